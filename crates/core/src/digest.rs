@@ -1,0 +1,208 @@
+//! What is the name of these bytes? Content digests of the OCI image specification ("Digests").
+
+use std::fmt;
+use std::str::FromStr;
+
+/// The digest algorithms that the specification registers and that we verify.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Algorithm {
+    /// SHA-256, 64 hexadecimal digits.
+    Sha256,
+    /// SHA-512, 128 hexadecimal digits.
+    Sha512,
+}
+
+impl Algorithm {
+    /// The name in front of the colon.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Sha256 => "sha256",
+            Self::Sha512 => "sha512",
+        }
+    }
+
+    /// How many hexadecimal digits follow the colon.
+    pub fn hex_length(self) -> usize {
+        match self {
+            Self::Sha256 => 64,
+            Self::Sha512 => 128,
+        }
+    }
+
+    fn ring(self) -> &'static ring::digest::Algorithm {
+        match self {
+            Self::Sha256 => &ring::digest::SHA256,
+            Self::Sha512 => &ring::digest::SHA512,
+        }
+    }
+}
+
+/// A digest in canonical form, `sha256:` and lower-case hexadecimal digits. Cannot be made wrong.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Digest {
+    algorithm: Algorithm,
+    text: Box<str>,
+}
+
+/// Why a text is no digest.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DigestError {
+    /// There is no `algorithm:` in front.
+    #[error("a digest starts with its algorithm, as in `sha256:…`")]
+    NoAlgorithm,
+    /// The algorithm is none that we can verify.
+    #[error("the digest algorithm `{0}` is not known here; sha256 and sha512 are")]
+    UnknownAlgorithm(String),
+    /// The number of digits is not the algorithm's.
+    #[error("a {algorithm} digest has {expected} hexadecimal digits, this one has {found}")]
+    Length {
+        /// The algorithm's name.
+        algorithm: &'static str,
+        /// Digits that it has.
+        expected: usize,
+        /// Digits that were found.
+        found: usize,
+    },
+    /// A character that is not a lower-case hexadecimal digit.
+    #[error("a digest is written in lower-case hexadecimal digits; `{0}` is none")]
+    NotHex(char),
+}
+
+impl Digest {
+    /// The SHA-256 digest of bytes that are at hand. For streams, use [`Hasher`].
+    pub fn of(bytes: &[u8]) -> Self {
+        let mut hasher = Hasher::new(Algorithm::Sha256);
+        hasher.update(bytes);
+        hasher.finish()
+    }
+
+    /// The algorithm.
+    pub fn algorithm(&self) -> Algorithm {
+        self.algorithm
+    }
+
+    /// The hexadecimal digits alone.
+    pub fn hex(&self) -> &str {
+        &self.text[self.algorithm.name().len() + 1..]
+    }
+
+    /// The whole digest, as it stands in documents and URLs.
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    /// The algorithm and the first twelve digits: enough for a person to compare.
+    pub fn short(&self) -> &str {
+        &self.text[..self.algorithm.name().len() + 13]
+    }
+}
+
+impl FromStr for Digest {
+    type Err = DigestError;
+
+    fn from_str(text: &str) -> Result<Self, DigestError> {
+        let (name, hex) = text.split_once(':').ok_or(DigestError::NoAlgorithm)?;
+        let algorithm = match name {
+            "sha256" => Algorithm::Sha256,
+            "sha512" => Algorithm::Sha512,
+            other => return Err(DigestError::UnknownAlgorithm(other.to_owned())),
+        };
+        let wrong = |c: &char| !matches!(c, '0'..='9' | 'a'..='f');
+        if let Some(c) = hex.chars().find(wrong) {
+            return Err(DigestError::NotHex(c));
+        }
+        if hex.len() != algorithm.hex_length() {
+            return Err(DigestError::Length {
+                algorithm: algorithm.name(),
+                expected: algorithm.hex_length(),
+                found: hex.len(),
+            });
+        }
+        Ok(Self { algorithm, text: text.into() })
+    }
+}
+
+impl fmt::Display for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+impl fmt::Debug for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+/// Hashes content while it streams past.
+#[derive(Clone)]
+pub struct Hasher {
+    algorithm: Algorithm,
+    context: ring::digest::Context,
+}
+
+impl Hasher {
+    /// A hasher that has seen nothing yet.
+    pub fn new(algorithm: Algorithm) -> Self {
+        Self { algorithm, context: ring::digest::Context::new(algorithm.ring()) }
+    }
+
+    /// Takes in the next bytes.
+    pub fn update(&mut self, bytes: &[u8]) {
+        self.context.update(bytes);
+    }
+
+    /// The digest of all that was taken in.
+    pub fn finish(self) -> Digest {
+        use fmt::Write as _;
+        let mut text = String::with_capacity(8 + self.algorithm.hex_length());
+        text.push_str(self.algorithm.name());
+        text.push(':');
+        for byte in self.context.finish().as_ref() {
+            // Writing to a String cannot fail.
+            let _ = write!(text, "{byte:02x}");
+        }
+        Digest { algorithm: self.algorithm, text: text.into() }
+    }
+}
+
+crate::name::serde_as_text!(Digest);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_empty_digest_is_the_known_one() {
+        let empty = "sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
+        assert_eq!(Digest::of(b"").as_str(), empty);
+        assert_eq!(Digest::of(b"").short(), "sha256:e3b0c44298fc");
+    }
+
+    #[test]
+    fn wrong_digests_say_what_is_wrong() {
+        let reason = |text: &str| text.parse::<Digest>().unwrap_err().to_string();
+        assert!(reason("abc").contains("starts with its algorithm"));
+        assert!(reason("md5:00").contains("`md5` is not known"));
+        assert!(reason("sha256:00").contains("has 64 hexadecimal digits, this one has 2"));
+        assert!(reason(&format!("sha256:{}", "A".repeat(64))).contains("lower-case"));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn no_text_panics_and_what_parses_prints_the_same(text in "\\PC*|sha(256|512):[0-9a-f]{60,130}") {
+            if let Ok(digest) = text.parse::<Digest>() {
+                proptest::prop_assert_eq!(digest.as_str(), text);
+            }
+        }
+
+        #[test]
+        fn pieces_hash_like_the_whole(bytes in proptest::collection::vec(0u8.., 0..500), cut in 0usize..500) {
+            let cut = cut.min(bytes.len());
+            let mut hasher = Hasher::new(Algorithm::Sha256);
+            hasher.update(&bytes[..cut]);
+            hasher.update(&bytes[cut..]);
+            proptest::prop_assert_eq!(hasher.finish(), Digest::of(&bytes));
+        }
+    }
+}

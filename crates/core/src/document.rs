@@ -1,0 +1,429 @@
+//! What do these bytes describe? Indexes, manifests and image configurations as parsed views over
+//! the original bytes, which are never written anew: their digest is their name.
+//!
+//! OCI Image Specification 1.1 ("Image Index", "Image Manifest", "Image Configuration") and the
+//! older schema-2 media types, which have the same shape.
+
+use std::collections::BTreeMap;
+
+use bytes::Bytes;
+use serde::Deserialize;
+
+use crate::digest::Digest;
+use crate::platform::Platform;
+
+/// The largest manifest that is taken, in bytes (Distribution Specification, "Pushing manifests":
+/// registries should take at least 4 MiB).
+pub const MANIFEST_LIMIT: usize = 4 * 1024 * 1024;
+/// The largest image configuration that is read, in bytes.
+pub const CONFIG_LIMIT: usize = 4 * 1024 * 1024;
+/// The most descriptors that one document may have.
+pub const DESCRIPTOR_LIMIT: usize = 10_000;
+
+/// Media types by their family.
+pub mod media_type {
+    /// OCI image index.
+    pub const INDEX: &str = "application/vnd.oci.image.index.v1+json";
+    /// OCI image manifest.
+    pub const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
+    /// OCI image configuration.
+    pub const CONFIG: &str = "application/vnd.oci.image.config.v1+json";
+    /// OCI layer, tar with gzip.
+    pub const LAYER_GZIP: &str = "application/vnd.oci.image.layer.v1.tar+gzip";
+    /// Schema 2's manifest list: an index.
+    pub const SCHEMA2_LIST: &str = "application/vnd.docker.distribution.manifest.list.v2+json";
+    /// Schema 2's manifest.
+    pub const SCHEMA2_MANIFEST: &str = "application/vnd.docker.distribution.manifest.v2+json";
+    /// Schema 2's image configuration.
+    pub const SCHEMA2_CONFIG: &str = "application/vnd.docker.container.image.v1+json";
+    /// What a client sends as `Accept` for a manifest.
+    pub const ACCEPT: [&str; 4] = [INDEX, MANIFEST, SCHEMA2_LIST, SCHEMA2_MANIFEST];
+
+    /// Whether this is schema 1, which has no configuration and no digest of its own bytes.
+    pub fn is_schema1(media_type: &str) -> bool {
+        media_type.starts_with("application/vnd.docker.distribution.manifest.v1+")
+    }
+}
+
+/// Why bytes are no document that we can use.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DocumentError {
+    /// More bytes than any manifest may have.
+    #[error("it has {0} bytes; a manifest has 4 MiB at most")]
+    TooLarge(usize),
+    /// No JSON of the right shape.
+    #[error("it is not a readable manifest: {0}")]
+    Shape(String),
+    /// Schema 1.
+    #[error(
+        "it is in the old schema 1, which has no verifiable content; have it pushed again by a current builder"
+    )]
+    Schema1,
+    /// A media type that is none of a manifest or index.
+    #[error("`{0}` is not the media type of a manifest or an index")]
+    MediaType(String),
+    /// The type said outside and the type said inside differ (Distribution Specification,
+    /// "Pushing manifests": they must not).
+    #[error("it is announced as {announced}, but calls itself {inside}")]
+    Disagree {
+        /// From the header or the descriptor.
+        announced: String,
+        /// From the document.
+        inside: String,
+    },
+    /// More descriptors than [`DESCRIPTOR_LIMIT`].
+    #[error("it lists {0} descriptors; {DESCRIPTOR_LIMIT} are the most that are taken")]
+    TooMany(usize),
+}
+
+/// A content descriptor (Image Specification, "Content Descriptors").
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub struct Descriptor {
+    /// What the content is.
+    #[serde(default)]
+    pub media_type: String,
+    /// Its name.
+    pub digest: Digest,
+    /// Its size in bytes.
+    pub size: u64,
+    /// For which machine, in an index. None: not said, so the manifest's configuration must be read.
+    #[serde(default, rename = "platform")]
+    raw_platform: Option<RawPlatform>,
+    /// Free facts. Empty when there are none.
+    #[serde(default, deserialize_with = "null_is_default")]
+    pub annotations: BTreeMap<String, String>,
+    /// What kind of artifact the described manifest is. None: not said.
+    #[serde(default)]
+    pub artifact_type: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+struct RawPlatform {
+    #[serde(default)]
+    os: String,
+    #[serde(default)]
+    architecture: String,
+    #[serde(default)]
+    variant: Option<String>,
+}
+
+impl Descriptor {
+    /// The platform in the standard's spelling. None: the descriptor does not say.
+    pub fn platform(&self) -> Option<Platform> {
+        let raw = self.raw_platform.as_ref()?;
+        (!raw.os.is_empty() || !raw.architecture.is_empty())
+            .then(|| Platform::new(&raw.os, &raw.architecture, raw.variant.as_deref()))
+    }
+
+    /// Whether it points to another manifest or index, and not to a blob.
+    pub fn is_document(&self) -> bool {
+        media_type::ACCEPT.contains(&self.media_type.as_str())
+    }
+}
+
+/// A manifest or an index, with the bytes that it was read from.
+#[derive(Debug, Clone)]
+pub struct Document {
+    /// The original bytes.
+    pub bytes: Bytes,
+    /// The media type under which the bytes go out again.
+    pub media_type: String,
+    /// What the document refers to.
+    pub kind: Kind,
+    /// The manifest that this one is about (`subject`). None: it is about no other.
+    pub subject: Option<Descriptor>,
+    /// Free facts. Empty when there are none.
+    pub annotations: BTreeMap<String, String>,
+}
+
+/// The two shapes of a document.
+#[derive(Debug, Clone)]
+pub enum Kind {
+    /// An index: other documents, usually one for each platform.
+    Index(Vec<Descriptor>),
+    /// A manifest: one configuration and layers.
+    Manifest {
+        /// The configuration blob.
+        config: Descriptor,
+        /// The layers from the lowest up.
+        layers: Vec<Descriptor>,
+    },
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "camelCase")]
+struct Raw {
+    schema_version: Option<u32>,
+    #[serde(default)]
+    media_type: Option<String>,
+    #[serde(default)]
+    manifests: Option<Vec<Descriptor>>,
+    #[serde(default)]
+    config: Option<Descriptor>,
+    #[serde(default)]
+    layers: Option<Vec<Descriptor>>,
+    #[serde(default)]
+    fs_layers: Option<serde::de::IgnoredAny>,
+    #[serde(default)]
+    subject: Option<Descriptor>,
+    #[serde(default, deserialize_with = "null_is_default")]
+    annotations: BTreeMap<String, String>,
+}
+
+fn null_is_default<'de, D, T>(from: D) -> Result<T, D::Error>
+where
+    D: serde::Deserializer<'de>,
+    T: Default + Deserialize<'de>,
+{
+    Option::<T>::deserialize(from).map(Option::unwrap_or_default)
+}
+
+impl Document {
+    /// Reads a document.
+    ///
+    /// `announced` is the media type from the header or the descriptor; parameters after `;` are
+    /// ignored, and None, an empty text or a general type (`application/json`) leaves it to the
+    /// document itself.
+    pub fn read(bytes: Bytes, announced: Option<&str>) -> Result<Self, DocumentError> {
+        if bytes.len() > MANIFEST_LIMIT {
+            return Err(DocumentError::TooLarge(bytes.len()));
+        }
+        let announced = announced.and_then(|t| t.split(';').next()).map(str::trim).filter(|t| {
+            !matches!(*t, "" | "application/json" | "application/octet-stream" | "text/plain")
+        });
+        if announced.is_some_and(media_type::is_schema1) {
+            return Err(DocumentError::Schema1);
+        }
+        let raw: Raw = serde_json::from_slice(&bytes)
+            .map_err(|error| DocumentError::Shape(error.to_string()))?;
+        if raw.fs_layers.is_some() || raw.schema_version == Some(1) {
+            return Err(DocumentError::Schema1);
+        }
+        let inside = raw.media_type.as_deref().filter(|t| !t.is_empty());
+        if let (Some(announced), Some(inside)) = (announced, inside)
+            && announced != inside
+        {
+            return Err(DocumentError::Disagree {
+                announced: announced.to_owned(),
+                inside: inside.to_owned(),
+            });
+        }
+        let stated = announced.or(inside);
+        let (kind, default) = match (raw.manifests, raw.config, raw.layers) {
+            (Some(children), None, None) => (Kind::Index(children), media_type::INDEX),
+            (None, Some(config), layers) => {
+                let layers = layers.unwrap_or_default();
+                (Kind::Manifest { config, layers }, media_type::MANIFEST)
+            }
+            (Some(_), _, _) => {
+                let both = "it has both `manifests` and `config` or `layers`";
+                return Err(DocumentError::Shape(both.into()));
+            }
+            (None, None, _) => {
+                let neither = "it has neither `manifests` nor `config`";
+                return Err(DocumentError::Shape(neither.into()));
+            }
+        };
+        let fitting: &[&str] = match kind {
+            Kind::Index(_) => &[media_type::INDEX, media_type::SCHEMA2_LIST],
+            Kind::Manifest { .. } => &[media_type::MANIFEST, media_type::SCHEMA2_MANIFEST],
+        };
+        let media_type = stated.unwrap_or(default).to_owned();
+        if !fitting.contains(&media_type.as_str()) {
+            return Err(DocumentError::MediaType(media_type));
+        }
+        let document =
+            Self { bytes, media_type, kind, subject: raw.subject, annotations: raw.annotations };
+        match document.descriptors().count() {
+            count if count > DESCRIPTOR_LIMIT => Err(DocumentError::TooMany(count)),
+            _ => Ok(document),
+        }
+    }
+
+    /// The other documents that this one lists. Empty for a manifest.
+    pub fn children(&self) -> &[Descriptor] {
+        match &self.kind {
+            Kind::Index(children) => children,
+            Kind::Manifest { .. } => &[],
+        }
+    }
+
+    /// The blobs that this one needs: configuration, then layers. Empty for an index.
+    pub fn blobs(&self) -> impl Iterator<Item = &Descriptor> {
+        let (config, layers) = match &self.kind {
+            Kind::Index(_) => (None, &[][..]),
+            Kind::Manifest { config, layers } => (Some(config), layers.as_slice()),
+        };
+        config.into_iter().chain(layers)
+    }
+
+    /// Everything that it refers to, but for the subject.
+    pub fn descriptors(&self) -> impl Iterator<Item = &Descriptor> {
+        self.children().iter().chain(self.blobs())
+    }
+
+    /// The child that a machine takes. None: no child is made for it. Where two are, the nearest
+    /// variant wins, then the first (Image Specification, "Image Index").
+    pub fn child_for(&self, on: &Platform) -> Option<&Descriptor> {
+        let mut best: Option<(u32, &Descriptor)> = None;
+        for child in self.children() {
+            if let Some(score) = child.platform().and_then(|platform| platform.suits(on))
+                && best.is_none_or(|(before, _)| score > before)
+            {
+                best = Some((score, child));
+            }
+        }
+        best.map(|(_, child)| child)
+    }
+}
+
+/// What an image is made for and how it starts: the parts of the configuration that people ask for.
+#[derive(Debug, Clone, Deserialize)]
+pub struct ImageConfig {
+    #[serde(default)]
+    os: String,
+    #[serde(default)]
+    architecture: String,
+    #[serde(default)]
+    variant: Option<String>,
+    /// When it was built, as written. None: not said.
+    #[serde(default)]
+    pub created: Option<String>,
+    /// How it is run.
+    #[serde(default, rename = "config", deserialize_with = "null_is_default")]
+    pub run: RunConfig,
+}
+
+/// How an image is run.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub struct RunConfig {
+    /// The program.
+    #[serde(default, deserialize_with = "null_is_default")]
+    pub entrypoint: Vec<String>,
+    /// Its arguments.
+    #[serde(default, deserialize_with = "null_is_default")]
+    pub cmd: Vec<String>,
+    /// Free facts.
+    #[serde(default, deserialize_with = "null_is_default")]
+    pub labels: BTreeMap<String, String>,
+    /// As which user. None: not said, which means root.
+    #[serde(default)]
+    pub user: Option<String>,
+}
+
+impl ImageConfig {
+    /// Reads a configuration blob.
+    pub fn read(bytes: &[u8]) -> Result<Self, DocumentError> {
+        serde_json::from_slice(bytes).map_err(|error| DocumentError::Shape(error.to_string()))
+    }
+
+    /// For which machine. None: not said, as in artifacts that are no images.
+    pub fn platform(&self) -> Option<Platform> {
+        (!self.os.is_empty() && !self.architecture.is_empty())
+            .then(|| Platform::new(&self.os, &self.architecture, self.variant.as_deref()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(text: &str, announced: Option<&str>) -> Result<Document, DocumentError> {
+        Document::read(Bytes::copy_from_slice(text.as_bytes()), announced)
+    }
+
+    fn descriptor(media_type: &str, platform: &str) -> String {
+        let digest = Digest::of(platform.as_bytes());
+        let (os, rest) = platform.split_once('/').unwrap();
+        let (architecture, variant) = rest.split_once('/').unwrap_or((rest, ""));
+        format!(
+            r#"{{"mediaType":"{media_type}","digest":"{digest}","size":7,"platform":{{"os":"{os}","architecture":"{architecture}","variant":"{variant}"}}}}"#
+        )
+    }
+
+    fn index(platforms: &[&str]) -> String {
+        let list: Vec<_> = platforms.iter().map(|p| descriptor(media_type::MANIFEST, p)).collect();
+        format!(r#"{{"schemaVersion":2,"manifests":[{}]}}"#, list.join(","))
+    }
+
+    #[test]
+    fn the_media_type_comes_from_outside_or_inside_or_the_shape() {
+        let plain = index(&["linux/amd64"]);
+        assert_eq!(read(&plain, None).unwrap().media_type, media_type::INDEX);
+        let list = read(&plain, Some(media_type::SCHEMA2_LIST)).unwrap();
+        assert_eq!(list.media_type, media_type::SCHEMA2_LIST);
+        let charset = format!("{}; charset=utf-8", media_type::INDEX);
+        assert_eq!(read(&plain, Some(&charset)).unwrap().media_type, media_type::INDEX);
+        assert!(matches!(
+            read(&plain, Some(media_type::MANIFEST)),
+            Err(DocumentError::MediaType(_))
+        ));
+        let said = plain.replacen('{', &format!(r#"{{"mediaType":"{}","#, media_type::INDEX), 1);
+        assert!(matches!(
+            read(&said, Some(media_type::SCHEMA2_LIST)),
+            Err(DocumentError::Disagree { .. })
+        ));
+    }
+
+    #[test]
+    fn what_is_no_document_is_refused_with_its_reason() {
+        let both = r#"{"schemaVersion":2,"manifests":[],"layers":[]}"#;
+        assert!(matches!(read(both, None), Err(DocumentError::Shape(_))));
+        assert!(matches!(read("{}", None), Err(DocumentError::Shape(_))));
+        assert!(matches!(read("<html>", None), Err(DocumentError::Shape(_))));
+        let old = r#"{"schemaVersion":1,"name":"a","fsLayers":[]}"#;
+        assert!(matches!(read(old, None), Err(DocumentError::Schema1)));
+        let climbing = r#"{"manifests":[{"digest":"sha256:../../etc","size":1}]}"#;
+        assert!(matches!(read(climbing, None), Err(DocumentError::Shape(_))));
+        let many = index(&vec!["linux/amd64"; DESCRIPTOR_LIMIT + 1]);
+        assert!(matches!(read(&many, None), Err(DocumentError::TooMany(_))));
+        let deep = format!("{}{}", "[".repeat(100_000), "]".repeat(100_000));
+        assert!(matches!(read(&deep, None), Err(DocumentError::Shape(_))));
+    }
+
+    #[test]
+    fn a_machine_finds_its_child() {
+        let document =
+            read(&index(&["unknown/unknown", "linux/arm/v6", "linux/arm/v7", "linux/amd64"]), None)
+                .unwrap();
+        let child = |on: &str| {
+            document
+                .child_for(&on.parse().unwrap())
+                .and_then(Descriptor::platform)
+                .map(|p| p.to_string())
+        };
+        assert_eq!(child("linux/armhf").as_deref(), Some("linux/arm/v7"));
+        assert_eq!(child("linux/arm/v6").as_deref(), Some("linux/arm/v6"));
+        assert_eq!(child("linux/x86_64").as_deref(), Some("linux/amd64"));
+        assert_eq!(child("linux/arm64"), None);
+    }
+
+    #[test]
+    fn null_fields_are_read_as_absent() {
+        let config = ImageConfig::read(
+            br#"{"os":"linux","architecture":"arm64","config":{"Entrypoint":null,"Cmd":["a"],"Labels":null}}"#,
+        )
+        .unwrap();
+        assert_eq!(config.platform().unwrap().to_string(), "linux/arm64");
+        assert_eq!(config.run.cmd, ["a"]);
+        assert!(ImageConfig::read(b"{}").unwrap().platform().is_none());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn no_bytes_panic(bytes in proptest::collection::vec(0u8.., 0..300)) {
+            let _ = Document::read(bytes.clone().into(), None);
+            let _ = ImageConfig::read(&bytes);
+        }
+
+        #[test]
+        fn mutated_documents_do_not_panic(at in 0usize..2000, byte in 0u8..) {
+            let mut bytes = index(&["linux/amd64", "linux/arm/v7"]).into_bytes();
+            let at = at % bytes.len();
+            bytes[at] = byte;
+            let _ = Document::read(bytes.into(), None);
+        }
+    }
+}

@@ -1,0 +1,18 @@
+//! What Iron Larder computes and decides.
+//!
+//! Nothing here does I/O, waits, reads a clock or prints. Each module answers one question and
+//! takes every fact that it needs as an argument, so that it can be tested on its own; the crates
+//! above carry out what is decided here.
+
+pub mod digest;
+pub mod document;
+pub mod lock;
+pub mod name;
+pub mod nearest;
+pub mod pattern;
+pub mod platform;
+pub mod policy;
+pub mod reference;
+pub mod rewrite;
+pub mod route;
+pub mod selection;

@@ -1,0 +1,287 @@
+//! What did every intake entry resolve to, and what has changed since? The lock and its
+//! differences to the wish, the upstream and the larder.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use serde::Deserialize;
+
+use crate::digest::Digest;
+use crate::name::Tag;
+use crate::platform::Platform;
+use crate::reference::Image;
+
+/// One wanted image at one tag.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Want {
+    /// The upstream's image.
+    pub image: Image,
+    /// Its tag.
+    pub tag: Tag,
+}
+
+/// What a wanted image resolved to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Locked {
+    /// The digest that the tag had.
+    pub digest: Digest,
+    /// The media type of what lies there.
+    pub media_type: String,
+    /// The size of the index or manifest itself, in bytes.
+    pub size: u64,
+    /// For which platforms, and under which digest each: all that the index names, also those
+    /// that are not taken. One line for an image without an index. Empty for an artifact that is
+    /// made for no platform.
+    pub platforms: BTreeMap<Platform, Digest>,
+}
+
+/// The whole of `larder.lock`.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Lock {
+    /// What is locked, sorted by image and tag.
+    pub entries: BTreeMap<Want, Locked>,
+}
+
+/// Why a lock cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum LockError {
+    /// Not the TOML that we write.
+    #[error("{message}")]
+    Shape {
+        /// What is wrong.
+        message: String,
+        /// Where, in bytes from the start.
+        at: usize,
+    },
+    /// Written by a later version.
+    #[error("the lock is of version {0}; this program reads version {VERSION}")]
+    Version(u32),
+    /// The same image and tag stand there twice, as after a merge that went wrong.
+    #[error("{0} is locked twice")]
+    Twice(String),
+}
+
+const VERSION: u32 = 1;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawLock {
+    version: u32,
+    #[serde(default)]
+    image: Vec<RawEntry>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawEntry {
+    name: Image,
+    tag: Tag,
+    digest: Digest,
+    media_type: String,
+    size: u64,
+    #[serde(default)]
+    platforms: BTreeMap<Platform, Digest>,
+}
+
+impl Lock {
+    /// Reads `larder.lock`.
+    pub fn read(text: &str) -> Result<Self, LockError> {
+        let raw: RawLock = toml::from_str(text).map_err(|error| LockError::Shape {
+            message: error.message().to_owned(),
+            at: error.span().map_or(0, |span| span.start),
+        })?;
+        if raw.version != VERSION {
+            return Err(LockError::Version(raw.version));
+        }
+        let mut entries = BTreeMap::new();
+        for RawEntry { name: image, tag, digest, media_type, size, platforms } in raw.image {
+            let want = Want { image, tag };
+            let twice = format!("{}:{}", want.image, want.tag);
+            if entries.insert(want, Locked { digest, media_type, size, platforms }).is_some() {
+                return Err(LockError::Twice(twice));
+            }
+        }
+        Ok(Self { entries })
+    }
+
+    /// Writes `larder.lock`: sorted, one fact a line, the same text for the same content.
+    pub fn write(&self) -> String {
+        let mut text = String::from(
+            "# What every intake entry resolved to. Written by `larder intake lock`; review and commit it.\n",
+        );
+        let _ = writeln!(text, "version = {VERSION}");
+        for (Want { image, tag }, locked) in &self.entries {
+            let media_type = toml::Value::String(locked.media_type.clone());
+            let _ = write!(
+                text,
+                "\n[[image]]\nname = \"{image}\"\ntag = \"{tag}\"\ndigest = \"{}\"\nmedia_type = {media_type}\nsize = {}\n",
+                locked.digest, locked.size
+            );
+            if !locked.platforms.is_empty() {
+                text.push_str("[image.platforms]\n");
+            }
+            for (platform, digest) in &locked.platforms {
+                let _ = writeln!(text, "\"{platform}\" = \"{digest}\"");
+            }
+        }
+        text
+    }
+
+    /// The tags under which an image is locked, with what they resolved to.
+    pub fn of_image<'l>(&'l self, image: &'l Image) -> impl Iterator<Item = (&'l Tag, &'l Locked)> {
+        self.entries.iter().filter(move |(want, _)| want.image == *image).map(|(w, l)| (&w.tag, l))
+    }
+}
+
+/// What the upstream says of a wanted image now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum UpstreamNow {
+    /// The tag points there.
+    At(Digest),
+    /// The upstream has no such tag.
+    Gone,
+    /// It could not be asked; the cause in words.
+    Unreached(String),
+}
+
+/// What stands between the wish, the lock, the upstream and the larder for one image.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Difference {
+    /// Which image.
+    pub want: Want,
+    /// An intake entry wants it. False: it is only locked.
+    pub wanted: bool,
+    /// The locked digest. None: it is not locked.
+    pub locked: Option<Digest>,
+    /// The upstream's word. None: it was not asked, because nobody wants the image any more.
+    pub upstream: Option<UpstreamNow>,
+    /// Where the larder's tag points. None: the larder does not have it.
+    pub held: Option<Digest>,
+}
+
+/// What a difference asks of the operator.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Next {
+    /// Nothing: wanted, locked, unmoved and held.
+    Nothing,
+    /// `intake lock`: it is wanted, but not locked.
+    Lock,
+    /// `intake run`: it is locked, but the larder does not hold that content under the tag.
+    Run,
+    /// The tag moved upstream; the lock holds. Review, then `intake lock` takes the new content.
+    Review,
+    /// The upstream has it no longer; what is held stays.
+    Gone,
+    /// It is locked, but no entry wants it any more; `intake lock` drops it from the lock.
+    Unwanted,
+    /// The upstream could not be asked.
+    Unknown,
+}
+
+impl Difference {
+    /// What to do. Bringing in what is locked comes first: nothing else protects a deployment.
+    pub fn next(&self) -> Next {
+        match (&self.locked, &self.upstream) {
+            _ if !self.wanted => Next::Unwanted,
+            (None, Some(UpstreamNow::Unreached(_)) | None) => Next::Unknown,
+            (None, Some(UpstreamNow::Gone)) => Next::Gone,
+            (None, Some(UpstreamNow::At(_))) => Next::Lock,
+            (Some(locked), _) if self.held.as_ref() != Some(locked) => Next::Run,
+            (Some(locked), Some(UpstreamNow::At(now))) if locked != now => Next::Review,
+            (Some(_), Some(UpstreamNow::At(_))) => Next::Nothing,
+            (Some(_), Some(UpstreamNow::Gone)) => Next::Gone,
+            (Some(_), Some(UpstreamNow::Unreached(_)) | None) => Next::Unknown,
+        }
+    }
+}
+
+/// Compares the wish with the lock, the upstream's answers and what the larder's tags point to.
+///
+/// `held` is asked for each image that is wanted or locked and gives the digest of the larder's
+/// tag, None when there is none. The result is sorted by image and tag.
+pub fn difference(
+    wants: &BTreeMap<Want, UpstreamNow>,
+    lock: &Lock,
+    held: impl Fn(&Want) -> Option<Digest>,
+) -> Vec<Difference> {
+    let mut all: Vec<&Want> = wants.keys().chain(lock.entries.keys()).collect();
+    all.sort();
+    all.dedup();
+    all.into_iter()
+        .map(|want| Difference {
+            want: want.clone(),
+            wanted: wants.contains_key(want),
+            locked: lock.entries.get(want).map(|locked| locked.digest.clone()),
+            upstream: wants.get(want).cloned(),
+            held: held(want),
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn want(tag: &str) -> Want {
+        Want {
+            image: "ventworks.example/gauges/steamgauge".parse().unwrap(),
+            tag: tag.parse().unwrap(),
+        }
+    }
+
+    fn locked(content: &str) -> Locked {
+        Locked {
+            digest: Digest::of(content.as_bytes()),
+            media_type: crate::document::media_type::INDEX.into(),
+            size: 500,
+            platforms: [("linux/amd64".parse().unwrap(), Digest::of(b"child"))].into(),
+        }
+    }
+
+    #[test]
+    fn a_lock_reads_back_as_it_was_written() {
+        let lock =
+            Lock { entries: [(want("1.9.2"), locked("a")), (want("1.8"), locked("b"))].into() };
+        let text = lock.write();
+        assert_eq!(Lock::read(&text).unwrap(), lock);
+        assert_eq!(Lock::read(&text).unwrap().write(), text);
+        assert!(text.find("1.8").unwrap() < text.find("1.9.2").unwrap(), "sorted");
+    }
+
+    #[test]
+    fn damaged_locks_are_refused() {
+        let text = Lock { entries: [(want("1"), locked("a"))].into() }.write();
+        let twice = format!("{text}{}", &text[text.find("[[image]]").unwrap()..]);
+        assert!(matches!(Lock::read(&twice), Err(LockError::Twice(_))));
+        assert!(matches!(Lock::read("version = 9"), Err(LockError::Version(9))));
+        assert!(matches!(
+            Lock::read(&text.replace("sha256:", "sha256:0")),
+            Err(LockError::Shape { .. })
+        ));
+        assert!(matches!(Lock::read("version = 1\nfoo = 2"), Err(LockError::Shape { .. })));
+    }
+
+    #[test]
+    fn each_difference_names_the_next_step() {
+        let at = |content: &str| UpstreamNow::At(Digest::of(content.as_bytes()));
+        let next = |now: Option<UpstreamNow>, lock: Option<&str>, held: Option<&str>| {
+            let wants = now.map(|now| (want("1"), now)).into_iter().collect();
+            let lock = Lock { entries: lock.map(|c| (want("1"), locked(c))).into_iter().collect() };
+            let held = held.map(|content| Digest::of(content.as_bytes()));
+            difference(&wants, &lock, |_| held.clone())[0].next()
+        };
+        assert_eq!(next(Some(at("a")), None, None), Next::Lock);
+        assert_eq!(next(Some(at("a")), Some("a"), None), Next::Run);
+        assert_eq!(next(Some(at("b")), Some("a"), None), Next::Run);
+        assert_eq!(next(Some(at("a")), Some("a"), Some("b")), Next::Run);
+        assert_eq!(next(Some(at("a")), Some("a"), Some("a")), Next::Nothing);
+        assert_eq!(next(Some(at("b")), Some("a"), Some("a")), Next::Review);
+        assert_eq!(next(Some(UpstreamNow::Gone), Some("a"), Some("a")), Next::Gone);
+        assert_eq!(next(Some(UpstreamNow::Gone), None, None), Next::Gone);
+        assert_eq!(
+            next(Some(UpstreamNow::Unreached("x".into())), Some("a"), Some("a")),
+            Next::Unknown
+        );
+        assert_eq!(next(None, Some("a"), Some("a")), Next::Unwanted);
+    }
+}

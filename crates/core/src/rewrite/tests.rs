@@ -1,0 +1,250 @@
+//! What must hold for every edit, on files as people write them and on generated nasty ones.
+
+use super::*;
+
+const DEPLOYMENT: &str = "\
+# the board
+apiVersion: apps/v1
+kind: Deployment
+metadata: {name: steam-board, namespace: scada}
+spec:
+  template:
+    spec:
+      initContainers:
+      - name: wait
+        image: 'bazaar.example/library/kettle:2'   # quoted
+      containers:
+      - image: \"bazaar.example\\/library/kettle:2\"
+        name: board
+      -   name: gauge
+          image: >-
+            ventworks.example/gauges/steamgauge:1.9.2
+";
+
+/// Replaces every reference that can be edited.
+fn replace_all(text: &str, new: &str) -> String {
+    let edits: Vec<Edit> = scan(text)
+        .unwrap()
+        .findings
+        .into_iter()
+        .filter_map(|finding| match finding.access {
+            Access::Edit(slot) => Some(Edit { slot, text: new.to_owned() }),
+            Access::Leave(_) => None,
+        })
+        .collect();
+    splice(text, &edits).unwrap()
+}
+
+fn texts(text: &str) -> Vec<String> {
+    scan(text).unwrap().findings.into_iter().map(|finding| finding.text).collect()
+}
+
+#[test]
+fn every_style_keeps_its_style_and_its_surroundings() {
+    let expected = DEPLOYMENT
+        .replace("'bazaar.example/library/kettle:2'", "'l.example/k:1'")
+        .replace("\"bazaar.example\\/library/kettle:2\"", "\"l.example/k:1\"")
+        .replace("ventworks.example/gauges/steamgauge:1.9.2", "l.example/k:1");
+    assert_eq!(replace_all(DEPLOYMENT, "l.example/k:1"), expected);
+    let crlf = DEPLOYMENT.replace('\n', "\r\n");
+    assert_eq!(replace_all(&crlf, "l.example/k:1"), expected.replace('\n', "\r\n"));
+    let marked = format!("\u{feff}{DEPLOYMENT}");
+    assert_eq!(replace_all(&marked, "l.example/k:1"), format!("\u{feff}{expected}"));
+}
+
+#[test]
+fn a_finding_tells_where_and_whose() {
+    let findings = scan(DEPLOYMENT).unwrap().findings;
+    let first = &findings[0];
+    assert_eq!(first.position, Position { line: 10, column: 16 });
+    assert_eq!(first.container.as_deref(), Some("wait"));
+    assert_eq!(first.workload.kind, "Deployment");
+    assert_eq!(first.workload.name, "steam-board");
+    assert_eq!(first.workload.namespace.as_deref(), Some("scada"));
+    assert_eq!(findings[1].text, "bazaar.example/library/kettle:2", "escapes are decoded");
+    assert_eq!(findings.len(), 3);
+}
+
+#[test]
+fn every_kind_that_holds_a_pod_is_found_and_decoys_are_not() {
+    let pod = "{containers: [{name: a, image: kettle:2}]}";
+    for (kind, spec) in [
+        ("Pod", pod.to_owned()),
+        ("Deployment", format!("{{template: {{spec: {pod}}}}}")),
+        ("CronJob", format!("{{jobTemplate: {{spec: {{template: {{spec: {pod}}}}}}}}}")),
+        ("TurbineSet", format!("{{pools: [{{podTemplate: {{spec: {pod}}}}}]}}")),
+    ] {
+        let text = format!("apiVersion: v1\nkind: {kind}\nmetadata: {{name: x}}\nspec: {spec}\n");
+        assert_eq!(texts(&text), ["kettle:2"], "{kind}");
+        let list = format!(
+            "apiVersion: v1\nkind: List\nitems: [{{apiVersion: v1, kind: {kind}, spec: {spec}}}]\n"
+        );
+        assert_eq!(texts(&list), ["kettle:2"], "{kind} in a List");
+    }
+    for decoy in [
+        "image: cirros\n",
+        "apiVersion: v1\nkind: ConfigMap\ndata:\n  pod.yaml: |\n    containers:\n    - image: kettle:2\n",
+        "apiVersion: v1\nkind: CustomResourceDefinition\nspec: {containers: [{image: kettle:2}]}\n",
+        "apiVersion: v1\nkind: Glance\nspec: {image: glance, containers: {image: {type: string}}}\n",
+        "apiVersion: v1\nkind: Pod\nspec: {containers: [{name: a, image: }]}\n",
+        "",
+        "# image\n",
+    ] {
+        assert!(texts(decoy).is_empty(), "{decoy}");
+    }
+}
+
+#[test]
+fn several_documents_and_json_are_read() {
+    let two = format!("{DEPLOYMENT}---\n{DEPLOYMENT}...\n");
+    assert_eq!(texts(&two).len(), 6);
+    let json = r#"{"apiVersion":"v1","kind":"Pod","spec":{"containers":[{"image":"kettle:2"}]}}"#;
+    assert_eq!(replace_all(json, "l.example/k:1"), json.replace("kettle:2", "l.example/k:1"));
+}
+
+#[test]
+fn anchors_are_edited_where_they_stand_and_only_when_that_is_safe() {
+    let pod = |first: &str, second: &str, rest: &str| {
+        format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{name: x{rest}}}\nspec:\n  containers:\n  - image: {first}\n  - image: {second}\n"
+        )
+    };
+    // One definition, two images.
+    let shared = pod("&k kettle:2", "*k", "");
+    assert_eq!(scan(&shared).unwrap().findings[0].shared_by, 1);
+    assert_eq!(replace_all(&shared, "l.example/k:1"), shared.replace("kettle:2", "l.example/k:1"));
+    // Used as an annotation too: the definition may not change.
+    let outside = format!("{}---\n{}", pod("&k kettle:2", "*k", ", note: no"), "apiVersion: v1\n");
+    let outside = outside
+        .replace("containers:\n", "note: &z z\n  containers:\n")
+        .replace("- image: *k", "- image: *k\n    note: *k");
+    assert_eq!(replace_all(&outside, "l.example/k:1"), outside);
+    // Defined elsewhere: the alias gives way to a literal.
+    let elsewhere = pod("*k", "a.example/b", ", k: &k kettle:2");
+    let literal = elsewhere
+        .replace("image: *k", "image: l.example/k:1")
+        .replace("a.example/b", "l.example/k:1");
+    assert_eq!(replace_all(&elsewhere, "l.example/k:1"), literal);
+    // Through a merge: the base is edited.
+    let merged = "apiVersion: v1\nkind: Pod\nx: &base {image: kettle:2}\nspec:\n  containers:\n  - {<<: *base, name: a}\n  - {<<: *base, name: b}\n";
+    assert_eq!(replace_all(merged, "l.example/k:1"), merged.replace("kettle:2", "l.example/k:1"));
+}
+
+#[test]
+fn duplicates_are_all_edited_and_told() {
+    let text = "apiVersion: v1\nkind: Pod\nspec: {containers: [{image: a.example/a, image: a.example/b}]}\n";
+    assert!(scan(text).unwrap().findings.iter().all(|finding| finding.duplicate));
+    assert_eq!(texts(&replace_all(text, "l.example/k:1")), ["l.example/k:1", "l.example/k:1"]);
+}
+
+#[test]
+fn an_ipv6_host_is_quoted_where_it_would_be_a_list() {
+    let text = "apiVersion: v1\nkind: Pod\nspec: {containers: [{image: kettle:2}]}\n";
+    let new = replace_all(text, "[::1]:5000/vendor/kettle:2");
+    assert!(new.contains("image: \"[::1]:5000/vendor/kettle:2\""), "{new}");
+}
+
+#[test]
+fn templates_are_left_and_broken_files_are_told() {
+    let template = "apiVersion: v1\nkind: Pod\nspec:\n{{- range .images }}\n  containers: [{image: {{ . }}}]\n{{ end }}";
+    assert!(scan(template).unwrap().template);
+    let braces =
+        "apiVersion: v1\nkind: Pod\nspec:\n  containers:\n  - image: {{ .image }}\n    name: a\n";
+    let finding = &scan(braces).unwrap().findings[0];
+    assert!(matches!(finding.access, Access::Leave(_)));
+    assert_eq!(finding.position.line, 6);
+    let broken = "apiVersion: v1\nkind: Pod\nspec: [image: {\n";
+    assert!(scan(broken).unwrap_err().to_string().starts_with("line "));
+    let bomb = format!("image: {}", "[".repeat(100_000));
+    assert!(scan(&bomb).is_err());
+}
+
+#[test]
+fn an_edit_that_would_change_something_else_is_refused() {
+    let Access::Edit(slot) = scan(DEPLOYMENT).unwrap().findings.remove(0).access else { panic!() };
+    let twice = [
+        Edit { slot: slot.clone(), text: "a".into() },
+        Edit { slot: slot.clone(), text: "b".into() },
+    ];
+    assert_eq!(splice(DEPLOYMENT, &twice), Err(SpliceError::Overlap));
+    let odd = [Edit { slot: slot.clone(), text: "a' #".into() }];
+    assert!(matches!(splice(DEPLOYMENT, &odd), Err(SpliceError::Text(_))));
+    let other = DEPLOYMENT.replacen("# the board", "# the broad: x", 1);
+    assert!(splice(&other, &[Edit { slot, text: "a.example/b".into() }]).is_err());
+}
+
+mod generated {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// A container in one of many spellings.
+    fn container() -> impl Strategy<Value = String> {
+        let image = prop_oneof![
+            Just("kettle:2"),
+            Just("'kettle:2'"),
+            Just("\"ket\\u0074le:2\""),
+            Just("!!str kettle:2"),
+            Just(">-\n      kettle:2"),
+            Just("|\n      kettle:2\n"),
+            Just("&a kettle:2"),
+            Just("*top"),
+            Just("\n      kettle:2"),
+            Just("~"),
+            Just("{{ x }}"),
+            Just("kettle:2 # why"),
+            Just("a\n      b"),
+        ];
+        let extra = prop_oneof![
+            Just(""),
+            Just("    env: [{name: Ü, value: '日本'}]\n"),
+            Just("    # c\n\n"),
+            Just("    x: |\n      image: no\n")
+        ];
+        (image, extra)
+            .prop_map(|(image, extra)| format!("  - name: c\n    image: {image}\n{extra}"))
+    }
+
+    proptest! {
+        #[test]
+        fn untouched_bytes_stay_and_a_second_run_changes_nothing(
+            containers in prop::collection::vec(container(), 0..5), crlf: bool
+        ) {
+            let mut text = format!(
+                "apiVersion: v1\nkind: Pod\nmetadata: {{name: &top bazaar.example/x}}\nspec:\n  containers:\n{}",
+                containers.concat()
+            );
+            if crlf { text = text.replace('\n', "\r\n"); }
+            if let Ok(found) = scan(&text) {
+                let edits: Vec<Edit> = found.findings.iter().filter_map(|finding| match &finding.access {
+                    Access::Edit(slot) => Some(Edit { slot: slot.clone(), text: "l.example/k:1".into() }),
+                    Access::Leave(_) => None,
+                }).collect();
+                // The guards hold by themselves; what they let through must read back as planned.
+                let new = splice(&text, &edits).unwrap();
+                let again = scan(&new).unwrap();
+                prop_assert_eq!(again.findings.len(), found.findings.len());
+                prop_assert_eq!(replace_all(&new, "l.example/k:1"), new);
+            }
+        }
+
+        #[test]
+        fn no_text_panics(text in "(\\PC|[\n\t{}\\[\\]&*!|>'\"%@:#-]|image: |containers:\n|- ){0,60}") {
+            let _ = scan(&text);
+            let _ = scan(&format!("apiVersion: v1\nkind: Pod\nspec:\n  containers:\n  - image: {text}"));
+        }
+
+        #[test]
+        fn a_changed_byte_never_panics(at in 0usize..500, byte in 0u8..128) {
+            let mut bytes = DEPLOYMENT.as_bytes().to_vec();
+            let at = at % bytes.len();
+            bytes[at] = byte;
+            if let Ok(text) = String::from_utf8(bytes) && let Ok(found) = scan(&text) {
+                for finding in found.findings {
+                    if let Access::Edit(slot) = finding.access {
+                        let _ = splice(&text, &[Edit { slot, text: "a.example/b".into() }]);
+                    }
+                }
+            }
+        }
+    }
+}

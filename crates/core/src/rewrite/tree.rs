@@ -1,0 +1,275 @@
+//! YAML and JSON as a tree of nodes that know their bytes.
+
+use std::ops::Range;
+
+use granit_parser::{Event, Options, Parser, ScalarStyle};
+
+use super::Position;
+
+/// The most nodes that one file may have: bounds the memory that a hostile file can take.
+const NODE_LIMIT: usize = 8_000_000;
+
+/// Why a file cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("line {}, column {}: {message}", position.line, position.column)]
+pub struct ParseError {
+    /// Where the parser stopped.
+    pub position: Position,
+    /// What it met.
+    pub message: String,
+}
+
+/// A node's number in the [`Tree`].
+pub(super) type NodeId = usize;
+
+/// All documents of one file.
+#[derive(Debug, Default)]
+pub(super) struct Tree {
+    pub nodes: Vec<Node>,
+    /// The top node of each document.
+    pub documents: Vec<NodeId>,
+    /// What each event says, without places: what must be the same before and after an edit.
+    pub events: Vec<Said>,
+    pub text: String,
+    lines: Vec<usize>,
+}
+
+#[derive(Debug)]
+pub(super) struct Node {
+    pub content: Content,
+    /// The bytes of a scalar or an alias, quotes included. Empty for collections.
+    pub span: Range<usize>,
+    /// The event that it came from.
+    pub event: usize,
+}
+
+#[derive(Debug)]
+pub(super) enum Content {
+    Scalar {
+        value: String,
+        style: ScalarStyle,
+    },
+    Sequence(Vec<NodeId>),
+    Mapping(Vec<(NodeId, NodeId)>),
+    /// The anchored node that it stands for.
+    Alias(NodeId),
+}
+
+/// What an event says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Said {
+    /// A value, and the tag written on it.
+    Scalar {
+        value: String,
+        tag: String,
+    },
+    Alias(usize),
+    /// Starts and ends of documents and collections, with their tags.
+    Shape(String),
+}
+
+/// A collection whose end has not come yet.
+enum Open {
+    Sequence(NodeId, Vec<NodeId>),
+    Mapping(NodeId, Vec<(NodeId, NodeId)>, Option<NodeId>),
+}
+
+impl Tree {
+    /// Line and column of a byte.
+    pub fn position(&self, byte: usize) -> Position {
+        let line = self.lines.partition_point(|start| *start <= byte).max(1);
+        let start = self.lines.get(line - 1).copied().unwrap_or(0);
+        let column = self.text.get(start..byte).map_or(0, |before| before.chars().count()) + 1;
+        Position { line, column }
+    }
+
+    /// What a node stands for: itself, or the target of an alias.
+    pub fn resolve(&self, id: NodeId) -> NodeId {
+        match self.nodes[id].content {
+            Content::Alias(target) => target,
+            _ => id,
+        }
+    }
+
+    /// The entries of a mapping. Empty for any other node.
+    pub fn entries(&self, id: NodeId) -> &[(NodeId, NodeId)] {
+        match &self.nodes[self.resolve(id)].content {
+            Content::Mapping(entries) => entries,
+            _ => &[],
+        }
+    }
+
+    /// The items of a sequence. None for any other node.
+    pub fn items(&self, id: NodeId) -> Option<&[NodeId]> {
+        match &self.nodes[self.resolve(id)].content {
+            Content::Sequence(items) => Some(items),
+            _ => None,
+        }
+    }
+
+    /// The text of a scalar that is there. None for collections and empty nodes.
+    pub fn scalar(&self, id: NodeId) -> Option<&str> {
+        let node = &self.nodes[self.resolve(id)];
+        match &node.content {
+            Content::Scalar { value, .. } if !node.span.is_empty() => Some(value),
+            _ => None,
+        }
+    }
+
+    /// The values under a key: several when it stands there more than once.
+    pub fn values<'t>(
+        &'t self,
+        mapping: NodeId,
+        key: &'t str,
+    ) -> impl Iterator<Item = NodeId> + 't {
+        self.entries(mapping)
+            .iter()
+            .filter(move |(name, _)| self.scalar(*name) == Some(key))
+            .map(|(_, value)| *value)
+    }
+
+    /// The first value under a key.
+    pub fn get(&self, mapping: NodeId, key: &str) -> Option<NodeId> {
+        self.values(mapping, key).next()
+    }
+}
+
+fn options() -> Options {
+    let mut options = Options::default();
+    options.emit_comments = false;
+    // A JSON key may be longer than the parser's default look-ahead for simple keys.
+    options.simple_key_max_lookahead = 1 << 20;
+    options
+}
+
+/// The value of one scalar that is parsed on its own. None: it is none.
+pub(super) fn decode(slice: &str) -> Option<String> {
+    let mut parser = Parser::new_from_str_with_options(slice, options());
+    let mut found = None;
+    while let Some(event) = parser.next_event() {
+        match event.ok()?.0 {
+            Event::Scalar(value, ..) if found.is_none() => found = Some(value.into_owned()),
+            Event::StreamStart | Event::DocumentStart(..) | Event::DocumentEnd => {}
+            Event::StreamEnd => return found,
+            _ => return None,
+        }
+    }
+    found
+}
+
+/// Parses every document. Nothing here is recursive; the parser bounds the nesting.
+pub(super) fn parse(text: &str) -> Result<Tree, ParseError> {
+    let mut tree = Tree { text: text.to_owned(), ..Tree::default() };
+    tree.lines = std::iter::once(0).chain(line_starts(text)).collect();
+    let mut parser = Parser::new_from_str_with_options(text, options());
+    let mut open: Vec<Open> = Vec::new();
+    let mut anchors: std::collections::HashMap<usize, NodeId> = std::collections::HashMap::new();
+
+    while let Some(event) = parser.next_event() {
+        let (event, span) = event.map_err(|error| {
+            let marker = error.marker();
+            let position = Position { line: marker.line().max(1), column: marker.col() + 1 };
+            let message = error.to_string();
+            // The parser's text ends with its own place, counted otherwise.
+            let message = message.split(" at byte ").next().unwrap_or(&message);
+            let message = message.split(" at char ").next().unwrap_or(message).to_owned();
+            ParseError { position, message }
+        })?;
+        if tree.nodes.len() > NODE_LIMIT {
+            let position =
+                Position { line: span.start.line().max(1), column: span.start.col() + 1 };
+            return Err(ParseError { position, message: format!("more than {NODE_LIMIT} nodes") });
+        }
+        let number = tree.events.len();
+        let range = span.byte_range().unwrap_or(0..0);
+        let shape = |word: &str, tag: &Option<_>| Said::Shape(format!("{word}{tag:?}"));
+        let (content, anchor) = match event {
+            Event::Scalar(value, style, anchor, tag) => {
+                let tag = tag.map(|tag| tag.to_string()).unwrap_or_default();
+                tree.events.push(Said::Scalar { value: value.to_string(), tag });
+                (Some(Content::Scalar { value: value.into_owned(), style }), anchor)
+            }
+            Event::Alias(target) => {
+                tree.events.push(Said::Alias(target));
+                // The parser refuses an alias whose anchor did not come before it; one inside the
+                // node that it names stands for nothing that we can use.
+                let node = anchors.get(&target).copied();
+                (Some(node.map_or(empty_scalar(), Content::Alias)), 0)
+            }
+            Event::SequenceStart(_, anchor, tag) => {
+                tree.events.push(shape("[", &tag));
+                let id = add(&mut tree, Content::Sequence(Vec::new()), 0..0, number);
+                anchors.insert(anchor, id);
+                open.push(Open::Sequence(id, Vec::new()));
+                (None, 0)
+            }
+            Event::MappingStart(_, anchor, tag) => {
+                tree.events.push(shape("{", &tag));
+                let id = add(&mut tree, Content::Mapping(Vec::new()), 0..0, number);
+                anchors.insert(anchor, id);
+                open.push(Open::Mapping(id, Vec::new(), None));
+                (None, 0)
+            }
+            Event::SequenceEnd | Event::MappingEnd => {
+                tree.events.push(Said::Shape("end".into()));
+                if let Some(done) = open.pop() {
+                    let id = close(&mut tree, done);
+                    attach(&mut tree, &mut open, id);
+                }
+                (None, 0)
+            }
+            Event::DocumentStart(..) | Event::DocumentEnd => {
+                tree.events.push(Said::Shape("document".into()));
+                (None, 0)
+            }
+            _ => (None, 0),
+        };
+        if let Some(content) = content {
+            let id = add(&mut tree, content, range, number);
+            if anchor != 0 {
+                anchors.insert(anchor, id);
+            }
+            attach(&mut tree, &mut open, id);
+        }
+    }
+    Ok(tree)
+}
+
+fn empty_scalar() -> Content {
+    Content::Scalar { value: String::new(), style: ScalarStyle::Plain }
+}
+
+fn add(tree: &mut Tree, content: Content, span: Range<usize>, event: usize) -> NodeId {
+    tree.nodes.push(Node { content, span, event });
+    tree.nodes.len() - 1
+}
+
+fn close(tree: &mut Tree, done: Open) -> NodeId {
+    let (id, content) = match done {
+        Open::Sequence(id, items) => (id, Content::Sequence(items)),
+        Open::Mapping(id, entries, _) => (id, Content::Mapping(entries)),
+    };
+    tree.nodes[id].content = content;
+    id
+}
+
+fn attach(tree: &mut Tree, open: &mut [Open], id: NodeId) {
+    match open.last_mut() {
+        None => tree.documents.push(id),
+        Some(Open::Sequence(_, items)) => items.push(id),
+        Some(Open::Mapping(_, entries, key)) => match key.take() {
+            None => *key = Some(id),
+            Some(key) => entries.push((key, id)),
+        },
+    }
+}
+
+/// The bytes after each line break: LF, CRLF or a lone CR.
+fn line_starts(text: &str) -> impl Iterator<Item = usize> + '_ {
+    let bytes = text.as_bytes();
+    bytes.iter().enumerate().filter_map(move |(at, byte)| match byte {
+        b'\n' => Some(at + 1),
+        b'\r' if bytes.get(at + 1) != Some(&b'\n') => Some(at + 1),
+        _ => None,
+    })
+}

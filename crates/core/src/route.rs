@@ -1,0 +1,144 @@
+//! Where is an upstream's image found in this larder?
+
+use crate::digest::Digest;
+use crate::lock::{Lock, Locked};
+use crate::name::{Host, RepositoryName, Tag};
+use crate::reference::{Image, Reference};
+
+/// One way in: an upstream's image and the larder's repository that it is brought to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// The upstream's image.
+    pub image: Image,
+    /// The larder's repository, shelf first.
+    pub to: RepositoryName,
+}
+
+/// All routes of a larder.
+#[derive(Debug, Clone)]
+pub struct Routes {
+    own: Host,
+    entries: Vec<Entry>,
+}
+
+/// Where a reference stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Standing {
+    /// It names this larder already.
+    Own,
+    /// It has a route, and the lock names its content.
+    Routed {
+        /// The same image in the larder, with the tag and the digest that were written.
+        target: Reference,
+        /// What was written resolves to this digest. It is what the tag was locked to, or, when a
+        /// digest was written, that one.
+        digest: Digest,
+    },
+    /// An intake entry brings the image in, but not this tag or digest.
+    NotLocked {
+        /// The tags of the image that are locked.
+        locked: Vec<Tag>,
+    },
+    /// No intake entry names the image.
+    NoRoute,
+}
+
+impl Routes {
+    /// Routes of the larder that clusters reach at `own`.
+    pub fn new(own: Host, entries: Vec<Entry>) -> Self {
+        Self { own, entries }
+    }
+
+    /// The larder's own host.
+    pub fn own(&self) -> &Host {
+        &self.own
+    }
+
+    /// The larder's name for an upstream's image. None: nothing brings it in.
+    pub fn target(&self, image: &Image) -> Option<Image> {
+        let entry = self.entries.iter().find(|entry| entry.image == *image)?;
+        Some(Image { host: self.own.clone(), repository: entry.to.clone() })
+    }
+
+    /// Decides where a reference stands.
+    pub fn standing(&self, reference: &Reference, lock: &Lock) -> Standing {
+        if reference.host == self.own {
+            return Standing::Own;
+        }
+        let image = reference.image();
+        let Some(target) = self.target(&image) else {
+            return Standing::NoRoute;
+        };
+        let found = match (&reference.digest, &reference.tag) {
+            (Some(digest), _) => lock
+                .of_image(&image)
+                .find(|(_, locked)| names(locked, digest))
+                .map(|_| digest.clone()),
+            (None, tag) => {
+                let tag = tag.clone().unwrap_or_else(Tag::latest);
+                lock.of_image(&image)
+                    .find(|(locked, _)| **locked == tag)
+                    .map(|(_, locked)| locked.digest.clone())
+            }
+        };
+        match found {
+            Some(digest) => {
+                let target = target.with(reference.tag.clone(), reference.digest.clone());
+                Standing::Routed { target, digest }
+            }
+            None => Standing::NotLocked {
+                locked: lock.of_image(&image).map(|(tag, _)| tag.clone()).collect(),
+            },
+        }
+    }
+}
+
+/// Whether a digest is the locked one or that of one of its platforms.
+fn names(locked: &Locked, digest: &Digest) -> bool {
+    locked.digest == *digest || locked.platforms.values().any(|child| child == digest)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::lock::Want;
+    use crate::reference::Unqualified;
+
+    #[test]
+    fn references_stand_where_the_routes_and_the_lock_say() {
+        let image: Image = "ventworks.example/gauges/steamgauge".parse().unwrap();
+        let routes = Routes::new(
+            "larder.emberfall.example:5080".parse().unwrap(),
+            vec![Entry { image: image.clone(), to: "vendor/steamgauge".parse().unwrap() }],
+        );
+        let locked = Locked {
+            digest: Digest::of(b"index"),
+            media_type: String::new(),
+            size: 1,
+            platforms: [("linux/amd64".parse().unwrap(), Digest::of(b"child"))].into(),
+        };
+        let tag: Tag = "1.9.2".parse().unwrap();
+        let lock = Lock { entries: [(Want { image, tag: tag.clone() }, locked)].into() };
+        let standing = |text: &str| {
+            let read = Reference::read(text, &Unqualified::default()).unwrap();
+            routes.standing(&read.reference, &lock)
+        };
+        let upstream = "ventworks.example/gauges/steamgauge";
+        let ours = "larder.emberfall.example:5080/vendor/steamgauge";
+        for suffix in [
+            ":1.9.2".to_owned(),
+            format!("@{}", Digest::of(b"index")),
+            format!(":1.9.2@{}", Digest::of(b"child")),
+        ] {
+            let Standing::Routed { target, .. } = standing(&format!("{upstream}{suffix}")) else {
+                panic!("{suffix} has no route");
+            };
+            assert_eq!(target.to_string(), format!("{ours}{suffix}"));
+        }
+        assert_eq!(standing(ours), Standing::Own);
+        assert_eq!(standing("kettle:2"), Standing::NoRoute);
+        let others = Standing::NotLocked { locked: vec![tag] };
+        assert_eq!(standing(upstream), others);
+        assert_eq!(standing(&format!("{upstream}:1.9.2@{}", Digest::of(b"other"))), others);
+    }
+}
