@@ -1,1 +1,20 @@
-//! x
+//! The OCI distribution protocol as a client: sign-in, pull, push, mount, bounded retries.
+//!
+//! A [`Registry`] is one registry as one account sees it. It holds the connections, the tokens and
+//! the limits; clones share them. Content is streamed and never held whole, but for manifests.
+
+mod challenge;
+mod endpoint;
+mod error;
+mod pull;
+mod push;
+mod request;
+mod sign_in;
+mod tags;
+
+pub use endpoint::{Endpoint, EndpointError};
+pub use error::{ClientError, Wanted};
+pub use pull::{BlobStream, Resolved};
+pub use push::Mount;
+pub use request::{Options, Registry};
+pub use sign_in::Credentials;

@@ -1,0 +1,352 @@
+//! Taking content: manifests whole and verified, blobs as streams that resume where they broke.
+
+use bytes::{Buf as _, Bytes, BytesMut};
+use larder_core::digest::{Digest, Hasher};
+use larder_core::document::{Document, MANIFEST_LIMIT, media_type};
+use larder_core::name::RepositoryName;
+use larder_core::reference::Selector;
+use reqwest::header::{ACCEPT, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, HeaderValue, RANGE};
+use reqwest::{Method, Response, StatusCode};
+use tokio::sync::OwnedSemaphorePermit;
+
+use crate::error::{ClientError, Wanted};
+use crate::request::{Call, Registry, innermost, read_bounded};
+use crate::sign_in::Scope;
+
+/// What a tag or digest points to, as the registry says without sending it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Resolved {
+    /// The content's name.
+    pub digest: Digest,
+    /// Its media type.
+    pub media_type: String,
+    /// Its size in bytes.
+    pub size: u64,
+}
+
+impl Registry {
+    fn manifest_call(
+        &self,
+        method: Method,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Call {
+        let url = self.repository_url(repository, &format!("manifests/{selector}"));
+        let action = format!("the pull of {repository}");
+        let mut call = Call::new(method, url, Scope::Pull(repository.to_string()), action);
+        let accept = media_type::ACCEPT.join(", ");
+        if let Ok(accept) = HeaderValue::from_str(&accept) {
+            call.headers.insert(ACCEPT, accept);
+        }
+        call
+    }
+
+    /// Asks what a tag or digest points to with a HEAD request; a registry that leaves something
+    /// out of that answer is asked with GET.
+    pub async fn resolve(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Resolved, ClientError> {
+        let call = self.manifest_call(Method::HEAD, repository, selector);
+        let answer = self.send(&call).await?;
+        match answer.status() {
+            status if status.is_success() => {}
+            StatusCode::NOT_FOUND => return Err(self.manifest_missing(repository, selector).await),
+            StatusCode::METHOD_NOT_ALLOWED => {
+                return self.resolve_by_get(repository, selector).await;
+            }
+            _ => return Err(self.refusal(answer, &call.action).await),
+        }
+        let header =
+            |name| answer.headers().get(name).and_then(|value| HeaderValue::to_str(value).ok());
+        let digest = header("docker-content-digest").and_then(|text| text.parse().ok());
+        let digest = match selector {
+            Selector::Digest(digest) => Some(digest.clone()),
+            Selector::Tag(_) => digest,
+        };
+        let size = header(CONTENT_LENGTH.as_str())
+            .and_then(|text| text.parse().ok())
+            .filter(|size| *size > 0);
+        let media_type = header(CONTENT_TYPE.as_str()).and_then(|text| text.split(';').next());
+        match (digest, size, media_type.map(str::trim)) {
+            (_, _, Some(old)) if media_type::is_schema1(old) => Err(self.document_error(
+                repository,
+                selector,
+                larder_core::document::DocumentError::Schema1,
+            )),
+            (Some(digest), Some(size), Some(media_type))
+                if media_type::ACCEPT.contains(&media_type) =>
+            {
+                Ok(Resolved { digest, media_type: media_type.to_owned(), size })
+            }
+            _ => self.resolve_by_get(repository, selector).await,
+        }
+    }
+
+    async fn resolve_by_get(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Resolved, ClientError> {
+        let (digest, document) = self.manifest(repository, selector).await?;
+        Ok(Resolved { digest, size: document.bytes.len() as u64, media_type: document.media_type })
+    }
+
+    /// Fetches a manifest or index and verifies it: against the digest that was asked for, else
+    /// against the one that the registry states.
+    pub async fn manifest(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<(Digest, Document), ClientError> {
+        let call = self.manifest_call(Method::GET, repository, selector);
+        let answer = self.send(&call).await?;
+        match answer.status() {
+            status if status.is_success() => {}
+            StatusCode::NOT_FOUND => return Err(self.manifest_missing(repository, selector).await),
+            _ => return Err(self.refusal(answer, &call.action).await),
+        }
+        let header = |name: &str| Some(answer.headers().get(name)?.to_str().ok()?.to_owned());
+        let announced = header(CONTENT_TYPE.as_str());
+        let stated: Option<Digest> =
+            header("docker-content-digest").and_then(|text| text.parse().ok());
+        let bytes =
+            read_bounded(answer, MANIFEST_LIMIT).await.map_err(|cause| self.protocol(cause))?;
+        let expected = match selector {
+            Selector::Digest(digest) => Some(digest.clone()),
+            Selector::Tag(_) => stated,
+        };
+        let actual = match &expected {
+            Some(expected) => {
+                let mut hasher = Hasher::new(expected.algorithm());
+                hasher.update(&bytes);
+                hasher.finish()
+            }
+            None => Digest::of(&bytes),
+        };
+        if let Some(expected) = expected.filter(|expected| *expected != actual) {
+            return Err(ClientError::Mismatch { host: self.host().to_owned(), expected, actual });
+        }
+        let document = Document::read(bytes, announced.as_deref())
+            .map_err(|source| self.document_error(repository, selector, source))?;
+        Ok((actual, document))
+    }
+
+    fn document_error(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+        source: larder_core::document::DocumentError,
+    ) -> ClientError {
+        let what = format!("{repository} {selector}");
+        ClientError::Document { host: self.host().to_owned(), what, source }
+    }
+
+    /// Tells a missing tag from a missing repository: the list of tags knows.
+    async fn manifest_missing(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> ClientError {
+        let mut url = self.repository_url(repository, "tags/list");
+        url.set_query(Some("n=1"));
+        let scope = Scope::Pull(repository.to_string());
+        let call = Call::new(Method::GET, url, scope, format!("the tags of {repository}"));
+        let there = match self.send(&call).await {
+            Ok(answer) => answer.status() != StatusCode::NOT_FOUND,
+            Err(_) => true,
+        };
+        let wanted = match selector {
+            _ if !there => Wanted::Repository(repository.to_string()),
+            Selector::Tag(tag) => Wanted::Tag(format!("{tag} in {repository}")),
+            Selector::Digest(digest) => Wanted::Manifest(format!("{digest} in {repository}")),
+        };
+        ClientError::NotFound { host: self.host().to_owned(), wanted }
+    }
+
+    /// Opens a blob's stream. It waits until one of the registry's `parallel` streams is free.
+    pub async fn blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        size: u64,
+    ) -> Result<BlobStream, ClientError> {
+        let permit = self.inner.streams.clone().acquire_owned().await.ok();
+        let mut stream = BlobStream {
+            registry: self.clone(),
+            repository: repository.clone(),
+            digest: digest.clone(),
+            size,
+            received: 0,
+            idle_tries: 0,
+            known: 0,
+            answer: None,
+            _permit: permit,
+        };
+        stream.open().await?;
+        Ok(stream)
+    }
+
+    /// Fetches a small blob whole and verifies it.
+    ///
+    /// # Errors
+    /// [`ClientError::Length`] when it is announced as larger than `limit` bytes.
+    pub async fn small_blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        size: u64,
+        limit: usize,
+    ) -> Result<Bytes, ClientError> {
+        if size > limit as u64 {
+            let host = self.host().to_owned();
+            return Err(ClientError::Length {
+                host,
+                digest: digest.clone(),
+                expected: limit as u64,
+                actual: size,
+            });
+        }
+        let mut stream = self.blob(repository, digest, size).await?;
+        let mut hasher = Hasher::new(digest.algorithm());
+        let mut body = BytesMut::new();
+        while let Some(chunk) = stream.next().await? {
+            hasher.update(&chunk);
+            body.extend_from_slice(&chunk);
+        }
+        let actual = hasher.finish();
+        if actual != *digest {
+            let host = self.host().to_owned();
+            return Err(ClientError::Mismatch { host, expected: digest.clone(), actual });
+        }
+        Ok(body.freeze())
+    }
+}
+
+/// A blob on its way. Its length is checked here; **its digest is not**: whoever takes the bytes
+/// hashes them once, on the way to where they go.
+pub struct BlobStream {
+    registry: Registry,
+    repository: RepositoryName,
+    digest: Digest,
+    size: u64,
+    received: u64,
+    idle_tries: usize,
+    /// Bytes that a server which ignores Range sends again, and that are thrown away.
+    known: u64,
+    answer: Option<Response>,
+    _permit: Option<OwnedSemaphorePermit>,
+}
+
+impl BlobStream {
+    /// The next bytes. None: all bytes came. A stream that breaks off is taken up again with a
+    /// Range request as long as each try brings something.
+    pub async fn next(&mut self) -> Result<Option<Bytes>, ClientError> {
+        loop {
+            let cause = match self.answer.as_mut() {
+                Some(answer) => match answer.chunk().await {
+                    Ok(Some(mut chunk)) => {
+                        let known = self.known.min(chunk.len() as u64);
+                        self.known -= known;
+                        chunk.advance(usize::try_from(known).unwrap_or(chunk.len()));
+                        if chunk.is_empty() {
+                            continue;
+                        }
+                        return self.take(chunk).map(Some);
+                    }
+                    Ok(None) if self.received == self.size => return Ok(None),
+                    Ok(None) => "the connection was closed early".to_owned(),
+                    Err(error) => innermost(&error),
+                },
+                None => "the connection was closed".to_owned(),
+            };
+            self.answer = None;
+            if self.received == self.size {
+                return Ok(None);
+            }
+            self.idle_tries += 1;
+            if self.idle_tries > self.registry.inner.options.retries {
+                return Err(self.cut(cause));
+            }
+            tracing::debug!(host = self.registry.host(), digest = %self.digest, received = self.received, cause, "resuming");
+            self.open().await?;
+        }
+    }
+
+    fn take(&mut self, chunk: Bytes) -> Result<Bytes, ClientError> {
+        self.received += chunk.len() as u64;
+        self.idle_tries = 0;
+        if self.received > self.size {
+            return Err(ClientError::Length {
+                host: self.registry.host().to_owned(),
+                digest: self.digest.clone(),
+                expected: self.size,
+                actual: self.received,
+            });
+        }
+        Ok(chunk)
+    }
+
+    fn cut(&self, cause: String) -> ClientError {
+        ClientError::Cut {
+            host: self.registry.host().to_owned(),
+            digest: self.digest.clone(),
+            received: self.received,
+            size: self.size,
+            cause,
+        }
+    }
+
+    /// Opens the stream at the byte where it stands.
+    async fn open(&mut self) -> Result<(), ClientError> {
+        let registry = self.registry.clone();
+        let url = registry.repository_url(&self.repository, &format!("blobs/{}", self.digest));
+        let scope = Scope::Pull(self.repository.to_string());
+        let mut call =
+            Call::new(Method::GET, url, scope, format!("the pull of {}", self.repository));
+        if self.received > 0
+            && let Ok(range) = HeaderValue::from_str(&format!("bytes={}-", self.received))
+        {
+            call.headers.insert(RANGE, range);
+        }
+        let answer = registry.send(&call).await?;
+        let starts_at = match answer.status() {
+            StatusCode::OK => 0,
+            StatusCode::PARTIAL_CONTENT => {
+                let range =
+                    answer.headers().get(CONTENT_RANGE).and_then(|range| range.to_str().ok());
+                let start = range.and_then(|range| {
+                    range.strip_prefix("bytes ")?.split('-').next()?.parse().ok()
+                });
+                start.ok_or_else(|| {
+                    registry.protocol("a partial answer without a readable Content-Range")
+                })?
+            }
+            StatusCode::NOT_FOUND => {
+                let wanted = Wanted::Blob(format!("{} in {}", self.digest, self.repository));
+                return Err(ClientError::NotFound { host: registry.host().to_owned(), wanted });
+            }
+            _ => return Err(registry.refusal(answer, &call.action).await),
+        };
+        if starts_at > self.received {
+            return Err(
+                registry.protocol("a partial answer that begins after the byte that was asked for")
+            );
+        }
+        // A length that is wrong from the start need not be read to its end.
+        if let Some(length) = answer.content_length()
+            && starts_at + length != self.size
+        {
+            return Err(ClientError::Length {
+                host: registry.host().to_owned(),
+                digest: self.digest.clone(),
+                expected: self.size,
+                actual: starts_at + length,
+            });
+        }
+        self.answer = Some(answer);
+        self.known = self.received - starts_at;
+        Ok(())
+    }
+}

@@ -1,0 +1,134 @@
+//! Content under its digest: the promises that every blob store keeps.
+
+use std::fmt;
+use std::ops::Range;
+use std::pin::Pin;
+use std::str::FromStr;
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use futures_util::Stream;
+use larder_core::digest::Digest;
+use tokio::sync::mpsc;
+
+use crate::error::StoreError;
+
+/// Names an upload that is not finished. It says nothing about where the bytes lie, so that
+/// another replica can take the upload over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct UploadId(uuid::Uuid);
+
+impl UploadId {
+    /// A name that nobody else has, and that sorts by age.
+    pub fn fresh() -> Self {
+        Self(uuid::Uuid::now_v7())
+    }
+}
+
+impl fmt::Display for UploadId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.0.simple())
+    }
+}
+
+impl FromStr for UploadId {
+    type Err = StoreError;
+
+    /// Only what [`fmt::Display`] writes is read back: an id from a URL never is a path.
+    fn from_str(text: &str) -> Result<Self, StoreError> {
+        let id = uuid::Uuid::try_parse(text).ok().filter(|id| id.simple().to_string() == text);
+        id.map(Self).ok_or_else(|| StoreError::NotFound("an upload of that name".into()))
+    }
+}
+
+/// Content under its digest.
+///
+/// What an implementation promises:
+/// - A blob is there whole and verified, or it is not there: nobody reads a part of one.
+/// - What [`BlobWriter::commit`] has answered for survives the end of the process and of the
+///   machine.
+/// - Writing the same content twice, also at the same time, is fine and gives one blob.
+/// - A reader that has begun gets all its bytes, even when the blob is removed meanwhile.
+/// - An upload has one writer at a time. One that was parked, or whose process ended, can be
+///   resumed, here or in another process on the same store, at the offset that
+///   [`BlobWriter::offset`] gives.
+#[async_trait]
+pub trait BlobStore: Send + Sync {
+    /// The blob's size in bytes. None: it is not there.
+    async fn size(&self, digest: &Digest) -> Result<Option<u64>, StoreError>;
+
+    /// Opens a range of the blob, which must lie within its size.
+    async fn read(&self, digest: &Digest, range: Range<u64>) -> Result<BlobReader, StoreError>;
+
+    /// Opens an upload with nothing in it.
+    async fn begin(&self) -> Result<UploadId, StoreError>;
+
+    /// Takes up an upload.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when
+    /// somebody writes to it.
+    async fn resume(&self, id: UploadId) -> Result<Box<dyn BlobWriter>, StoreError>;
+
+    /// How many bytes an upload has.
+    async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError>;
+
+    /// Gives an upload up; nothing of it stays.
+    async fn cancel(&self, id: UploadId) -> Result<(), StoreError>;
+
+    /// Gives up uploads that nobody has written to for `age`, whichever process began them, and
+    /// tells how many these were.
+    async fn remove_abandoned(&self, age: Duration) -> Result<usize, StoreError>;
+
+    /// Keeps content that is at hand whole, which must have this digest.
+    async fn put(&self, digest: &Digest, content: Bytes) -> Result<(), StoreError>;
+
+    /// Removes a blob. Nothing happens when it is not there.
+    async fn remove(&self, digest: &Digest) -> Result<(), StoreError>;
+}
+
+/// The one who writes to an upload. Dropped without [`park`](Self::park) or
+/// [`commit`](Self::commit), it leaves the upload as far as it came.
+#[async_trait]
+pub trait BlobWriter: Send {
+    /// How many bytes the upload has.
+    fn offset(&self) -> u64;
+
+    /// Adds the next bytes. It waits while earlier ones are still being written.
+    async fn write(&mut self, chunk: Bytes) -> Result<(), StoreError>;
+
+    /// Lets go of the upload and keeps what came, for a later [`BlobStore::resume`].
+    async fn park(self: Box<Self>) -> Result<u64, StoreError>;
+
+    /// Makes the content a blob and gives its size.
+    ///
+    /// # Errors
+    /// [`StoreError::Mismatch`] when the content has another digest; the upload is gone then.
+    async fn commit(self: Box<Self>, digest: &Digest) -> Result<u64, StoreError>;
+}
+
+/// A blob's bytes on their way out, in pieces.
+pub struct BlobReader {
+    pieces: mpsc::Receiver<Result<Bytes, StoreError>>,
+}
+
+impl BlobReader {
+    pub(crate) fn new(pieces: mpsc::Receiver<Result<Bytes, StoreError>>) -> Self {
+        Self { pieces }
+    }
+
+    /// The next piece. None: that was all.
+    pub async fn next(&mut self) -> Option<Result<Bytes, StoreError>> {
+        self.pieces.recv().await
+    }
+}
+
+impl Stream for BlobReader {
+    type Item = Result<Bytes, StoreError>;
+
+    fn poll_next(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Self::Item>> {
+        self.pieces.poll_recv(cx)
+    }
+}

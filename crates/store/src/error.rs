@@ -1,0 +1,72 @@
+//! What can go wrong with the store, in the terms of whoever uses it.
+
+use larder_core::digest::Digest;
+
+/// What the store refuses or cannot do.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// There is no such blob or upload.
+    #[error("{0} is not in the store")]
+    NotFound(String),
+    /// The content is not what its digest says. Nothing of it was kept.
+    #[error("the content has the digest {actual}, not {expected}")]
+    Mismatch {
+        /// What was announced.
+        expected: Digest,
+        /// What came.
+        actual: Digest,
+    },
+    /// A manifest refers to content that its repository does not have.
+    #[error("the repository does not have {}", list(.0))]
+    Missing(Vec<Digest>),
+    /// Somebody else is writing to the same upload.
+    #[error("upload {0} is being written to already")]
+    Busy(String),
+    /// The operating system refused.
+    #[error("{doing}: {source}")]
+    Io {
+        /// What was being done, with the path.
+        doing: String,
+        /// The system's word.
+        source: std::io::Error,
+    },
+    /// The database refused.
+    #[error("the ledger cannot {doing}: {source}")]
+    Ledger {
+        /// What was being done.
+        doing: &'static str,
+        /// The database's word.
+        source: rusqlite::Error,
+    },
+    /// The database could not begin or finish a change; nothing of it was kept.
+    #[error("the ledger could not be written: {0}")]
+    Commit(String),
+    /// The store was written by a later version.
+    #[error("the store is of version {found}; this program works with version {known}")]
+    Version {
+        /// Written there.
+        found: i64,
+        /// Known here.
+        known: i64,
+    },
+    /// The store is being closed.
+    #[error("the store is closed")]
+    Closed,
+}
+
+impl StoreError {
+    pub(crate) fn io(doing: impl Into<String>) -> impl FnOnce(std::io::Error) -> Self {
+        let doing = doing.into();
+        move |source| Self::Io { doing, source }
+    }
+
+    pub(crate) fn ledger(doing: &'static str) -> impl FnOnce(rusqlite::Error) -> Self {
+        move |source| Self::Ledger { doing, source }
+    }
+}
+
+fn list(digests: &[Digest]) -> String {
+    let shown: Vec<&str> = digests.iter().take(5).map(Digest::as_str).collect();
+    let more = digests.len().saturating_sub(5);
+    if more > 0 { format!("{} and {more} more", shown.join(", ")) } else { shown.join(", ") }
+}

@@ -1,0 +1,122 @@
+//! What the content means: the promises that every ledger keeps.
+
+use async_trait::async_trait;
+use larder_core::digest::Digest;
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::reference::Selector;
+
+use crate::error::StoreError;
+
+/// A manifest that a repository has.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ManifestRecord {
+    /// Its digest; the bytes lie in the blob store.
+    pub digest: Digest,
+    /// The media type under which it was given.
+    pub media_type: String,
+    /// The size of the manifest itself, in bytes.
+    pub size: u64,
+}
+
+/// A manifest to be recorded, with all that it needs.
+#[derive(Debug, Clone)]
+pub struct NewManifest {
+    /// The manifest.
+    pub record: ManifestRecord,
+    /// Blobs that it needs, with their sizes in bytes.
+    pub blobs: Vec<(Digest, u64)>,
+    /// Manifests that it lists.
+    pub children: Vec<Digest>,
+    /// The manifest that it is about. None: it is about no other.
+    pub subject: Option<Digest>,
+    /// Whether it may list manifests that the repository does not have: those of platforms that
+    /// nobody wanted.
+    pub sparse: bool,
+    /// The tag that shall point to it. None: no tag changes.
+    pub tag: Option<Tag>,
+    /// Now, in milliseconds since 1970.
+    pub at: i64,
+}
+
+/// One tag of a repository, and what lies there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HeldTag {
+    /// The repository.
+    pub repository: RepositoryName,
+    /// The tag.
+    pub tag: Tag,
+    /// What it points to.
+    pub manifest: ManifestRecord,
+    /// The sizes of all blobs that it needs together, each once, in bytes.
+    pub content: u64,
+    /// When the tag was set, in milliseconds since 1970.
+    pub since: i64,
+}
+
+/// Records of repositories.
+///
+/// What an implementation promises:
+/// - Each call is done whole or not at all, and what it has answered for survives the end of the
+///   process and of the machine.
+/// - A tag never points to a manifest that is not recorded, and a manifest is never recorded while
+///   its repository lacks a blob or (unless it is sparse) a child.
+/// - Lists are in the order of their bytes, and each page continues exactly where the last ended.
+/// - Several processes may work on the same ledger.
+#[async_trait]
+pub trait Ledger: Send + Sync {
+    /// Records that a repository has a blob. The blob must be in the blob store already.
+    async fn link_blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        size: u64,
+    ) -> Result<(), StoreError>;
+
+    /// The size in bytes of a blob that the repository has. None: it does not have it.
+    async fn blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<u64>, StoreError>;
+
+    /// Records a manifest and points the tag to it.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] when the repository lacks what the manifest needs; nothing changes.
+    async fn put_manifest(
+        &self,
+        repository: &RepositoryName,
+        manifest: NewManifest,
+    ) -> Result<(), StoreError>;
+
+    /// What a tag or digest names. None: the repository has nothing under it.
+    async fn manifest(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Option<ManifestRecord>, StoreError>;
+
+    /// Whether a manifest of the repository lists this digest as a child although the repository
+    /// does not have it: a platform that was not brought in.
+    async fn is_absent_child(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<bool, StoreError>;
+
+    /// At most `limit` tags after `after`. None: there is no such repository.
+    async fn tags(
+        &self,
+        repository: &RepositoryName,
+        after: Option<&Tag>,
+        limit: usize,
+    ) -> Result<Option<Vec<Tag>>, StoreError>;
+
+    /// All tags of the repositories that are `prefix` or lie below it, with what they hold. None
+    /// as prefix: of all repositories.
+    async fn held(&self, prefix: Option<&RepositoryName>) -> Result<Vec<HeldTag>, StoreError>;
+
+    /// Another repository that has this blob, from which it can be had without sending it again.
+    /// None: nobody has it.
+    async fn anywhere(&self, digest: &Digest) -> Result<Option<u64>, StoreError>;
+}

@@ -1,0 +1,448 @@
+//! A blob store in a local folder.
+//!
+//! `blobs/ALGORITHM/XX/HEX` holds content, `uploads/ID` what is not finished. An upload is written
+//! and hashed by a thread of its own, fed through a short queue, so that hashing and the network
+//! go on side by side; it is flushed, and renamed into its place only when its digest is right.
+
+use std::collections::HashMap;
+use std::fs::{self, File, OpenOptions};
+use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use bytes::{Bytes, BytesMut};
+use larder_core::digest::{Algorithm, Digest, Hasher};
+use tokio::sync::{mpsc, oneshot};
+use tokio::task::spawn_blocking;
+
+use crate::blobs::{BlobReader, BlobStore, BlobWriter, UploadId};
+use crate::error::StoreError;
+
+/// Bytes that are read at once; two such pieces wait for a reader at most.
+const PIECE: usize = 512 * 1024;
+/// Pieces from the network that wait for the disk.
+const QUEUE: usize = 16;
+/// Parked uploads whose hash is remembered; others are hashed again when they are resumed.
+const PARKED: usize = 1024;
+
+/// Content in a local folder.
+#[derive(Clone)]
+pub struct LocalBlobs {
+    inner: Arc<Inner>,
+}
+
+struct Inner {
+    root: PathBuf,
+    uploads: Mutex<HashMap<UploadId, State>>,
+}
+
+/// What is known of an upload in this process.
+enum State {
+    Active,
+    Parked(Hasher, u64),
+}
+
+impl LocalBlobs {
+    /// Opens the folder, making it where it is missing.
+    pub fn open(root: &Path) -> Result<Self, StoreError> {
+        for folder in [root.join("blobs"), root.join("uploads")] {
+            fs::create_dir_all(&folder)
+                .map_err(StoreError::io(format!("cannot make the folder {}", folder.display())))?;
+        }
+        let inner = Inner { root: root.to_owned(), uploads: Mutex::default() };
+        Ok(Self { inner: Arc::new(inner) })
+    }
+}
+
+impl Inner {
+    fn blob(&self, digest: &Digest) -> PathBuf {
+        let hex = digest.hex();
+        self.root.join("blobs").join(digest.algorithm().name()).join(&hex[..2]).join(hex)
+    }
+
+    fn upload(&self, id: UploadId) -> PathBuf {
+        self.root.join("uploads").join(id.to_string())
+    }
+
+    fn states(&self) -> MutexGuard<'_, HashMap<UploadId, State>> {
+        self.uploads.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Moves a finished file to its place. The file itself is flushed already; the folder's entry
+    /// is flushed here, so that the blob is there after a power cut too.
+    fn settle(&self, from: &Path, digest: &Digest) -> Result<(), StoreError> {
+        let to = self.blob(digest);
+        if to.exists() {
+            return fs::remove_file(from).map_err(io("remove", from));
+        }
+        let folder = to.parent().unwrap_or(&self.root);
+        fs::create_dir_all(folder).map_err(io("make", folder))?;
+        fs::rename(from, &to).map_err(io("write", &to))?;
+        File::open(folder).and_then(|folder| folder.sync_all()).map_err(io("flush", folder))
+    }
+}
+
+fn io(verb: &str, path: &Path) -> impl FnOnce(std::io::Error) -> StoreError {
+    StoreError::io(format!("cannot {verb} {}", path.display()))
+}
+
+/// Runs what waits for the disk on a thread that may wait.
+async fn blocking<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, StoreError> + Send + 'static,
+) -> Result<T, StoreError> {
+    spawn_blocking(work).await.map_err(|_| StoreError::Closed)?
+}
+
+#[async_trait]
+impl BlobStore for LocalBlobs {
+    async fn size(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {
+        let path = self.inner.blob(digest);
+        blocking(move || match fs::metadata(&path) {
+            Ok(metadata) => Ok(Some(metadata.len())),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(io("read", &path)(error)),
+        })
+        .await
+    }
+
+    async fn read(&self, digest: &Digest, range: Range<u64>) -> Result<BlobReader, StoreError> {
+        let path = self.inner.blob(digest);
+        let name = digest.to_string();
+        let opened = path.clone();
+        let mut file = blocking(move || match File::open(&opened) {
+            Ok(file) => Ok(file),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                Err(StoreError::NotFound(name))
+            }
+            Err(error) => Err(io("read", &opened)(error)),
+        })
+        .await?;
+        let (pieces, reader) = mpsc::channel(2);
+        spawn_blocking(move || {
+            let mut read = || -> Result<(), StoreError> {
+                if range.start > 0 {
+                    file.seek(SeekFrom::Start(range.start)).map_err(io("read", &path))?;
+                }
+                let mut left = range.end.saturating_sub(range.start);
+                while left > 0 {
+                    let want = usize::try_from(left).unwrap_or(PIECE).min(PIECE);
+                    let mut piece = BytesMut::zeroed(want);
+                    let got = file.read(&mut piece).map_err(io("read", &path))?;
+                    if got == 0 {
+                        let short = std::io::ErrorKind::UnexpectedEof.into();
+                        return Err(io("read", &path)(short));
+                    }
+                    piece.truncate(got);
+                    left -= got as u64;
+                    // The reader has gone: nobody misses the rest.
+                    if pieces.blocking_send(Ok(piece.freeze())).is_err() {
+                        return Ok(());
+                    }
+                }
+                Ok(())
+            };
+            if let Err(error) = read() {
+                let _ = pieces.blocking_send(Err(error));
+            }
+        });
+        Ok(BlobReader::new(reader))
+    }
+
+    async fn begin(&self) -> Result<UploadId, StoreError> {
+        let id = UploadId::fresh();
+        let path = self.inner.upload(id);
+        blocking(move || File::create_new(&path).map(drop).map_err(io("write", &path))).await?;
+        Ok(id)
+    }
+
+    async fn resume(&self, id: UploadId) -> Result<Box<dyn BlobWriter>, StoreError> {
+        let parked = match self.inner.states().insert(id, State::Active) {
+            Some(State::Active) => return Err(StoreError::Busy(id.to_string())),
+            Some(State::Parked(hasher, offset)) => Some((hasher, offset)),
+            None => None,
+        };
+        // From here on the upload is ours; the guard lets go of it on every way out.
+        let claim = Claim { inner: Arc::clone(&self.inner), id };
+        let path = self.inner.upload(id);
+        let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
+        Ok(Box::new(LocalWriter::start(claim, file, hasher, offset)))
+    }
+
+    async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {
+        let path = self.inner.upload(id);
+        blocking(move || {
+            fs::metadata(&path).map(|m| m.len()).map_err(|e| upload_error(e, id, &path))
+        })
+        .await
+    }
+
+    async fn cancel(&self, id: UploadId) -> Result<(), StoreError> {
+        if matches!(self.inner.states().get(&id), Some(State::Active)) {
+            return Err(StoreError::Busy(id.to_string()));
+        }
+        self.inner.states().remove(&id);
+        let path = self.inner.upload(id);
+        blocking(move || fs::remove_file(&path).map_err(|e| upload_error(e, id, &path))).await
+    }
+
+    async fn remove_abandoned(&self, age: Duration) -> Result<usize, StoreError> {
+        let inner = Arc::clone(&self.inner);
+        blocking(move || {
+            let folder = inner.root.join("uploads");
+            let mut removed = 0;
+            for entry in fs::read_dir(&folder).map_err(io("read", &folder))?.flatten() {
+                let id = entry.file_name().to_str().and_then(|name| name.parse::<UploadId>().ok());
+                let idle = entry.metadata().and_then(|metadata| metadata.modified());
+                let idle = idle.ok().and_then(|since| since.elapsed().ok());
+                // A file that goes away meanwhile was finished or given up by its owner.
+                if let Some(id) = id
+                    && idle.is_some_and(|idle| idle >= age)
+                    && !matches!(inner.states().get(&id), Some(State::Active))
+                    && fs::remove_file(entry.path()).is_ok()
+                {
+                    inner.states().remove(&id);
+                    removed += 1;
+                }
+            }
+            Ok(removed)
+        })
+        .await
+    }
+
+    async fn put(&self, digest: &Digest, content: Bytes) -> Result<(), StoreError> {
+        let inner = Arc::clone(&self.inner);
+        let digest = digest.clone();
+        blocking(move || {
+            let mut hasher = Hasher::new(digest.algorithm());
+            hasher.update(&content);
+            let actual = hasher.finish();
+            if actual != digest {
+                return Err(StoreError::Mismatch { expected: digest, actual });
+            }
+            if inner.blob(&digest).exists() {
+                return Ok(());
+            }
+            let path = inner.upload(UploadId::fresh());
+            let written = File::create_new(&path).and_then(|mut file| {
+                file.write_all(&content)?;
+                file.sync_all()
+            });
+            written
+                .map_err(io("write", &path))
+                .and_then(|()| inner.settle(&path, &digest))
+                .inspect_err(|_| {
+                    let _ = fs::remove_file(&path);
+                })
+        })
+        .await
+    }
+
+    async fn remove(&self, digest: &Digest) -> Result<(), StoreError> {
+        let path = self.inner.blob(digest);
+        blocking(move || match fs::remove_file(&path) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                Err(io("remove", &path)(error))
+            }
+            _ => Ok(()),
+        })
+        .await
+    }
+}
+
+fn upload_error(error: std::io::Error, id: UploadId, path: &Path) -> StoreError {
+    match error.kind() {
+        std::io::ErrorKind::NotFound => StoreError::NotFound(format!("upload {id}")),
+        _ => io("read", path)(error),
+    }
+}
+
+/// Opens an upload's file at its end. What an earlier process wrote is hashed again: its hash
+/// went with it.
+fn reopen(
+    path: &Path,
+    id: UploadId,
+    parked: Option<(Hasher, u64)>,
+) -> Result<(File, Hasher, u64), StoreError> {
+    let mut file = OpenOptions::new()
+        .read(true)
+        .write(true)
+        .open(path)
+        .map_err(|e| upload_error(e, id, path))?;
+    let length = file.metadata().map_err(io("read", path))?.len();
+    if let Some((hasher, offset)) = parked.filter(|(_, offset)| *offset == length) {
+        file.seek(SeekFrom::End(0)).map_err(io("read", path))?;
+        return Ok((file, hasher, offset));
+    }
+    let hasher = hash(&mut file, Algorithm::Sha256).map_err(io("read", path))?;
+    Ok((file, hasher, length))
+}
+
+/// Hashes a file from its start and leaves it at its end.
+fn hash(file: &mut File, algorithm: Algorithm) -> std::io::Result<Hasher> {
+    file.seek(SeekFrom::Start(0))?;
+    let mut hasher = Hasher::new(algorithm);
+    let mut piece = vec![0; PIECE];
+    loop {
+        match file.read(&mut piece)? {
+            0 => return Ok(hasher),
+            got => hasher.update(&piece[..got]),
+        }
+    }
+}
+
+/// That an upload is being written to. Dropped, it is free again.
+struct Claim {
+    inner: Arc<Inner>,
+    id: UploadId,
+}
+
+impl Drop for Claim {
+    fn drop(&mut self) {
+        let mut states = self.inner.states();
+        if matches!(states.get(&self.id), Some(State::Active)) {
+            states.remove(&self.id);
+        }
+    }
+}
+
+enum Order {
+    Write(Bytes),
+    Park(oneshot::Sender<Result<u64, StoreError>>),
+    Commit(Digest, oneshot::Sender<Result<u64, StoreError>>),
+}
+
+struct LocalWriter {
+    orders: mpsc::Sender<Order>,
+    offset: u64,
+    failed: Arc<Mutex<Option<StoreError>>>,
+}
+
+impl LocalWriter {
+    fn start(claim: Claim, file: File, hasher: Hasher, offset: u64) -> Self {
+        let (orders, queue) = mpsc::channel(QUEUE);
+        let failed = Arc::new(Mutex::new(None));
+        let told = Arc::clone(&failed);
+        spawn_blocking(move || {
+            let mut work = Work { claim, file, hasher, offset };
+            if let Err(error) = work.run(queue) {
+                *told.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
+            }
+        });
+        Self { orders, offset, failed }
+    }
+
+    /// Why the writing thread has ended.
+    fn cause(&self) -> StoreError {
+        self.failed
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .take()
+            .unwrap_or(StoreError::Closed)
+    }
+
+    async fn last(
+        self: Box<Self>,
+        order: impl FnOnce(oneshot::Sender<Result<u64, StoreError>>) -> Order + Send,
+    ) -> Result<u64, StoreError> {
+        let (tell, told) = oneshot::channel();
+        if self.orders.send(order(tell)).await.is_err() {
+            return Err(self.cause());
+        }
+        match told.await {
+            Ok(outcome) => outcome,
+            Err(_) => Err(self.cause()),
+        }
+    }
+}
+
+#[async_trait]
+impl BlobWriter for LocalWriter {
+    fn offset(&self) -> u64 {
+        self.offset
+    }
+
+    async fn write(&mut self, chunk: Bytes) -> Result<(), StoreError> {
+        let length = chunk.len() as u64;
+        if self.orders.send(Order::Write(chunk)).await.is_err() {
+            return Err(self.cause());
+        }
+        self.offset += length;
+        Ok(())
+    }
+
+    async fn park(self: Box<Self>) -> Result<u64, StoreError> {
+        self.last(Order::Park).await
+    }
+
+    async fn commit(self: Box<Self>, digest: &Digest) -> Result<u64, StoreError> {
+        let digest = digest.clone();
+        self.last(|tell| Order::Commit(digest, tell)).await
+    }
+}
+
+/// The writing thread's own.
+struct Work {
+    claim: Claim,
+    file: File,
+    hasher: Hasher,
+    offset: u64,
+}
+
+impl Work {
+    fn run(&mut self, mut queue: mpsc::Receiver<Order>) -> Result<(), StoreError> {
+        while let Some(order) = queue.blocking_recv() {
+            match order {
+                Order::Write(chunk) => {
+                    let path = self.claim.inner.upload(self.claim.id);
+                    self.file.write_all(&chunk).map_err(io("write", &path))?;
+                    self.hasher.update(&chunk);
+                    self.offset += chunk.len() as u64;
+                }
+                Order::Park(tell) => {
+                    self.remember();
+                    let _ = tell.send(Ok(self.offset));
+                    return Ok(());
+                }
+                Order::Commit(digest, tell) => {
+                    let _ = tell.send(self.commit(&digest));
+                    return Ok(());
+                }
+            }
+        }
+        // The writer was dropped: as if it had been parked.
+        self.remember();
+        Ok(())
+    }
+
+    fn remember(&self) {
+        let mut states = self.claim.inner.states();
+        if states.len() < PARKED {
+            states.insert(self.claim.id, State::Parked(self.hasher.clone(), self.offset));
+        } else {
+            states.remove(&self.claim.id);
+        }
+    }
+
+    fn commit(&mut self, digest: &Digest) -> Result<u64, StoreError> {
+        let inner = &self.claim.inner;
+        let path = inner.upload(self.claim.id);
+        let hasher = match digest.algorithm() {
+            Algorithm::Sha256 => self.hasher.clone(),
+            // Which algorithm is wanted is known only now.
+            Algorithm::Sha512 => {
+                hash(&mut self.file, Algorithm::Sha512).map_err(io("read", &path))?
+            }
+        };
+        let actual = hasher.finish();
+        if actual != *digest {
+            fs::remove_file(&path).map_err(io("remove", &path))?;
+            return Err(StoreError::Mismatch { expected: digest.clone(), actual });
+        }
+        self.file.sync_all().map_err(io("flush", &path))?;
+        inner.settle(&path, digest)?;
+        Ok(self.offset)
+    }
+}

@@ -1,0 +1,478 @@
+//! A ledger in SQLite.
+//!
+//! One thread writes; what waits in its queue is committed together, because each commit waits
+//! for the disk. Readers have connections of their own beside it. The SQL keeps to what other
+//! databases take too: numbered parameters, BIGINT and TEXT, times bound from outside.
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use larder_core::digest::Digest;
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::reference::Selector;
+use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Row, TransactionBehavior, params};
+use tokio::sync::{mpsc, oneshot};
+use tokio::task::spawn_blocking;
+
+use crate::error::StoreError;
+use crate::ledger::{HeldTag, Ledger, ManifestRecord, NewManifest};
+
+const VERSION: i64 = 1;
+/// Writes that wait for the writing thread.
+const QUEUE: usize = 256;
+/// Writes that are committed together at most.
+const BATCH: usize = 256;
+/// Reading connections that are kept open.
+const READERS: usize = 8;
+/// How long we wait for another process that writes.
+const BUSY: Duration = Duration::from_secs(15);
+
+const SCHEMA: &str = "
+    CREATE TABLE repositories (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
+    CREATE TABLE blobs (
+        repository BIGINT NOT NULL, digest TEXT NOT NULL, size BIGINT NOT NULL,
+        PRIMARY KEY (repository, digest)
+    ) WITHOUT ROWID;
+    CREATE INDEX blobs_by_digest ON blobs (digest);
+    CREATE TABLE manifests (
+        repository BIGINT NOT NULL, digest TEXT NOT NULL, media_type TEXT NOT NULL,
+        size BIGINT NOT NULL, subject TEXT, added BIGINT NOT NULL,
+        PRIMARY KEY (repository, digest)
+    ) WITHOUT ROWID;
+    CREATE TABLE needs (
+        repository BIGINT NOT NULL, manifest TEXT NOT NULL, target TEXT NOT NULL,
+        is_child BIGINT NOT NULL, PRIMARY KEY (repository, manifest, target)
+    ) WITHOUT ROWID;
+    CREATE INDEX needs_by_target ON needs (repository, target);
+    CREATE TABLE tags (
+        repository BIGINT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, since BIGINT NOT NULL,
+        PRIMARY KEY (repository, name)
+    ) WITHOUT ROWID;
+";
+
+type Answer = Box<dyn FnOnce(Option<StoreError>) + Send>;
+/// Gets the open transaction, or why there is none.
+type Job = Box<dyn FnOnce(Result<&Connection, String>) -> Answer + Send>;
+
+/// Records in a SQLite file.
+#[derive(Clone)]
+pub struct SqliteLedger {
+    path: Arc<PathBuf>,
+    jobs: mpsc::Sender<Job>,
+    readers: Arc<Mutex<Vec<Connection>>>,
+}
+
+impl SqliteLedger {
+    /// Opens the file, making it where it is missing.
+    pub fn open(path: &Path) -> Result<Self, StoreError> {
+        let mut writer =
+            connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)?;
+        writer
+            .pragma_update(None, "journal_mode", "WAL")
+            .and_then(|()| writer.pragma_update(None, "synchronous", "FULL"))
+            .map_err(StoreError::ledger("be opened"))?;
+        prepare(&mut writer)?;
+        let (jobs, queue) = mpsc::channel(QUEUE);
+        std::thread::Builder::new()
+            .name("ledger".into())
+            .spawn(move || work(&mut writer, queue))
+            .map_err(StoreError::io("cannot start the ledger's thread"))?;
+        Ok(Self { path: Arc::new(path.to_owned()), jobs, readers: Arc::default() })
+    }
+
+    /// Runs a change on the writing thread and answers when it is committed.
+    async fn write<T: Send + 'static>(
+        &self,
+        change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let (tell, told) = oneshot::channel();
+        let job: Job = Box::new(move |connection| {
+            let outcome = match connection {
+                Ok(connection) => guarded(connection, change),
+                Err(cause) => Err(StoreError::Commit(cause)),
+            };
+            Box::new(move |commit_failed| {
+                let _ = tell.send(match commit_failed {
+                    None => outcome,
+                    Some(error) => Err(error),
+                });
+            })
+        });
+        self.jobs.send(job).await.map_err(|_| StoreError::Closed)?;
+        told.await.map_err(|_| StoreError::Closed)?
+    }
+
+    async fn read<T: Send + 'static>(
+        &self,
+        question: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let readers = Arc::clone(&self.readers);
+        let path = Arc::clone(&self.path);
+        spawn_blocking(move || {
+            let idle = readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+            let connection = match idle {
+                Some(connection) => connection,
+                // Not read-only: the first reader of a log that a killed process left must mend it.
+                None => connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?,
+            };
+            let answer = question(&connection).map_err(StoreError::ledger("be read"));
+            let mut readers = readers.lock().unwrap_or_else(PoisonError::into_inner);
+            if readers.len() < READERS {
+                readers.push(connection);
+            }
+            answer
+        })
+        .await
+        .map_err(|_| StoreError::Closed)?
+    }
+}
+
+fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
+    let connection = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)
+        .map_err(StoreError::ledger("be opened"))?;
+    connection.busy_timeout(BUSY).map_err(StoreError::ledger("be opened"))?;
+    Ok(connection)
+}
+
+fn prepare(connection: &mut Connection) -> Result<(), StoreError> {
+    let opened = StoreError::ledger;
+    let transaction = connection
+        .transaction_with_behavior(TransactionBehavior::Immediate)
+        .map_err(opened("be opened"))?;
+    let found: i64 = transaction
+        .pragma_query_value(None, "user_version", |row| row.get(0))
+        .map_err(opened("be opened"))?;
+    match found {
+        0 => transaction
+            .execute_batch(SCHEMA)
+            .and_then(|()| transaction.pragma_update(None, "user_version", VERSION))
+            .map_err(opened("be made"))?,
+        VERSION => {}
+        found => return Err(StoreError::Version { found, known: VERSION }),
+    }
+    transaction.commit().map_err(opened("be opened"))
+}
+
+/// The writing thread: ends when the last ledger handle is gone and its queue is empty.
+fn work(connection: &mut Connection, mut queue: mpsc::Receiver<Job>) {
+    while let Some(first) = queue.blocking_recv() {
+        let transaction = match connection.transaction_with_behavior(TransactionBehavior::Immediate)
+        {
+            Ok(transaction) => transaction,
+            Err(error) => {
+                tracing::error!(%error, "the ledger could not be written");
+                first(Err(error.to_string()))(None);
+                continue;
+            }
+        };
+        let mut answers = vec![first(Ok(&transaction))];
+        while answers.len() < BATCH
+            && let Ok(job) = queue.try_recv()
+        {
+            answers.push(job(Ok(&transaction)));
+        }
+        let failure = transaction.commit().err().map(|error| error.to_string());
+        if let Some(failure) = &failure {
+            tracing::error!(failure, "the ledger could not be written");
+        }
+        for answer in answers {
+            answer(failure.clone().map(StoreError::Commit));
+        }
+    }
+}
+
+/// Runs one change so that its failure undoes it and leaves its neighbours in the batch alone.
+fn guarded<T>(
+    connection: &Connection,
+    change: impl FnOnce(&Connection) -> Result<T, StoreError>,
+) -> Result<T, StoreError> {
+    let failed = StoreError::ledger;
+    connection.execute_batch("SAVEPOINT one").map_err(failed("be written"))?;
+    let outcome = change(connection);
+    if outcome.is_err() {
+        connection.execute_batch("ROLLBACK TO one").map_err(failed("be written"))?;
+    }
+    connection.execute_batch("RELEASE one").map_err(failed("be written"))?;
+    outcome
+}
+
+fn repository_id(connection: &Connection, name: &RepositoryName) -> Result<i64, rusqlite::Error> {
+    connection
+        .prepare_cached(
+            "INSERT INTO repositories (name) VALUES ($1)
+             ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING id",
+        )?
+        .query_row(params![name.as_str()], |row| row.get(0))
+}
+
+/// A column that holds one of our checked texts.
+fn checked<T: std::str::FromStr>(row: &Row<'_>, column: usize) -> Result<T, rusqlite::Error>
+where
+    T::Err: std::error::Error + Send + Sync + 'static,
+{
+    let text: String = row.get(column)?;
+    text.parse().map_err(|error| {
+        rusqlite::Error::FromSqlConversionFailure(
+            column,
+            rusqlite::types::Type::Text,
+            Box::new(error),
+        )
+    })
+}
+
+/// Sizes are stored as signed numbers; ours come from counted bytes and fit.
+fn signed(size: u64) -> i64 {
+    i64::try_from(size).unwrap_or(i64::MAX)
+}
+
+fn unsigned(row: &Row<'_>, column: usize) -> Result<u64, rusqlite::Error> {
+    row.get::<_, i64>(column).map(|size| u64::try_from(size).unwrap_or(0))
+}
+
+fn manifest_record(row: &Row<'_>) -> Result<ManifestRecord, rusqlite::Error> {
+    Ok(ManifestRecord {
+        digest: checked(row, 0)?,
+        media_type: row.get(1)?,
+        size: unsigned(row, 2)?,
+    })
+}
+
+/// Whether a query has any row.
+fn any(
+    connection: &Connection,
+    sql: &str,
+    parameters: impl rusqlite::Params,
+) -> Result<bool, rusqlite::Error> {
+    connection.prepare_cached(sql)?.exists(parameters)
+}
+
+fn record(
+    connection: &Connection,
+    name: &RepositoryName,
+    new: &NewManifest,
+) -> Result<(), StoreError> {
+    let failed = || StoreError::ledger("record a manifest");
+    let repository = repository_id(connection, name).map_err(failed())?;
+    let mut missing = Vec::new();
+    let has_blob = "SELECT 1 FROM blobs WHERE repository = $1 AND digest = $2";
+    let has_child = "SELECT 1 FROM manifests WHERE repository = $1 AND digest = $2";
+    let blobs = new.blobs.iter().map(|(digest, _)| (digest, has_blob));
+    let children = new.children.iter().filter(|_| !new.sparse).map(|digest| (digest, has_child));
+    for (digest, question) in blobs.chain(children) {
+        if !any(connection, question, params![repository, digest.as_str()]).map_err(failed())? {
+            missing.push(digest.clone());
+        }
+    }
+    if !missing.is_empty() {
+        return Err(StoreError::Missing(missing));
+    }
+    let write = || -> Result<(), rusqlite::Error> {
+        let digest = new.record.digest.as_str();
+        connection
+            .prepare_cached(
+                "INSERT INTO manifests (repository, digest, media_type, size, subject, added)
+                 VALUES ($1, $2, $3, $4, $5, $6)
+                 ON CONFLICT (repository, digest) DO UPDATE SET media_type = excluded.media_type",
+            )?
+            .execute(params![
+                repository,
+                digest,
+                new.record.media_type,
+                signed(new.record.size),
+                new.subject.as_ref().map(Digest::as_str),
+                new.at
+            ])?;
+        let mut need = connection.prepare_cached(
+            "INSERT INTO needs (repository, manifest, target, is_child) VALUES ($1, $2, $3, $4)
+             ON CONFLICT (repository, manifest, target) DO NOTHING",
+        )?;
+        for (target, _) in &new.blobs {
+            need.execute(params![repository, digest, target.as_str(), 0])?;
+        }
+        for target in &new.children {
+            need.execute(params![repository, digest, target.as_str(), 1])?;
+        }
+        if let Some(tag) = &new.tag {
+            // Setting a tag to where it points already does not make it younger.
+            connection
+                .prepare_cached(
+                    "INSERT INTO tags (repository, name, digest, since) VALUES ($1, $2, $3, $4)
+                     ON CONFLICT (repository, name) DO UPDATE SET
+                       since = CASE WHEN tags.digest = excluded.digest THEN tags.since ELSE excluded.since END,
+                       digest = excluded.digest",
+                )?
+                .execute(params![repository, tag.as_str(), digest, new.at])?;
+        }
+        Ok(())
+    };
+    write().map_err(failed())
+}
+
+#[async_trait]
+impl Ledger for SqliteLedger {
+    async fn link_blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        size: u64,
+    ) -> Result<(), StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.write(move |connection| {
+            let link = || -> Result<(), rusqlite::Error> {
+                let repository = repository_id(connection, &name)?;
+                connection
+                    .prepare_cached(
+                        "INSERT INTO blobs (repository, digest, size) VALUES ($1, $2, $3)
+                         ON CONFLICT (repository, digest) DO NOTHING",
+                    )?
+                    .execute(params![repository, digest.as_str(), signed(size)])?;
+                Ok(())
+            };
+            link().map_err(StoreError::ledger("record a blob"))
+        })
+        .await
+    }
+
+    async fn blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<u64>, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT b.size FROM blobs b JOIN repositories r ON r.id = b.repository
+                     WHERE r.name = $1 AND b.digest = $2",
+                )?
+                .query_row(params![name.as_str(), digest.as_str()], |row| unsigned(row, 0))
+                .optional()
+        })
+        .await
+    }
+
+    async fn put_manifest(
+        &self,
+        repository: &RepositoryName,
+        manifest: NewManifest,
+    ) -> Result<(), StoreError> {
+        let name = repository.clone();
+        self.write(move |connection| record(connection, &name, &manifest)).await
+    }
+
+    async fn manifest(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Option<ManifestRecord>, StoreError> {
+        let (name, selector) = (repository.clone(), selector.clone());
+        self.read(move |connection| {
+            let (sql, value) = match &selector {
+                Selector::Digest(digest) => (
+                    "SELECT m.digest, m.media_type, m.size FROM manifests m
+                     JOIN repositories r ON r.id = m.repository
+                     WHERE r.name = $1 AND m.digest = $2",
+                    digest.as_str(),
+                ),
+                Selector::Tag(tag) => (
+                    "SELECT m.digest, m.media_type, m.size FROM tags t
+                     JOIN repositories r ON r.id = t.repository
+                     JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest
+                     WHERE r.name = $1 AND t.name = $2",
+                    tag.as_str(),
+                ),
+            };
+            let parameters = params![name.as_str(), value];
+            connection.prepare_cached(sql)?.query_row(parameters, manifest_record).optional()
+        })
+        .await
+    }
+
+    async fn is_absent_child(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<bool, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.read(move |connection| {
+            any(
+                connection,
+                "SELECT 1 FROM needs n JOIN repositories r ON r.id = n.repository
+                 WHERE r.name = $1 AND n.target = $2 AND n.is_child = 1 AND NOT EXISTS
+                   (SELECT 1 FROM manifests m WHERE m.repository = n.repository AND m.digest = n.target)",
+                params![name.as_str(), digest.as_str()],
+            )
+        })
+        .await
+    }
+
+    async fn tags(
+        &self,
+        repository: &RepositoryName,
+        after: Option<&Tag>,
+        limit: usize,
+    ) -> Result<Option<Vec<Tag>>, StoreError> {
+        let name = repository.clone();
+        let after = after.map(ToString::to_string).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.read(move |connection| {
+            let find = "SELECT id FROM repositories WHERE name = $1";
+            let id: Option<i64> = connection
+                .prepare_cached(find)?
+                .query_row(params![name.as_str()], |row| row.get(0))
+                .optional()?;
+            let Some(id) = id else { return Ok(None) };
+            connection
+                .prepare_cached("SELECT name FROM tags WHERE repository = $1 AND name > $2 ORDER BY name LIMIT $3")?
+                .query_map(params![id, after, limit], |row| checked(row, 0))?
+                .collect::<Result<Vec<Tag>, _>>()
+                .map(Some)
+        })
+        .await
+    }
+
+    async fn held(&self, prefix: Option<&RepositoryName>) -> Result<Vec<HeldTag>, StoreError> {
+        let prefix = prefix.map(ToString::to_string).unwrap_or_default();
+        self.read(move |connection| {
+            // An index needs the blobs of its children; each blob counts once.
+            connection
+                .prepare_cached(
+                    "SELECT m.digest, m.media_type, m.size, r.name, t.name, t.since,
+                       (SELECT CAST(COALESCE(SUM(b.size), 0) AS BIGINT) FROM blobs b
+                        WHERE b.repository = t.repository AND b.digest IN
+                          (SELECT target FROM needs n WHERE n.repository = t.repository AND n.is_child = 0
+                           AND (n.manifest = t.digest OR n.manifest IN
+                             (SELECT c.target FROM needs c WHERE c.repository = t.repository
+                              AND c.manifest = t.digest AND c.is_child = 1))))
+                     FROM tags t JOIN repositories r ON r.id = t.repository
+                     JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest
+                     WHERE $1 = '' OR r.name = $1 OR substr(r.name, 1, length($1) + 1) = $1 || '/'
+                     ORDER BY r.name, t.name",
+                )?
+                .query_map(params![prefix], |row| {
+                    Ok(HeldTag {
+                        manifest: manifest_record(row)?,
+                        repository: checked(row, 3)?,
+                        tag: checked(row, 4)?,
+                        since: row.get(5)?,
+                        content: unsigned(row, 6)?,
+                    })
+                })?
+                .collect()
+        })
+        .await
+    }
+
+    async fn anywhere(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {
+        let digest = digest.clone();
+        self.read(move |connection| {
+            connection
+                .prepare_cached("SELECT size FROM blobs WHERE digest = $1 LIMIT 1")?
+                .query_row(params![digest.as_str()], |row| unsigned(row, 0))
+                .optional()
+        })
+        .await
+    }
+}

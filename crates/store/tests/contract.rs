@@ -1,0 +1,257 @@
+//! What every blob store and every ledger must hold, run against each implementation.
+#![allow(missing_docs)]
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use larder_core::digest::{Algorithm, Digest, Hasher};
+use larder_core::name::RepositoryName;
+use larder_core::reference::Selector;
+use larder_store::{
+    BlobStore, Ledger, LocalBlobs, ManifestRecord, NewManifest, SqliteLedger, Store, StoreError,
+};
+
+fn repository(name: &str) -> RepositoryName {
+    name.parse().unwrap()
+}
+
+async fn read(blobs: &dyn BlobStore, digest: &Digest, range: std::ops::Range<u64>) -> Vec<u8> {
+    let mut reader = blobs.read(digest, range).await.unwrap();
+    let mut bytes = Vec::new();
+    while let Some(piece) = reader.next().await {
+        bytes.extend_from_slice(&piece.unwrap());
+    }
+    bytes
+}
+
+/// The blob store's battery. `reopen` gives the same store as another process would see it.
+async fn blob_store_contract(blobs: &dyn BlobStore, reopen: impl Fn() -> Box<dyn BlobStore>) {
+    let content: Vec<u8> = (0..2_000_000u32).map(|n| (n % 251) as u8).collect();
+    let digest = Digest::of(&content);
+    let pieces: Vec<Bytes> = content.chunks(70_000).map(Bytes::copy_from_slice).collect();
+
+    // Nothing is visible before the commit; ranges are exact after it.
+    let id = blobs.begin().await.unwrap();
+    let mut writer = blobs.resume(id).await.unwrap();
+    for piece in &pieces {
+        writer.write(piece.clone()).await.unwrap();
+    }
+    assert_eq!(blobs.size(&digest).await.unwrap(), None);
+    assert!(matches!(blobs.resume(id).await, Err(StoreError::Busy(_))));
+    assert!(matches!(blobs.cancel(id).await, Err(StoreError::Busy(_))));
+    assert_eq!(writer.commit(&digest).await.unwrap(), 2_000_000);
+    assert_eq!(blobs.size(&digest).await.unwrap(), Some(2_000_000));
+    assert_eq!(read(blobs, &digest, 0..2_000_000).await, content);
+    assert_eq!(read(blobs, &digest, 1_999_990..2_000_000).await, content[1_999_990..]);
+    assert_eq!(read(blobs, &digest, 5..5).await, b"");
+    assert!(matches!(blobs.uploaded(id).await, Err(StoreError::NotFound(_))));
+
+    // Wrong content leaves nothing behind.
+    let id = blobs.begin().await.unwrap();
+    let mut writer = blobs.resume(id).await.unwrap();
+    writer.write(Bytes::from_static(b"other")).await.unwrap();
+    let wrong = Digest::of(b"announced");
+    assert!(matches!(writer.commit(&wrong).await, Err(StoreError::Mismatch { .. })));
+    assert_eq!(blobs.size(&wrong).await.unwrap(), None);
+    assert!(matches!(blobs.resume(id).await, Err(StoreError::NotFound(_))));
+    let put = blobs.put(&wrong, Bytes::from_static(b"other")).await;
+    assert!(matches!(put, Err(StoreError::Mismatch { .. })));
+
+    // An upload goes on after being parked, after being dropped, and in another process.
+    let id = blobs.begin().await.unwrap();
+    let mut writer = blobs.resume(id).await.unwrap();
+    writer.write(Bytes::from_static(b"one ")).await.unwrap();
+    assert_eq!(writer.park().await.unwrap(), 4);
+    let mut writer = blobs.resume(id).await.unwrap();
+    assert_eq!(writer.offset(), 4);
+    writer.write(Bytes::from_static(b"two ")).await.unwrap();
+    assert_eq!(writer.park().await.unwrap(), 8);
+    let other = reopen();
+    assert_eq!(other.uploaded(id).await.unwrap(), 8);
+    let mut writer = other.resume(id).await.unwrap();
+    assert_eq!(writer.offset(), 8);
+    writer.write(Bytes::from_static(b"three")).await.unwrap();
+    writer.commit(&Digest::of(b"one two three")).await.unwrap();
+    assert!(blobs.size(&Digest::of(b"one two three")).await.unwrap().is_some());
+
+    // The other algorithm, empty content, content that is there already.
+    let mut hasher = Hasher::new(Algorithm::Sha512);
+    hasher.update(b"long");
+    let long = hasher.finish();
+    let id = blobs.begin().await.unwrap();
+    let mut writer = blobs.resume(id).await.unwrap();
+    writer.write(Bytes::from_static(b"long")).await.unwrap();
+    writer.commit(&long).await.unwrap();
+    assert_eq!(read(blobs, &long, 0..4).await, b"long");
+    for _ in 0..2 {
+        let id = blobs.begin().await.unwrap();
+        let writer = blobs.resume(id).await.unwrap();
+        assert_eq!(writer.commit(&Digest::of(b"")).await.unwrap(), 0);
+        blobs.put(&Digest::of(b"small"), Bytes::from_static(b"small")).await.unwrap();
+    }
+
+    // Removal: readers that have begun go on; absent blobs and uploads are told apart from errors.
+    let mut reader = blobs.read(&digest, 0..2_000_000).await.unwrap();
+    blobs.remove(&digest).await.unwrap();
+    blobs.remove(&digest).await.unwrap();
+    let mut rest = 0;
+    while let Some(piece) = reader.next().await {
+        rest += piece.unwrap().len();
+    }
+    assert_eq!(rest, 2_000_000);
+    assert!(matches!(blobs.read(&digest, 0..1).await, Err(StoreError::NotFound(_))));
+    let id = blobs.begin().await.unwrap();
+    blobs.cancel(id).await.unwrap();
+    assert!(matches!(blobs.cancel(id).await, Err(StoreError::NotFound(_))));
+    let id = blobs.begin().await.unwrap();
+    assert_eq!(blobs.remove_abandoned(Duration::from_secs(3600)).await.unwrap(), 0);
+    assert_eq!(blobs.remove_abandoned(Duration::ZERO).await.unwrap(), 1);
+    assert!(matches!(blobs.uploaded(id).await, Err(StoreError::NotFound(_))));
+}
+
+fn manifest(
+    content: &str,
+    blobs: &[&Digest],
+    children: &[&Digest],
+    tag: Option<&str>,
+) -> NewManifest {
+    NewManifest {
+        record: ManifestRecord {
+            digest: Digest::of(content.as_bytes()),
+            media_type: "application/vnd.oci.image.manifest.v1+json".into(),
+            size: content.len() as u64,
+        },
+        blobs: blobs.iter().map(|digest| ((*digest).clone(), 10)).collect(),
+        children: children.iter().copied().cloned().collect(),
+        subject: None,
+        sparse: false,
+        tag: tag.map(|tag| tag.parse().unwrap()),
+        at: 1_000,
+    }
+}
+
+async fn ledger_contract(ledger: &dyn Ledger) {
+    let gauge = repository("vendor/steamgauge");
+    let tag = |text: &str| Selector::Tag(text.parse().unwrap());
+    let (one, two) = (Digest::of(b"one"), Digest::of(b"two"));
+
+    // A manifest waits for its blobs; nothing of a refused one stays.
+    let first = manifest("first", &[&one, &two], &[], Some("1.9"));
+    ledger.link_blob(&gauge, &one, 10).await.unwrap();
+    let refused = ledger.put_manifest(&gauge, first.clone()).await;
+    assert!(matches!(refused, Err(StoreError::Missing(missing)) if missing == [two.clone()]));
+    assert_eq!(ledger.manifest(&gauge, &tag("1.9")).await.unwrap(), None);
+    ledger.link_blob(&gauge, &two, 20).await.unwrap();
+    ledger.link_blob(&gauge, &two, 20).await.unwrap();
+    ledger.put_manifest(&gauge, first.clone()).await.unwrap();
+    let held = ledger.manifest(&gauge, &tag("1.9")).await.unwrap().unwrap();
+    assert_eq!(held, first.record);
+    assert_eq!(
+        ledger.manifest(&gauge, &Selector::Digest(held.digest)).await.unwrap().unwrap(),
+        first.record
+    );
+
+    // Blobs belong to repositories.
+    let other = repository("vendor/valve-twin");
+    assert_eq!(ledger.blob(&gauge, &two).await.unwrap(), Some(20));
+    assert_eq!(ledger.blob(&other, &two).await.unwrap(), None);
+    assert_eq!(ledger.anywhere(&two).await.unwrap(), Some(20));
+    assert_eq!(ledger.anywhere(&Digest::of(b"three")).await.unwrap(), None);
+    assert_eq!(ledger.tags(&other, None, 10).await.unwrap(), None);
+
+    // An index waits for its children, unless it is sparse; the absent ones are known.
+    let absent = Digest::of(b"arm64");
+    let mut index = manifest("index", &[], &[&first.record.digest, &absent], Some("1.9.2"));
+    assert!(matches!(
+        ledger.put_manifest(&gauge, index.clone()).await,
+        Err(StoreError::Missing(_))
+    ));
+    index.sparse = true;
+    ledger.put_manifest(&gauge, index).await.unwrap();
+    assert!(ledger.is_absent_child(&gauge, &absent).await.unwrap());
+    assert!(!ledger.is_absent_child(&gauge, &first.record.digest).await.unwrap());
+
+    // Tags move, keep their age when they do not, and are listed in order, page by page.
+    for name in ["b", "a", "A", "10", "9"] {
+        ledger.put_manifest(&gauge, manifest("first", &[&one], &[], Some(name))).await.unwrap();
+    }
+    let mut later = manifest("first", &[&one], &[], Some("a"));
+    later.at = 2_000;
+    ledger.put_manifest(&gauge, later).await.unwrap();
+    let all = ledger.tags(&gauge, None, 100).await.unwrap().unwrap();
+    assert_eq!(
+        all.iter().map(ToString::to_string).collect::<Vec<_>>(),
+        ["1.9", "1.9.2", "10", "9", "A", "a", "b"]
+    );
+    let page = ledger.tags(&gauge, Some(&all[2]), 2).await.unwrap().unwrap();
+    assert_eq!(page, all[3..5]);
+    let since = |name: &'static str| async move {
+        let held = ledger.held(None).await.unwrap();
+        held.iter().find(|held| held.tag.as_str() == name).unwrap().since
+    };
+    assert_eq!(since("a").await, 1_000);
+    let second = NewManifest { at: 3_000, ..manifest("second", &[&one], &[], Some("a")) };
+    ledger.put_manifest(&gauge, second).await.unwrap();
+    assert_eq!(since("a").await, 3_000);
+
+    // What is held counts each blob once, through an index too; prefixes end at a slash.
+    let held = ledger.held(Some(&repository("vendor"))).await.unwrap();
+    assert_eq!(held.iter().find(|held| held.tag.as_str() == "1.9.2").unwrap().content, 30);
+    assert_eq!(held.len(), 7);
+    assert!(ledger.held(Some(&repository("vend"))).await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn the_local_blob_store_keeps_its_promises() {
+    let folder = tempfile::tempdir().unwrap();
+    let blobs = LocalBlobs::open(folder.path()).unwrap();
+    blob_store_contract(&blobs, || Box::new(LocalBlobs::open(folder.path()).unwrap())).await;
+    assert_eq!(
+        std::fs::read_dir(folder.path().join("uploads")).unwrap().count(),
+        0,
+        "nothing is left"
+    );
+}
+
+#[tokio::test]
+async fn the_sqlite_ledger_keeps_its_promises() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("ledger.sqlite");
+    ledger_contract(&SqliteLedger::open(&path).unwrap()).await;
+    // What was answered for is there for the next process.
+    let again = SqliteLedger::open(&path).unwrap();
+    assert_eq!(again.held(None).await.unwrap().len(), 7);
+}
+
+#[tokio::test]
+async fn many_writers_at_once_are_all_recorded() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open_local(folder.path()).unwrap();
+    let gauge = repository("vendor/steamgauge");
+    let other = Store::open_local(folder.path()).unwrap();
+    let mut tasks = tokio::task::JoinSet::new();
+    for number in 0..400u32 {
+        let (store, gauge) =
+            (if number % 2 == 0 { store.clone() } else { other.clone() }, gauge.clone());
+        tasks.spawn(async move {
+            let digest = Digest::of(&number.to_be_bytes());
+            store.ledger.link_blob(&gauge, &digest, 4).await.unwrap();
+            let tag = format!("t{number}");
+            let new = manifest(&tag, &[&digest], &[], Some(&tag));
+            store.ledger.put_manifest(&gauge, new).await.unwrap();
+        });
+    }
+    while let Some(done) = tasks.join_next().await {
+        done.unwrap();
+    }
+    assert_eq!(store.ledger.tags(&gauge, None, 1000).await.unwrap().unwrap().len(), 400);
+}
+
+#[test]
+fn a_store_of_a_later_version_is_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("ledger.sqlite");
+    let connection = rusqlite::Connection::open(&path).unwrap();
+    connection.pragma_update(None, "user_version", 99).unwrap();
+    assert!(matches!(SqliteLedger::open(&path), Err(StoreError::Version { found: 99, .. })));
+}
