@@ -1,0 +1,183 @@
+//! Refusals in the standard's document (Distribution Specification, "Error codes").
+
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use larder_core::digest::Digest;
+use larder_store::StoreError;
+
+use crate::path::PathError;
+
+/// The standard's codes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Code {
+    /// The repository does not have the blob.
+    BlobUnknown,
+    /// The upload went wrong.
+    BlobUploadInvalid,
+    /// There is no such upload.
+    BlobUploadUnknown,
+    /// The digest cannot be read, or the content has another one.
+    DigestInvalid,
+    /// The manifest needs content that the repository does not have.
+    ManifestBlobUnknown,
+    /// The manifest cannot be used.
+    ManifestInvalid,
+    /// The repository has no such manifest or tag.
+    ManifestUnknown,
+    /// The name cannot exist.
+    NameInvalid,
+    /// There is no such repository.
+    NameUnknown,
+    /// More or fewer bytes than announced.
+    SizeInvalid,
+    /// Sign-in is needed.
+    Unauthorized,
+    /// It is not allowed.
+    Denied,
+    /// Not answered here.
+    Unsupported,
+    /// Too many requests.
+    TooManyRequests,
+    /// Our own fault; not one of the standard's.
+    Internal,
+}
+
+impl Code {
+    fn text(self) -> &'static str {
+        match self {
+            Self::BlobUnknown => "BLOB_UNKNOWN",
+            Self::BlobUploadInvalid => "BLOB_UPLOAD_INVALID",
+            Self::BlobUploadUnknown => "BLOB_UPLOAD_UNKNOWN",
+            Self::DigestInvalid => "DIGEST_INVALID",
+            Self::ManifestBlobUnknown => "MANIFEST_BLOB_UNKNOWN",
+            Self::ManifestInvalid => "MANIFEST_INVALID",
+            Self::ManifestUnknown => "MANIFEST_UNKNOWN",
+            Self::NameInvalid => "NAME_INVALID",
+            Self::NameUnknown => "NAME_UNKNOWN",
+            Self::SizeInvalid => "SIZE_INVALID",
+            Self::Unauthorized => "UNAUTHORIZED",
+            Self::Denied => "DENIED",
+            Self::Unsupported => "UNSUPPORTED",
+            Self::TooManyRequests => "TOOMANYREQUESTS",
+            Self::Internal => "UNKNOWN",
+        }
+    }
+
+    fn status(self) -> StatusCode {
+        match self {
+            Self::BlobUnknown
+            | Self::BlobUploadUnknown
+            | Self::ManifestUnknown
+            | Self::NameUnknown => StatusCode::NOT_FOUND,
+            Self::BlobUploadInvalid
+            | Self::DigestInvalid
+            | Self::ManifestBlobUnknown
+            | Self::ManifestInvalid
+            | Self::NameInvalid
+            | Self::SizeInvalid => StatusCode::BAD_REQUEST,
+            Self::Unauthorized => StatusCode::UNAUTHORIZED,
+            Self::Denied => StatusCode::FORBIDDEN,
+            Self::Unsupported => StatusCode::METHOD_NOT_ALLOWED,
+            Self::TooManyRequests => StatusCode::TOO_MANY_REQUESTS,
+            Self::Internal => StatusCode::INTERNAL_SERVER_ERROR,
+        }
+    }
+}
+
+/// A refusal: a code for programs, a sentence for people.
+#[derive(Debug, Clone)]
+pub struct ApiError {
+    code: Code,
+    message: String,
+    detail: Option<serde_json::Value>,
+    status: StatusCode,
+    headers: Vec<(header::HeaderName, HeaderValue)>,
+}
+
+impl ApiError {
+    /// A refusal with the code's usual status.
+    pub fn new(code: Code, message: impl Into<String>) -> Self {
+        Self {
+            code,
+            message: message.into(),
+            detail: None,
+            status: code.status(),
+            headers: Vec::new(),
+        }
+    }
+
+    /// With another status than the code's usual one.
+    #[must_use]
+    pub fn with_status(mut self, status: StatusCode) -> Self {
+        self.status = status;
+        self
+    }
+
+    /// With one more header.
+    #[must_use]
+    pub fn with_header(mut self, name: header::HeaderName, value: HeaderValue) -> Self {
+        self.headers.push((name, value));
+        self
+    }
+
+    /// What the manifest needs and the repository does not have.
+    fn missing(digests: &[Digest]) -> Self {
+        let listed: Vec<&str> = digests.iter().map(Digest::as_str).collect();
+        let message = format!(
+            "the repository does not have {} of the things that this manifest needs; push these first: {}",
+            listed.len(),
+            listed.iter().take(3).copied().collect::<Vec<_>>().join(", ")
+        );
+        let mut error = Self::new(Code::ManifestBlobUnknown, message);
+        error.detail = Some(serde_json::json!({ "digests": listed }));
+        error
+    }
+}
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        let mut entry = serde_json::json!({ "code": self.code.text(), "message": self.message });
+        if let Some(detail) = self.detail {
+            entry["detail"] = detail;
+        }
+        let body = serde_json::json!({ "errors": [entry] }).to_string();
+        let mut response = (self.status, body).into_response();
+        let headers = response.headers_mut();
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
+        headers.extend(self.headers);
+        response
+    }
+}
+
+impl From<StoreError> for ApiError {
+    fn from(error: StoreError) -> Self {
+        match error {
+            StoreError::Mismatch { .. } => Self::new(Code::DigestInvalid, error.to_string()),
+            StoreError::Missing(digests) => Self::missing(&digests),
+            StoreError::NotFound(_) => Self::new(Code::BlobUploadUnknown, error.to_string()),
+            StoreError::Busy(_) => Self::new(Code::BlobUploadInvalid, error.to_string())
+                .with_status(StatusCode::CONFLICT),
+            error => {
+                // What broke is for the operator's log, not for clients.
+                tracing::error!(%error, "the store failed");
+                Self::new(Code::Internal, "the larder's store failed; its log has the cause")
+            }
+        }
+    }
+}
+
+impl From<PathError> for ApiError {
+    fn from(error: PathError) -> Self {
+        let code = match &error {
+            PathError::Nowhere => {
+                return Self::new(Code::Unsupported, error.to_string())
+                    .with_status(StatusCode::NOT_FOUND);
+            }
+            PathError::Name(_) => Code::NameInvalid,
+            PathError::Digest(_) => Code::DigestInvalid,
+            PathError::Reference(_) => Code::ManifestInvalid,
+            PathError::Upload => Code::BlobUploadUnknown,
+        };
+        Self::new(code, error.to_string())
+    }
+}

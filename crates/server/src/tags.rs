@@ -1,0 +1,51 @@
+//! Lists of tags (Distribution Specification, "Listing tags").
+
+use axum::http::request::Parts;
+use axum::http::{HeaderValue, header};
+use axum::response::{IntoResponse as _, Response};
+use larder_core::name::{RepositoryName, Tag};
+
+use crate::app::App;
+use crate::error::{ApiError, Code};
+use crate::uploads::query;
+
+/// Tags in one answer, when the client does not ask for fewer.
+const PAGE: usize = 1000;
+
+pub(crate) async fn list(
+    app: &App,
+    repository: &RepositoryName,
+    parts: &Parts,
+) -> Result<Response, ApiError> {
+    let asked = query(parts, "n");
+    let count = match asked.as_deref().map(str::parse::<usize>) {
+        None => PAGE,
+        Some(Ok(count)) => count.min(PAGE),
+        Some(Err(_)) => {
+            return Err(ApiError::new(Code::Unsupported, "`n` must be a number")
+                .with_status(axum::http::StatusCode::BAD_REQUEST));
+        }
+    };
+    // A text that is no tag cannot be in the list; nothing comes after what does not exist.
+    let last = query(parts, "last").and_then(|last| last.parse::<Tag>().ok());
+    let found = app.store.ledger.tags(repository, last.as_ref(), count + 1).await?;
+    let Some(mut tags) = found else {
+        return Err(ApiError::new(
+            Code::NameUnknown,
+            format!("there is no repository {repository}"),
+        ));
+    };
+    let more = tags.len() > count;
+    tags.truncate(count);
+    let body = serde_json::json!({ "name": repository.as_str(), "tags": tags }).to_string();
+    let mut response = body.into_response();
+    let headers = response.headers_mut();
+    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
+    if let (true, Some(last)) = (more, tags.last()) {
+        let link = format!("</v2/{repository}/tags/list?n={count}&last={last}>; rel=\"next\"");
+        if let Ok(link) = HeaderValue::from_str(&link) {
+            headers.insert(header::LINK, link);
+        }
+    }
+    Ok(response)
+}

@@ -1,0 +1,276 @@
+//! A stand-in cluster: it takes workloads, pulls their images over HTTP as a node does, and
+//! reports events and states in the platform's own words.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+use std::time::Duration;
+
+use larder_client::{ClientError, Options, Registry};
+use larder_core::digest::Hasher;
+use larder_core::document::Document;
+use larder_core::platform::Platform;
+use larder_core::reference::{Malformed, Reason, Reference, Selector, Unqualified};
+use larder_core::rewrite::{Finding, scan};
+
+/// A cluster with one kind of node.
+pub struct Cluster {
+    name: String,
+    platform: Platform,
+    /// The hosts that its nodes can reach, with the address behind each. All others do not exist
+    /// for it.
+    hosts: BTreeMap<String, String>,
+    /// References that its nodes have pulled already.
+    present: BTreeSet<String>,
+}
+
+/// A pod as the cluster lists it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pod {
+    /// Its namespace.
+    pub namespace: String,
+    /// Its name.
+    pub name: String,
+    /// `Running`, `Completed` or the reason why not.
+    pub status: &'static str,
+    /// What happened to it.
+    pub events: Vec<Event>,
+}
+
+/// One line of a pod's events.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Event {
+    /// Whether something went wrong.
+    pub warning: bool,
+    /// `Pulling`, `Pulled`, `Failed`, …
+    pub reason: &'static str,
+    /// The text.
+    pub message: String,
+}
+
+impl fmt::Display for Event {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let kind = if self.warning { "Warning" } else { "Normal" };
+        write!(f, "{kind:<8} {:<8} {}", self.reason, self.message)
+    }
+}
+
+fn normal(reason: &'static str, message: impl Into<String>) -> Event {
+    Event { warning: false, reason, message: message.into() }
+}
+
+fn warning(reason: &'static str, message: impl Into<String>) -> Event {
+    Event { warning: true, reason, message: message.into() }
+}
+
+impl Cluster {
+    /// A cluster whose nodes have this platform and reach these hosts: names as in references,
+    /// each with the endpoint behind it.
+    pub fn new(name: &str, platform: Platform, hosts: BTreeMap<String, String>) -> Self {
+        Self { name: name.to_owned(), platform, hosts, present: BTreeSet::new() }
+    }
+
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Takes the workloads of a file and starts a pod of each.
+    ///
+    /// # Errors
+    /// The text that a client of the platform shows when it cannot read the file.
+    pub async fn apply(&mut self, text: &str) -> Result<Vec<Pod>, String> {
+        let found = scan(text).map_err(|error| format!("error parsing: {error}"))?;
+        let mut workloads: Vec<(String, Vec<&Finding>)> = Vec::new();
+        for finding in &found.findings {
+            let workload = &finding.workload;
+            let name = match workload.kind.as_str() {
+                "Pod" => workload.name.clone(),
+                "StatefulSet" => format!("{}-0", workload.name),
+                _ => format!("{}-{}", workload.name, suffix(&workload.name)),
+            };
+            let key = format!("{}/{name}", workload.namespace.as_deref().unwrap_or("default"));
+            match workloads.iter_mut().find(|(known, _)| *known == key) {
+                Some((_, list)) => list.push(finding),
+                None => workloads.push((key, vec![finding])),
+            }
+        }
+        let mut pods = Vec::new();
+        for (key, findings) in workloads {
+            let (namespace, name) = key.split_once('/').unwrap_or(("default", &key));
+            let mut pod = Pod {
+                namespace: namespace.into(),
+                name: name.into(),
+                status: "Running",
+                events: Vec::new(),
+            };
+            for finding in findings {
+                self.start(&mut pod, finding).await;
+            }
+            pods.push(pod);
+        }
+        Ok(pods)
+    }
+
+    async fn start(&mut self, pod: &mut Pod, finding: &Finding) {
+        let container = finding.container.as_deref().unwrap_or("container");
+        let written = &finding.text;
+        let reference = match Reference::read(written, &Unqualified::default()) {
+            Ok(reading) => reading.reference,
+            Err(malformed) => {
+                pod.events.push(warning("InspectFailed", invalid_name(written, &malformed)));
+                pod.events.push(warning("Failed", "Error: InvalidImageName"));
+                pod.status = "InvalidImageName";
+                return;
+            }
+        };
+        if self.present.contains(&reference.to_string()) && !reference.is_floating() {
+            let message = format!("Container image \"{written}\" already present on machine");
+            pod.events.push(normal("Pulled", message));
+        } else {
+            pod.events.push(normal("Pulling", format!("Pulling image \"{written}\"")));
+            match self.pull(&reference).await {
+                Ok(bytes) => {
+                    self.present.insert(reference.to_string());
+                    let message = format!(
+                        "Successfully pulled image \"{written}\". Image size: {bytes} bytes."
+                    );
+                    pod.events.push(normal("Pulled", message));
+                }
+                Err(text) => {
+                    pod.events.push(warning(
+                        "Failed",
+                        format!("Failed to pull image \"{written}\": {text}"),
+                    ));
+                    pod.events.push(warning("Failed", "Error: ErrImagePull"));
+                    pod.events
+                        .push(normal("BackOff", format!("Back-off pulling image \"{written}\"")));
+                    pod.events.push(warning("Failed", "Error: ImagePullBackOff"));
+                    pod.status = "ImagePullBackOff";
+                    return;
+                }
+            }
+        }
+        pod.events.push(normal("Started", format!("Started container {container}")));
+    }
+
+    /// Pulls an image as a node's runtime does and gives the bytes moved, or the runtime's text.
+    async fn pull(&self, reference: &Reference) -> Result<u64, String> {
+        let mut full = reference.clone();
+        if full.tag.is_none() && full.digest.is_none() {
+            full = full.at(full.selector());
+        }
+        let unpack = format!("failed to pull and unpack image \"{full}\": ");
+        let resolve = format!("{unpack}failed to resolve reference \"{full}\": ");
+        let unknown = |text: String| format!("rpc error: code = Unknown desc = {text}");
+        let missing = |text: String| format!("rpc error: code = NotFound desc = {text}");
+        let head = format!(
+            "Head \"https://{}/v2/{}/manifests/{}\"",
+            full.host,
+            full.repository,
+            full.selector()
+        );
+
+        let Some(endpoint) = self.hosts.get(full.host.as_str()) else {
+            let name = full.host.name();
+            let text = format!(
+                "{resolve}failed to do request: {head}: dial tcp: lookup {name} on 10.96.0.10:53: no such host"
+            );
+            return Err(unknown(text));
+        };
+        let registry = connect(full.host.as_str(), endpoint)?;
+        let status = |error: &ClientError| match error {
+            ClientError::NotFound { .. } => missing(format!("{resolve}{full}: not found")),
+            ClientError::Denied { status, .. } | ClientError::Refused { status, .. } => {
+                unknown(format!(
+                    "{resolve}pulling from host {} failed with status code [manifests {}]: {status} {}",
+                    full.host,
+                    full.selector(),
+                    phrase(*status)
+                ))
+            }
+            other => unknown(format!("{resolve}failed to do request: {head}: {other}")),
+        };
+        let found = registry
+            .resolve(&full.repository, &full.selector())
+            .await
+            .map_err(|error| status(&error))?;
+        let content = |error: ClientError| {
+            unknown(format!("{unpack}failed to copy: httpReadSeeker: failed open: {error}"))
+        };
+        let index = Selector::Digest(found.digest);
+        let (_, mut document) =
+            registry.manifest(&full.repository, &index).await.map_err(content)?;
+        if !document.children().is_empty() {
+            let none = || missing(format!("{unpack}no match for platform in manifest: not found"));
+            let child = document.child_for(&self.platform).ok_or_else(none)?;
+            let child = Selector::Digest(child.digest.clone());
+            (_, document) = registry.manifest(&full.repository, &child).await.map_err(content)?;
+        }
+        self.fetch_blobs(&registry, &full, &document)
+            .await
+            .map_err(|text| unknown(format!("{unpack}{text}")))
+    }
+
+    async fn fetch_blobs(
+        &self,
+        registry: &Registry,
+        full: &Reference,
+        document: &Document,
+    ) -> Result<u64, String> {
+        let mut total = 0;
+        for blob in document.blobs() {
+            let copy = |error: ClientError| {
+                format!("failed to copy: httpReadSeeker: failed open: {error}")
+            };
+            let mut stream =
+                registry.blob(&full.repository, &blob.digest, blob.size).await.map_err(copy)?;
+            let mut hasher = Hasher::new(blob.digest.algorithm());
+            while let Some(chunk) = stream.next().await.map_err(copy)? {
+                hasher.update(&chunk);
+                total += chunk.len() as u64;
+            }
+            let actual = hasher.finish();
+            if actual != blob.digest {
+                return Err(format!(
+                    "failed commit on ref \"layer-{0}\": unexpected commit digest {actual}, expected {0}: failed precondition",
+                    blob.digest
+                ));
+            }
+        }
+        Ok(total)
+    }
+}
+
+fn connect(host: &str, endpoint: &str) -> Result<Registry, String> {
+    let endpoint = endpoint.parse().map_err(|error| format!("{error}"))?;
+    // A runtime does not wait between its tries.
+    let options =
+        Options { retries: 1, pause: Duration::from_millis(1), ..Options::new(host, endpoint) };
+    Registry::new(options).map_err(|error| error.to_string())
+}
+
+fn invalid_name(written: &str, malformed: &Malformed) -> String {
+    let why = match malformed.reason.word() {
+        "upper-case" => "invalid reference format: repository name must be lowercase",
+        _ if matches!(malformed.reason, Reason::Empty) => "invalid reference format: empty",
+        _ => "invalid reference format",
+    };
+    format!(
+        "Failed to apply default image tag \"{written}\": couldn't parse image name \"{written}\": {why}"
+    )
+}
+
+/// The standard reason phrase of a status.
+fn phrase(status: u16) -> &'static str {
+    axum::http::StatusCode::from_u16(status)
+        .ok()
+        .and_then(|status| status.canonical_reason())
+        .unwrap_or("")
+}
+
+/// The made-up end of a pod's name, always the same for a workload.
+fn suffix(name: &str) -> String {
+    const LETTERS: &[u8] = b"bcdfghjklmnpqrstvwxz2456789";
+    let digest = larder_core::digest::Digest::of(name.as_bytes());
+    digest.hex().bytes().take(5).map(|b| LETTERS[usize::from(b) % LETTERS.len()] as char).collect()
+}

@@ -1,0 +1,124 @@
+//! What can go wrong with an upstream, put in front of a server that works.
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use axum::body::Body;
+use axum::extract::Request;
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse as _, Response};
+use bytes::Bytes;
+use futures_util::StreamExt as _;
+
+/// One thing that goes wrong.
+#[derive(Debug, Clone)]
+pub struct Fault {
+    /// Requests of this method. None: of any.
+    pub method: Option<&'static str>,
+    /// Requests whose path contains this.
+    pub path: String,
+    /// How often it still goes wrong.
+    pub times: usize,
+    /// What happens.
+    pub what: What,
+}
+
+/// How it goes wrong.
+#[derive(Debug, Clone)]
+pub enum What {
+    /// This status, with a `Retry-After` in seconds where one is given.
+    Status(u16, Option<u32>),
+    /// The body breaks off after so many bytes, although its length was announced.
+    CutAfter(usize),
+    /// One byte of the body is another.
+    Altered,
+    /// The answer comes so much later.
+    Late(Duration),
+    /// Another page altogether, as a portal sends it for every address.
+    Page,
+}
+
+/// The faults of one upstream, changed while it runs.
+#[derive(Debug, Clone, Default)]
+pub struct Faults {
+    list: Arc<Mutex<Vec<Fault>>>,
+}
+
+impl Faults {
+    /// Adds one.
+    pub fn add(&self, method: Option<&'static str>, path: &str, times: usize, what: What) {
+        self.list().push(Fault { method, path: path.to_owned(), times, what });
+    }
+
+    /// All is well again.
+    pub fn clear(&self) {
+        self.list().clear();
+    }
+
+    fn list(&self) -> MutexGuard<'_, Vec<Fault>> {
+        self.list.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn take(&self, request: &Request) -> Option<What> {
+        let mut list = self.list();
+        let fault = list.iter_mut().find(|fault| {
+            fault.times > 0
+                && fault.method.is_none_or(|method| request.method() == method)
+                && request.uri().path().contains(&fault.path)
+        })?;
+        fault.times -= 1;
+        Some(fault.what.clone())
+    }
+
+    /// Answers a request, wrongly when a fault is due.
+    pub(crate) async fn answer(&self, request: Request, next: axum::middleware::Next) -> Response {
+        match self.take(&request) {
+            None => next.run(request).await,
+            Some(What::Late(pause)) => {
+                tokio::time::sleep(pause).await;
+                next.run(request).await
+            }
+            Some(What::Status(status, retry_after)) => {
+                let status =
+                    StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+                let mut response = (status, "").into_response();
+                if let Some(seconds) = retry_after {
+                    response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from(seconds));
+                }
+                response
+            }
+            Some(What::Page) => {
+                let page = "<html><body>Please accept the terms.</body></html>";
+                ([(header::CONTENT_TYPE, "text/html")], page).into_response()
+            }
+            Some(What::CutAfter(limit)) => {
+                let (parts, body) = next.run(request).await.into_parts();
+                let mut left = limit;
+                let body = body.into_data_stream().map(move |chunk| {
+                    let chunk = chunk.map_err(std::io::Error::other)?;
+                    let taken = chunk.len().min(left);
+                    left -= taken;
+                    match taken {
+                        0 => Err(std::io::Error::other("cut")),
+                        _ => Ok(chunk.slice(..taken)),
+                    }
+                });
+                Response::from_parts(parts, Body::from_stream(body))
+            }
+            Some(What::Altered) => {
+                let (parts, body) = next.run(request).await.into_parts();
+                let mut done = false;
+                let body = body.into_data_stream().map(move |chunk| {
+                    let chunk = chunk.map_err(std::io::Error::other)?;
+                    if std::mem::replace(&mut done, true) || chunk.is_empty() {
+                        return Ok::<_, std::io::Error>(chunk);
+                    }
+                    let mut wrong = chunk.to_vec();
+                    wrong[0] ^= 1;
+                    Ok(Bytes::from(wrong))
+                });
+                Response::from_parts(parts, Body::from_stream(body))
+            }
+        }
+    }
+}

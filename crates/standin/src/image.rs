@@ -1,0 +1,219 @@
+//! Made-up images: the same plan gives the same bytes. Layers hold text and binaries, and
+//! compress about as well as real ones.
+
+use std::io::Write as _;
+
+use bytes::Bytes;
+use larder_core::digest::Digest;
+use larder_core::document::{Document, media_type};
+use larder_core::platform::Platform;
+use serde_json::json;
+
+/// What an image shall be made of.
+#[derive(Debug, Clone)]
+pub struct ImagePlan {
+    /// What it is called; all content grows from this name.
+    pub name: String,
+    /// For which platforms. With one, the image is a single manifest; with more, an index.
+    pub platforms: Vec<Platform>,
+    /// Names of layers that other images share, from the lowest up.
+    pub shared: Vec<String>,
+    /// How many layers of its own it has on top.
+    pub own: usize,
+    /// About how many bytes each layer has before compression.
+    pub layer_size: usize,
+    /// Whether the documents have the older schema-2 media types.
+    pub schema2: bool,
+}
+
+impl ImagePlan {
+    /// Two platforms, a shared base and two layers of its own.
+    pub fn new(name: impl Into<String>) -> Self {
+        Self {
+            name: name.into(),
+            platforms: vec![
+                Platform::new("linux", "amd64", None),
+                Platform::new("linux", "arm64", None),
+            ],
+            shared: vec!["base".into()],
+            own: 2,
+            layer_size: 600_000,
+            schema2: false,
+        }
+    }
+
+    /// For these platforms.
+    #[must_use]
+    pub fn for_platforms(mut self, platforms: &[&str]) -> Self {
+        self.platforms = platforms.iter().filter_map(|text| text.parse().ok()).collect();
+        self
+    }
+}
+
+/// A blob: a layer or a configuration.
+#[derive(Debug, Clone)]
+pub struct Layer {
+    /// Its name.
+    pub digest: Digest,
+    /// Its bytes.
+    pub bytes: Bytes,
+}
+
+/// A made image: its blobs, and its documents with the top one last.
+#[derive(Debug, Clone)]
+pub struct Image {
+    /// Layers and configurations.
+    pub blobs: Vec<Layer>,
+    /// Manifests, then the index if there is one.
+    pub documents: Vec<(Digest, Document)>,
+}
+
+impl Image {
+    /// The digest of the whole: of the index, or of the only manifest.
+    pub fn digest(&self) -> &Digest {
+        &self.documents[self.documents.len() - 1].0
+    }
+}
+
+/// Makes an image.
+#[allow(clippy::expect_used)] // documents that this function itself has written
+pub fn image(plan: &ImagePlan) -> Image {
+    let [index_type, manifest_type, config_type, layer_type] = if plan.schema2 {
+        [
+            media_type::SCHEMA2_LIST,
+            media_type::SCHEMA2_MANIFEST,
+            media_type::SCHEMA2_CONFIG,
+            "application/vnd.docker.image.rootfs.diff.tar.gzip",
+        ]
+    } else {
+        [media_type::INDEX, media_type::MANIFEST, media_type::CONFIG, media_type::LAYER_GZIP]
+    };
+    let mut blobs: Vec<Layer> = Vec::new();
+    let mut documents = Vec::new();
+    let mut children = Vec::new();
+    for platform in &plan.platforms {
+        let shared = plan.shared.iter().map(|name| format!("{name} {platform}"));
+        let own = (0..plan.own).map(|number| format!("{} {platform} {number}", plan.name));
+        let made: Vec<(Layer, Digest)> =
+            shared.chain(own).map(|seed| layer(&seed, plan.layer_size)).collect();
+        let mut config = json!({
+            "created": "2026-02-03T04:05:06Z",
+            "architecture": platform.architecture,
+            "os": platform.os,
+            "config": {
+                "Entrypoint": [format!("/usr/bin/{}", plan.name.rsplit('/').next().unwrap_or_default().split(' ').next().unwrap_or_default())],
+                "Cmd": ["--serve"],
+                "User": "1000",
+                "Labels": {
+                    "org.opencontainers.image.title": plan.name,
+                    "org.opencontainers.image.vendor": "Ventworks (made up)",
+                },
+            },
+            "rootfs": { "type": "layers", "diff_ids": made.iter().map(|(_, id)| id).collect::<Vec<_>>() },
+        });
+        if let Some(variant) = &platform.variant {
+            config["variant"] = json!(variant);
+        }
+        let config = blob(config.to_string().into());
+        let describe = |media_type: &str, layer: &Layer| json!({ "mediaType": media_type, "digest": layer.digest, "size": layer.bytes.len() });
+        let manifest = json!({
+            "schemaVersion": 2,
+            "mediaType": manifest_type,
+            "config": describe(config_type, &config),
+            "layers": made.iter().map(|(layer, _)| describe(layer_type, layer)).collect::<Vec<_>>(),
+        });
+        let (digest, document) = document(manifest.to_string(), manifest_type);
+        let mut child = json!({
+            "mediaType": manifest_type,
+            "digest": digest,
+            "size": document.bytes.len(),
+            "platform": { "os": platform.os, "architecture": platform.architecture },
+        });
+        if let Some(variant) = &platform.variant {
+            child["platform"]["variant"] = json!(variant);
+        }
+        children.push(child);
+        documents.push((digest, document));
+        blobs.extend(made.into_iter().map(|(layer, _)| layer));
+        blobs.push(config);
+    }
+    if plan.platforms.len() > 1 {
+        let index = json!({ "schemaVersion": 2, "mediaType": index_type, "manifests": children });
+        documents.push(document(index.to_string(), index_type));
+    }
+    Image { blobs, documents }
+}
+
+#[allow(clippy::expect_used)] // documents that this module itself has written
+fn document(text: String, media_type: &str) -> (Digest, Document) {
+    let digest = Digest::of(text.as_bytes());
+    let document = Document::read(text.into(), Some(media_type)).expect("a document of our own");
+    (digest, document)
+}
+
+fn blob(bytes: Bytes) -> Layer {
+    Layer { digest: Digest::of(&bytes), bytes }
+}
+
+/// A compressed layer and the digest of what it holds uncompressed.
+#[allow(clippy::expect_used)] // writing into memory cannot fail
+fn layer(seed: &str, size: usize) -> (Layer, Digest) {
+    let mut random = Random::new(seed);
+    let mut archive = tar::Builder::new(Vec::new());
+    let folder = format!("srv/{:08x}", random.next() >> 32);
+    for (name, content) in [
+        (format!("{folder}/notes.txt"), random.text(size / 2)),
+        (format!("{folder}/table.csv"), random.text(size / 4)),
+        (format!("{folder}/program"), random.bytes(size / 4)),
+    ] {
+        let mut header = tar::Header::new_ustar();
+        header.set_size(content.len() as u64);
+        header.set_mode(0o644);
+        header.set_mtime(1_770_000_000);
+        archive.append_data(&mut header, name, content.as_slice()).expect("written to memory");
+    }
+    let plain = archive.into_inner().expect("written to memory");
+    let mut packed = flate2::GzBuilder::new().write(Vec::new(), flate2::Compression::new(4));
+    packed.write_all(&plain).expect("written to memory");
+    let packed = packed.finish().expect("written to memory");
+    (blob(packed.into()), Digest::of(&plain))
+}
+
+/// A generator of numbers that look random and are the same for the same seed.
+struct Random(u64);
+
+const WORDS: [&str; 16] = [
+    "steam", "valve", "gauge", "pressure", "wellhead", "brine", "turbine", "flow", "heat", "shift",
+    "reading", "alarm", "normal", "opened", "closed", "checked",
+];
+
+impl Random {
+    fn new(seed: &str) -> Self {
+        let start = seed.bytes().fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| {
+            (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
+        });
+        Self(start | 1)
+    }
+
+    fn next(&mut self) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0.wrapping_mul(0x2545_f491_4f6c_dd1d)
+    }
+
+    fn text(&mut self, size: usize) -> Vec<u8> {
+        let mut text = Vec::with_capacity(size + 32);
+        while text.len() < size {
+            let number = self.next();
+            text.extend_from_slice(WORDS[(number % 16) as usize].as_bytes());
+            let _ = write!(text, " {}", (number >> 8) % 1000);
+            text.push(if number % 11 == 0 { b'\n' } else { b' ' });
+        }
+        text
+    }
+
+    fn bytes(&mut self, size: usize) -> Vec<u8> {
+        (0..size.div_ceil(8)).flat_map(|_| self.next().to_le_bytes()).collect()
+    }
+}

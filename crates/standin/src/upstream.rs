@@ -1,0 +1,123 @@
+//! A stand-in registry: the larder's own server, with sign-in and faults in front.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use axum::extract::Request;
+use axum::middleware::Next;
+use larder_core::name::{RepositoryName, Tag};
+use larder_server::{App, Tls};
+use larder_store::{Store, StoreError};
+use tokio::net::TcpListener;
+use tokio::sync::oneshot;
+
+use crate::fault::Faults;
+use crate::image::Image;
+use crate::sign_in::{SignIn, Tokens};
+
+/// How a stand-in registry is set up.
+#[derive(Default)]
+pub struct UpstreamPlan {
+    /// How it lets its clients in.
+    pub sign_in: SignIn,
+    /// Whether it takes no pushes.
+    pub read_only: bool,
+    /// With TLS. None: plain HTTP.
+    pub tls: Option<Tls>,
+}
+
+/// A registry on a free loopback port. It stops when it is dropped.
+pub struct Upstream {
+    address: SocketAddr,
+    store: Store,
+    /// What goes wrong with it.
+    pub faults: Faults,
+    requests: Arc<Mutex<BTreeMap<String, usize>>>,
+    scheme: &'static str,
+    stop: Option<oneshot::Sender<()>>,
+}
+
+impl Upstream {
+    /// Starts a registry that keeps its content below `folder`.
+    pub async fn start(folder: &Path, plan: UpstreamPlan) -> Result<Self, StoreError> {
+        let io = |doing: &'static str| move |source| StoreError::Io { doing: doing.into(), source };
+        std::fs::create_dir_all(folder).map_err(io("cannot make the stand-in's folder"))?;
+        let store = Store::open_local(folder)?;
+        let listener = TcpListener::bind("127.0.0.1:0").await.map_err(io("cannot listen"))?;
+        let address = listener.local_addr().map_err(io("cannot listen"))?;
+        let app = App { store: store.clone(), shelves: Vec::new(), read_only: plan.read_only };
+        let (faults, requests) =
+            (Faults::default(), Arc::<Mutex<BTreeMap<String, usize>>>::default());
+        let (counted, failing) = (Arc::clone(&requests), faults.clone());
+        let (sign_in, tokens) = (Arc::new(plan.sign_in), Tokens::default());
+        let router = larder_server::router(Arc::new(app))
+            .layer(axum::middleware::from_fn(move |request: Request, next: Next| {
+                let (sign_in, tokens) = (Arc::clone(&sign_in), tokens.clone());
+                async move { sign_in.answer(&tokens, request, next).await }
+            }))
+            .layer(axum::middleware::from_fn(move |request: Request, next: Next| {
+                let failing = failing.clone();
+                let line = format!("{} {}", request.method(), request.uri().path());
+                *counted.lock().unwrap_or_else(PoisonError::into_inner).entry(line).or_default() +=
+                    1;
+                async move { failing.answer(request, next).await }
+            }));
+        let scheme = if plan.tls.is_some() { "https" } else { "http" };
+        let (stop, stopped) = oneshot::channel::<()>();
+        tokio::spawn(async move {
+            let stopped = async {
+                let _ = stopped.await;
+            };
+            let served =
+                larder_server::serve(listener, plan.tls, router, stopped, Duration::ZERO).await;
+            if let Err(error) = served {
+                tracing::error!(%error, "a stand-in registry failed");
+            }
+        });
+        Ok(Self { address, store, faults, requests, scheme, stop: Some(stop) })
+    }
+
+    /// Where it listens.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Its address as an `endpoint`.
+    pub fn endpoint(&self) -> String {
+        format!("{}://{}", self.scheme, self.address)
+    }
+
+    /// Gives it an image, as its owner would.
+    pub async fn hold(
+        &self,
+        repository: &RepositoryName,
+        tag: &Tag,
+        image: &Image,
+    ) -> Result<(), StoreError> {
+        for blob in &image.blobs {
+            self.store.blobs.put(&blob.digest, blob.bytes.clone()).await?;
+            self.store.ledger.link_blob(repository, &blob.digest, blob.bytes.len() as u64).await?;
+        }
+        for (digest, document) in &image.documents {
+            let tag = (digest == image.digest()).then(|| tag.clone());
+            self.store.put_manifest(repository, digest, document, tag, false).await?;
+        }
+        Ok(())
+    }
+
+    /// The requests that it was sent since the last call, each line as `GET /v2/…` with its count.
+    pub fn take_requests(&self) -> BTreeMap<String, usize> {
+        std::mem::take(&mut *self.requests.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+impl Drop for Upstream {
+    fn drop(&mut self) {
+        if let Some(stop) = self.stop.take() {
+            let _ = stop.send(());
+        }
+    }
+}
