@@ -12,7 +12,7 @@ use crate::platform::Platform;
 use crate::reference::Image;
 
 /// One wanted image at one tag.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Want {
     /// The upstream's image.
     pub image: Image,

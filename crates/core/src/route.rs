@@ -60,6 +60,14 @@ impl Routes {
         Some(Image { host: self.own.clone(), repository: entry.to.clone() })
     }
 
+    /// The digest that the lock has for one of the larder's own references by its tag (`latest`
+    /// where there is none). None: the lock does not name it.
+    pub fn locked_digest(&self, own: &Reference, lock: &Lock) -> Option<Digest> {
+        let entry = self.entries.iter().find(|entry| entry.to == own.repository)?;
+        let tag = own.tag.clone().unwrap_or_else(Tag::latest);
+        lock.of_image(&entry.image).find(|(name, _)| **name == tag).map(|(_, l)| l.digest.clone())
+    }
+
     /// Decides where a reference stands.
     pub fn standing(&self, reference: &Reference, lock: &Lock) -> Standing {
         if reference.host == self.own {
@@ -136,6 +144,8 @@ mod tests {
             assert_eq!(target.to_string(), format!("{ours}{suffix}"));
         }
         assert_eq!(standing(ours), Standing::Own);
+        let own = Reference::read(&format!("{ours}:1.9.2"), &Unqualified::default()).unwrap();
+        assert_eq!(routes.locked_digest(&own.reference, &lock), Some(Digest::of(b"index")));
         assert_eq!(standing("kettle:2"), Standing::NoRoute);
         let others = Standing::NotLocked { locked: vec![tag] };
         assert_eq!(standing(upstream), others);

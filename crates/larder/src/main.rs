@@ -1,2 +1,96 @@
-//! x
-fn main() {}
+//! Iron Larder, the program: it brings third-party container images into a registry of one's own,
+//! serves them, and makes deployments use them.
+
+mod commands;
+mod config;
+mod context;
+mod failure;
+mod files;
+mod output;
+mod place;
+mod transfer;
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use crate::context::Context;
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{Color, Output};
+
+/// Bring third-party container images into your own registry, serve them, and make deployments
+/// use them.
+#[derive(Debug, Parser)]
+#[command(name = "larder", version, max_term_width = 100)]
+#[command(
+    after_help = "Work goes in this order: survey, look, intake lock, intake diff, intake run, serve, rewrite.\n\
+    Exit status: 0 done; 1 it ran and the answer is \"no\"; 2 the call or the configuration is wrong;\n\
+    3 a remote could not be reached or refused us; 4 content did not match its digest."
+)]
+struct Cli {
+    /// The configuration [default: larder.toml here or in a parent folder]
+    #[arg(long, global = true, value_name = "FILE", env = "LARDER_CONFIG")]
+    config: Option<PathBuf>,
+    /// Print one JSON document and nothing else
+    #[arg(long, global = true)]
+    json: bool,
+    /// Print no notes and no progress
+    #[arg(long, short, global = true)]
+    quiet: bool,
+    /// Tell what goes on: -v each request's fate, -vv more
+    #[arg(long, short, global = true, action = clap::ArgAction::Count)]
+    verbose: u8,
+    /// When to use colours
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
+    color: Color,
+    #[command(subcommand)]
+    command: commands::Command,
+}
+
+fn main() -> ExitCode {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            let code = if error.use_stderr() { Exit::Usage } else { Exit::Done };
+            let _ = error.print();
+            return ExitCode::from(code as u8);
+        }
+    };
+    let output = Output { json: cli.json, quiet: cli.quiet, color: cli.color };
+    match start(cli, output) {
+        Ok(exit) => ExitCode::from(exit as u8),
+        Err(failure) => {
+            output.failure(&failure);
+            ExitCode::from(failure.exit as u8)
+        }
+    }
+}
+
+fn start(cli: Cli, output: Output) -> Outcome {
+    log(cli.verbose, matches!(cli.command, commands::Command::Serve(_)));
+    // The one place that chooses a cryptography provider; a second call would change nothing.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
+    let runtime = runtime.map_err(|error| Failure::io("cannot start", &error))?;
+    let context = Context::new(cli.config, output);
+    runtime.block_on(commands::run(cli.command, &context))
+}
+
+/// Sends what the crates below tell to stderr: warnings always, a server's requests too.
+fn log(verbose: u8, serving: bool) {
+    let level = match (verbose, serving) {
+        (0, false) => "warn",
+        (0, true) => "warn,larder_server=info",
+        (1, _) => "info,larder_client=debug,larder_server=info",
+        _ => "debug",
+    };
+    let filter = tracing_subscriber::EnvFilter::try_from_env("LARDER_LOG")
+        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(level));
+    let color = std::io::IsTerminal::is_terminal(&std::io::stderr());
+    tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(color)
+        .init();
+}

@@ -3,6 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
+use std::sync::Arc;
 use std::time::Duration;
 
 use larder_client::{ClientError, Options, Registry};
@@ -54,6 +55,24 @@ impl fmt::Display for Event {
     }
 }
 
+impl Pod {
+    /// Whether it runs.
+    pub fn is_running(&self) -> bool {
+        self.status == "Running"
+    }
+}
+
+impl fmt::Display for Pod {
+    /// The pod with its state, then its events, one a line.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}/{}  {}", self.namespace, self.name, self.status)?;
+        for event in &self.events {
+            write!(f, "\n    {event}")?;
+        }
+        Ok(())
+    }
+}
+
 fn normal(reason: &'static str, message: impl Into<String>) -> Event {
     Event { warning: false, reason, message: message.into() }
 }
@@ -67,6 +86,36 @@ impl Cluster {
     /// each with the endpoint behind it.
     pub fn new(name: &str, platform: Platform, hosts: BTreeMap<String, String>) -> Self {
         Self { name: name.to_owned(), platform, hosts, present: BTreeSet::new() }
+    }
+
+    /// From now on its nodes reach this host too, at this endpoint.
+    pub fn reach(&mut self, host: &str, endpoint: &str) {
+        self.hosts.insert(host.to_owned(), endpoint.to_owned());
+    }
+
+    /// Takes files on a free loopback port: `POST /apply` answers with the pods and their events.
+    pub async fn listen(self) -> std::io::Result<std::net::SocketAddr> {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
+        let address = listener.local_addr()?;
+        let cluster = Arc::new(tokio::sync::Mutex::new(self));
+        let apply = move |text: String| {
+            let cluster = Arc::clone(&cluster);
+            async move {
+                match cluster.lock().await.apply(&text).await {
+                    Ok(pods) => pods.iter().map(|pod| format!("{pod}\n")).collect(),
+                    Err(error) => format!("error: {error}\n"),
+                }
+            }
+        };
+        let router = axum::Router::new().route("/apply", axum::routing::post(apply));
+        tokio::spawn(async move {
+            let never = std::future::pending();
+            let served = larder_server::serve(listener, None, router, never, Duration::ZERO).await;
+            if let Err(error) = served {
+                tracing::error!(%error, "a stand-in cluster failed");
+            }
+        });
+        Ok(address)
     }
 
     /// Its name.

@@ -34,8 +34,19 @@ pub struct LocalBlobs {
     inner: Arc<Inner>,
 }
 
+/// How the folder is laid out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Form {
+    /// A store's: content in many small folders.
+    Sharded,
+    /// An OCI image layout's: content in one folder for each algorithm (Image Layout
+    /// Specification, "Content").
+    Flat,
+}
+
 struct Inner {
     root: PathBuf,
+    form: Form,
     uploads: Mutex<HashMap<UploadId, State>>,
 }
 
@@ -46,25 +57,59 @@ enum State {
 }
 
 impl LocalBlobs {
-    /// Opens the folder, making it where it is missing.
+    /// Opens a store's folder, making it where it is missing.
     pub fn open(root: &Path) -> Result<Self, StoreError> {
-        for folder in [root.join("blobs"), root.join("uploads")] {
+        let blobs = Self::new(root, Form::Sharded);
+        blobs.make_folders()?;
+        Ok(blobs)
+    }
+
+    /// Opens the blobs of an OCI image layout for reading; nothing is made or written.
+    pub fn of_layout(root: &Path) -> Self {
+        Self::new(root, Form::Flat)
+    }
+
+    /// Opens the blobs of an OCI image layout for writing, making the folders where they are
+    /// missing. What is not finished lies in `.incoming`, which is no part of the layout.
+    pub fn make_layout(root: &Path) -> Result<Self, StoreError> {
+        let blobs = Self::new(root, Form::Flat);
+        blobs.make_folders()?;
+        Ok(blobs)
+    }
+
+    fn new(root: &Path, form: Form) -> Self {
+        Self { inner: Arc::new(Inner { root: root.to_owned(), form, uploads: Mutex::default() }) }
+    }
+
+    fn make_folders(&self) -> Result<(), StoreError> {
+        for folder in [self.inner.root.join("blobs"), self.inner.incoming()] {
             fs::create_dir_all(&folder)
                 .map_err(StoreError::io(format!("cannot make the folder {}", folder.display())))?;
         }
-        let inner = Inner { root: root.to_owned(), uploads: Mutex::default() };
-        Ok(Self { inner: Arc::new(inner) })
+        Ok(())
     }
 }
 
 impl Inner {
     fn blob(&self, digest: &Digest) -> PathBuf {
         let hex = digest.hex();
-        self.root.join("blobs").join(digest.algorithm().name()).join(&hex[..2]).join(hex)
+        let folder = self.root.join("blobs").join(digest.algorithm().name());
+        match self.form {
+            Form::Sharded => folder.join(&hex[..2]).join(hex),
+            Form::Flat => folder.join(hex),
+        }
+    }
+
+    /// Where uploads lie that are not finished.
+    fn incoming(&self) -> PathBuf {
+        self.root.join(match self.form {
+            Form::Sharded => "uploads",
+            Form::Flat => ".incoming",
+        })
     }
 
     fn upload(&self, id: UploadId) -> PathBuf {
-        self.root.join("uploads").join(id.to_string())
+        self.incoming().join(id.to_string())
     }
 
     fn states(&self) -> MutexGuard<'_, HashMap<UploadId, State>> {
@@ -191,7 +236,7 @@ impl BlobStore for LocalBlobs {
     async fn remove_abandoned(&self, age: Duration) -> Result<usize, StoreError> {
         let inner = Arc::clone(&self.inner);
         blocking(move || {
-            let folder = inner.root.join("uploads");
+            let folder = inner.incoming();
             let mut removed = 0;
             for entry in fs::read_dir(&folder).map_err(io("read", &folder))?.flatten() {
                 let id = entry.file_name().to_str().and_then(|name| name.parse::<UploadId>().ok());

@@ -1,0 +1,131 @@
+//! `larder check`: is the configuration right, and can the upstreams be reached?
+
+use futures_util::future::join_all;
+use serde::Serialize;
+
+use crate::config::{Config, Upstream};
+use crate::context::{Context, shown, store_if_any};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, GOOD, Table, count, paint};
+
+/// Read the configuration, reach every upstream, say what is wrong.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// Read the configuration only; reach nobody
+    #[arg(long)]
+    offline: bool,
+}
+
+#[derive(Serialize)]
+struct Report {
+    config: String,
+    name: String,
+    upstreams: Vec<Reached>,
+    notes: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct Reached {
+    name: String,
+    host: String,
+    account: &'static str,
+    ok: bool,
+    /// What is wrong. None: nothing.
+    cause: Option<String>,
+    remedy: Option<String>,
+    #[serde(skip)]
+    exit: Exit,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config()?;
+    crate::context::read_lock(&config)?;
+    store_if_any(&config)?;
+    let asked = config.upstreams.iter().filter(|_| !args.offline);
+    let upstreams = join_all(asked.map(|upstream| reach(&config, upstream))).await;
+    let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
+    let report = Report {
+        config: shown(&config.path),
+        name: config.larder.name.clone(),
+        notes: notes(&config),
+        upstreams,
+    };
+    if context.output.json {
+        context.output.document(&report);
+    } else {
+        show(&report, &config, context);
+    }
+    Ok(exit)
+}
+
+async fn reach(config: &Config, upstream: &Upstream) -> Reached {
+    let greeted = match config.registry(&upstream.host) {
+        Ok(registry) => registry
+            .greet()
+            .await
+            .map_err(|error| Failure::remote(format!("cannot use {}", upstream.host), &error)),
+        Err(failure) => Err(failure),
+    };
+    let (exit, cause, remedy) = match greeted {
+        Ok(()) => (Exit::Done, None, None),
+        Err(failure) => (failure.exit, Some(failure.cause), Some(failure.remedy)),
+    };
+    Reached {
+        name: upstream.name.get_ref().clone(),
+        host: upstream.host.to_string(),
+        account: if upstream.credentials.is_some() { "configured" } else { "anonymous" },
+        ok: cause.is_none(),
+        cause,
+        remedy: remedy.filter(|remedy| !remedy.is_empty()),
+        exit,
+    }
+}
+
+/// What works, but may not be what was meant.
+fn notes(config: &Config) -> Vec<String> {
+    let mut notes = Vec::new();
+    for intake in &config.intake {
+        let image = intake.image.get_ref();
+        if config.upstream(&image.host).is_none() {
+            notes.push(format!("{image} is wanted, but no [[upstream]] has the host {}; it is reached at https://{}", image.host, image.host));
+        }
+    }
+    if config.clusters.iter().any(|cluster| !cluster.pull.is_empty() || !cluster.push.is_empty()) {
+        notes.push("`access = \"open\"` lets everybody on this machine pull and push: the clusters' grants are not enforced".into());
+    }
+    notes
+}
+
+fn show(report: &Report, config: &Config, context: &Context) {
+    let entries = count(config.intake.len(), "intake entry");
+    let clusters = count(config.clusters.len(), "cluster");
+    context.output.result(format!(
+        "{} is right: larder {}, {entries}, {clusters}",
+        report.config, report.name
+    ));
+    if !report.upstreams.is_empty() {
+        let mut table =
+            Table::new(context.output.width(), &["UPSTREAM", "HOST", "ACCOUNT", "STATE"]);
+        for upstream in &report.upstreams {
+            let state = match &upstream.cause {
+                None => paint(GOOD, "answers"),
+                Some(cause) => paint(BAD, cause),
+            };
+            table.row([
+                upstream.name.clone(),
+                upstream.host.clone(),
+                upstream.account.into(),
+                state,
+            ]);
+        }
+        context.output.result(format!("\n{}", table.text()));
+    }
+    for upstream in &report.upstreams {
+        if let Some(remedy) = &upstream.remedy {
+            context.output.result(format!("try, for {}: {remedy}", upstream.name));
+        }
+    }
+    for note in &report.notes {
+        context.output.note(format!("note: {note}"));
+    }
+}

@@ -1,0 +1,103 @@
+//! `larder copy`: one image from one place to another.
+
+use std::time::Instant;
+
+use larder_core::platform::{Platform, Platforms};
+use serde::Serialize;
+
+use crate::context::Context;
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{bytes, count};
+use crate::place::Place;
+use crate::transfer::{Engine, Order};
+
+/// Copy one image between registry, OCI layout folder and archive. The digest stays the same.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "A path starts with `/`, `./` or `../`, or ends with `.tar`; `PATH#NAME` names one of its images.\n\
+    Everything else is a reference. References to this larder itself go straight to its store.\n\n\
+    Examples:\n  larder copy ventworks.example/gauges/steamgauge:1.9.2 ./steamgauge\n  \
+    larder copy ./steamgauge#1.9.2 larder.emberfall.example:5080/vendor/steamgauge\n  \
+    larder copy bazaar.example/library/kettle:2 kettle.tar --platform linux/amd64"
+)]
+pub struct Args {
+    /// Where it is
+    from: String,
+    /// Where it goes
+    to: String,
+    /// Only for this platform (again for more); the index stays as it is
+    #[arg(long, value_name = "OS/ARCH")]
+    platform: Vec<Platform>,
+    /// Say what would be copied, and copy nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+#[derive(Serialize)]
+struct Report {
+    from: String,
+    to: String,
+    digest: String,
+    manifests: usize,
+    blobs_copied: usize,
+    blobs_present: usize,
+    bytes: u64,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config_if_any()?;
+    let from = Place::read(&args.from, context, config.as_ref())?;
+    let to = Place::read(&args.to, context, config.as_ref())?;
+    let what = format!("cannot copy {from} to {to}");
+    let (source, selector) = from.source(config.as_ref())?;
+    let platforms = match args.platform.is_empty() {
+        true => Platforms::All,
+        false => Platforms::Some(args.platform.clone()),
+    };
+    if args.dry_run {
+        let (digest, document) =
+            source.manifest(&selector).await.map_err(|error| Failure::transfer(what, &error))?;
+        let children = document.children().len();
+        let kind = if children == 0 {
+            "an image".into()
+        } else {
+            format!("an index of {}", count(children, "manifest"))
+        };
+        context.output.result(format!("would copy {from} to {to}: {kind}, {digest}"));
+        return Ok(Exit::Done);
+    }
+    let (target, tag) = to.target(&from, config.as_ref())?;
+    let began = Instant::now();
+    let progress = context.output.progress();
+    progress.say(format!("{from} to {to}"));
+    let order = Order { source: &*source, selector, target: &*target, tag, platforms: &platforms };
+    let moved = async {
+        let moved = Engine::new(progress.clone()).run(&order).await?;
+        target.finish().await?;
+        Ok(moved)
+    };
+    let moved = moved.await;
+    progress.done();
+    let moved = moved.map_err(|error| Failure::transfer(what, &error))?;
+    let digest = moved.digest.as_ref().map(ToString::to_string).unwrap_or_default();
+    if context.output.json {
+        context.output.document(&Report {
+            from: from.to_string(),
+            to: to.to_string(),
+            digest,
+            manifests: moved.manifests,
+            blobs_copied: moved.copied,
+            blobs_present: moved.present,
+            bytes: moved.bytes,
+        });
+    } else {
+        context.output.result(format!(
+            "copied {from} to {to}\n  digest {digest}\n  {} copied ({}), {} there already, in {:.1} s",
+            count(moved.copied, "blob"),
+            bytes(moved.bytes),
+            moved.present,
+            began.elapsed().as_secs_f64()
+        ));
+    }
+    Ok(Exit::Done)
+}

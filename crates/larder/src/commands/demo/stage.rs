@@ -1,0 +1,329 @@
+//! What the demo plays on: upstreams, a larder, a cluster, and a folder with files.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::time::Duration;
+
+use larder_core::platform::Platform;
+use larder_standin::{
+    BAZAAR, Cluster, DEPLOYMENTS, SignIn, Upstream, UpstreamPlan, VENTWORKS, VENTWORKS_LOGIN,
+    bazaar_images, ventworks_images,
+};
+use tokio::io::{AsyncBufReadExt as _, BufReader};
+use tokio::process::{Child, Command};
+
+use super::broken;
+use crate::failure::{Exit, Failure};
+use crate::output::{BAD, DIM, GOOD, Output, STRONG, paint};
+
+/// The larder's name as clusters reach it.
+pub const OWN: &str = "larder.emberfall.example:5080";
+
+/// Everything that runs.
+pub struct Stage {
+    output: Output,
+    folder: PathBuf,
+    /// Removes the folder when it is a temporary one.
+    _temporary: Option<tempfile::TempDir>,
+    /// The public upstream.
+    pub bazaar: Upstream,
+    /// The vendor.
+    pub ventworks: Upstream,
+    /// The air-gapped cluster.
+    pub cluster: Option<Cluster>,
+    server: Option<Child>,
+    chapter: String,
+    number: usize,
+}
+
+impl Stage {
+    /// Starts the upstreams and writes the files.
+    pub async fn set(into: Option<&Path>, output: Output) -> Result<Self, Failure> {
+        let what = "cannot set the demo up";
+        let io = |error: std::io::Error| Failure::io(what, &error);
+        let (folder, temporary) = match into {
+            Some(folder) => {
+                fs::create_dir_all(folder).map_err(io)?;
+                if fs::read_dir(folder).map_err(io)?.next().is_some() {
+                    let cause = format!("{} is not empty", folder.display());
+                    return Err(Failure::usage(what, cause, "name a new folder"));
+                }
+                (folder.canonicalize().map_err(io)?, None)
+            }
+            None => {
+                let temporary =
+                    tempfile::Builder::new().prefix("larder-demo-").tempdir().map_err(io)?;
+                (temporary.path().to_owned(), Some(temporary))
+            }
+        };
+        output.note(paint(DIM, "Making up images and starting two stand-in upstreams …"));
+        let store = |error: larder_store::StoreError| Failure::store(what, &error);
+        let hidden = folder.join(".upstreams");
+        let bazaar = Upstream::start(&hidden.join("bazaar"), UpstreamPlan::default())
+            .await
+            .map_err(store)?;
+        let sign_in = SignIn::Bearer { login: VENTWORKS_LOGIN.into() };
+        let plan = UpstreamPlan { sign_in, ..UpstreamPlan::default() };
+        let ventworks = Upstream::start(&hidden.join("ventworks"), plan).await.map_err(store)?;
+        for (upstream, images) in [(&bazaar, bazaar_images()), (&ventworks, ventworks_images())] {
+            for (repository, tag, image) in images {
+                let wrong = |error| Failure::usage(what, error, "");
+                let (repository, tag) =
+                    (repository.parse().map_err(wrong)?, tag.parse().map_err(wrong)?);
+                upstream.hold(&repository, &tag, &image).await.map_err(store)?;
+            }
+        }
+        fs::create_dir(folder.join("deploy")).map_err(io)?;
+        for (name, text) in DEPLOYMENTS {
+            fs::write(folder.join("deploy").join(name), text).map_err(io)?;
+        }
+        fs::write(folder.join("larder.toml"), configuration(&bazaar, &ventworks)).map_err(io)?;
+        let cluster =
+            Cluster::new("turbine-hall", Platform::new("linux", "amd64", None), BTreeMap::new());
+        Ok(Self {
+            output,
+            folder,
+            _temporary: temporary,
+            bazaar,
+            ventworks,
+            cluster: Some(cluster),
+            server: None,
+            chapter: String::new(),
+            number: 0,
+        })
+    }
+
+    /// Begins a chapter.
+    pub fn chapter(&mut self, title: &str, lead: &str) {
+        self.number += 1;
+        title.clone_into(&mut self.chapter);
+        let heading = format!("{}. {title}", self.number);
+        self.output.result(format!("\n{}\n{lead}\n", paint(STRONG, heading)));
+    }
+
+    /// Says what to notice.
+    pub fn notice(&self, text: &str) {
+        self.output.result(format!("\n{} {text}", paint(GOOD, "→")));
+    }
+
+    /// A chapter that did not hold.
+    pub fn broken(&self, cause: impl std::fmt::Display) -> Failure {
+        broken(&self.chapter, cause)
+    }
+
+    fn command(&self, arguments: &[&str]) -> Result<Command, Failure> {
+        let program = std::env::current_exe().map_err(|error| self.broken(error))?;
+        let mut command = Command::new(program);
+        let color =
+            if anstream::AutoStream::choice(&std::io::stdout()) == anstream::ColorChoice::Never {
+                "never"
+            } else {
+                "always"
+            };
+        let color = match self.output.color {
+            crate::output::Color::Auto => color,
+            crate::output::Color::Always => "always",
+            crate::output::Color::Never => "never",
+        };
+        command
+            .args(["--color", color])
+            .args(arguments)
+            .current_dir(&self.folder)
+            .env_remove("LARDER_CONFIG")
+            .env("VENTWORKS_LOGIN", VENTWORKS_LOGIN)
+            .stdin(Stdio::null())
+            .kill_on_drop(true);
+        Ok(command)
+    }
+
+    fn prompt(&self, line: &str) {
+        self.output.result(paint(STRONG, format!("$ {line}")));
+    }
+
+    /// Runs one of the program's commands as the operator would type it, shows what it says, and
+    /// gives its results. It must end as expected.
+    pub async fn larder(&self, line: &str, expected: Exit) -> Result<String, Failure> {
+        self.prompt(&format!("larder {line}"));
+        let arguments: Vec<&str> = line.split_whitespace().collect();
+        let done = self.command(&arguments)?.output().await.map_err(|error| self.broken(error))?;
+        let (results, notes) =
+            (String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
+        for text in [results.trim_end(), notes.trim_end()] {
+            if !text.is_empty() {
+                self.output.result(text);
+            }
+        }
+        if done.status.code() != Some(expected as i32) {
+            return Err(self.broken(format!(
+                "`larder {line}` ended with {}, not with {}",
+                done.status, expected as i32
+            )));
+        }
+        Ok(anstream::adapter::strip_str(&results).to_string())
+    }
+
+    /// Starts `larder serve` and tells the cluster where it is.
+    pub async fn serve(&mut self) -> Result<(), Failure> {
+        let line = "serve --listen 127.0.0.1:0";
+        self.prompt(&format!("larder {line} &"));
+        let arguments: Vec<&str> = line.split_whitespace().collect();
+        let mut command = self.command(&arguments)?;
+        command.stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut child = command.spawn().map_err(|error| self.broken(error))?;
+        let output = child.stdout.take().ok_or_else(|| self.broken("it has no output"))?;
+        let mut lines = BufReader::new(output).lines();
+        let mut address = None;
+        for _ in 0..4 {
+            let next = tokio::time::timeout(Duration::from_secs(10), lines.next_line()).await;
+            let next = next.map_err(|_| self.broken("the larder did not start in 10 s"))?;
+            let Some(text) = next.map_err(|error| self.broken(error))? else { break };
+            self.output.result(&text);
+            let plain = anstream::adapter::strip_str(&text).to_string();
+            address =
+                address.or_else(|| plain.split_once("serves on ").map(|(_, at)| at.to_owned()));
+        }
+        let address =
+            address.ok_or_else(|| self.broken("the larder does not say where it listens"))?;
+        if let Some(cluster) = &mut self.cluster {
+            cluster.reach(OWN, &address);
+        }
+        self.server = Some(child);
+        Ok(())
+    }
+
+    /// Gives the deployments to the cluster, shows what becomes of them, and tells how many pods
+    /// run and how many do not.
+    pub async fn apply(&mut self) -> Result<(usize, usize), Failure> {
+        let Some(cluster) = &mut self.cluster else { return Ok((0, 0)) };
+        let mut pods = Vec::new();
+        for (name, _) in DEPLOYMENTS {
+            let text = fs::read_to_string(self.folder.join("deploy").join(name))
+                .map_err(|error| broken(&self.chapter, error))?;
+            pods.extend(cluster.apply(&text).await.map_err(|error| broken(&self.chapter, error))?);
+        }
+        self.output.result(paint(
+            DIM,
+            format!("the cluster {} is given deploy/ and says:", cluster.name()),
+        ));
+        for pod in &pods {
+            let status = paint(if pod.is_running() { GOOD } else { BAD }, pod.status);
+            self.output.result(format!("  {}/{}  {status}", pod.namespace, pod.name));
+            for event in pod
+                .events
+                .iter()
+                .filter(|event| event.warning && !event.message.starts_with("Error"))
+            {
+                self.output.result(format!("      {}", paint(DIM, event)));
+            }
+        }
+        let running = pods.iter().filter(|pod| pod.is_running()).count();
+        Ok((running, pods.len() - running))
+    }
+
+    /// Mends one line of a deployment by hand, as the operator does.
+    pub fn mend(&self, name: &str, from: &str, to: &str) -> Result<(), Failure> {
+        self.prompt(&format!("sed -i 's|{from}|{to}|' deploy/{name}"));
+        let path = self.folder.join("deploy").join(name);
+        let text = fs::read_to_string(&path).map_err(|error| self.broken(error))?;
+        fs::write(&path, text.replace(from, to)).map_err(|error| self.broken(error))
+    }
+
+    /// Leaves everything running until somebody stops it, and says what to try.
+    pub async fn stay(&mut self) -> Result<(), Failure> {
+        let address = match self.cluster.take() {
+            Some(cluster) => cluster.listen().await.map_err(|error| self.broken(error))?,
+            None => return Ok(()),
+        };
+        self.output.result(format!(
+            "\n{}\n  cd {}\n  export VENTWORKS_LOGIN={VENTWORKS_LOGIN}\n  \
+             larder look {VENTWORKS}/gauges/steamgauge:1.9.2 {OWN}/vendor/steamgauge:1.9.2\n  \
+             larder intake add {BAZAAR}/library/brinedb:5.3\n  larder intake lock\n  larder intake run\n  \
+             larder shelf show vendor\n  larder rewrite --check deploy\n  \
+             curl --data-binary @deploy/steam-board.yaml http://{address}/apply\n\nCtrl-C ends it.",
+            paint(STRONG, "Everything stays up. Try, in another terminal:"),
+            self.folder.display()
+        ));
+        tokio::signal::ctrl_c().await.map_err(|error| self.broken(error))
+    }
+
+    /// Stops the larder as an operator does, and sees that it stops well.
+    pub async fn strike(&mut self) -> Result<(), Failure> {
+        let Some(mut child) = self.server.take() else { return Ok(()) };
+        if let Some(id) = child.id() {
+            let kill = Command::new("sh").args(["-c", &format!("kill -TERM {id}")]).status().await;
+            kill.map_err(|error| self.broken(error))?;
+        }
+        let ended = tokio::time::timeout(Duration::from_secs(10), child.wait()).await;
+        match ended {
+            Ok(Ok(status)) if status.success() => Ok(()),
+            Ok(Ok(status)) => {
+                Err(self.broken(format!("the larder ended with {status} on SIGTERM")))
+            }
+            Ok(Err(error)) => Err(self.broken(error)),
+            Err(_) => Err(self.broken("the larder did not stop on SIGTERM")),
+        }
+    }
+}
+
+fn configuration(bazaar: &Upstream, ventworks: &Upstream) -> String {
+    format!(
+        r#"[larder]
+name = "emberfall"
+url = "http://{OWN}"
+data = "larder-data"
+unqualified = "{BAZAAR}/library"
+access = "open"
+
+[[upstream]]
+name = "bazaar"
+host = "{BAZAAR}"
+endpoint = "{}"
+
+[[upstream]]
+name = "ventworks"
+host = "{VENTWORKS}"
+endpoint = "{}"
+credentials = {{ env = "VENTWORKS_LOGIN" }}
+
+[[shelf]]
+name = "vendor"
+
+[[intake]]
+image = "{VENTWORKS}/gauges/steamgauge"
+tags = {{ exact = ["1.9.2"] }}
+to = "vendor/steamgauge"
+
+[[intake]]
+image = "{VENTWORKS}/gauges/valve-twin"
+tags = {{ match = "3.*" }}
+to = "vendor/valve-twin"
+
+[[intake]]
+image = "{BAZAAR}/library/brinedb"
+tags = {{ exact = ["5.2"] }}
+platforms = ["linux/amd64"]                  # the only cluster that runs it
+to = "vendor/brinedb"
+
+[[intake]]
+image = "{BAZAAR}/library/ashlog"
+tags = {{ exact = ["1.4"] }}
+to = "vendor/ashlog"
+
+[[class]]
+name = "vetted"
+match = ["{VENTWORKS}/**"]
+
+[[class]]
+name = "community"
+match = ["{BAZAAR}/community/**"]
+
+[[cluster]]
+name = "turbine-hall"
+platforms = ["linux/amd64"]
+"#,
+        bazaar.endpoint(),
+        ventworks.endpoint()
+    )
+}

@@ -1,0 +1,146 @@
+//! The demo's chapters. Each one checks that what it tells is so.
+
+use larder_standin::{BAZAAR, VENTWORKS, moved_steamgauge};
+
+use super::stage::{OWN, Stage};
+use crate::failure::{Exit, Failure};
+
+/// Tells the story; the first chapter that does not hold ends it.
+pub async fn tell(stage: &mut Stage) -> Result<(), Failure> {
+    the_cluster_cannot_pull(stage).await?;
+    know_what_runs(stage).await?;
+    look_before_taking(stage).await?;
+    bring_it_in(stage).await?;
+    serve_it(stage).await?;
+    make_deployments_use_it(stage).await?;
+    nothing_twice(stage).await?;
+    a_tag_moves(stage).await
+}
+
+fn hold(stage: &Stage, holds: bool, what: &str) -> Result<(), Failure> {
+    if holds { Ok(()) } else { Err(stage.broken(what)) }
+}
+
+async fn the_cluster_cannot_pull(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "The vendor's deployment does not run",
+        "turbine-hall is air-gapped: its nodes reach no registry on the Internet.",
+    );
+    let (running, failing) = stage.apply().await?;
+    hold(stage, running == 0 && failing == 4, "a pod runs although nothing can be pulled")?;
+    stage.notice(
+        "Two causes hide behind events that look alike: hosts that these nodes cannot reach, and in leak-watch a reference that no node can read.",
+    );
+    Ok(())
+}
+
+async fn know_what_runs(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "Know what runs",
+        "Which images do our deployments name, and where does each stand?",
+    );
+    let survey = stage.larder("survey deploy", Exit::No).await?;
+    hold(
+        stage,
+        survey.contains("meant: bazaar.example/library/ashlog:1.4"),
+        "the typed-in scheme is not explained",
+    )?;
+    stage.notice("One reference has a scheme typed in front, one is ambiguous, and two images nobody brings in yet. So we mend the one and want the others:");
+    stage.mend("leak-watch.yaml", "http://bazaar", "bazaar")?;
+    stage
+        .larder(&format!("intake add kettle:2 {BAZAAR}/community/pipewatch:0.9"), Exit::Done)
+        .await?;
+    Ok(())
+}
+
+async fn look_before_taking(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "Look before taking",
+        "What does that tag point at, for which platforms, how large? Without pulling it.",
+    );
+    let look =
+        stage.larder(&format!("look {VENTWORKS}/gauges/steamgauge:1.9.2"), Exit::Done).await?;
+    hold(
+        stage,
+        look.contains("linux/arm64") && look.contains("entrypoint"),
+        "the image is not described",
+    )?;
+    let blobs =
+        stage.ventworks.take_requests().keys().filter(|line| line.contains("/blobs/")).count();
+    hold(stage, blobs == 2, "more was fetched than the two configurations")?;
+    stage.notice("The vendor wants a sign-in, which larder.toml takes from an environment variable. Only manifests and configurations were fetched, no layer.");
+    Ok(())
+}
+
+async fn bring_it_in(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "Bring it in",
+        "First the lock: what each tag resolves to today. It is reviewed and committed like code.",
+    );
+    stage.larder("intake lock", Exit::Done).await?;
+    stage.notice("Nothing was brought in yet; the difference says what a run would do:");
+    stage.larder("intake diff", Exit::No).await?;
+    let run = stage.larder("intake run", Exit::Done).await?;
+    hold(stage, run.contains("6 images brought in"), "not every image was brought in")?;
+    stage.notice("Everything went by digest. Layers that several images share were moved once, and brinedb only for the platform that needs it.");
+    Ok(())
+}
+
+async fn serve_it(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter("Serve it", "The larder is the registry.");
+    stage.serve().await?;
+    let shelf = stage.larder("shelf show vendor", Exit::Done).await?;
+    hold(stage, shelf.contains("(linux/arm64)"), "the platform that was left out is not told")?;
+    Ok(())
+}
+
+async fn make_deployments_use_it(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "Make deployments use it",
+        "Only the references change: comments, quotes, order and line ends stay.",
+    );
+    let diff = stage.larder("rewrite deploy", Exit::Done).await?;
+    hold(stage, diff.contains("do not move to 5.3 before the audit"), "a comment was lost")?;
+    stage.larder("rewrite --write deploy", Exit::Done).await?;
+    stage.larder("rewrite --check deploy", Exit::Done).await?;
+    let (running, failing) = stage.apply().await?;
+    hold(stage, running == 4 && failing == 0, "a pod does not run from the larder")?;
+    stage.notice(
+        "Every pod runs, and every byte came from the larder: the nodes still reach nothing else.",
+    );
+    Ok(())
+}
+
+async fn nothing_twice(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter("Next week", "The same run again.");
+    (stage.bazaar.take_requests(), stage.ventworks.take_requests());
+    let run = stage.larder("intake run", Exit::Done).await?;
+    let requests = stage.bazaar.take_requests().len() + stage.ventworks.take_requests().len();
+    hold(stage, run.contains("nothing to do") && requests == 0, "something was fetched again")?;
+    stage.notice(
+        "The upstreams were not even asked: the lock and the larder's own records are enough.",
+    );
+    Ok(())
+}
+
+async fn a_tag_moves(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "A tag moves",
+        "The vendor pushes other content under 1.9.2, a tag that was thought to stand still.",
+    );
+    let moved = moved_steamgauge();
+    let wrong = |error| stage.broken(error);
+    let (repository, tag) =
+        ("gauges/steamgauge".parse().map_err(wrong)?, "1.9.2".parse().map_err(wrong)?);
+    stage.ventworks.hold(&repository, &tag, &moved).await.map_err(|error| stage.broken(error))?;
+    let diff = stage.larder("intake diff", Exit::No).await?;
+    hold(stage, diff.contains("moved upstream; the lock holds"), "the move is not told")?;
+    let ours = format!("{OWN}/vendor/steamgauge:1.9.2");
+    stage.larder(&format!("look {VENTWORKS}/gauges/steamgauge:1.9.2 {ours}"), Exit::No).await?;
+    let run = stage.larder("intake run", Exit::Done).await?;
+    hold(stage, run.contains("nothing to do"), "what moved was taken without being locked")?;
+    stage.notice(
+        "Nothing changes in the clusters until somebody reviews the move and writes a new lock.",
+    );
+    Ok(())
+}

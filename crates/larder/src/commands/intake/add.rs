@@ -1,0 +1,205 @@
+//! `larder intake add`: write wanted images into `larder.toml`, and leave the rest of it alone.
+
+use std::io::Read as _;
+
+use larder_core::name::Tag;
+use larder_core::platform::Platform;
+use larder_core::reference::Image;
+use serde::Serialize;
+use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
+
+use crate::config::Config;
+use crate::context::{Context, shown};
+use crate::failure::{Exit, Failure, Outcome};
+
+/// Want images: write them into larder.toml. Comments and order of the file stay.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Example: larder intake add bazaar.example/library/kettle:2 --platform linux/amd64"
+)]
+pub struct Args {
+    /// The images, each with its tag; `-` reads them from stdin, one a line
+    #[arg(required = true)]
+    references: Vec<String>,
+    /// Where in the larder it goes, shelf first [default: the first shelf and the image's last part]
+    #[arg(long, value_name = "SHELF/NAME")]
+    to: Option<String>,
+    /// Only for this platform (again for more) [default: all]
+    #[arg(long, value_name = "OS/ARCH")]
+    platform: Vec<Platform>,
+    /// Say what would be written, and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+#[derive(Serialize)]
+struct Added {
+    image: Image,
+    tag: Tag,
+    to: String,
+    /// Whether it was wanted already.
+    known: bool,
+}
+
+pub fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config()?;
+    let what = || format!("cannot add to {}", shown(&config.path));
+    let text =
+        std::fs::read_to_string(&config.path).map_err(|error| Failure::io(what(), &error))?;
+    let mut document: DocumentMut = text
+        .parse()
+        .map_err(|error: toml_edit::TomlError| Failure::usage(what(), error.message(), ""))?;
+    let mut added = Vec::new();
+    for text in references(args)? {
+        added.push(add(&text, args, &config, &mut document, context)?);
+    }
+    if let (Some(_), 2..) = (
+        &args.to,
+        added.iter().map(|one| &one.image).collect::<std::collections::BTreeSet<_>>().len(),
+    ) {
+        return Err(Failure::usage(
+            what(),
+            "`--to` names one place, and these are several images",
+            "add them one by one",
+        ));
+    }
+    let changed = document.to_string();
+    if !args.dry_run && changed != text {
+        // Nothing is written that could not be read again.
+        crate::files::replace(&config.path, changed.as_bytes())
+            .map_err(|error| Failure::io(what(), &error))?;
+        if let Err(failure) = crate::config::load(&config.path) {
+            crate::files::replace(&config.path, text.as_bytes())
+                .map_err(|error| Failure::io(what(), &error))?;
+            return Err(failure);
+        }
+    }
+    if context.output.json {
+        context.output.document(&added);
+        return Ok(Exit::Done);
+    }
+    for Added { image, tag, to, known } in &added {
+        let verb = match (known, args.dry_run) {
+            (true, _) => "wanted already",
+            (false, true) => "would be wanted",
+            (false, false) => "wanted",
+        };
+        context.output.result(format!("{verb}: {image}:{tag}, to {to}"));
+    }
+    context.output.note("Next: `larder intake lock` resolves the tags to digests.");
+    Ok(Exit::Done)
+}
+
+fn references(args: &Args) -> Result<Vec<String>, Failure> {
+    let mut all = Vec::new();
+    for reference in &args.references {
+        if reference == "-" {
+            let mut text = String::new();
+            let read = std::io::stdin().take(16 * 1024 * 1024).read_to_string(&mut text);
+            read.map_err(|error| Failure::io("cannot read the references from stdin", &error))?;
+            all.extend(
+                text.lines().map(str::trim).filter(|line| !line.is_empty()).map(str::to_owned),
+            );
+        } else {
+            all.push(reference.clone());
+        }
+    }
+    Ok(all)
+}
+
+fn add(
+    text: &str,
+    args: &Args,
+    config: &Config,
+    document: &mut DocumentMut,
+    context: &Context,
+) -> Result<Added, Failure> {
+    let what = || format!("cannot add {text}");
+    let reference = context.reference(text, Some(config))?.reference;
+    if let Some(digest) = &reference.digest {
+        let remedy = "name the tag; the lock keeps the digest";
+        return Err(Failure::usage(
+            what(),
+            format!("it is named by the digest {}", digest.short()),
+            remedy,
+        ));
+    }
+    let Some(tag) = reference.tag.clone() else {
+        return Err(Failure::usage(
+            what(),
+            "it names no tag",
+            format!("write {text}:TAG; `larder look --tags {text}` lists them"),
+        ));
+    };
+    let image = reference.image();
+    if image.host == config.larder.url.host {
+        return Err(Failure::usage(
+            what(),
+            "it names this larder itself",
+            "name the upstream's image",
+        ));
+    }
+    let entries =
+        document.entry("intake").or_insert(Item::ArrayOfTables(toml_edit::ArrayOfTables::new()));
+    let Some(entries) = entries.as_array_of_tables_mut() else {
+        return Err(Failure::usage(
+            what(),
+            "`intake` is not written as [[intake]] tables there",
+            "add it by hand",
+        ));
+    };
+    let named = image.to_string();
+    if let Some(entry) =
+        entries.iter_mut().find(|entry| entry.get("image").and_then(Item::as_str) == Some(&named))
+    {
+        let to = entry.get("to").and_then(Item::as_str).unwrap_or_default().to_owned();
+        let Some(list) = entry
+            .get_mut("tags")
+            .and_then(|tags| tags.get_mut("exact"))
+            .and_then(Item::as_array_mut)
+        else {
+            let remedy = "see whether that pattern takes the tag, or change it by hand";
+            return Err(Failure::usage(
+                what(),
+                format!("{named} is wanted by a pattern of tags"),
+                remedy,
+            ));
+        };
+        let known = list.iter().any(|known| known.as_str() == Some(tag.as_str()));
+        if !known {
+            list.push(tag.as_str());
+        }
+        return Ok(Added { image, tag, to, known });
+    }
+    if config.intake.iter().any(|intake| *intake.image.get_ref() == image) {
+        return Err(Failure::usage(
+            what(),
+            format!("{named} is wanted in an included file"),
+            "change it there",
+        ));
+    }
+    let to = match &args.to {
+        Some(to) => to.clone(),
+        None => default_target(&image, config),
+    };
+    let mut entry = Table::new();
+    entry["image"] = value(named);
+    let mut tags = InlineTable::new();
+    tags.insert("exact", Value::Array(Array::from_iter([tag.as_str()])));
+    entry["tags"] = value(tags);
+    if !args.platform.is_empty() {
+        entry["platforms"] = value(Array::from_iter(args.platform.iter().map(ToString::to_string)));
+    }
+    entry["to"] = value(&to);
+    entries.push(entry);
+    Ok(Added { image, tag, to, known: false })
+}
+
+/// The first shelf and the image's last part; with more of its name where that is taken.
+fn default_target(image: &Image, config: &Config) -> String {
+    let shelf = config.shelves.first().map_or("vendor", |shelf| shelf.name.get_ref().as_str());
+    let name = image.repository.as_str();
+    let short = format!("{shelf}/{}", name.rsplit('/').next().unwrap_or(name));
+    let taken = |to: &str| config.intake.iter().any(|intake| intake.to.get_ref().as_str() == to);
+    if taken(&short) { format!("{shelf}/{name}") } else { short }
+}

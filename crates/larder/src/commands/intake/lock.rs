@@ -1,0 +1,217 @@
+//! `larder intake lock`: resolve the wanted tags to digests.
+
+use std::collections::BTreeMap;
+
+use futures_util::stream::{self, StreamExt as _};
+use larder_client::{ClientError, Registry, Resolved};
+use larder_core::digest::Digest;
+use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
+use larder_core::lock::{Lock, Locked, Want};
+use larder_core::name::RepositoryName;
+use larder_core::platform::Platform;
+use larder_core::reference::Selector;
+use serde::Serialize;
+
+use super::upstream::Upstreams;
+use crate::context::{Context, read_lock, shown};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{DIM, GOOD, Table, WARN, count, paint, short};
+
+/// Resolve the wanted tags to digests and write larder.lock. Nothing is brought in.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// Say what would be written, and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "snake_case")]
+enum Change {
+    New,
+    Moved,
+    Same,
+    Dropped,
+    Failed,
+}
+
+#[derive(Serialize)]
+struct Line {
+    image: String,
+    tag: String,
+    change: Change,
+    digest: Option<Digest>,
+    before: Option<Digest>,
+    platforms: Vec<Platform>,
+    cause: Option<String>,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config()?;
+    let before = read_lock(&config)?;
+    let upstreams = Upstreams::new(&config);
+    let answers = upstreams.ask(&config, &before).await;
+    let details: Vec<(Want, Result<Locked, Failure>)> = stream::iter(answers)
+        .map(|(want, answer)| {
+            let known = before.entries.get(&want).cloned();
+            let upstreams = &upstreams;
+            async move {
+                let locked = match (answer, known) {
+                    (Ok(resolved), Some(known)) if known.digest == resolved.digest => Ok(known),
+                    (Ok(resolved), _) => details(upstreams, &want, resolved).await,
+                    (Err(unresolved), _) => Err(unresolved.failure()),
+                };
+                (want, locked)
+            }
+        })
+        .buffered(16)
+        .collect()
+        .await;
+
+    let mut after = Lock::default();
+    let mut lines = Vec::new();
+    let mut failures = Vec::new();
+    for (want, answer) in details {
+        let known = before.entries.get(&want);
+        let mut line = Line {
+            image: want.image.to_string(),
+            tag: want.tag.to_string(),
+            change: Change::Same,
+            digest: None,
+            before: known.map(|locked| locked.digest.clone()),
+            platforms: Vec::new(),
+            cause: None,
+        };
+        let locked = match answer {
+            Ok(locked) => {
+                line.change = match known {
+                    None => Change::New,
+                    Some(known) if known.digest == locked.digest => Change::Same,
+                    Some(_) => Change::Moved,
+                };
+                Some(locked)
+            }
+            Err(failure) => {
+                line.change = Change::Failed;
+                line.cause = Some(failure.cause.clone());
+                failures.push(failure);
+                // What cannot be asked stays as it was.
+                known.cloned()
+            }
+        };
+        if let Some(locked) = locked {
+            line.digest = Some(locked.digest.clone());
+            line.platforms = locked.platforms.keys().cloned().collect();
+            after.entries.insert(want, locked);
+        }
+        lines.push(line);
+    }
+    for (want, locked) in &before.entries {
+        // An entry whose list of tags could not be had keeps what it had: it is in `after`.
+        if !after.entries.contains_key(want) {
+            lines.push(Line {
+                image: want.image.to_string(),
+                tag: want.tag.to_string(),
+                change: Change::Dropped,
+                digest: None,
+                before: Some(locked.digest.clone()),
+                platforms: Vec::new(),
+                cause: None,
+            });
+        }
+    }
+    let path = config.lock_path();
+    let changed = after != before || !path.exists();
+    if changed && !args.dry_run {
+        crate::files::replace(&path, after.write().as_bytes())
+            .map_err(|error| Failure::io(format!("cannot write {}", path.display()), &error))?;
+    }
+    if context.output.json {
+        context.output.document(&lines);
+    } else {
+        show(&lines, context);
+        let shown = shown(&path);
+        context.output.result(match (changed, args.dry_run) {
+            (false, _) => format!("{shown} is up to date: {}", count(after.entries.len(), "image")),
+            (true, true) => {
+                format!("{shown} would be written: {}", count(after.entries.len(), "image"))
+            }
+            (true, false) => format!("wrote {shown}: {}", count(after.entries.len(), "image")),
+        });
+    }
+    for failure in &failures {
+        context.output.failure(failure);
+    }
+    Ok(failures.iter().map(|failure| failure.exit).max().unwrap_or(Exit::Done))
+}
+
+/// Everything that the lock says of an image that it did not know.
+async fn details(
+    upstreams: &Upstreams,
+    want: &Want,
+    resolved: Resolved,
+) -> Result<Locked, Failure> {
+    let failed = |error: ClientError| {
+        Failure::remote(format!("cannot lock {}:{}", want.image, want.tag), &error)
+    };
+    let registry = upstreams.registry(&want.image.host)?;
+    let repository = &want.image.repository;
+    let selector = Selector::Digest(resolved.digest.clone());
+    let (digest, document) = registry.manifest(repository, &selector).await.map_err(failed)?;
+    let platforms = platforms(registry, repository, &digest, &document).await.map_err(failed)?;
+    Ok(Locked {
+        digest,
+        size: document.bytes.len() as u64,
+        media_type: document.media_type,
+        platforms,
+    })
+}
+
+async fn platforms(
+    registry: &Registry,
+    repository: &RepositoryName,
+    digest: &Digest,
+    document: &Document,
+) -> Result<BTreeMap<Platform, Digest>, ClientError> {
+    let mut found = BTreeMap::new();
+    match &document.kind {
+        Kind::Index(children) => {
+            for child in children {
+                if let Some(platform) = child.platform().filter(|platform| !platform.is_unknown()) {
+                    found.entry(platform).or_insert_with(|| child.digest.clone());
+                }
+            }
+        }
+        Kind::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
+            let config =
+                registry.small_blob(repository, &config.digest, config.size, CONFIG_LIMIT).await?;
+            if let Some(platform) =
+                ImageConfig::read(&config).ok().and_then(|config| config.platform())
+            {
+                found.insert(platform, digest.clone());
+            }
+        }
+        Kind::Manifest { .. } => {}
+    }
+    Ok(found)
+}
+
+fn show(lines: &[Line], context: &Context) {
+    let mut table = Table::new(context.output.width(), &["IMAGE", "DIGEST", "PLATFORMS", ""]);
+    for line in lines {
+        let platforms: Vec<String> = line.platforms.iter().map(ToString::to_string).collect();
+        let digest = line.digest.as_ref().map(short).unwrap_or_default().to_owned();
+        let before = line.before.as_ref().map(short).unwrap_or_default();
+        let change = match line.change {
+            Change::New => paint(GOOD, "new"),
+            Change::Moved => paint(WARN, format!("moved; was {before}")),
+            Change::Same => paint(DIM, "same"),
+            Change::Dropped => paint(WARN, "dropped: nothing wants it"),
+            Change::Failed => paint(WARN, "not resolved; see below"),
+        };
+        table.row([format!("{}:{}", line.image, line.tag), digest, platforms.join(" "), change]);
+    }
+    if !lines.is_empty() {
+        context.output.result(table.text());
+    }
+}

@@ -1,0 +1,397 @@
+//! `larder look`: what a reference is, without pulling it.
+
+use std::collections::BTreeMap;
+
+use futures_util::future::try_join_all;
+use larder_core::digest::Digest;
+use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kind};
+use larder_core::platform::Platform;
+use larder_core::reference::Selector;
+use serde::Serialize;
+
+use crate::config::Config;
+use crate::context::{Context, store_if_any};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, DIM, GOOD, STRONG, Table, bytes, count, paint, short};
+use crate::place::Place;
+use crate::transfer::{Source, TransferError};
+
+/// Say what a reference is, without pulling it; with two, whether they are the same.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "A reference, a layout folder (`./folder#name`) or an archive (`file.tar#name`).\n\
+    With two, exit status 1 says that they differ."
+)]
+pub struct Args {
+    /// What to look at
+    reference: String,
+    /// What to compare it with
+    other: Option<String>,
+    /// Show the details of this platform [default: the clusters' first, else the image's first]
+    #[arg(long, value_name = "OS/ARCH")]
+    platform: Option<Platform>,
+    /// List the repository's tags instead
+    #[arg(long, conflicts_with_all = ["other", "platform"])]
+    tags: bool,
+}
+
+/// What was found under a reference.
+#[derive(Serialize)]
+struct Look {
+    reference: String,
+    digest: Digest,
+    media_type: String,
+    /// The size of the index or manifest itself, in bytes.
+    size: u64,
+    platforms: Vec<OnePlatform>,
+    /// Manifests of the index that are no images: build records.
+    records: usize,
+}
+
+#[derive(Serialize)]
+struct OnePlatform {
+    /// None: it is made for none, as artifacts are.
+    platform: Option<Platform>,
+    digest: Digest,
+    /// All blobs together, in bytes, as they are transferred.
+    size: u64,
+    layers: Vec<Layer>,
+    created: Option<String>,
+    entrypoint: Vec<String>,
+    cmd: Vec<String>,
+    user: Option<String>,
+    labels: BTreeMap<String, String>,
+}
+
+#[derive(Serialize, PartialEq)]
+struct Layer {
+    digest: Digest,
+    size: u64,
+    media_type: String,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config_if_any()?;
+    if args.tags {
+        return tags(&args.reference, context, config.as_ref()).await;
+    }
+    let first = look(&args.reference, context, config.as_ref()).await?;
+    if let Some(other) = &args.other {
+        let second = look(other, context, config.as_ref()).await?;
+        return Ok(compare(&first, &second, context));
+    }
+    let wanted = args.platform.clone();
+    let detailed = match &wanted {
+        Some(on) => Some(choose(&first, on).ok_or_else(|| {
+            let present: Vec<String> = first
+                .platforms
+                .iter()
+                .filter_map(|p| Some(p.platform.as_ref()?.to_string()))
+                .collect();
+            let cause = format!("it is made for {}", present.join(", "));
+            Failure::usage(
+                format!("{} is not made for {on}", first.reference),
+                cause,
+                "look at one of those",
+            )
+            .ending(Exit::No)
+        })?),
+        None => {
+            let clusters = config.as_ref().map(Config::cluster_platforms).unwrap_or_default();
+            clusters.iter().find_map(|on| choose(&first, on)).or(first.platforms.first())
+        }
+    };
+    if context.output.json {
+        context.output.document(&first);
+    } else {
+        show(&first, detailed, context);
+    }
+    Ok(Exit::Done)
+}
+
+fn choose<'l>(look: &'l Look, on: &Platform) -> Option<&'l OnePlatform> {
+    let suits = |one: &&OnePlatform| one.platform.as_ref().and_then(|image| image.suits(on));
+    look.platforms.iter().filter(|one| suits(one).is_some()).max_by_key(suits)
+}
+
+/// Reads the documents and configurations of everything that a reference names.
+async fn look(text: &str, context: &Context, config: Option<&Config>) -> Result<Look, Failure> {
+    let place = Place::read(text, context, config)?;
+    let what = || format!("cannot look at {place}");
+    let (source, selector) = place.source(config)?;
+    let failed = |error: TransferError| Failure::transfer(what(), &error);
+    let (digest, document) = source.manifest(&selector).await.map_err(failed)?;
+    let mut images: Vec<(Option<Platform>, Digest, Document)> = Vec::new();
+    let mut records = 0;
+    gather(&*source, (None, digest.clone(), document.clone()), &mut images, &mut records, 0)
+        .await
+        .map_err(failed)?;
+    let platforms = images
+        .into_iter()
+        .map(|(platform, digest, document)| describe(&*source, platform, digest, document));
+    let platforms = try_join_all(platforms).await.map_err(failed)?;
+    Ok(Look {
+        reference: place.to_string(),
+        digest,
+        media_type: document.media_type.clone(),
+        size: document.bytes.len() as u64,
+        platforms,
+        records,
+    })
+}
+
+async fn gather(
+    source: &dyn Source,
+    (platform, digest, document): (Option<Platform>, Digest, Document),
+    images: &mut Vec<(Option<Platform>, Digest, Document)>,
+    records: &mut usize,
+    depth: usize,
+) -> Result<(), TransferError> {
+    if let Kind::Manifest { .. } = document.kind {
+        images.push((platform, digest, document));
+        return Ok(());
+    }
+    if depth > 4 {
+        return Err(TransferError::Depth);
+    }
+    let (wanted, other): (Vec<&Descriptor>, Vec<&Descriptor>) = document
+        .children()
+        .iter()
+        .partition(|child| !child.platform().is_some_and(|p| p.is_unknown()));
+    *records += other.len();
+    let fetched = wanted.iter().map(|child| async {
+        match source.manifest(&Selector::Digest(child.digest.clone())).await {
+            Ok((digest, document)) => Ok(Some((child.platform(), digest, document))),
+            // A sparse index lists what was not brought in.
+            Err(TransferError::Layout(_)) => Ok(None),
+            Err(TransferError::Client(larder_client::ClientError::NotFound { .. })) => Ok(None),
+            Err(error) => Err(error),
+        }
+    });
+    for child in try_join_all(fetched).await?.into_iter().flatten() {
+        Box::pin(gather(source, child, images, records, depth + 1)).await?;
+    }
+    Ok(())
+}
+
+async fn describe(
+    source: &dyn Source,
+    platform: Option<Platform>,
+    digest: Digest,
+    document: Document,
+) -> Result<OnePlatform, TransferError> {
+    let Kind::Manifest { config, layers } = &document.kind else {
+        return Err(TransferError::Depth);
+    };
+    // An artifact's configuration may be anything; then there is nothing to tell from it.
+    let read = match config.size <= CONFIG_LIMIT as u64 {
+        true => ImageConfig::read(&source.small_blob(config, CONFIG_LIMIT).await?).ok(),
+        false => None,
+    };
+    let run = read.as_ref().map(|config| config.run.clone()).unwrap_or_default();
+    Ok(OnePlatform {
+        platform: platform.or_else(|| read.as_ref().and_then(ImageConfig::platform)),
+        digest,
+        size: document.blobs().map(|blob| blob.size).sum(),
+        layers: layers
+            .iter()
+            .map(|layer| Layer {
+                digest: layer.digest.clone(),
+                size: layer.size,
+                media_type: layer.media_type.clone(),
+            })
+            .collect(),
+        created: read.and_then(|config| config.created),
+        entrypoint: run.entrypoint,
+        cmd: run.cmd,
+        user: run.user,
+        labels: run.labels,
+    })
+}
+
+fn shown_platform(platform: Option<&Platform>) -> String {
+    platform.map_or_else(|| "(none)".to_owned(), ToString::to_string)
+}
+
+/// A text from a stranger's image: control characters would reach the terminal.
+fn safe(text: &str) -> String {
+    text.chars().filter(|c| !c.is_control()).take(200).collect()
+}
+
+fn show(look: &Look, detailed: Option<&OnePlatform>, context: &Context) {
+    let out = |text: String| context.output.result(text);
+    let total: u64 = look.platforms.iter().map(|one| one.size).sum();
+    out(format!(
+        "{}\n  digest  {}\n  type    {}\n  size    {} in {}",
+        paint(STRONG, &look.reference),
+        look.digest,
+        look.media_type,
+        bytes(total),
+        count(look.platforms.len(), "platform"),
+    ));
+    if look.records > 0 {
+        out(format!("  and     {} (no images)", count(look.records, "build record")));
+    }
+    let mut table = Table::new(context.output.width(), &["PLATFORM", "DIGEST", "SIZE", "LAYERS"]);
+    for one in &look.platforms {
+        table.row([
+            shown_platform(one.platform.as_ref()),
+            short(&one.digest).to_owned(),
+            bytes(one.size),
+            one.layers.len().to_string(),
+        ]);
+    }
+    out(format!("\n{}", table.text()));
+    let Some(one) = detailed else { return };
+    out(format!("\n{}", paint(STRONG, shown_platform(one.platform.as_ref()))));
+    let line = |name: &str, value: String| out(format!("  {name:<11}{value}"));
+    line("created", one.created.as_deref().map_or_else(|| "(not said)".into(), safe));
+    line("entrypoint", safe(&one.entrypoint.join(" ")));
+    line("arguments", safe(&one.cmd.join(" ")));
+    line(
+        "user",
+        one.user
+            .as_deref()
+            .filter(|user| !user.is_empty())
+            .map_or_else(|| "(not said: root)".into(), safe),
+    );
+    for (name, value) in &one.labels {
+        line("label", format!("{} = {}", safe(name), safe(value)));
+    }
+    for layer in &one.layers {
+        line("layer", format!("{}  {}", short(&layer.digest), bytes(layer.size)));
+    }
+}
+
+#[derive(Serialize)]
+struct Comparison<'l> {
+    same: bool,
+    first: &'l Look,
+    second: &'l Look,
+    differences: Vec<String>,
+}
+
+fn compare(first: &Look, second: &Look, context: &Context) -> Exit {
+    let same = first.digest == second.digest;
+    let differences = if same { Vec::new() } else { differences(first, second) };
+    let exit = if same { Exit::Done } else { Exit::No };
+    if context.output.json {
+        context.output.document(&Comparison { same, first, second, differences });
+        return exit;
+    }
+    if same {
+        context.output.result(format!(
+            "{}: {} and {} are {}",
+            paint(GOOD, "same"),
+            first.reference,
+            second.reference,
+            first.digest
+        ));
+        return exit;
+    }
+    context.output.result(format!(
+        "{}\n  {}  {}\n  {}  {}",
+        paint(BAD, "they differ"),
+        first.digest,
+        first.reference,
+        second.digest,
+        second.reference
+    ));
+    for difference in differences {
+        context.output.result(format!("  {difference}"));
+    }
+    exit
+}
+
+/// What differs, from the coarse to the fine.
+fn differences(first: &Look, second: &Look) -> Vec<String> {
+    let mut found = Vec::new();
+    let only = |these: &Look, those: &Look| -> Vec<String> {
+        let has =
+            |one: &OnePlatform| those.platforms.iter().any(|other| other.platform == one.platform);
+        these
+            .platforms
+            .iter()
+            .filter(|one| !has(one))
+            .map(|one| shown_platform(one.platform.as_ref()))
+            .collect()
+    };
+    for (these, those, which) in [(first, second, "first"), (second, first, "second")] {
+        let platforms = only(these, those);
+        if !platforms.is_empty() {
+            found.push(format!("only the {which} is made for {}", platforms.join(", ")));
+        }
+    }
+    if first.media_type != second.media_type {
+        found.push(format!("media type: {} and {}", first.media_type, second.media_type));
+    }
+    for one in &first.platforms {
+        let Some(other) = second.platforms.iter().find(|other| other.platform == one.platform)
+        else {
+            continue;
+        };
+        let platform = shown_platform(one.platform.as_ref());
+        if one.digest == other.digest {
+            found.push(format!("{platform}: same"));
+            continue;
+        }
+        let shared = one.layers.iter().filter(|layer| other.layers.contains(layer)).count();
+        let mut parts = vec![format!(
+            "{shared} of {} shared, {} and {}",
+            count(one.layers.len().max(other.layers.len()), "layer"),
+            bytes(one.size),
+            bytes(other.size)
+        )];
+        for (name, changed) in [
+            ("created", one.created != other.created),
+            ("entrypoint", one.entrypoint != other.entrypoint),
+            ("arguments", one.cmd != other.cmd),
+            ("user", one.user != other.user),
+            ("labels", one.labels != other.labels),
+        ] {
+            if changed {
+                parts.push(format!("{name} changed"));
+            }
+        }
+        found.push(format!("{platform}: {}", parts.join("; ")));
+    }
+    if found.is_empty() {
+        found.push("only the index or manifest itself differs".into());
+    }
+    found
+}
+
+async fn tags(text: &str, context: &Context, config: Option<&Config>) -> Outcome {
+    let reference = context.reference(text, config)?.reference;
+    let what = || format!("cannot list the tags of {}", reference.image());
+    let own = match config {
+        Some(config) if reference.host == config.larder.url.host => store_if_any(config)?,
+        _ => None,
+    };
+    let tags = match (own, config) {
+        (Some(store), _) => {
+            let found = store.ledger.tags(&reference.repository, None, usize::MAX).await;
+            found.map_err(|error| Failure::store(what(), &error))?.ok_or_else(|| {
+                let remedy = "`larder shelf list` shows what there is";
+                Failure::usage(what(), "the larder has no such repository", remedy).ending(Exit::No)
+            })?
+        }
+        (None, Some(config)) => {
+            let found = config.registry(&reference.host)?.tags(&reference.repository).await;
+            found.map_err(|error| Failure::remote(what(), &error))?
+        }
+        (None, None) => {
+            let remedy = "`larder init` writes one";
+            return Err(Failure::usage(what(), "listing tags needs a configuration", remedy));
+        }
+    };
+    if context.output.json {
+        context.output.document(&serde_json::json!({ "image": reference.image(), "tags": tags }));
+    } else {
+        context.output.note(paint(DIM, count(tags.len(), "tag")));
+        for tag in tags {
+            context.output.result(tag.as_str());
+        }
+    }
+    Ok(Exit::Done)
+}

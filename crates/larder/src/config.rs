@@ -1,0 +1,9 @@
+//! `larder.toml`: found, read, checked. What is wrong is shown with its file, line and column.
+
+mod credentials;
+mod fault;
+mod load;
+mod model;
+
+pub use load::{find, load};
+pub use model::{Config, Intake, Upstream};

@@ -1,0 +1,47 @@
+//! A fault in a configuration file, shown where it stands.
+
+use std::path::Path;
+
+use larder_core::nearest::nearest;
+
+use crate::failure::Failure;
+
+/// A fault at a byte of a file: names file, line and column and shows the line.
+pub(super) fn at(path: &Path, text: &str, byte: usize, message: &str, remedy: &str) -> Failure {
+    let byte = byte.min(text.len());
+    let before = text.get(..byte).unwrap_or(text);
+    let start = before.rfind('\n').map_or(0, |newline| newline + 1);
+    let line = before.matches('\n').count() + 1;
+    let column = before[start..].chars().count() + 1;
+    let shown = text[start..].lines().next().unwrap_or_default();
+    let number = line.to_string();
+    let blank = " ".repeat(number.len());
+    let mark = " ".repeat(column - 1);
+    let what = format!("{}:{line}:{column} cannot be used", path.display());
+    let cause = format!("{message}\n\n {blank} |\n {number} | {shown}\n {blank} | {mark}^\n");
+    Failure::usage(what, cause, remedy)
+}
+
+/// A fault that the TOML reader found.
+pub(super) fn toml(path: &Path, text: &str, error: &toml::de::Error) -> Failure {
+    let byte = error.span().map_or(0, |span| span.start);
+    let message = error.message();
+    match unknown_key(message) {
+        Some((key, known)) => {
+            let meant = nearest(key, known.iter().copied());
+            let remedy = match meant {
+                Some(meant) => format!("write `{meant}`"),
+                None => format!("the keys here are: {}", known.join(", ")),
+            };
+            at(path, text, byte, &format!("`{key}` is not a key here"), &remedy)
+        }
+        None => at(path, text, byte, message, ""),
+    }
+}
+
+/// The key and the known ones, from the reader's text for a key that it does not know.
+fn unknown_key(message: &str) -> Option<(&str, Vec<&str>)> {
+    let rest = message.strip_prefix("unknown field `")?;
+    let (key, rest) = rest.split_once('`')?;
+    Some((key, rest.split('`').skip(1).step_by(2).collect()))
+}

@@ -1,0 +1,188 @@
+//! Finding and reading the configuration's files.
+
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use larder_core::pattern::Pattern;
+use larder_core::policy::Classes;
+use toml::Spanned;
+
+use super::fault;
+use super::model::{Class, Config, File};
+use crate::failure::Failure;
+
+/// The file that is read when none is named.
+const NAME: &str = "larder.toml";
+/// The largest configuration file that is read, in bytes.
+const LIMIT: u64 = 8 * 1024 * 1024;
+
+/// Finds `larder.toml` in this folder or the nearest parent that has one.
+pub fn find(from: &Path) -> Result<PathBuf, Failure> {
+    let found = from.ancestors().map(|folder| folder.join(NAME)).find(|path| path.is_file());
+    found.ok_or_else(|| {
+        Failure::usage(
+            "cannot find the configuration",
+            format!("there is no {NAME} in {} or a folder above it", from.display()),
+            "`larder init` writes one; `--config FILE` names one elsewhere",
+        )
+    })
+}
+
+/// Reads the configuration and all that it includes.
+pub fn load(path: &Path) -> Result<Config, Failure> {
+    let mut sources = vec![read(path)?];
+    let includes = std::mem::take(&mut sources[0].file.include);
+    for include in &includes {
+        for included in expand(&sources[0], include)? {
+            sources.push(read(&included)?);
+        }
+    }
+    merge(sources)
+}
+
+/// A file with its text, for messages.
+struct Source {
+    path: PathBuf,
+    text: String,
+    file: File,
+}
+
+impl Source {
+    fn fault<T>(&self, at: &Spanned<T>, message: &str, remedy: &str) -> Failure {
+        fault::at(&self.path, &self.text, at.span().start, message, remedy)
+    }
+}
+
+fn read(path: &Path) -> Result<Source, Failure> {
+    let what = || format!("cannot read {}", path.display());
+    let size = fs::metadata(path).map_err(|error| Failure::io(what(), &error))?.len();
+    if size > LIMIT {
+        return Err(Failure::usage(what(), format!("it has {size} bytes; 8 MiB are the most"), ""));
+    }
+    let text = fs::read_to_string(path).map_err(|error| Failure::io(what(), &error))?;
+    let file = toml::from_str(&text).map_err(|error| fault::toml(path, &text, &error))?;
+    Ok(Source { path: path.to_owned(), text, file })
+}
+
+/// The files that an `include` pattern names, in the order of their names.
+fn expand(source: &Source, include: &Spanned<String>) -> Result<Vec<PathBuf>, Failure> {
+    let pattern = include.get_ref();
+    let wrong = |message: &str, remedy: &str| source.fault(include, message, remedy);
+    let base = source.path.parent().unwrap_or(Path::new("."));
+    let (folder, name) = pattern.rsplit_once('/').unwrap_or((".", pattern));
+    if folder.contains(['*', '?', '[']) || Path::new(pattern).is_absolute() {
+        return Err(wrong(
+            "an include names files in one folder, from this file's",
+            "write it as \"intake/*.toml\"",
+        ));
+    }
+    let matcher: Pattern = name.parse().map_err(|error| wrong(&format!("{error}"), ""))?;
+    let folder = base.join(folder);
+    let entries = fs::read_dir(&folder).map_err(|error| {
+        wrong(&format!("the folder {} cannot be read: {error}", folder.display()), "")
+    })?;
+    let mut found: Vec<PathBuf> = entries
+        .flatten()
+        .filter(|entry| entry.file_name().to_str().is_some_and(|name| matcher.matches(name)))
+        .map(|entry| entry.path())
+        .filter(|path| path.is_file() && *path != source.path)
+        .collect();
+    found.sort();
+    if found.is_empty() && !name.contains(['*', '?', '[']) {
+        return Err(wrong(
+            &format!("there is no file {}", folder.join(name).display()),
+            "check the path",
+        ));
+    }
+    Ok(found)
+}
+
+fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
+    check_twice(&sources, "upstream", |file| {
+        file.upstream.iter().map(|u| (&u.name, u.name.get_ref().clone())).collect()
+    })?;
+    check_twice(&sources, "upstream's host", |file| {
+        file.upstream.iter().map(|u| (&u.name, u.host.to_string())).collect()
+    })?;
+    check_twice(&sources, "shelf", |file| {
+        file.shelf.iter().map(|s| (&s.name, s.name.get_ref().to_string())).collect()
+    })?;
+    check_twice(&sources, "image of an intake entry", |file| {
+        file.intake.iter().map(|i| (&i.image, i.image.get_ref().to_string())).collect()
+    })?;
+    check_twice(&sources, "target of an intake entry", |file| {
+        file.intake.iter().map(|i| (&i.to, i.to.get_ref().to_string())).collect()
+    })?;
+    check_twice(&sources, "cluster", |file| {
+        file.cluster.iter().map(|c| (&c.name, c.name.get_ref().clone())).collect()
+    })?;
+    for source in &sources {
+        for entry in source.file.intake.iter().filter(|entry| entry.to.get_ref().is_single()) {
+            let name = entry.to.get_ref();
+            return Err(source.fault(
+                &entry.to,
+                "`to` names a shelf and a repository on it",
+                &format!("write it as \"vendor/{name}\""),
+            ));
+        }
+        for shelf in source.file.shelf.iter().filter(|shelf| !shelf.name.get_ref().is_single()) {
+            return Err(source.fault(&shelf.name, "a shelf's name has no slash in it", ""));
+        }
+    }
+
+    let path = sources[0].path.clone();
+    let mut larder = None;
+    let (mut upstreams, mut shelves, mut intake, mut clusters) = (vec![], vec![], vec![], vec![]);
+    let mut classes: Vec<Class> = Vec::new();
+    for (number, source) in sources.into_iter().enumerate() {
+        let Source { path, text, file } = source;
+        if let Some(found) = file.larder {
+            if number > 0 {
+                let message = "[larder] stands in the first file only";
+                return Err(fault::at(&path, &text, found.span().start, message, ""));
+            }
+            larder = Some(found.into_inner());
+        }
+        if let Some(include) = file.include.first() {
+            let message = "an included file includes no others";
+            return Err(fault::at(&path, &text, include.span().start, message, ""));
+        }
+        upstreams.extend(file.upstream);
+        shelves.extend(file.shelf);
+        intake.extend(file.intake);
+        clusters.extend(file.cluster);
+        classes.extend(file.class);
+    }
+    let larder = larder.ok_or_else(|| {
+        Failure::usage(
+            format!("{} cannot be used", path.display()),
+            "it has no [larder] table",
+            "`larder init` writes a commented configuration to start from",
+        )
+    })?;
+    let classes = Classes::new(
+        classes.iter().map(|class| (class.name.as_str(), class.r#match.as_slice())),
+    )
+    .map_err(|error| Failure::usage(format!("{} cannot be used", path.display()), error, ""))?;
+    Ok(Config { path, larder, upstreams, shelves, intake, classes, clusters })
+}
+
+/// Refuses names that must be there once and are there twice, and says where.
+fn check_twice<'s, T: 's>(
+    sources: &'s [Source],
+    what: &str,
+    names: impl Fn(&'s File) -> Vec<(&'s Spanned<T>, String)>,
+) -> Result<(), Failure> {
+    let mut seen: HashMap<String, &Path> = HashMap::new();
+    for source in sources {
+        for (place, name) in names(&source.file) {
+            if let Some(first) = seen.insert(name.clone(), &source.path) {
+                let message =
+                    format!("the {what} `{name}` is there twice; first in {}", first.display());
+                return Err(source.fault(place, &message, "leave one of them out"));
+            }
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,368 @@
+//! What `larder.toml` says, in types that cannot be wrong.
+//!
+//! What this version does not carry out yet is refused when it is read: a rule that nobody
+//! enforces would be worse than none.
+
+use std::path::{Path, PathBuf};
+
+use larder_client::Endpoint;
+use larder_core::name::{Host, RepositoryName, Tag};
+use larder_core::pattern::Pattern;
+use larder_core::platform::{Platform, Platforms};
+use larder_core::policy::Classes;
+use larder_core::reference::{Image, Unqualified};
+use larder_core::route::{Entry, Routes};
+use larder_core::selection::Tags;
+use serde::Deserialize;
+use serde::de::{Deserializer, Error as _};
+use toml::Spanned;
+
+/// A whole configuration, includes merged in.
+#[derive(Debug)]
+pub struct Config {
+    /// The file that was read first.
+    pub path: PathBuf,
+    /// `[larder]`.
+    pub larder: Larder,
+    /// `[[upstream]]`.
+    pub upstreams: Vec<Upstream>,
+    /// `[[shelf]]`.
+    pub shelves: Vec<Shelf>,
+    /// `[[intake]]`.
+    pub intake: Vec<Intake>,
+    /// `[[class]]`, compiled.
+    pub classes: Classes,
+    /// `[[cluster]]`.
+    pub clusters: Vec<Cluster>,
+}
+
+impl Config {
+    /// The folder of the configuration: relative paths in it start there.
+    pub fn folder(&self) -> &Path {
+        self.path.parent().unwrap_or(Path::new("."))
+    }
+
+    /// Where the store lies.
+    pub fn data(&self) -> PathBuf {
+        self.folder().join(&self.larder.data)
+    }
+
+    /// Where the lock lies.
+    pub fn lock_path(&self) -> PathBuf {
+        self.folder().join("larder.lock")
+    }
+
+    /// The upstream behind a host. None: none is configured.
+    pub fn upstream(&self, host: &Host) -> Option<&Upstream> {
+        self.upstreams.iter().find(|upstream| upstream.host == *host)
+    }
+
+    /// The routes from upstream images to this larder.
+    pub fn routes(&self) -> Routes {
+        let entries = self.intake.iter().map(|intake| Entry {
+            image: intake.image.get_ref().clone(),
+            to: intake.to.get_ref().clone(),
+        });
+        Routes::new(self.larder.url.host.clone(), entries.collect())
+    }
+
+    /// The names under which images can be pushed: the declared shelves and those that intake
+    /// entries bring to.
+    pub fn storing_shelves(&self) -> Vec<String> {
+        let declared = self.shelves.iter().map(|shelf| shelf.name.get_ref().to_string());
+        let brought =
+            self.intake.iter().map(|intake| intake.to.get_ref().first_component().to_owned());
+        let mut all: Vec<String> = declared.chain(brought).collect();
+        all.sort();
+        all.dedup();
+        all
+    }
+
+    /// Whether everybody may pull and push.
+    pub fn is_open(&self) -> bool {
+        self.larder.access == Access::Open
+    }
+
+    /// The platforms that the clusters have. Empty: no cluster says.
+    pub fn cluster_platforms(&self) -> Vec<Platform> {
+        let mut all: Vec<Platform> =
+            self.clusters.iter().flat_map(|c| c.platforms.clone()).collect();
+        all.sort();
+        all.dedup();
+        all
+    }
+}
+
+/// One file as written.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct File {
+    pub larder: Option<Spanned<Larder>>,
+    #[serde(default)]
+    pub include: Vec<Spanned<String>>,
+    #[serde(default)]
+    pub upstream: Vec<Upstream>,
+    #[serde(default)]
+    pub shelf: Vec<Shelf>,
+    #[serde(default)]
+    pub intake: Vec<Intake>,
+    #[serde(default)]
+    pub class: Vec<Class>,
+    #[serde(default)]
+    pub cluster: Vec<Cluster>,
+    #[serde(default, deserialize_with = "not_yet::rules")]
+    #[allow(dead_code)]
+    rule: (),
+    #[serde(default, deserialize_with = "not_yet::retention")]
+    #[allow(dead_code)]
+    keep: (),
+}
+
+/// `[larder]`: the installation.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Larder {
+    /// What it is called.
+    pub name: String,
+    /// How clusters reach it.
+    pub url: OwnUrl,
+    /// Where it listens.
+    #[serde(default = "default_listen")]
+    pub listen: std::net::SocketAddr,
+    /// The folder of the store, from the configuration's folder.
+    #[serde(default = "default_data")]
+    pub data: PathBuf,
+    /// What a name without a registry stands for.
+    #[serde(default)]
+    pub unqualified: Unqualified,
+    /// Who may pull and push.
+    #[serde(default)]
+    pub access: Access,
+    #[serde(default, deserialize_with = "not_yet::anonymous")]
+    #[allow(dead_code)]
+    anonymous: (),
+    #[serde(default, deserialize_with = "not_yet::tls")]
+    #[allow(dead_code)]
+    tls: (),
+}
+
+/// Who may pull and push.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Access {
+    /// Who has a grant.
+    #[default]
+    Grants,
+    /// Whoever reaches it; loopback only.
+    Open,
+}
+
+/// The larder's own address, and the host that references to it have.
+#[derive(Debug, Clone)]
+pub struct OwnUrl {
+    /// The address.
+    pub endpoint: Endpoint,
+    /// The host with its port.
+    pub host: Host,
+}
+
+impl<'de> Deserialize<'de> for OwnUrl {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let endpoint = Endpoint::deserialize(from)?;
+        let host = endpoint.host().parse().map_err(D::Error::custom)?;
+        Ok(Self { endpoint, host })
+    }
+}
+
+/// `[[upstream]]`: somebody else's registry.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Upstream {
+    /// What we call it.
+    pub name: Spanned<String>,
+    /// Its host as in references.
+    pub host: Host,
+    /// Where it is reached. None: at its host.
+    pub endpoint: Option<Endpoint>,
+    /// Where the name and secret come from. None: anonymous.
+    pub credentials: Option<Credentials>,
+    /// A file with certificates that are trusted for it.
+    pub ca: Option<PathBuf>,
+    /// How many blobs are moved at once.
+    #[serde(default = "default_parallel")]
+    pub parallel: usize,
+    #[serde(default, deserialize_with = "not_yet::allowance")]
+    #[allow(dead_code)]
+    allowance: (),
+}
+
+/// Where credentials come from; never the secret itself.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Credentials {
+    /// An environment variable that holds `NAME:SECRET`.
+    pub env: Option<String>,
+    /// A file that holds `NAME:SECRET`.
+    pub file: Option<PathBuf>,
+    #[serde(default, deserialize_with = "not_yet::command")]
+    #[allow(dead_code)]
+    command: (),
+    #[serde(default, rename = "auth-file", deserialize_with = "not_yet::auth_file")]
+    #[allow(dead_code)]
+    auth_file: (),
+}
+
+/// `[[shelf]]`: a top-level name that stores.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Shelf {
+    /// Its name.
+    pub name: Spanned<RepositoryName>,
+    #[serde(default, deserialize_with = "not_yet::caches")]
+    #[allow(dead_code)]
+    caches: (),
+}
+
+/// `[[intake]]`: an image that we want.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Intake {
+    /// The upstream's image.
+    pub image: Spanned<Image>,
+    /// Which of its tags.
+    #[serde(deserialize_with = "read_tags")]
+    pub tags: Tags,
+    /// For which platforms.
+    #[serde(default, deserialize_with = "read_platforms")]
+    pub platforms: Platforms,
+    /// Where in the larder it goes, shelf first.
+    pub to: Spanned<RepositoryName>,
+    #[serde(default, deserialize_with = "not_yet::companions")]
+    #[allow(dead_code)]
+    companions: (),
+}
+
+/// `[[class]]`: where images come from, in the operator's words.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Class {
+    /// Its name.
+    pub name: String,
+    /// Which images, as `host/repository`.
+    pub r#match: Vec<Pattern>,
+}
+
+/// `[[cluster]]`: who pulls.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Cluster {
+    /// Its name.
+    pub name: Spanned<String>,
+    /// Its namespaces that pull.
+    #[serde(default)]
+    #[allow(dead_code)] // read so that a typing mistake is told; used once clusters sign in
+    pub namespaces: Vec<String>,
+    /// The platforms of its nodes.
+    #[serde(default)]
+    pub platforms: Vec<Platform>,
+    /// What it may pull.
+    #[serde(default)]
+    pub pull: Vec<Pattern>,
+    /// What it may push.
+    #[serde(default)]
+    pub push: Vec<Pattern>,
+    /// The name of its pull secrets.
+    #[allow(dead_code)] // as for the namespaces
+    pub pull_secret: Option<String>,
+}
+
+fn default_listen() -> std::net::SocketAddr {
+    std::net::SocketAddr::from(([127, 0, 0, 1], 5080))
+}
+
+fn default_data() -> PathBuf {
+    "larder-data".into()
+}
+
+fn default_parallel() -> usize {
+    4
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawTags {
+    exact: Option<Vec<Tag>>,
+    r#match: Option<Pattern>,
+    #[serde(default, deserialize_with = "not_yet::semver")]
+    #[allow(dead_code)]
+    semver: (),
+    #[serde(default, deserialize_with = "not_yet::newest")]
+    #[allow(dead_code)]
+    newest: (),
+}
+
+fn read_tags<'de, D: Deserializer<'de>>(from: D) -> Result<Tags, D::Error> {
+    match RawTags::deserialize(from)? {
+        RawTags { exact: Some(tags), r#match: None, .. } if !tags.is_empty() => {
+            Ok(Tags::Exact(tags))
+        }
+        RawTags { exact: None, r#match: Some(pattern), .. } => Ok(Tags::Match(pattern)),
+        _ => Err(D::Error::custom("`tags` says either `exact = [\"1.9.2\"]` or `match = \"1.*\"`")),
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum RawPlatforms {
+    Word(String),
+    List(Vec<String>),
+}
+
+fn read_platforms<'de, D: Deserializer<'de>>(from: D) -> Result<Platforms, D::Error> {
+    let wrong = "`platforms` is \"all\" or a list such as [\"linux/amd64\", \"linux/arm64\"]";
+    match RawPlatforms::deserialize(from).map_err(|_| D::Error::custom(wrong))? {
+        RawPlatforms::Word(word) if word == "all" => Ok(Platforms::All),
+        RawPlatforms::List(list) if !list.is_empty() => {
+            let list: Result<_, _> = list.iter().map(|text| text.parse()).collect();
+            list.map(Platforms::Some).map_err(D::Error::custom)
+        }
+        _ => Err(D::Error::custom(wrong)),
+    }
+}
+
+/// Keys that the design knows and this version does not carry out: refused, so that nobody relies
+/// on them.
+mod not_yet {
+    use serde::de::{Deserializer, Error as _, IgnoredAny};
+
+    macro_rules! refuse {
+        ($($name:ident: $promise:literal,)*) => {$(
+            pub(super) fn $name<'de, D: Deserializer<'de>>(from: D) -> Result<(), D::Error> {
+                <IgnoredAny as serde::Deserialize>::deserialize(from)?;
+                Err(D::Error::custom(concat!($promise, " not carried out by this version of larder; leave it out")))
+            }
+        )*};
+    }
+
+    refuse! {
+        rules: "[[rule]] (policy) is",
+        retention: "[[keep]] (retention) is",
+        anonymous: "`anonymous` (pulls without sign-in beside grants) is",
+        tls: "`tls` (serving HTTPS) is",
+        allowance: "`allowance` (planning for an upstream's limits) is",
+        command: "`command` (credentials from a program) is",
+        auth_file: "`auth-file` (credentials from an auth file) is",
+        caches: "`caches` (a pull-through cache) is",
+        semver: "`semver` (tags by version range) is",
+        newest: "`newest` (the newest tags only) is",
+    }
+
+    /// `companions = false` asks for what this version does.
+    pub(super) fn companions<'de, D: Deserializer<'de>>(from: D) -> Result<(), D::Error> {
+        if <bool as serde::Deserialize>::deserialize(from)? {
+            let text = "`companions = true` (signatures and SBOMs brought in too) is not carried out by this version of larder; leave it out";
+            return Err(D::Error::custom(text));
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,121 @@
+//! What every command works with: the configuration, the lock, the store, the output.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use larder_core::lock::{Lock, LockError};
+use larder_core::reference::{Reading, Reference, Unqualified};
+use larder_store::Store;
+
+use crate::config::{self, Config};
+use crate::failure::Failure;
+use crate::output::Output;
+
+/// What every command works with.
+pub struct Context {
+    named: Option<PathBuf>,
+    /// Where it writes.
+    pub output: Output,
+}
+
+impl Context {
+    /// With the configuration file that was named, if one was.
+    pub fn new(named: Option<PathBuf>, output: Output) -> Self {
+        Self { named, output }
+    }
+
+    /// The path of the configuration: the one that was named, or the one that is found.
+    pub fn config_path(&self) -> Result<PathBuf, Failure> {
+        match &self.named {
+            Some(path) => Ok(path.clone()),
+            None => {
+                let here = std::env::current_dir()
+                    .map_err(|error| Failure::io("cannot tell where we are", &error))?;
+                config::find(&here)
+            }
+        }
+    }
+
+    /// The configuration.
+    pub fn config(&self) -> Result<Config, Failure> {
+        config::load(&self.config_path()?)
+    }
+
+    /// The configuration, for commands that work without one too. None: none was named, and none
+    /// is here.
+    pub fn config_if_any(&self) -> Result<Option<Config>, Failure> {
+        match (self.config_path(), &self.named) {
+            (Ok(path), _) => config::load(&path).map(Some),
+            (Err(failure), Some(_)) => Err(failure),
+            (Err(_), None) => Ok(None),
+        }
+    }
+
+    /// Reads a reference as the configuration writes short names out.
+    pub fn reference(&self, text: &str, config: Option<&Config>) -> Result<Reading, Failure> {
+        let default = Unqualified::default();
+        let unqualified = config.map_or(&default, |config| &config.larder.unqualified);
+        Reference::read(text, unqualified).map_err(|malformed| {
+            let remedy = malformed
+                .proposal
+                .as_ref()
+                .map(|meant| format!("write {meant}"))
+                .unwrap_or_default();
+            Failure::usage(
+                format!("cannot read the reference `{}`", text.escape_debug()),
+                &malformed.reason,
+                remedy,
+            )
+        })
+    }
+}
+
+/// The lock of a configuration. One that is not there yet is empty.
+pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
+    let path = config.lock_path();
+    let text = match fs::read_to_string(&path) {
+        Ok(text) => text,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Lock::default()),
+        Err(error) => return Err(Failure::io(format!("cannot read {}", path.display()), &error)),
+    };
+    Lock::read(&text).map_err(|error| {
+        let line = match &error {
+            LockError::Shape { at, .. } => text.get(..*at).unwrap_or_default().matches('\n').count() + 1,
+            _ => 1,
+        };
+        let what = format!("{}:{line} cannot be used", path.display());
+        Failure::usage(what, &error, "take the version before from your version control, or write it anew with `larder intake lock`")
+    })
+}
+
+/// Opens the larder's store, making it where it is missing.
+pub fn open_store(config: &Config) -> Result<Store, Failure> {
+    let folder = config.data();
+    let what = || format!("cannot open the larder's store in {}", folder.display());
+    fs::create_dir_all(&folder).map_err(|error| {
+        let mut failure = Failure::io(what(), &error);
+        failure.remedy =
+            "check `data` in larder.toml: the folder, its disk and who may write there".into();
+        failure
+    })?;
+    Store::open_local(&folder).map_err(|error| Failure::store(what(), &error))
+}
+
+/// Opens the larder's store for reading. None: nothing was ever stored.
+pub fn store_if_any(config: &Config) -> Result<Option<Store>, Failure> {
+    if Store::is_local(&config.data()) { open_store(config).map(Some) } else { Ok(None) }
+}
+
+/// Milliseconds since 1970.
+pub fn now() -> i64 {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
+}
+
+/// A path as the operator would write it from here.
+pub fn shown(path: &Path) -> String {
+    let here = std::env::current_dir().unwrap_or_default();
+    let path = path.strip_prefix(&here).unwrap_or(path);
+    path.strip_prefix("./").unwrap_or(path).display().to_string()
+}

@@ -1,0 +1,185 @@
+//! An error as the operator reads it: what failed, the cause as it was met, and what to try.
+
+use std::fmt;
+
+use larder_client::{ClientError, Wanted};
+use larder_store::StoreError;
+
+use crate::transfer::{LayoutError, TransferError};
+
+/// How the program ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Exit {
+    /// Done.
+    Done = 0,
+    /// It ran, and the answer is "no".
+    No = 1,
+    /// The call or the configuration is wrong.
+    Usage = 2,
+    /// A remote could not be reached or refused us.
+    Remote = 3,
+    /// Content did not match its digest.
+    Content = 4,
+}
+
+/// An error in three parts, and how the program ends with it.
+#[derive(Debug, Clone)]
+pub struct Failure {
+    /// What failed: "cannot bring in …".
+    pub what: String,
+    /// The cause as it was met.
+    pub cause: String,
+    /// What to try. Empty: nothing better than mending the cause is known.
+    pub remedy: String,
+    /// How the program ends.
+    pub exit: Exit,
+}
+
+impl Failure {
+    /// The call or the configuration is wrong.
+    pub fn usage(
+        what: impl Into<String>,
+        cause: impl fmt::Display,
+        remedy: impl Into<String>,
+    ) -> Self {
+        Self {
+            what: what.into(),
+            cause: cause.to_string(),
+            remedy: remedy.into(),
+            exit: Exit::Usage,
+        }
+    }
+
+    /// The same with another end.
+    #[must_use]
+    pub fn ending(mut self, exit: Exit) -> Self {
+        self.exit = exit;
+        self
+    }
+
+    /// A file or folder of ours that the system refuses.
+    pub fn io(what: impl Into<String>, cause: &std::io::Error) -> Self {
+        let remedy = match cause.kind() {
+            std::io::ErrorKind::NotFound => "check the path",
+            std::io::ErrorKind::PermissionDenied | std::io::ErrorKind::ReadOnlyFilesystem => {
+                "check who may write there"
+            }
+            std::io::ErrorKind::StorageFull => "free some space on that disk",
+            _ => "",
+        };
+        Self::usage(what, cause, remedy)
+    }
+
+    /// What a remote did.
+    pub fn remote(what: impl Into<String>, error: &ClientError) -> Self {
+        let (remedy, exit) = advice(error);
+        Self { what: what.into(), cause: error.to_string(), remedy, exit }
+    }
+
+    /// What the store did.
+    pub fn store(what: impl Into<String>, error: &StoreError) -> Self {
+        let (remedy, exit) = match error {
+            StoreError::Mismatch { .. } => {
+                ("fetch it again; nothing of it was kept", Exit::Content)
+            }
+            StoreError::Io { .. } => (
+                "check `data` in larder.toml: the folder, its disk and who may write there",
+                Exit::Usage,
+            ),
+            StoreError::Version { .. } => ("use a newer larder with this store", Exit::Usage),
+            StoreError::Missing(_) => ("bring these in first", Exit::No),
+            _ => ("", Exit::Usage),
+        };
+        Self { what: what.into(), cause: error.to_string(), remedy: remedy.into(), exit }
+    }
+
+    /// What moving an image met.
+    pub fn transfer(what: impl Into<String>, error: &TransferError) -> Self {
+        let what = what.into();
+        match error {
+            TransferError::Client(error) => Self::remote(what, error),
+            TransferError::Store(error) => Self::store(what, error),
+            TransferError::Mismatch { .. } => {
+                let remedy = "have the source mended; nothing of it was kept";
+                Self::usage(what, error, remedy).ending(Exit::Content)
+            }
+            TransferError::NoPlatform { .. } => Self::usage(
+                what,
+                error,
+                "ask for one of those, or leave the platforms out to take all",
+            )
+            .ending(Exit::No),
+            TransferError::Layout(LayoutError::NotFound(_)) => {
+                Self::usage(what, error, "`larder look PATH` shows what is in it").ending(Exit::No)
+            }
+            TransferError::Layout(LayoutError::Io { .. }) => {
+                Self::usage(what, error, "check the path and who may write there")
+            }
+            TransferError::Layout(_) | TransferError::Document { .. } | TransferError::Depth => {
+                Self::usage(what, error, "").ending(Exit::Content)
+            }
+        }
+    }
+}
+
+/// What to try, and how the program ends, for each thing that a remote can do.
+fn advice(error: &ClientError) -> (String, Exit) {
+    let exit = match error {
+        ClientError::Setup(_) => Exit::Usage,
+        ClientError::Mismatch { .. }
+        | ClientError::Length { .. }
+        | ClientError::Document { .. } => Exit::Content,
+        _ => Exit::Remote,
+    };
+    let remedy = match error {
+        ClientError::Unreachable { host, endpoint, .. } => {
+            format!(
+                "check the network and the name; where {host} is reached otherwise than at {endpoint}, say so with `endpoint` in an [[upstream]]"
+            )
+        }
+        ClientError::Untrusted { host, .. } => {
+            format!(
+                "name the authority's certificate with `ca` in the [[upstream]] of {host}, if you trust it"
+            )
+        }
+        ClientError::Denied { signed_in: false, host, .. } => {
+            format!("add `credentials` to the [[upstream]] of {host} in larder.toml")
+        }
+        ClientError::Denied { signed_in: true, host, status: 401, .. } => {
+            format!("check the name and the secret that `credentials` of {host} lead to")
+        }
+        ClientError::Denied { host, .. } => {
+            format!(
+                "ask {host} to allow this account; some registries also answer so when the repository does not exist"
+            )
+        }
+        ClientError::NotFound { wanted: Wanted::Repository(_), .. } => {
+            "check the name; registries also answer so when the account may not see it".into()
+        }
+        ClientError::NotFound { wanted: Wanted::Tag(_), .. } => {
+            "check the tag; `larder look` without a tag lists those that exist".into()
+        }
+        ClientError::NotFound { .. } => {
+            "the registry lost it, or never had it; ask its keeper".into()
+        }
+        ClientError::RateLimited { .. } => {
+            "wait, sign in with an account that may pull more, or pull fewer images at once".into()
+        }
+        ClientError::Cut { .. } => "try again: what came is lost, other layers are kept".into(),
+        ClientError::Mismatch { .. } | ClientError::Length { .. } => {
+            "nothing of it was kept; try again, and if it stays so, tell the registry's keeper"
+                .into()
+        }
+        ClientError::Refused { status: 500.., .. } => {
+            "the registry has a fault; try again later".into()
+        }
+        ClientError::Protocol { .. } => {
+            "check that the address is a registry's and not a proxy's or portal's".into()
+        }
+        _ => String::new(),
+    };
+    (remedy, exit)
+}
+
+/// What a command gives back.
+pub type Outcome = Result<Exit, Failure>;

@@ -1,0 +1,32 @@
+//! Files of ours and the operator's, replaced so that nobody ever sees half of one.
+
+use std::fs::{self, File};
+use std::io::{self, Write as _};
+use std::path::Path;
+
+/// Puts new content in the place of a file: written beside it, flushed, then renamed. Mode is kept;
+/// a symbolic link stays one, and the file that it leads to is replaced.
+pub fn replace(path: &Path, content: &[u8]) -> io::Result<()> {
+    let path = match fs::canonicalize(path) {
+        Ok(real) => real,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => path.to_owned(),
+        Err(error) => return Err(error),
+    };
+    let folder = match path.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder,
+        _ => Path::new("."),
+    };
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    file.write_all(content)?;
+    match fs::metadata(&path) {
+        Ok(metadata) => file.as_file().set_permissions(metadata.permissions())?,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            use std::os::unix::fs::PermissionsExt as _;
+            file.as_file().set_permissions(fs::Permissions::from_mode(0o644))?;
+        }
+        Err(error) => return Err(error),
+    }
+    file.as_file().sync_all()?;
+    file.persist(&path).map_err(|error| error.error)?;
+    File::open(folder)?.sync_all()
+}

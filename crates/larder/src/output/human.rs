@@ -1,0 +1,58 @@
+//! Sizes, times and numbers for people.
+
+use larder_core::digest::Digest;
+
+/// A size in binary units.
+pub fn bytes(size: u64) -> String {
+    bytesize::ByteSize::b(size).display().iec().to_string()
+}
+
+/// A number with the right form of its noun.
+pub fn count(number: usize, noun: &str) -> String {
+    match (number, noun) {
+        (1, noun) => format!("1 {noun}"),
+        (number, noun) if noun.ends_with("ry") => {
+            format!("{number} {}ies", &noun[..noun.len() - 1])
+        }
+        (number, noun) => format!("{number} {noun}s"),
+    }
+}
+
+/// A digest, short.
+pub fn short(digest: &Digest) -> &str {
+    digest.short()
+}
+
+/// How long ago a time was, both in milliseconds since 1970.
+pub fn ago(then: i64, now: i64) -> String {
+    let seconds = now.saturating_sub(then).max(0) / 1000;
+    let (number, unit) = match seconds {
+        0..=59 => return "just now".into(),
+        60..=3_599 => (seconds / 60, "minute"),
+        3_600..=86_399 => (seconds / 3_600, "hour"),
+        _ => (seconds / 86_400, "day"),
+    };
+    format!("{} ago", count(usize::try_from(number).unwrap_or(0), unit))
+}
+
+/// A time in milliseconds since 1970 as RFC 3339 in UTC, to the second.
+pub fn time(at: i64) -> String {
+    let seconds = jiff::Timestamp::from_second(at.div_euclid(1000));
+    seconds.map_or_else(|_| String::new(), |time| time.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_read_well() {
+        assert_eq!(bytes(1536), "1.5 KiB");
+        assert_eq!(count(1, "image"), "1 image");
+        assert_eq!(count(2, "image"), "2 images");
+        assert_eq!(count(0, "entry"), "0 entries");
+        assert_eq!(ago(0, 30_000), "just now");
+        assert_eq!(ago(0, 60_000), "1 minute ago");
+        assert_eq!(ago(0, 3 * 86_400_000), "3 days ago");
+    }
+}

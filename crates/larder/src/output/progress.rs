@@ -1,0 +1,51 @@
+//! How far something that takes long has come.
+
+use std::time::Duration;
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+
+/// A bar of bytes on stderr. Clones are the same bar.
+#[derive(Debug, Clone)]
+pub struct Progress {
+    bar: ProgressBar,
+}
+
+impl Progress {
+    /// A bar that is seen, or one that is not.
+    pub(super) fn new(seen: bool) -> Self {
+        let bar = ProgressBar::new(0);
+        bar.set_draw_target(if seen {
+            ProgressDrawTarget::stderr_with_hz(8)
+        } else {
+            ProgressDrawTarget::hidden()
+        });
+        let style = "{spinner} {bytes} of {total_bytes}  {binary_bytes_per_sec}  {msg}";
+        if let Ok(style) = ProgressStyle::with_template(style) {
+            bar.set_style(style);
+        }
+        if seen {
+            bar.enable_steady_tick(Duration::from_millis(125));
+        }
+        Self { bar }
+    }
+
+    /// So many more bytes are to be moved.
+    pub fn expect(&self, bytes: u64) {
+        self.bar.inc_length(bytes);
+    }
+
+    /// So many bytes were moved.
+    pub fn advance(&self, bytes: u64) {
+        self.bar.inc(bytes);
+    }
+
+    /// What is being done now.
+    pub fn say(&self, what: impl Into<String>) {
+        self.bar.set_message(what.into());
+    }
+
+    /// Takes the bar away.
+    pub fn done(&self) {
+        self.bar.finish_and_clear();
+    }
+}

@@ -1,0 +1,210 @@
+//! Where an image is or goes: a reference, or a layout folder or archive on this machine.
+//!
+//! A path is told from a reference by how it is written: it starts with `/`, `./` or `../`, or
+//! ends with `.tar`. After a `#` stands the name of one of its images.
+
+use std::path::PathBuf;
+
+use larder_core::name::Tag;
+use larder_core::reference::{Reference, Selector};
+
+use crate::config::Config;
+use crate::context::{Context, open_store};
+use crate::failure::Failure;
+use crate::transfer::{Archive, Layout, Own, Remote, Source, Target};
+
+/// A place as written.
+#[derive(Debug, Clone)]
+pub enum Place {
+    /// In a registry.
+    Registry(Reference),
+    /// In a folder, with the image's name there.
+    Folder(PathBuf, Option<String>),
+    /// In an archive, with the image's name there.
+    Archive(PathBuf, Option<String>),
+}
+
+impl Place {
+    /// Reads a place.
+    pub fn read(text: &str, context: &Context, config: Option<&Config>) -> Result<Self, Failure> {
+        let (path, name) = match text.split_once('#') {
+            Some((path, name)) => (path, Some(name.to_owned())),
+            None => (text, None),
+        };
+        let is_tar = std::path::Path::new(path)
+            .extension()
+            .is_some_and(|end| end.eq_ignore_ascii_case("tar"));
+        if is_tar && !path.contains(':') {
+            return Ok(Self::Archive(path.into(), name));
+        }
+        if matches!(path, "." | "..")
+            || ["/", "./", "../"].iter().any(|start| path.starts_with(start))
+        {
+            return Ok(Self::Folder(path.into(), name));
+        }
+        Ok(Self::Registry(context.reference(text, config)?.reference))
+    }
+
+    /// Whether it is in this larder's own store on this machine.
+    fn is_own(reference: &Reference, config: Option<&Config>) -> bool {
+        config.is_some_and(|config| {
+            reference.host == config.larder.url.host
+                && larder_store::Store::is_local(&config.data())
+        })
+    }
+
+    /// Opens it to read from, with what to ask for there.
+    pub fn source(&self, config: Option<&Config>) -> Result<(Box<dyn Source>, Selector), Failure> {
+        let what = |path: &PathBuf| format!("cannot read {}", path.display());
+        match self {
+            Self::Registry(reference) => {
+                let repository = reference.repository.clone();
+                let source: Box<dyn Source> = match config {
+                    Some(config) if Self::is_own(reference, Some(config)) => {
+                        Box::new(Own::new(open_store(config)?, repository))
+                    }
+                    _ => Box::new(Remote::new(registry(reference, config)?, repository)),
+                };
+                Ok((source, reference.selector()))
+            }
+            Self::Folder(path, name) => {
+                let layout =
+                    Layout::open(path).map_err(|error| Failure::transfer(what(path), &error))?;
+                let found = layout.find(name.as_deref());
+                let (digest, _) =
+                    found.map_err(|error| Failure::transfer(what(path), &error.into()))?;
+                Ok((Box::new(layout), Selector::Digest(digest)))
+            }
+            Self::Archive(path, name) => {
+                let archive =
+                    Archive::open(path).map_err(|error| Failure::transfer(what(path), &error))?;
+                let found = archive.find(name.as_deref());
+                let (digest, _) =
+                    found.map_err(|error| Failure::transfer(what(path), &error.into()))?;
+                Ok((Box::new(archive), Selector::Digest(digest)))
+            }
+        }
+    }
+
+    /// Opens it to write to, with the tag that is to be set there. `from` gives what this place
+    /// leaves open.
+    pub fn target(
+        &self,
+        from: &Self,
+        config: Option<&Config>,
+    ) -> Result<(Box<dyn Target>, Option<Tag>), Failure> {
+        let what = |path: &PathBuf| format!("cannot write to {}", path.display());
+        let tag = |name: &Option<String>| -> Result<Option<Tag>, Failure> {
+            match name {
+                Some(name) => name.parse().map(Some).map_err(|error| {
+                    Failure::usage(format!("cannot name an image `{name}`"), error, "")
+                }),
+                None => Ok(from.tag()),
+            }
+        };
+        match self {
+            Self::Registry(reference) => {
+                if let Some(digest) = &reference.digest {
+                    return Err(Failure::usage(
+                        format!("cannot copy to {reference}"),
+                        format!(
+                            "where something goes is named by a tag, not by the digest {}",
+                            digest.short()
+                        ),
+                        "leave the digest out; it stays the same by itself",
+                    ));
+                }
+                let repository = reference.repository.clone();
+                let target: Box<dyn Target> = match config {
+                    Some(config) if Self::is_own(reference, Some(config)) => {
+                        check_shelf(reference, config)?;
+                        Box::new(Own::new(open_store(config)?, repository))
+                    }
+                    _ => {
+                        let remote = Remote::new(registry(reference, config)?, repository);
+                        match from {
+                            Self::Registry(from) if from.host == reference.host => {
+                                Box::new(remote.beside(from.repository.clone()))
+                            }
+                            _ => Box::new(remote),
+                        }
+                    }
+                };
+                let same = from.tag();
+                let by_digest_only = matches!(from, Self::Registry(from) if from.tag.is_none() && from.digest.is_some());
+                Ok((
+                    target,
+                    match &reference.tag {
+                        Some(tag) => Some(tag.clone()),
+                        None if by_digest_only => None,
+                        None => same.or_else(|| Some(Tag::latest())),
+                    },
+                ))
+            }
+            Self::Folder(path, name) => {
+                let layout =
+                    Layout::make(path).map_err(|error| Failure::transfer(what(path), &error))?;
+                Ok((Box::new(layout), tag(name)?))
+            }
+            Self::Archive(path, name) => {
+                let archive =
+                    Archive::make(path).map_err(|error| Failure::transfer(what(path), &error))?;
+                Ok((Box::new(archive), tag(name)?))
+            }
+        }
+    }
+
+    /// The tag that it names.
+    fn tag(&self) -> Option<Tag> {
+        match self {
+            Self::Registry(reference) => match reference.selector() {
+                Selector::Tag(tag) => Some(tag),
+                Selector::Digest(_) => reference.tag.clone(),
+            },
+            Self::Folder(_, name) | Self::Archive(_, name) => name.as_ref()?.parse().ok(),
+        }
+    }
+}
+
+fn check_shelf(reference: &Reference, config: &Config) -> Result<(), Failure> {
+    let shelves = config.storing_shelves();
+    let shelf = reference.repository.first_component();
+    if shelves.iter().any(|known| known == shelf) {
+        return Ok(());
+    }
+    Err(Failure::usage(
+        format!("cannot copy to {reference}"),
+        format!("this larder has no shelf `{shelf}`; it has: {}", shelves.join(", ")),
+        format!("declare it in larder.toml with [[shelf]] name = \"{shelf}\""),
+    ))
+}
+
+fn registry(
+    reference: &Reference,
+    config: Option<&Config>,
+) -> Result<larder_client::Registry, Failure> {
+    match config {
+        Some(config) => config.registry(&reference.host),
+        None => {
+            let host = &reference.host;
+            let wrong = |error: &dyn std::fmt::Display| {
+                Failure::usage(format!("cannot reach {host}"), error, "")
+            };
+            let endpoint = larder_client::Endpoint::of_host(host).map_err(|error| wrong(&error))?;
+            larder_client::Registry::new(larder_client::Options::new(host.as_str(), endpoint))
+                .map_err(|error| wrong(&error))
+        }
+    }
+}
+
+impl std::fmt::Display for Place {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Registry(reference) => write!(f, "{reference}"),
+            Self::Folder(path, None) | Self::Archive(path, None) => write!(f, "{}", path.display()),
+            Self::Folder(path, Some(name)) | Self::Archive(path, Some(name)) => {
+                write!(f, "{}#{name}", path.display())
+            }
+        }
+    }
+}

@@ -1,0 +1,22 @@
+//! Moving one image from where it is to where it is wanted: registry, this larder's store, OCI
+//! layout folder or archive, in any direction.
+//!
+//! Everything goes by digest. Blobs first, several at once, each streamed and hashed once; then the
+//! manifests, children before their index; the tag last. So whatever ends the program leaves
+//! nothing half visible, and the next run goes on where this one was.
+
+mod archive;
+mod ends;
+mod engine;
+mod error;
+mod layout;
+mod own;
+mod remote;
+
+pub use archive::Archive;
+pub use ends::{Content, Role, Source, Target};
+pub use engine::{Engine, Moved, Order};
+pub use error::{LayoutError, TransferError};
+pub use layout::Layout;
+pub use own::Own;
+pub use remote::Remote;

@@ -1,0 +1,78 @@
+//! The two ends of a move: what a source gives and what a target takes.
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use futures_util::stream::BoxStream;
+use larder_core::digest::Digest;
+use larder_core::document::{Descriptor, Document};
+use larder_core::name::Tag;
+use larder_core::reference::Selector;
+
+use super::TransferError;
+
+/// A blob on its way. Whoever takes it verifies it.
+pub type Content = BoxStream<'static, Result<Bytes, TransferError>>;
+
+/// Where an image is.
+#[async_trait]
+pub trait Source: Send + Sync {
+    /// The manifest or index under a tag or digest, verified.
+    async fn manifest(&self, selector: &Selector) -> Result<(Digest, Document), TransferError>;
+
+    /// Opens a blob. Its digest is not verified here.
+    async fn blob(&self, blob: &Descriptor) -> Result<Content, TransferError>;
+
+    /// A small blob whole and verified.
+    async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError>;
+}
+
+/// What a manifest is to the image that is moved.
+#[derive(Debug, Clone, Copy)]
+pub enum Role<'r> {
+    /// One of those that its index lists.
+    Child,
+    /// The image itself, to be found under this tag. None: by its digest only.
+    Image(Option<&'r Tag>),
+}
+
+impl<'r> Role<'r> {
+    /// The tag to be set.
+    pub fn tag(self) -> Option<&'r Tag> {
+        match self {
+            Self::Child => None,
+            Self::Image(tag) => tag,
+        }
+    }
+}
+
+/// Where an image is wanted.
+#[async_trait]
+pub trait Target: Send + Sync {
+    /// Whether it holds a manifest with all that this one needs.
+    async fn holds(&self, digest: &Digest) -> Result<bool, TransferError>;
+
+    /// Whether it has the blob, or can have it without it being sent.
+    async fn has_blob(&self, blob: &Descriptor) -> Result<bool, TransferError>;
+
+    /// Takes a blob; it becomes visible only when it is whole and has its digest.
+    async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError>;
+
+    /// Whether a blob that broke off can be given once more.
+    fn can_take_again(&self) -> bool {
+        true
+    }
+
+    /// Takes a manifest byte for byte. `sparse` says that it lists manifests that were not wanted.
+    async fn take_manifest(
+        &self,
+        digest: &Digest,
+        document: &Document,
+        role: Role<'_>,
+        sparse: bool,
+    ) -> Result<(), TransferError>;
+
+    /// Makes what was taken visible at once, for targets that are written as a whole.
+    async fn finish(&self) -> Result<(), TransferError> {
+        Ok(())
+    }
+}

@@ -1,0 +1,284 @@
+//! The order of a move: what is missing, blobs first, manifests from the leaves up, the tag last.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
+use larder_core::digest::Digest;
+use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kind};
+use larder_core::name::Tag;
+use larder_core::platform::{Platform, Platforms};
+use larder_core::reference::Selector;
+
+use super::{Content, Role, Source, Target, TransferError};
+use crate::output::Progress;
+
+/// Blobs of one image that are moved at once.
+const BLOBS_AT_ONCE: usize = 4;
+/// How deep indexes may lie in indexes.
+const DEPTH: usize = 4;
+/// Whole attempts at one blob.
+const ATTEMPTS: u32 = 3;
+
+/// What is to be moved.
+pub struct Order<'o> {
+    /// Where it is.
+    pub source: &'o dyn Source,
+    /// What it is there.
+    pub selector: Selector,
+    /// Where it is wanted.
+    pub target: &'o dyn Target,
+    /// Under which tag. None: by its digest only.
+    pub tag: Option<Tag>,
+    /// For which platforms.
+    pub platforms: &'o Platforms,
+}
+
+/// What a move did.
+#[derive(Debug, Default, Clone, PartialEq, Eq)]
+pub struct Moved {
+    /// The image's digest, the same on both sides. None: nothing was moved yet.
+    pub digest: Option<Digest>,
+    /// Manifests and indexes that were written.
+    pub manifests: usize,
+    /// Blobs that were moved.
+    pub copied: usize,
+    /// Blobs that were there already.
+    pub present: usize,
+    /// Bytes of the blobs that were moved.
+    pub bytes: u64,
+}
+
+impl Moved {
+    /// Adds what another move did.
+    pub fn add(&mut self, other: &Self) {
+        self.manifests += other.manifests;
+        self.copied += other.copied;
+        self.present += other.present;
+        self.bytes += other.bytes;
+    }
+}
+
+/// Moves images; several at once share it, so that a layer which two of them need goes once.
+#[derive(Clone)]
+pub struct Engine {
+    progress: Progress,
+    moving: Arc<Mutex<HashMap<Digest, Arc<tokio::sync::Mutex<()>>>>>,
+}
+
+/// A document with those of its children that are wanted.
+struct Wanted {
+    digest: Digest,
+    document: Document,
+    children: Vec<Wanted>,
+    sparse: bool,
+}
+
+impl Engine {
+    /// An engine that tells this bar how far it is.
+    pub fn new(progress: Progress) -> Self {
+        Self { progress, moving: Arc::default() }
+    }
+
+    /// Moves one image.
+    pub async fn run(&self, order: &Order<'_>) -> Result<Moved, TransferError> {
+        let (digest, document) = order.source.manifest(&order.selector).await?;
+        let wanted = self.collect(order, digest.clone(), document, 0).await?;
+        let mut moved = Moved { digest: Some(digest), ..Moved::default() };
+        let mut blobs = Vec::new();
+        missing_blobs(order.target, &wanted, &mut blobs, &mut BTreeSet::new()).await?;
+        self.progress.expect(blobs.iter().map(|blob| blob.size).sum());
+        let outcomes: Vec<bool> = stream::iter(blobs.clone())
+            .map(|blob| async move { self.blob(order, &blob).await })
+            .buffered(BLOBS_AT_ONCE)
+            .try_collect()
+            .await?;
+        for (blob, copied) in blobs.iter().zip(outcomes) {
+            if copied {
+                moved.copied += 1;
+                moved.bytes += blob.size;
+            } else {
+                moved.present += 1;
+            }
+        }
+        self.manifests(order, &wanted, Role::Image(order.tag.as_ref()), &mut moved).await?;
+        Ok(moved)
+    }
+
+    /// Fetches the documents of all wanted platforms.
+    async fn collect(
+        &self,
+        order: &Order<'_>,
+        digest: Digest,
+        document: Document,
+        depth: usize,
+    ) -> Result<Wanted, TransferError> {
+        if depth > DEPTH {
+            return Err(TransferError::Depth);
+        }
+        let mut children = Vec::new();
+        let mut sparse = false;
+        match &document.kind {
+            Kind::Manifest { config, .. } => {
+                if let (0, Platforms::Some(_)) = (depth, order.platforms) {
+                    let made_for = platform_of(order.source, config).await?;
+                    check_single(order.platforms, made_for.as_ref())?;
+                }
+            }
+            Kind::Index(list) => {
+                let mut present = Vec::new();
+                for child in list {
+                    let (wanted, platform) = self.want_child(order, child).await?;
+                    present.extend(platform);
+                    if !wanted {
+                        sparse = true;
+                        continue;
+                    }
+                    let selector = Selector::Digest(child.digest.clone());
+                    let (digest, document) = order.source.manifest(&selector).await?;
+                    children
+                        .push(Box::pin(self.collect(order, digest, document, depth + 1)).await?);
+                }
+                if depth == 0 {
+                    check_all_there(order.platforms, &present)?;
+                }
+            }
+        }
+        Ok(Wanted { digest, document, children, sparse })
+    }
+
+    /// Whether a child of an index is wanted, and for which platform it is. One that does not say
+    /// is asked itself.
+    async fn want_child(
+        &self,
+        order: &Order<'_>,
+        child: &Descriptor,
+    ) -> Result<(bool, Option<Platform>), TransferError> {
+        if let Some(platform) = child.platform() {
+            return Ok((order.platforms.want(&platform), Some(platform)));
+        }
+        if matches!(order.platforms, Platforms::All) {
+            return Ok((true, None));
+        }
+        let (_, document) = order.source.manifest(&Selector::Digest(child.digest.clone())).await?;
+        match &document.kind {
+            // A nested index is looked into; its own children are chosen there.
+            Kind::Index(_) => Ok((true, None)),
+            Kind::Manifest { config, .. } => {
+                let platform = platform_of(order.source, config).await?;
+                Ok((
+                    platform.as_ref().is_some_and(|platform| order.platforms.want(platform)),
+                    platform,
+                ))
+            }
+        }
+    }
+
+    /// Moves a blob unless it is there. True: it was moved.
+    async fn blob(&self, order: &Order<'_>, blob: &Descriptor) -> Result<bool, TransferError> {
+        let turn = {
+            let mut moving = self.moving.lock().unwrap_or_else(PoisonError::into_inner);
+            Arc::clone(moving.entry(blob.digest.clone()).or_default())
+        };
+        // Whoever needs the same blob meanwhile waits here, and then finds it there.
+        let _turn = turn.lock().await;
+        if order.target.has_blob(blob).await? {
+            self.progress.advance(blob.size);
+            return Ok(false);
+        }
+        let mut attempt = 1;
+        loop {
+            let outcome = match order.source.blob(blob).await {
+                Ok(content) => order.target.take_blob(blob, self.watched(content)).await,
+                Err(error) => Err(error),
+            };
+            match outcome {
+                Ok(()) => return Ok(true),
+                Err(TransferError::Client(error))
+                    if error.is_passing()
+                        && attempt < ATTEMPTS
+                        && order.target.can_take_again() =>
+                {
+                    tracing::debug!(%error, digest = %blob.digest, "moving a blob again");
+                    tokio::time::sleep(Duration::from_millis(200) * attempt).await;
+                    attempt += 1;
+                }
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    fn watched(&self, content: Content) -> Content {
+        let progress = self.progress.clone();
+        content.inspect_ok(move |chunk| progress.advance(chunk.len() as u64)).boxed()
+    }
+
+    async fn manifests(
+        &self,
+        order: &Order<'_>,
+        wanted: &Wanted,
+        role: Role<'_>,
+        moved: &mut Moved,
+    ) -> Result<(), TransferError> {
+        for child in &wanted.children {
+            if !order.target.holds(&child.digest).await? {
+                Box::pin(self.manifests(order, child, Role::Child, moved)).await?;
+            }
+        }
+        order.target.take_manifest(&wanted.digest, &wanted.document, role, wanted.sparse).await?;
+        moved.manifests += 1;
+        Ok(())
+    }
+}
+
+/// The blobs of all documents that the target does not hold already, each once.
+async fn missing_blobs(
+    target: &dyn Target,
+    wanted: &Wanted,
+    blobs: &mut Vec<Descriptor>,
+    seen: &mut BTreeSet<Digest>,
+) -> Result<(), TransferError> {
+    if !wanted.children.is_empty() {
+        for child in &wanted.children {
+            Box::pin(missing_blobs(target, child, blobs, seen)).await?;
+        }
+    } else if !target.holds(&wanted.digest).await? {
+        blobs.extend(
+            wanted.document.blobs().filter(|blob| seen.insert(blob.digest.clone())).cloned(),
+        );
+    }
+    Ok(())
+}
+
+/// The platform that an image's configuration names. None: it is no image.
+async fn platform_of(
+    source: &dyn Source,
+    config: &Descriptor,
+) -> Result<Option<Platform>, TransferError> {
+    let bytes = source.small_blob(config, CONFIG_LIMIT).await?;
+    Ok(ImageConfig::read(&bytes).ok().and_then(|config| config.platform()))
+}
+
+fn check_single(platforms: &Platforms, made_for: Option<&Platform>) -> Result<(), TransferError> {
+    match made_for {
+        Some(platform) => check_all_there(platforms, std::slice::from_ref(platform)),
+        None => Ok(()),
+    }
+}
+
+/// Refuses an image that lacks a wanted platform: better told now than by a node.
+fn check_all_there(platforms: &Platforms, present: &[Platform]) -> Result<(), TransferError> {
+    let Platforms::Some(list) = platforms else { return Ok(()) };
+    let lacking: Vec<String> = list
+        .iter()
+        .filter(|on| !present.iter().any(|image| image.suits(on).is_some()))
+        .map(ToString::to_string)
+        .collect();
+    if lacking.is_empty() {
+        return Ok(());
+    }
+    let present: Vec<String> =
+        present.iter().filter(|platform| !platform.is_unknown()).map(ToString::to_string).collect();
+    Err(TransferError::NoPlatform { wanted: lacking.join(", "), present: present.join(", ") })
+}

@@ -1,0 +1,88 @@
+//! What can go wrong while an image is moved.
+
+use larder_client::ClientError;
+use larder_core::digest::Digest;
+use larder_core::document::DocumentError;
+use larder_store::StoreError;
+
+/// What ended the moving of an image.
+#[derive(Debug, thiserror::Error)]
+pub enum TransferError {
+    /// A registry.
+    #[error("{0}")]
+    Client(#[from] ClientError),
+    /// This larder's store.
+    #[error("{0}")]
+    Store(#[from] StoreError),
+    /// A layout folder or archive.
+    #[error("{0}")]
+    Layout(#[from] LayoutError),
+    /// The image is not made for a platform that is wanted.
+    #[error("it is not made for {wanted}; it is made for {present}")]
+    NoPlatform {
+        /// Wanted and not there.
+        wanted: String,
+        /// What there is.
+        present: String,
+    },
+    /// Content that is not what its digest says; it was not kept.
+    #[error("the content has the digest {actual}, not {expected}")]
+    Mismatch {
+        /// What was asked for.
+        expected: Digest,
+        /// What came.
+        actual: Digest,
+    },
+    /// A manifest that cannot be used.
+    #[error("the manifest {digest} cannot be used: {source}")]
+    Document {
+        /// Which.
+        digest: Digest,
+        /// Why.
+        source: DocumentError,
+    },
+    /// Indexes within indexes without end.
+    #[error("its indexes are nested more than four deep")]
+    Depth,
+}
+
+/// What is wrong with a layout folder or an archive.
+#[derive(Debug, thiserror::Error)]
+pub enum LayoutError {
+    /// The system refuses.
+    #[error("{doing}: {source}")]
+    Io {
+        /// What was being done, with the path.
+        doing: String,
+        /// The system's word.
+        source: std::io::Error,
+    },
+    /// It is no OCI image layout.
+    #[error("{path} is no OCI image layout: {cause}")]
+    Shape {
+        /// The folder or file.
+        path: String,
+        /// What is missing or wrong.
+        cause: String,
+    },
+    /// It does not hold that.
+    #[error("{0} is not in it")]
+    NotFound(String),
+    /// A blob of another length than its descriptor says.
+    #[error("{digest} has {actual} bytes there; its descriptor says {expected}")]
+    Length {
+        /// Which.
+        digest: Digest,
+        /// By its descriptor.
+        expected: u64,
+        /// As it lies there.
+        actual: u64,
+    },
+}
+
+impl LayoutError {
+    pub(super) fn io(doing: impl Into<String>) -> impl FnOnce(std::io::Error) -> TransferError {
+        let doing = doing.into();
+        move |source| TransferError::Layout(Self::Io { doing, source })
+    }
+}

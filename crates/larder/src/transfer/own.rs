@@ -1,0 +1,103 @@
+//! This larder's own store as an end of a move.
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use futures_util::stream::StreamExt as _;
+use larder_core::digest::Digest;
+use larder_core::document::{Descriptor, Document};
+use larder_core::name::RepositoryName;
+use larder_core::reference::Selector;
+use larder_store::{Store, StoreError};
+
+use super::{Content, LayoutError, Role, Source, Target, TransferError};
+
+/// One repository of the store.
+pub struct Own {
+    store: Store,
+    repository: RepositoryName,
+}
+
+impl Own {
+    /// A repository of the store.
+    pub fn new(store: Store, repository: RepositoryName) -> Self {
+        Self { store, repository }
+    }
+}
+
+#[async_trait]
+impl Source for Own {
+    async fn manifest(&self, selector: &Selector) -> Result<(Digest, Document), TransferError> {
+        let found = self.store.manifest(&self.repository, selector).await?;
+        let missing = || LayoutError::NotFound(format!("{} {selector}", self.repository));
+        let (record, bytes) = found.ok_or_else(missing)?;
+        let document = Document::read(bytes, Some(&record.media_type))
+            .map_err(|source| TransferError::Document { digest: record.digest.clone(), source })?;
+        Ok((record.digest, document))
+    }
+
+    async fn blob(&self, blob: &Descriptor) -> Result<Content, TransferError> {
+        let reader = self.store.blobs.read(&blob.digest, 0..blob.size).await?;
+        Ok(reader.map(|piece| piece.map_err(TransferError::Store)).boxed())
+    }
+
+    async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {
+        super::layout::check_small(blob, limit)?;
+        Ok(self.store.read_all(&blob.digest, blob.size).await?)
+    }
+}
+
+#[async_trait]
+impl Target for Own {
+    async fn holds(&self, digest: &Digest) -> Result<bool, TransferError> {
+        let selector = Selector::Digest(digest.clone());
+        Ok(self.store.ledger.manifest(&self.repository, &selector).await?.is_some())
+    }
+
+    async fn has_blob(&self, blob: &Descriptor) -> Result<bool, TransferError> {
+        if self.store.ledger.blob(&self.repository, &blob.digest).await?.is_some() {
+            return Ok(true);
+        }
+        Ok(self.store.share_blob(&self.repository, &blob.digest).await?)
+    }
+
+    async fn take_blob(
+        &self,
+        blob: &Descriptor,
+        mut content: Content,
+    ) -> Result<(), TransferError> {
+        let id = self.store.blobs.begin().await?;
+        let mut writer = self.store.blobs.resume(id).await?;
+        while let Some(chunk) = content.next().await {
+            let written = match chunk {
+                Ok(chunk) => writer.write(chunk).await.map_err(TransferError::Store),
+                Err(error) => Err(error),
+            };
+            if let Err(error) = written {
+                // Parked first, so that nobody writes to it any more; then given up.
+                let parked = writer.park().await;
+                match self.store.blobs.cancel(id).await {
+                    Err(StoreError::NotFound(_)) | Ok(()) => {}
+                    Err(other) => {
+                        tracing::warn!(%other, ?parked, "an upload could not be given up")
+                    }
+                }
+                return Err(error);
+            }
+        }
+        self.store.commit_blob(&self.repository, &blob.digest, writer).await?;
+        Ok(())
+    }
+
+    async fn take_manifest(
+        &self,
+        digest: &Digest,
+        document: &Document,
+        role: Role<'_>,
+        sparse: bool,
+    ) -> Result<(), TransferError> {
+        Ok(self
+            .store
+            .put_manifest(&self.repository, digest, document, role.tag().cloned(), sparse)
+            .await?)
+    }
+}

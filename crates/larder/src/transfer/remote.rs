@@ -1,0 +1,112 @@
+//! A registry as an end of a move.
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use futures_util::stream::{self, StreamExt as _};
+use larder_client::Registry;
+use larder_core::digest::Digest;
+use larder_core::document::{Descriptor, Document};
+use larder_core::name::RepositoryName;
+use larder_core::reference::Selector;
+
+use super::{Content, Role, Source, Target, TransferError};
+
+/// One repository of a registry.
+pub struct Remote {
+    registry: Registry,
+    repository: RepositoryName,
+    /// Where a blob may be mounted from. None: nowhere.
+    sibling: Option<RepositoryName>,
+}
+
+impl Remote {
+    /// A repository of a registry.
+    pub fn new(registry: Registry, repository: RepositoryName) -> Self {
+        Self { registry, repository, sibling: None }
+    }
+
+    /// With another repository of the same registry that has the content already.
+    #[must_use]
+    pub fn beside(mut self, sibling: RepositoryName) -> Self {
+        self.sibling = Some(sibling);
+        self
+    }
+}
+
+#[async_trait]
+impl Source for Remote {
+    async fn manifest(&self, selector: &Selector) -> Result<(Digest, Document), TransferError> {
+        Ok(self.registry.manifest(&self.repository, selector).await?)
+    }
+
+    async fn blob(&self, blob: &Descriptor) -> Result<Content, TransferError> {
+        let stream = self.registry.blob(&self.repository, &blob.digest, blob.size).await?;
+        Ok(stream::try_unfold(stream, |mut stream| async move {
+            Ok(stream.next().await?.map(|chunk| (chunk, stream)))
+        })
+        .boxed())
+    }
+
+    async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {
+        Ok(self.registry.small_blob(&self.repository, &blob.digest, blob.size, limit).await?)
+    }
+}
+
+#[async_trait]
+impl Target for Remote {
+    async fn holds(&self, digest: &Digest) -> Result<bool, TransferError> {
+        match self.registry.resolve(&self.repository, &Selector::Digest(digest.clone())).await {
+            Ok(_) => Ok(true),
+            Err(larder_client::ClientError::NotFound { .. }) => Ok(false),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    async fn has_blob(&self, blob: &Descriptor) -> Result<bool, TransferError> {
+        if self.registry.has_blob(&self.repository, &blob.digest).await? {
+            return Ok(true);
+        }
+        match &self.sibling {
+            Some(from) => {
+                let outcome = self.registry.mount(&self.repository, &blob.digest, from).await?;
+                Ok(outcome == larder_client::Mount::Done)
+            }
+            None => Ok(false),
+        }
+    }
+
+    async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
+        // The client hashes what it sends and gives the upload up when it is not what it should be;
+        // what the source met is kept beside, because the client knows only its text.
+        let met = std::sync::Arc::new(std::sync::Mutex::new(None));
+        let kept = std::sync::Arc::clone(&met);
+        let content = content.map(move |chunk| {
+            chunk.map_err(|error| {
+                let text = error.to_string();
+                *kept.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(error);
+                text
+            })
+        });
+        let sent =
+            self.registry.push_blob(&self.repository, &blob.digest, blob.size, content).await;
+        let source = met.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
+        match source {
+            Some(error) => Err(error),
+            None => Ok(sent?),
+        }
+    }
+
+    async fn take_manifest(
+        &self,
+        digest: &Digest,
+        document: &Document,
+        role: Role<'_>,
+        _sparse: bool,
+    ) -> Result<(), TransferError> {
+        let selector = match role.tag() {
+            Some(tag) => Selector::Tag(tag.clone()),
+            None => Selector::Digest(digest.clone()),
+        };
+        Ok(self.registry.push_manifest(&self.repository, &selector, document).await?)
+    }
+}
