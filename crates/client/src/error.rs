@@ -51,7 +51,7 @@ pub enum ClientError {
         cause: String,
     },
     /// 401 or 403.
-    #[error("{host} answered {status} to {action} ({account}){message}", account = account(*.signed_in), message = quoted(.message))]
+    #[error("{host} answered {status} to {action} ({account}){message}", account = account(*.signed_in), message = quoted(.message.as_ref()))]
     Denied {
         /// The registry.
         host: String,
@@ -83,7 +83,7 @@ pub enum ClientError {
         retry_after: Option<Duration>,
     },
     /// Another status that is no success.
-    #[error("{host} answered {status} to {action}{}", quoted(.message))]
+    #[error("{host} answered {status} to {action}{}", quoted(.message.as_ref()))]
     Refused {
         /// The registry.
         host: String,
@@ -183,8 +183,8 @@ fn account(signed_in: bool) -> &'static str {
     if signed_in { "with the configured credentials" } else { "no credentials configured" }
 }
 
-fn quoted(message: &Option<String>) -> String {
-    message.as_ref().map_or_else(String::new, |text| format!(": “{text}”"))
+fn quoted(message: Option<&String>) -> String {
+    message.map_or_else(String::new, |text| format!(": “{text}”"))
 }
 
 fn wait(after: Option<Duration>) -> String {

@@ -13,6 +13,9 @@ use crate::error::{ClientError, Wanted};
 use crate::request::{Call, Registry, innermost, read_bounded};
 use crate::sign_in::Scope;
 
+/// A try that brings fewer bytes than this was in vain: a stream that drips must end some day.
+const PROGRESS: u64 = 64 * 1024;
+
 /// What a tag or digest points to, as the registry says without sending it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Resolved {
@@ -180,6 +183,7 @@ impl Registry {
             size,
             received: 0,
             idle_tries: 0,
+            since_open: 0,
             known: 0,
             answer: None,
             _permit: permit,
@@ -233,6 +237,8 @@ pub struct BlobStream {
     size: u64,
     received: u64,
     idle_tries: usize,
+    /// Bytes that this try has brought.
+    since_open: u64,
     /// Bytes that a server which ignores Range sends again, and that are thrown away.
     known: u64,
     answer: Option<Response>,
@@ -241,7 +247,7 @@ pub struct BlobStream {
 
 impl BlobStream {
     /// The next bytes. None: all bytes came. A stream that breaks off is taken up again with a
-    /// Range request as long as each try brings something.
+    /// Range request as long as the tries bring something.
     pub async fn next(&mut self) -> Result<Option<Bytes>, ClientError> {
         loop {
             let cause = match self.answer.as_mut() {
@@ -265,7 +271,7 @@ impl BlobStream {
             if self.received == self.size {
                 return Ok(None);
             }
-            self.idle_tries += 1;
+            self.idle_tries = if self.since_open < PROGRESS { self.idle_tries + 1 } else { 0 };
             if self.idle_tries > self.registry.inner.options.retries {
                 return Err(self.cut(cause));
             }
@@ -276,7 +282,7 @@ impl BlobStream {
 
     fn take(&mut self, chunk: Bytes) -> Result<Bytes, ClientError> {
         self.received += chunk.len() as u64;
-        self.idle_tries = 0;
+        self.since_open += chunk.len() as u64;
         if self.received > self.size {
             return Err(ClientError::Length {
                 host: self.registry.host().to_owned(),
@@ -346,6 +352,7 @@ impl BlobStream {
             });
         }
         self.answer = Some(answer);
+        self.since_open = 0;
         self.known = self.received - starts_at;
         Ok(())
     }

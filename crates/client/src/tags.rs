@@ -60,7 +60,7 @@ impl Registry {
             }
             match next {
                 Some(next) if next != url && self.inner.options.endpoint.is_same_host(&next) => {
-                    url = next
+                    url = next;
                 }
                 _ => return Ok(tags),
             }

@@ -109,6 +109,7 @@ impl Reference {
     }
 
     /// The same image at another digest or tag.
+    #[must_use]
     pub fn at(&self, selector: Selector) -> Self {
         let (tag, digest) = match selector {
             Selector::Tag(tag) => (Some(tag), None),

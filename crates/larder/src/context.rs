@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use larder_core::lock::{Lock, LockError};
-use larder_core::reference::{Reading, Reference, Unqualified};
+use larder_core::reference::{Malformed, Reading, Reference, Unqualified};
 use larder_store::Store;
 
 use crate::config::{self, Config};
@@ -51,24 +51,22 @@ impl Context {
             (Err(_), None) => Ok(None),
         }
     }
+}
 
-    /// Reads a reference as the configuration writes short names out.
-    pub fn reference(&self, text: &str, config: Option<&Config>) -> Result<Reading, Failure> {
-        let default = Unqualified::default();
-        let unqualified = config.map_or(&default, |config| &config.larder.unqualified);
-        Reference::read(text, unqualified).map_err(|malformed| {
-            let remedy = malformed
-                .proposal
-                .as_ref()
-                .map(|meant| format!("write {meant}"))
-                .unwrap_or_default();
-            Failure::usage(
-                format!("cannot read the reference `{}`", text.escape_debug()),
-                &malformed.reason,
-                remedy,
-            )
-        })
-    }
+/// Reads a reference as the configuration writes short names out.
+pub fn read_reference(text: &str, config: Option<&Config>) -> Result<Reading, Malformed> {
+    let default = Unqualified::default();
+    Reference::read(text, config.map_or(&default, |config| &config.larder.unqualified))
+}
+
+/// The same for a reference that the operator typed: one that cannot be read ends the command.
+pub fn reference(text: &str, config: Option<&Config>) -> Result<Reference, Failure> {
+    let reading = read_reference(text, config).map_err(|malformed| {
+        let remedy = malformed.proposal.as_ref().map(|meant| format!("write {meant}"));
+        let what = format!("cannot read the reference `{}`", text.escape_debug());
+        Failure::usage(what, &malformed.reason, remedy.unwrap_or_default())
+    })?;
+    Ok(reading.reference)
 }
 
 /// The lock of a configuration. One that is not there yet is empty.

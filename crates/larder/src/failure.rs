@@ -157,7 +157,7 @@ fn advice(error: &ClientError) -> (String, Exit) {
             "check the name; registries also answer so when the account may not see it".into()
         }
         ClientError::NotFound { wanted: Wanted::Tag(_), .. } => {
-            "check the tag; `larder look` without a tag lists those that exist".into()
+            "check the tag; `larder look --tags IMAGE` lists those that exist".into()
         }
         ClientError::NotFound { .. } => {
             "the registry lost it, or never had it; ask its keeper".into()

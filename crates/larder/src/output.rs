@@ -74,6 +74,7 @@ impl Output {
     }
 
     /// Writes bytes of a file as they are.
+    #[allow(clippy::unused_self)] // all writing goes through the one output
     pub fn raw(&self, text: &str) {
         let mut to = io::stdout().lock();
         ended(to.write_all(text.as_bytes()).and_then(|()| to.flush()));
@@ -115,6 +116,7 @@ impl Output {
         Progress::new(!self.quiet && !self.json && io::stderr().is_terminal())
     }
 
+    #[allow(clippy::unused_self)] // as above
     /// The width for tables. None: it goes on somewhere else, so nothing is wrapped.
     pub fn width(&self) -> Option<u16> {
         if !io::stdout().is_terminal() {

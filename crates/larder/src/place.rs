@@ -5,11 +5,12 @@
 
 use std::path::PathBuf;
 
+use larder_core::digest::Digest;
 use larder_core::name::Tag;
 use larder_core::reference::{Reference, Selector};
 
 use crate::config::Config;
-use crate::context::{Context, open_store};
+use crate::context::{open_store, reference};
 use crate::failure::Failure;
 use crate::transfer::{Archive, Layout, Own, Remote, Source, Target};
 
@@ -24,9 +25,27 @@ pub enum Place {
     Archive(PathBuf, Option<String>),
 }
 
+/// A place that was opened to read from.
+pub struct Opened {
+    /// Where the image is.
+    pub source: Box<dyn Source>,
+    /// What to ask for there.
+    pub selector: Selector,
+    /// The tag that it has there. None: it has none.
+    pub tag: Option<Tag>,
+}
+
+impl Opened {
+    /// An image in a layout: its name there may be a tag or a whole reference.
+    fn named(source: Box<dyn Source>, digest: Digest, name: Option<String>) -> Self {
+        let tag = name.and_then(|name| name.rsplit(':').next()?.parse().ok());
+        Self { source, selector: Selector::Digest(digest), tag }
+    }
+}
+
 impl Place {
     /// Reads a place.
-    pub fn read(text: &str, context: &Context, config: Option<&Config>) -> Result<Self, Failure> {
+    pub fn read(text: &str, config: Option<&Config>) -> Result<Self, Failure> {
         let (path, name) = match text.split_once('#') {
             Some((path, name)) => (path, Some(name.to_owned())),
             None => (text, None),
@@ -42,7 +61,7 @@ impl Place {
         {
             return Ok(Self::Folder(path.into(), name));
         }
-        Ok(Self::Registry(context.reference(text, config)?.reference))
+        Ok(Self::Registry(reference(text, config)?))
     }
 
     /// Whether it is in this larder's own store on this machine.
@@ -53,8 +72,8 @@ impl Place {
         })
     }
 
-    /// Opens it to read from, with what to ask for there.
-    pub fn source(&self, config: Option<&Config>) -> Result<(Box<dyn Source>, Selector), Failure> {
+    /// Opens it to read from.
+    pub fn source(&self, config: Option<&Config>) -> Result<Opened, Failure> {
         let what = |path: &PathBuf| format!("cannot read {}", path.display());
         match self {
             Self::Registry(reference) => {
@@ -65,32 +84,37 @@ impl Place {
                     }
                     _ => Box::new(Remote::new(registry(reference, config)?, repository)),
                 };
-                Ok((source, reference.selector()))
+                let tag = match reference.selector() {
+                    Selector::Tag(tag) => Some(tag),
+                    Selector::Digest(_) => reference.tag.clone(),
+                };
+                Ok(Opened { source, selector: reference.selector(), tag })
             }
             Self::Folder(path, name) => {
                 let layout =
                     Layout::open(path).map_err(|error| Failure::transfer(what(path), &error))?;
                 let found = layout.find(name.as_deref());
-                let (digest, _) =
+                let (digest, name) =
                     found.map_err(|error| Failure::transfer(what(path), &error.into()))?;
-                Ok((Box::new(layout), Selector::Digest(digest)))
+                Ok(Opened::named(Box::new(layout), digest, name))
             }
             Self::Archive(path, name) => {
                 let archive =
                     Archive::open(path).map_err(|error| Failure::transfer(what(path), &error))?;
                 let found = archive.find(name.as_deref());
-                let (digest, _) =
+                let (digest, name) =
                     found.map_err(|error| Failure::transfer(what(path), &error.into()))?;
-                Ok((Box::new(archive), Selector::Digest(digest)))
+                Ok(Opened::named(Box::new(archive), digest, name))
             }
         }
     }
 
-    /// Opens it to write to, with the tag that is to be set there. `from` gives what this place
-    /// leaves open.
+    /// Opens it to write to, with the tag that is to be set there. `from` and the tag that the image
+    /// has there give what this place leaves open.
     pub fn target(
         &self,
         from: &Self,
+        tag_there: Option<Tag>,
         config: Option<&Config>,
     ) -> Result<(Box<dyn Target>, Option<Tag>), Failure> {
         let what = |path: &PathBuf| format!("cannot write to {}", path.display());
@@ -99,7 +123,7 @@ impl Place {
                 Some(name) => name.parse().map(Some).map_err(|error| {
                     Failure::usage(format!("cannot name an image `{name}`"), error, "")
                 }),
-                None => Ok(from.tag()),
+                None => Ok(tag_there.clone()),
             }
         };
         match self {
@@ -130,16 +154,11 @@ impl Place {
                         }
                     }
                 };
-                let same = from.tag();
-                let by_digest_only = matches!(from, Self::Registry(from) if from.tag.is_none() && from.digest.is_some());
-                Ok((
-                    target,
-                    match &reference.tag {
-                        Some(tag) => Some(tag.clone()),
-                        None if by_digest_only => None,
-                        None => same.or_else(|| Some(Tag::latest())),
-                    },
-                ))
+                // An image that is named by its digest alone is taken by it alone; one that has no
+                // name where it is gets the usual one.
+                let by_digest = matches!(from, Self::Registry(from) if from.digest.is_some());
+                let usual = (!by_digest).then(Tag::latest);
+                Ok((target, reference.tag.clone().or(tag_there).or(usual)))
             }
             Self::Folder(path, name) => {
                 let layout =
@@ -151,17 +170,6 @@ impl Place {
                     Archive::make(path).map_err(|error| Failure::transfer(what(path), &error))?;
                 Ok((Box::new(archive), tag(name)?))
             }
-        }
-    }
-
-    /// The tag that it names.
-    fn tag(&self) -> Option<Tag> {
-        match self {
-            Self::Registry(reference) => match reference.selector() {
-                Selector::Tag(tag) => Some(tag),
-                Selector::Digest(_) => reference.tag.clone(),
-            },
-            Self::Folder(_, name) | Self::Archive(_, name) => name.as_ref()?.parse().ok(),
         }
     }
 }

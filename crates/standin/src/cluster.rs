@@ -102,7 +102,9 @@ impl Cluster {
             let cluster = Arc::clone(&cluster);
             async move {
                 match cluster.lock().await.apply(&text).await {
-                    Ok(pods) => pods.iter().map(|pod| format!("{pod}\n")).collect(),
+                    Ok(pods) => {
+                        pods.iter().map(Pod::to_string).collect::<Vec<_>>().join("\n") + "\n"
+                    }
                     Err(error) => format!("error: {error}\n"),
                 }
             }

@@ -94,13 +94,21 @@ impl Faults {
             Some(What::CutAfter(limit)) => {
                 let (parts, body) = next.run(request).await.into_parts();
                 let mut left = limit;
-                let body = body.into_data_stream().map(move |chunk| {
-                    let chunk = chunk.map_err(std::io::Error::other)?;
-                    let taken = chunk.len().min(left);
-                    left -= taken;
-                    match taken {
-                        0 => Err(std::io::Error::other("cut")),
-                        _ => Ok(chunk.slice(..taken)),
+                // One empty piece more, so that a body of a single piece is cut too.
+                let end = futures_util::stream::once(async { Ok(Bytes::new()) });
+                let body = body.into_data_stream().chain(end).then(move |chunk| {
+                    let chunk = chunk.map_err(std::io::Error::other).map(|mut chunk| {
+                        chunk.truncate(left);
+                        chunk
+                    });
+                    left -= chunk.as_ref().map_or(0, Bytes::len);
+                    async move {
+                        if chunk.as_ref().is_ok_and(Bytes::is_empty) {
+                            // So that what came before is on its way.
+                            tokio::time::sleep(Duration::from_millis(20)).await;
+                            return Err(std::io::Error::other("cut"));
+                        }
+                        chunk
                     }
                 });
                 Response::from_parts(parts, Body::from_stream(body))

@@ -208,7 +208,7 @@ impl Random {
             let number = self.next();
             text.extend_from_slice(WORDS[(number % 16) as usize].as_bytes());
             let _ = write!(text, " {}", (number >> 8) % 1000);
-            text.push(if number % 11 == 0 { b'\n' } else { b' ' });
+            text.push(if number.is_multiple_of(11) { b'\n' } else { b' ' });
         }
         text
     }

@@ -53,7 +53,7 @@ struct Inner {
 /// What is known of an upload in this process.
 enum State {
     Active,
-    Parked(Hasher, u64),
+    Parked(Box<Hasher>, u64),
 }
 
 impl LocalBlobs {
@@ -206,7 +206,7 @@ impl BlobStore for LocalBlobs {
     async fn resume(&self, id: UploadId) -> Result<Box<dyn BlobWriter>, StoreError> {
         let parked = match self.inner.states().insert(id, State::Active) {
             Some(State::Active) => return Err(StoreError::Busy(id.to_string())),
-            Some(State::Parked(hasher, offset)) => Some((hasher, offset)),
+            Some(State::Parked(hasher, offset)) => Some((*hasher, offset)),
             None => None,
         };
         // From here on the upload is ours; the guard lets go of it on every way out.
@@ -465,7 +465,7 @@ impl Work {
     fn remember(&self) {
         let mut states = self.claim.inner.states();
         if states.len() < PARKED {
-            states.insert(self.claim.id, State::Parked(self.hasher.clone(), self.offset));
+            states.insert(self.claim.id, State::Parked(Box::new(self.hasher.clone()), self.offset));
         } else {
             states.remove(&self.claim.id);
         }

@@ -69,8 +69,7 @@ impl SqliteLedger {
     pub fn open(path: &Path) -> Result<Self, StoreError> {
         let mut writer =
             connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)?;
-        writer
-            .pragma_update(None, "journal_mode", "WAL")
+        keep_log(&writer)
             .and_then(|()| writer.pragma_update(None, "synchronous", "FULL"))
             .map_err(StoreError::ledger("be opened"))?;
         prepare(&mut writer)?;
@@ -134,6 +133,25 @@ fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
         .map_err(StoreError::ledger("be opened"))?;
     connection.busy_timeout(BUSY).map_err(StoreError::ledger("be opened"))?;
     Ok(connection)
+}
+
+/// Switches to a write-ahead log. Unlike other statements this one does not wait by itself for
+/// another process that does the same.
+fn keep_log(connection: &Connection) -> Result<(), rusqlite::Error> {
+    let give_up = std::time::Instant::now() + BUSY;
+    loop {
+        let mode =
+            connection.query_row("PRAGMA journal_mode = WAL", [], |row| row.get::<_, String>(0));
+        match mode {
+            Err(error)
+                if error.sqlite_error_code() == Some(rusqlite::ErrorCode::DatabaseBusy)
+                    && std::time::Instant::now() < give_up =>
+            {
+                std::thread::sleep(Duration::from_millis(20));
+            }
+            other => return other.map(drop),
+        }
+    }
 }
 
 fn prepare(connection: &mut Connection) -> Result<(), StoreError> {

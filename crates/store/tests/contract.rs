@@ -1,5 +1,5 @@
 //! What every blob store and every ledger must hold, run against each implementation.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used)]
 
 use std::time::Duration;
 

@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{bytes, count};
-use crate::place::Place;
+use crate::place::{Opened, Place};
 use crate::transfer::{Engine, Order};
 
 /// Copy one image between registry, OCI layout folder and archive. The digest stays the same.
@@ -46,10 +46,10 @@ struct Report {
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
-    let from = Place::read(&args.from, context, config.as_ref())?;
-    let to = Place::read(&args.to, context, config.as_ref())?;
+    let from = Place::read(&args.from, config.as_ref())?;
+    let to = Place::read(&args.to, config.as_ref())?;
     let what = format!("cannot copy {from} to {to}");
-    let (source, selector) = from.source(config.as_ref())?;
+    let Opened { source, selector, tag } = from.source(config.as_ref())?;
     let platforms = match args.platform.is_empty() {
         true => Platforms::All,
         false => Platforms::Some(args.platform.clone()),
@@ -66,7 +66,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         context.output.result(format!("would copy {from} to {to}: {kind}, {digest}"));
         return Ok(Exit::Done);
     }
-    let (target, tag) = to.target(&from, config.as_ref())?;
+    let (target, tag) = to.target(&from, tag, config.as_ref())?;
     let began = Instant::now();
     let progress = context.output.progress();
     progress.say(format!("{from} to {to}"));

@@ -53,7 +53,7 @@ pub fn read(paths: &[PathBuf]) -> (Vec<Deployment>, Vec<Broken>) {
                     }
                     Ok(_) => {}
                     Err(error) => {
-                        broken.push(Broken { file: shown(path), cause: error.to_string() })
+                        broken.push(Broken { file: shown(path), cause: error.to_string() });
                     }
                 }
             }

@@ -10,10 +10,10 @@ use larder_core::reference::Selector;
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, store_if_any};
+use crate::context::{Context, reference, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, STRONG, Table, bytes, count, paint, short};
-use crate::place::Place;
+use crate::place::{Opened, Place};
 use crate::transfer::{Source, TransferError};
 
 /// Say what a reference is, without pulling it; with two, whether they are the same.
@@ -75,9 +75,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if args.tags {
         return tags(&args.reference, context, config.as_ref()).await;
     }
-    let first = look(&args.reference, context, config.as_ref()).await?;
+    let first = look(&args.reference, config.as_ref()).await?;
     if let Some(other) = &args.other {
-        let second = look(other, context, config.as_ref()).await?;
+        let second = look(other, config.as_ref()).await?;
         return Ok(compare(&first, &second, context));
     }
     let wanted = args.platform.clone();
@@ -115,10 +115,10 @@ fn choose<'l>(look: &'l Look, on: &Platform) -> Option<&'l OnePlatform> {
 }
 
 /// Reads the documents and configurations of everything that a reference names.
-async fn look(text: &str, context: &Context, config: Option<&Config>) -> Result<Look, Failure> {
-    let place = Place::read(text, context, config)?;
+async fn look(text: &str, config: Option<&Config>) -> Result<Look, Failure> {
+    let place = Place::read(text, config)?;
     let what = || format!("cannot look at {place}");
-    let (source, selector) = place.source(config)?;
+    let Opened { source, selector, .. } = place.source(config)?;
     let failed = |error: TransferError| Failure::transfer(what(), &error);
     let (digest, document) = source.manifest(&selector).await.map_err(failed)?;
     let mut images: Vec<(Option<Platform>, Digest, Document)> = Vec::new();
@@ -362,7 +362,7 @@ fn differences(first: &Look, second: &Look) -> Vec<String> {
 }
 
 async fn tags(text: &str, context: &Context, config: Option<&Config>) -> Outcome {
-    let reference = context.reference(text, config)?.reference;
+    let reference = reference(text, config)?;
     let what = || format!("cannot list the tags of {}", reference.image());
     let own = match config {
         Some(config) if reference.host == config.larder.url.host => store_if_any(config)?,

@@ -4,7 +4,6 @@ use std::io::Read as _;
 use std::path::PathBuf;
 
 use larder_core::lock::Lock;
-use larder_core::reference::Reference;
 use larder_core::rewrite::{Access, Edit, FILE_LIMIT, Finding, scan, splice};
 use larder_core::route::{Routes, Standing};
 use serde::Serialize;
@@ -12,7 +11,7 @@ use similar::{ChangeTag, TextDiff};
 
 use super::files::{self, Broken};
 use crate::config::Config;
-use crate::context::{Context, read_lock};
+use crate::context::{Context, read_lock, read_reference};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, WARN, count, paint};
 
@@ -41,7 +40,8 @@ pub struct Args {
 #[derive(Serialize)]
 struct Line {
     file: String,
-    line: usize,
+    #[serde(rename = "line")]
+    row: usize,
     column: usize,
     from: String,
     /// The new text. None: it is left as it is.
@@ -125,7 +125,7 @@ impl Rewriter<'_> {
         for finding in findings {
             let mut line = Line {
                 file: file.to_owned(),
-                line: finding.position.line,
+                row: finding.position.line,
                 column: finding.position.column,
                 from: finding.text.clone(),
                 to: None,
@@ -154,14 +154,13 @@ impl Rewriter<'_> {
 
     /// The new text of a reference. None: it is right already.
     fn wanted(&self, text: &str) -> Result<Option<String>, Left> {
-        let reading =
-            Reference::read(text, &self.config.larder.unqualified).map_err(|malformed| Left {
-                placeholder: malformed.reason.word() == "placeholder",
-                why: match malformed.proposal {
-                    Some(meant) => format!("{}; meant: {meant}", malformed.reason),
-                    None => malformed.reason.to_string(),
-                },
-            })?;
+        let reading = read_reference(text, Some(self.config)).map_err(|malformed| Left {
+            placeholder: malformed.reason.word() == "placeholder",
+            why: match malformed.proposal {
+                Some(meant) => format!("{}; meant: {meant}", malformed.reason),
+                None => malformed.reason.to_string(),
+            },
+        })?;
         let reference = reading.reference;
         let mut target = match self.routes.standing(&reference, &self.lock) {
             Standing::Own => reference.clone(),
@@ -245,7 +244,7 @@ fn show(args: &Args, lines: &[Line], files: usize, changed: usize, context: &Con
             if let Some(to) = &line.to {
                 context.output.result(format!(
                     "{}:{}:{}: {} -> {to}",
-                    line.file, line.line, line.column, line.from
+                    line.file, line.row, line.column, line.from
                 ));
             }
         }
@@ -272,11 +271,11 @@ fn show(args: &Args, lines: &[Line], files: usize, changed: usize, context: &Con
 fn report_left(lines: &[Line], context: &Context) {
     for line in lines {
         if let Some(why) = &line.left {
-            let Line { file, line, column, from, .. } = line;
+            let Line { file, row, column, from, .. } = line;
             let from: String = from.chars().flat_map(char::escape_debug).collect();
             context
                 .output
-                .note(format!("{} {file}:{line}:{column}: {from}: {why}", paint(WARN, "left:")));
+                .note(format!("{} {file}:{row}:{column}: {from}: {why}", paint(WARN, "left:")));
         }
     }
 }

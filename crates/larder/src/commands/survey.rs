@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use super::files::{self, Broken, Deployment};
 use crate::config::Config;
-use crate::context::{Context, read_lock, store_if_any};
+use crate::context::{Context, read_lock, read_reference, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
 
@@ -95,7 +95,7 @@ struct Place {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
     let (deployments, broken) = files::read(&args.paths);
-    let mut rows = collect(&deployments, config.as_ref(), context);
+    let mut rows = collect(&deployments, config.as_ref());
     if let Some(config) = &config {
         let lock = read_lock(config)?;
         let routes = config.routes();
@@ -126,22 +126,18 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 }
 
 /// One row for each distinct reference, in the order of their first places.
-fn collect(
-    deployments: &[Deployment],
-    config: Option<&Config>,
-    context: &Context,
-) -> Vec<(Option<Reading>, Row)> {
+fn collect(deployments: &[Deployment], config: Option<&Config>) -> Vec<(Option<Reading>, Row)> {
     let mut rows: Vec<(Option<Reading>, Row)> = Vec::new();
     let mut known: HashMap<String, usize> = HashMap::new();
     for deployment in deployments {
         for finding in &deployment.scan.findings {
-            let (reading, row) = read(finding, config, context);
+            let (reading, row) = read(finding, config);
             let at = *known.entry(row.reference.clone()).or_insert_with(|| {
                 rows.push((reading, row));
                 rows.len() - 1
             });
             let row = &mut rows[at].1;
-            for remark in remarks(finding, config, context) {
+            for remark in remarks(finding, config) {
                 if !row.remarks.contains(&remark) {
                     row.remarks.push(remark);
                 }
@@ -152,8 +148,8 @@ fn collect(
     rows
 }
 
-fn read(finding: &Finding, config: Option<&Config>, context: &Context) -> (Option<Reading>, Row) {
-    let reading = read_text(&finding.text, config, context).ok();
+fn read(finding: &Finding, config: Option<&Config>) -> (Option<Reading>, Row) {
+    let reading = read_reference(&finding.text, config).ok();
     let (reference, standing) = match &reading {
         Some(reading) => (reading.reference.to_string(), Word::Uncovered),
         None => (finding.text.clone(), Word::Malformed),
@@ -171,21 +167,10 @@ fn read(finding: &Finding, config: Option<&Config>, context: &Context) -> (Optio
     )
 }
 
-fn read_text(
-    text: &str,
-    config: Option<&Config>,
-    _: &Context,
-) -> Result<Reading, larder_core::reference::Malformed> {
-    match config {
-        Some(config) => Reference::read(text, &config.larder.unqualified),
-        None => Reference::read(text, &larder_core::reference::Unqualified::default()),
-    }
-}
-
 /// What is wrong with a reference as it is written in one place.
-fn remarks(finding: &Finding, config: Option<&Config>, context: &Context) -> Vec<String> {
+fn remarks(finding: &Finding, config: Option<&Config>) -> Vec<String> {
     let mut remarks = Vec::new();
-    match read_text(&finding.text, config, context) {
+    match read_reference(&finding.text, config) {
         Err(malformed) => {
             remarks.push(malformed.reason.to_string());
             remarks.extend(malformed.proposal.map(|meant| format!("meant: {meant}")));

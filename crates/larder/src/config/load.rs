@@ -118,7 +118,8 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
         file.cluster.iter().map(|c| (&c.name, c.name.get_ref().clone())).collect()
     })?;
     for source in &sources {
-        for entry in source.file.intake.iter().filter(|entry| entry.to.get_ref().is_single()) {
+        if let Some(entry) = source.file.intake.iter().find(|entry| entry.to.get_ref().is_single())
+        {
             let name = entry.to.get_ref();
             return Err(source.fault(
                 &entry.to,
@@ -126,7 +127,9 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
                 &format!("write it as \"vendor/{name}\""),
             ));
         }
-        for shelf in source.file.shelf.iter().filter(|shelf| !shelf.name.get_ref().is_single()) {
+        if let Some(shelf) =
+            source.file.shelf.iter().find(|shelf| !shelf.name.get_ref().is_single())
+        {
             return Err(source.fault(&shelf.name, "a shelf's name has no slash in it", ""));
         }
     }

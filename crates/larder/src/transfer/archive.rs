@@ -119,7 +119,7 @@ impl Archive {
         found.ok_or_else(|| LayoutError::NotFound(digest.to_string()).into())
     }
 
-    async fn whole(&self, digest: &Digest, limit: usize) -> Result<Bytes, TransferError> {
+    fn whole(&self, digest: &Digest, limit: usize) -> Result<Bytes, TransferError> {
         let (start, size) = self.place(digest)?;
         if size > limit as u64 {
             let digest = digest.clone();
@@ -226,7 +226,7 @@ impl Source for Archive {
             Selector::Digest(digest) => digest.clone(),
             Selector::Tag(tag) => self.find(Some(tag.as_str()))?.0,
         };
-        let bytes = self.whole(&digest, MANIFEST_LIMIT).await?;
+        let bytes = self.whole(&digest, MANIFEST_LIMIT)?;
         document(digest, bytes)
     }
 
@@ -267,7 +267,7 @@ impl Source for Archive {
 
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {
         check_small(blob, limit)?;
-        self.whole(&blob.digest, limit).await
+        self.whole(&blob.digest, limit)
     }
 }
 

@@ -1,6 +1,7 @@
 //! The order of a move: what is missing, blobs first, manifests from the leaves up, the tag last.
 
 use std::collections::{BTreeSet, HashMap};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -89,13 +90,18 @@ impl Engine {
         let mut blobs = Vec::new();
         missing_blobs(order.target, &wanted, &mut blobs, &mut BTreeSet::new()).await?;
         self.progress.expect(blobs.iter().map(|blob| blob.size).sum());
-        let outcomes: Vec<bool> = stream::iter(blobs.clone())
+        // After a failure nothing new is begun, but what is on its way comes to its end: it is kept,
+        // and nothing is left half written.
+        let failed = AtomicBool::new(false);
+        let outcomes: Vec<Result<bool, TransferError>> = stream::iter(blobs.clone())
+            .take_while(|_| std::future::ready(!failed.load(Ordering::Relaxed)))
             .map(|blob| async move { self.blob(order, &blob).await })
             .buffered(BLOBS_AT_ONCE)
-            .try_collect()
-            .await?;
+            .inspect_err(|_| failed.store(true, Ordering::Relaxed))
+            .collect()
+            .await;
         for (blob, copied) in blobs.iter().zip(outcomes) {
-            if copied {
+            if copied? {
                 moved.copied += 1;
                 moved.bytes += blob.size;
             } else {

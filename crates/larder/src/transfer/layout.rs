@@ -286,7 +286,7 @@ impl Target for Layout {
     ) -> Result<(), TransferError> {
         self.blobs.put(digest, document.bytes.clone()).await?;
         if let Role::Image(tag) = role {
-            let tag = tag.map(|tag| tag.as_str());
+            let tag = tag.map(larder_core::name::Tag::as_str);
             self.index.lock().unwrap_or_else(PoisonError::into_inner).add(digest, document, tag);
         }
         Ok(())

@@ -78,7 +78,7 @@ impl Target for Own {
                 match self.store.blobs.cancel(id).await {
                     Err(StoreError::NotFound(_)) | Ok(()) => {}
                     Err(other) => {
-                        tracing::warn!(%other, ?parked, "an upload could not be given up")
+                        tracing::warn!(%other, ?parked, "an upload could not be given up");
                     }
                 }
                 return Err(error);

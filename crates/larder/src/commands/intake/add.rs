@@ -9,7 +9,7 @@ use serde::Serialize;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
 use crate::config::Config;
-use crate::context::{Context, shown};
+use crate::context::{Context, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
 
 /// Want images: write them into larder.toml. Comments and order of the file stay.
@@ -51,7 +51,7 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         .map_err(|error: toml_edit::TomlError| Failure::usage(what(), error.message(), ""))?;
     let mut added = Vec::new();
     for text in references(args)? {
-        added.push(add(&text, args, &config, &mut document, context)?);
+        added.push(add(&text, args, &config, &mut document)?);
     }
     if let (Some(_), 2..) = (
         &args.to,
@@ -112,10 +112,9 @@ fn add(
     args: &Args,
     config: &Config,
     document: &mut DocumentMut,
-    context: &Context,
 ) -> Result<Added, Failure> {
     let what = || format!("cannot add {text}");
-    let reference = context.reference(text, Some(config))?.reference;
+    let reference = reference(text, Some(config))?;
     if let Some(digest) = &reference.digest {
         let remedy = "name the tag; the lock keeps the digest";
         return Err(Failure::usage(
@@ -185,10 +184,11 @@ fn add(
     let mut entry = Table::new();
     entry["image"] = value(named);
     let mut tags = InlineTable::new();
-    tags.insert("exact", Value::Array(Array::from_iter([tag.as_str()])));
+    tags.insert("exact", Value::Array([tag.as_str()].into_iter().collect()));
     entry["tags"] = value(tags);
     if !args.platform.is_empty() {
-        entry["platforms"] = value(Array::from_iter(args.platform.iter().map(ToString::to_string)));
+        entry["platforms"] =
+            value(args.platform.iter().map(ToString::to_string).collect::<Array>());
     }
     entry["to"] = value(&to);
     entries.push(entry);

@@ -1,0 +1,168 @@
+//! `larder.toml`, `init` and `check`.
+
+use snapbox::assert_data_eq;
+use snapbox::str;
+
+use crate::house::{House, INTAKE, run};
+
+#[test]
+fn an_unknown_key_is_shown_where_it_stands_with_the_nearest_known_one() {
+    let house = House::new();
+    house.write("larder.toml", "[larder]\nname = \"emberfall\"\nurl = \"http://larder.emberfall.example\"\n\n[[upstream]]\nname = \"bazaar\"\nhots = \"bazaar.example\"\n");
+    let run = house.larder("check").ends(2);
+    assert_data_eq!(
+        run.err,
+        str![[r#"
+error: [..]larder.toml:7:1 cannot be used
+cause: `hots` is not a key here
+
+   |
+ 7 | hots = "bazaar.example"
+   | ^
+try:   write `host`
+
+"#]]
+    );
+}
+
+#[test]
+fn what_cannot_be_used_is_told_with_its_place() {
+    let house = House::new();
+    let larder = "[larder]\nname = \"e\"\nurl = \"http://l.example\"\naccess = \"open\"\n";
+    let intake =
+        "[[intake]]\nimage = \"bazaar.example/library/kettle\"\ntags = { exact = [\"2\"] }\n";
+    for (rest, words) in [
+        (
+            "[[shelf]]\nname = \"a\"\n[[shelf]]\nname = \"a\"\n",
+            &["larder.toml:8:8", "is there twice"][..],
+        ),
+        ("[[shelf]]\nname = \"a/b\"\n", &["no slash"][..]),
+        ("[[shelf]]\nname = \"A\"\n", &["lower case", "6 | name = \"A\""][..]),
+        (
+            &format!("{intake}to = \"kettle\"\n"),
+            &["names a shelf and a repository", "vendor/kettle"][..],
+        ),
+        (
+            &format!("{intake}to = \"v/k\"\nplatforms = \"some\"\n"),
+            &["`platforms` is \"all\" or a list"][..],
+        ),
+        (
+            &format!("{intake}to = \"v/k\"\nplatforms = [\"linux\"]\n"),
+            &["`linux` is not a platform"][..],
+        ),
+        (
+            &format!("{intake}to = \"v/k\"\ncompanions = true\n"),
+            &["`companions = true`", "not carried out by this version"][..],
+        ),
+        (
+            "[[intake]]\nimage = \"library/kettle\"\ntags = { exact = [\"2\"] }\nto = \"v/k\"\n",
+            &["names no registry"][..],
+        ),
+        (
+            "[[intake]]\nimage = \"b.example/k\"\ntags = { exact = [\"2\"], match = \"2\" }\nto = \"v/k\"\n",
+            &["`tags` says either"][..],
+        ),
+        (
+            "[[intake]]\nimage = \"b.example/k\"\ntags = { semver = \"^1\" }\nto = \"v/k\"\n",
+            &["`semver`", "not carried out"][..],
+        ),
+        ("[[rule]]\nname = \"x\"\n", &["[[rule]]", "not carried out"][..]),
+        ("[[keep]]\nmatch = [\"**\"]\n", &["[[keep]]", "not carried out"][..]),
+        (
+            "[[shelf]]\nname = \"bazaar\"\ncaches = \"bazaar\"\n",
+            &["pull-through cache", "not carried out"][..],
+        ),
+        ("[[class]]\nname = \"x\"\nmatch = [\"a[\"]\n", &["`a[` is not a pattern"][..]),
+        (
+            "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nendpoint = \"https://me:pw@b.example\"\n",
+            &["must not hold a user or password"][..],
+        ),
+        (
+            "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nendpoint = \"b.example\"\n",
+            &["is not an address"][..],
+        ),
+        ("[[upstream]\n", &["larder.toml:5:"][..]),
+    ] {
+        house.write("larder.toml", format!("{larder}{rest}"));
+        house.larder("check --offline").ends(2).says(words).says(&["error:", "cause:"]);
+    }
+    house.write("larder.toml", "");
+    house.larder("check").ends(2).says(&["it has no [larder] table"]);
+    house
+        .larder("check --config nowhere.toml")
+        .ends(2)
+        .says(&["cannot read nowhere.toml", "check the path"]);
+    let mut elsewhere = house.command("check");
+    elsewhere.current_dir(house.folder.path());
+    run(&mut elsewhere).ends(2).says(&["there is no larder.toml", "`larder init` writes one"]);
+}
+
+#[test]
+fn includes_are_read_and_checked_together() {
+    let house = House::new();
+    house.configure("");
+    let config = house.read("larder.toml");
+    house.write("larder.toml", format!("include = [\"intake/*.toml\"]\n{config}"));
+    house.write("intake/a.toml", INTAKE);
+    house.larder("check").ends(0).says(&["5 intake entries, 1 cluster"]);
+    house.write("intake/b.toml", INTAKE);
+    house.larder("check").ends(2).says(&["intake/b.toml", "is there twice", "intake/a.toml"]);
+    house.write("intake/b.toml", "[larder]\nname = \"x\"\nurl = \"http://x.example\"\n");
+    house.larder("check").ends(2).says(&["intake/b.toml:1", "stands in the first file only"]);
+    house.write("larder.toml", format!("include = [\"../../*/x.toml\"]\n{config}"));
+    house.larder("check").ends(2).says(&["an include names files in one folder"]);
+}
+
+#[test]
+fn init_writes_a_configuration_that_is_right_and_never_replaces_one() {
+    let house = House::new();
+    house.larder("init new.toml").ends(0).says(&["wrote new.toml"]);
+    house
+        .larder("check --offline --config new.toml")
+        .ends(0)
+        .says(&["larder emberfall, 1 intake entry, 1 cluster"]);
+    let before = house.read("new.toml");
+    house.larder("init new.toml").ends(2).says(&["there is such a file already"]);
+    assert_eq!(house.read("new.toml"), before);
+    assert_eq!(house.larder("init -").ends(0).out, before);
+    house.larder("init nowhere/larder.toml").ends(2).says(&["cannot write nowhere/larder.toml"]);
+}
+
+#[test]
+fn check_reaches_every_upstream_and_says_what_is_wrong() {
+    let house = House::new();
+    house.larder("check").ends(0).says(&["bazaar", "ventworks", "answers", "anonymous"]);
+    let json = house.larder("check --json").ends(0).json();
+    assert_eq!(json["upstreams"][1]["account"], "configured");
+
+    let mut command = house.command("check");
+    command.env_remove("VENTWORKS_LOGIN");
+    run(&mut command).ends(2).says(&["VENTWORKS_LOGIN is not set"]);
+    let mut command = house.command("check");
+    command.env("VENTWORKS_LOGIN", "emberfall:wrong");
+    run(&mut command)
+        .ends(3)
+        .says(&["answered 401 to the sign-in", "check the name and the secret"]);
+    let mut command = house.command("check");
+    command.env("VENTWORKS_LOGIN", "no-colon");
+    let told = run(&mut command).ends(2).says(&["does not hold `NAME:SECRET`"]);
+    assert!(
+        !format!("{}{}", told.out, told.err).contains("no-colon"),
+        "what was meant as a secret is shown"
+    );
+
+    let text =
+        house.read("larder.toml").replace("{ env = \"VENTWORKS_LOGIN\" }", "{ file = \"login\" }");
+    house.write("larder.toml", text);
+    house.larder("check").ends(2).says(&["No such file"]);
+    house.write("login", format!("{}\n", larder_standin::VENTWORKS_LOGIN));
+    house.larder("check").ends(0);
+}
+
+#[test]
+fn wrong_calls_are_told_and_end_with_two() {
+    let house = House::new();
+    house.larder("no-such-command").ends(2).says(&["unrecognized subcommand"]);
+    house.larder("rewrite").ends(2).says(&["required"]);
+    house.larder("--help").ends(0).says(&["Work goes in this order", "Exit status"]);
+}

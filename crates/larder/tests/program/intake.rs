@@ -1,0 +1,300 @@
+//! `larder intake`: add, lock, diff, run.
+
+use std::process::Stdio;
+use std::time::Duration;
+
+use larder_standin::{ImagePlan, What, image};
+
+use crate::house::{House, small, spawn};
+
+#[test]
+fn images_are_wanted_locked_brought_in_and_then_left_alone() {
+    let house = House::new();
+    house
+        .larder("intake run")
+        .ends(1)
+        .says(&["wanted, but not locked: bazaar.example/library/kettle:2", "nothing to do"]);
+    house.larder("intake diff").ends(1).says(&["wanted, not locked", "Next: `larder intake lock`"]);
+    house.larder("intake lock --dry-run").ends(0).says(&["would be written"]);
+    assert!(!house.path("larder.lock").exists());
+    house.larder("intake lock").ends(0).says(&["new", "wrote larder.lock: 5 images"]);
+    let lock = house.read("larder.lock");
+    house.larder("intake lock").ends(0).says(&["same", "larder.lock is up to date: 5 images"]);
+    assert_eq!(house.read("larder.lock"), lock);
+    house.larder("intake diff").ends(1).says(&["to be brought in"]);
+    house
+        .larder("intake run --dry-run")
+        .ends(1)
+        .says(&["would bring in", "5 images would be brought in"]);
+    house.ventworks.take_requests();
+    house.larder("intake run").ends(0).says(&["5 images brought in, 0 there already"]);
+    let twice: Vec<_> = house
+        .bazaar
+        .take_requests()
+        .into_iter()
+        .filter(|(line, count)| line.contains("GET") && line.contains("/blobs/") && *count > 1)
+        .collect();
+    assert!(twice.is_empty(), "fetched twice: {twice:?}");
+    house.larder("intake diff").ends(0).says(&["in place"]);
+    house.ventworks.take_requests();
+    house.larder("intake run").ends(0).says(&["nothing to do: 5 images locked, all there"]);
+    assert!(
+        house.bazaar.take_requests().keys().all(|line| line.starts_with("HEAD")),
+        "only the diff asked"
+    );
+    assert!(house.ventworks.take_requests().is_empty());
+    assert_eq!(house.unfinished(), 0);
+
+    // The larder's content is the upstream's, byte for byte.
+    for (name, plan) in [
+        ("vendor/kettle:2", small("kettle")),
+        ("vendor/ashlog:1.4", ImagePlan { schema2: true, ..small("ashlog") }),
+    ] {
+        let json = house.larder(&format!("shelf show {name} --json")).ends(0).json();
+        assert_eq!(json[0]["digest"], image(&plan).digest().as_str());
+    }
+    let brinedb = house.larder("shelf show vendor/brinedb --json").ends(0).json();
+    assert_eq!(brinedb[0]["platforms"], serde_json::json!(["linux/amd64"]));
+    assert_eq!(brinedb[0]["absent"], serde_json::json!(["linux/arm64"]));
+    house.larder("shelf list").ends(0).says(&["vendor  5             5"]);
+    house.larder("shelf show other").ends(1).says(&["holds nothing under that name"]);
+}
+
+#[test]
+fn layers_that_images_share_are_moved_once() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    house.bazaar.take_requests();
+    house.ventworks.take_requests();
+    let json = house.larder("intake run --json").ends(0).json();
+    let fetched: usize = [house.bazaar.take_requests(), house.ventworks.take_requests()]
+        .into_iter()
+        .flatten()
+        .filter(|(line, _)| line.starts_with("GET") && line.contains("/blobs/"))
+        .map(|(_, count)| count)
+        .sum();
+    assert_eq!(fetched, usize::try_from(json["blobs_copied"].as_u64().unwrap()).unwrap());
+    assert!(json["blobs_present"].as_u64().unwrap() >= 4, "the base layers were shared: {json}");
+}
+
+#[test]
+fn a_tag_that_moves_is_told_and_the_lock_protects() {
+    let house = House::new();
+    house.bring_in();
+    house.hold(&house.ventworks, "gauges/steamgauge", "1.9.2", &image(&small("steamgauge again")));
+    house.larder("intake diff").ends(1).says(&["moved upstream; the lock holds"]);
+    house.larder("intake run").ends(0).says(&["nothing to do"]);
+    let before = image(&small("steamgauge")).digest().short().to_owned();
+    house.larder("intake lock").ends(0).says(&["moved; was", &before]);
+    house.larder("intake diff").ends(1).says(&["to be brought in"]);
+    house.larder("intake run").ends(0).says(&["1 image brought in, 4 there already"]);
+    house.larder("intake diff").ends(0);
+}
+
+#[test]
+fn what_nobody_wants_any_more_and_what_is_gone_is_told() {
+    let house = House::new();
+    house.bring_in();
+    let text = house
+        .read("larder.toml")
+        .replace("tags = { exact = [\"2\"] }", "tags = { exact = [\"3\"] }");
+    house.write("larder.toml", text);
+    house
+        .larder("intake diff")
+        .ends(1)
+        .says(&["the upstream has it no longer", "locked, but nobody wants it"]);
+    house.larder("intake lock").ends(3).says(&[
+        "dropped: nothing wants it",
+        "has no tag 3 in library/kettle",
+        "wrote larder.lock: 4 images",
+    ]);
+    house.ventworks.faults.add(None, "/", 999, What::Status(500, None));
+    house.larder("intake diff").ends(3).says(&["not reached", "could not be told"]);
+    house.larder("intake lock").ends(3).says(&["not resolved"]);
+    assert!(
+        house.read("larder.lock").contains("gauges/valve-twin"),
+        "what could not be asked stays locked"
+    );
+}
+
+#[test]
+fn a_damaged_lock_is_told() {
+    let house = House::new();
+    house.write("larder.lock", "version = 1\n[[image]]\nname = 3\n");
+    house.larder("intake run").ends(2).says(&["larder.lock:3 cannot be used", "version control"]);
+    house.write("larder.lock", "version = 7\n");
+    house.larder("intake diff").ends(2).says(&["of version 7"]);
+}
+
+#[test]
+fn corrupt_content_is_never_kept() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 999, What::Altered);
+    let run = house.larder("intake run").ends(4).says(&[
+        "cannot bring in bazaar.example/library/kettle:2",
+        "has the digest",
+        "nothing of it was kept",
+    ]);
+    assert!(
+        run.out.contains("2 images brought in"),
+        "the vendor's images came all the same: {}",
+        run.out
+    );
+    assert_eq!(house.unfinished(), 0);
+    house.larder("shelf show vendor/kettle").ends(1);
+    house.bazaar.faults.clear();
+    house.larder("intake run").ends(0).says(&["3 images brought in, 2 there already"]);
+}
+
+#[test]
+fn a_stream_that_breaks_off_is_resumed() {
+    let house = House::new();
+    let large = ImagePlan {
+        layer_size: 3_000_000,
+        ..ImagePlan::new("large").for_platforms(&["linux/amd64"])
+    };
+    house.hold(&house.bazaar, "library/kettle", "2", &image(&large));
+    house.larder("intake lock").ends(0);
+    house.bazaar.take_requests();
+    house.bazaar.faults.add(Some("GET"), "/library/kettle/blobs/", 4, What::CutAfter(200_000));
+    house.larder("intake run").ends(0);
+    let again = house
+        .bazaar
+        .take_requests()
+        .into_iter()
+        .filter(|(line, count)| line.contains("kettle/blobs") && *count > 1);
+    assert!(again.count() > 0, "no blob was asked for again");
+    house.bazaar.faults.clear();
+    house
+        .larder("look kettle:2 larder.emberfall.example:5080/vendor/kettle:2")
+        .ends(0)
+        .says(&["same"]);
+    // One that never gets anywhere is given up.
+    house.hold(&house.bazaar, "library/ashlog", "1.4", &image(&small("never")));
+    house.larder("intake lock").ends(0);
+    house.bazaar.faults.add(Some("GET"), "/library/ashlog/blobs/", 9999, What::CutAfter(2_000));
+    house.larder("intake run").ends(3).says(&["broke off after", "again after each retry"]);
+    assert_eq!(house.unfinished(), 0);
+}
+
+#[test]
+fn a_run_that_is_killed_is_gone_on_with() {
+    let house = House::new();
+    let large = ImagePlan { own: 6, layer_size: 800_000, ..ImagePlan::new("large") };
+    house.hold(&house.bazaar, "library/kettle", "2", &image(&large));
+    house.larder("intake lock").ends(0);
+    for pause in [120, 200, 300] {
+        house.bazaar.faults.add(Some("GET"), "/blobs/", 2, What::Late(Duration::from_millis(150)));
+        let mut child = spawn(&mut house.command("intake run"), Stdio::null());
+        std::thread::sleep(Duration::from_millis(pause));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        // Whatever is visible is complete.
+        if house.larder("shelf show vendor/kettle").exit == 0 {
+            house.larder("copy larder.emberfall.example:5080/vendor/kettle:2 ./whole").ends(0);
+            std::fs::remove_dir_all(house.path("whole")).unwrap();
+        }
+    }
+    house.bazaar.faults.clear();
+    house.larder("intake run").ends(0);
+    house.larder("intake diff").ends(0);
+    house.larder("look kettle:2 larder.emberfall.example:5080/vendor/kettle:2").ends(0);
+}
+
+#[test]
+fn two_runs_at_once_do_no_harm() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    let both: Vec<_> =
+        (0..2).map(|_| spawn(&mut house.command("intake run"), Stdio::null())).collect();
+    for child in both {
+        crate::house::ended(child).ends(0);
+    }
+    house.larder("intake diff").ends(0);
+    assert_eq!(house.unfinished(), 0);
+}
+
+#[test]
+fn a_store_that_cannot_be_written_is_told() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    let text = house
+        .read("larder.toml")
+        .replace("access = \"open\"", "access = \"open\"\ndata = \"/proc/larder\"");
+    house.write("larder.toml", text);
+    house
+        .larder("intake run")
+        .ends(2)
+        .says(&["cannot open the larder's store in /proc/larder", "check `data` in larder.toml"]);
+}
+
+#[test]
+fn a_platform_that_an_image_lacks_is_told() {
+    let house = House::new();
+    let text = house
+        .read("larder.toml")
+        .replace("platforms = [\"linux/amd64\"]\nto", "platforms = [\"linux/s390x\"]\nto");
+    house.write("larder.toml", text);
+    house.larder("intake lock").ends(0);
+    house
+        .larder("intake run")
+        .ends(1)
+        .says(&["it is not made for linux/s390x; it is made for linux/amd64, linux/arm64"]);
+}
+
+#[test]
+fn add_writes_into_the_configuration_and_leaves_the_rest_alone() {
+    let house = House::new();
+    house.configure("# what we want\n[[intake]]\nimage = \"bazaar.example/library/kettle\"   # boils\ntags = { exact = [\"2\"] }\nto = \"vendor/kettle\"\n");
+    house.hold(&house.bazaar, "library/kettle", "3", &image(&small("kettle 3")));
+    let before = house.read("larder.toml");
+    house
+        .larder("intake add kettle:3 --dry-run")
+        .ends(0)
+        .says(&["would be wanted: bazaar.example/library/kettle:3, to vendor/kettle"]);
+    assert_eq!(house.read("larder.toml"), before);
+    house.larder("intake add kettle:3").ends(0);
+    let after = house.read("larder.toml");
+    assert_eq!(after, before.replace("[\"2\"]", "[\"2\", \"3\"]"));
+    house.larder("intake add kettle:3").ends(0).says(&["wanted already"]);
+    assert_eq!(house.read("larder.toml"), after);
+    house
+        .larder_reads(
+            "intake add - --platform linux/x86_64",
+            "brinedb:5.2\n\nventworks.example/gauges/valve-twin:3.1\n",
+        )
+        .ends(0);
+    let added = house.read("larder.toml");
+    assert!(added.starts_with(&after));
+    assert!(added.contains("platforms = [\"linux/amd64\"]\nto = \"vendor/brinedb\""), "{added}");
+    house.bring_in();
+    for (line, words) in [
+        ("intake add kettle", &["it names no tag"][..]),
+        (
+            "intake add http://bazaar.example/library/kettle:2",
+            &["starts with `http://`", "write bazaar.example/library/kettle:2"][..],
+        ),
+        (
+            "intake add larder.emberfall.example:5080/vendor/kettle:2",
+            &["names this larder itself"][..],
+        ),
+        ("intake add a.example/x:1 b.example/x:1 --to vendor/x", &["`--to` names one place"][..]),
+        ("intake add a.example/x:1 --to Vendor", &["lower case"][..]),
+    ] {
+        let before = house.read("larder.toml");
+        house.larder(line).ends(2).says(words);
+        assert_eq!(house.read("larder.toml"), before, "{line}");
+    }
+}
+
+#[test]
+fn locking_asks_once_for_each_image() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    house.bazaar.take_requests();
+    house.larder("intake lock").ends(0);
+    let requests = house.bazaar.take_requests();
+    assert_eq!(requests.values().sum::<usize>(), 3, "{requests:?}");
+    assert!(requests.keys().all(|line| line.starts_with("HEAD")), "{requests:?}");
+}

@@ -1,0 +1,62 @@
+//! `larder look`.
+
+use larder_standin::image;
+
+use crate::house::{House, small};
+
+#[test]
+fn an_image_is_described_without_being_pulled() {
+    let house = House::new();
+    let run = house.larder("look ventworks.example/gauges/steamgauge:1.9.2").ends(0);
+    let digest = image(&small("steamgauge")).digest().clone();
+    run.says(&[
+        digest.as_str(),
+        "application/vnd.oci.image.index.v1+json",
+        "linux/arm64",
+        "entrypoint /usr/bin/steamgauge",
+        "org.opencontainers.image.title = steamgauge",
+        "2026-02-03T04:05:06Z",
+    ]);
+    let requests = house.ventworks.take_requests();
+    let blobs: usize =
+        requests.iter().filter(|(line, _)| line.contains("/blobs/")).map(|(_, count)| count).sum();
+    assert_eq!(blobs, 2, "only the two configurations: {requests:?}");
+
+    let json = house.larder("look kettle:2 --json").ends(0).json();
+    assert_eq!(json["reference"], "bazaar.example/library/kettle:2");
+    assert_eq!(json["platforms"][0]["platform"], "linux/amd64");
+    assert_eq!(json["platforms"][0]["layers"].as_array().unwrap().len(), 3);
+    house
+        .larder("look kettle:2 --platform linux/aarch64")
+        .ends(0)
+        .says(&["linux/arm64\n  created"]);
+    house
+        .larder("look kettle:2 --platform linux/s390x")
+        .ends(1)
+        .says(&["is not made for linux/s390x", "linux/amd64, linux/arm64"]);
+    house.larder("look --tags library/kettle").ends(0).says(&["2"]);
+}
+
+#[test]
+fn two_references_are_compared() {
+    let house = House::new();
+    house.bring_in();
+    let ours = "larder.emberfall.example:5080/vendor";
+    let theirs = "ventworks.example/gauges";
+    house
+        .larder(&format!("look {theirs}/steamgauge:1.9.2 {ours}/steamgauge:1.9.2"))
+        .ends(0)
+        .says(&["same:"]);
+    house.larder(&format!("look --tags {ours}/steamgauge")).ends(0).says(&["1.9.2"]);
+    house.larder(&format!("look --tags {ours}/nothing")).ends(1).says(&["no such repository"]);
+    house.larder(&format!("look {theirs}/steamgauge:1.9.2 {theirs}/valve-twin:3.1")).ends(1).says(
+        &[
+            "they differ",
+            "only the first is made for linux/arm64",
+            "1 of 3 layers shared",
+            "labels changed",
+        ],
+    );
+    // What was brought in without a platform is described without it.
+    house.larder(&format!("look {ours}/brinedb:5.2")).ends(0).says(&["in 1 platform"]);
+}

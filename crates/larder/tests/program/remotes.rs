@@ -1,0 +1,160 @@
+//! What remotes do to us, each told in its own words.
+
+use std::time::Duration;
+
+use larder_standin::{SignIn, Upstream, UpstreamPlan, What, image};
+use tokio_rustls::rustls;
+
+use crate::house::{House, small};
+
+/// A configuration with one upstream more.
+fn add_upstream(house: &House, host: &str, endpoint: &str, more: &str) {
+    let text = house.read("larder.toml");
+    house.write("larder.toml", format!("{text}\n[[upstream]]\nname = \"{host}\"\nhost = \"{host}\"\nendpoint = \"{endpoint}\"\n{more}\n"));
+}
+
+fn start(house: &House, plan: UpstreamPlan) -> Upstream {
+    let folder = house.folder.path().join("more");
+    let upstream = house.runtime.block_on(Upstream::start(&folder, plan)).unwrap();
+    house.hold(&upstream, "library/kettle", "2", &image(&small("kettle")));
+    upstream
+}
+
+#[test]
+fn a_host_that_cannot_be_reached_is_told_from_one_that_refuses() {
+    let house = House::new();
+    house
+        .larder("look nowhere.example/kettle:2")
+        .ends(3)
+        .says(&["nowhere.example cannot be reached", "`endpoint` in an [[upstream]]"]);
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    add_upstream(&house, "closed.example", &format!("http://{port}"), "");
+    house
+        .larder("look closed.example/kettle:2")
+        .ends(3)
+        .says(&["closed.example cannot be reached", "refused"]);
+    house.larder("check").ends(3).says(&["closed.example cannot be reached"]);
+}
+
+#[test]
+fn missing_things_are_told_apart() {
+    let house = House::new();
+    house
+        .larder("look bazaar.example/library/kettle:9")
+        .ends(3)
+        .says(&["bazaar.example has no tag 9 in library/kettle", "--tags"]);
+    house
+        .larder("look bazaar.example/library/none:1")
+        .ends(3)
+        .says(&["has no repository library/none"]);
+    let digest = format!("sha256:{}", "0".repeat(64));
+    house
+        .larder(&format!("look bazaar.example/library/kettle@{digest}"))
+        .ends(3)
+        .says(&["has no manifest"]);
+    house.larder("look --tags bazaar.example/library/none").ends(3).says(&["has no repository"]);
+    house
+        .larder("look bazaar.example//kettle")
+        .ends(2)
+        .says(&["empty part", "write bazaar.example/kettle"]);
+}
+
+#[test]
+fn refusals_say_who_asked() {
+    let house = House::new();
+    let text =
+        house.read("larder.toml").replace("credentials = { env = \"VENTWORKS_LOGIN\" }\n", "");
+    house.write("larder.toml", text);
+    house.larder("look ventworks.example/gauges/steamgauge:1.9.2").ends(3).says(&[
+        "answered 401",
+        "no credentials configured",
+        "add `credentials`",
+    ]);
+    house.bazaar.faults.add(None, "/manifests/", 9, What::Status(403, None));
+    house.larder("look kettle:2").ends(3).says(&["answered 403 to the pull of library/kettle"]);
+
+    let upstream = start(
+        &house,
+        UpstreamPlan { sign_in: SignIn::Basic { login: "a:b".into() }, ..UpstreamPlan::default() },
+    );
+    house.write("login", "a:b");
+    add_upstream(
+        &house,
+        "basic.example",
+        &upstream.endpoint(),
+        "credentials = { file = \"login\" }",
+    );
+    house.larder("look basic.example/library/kettle:2").ends(0);
+    house.write("login", "a:c");
+    house.larder("look basic.example/library/kettle:2").ends(3).says(&[
+        "answered 401",
+        "with the configured credentials",
+        "check the name and the secret",
+    ]);
+}
+
+#[test]
+fn a_certificate_is_trusted_only_when_its_authority_is_named() {
+    let house = House::new();
+    let made = rcgen::generate_simple_self_signed(["127.0.0.1".to_owned()]).unwrap();
+    let key = rustls::pki_types::PrivateKeyDer::try_from(made.signing_key.serialize_der()).unwrap();
+    let provider = std::sync::Arc::new(rustls::crypto::ring::default_provider());
+    let tls = rustls::ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_no_client_auth()
+        .with_single_cert(vec![made.cert.der().clone()], key)
+        .unwrap();
+    let upstream = start(
+        &house,
+        UpstreamPlan { tls: Some(std::sync::Arc::new(tls)), ..UpstreamPlan::default() },
+    );
+    let before = house.read("larder.toml");
+    add_upstream(&house, "secure.example", &upstream.endpoint(), "");
+    house
+        .larder("look secure.example/library/kettle:2")
+        .ends(3)
+        .says(&["a certificate that is not trusted", "`ca` in the [[upstream]]"]);
+    house.write("larder.toml", &before);
+    house.write("ca.pem", made.cert.pem());
+    add_upstream(&house, "secure.example", &upstream.endpoint(), "ca = \"ca.pem\"");
+    house.larder("look secure.example/library/kettle:2").ends(0);
+    house.write("larder.toml", &before);
+    add_upstream(&house, "secure.example", &upstream.endpoint().replace("https", "http"), "");
+    house
+        .larder("look secure.example/library/kettle:2")
+        .ends(3)
+        .says(&["secure.example cannot be reached"]);
+    house.write("larder.toml", &before);
+    add_upstream(&house, "secure.example", &upstream.endpoint(), "ca = \"no.pem\"");
+    house
+        .larder("look secure.example/library/kettle:2")
+        .ends(2)
+        .says(&["cannot read the certificates"]);
+}
+
+#[test]
+fn passing_faults_are_waited_for_and_lasting_ones_are_told() {
+    let house = House::new();
+    house.bazaar.faults.add(None, "/manifests/2", 1, What::Status(429, Some(1)));
+    house.bazaar.faults.add(None, "/manifests/2", 2, What::Status(503, None));
+    house.larder("look kettle:2").ends(0);
+    house.bazaar.faults.add(None, "/manifests/2", 9, What::Status(429, Some(9999)));
+    house.larder("look kettle:2").ends(3).says(&["limits our rate", "asks to wait 9999 s"]);
+    house.bazaar.faults.clear();
+    house.bazaar.faults.add(None, "/manifests/2", 99, What::Status(500, None));
+    house.larder("look kettle:2").ends(3).says(&["answered 500", "try again later"]);
+    house.bazaar.faults.clear();
+    house.bazaar.faults.add(None, "/manifests/2", 9, What::Page);
+    house.larder("look kettle:2").ends(4).says(&["cannot be used"]);
+    house.bazaar.faults.clear();
+    house.bazaar.faults.add(Some("GET"), "/manifests/sha256", 9, What::Altered);
+    house.larder("intake lock").ends(4).says(&[
+        "sent content for sha256:",
+        "that has the digest",
+        "nothing of it was kept",
+    ]);
+    house.bazaar.faults.clear();
+    house.bazaar.faults.add(None, "/manifests/2", 1, What::Late(Duration::from_millis(300)));
+    house.larder("look kettle:2").ends(0);
+}
