@@ -22,6 +22,8 @@ pub use table::Table;
 pub const GOOD: Style = AnsiColor::Green.on_default();
 /// Wrong.
 pub const BAD: Style = AnsiColor::Red.on_default().bold();
+/// Taken away.
+pub const GONE: Style = AnsiColor::Red.on_default();
 /// To be looked at.
 pub const WARN: Style = AnsiColor::Yellow.on_default();
 /// Beside the point.

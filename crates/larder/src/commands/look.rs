@@ -287,6 +287,17 @@ fn compare(first: &Look, second: &Look, context: &Context) -> Exit {
             second.reference,
             first.digest
         ));
+        // The same index need not hold the same platforms everywhere.
+        for (these, those) in [(first, second), (second, first)] {
+            let lacking = only(these, those);
+            if !lacking.is_empty() {
+                context.output.note(format!(
+                    "{} does not hold {}",
+                    those.reference,
+                    lacking.join(", ")
+                ));
+            }
+        }
         return exit;
     }
     context.output.result(format!(
@@ -303,19 +314,21 @@ fn compare(first: &Look, second: &Look, context: &Context) -> Exit {
     exit
 }
 
+/// The platforms that these have and those have not.
+fn only(these: &Look, those: &Look) -> Vec<String> {
+    let has =
+        |one: &OnePlatform| those.platforms.iter().any(|other| other.platform == one.platform);
+    these
+        .platforms
+        .iter()
+        .filter(|one| !has(one))
+        .map(|one| shown_platform(one.platform.as_ref()))
+        .collect()
+}
+
 /// What differs, from the coarse to the fine.
 fn differences(first: &Look, second: &Look) -> Vec<String> {
     let mut found = Vec::new();
-    let only = |these: &Look, those: &Look| -> Vec<String> {
-        let has =
-            |one: &OnePlatform| those.platforms.iter().any(|other| other.platform == one.platform);
-        these
-            .platforms
-            .iter()
-            .filter(|one| !has(one))
-            .map(|one| shown_platform(one.platform.as_ref()))
-            .collect()
-    };
     for (these, those, which) in [(first, second, "first"), (second, first, "second")] {
         let platforms = only(these, those);
         if !platforms.is_empty() {

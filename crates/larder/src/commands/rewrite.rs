@@ -13,7 +13,7 @@ use super::files::{self, Broken};
 use crate::config::Config;
 use crate::context::{Context, read_lock, read_reference};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, WARN, count, paint};
+use crate::output::{BAD, DIM, GONE, GOOD, WARN, count, paint};
 
 /// Make deployments name the larder's images, and change nothing else in them. Exit status 1 says
 /// that a reference has no route (it is left as it is), or with --check that something would change.
@@ -293,7 +293,7 @@ fn unified(file: &str, old: &str, new: &str) -> String {
         for change in hunk.iter_changes() {
             let line = change.value().trim_end_matches(['\n', '\r']);
             text.push_str(&match change.tag() {
-                ChangeTag::Delete => paint(BAD, format!("-{line}")),
+                ChangeTag::Delete => paint(GONE, format!("-{line}")),
                 ChangeTag::Insert => paint(GOOD, format!("+{line}")),
                 ChangeTag::Equal => format!(" {line}"),
             });

@@ -114,7 +114,10 @@ struct Shown {
     /// Platforms that the index names and that were not brought in.
     absent: Vec<Platform>,
     content: u64,
+    /// When the tag was set.
     since: String,
+    #[serde(skip)]
+    age: String,
 }
 
 async fn show(
@@ -162,6 +165,7 @@ async fn show(
             absent,
             content: one.content,
             since: crate::output::time(one.since),
+            age: ago(one.since, now()),
             repository: one.repository,
             tag: one.tag,
             digest: one.manifest.digest,
@@ -182,7 +186,7 @@ async fn show(
             short(&one.digest).to_owned(),
             platforms.join(" "),
             bytes(one.content),
-            one.since.clone(),
+            one.age.clone(),
         ]);
     }
     context.output.result(table.text());

@@ -82,6 +82,10 @@ fn some_platforms_can_be_taken() {
         .says(&["4 blobs copied"]);
     house.larder("look ./one").ends(0).says(&["in 1 platform", "linux/amd64"]);
     house
+        .larder(&format!("look {KETTLE} ./one"))
+        .ends(0)
+        .says(&["same", "./one does not hold linux/arm64"]);
+    house
         .larder(&format!("copy {KETTLE} ./none --platform linux/s390x"))
         .ends(1)
         .says(&["not made for linux/s390x"]);

@@ -105,7 +105,7 @@ impl Stage {
 
     /// Says what to notice.
     pub fn notice(&self, text: &str) {
-        self.output.result(format!("\n{} {text}", paint(GOOD, "→")));
+        self.output.result(format!("{} {text}", paint(GOOD, "→")));
     }
 
     /// A chapter that did not hold.
@@ -155,6 +155,7 @@ impl Stage {
                 self.output.result(text);
             }
         }
+        self.output.result("");
         if done.status.code() != Some(expected as i32) {
             return Err(self.broken(format!(
                 "`larder {line}` ended with {}, not with {}",
@@ -210,14 +211,18 @@ impl Stage {
         for pod in &pods {
             let status = paint(if pod.is_running() { GOOD } else { BAD }, pod.status);
             self.output.result(format!("  {}/{}  {status}", pod.namespace, pod.name));
-            for event in pod
-                .events
-                .iter()
-                .filter(|event| event.warning && !event.message.starts_with("Error"))
-            {
-                self.output.result(format!("      {}", paint(DIM, event)));
+            let warnings = pod.events.iter().filter(|event| event.warning);
+            let told: Vec<_> =
+                warnings.filter(|event| !event.message.starts_with("Error")).collect();
+            if let Some(last) = told.last() {
+                self.output.result(format!("      {}", paint(DIM, last)));
+            }
+            if told.len() > 1 {
+                let more = format!("(and {} more like it)", told.len() - 1);
+                self.output.result(format!("      {}", paint(DIM, more)));
             }
         }
+        self.output.result("");
         let running = pods.iter().filter(|pod| pod.is_running()).count();
         Ok((running, pods.len() - running))
     }
@@ -227,6 +232,7 @@ impl Stage {
         self.prompt(&format!("sed -i 's|{from}|{to}|' deploy/{name}"));
         let path = self.folder.join("deploy").join(name);
         let text = fs::read_to_string(&path).map_err(|error| self.broken(error))?;
+        self.output.result("");
         fs::write(&path, text.replace(from, to)).map_err(|error| self.broken(error))
     }
 

@@ -45,7 +45,7 @@ async fn know_what_runs(stage: &mut Stage) -> Result<(), Failure> {
         survey.contains("meant: bazaar.example/library/ashlog:1.4"),
         "the typed-in scheme is not explained",
     )?;
-    stage.notice("One reference has a scheme typed in front, one is ambiguous, and two images nobody brings in yet. So we mend the one and want the others:");
+    stage.notice("One reference has a scheme typed in front, one is ambiguous, and two images nobody brings in yet. So we mend the one and want the others:\n");
     stage.mend("leak-watch.yaml", "http://bazaar", "bazaar")?;
     stage
         .larder(&format!("intake add kettle:2 {BAZAAR}/community/pipewatch:0.9"), Exit::Done)
@@ -78,7 +78,7 @@ async fn bring_it_in(stage: &mut Stage) -> Result<(), Failure> {
         "First the lock: what each tag resolves to today. It is reviewed and committed like code.",
     );
     stage.larder("intake lock", Exit::Done).await?;
-    stage.notice("Nothing was brought in yet; the difference says what a run would do:");
+    stage.notice("Nothing was brought in yet; the difference says what a run would do:\n");
     stage.larder("intake diff", Exit::No).await?;
     let run = stage.larder("intake run", Exit::Done).await?;
     hold(stage, run.contains("6 images brought in"), "not every image was brought in")?;
