@@ -4,6 +4,7 @@
 //! the limits; clones share them. Content is streamed and never held whole, but for manifests.
 
 mod challenge;
+mod credentials;
 mod endpoint;
 mod error;
 mod pull;
@@ -11,10 +12,12 @@ mod push;
 mod request;
 mod sign_in;
 mod tags;
+mod transport;
 
+pub use credentials::Credentials;
 pub use endpoint::{Endpoint, EndpointError};
 pub use error::{ClientError, Wanted};
 pub use pull::{BlobStream, Resolved};
 pub use push::Mount;
-pub use request::{Options, Registry};
-pub use sign_in::Credentials;
+pub use request::Registry;
+pub use transport::Options;

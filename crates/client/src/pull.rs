@@ -10,8 +10,9 @@ use reqwest::{Method, Response, StatusCode};
 use tokio::sync::OwnedSemaphorePermit;
 
 use crate::error::{ClientError, Wanted};
-use crate::request::{Call, Registry, innermost, read_bounded};
+use crate::request::{Call, Registry};
 use crate::sign_in::Scope;
+use crate::transport::{innermost, read_bounded};
 
 /// A try that brings fewer bytes than this was in vain: a stream that drips must end some day.
 const PROGRESS: u64 = 64 * 1024;
@@ -59,7 +60,7 @@ impl Registry {
             StatusCode::METHOD_NOT_ALLOWED => {
                 return self.resolve_by_get(repository, selector).await;
             }
-            _ => return Err(self.refusal(answer, &call.action).await),
+            _ => return Err(self.transport().refusal(answer, &call.action).await),
         }
         let header =
             |name| answer.headers().get(name).and_then(|value| HeaderValue::to_str(value).ok());
@@ -108,14 +109,15 @@ impl Registry {
         match answer.status() {
             status if status.is_success() => {}
             StatusCode::NOT_FOUND => return Err(self.manifest_missing(repository, selector).await),
-            _ => return Err(self.refusal(answer, &call.action).await),
+            _ => return Err(self.transport().refusal(answer, &call.action).await),
         }
         let header = |name: &str| Some(answer.headers().get(name)?.to_str().ok()?.to_owned());
         let announced = header(CONTENT_TYPE.as_str());
         let stated: Option<Digest> =
             header("docker-content-digest").and_then(|text| text.parse().ok());
-        let bytes =
-            read_bounded(answer, MANIFEST_LIMIT).await.map_err(|cause| self.protocol(cause))?;
+        let bytes = read_bounded(answer, MANIFEST_LIMIT)
+            .await
+            .map_err(|cause| self.transport().protocol(cause))?;
         let expected = match selector {
             Selector::Digest(digest) => Some(digest.clone()),
             Selector::Tag(_) => stated,
@@ -272,7 +274,7 @@ impl BlobStream {
                 return Ok(None);
             }
             self.idle_tries = if self.since_open < PROGRESS { self.idle_tries + 1 } else { 0 };
-            if self.idle_tries > self.registry.inner.options.retries {
+            if self.idle_tries > self.registry.transport().options.retries {
                 return Err(self.cut(cause));
             }
             tracing::debug!(host = self.registry.host(), digest = %self.digest, received = self.received, cause, "resuming");
@@ -326,19 +328,21 @@ impl BlobStream {
                     range.strip_prefix("bytes ")?.split('-').next()?.parse().ok()
                 });
                 start.ok_or_else(|| {
-                    registry.protocol("a partial answer without a readable Content-Range")
+                    registry
+                        .transport()
+                        .protocol("a partial answer without a readable Content-Range")
                 })?
             }
             StatusCode::NOT_FOUND => {
                 let wanted = Wanted::Blob(format!("{} in {}", self.digest, self.repository));
                 return Err(ClientError::NotFound { host: registry.host().to_owned(), wanted });
             }
-            _ => return Err(registry.refusal(answer, &call.action).await),
+            _ => return Err(registry.transport().refusal(answer, &call.action).await),
         };
         if starts_at > self.received {
-            return Err(
-                registry.protocol("a partial answer that begins after the byte that was asked for")
-            );
+            return Err(registry
+                .transport()
+                .protocol("a partial answer that begins after the byte that was asked for"));
         }
         // A length that is wrong from the start need not be read to its end.
         if let Some(length) = answer.content_length()

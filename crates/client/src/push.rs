@@ -39,7 +39,7 @@ impl Registry {
         match answer.status() {
             status if status.is_success() => Ok(true),
             StatusCode::NOT_FOUND => Ok(false),
-            _ => Err(self.refusal(answer, &call.action).await),
+            _ => Err(self.transport().refusal(answer, &call.action).await),
         }
     }
 
@@ -68,7 +68,7 @@ impl Registry {
             }
             // Some registries refuse what they do not know instead of opening an upload.
             StatusCode::NOT_FOUND | StatusCode::METHOD_NOT_ALLOWED => Ok(Mount::Refused),
-            _ => Err(self.refusal(answer, &call.action).await),
+            _ => Err(self.transport().refusal(answer, &call.action).await),
         }
     }
 
@@ -95,7 +95,7 @@ impl Registry {
         let call = Call::new(Method::POST, url, scope.clone(), action.clone());
         let answer = self.send(&call).await?;
         if answer.status() != StatusCode::ACCEPTED {
-            return Err(self.refusal(answer, &action).await);
+            return Err(self.transport().refusal(answer, &action).await);
         }
         let upload = self.location(&answer)?;
 
@@ -118,7 +118,7 @@ impl Registry {
             }),
             (None, Err(error)) => Err(error),
             (None, Ok(answer)) if !answer.status().is_success() => {
-                Err(self.refusal(answer, &action).await)
+                Err(self.transport().refusal(answer, &action).await)
             }
             (None, Ok(answer)) => {
                 let next = self.location(&answer).unwrap_or_else(|_| upload.clone());
@@ -144,18 +144,18 @@ impl Registry {
         S: Stream<Item = Result<Bytes, std::io::Error>> + Send + 'static,
     {
         let mut request = self
-            .inner
+            .transport()
             .http
             .patch(upload.clone())
             .header(CONTENT_TYPE, "application/octet-stream")
             .header(CONTENT_LENGTH, size)
             .body(Body::wrap_stream(content));
-        if self.inner.options.endpoint.is_same_host(upload)
+        if self.transport().options.endpoint.is_same_host(upload)
             && let Some(pass) = self.inner.passes.current(scope).await
         {
             request = request.header(AUTHORIZATION, pass.header());
         }
-        request.send().await.map_err(|error| self.unreachable(&error))
+        request.send().await.map_err(|error| self.transport().unreachable(&error))
     }
 
     async fn finish(
@@ -171,7 +171,7 @@ impl Registry {
         let answer = self.send(&call).await?;
         match answer.status() {
             StatusCode::CREATED => Ok(()),
-            _ => Err(self.refusal(answer, &call.action).await),
+            _ => Err(self.transport().refusal(answer, &call.action).await),
         }
     }
 
@@ -196,13 +196,13 @@ impl Registry {
         let scope = Scope::Push(repository.to_string(), None);
         let mut call = Call::new(Method::PUT, url, scope, format!("the push to {repository}"));
         let media_type = HeaderValue::from_str(&document.media_type)
-            .map_err(|_| self.protocol("a media type that no header can carry"))?;
+            .map_err(|_| self.transport().protocol("a media type that no header can carry"))?;
         call.headers.insert(CONTENT_TYPE, media_type);
         call.body = Some(document.bytes.clone());
         let answer = self.send(&call).await?;
         match answer.status() {
             StatusCode::CREATED => Ok(()),
-            _ => Err(self.refusal(answer, &call.action).await),
+            _ => Err(self.transport().refusal(answer, &call.action).await),
         }
     }
 
@@ -210,8 +210,8 @@ impl Registry {
     fn location(&self, answer: &Response) -> Result<Url, ClientError> {
         let text = answer.headers().get(LOCATION).and_then(|value| value.to_str().ok());
         text.and_then(|text| answer.url().join(text).ok())
-            .filter(|url| self.inner.options.endpoint.may_lead_to(url))
-            .ok_or_else(|| self.protocol("an upload without a usable Location"))
+            .filter(|url| self.transport().options.endpoint.may_lead_to(url))
+            .ok_or_else(|| self.transport().protocol("an upload without a usable Location"))
     }
 }
 

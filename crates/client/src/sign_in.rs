@@ -7,22 +7,14 @@ use std::time::{Duration, Instant};
 use base64::Engine as _;
 use reqwest::header::{HeaderValue, WWW_AUTHENTICATE};
 use reqwest::{Response, StatusCode, Url};
-use secrecy::{ExposeSecret, SecretString};
+use secrecy::ExposeSecret;
 use serde::Deserialize;
 use tokio::sync::Mutex;
 
 use crate::challenge::Challenge;
+use crate::credentials::Credentials;
 use crate::error::ClientError;
-use crate::request::{Registry, innermost, read_bounded};
-
-/// A name and its secret. Printing it shows the name only.
-#[derive(Debug, Clone)]
-pub struct Credentials {
-    /// The account.
-    pub user: String,
-    /// Its password or token.
-    pub secret: SecretString,
-}
+use crate::transport::{Transport, read_bounded};
 
 /// What a request needs to be allowed: the token protocol's scope, without its type.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -111,19 +103,20 @@ struct TokenAnswer {
     expires_in: Option<u64>,
 }
 
-impl Registry {
+impl Passes {
     /// Answers a 401: signs in for the scope, unless somebody else has since `refused` was sent.
     ///
     /// # Errors
     /// [`ClientError::Denied`] when there is nothing (else) to sign in with.
-    pub(crate) async fn sign_in(
+    pub async fn sign_in(
         &self,
+        transport: &Transport,
         scope: &Scope,
         action: &str,
         refused: Option<&Pass>,
         answer: &Response,
     ) -> Result<Pass, ClientError> {
-        let slot = self.inner.passes.slot(scope).await;
+        let slot = self.slot(scope).await;
         let mut slot = slot.lock().await;
         if let Some(pass) = slot.as_ref()
             && refused.is_none_or(|refused| refused.header != pass.header)
@@ -132,24 +125,26 @@ impl Registry {
         }
         let lines = answer.headers().get_all(WWW_AUTHENTICATE).iter();
         let challenge = Challenge::strongest(lines.filter_map(|line| line.to_str().ok()));
-        let denied = || self.denied(StatusCode::UNAUTHORIZED, action, None);
-        let pass = match (challenge, &self.inner.options.credentials) {
+        let denied = || transport.denied(StatusCode::UNAUTHORIZED, action, None);
+        let pass = match (challenge, &transport.options.credentials) {
             // The same password again would be refused again.
             (Some(Challenge::Basic), Some(_)) if refused.is_some() => return Err(denied()),
             (Some(Challenge::Basic), Some(credentials)) => Pass::new(&basic(credentials), None),
             (Some(Challenge::Bearer { realm, service, scopes }), _) => {
-                self.fetch_token(scope, action, &realm, service.as_deref(), scopes).await?
+                Self::fetch_token(transport, scope, action, &realm, service.as_deref(), scopes)
+                    .await?
             }
             (Some(Challenge::Basic) | None, _) => return Err(denied()),
         };
-        let pass =
-            pass.ok_or_else(|| self.protocol("the token has characters that no header can carry"))?;
+        let pass = pass.ok_or_else(|| {
+            transport.protocol("the token has characters that no header can carry")
+        })?;
         *slot = Some(pass.clone());
         Ok(pass)
     }
 
     async fn fetch_token(
-        &self,
+        transport: &Transport,
         scope: &Scope,
         action: &str,
         realm: &str,
@@ -158,9 +153,10 @@ impl Registry {
     ) -> Result<Option<Pass>, ClientError> {
         let url = Url::parse(realm)
             .ok()
-            .filter(|url| self.inner.options.endpoint.may_lead_to(url))
+            .filter(|url| transport.options.endpoint.may_lead_to(url))
             .ok_or_else(|| {
-                self.protocol(format!("it sends us to `{realm}` for a token, which is not allowed"))
+                transport
+                    .protocol(format!("it sends us to `{realm}` for a token, which is not allowed"))
             })?;
         scopes.extend(scope.texts());
         scopes.sort();
@@ -169,62 +165,39 @@ impl Registry {
             scopes.iter().map(|scope| ("scope", scope.as_str())).collect();
         query.extend(service.map(|service| ("service", service)));
         let ask = || {
-            let mut request = self.inner.http.get(url.clone()).query(&query);
-            if let Some(credentials) = &self.inner.options.credentials {
+            let mut request = transport.http.get(url.clone()).query(&query);
+            if let Some(credentials) = &transport.options.credentials {
                 request =
                     request.basic_auth(&credentials.user, Some(credentials.secret.expose_secret()));
             }
             request
         };
         let answer =
-            self.with_retries(&format!("the sign-in for {action}"), || ask().send()).await?;
+            transport.with_retries(&format!("the sign-in for {action}"), || ask().send()).await?;
         let status = answer.status();
         if matches!(status, StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN) {
-            return Err(self.denied(status, &format!("the sign-in for {action}"), None));
+            return Err(transport.denied(status, &format!("the sign-in for {action}"), None));
         }
         if !status.is_success() {
             return Err(ClientError::Refused {
-                host: self.host().to_owned(),
+                host: transport.host().to_owned(),
                 status: status.as_u16(),
                 action: format!("the sign-in for {action}"),
                 message: None,
             });
         }
-        let body = read_bounded(answer, TOKEN_LIMIT).await.map_err(|cause| self.protocol(cause))?;
-        let answer: TokenAnswer = serde_json::from_slice(&body)
-            .map_err(|_| self.protocol("its token service did not answer with a token document"))?;
+        let body =
+            read_bounded(answer, TOKEN_LIMIT).await.map_err(|cause| transport.protocol(cause))?;
+        let answer: TokenAnswer = serde_json::from_slice(&body).map_err(|_| {
+            transport.protocol("its token service did not answer with a token document")
+        })?;
         let token = answer
             .token
             .or(answer.access_token)
             .filter(|token| !token.is_empty())
-            .ok_or_else(|| self.protocol("its token service gave no token"))?;
+            .ok_or_else(|| transport.protocol("its token service gave no token"))?;
         let life = Duration::from_secs(answer.expires_in.unwrap_or(DEFAULT_LIFE).min(24 * 3600));
         Ok(Pass::new(&format!("Bearer {token}"), Some(Instant::now() + life)))
-    }
-
-    pub(crate) fn denied(
-        &self,
-        status: StatusCode,
-        action: &str,
-        message: Option<String>,
-    ) -> ClientError {
-        ClientError::Denied {
-            host: self.host().to_owned(),
-            status: status.as_u16(),
-            action: action.to_owned(),
-            signed_in: self.inner.options.credentials.is_some(),
-            message,
-        }
-    }
-
-    pub(crate) fn unreachable(&self, error: &reqwest::Error) -> ClientError {
-        let host = self.host().to_owned();
-        let cause = innermost(error);
-        if cause.contains("certificate") {
-            return ClientError::Untrusted { host, cause };
-        }
-        let endpoint = self.inner.options.endpoint.to_string();
-        ClientError::Unreachable { host, endpoint, cause }
     }
 }
 

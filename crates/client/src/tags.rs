@@ -7,8 +7,9 @@ use reqwest::{Method, StatusCode};
 use serde::Deserialize;
 
 use crate::error::{ClientError, Wanted};
-use crate::request::{Call, Registry, read_bounded};
+use crate::request::{Call, Registry};
 use crate::sign_in::Scope;
+use crate::transport::read_bounded;
 
 /// The largest page that is read, in bytes.
 const PAGE_LIMIT: usize = 8 * 1024 * 1024;
@@ -44,28 +45,33 @@ impl Registry {
                     let wanted = Wanted::Repository(repository.to_string());
                     return Err(ClientError::NotFound { host: self.host().to_owned(), wanted });
                 }
-                _ => return Err(self.refusal(answer, &call.action).await),
+                _ => return Err(self.transport().refusal(answer, &call.action).await),
             }
             let link = answer.headers().get(LINK).and_then(|link| link.to_str().ok());
             let next = link.and_then(next_page).and_then(|next| url.join(next).ok());
-            let body =
-                read_bounded(answer, PAGE_LIMIT).await.map_err(|cause| self.protocol(cause))?;
+            let body = read_bounded(answer, PAGE_LIMIT)
+                .await
+                .map_err(|cause| self.transport().protocol(cause))?;
             let page: Page = serde_json::from_slice(&body)
-                .map_err(|_| self.protocol("its list of tags is not readable"))?;
+                .map_err(|_| self.transport().protocol("its list of tags is not readable"))?;
             tags.extend(page.tags.unwrap_or_default().iter().filter_map(|tag| tag.parse().ok()));
             if tags.len() > TAG_COUNT_LIMIT {
-                return Err(
-                    self.protocol(format!("{repository} has more than {TAG_COUNT_LIMIT} tags"))
-                );
+                return Err(self
+                    .transport()
+                    .protocol(format!("{repository} has more than {TAG_COUNT_LIMIT} tags")));
             }
             match next {
-                Some(next) if next != url && self.inner.options.endpoint.is_same_host(&next) => {
+                Some(next)
+                    if next != url && self.transport().options.endpoint.is_same_host(&next) =>
+                {
                     url = next;
                 }
                 _ => return Ok(tags),
             }
         }
-        Err(self.protocol(format!("its list of tags has more than {PAGE_COUNT_LIMIT} pages")))
+        Err(self
+            .transport()
+            .protocol(format!("its list of tags has more than {PAGE_COUNT_LIMIT} pages")))
     }
 }
 

@@ -38,6 +38,14 @@ impl Algorithm {
 }
 
 /// A digest in canonical form, `sha256:` and lower-case hexadecimal digits. Cannot be made wrong.
+///
+/// ```
+/// use larder_core::digest::Digest;
+///
+/// let digest = Digest::of(b"steam");
+/// assert_eq!(digest.as_str().parse::<Digest>(), Ok(digest.clone()));
+/// assert!("sha256:12".parse::<Digest>().is_err());
+/// ```
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Digest {
     algorithm: Algorithm,

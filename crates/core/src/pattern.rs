@@ -7,6 +7,14 @@ use std::str::FromStr;
 use globset::{Glob, GlobBuilder, GlobMatcher, GlobSet, GlobSetBuilder};
 
 /// One pattern, compiled.
+///
+/// ```
+/// use larder_core::pattern::Pattern;
+///
+/// let pattern: Pattern = "vendor/**".parse().unwrap();
+/// assert!(pattern.matches("vendor/gauges/steamgauge"));
+/// assert!(!pattern.matches("other/steamgauge"));
+/// ```
 #[derive(Clone)]
 pub struct Pattern {
     text: Box<str>,

@@ -6,6 +6,15 @@ use std::str::FromStr;
 
 /// Operating system, architecture and, where there is one, variant: `linux/arm/v7`.
 ///
+/// ```
+/// use larder_core::platform::Platform;
+///
+/// let node: Platform = "linux/x86_64".parse().unwrap();
+/// assert_eq!(node.to_string(), "linux/amd64");
+/// let image: Platform = "linux/arm64".parse().unwrap();
+/// assert_eq!(image.suits(&node), None);
+/// ```
+///
 /// The usual spellings (`x86_64`, `aarch64`, `armhf`, …) are turned into the standard's; a
 /// variant that says nothing (`arm64/v8`, `amd64/v1`) is left out, so that equal machines compare
 /// as equal.

@@ -93,6 +93,18 @@ crate::name::serde_as_text!(Unqualified);
 impl Reference {
     /// Reads a reference as written by a person.
     ///
+    /// ```
+    /// use larder_core::reference::Reference;
+    ///
+    /// let unqualified = "bazaar.example/library".parse().unwrap();
+    /// let read = Reference::read("kettle:2", &unqualified).unwrap();
+    /// assert_eq!(read.reference.to_string(), "bazaar.example/library/kettle:2");
+    /// assert!(read.ambiguous);
+    ///
+    /// let wrong = Reference::read("https://bazaar.example/Kettle:2", &unqualified).unwrap_err();
+    /// assert_eq!(wrong.proposal.as_deref(), Some("bazaar.example/kettle:2"));
+    /// ```
+    ///
     /// # Errors
     /// [`Malformed`] has the reason and, where one meaning is clear, the text that was meant.
     pub fn read(text: &str, unqualified: &Unqualified) -> Result<Reading, Malformed> {

@@ -99,6 +99,18 @@ pub(crate) enum Form {
 
 /// Finds the images that a YAML or JSON file names.
 ///
+/// ```
+/// use larder_core::rewrite::{Access, Edit, scan, splice};
+///
+/// let file = "apiVersion: v1\nkind: Pod\nspec: {containers: [{image: kettle:2}]} # boils\n";
+/// let finding = scan(file).unwrap().findings.remove(0);
+/// assert_eq!(finding.text, "kettle:2");
+/// let Access::Edit(slot) = finding.access else { panic!() };
+/// let edit = Edit { slot, text: "larder.example/vendor/kettle:2".into() };
+/// let new = splice(file, &[edit]).unwrap();
+/// assert_eq!(new, file.replace("kettle:2", "larder.example/vendor/kettle:2"));
+/// ```
+///
 /// # Errors
 /// [`ParseError`] when a document of the file cannot be read. Nothing of such a file is given:
 /// what one reader takes for the end of a broken document is not what another does.

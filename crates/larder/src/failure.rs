@@ -115,6 +115,9 @@ impl Failure {
             TransferError::Layout(LayoutError::Io { .. }) => {
                 Self::usage(what, error, "check the path and who may write there")
             }
+            TransferError::Layout(LayoutError::Occupied { .. }) => {
+                Self::usage(what, error, "name another, or remove what is there")
+            }
             TransferError::Layout(_) | TransferError::Document { .. } | TransferError::Depth => {
                 Self::usage(what, error, "").ending(Exit::Content)
             }

@@ -1,8 +1,18 @@
 //! Files of ours and the operator's, replaced so that nobody ever sees half of one.
 
 use std::fs::{self, File};
-use std::io::{self, Write as _};
+use std::io::{self, Read as _, Write as _};
 use std::path::Path;
+
+/// Reads a small file of somebody else's, and refuses one that is larger than it can be.
+pub fn read_bounded(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    File::open(path)?.take(limit as u64 + 1).read_to_end(&mut bytes)?;
+    if bytes.len() > limit {
+        return Err(io::Error::other(format!("it is larger than {limit} bytes")));
+    }
+    Ok(bytes)
+}
 
 /// Puts new content in the place of a file: written beside it, flushed, then renamed. Mode is kept;
 /// a symbolic link stays one, and the file that it leads to is replaced.

@@ -4,13 +4,14 @@ use std::ops::Range;
 
 use axum::body::Body;
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, header};
+use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::Response;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 
 use crate::app::App;
 use crate::error::{ApiError, Code};
+use crate::headers::{content_headers, insert, is_known};
 
 pub(crate) async fn get(
     app: &App,
@@ -53,29 +54,6 @@ pub(crate) async fn get(
         *response.body_mut() = Body::from_stream(app.store.blobs.read(digest, range).await?);
     }
     Ok(response)
-}
-
-/// The headers that every content has: its type, its digest, and that it never changes.
-pub(crate) fn content_headers(headers: &mut HeaderMap, digest: &Digest, media_type: &str) {
-    insert(headers, header::CONTENT_TYPE, media_type);
-    insert(headers, HeaderName::from_static("docker-content-digest"), digest.as_str());
-    insert(headers, header::ETAG, &format!("\"{digest}\""));
-}
-
-pub(crate) fn insert(headers: &mut HeaderMap, name: HeaderName, value: &str) {
-    if let Ok(value) = HeaderValue::from_str(value) {
-        headers.insert(name, value);
-    }
-}
-
-/// Whether the client says that it has the content (RFC 9110, "If-None-Match").
-pub(crate) fn is_known(headers: &HeaderMap, digest: &Digest) -> bool {
-    let tags = headers.get(header::IF_NONE_MATCH).and_then(|tags| tags.to_str().ok());
-    tags.is_some_and(|tags| {
-        tags.split(',')
-            .map(|tag| tag.trim().trim_start_matches("W/").trim_matches('"'))
-            .any(|tag| tag == digest.as_str())
-    })
 }
 
 /// What a Range header asks for.

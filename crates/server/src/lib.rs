@@ -7,13 +7,16 @@ mod app;
 mod base;
 mod blobs;
 mod error;
+mod headers;
 mod listen;
 mod manifests;
 mod path;
+mod router;
 mod tags;
 mod uploads;
 
-pub use app::{App, router};
+pub use app::App;
 pub use error::{ApiError, Code};
 pub use listen::{Tls, serve};
 pub use path::{PathError, Target};
+pub use router::router;

@@ -13,8 +13,8 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 
 use crate::app::App;
-use crate::blobs::{content_headers, insert, is_known};
 use crate::error::{ApiError, Code};
+use crate::headers::{content_headers, insert, is_known};
 
 pub(crate) async fn get(
     app: &App,

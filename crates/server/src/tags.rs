@@ -7,7 +7,7 @@ use larder_core::name::{RepositoryName, Tag};
 
 use crate::app::App;
 use crate::error::{ApiError, Code};
-use crate::uploads::query;
+use crate::headers::query;
 
 /// Tags in one answer, when the client does not ask for fewer.
 const PAGE: usize = 1000;

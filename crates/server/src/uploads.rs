@@ -10,8 +10,8 @@ use larder_core::name::RepositoryName;
 use larder_store::{BlobWriter, UploadId};
 
 use crate::app::App;
-use crate::blobs::insert;
 use crate::error::{ApiError, Code};
+use crate::headers::{insert, query};
 
 /// POST: opens an upload, takes a whole blob, or takes one over from another repository.
 pub(crate) async fn begin(
@@ -162,15 +162,6 @@ fn chunk_start(headers: &HeaderMap) -> Result<Option<u64>, ApiError> {
                 .with_status(StatusCode::RANGE_NOT_SATISFIABLE))
         }
     }
-}
-
-/// One parameter of a request's query, decoded. None: it is not there.
-pub(crate) fn query(parts: &Parts, name: &str) -> Option<String> {
-    let query = parts.uri.query()?;
-    let (_, value) =
-        query.split('&').filter_map(|pair| pair.split_once('=')).find(|(key, _)| *key == name)?;
-    // Names and digests need no other encoding; what has one is none of them and is refused there.
-    Some(value.replace("%3A", ":").replace("%3a", ":").replace("%2F", "/").replace("%2f", "/"))
 }
 
 fn digest_of(parts: &Parts, name: &str) -> Result<Option<Digest>, ApiError> {

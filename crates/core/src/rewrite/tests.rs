@@ -221,6 +221,21 @@ mod generated {
                 }).collect();
                 // The guards hold by themselves; what they let through must read back as planned.
                 let new = splice(&text, &edits).unwrap();
+                let mut rest = new.as_str();
+                let mut done = 0;
+                let mut spans: Vec<_> = edits.iter().map(|edit| edit.slot.span.clone()).collect();
+                spans.sort_by_key(|span| span.start);
+                for span in spans {
+                    let kept = &text[done..span.start];
+                    prop_assert!(rest.starts_with(kept), "bytes before an edit changed");
+                    let quotes = ["", "'", "\""];
+                    let put = quotes.iter().map(|q| format!("{q}l.example/k:1{q}"));
+                    let put = put.clone().find(|put| rest[kept.len()..].starts_with(put.as_str()));
+                    prop_assert!(put.is_some(), "the new reference does not stand there");
+                    rest = &rest[kept.len() + put.unwrap().len()..];
+                    done = span.end;
+                }
+                prop_assert_eq!(rest, &text[done..]);
                 let again = scan(&new).unwrap();
                 prop_assert_eq!(again.findings.len(), found.findings.len());
                 prop_assert_eq!(replace_all(&new, "l.example/k:1"), new);

@@ -63,7 +63,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         } else {
             format!("an index of {}", count(children, "manifest"))
         };
-        context.output.result(format!("would copy {from} to {to}: {kind}, {digest}"));
+        if context.output.json {
+            let (from, to) = (from.to_string(), to.to_string());
+            let plan =
+                serde_json::json!({ "from": from, "to": to, "digest": digest, "dry_run": true });
+            context.output.document(&plan);
+        } else {
+            context.output.result(format!("would copy {from} to {to}: {kind}, {digest}"));
+        }
         return Ok(Exit::Done);
     }
     let (target, tag) = to.target(&from, tag, config.as_ref())?;

@@ -23,6 +23,10 @@ pub struct Args {
 }
 
 pub async fn run(args: Args, context: &Context) -> Outcome {
+    if context.output.json {
+        let cause = "the demo is a story for people";
+        return Err(Failure::usage("cannot tell the demo as JSON", cause, "leave `--json` out"));
+    }
     let began = Instant::now();
     let mut stage = stage::Stage::set(args.into.as_deref(), context.output).await?;
     let told = story::tell(&mut stage).await;

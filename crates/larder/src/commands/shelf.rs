@@ -49,8 +49,10 @@ struct Shelf {
     tags: usize,
     /// The sizes of all distinct images together, in bytes; layers that several share count for each.
     content: u64,
-    /// When a tag was last set, in milliseconds since 1970. None: never.
-    since: Option<i64>,
+    /// When a tag was last set. None: never.
+    since: Option<String>,
+    #[serde(skip)]
+    changed: Option<i64>,
 }
 
 async fn list(config: &Config, store: Option<&Store>, context: &Context) -> Outcome {
@@ -74,7 +76,8 @@ async fn list(config: &Config, store: Option<&Store>, context: &Context) -> Outc
         if images.insert((&one.repository, &one.manifest.digest)) {
             shelf.content += one.content;
         }
-        shelf.since = shelf.since.max(Some(one.since));
+        shelf.changed = shelf.changed.max(Some(one.since));
+        shelf.since = shelf.changed.map(crate::output::time);
     }
     if context.output.json {
         context.output.document(&shelves.values().collect::<Vec<_>>());
@@ -96,7 +99,7 @@ async fn list(config: &Config, store: Option<&Store>, context: &Context) -> Outc
             shelf.repositories.to_string(),
             shelf.tags.to_string(),
             bytes(shelf.content),
-            shelf.since.map_or_else(|| "never".to_owned(), |since| ago(since, now())),
+            shelf.changed.map_or_else(|| "never".to_owned(), |since| ago(since, now())),
         ]);
     }
     context.output.result(table.text());
@@ -149,7 +152,11 @@ async fn show(
         let declared = tag.is_none()
             && config.storing_shelves().iter().any(|shelf| shelf == repository.as_str());
         if declared {
-            context.output.result(format!("{repository} is empty"));
+            if context.output.json {
+                context.output.document(&[(); 0]);
+            } else {
+                context.output.result(format!("{repository} is empty"));
+            }
             return Ok(Exit::Done);
         }
         let remedy = "`larder shelf list` shows what there is";

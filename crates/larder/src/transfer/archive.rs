@@ -80,10 +80,8 @@ impl Archive {
     /// is refused.
     pub fn make(path: &Path) -> Result<Self, TransferError> {
         if path.exists() {
-            return Err(refused(
-                path,
-                "there is a file of that name already; name another or remove it",
-            ));
+            let path = path.display().to_string();
+            return Err(LayoutError::Occupied { path, by: "a file" }.into());
         }
         let mut partial = path.as_os_str().to_owned();
         partial.push(format!(".partial-{}", std::process::id()));

@@ -2,11 +2,12 @@
 
 use async_trait::async_trait;
 use bytes::Bytes;
-use futures_util::stream::BoxStream;
+use futures_util::stream::{BoxStream, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::Tag;
 use larder_core::reference::Selector;
+use larder_store::{BlobStore, BlobWriter, StoreError};
 
 use super::TransferError;
 
@@ -75,4 +76,30 @@ pub trait Target: Send + Sync {
     async fn finish(&self) -> Result<(), TransferError> {
         Ok(())
     }
+}
+
+/// Pours a blob into a new upload of a blob store, ready to be committed. A stream that fails
+/// leaves nothing behind.
+pub(super) async fn pour(
+    blobs: &dyn BlobStore,
+    mut content: Content,
+) -> Result<Box<dyn BlobWriter>, TransferError> {
+    let id = blobs.begin().await?;
+    let mut writer = blobs.resume(id).await?;
+    while let Some(chunk) = content.next().await {
+        let written = match chunk {
+            Ok(chunk) => writer.write(chunk).await.map_err(TransferError::Store),
+            Err(error) => Err(error),
+        };
+        if let Err(error) = written {
+            // Parked first, so that nobody writes to it any more; then given up.
+            let parked = writer.park().await;
+            match blobs.cancel(id).await {
+                Err(StoreError::NotFound(_)) | Ok(()) => {}
+                Err(other) => tracing::warn!(%other, ?parked, "an upload could not be given up"),
+            }
+            return Err(error);
+        }
+    }
+    Ok(writer)
 }

@@ -65,6 +65,14 @@ pub enum LayoutError {
         /// What is missing or wrong.
         cause: String,
     },
+    /// Something else is in its place, which is never replaced.
+    #[error("{path} is taken by {by}")]
+    Occupied {
+        /// The folder or file.
+        path: String,
+        /// What is there.
+        by: &'static str,
+    },
     /// It does not hold that.
     #[error("{0} is not in it")]
     NotFound(String),

@@ -13,6 +13,7 @@ use larder_core::reference::Selector;
 use larder_store::{BlobStore as _, LocalBlobs, StoreError};
 use serde_json::{Value, json};
 
+use super::ends::pour;
 use super::{Content, LayoutError, Role, Source, Target, TransferError};
 
 /// The annotation under which a layout names its images.
@@ -137,14 +138,14 @@ impl Layout {
     pub fn open(root: &Path) -> Result<Self, TransferError> {
         let shown = root.display().to_string();
         let shape = |cause: String| LayoutError::Shape { path: shown.clone(), cause };
-        let marker = fs::read(root.join("oci-layout"))
+        let marker = crate::files::read_bounded(&root.join("oci-layout"), MANIFEST_LIMIT)
             .map_err(|error| shape(format!("its file oci-layout: {error}")))?;
         let marker: Value = serde_json::from_slice(&marker).unwrap_or_default();
         match marker.get("imageLayoutVersion").and_then(Value::as_str) {
             Some(version) if version.starts_with("1.") => {}
             _ => return Err(shape("its file oci-layout does not name version 1".into()).into()),
         }
-        let index = fs::read(root.join("index.json"))
+        let index = crate::files::read_bounded(&root.join("index.json"), MANIFEST_LIMIT)
             .map_err(|error| shape(format!("its file index.json: {error}")))?;
         let index = Mutex::new(Index::read(&index, &shown)?);
         Ok(Self { root: root.to_owned(), blobs: LocalBlobs::of_layout(root), index })
@@ -160,8 +161,8 @@ impl Layout {
             return Ok(there);
         }
         if root.exists() && fs::read_dir(root).map_err(io("read"))?.next().is_some() {
-            let cause = "there is something else in that folder".into();
-            return Err(LayoutError::Shape { path: root.display().to_string(), cause }.into());
+            let path = root.display().to_string();
+            return Err(LayoutError::Occupied { path, by: "other files" }.into());
         }
         let blobs = LocalBlobs::make_layout(root)?;
         fs::write(root.join("oci-layout"), MARKER).map_err(io("write to"))?;
@@ -255,24 +256,8 @@ impl Target for Layout {
         Ok(self.blobs.size(&blob.digest).await? == Some(blob.size))
     }
 
-    async fn take_blob(
-        &self,
-        blob: &Descriptor,
-        mut content: Content,
-    ) -> Result<(), TransferError> {
-        let id = self.blobs.begin().await?;
-        let mut writer = self.blobs.resume(id).await?;
-        while let Some(chunk) = content.next().await {
-            let written = match chunk {
-                Ok(chunk) => writer.write(chunk).await.map_err(TransferError::Store),
-                Err(error) => Err(error),
-            };
-            if let Err(error) = written {
-                let _ = writer.park().await;
-                let _ = self.blobs.cancel(id).await;
-                return Err(error);
-            }
-        }
+    async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
+        let writer = pour(&self.blobs, content).await?;
         writer.commit(&blob.digest).await?;
         Ok(())
     }

@@ -7,8 +7,9 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::{Store, StoreError};
+use larder_store::Store;
 
+use super::ends::pour;
 use super::{Content, LayoutError, Role, Source, Target, TransferError};
 
 /// One repository of the store.
@@ -60,30 +61,8 @@ impl Target for Own {
         Ok(self.store.share_blob(&self.repository, &blob.digest).await?)
     }
 
-    async fn take_blob(
-        &self,
-        blob: &Descriptor,
-        mut content: Content,
-    ) -> Result<(), TransferError> {
-        let id = self.store.blobs.begin().await?;
-        let mut writer = self.store.blobs.resume(id).await?;
-        while let Some(chunk) = content.next().await {
-            let written = match chunk {
-                Ok(chunk) => writer.write(chunk).await.map_err(TransferError::Store),
-                Err(error) => Err(error),
-            };
-            if let Err(error) = written {
-                // Parked first, so that nobody writes to it any more; then given up.
-                let parked = writer.park().await;
-                match self.store.blobs.cancel(id).await {
-                    Err(StoreError::NotFound(_)) | Ok(()) => {}
-                    Err(other) => {
-                        tracing::warn!(%other, ?parked, "an upload could not be given up");
-                    }
-                }
-                return Err(error);
-            }
-        }
+    async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
+        let writer = pour(&*self.store.blobs, content).await?;
         self.store.commit_blob(&self.repository, &blob.digest, writer).await?;
         Ok(())
     }

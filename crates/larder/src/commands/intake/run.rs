@@ -90,19 +90,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }
     }
     if args.dry_run {
-        for job in &jobs {
-            context.output.result(format!(
-                "would bring in {} ({}) to {}",
-                job.name(),
-                short(&job.locked.digest),
-                job.to
-            ));
-        }
-        context.output.result(format!(
-            "{} would be brought in, {there_already} there already",
-            count(jobs.len(), "image")
-        ));
-        return Ok(if jobs.is_empty() { Exit::Done } else { Exit::No });
+        let exit = if jobs.is_empty() { Exit::Done } else { Exit::No };
+        preview(&jobs, there_already, context);
+        return Ok(exit);
     }
 
     let upstreams = Upstreams::new(&config);
@@ -244,6 +234,24 @@ async fn bring_in(
     };
     let moved = engine.run(&order).await;
     moved.map_err(|error| Failure::transfer(format!("cannot bring in {}", job.name()), &error))
+}
+
+fn preview(jobs: &[Job<'_>], there_already: usize, context: &Context) {
+    if context.output.json {
+        let images: Vec<_> = jobs
+            .iter()
+            .map(|job| serde_json::json!({ "image": job.name(), "to": job.to, "digest": job.locked.digest }))
+            .collect();
+        let plan = serde_json::json!({ "would_bring_in": images, "there_already": there_already });
+        context.output.document(&plan);
+        return;
+    }
+    for job in jobs {
+        let digest = short(&job.locked.digest);
+        context.output.result(format!("would bring in {} ({digest}) to {}", job.name(), job.to));
+    }
+    let images = count(jobs.len(), "image");
+    context.output.result(format!("{images} would be brought in, {there_already} there already"));
 }
 
 fn show(report: &Report, context: &Context) {

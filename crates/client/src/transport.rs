@@ -1,0 +1,248 @@
+//! How does a request reach a registry? Connections, retries, and what an answer means when it is
+//! no success. Nothing here knows of sign-in.
+
+use std::future::Future;
+use std::time::{Duration, SystemTime};
+
+use backon::BackoffBuilder as _;
+use bytes::{Bytes, BytesMut};
+use reqwest::header::RETRY_AFTER;
+use reqwest::{Response, StatusCode};
+
+use crate::credentials::Credentials;
+use crate::endpoint::Endpoint;
+use crate::error::ClientError;
+
+/// How one registry is reached.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// The registry's name as in references, for messages.
+    pub host: String,
+    /// Where it is reached.
+    pub endpoint: Endpoint,
+    /// With which account. None: anonymously.
+    pub credentials: Option<Credentials>,
+    /// Certificates (PEM) that are trusted for this registry, beside the system's. Empty: only these.
+    pub ca: Vec<u8>,
+    /// How many blobs are moved at once.
+    pub parallel: usize,
+    /// How often a passing failure is tried again.
+    pub retries: usize,
+    /// The first pause between two tries; each further one is twice as long, with jitter.
+    pub pause: Duration,
+    /// The longest pause that a `Retry-After` can ask for; a longer one is an error.
+    pub patience: Duration,
+    /// How long an answer may take to begin or to go on.
+    pub silence: Duration,
+}
+
+impl Options {
+    /// Anonymous, with the usual limits.
+    pub fn new(host: impl Into<String>, endpoint: Endpoint) -> Self {
+        Self {
+            host: host.into(),
+            endpoint,
+            credentials: None,
+            ca: Vec::new(),
+            parallel: 4,
+            retries: 3,
+            pause: Duration::from_millis(200),
+            patience: Duration::from_secs(60),
+            silence: Duration::from_secs(60),
+        }
+    }
+}
+
+/// The way to one registry.
+pub(crate) struct Transport {
+    pub options: Options,
+    pub http: reqwest::Client,
+}
+
+impl Transport {
+    /// Sets the client up; nothing is sent yet.
+    pub fn new(options: Options) -> Result<Self, ClientError> {
+        let setup = |error: reqwest::Error| {
+            ClientError::Setup(format!(
+                "the client for {} cannot be set up: {}",
+                options.host,
+                innermost(&error)
+            ))
+        };
+        let endpoint = options.endpoint.clone();
+        let mut builder = reqwest::Client::builder()
+            .user_agent(concat!("iron-larder/", env!("CARGO_PKG_VERSION")))
+            .connect_timeout(Duration::from_secs(10))
+            .read_timeout(options.silence)
+            // Layers are compressed already, and digests are those of the bytes as they are.
+            .redirect(reqwest::redirect::Policy::custom(move |attempt| {
+                if attempt.previous().len() > 5 {
+                    attempt.error("it redirects more than five times")
+                } else if endpoint.may_lead_to(attempt.url()) {
+                    attempt.follow()
+                } else {
+                    attempt.error("it redirects to an address that is not allowed")
+                }
+            }));
+        let trusted = match options.ca.is_empty() {
+            true => Vec::new(),
+            false => reqwest::Certificate::from_pem_bundle(&options.ca).map_err(setup)?,
+        };
+        builder = if options.endpoint.is_loopback() {
+            // Nothing on the way to this machine itself needs a proxy or a public authority, and
+            // both may be absent.
+            builder.no_proxy().tls_certs_only(trusted)
+        } else {
+            builder.tls_certs_merge(trusted)
+        };
+        let http = builder.build().map_err(setup)?;
+        Ok(Self { options, http })
+    }
+
+    /// The registry's name as in references.
+    pub fn host(&self) -> &str {
+        &self.options.host
+    }
+
+    /// Repeats what failed for a passing reason, with growing pauses; a `Retry-After` is honoured.
+    pub(crate) async fn with_retries<F, T>(
+        &self,
+        action: &str,
+        mut attempt: F,
+    ) -> Result<Response, ClientError>
+    where
+        F: FnMut() -> T,
+        T: Future<Output = Result<Response, reqwest::Error>>,
+    {
+        let options = &self.options;
+        let mut pauses = backon::ExponentialBuilder::default()
+            .with_min_delay(options.pause)
+            .with_max_times(options.retries)
+            .with_jitter()
+            .build();
+        loop {
+            let outcome = attempt().await;
+            let passing = match &outcome {
+                Err(error) => !error.is_redirect() && !innermost(error).contains("certificate"),
+                Ok(answer) => matches!(answer.status().as_u16(), 408 | 429 | 500 | 502..=504),
+            };
+            let pause = if passing { pauses.next() } else { None };
+            let asked = outcome.as_ref().ok().and_then(retry_after);
+            match (pause, outcome) {
+                (Some(pause), outcome) if asked.is_none_or(|asked| asked <= options.patience) => {
+                    let pause = asked.map_or(pause, |asked| asked.max(pause));
+                    let cause = match &outcome {
+                        Ok(answer) => answer.status().to_string(),
+                        Err(error) => innermost(error),
+                    };
+                    tracing::debug!(host = options.host, action, cause, ?pause, "trying again");
+                    drop(outcome);
+                    tokio::time::sleep(pause).await;
+                }
+                (_, Ok(answer)) if answer.status() == StatusCode::TOO_MANY_REQUESTS => {
+                    return Err(ClientError::RateLimited {
+                        host: options.host.clone(),
+                        action: action.to_owned(),
+                        retry_after: asked,
+                    });
+                }
+                (_, Ok(answer)) => return Ok(answer),
+                (_, Err(error)) => return Err(self.unreachable(&error)),
+            }
+        }
+    }
+
+    /// The error of an answer that is no success and whose body may explain it.
+    pub(crate) async fn refusal(&self, answer: Response, action: &str) -> ClientError {
+        let status = answer.status();
+        let message = error_message(answer).await;
+        match status {
+            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
+                self.denied(status, action, message)
+            }
+            _ => ClientError::Refused {
+                host: self.host().to_owned(),
+                status: status.as_u16(),
+                action: action.to_owned(),
+                message,
+            },
+        }
+    }
+
+    pub(crate) fn protocol(&self, cause: impl Into<String>) -> ClientError {
+        ClientError::Protocol { host: self.host().to_owned(), cause: cause.into() }
+    }
+
+    pub(crate) fn denied(
+        &self,
+        status: StatusCode,
+        action: &str,
+        message: Option<String>,
+    ) -> ClientError {
+        ClientError::Denied {
+            host: self.host().to_owned(),
+            status: status.as_u16(),
+            action: action.to_owned(),
+            signed_in: self.options.credentials.is_some(),
+            message,
+        }
+    }
+
+    pub(crate) fn unreachable(&self, error: &reqwest::Error) -> ClientError {
+        let host = self.host().to_owned();
+        let cause = innermost(error);
+        if cause.contains("certificate") {
+            return ClientError::Untrusted { host, cause };
+        }
+        let endpoint = self.options.endpoint.to_string();
+        ClientError::Unreachable { host, endpoint, cause }
+    }
+}
+
+/// How long the registry asks to wait, in seconds or until a date (RFC 9110, "Retry-After").
+fn retry_after(answer: &Response) -> Option<Duration> {
+    let text = answer.headers().get(RETRY_AFTER)?.to_str().ok()?.trim();
+    match text.parse() {
+        Ok(seconds) => Some(Duration::from_secs(seconds)),
+        Err(_) => {
+            let date = httpdate::parse_http_date(text).ok()?;
+            // A date that has passed, by our clock, asks for no pause of its own.
+            Some(date.duration_since(SystemTime::now()).unwrap_or_default())
+        }
+    }
+}
+
+/// The cause at the bottom of an error: what happened, without the layers above it.
+pub(crate) fn innermost(error: &reqwest::Error) -> String {
+    if error.is_timeout() {
+        return "no answer in time".into();
+    }
+    let mut cause: &dyn std::error::Error = error;
+    while let Some(next) = cause.source() {
+        cause = next;
+    }
+    cause.to_string()
+}
+
+/// Reads a body that must not be longer than `limit` bytes.
+pub(crate) async fn read_bounded(mut answer: Response, limit: usize) -> Result<Bytes, String> {
+    let mut body = BytesMut::new();
+    while let Some(chunk) = answer.chunk().await.map_err(|error| innermost(&error))? {
+        if body.len() + chunk.len() > limit {
+            return Err(format!("the answer is longer than {limit} bytes"));
+        }
+        body.extend_from_slice(&chunk);
+    }
+    Ok(body.freeze())
+}
+
+/// The first message of the standard's error document (Distribution Specification, "Error codes").
+/// Control characters are left out: it is shown on terminals.
+async fn error_message(answer: Response) -> Option<String> {
+    let body = read_bounded(answer, 64 * 1024).await.ok()?;
+    let document: serde_json::Value = serde_json::from_slice(&body).ok()?;
+    let error = document.get("errors")?.get(0)?;
+    let text = error.get("message").or_else(|| error.get("code"))?.as_str()?;
+    let clean: String = text.chars().filter(|c| !c.is_control()).take(300).collect();
+    (!clean.is_empty()).then_some(clean)
+}
