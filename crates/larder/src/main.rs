@@ -19,6 +19,9 @@ use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Color, Output};
 
+/// The heading of the options that every command has.
+const EVERYWHERE: &str = "Everywhere";
+
 /// Bring third-party container images into your own registry, serve them, and make deployments
 /// use them.
 #[derive(Debug, Parser)]
@@ -29,20 +32,20 @@ use crate::output::{Color, Output};
     3 a remote could not be reached or refused us; 4 content did not match its digest."
 )]
 struct Cli {
-    /// The configuration [default: larder.toml here or in a parent folder]
-    #[arg(long, global = true, value_name = "FILE", env = "LARDER_CONFIG")]
+    /// The configuration [default: $LARDER_CONFIG, else larder.toml here or in a parent folder]
+    #[arg(long, global = true, value_name = "FILE", env = "LARDER_CONFIG", hide_env = true, help_heading = EVERYWHERE)]
     config: Option<PathBuf>,
     /// Print one JSON document and nothing else
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = EVERYWHERE)]
     json: bool,
     /// Print no notes and no progress
-    #[arg(long, short, global = true)]
+    #[arg(long, short, global = true, help_heading = EVERYWHERE)]
     quiet: bool,
     /// Tell what goes on: -v each request's fate, -vv more
-    #[arg(long, short, global = true, action = clap::ArgAction::Count)]
+    #[arg(long, short, global = true, action = clap::ArgAction::Count, help_heading = EVERYWHERE)]
     verbose: u8,
-    /// When to use colours
-    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
+    /// When to use colours: auto, always, never
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN", hide_possible_values = true, help_heading = EVERYWHERE)]
     color: Color,
     #[command(subcommand)]
     command: commands::Command,

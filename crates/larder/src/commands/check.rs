@@ -8,7 +8,7 @@ use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, GOOD, Table, count, paint};
 
-/// Read the configuration, reach every upstream, say what is wrong.
+/// Read the configuration, reach every upstream, say what is wrong
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// Read the configuration only; reach nobody

@@ -11,7 +11,9 @@ use crate::output::{bytes, count};
 use crate::place::{Opened, Place};
 use crate::transfer::{Engine, Order};
 
-/// Copy one image between registry, OCI layout folder and archive. The digest stays the same.
+/// Copy one image between registry, OCI layout folder and archive
+///
+/// The digest stays the same, manifests stay byte for byte.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "A path starts with `/`, `./` or `../`, or ends with `.tar`; `PATH#NAME` names one of its images.\n\

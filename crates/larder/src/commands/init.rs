@@ -8,7 +8,9 @@ use crate::failure::{Exit, Failure, Outcome};
 
 const TEMPLATE: &str = include_str!("../../assets/larder.toml");
 
-/// Write a commented larder.toml to start from. A file that is there already is never touched.
+/// Write a commented larder.toml
+///
+/// A file that is there already is never touched.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// Where to write it; `-` prints it

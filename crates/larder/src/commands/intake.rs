@@ -12,13 +12,9 @@ use crate::failure::Outcome;
 /// The steps of an intake.
 #[derive(Debug, clap::Subcommand)]
 pub enum Command {
-    /// Want images: write them into larder.toml
     Add(add::Args),
-    /// Resolve the wanted tags to digests and write larder.lock
     Lock(lock::Args),
-    /// Compare the wish, the lock, the upstream now and what the larder holds
     Diff(diff::Args),
-    /// Bring in what the lock says, by digest
     Run(run::Args),
 }
 

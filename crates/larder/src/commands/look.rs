@@ -16,7 +16,7 @@ use crate::output::{BAD, DIM, GOOD, STRONG, Table, bytes, count, paint, short};
 use crate::place::{Opened, Place};
 use crate::transfer::{Source, TransferError};
 
-/// Say what a reference is, without pulling it; with two, whether they are the same.
+/// Say what a reference is, without pulling it; with two, whether they are the same
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "A reference, a layout folder (`./folder#name`) or an archive (`file.tar#name`).\n\

@@ -15,8 +15,10 @@ use crate::context::{Context, read_lock, read_reference};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GONE, GOOD, WARN, count, paint};
 
-/// Make deployments name the larder's images, and change nothing else in them. Exit status 1 says
-/// that a reference has no route (it is left as it is), or with --check that something would change.
+/// Make deployments name the larder's images, and change nothing else in them
+///
+/// Exit status 1 says that a reference has no route (it is left as it is), or with --check that
+/// something would change.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// Files and folders; `-` reads one file from stdin and writes it to stdout

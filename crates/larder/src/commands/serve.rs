@@ -11,7 +11,9 @@ use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{STRONG, paint};
 
-/// Run the registry until SIGTERM or SIGINT; running requests may finish.
+/// Run the registry
+///
+/// It stops on SIGTERM and SIGINT; running requests may finish.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// Listen here instead of where the configuration says; port 0 takes a free one

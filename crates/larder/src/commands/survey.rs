@@ -16,8 +16,9 @@ use crate::context::{Context, read_lock, read_reference, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
 
-/// List every image that deployments name: where it stands and what is wrong with it. Exit status 1
-/// says that something is uncovered, malformed or unreadable.
+/// List every image that deployments name: where it stands and what is wrong with it
+///
+/// Exit status 1 says that something is uncovered, malformed or unreadable.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Standing: covered = the larder has it; locked = locked, not brought in yet;\n\

@@ -19,7 +19,7 @@ impl Progress {
         } else {
             ProgressDrawTarget::hidden()
         });
-        let style = "{spinner} {bytes} of {total_bytes}  {binary_bytes_per_sec}  {msg}";
+        let style = "{spinner} {bytes} of {total_bytes}  {binary_bytes_per_sec}  {eta} left  {msg}";
         if let Ok(style) = ProgressStyle::with_template(style) {
             bar.set_style(style);
         }
@@ -37,6 +37,11 @@ impl Progress {
     /// So many bytes were moved.
     pub fn advance(&self, bytes: u64) {
         self.bar.inc(bytes);
+    }
+
+    /// So many bytes must be moved again.
+    pub fn take_back(&self, bytes: u64) {
+        self.bar.dec(bytes);
     }
 
     /// What is being done now.

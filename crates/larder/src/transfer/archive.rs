@@ -291,23 +291,22 @@ impl Target for Archive {
         let (digest, size) = (blob.digest.clone(), blob.size);
         let path = self.path.clone();
         let written = self.write(move |writing| {
-            let mut reader =
-                Pieces { receiver, current: Bytes::new(), hasher: Hasher::new(digest.algorithm()) };
+            let mut reader = Pieces { receiver, current: Bytes::new() };
             append(writing, &blob_name(&digest), size, &mut reader, &path)?;
-            let actual = reader.hasher.finish();
-            if actual != digest {
-                return Err(TransferError::Mismatch { expected: digest, actual });
-            }
             writing.written.insert(digest);
             Ok(())
         });
-        let feed = async move {
+        // Hashed here while the other thread writes. Content that turns out wrong ends the whole
+        // archive, which nobody has seen yet.
+        let mut hasher = Hasher::new(blob.digest.algorithm());
+        let feed = async {
             while let Some(chunk) = content.next().await {
                 match chunk {
                     // The writer has ended; it says why.
                     Ok(chunk) => {
+                        hasher.update(&chunk);
                         if pieces.send(Some(chunk)).await.is_err() {
-                            return Ok(());
+                            break;
                         }
                     }
                     Err(error) => {
@@ -316,10 +315,16 @@ impl Target for Archive {
                     }
                 }
             }
+            drop(pieces);
             Ok(())
         };
         let (written, fed) = tokio::join!(written, feed);
-        fed.and(written)
+        fed.and(written)?;
+        let actual = hasher.finish();
+        if actual == blob.digest {
+            return Ok(());
+        }
+        Err(TransferError::Mismatch { expected: blob.digest.clone(), actual })
     }
 
     fn can_take_again(&self) -> bool {
@@ -418,21 +423,17 @@ impl<R: Read> Read for Counted<R> {
     }
 }
 
-/// Pieces from the network as something to read, hashed on the way.
+/// Pieces from the network as something to read.
 struct Pieces {
     receiver: mpsc::Receiver<Option<Bytes>>,
     current: Bytes,
-    hasher: Hasher,
 }
 
 impl Read for Pieces {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         while self.current.is_empty() {
             match self.receiver.blocking_recv() {
-                Some(Some(piece)) => {
-                    self.hasher.update(&piece);
-                    self.current = piece;
-                }
+                Some(Some(piece)) => self.current = piece,
                 Some(None) => return Err(io::Error::other("the source failed")),
                 None => return Ok(0),
             }

@@ -1,7 +1,7 @@
 //! The order of a move: what is missing, blobs first, manifests from the leaves up, the tag last.
 
 use std::collections::{BTreeSet, HashMap};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -195,8 +195,9 @@ impl Engine {
         }
         let mut attempt = 1;
         loop {
+            let moved = Arc::new(AtomicU64::new(0));
             let outcome = match order.source.blob(blob).await {
-                Ok(content) => order.target.take_blob(blob, self.watched(content)).await,
+                Ok(content) => order.target.take_blob(blob, self.watched(content, &moved)).await,
                 Err(error) => Err(error),
             };
             match outcome {
@@ -206,6 +207,7 @@ impl Engine {
                         && attempt < ATTEMPTS
                         && order.target.can_take_again() =>
                 {
+                    self.progress.take_back(moved.load(Ordering::Relaxed));
                     tracing::debug!(%error, digest = %blob.digest, "moving a blob again");
                     tokio::time::sleep(Duration::from_millis(200) * attempt).await;
                     attempt += 1;
@@ -215,9 +217,15 @@ impl Engine {
         }
     }
 
-    fn watched(&self, content: Content) -> Content {
-        let progress = self.progress.clone();
-        content.inspect_ok(move |chunk| progress.advance(chunk.len() as u64)).boxed()
+    /// Tells the bar and the counter of this attempt what goes past.
+    fn watched(&self, content: Content, moved: &Arc<AtomicU64>) -> Content {
+        let (progress, moved) = (self.progress.clone(), Arc::clone(moved));
+        content
+            .inspect_ok(move |chunk| {
+                progress.advance(chunk.len() as u64);
+                moved.fetch_add(chunk.len() as u64, Ordering::Relaxed);
+            })
+            .boxed()
     }
 
     async fn manifests(

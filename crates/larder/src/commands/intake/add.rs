@@ -12,7 +12,9 @@ use crate::config::Config;
 use crate::context::{Context, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
 
-/// Want images: write them into larder.toml. Comments and order of the file stay.
+/// Want images: write them into larder.toml
+///
+/// Comments and order of the file stay.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Example: larder intake add bazaar.example/library/kettle:2 --platform linux/amd64"

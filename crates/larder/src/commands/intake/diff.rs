@@ -12,8 +12,9 @@ use crate::context::{Context, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, paint, short};
 
-/// Compare the wish, the lock, the upstream now and what the larder holds. Exit status 1 says that
-/// something differs.
+/// Compare the wish, the lock, the upstream now and what the larder holds
+///
+/// Exit status 1 says that something differs.
 #[derive(Debug, clap::Args)]
 pub struct Args {}
 

@@ -17,7 +17,9 @@ use crate::context::{Context, read_lock, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Table, WARN, count, paint, short};
 
-/// Resolve the wanted tags to digests and write larder.lock. Nothing is brought in.
+/// Resolve the wanted tags to digests and write larder.lock
+///
+/// Nothing is brought in.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// Say what would be written, and write nothing

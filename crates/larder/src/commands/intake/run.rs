@@ -19,8 +19,9 @@ use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, bytes, count, paint, short};
 use crate::transfer::{Engine, Moved, Order, Own, Remote};
 
-/// Bring in what the lock says, by digest. What is there is not fetched again; a run that was
-/// interrupted is gone on with.
+/// Bring in what the lock says, by digest
+///
+/// What is there is not fetched again; a run that was interrupted is gone on with.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// Say what would be brought in, and bring in nothing
