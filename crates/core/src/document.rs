@@ -10,7 +10,7 @@ use bytes::Bytes;
 use serde::Deserialize;
 
 use crate::digest::Digest;
-use crate::platform::Platform;
+use crate::platform::{Platform, Platforms};
 
 /// The largest manifest that is taken, in bytes (Distribution Specification, "Pushing manifests":
 /// registries should take at least 4 MiB).
@@ -38,6 +38,11 @@ pub mod media_type {
     pub const SCHEMA2_CONFIG: &str = "application/vnd.docker.container.image.v1+json";
     /// What a client sends as `Accept` for a manifest.
     pub const ACCEPT: [&str; 4] = [INDEX, MANIFEST, SCHEMA2_LIST, SCHEMA2_MANIFEST];
+
+    /// Whether this is an index's, in either family.
+    pub fn is_index(media_type: &str) -> bool {
+        matches!(media_type, INDEX | SCHEMA2_LIST)
+    }
 
     /// Whether this is schema 1, which has no configuration and no digest of its own bytes.
     pub fn is_schema1(media_type: &str) -> bool {
@@ -114,6 +119,16 @@ impl Descriptor {
         let raw = self.raw_platform.as_ref()?;
         (!raw.os.is_empty() || !raw.architecture.is_empty())
             .then(|| Platform::new(&raw.os, &raw.architecture, raw.variant.as_deref()))
+    }
+
+    /// Whether a child of an index is wanted for these platforms. None: it does not say for which
+    /// it is, and its configuration must be asked. An index within an index is always looked into.
+    pub fn is_wanted(&self, platforms: &Platforms) -> Option<bool> {
+        match (self.platform(), platforms) {
+            (Some(platform), _) => Some(platforms.want(&platform)),
+            (None, Platforms::All) => Some(true),
+            (None, Platforms::Some(_)) => media_type::is_index(&self.media_type).then_some(true),
+        }
     }
 
     /// Whether it points to another manifest or index, and not to a blob.
@@ -398,6 +413,21 @@ mod tests {
         assert_eq!(child("linux/arm/v6").as_deref(), Some("linux/arm/v6"));
         assert_eq!(child("linux/x86_64").as_deref(), Some("linux/amd64"));
         assert_eq!(child("linux/arm64"), None);
+    }
+
+    #[test]
+    fn children_are_wanted_by_their_platform_or_must_be_asked() {
+        let children = index(&["linux/amd64", "unknown/unknown"]);
+        let mut bare = read(&children, None).unwrap().children().to_vec();
+        let only = Platforms::Some(vec!["linux/amd64".parse().unwrap()]);
+        assert_eq!(bare[0].is_wanted(&only), Some(true));
+        assert_eq!(bare[1].is_wanted(&only), Some(false));
+        assert_eq!(bare[1].is_wanted(&Platforms::All), Some(true));
+        bare[0].raw_platform = None;
+        assert_eq!(bare[0].is_wanted(&Platforms::All), Some(true));
+        assert_eq!(bare[0].is_wanted(&only), None);
+        bare[0].media_type = media_type::SCHEMA2_LIST.into();
+        assert_eq!(bare[0].is_wanted(&only), Some(true));
     }
 
     #[test]

@@ -12,7 +12,7 @@ use larder_core::reference::{Reference, Selector};
 use crate::config::Config;
 use crate::context::{open_store, reference};
 use crate::failure::Failure;
-use crate::transfer::{Archive, Layout, Own, Remote, Source, Target};
+use crate::transfer::{Archive, Layout, NewArchive, Own, Remote, Source, Target};
 
 /// A place as written.
 #[derive(Debug, Clone)]
@@ -166,8 +166,8 @@ impl Place {
                 Ok((Box::new(layout), tag(name)?))
             }
             Self::Archive(path, name) => {
-                let archive =
-                    Archive::make(path).map_err(|error| Failure::transfer(what(path), &error))?;
+                let archive = NewArchive::make(path)
+                    .map_err(|error| Failure::transfer(what(path), &error))?;
                 Ok((Box::new(archive), tag(name)?))
             }
         }

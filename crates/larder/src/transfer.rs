@@ -10,6 +10,7 @@ mod ends;
 mod engine;
 mod error;
 mod layout;
+mod new_archive;
 mod own;
 mod remote;
 
@@ -18,5 +19,6 @@ pub use ends::{Content, Role, Source, Target};
 pub use engine::{Engine, Moved, Order};
 pub use error::{LayoutError, TransferError};
 pub use layout::Layout;
+pub use new_archive::NewArchive;
 pub use own::Own;
 pub use remote::Remote;

@@ -25,7 +25,7 @@ struct Place {
 }
 
 /// Finds the images of all objects of a file, in the order of the file.
-pub(super) fn find(tree: &Tree) -> Vec<Finding> {
+pub(super) fn find(tree: &Tree<'_>) -> Vec<Finding> {
     let mut places = Vec::new();
     let mut seen = HashSet::new();
     for document in &tree.documents {
@@ -39,12 +39,12 @@ pub(super) fn find(tree: &Tree) -> Vec<Finding> {
 }
 
 /// The kind of a Kubernetes object. None: it is none.
-fn object_kind(tree: &Tree, node: NodeId) -> Option<&str> {
+fn object_kind<'a>(tree: &'a Tree<'_>, node: NodeId) -> Option<&'a str> {
     tree.scalar(tree.get(node, "apiVersion")?)?;
     tree.scalar(tree.get(node, "kind")?)
 }
 
-fn workload(tree: &Tree, node: NodeId, kind: &str, outer: &Workload) -> Workload {
+fn workload(tree: &Tree<'_>, node: NodeId, kind: &str, outer: &Workload) -> Workload {
     let metadata = tree.get(node, "metadata");
     let field = |name| Some(tree.scalar(tree.get(metadata?, name)?)?.to_owned());
     Workload {
@@ -55,7 +55,7 @@ fn workload(tree: &Tree, node: NodeId, kind: &str, outer: &Workload) -> Workload
 }
 
 /// Walks one object with a stack of its own; each node is visited once, however many aliases name it.
-fn walk(tree: &Tree, top: NodeId, seen: &mut HashSet<NodeId>, places: &mut Vec<Place>) {
+fn walk(tree: &Tree<'_>, top: NodeId, seen: &mut HashSet<NodeId>, places: &mut Vec<Place>) {
     let mut stack = vec![(top, Workload::default())];
     while let Some((node, mut owner)) = stack.pop() {
         let node = tree.resolve(node);
@@ -86,7 +86,7 @@ fn walk(tree: &Tree, top: NodeId, seen: &mut HashSet<NodeId>, places: &mut Vec<P
     }
 }
 
-fn images_of(tree: &Tree, container: NodeId, owner: &Workload, places: &mut Vec<Place>) {
+fn images_of(tree: &Tree<'_>, container: NodeId, owner: &Workload, places: &mut Vec<Place>) {
     let mut images: Vec<NodeId> = tree.values(container, "image").collect();
     let mut bases: Vec<NodeId> = merged(tree, container);
     let mut depth = 0;
@@ -104,7 +104,7 @@ fn images_of(tree: &Tree, container: NodeId, owner: &Workload, places: &mut Vec<
 }
 
 /// The mappings that `<<` merges into this one, in the order in which they win.
-fn merged(tree: &Tree, mapping: NodeId) -> Vec<NodeId> {
+fn merged(tree: &Tree<'_>, mapping: NodeId) -> Vec<NodeId> {
     tree.values(mapping, "<<")
         .flat_map(|value| tree.items(value).map_or_else(|| vec![value], <[NodeId]>::to_vec))
         .map(|node| tree.resolve(node))
@@ -113,7 +113,7 @@ fn merged(tree: &Tree, mapping: NodeId) -> Vec<NodeId> {
 }
 
 /// Joins the places that share bytes and decides what can be done with each.
-fn settle(tree: &Tree, places: &[Place]) -> Vec<Finding> {
+fn settle(tree: &Tree<'_>, places: &[Place]) -> Vec<Finding> {
     // How often an alias anywhere in the file stands for a node, and how often one at an image does.
     let mut aliased: HashMap<NodeId, usize> = HashMap::new();
     for node in &tree.nodes {
@@ -165,7 +165,13 @@ fn settle(tree: &Tree, places: &[Place]) -> Vec<Finding> {
     findings
 }
 
-fn finding(tree: &Tree, place: &Place, text: String, shared_by: usize, access: Access) -> Finding {
+fn finding(
+    tree: &Tree<'_>,
+    place: &Place,
+    text: String,
+    shared_by: usize,
+    access: Access,
+) -> Finding {
     let node = &tree.nodes[place.node];
     let start = match (&node.content, place.container) {
         (Content::Mapping(_) | Content::Sequence(_), Some(name)) => tree.nodes[name].span.start,
@@ -184,7 +190,7 @@ fn finding(tree: &Tree, place: &Place, text: String, shared_by: usize, access: A
 
 /// The bytes that can be replaced, if their meaning is beyond doubt: the slice, decoded on its own,
 /// must give the value that the parser reported.
-fn slot(tree: &Tree, id: NodeId, text: &str) -> Access {
+fn slot(tree: &Tree<'_>, id: NodeId, text: &str) -> Access {
     let node = &tree.nodes[id];
     let Some(slice) = tree.text.get(node.span.clone()) else {
         return Access::Leave("its place in the file is not certain");

@@ -57,8 +57,8 @@ pub fn splice(original: &str, edits: &[Edit]) -> Result<String, SpliceError> {
     }
     result.push_str(original.get(done..).ok_or(SpliceError::Overlap)?);
 
-    let before = tree::parse(original).map_err(SpliceError::Broken)?.events;
-    let after = tree::parse(&result).map_err(SpliceError::Broken)?.events;
+    let before = tree::said(original).map_err(SpliceError::Broken)?;
+    let after = tree::said(&result).map_err(SpliceError::Broken)?;
     same_but_for(&before, &after, &edits)?;
 
     let mut restored = String::with_capacity(original.len());
@@ -89,7 +89,11 @@ fn written(edit: &Edit) -> Result<String, SpliceError> {
     })
 }
 
-fn same_but_for(before: &[Said], after: &[Said], edits: &[&Edit]) -> Result<(), SpliceError> {
+fn same_but_for(
+    before: &[Said<'_>],
+    after: &[Said<'_>],
+    edits: &[&Edit],
+) -> Result<(), SpliceError> {
     let mut planned = edits.iter().map(|edit| (edit.slot.event, edit)).collect::<Vec<_>>();
     planned.sort_by_key(|(event, _)| *event);
     let mut planned = planned.into_iter().peekable();

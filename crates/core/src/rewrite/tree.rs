@@ -1,13 +1,14 @@
 //! YAML and JSON as a tree of nodes that know their bytes.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 use granit_parser::{Event, Options, Parser, ScalarStyle};
 
 use super::Position;
 
-/// The most nodes that one file may have: bounds the memory that a hostile file can take.
-const NODE_LIMIT: usize = 8_000_000;
+/// The most events that one file may have: bounds the memory that a hostile file can take.
+const EVENT_LIMIT: usize = 8_000_000;
 
 /// Why a file cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -24,19 +25,17 @@ pub(super) type NodeId = usize;
 
 /// All documents of one file.
 #[derive(Debug, Default)]
-pub(super) struct Tree {
-    pub nodes: Vec<Node>,
+pub(super) struct Tree<'t> {
+    pub nodes: Vec<Node<'t>>,
     /// The top node of each document.
     pub documents: Vec<NodeId>,
-    /// What each event says, without places: what must be the same before and after an edit.
-    pub events: Vec<Said>,
-    pub text: String,
+    pub text: &'t str,
     lines: Vec<usize>,
 }
 
 #[derive(Debug)]
-pub(super) struct Node {
-    pub content: Content,
+pub(super) struct Node<'t> {
+    pub content: Content<'t>,
     /// The bytes of a scalar or an alias, quotes included. Empty for collections.
     pub span: Range<usize>,
     /// The event that it came from.
@@ -44,9 +43,9 @@ pub(super) struct Node {
 }
 
 #[derive(Debug)]
-pub(super) enum Content {
+pub(super) enum Content<'t> {
     Scalar {
-        value: String,
+        value: Cow<'t, str>,
         style: ScalarStyle,
     },
     Sequence(Vec<NodeId>),
@@ -55,12 +54,12 @@ pub(super) enum Content {
     Alias(NodeId),
 }
 
-/// What an event says.
+/// What an event says, without its place: what must be the same before and after an edit.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Said {
+pub(super) enum Said<'t> {
     /// A value, and the tag written on it.
     Scalar {
-        value: String,
+        value: Cow<'t, str>,
         tag: String,
     },
     Alias(usize),
@@ -74,7 +73,7 @@ enum Open {
     Mapping(NodeId, Vec<(NodeId, NodeId)>, Option<NodeId>),
 }
 
-impl Tree {
+impl<'t> Tree<'t> {
     /// Line and column of a byte.
     pub fn position(&self, byte: usize) -> Position {
         let line = self.lines.partition_point(|start| *start <= byte).max(1);
@@ -117,11 +116,11 @@ impl Tree {
     }
 
     /// The values under a key: several when it stands there more than once.
-    pub fn values<'t>(
-        &'t self,
+    pub fn values<'a>(
+        &'a self,
         mapping: NodeId,
-        key: &'t str,
-    ) -> impl Iterator<Item = NodeId> + 't {
+        key: &'a str,
+    ) -> impl Iterator<Item = NodeId> + use<'a, 't> {
         self.entries(mapping)
             .iter()
             .filter(move |(name, _)| self.scalar(*name) == Some(key))
@@ -157,14 +156,13 @@ pub(super) fn decode(slice: &str) -> Option<String> {
     found
 }
 
-/// Parses every document. Nothing here is recursive; the parser bounds the nesting.
-pub(super) fn parse(text: &str) -> Result<Tree, ParseError> {
-    let mut tree = Tree { text: text.to_owned(), ..Tree::default() };
-    tree.lines = std::iter::once(0).chain(line_starts(text)).collect();
+/// Reads events until the stream ends. `each` takes the event, its number and its bytes.
+fn events<'t>(
+    text: &'t str,
+    mut each: impl FnMut(Event<'t>, usize, Range<usize>),
+) -> Result<(), ParseError> {
     let mut parser = Parser::new_from_str_with_options(text, options());
-    let mut open: Vec<Open> = Vec::new();
-    let mut anchors: std::collections::HashMap<usize, NodeId> = std::collections::HashMap::new();
-
+    let mut number = 0;
     while let Some(event) = parser.next_event() {
         let (event, span) = event.map_err(|error| {
             let marker = error.marker();
@@ -175,76 +173,99 @@ pub(super) fn parse(text: &str) -> Result<Tree, ParseError> {
             let message = message.split(" at char ").next().unwrap_or(message).to_owned();
             ParseError { position, message }
         })?;
-        if tree.nodes.len() > NODE_LIMIT {
+        if number > EVENT_LIMIT {
             let position =
                 Position { line: span.start.line().max(1), column: span.start.col() + 1 };
-            return Err(ParseError { position, message: format!("more than {NODE_LIMIT} nodes") });
+            return Err(ParseError { position, message: format!("more than {EVENT_LIMIT} nodes") });
         }
-        let number = tree.events.len();
-        let range = span.byte_range().unwrap_or(0..0);
-        let shape = |word: &str, tag: &Option<_>| Said::Shape(format!("{word}{tag:?}"));
-        let (content, anchor) = match event {
-            Event::Scalar(value, style, anchor, tag) => {
+        each(event, number, span.byte_range().unwrap_or(0..0));
+        number += 1;
+    }
+    Ok(())
+}
+
+/// What each event says, in order.
+pub(super) fn said(text: &str) -> Result<Vec<Said<'_>>, ParseError> {
+    let mut all = Vec::new();
+    let shape = |word: &str, tag: Option<Cow<'_, granit_parser::Tag>>| {
+        let tag = tag.map(|tag| tag.to_string()).unwrap_or_default();
+        Said::Shape(format!("{word}{tag}"))
+    };
+    events(text, |event, _, _| {
+        all.push(match event {
+            Event::Scalar(value, _, _, tag) => {
                 let tag = tag.map(|tag| tag.to_string()).unwrap_or_default();
-                tree.events.push(Said::Scalar { value: value.to_string(), tag });
-                (Some(Content::Scalar { value: value.into_owned(), style }), anchor)
+                Said::Scalar { value, tag }
             }
+            Event::Alias(target) => Said::Alias(target),
+            Event::SequenceStart(_, _, tag) => shape("[", tag),
+            Event::MappingStart(_, _, tag) => shape("{", tag),
+            Event::SequenceEnd => shape("]", None),
+            Event::MappingEnd => shape("}", None),
+            Event::DocumentStart(..) => shape("---", None),
+            Event::DocumentEnd => shape("...", None),
+            _ => shape("", None),
+        });
+    })?;
+    Ok(all)
+}
+
+/// Parses every document. Nothing here is recursive; the parser bounds the nesting.
+pub(super) fn parse(text: &str) -> Result<Tree<'_>, ParseError> {
+    let mut tree = Tree { text, ..Tree::default() };
+    tree.lines = std::iter::once(0).chain(line_starts(text)).collect();
+    let mut open: Vec<Open> = Vec::new();
+    let mut anchors: std::collections::HashMap<usize, NodeId> = std::collections::HashMap::new();
+    events(text, |event, number, range| {
+        let (content, anchor) = match event {
+            Event::Scalar(value, style, anchor, _) => (Content::Scalar { value, style }, anchor),
+            // The parser refuses an alias whose anchor did not come before it; one inside the node
+            // that it names stands for nothing that we can use.
             Event::Alias(target) => {
-                tree.events.push(Said::Alias(target));
-                // The parser refuses an alias whose anchor did not come before it; one inside the
-                // node that it names stands for nothing that we can use.
-                let node = anchors.get(&target).copied();
-                (Some(node.map_or(empty_scalar(), Content::Alias)), 0)
+                (anchors.get(&target).copied().map_or(empty_scalar(), Content::Alias), 0)
             }
-            Event::SequenceStart(_, anchor, tag) => {
-                tree.events.push(shape("[", &tag));
+            Event::SequenceStart(_, anchor, _) => {
                 let id = add(&mut tree, Content::Sequence(Vec::new()), 0..0, number);
-                anchors.insert(anchor, id);
-                open.push(Open::Sequence(id, Vec::new()));
-                (None, 0)
+                if anchor != 0 {
+                    anchors.insert(anchor, id);
+                }
+                return open.push(Open::Sequence(id, Vec::new()));
             }
-            Event::MappingStart(_, anchor, tag) => {
-                tree.events.push(shape("{", &tag));
+            Event::MappingStart(_, anchor, _) => {
                 let id = add(&mut tree, Content::Mapping(Vec::new()), 0..0, number);
-                anchors.insert(anchor, id);
-                open.push(Open::Mapping(id, Vec::new(), None));
-                (None, 0)
+                if anchor != 0 {
+                    anchors.insert(anchor, id);
+                }
+                return open.push(Open::Mapping(id, Vec::new(), None));
             }
             Event::SequenceEnd | Event::MappingEnd => {
-                tree.events.push(Said::Shape("end".into()));
                 if let Some(done) = open.pop() {
                     let id = close(&mut tree, done);
                     attach(&mut tree, &mut open, id);
                 }
-                (None, 0)
+                return;
             }
-            Event::DocumentStart(..) | Event::DocumentEnd => {
-                tree.events.push(Said::Shape("document".into()));
-                (None, 0)
-            }
-            _ => (None, 0),
+            _ => return,
         };
-        if let Some(content) = content {
-            let id = add(&mut tree, content, range, number);
-            if anchor != 0 {
-                anchors.insert(anchor, id);
-            }
-            attach(&mut tree, &mut open, id);
+        let id = add(&mut tree, content, range, number);
+        if anchor != 0 {
+            anchors.insert(anchor, id);
         }
-    }
+        attach(&mut tree, &mut open, id);
+    })?;
     Ok(tree)
 }
 
-fn empty_scalar() -> Content {
-    Content::Scalar { value: String::new(), style: ScalarStyle::Plain }
+fn empty_scalar() -> Content<'static> {
+    Content::Scalar { value: Cow::Borrowed(""), style: ScalarStyle::Plain }
 }
 
-fn add(tree: &mut Tree, content: Content, span: Range<usize>, event: usize) -> NodeId {
+fn add<'t>(tree: &mut Tree<'t>, content: Content<'t>, span: Range<usize>, event: usize) -> NodeId {
     tree.nodes.push(Node { content, span, event });
     tree.nodes.len() - 1
 }
 
-fn close(tree: &mut Tree, done: Open) -> NodeId {
+fn close(tree: &mut Tree<'_>, done: Open) -> NodeId {
     let (id, content) = match done {
         Open::Sequence(id, items) => (id, Content::Sequence(items)),
         Open::Mapping(id, entries, _) => (id, Content::Mapping(entries)),
@@ -253,7 +274,7 @@ fn close(tree: &mut Tree, done: Open) -> NodeId {
     id
 }
 
-fn attach(tree: &mut Tree, open: &mut [Open], id: NodeId) {
+fn attach(tree: &mut Tree<'_>, open: &mut [Open], id: NodeId) {
     match open.last_mut() {
         None => tree.documents.push(id),
         Some(Open::Sequence(_, items)) => items.push(id),

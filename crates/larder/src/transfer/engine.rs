@@ -85,7 +85,12 @@ impl Engine {
     /// Moves one image.
     pub async fn run(&self, order: &Order<'_>) -> Result<Moved, TransferError> {
         let (digest, document) = order.source.manifest(&order.selector).await?;
-        let wanted = self.collect(order, digest.clone(), document, 0).await?;
+        let mut present = Vec::new();
+        let wanted = collect(order, digest.clone(), document, 0, &mut present).await?;
+        // An artifact is made for no platform, so none can be missing.
+        if !present.is_empty() || !wanted.document.children().is_empty() {
+            check_all_there(order.platforms, &present)?;
+        }
         let mut moved = Moved { digest: Some(digest), ..Moved::default() };
         let mut blobs = Vec::new();
         missing_blobs(order.target, &wanted, &mut blobs, &mut BTreeSet::new()).await?;
@@ -110,75 +115,6 @@ impl Engine {
         }
         self.manifests(order, &wanted, Role::Image(order.tag.as_ref()), &mut moved).await?;
         Ok(moved)
-    }
-
-    /// Fetches the documents of all wanted platforms.
-    async fn collect(
-        &self,
-        order: &Order<'_>,
-        digest: Digest,
-        document: Document,
-        depth: usize,
-    ) -> Result<Wanted, TransferError> {
-        if depth > DEPTH {
-            return Err(TransferError::Depth);
-        }
-        let mut children = Vec::new();
-        let mut sparse = false;
-        match &document.kind {
-            Kind::Manifest { config, .. } => {
-                if let (0, Platforms::Some(_)) = (depth, order.platforms) {
-                    let made_for = platform_of(order.source, config).await?;
-                    check_single(order.platforms, made_for.as_ref())?;
-                }
-            }
-            Kind::Index(list) => {
-                let mut present = Vec::new();
-                for child in list {
-                    let (wanted, platform) = self.want_child(order, child).await?;
-                    present.extend(platform);
-                    if !wanted {
-                        sparse = true;
-                        continue;
-                    }
-                    let selector = Selector::Digest(child.digest.clone());
-                    let (digest, document) = order.source.manifest(&selector).await?;
-                    children
-                        .push(Box::pin(self.collect(order, digest, document, depth + 1)).await?);
-                }
-                if depth == 0 {
-                    check_all_there(order.platforms, &present)?;
-                }
-            }
-        }
-        Ok(Wanted { digest, document, children, sparse })
-    }
-
-    /// Whether a child of an index is wanted, and for which platform it is. One that does not say
-    /// is asked itself.
-    async fn want_child(
-        &self,
-        order: &Order<'_>,
-        child: &Descriptor,
-    ) -> Result<(bool, Option<Platform>), TransferError> {
-        if let Some(platform) = child.platform() {
-            return Ok((order.platforms.want(&platform), Some(platform)));
-        }
-        if matches!(order.platforms, Platforms::All) {
-            return Ok((true, None));
-        }
-        let (_, document) = order.source.manifest(&Selector::Digest(child.digest.clone())).await?;
-        match &document.kind {
-            // A nested index is looked into; its own children are chosen there.
-            Kind::Index(_) => Ok((true, None)),
-            Kind::Manifest { config, .. } => {
-                let platform = platform_of(order.source, config).await?;
-                Ok((
-                    platform.as_ref().is_some_and(|platform| order.platforms.want(platform)),
-                    platform,
-                ))
-            }
-        }
     }
 
     /// Moves a blob unless it is there. True: it was moved.
@@ -236,13 +172,73 @@ impl Engine {
         moved: &mut Moved,
     ) -> Result<(), TransferError> {
         for child in &wanted.children {
-            if !order.target.holds(&child.digest).await? {
+            // An index that is held may be sparse and lack what is wanted now; a manifest that is held
+            // is whole.
+            if !child.children.is_empty() || !order.target.holds(&child.digest).await? {
                 Box::pin(self.manifests(order, child, Role::Child, moved)).await?;
             }
         }
         order.target.take_manifest(&wanted.digest, &wanted.document, role, wanted.sparse).await?;
         moved.manifests += 1;
         Ok(())
+    }
+}
+
+/// Fetches the documents of all wanted platforms; `present` takes those that there are.
+async fn collect(
+    order: &Order<'_>,
+    digest: Digest,
+    document: Document,
+    depth: usize,
+    present: &mut Vec<Platform>,
+) -> Result<Wanted, TransferError> {
+    if depth > DEPTH {
+        return Err(TransferError::Depth);
+    }
+    let mut children = Vec::new();
+    let mut sparse = false;
+    match &document.kind {
+        Kind::Manifest { config, .. } => {
+            if let (0, Platforms::Some(_)) = (depth, order.platforms) {
+                present.extend(platform_of(order.source, config).await?);
+            }
+        }
+        Kind::Index(list) => {
+            for child in list {
+                let (wanted, platform) = want_child(order, child).await?;
+                present.extend(platform);
+                if !wanted {
+                    sparse = true;
+                    continue;
+                }
+                let selector = Selector::Digest(child.digest.clone());
+                let (digest, document) = order.source.manifest(&selector).await?;
+                let child = Box::pin(collect(order, digest, document, depth + 1, present)).await?;
+                children.push(child);
+            }
+        }
+    }
+    Ok(Wanted { digest, document, children, sparse })
+}
+
+/// Whether a child of an index is wanted, and for which platform it is. One that does not say is
+/// asked itself.
+async fn want_child(
+    order: &Order<'_>,
+    child: &Descriptor,
+) -> Result<(bool, Option<Platform>), TransferError> {
+    if let Some(wanted) = child.is_wanted(order.platforms) {
+        return Ok((wanted, child.platform()));
+    }
+    let (_, document) = order.source.manifest(&Selector::Digest(child.digest.clone())).await?;
+    match &document.kind {
+        // An index that was not announced as one.
+        Kind::Index(_) => Ok((true, None)),
+        Kind::Manifest { config, .. } => {
+            let platform = platform_of(order.source, config).await?;
+            let wanted = platform.as_ref().is_some_and(|platform| order.platforms.want(platform));
+            Ok((wanted, platform))
+        }
     }
 }
 
@@ -272,13 +268,6 @@ async fn platform_of(
 ) -> Result<Option<Platform>, TransferError> {
     let bytes = source.small_blob(config, CONFIG_LIMIT).await?;
     Ok(ImageConfig::read(&bytes).ok().and_then(|config| config.platform()))
-}
-
-fn check_single(platforms: &Platforms, made_for: Option<&Platform>) -> Result<(), TransferError> {
-    match made_for {
-        Some(platform) => check_all_there(platforms, std::slice::from_ref(platform)),
-        None => Ok(()),
-    }
 }
 
 /// Refuses an image that lacks a wanted platform: better told now than by a node.

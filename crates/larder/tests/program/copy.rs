@@ -224,6 +224,10 @@ fn layouts_made_by_others_are_read_nested_indexes_too() {
     house.larder("look ./theirs").ends(0).says(&["in 2 platforms", outer_digest.as_str()]);
     house.larder("copy ./theirs#nested ./ours").ends(0).says(&[outer_digest.as_str()]);
     house.larder("look ./theirs ./ours").ends(0);
+    // One platform first, another one later: the inner index is there already, but not whole.
+    house.larder("copy ./theirs#nested ./parts --platform linux/amd64").ends(0);
+    house.larder("copy ./theirs#nested ./parts --platform linux/arm64").ends(0);
+    house.larder("look ./parts").ends(0).says(&["in 2 platforms"]);
     house
         .larder("copy ./theirs#other ./ours")
         .ends(1)

@@ -206,10 +206,9 @@ async fn is_complete(store: &Store, job: &Job<'_>) -> Result<bool, StoreError> {
             return Ok(false);
         };
         for child in document.children() {
-            let wanted = child.platform().is_none_or(|platform| job.platforms.want(&platform));
-            // A child that names no platform was looked into when it was brought in.
-            let known = child.platform().is_some() || matches!(job.platforms, Platforms::All);
-            if wanted && known {
+            // A manifest that names no platform was chosen by its configuration when it was
+            // brought in.
+            if child.is_wanted(job.platforms).unwrap_or(false) {
                 open.push(child.digest.clone());
             }
         }
