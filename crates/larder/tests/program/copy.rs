@@ -275,3 +275,14 @@ fn hostile_archives_are_refused_with_what_and_where() {
     }
     house.larder("copy none.tar ./out").ends(2).says(&["cannot read none.tar"]);
 }
+
+#[test]
+fn an_archive_takes_many_layers_that_come_at_once() {
+    let house = House::new();
+    let many = larder_standin::ImagePlan { own: 12, ..small("many") };
+    house.hold(&house.bazaar, "library/kettle", "2", &image(&many));
+    for number in 0..5 {
+        house.larder(&format!("copy {KETTLE} {number}.tar")).ends(0).says(&["28 blobs copied"]);
+        house.larder(&format!("look {KETTLE} {number}.tar")).ends(0);
+    }
+}
