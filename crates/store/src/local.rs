@@ -359,6 +359,9 @@ enum Order {
     Commit(Digest, oneshot::Sender<Result<u64, StoreError>>),
 }
 
+/// The answer to the last order, and to whom it goes.
+type Last = (oneshot::Sender<Result<u64, StoreError>>, Result<u64, StoreError>);
+
 struct LocalWriter {
     orders: mpsc::Sender<Order>,
     offset: u64,
@@ -367,14 +370,22 @@ struct LocalWriter {
 
 impl LocalWriter {
     fn start(claim: Claim, file: File, hasher: Hasher, offset: u64) -> Self {
-        let (orders, queue) = mpsc::channel(QUEUE);
+        let (orders, mut queue) = mpsc::channel(QUEUE);
         let failed = Arc::new(Mutex::new(None));
         let told = Arc::clone(&failed);
         spawn_blocking(move || {
             let mut work = Work { claim, file, hasher, offset };
-            if let Err(error) = work.run(queue) {
-                *told.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
+            let outcome = work.run(&mut queue);
+            // The upload is free, and a failure can be read, before the writer hears of the end.
+            drop(work);
+            match outcome {
+                Ok(None) => {}
+                Ok(Some((tell, answer))) => {
+                    let _ = tell.send(answer);
+                }
+                Err(error) => *told.lock().unwrap_or_else(PoisonError::into_inner) = Some(error),
             }
+            drop(queue);
         });
         Self { orders, offset, failed }
     }
@@ -437,7 +448,9 @@ struct Work {
 }
 
 impl Work {
-    fn run(&mut self, mut queue: mpsc::Receiver<Order>) -> Result<(), StoreError> {
+    /// Carries out orders until the last one, and gives what it is to be answered. None: the
+    /// writer was dropped, which is as if it had parked the upload.
+    fn run(&mut self, queue: &mut mpsc::Receiver<Order>) -> Result<Option<Last>, StoreError> {
         while let Some(order) = queue.blocking_recv() {
             match order {
                 Order::Write(chunk) => {
@@ -448,18 +461,16 @@ impl Work {
                 }
                 Order::Park(tell) => {
                     self.remember();
-                    let _ = tell.send(Ok(self.offset));
-                    return Ok(());
+                    return Ok(Some((tell, Ok(self.offset))));
                 }
                 Order::Commit(digest, tell) => {
-                    let _ = tell.send(self.commit(&digest));
-                    return Ok(());
+                    let answer = self.commit(&digest);
+                    return Ok(Some((tell, answer)));
                 }
             }
         }
-        // The writer was dropped: as if it had been parked.
         self.remember();
-        Ok(())
+        Ok(None)
     }
 
     fn remember(&self) {
