@@ -10,6 +10,7 @@ use crate::digest::Digest;
 use crate::name::Tag;
 use crate::platform::Platform;
 use crate::reference::Image;
+use crate::selection::Tags;
 
 /// One wanted image at one tag.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -131,6 +132,53 @@ impl Lock {
     pub fn of_image<'l>(&'l self, image: &'l Image) -> impl Iterator<Item = (&'l Tag, &'l Locked)> {
         self.entries.iter().filter(move |(want, _)| want.image == *image).map(|(w, l)| (&w.tag, l))
     }
+}
+
+/// What stands between the configuration and the lock, as far as it can be told without asking
+/// anybody.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Stale {
+    /// A tag is wanted by name and not locked.
+    NotLocked(Want),
+    /// Tags of the image are wanted by a rule, and none is locked.
+    NothingLocked(Image),
+    /// It is locked, and no entry can want it any more.
+    Unwanted(Want),
+}
+
+impl std::fmt::Display for Stale {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::NotLocked(want) => {
+                write!(f, "wanted, but not locked: {}:{}", want.image, want.tag)
+            }
+            Self::NothingLocked(image) => write!(f, "wanted, but nothing of it is locked: {image}"),
+            Self::Unwanted(want) => {
+                write!(f, "locked, but not wanted: {}:{}", want.image, want.tag)
+            }
+        }
+    }
+}
+
+/// Compares what the entries want with the lock.
+pub fn stale(entries: &[(&Image, &Tags)], lock: &Lock) -> Vec<Stale> {
+    let mut found = Vec::new();
+    for (image, tags) in entries {
+        if tags.need_listing() {
+            if !lock.of_image(image).any(|(tag, _)| tags.want(tag)) {
+                found.push(Stale::NothingLocked((*image).clone()));
+            }
+            continue;
+        }
+        let wants = tags.select(&[]).into_iter().map(|tag| Want { image: (*image).clone(), tag });
+        found.extend(wants.filter(|want| !lock.entries.contains_key(want)).map(Stale::NotLocked));
+    }
+    let wanted = |want: &Want| {
+        entries.iter().any(|(image, tags)| **image == want.image && tags.want(&want.tag))
+    };
+    let unwanted = lock.entries.keys().filter(|want| !wanted(want)).cloned();
+    found.extend(unwanted.map(Stale::Unwanted));
+    found
 }
 
 /// What the upstream says of a wanted image now.
@@ -259,6 +307,28 @@ mod tests {
             Err(LockError::Shape { .. })
         ));
         assert!(matches!(Lock::read("version = 1\nfoo = 2"), Err(LockError::Shape { .. })));
+    }
+
+    #[test]
+    fn a_lock_that_does_not_fit_its_configuration_is_told() {
+        let lock = Lock { entries: [(want("1.9.2"), locked("a"))].into() };
+        let image = want("1").image;
+        let told = |tags: &Tags| -> Vec<String> {
+            stale(&[(&image, tags)], &lock).iter().map(ToString::to_string).collect()
+        };
+        assert!(told(&Tags::exact(vec![want("1.9.2").tag])).is_empty());
+        let name = "ventworks.example/gauges/steamgauge";
+        assert_eq!(
+            told(&Tags::exact(vec![want("2").tag])),
+            [
+                format!("wanted, but not locked: {name}:2"),
+                format!("locked, but not wanted: {name}:1.9.2")
+            ]
+        );
+        let other: Image = "bazaar.example/library/kettle".parse().unwrap();
+        let rule = crate::selection::Rule::Match("2.*".parse().unwrap());
+        let tags = Tags { rule, skip: Vec::new() };
+        assert_eq!(stale(&[(&other, &tags)], &lock)[0], Stale::NothingLocked(other.clone()));
     }
 
     #[test]

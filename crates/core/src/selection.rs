@@ -1,42 +1,298 @@
-//! Which of an upstream's tags are wanted?
+//! Which of an upstream's tags are wanted, and why not the others?
+
+mod version;
+
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fmt;
+
+use semver::VersionReq;
 
 use crate::name::Tag;
 use crate::pattern::Pattern;
 
+pub use version::{TagDate, TagVersion};
+
 /// What an intake entry says of the tags that it wants.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Tags {
+pub struct Tags {
+    /// How tags are chosen.
+    pub rule: Rule,
+    /// Tags that are not wanted although the rule would take them.
+    pub skip: Vec<Pattern>,
+}
+
+/// How tags are chosen.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Rule {
     /// These, whether or not the upstream lists them.
     Exact(Vec<Tag>),
     /// Those that the upstream lists and that match.
     Match(Pattern),
+    /// Those that are versions in a range.
+    Versions(Versions),
+    /// Those that are days.
+    Dates {
+        /// Only so many, the latest.
+        newest: Option<usize>,
+        /// Which variants: a pattern over what follows the day. None: those where nothing follows.
+        suffix: Option<Pattern>,
+    },
+}
+
+/// A rule over versions.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Versions {
+    /// The range.
+    pub range: VersionReq,
+    /// Only so many, the newest; within each variant.
+    pub newest: Option<usize>,
+    /// Only the newest of each of these.
+    pub per: Option<Per>,
+    /// Whether releases before the release are wanted too.
+    pub prereleases: bool,
+    /// Which variants (`-alpine`): a pattern over what follows the version. None: those where
+    /// nothing follows.
+    pub suffix: Option<Pattern>,
+}
+
+/// Of what only the newest version is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Per {
+    /// Of each major version.
+    Major,
+    /// Of each minor version.
+    Minor,
+}
+
+/// Why a tag is taken or left.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Why {
+    /// Taken: it is named.
+    Named,
+    /// Taken: it matches, or is a version or day that is wanted.
+    Wanted,
+    /// Left: it matches a `skip` pattern.
+    Skipped(String),
+    /// Left: it does not match, or is none of those named.
+    NotMatched,
+    /// Left: it is no version.
+    NotAVersion,
+    /// Left: it is no day.
+    NotADate,
+    /// Left: its version is outside the range.
+    OutsideRange,
+    /// Left: it is a release before the release.
+    Prerelease,
+    /// Left: it is a variant that is not wanted.
+    OtherVariant(String),
+    /// Left: it stands for a longer tag today and for another tomorrow.
+    ShortFor(Tag),
+    /// Left: another tag is the same version.
+    SameAs(Tag),
+    /// Left: a newer one of the same major or minor version is taken.
+    Superseded(Tag),
+    /// Left: it is older than the newest ones that are wanted.
+    Older,
+}
+
+impl Why {
+    /// Whether the tag is taken.
+    pub fn is_taken(&self) -> bool {
+        matches!(self, Self::Named | Self::Wanted)
+    }
+}
+
+impl fmt::Display for Why {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Named => write!(f, "it is named"),
+            Self::Wanted => write!(f, "it is wanted"),
+            Self::Skipped(pattern) => write!(f, "`skip` has {pattern}"),
+            Self::NotMatched => write!(f, "it does not match"),
+            Self::NotAVersion => write!(f, "it is no version"),
+            Self::NotADate => write!(f, "it is no date"),
+            Self::OutsideRange => write!(f, "outside the range"),
+            Self::Prerelease => write!(f, "a pre-release; `prereleases = true` takes these"),
+            Self::OtherVariant(suffix) if suffix.is_empty() => {
+                write!(f, "no variant; `suffix` wants one")
+            }
+            Self::OtherVariant(suffix) => write!(f, "the variant {suffix}; `suffix` takes these"),
+            Self::ShortFor(tag) => write!(f, "short for {tag} today, for another tomorrow"),
+            Self::SameAs(tag) => write!(f, "the same version as {tag}"),
+            Self::Superseded(tag) => write!(f, "{tag} is newer"),
+            Self::Older => write!(f, "older than the newest that are wanted"),
+        }
+    }
+}
+
+/// A tag and what becomes of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Judged {
+    /// The tag.
+    pub tag: Tag,
+    /// Why it is taken or left.
+    pub why: Why,
 }
 
 impl Tags {
+    /// These tags and no others.
+    pub fn exact(tags: Vec<Tag>) -> Self {
+        Self { rule: Rule::Exact(tags), skip: Vec::new() }
+    }
+
     /// Whether the upstream's list of tags is needed to decide.
     pub fn need_listing(&self) -> bool {
-        matches!(self, Self::Match(_))
+        !matches!(self.rule, Rule::Exact(_))
     }
 
     /// The wanted tags, sorted, each once. `listed` is what the upstream has; it is not looked at
-    /// for [`Tags::Exact`].
+    /// for [`Rule::Exact`].
     pub fn select(&self, listed: &[Tag]) -> Vec<Tag> {
-        let mut wanted: Vec<Tag> = match self {
-            Self::Exact(tags) => tags.clone(),
-            Self::Match(pattern) => {
-                listed.iter().filter(|tag| pattern.matches(tag.as_str())).cloned().collect()
-            }
+        let judged = match &self.rule {
+            Rule::Exact(tags) => self.judge(tags),
+            _ => self.judge(listed),
         };
-        wanted.sort();
-        wanted.dedup();
-        wanted
+        let taken: BTreeSet<Tag> =
+            judged.into_iter().filter(|one| one.why.is_taken()).map(|one| one.tag).collect();
+        taken.into_iter().collect()
     }
 
-    /// Whether this tag is wanted, should the upstream have it.
+    /// Whether this tag may be wanted: it is not ruled out by what it is. Whether it is among the
+    /// newest can only be told with all others.
     pub fn want(&self, tag: &Tag) -> bool {
-        match self {
-            Self::Exact(tags) => tags.contains(tag),
-            Self::Match(pattern) => pattern.matches(tag.as_str()),
+        self.rule_out(tag).is_none()
+    }
+
+    /// Every tag with why it is taken or left: newest first where the rule knows an age, then by
+    /// name.
+    pub fn judge(&self, tags: &[Tag]) -> Vec<Judged> {
+        let tags: BTreeSet<&Tag> = tags.iter().collect();
+        let mut judged: BTreeMap<&Tag, Why> = tags
+            .iter()
+            .map(|tag| (*tag, self.rule_out(tag).unwrap_or_else(|| self.fine())))
+            .collect();
+        match &self.rule {
+            Rule::Exact(_) | Rule::Match(_) => {}
+            Rule::Versions(rule) => rule.compare(&mut judged),
+            Rule::Dates { newest, .. } => keep_newest(&mut judged, *newest, |tag| {
+                TagDate::read(tag.as_str()).map(|date| (String::new(), date))
+            }),
+        }
+        let mut judged: Vec<Judged> =
+            judged.into_iter().map(|(tag, why)| Judged { tag: tag.clone(), why }).collect();
+        match &self.rule {
+            Rule::Versions(_) => judged.sort_by_cached_key(|one| {
+                Reverse(TagVersion::read(one.tag.as_str()).map(|read| read.version))
+            }),
+            Rule::Dates { .. } => judged.sort_by_cached_key(|one| {
+                Reverse(TagDate::read(one.tag.as_str()).map(|read| (read.day, read.suffix)))
+            }),
+            Rule::Exact(_) | Rule::Match(_) => {}
+        }
+        judged
+    }
+
+    fn fine(&self) -> Why {
+        if matches!(self.rule, Rule::Exact(_)) { Why::Named } else { Why::Wanted }
+    }
+
+    /// Why a tag is left for what it is, whatever the others are. None: it may be taken.
+    fn rule_out(&self, tag: &Tag) -> Option<Why> {
+        let text = tag.as_str();
+        if let Some(pattern) = self.skip.iter().find(|pattern| pattern.matches(text)) {
+            return Some(Why::Skipped(pattern.to_string()));
+        }
+        let variant = |wanted: &Option<Pattern>, suffix: &str| {
+            let fits = wanted.as_ref().map_or(suffix.is_empty(), |pattern| pattern.matches(suffix));
+            (!fits).then(|| Why::OtherVariant(suffix.to_owned()))
+        };
+        match &self.rule {
+            Rule::Exact(tags) => (!tags.contains(tag)).then_some(Why::NotMatched),
+            Rule::Match(pattern) => (!pattern.matches(text)).then_some(Why::NotMatched),
+            Rule::Versions(rule) => match TagVersion::read(text) {
+                None => Some(Why::NotAVersion),
+                Some(read) if !rule.range.matches(&read.release()) => Some(Why::OutsideRange),
+                Some(read) if read.is_prerelease() && !rule.prereleases => Some(Why::Prerelease),
+                Some(read) => variant(&rule.suffix, &read.suffix),
+            },
+            Rule::Dates { suffix, .. } => match TagDate::read(text) {
+                None => Some(Why::NotADate),
+                Some(read) => variant(suffix, &read.suffix),
+            },
+        }
+    }
+}
+
+impl Versions {
+    /// Leaves what other tags make unwanted: short forms, double ones, older ones.
+    fn compare(&self, judged: &mut BTreeMap<&Tag, Why>) {
+        let read: HashMap<&Tag, TagVersion> = judged
+            .iter()
+            .filter(|(_, why)| why.is_taken())
+            .filter_map(|(tag, _)| Some((*tag, TagVersion::read(tag.as_str())?)))
+            .collect();
+        // The newest of the longer forms that a short one can stand for, by what they share.
+        let mut longer: HashMap<(String, u64, Option<u64>, usize), &Tag> = HashMap::new();
+        let mut by_age: Vec<(&Tag, &TagVersion)> =
+            read.iter().map(|(tag, read)| (*tag, read)).collect();
+        by_age.sort_by(|a, b| a.1.version.cmp(&b.1.version).then_with(|| b.0.cmp(a.0)));
+        for (tag, read) in &by_age {
+            for parts in 1..read.parts {
+                let minor = (parts == 2).then_some(read.version.minor);
+                longer.insert((read.suffix.clone(), read.version.major, minor, parts), tag);
+            }
+        }
+        let mut first: HashMap<(String, String), &Tag> = HashMap::new();
+        for (tag, read) in by_age.iter().rev() {
+            let minor = (read.parts == 2).then_some(read.version.minor);
+            let key = (read.suffix.clone(), read.version.major, minor, read.parts);
+            if let Some(long) = longer.get(&key).filter(|_| !read.is_prerelease()) {
+                judged.insert(tag, Why::ShortFor((*long).clone()));
+                continue;
+            }
+            let same = first.entry((read.suffix.clone(), read.version.to_string())).or_insert(tag);
+            if same != tag {
+                judged.insert(tag, Why::SameAs((*same).clone()));
+            }
+        }
+        if let Some(per) = self.per {
+            let mut newest: HashMap<(String, u64, u64), &Tag> = HashMap::new();
+            for (tag, read) in by_age.iter().rev() {
+                if !judged.get(tag).is_some_and(Why::is_taken) {
+                    continue;
+                }
+                let minor = if per == Per::Minor { read.version.minor } else { 0 };
+                let key = (read.suffix.clone(), read.version.major, minor);
+                let newer = *newest.entry(key).or_insert(tag);
+                if newer != *tag {
+                    judged.insert(tag, Why::Superseded(newer.clone()));
+                }
+            }
+        }
+        keep_newest(judged, self.newest, |tag| {
+            read.get(tag).map(|read| (read.suffix.clone(), read.version.clone()))
+        });
+    }
+}
+
+/// Leaves all but the newest of each group. `age` gives a tag's group and its age.
+fn keep_newest<A: Ord>(
+    judged: &mut BTreeMap<&Tag, Why>,
+    newest: Option<usize>,
+    age: impl Fn(&Tag) -> Option<(String, A)>,
+) {
+    let Some(newest) = newest else { return };
+    let mut groups: BTreeMap<String, Vec<(A, &Tag)>> = BTreeMap::new();
+    for (tag, why) in judged.iter() {
+        if let (true, Some((group, age))) = (why.is_taken(), age(tag)) {
+            groups.entry(group).or_default().push((age, tag));
+        }
+    }
+    for (_, mut group) in groups {
+        group.sort_by(|a, b| b.cmp(a));
+        for (_, tag) in group.into_iter().skip(newest) {
+            judged.insert(tag, Why::Older);
         }
     }
 }
@@ -49,17 +305,130 @@ mod tests {
         list.iter().map(|tag| tag.parse().unwrap()).collect()
     }
 
+    fn versions(range: &str) -> Versions {
+        let range = range.parse().unwrap();
+        Versions { range, newest: None, per: None, prereleases: false, suffix: None }
+    }
+
+    fn select(rule: Rule, listed: &[&str]) -> Vec<String> {
+        let chosen = Tags { rule, skip: Vec::new() }.select(&tags(listed));
+        chosen.iter().map(ToString::to_string).collect()
+    }
+
+    const LISTED: [&str; 14] = [
+        "1",
+        "1.8",
+        "1.8.0",
+        "1.8.3",
+        "1.9.0",
+        "1.9.2",
+        "v1.9.2",
+        "1.9.2-alpine",
+        "1.9.1-alpine",
+        "1.10.0",
+        "1.11.0-rc1",
+        "2.0.0",
+        "latest",
+        "nightly",
+    ];
+
     #[test]
     fn exact_tags_need_no_listing_and_patterns_take_what_is_listed() {
-        let exact = Tags::Exact(tags(&["2", "1", "2"]));
+        let exact = Tags::exact(tags(&["2", "1", "2"]));
         assert!(!exact.need_listing());
         assert_eq!(exact.select(&[]), tags(&["1", "2"]));
-        let pattern = Tags::Match("1.*".parse().unwrap());
-        assert!(pattern.need_listing());
         assert_eq!(
-            pattern.select(&tags(&["2.0", "1.9.2", "1.8", "1.9.2"])),
-            tags(&["1.8", "1.9.2"])
+            select(Rule::Match("1.*".parse().unwrap()), &["2.0", "1.9.2", "1.8", "1.9.2"]),
+            ["1.8", "1.9.2"]
         );
-        assert!(pattern.want(&tags(&["1.7"])[0]) && !pattern.want(&tags(&["x"])[0]));
+        let skipping =
+            Tags { skip: vec!["*-rc*".parse().unwrap()], rule: Rule::Match("1*".parse().unwrap()) };
+        assert_eq!(skipping.select(&tags(&["1.0", "1.1-rc1"])), tags(&["1.0"]));
+        assert!(!skipping.want(&tags(&["1.1-rc1"])[0]));
+    }
+
+    #[test]
+    fn version_ranges_take_whole_releases_of_the_wanted_variant() {
+        assert_eq!(
+            select(Rule::Versions(versions("^1.8")), &LISTED),
+            ["1.10.0", "1.8.0", "1.8.3", "1.9.0", "1.9.2"]
+        );
+        let rule = Versions { newest: Some(2), ..versions("^1.8") };
+        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.10.0", "1.9.2"]);
+        let rule = Versions { per: Some(Per::Minor), ..versions("^1.8") };
+        assert_eq!(select(Rule::Versions(rule.clone()), &LISTED), ["1.10.0", "1.8.3", "1.9.2"]);
+        let rule = Versions { newest: Some(2), ..rule };
+        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.10.0", "1.9.2"]);
+        let rule = Versions { per: Some(Per::Major), ..versions("*") };
+        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.10.0", "2.0.0"]);
+        let rule = Versions { prereleases: true, newest: Some(1), ..versions("^1.8") };
+        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.11.0-rc1"]);
+        let rule = Versions {
+            suffix: Some("-alpine".parse().unwrap()),
+            newest: Some(1),
+            ..versions("^1.8")
+        };
+        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.9.2-alpine"]);
+        // Each variant has its own newest ones.
+        let rule =
+            Versions { suffix: Some("*".parse().unwrap()), newest: Some(1), ..versions("~1.9") };
+        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.9.2", "1.9.2-alpine"]);
+        // A short form of a version that ends with zero is the same version, and still short.
+        assert_eq!(select(Rule::Versions(versions("^1")), &["1.9", "1.9.0"]), ["1.9.0"]);
+        // Where nothing longer is there, a short form is the version itself.
+        assert_eq!(select(Rule::Versions(versions("^5")), &["5.2", "5.3", "5"]), ["5.2", "5.3"]);
+    }
+
+    #[test]
+    fn days_are_taken_newest_first() {
+        let rule = |newest| Rule::Dates { newest, suffix: None };
+        let listed = ["20261101", "20261103", "2026-10-30", "20261103-alpine", "latest"];
+        assert_eq!(select(rule(Some(2)), &listed), ["20261101", "20261103"]);
+        assert_eq!(select(rule(None), &listed).len(), 3);
+        let any = Rule::Dates { newest: Some(1), suffix: Some("*".parse().unwrap()) };
+        assert_eq!(select(any, &listed), ["20261103-alpine"]);
+    }
+
+    #[test]
+    fn every_tag_is_told_why() {
+        let rule = Versions { per: Some(Per::Minor), newest: Some(2), ..versions("^1.8") };
+        let judged = Tags { rule: Rule::Versions(rule), skip: vec!["night*".parse().unwrap()] }
+            .judge(&tags(&LISTED));
+        let why =
+            |tag: &str| judged.iter().find(|one| one.tag.as_str() == tag).unwrap().why.to_string();
+        for (tag, words) in [
+            ("1.10.0", "it is wanted"),
+            ("1.9.0", "1.9.2 is newer"),
+            ("1.8.3", "older than the newest"),
+            ("1.8", "short for 1.8.3 today"),
+            ("v1.9.2", "the same version as 1.9.2"),
+            ("1.9.2-alpine", "the variant -alpine"),
+            ("1.11.0-rc1", "a pre-release"),
+            ("2.0.0", "outside the range"),
+            ("latest", "it is no version"),
+            ("nightly", "`skip` has night*"),
+        ] {
+            assert!(why(tag).contains(words), "{tag}: {}", why(tag));
+        }
+        assert_eq!(judged[0].tag.as_str(), "2.0.0", "newest first");
+        assert_eq!(judged.len(), LISTED.len());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn what_is_selected_is_listed_wanted_and_no_more_than_asked(
+            list in proptest::collection::vec("v?[0-2]\\.[0-3](\\.[0-3])?(-rc[0-9])?(-alpine)?|latest", 0..40),
+            newest in 1usize..4,
+        ) {
+            let listed: Vec<Tag> = list.iter().map(|tag| tag.parse().unwrap()).collect();
+            let rule = Versions { newest: Some(newest), per: Some(Per::Minor), ..versions("*") };
+            let chosen = Tags { rule: Rule::Versions(rule), skip: Vec::new() };
+            let selected = chosen.select(&listed);
+            proptest::prop_assert!(selected.len() <= newest);
+            proptest::prop_assert!(selected.iter().all(|tag| listed.contains(tag) && chosen.want(tag)));
+            // The newest release of all is always among them.
+            let age = |tag: &Tag| TagVersion::read(tag.as_str()).filter(|_| chosen.want(tag)).map(|read| read.version);
+            proptest::prop_assert_eq!(selected.iter().filter_map(age).max(), listed.iter().filter_map(age).max());
+        }
     }
 }

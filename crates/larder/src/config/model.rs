@@ -12,7 +12,7 @@ use larder_core::platform::{Platform, Platforms};
 use larder_core::policy::Classes;
 use larder_core::reference::{Image, Unqualified};
 use larder_core::route::{Entry, Routes};
-use larder_core::selection::Tags;
+use larder_core::selection::{Per, Rule, Tags, Versions};
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;
@@ -55,6 +55,11 @@ impl Config {
     /// The upstream behind a host. None: none is configured.
     pub fn upstream(&self, host: &Host) -> Option<&Upstream> {
         self.upstreams.iter().find(|upstream| upstream.host == *host)
+    }
+
+    /// What the intake entries want.
+    pub fn wants(&self) -> Vec<(&Image, &Tags)> {
+        self.intake.iter().map(|intake| (intake.image.get_ref(), &intake.tags)).collect()
     }
 
     /// The routes from upstream images to this larder.
@@ -293,22 +298,59 @@ fn default_parallel() -> usize {
 struct RawTags {
     exact: Option<Vec<Tag>>,
     r#match: Option<Pattern>,
-    #[serde(default, deserialize_with = "not_yet::semver")]
-    #[allow(dead_code)]
-    semver: (),
-    #[serde(default, deserialize_with = "not_yet::newest")]
-    #[allow(dead_code)]
-    newest: (),
+    semver: Option<semver::VersionReq>,
+    #[serde(default)]
+    dates: bool,
+    newest: Option<std::num::NonZeroUsize>,
+    per: Option<RawPer>,
+    prereleases: Option<bool>,
+    suffix: Option<Pattern>,
+    #[serde(default)]
+    skip: Vec<Pattern>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum RawPer {
+    Major,
+    Minor,
 }
 
 fn read_tags<'de, D: Deserializer<'de>>(from: D) -> Result<Tags, D::Error> {
-    match RawTags::deserialize(from)? {
-        RawTags { exact: Some(tags), r#match: None, .. } if !tags.is_empty() => {
-            Ok(Tags::Exact(tags))
+    let raw = RawTags::deserialize(from)?;
+    let newest = raw.newest.map(std::num::NonZeroUsize::get);
+    let only_with = |key: &str, given: bool, with: &str| match given {
+        true => Err(D::Error::custom(format!("`{key}` goes with {with}"))),
+        false => Ok(()),
+    };
+    if raw.semver.is_none() {
+        only_with("per", raw.per.is_some(), "`semver`")?;
+        only_with("prereleases", raw.prereleases.is_some(), "`semver`")?;
+        if !raw.dates {
+            only_with("newest", newest.is_some(), "`semver` or `dates`")?;
+            only_with("suffix", raw.suffix.is_some(), "`semver` or `dates`")?;
         }
-        RawTags { exact: None, r#match: Some(pattern), .. } => Ok(Tags::Match(pattern)),
-        _ => Err(D::Error::custom("`tags` says either `exact = [\"1.9.2\"]` or `match = \"1.*\"`")),
     }
+    let rule = match (raw.exact, raw.r#match, raw.semver, raw.dates) {
+        (Some(tags), None, None, false) if !tags.is_empty() => Rule::Exact(tags),
+        (None, Some(pattern), None, false) => Rule::Match(pattern),
+        (None, None, Some(range), false) => Rule::Versions(Versions {
+            range,
+            newest,
+            per: raw.per.map(|per| match per {
+                RawPer::Major => Per::Major,
+                RawPer::Minor => Per::Minor,
+            }),
+            prereleases: raw.prereleases.unwrap_or(false),
+            suffix: raw.suffix,
+        }),
+        (None, None, None, true) => Rule::Dates { newest, suffix: raw.suffix },
+        _ => {
+            let text = "`tags` says one of `exact = [\"1.9.2\"]`, `match = \"1.*\"`, `semver = \"^1.8\"`, `dates = true`";
+            return Err(D::Error::custom(text));
+        }
+    };
+    Ok(Tags { rule, skip: raw.skip })
 }
 
 #[derive(Deserialize)]
@@ -353,8 +395,6 @@ mod not_yet {
         command: "`command` (credentials from a program) is",
         auth_file: "`auth-file` (credentials from an auth file) is",
         caches: "`caches` (a pull-through cache) is",
-        semver: "`semver` (tags by version range) is",
-        newest: "`newest` (the newest tags only) is",
     }
 
     /// `companions = false` asks for what this version does.

@@ -60,11 +60,23 @@ fn what_cannot_be_used_is_told_with_its_place() {
         ),
         (
             "[[intake]]\nimage = \"b.example/k\"\ntags = { exact = [\"2\"], match = \"2\" }\nto = \"v/k\"\n",
-            &["`tags` says either"][..],
+            &["`tags` says one of"][..],
         ),
         (
-            "[[intake]]\nimage = \"b.example/k\"\ntags = { semver = \"^1\" }\nto = \"v/k\"\n",
-            &["`semver`", "not carried out"][..],
+            "[[intake]]\nimage = \"b.example/k\"\ntags = { semver = \"^x\" }\nto = \"v/k\"\n",
+            &["larder.toml:7", "unexpected"][..],
+        ),
+        (
+            "[[intake]]\nimage = \"b.example/k\"\ntags = { match = \"1.*\", newest = 3 }\nto = \"v/k\"\n",
+            &["`newest` goes with `semver` or `dates`"][..],
+        ),
+        (
+            "[[intake]]\nimage = \"b.example/k\"\ntags = { semver = \"^1\", newest = 0 }\nto = \"v/k\"\n",
+            &["nonzero"][..],
+        ),
+        (
+            "[[intake]]\nimage = \"b.example/k\"\ntags = { dates = true, per = \"minor\" }\nto = \"v/k\"\n",
+            &["`per` goes with `semver`"][..],
         ),
         ("[[rule]]\nname = \"x\"\n", &["[[rule]]", "not carried out"][..]),
         ("[[keep]]\nmatch = [\"**\"]\n", &["[[keep]]", "not carried out"][..]),

@@ -298,3 +298,115 @@ fn locking_asks_once_for_each_image() {
     assert_eq!(requests.values().sum::<usize>(), 3, "{requests:?}");
     assert!(requests.keys().all(|line| line.starts_with("HEAD")), "{requests:?}");
 }
+
+#[test]
+fn versions_are_chosen_by_range_and_each_choice_is_explained() {
+    let house = House::new();
+    for tag in [
+        "1.8.0",
+        "1.8.3",
+        "1.9.0",
+        "1.9",
+        "1.10.0",
+        "1.11.0-rc1",
+        "1.9.0-alpine",
+        "2.0.0",
+        "latest",
+    ] {
+        house.hold(&house.bazaar, "library/turbine", tag, &image(&small(tag)));
+    }
+    house.configure(
+        "[[intake]]\nimage = \"bazaar.example/library/turbine\"\ntags = { semver = \"^1.8\", per = \"minor\", newest = 2, skip = [\"night*\"] }\nto = \"vendor/turbine\"\n",
+    );
+    let told = house.larder("intake lock --explain bazaar.example/library/turbine").ends(0);
+    snapbox::assert_data_eq!(
+        told.out,
+        snapbox::str![[r#"
+TAG                  WHY
+2.0.0         left   outside the range
+1.11.0-rc1    left   a pre-release; `prereleases = true` takes these
+1.10.0        taken  it is wanted
+1.9           left   short for 1.9.0 today, for another tomorrow
+1.9.0         taken  it is wanted
+1.9.0-alpine  left   the variant -alpine; `suffix` takes these
+1.8.3         left   older than the newest that are wanted
+1.8.0         left   1.8.3 is newer
+latest        left   it is no version
+2 of 9 tags taken
+
+"#]]
+    );
+    assert!(!house.path("larder.lock").exists(), "explaining writes nothing");
+    house
+        .larder("intake lock --explain bazaar.example/library/kettle")
+        .ends(2)
+        .says(&["no intake entry wants it"]);
+    house.larder("intake lock").ends(0).says(&["wrote larder.lock: 2 images"]);
+    house.larder("intake run").ends(0).says(&[
+        "turbine:1.10.0 to",
+        "turbine:1.9.0 to",
+        "2 images brought in",
+    ]);
+    // A newer patch takes the place of the older one in the lock; nothing is lost in the larder.
+    house.hold(&house.bazaar, "library/turbine", "1.10.1", &image(&small("1.10.1")));
+    house
+        .larder("intake diff")
+        .ends(1)
+        .says(&["wanted, not locked", "locked, but nobody wants it"]);
+    house.larder("intake lock").ends(0).says(&["new", "dropped"]);
+    house.larder("intake run").ends(0).says(&["1 image brought in"]);
+    house.larder("shelf show vendor/turbine:1.10.0").ends(0);
+}
+
+#[test]
+fn days_are_chosen_newest_first() {
+    let house = House::new();
+    for tag in ["20261101", "20261103", "2026-10-30", "latest"] {
+        house.hold(&house.bazaar, "library/shift", tag, &image(&small(tag)));
+    }
+    house.configure("[[intake]]\nimage = \"bazaar.example/library/shift\"\ntags = { dates = true, newest = 2 }\nto = \"vendor/shift\"\n");
+    house.larder("intake lock").ends(0).says(&["shift:20261101", "shift:20261103", "2 images"]);
+}
+
+#[test]
+fn a_lock_is_checked_without_asking_anybody() {
+    let house = House::new();
+    house.larder("intake lock --check").ends(1).says(&[
+        "wanted, but not locked: bazaar.example/library/kettle:2",
+        "wanted, but nothing of it is locked: ventworks.example/gauges/valve-twin",
+    ]);
+    house.larder("intake lock").ends(0);
+    house.bazaar.take_requests();
+    house.larder("intake lock --check").ends(0).says(&["larder.lock fits larder.toml"]);
+    let text = house
+        .read("larder.toml")
+        .replace("tags = { match = \"3.*\" }", "tags = { match = \"4.*\" }");
+    house.write("larder.toml", text);
+    let json = house.larder("intake lock --check --json").ends(1).json();
+    assert_eq!(json["fits"], false);
+    assert_eq!(json["differences"].as_array().unwrap().len(), 2, "{json}");
+    assert!(house.bazaar.take_requests().is_empty());
+}
+
+#[test]
+fn only_what_was_asked_is_locked_anew() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    let before = house.read("larder.lock");
+    house.hold(&house.bazaar, "library/kettle", "2", &image(&small("new kettle")));
+    house.hold(&house.ventworks, "gauges/steamgauge", "1.9.2", &image(&small("new gauge")));
+    house.bazaar.take_requests();
+    house
+        .larder("intake lock --only ventworks.example/**")
+        .ends(0)
+        .says(&["steamgauge:1.9.2", "moved"]);
+    let after = house.read("larder.lock");
+    assert!(house.bazaar.take_requests().is_empty());
+    let digest = |plan: &str| image(&small(plan)).digest().to_string();
+    assert!(after.contains(&digest("kettle")) && after.contains(&digest("new gauge")));
+    assert_eq!(before.lines().count(), after.lines().count());
+    house
+        .larder("intake lock --only nowhere.example/**")
+        .ends(2)
+        .says(&["no intake entry has an image that matches"]);
+}

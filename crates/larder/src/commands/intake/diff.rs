@@ -34,7 +34,8 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let lock = read_lock(&config)?;
     let store = store_if_any(&config)?;
-    let answers = Upstreams::new(&config).ask(&config, &lock).await;
+    let answers =
+        Upstreams::new(&config).ask(&config.intake.iter().collect::<Vec<_>>(), &lock).await;
     let mut unreached = Exit::Done;
     let wants: BTreeMap<Want, UpstreamNow> = answers
         .into_iter()

@@ -6,14 +6,17 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_client::{ClientError, Registry, Resolved};
 use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
-use larder_core::lock::{Lock, Locked, Want};
-use larder_core::name::RepositoryName;
+use larder_core::lock::{Lock, Locked, Want, stale};
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
-use larder_core::reference::Selector;
+use larder_core::reference::{Image, Selector};
+use larder_core::selection::Judged;
 use serde::Serialize;
 
 use super::upstream::Upstreams;
-use crate::context::{Context, read_lock, shown};
+use crate::config::{Config, Intake};
+use crate::context::{Context, read_lock, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Table, WARN, count, paint, short};
 
@@ -22,6 +25,15 @@ use crate::output::{DIM, GOOD, Table, WARN, count, paint, short};
 /// Nothing is brought in.
 #[derive(Debug, clap::Args)]
 pub struct Args {
+    /// Touch only images whose HOST/REPOSITORY matches (again for more)
+    #[arg(long, value_name = "PATTERN")]
+    only: Vec<Pattern>,
+    /// Ask nobody; exit with 1 when the lock does not fit larder.toml
+    #[arg(long, conflicts_with_all = ["only", "dry_run", "explain"])]
+    check: bool,
+    /// Show each tag of this image with taken or left and why, and write nothing
+    #[arg(long, value_name = "IMAGE", conflicts_with_all = ["only", "dry_run"])]
+    explain: Option<String>,
     /// Say what would be written, and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -51,8 +63,24 @@ struct Line {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let before = read_lock(&config)?;
+    if args.check {
+        return Ok(check(&config, &before, context));
+    }
     let upstreams = Upstreams::new(&config);
-    let answers = upstreams.ask(&config, &before).await;
+    if let Some(image) = &args.explain {
+        return explain(image, &config, &upstreams, context).await;
+    }
+    let asked = |image: &Image| {
+        args.only.is_empty() || args.only.iter().any(|only| only.matches(&image.to_string()))
+    };
+    let intake: Vec<&Intake> =
+        config.intake.iter().filter(|intake| asked(intake.image.get_ref())).collect();
+    if intake.is_empty() && !args.only.is_empty() {
+        let cause = "no intake entry has an image that matches";
+        let remedy = "a pattern matches HOST/REPOSITORY, as in \"bazaar.example/**\"";
+        return Err(Failure::usage("nothing to lock", cause, remedy));
+    }
+    let answers = upstreams.ask(&intake, &before).await;
     let details: Vec<(Want, Result<Locked, Failure>)> = stream::iter(answers)
         .map(|(want, answer)| {
             let known = before.entries.get(&want).cloned();
@@ -71,6 +99,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .await;
 
     let mut after = Lock::default();
+    // What was not asked stays as it is.
+    after.entries.extend(
+        before
+            .entries
+            .iter()
+            .filter(|(want, _)| !asked(&want.image))
+            .map(|(w, l)| (w.clone(), l.clone())),
+    );
     let mut lines = Vec::new();
     let mut failures = Vec::new();
     for (want, answer) in details {
@@ -196,6 +232,67 @@ async fn platforms(
         Kind::Manifest { .. } => {}
     }
     Ok(found)
+}
+
+/// Whether the lock fits the configuration, without asking anybody.
+fn check(config: &Config, lock: &Lock, context: &Context) -> Exit {
+    let found: Vec<String> = stale(&config.wants(), lock).iter().map(ToString::to_string).collect();
+    if context.output.json {
+        context
+            .output
+            .document(&serde_json::json!({ "fits": found.is_empty(), "differences": found }));
+    } else {
+        for line in &found {
+            context.output.result(line);
+        }
+        if found.is_empty() {
+            context.output.result("larder.lock fits larder.toml");
+        } else {
+            context.output.note("Next: `larder intake lock` writes it anew.");
+        }
+    }
+    if found.is_empty() { Exit::Done } else { Exit::No }
+}
+
+#[derive(Serialize)]
+struct Explained {
+    tag: Tag,
+    taken: bool,
+    why: String,
+}
+
+/// Shows what becomes of each of an image's tags.
+async fn explain(text: &str, config: &Config, upstreams: &Upstreams, context: &Context) -> Outcome {
+    let image = reference(text, Some(config))?.image();
+    let what = || format!("cannot explain {image}");
+    let Some(intake) = config.intake.iter().find(|intake| *intake.image.get_ref() == image) else {
+        let remedy = "`larder intake add IMAGE:TAG` wants one of its tags";
+        return Err(Failure::usage(what(), "no intake entry wants it", remedy));
+    };
+    let registry = upstreams.registry(&image.host)?;
+    let listed = registry.tags(&image.repository).await;
+    let listed = listed.map_err(|error| Failure::remote(what(), &error))?;
+    let explained: Vec<Explained> = intake
+        .tags
+        .judge(&listed)
+        .into_iter()
+        .map(|Judged { tag, why }| Explained { tag, taken: why.is_taken(), why: why.to_string() })
+        .collect();
+    if context.output.json {
+        context.output.document(&explained);
+        return Ok(Exit::Done);
+    }
+    let mut table = Table::new(context.output.width(), &["TAG", "", "WHY"]);
+    for Explained { tag, taken, why } in &explained {
+        let word = if *taken { paint(GOOD, "taken") } else { paint(DIM, "left") };
+        table.row([tag.to_string(), word, why.clone()]);
+    }
+    if !explained.is_empty() {
+        context.output.result(table.text());
+    }
+    let taken = explained.iter().filter(|one| one.taken).count();
+    context.output.result(format!("{taken} of {} taken", count(explained.len(), "tag")));
+    Ok(Exit::Done)
 }
 
 fn show(lines: &[Line], context: &Context) {

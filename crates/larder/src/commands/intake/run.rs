@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::document::Document;
-use larder_core::lock::{Lock, Locked, Want};
+use larder_core::lock::{Lock, Locked, Stale, Want, stale};
 use larder_core::name::RepositoryName;
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
@@ -80,7 +80,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let store = open_store(&config)?;
     let unusable = |error: StoreError| Failure::store("cannot use the larder's store", &error);
     store.blobs.remove_abandoned(ABANDONED).await.map_err(unusable)?;
-    let not_locked = not_locked(&config, &lock);
+    let wants = config.wants();
+    let not_locked = stale(&wants, &lock).into_iter().filter_map(|stale| match stale {
+        Stale::NotLocked(want) => Some(format!("{}:{}", want.image, want.tag)),
+        Stale::NothingLocked(image) => Some(image.to_string()),
+        Stale::Unwanted(_) => None,
+    });
+    let not_locked = not_locked.collect();
     let mut there_already = 0;
     let mut jobs = Vec::new();
     for job in jobs_of(&config, &lock) {
@@ -166,26 +172,6 @@ fn jobs_of<'j>(config: &'j Config, lock: &'j Lock) -> impl Iterator<Item = Job<'
         let to = intake.to.get_ref().clone();
         wanted.then_some(Job { want, locked, to, platforms: &intake.platforms })
     })
-}
-
-/// What is wanted by name and not locked. What a pattern would take is not known without asking.
-fn not_locked(config: &Config, lock: &Lock) -> Vec<String> {
-    let mut missing = Vec::new();
-    for intake in &config.intake {
-        let image = intake.image.get_ref();
-        let locked = |tag| lock.entries.contains_key(&Want { image: image.clone(), tag });
-        if intake.tags.need_listing() {
-            if lock.of_image(image).next().is_none() {
-                missing.push(image.to_string());
-            }
-        } else {
-            let tags = intake.tags.select(&[]).into_iter();
-            missing.extend(
-                tags.filter(|tag| !locked(tag.clone())).map(|tag| format!("{image}:{tag}")),
-            );
-        }
-    }
-    missing
 }
 
 /// Whether the larder holds what is locked, for all wanted platforms. The store alone tells: what

@@ -67,10 +67,10 @@ impl Upstreams {
     /// of that image alone.
     pub async fn ask(
         &self,
-        config: &Config,
+        intake: &[&Intake],
         lock: &Lock,
     ) -> BTreeMap<Want, Result<Resolved, Unresolved>> {
-        let entries = stream::iter(&config.intake)
+        let entries = stream::iter(intake.iter().copied())
             .map(|intake| self.wants(intake, lock))
             .buffer_unordered(AT_ONCE)
             .collect::<Vec<_>>()
