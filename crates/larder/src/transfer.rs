@@ -13,6 +13,8 @@ mod layout;
 mod new_archive;
 mod own;
 mod remote;
+#[cfg(test)]
+mod tests;
 
 pub use archive::Archive;
 pub use ends::{Content, Role, Source, Target};

@@ -5,7 +5,7 @@ use std::fs;
 use std::path::Path;
 
 use larder_core::digest::Digest;
-use larder_standin::{Upstream, UpstreamPlan, What, image};
+use larder_standin::{UpstreamPlan, What, image};
 
 use crate::house::{House, small};
 
@@ -100,16 +100,8 @@ fn some_platforms_can_be_taken() {
 fn another_registry_takes_what_it_lacks_and_mounts_what_it_has() {
     let house = House::new();
     let plan = UpstreamPlan::default();
-    let other =
-        house.runtime.block_on(Upstream::start(&house.folder.path().join("other"), plan)).unwrap();
-    let text = house.read("larder.toml");
-    house.write(
-        "larder.toml",
-        format!(
-            "{text}\n[[upstream]]\nname = \"other\"\nhost = \"other.example\"\nendpoint = \"{}\"\n",
-            other.endpoint()
-        ),
-    );
+    let other = house.start(plan);
+    house.add_upstream("other.example", &other.endpoint(), "");
     house
         .larder(&format!("copy {KETTLE} other.example/a/kettle:2"))
         .ends(0)
@@ -131,10 +123,8 @@ fn another_registry_takes_what_it_lacks_and_mounts_what_it_has() {
 fn a_target_that_takes_nothing_is_told() {
     let house = House::new();
     let plan = UpstreamPlan { read_only: true, ..UpstreamPlan::default() };
-    let closed =
-        house.runtime.block_on(Upstream::start(&house.folder.path().join("closed"), plan)).unwrap();
-    let text = house.read("larder.toml");
-    house.write("larder.toml", format!("{text}\n[[upstream]]\nname = \"closed\"\nhost = \"closed.example\"\nendpoint = \"{}\"\n", closed.endpoint()));
+    let closed = house.start(plan);
+    house.add_upstream("closed.example", &closed.endpoint(), "");
     house
         .larder(&format!("copy {KETTLE} closed.example/a/kettle:2"))
         .ends(3)
@@ -285,4 +275,29 @@ fn an_archive_takes_many_layers_that_come_at_once() {
         house.larder(&format!("copy {KETTLE} {number}.tar")).ends(0).says(&["28 blobs copied"]);
         house.larder(&format!("look {KETTLE} {number}.tar")).ends(0);
     }
+}
+
+#[test]
+fn a_target_that_fails_is_told_and_nothing_is_visible_there() {
+    let house = House::new();
+    let other = house.start(UpstreamPlan::default());
+    house.add_upstream("other.example", &other.endpoint(), "");
+    other.faults.add(Some("PUT"), "/manifests/", 99, What::Status(500, None));
+    house
+        .larder(&format!("copy {KETTLE} other.example/a/kettle:2"))
+        .ends(3)
+        .says(&["answered 500 to the push to a/kettle", "try again later"]);
+    house.larder("look other.example/a/kettle:2").ends(3);
+    other.faults.clear();
+    // What went before is kept: only the manifests are sent now.
+    house
+        .larder(&format!("copy {KETTLE} other.example/a/kettle:2"))
+        .ends(0)
+        .says(&["0 blobs copied", "8 there already"]);
+    house.larder(&format!("look {KETTLE} other.example/a/kettle:2")).ends(0);
+    other.faults.add(Some("POST"), "/uploads/", 99, What::Status(401, None));
+    house
+        .larder("copy ventworks.example/gauges/steamgauge:1.9.2 other.example/a/gauge:1")
+        .ends(3)
+        .says(&["answered 401 to the push to a/gauge", "no credentials configured"]);
 }

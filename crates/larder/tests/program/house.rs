@@ -118,6 +118,20 @@ impl House {
         );
     }
 
+    /// One more `[[upstream]]`.
+    pub fn add_upstream(&self, host: &str, endpoint: &str, more: &str) {
+        let text = self.read("larder.toml");
+        let added = format!(
+            "\n[[upstream]]\nname = \"{host}\"\nhost = \"{host}\"\nendpoint = \"{endpoint}\"\n{more}\n"
+        );
+        self.write("larder.toml", text + &added);
+    }
+
+    /// Starts one more upstream, which nothing names yet.
+    pub fn start(&self, plan: UpstreamPlan) -> Upstream {
+        start(&self.runtime, &self.folder.path().join("more"), plan)
+    }
+
     pub fn command(&self, line: &str) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_larder"));
         command

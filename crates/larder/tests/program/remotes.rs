@@ -7,15 +7,9 @@ use tokio_rustls::rustls;
 
 use crate::house::{House, small};
 
-/// A configuration with one upstream more.
-fn add_upstream(house: &House, host: &str, endpoint: &str, more: &str) {
-    let text = house.read("larder.toml");
-    house.write("larder.toml", format!("{text}\n[[upstream]]\nname = \"{host}\"\nhost = \"{host}\"\nendpoint = \"{endpoint}\"\n{more}\n"));
-}
-
+/// One more upstream, which holds an image.
 fn start(house: &House, plan: UpstreamPlan) -> Upstream {
-    let folder = house.folder.path().join("more");
-    let upstream = house.runtime.block_on(Upstream::start(&folder, plan)).unwrap();
+    let upstream = house.start(plan);
     house.hold(&upstream, "library/kettle", "2", &image(&small("kettle")));
     upstream
 }
@@ -28,7 +22,7 @@ fn a_host_that_cannot_be_reached_is_told_from_one_that_refuses() {
         .ends(3)
         .says(&["nowhere.example cannot be reached", "`endpoint` in an [[upstream]]"]);
     let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
-    add_upstream(&house, "closed.example", &format!("http://{port}"), "");
+    house.add_upstream("closed.example", &format!("http://{port}"), "");
     house
         .larder("look closed.example/kettle:2")
         .ends(3)
@@ -78,12 +72,7 @@ fn refusals_say_who_asked() {
         UpstreamPlan { sign_in: SignIn::Basic { login: "a:b".into() }, ..UpstreamPlan::default() },
     );
     house.write("login", "a:b");
-    add_upstream(
-        &house,
-        "basic.example",
-        &upstream.endpoint(),
-        "credentials = { file = \"login\" }",
-    );
+    house.add_upstream("basic.example", &upstream.endpoint(), "credentials = { file = \"login\" }");
     house.larder("look basic.example/library/kettle:2").ends(0);
     house.write("login", "a:c");
     house.larder("look basic.example/library/kettle:2").ends(3).says(&[
@@ -110,23 +99,23 @@ fn a_certificate_is_trusted_only_when_its_authority_is_named() {
         UpstreamPlan { tls: Some(std::sync::Arc::new(tls)), ..UpstreamPlan::default() },
     );
     let before = house.read("larder.toml");
-    add_upstream(&house, "secure.example", &upstream.endpoint(), "");
+    house.add_upstream("secure.example", &upstream.endpoint(), "");
     house
         .larder("look secure.example/library/kettle:2")
         .ends(3)
         .says(&["a certificate that is not trusted", "`ca` in the [[upstream]]"]);
     house.write("larder.toml", &before);
     house.write("ca.pem", made.cert.pem());
-    add_upstream(&house, "secure.example", &upstream.endpoint(), "ca = \"ca.pem\"");
+    house.add_upstream("secure.example", &upstream.endpoint(), "ca = \"ca.pem\"");
     house.larder("look secure.example/library/kettle:2").ends(0);
     house.write("larder.toml", &before);
-    add_upstream(&house, "secure.example", &upstream.endpoint().replace("https", "http"), "");
+    house.add_upstream("secure.example", &upstream.endpoint().replace("https", "http"), "");
     house
         .larder("look secure.example/library/kettle:2")
         .ends(3)
         .says(&["secure.example cannot be reached"]);
     house.write("larder.toml", &before);
-    add_upstream(&house, "secure.example", &upstream.endpoint(), "ca = \"no.pem\"");
+    house.add_upstream("secure.example", &upstream.endpoint(), "ca = \"no.pem\"");
     house
         .larder("look secure.example/library/kettle:2")
         .ends(2)
