@@ -2,7 +2,7 @@
 //! no success. Nothing here knows of sign-in.
 
 use std::future::Future;
-use std::time::{Duration, SystemTime};
+use std::time::{Duration, Instant, SystemTime};
 
 use backon::BackoffBuilder as _;
 use bytes::{Bytes, BytesMut};
@@ -121,7 +121,14 @@ impl Transport {
             .with_jitter()
             .build();
         loop {
+            let began = Instant::now();
             let outcome = attempt().await;
+            let fate = match &outcome {
+                Ok(answer) => answer.status().to_string(),
+                Err(error) => innermost(error),
+            };
+            let milliseconds = began.elapsed().as_millis();
+            tracing::debug!(host = options.host, action, fate, milliseconds, "asked");
             let passing = match &outcome {
                 Err(error) => !error.is_redirect() && !innermost(error).contains("certificate"),
                 Ok(answer) => matches!(answer.status().as_u16(), 408 | 429 | 500 | 502..=504),
@@ -131,11 +138,7 @@ impl Transport {
             match (pause, outcome) {
                 (Some(pause), outcome) if asked.is_none_or(|asked| asked <= options.patience) => {
                     let pause = asked.map_or(pause, |asked| asked.max(pause));
-                    let cause = match &outcome {
-                        Ok(answer) => answer.status().to_string(),
-                        Err(error) => innermost(error),
-                    };
-                    tracing::debug!(host = options.host, action, cause, ?pause, "trying again");
+                    tracing::debug!(host = options.host, action, ?pause, "trying again");
                     drop(outcome);
                     tokio::time::sleep(pause).await;
                 }

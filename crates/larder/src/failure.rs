@@ -103,6 +103,10 @@ impl Failure {
                 let remedy = "have the source mended; nothing of it was kept";
                 Self::usage(what, error, remedy).ending(Exit::Content)
             }
+            TransferError::NotHeld(_) => {
+                let remedy = "`larder shelf list` and `larder shelf show` say what it has";
+                Self::usage(what, error, remedy).ending(Exit::No)
+            }
             TransferError::NoPlatform { .. } => Self::usage(
                 what,
                 error,

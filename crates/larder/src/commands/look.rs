@@ -163,7 +163,7 @@ async fn gather(
         match source.manifest(&Selector::Digest(child.digest.clone())).await {
             Ok((digest, document)) => Ok(Some((child.platform(), digest, document))),
             // A sparse index lists what was not brought in.
-            Err(TransferError::Layout(_)) => Ok(None),
+            Err(TransferError::Layout(_) | TransferError::NotHeld(_)) => Ok(None),
             Err(TransferError::Client(larder_client::ClientError::NotFound { .. })) => Ok(None),
             Err(error) => Err(error),
         }

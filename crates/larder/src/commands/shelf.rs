@@ -25,7 +25,7 @@ pub enum Command {
 
 #[derive(Debug, clap::Args)]
 pub struct ShowArgs {
-    /// A shelf, a repository on it, or one of its tags: `vendor`, `vendor/kettle`, `vendor/kettle:2`
+    /// A shelf, a repository on it, or one of its tags or digests: `vendor`, `vendor/kettle:2`
     name: String,
 }
 
@@ -132,24 +132,30 @@ async fn show(
     let what = || format!("cannot show {}", args.name);
     let own = format!("{}/", config.larder.url.host);
     let name = args.name.strip_prefix(&own).unwrap_or(&args.name);
-    let (repository, tag) = match name.split_once(':') {
-        Some((repository, tag)) => (repository, Some(tag)),
+    let (repository, wanted) = match name.split_once(['@', ':']) {
+        Some((repository, wanted)) => (repository, Some(wanted)),
         None => (name, None),
     };
     let wrong = |error: larder_core::name::NameError| {
-        Failure::usage(what(), error, "write SHELF, SHELF/REPOSITORY or SHELF/REPOSITORY:TAG")
+        let remedy =
+            "write SHELF, SHELF/REPOSITORY, SHELF/REPOSITORY:TAG or SHELF/REPOSITORY@DIGEST";
+        Failure::usage(what(), error, remedy)
     };
     let repository: RepositoryName = repository.parse().map_err(wrong)?;
-    let tag: Option<Tag> = tag.map(str::parse).transpose().map_err(wrong)?;
+    let wanted: Option<Selector> = wanted.map(str::parse).transpose().map_err(wrong)?;
     let mut held: Vec<HeldTag> = match store {
         Some(store) => {
             store.ledger.held(Some(&repository)).await.map_err(|error| unreadable(&error))?
         }
         None => Vec::new(),
     };
-    held.retain(|one| tag.as_ref().is_none_or(|tag| one.tag == *tag));
+    held.retain(|one| match &wanted {
+        None => true,
+        Some(Selector::Tag(tag)) => one.tag == *tag,
+        Some(Selector::Digest(digest)) => one.manifest.digest == *digest,
+    });
     let (Some(store), false) = (store, held.is_empty()) else {
-        let declared = tag.is_none()
+        let declared = wanted.is_none()
             && config.storing_shelves().iter().any(|shelf| shelf == repository.as_str());
         if declared {
             if context.output.json {

@@ -17,6 +17,9 @@ pub enum TransferError {
     /// A layout folder or archive.
     #[error("{0}")]
     Layout(#[from] LayoutError),
+    /// This larder does not hold it.
+    #[error("this larder has no {0}")]
+    NotHeld(String),
     /// The image is not made for a platform that is wanted.
     #[error("it is not made for {wanted}; it is made for {present}")]
     NoPlatform {

@@ -137,6 +137,7 @@ impl Layout {
     /// Opens a layout that is there.
     pub fn open(root: &Path) -> Result<Self, TransferError> {
         let shown = root.display().to_string();
+        fs::metadata(root).map_err(LayoutError::io(format!("cannot read {shown}")))?;
         let shape = |cause: String| LayoutError::Shape { path: shown.clone(), cause };
         let marker = crate::files::read_bounded(&root.join("oci-layout"), MANIFEST_LIMIT)
             .map_err(|error| shape(format!("its file oci-layout: {error}")))?;

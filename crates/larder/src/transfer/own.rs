@@ -10,7 +10,7 @@ use larder_core::reference::Selector;
 use larder_store::Store;
 
 use super::ends::pour;
-use super::{Content, LayoutError, Role, Source, Target, TransferError};
+use super::{Content, Role, Source, Target, TransferError};
 
 /// One repository of the store.
 pub struct Own {
@@ -29,7 +29,12 @@ impl Own {
 impl Source for Own {
     async fn manifest(&self, selector: &Selector) -> Result<(Digest, Document), TransferError> {
         let found = self.store.manifest(&self.repository, selector).await?;
-        let missing = || LayoutError::NotFound(format!("{} {selector}", self.repository));
+        let missing = || {
+            TransferError::NotHeld(match selector {
+                Selector::Tag(tag) => format!("{}:{tag}", self.repository),
+                Selector::Digest(digest) => format!("{}@{digest}", self.repository),
+            })
+        };
         let (record, bytes) = found.ok_or_else(missing)?;
         let document = Document::read(bytes, Some(&record.media_type))
             .map_err(|source| TransferError::Document { digest: record.digest.clone(), source })?;

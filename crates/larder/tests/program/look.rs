@@ -48,6 +48,14 @@ fn two_references_are_compared() {
         .ends(0)
         .says(&["same:"]);
     house.larder(&format!("look --tags {ours}/steamgauge")).ends(0).says(&["1.9.2"]);
+    let told = house.larder(&format!("look {ours}/steamgauge:7")).ends(1);
+    told.says(&["this larder has no vendor/steamgauge:7", "`larder shelf show`"]);
+    let json = house.larder("shelf show vendor/kettle --json").ends(0).json();
+    let digest = json[0]["digest"].as_str().unwrap();
+    house.larder(&format!("shelf show vendor/kettle@{digest}")).ends(0).says(&["vendor/kettle:2"]);
+    house.larder("shelf show vendor/kettle@sha256:12").ends(2).says(&["SHELF/REPOSITORY@DIGEST"]);
+    let told = house.larder("-v look kettle:2").ends(0);
+    told.says(&["the pull of library/kettle", "200 OK"]);
     house.larder(&format!("look --tags {ours}/nothing")).ends(1).says(&["no such repository"]);
     house.larder(&format!("look {theirs}/steamgauge:1.9.2 {theirs}/valve-twin:3.1")).ends(1).says(
         &[
