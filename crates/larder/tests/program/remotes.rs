@@ -21,8 +21,8 @@ fn a_host_that_cannot_be_reached_is_told_from_one_that_refuses() {
         .larder("look nowhere.example/kettle:2")
         .ends(3)
         .says(&["nowhere.example cannot be reached", "`endpoint` in an [[upstream]]"]);
-    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
-    house.add_upstream("closed.example", &format!("http://{port}"), "");
+    // Nobody listens on the first port.
+    house.add_upstream("closed.example", "http://127.0.0.1:1", "");
     house
         .larder("look closed.example/kettle:2")
         .ends(3)
