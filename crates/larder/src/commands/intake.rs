@@ -3,6 +3,7 @@
 mod add;
 mod diff;
 mod lock;
+mod moved;
 mod run;
 mod upstream;
 

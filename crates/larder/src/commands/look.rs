@@ -37,7 +37,7 @@ pub struct Args {
 
 /// What was found under a reference.
 #[derive(Serialize)]
-struct Look {
+pub(super) struct Look {
     reference: String,
     digest: Digest,
     media_type: String,
@@ -114,24 +114,30 @@ fn choose<'l>(look: &'l Look, on: &Platform) -> Option<&'l OnePlatform> {
     look.platforms.iter().filter(|one| suits(one).is_some()).max_by_key(suits)
 }
 
-/// Reads the documents and configurations of everything that a reference names.
 async fn look(text: &str, config: Option<&Config>) -> Result<Look, Failure> {
     let place = Place::read(text, config)?;
-    let what = || format!("cannot look at {place}");
     let Opened { source, selector, .. } = place.source(config)?;
-    let failed = |error: TransferError| Failure::transfer(what(), &error);
-    let (digest, document) = source.manifest(&selector).await.map_err(failed)?;
+    let found = examine(&*source, &selector, place.to_string()).await;
+    found.map_err(|error| Failure::transfer(format!("cannot look at {place}"), &error))
+}
+
+/// Reads the documents and configurations of everything that is named there.
+pub(super) async fn examine(
+    source: &dyn Source,
+    selector: &Selector,
+    reference: String,
+) -> Result<Look, TransferError> {
+    let (digest, document) = source.manifest(selector).await?;
     let mut images: Vec<(Option<Platform>, Digest, Document)> = Vec::new();
     let mut records = 0;
-    gather(&*source, (None, digest.clone(), document.clone()), &mut images, &mut records, 0)
-        .await
-        .map_err(failed)?;
+    let top = (None, digest.clone(), document.clone());
+    gather(source, top, &mut images, &mut records, 0).await?;
     let platforms = images
         .into_iter()
-        .map(|(platform, digest, document)| describe(&*source, platform, digest, document));
-    let platforms = try_join_all(platforms).await.map_err(failed)?;
+        .map(|(platform, digest, document)| describe(source, platform, digest, document));
+    let platforms = try_join_all(platforms).await?;
     Ok(Look {
-        reference: place.to_string(),
+        reference,
         digest,
         media_type: document.media_type.clone(),
         size: document.bytes.len() as u64,
@@ -327,7 +333,7 @@ fn only(these: &Look, those: &Look) -> Vec<String> {
 }
 
 /// What differs, from the coarse to the fine.
-fn differences(first: &Look, second: &Look) -> Vec<String> {
+pub(super) fn differences(first: &Look, second: &Look) -> Vec<String> {
     let mut found = Vec::new();
     for (these, those, which) in [(first, second, "first"), (second, first, "second")] {
         let platforms = only(these, those);

@@ -14,9 +14,10 @@ use larder_core::reference::{Image, Selector};
 use larder_core::selection::Judged;
 use serde::Serialize;
 
+use super::moved;
 use super::upstream::Upstreams;
 use crate::config::{Config, Intake};
-use crate::context::{Context, read_lock, reference, shown};
+use crate::context::{Context, read_lock, reference, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Table, WARN, count, paint, short};
 
@@ -57,6 +58,8 @@ struct Line {
     digest: Option<Digest>,
     before: Option<Digest>,
     platforms: Vec<Platform>,
+    /// What changed behind a tag that moved.
+    moved: Vec<String>,
     cause: Option<String>,
 }
 
@@ -107,6 +110,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             .filter(|(want, _)| !asked(&want.image))
             .map(|(w, l)| (w.clone(), l.clone())),
     );
+    let store = store_if_any(&config)?;
     let mut lines = Vec::new();
     let mut failures = Vec::new();
     for (want, answer) in details {
@@ -118,6 +122,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             digest: None,
             before: known.map(|locked| locked.digest.clone()),
             platforms: Vec::new(),
+            moved: Vec::new(),
             cause: None,
         };
         let locked = match answer {
@@ -137,6 +142,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 known.cloned()
             }
         };
+        if let (Change::Moved, Some(known), Some(locked)) = (&line.change, known, &locked) {
+            let digests = (&known.digest, &locked.digest);
+            line.moved = moved::describe(&config, &upstreams, store.as_ref(), &want, digests).await;
+        }
         if let Some(locked) = locked {
             line.digest = Some(locked.digest.clone());
             line.platforms = locked.platforms.keys().cloned().collect();
@@ -154,6 +163,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 digest: None,
                 before: Some(locked.digest.clone()),
                 platforms: Vec::new(),
+                moved: Vec::new(),
                 cause: None,
             });
         }
@@ -312,5 +322,11 @@ fn show(lines: &[Line], context: &Context) {
     }
     if !lines.is_empty() {
         context.output.result(table.text());
+    }
+    for line in lines.iter().filter(|line| !line.moved.is_empty()) {
+        context.output.result(format!("\n{}:{} moved:", line.image, line.tag));
+        for change in &line.moved {
+            context.output.result(format!("  {change}"));
+        }
     }
 }

@@ -1,0 +1,61 @@
+//! What changed behind a tag that moved?
+
+use larder_core::digest::Digest;
+use larder_core::lock::Want;
+use larder_core::reference::Selector;
+use larder_store::{HeldTag, Store};
+
+use super::upstream::Upstreams;
+use crate::commands::look::{Look, differences, examine};
+use crate::config::Config;
+use crate::context::now;
+use crate::output::ago;
+use crate::transfer::{Own, Remote, Source, TransferError};
+
+/// The differences in words, from the coarse to the fine, and since when the larder holds what the
+/// lock named. What cannot be seen any more is said, and is no failure: the lock does not need it.
+pub async fn describe(
+    config: &Config,
+    upstreams: &Upstreams,
+    store: Option<&Store>,
+    want: &Want,
+    (before, after): (&Digest, &Digest),
+) -> Vec<String> {
+    let mut told = Vec::new();
+    let Ok(registry) = upstreams.registry(&want.image.host) else { return told };
+    let remote = Remote::new(registry.clone(), want.image.repository.clone());
+    let new = see(&remote, after).await;
+    // What was locked is best seen here; an upstream may have thrown it away.
+    let own = store.zip(config.routes().target(&want.image));
+    let mut old = None;
+    if let Some((store, target)) = own {
+        match store.ledger.held(Some(&target.repository)).await {
+            Ok(held) => {
+                let is_it =
+                    |held: &&HeldTag| held.tag == want.tag && held.manifest.digest == *before;
+                let held = held.iter().find(is_it);
+                told.extend(
+                    held.map(|held| {
+                        format!("what was locked came here {}", ago(held.since, now()))
+                    }),
+                );
+            }
+            Err(error) => told.push(format!("what the larder holds cannot be told: {error}")),
+        }
+        old = see(&Own::new(store.clone(), target.repository), before).await.ok();
+    }
+    let old = match old {
+        Some(old) => Ok(old),
+        None => see(&remote, before).await,
+    };
+    match (old, new) {
+        (Ok(old), Ok(new)) => told.extend(differences(&old, &new)),
+        (Err(error), _) => told.push(format!("what was locked cannot be seen any more: {error}")),
+        (_, Err(error)) => told.push(format!("what is there now cannot be seen: {error}")),
+    }
+    told
+}
+
+async fn see(source: &dyn Source, digest: &Digest) -> Result<Look, TransferError> {
+    examine(source, &Selector::Digest(digest.clone()), digest.to_string()).await
+}
