@@ -354,4 +354,24 @@ mod tests {
         );
         assert_eq!(next(None, Some("a"), Some("a")), Next::Unwanted);
     }
+
+    proptest::proptest! {
+        #[test]
+        fn any_lock_reads_back_as_it_was_written(
+            list in proptest::collection::btree_map("[a-z]{1,8}(/[a-z0-9]{1,8}){1,2}", ("[A-Za-z0-9_][A-Za-z0-9._-]{0,20}", 0u64..1 << 40), 0..6)
+        ) {
+            let entries = list.into_iter().map(|(name, (tag, size))| {
+                let image = format!("{}.example/{name}", name.split('/').next().unwrap());
+                let want = Want { image: image.parse().unwrap(), tag: tag.parse().unwrap() };
+                (want, Locked { size, ..locked(&name) })
+            });
+            let lock = Lock { entries: entries.collect() };
+            proptest::prop_assert_eq!(Lock::read(&lock.write()).unwrap(), lock);
+        }
+
+        #[test]
+        fn no_text_panics(text in "\\PC*|version = 1\n(\\[\\[image\\]\\]\n|name = \"\\PC*\"\n|tag = [0-9]\n){0,4}") {
+            let _ = Lock::read(&text);
+        }
+    }
 }

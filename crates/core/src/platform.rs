@@ -174,4 +174,16 @@ mod tests {
         assert_eq!(suits("linux/amd64/v3", "linux/amd64"), None);
         assert!(suits("linux/amd64", "linux/amd64/v3").is_some());
     }
+
+    proptest::proptest! {
+        #[test]
+        fn what_parses_prints_to_the_same_and_suits_itself(text in "\\PC*|[a-zA-Z0-9_.-]{1,8}(/[a-zA-Z0-9_.-]{1,8}){1,2}") {
+            if let Ok(platform) = text.parse::<Platform>() {
+                let again: Platform = platform.to_string().parse().unwrap();
+                proptest::prop_assert_eq!(&again, &platform);
+                proptest::prop_assert_eq!(platform.suits(&again), Some(u32::MAX));
+                proptest::prop_assert!(Platforms::Some(vec![again]).want(&platform));
+            }
+        }
+    }
 }
