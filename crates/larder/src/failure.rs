@@ -190,3 +190,107 @@ fn advice(error: &ClientError) -> (String, Exit) {
 
 /// What a command gives back.
 pub type Outcome = Result<Exit, Failure>;
+
+#[cfg(test)]
+mod tests {
+    use larder_core::digest::Digest;
+
+    use super::*;
+
+    #[test]
+    fn what_a_remote_did_decides_how_the_program_ends_and_what_to_try() {
+        let host = || "bazaar.example".to_owned();
+        let (digest, other) = (Digest::of(b"a"), Digest::of(b"b"));
+        let denied = |status, signed_in| ClientError::Denied {
+            host: host(),
+            status,
+            action: "the pull of library/kettle".into(),
+            signed_in,
+            message: None,
+        };
+        for (error, exit, remedy) in [
+            (
+                ClientError::Unreachable {
+                    host: host(),
+                    endpoint: "https://x".into(),
+                    cause: "refused".into(),
+                },
+                Exit::Remote,
+                "`endpoint`",
+            ),
+            (
+                ClientError::Untrusted { host: host(), cause: "unknown issuer".into() },
+                Exit::Remote,
+                "`ca`",
+            ),
+            (denied(401, false), Exit::Remote, "add `credentials`"),
+            (denied(403, false), Exit::Remote, "add `credentials`"),
+            (denied(401, true), Exit::Remote, "check the name and the secret"),
+            (denied(403, true), Exit::Remote, "ask bazaar.example to allow"),
+            (
+                ClientError::NotFound { host: host(), wanted: Wanted::Tag("2".into()) },
+                Exit::Remote,
+                "--tags",
+            ),
+            (
+                ClientError::NotFound { host: host(), wanted: Wanted::Repository("a".into()) },
+                Exit::Remote,
+                "may not see it",
+            ),
+            (
+                ClientError::Mismatch { host: host(), expected: digest.clone(), actual: other },
+                Exit::Content,
+                "nothing of it was kept",
+            ),
+            (
+                ClientError::Length {
+                    host: host(),
+                    digest: digest.clone(),
+                    expected: 1,
+                    actual: 2,
+                },
+                Exit::Content,
+                "nothing of it was kept",
+            ),
+            (
+                ClientError::Cut {
+                    host: host(),
+                    digest,
+                    received: 1,
+                    size: 2,
+                    cause: "eof".into(),
+                },
+                Exit::Remote,
+                "other layers are kept",
+            ),
+            (
+                ClientError::Refused {
+                    host: host(),
+                    status: 503,
+                    action: "x".into(),
+                    message: None,
+                },
+                Exit::Remote,
+                "try again later",
+            ),
+            (
+                ClientError::Protocol { host: host(), cause: "x".into() },
+                Exit::Remote,
+                "a proxy's or portal's",
+            ),
+            (ClientError::Setup("x".into()), Exit::Usage, ""),
+        ] {
+            let failure = Failure::remote("cannot bring in kettle:2", &error);
+            assert_eq!(failure.exit, exit, "{error}");
+            assert!(failure.remedy.contains(remedy), "{error}: {}", failure.remedy);
+            assert_eq!(failure.cause, error.to_string());
+        }
+    }
+
+    #[test]
+    fn the_worst_of_several_ends_counts() {
+        let ends = [Exit::No, Exit::Remote, Exit::Done, Exit::Usage];
+        assert_eq!(ends.into_iter().max(), Some(Exit::Remote));
+        assert!(Exit::Content > Exit::Remote);
+    }
+}

@@ -40,3 +40,36 @@ pub fn replace(path: &Path, content: &[u8]) -> io::Result<()> {
     file.persist(&path).map_err(|error| error.error)?;
     File::open(folder)?.sync_all()
 }
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::{PermissionsExt as _, symlink};
+
+    use super::*;
+
+    #[test]
+    fn a_file_is_replaced_whole_and_keeps_its_mode_and_its_links() {
+        let folder = tempfile::tempdir().unwrap();
+        let (file, link) = (folder.path().join("file"), folder.path().join("link"));
+        replace(&file, b"one").unwrap();
+        assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o644);
+        fs::set_permissions(&file, fs::Permissions::from_mode(0o600)).unwrap();
+        symlink(&file, &link).unwrap();
+        replace(&link, b"two").unwrap();
+        assert_eq!(fs::read(&file).unwrap(), b"two");
+        assert!(fs::symlink_metadata(&link).unwrap().is_symlink());
+        assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
+        assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 2, "nothing temporary is left");
+        assert!(replace(&folder.path().join("no/file"), b"x").is_err());
+    }
+
+    #[test]
+    fn small_files_have_a_limit() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("file");
+        fs::write(&file, b"12345").unwrap();
+        assert_eq!(read_bounded(&file, 5).unwrap(), b"12345");
+        assert!(read_bounded(&file, 4).is_err());
+        assert!(read_bounded(Path::new("/dev/zero"), 1000).is_err(), "endless files end");
+    }
+}

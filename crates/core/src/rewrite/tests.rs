@@ -263,3 +263,74 @@ mod generated {
         }
     }
 }
+
+/// The shapes that real files have, each as the lines under `containers:`, with the references that
+/// must be found and whether they can be edited.
+#[test]
+fn the_spellings_of_real_files_are_read() {
+    for (lines, expected) in [
+        // Lists flush and indented, oddly too.
+        ("  - image: a.example/x", &[("a.example/x", true)][..]),
+        ("      -    image: a.example/x", &[("a.example/x", true)][..]),
+        ("  -\n    name: c\n    image: a.example/x", &[("a.example/x", true)][..]),
+        // The value on the next line, a comment between, quoted keys, explicit keys, tags.
+        ("  - image:\n      a.example/x", &[("a.example/x", true)][..]),
+        ("  - image: # why\n      a.example/x", &[("a.example/x", true)][..]),
+        ("  - \"image\": a.example/x", &[("a.example/x", true)][..]),
+        ("  - ? image\n    : a.example/x", &[("a.example/x", true)][..]),
+        ("  - image: !!str a.example/x", &[("a.example/x", true)][..]),
+        // Flow style, trailing commas, JSON in YAML.
+        ("  - {image: a.example/x, name: c,}", &[("a.example/x", true)][..]),
+        ("  - {\"name\":\"c\",\"image\":\"a.example/x\"}", &[("a.example/x", true)][..]),
+        // Escapes are decoded; what is written over several lines is told and left.
+        ("  - image: \"a.example\\/x\"", &[("a.example/x", true)][..]),
+        ("  - image: 'a.example/''x'", &[("a.example/'x", true)][..]),
+        ("  - image: >-\n      a.example/x\n    name: c", &[("a.example/x", true)][..]),
+        ("  - image: |\n      a.example/x\n    name: c", &[("a.example/x\n", true)][..]),
+        ("  - image: a.example/x\n      y", &[("a.example/x y", false)][..]),
+        ("  - image: \"a.example/x\\\n      y\"", &[("a.example/xy", false)][..]),
+        // Numbers, nulls and maps are no references.
+        ("  - image: ~\n    name: c", &[][..]),
+        ("  - image: null", &[][..]),
+        ("  - image: 'null'", &[("null", true)][..]),
+        ("  - image: {repository: a.example/x}\n    name: c", &[("", false)][..]),
+        ("  - image: [a.example/x]\n    name: c", &[("", false)][..]),
+        // Wide characters before it on the line.
+        ("  - {name: 蒸気ゲージ, image: a.example/x}", &[("a.example/x", true)][..]),
+        // Several in one list, one without an image.
+        (
+            "  - image: a.example/x\n  - name: c\n  - image: a.example/y",
+            &[("a.example/x", true), ("a.example/y", true)][..],
+        ),
+    ] {
+        let text = format!(
+            "apiVersion: v1\nkind: Pod\nmetadata:\n  name: p\nspec:\n  containers:\n{lines}\n"
+        );
+        let found: Vec<(String, bool)> = scan(&text)
+            .unwrap_or_else(|error| panic!("{error}\n{text}"))
+            .findings
+            .into_iter()
+            .map(|finding| (finding.text, matches!(finding.access, Access::Edit(_))))
+            .collect();
+        let expected: Vec<(String, bool)> =
+            expected.iter().map(|(text, edit)| ((*text).to_owned(), *edit)).collect();
+        assert_eq!(found, expected, "{lines}");
+        // Whatever can be edited is edited alone, and stays so.
+        let new = replace_all(&text, "l.example/k:1");
+        assert_eq!(replace_all(&new, "l.example/k:1"), new, "{lines}");
+        let changed = expected.iter().filter(|(_, edit)| *edit).count();
+        assert_eq!(new.matches("l.example/k:1").count(), changed, "{lines}");
+    }
+}
+
+#[test]
+fn line_ends_of_every_kind_count_as_lines() {
+    for end in ["\n", "\r\n", "\r"] {
+        let text =
+            ["apiVersion: v1", "kind: Pod", "spec:", " containers:", " - image: kettle:2", ""]
+                .join(end);
+        let findings = scan(&text).unwrap().findings;
+        let expected = Position { line: 5, column: 11 };
+        assert_eq!(findings[0].position, expected, "{end:?}");
+    }
+}

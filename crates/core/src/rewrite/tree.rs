@@ -106,10 +106,16 @@ impl<'t> Tree<'t> {
         }
     }
 
-    /// The text of a scalar that is there. None for collections and empty nodes.
+    /// The text of a scalar that is there. None for collections and for null, written or not
+    /// (YAML 1.2, "Core Schema").
     pub fn scalar(&self, id: NodeId) -> Option<&str> {
         let node = &self.nodes[self.resolve(id)];
         match &node.content {
+            Content::Scalar { value, style: ScalarStyle::Plain }
+                if matches!(&**value, "~" | "null" | "Null" | "NULL") =>
+            {
+                None
+            }
             Content::Scalar { value, .. } if !node.span.is_empty() => Some(value),
             _ => None,
         }
