@@ -98,7 +98,8 @@ fn check_access(
     Ok(())
 }
 
-fn stop_signal() -> std::io::Result<impl Future<Output = ()>> {
+/// Resolves at the first SIGTERM or SIGINT.
+pub(super) fn stop_signal() -> std::io::Result<impl Future<Output = ()>> {
     let mut terminate = signal(SignalKind::terminate())?;
     let mut interrupt = signal(SignalKind::interrupt())?;
     Ok(async move {

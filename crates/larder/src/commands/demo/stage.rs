@@ -251,7 +251,9 @@ impl Stage {
             paint(STRONG, "Everything stays up. Try, in another terminal:"),
             self.folder.display()
         ));
-        tokio::signal::ctrl_c().await.map_err(|error| self.broken(error))
+        let stop = crate::commands::serve::stop_signal().map_err(|error| self.broken(error))?;
+        stop.await;
+        Ok(())
     }
 
     /// Stops the larder as an operator does, and sees that it stops well.
