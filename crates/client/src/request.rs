@@ -54,11 +54,6 @@ impl Registry {
         &self.transport().options.host
     }
 
-    /// Whether an account is configured.
-    pub fn is_signed_in(&self) -> bool {
-        self.transport().options.credentials.is_some()
-    }
-
     /// Asks the base endpoint, signing in when the registry wants that: whether the registry is
     /// there, trusted, and takes the credentials (Distribution Specification, "Determining support").
     pub async fn greet(&self) -> Result<(), ClientError> {

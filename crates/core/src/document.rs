@@ -130,11 +130,6 @@ impl Descriptor {
             (None, Platforms::Some(_)) => media_type::is_index(&self.media_type).then_some(true),
         }
     }
-
-    /// Whether it points to another manifest or index, and not to a blob.
-    pub fn is_document(&self) -> bool {
-        media_type::ACCEPT.contains(&self.media_type.as_str())
-    }
 }
 
 /// A manifest or an index, with the bytes that it was read from.
