@@ -104,11 +104,23 @@ impl Registry {
         repository: &RepositoryName,
         selector: &Selector,
     ) -> Result<(Digest, Document), ClientError> {
+        match self.manifest_if_any(repository, selector).await? {
+            Some(found) => Ok(found),
+            None => Err(self.manifest_missing(repository, selector).await),
+        }
+    }
+
+    /// The same, with None for what is not there.
+    pub(crate) async fn manifest_if_any(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Option<(Digest, Document)>, ClientError> {
         let call = self.manifest_call(Method::GET, repository, selector);
         let answer = self.send(&call).await?;
         match answer.status() {
             status if status.is_success() => {}
-            StatusCode::NOT_FOUND => return Err(self.manifest_missing(repository, selector).await),
+            StatusCode::NOT_FOUND => return Ok(None),
             _ => return Err(self.transport().refusal(answer, &call.action).await),
         }
         let header = |name: &str| Some(answer.headers().get(name)?.to_str().ok()?.to_owned());
@@ -135,7 +147,7 @@ impl Registry {
         }
         let document = Document::read(bytes, announced.as_deref())
             .map_err(|source| self.document_error(repository, selector, source))?;
-        Ok((actual, document))
+        Ok(Some((actual, document)))
     }
 
     fn document_error(

@@ -9,7 +9,9 @@ use larder_core::digest::{Digest, Hasher};
 use larder_core::document::Document;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use reqwest::header::{AUTHORIZATION, CONTENT_LENGTH, CONTENT_TYPE, HeaderValue, LOCATION};
+use reqwest::header::{
+    AUTHORIZATION, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderValue, LOCATION,
+};
 use reqwest::{Body, Method, Response, StatusCode, Url};
 
 use crate::error::ClientError;
@@ -185,13 +187,30 @@ impl Registry {
         }
     }
 
-    /// Sends a manifest as it is, under a tag or its digest.
+    /// Sends a manifest as it is, under a tag or its digest. One that is about another is also put
+    /// on the list of its referrers, where the registry does not do so itself.
     pub async fn push_manifest(
         &self,
         repository: &RepositoryName,
         selector: &Selector,
         document: &Document,
     ) -> Result<(), ClientError> {
+        let headers = self.put_manifest(repository, selector, document).await?;
+        match &document.subject {
+            Some(subject) if !headers.contains_key("oci-subject") => {
+                self.list_referrer(repository, &subject.digest, document).await
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Sends a manifest, and gives the answer's headers.
+    pub(crate) async fn put_manifest(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+        document: &Document,
+    ) -> Result<HeaderMap, ClientError> {
         let url = self.repository_url(repository, &format!("manifests/{selector}"));
         let scope = Scope::Push(repository.to_string(), None);
         let mut call = Call::new(Method::PUT, url, scope, format!("the push to {repository}"));
@@ -201,7 +220,7 @@ impl Registry {
         call.body = Some(document.bytes.clone());
         let answer = self.send(&call).await?;
         match answer.status() {
-            StatusCode::CREATED => Ok(()),
+            StatusCode::CREATED => Ok(answer.headers().clone()),
             _ => Err(self.transport().refusal(answer, &call.action).await),
         }
     }

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
+use larder_core::allowance::Reported;
 use larder_core::name::RepositoryName;
 use reqwest::header::{AUTHORIZATION, HeaderMap};
 use reqwest::{Method, Response, StatusCode, Url};
@@ -22,6 +23,8 @@ pub(crate) struct Inner {
     pub transport: Transport,
     pub passes: Passes,
     pub streams: Arc<Semaphore>,
+    /// Held while a list of referrers is changed.
+    pub listing: tokio::sync::Mutex<()>,
 }
 
 /// One request that can be sent again: its body, if any, is small.
@@ -46,12 +49,18 @@ impl Registry {
     pub fn new(options: Options) -> Result<Self, ClientError> {
         let streams = Arc::new(Semaphore::new(options.parallel.max(1)));
         let transport = Transport::new(options)?;
-        Ok(Self { inner: Arc::new(Inner { transport, passes: Passes::default(), streams }) })
+        let (passes, listing) = (Passes::default(), tokio::sync::Mutex::default());
+        Ok(Self { inner: Arc::new(Inner { transport, passes, streams, listing }) })
     }
 
     /// The registry's name as in references.
     pub fn host(&self) -> &str {
         &self.transport().options.host
+    }
+
+    /// What the registry said last of its rate limit. None: nothing yet.
+    pub fn reported(&self) -> Option<Reported> {
+        *self.transport().reported.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
     /// Asks the base endpoint, signing in when the registry wants that: whether the registry is

@@ -76,7 +76,7 @@ impl Registry {
 }
 
 /// The target of a `Link: <…>; rel="next"` (RFC 8288).
-fn next_page(link: &str) -> Option<&str> {
+pub(crate) fn next_page(link: &str) -> Option<&str> {
     let (target, parameters) = link.trim().strip_prefix('<')?.split_once('>')?;
     parameters.to_ascii_lowercase().contains("next").then_some(target)
 }

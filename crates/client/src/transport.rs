@@ -2,10 +2,12 @@
 //! no success. Nothing here knows of sign-in.
 
 use std::future::Future;
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 use backon::BackoffBuilder as _;
 use bytes::{Bytes, BytesMut};
+use larder_core::allowance::Reported;
 use reqwest::header::RETRY_AFTER;
 use reqwest::{Response, StatusCode};
 
@@ -57,6 +59,8 @@ impl Options {
 pub(crate) struct Transport {
     pub options: Options,
     pub http: reqwest::Client,
+    /// What the registry said last of its limit.
+    pub reported: Mutex<Option<Reported>>,
 }
 
 impl Transport {
@@ -96,7 +100,7 @@ impl Transport {
             builder.tls_certs_merge(trusted)
         };
         let http = builder.build().map_err(setup)?;
-        Ok(Self { options, http })
+        Ok(Self { options, http, reported: Mutex::default() })
     }
 
     /// The registry's name as in references.
@@ -127,6 +131,11 @@ impl Transport {
                 Ok(answer) => answer.status().to_string(),
                 Err(error) => innermost(error),
             };
+            if let Ok(answer) = &outcome
+                && let Some(said) = crate::limits::read(answer.headers(), SystemTime::now())
+            {
+                *self.reported.lock().unwrap_or_else(PoisonError::into_inner) = Some(said);
+            }
             let milliseconds = began.elapsed().as_millis();
             tracing::debug!(host = options.host, action, fate, milliseconds, "asked");
             let passing = match &outcome {

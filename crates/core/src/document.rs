@@ -4,7 +4,7 @@
 //! OCI Image Specification 1.1 ("Image Index", "Image Manifest", "Image Configuration") and the
 //! older schema-2 media types, which have the same shape.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use bytes::Bytes;
 use serde::Deserialize;
@@ -145,6 +145,8 @@ pub struct Document {
     pub subject: Option<Descriptor>,
     /// Free facts. Empty when there are none.
     pub annotations: BTreeMap<String, String>,
+    /// What kind of artifact it says it is. None: it does not say.
+    artifact_type: Option<String>,
 }
 
 /// The two shapes of a document.
@@ -177,6 +179,8 @@ struct Raw {
     fs_layers: Option<serde::de::IgnoredAny>,
     #[serde(default)]
     subject: Option<Descriptor>,
+    #[serde(default)]
+    artifact_type: Option<String>,
     #[serde(default, deserialize_with = "null_is_default")]
     annotations: BTreeMap<String, String>,
 }
@@ -243,11 +247,27 @@ impl Document {
         if !fitting.contains(&media_type.as_str()) {
             return Err(DocumentError::MediaType(media_type));
         }
-        let document =
-            Self { bytes, media_type, kind, subject: raw.subject, annotations: raw.annotations };
+        let document = Self {
+            bytes,
+            media_type,
+            kind,
+            subject: raw.subject,
+            annotations: raw.annotations,
+            artifact_type: raw.artifact_type.filter(|kind| !kind.is_empty()),
+        };
         match document.descriptors().count() {
             count if count > DESCRIPTOR_LIMIT => Err(DocumentError::TooMany(count)),
             _ => Ok(document),
+        }
+    }
+
+    /// What kind of artifact it is: as it says itself, else by its configuration (Distribution
+    /// Specification, "Listing Referrers"). None: an index that does not say.
+    pub fn artifact_type(&self) -> Option<&str> {
+        match (&self.artifact_type, &self.kind) {
+            (Some(said), _) => Some(said),
+            (None, Kind::Manifest { config, .. }) => Some(&config.media_type),
+            (None, Kind::Index(_)) => None,
         }
     }
 
@@ -271,6 +291,20 @@ impl Document {
     /// Everything that it refers to, but for the subject.
     pub fn descriptors(&self) -> impl Iterator<Item = &Descriptor> {
         self.children().iter().chain(self.blobs())
+    }
+
+    /// The same index with only these children, in new bytes: all else in it stays. None: it has no
+    /// others, so its own bytes will do, or it is no index.
+    pub fn trimmed(&self, keep: &BTreeSet<Digest>) -> Option<Self> {
+        let kept = |child: &Descriptor| keep.contains(&child.digest);
+        if self.children().iter().all(kept) {
+            return None;
+        }
+        let mut value: serde_json::Value = serde_json::from_slice(&self.bytes).ok()?;
+        let list = value.get_mut("manifests")?.as_array_mut()?;
+        let mut kept = self.children().iter().map(kept);
+        list.retain(|_| kept.next().unwrap_or(false));
+        Self::read(value.to_string().into(), Some(&self.media_type)).ok()
     }
 
     /// The child that a machine takes. None: no child is made for it. Where two are, the nearest
@@ -423,6 +457,21 @@ mod tests {
         assert_eq!(bare[0].is_wanted(&only), None);
         bare[0].media_type = media_type::SCHEMA2_LIST.into();
         assert_eq!(bare[0].is_wanted(&only), Some(true));
+    }
+
+    #[test]
+    fn a_trimmed_index_keeps_all_but_what_is_left_out() {
+        let text = index(&["linux/amd64", "linux/arm64"]);
+        let text = text.replacen('{', r#"{"annotations":{"a":"b"},"x":1,"#, 1);
+        let whole = read(&text, None).unwrap();
+        let all: BTreeSet<Digest> = whole.children().iter().map(|c| c.digest.clone()).collect();
+        assert!(whole.trimmed(&all).is_none(), "nothing is left out");
+        let first = BTreeSet::from([whole.children()[0].digest.clone()]);
+        let trimmed = whole.trimmed(&first).unwrap();
+        assert_eq!(trimmed.children(), &whole.children()[..1]);
+        assert_eq!(trimmed.annotations, whole.annotations);
+        assert!(String::from_utf8_lossy(&trimmed.bytes).contains(r#""x":1"#));
+        assert_eq!(whole.trimmed(&first).unwrap().bytes, trimmed.bytes, "the same bytes each time");
     }
 
     #[test]

@@ -4,6 +4,8 @@
 //! takes every fact that it needs as an argument, so that it can be tested on its own; the crates
 //! above carry out what is decided here.
 
+pub mod allowance;
+pub mod companion;
 pub mod digest;
 pub mod document;
 pub mod lock;
@@ -16,3 +18,4 @@ pub mod reference;
 pub mod rewrite;
 pub mod route;
 pub mod selection;
+pub mod signature;

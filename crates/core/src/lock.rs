@@ -6,9 +6,11 @@ use std::fmt::Write as _;
 
 use serde::Deserialize;
 
+use crate::companion::Companion;
 use crate::digest::Digest;
+use crate::document::media_type;
 use crate::name::Tag;
-use crate::platform::Platform;
+use crate::platform::{Platform, Platforms};
 use crate::reference::Image;
 use crate::selection::Tags;
 
@@ -34,6 +36,55 @@ pub struct Locked {
     /// that are not taken. One line for an image without an index. Empty for an artifact that is
     /// made for no platform.
     pub platforms: BTreeMap<Platform, Digest>,
+    /// The index that the larder gets in the place of the upstream's. None: it gets the upstream's.
+    pub trimmed: Option<Trimmed>,
+    /// What belongs to the image, by digest. Empty when there is nothing, or nothing is wanted.
+    pub companions: BTreeMap<Digest, Companion>,
+}
+
+impl Locked {
+    /// The digest under which the larder has the image.
+    pub fn here(&self) -> &Digest {
+        self.trimmed.as_ref().map_or(&self.digest, |trimmed| &trimmed.digest)
+    }
+}
+
+/// An index that lists only what is wanted.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Trimmed {
+    /// Its digest: another than the upstream's, unless nothing had to be left out.
+    pub digest: Digest,
+    /// For which platforms it was made, sorted.
+    pub platforms: Vec<Platform>,
+}
+
+/// What an intake entry asks of all its tags.
+#[derive(Debug, Clone, Copy)]
+pub struct Wish<'w> {
+    /// The upstream's image.
+    pub image: &'w Image,
+    /// Which of its tags.
+    pub tags: &'w Tags,
+    /// For which platforms.
+    pub platforms: &'w Platforms,
+    /// Whether an index is written anew for them.
+    pub trim: bool,
+}
+
+impl Wish<'_> {
+    /// For which platforms an index is written anew, sorted. None: it stays as it is.
+    pub fn trimmed_to(&self) -> Option<Vec<Platform>> {
+        match self.platforms {
+            Platforms::Some(list) if self.trim => {
+                let mut list = list.clone();
+                list.sort();
+                list.dedup();
+                Some(list)
+            }
+            _ => None,
+        }
+    }
 }
 
 /// The whole of `larder.lock`.
@@ -82,6 +133,19 @@ struct RawEntry {
     size: u64,
     #[serde(default)]
     platforms: BTreeMap<Platform, Digest>,
+    trimmed: Option<Trimmed>,
+    #[serde(default)]
+    companions: BTreeMap<Digest, RawCompanion>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawCompanion {
+    about: Digest,
+    #[serde(default)]
+    kind: String,
+    size: u64,
+    tag: Option<Tag>,
 }
 
 impl Lock {
@@ -95,10 +159,24 @@ impl Lock {
             return Err(LockError::Version(raw.version));
         }
         let mut entries = BTreeMap::new();
-        for RawEntry { name: image, tag, digest, media_type, size, platforms } in raw.image {
-            let want = Want { image, tag };
+        for raw in raw.image {
+            let want = Want { image: raw.name, tag: raw.tag };
             let twice = format!("{}:{}", want.image, want.tag);
-            if entries.insert(want, Locked { digest, media_type, size, platforms }).is_some() {
+            let companion = |raw: RawCompanion| Companion {
+                about: raw.about,
+                kind: raw.kind,
+                size: raw.size,
+                tag: raw.tag,
+            };
+            let locked = Locked {
+                digest: raw.digest,
+                media_type: raw.media_type,
+                size: raw.size,
+                platforms: raw.platforms,
+                trimmed: raw.trimmed,
+                companions: raw.companions.into_iter().map(|(d, c)| (d, companion(c))).collect(),
+            };
+            if entries.insert(want, locked).is_some() {
                 return Err(LockError::Twice(twice));
             }
         }
@@ -118,11 +196,30 @@ impl Lock {
                 "\n[[image]]\nname = \"{image}\"\ntag = \"{tag}\"\ndigest = \"{}\"\nmedia_type = {media_type}\nsize = {}\n",
                 locked.digest, locked.size
             );
+            if let Some(Trimmed { digest, platforms }) = &locked.trimmed {
+                let platforms: Vec<_> = platforms.iter().map(|one| format!("\"{one}\"")).collect();
+                let platforms = platforms.join(", ");
+                let _ = writeln!(
+                    text,
+                    "trimmed = {{ digest = \"{digest}\", platforms = [{platforms}] }}"
+                );
+            }
             if !locked.platforms.is_empty() {
                 text.push_str("[image.platforms]\n");
             }
             for (platform, digest) in &locked.platforms {
                 let _ = writeln!(text, "\"{platform}\" = \"{digest}\"");
+            }
+            if !locked.companions.is_empty() {
+                text.push_str("[image.companions]\n");
+            }
+            for (digest, Companion { about, kind, size, tag }) in &locked.companions {
+                let kind = toml::Value::String(kind.clone());
+                let tag = tag.as_ref().map(|tag| format!(", tag = \"{tag}\"")).unwrap_or_default();
+                let _ = writeln!(
+                    text,
+                    "\"{digest}\" = {{ about = \"{about}\", kind = {kind}, size = {size}{tag} }}"
+                );
             }
         }
         text
@@ -142,6 +239,8 @@ pub enum Stale {
     NotLocked(Want),
     /// Tags of the image are wanted by a rule, and none is locked.
     NothingLocked(Image),
+    /// Its index is locked for other platforms than those that are wanted.
+    OtherPlatforms(Want),
     /// It is locked, and no entry can want it any more.
     Unwanted(Want),
 }
@@ -153,6 +252,9 @@ impl std::fmt::Display for Stale {
                 write!(f, "wanted, but not locked: {}:{}", want.image, want.tag)
             }
             Self::NothingLocked(image) => write!(f, "wanted, but nothing of it is locked: {image}"),
+            Self::OtherPlatforms(want) => {
+                write!(f, "its index is locked for other platforms: {}:{}", want.image, want.tag)
+            }
             Self::Unwanted(want) => {
                 write!(f, "locked, but not wanted: {}:{}", want.image, want.tag)
             }
@@ -161,9 +263,19 @@ impl std::fmt::Display for Stale {
 }
 
 /// Compares what the entries want with the lock.
-pub fn stale(entries: &[(&Image, &Tags)], lock: &Lock) -> Vec<Stale> {
+pub fn stale(entries: &[Wish<'_>], lock: &Lock) -> Vec<Stale> {
     let mut found = Vec::new();
-    for (image, tags) in entries {
+    for wish @ Wish { image, tags, .. } in entries {
+        let trimmed_to = wish.trimmed_to();
+        let of_image = lock.of_image(image).filter(|(tag, locked)| {
+            let trimmed = locked.trimmed.as_ref().map(|trimmed| &trimmed.platforms);
+            tags.want(tag)
+                && media_type::is_index(&locked.media_type)
+                && trimmed != trimmed_to.as_ref()
+        });
+        found.extend(of_image.map(|(tag, _)| {
+            Stale::OtherPlatforms(Want { image: (*image).clone(), tag: tag.clone() })
+        }));
         if tags.need_listing() {
             if !lock.of_image(image).any(|(tag, _)| tags.want(tag)) {
                 found.push(Stale::NothingLocked((*image).clone()));
@@ -174,7 +286,7 @@ pub fn stale(entries: &[(&Image, &Tags)], lock: &Lock) -> Vec<Stale> {
         found.extend(wants.filter(|want| !lock.entries.contains_key(want)).map(Stale::NotLocked));
     }
     let wanted = |want: &Want| {
-        entries.iter().any(|(image, tags)| **image == want.image && tags.want(&want.tag))
+        entries.iter().any(|wish| *wish.image == want.image && wish.tags.want(&want.tag))
     };
     let unwanted = lock.entries.keys().filter(|want| !wanted(want)).cloned();
     found.extend(unwanted.map(Stale::Unwanted));
@@ -203,6 +315,9 @@ pub struct Difference {
     pub locked: Option<Digest>,
     /// The upstream's word. None: it was not asked, because nobody wants the image any more.
     pub upstream: Option<UpstreamNow>,
+    /// The digest under which the larder is to have it: another than the locked one where the
+    /// index is trimmed. None: it is not locked.
+    pub here: Option<Digest>,
     /// Where the larder's tag points. None: the larder does not have it.
     pub held: Option<Digest>,
 }
@@ -234,7 +349,7 @@ impl Difference {
             (None, Some(UpstreamNow::Unreached(_)) | None) => Next::Unknown,
             (None, Some(UpstreamNow::Gone)) => Next::Gone,
             (None, Some(UpstreamNow::At(_))) => Next::Lock,
-            (Some(locked), _) if self.held.as_ref() != Some(locked) => Next::Run,
+            (Some(_), _) if self.held != self.here => Next::Run,
             (Some(locked), Some(UpstreamNow::At(now))) if locked != now => Next::Review,
             (Some(_), Some(UpstreamNow::At(_))) => Next::Nothing,
             (Some(_), Some(UpstreamNow::Gone)) => Next::Gone,
@@ -260,6 +375,7 @@ pub fn difference(
             want: want.clone(),
             wanted: wants.contains_key(want),
             locked: lock.entries.get(want).map(|locked| locked.digest.clone()),
+            here: lock.entries.get(want).map(|locked| locked.here().clone()),
             upstream: wants.get(want).cloned(),
             held: held(want),
         })
@@ -283,13 +399,30 @@ mod tests {
             media_type: crate::document::media_type::INDEX.into(),
             size: 500,
             platforms: [("linux/amd64".parse().unwrap(), Digest::of(b"child"))].into(),
+            trimmed: None,
+            companions: BTreeMap::new(),
         }
     }
 
     #[test]
     fn a_lock_reads_back_as_it_was_written() {
-        let lock =
-            Lock { entries: [(want("1.9.2"), locked("a")), (want("1.8"), locked("b"))].into() };
+        let signature = Companion {
+            about: Digest::of(b"b"),
+            kind: "application/vnd.example.signature".into(),
+            size: 7,
+            tag: None,
+        };
+        let beside = Companion { tag: Some("sha256-0.sig".parse().unwrap()), ..signature.clone() };
+        let whole = Locked {
+            trimmed: Some(Trimmed {
+                digest: Digest::of(b"trimmed"),
+                platforms: vec!["linux/amd64".parse().unwrap(), "linux/arm/v7".parse().unwrap()],
+            }),
+            companions: [(Digest::of(b"s"), signature), (Digest::of(b"t"), beside)].into(),
+            ..locked("b")
+        };
+        assert_eq!(whole.here(), &Digest::of(b"trimmed"));
+        let lock = Lock { entries: [(want("1.9.2"), locked("a")), (want("1.8"), whole)].into() };
         let text = lock.write();
         assert_eq!(Lock::read(&text).unwrap(), lock);
         assert_eq!(Lock::read(&text).unwrap().write(), text);
@@ -314,8 +447,14 @@ mod tests {
         let lock = Lock { entries: [(want("1.9.2"), locked("a"))].into() };
         let image = want("1").image;
         let told = |tags: &Tags| -> Vec<String> {
-            stale(&[(&image, tags)], &lock).iter().map(ToString::to_string).collect()
+            let wish = Wish { image: &image, tags, platforms: &Platforms::All, trim: true };
+            stale(&[wish], &lock).iter().map(ToString::to_string).collect()
         };
+        let amd64 = Platforms::Some(vec!["linux/amd64".parse().unwrap()]);
+        let tags = Tags::exact(vec![want("1.9.2").tag]);
+        let wish = Wish { image: &image, tags: &tags, platforms: &amd64, trim: true };
+        assert_eq!(stale(&[wish], &lock), [Stale::OtherPlatforms(want("1.9.2"))]);
+        assert!(stale(&[Wish { trim: false, ..wish }], &lock).is_empty());
         assert!(told(&Tags::exact(vec![want("1.9.2").tag])).is_empty());
         let name = "ventworks.example/gauges/steamgauge";
         assert_eq!(
@@ -328,7 +467,8 @@ mod tests {
         let other: Image = "bazaar.example/library/kettle".parse().unwrap();
         let rule = crate::selection::Rule::Match("2.*".parse().unwrap());
         let tags = Tags { rule, skip: Vec::new() };
-        assert_eq!(stale(&[(&other, &tags)], &lock)[0], Stale::NothingLocked(other.clone()));
+        let wish = Wish { image: &other, tags: &tags, platforms: &amd64, trim: false };
+        assert_eq!(stale(&[wish], &lock)[0], Stale::NothingLocked(other.clone()));
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use crate::digest::Digest;
 use crate::lock::{Lock, Locked};
-use crate::name::{Host, RepositoryName, Tag};
+use crate::name::{Host, Tag};
 use crate::reference::{Image, Reference};
 
 /// One way in: an upstream's image and the larder's repository that it is brought to.
@@ -10,8 +10,8 @@ use crate::reference::{Image, Reference};
 pub struct Entry {
     /// The upstream's image.
     pub image: Image,
-    /// The larder's repository, shelf first.
-    pub to: RepositoryName,
+    /// Where it is brought to: a repository of this larder, shelf first, or of another registry.
+    pub to: Image,
 }
 
 /// All routes of a larder.
@@ -24,7 +24,7 @@ pub struct Routes {
 /// Where a reference stands.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Standing {
-    /// It names this larder already.
+    /// It names this larder already, or what an intake entry brings to another registry.
     Own,
     /// It has a route, and the lock names its content.
     Routed {
@@ -57,15 +57,15 @@ impl Routes {
     /// The larder's name for an upstream's image. None: nothing brings it in.
     pub fn target(&self, image: &Image) -> Option<Image> {
         let entry = self.entries.iter().find(|entry| entry.image == *image)?;
-        Some(Image { host: self.own.clone(), repository: entry.to.clone() })
+        Some(entry.to.clone())
     }
 
     /// The digest that the lock has for one of the larder's own references by its tag (`latest`
     /// where there is none). None: the lock does not name it.
     pub fn locked_digest(&self, own: &Reference, lock: &Lock) -> Option<Digest> {
-        let entry = self.entries.iter().find(|entry| entry.to == own.repository)?;
+        let entry = self.entries.iter().find(|entry| entry.to == own.image())?;
         let tag = own.tag.clone().unwrap_or_else(Tag::latest);
-        lock.of_image(&entry.image).find(|(name, _)| **name == tag).map(|(_, l)| l.digest.clone())
+        lock.of_image(&entry.image).find(|(name, _)| **name == tag).map(|(_, l)| l.here().clone())
     }
 
     /// Decides where a reference stands.
@@ -74,6 +74,9 @@ impl Routes {
             return Standing::Own;
         }
         let image = reference.image();
+        if self.entries.iter().any(|entry| entry.to == image) {
+            return Standing::Own;
+        }
         let Some(target) = self.target(&image) else {
             return Standing::NoRoute;
         };
@@ -86,7 +89,7 @@ impl Routes {
                 let tag = tag.clone().unwrap_or_else(Tag::latest);
                 lock.of_image(&image)
                     .find(|(locked, _)| **locked == tag)
-                    .map(|(_, locked)| locked.digest.clone())
+                    .map(|(_, locked)| locked.here().clone())
             }
         };
         match found {
@@ -103,7 +106,7 @@ impl Routes {
 
 /// Whether a digest is the locked one or that of one of its platforms.
 fn names(locked: &Locked, digest: &Digest) -> bool {
-    locked.digest == *digest || locked.platforms.values().any(|child| child == digest)
+    locked.here() == digest || locked.platforms.values().any(|child| child == digest)
 }
 
 #[cfg(test)]
@@ -117,13 +120,18 @@ mod tests {
         let image: Image = "ventworks.example/gauges/steamgauge".parse().unwrap();
         let routes = Routes::new(
             "larder.emberfall.example:5080".parse().unwrap(),
-            vec![Entry { image: image.clone(), to: "vendor/steamgauge".parse().unwrap() }],
+            vec![Entry {
+                image: image.clone(),
+                to: "larder.emberfall.example:5080/vendor/steamgauge".parse().unwrap(),
+            }],
         );
         let locked = Locked {
             digest: Digest::of(b"index"),
             media_type: String::new(),
             size: 1,
             platforms: [("linux/amd64".parse().unwrap(), Digest::of(b"child"))].into(),
+            trimmed: None,
+            companions: [].into(),
         };
         let tag: Tag = "1.9.2".parse().unwrap();
         let lock = Lock { entries: [(Want { image, tag: tag.clone() }, locked)].into() };

@@ -8,6 +8,7 @@ use std::fmt;
 
 use semver::VersionReq;
 
+use crate::companion::is_made_from_digest;
 use crate::name::Tag;
 use crate::pattern::Pattern;
 
@@ -74,6 +75,8 @@ pub enum Why {
     Wanted,
     /// Left: it matches a `skip` pattern.
     Skipped(String),
+    /// Left: it is made from the digest of an image, whose signature or list lies there.
+    Companion,
     /// Left: it does not match, or is none of those named.
     NotMatched,
     /// Left: it is no version.
@@ -109,6 +112,7 @@ impl fmt::Display for Why {
             Self::Named => write!(f, "it is named"),
             Self::Wanted => write!(f, "it is wanted"),
             Self::Skipped(pattern) => write!(f, "`skip` has {pattern}"),
+            Self::Companion => write!(f, "it belongs to an image; `companions = true` takes these"),
             Self::NotMatched => write!(f, "it does not match"),
             Self::NotAVersion => write!(f, "it is no version"),
             Self::NotADate => write!(f, "it is no date"),
@@ -207,6 +211,9 @@ impl Tags {
             let fits = wanted.as_ref().map_or(suffix.is_empty(), |pattern| pattern.matches(suffix));
             (!fits).then(|| Why::OtherVariant(suffix.to_owned()))
         };
+        if !matches!(self.rule, Rule::Exact(_)) && is_made_from_digest(tag) {
+            return Some(Why::Companion);
+        }
         match &self.rule {
             Rule::Exact(tags) => (!tags.contains(tag)).then_some(Why::NotMatched),
             Rule::Match(pattern) => (!pattern.matches(text)).then_some(Why::NotMatched),

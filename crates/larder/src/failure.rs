@@ -103,6 +103,19 @@ impl Failure {
                 let remedy = "have the source mended; nothing of it was kept";
                 Self::usage(what, error, remedy).ending(Exit::Content)
             }
+            TransferError::Everywhere(met) => match met.first() {
+                Some(first) => {
+                    let exit = met.iter().map(|one| Self::transfer("", one).exit).max();
+                    let failure = Self::transfer(what, first);
+                    let exit = exit.unwrap_or(failure.exit);
+                    Self { cause: error.to_string(), exit, ..failure }
+                }
+                None => Self::usage(what, "there is no place to take it from", ""),
+            },
+            TransferError::Trimmed { .. } => {
+                let remedy = "`larder intake lock` locks it for the platforms that are wanted now";
+                Self::usage(what, error, remedy).ending(Exit::No)
+            }
             TransferError::NotHeld(_) => {
                 let remedy = "`larder shelf list` and `larder shelf show` say what it has";
                 Self::usage(what, error, remedy).ending(Exit::No)
@@ -122,7 +135,10 @@ impl Failure {
             TransferError::Layout(LayoutError::Occupied { .. }) => {
                 Self::usage(what, error, "name another, or remove what is there")
             }
-            TransferError::Layout(_) | TransferError::Document { .. } | TransferError::Depth => {
+            TransferError::Layout(_)
+            | TransferError::Document { .. }
+            | TransferError::Depth
+            | TransferError::TooManyCompanions(_) => {
                 Self::usage(what, error, "").ending(Exit::Content)
             }
         }

@@ -6,6 +6,7 @@
 //! nothing half visible, and the next run goes on where this one was.
 
 mod archive;
+mod companions;
 mod ends;
 mod engine;
 mod error;
@@ -13,14 +14,17 @@ mod layout;
 mod new_archive;
 mod own;
 mod remote;
+mod several;
 #[cfg(test)]
 mod tests;
 
 pub use archive::Archive;
+pub use companions::companions;
 pub use ends::{Content, Role, Source, Target};
-pub use engine::{Engine, Moved, Order};
+pub use engine::{Engine, Moved, Order, trim};
 pub use error::{LayoutError, TransferError};
 pub use layout::Layout;
 pub use new_archive::NewArchive;
 pub use own::Own;
 pub use remote::Remote;
+pub use several::Several;

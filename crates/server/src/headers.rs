@@ -32,6 +32,6 @@ pub(crate) fn query(parts: &Parts, name: &str) -> Option<String> {
     let query = parts.uri.query()?;
     let (_, value) =
         query.split('&').filter_map(|pair| pair.split_once('=')).find(|(key, _)| *key == name)?;
-    // Names and digests need no other encoding; what has one is none of them and is refused there.
-    Some(value.replace("%3A", ":").replace("%3a", ":").replace("%2F", "/").replace("%2f", "/"))
+    // A `+` stays one: media types have it, and no value here has a space.
+    percent_encoding::percent_decode_str(value).decode_utf8().ok().map(std::borrow::Cow::into_owned)
 }

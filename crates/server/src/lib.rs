@@ -11,6 +11,7 @@ mod headers;
 mod listen;
 mod manifests;
 mod path;
+mod referrers;
 mod router;
 mod tags;
 mod uploads;

@@ -94,6 +94,10 @@ pub(crate) async fn put(
     let headers = response.headers_mut();
     insert(headers, header::LOCATION, &format!("/v2/{repository}/manifests/{digest}"));
     insert(headers, HeaderName::from_static("docker-content-digest"), digest.as_str());
+    if let Some(subject) = &document.subject {
+        // Says that the referrers end point knows it now, so that the client need keep no list itself.
+        insert(headers, HeaderName::from_static("oci-subject"), subject.digest.as_str());
+    }
     Ok(response)
 }
 

@@ -20,6 +20,8 @@ pub enum Target {
     Upload(RepositoryName, UploadId),
     /// `/v2/NAME/tags/list`
     Tags(RepositoryName),
+    /// `/v2/NAME/referrers/DIGEST`
+    Referrers(RepositoryName, Digest),
 }
 
 /// Why a path names nothing.
@@ -76,6 +78,12 @@ impl Target {
             let id = last.parse().map_err(|_| PathError::Upload)?;
             return Ok(Self::Upload(name(repository)?, id));
         }
+        if let Some(repository) = before.strip_suffix("/referrers") {
+            return Ok(Self::Referrers(
+                name(repository)?,
+                last.parse().map_err(PathError::Digest)?,
+            ));
+        }
         if let Some(repository) = before.strip_suffix("/blobs") {
             return Ok(Self::Blob(name(repository)?, last.parse().map_err(PathError::Digest)?));
         }
@@ -97,7 +105,14 @@ mod tests {
         let manifest = Target::Manifest(name("a/manifests"), "v1".parse().unwrap());
         assert_eq!(read("/v2/a/manifests/manifests/v1"), Ok(manifest));
         let encoded = digest.as_str().replace(':', "%3A");
-        assert_eq!(read(&format!("/v2/a/blobs/{encoded}")), Ok(Target::Blob(name("a"), digest)));
+        assert_eq!(
+            read(&format!("/v2/a/blobs/{encoded}")),
+            Ok(Target::Blob(name("a"), digest.clone()))
+        );
+        assert_eq!(
+            read(&format!("/v2/a/referrers/{digest}")),
+            Ok(Target::Referrers(name("a"), digest))
+        );
         assert_eq!(read("/v2/a/b/blobs/uploads/"), Ok(Target::Uploads(name("a/b"))));
         assert_eq!(read("/v2/a/b/blobs/uploads"), Ok(Target::Uploads(name("a/b"))));
         let id = UploadId::fresh();
@@ -119,6 +134,7 @@ mod tests {
             "/v2/%2e%2e/manifests/x",
             "/v2/a/blobs/sha256:..%2f..",
             "/v2/a/blobs/x",
+            "/v2/a/referrers/latest",
             "/v2/A/manifests/x",
             "/v2/a/manifests/x%00",
             "/v2/a/blobs/uploads/..",

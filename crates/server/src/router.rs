@@ -12,7 +12,7 @@ use tower_http::catch_panic::CatchPanicLayer;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::path::Target;
-use crate::{base, blobs, manifests, tags, uploads};
+use crate::{base, blobs, manifests, referrers, tags, uploads};
 
 /// The registry as a service. A panic in a handler is answered with 500 and ends nothing else.
 pub fn router(app: Arc<App>) -> Router {
@@ -60,6 +60,9 @@ async fn dispatch(app: &App, target: Target, request: Request) -> Result<Respons
         }
         (Target::Upload(repository, id), Method::DELETE) => {
             uploads::cancel(app, &repository, id).await
+        }
+        (Target::Referrers(repository, subject), Method::GET) => {
+            referrers::list(app, &repository, &subject, &parts).await
         }
         (Target::Tags(repository), Method::GET) => tags::list(app, &repository, &parts).await,
         (_, method) => {

@@ -30,6 +30,14 @@ pub enum What {
     Status(u16, Option<u32>),
     /// The body breaks off after so many bytes, although its length was announced.
     CutAfter(usize),
+    /// The body stops after so many bytes and never goes on.
+    StallAfter(usize),
+    /// It sends us to the same path at another address.
+    Redirect(String),
+    /// The answer has this field more.
+    Says(&'static str, String),
+    /// The body has so many bytes more, and the length says so.
+    Longer(usize),
     /// One byte of the body is another.
     Altered,
     /// The answer comes so much later.
@@ -87,6 +95,39 @@ impl Faults {
                 }
                 response
             }
+            Some(What::Redirect(to)) => {
+                let path = request.uri().path_and_query().map_or("/", |path| path.as_str());
+                let mut response = StatusCode::TEMPORARY_REDIRECT.into_response();
+                if let Ok(location) = HeaderValue::from_str(&format!("{to}{path}")) {
+                    response.headers_mut().insert(header::LOCATION, location);
+                }
+                response
+            }
+            Some(What::Says(name, value)) => {
+                let mut response = next.run(request).await;
+                if let Ok(value) = HeaderValue::from_str(&value) {
+                    response.headers_mut().insert(name, value);
+                }
+                response
+            }
+            Some(What::StallAfter(limit)) => {
+                let (parts, body) = next.run(request).await.into_parts();
+                let mut left = limit;
+                let body = body.into_data_stream().then(move |chunk| {
+                    let chunk = chunk.map_err(std::io::Error::other).map(|mut chunk| {
+                        chunk.truncate(left);
+                        chunk
+                    });
+                    left -= chunk.as_ref().map_or(0, Bytes::len);
+                    async move {
+                        if chunk.as_ref().is_ok_and(Bytes::is_empty) {
+                            std::future::pending::<()>().await;
+                        }
+                        chunk
+                    }
+                });
+                Response::from_parts(parts, Body::from_stream(body))
+            }
             Some(What::Page) => {
                 let page = "<html><body>Please accept the terms.</body></html>";
                 ([(header::CONTENT_TYPE, "text/html")], page).into_response()
@@ -112,6 +153,16 @@ impl Faults {
                     }
                 });
                 Response::from_parts(parts, Body::from_stream(body))
+            }
+            Some(What::Longer(more)) => {
+                let (mut parts, body) = next.run(request).await.into_parts();
+                let length = parts.headers.get(header::CONTENT_LENGTH);
+                let length = length.and_then(|text| text.to_str().ok()?.parse::<usize>().ok());
+                if let Some(length) = length {
+                    parts.headers.insert(header::CONTENT_LENGTH, HeaderValue::from(length + more));
+                }
+                let rest = futures_util::stream::once(async move { Ok(vec![0; more].into()) });
+                Response::from_parts(parts, Body::from_stream(body.into_data_stream().chain(rest)))
             }
             Some(What::Altered) => {
                 let (parts, body) = next.run(request).await.into_parts();

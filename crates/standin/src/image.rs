@@ -144,6 +144,28 @@ pub fn image(plan: &ImagePlan) -> Image {
     Image { blobs, documents }
 }
 
+/// Makes an artifact about an image: one small blob and a manifest. With `says`, the manifest names
+/// its subject; without, only the tag under which it lies does.
+pub fn companion(subject: &Digest, kind: &str, says: bool) -> Image {
+    let empty = blob(Bytes::from_static(b"{}"));
+    let body = blob(format!("{kind} of {subject}, made up").into());
+    let mut manifest = json!({
+        "schemaVersion": 2,
+        "mediaType": media_type::MANIFEST,
+        "artifactType": kind,
+        "config": { "mediaType": "application/vnd.oci.empty.v1+json", "digest": empty.digest, "size": 2 },
+        "layers": [{ "mediaType": kind, "digest": body.digest, "size": body.bytes.len() }],
+        "annotations": { "org.opencontainers.image.created": "2026-02-03T04:05:06Z" },
+    });
+    if says {
+        // Nobody checks a subject's size.
+        manifest["subject"] =
+            json!({ "mediaType": media_type::MANIFEST, "digest": subject, "size": 1 });
+    }
+    let manifest = document(manifest.to_string(), media_type::MANIFEST);
+    Image { blobs: vec![empty, body], documents: vec![manifest] }
+}
+
 #[allow(clippy::expect_used)] // documents that this module itself has written
 fn document(text: String, media_type: &str) -> (Digest, Document) {
     let digest = Digest::of(text.as_bytes());

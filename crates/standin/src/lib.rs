@@ -12,7 +12,7 @@ mod upstream;
 
 pub use cluster::{Cluster, Event, Pod};
 pub use fault::{Fault, Faults, What};
-pub use image::{Image, ImagePlan, Layer, image};
+pub use image::{Image, ImagePlan, Layer, companion, image};
 pub use sample::{
     BAZAAR, DEPLOYMENTS, VENTWORKS, VENTWORKS_LOGIN, bazaar_images, moved_steamgauge,
     ventworks_images,

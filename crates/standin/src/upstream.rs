@@ -3,12 +3,17 @@
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use axum::extract::Request;
+use axum::http::StatusCode;
 use axum::middleware::Next;
+use axum::response::IntoResponse as _;
+use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
+use larder_core::reference::Selector;
 use larder_server::{App, Tls};
 use larder_store::{Store, StoreError};
 use tokio::net::TcpListener;
@@ -25,6 +30,8 @@ pub struct UpstreamPlan {
     pub sign_in: SignIn,
     /// Whether it takes no pushes.
     pub read_only: bool,
+    /// Whether it lacks the referrers end point, as older registries do.
+    pub no_referrers: bool,
     /// With TLS. None: plain HTTP.
     pub tls: Option<Tls>,
 }
@@ -36,6 +43,9 @@ pub struct Upstream {
     /// What goes wrong with it.
     pub faults: Faults,
     requests: Arc<Mutex<BTreeMap<String, usize>>>,
+    /// Requests that came with credentials.
+    signed: Arc<AtomicUsize>,
+    tokens: Tokens,
     scheme: &'static str,
     stop: Option<oneshot::Sender<()>>,
 }
@@ -53,13 +63,29 @@ impl Upstream {
             (Faults::default(), Arc::<Mutex<BTreeMap<String, usize>>>::default());
         let (counted, failing) = (Arc::clone(&requests), faults.clone());
         let (sign_in, tokens) = (Arc::new(plan.sign_in), Tokens::default());
+        let (signed, given) = (Arc::<AtomicUsize>::default(), tokens.clone());
+        let with_credentials = Arc::clone(&signed);
+        let no_referrers = plan.no_referrers;
         let router = larder_server::router(Arc::new(app))
+            .layer(axum::middleware::from_fn(move |request: Request, next: Next| async move {
+                if no_referrers && request.uri().path().contains("/referrers/") {
+                    return StatusCode::NOT_FOUND.into_response();
+                }
+                let mut response = next.run(request).await;
+                if no_referrers {
+                    response.headers_mut().remove("oci-subject");
+                }
+                response
+            }))
             .layer(axum::middleware::from_fn(move |request: Request, next: Next| {
                 let (sign_in, tokens) = (Arc::clone(&sign_in), tokens.clone());
                 async move { sign_in.answer(&tokens, request, next).await }
             }))
             .layer(axum::middleware::from_fn(move |request: Request, next: Next| {
                 let failing = failing.clone();
+                if request.headers().contains_key(axum::http::header::AUTHORIZATION) {
+                    with_credentials.fetch_add(1, Ordering::Relaxed);
+                }
                 let line = format!("{} {}", request.method(), request.uri().path());
                 *counted.lock().unwrap_or_else(PoisonError::into_inner).entry(line).or_default() +=
                     1;
@@ -77,7 +103,8 @@ impl Upstream {
                 tracing::error!(%error, "a stand-in registry failed");
             }
         });
-        Ok(Self { address, store, faults, requests, scheme, stop: Some(stop) })
+        let tokens = given;
+        Ok(Self { address, store, faults, requests, signed, tokens, scheme, stop: Some(stop) })
     }
 
     /// Where it listens.
@@ -97,15 +124,58 @@ impl Upstream {
         tag: &Tag,
         image: &Image,
     ) -> Result<(), StoreError> {
+        self.hold_parts(repository, Some(tag), image).await
+    }
+
+    async fn hold_parts(
+        &self,
+        repository: &RepositoryName,
+        tag: Option<&Tag>,
+        image: &Image,
+    ) -> Result<(), StoreError> {
         for blob in &image.blobs {
             self.store.blobs.put(&blob.digest, blob.bytes.clone()).await?;
             self.store.ledger.link_blob(repository, &blob.digest, blob.bytes.len() as u64).await?;
         }
         for (digest, document) in &image.documents {
-            let tag = (digest == image.digest()).then(|| tag.clone());
+            let tag = tag.filter(|_| digest == image.digest()).cloned();
             self.store.put_manifest(repository, digest, document, tag, false).await?;
         }
         Ok(())
+    }
+
+    /// Gives it something that is about an image, found by its `subject` or, with a tag, under
+    /// that tag alone.
+    pub async fn hold_companion(
+        &self,
+        repository: &RepositoryName,
+        subject: &Digest,
+        tag: Option<&Tag>,
+        kind: &str,
+    ) -> Result<Digest, StoreError> {
+        let companion = crate::image::companion(subject, kind, tag.is_none());
+        self.hold_parts(repository, tag, &companion).await?;
+        Ok(companion.digest().clone())
+    }
+
+    /// All tokens that it has given are worth nothing any more.
+    pub fn forget_tokens(&self) {
+        self.tokens.forget();
+    }
+
+    /// How many requests came with credentials since the last call.
+    pub fn take_signed(&self) -> usize {
+        self.signed.swap(0, Ordering::Relaxed)
+    }
+
+    /// What a tag or digest points to. None: nothing.
+    pub async fn digest(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Option<Digest>, StoreError> {
+        let found = self.store.manifest(repository, selector).await?;
+        Ok(found.map(|(record, _)| record.digest))
     }
 
     /// The requests that it was sent since the last call, each line as `GET /v2/…` with its count.

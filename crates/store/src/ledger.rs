@@ -104,6 +104,16 @@ pub trait Ledger: Send + Sync {
         digest: &Digest,
     ) -> Result<bool, StoreError>;
 
+    /// The manifests of the repository that are about this digest, sorted by their own: at most
+    /// `limit` after `after`. Empty when there are none, and for a repository that is not there.
+    async fn referrers(
+        &self,
+        repository: &RepositoryName,
+        subject: &Digest,
+        after: Option<&Digest>,
+        limit: usize,
+    ) -> Result<Vec<ManifestRecord>, StoreError>;
+
     /// At most `limit` tags after `after`. None: there is no such repository.
     async fn tags(
         &self,

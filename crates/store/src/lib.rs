@@ -6,6 +6,7 @@
 
 mod blobs;
 mod error;
+mod journal;
 mod ledger;
 mod local;
 mod sqlite;
@@ -13,6 +14,7 @@ mod store;
 
 pub use blobs::{BlobReader, BlobStore, BlobWriter, UploadId};
 pub use error::StoreError;
+pub use journal::{Brought, Event, IntakeRecord, Journal};
 pub use ledger::{HeldTag, Ledger, ManifestRecord, NewManifest};
 pub use local::LocalBlobs;
 pub use sqlite::SqliteLedger;

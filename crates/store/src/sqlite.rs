@@ -4,6 +4,8 @@
 //! for the disk. Readers have connections of their own beside it. The SQL keeps to what other
 //! databases take too: numbered parameters, BIGINT and TEXT, times bound from outside.
 
+mod journal;
+
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -19,7 +21,7 @@ use tokio::task::spawn_blocking;
 use crate::error::StoreError;
 use crate::ledger::{HeldTag, Ledger, ManifestRecord, NewManifest};
 
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
 /// Writes that wait for the writing thread.
 const QUEUE: usize = 256;
 /// Writes that are committed together at most.
@@ -50,6 +52,12 @@ const SCHEMA: &str = "
         repository BIGINT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, since BIGINT NOT NULL,
         PRIMARY KEY (repository, name)
     ) WITHOUT ROWID;
+";
+/// What each later version added, to be carried out in turn: the first leads from version 1 to 2.
+const STEPS: [&[&str]; 1] = [&[BY_SUBJECT, journal::TABLES]];
+const BY_SUBJECT: &str = "
+    CREATE INDEX manifests_by_subject ON manifests (repository, subject, digest)
+        WHERE subject IS NOT NULL;
 ";
 
 type Answer = Box<dyn FnOnce(Option<StoreError>) + Send>;
@@ -162,13 +170,21 @@ fn prepare(connection: &mut Connection) -> Result<(), StoreError> {
     let found: i64 = transaction
         .pragma_query_value(None, "user_version", |row| row.get(0))
         .map_err(opened("be opened"))?;
-    match found {
-        0 => transaction
-            .execute_batch(SCHEMA)
-            .and_then(|()| transaction.pragma_update(None, "user_version", VERSION))
-            .map_err(opened("be made"))?,
-        VERSION => {}
-        found => return Err(StoreError::Version { found, known: VERSION }),
+    if found > VERSION {
+        return Err(StoreError::Version { found, known: VERSION });
+    }
+    let make = || -> Result<(), rusqlite::Error> {
+        if found == 0 {
+            transaction.execute_batch(SCHEMA)?;
+        }
+        let done = usize::try_from(found.max(1) - 1).unwrap_or_default();
+        for part in STEPS.iter().skip(done).copied().flatten() {
+            transaction.execute_batch(part)?;
+        }
+        transaction.pragma_update(None, "user_version", VERSION)
+    };
+    if found != VERSION {
+        make().map_err(opened("be made"))?;
     }
     transaction.commit().map_err(opened("be opened"))
 }
@@ -422,6 +438,30 @@ impl Ledger for SqliteLedger {
                    (SELECT 1 FROM manifests m WHERE m.repository = n.repository AND m.digest = n.target)",
                 params![name.as_str(), digest.as_str()],
             )
+        })
+        .await
+    }
+
+    async fn referrers(
+        &self,
+        repository: &RepositoryName,
+        subject: &Digest,
+        after: Option<&Digest>,
+        limit: usize,
+    ) -> Result<Vec<ManifestRecord>, StoreError> {
+        let (name, subject) = (repository.clone(), subject.clone());
+        let after = after.map(ToString::to_string).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT m.digest, m.media_type, m.size FROM manifests m
+                     JOIN repositories r ON r.id = m.repository
+                     WHERE r.name = $1 AND m.subject = $2 AND m.digest > $3
+                     ORDER BY m.digest LIMIT $4",
+                )?
+                .query_map(params![name.as_str(), subject.as_str(), after, limit], manifest_record)?
+                .collect()
         })
         .await
     }

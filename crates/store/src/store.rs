@@ -12,6 +12,7 @@ use larder_core::reference::Selector;
 
 use crate::blobs::{BlobStore, BlobWriter};
 use crate::error::StoreError;
+use crate::journal::Journal;
 use crate::ledger::{Ledger, ManifestRecord, NewManifest};
 use crate::local::LocalBlobs;
 use crate::sqlite::SqliteLedger;
@@ -23,14 +24,17 @@ pub struct Store {
     pub blobs: Arc<dyn BlobStore>,
     /// The records.
     pub ledger: Arc<dyn Ledger>,
+    /// What was done, and when.
+    pub journal: Arc<dyn Journal>,
 }
 
 impl Store {
     /// Opens the store in a local folder, making it where it is missing.
     pub fn open_local(folder: &Path) -> Result<Self, StoreError> {
         let blobs = LocalBlobs::open(folder)?;
-        let ledger = SqliteLedger::open(&folder.join("ledger.sqlite"))?;
-        Ok(Self { blobs: Arc::new(blobs), ledger: Arc::new(ledger) })
+        let ledger = Arc::new(SqliteLedger::open(&folder.join("ledger.sqlite"))?);
+        let journal: Arc<dyn Journal> = ledger.clone();
+        Ok(Self { blobs: Arc::new(blobs), ledger, journal })
     }
 
     /// Whether a folder holds a store.

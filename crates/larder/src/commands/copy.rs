@@ -3,13 +3,14 @@
 use std::time::Instant;
 
 use larder_core::platform::{Platform, Platforms};
+use larder_core::reference::Selector;
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{bytes, count};
 use crate::place::{Opened, Place};
-use crate::transfer::{Engine, Order};
+use crate::transfer::{Engine, Order, companions};
 
 /// Copy one image between registry, OCI layout folder and archive
 ///
@@ -30,6 +31,9 @@ pub struct Args {
     /// Only for this platform (again for more); the index stays as it is
     #[arg(long, value_name = "OS/ARCH")]
     platform: Vec<Platform>,
+    /// With what belongs to it: signatures, SBOMs and the like
+    #[arg(long)]
+    companions: bool,
     /// Say what would be copied, and copy nothing
     #[arg(long)]
     dry_run: bool,
@@ -41,6 +45,7 @@ struct Report {
     to: String,
     digest: String,
     manifests: usize,
+    companions: usize,
     blobs_copied: usize,
     blobs_present: usize,
     bytes: u64,
@@ -79,9 +84,30 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let began = Instant::now();
     let progress = context.output.progress();
     progress.say(format!("{from} to {to}"));
-    let order = Order { source: &*source, selector, target: &*target, tag, platforms: &platforms };
+    let engine = Engine::new(progress.clone());
+    let order = Order {
+        source: &*source,
+        selector,
+        target: &*target,
+        tag,
+        platforms: &platforms,
+        trimmed: None,
+    };
+    let mut brought = 0;
     let moved = async {
-        let moved = Engine::new(progress.clone()).run(&order).await?;
+        let mut moved = engine.run(&order).await?;
+        if args.companions {
+            let (digest, document) = source.manifest(&order.selector).await?;
+            let children = document.children().iter().map(|child| child.digest.clone());
+            let of = std::iter::once(digest).chain(children).collect();
+            for digest in companions(&*source, of, &[]).await?.into_keys() {
+                let selector = Selector::Digest(digest);
+                let platforms = &Platforms::All;
+                let order = Order { selector, tag: None, platforms, ..order.clone() };
+                moved.add(&engine.run(&order).await?);
+                brought += 1;
+            }
+        }
         target.finish().await?;
         Ok(moved)
     };
@@ -95,6 +121,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             to: to.to_string(),
             digest,
             manifests: moved.manifests,
+            companions: brought,
             blobs_copied: moved.copied,
             blobs_present: moved.present,
             bytes: moved.bytes,

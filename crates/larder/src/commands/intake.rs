@@ -1,10 +1,13 @@
 //! `larder intake`: want images, lock them, see what would change, bring them in.
 
 mod add;
+mod budget;
 mod diff;
+mod job;
 mod lock;
 mod moved;
 mod run;
+mod status;
 mod upstream;
 
 use crate::context::Context;
@@ -17,6 +20,7 @@ pub enum Command {
     Lock(lock::Args),
     Diff(diff::Args),
     Run(run::Args),
+    Status(status::Args),
 }
 
 pub async fn run(command: Command, context: &Context) -> Outcome {
@@ -25,5 +29,6 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Lock(args) => lock::run(&args, context).await,
         Command::Diff(args) => diff::run(&args, context).await,
         Command::Run(args) => run::run(&args, context).await,
+        Command::Status(args) => status::run(&args, context).await,
     }
 }

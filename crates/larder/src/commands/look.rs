@@ -14,7 +14,7 @@ use crate::context::{Context, reference, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, STRONG, Table, bytes, count, paint, short};
 use crate::place::{Opened, Place};
-use crate::transfer::{Source, TransferError};
+use crate::transfer::{Source, TransferError, companions};
 
 /// Say what a reference is, without pulling it; with two, whether they are the same
 #[derive(Debug, clap::Args)]
@@ -33,6 +33,9 @@ pub struct Args {
     /// List the repository's tags instead
     #[arg(long, conflicts_with_all = ["other", "platform"])]
     tags: bool,
+    /// List what belongs to it instead: signatures, SBOMs and the like
+    #[arg(long, conflicts_with_all = ["other", "platform", "tags"])]
+    companions: bool,
 }
 
 /// What was found under a reference.
@@ -74,6 +77,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
     if args.tags {
         return tags(&args.reference, context, config.as_ref()).await;
+    }
+    if args.companions {
+        return companions_of(&args.reference, context, config.as_ref()).await;
     }
     let first = look(&args.reference, config.as_ref()).await?;
     if let Some(other) = &args.other {
@@ -378,6 +384,51 @@ pub(super) fn differences(first: &Look, second: &Look) -> Vec<String> {
         found.push("only the index or manifest itself differs".into());
     }
     found
+}
+
+#[derive(Serialize)]
+struct OneCompanion {
+    digest: Digest,
+    about: Digest,
+    kind: String,
+    size: u64,
+}
+
+async fn companions_of(text: &str, context: &Context, config: Option<&Config>) -> Outcome {
+    let place = Place::read(text, config)?;
+    let Opened { source, selector, .. } = place.source(config)?;
+    let found = async {
+        let (digest, document) = source.manifest(&selector).await?;
+        let children = document.children().iter().map(|child| child.digest.clone());
+        let of = std::iter::once(digest).chain(children).collect();
+        companions(&*source, of, &[]).await
+    };
+    let what = || format!("cannot list what belongs to {place}");
+    let found = found.await.map_err(|error| Failure::transfer(what(), &error))?;
+    let found: Vec<OneCompanion> = found
+        .into_iter()
+        .map(|(digest, one)| OneCompanion {
+            digest,
+            about: one.about,
+            kind: one.kind,
+            size: one.size,
+        })
+        .collect();
+    if context.output.json {
+        context.output.document(&found);
+        return Ok(Exit::Done);
+    }
+    let mut table = Table::new(context.output.width(), &["COMPANION", "ABOUT", "KIND", "SIZE"]);
+    for one in &found {
+        let (digest, about) = (short(&one.digest).to_owned(), short(&one.about).to_owned());
+        table.row([digest, about, one.kind.clone(), bytes(one.size)]);
+    }
+    if found.is_empty() {
+        context.output.result(format!("nothing belongs to {place}"));
+    } else {
+        context.output.result(table.text());
+    }
+    Ok(Exit::Done)
 }
 
 async fn tags(text: &str, context: &Context, config: Option<&Config>) -> Outcome {

@@ -29,6 +29,7 @@ impl Config {
         };
         let mut options = Options::new(upstream.host.as_str(), endpoint);
         options.parallel = upstream.parallel;
+        options.silence = upstream.timeout.unwrap_or(options.silence);
         if let Some(path) = &upstream.ca {
             let path = self.folder().join(path);
             options.ca = fs::read(&path).map_err(|error| {

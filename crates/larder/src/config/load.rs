@@ -118,7 +118,8 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
         file.cluster.iter().map(|c| (&c.name, c.name.get_ref().clone())).collect()
     })?;
     for source in &sources {
-        if let Some(entry) = source.file.intake.iter().find(|entry| entry.to.get_ref().is_single())
+        if let Some(entry) =
+            source.file.intake.iter().find(|entry| entry.to.get_ref().is_on_no_shelf())
         {
             let name = entry.to.get_ref();
             return Err(source.fault(
@@ -138,6 +139,7 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
     let mut larder = None;
     let (mut upstreams, mut shelves, mut intake, mut clusters) = (vec![], vec![], vec![], vec![]);
     let mut classes: Vec<Class> = Vec::new();
+    let mut parcel = None;
     for (number, source) in sources.into_iter().enumerate() {
         let Source { path, text, file } = source;
         if let Some(found) = file.larder {
@@ -146,6 +148,13 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
                 return Err(fault::at(&path, &text, found.span().start, message, ""));
             }
             larder = Some(found.into_inner());
+        }
+        if let Some(found) = file.parcel {
+            if number > 0 {
+                let message = "[parcel] stands in the first file only";
+                return Err(fault::at(&path, &text, found.span().start, message, ""));
+            }
+            parcel = Some(found.into_inner());
         }
         if let Some(include) = file.include.first() {
             let message = "an included file includes no others";
@@ -168,7 +177,8 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
         classes.iter().map(|class| (class.name.as_str(), class.r#match.as_slice())),
     )
     .map_err(|error| Failure::usage(format!("{} cannot be used", path.display()), error, ""))?;
-    Ok(Config { path, larder, upstreams, shelves, intake, classes, clusters })
+    let parcel = parcel.unwrap_or_default();
+    Ok(Config { path, larder, upstreams, shelves, intake, classes, clusters, parcel })
 }
 
 /// Refuses names that must be there once and are there twice, and says where.

@@ -3,9 +3,13 @@
 //! What this version does not carry out yet is refused when it is read: a rule that nobody
 //! enforces would be worse than none.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use larder_client::Endpoint;
+use larder_core::allowance::{Allowance, Span};
+use larder_core::lock::Wish;
 use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::pattern::Pattern;
 use larder_core::platform::{Platform, Platforms};
@@ -13,6 +17,7 @@ use larder_core::policy::Classes;
 use larder_core::reference::{Image, Unqualified};
 use larder_core::route::{Entry, Routes};
 use larder_core::selection::{Per, Rule, Tags, Versions};
+use larder_core::signature::VerifyingKey;
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;
@@ -34,6 +39,8 @@ pub struct Config {
     pub classes: Classes,
     /// `[[cluster]]`.
     pub clusters: Vec<Cluster>,
+    /// `[parcel]`.
+    pub parcel: Parcel,
 }
 
 impl Config {
@@ -57,26 +64,40 @@ impl Config {
         self.upstreams.iter().find(|upstream| upstream.host == *host)
     }
 
+    /// The intake entry that wants an image. None: nobody does.
+    pub fn intake_of(&self, image: &Image) -> Option<&Intake> {
+        self.intake.iter().find(|intake| intake.image.get_ref() == image)
+    }
+
     /// What the intake entries want.
-    pub fn wants(&self) -> Vec<(&Image, &Tags)> {
-        self.intake.iter().map(|intake| (intake.image.get_ref(), &intake.tags)).collect()
+    pub fn wishes(&self) -> Vec<Wish<'_>> {
+        self.intake.iter().map(Intake::wish).collect()
     }
 
     /// The routes from upstream images to this larder.
     pub fn routes(&self) -> Routes {
         let entries = self.intake.iter().map(|intake| Entry {
             image: intake.image.get_ref().clone(),
-            to: intake.to.get_ref().clone(),
+            to: self.destination(intake),
         });
         Routes::new(self.larder.url.host.clone(), entries.collect())
+    }
+
+    /// Where an intake entry brings its image: to this larder, or to another registry.
+    pub fn destination(&self, intake: &Intake) -> Image {
+        let Destination { host, repository } = intake.to.get_ref();
+        let host = host.as_ref().unwrap_or(&self.larder.url.host).clone();
+        Image { host, repository: repository.clone() }
     }
 
     /// The names under which images can be pushed: the declared shelves and those that intake
     /// entries bring to.
     pub fn storing_shelves(&self) -> Vec<String> {
         let declared = self.shelves.iter().map(|shelf| shelf.name.get_ref().to_string());
-        let brought =
-            self.intake.iter().map(|intake| intake.to.get_ref().first_component().to_owned());
+        let brought = self.intake.iter().map(|intake| self.destination(intake));
+        let brought = brought
+            .filter(|to| to.host == self.larder.url.host)
+            .map(|to| to.repository.first_component().to_owned());
         let mut all: Vec<String> = declared.chain(brought).collect();
         all.sort();
         all.dedup();
@@ -115,6 +136,7 @@ pub(super) struct File {
     pub class: Vec<Class>,
     #[serde(default)]
     pub cluster: Vec<Cluster>,
+    pub parcel: Option<Spanned<Parcel>>,
     #[serde(default, deserialize_with = "not_yet::rules")]
     #[allow(dead_code)]
     rule: (),
@@ -196,9 +218,12 @@ pub struct Upstream {
     /// How many blobs are moved at once.
     #[serde(default = "default_parallel")]
     pub parallel: usize,
-    #[serde(default, deserialize_with = "not_yet::allowance")]
-    #[allow(dead_code)]
-    allowance: (),
+    /// How long its answers may take to begin or to go on.
+    #[serde(default, deserialize_with = "read_timeout")]
+    pub timeout: Option<Duration>,
+    /// What it lets us pull. None: no limit is known.
+    #[serde(default, deserialize_with = "read_allowance")]
+    pub allowance: Option<Allowance>,
 }
 
 /// Where credentials come from; never the secret itself.
@@ -240,11 +265,84 @@ pub struct Intake {
     /// For which platforms.
     #[serde(default, deserialize_with = "read_platforms")]
     pub platforms: Platforms,
-    /// Where in the larder it goes, shelf first.
-    pub to: Spanned<RepositoryName>,
-    #[serde(default, deserialize_with = "not_yet::companions")]
-    #[allow(dead_code)]
-    companions: (),
+    /// Whether an index is written anew with these platforms alone.
+    #[serde(default)]
+    pub trim: bool,
+    /// Whether signatures, SBOMs and the like come with it.
+    #[serde(default)]
+    pub companions: bool,
+    /// Where the content is fetched, in this order. Empty: where the image's name says.
+    #[serde(default)]
+    pub from: Vec<Image>,
+    /// Where it goes.
+    pub to: Spanned<Destination>,
+}
+
+impl Intake {
+    /// What it asks of all its tags.
+    pub fn wish(&self) -> Wish<'_> {
+        Wish {
+            image: self.image.get_ref(),
+            tags: &self.tags,
+            platforms: &self.platforms,
+            trim: self.trim,
+        }
+    }
+
+    /// Where the content is fetched, in this order.
+    pub fn sources(&self) -> &[Image] {
+        if self.from.is_empty() { std::slice::from_ref(self.image.get_ref()) } else { &self.from }
+    }
+}
+
+/// Where an image goes: a repository, shelf first, of this larder or of another registry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Destination {
+    /// The other registry. None: this larder.
+    pub host: Option<Host>,
+    /// The repository there.
+    pub repository: RepositoryName,
+}
+
+impl Destination {
+    /// Whether it lacks the repository behind the shelf. Other registries may have no shelves.
+    pub fn is_on_no_shelf(&self) -> bool {
+        self.host.is_none() && self.repository.is_single()
+    }
+}
+
+impl std::fmt::Display for Destination {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match &self.host {
+            Some(host) => write!(f, "{host}/{}", self.repository),
+            None => write!(f, "{}", self.repository),
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Destination {
+    /// A first part with a dot or a port is a host, as in references.
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(from)?;
+        let (host, repository) = match text.split_once('/') {
+            Some((first, rest)) if first.contains(['.', ':']) || first == "localhost" => {
+                (Some(first.parse().map_err(D::Error::custom)?), rest)
+            }
+            _ => (None, text.as_str()),
+        };
+        Ok(Self { host, repository: repository.parse().map_err(D::Error::custom)? })
+    }
+}
+
+/// `[parcel]`: what signs our parcels and receipts, and whose we believe.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Parcel {
+    /// The file with the key that signs. None: nothing can be signed here.
+    pub sign: Option<PathBuf>,
+    /// The keys whose parcels and receipts are believed, by name.
+    #[serde(default)]
+    pub trust: BTreeMap<String, VerifyingKey>,
 }
 
 /// `[[class]]`: where images come from, in the operator's words.
@@ -354,6 +452,30 @@ fn read_tags<'de, D: Deserializer<'de>>(from: D) -> Result<Tags, D::Error> {
 }
 
 #[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawAllowance {
+    pulls: std::num::NonZeroU64,
+    per: String,
+}
+
+fn read_timeout<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Duration>, D::Error> {
+    let Span(span) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
+    if span.is_zero() {
+        return Err(D::Error::custom("`timeout` is a span of time, such as \"60s\""));
+    }
+    Ok(Some(span))
+}
+
+fn read_allowance<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Allowance>, D::Error> {
+    let RawAllowance { pulls, per } = RawAllowance::deserialize(from)?;
+    let Span(per) = per.parse().map_err(D::Error::custom)?;
+    if per.is_zero() {
+        return Err(D::Error::custom("`per` is a span of time, such as \"6h\""));
+    }
+    Ok(Some(Allowance { pulls: pulls.get(), per }))
+}
+
+#[derive(Deserialize)]
 #[serde(untagged)]
 enum RawPlatforms {
     Word(String),
@@ -391,18 +513,8 @@ mod not_yet {
         retention: "[[keep]] (retention) is",
         anonymous: "`anonymous` (pulls without sign-in beside grants) is",
         tls: "`tls` (serving HTTPS) is",
-        allowance: "`allowance` (planning for an upstream's limits) is",
         command: "`command` (credentials from a program) is",
         auth_file: "`auth-file` (credentials from an auth file) is",
         caches: "`caches` (a pull-through cache) is",
-    }
-
-    /// `companions = false` asks for what this version does.
-    pub(super) fn companions<'de, D: Deserializer<'de>>(from: D) -> Result<(), D::Error> {
-        if <bool as serde::Deserialize>::deserialize(from)? {
-            let text = "`companions = true` (signatures and SBOMs brought in too) is not carried out by this version of larder; leave it out";
-            return Err(D::Error::custom(text));
-        }
-        Ok(())
     }
 }

@@ -11,12 +11,14 @@ use std::path::{Path, PathBuf};
 use async_trait::async_trait;
 use bytes::{Bytes, BytesMut};
 use futures_util::stream::{self, StreamExt as _};
+use larder_core::companion::Companion;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
 use larder_core::reference::Selector;
 use tokio::sync::mpsc;
 use tokio::task::spawn_blocking;
 
+use super::companions::companion;
 use super::layout::{Index, check_digest, check_small, document};
 use super::{Content, LayoutError, Source, TransferError};
 
@@ -191,6 +193,16 @@ impl Source for Archive {
             receiver.recv().await.map(|piece| (piece, receiver))
         })
         .boxed())
+    }
+
+    async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
+        let entries = self.index.digests();
+        let mut found = Vec::new();
+        for digest in entries {
+            let (digest, document) = self.manifest(&Selector::Digest(digest)).await?;
+            found.extend(companion(about, &document).map(|companion| (digest, companion)));
+        }
+        Ok(found)
     }
 
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {

@@ -3,6 +3,7 @@
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::{BoxStream, StreamExt as _};
+use larder_core::companion::Companion;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::Tag;
@@ -22,6 +23,19 @@ pub trait Source: Send + Sync {
 
     /// Opens a blob. Its digest is not verified here.
     async fn blob(&self, blob: &Descriptor) -> Result<Content, TransferError>;
+
+    /// What is there about this digest, but for what lies under a tag alone.
+    async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError>;
+
+    /// How many places it can be had from.
+    fn places(&self) -> usize {
+        1
+    }
+
+    /// Opens a blob at one of the places, counted from 0.
+    async fn blob_at(&self, _place: usize, blob: &Descriptor) -> Result<Content, TransferError> {
+        self.blob(blob).await
+    }
 
     /// A small blob whole and verified.
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError>;

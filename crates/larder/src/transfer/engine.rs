@@ -12,6 +12,8 @@ use larder_core::name::Tag;
 use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::Selector;
 
+use larder_store::StoreError;
+
 use super::{Content, Role, Source, Target, TransferError};
 use crate::output::Progress;
 
@@ -23,6 +25,7 @@ const DEPTH: usize = 4;
 const ATTEMPTS: u32 = 3;
 
 /// What is to be moved.
+#[derive(Clone)]
 pub struct Order<'o> {
     /// Where it is.
     pub source: &'o dyn Source,
@@ -34,6 +37,9 @@ pub struct Order<'o> {
     pub tag: Option<Tag>,
     /// For which platforms.
     pub platforms: &'o Platforms,
+    /// The digest of the index that is written anew with these platforms alone. None: the index
+    /// stays as it is.
+    pub trimmed: Option<&'o Digest>,
 }
 
 /// What a move did.
@@ -86,12 +92,16 @@ impl Engine {
     pub async fn run(&self, order: &Order<'_>) -> Result<Moved, TransferError> {
         let (digest, document) = order.source.manifest(&order.selector).await?;
         let mut present = Vec::new();
-        let wanted = collect(order, digest.clone(), document, 0, &mut present).await?;
+        let wanted = collect(order, digest, document, 0, &mut present).await?;
         // An artifact is made for no platform, so none can be missing.
         if !present.is_empty() || !wanted.document.children().is_empty() {
             check_all_there(order.platforms, &present)?;
         }
-        let mut moved = Moved { digest: Some(digest), ..Moved::default() };
+        let wanted = match order.trimmed {
+            Some(expected) => wanted.trim(expected)?,
+            None => wanted,
+        };
+        let mut moved = Moved { digest: Some(wanted.digest.clone()), ..Moved::default() };
         let mut blobs = Vec::new();
         missing_blobs(order.target, &wanted, &mut blobs, &mut BTreeSet::new()).await?;
         self.progress.expect(blobs.iter().map(|blob| blob.size).sum());
@@ -129,15 +139,36 @@ impl Engine {
             self.progress.advance(blob.size);
             return Ok(false);
         }
+        let mut met = Vec::new();
+        for place in 0..order.source.places() {
+            match self.blob_from(place, order, blob).await {
+                Ok(()) => return Ok(true),
+                // Another place cannot mend our own disk.
+                Err(error @ TransferError::Store(StoreError::Io { .. })) => return Err(error),
+                Err(error) => met.push(error),
+            }
+            if !order.target.can_take_again() {
+                break;
+            }
+        }
+        Err(TransferError::together(met))
+    }
+
+    async fn blob_from(
+        &self,
+        place: usize,
+        order: &Order<'_>,
+        blob: &Descriptor,
+    ) -> Result<(), TransferError> {
         let mut attempt = 1;
         loop {
             let moved = Arc::new(AtomicU64::new(0));
-            let outcome = match order.source.blob(blob).await {
+            let outcome = match order.source.blob_at(place, blob).await {
                 Ok(content) => order.target.take_blob(blob, self.watched(content, &moved)).await,
                 Err(error) => Err(error),
             };
             match outcome {
-                Ok(()) => return Ok(true),
+                Ok(()) => return Ok(()),
                 Err(TransferError::Client(error))
                     if error.is_passing()
                         && attempt < ATTEMPTS
@@ -148,7 +179,10 @@ impl Engine {
                     tokio::time::sleep(Duration::from_millis(200) * attempt).await;
                     attempt += 1;
                 }
-                Err(error) => return Err(error),
+                Err(error) => {
+                    self.progress.take_back(moved.load(Ordering::Relaxed));
+                    return Err(error);
+                }
             }
         }
     }
@@ -184,6 +218,37 @@ impl Engine {
     }
 }
 
+/// The same index with the wanted platforms alone. One that has no others, and what is no index,
+/// comes back as it is.
+pub async fn trim(
+    source: &dyn Source,
+    document: &Document,
+    platforms: &Platforms,
+) -> Result<Document, TransferError> {
+    let mut keep = BTreeSet::new();
+    for child in document.children() {
+        if want_child(source, child, platforms).await?.0 {
+            keep.insert(child.digest.clone());
+        }
+    }
+    Ok(document.trimmed(&keep).unwrap_or_else(|| document.clone()))
+}
+
+impl Wanted {
+    /// The same with an index that lists only what is wanted; it must be the locked one.
+    fn trim(self, expected: &Digest) -> Result<Self, TransferError> {
+        let keep = self.children.iter().map(|child| child.digest.clone()).collect();
+        let (digest, document) = match self.document.trimmed(&keep) {
+            Some(document) => (Digest::of(&document.bytes), document),
+            None => (self.digest, self.document),
+        };
+        if digest != *expected {
+            return Err(TransferError::Trimmed { expected: expected.clone(), actual: digest });
+        }
+        Ok(Self { digest, document, children: self.children, sparse: false })
+    }
+}
+
 /// Fetches the documents of all wanted platforms; `present` takes those that there are.
 async fn collect(
     order: &Order<'_>,
@@ -205,7 +270,7 @@ async fn collect(
         }
         Kind::Index(list) => {
             for child in list {
-                let (wanted, platform) = want_child(order, child).await?;
+                let (wanted, platform) = want_child(order.source, child, order.platforms).await?;
                 present.extend(platform);
                 if !wanted {
                     sparse = true;
@@ -224,19 +289,20 @@ async fn collect(
 /// Whether a child of an index is wanted, and for which platform it is. One that does not say is
 /// asked itself.
 async fn want_child(
-    order: &Order<'_>,
+    source: &dyn Source,
     child: &Descriptor,
+    platforms: &Platforms,
 ) -> Result<(bool, Option<Platform>), TransferError> {
-    if let Some(wanted) = child.is_wanted(order.platforms) {
+    if let Some(wanted) = child.is_wanted(platforms) {
         return Ok((wanted, child.platform()));
     }
-    let (_, document) = order.source.manifest(&Selector::Digest(child.digest.clone())).await?;
+    let (_, document) = source.manifest(&Selector::Digest(child.digest.clone())).await?;
     match &document.kind {
         // An index that was not announced as one.
         Kind::Index(_) => Ok((true, None)),
         Kind::Manifest { config, .. } => {
-            let platform = platform_of(order.source, config).await?;
-            let wanted = platform.as_ref().is_some_and(|platform| order.platforms.want(platform));
+            let platform = platform_of(source, config).await?;
+            let wanted = platform.as_ref().is_some_and(|platform| platforms.want(platform));
             Ok((wanted, platform))
         }
     }

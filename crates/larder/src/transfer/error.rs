@@ -44,6 +44,20 @@ pub enum TransferError {
         /// Why.
         source: DocumentError,
     },
+    /// An index that was cut down is not the one that was locked.
+    #[error("its index for the wanted platforms has the digest {actual}; {expected} is locked")]
+    Trimmed {
+        /// By the lock.
+        expected: Digest,
+        /// As it comes out now.
+        actual: Digest,
+    },
+    /// Each of several places failed.
+    #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; then "))]
+    Everywhere(Vec<TransferError>),
+    /// More belongs to it than anybody can have meant.
+    #[error("more than {0} companions belong to it")]
+    TooManyCompanions(usize),
     /// Indexes within indexes without end.
     #[error("its indexes are nested more than four deep")]
     Depth,
@@ -89,6 +103,16 @@ pub enum LayoutError {
         /// As it lies there.
         actual: u64,
     },
+}
+
+impl TransferError {
+    /// What several places met, one after the other.
+    pub(super) fn together(mut met: Vec<Self>) -> Self {
+        match met.len() {
+            1 => met.remove(0),
+            _ => Self::Everywhere(met),
+        }
+    }
 }
 
 impl LayoutError {

@@ -7,12 +7,14 @@ use std::sync::{Mutex, PoisonError};
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::StreamExt as _;
+use larder_core::companion::Companion;
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT, media_type};
 use larder_core::reference::Selector;
 use larder_store::{BlobStore as _, LocalBlobs, StoreError};
 use serde_json::{Value, json};
 
+use super::companions::companion;
 use super::ends::pour;
 use super::{Content, LayoutError, Role, Source, Target, TransferError};
 
@@ -48,6 +50,12 @@ impl Index {
         let entries =
             document.get("manifests").and_then(Value::as_array).cloned().unwrap_or_default();
         Ok(Self { entries })
+    }
+
+    /// The digests of its entries.
+    pub fn digests(&self) -> Vec<Digest> {
+        let digest = |entry: &Value| entry.get("digest")?.as_str()?.parse().ok();
+        self.entries.iter().filter_map(digest).collect()
     }
 
     /// The names of its images.
@@ -232,6 +240,16 @@ impl Source for Layout {
         }
         let reader = self.blobs.read(&blob.digest, 0..actual).await?;
         Ok(reader.map(|piece| piece.map_err(TransferError::Store)).boxed())
+    }
+
+    async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
+        let entries = self.index.lock().unwrap_or_else(PoisonError::into_inner).digests();
+        let mut found = Vec::new();
+        for digest in entries {
+            let (digest, document) = self.manifest(&Selector::Digest(digest)).await?;
+            found.extend(companion(about, &document).map(|companion| (digest, companion)));
+        }
+        Ok(found)
     }
 
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {

@@ -3,12 +3,14 @@
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::StreamExt as _;
+use larder_core::companion::Companion;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::Store;
 
+use super::companions::companion;
 use super::ends::pour;
 use super::{Content, Role, Source, Target, TransferError};
 
@@ -44,6 +46,17 @@ impl Source for Own {
     async fn blob(&self, blob: &Descriptor) -> Result<Content, TransferError> {
         let reader = self.store.blobs.read(&blob.digest, 0..blob.size).await?;
         Ok(reader.map(|piece| piece.map_err(TransferError::Store)).boxed())
+    }
+
+    async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
+        let ledger = &self.store.ledger;
+        let records = ledger.referrers(&self.repository, about, None, usize::MAX).await?;
+        let mut found = Vec::new();
+        for record in records {
+            let (digest, document) = self.manifest(&Selector::Digest(record.digest)).await?;
+            found.extend(companion(about, &document).map(|companion| (digest, companion)));
+        }
+        Ok(found)
     }
 
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {

@@ -1,13 +1,18 @@
 //! A registry as an end of a move.
 
+use std::sync::Arc;
+
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::{self, StreamExt as _};
 use larder_client::Registry;
+use larder_core::companion::Companion;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
-use larder_core::name::RepositoryName;
+use larder_core::name::{Host, RepositoryName};
 use larder_core::reference::Selector;
+
+use larder_store::Journal;
 
 use super::{Content, Role, Source, Target, TransferError};
 
@@ -17,12 +22,37 @@ pub struct Remote {
     repository: RepositoryName,
     /// Where a blob may be mounted from. None: nowhere.
     sibling: Option<RepositoryName>,
+    /// What remembers which repository of the registry has which blob. None: nothing does.
+    memory: Option<(Arc<dyn Journal>, Host)>,
 }
 
 impl Remote {
     /// A repository of a registry.
     pub fn new(registry: Registry, repository: RepositoryName) -> Self {
-        Self { registry, repository, sibling: None }
+        Self { registry, repository, sibling: None, memory: None }
+    }
+
+    /// With a memory of which repository of the registry, known as `host`, has which blob.
+    #[must_use]
+    pub fn remembering(mut self, journal: Arc<dyn Journal>, host: Host) -> Self {
+        self.memory = Some((journal, host));
+        self
+    }
+
+    /// A repository that may have the blob already. None: none is known.
+    async fn elsewhere(&self, digest: &Digest) -> Result<Option<RepositoryName>, TransferError> {
+        let known = match &self.memory {
+            Some((journal, host)) => journal.placed(host, digest).await?,
+            None => self.sibling.clone(),
+        };
+        Ok(known.filter(|known| *known != self.repository))
+    }
+
+    async fn remember(&self, digest: &Digest) -> Result<(), TransferError> {
+        if let Some((journal, host)) = &self.memory {
+            journal.note_placed(host, &self.repository, vec![digest.clone()]).await?;
+        }
+        Ok(())
     }
 
     /// With another repository of the same registry that has the content already.
@@ -47,6 +77,15 @@ impl Source for Remote {
         .boxed())
     }
 
+    async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
+        let found = self.registry.referrers(&self.repository, about).await?;
+        let companion = |one: Descriptor| {
+            let kind = one.artifact_type.unwrap_or_default();
+            (one.digest, Companion { about: about.clone(), kind, size: one.size, tag: None })
+        };
+        Ok(found.into_iter().map(companion).collect())
+    }
+
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {
         Ok(self.registry.small_blob(&self.repository, &blob.digest, blob.size, limit).await?)
     }
@@ -66,9 +105,9 @@ impl Target for Remote {
         if self.registry.has_blob(&self.repository, &blob.digest).await? {
             return Ok(true);
         }
-        match &self.sibling {
+        match self.elsewhere(&blob.digest).await? {
             Some(from) => {
-                let outcome = self.registry.mount(&self.repository, &blob.digest, from).await?;
+                let outcome = self.registry.mount(&self.repository, &blob.digest, &from).await?;
                 Ok(outcome == larder_client::Mount::Done)
             }
             None => Ok(false),
@@ -78,8 +117,8 @@ impl Target for Remote {
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
         // The client hashes what it sends and gives the upload up when it is not what it should be;
         // what the source met is kept beside, because the client knows only its text.
-        let met = std::sync::Arc::new(std::sync::Mutex::new(None));
-        let kept = std::sync::Arc::clone(&met);
+        let met = Arc::new(std::sync::Mutex::new(None));
+        let kept = Arc::clone(&met);
         let content = content.map(move |chunk| {
             chunk.map_err(|error| {
                 let text = error.to_string();
@@ -92,7 +131,10 @@ impl Target for Remote {
         let source = met.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
         match source {
             Some(error) => Err(error),
-            None => Ok(sent?),
+            None => {
+                sent?;
+                self.remember(&blob.digest).await
+            }
         }
     }
 

@@ -6,6 +6,7 @@ use std::sync::Mutex;
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::{self, StreamExt as _};
+use larder_core::companion::Companion;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::platform::Platforms;
@@ -77,6 +78,10 @@ impl Source for Memory {
         let pieces: Vec<Bytes> =
             self.blobs[&blob.digest].chunks(1000).map(Bytes::copy_from_slice).collect();
         Ok(stream::iter(pieces).map(Ok).boxed())
+    }
+
+    async fn companions(&self, _: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
+        Ok(Vec::new())
     }
 
     async fn small_blob(&self, blob: &Descriptor, _: usize) -> Result<Bytes, TransferError> {
@@ -165,7 +170,14 @@ fn small(name: &str) -> ImagePlan {
 
 fn order<'o>(source: &'o Memory, target: &'o Notebook, platforms: &'o Platforms) -> Order<'o> {
     let tag = "2".parse::<larder_core::name::Tag>().unwrap();
-    Order { source, selector: Selector::Tag(tag.clone()), target, tag: Some(tag), platforms }
+    Order {
+        source,
+        selector: Selector::Tag(tag.clone()),
+        target,
+        tag: Some(tag),
+        platforms,
+        trimmed: None,
+    }
 }
 
 fn only(platform: &str) -> Platforms {

@@ -50,10 +50,21 @@ fn what_cannot_be_used_is_told_with_its_place() {
             &format!("{intake}to = \"v/k\"\nplatforms = [\"linux\"]\n"),
             &["`linux` is not a platform"][..],
         ),
+        (&format!("{intake}to = \"v/k\"\nfrom = [\"kettle\"]\n"), &["names no registry"][..]),
+        (&format!("{intake}to = \"other.example/k/K\"\n"), &["larder.toml:8", "lower case"][..]),
         (
-            &format!("{intake}to = \"v/k\"\ncompanions = true\n"),
-            &["`companions = true`", "not carried out by this version"][..],
+            "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nallowance = { pulls = 0, per = \"6h\" }\n",
+            &["nonzero"][..],
         ),
+        (
+            "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nallowance = { pulls = 9, per = \"6\" }\n",
+            &["is no span of time"][..],
+        ),
+        (
+            "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\ntimeout = \"0s\"\n",
+            &["`timeout` is a span of time"][..],
+        ),
+        ("[parcel]\ntrust = { a = \"ed25519:x\" }\n", &["this is no verifying key"][..]),
         (
             "[[intake]]\nimage = \"library/kettle\"\ntags = { exact = [\"2\"] }\nto = \"v/k\"\n",
             &["names no registry"][..],

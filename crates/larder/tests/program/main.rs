@@ -3,12 +3,16 @@
 // The form in which snapshots are written and kept up to date.
 #![allow(clippy::needless_raw_string_hashes)]
 
+mod companions;
 mod configuration;
 mod copy;
 mod demo;
+mod faults;
 mod house;
 mod intake;
+mod limits;
 mod look;
+mod places;
 mod remotes;
 mod rewrite;
 mod serve;

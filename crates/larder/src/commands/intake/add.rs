@@ -202,6 +202,6 @@ fn default_target(image: &Image, config: &Config) -> String {
     let shelf = config.shelves.first().map_or("vendor", |shelf| shelf.name.get_ref().as_str());
     let name = image.repository.as_str();
     let short = format!("{shelf}/{}", name.rsplit('/').next().unwrap_or(name));
-    let taken = |to: &str| config.intake.iter().any(|intake| intake.to.get_ref().as_str() == to);
+    let taken = |to: &str| config.intake.iter().any(|intake| intake.to.get_ref().to_string() == to);
     if taken(&short) { format!("{shelf}/{name}") } else { short }
 }

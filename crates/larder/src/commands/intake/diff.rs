@@ -1,16 +1,23 @@
 //! `larder intake diff`: the wish, the lock, the upstream now and what the larder holds.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use futures_util::stream::{self, StreamExt as _};
+use larder_client::ClientError;
 use larder_core::digest::Digest;
-use larder_core::lock::{Difference, Next, UpstreamNow, Want, difference};
+use larder_core::lock::{Difference, Lock, Next, UpstreamNow, Want, difference};
+use larder_core::name::Host;
 use larder_core::reference::Selector;
+use larder_store::Store;
 use serde::Serialize;
 
-use super::upstream::{Unresolved, Upstreams};
+use super::budget::{Budgets, Cost};
+use super::job::jobs;
+use super::upstream::{self, Unresolved, Upstreams};
+use crate::config::Config;
 use crate::context::{Context, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Table, WARN, paint, short};
+use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint, short};
 
 /// Compare the wish, the lock, the upstream now and what the larder holds
 ///
@@ -30,12 +37,22 @@ struct Line {
     cause: Option<String>,
 }
 
+#[derive(Serialize)]
+struct Report {
+    images: Vec<Line>,
+    /// What a run would cost at each upstream.
+    costs: Vec<Cost>,
+}
+
 pub async fn run(_: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let lock = read_lock(&config)?;
     let store = store_if_any(&config)?;
-    let answers =
-        Upstreams::new(&config).ask(&config.intake.iter().collect::<Vec<_>>(), &lock).await;
+    let upstreams = Upstreams::new(&config);
+    let answers = upstreams.ask(&config.intake.iter().collect::<Vec<_>>(), &lock).await;
+    if let Some(store) = &store {
+        upstream::note(store, &answers).await?;
+    }
     let mut unreached = Exit::Done;
     let wants: BTreeMap<Want, UpstreamNow> = answers
         .into_iter()
@@ -52,26 +69,85 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
         })
         .collect();
 
-    let routes = config.routes();
-    let mut held: HashMap<Want, Digest> = HashMap::new();
-    if let Some(store) = &store {
-        for want in wants.keys().chain(lock.entries.keys()) {
-            let Some(target) = routes.target(&want.image) else { continue };
-            let selector = Selector::Tag(want.tag.clone());
-            let found = store.ledger.manifest(&target.repository, &selector).await;
-            let found = found
-                .map_err(|error| Failure::store("cannot tell what the larder holds", &error))?;
-            held.extend(found.map(|record| (want.clone(), record.digest)));
-        }
-    }
+    let held = held(&config, &wants, &lock, store.as_ref()).await?;
     let differences = difference(&wants, &lock, |want| held.get(want).cloned());
+    // What a run would bring in, and what that costs at each upstream.
+    let to_run: BTreeSet<&Want> = differences
+        .iter()
+        .filter(|difference| difference.next() == Next::Run)
+        .map(|difference| &difference.want)
+        .collect();
+    let mut pulls: BTreeMap<Host, u64> = BTreeMap::new();
+    for job in jobs(&config, &lock).filter(|job| to_run.contains(job.want)) {
+        *pulls.entry(job.host().clone()).or_default() += job.pulls();
+    }
+    let costs = Budgets::new(&config, &upstreams, store.as_ref()).costs(pulls).await?;
     if context.output.json {
-        context.output.document(&differences.iter().map(line).collect::<Vec<_>>());
+        let images = differences.iter().map(line).collect();
+        context.output.document(&Report { images, costs });
     } else {
         show(&differences, context);
+        show_costs(&costs, context);
     }
     let any = differences.iter().any(|difference| difference.next() != Next::Nothing);
     Ok(if any { unreached.max(Exit::No) } else { Exit::Done })
+}
+
+/// Where the tags of all wanted and locked images point at their destinations.
+async fn held(
+    config: &Config,
+    wants: &BTreeMap<Want, UpstreamNow>,
+    lock: &Lock,
+    store: Option<&Store>,
+) -> Result<HashMap<Want, Digest>, Failure> {
+    let mut all: Vec<&Want> = wants.keys().chain(lock.entries.keys()).collect();
+    all.sort();
+    all.dedup();
+    let found: Vec<Result<Option<(Want, Digest)>, Failure>> = stream::iter(all)
+        .map(|want| async move {
+            let Some(intake) = config.intake_of(&want.image) else { return Ok(None) };
+            let to = config.destination(intake);
+            let selector = Selector::Tag(want.tag.clone());
+            if to.host != config.larder.url.host {
+                let registry = config.registry(&to.host)?;
+                return match registry.resolve(&to.repository, &selector).await {
+                    Ok(resolved) => Ok(Some((want.clone(), resolved.digest))),
+                    Err(ClientError::NotFound { .. }) => Ok(None),
+                    Err(error) => {
+                        Err(Failure::remote(format!("cannot tell what {} has", to.host), &error))
+                    }
+                };
+            }
+            let Some(store) = store else { return Ok(None) };
+            let found = store.ledger.manifest(&to.repository, &selector).await;
+            let found = found
+                .map_err(|error| Failure::store("cannot tell what the larder holds", &error))?;
+            Ok(found.map(|record| (want.clone(), record.digest)))
+        })
+        .buffered(16)
+        .collect()
+        .await;
+    found.into_iter().filter_map(Result::transpose).collect()
+}
+
+fn show_costs(costs: &[Cost], context: &Context) {
+    for Cost { host, pulls, left, back_at, at_once } in costs {
+        let pulls = count(usize::try_from(*pulls).unwrap_or(usize::MAX), "pull");
+        let limit = match (left, back_at, at_once) {
+            (None, _, None) => "no limit is known".to_owned(),
+            (Some(left), None, None) => format!("{left} left"),
+            (left, Some(at), _) => {
+                format!("only {} left; all of them at {at}", left.unwrap_or_default())
+            }
+            (left, None, Some(most)) => {
+                let left = left.unwrap_or(*most);
+                format!(
+                    "only {left} left, and no more than {most} at once: it takes several runs, or `--wait`"
+                )
+            }
+        };
+        context.output.note(format!("`larder intake run` would cost {pulls} from {host}: {limit}"));
+    }
 }
 
 fn line(difference: &Difference) -> Line {
@@ -113,6 +189,13 @@ fn show(differences: &[Difference], context: &Context) {
             Some(locked) if locked == digest => paint(GOOD, "same"),
             _ => paint(WARN, short(digest)),
         };
+        let held = |digest: &Digest| match &difference.here {
+            Some(here) if here == digest && difference.locked.as_ref() == Some(here) => {
+                paint(GOOD, "same")
+            }
+            Some(here) if here == digest => paint(GOOD, "trimmed"),
+            _ => paint(WARN, short(digest)),
+        };
         let upstream = match &difference.upstream {
             Some(UpstreamNow::At(now)) => against(now),
             Some(UpstreamNow::Gone) => paint(BAD, "gone"),
@@ -130,7 +213,7 @@ fn show(differences: &[Difference], context: &Context) {
             Next::Unwanted => paint(WARN, "locked, but nobody wants it"),
             Next::Unknown => paint(BAD, "could not be told"),
         };
-        let larder = difference.held.as_ref().map_or_else(none, against);
+        let larder = difference.held.as_ref().map_or_else(none, held);
         let name = format!("{}:{}", difference.want.image, difference.want.tag);
         table.row([name, digest(&difference.locked), upstream, larder, words]);
     }

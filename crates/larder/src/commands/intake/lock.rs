@@ -1,25 +1,29 @@
 //! `larder intake lock`: resolve the wanted tags to digests.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::stream::{self, StreamExt as _};
-use larder_client::{ClientError, Registry, Resolved};
+use larder_client::Resolved;
+use larder_core::companion::{Companion, is_made_from_digest};
 use larder_core::digest::Digest;
-use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
-use larder_core::lock::{Lock, Locked, Want, stale};
-use larder_core::name::{RepositoryName, Tag};
+use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind, media_type};
+use larder_core::lock::{Lock, Locked, Trimmed, Want, stale};
+use larder_core::name::Tag;
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
 use larder_core::reference::{Image, Selector};
 use larder_core::selection::Judged;
 use serde::Serialize;
+use tokio::sync::OnceCell;
 
 use super::moved;
-use super::upstream::Upstreams;
+use super::upstream::{self, Upstreams};
 use crate::config::{Config, Intake};
-use crate::context::{Context, read_lock, reference, shown, store_if_any};
+use crate::context::{Context, open_store, read_lock, reference, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Table, WARN, count, paint, short};
+use crate::transfer::{Source, TransferError, companions, trim};
 
 /// Resolve the wanted tags to digests and write larder.lock
 ///
@@ -45,6 +49,8 @@ pub struct Args {
 enum Change {
     New,
     Moved,
+    /// The image is the same; what belongs to it is not.
+    Companions,
     Same,
     Dropped,
     Failed,
@@ -58,6 +64,13 @@ struct Line {
     digest: Option<Digest>,
     before: Option<Digest>,
     platforms: Vec<Platform>,
+    /// The digest that the larder has it under, where that is another.
+    trimmed: Option<Digest>,
+    companions: usize,
+    /// How many of them the lock did not know.
+    new_companions: usize,
+    /// Places that have something else under the tag.
+    disagree: Vec<String>,
     /// What changed behind a tag that moved.
     moved: Vec<String>,
     cause: Option<String>,
@@ -84,15 +97,22 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return Err(Failure::usage("nothing to lock", cause, remedy));
     }
     let answers = upstreams.ask(&intake, &before).await;
+    let store = if args.dry_run { store_if_any(&config)? } else { Some(open_store(&config)?) };
+    if let Some(store) = store.as_ref().filter(|_| !args.dry_run) {
+        upstream::note(store, &answers).await?;
+    }
+    let resolver = Resolver { upstreams: &upstreams, tags: Mutex::default() };
     let details: Vec<(Want, Result<Locked, Failure>)> = stream::iter(answers)
         .map(|(want, answer)| {
-            let known = before.entries.get(&want).cloned();
-            let upstreams = &upstreams;
+            let known = before.entries.get(&want);
+            let (resolver, intake) = (&resolver, config.intake_of(&want.image));
             async move {
-                let locked = match (answer, known) {
-                    (Ok(resolved), Some(known)) if known.digest == resolved.digest => Ok(known),
-                    (Ok(resolved), _) => details(upstreams, &want, resolved).await,
-                    (Err(unresolved), _) => Err(unresolved.failure()),
+                let locked = match (answer, intake) {
+                    (Ok(resolved), Some(intake)) => {
+                        resolver.locked(&want, intake, resolved, known).await
+                    }
+                    (Ok(_), None) => Err(Failure::usage("", "no intake entry wants it", "")),
+                    (Err(unresolved), _) => Err(unresolved.failure().clone()),
                 };
                 (want, locked)
             }
@@ -110,7 +130,6 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             .filter(|(want, _)| !asked(&want.image))
             .map(|(w, l)| (w.clone(), l.clone())),
     );
-    let store = store_if_any(&config)?;
     let mut lines = Vec::new();
     let mut failures = Vec::new();
     for (want, answer) in details {
@@ -122,6 +141,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             digest: None,
             before: known.map(|locked| locked.digest.clone()),
             platforms: Vec::new(),
+            trimmed: None,
+            companions: 0,
+            new_companions: 0,
+            disagree: Vec::new(),
             moved: Vec::new(),
             cause: None,
         };
@@ -129,7 +152,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             Ok(locked) => {
                 line.change = match known {
                     None => Change::New,
-                    Some(known) if known.digest == locked.digest => Change::Same,
+                    Some(known) if *known == locked => Change::Same,
+                    Some(known) if known.digest == locked.digest => Change::Companions,
                     Some(_) => Change::Moved,
                 };
                 Some(locked)
@@ -147,6 +171,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             line.moved = moved::describe(&config, &upstreams, store.as_ref(), &want, digests).await;
         }
         if let Some(locked) = locked {
+            let others = upstreams.other_digests(&want, &locked.digest).await;
+            line.disagree =
+                others.iter().map(|(place, digest)| format!("{place} has {digest}")).collect();
+            line.trimmed = locked.trimmed.as_ref().map(|trimmed| trimmed.digest.clone());
+            line.trimmed = line.trimmed.filter(|trimmed| *trimmed != locked.digest);
+            let is_new = |digest: &&Digest| {
+                known.is_none_or(|known| !known.companions.contains_key(*digest))
+            };
+            line.companions = locked.companions.len();
+            line.new_companions = locked.companions.keys().filter(is_new).count();
             line.digest = Some(locked.digest.clone());
             line.platforms = locked.platforms.keys().cloned().collect();
             after.entries.insert(want, locked);
@@ -163,6 +197,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 digest: None,
                 before: Some(locked.digest.clone()),
                 platforms: Vec::new(),
+                trimmed: None,
+                companions: 0,
+                new_companions: 0,
+                disagree: Vec::new(),
                 moved: Vec::new(),
                 cause: None,
             });
@@ -193,34 +231,112 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     Ok(failures.iter().map(|failure| failure.exit).max().unwrap_or(Exit::Done))
 }
 
-/// Everything that the lock says of an image that it did not know.
-async fn details(
-    upstreams: &Upstreams,
-    want: &Want,
-    resolved: Resolved,
-) -> Result<Locked, Failure> {
-    let failed = |error: ClientError| {
-        Failure::remote(format!("cannot lock {}:{}", want.image, want.tag), &error)
-    };
-    let registry = upstreams.registry(&want.image.host)?;
-    let repository = &want.image.repository;
-    let selector = Selector::Digest(resolved.digest.clone());
-    let (digest, document) = registry.manifest(repository, &selector).await.map_err(failed)?;
-    let platforms = platforms(registry, repository, &digest, &document).await.map_err(failed)?;
-    Ok(Locked {
-        digest,
-        size: document.bytes.len() as u64,
-        media_type: document.media_type,
-        platforms,
-    })
+/// Finds out what the lock says of an image.
+struct Resolver<'r> {
+    upstreams: &'r Upstreams<'r>,
+    /// The tags of repositories that have companions, listed once each.
+    tags: Mutex<HashMap<Image, Arc<OnceCell<Vec<Tag>>>>>,
+}
+
+impl Resolver<'_> {
+    /// Everything that the lock says; what it knows already is not asked again, but for the
+    /// companions: a signature may come any day.
+    async fn locked(
+        &self,
+        want: &Want,
+        intake: &Intake,
+        resolved: Resolved,
+        known: Option<&Locked>,
+    ) -> Result<Locked, Failure> {
+        let trimmed_to = intake.wish().trimmed_to();
+        let fits = |known: &&Locked| {
+            let trimmed = known.trimmed.as_ref().map(|trimmed| &trimmed.platforms);
+            known.digest == resolved.digest
+                && (trimmed == trimmed_to.as_ref() || !media_type::is_index(&known.media_type))
+        };
+        let mut locked = match known.filter(fits) {
+            Some(known) => known.clone(),
+            None => self.details(want, intake, resolved, trimmed_to).await?,
+        };
+        locked.companions = match intake.companions {
+            true => self.companions(want, intake, &locked).await?,
+            false => BTreeMap::new(),
+        };
+        Ok(locked)
+    }
+
+    async fn details(
+        &self,
+        want: &Want,
+        intake: &Intake,
+        resolved: Resolved,
+        trimmed_to: Option<Vec<Platform>>,
+    ) -> Result<Locked, Failure> {
+        let failed = |error: TransferError| {
+            Failure::transfer(format!("cannot lock {}:{}", want.image, want.tag), &error)
+        };
+        let source = self.upstreams.source(&want.image)?;
+        let selector = Selector::Digest(resolved.digest);
+        let (digest, document) = source.manifest(&selector).await.map_err(failed)?;
+        let platforms = platforms(&source, &digest, &document).await.map_err(failed)?;
+        let mut trimmed = None;
+        if let (Some(platforms), Kind::Index(_)) = (trimmed_to, &document.kind) {
+            let index = trim(&source, &document, &intake.platforms).await.map_err(failed)?;
+            let same = index.bytes == document.bytes;
+            let digest = if same { digest.clone() } else { Digest::of(&index.bytes) };
+            trimmed = Some(Trimmed { digest, platforms });
+        }
+        Ok(Locked {
+            digest,
+            size: document.bytes.len() as u64,
+            media_type: document.media_type,
+            platforms,
+            trimmed,
+            companions: BTreeMap::new(),
+        })
+    }
+
+    /// The companions of an image and of its platforms that are taken, from the first place that
+    /// tells.
+    async fn companions(
+        &self,
+        want: &Want,
+        intake: &Intake,
+        locked: &Locked,
+    ) -> Result<BTreeMap<Digest, Companion>, Failure> {
+        let taken = locked.platforms.iter().filter(|(on, _)| intake.platforms.want(on));
+        let mut of: Vec<Digest> = taken.map(|(_, digest)| digest.clone()).collect();
+        // Nobody can check a signature over an index that is not brought in.
+        if *locked.here() == locked.digest {
+            of.push(locked.digest.clone());
+        }
+        let tags = self.tags(&want.image).await?;
+        let source = self.upstreams.source(&want.image)?;
+        companions(&source, of, &tags).await.map_err(|error| {
+            let what = format!("cannot find the companions of {}:{}", want.image, want.tag);
+            Failure::transfer(what, &error)
+        })
+    }
+
+    async fn tags(&self, image: &Image) -> Result<Vec<Tag>, Failure> {
+        let cell = {
+            let mut all = self.tags.lock().unwrap_or_else(PoisonError::into_inner);
+            Arc::clone(all.entry(image.clone()).or_default())
+        };
+        let beside = async {
+            let mut tags = self.upstreams.tags(image).await?;
+            tags.retain(is_made_from_digest);
+            Ok(tags)
+        };
+        cell.get_or_try_init(|| beside).await.cloned()
+    }
 }
 
 async fn platforms(
-    registry: &Registry,
-    repository: &RepositoryName,
+    source: &dyn Source,
     digest: &Digest,
     document: &Document,
-) -> Result<BTreeMap<Platform, Digest>, ClientError> {
+) -> Result<BTreeMap<Platform, Digest>, TransferError> {
     let mut found = BTreeMap::new();
     match &document.kind {
         Kind::Index(children) => {
@@ -231,8 +347,7 @@ async fn platforms(
             }
         }
         Kind::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
-            let config =
-                registry.small_blob(repository, &config.digest, config.size, CONFIG_LIMIT).await?;
+            let config = source.small_blob(config, CONFIG_LIMIT).await?;
             if let Some(platform) =
                 ImageConfig::read(&config).ok().and_then(|config| config.platform())
             {
@@ -246,7 +361,8 @@ async fn platforms(
 
 /// Whether the lock fits the configuration, without asking anybody.
 fn check(config: &Config, lock: &Lock, context: &Context) -> Exit {
-    let found: Vec<String> = stale(&config.wants(), lock).iter().map(ToString::to_string).collect();
+    let found: Vec<String> =
+        stale(&config.wishes(), lock).iter().map(ToString::to_string).collect();
     if context.output.json {
         context
             .output
@@ -272,16 +388,19 @@ struct Explained {
 }
 
 /// Shows what becomes of each of an image's tags.
-async fn explain(text: &str, config: &Config, upstreams: &Upstreams, context: &Context) -> Outcome {
+async fn explain(
+    text: &str,
+    config: &Config,
+    upstreams: &Upstreams<'_>,
+    context: &Context,
+) -> Outcome {
     let image = reference(text, Some(config))?.image();
     let what = || format!("cannot explain {image}");
-    let Some(intake) = config.intake.iter().find(|intake| *intake.image.get_ref() == image) else {
+    let Some(intake) = config.intake_of(&image) else {
         let remedy = "`larder intake add IMAGE:TAG` wants one of its tags";
         return Err(Failure::usage(what(), "no intake entry wants it", remedy));
     };
-    let registry = upstreams.registry(&image.host)?;
-    let listed = registry.tags(&image.repository).await;
-    let listed = listed.map_err(|error| Failure::remote(what(), &error))?;
+    let listed = upstreams.tags(&image).await?;
     let explained: Vec<Explained> = intake
         .tags
         .judge(&listed)
@@ -314,14 +433,34 @@ fn show(lines: &[Line], context: &Context) {
         let change = match line.change {
             Change::New => paint(GOOD, "new"),
             Change::Moved => paint(WARN, format!("moved; was {before}")),
+            Change::Companions => paint(WARN, "other companions"),
             Change::Same => paint(DIM, "same"),
             Change::Dropped => paint(WARN, "dropped: nothing wants it"),
             Change::Failed => paint(WARN, "not resolved; see below"),
         };
+        let with = match (line.companions, line.new_companions) {
+            (0, _) => String::new(),
+            (all, 0) => format!(", with {}", count(all, "companion")),
+            (all, new) => format!(", with {} ({new} new)", count(all, "companion")),
+        };
+        let change = format!("{change}{}", paint(DIM, with));
         table.row([format!("{}:{}", line.image, line.tag), digest, platforms.join(" "), change]);
     }
     if !lines.is_empty() {
         context.output.result(table.text());
+    }
+    for line in lines {
+        let name = format!("{}:{}", line.image, line.tag);
+        if let (Some(trimmed), Some(digest)) = (&line.trimmed, &line.digest) {
+            context.output.note(format!(
+                "{name}: the larder gets an index for your platforms alone, which has another digest: {} instead of {}",
+                short(trimmed),
+                short(digest)
+            ));
+        }
+        for other in &line.disagree {
+            context.output.note(format!("{name} is not the same everywhere: {other}"));
+        }
     }
     for line in lines.iter().filter(|line| !line.moved.is_empty()) {
         context.output.result(format!("\n{}:{} moved:", line.image, line.tag));

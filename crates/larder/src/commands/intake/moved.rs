@@ -10,23 +10,23 @@ use crate::commands::look::{Look, differences, examine};
 use crate::config::Config;
 use crate::context::now;
 use crate::output::ago;
-use crate::transfer::{Own, Remote, Source, TransferError};
+use crate::transfer::{Own, Source, TransferError};
 
 /// The differences in words, from the coarse to the fine, and since when the larder holds what the
 /// lock named. What cannot be seen any more is said, and is no failure: the lock does not need it.
 pub async fn describe(
     config: &Config,
-    upstreams: &Upstreams,
+    upstreams: &Upstreams<'_>,
     store: Option<&Store>,
     want: &Want,
     (before, after): (&Digest, &Digest),
 ) -> Vec<String> {
     let mut told = Vec::new();
-    let Ok(registry) = upstreams.registry(&want.image.host) else { return told };
-    let remote = Remote::new(registry.clone(), want.image.repository.clone());
+    let Ok(remote) = upstreams.source(&want.image) else { return told };
     let new = see(&remote, after).await;
     // What was locked is best seen here; an upstream may have thrown it away.
-    let own = store.zip(config.routes().target(&want.image));
+    let target = config.intake_of(&want.image).map(|intake| config.destination(intake));
+    let own = store.zip(target.filter(|target| target.host == config.larder.url.host));
     let mut old = None;
     if let Some((store, target)) = own {
         match store.ledger.held(Some(&target.repository)).await {

@@ -1,23 +1,21 @@
 //! `larder intake run`: bring in what the lock says, by digest.
 
+use std::collections::{HashMap, HashSet};
 use std::time::{Duration, Instant};
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::document::Document;
-use larder_core::lock::{Lock, Locked, Stale, Want, stale};
-use larder_core::name::RepositoryName;
-use larder_core::platform::Platforms;
-use larder_core::reference::Selector;
-use larder_store::{Store, StoreError};
+use larder_core::lock::{Stale, Want, stale};
+use larder_store::{Event, IntakeRecord, Store, StoreError};
 use serde::Serialize;
 
+use super::budget::Budgets;
+use super::job::{Job, Stopped, jobs};
 use super::upstream::Upstreams;
-use crate::config::Config;
-use crate::context::{Context, open_store, read_lock};
+use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, bytes, count, paint, short};
-use crate::transfer::{Engine, Moved, Order, Own, Remote};
+use crate::transfer::{Engine, Moved};
 
 /// Bring in what the lock says, by digest
 ///
@@ -27,26 +25,19 @@ pub struct Args {
     /// Say what would be brought in, and bring in nothing
     #[arg(long)]
     dry_run: bool,
+    /// Wait as long as an upstream's limit asks for, instead of leaving images for later
+    #[arg(long)]
+    wait: bool,
 }
 
+/// The pause after a refusal that says none.
+const LIMITED_PAUSE: Duration = Duration::from_secs(60);
 /// Images that are brought in at once; each moves several layers at once.
 const IMAGES_AT_ONCE: usize = 3;
+/// Images of which it is found out at once whether they are there.
+const CHECKS_AT_ONCE: usize = 16;
 /// Uploads that nobody has written to for so long were left by a run that was killed.
 const ABANDONED: Duration = Duration::from_secs(24 * 3600);
-
-/// One image of the lock on its way.
-struct Job<'j> {
-    want: &'j Want,
-    locked: &'j Locked,
-    to: RepositoryName,
-    platforms: &'j Platforms,
-}
-
-impl Job<'_> {
-    fn name(&self) -> String {
-        format!("{}:{}", self.want.image, self.want.tag)
-    }
-}
 
 #[derive(Serialize)]
 struct Report {
@@ -80,20 +71,51 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let store = open_store(&config)?;
     let unusable = |error: StoreError| Failure::store("cannot use the larder's store", &error);
     store.blobs.remove_abandoned(ABANDONED).await.map_err(unusable)?;
-    let wants = config.wants();
-    let not_locked = stale(&wants, &lock).into_iter().filter_map(|stale| match stale {
+    let stale = stale(&config.wishes(), &lock);
+    let not_locked = stale.iter().filter_map(|stale| match stale {
         Stale::NotLocked(want) => Some(format!("{}:{}", want.image, want.tag)),
         Stale::NothingLocked(image) => Some(image.to_string()),
-        Stale::Unwanted(_) => None,
+        Stale::Unwanted(_) | Stale::OtherPlatforms(_) => None,
     });
     let not_locked = not_locked.collect();
+    let outdated: HashSet<&Want> = stale
+        .iter()
+        .filter_map(|stale| match stale {
+            Stale::OtherPlatforms(want) => Some(want),
+            _ => None,
+        })
+        .collect();
+    let known: HashMap<Want, IntakeRecord> = store
+        .journal
+        .intake()
+        .await
+        .map_err(unusable)?
+        .into_iter()
+        .map(|record| (record.want.clone(), record))
+        .collect();
+    let checked: Vec<(Job<'_>, Result<bool, Failure>)> = stream::iter(jobs(&config, &lock))
+        .map(|job| {
+            let (store, config, known) = (&store, &config, known.get(job.want));
+            let outdated = &outdated;
+            async move {
+                let there = match outdated.contains(job.want) {
+                    true => Err(job.outdated()),
+                    false => job.is_there(store, config, known).await,
+                };
+                (job, there)
+            }
+        })
+        .buffered(CHECKS_AT_ONCE)
+        .collect()
+        .await;
     let mut there_already = 0;
     let mut jobs = Vec::new();
-    for job in jobs_of(&config, &lock) {
-        if is_complete(&store, &job).await.map_err(unusable)? {
-            there_already += 1;
-        } else {
-            jobs.push(job);
+    let mut unknown = Vec::new();
+    for (job, there) in checked {
+        match there {
+            Ok(true) => there_already += 1,
+            Ok(false) => jobs.push(job),
+            Err(failure) => unknown.push((job, Err(failure))),
         }
     }
     if args.dry_run {
@@ -105,12 +127,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let upstreams = Upstreams::new(&config);
     let progress = context.output.progress();
     let engine = Engine::new(progress.clone());
-    let outcomes: Vec<(Job<'_>, Result<Moved, Failure>)> = stream::iter(jobs)
+    let budgets = Budgets::new(&config, &upstreams, Some(&store));
+    let mut outcomes: Vec<(Job<'_>, Result<Moved, Failure>)> = stream::iter(jobs)
         .map(|job| {
-            let (engine, store, upstreams, progress) = (&engine, &store, &upstreams, &progress);
+            let (engine, store, budgets, progress) = (&engine, &store, &budgets, &progress);
             async move {
                 progress.say(job.name());
-                let outcome = bring_in(engine, store, upstreams, &job).await;
+                let outcome = bring_in(&job, args, engine, store, budgets, context).await;
                 (job, outcome)
             }
         })
@@ -118,6 +141,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .collect()
         .await;
     progress.done();
+    outcomes.extend(unknown);
 
     let mut total = Moved::default();
     let mut failures = Vec::new();
@@ -135,10 +159,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         match outcome {
             Ok(moved) => {
                 total.add(&moved);
-                let digest = job.locked.digest.clone();
+                let digest = job.locked.here().clone();
                 report.brought_in.push(Brought {
                     image: job.name(),
-                    to: format!("{}:{}", job.to, job.want.tag),
+                    to: format!("{}:{}", job.place(), job.want.tag),
                     digest,
                 });
             }
@@ -165,76 +189,67 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     Ok(failures.iter().map(|failure| failure.exit).max().unwrap_or(lacking))
 }
 
-fn jobs_of<'j>(config: &'j Config, lock: &'j Lock) -> impl Iterator<Item = Job<'j>> {
-    lock.entries.iter().filter_map(move |(want, locked)| {
-        let intake = config.intake.iter().find(|intake| *intake.image.get_ref() == want.image)?;
-        let wanted = intake.tags.want(&want.tag);
-        let to = intake.to.get_ref().clone();
-        wanted.then_some(Job { want, locked, to, platforms: &intake.platforms })
-    })
-}
-
-/// Whether the larder holds what is locked, for all wanted platforms. The store alone tells: what
-/// it has recorded is complete, so the upstream need not be asked.
-async fn is_complete(store: &Store, job: &Job<'_>) -> Result<bool, StoreError> {
-    let tag = Selector::Tag(job.want.tag.clone());
-    match store.ledger.manifest(&job.to, &tag).await? {
-        Some(record) if record.digest == job.locked.digest => {}
-        _ => return Ok(false),
-    }
-    let mut open = vec![job.locked.digest.clone()];
-    while let Some(digest) = open.pop() {
-        let Some((record, bytes)) = store.manifest(&job.to, &Selector::Digest(digest)).await?
-        else {
-            return Ok(false);
-        };
-        let Ok(document) = Document::read(bytes, Some(&record.media_type)) else {
-            return Ok(false);
-        };
-        for child in document.children() {
-            // A manifest that names no platform was chosen by its configuration when it was
-            // brought in.
-            if child.is_wanted(job.platforms).unwrap_or(false) {
-                open.push(child.digest.clone());
-            }
-        }
-    }
-    Ok(true)
-}
-
+/// Brings one image in, waits for the upstream's limit where that is wanted, and notes what
+/// became of it.
 async fn bring_in(
+    job: &Job<'_>,
+    args: &Args,
     engine: &Engine,
     store: &Store,
-    upstreams: &Upstreams,
-    job: &Job<'_>,
+    budgets: &Budgets<'_>,
+    context: &Context,
 ) -> Result<Moved, Failure> {
-    let registry = upstreams.registry(&job.want.image.host)?.clone();
-    let source = Remote::new(registry, job.want.image.repository.clone());
-    let target = Own::new(store.clone(), job.to.clone());
-    let order = Order {
-        source: &source,
-        selector: Selector::Digest(job.locked.digest.clone()),
-        target: &target,
-        tag: Some(job.want.tag.clone()),
-        platforms: job.platforms,
+    let (config, upstreams) = (budgets.config, budgets.upstreams);
+    let outcome = loop {
+        let named = |failure: Failure| match failure.what.is_empty() {
+            true => Failure { what: format!("cannot bring in {} now", job.name()), ..failure },
+            false => failure,
+        };
+        if let Err(failure) = budgets.reserve(job.host(), job.pulls(), args.wait, context).await {
+            break Err(named(failure));
+        }
+        match job.bring_in(engine, store, config, upstreams).await {
+            Ok(moved) => break Ok(moved),
+            Err(Stopped { failure, limited: None, .. }) => break Err(failure),
+            Err(Stopped { limited: Some(after), .. }) if args.wait => {
+                let after = after.unwrap_or(LIMITED_PAUSE);
+                let (host, seconds) = (job.host(), after.as_secs());
+                context.output.note(format!("{host} limits our rate: waiting {seconds} s"));
+                tokio::time::sleep(after).await;
+            }
+            Err(Stopped { failure, .. }) => {
+                let later = Failure { what: String::new(), ..failure.clone() };
+                budgets.stop(job.host(), &later).await;
+                break Err(failure);
+            }
+        }
     };
-    let moved = engine.run(&order).await;
-    moved.map_err(|error| Failure::transfer(format!("cannot bring in {}", job.name()), &error))
+    let event = match &outcome {
+        Ok(_) => Event::Brought(job.brought()),
+        Err(failure) => Event::Failed(failure.cause.clone()),
+    };
+    let noted = store.journal.note(vec![(job.want.clone(), event)], now()).await;
+    noted.map_err(|error| Failure::store("cannot note what was brought in", &error))?;
+    outcome
 }
 
 fn preview(jobs: &[Job<'_>], there_already: usize, context: &Context) {
     if context.output.json {
         let images: Vec<_> = jobs
             .iter()
-            .map(|job| serde_json::json!({ "image": job.name(), "to": job.to, "digest": job.locked.digest }))
+            .map(|job| serde_json::json!({ "image": job.name(), "to": job.place(), "digest": job.locked.here() }))
             .collect();
         let plan = serde_json::json!({ "would_bring_in": images, "there_already": there_already });
         context.output.document(&plan);
         return;
     }
     for job in jobs {
-        let digest = short(&job.locked.digest);
-        context.output.result(format!("would bring in {} ({digest}) to {}", job.name(), job.to));
+        let digest = short(job.locked.here());
+        context.output.result(format!(
+            "would bring in {} ({digest}) to {}",
+            job.name(),
+            job.place()
+        ));
     }
     let images = count(jobs.len(), "image");
     context.output.result(format!("{images} would be brought in, {there_already} there already"));

@@ -4,12 +4,16 @@ use std::collections::{BTreeMap, HashMap};
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_client::{ClientError, Registry, Resolved};
+use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Want};
 use larder_core::name::{Host, Tag};
-use larder_core::reference::Selector;
+use larder_core::reference::{Image, Selector};
+use larder_store::{Event, Store};
 
 use crate::config::{Config, Intake};
+use crate::context::now;
 use crate::failure::Failure;
+use crate::transfer::{Remote, Several};
 
 /// Questions to upstreams that are open at once.
 const AT_ONCE: usize = 32;
@@ -25,29 +29,33 @@ pub enum Unresolved {
 
 impl Unresolved {
     /// The failure in any case.
-    pub fn failure(self) -> Failure {
+    pub fn failure(&self) -> &Failure {
         match self {
             Self::Gone(failure) | Self::Failed(failure) => failure,
         }
     }
 }
 
+/// What the wanted tags resolve to.
+pub type Answers = BTreeMap<Want, Result<Resolved, Unresolved>>;
+
 /// The upstreams' clients, each set up once.
-pub struct Upstreams {
+pub struct Upstreams<'c> {
+    config: &'c Config,
     registries: HashMap<Host, Result<Registry, Failure>>,
 }
 
-impl Upstreams {
+impl<'c> Upstreams<'c> {
     /// Sets up the clients of all wanted images.
-    pub fn new(config: &Config) -> Self {
+    pub fn new(config: &'c Config) -> Self {
         let mut registries = HashMap::new();
-        for intake in &config.intake {
-            let host = &intake.image.get_ref().host;
-            if !registries.contains_key(host) {
-                registries.insert(host.clone(), config.registry(host));
+        let images = config.intake.iter().flat_map(Intake::sources);
+        for image in images.chain(config.intake.iter().map(|intake| intake.image.get_ref())) {
+            if !registries.contains_key(&image.host) {
+                registries.insert(image.host.clone(), config.registry(&image.host));
             }
         }
-        Self { registries }
+        Self { config, registries }
     }
 
     /// The client of a host.
@@ -63,13 +71,25 @@ impl Upstreams {
         }
     }
 
+    /// Where an image's content is fetched, in this order, with the clients to do so.
+    pub fn places(&self, image: &Image) -> Result<Vec<(Image, &Registry)>, Failure> {
+        let intake = self.config.intake.iter().find(|intake| intake.image.get_ref() == image);
+        let sources = intake.map_or(std::slice::from_ref(image), Intake::sources);
+        sources.iter().map(|place| Ok((place.clone(), self.registry(&place.host)?))).collect()
+    }
+
+    /// An image's content, wherever it can be had.
+    pub fn source(&self, image: &Image) -> Result<Several, Failure> {
+        let places = self.places(image)?.into_iter().map(|(image, registry)| {
+            let remote = Remote::new(registry.clone(), image.repository);
+            Box::new(remote) as Box<dyn crate::transfer::Source>
+        });
+        Ok(Several::new(places.collect()))
+    }
+
     /// Which tags are wanted now, with what each resolves to. Whatever cannot be told is a failure
     /// of that image alone.
-    pub async fn ask(
-        &self,
-        intake: &[&Intake],
-        lock: &Lock,
-    ) -> BTreeMap<Want, Result<Resolved, Unresolved>> {
+    pub async fn ask(&self, intake: &[&Intake], lock: &Lock) -> Answers {
         let entries = stream::iter(intake.iter().copied())
             .map(|intake| self.wants(intake, lock))
             .buffer_unordered(AT_ONCE)
@@ -96,13 +116,7 @@ impl Upstreams {
         if !intake.tags.need_listing() {
             return intake.tags.select(&[]).into_iter().map(|tag| (want(tag), None)).collect();
         }
-        let listed = match self.registry(&image.host) {
-            Ok(registry) => registry.tags(&image.repository).await.map_err(|error| {
-                Failure::remote(format!("cannot list the tags of {image}"), &error)
-            }),
-            Err(failure) => Err(failure),
-        };
-        match listed {
+        match self.tags(image).await {
             Ok(listed) => {
                 intake.tags.select(&listed).into_iter().map(|tag| (want(tag), None)).collect()
             }
@@ -113,16 +127,74 @@ impl Upstreams {
         }
     }
 
-    async fn resolve(&self, want: &Want) -> Result<Resolved, Unresolved> {
-        let registry = self.registry(&want.image.host).map_err(Unresolved::Failed)?;
-        let selector = Selector::Tag(want.tag.clone());
-        registry.resolve(&want.image.repository, &selector).await.map_err(|error| {
-            let failure =
-                Failure::remote(format!("cannot resolve {}:{}", want.image, want.tag), &error);
-            match error {
-                ClientError::NotFound { .. } => Unresolved::Gone(failure),
-                _ => Unresolved::Failed(failure),
+    /// All tags of an image, from the first of its places that lists them.
+    pub async fn tags(&self, image: &Image) -> Result<Vec<Tag>, Failure> {
+        let mut met = Vec::new();
+        for (place, registry) in self.places(image)? {
+            match registry.tags(&place.repository).await {
+                Ok(tags) => return Ok(tags),
+                Err(error) => met.push(error),
             }
-        })
+        }
+        Err(together(format!("cannot list the tags of {image}"), &met))
     }
+
+    async fn resolve(&self, want: &Want) -> Result<Resolved, Unresolved> {
+        let places = self.places(&want.image).map_err(Unresolved::Failed)?;
+        let selector = Selector::Tag(want.tag.clone());
+        let mut met = Vec::new();
+        for (place, registry) in places {
+            match registry.resolve(&place.repository, &selector).await {
+                Ok(resolved) => return Ok(resolved),
+                Err(error) => met.push(error),
+            }
+        }
+        let failure = together(format!("cannot resolve {}:{}", want.image, want.tag), &met);
+        if met.iter().all(|error| matches!(error, ClientError::NotFound { .. })) {
+            Err(Unresolved::Gone(failure))
+        } else {
+            Err(Unresolved::Failed(failure))
+        }
+    }
+
+    /// The places that have another digest under the tag than the one that counts. Nothing is said
+    /// of those that cannot be asked: others stand in for them.
+    pub async fn other_digests(&self, want: &Want, counts: &Digest) -> Vec<(Image, Digest)> {
+        let Ok(places) = self.places(&want.image) else { return Vec::new() };
+        if places.len() < 2 {
+            return Vec::new();
+        }
+        let selector = Selector::Tag(want.tag.clone());
+        let mut others = Vec::new();
+        for (place, registry) in places {
+            if let Ok(resolved) = registry.resolve(&place.repository, &selector).await
+                && resolved.digest != *counts
+            {
+                others.push((place, resolved.digest));
+            }
+        }
+        others
+    }
+}
+
+/// One failure for what each of an image's places met.
+fn together(what: String, met: &[ClientError]) -> Failure {
+    let Some(first) = met.first() else {
+        return Failure::usage(what, "there is no place to ask", "");
+    };
+    let cause: Vec<String> = met.iter().map(ToString::to_string).collect();
+    Failure { cause: cause.join("; then "), ..Failure::remote(what, first) }
+}
+
+/// Notes in the journal what the upstreams said.
+pub async fn note(store: &Store, answers: &Answers) -> Result<(), Failure> {
+    let events = answers.iter().map(|(want, answer)| {
+        let event = match answer {
+            Ok(resolved) => Event::Seen(resolved.digest.clone()),
+            Err(unresolved) => Event::Failed(unresolved.failure().cause.clone()),
+        };
+        (want.clone(), event)
+    });
+    let noted = store.journal.note(events.collect(), now()).await;
+    noted.map_err(|error| Failure::store("cannot note what the upstreams said", &error))
 }

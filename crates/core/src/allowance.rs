@@ -1,0 +1,220 @@
+//! How many more pulls does an upstream let us make, and when again?
+//!
+//! What counts as a pull is a manifest that is fetched; asking what a tag points to does not. Where
+//! the operator states an allowance, our own record of pulls tells what is left of it. Where the
+//! registry says in its answers what is left, that counts too, and the smaller one decides.
+
+use std::fmt;
+use std::str::FromStr;
+use std::time::Duration;
+
+/// What an upstream lets us pull.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Allowance {
+    /// So many manifests…
+    pub pulls: u64,
+    /// …in any span of this length.
+    pub per: Duration,
+}
+
+/// What a registry says of its limit itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Reported {
+    /// How many pulls are left.
+    pub remaining: u64,
+    /// How many there are in a whole window. None: it does not say.
+    pub limit: Option<u64>,
+    /// How long after `at` all of them are back at the latest. None: it does not say.
+    pub back_in: Option<Duration>,
+    /// When it said so, in milliseconds since 1970.
+    pub at: i64,
+}
+
+/// All that is known of one upstream's limit.
+#[derive(Debug, Clone, Default)]
+pub struct Budget {
+    /// What the operator states. None: nothing.
+    pub allowance: Option<Allowance>,
+    /// Our pulls: when, in milliseconds since 1970, and how many.
+    pub spent: Vec<(i64, u64)>,
+    /// What the registry said last. None: nothing.
+    pub reported: Option<Reported>,
+}
+
+/// Whether so many pulls can be made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Afford {
+    /// Now.
+    Now,
+    /// From this time on, in milliseconds since 1970.
+    At(i64),
+    /// Never at once: so many are the most.
+    Never(u64),
+}
+
+/// How long a report counts that does not say when the pulls are back.
+const REPORT_LIFE: Duration = Duration::from_secs(3600);
+
+fn milliseconds(span: Duration) -> i64 {
+    i64::try_from(span.as_millis()).unwrap_or(i64::MAX)
+}
+
+impl Budget {
+    /// How many pulls are left. None: no limit is known.
+    pub fn left(&self, now: i64) -> Option<u64> {
+        let stated = self.allowance.map(|allowance| {
+            let since = now.saturating_sub(milliseconds(allowance.per));
+            allowance.pulls.saturating_sub(self.spent_after(since))
+        });
+        let reported = self
+            .report(now)
+            .map(|(report, _)| report.remaining.saturating_sub(self.spent_after(report.at)));
+        stated.into_iter().chain(reported).min()
+    }
+
+    /// When so many pulls can be made.
+    pub fn affords(&self, pulls: u64, now: i64) -> Afford {
+        let most = self.allowance.map(|allowance| allowance.pulls);
+        let most = most.into_iter().chain(self.reported.and_then(|report| report.limit)).min();
+        if let Some(most) = most.filter(|most| pulls > *most) {
+            return Afford::Never(most);
+        }
+        if self.left(now).is_none_or(|left| left >= pulls) {
+            return Afford::Now;
+        }
+        let stated = self.allowance.map(|allowance| {
+            // The oldest pulls come back first.
+            let mut spent = self.spent.clone();
+            spent.sort_unstable();
+            let per = milliseconds(allowance.per);
+            let ends = spent.iter().map(|(at, _)| at.saturating_add(per)).filter(|end| *end > now);
+            let enough = |end: &i64| {
+                let since = end.saturating_sub(per);
+                allowance.pulls.saturating_sub(self.spent_after(since)) >= pulls
+            };
+            std::iter::once(now).chain(ends).find(enough).unwrap_or(now)
+        });
+        let reported = self.report(now).map(|(report, end)| {
+            let left = report.remaining.saturating_sub(self.spent_after(report.at));
+            if left >= pulls { now } else { end }
+        });
+        Afford::At(stated.into_iter().chain(reported).max().unwrap_or(now))
+    }
+
+    /// Our pulls after a time.
+    fn spent_after(&self, since: i64) -> u64 {
+        self.spent.iter().filter(|(at, _)| *at > since).map(|(_, count)| count).sum()
+    }
+
+    /// What the registry said, while it still counts, and until when it does.
+    fn report(&self, now: i64) -> Option<(Reported, i64)> {
+        let report = self.reported?;
+        let end = report.at.saturating_add(milliseconds(report.back_in.unwrap_or(REPORT_LIFE)));
+        (end > now).then_some((report, end))
+    }
+}
+
+/// A span of time as people write it: `90s`, `15m`, `6h`, `14d`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Span(pub Duration);
+
+/// Why a text is no span of time.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is no span of time; write it as 90s, 15m, 6h or 14d")]
+pub struct SpanError(String);
+
+impl FromStr for Span {
+    type Err = SpanError;
+
+    fn from_str(text: &str) -> Result<Self, SpanError> {
+        let wrong = || SpanError(text.chars().take(40).flat_map(char::escape_debug).collect());
+        let unit = match text.chars().last() {
+            Some('s') => 1,
+            Some('m') => 60,
+            Some('h') => 3600,
+            Some('d') => 24 * 3600,
+            _ => return Err(wrong()),
+        };
+        let number: u64 = text[..text.len() - 1].parse().map_err(|_| wrong())?;
+        let seconds = number.checked_mul(unit).filter(|seconds| *seconds <= 100 * 366 * 24 * 3600);
+        seconds.map(|seconds| Self(Duration::from_secs(seconds))).ok_or_else(wrong)
+    }
+}
+
+impl fmt::Display for Span {
+    /// The largest unit that gives a whole number.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let seconds = self.0.as_secs();
+        let (unit, name) = [(24 * 3600, 'd'), (3600, 'h'), (60, 'm')]
+            .into_iter()
+            .find(|(unit, _)| seconds >= *unit && seconds.is_multiple_of(*unit))
+            .unwrap_or((1, 's'));
+        write!(f, "{}{name}", seconds / unit)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HOUR: i64 = 3_600_000;
+
+    fn budget(spent: &[(i64, u64)]) -> Budget {
+        let allowance = Allowance { pulls: 100, per: Duration::from_secs(6 * 3600) };
+        Budget { allowance: Some(allowance), spent: spent.to_vec(), reported: None }
+    }
+
+    #[test]
+    fn an_allowance_comes_back_as_our_pulls_grow_old() {
+        assert_eq!(Budget::default().left(0), None);
+        assert_eq!(Budget::default().affords(1_000_000, 0), Afford::Now);
+        let budget = budget(&[(10 * HOUR, 60), (12 * HOUR, 30), (HOUR, 99)]);
+        let now = 13 * HOUR;
+        assert_eq!(budget.left(now), Some(10), "the first is long past");
+        assert_eq!(budget.affords(10, now), Afford::Now);
+        assert_eq!(budget.affords(11, now), Afford::At(16 * HOUR));
+        assert_eq!(budget.affords(71, now), Afford::At(18 * HOUR));
+        assert_eq!(budget.affords(101, now), Afford::Never(100));
+        assert_eq!(budget.affords(100, 18 * HOUR), Afford::Now);
+    }
+
+    #[test]
+    fn what_the_registry_says_counts_until_its_window_has_passed() {
+        let back_in = Some(Duration::from_secs(3600));
+        let reported = Reported { remaining: 5, limit: Some(200), back_in, at: 10 * HOUR };
+        let budget = Budget { reported: Some(reported), ..budget(&[(10 * HOUR + 1, 2)]) };
+        assert_eq!(budget.left(10 * HOUR + 2), Some(3));
+        assert_eq!(budget.affords(4, 10 * HOUR + 2), Afford::At(11 * HOUR));
+        assert_eq!(budget.left(11 * HOUR), Some(98), "the operator's own counts again");
+        let silent = Reported { back_in: None, limit: None, ..reported };
+        let budget = Budget { reported: Some(silent), ..Budget::default() };
+        assert_eq!(budget.affords(6, 10 * HOUR), Afford::At(11 * HOUR));
+        assert_eq!(budget.left(11 * HOUR), None);
+    }
+
+    #[test]
+    fn spans_are_read_and_written() {
+        for text in ["90s", "15m", "6h", "14d", "0s"] {
+            assert_eq!(text.parse::<Span>().unwrap().to_string(), text);
+        }
+        assert_eq!("60m".parse::<Span>().unwrap().to_string(), "1h");
+        for text in ["", "h", "6", "6 h", "-6h", "6ü", "99999999999999d", "1e3s"] {
+            assert!(text.parse::<Span>().is_err(), "{text}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn what_is_promised_for_later_is_there_then(
+            spent in proptest::collection::vec((0i64..20 * HOUR, 1u64..60), 0..10),
+            pulls in 1u64..=100,
+        ) {
+            let budget = budget(&spent);
+            if let Afford::At(then) = budget.affords(pulls, 20 * HOUR) {
+                proptest::prop_assert!(then > 20 * HOUR);
+                proptest::prop_assert_eq!(budget.affords(pulls, then), Afford::Now);
+                proptest::prop_assert_ne!(budget.affords(pulls, then - 1), Afford::Now);
+            }
+        }
+    }
+}

@@ -1,0 +1,69 @@
+//! What belongs to an image without being part of it? Signatures, SBOMs, attestations: the
+//! standard's referrers, and those that lie under a tag made from the image's digest.
+
+use crate::digest::Digest;
+use crate::name::Tag;
+
+/// Something that refers to an image, or to another companion.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Companion {
+    /// What it is about: the digest of an index, a manifest or another companion.
+    pub about: Digest,
+    /// What kind of artifact it is. Empty: it does not say.
+    pub kind: String,
+    /// The size of its manifest, in bytes.
+    pub size: u64,
+    /// The tag under which it must be found, because nothing in it names what it is about. None:
+    /// its own `subject` does.
+    pub tag: Option<Tag>,
+}
+
+/// The tag under which registries without the referrers end point keep the list of referrers
+/// (Distribution Specification, "Referrers Tag Schema").
+pub fn list_tag(subject: &Digest) -> Tag {
+    let mut text = format!("{}-{}", subject.algorithm().name(), subject.hex());
+    // A tag has 128 characters at most (the standard cuts algorithm and hash at 32 and 64).
+    text.truncate(subject.algorithm().name().len() + 1 + 64);
+    #[allow(clippy::expect_used)] // an algorithm's name, a hyphen and hex digits are a tag
+    text.parse().expect("a tag by its characters")
+}
+
+/// Whether a tag is made from this digest and an ending: the older scheme, in which signatures and
+/// the like lie under the tag `sha256-<hash>.<ending>` beside the image.
+pub fn is_beside(tag: &Tag, subject: &Digest) -> bool {
+    let list = list_tag(subject);
+    tag.as_str()
+        .strip_prefix(list.as_str())
+        .is_some_and(|rest| rest.len() > 1 && rest.starts_with('.'))
+}
+
+/// Whether a tag is made from some digest, and so names no version of anything.
+pub fn is_made_from_digest(tag: &Tag) -> bool {
+    let Some((algorithm, rest)) = tag.as_str().split_once('-') else { return false };
+    let hash = rest.split('.').next().unwrap_or(rest);
+    matches!(algorithm, "sha256" | "sha512")
+        && hash.len() == 64
+        && hash.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'a'..=b'f'))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tags_made_from_a_digest_are_known() {
+        let (one, other) = (Digest::of(b"one"), Digest::of(b"other"));
+        let list = list_tag(&one);
+        assert_eq!(list.as_str(), format!("sha256-{}", one.hex()));
+        let beside: Tag = format!("{list}.sig").parse().unwrap();
+        assert!(is_beside(&beside, &one) && !is_beside(&beside, &other) && !is_beside(&list, &one));
+        assert!(is_made_from_digest(&beside) && is_made_from_digest(&list));
+        for text in ["1.9.2", "sha256-abc", "latest", "sha1-0000"] {
+            assert!(!is_made_from_digest(&text.parse().unwrap()), "{text}");
+        }
+        assert!(!is_beside(&format!("{list}.").parse().unwrap(), &one));
+        let mut long = crate::digest::Hasher::new(crate::digest::Algorithm::Sha512);
+        long.update(b"one");
+        assert!(is_made_from_digest(&list_tag(&long.finish())));
+    }
+}

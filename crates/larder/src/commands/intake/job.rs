@@ -1,0 +1,249 @@
+//! One locked image on its way in: what it costs, whether it is there, and how it comes.
+
+use larder_client::ClientError;
+use larder_core::digest::Digest;
+use larder_core::document::Document;
+use larder_core::lock::{Lock, Locked, Want};
+use larder_core::name::{Host, RepositoryName};
+use larder_core::platform::Platforms;
+use larder_core::reference::{Image, Selector};
+use larder_store::{Brought, IntakeRecord, Store, StoreError};
+
+use super::upstream::Upstreams;
+use crate::config::{Config, Intake};
+use crate::failure::{Exit, Failure};
+use crate::transfer::{Engine, Moved, Order, Own, Remote, Target, TransferError};
+
+/// One image of the lock, and where it goes.
+pub struct Job<'j> {
+    pub want: &'j Want,
+    pub locked: &'j Locked,
+    pub intake: &'j Intake,
+    pub to: Image,
+    /// Whether it goes to another registry than this larder.
+    elsewhere: bool,
+}
+
+/// The jobs of all that is locked and wanted.
+pub fn jobs<'j>(config: &'j Config, lock: &'j Lock) -> impl Iterator<Item = Job<'j>> {
+    lock.entries.iter().filter_map(move |(want, locked)| {
+        let intake = config.intake_of(&want.image)?;
+        let to = config.destination(intake);
+        let elsewhere = to.host != config.larder.url.host;
+        intake.tags.want(&want.tag).then_some(Job { want, locked, intake, to, elsewhere })
+    })
+}
+
+impl Job<'_> {
+    /// The upstream's name of it.
+    pub fn name(&self) -> String {
+        format!("{}:{}", self.want.image, self.want.tag)
+    }
+
+    /// Where it goes, as written in `to`.
+    pub fn place(&self) -> String {
+        if self.elsewhere { self.to.to_string() } else { self.to.repository.to_string() }
+    }
+
+    /// The host that is asked first.
+    pub fn host(&self) -> &Host {
+        self.intake.sources().first().map_or(&self.want.image.host, |image| &image.host)
+    }
+
+    /// How many manifests it takes.
+    pub fn pulls(&self) -> u64 {
+        let platforms = self.locked.platforms.keys();
+        let children = match self.locked.platforms.values().any(|one| *one == self.locked.digest) {
+            true => 0,
+            false => platforms.filter(|on| self.intake.platforms.want(on)).count(),
+        };
+        1 + (children + self.locked.companions.len()) as u64
+    }
+
+    /// Whether the index stays although not all of it is taken.
+    fn is_sparse(&self) -> bool {
+        let all = self.locked.platforms.keys().all(|on| self.intake.platforms.want(on));
+        self.locked.trimmed.is_none() && !all
+    }
+
+    /// Why it is not brought in while its index is locked for other platforms.
+    pub fn outdated(&self) -> Failure {
+        let cause = "its index is locked for other platforms than those that are wanted now";
+        let remedy = "`larder intake lock` locks it anew";
+        Failure::usage(format!("cannot bring in {}", self.name()), cause, remedy).ending(Exit::No)
+    }
+
+    /// What the journal says of it once it is there.
+    pub fn brought(&self) -> Brought {
+        let mut whole = format!("{}\n", self.locked.here());
+        if let Platforms::Some(list) = &self.intake.platforms {
+            let mut list: Vec<String> = list.iter().map(ToString::to_string).collect();
+            list.sort();
+            whole += &list.join(" ");
+        }
+        for digest in self.locked.companions.keys() {
+            whole += &format!("\n{digest}");
+        }
+        Brought {
+            digest: self.locked.here().clone(),
+            to: self.to.to_string(),
+            whole: Digest::of(whole.as_bytes()),
+        }
+    }
+
+    /// Whether it is there with all that is wanted of it, without asking any upstream.
+    ///
+    /// This larder's store tells by itself: what it has recorded is complete. Another registry says
+    /// where its tag points, and our journal what we brought along with that.
+    pub async fn is_there(
+        &self,
+        store: &Store,
+        config: &Config,
+        known: Option<&IntakeRecord>,
+    ) -> Result<bool, Failure> {
+        if self.elsewhere {
+            let whole = self.brought();
+            let brought = known.and_then(|known| known.brought.as_ref());
+            if brought.is_none_or(|(brought, _)| *brought != whole) {
+                return Ok(false);
+            }
+            let registry = config.registry(&self.to.host)?;
+            let selector = Selector::Tag(self.want.tag.clone());
+            return match registry.resolve(&self.to.repository, &selector).await {
+                Ok(resolved) => Ok(resolved.digest == whole.digest),
+                Err(ClientError::NotFound { .. }) => Ok(false),
+                Err(error) => {
+                    Err(Failure::remote(format!("cannot tell what {} has", self.to.host), &error))
+                }
+            };
+        }
+        self.is_held(store)
+            .await
+            .map_err(|error| Failure::store("cannot use the larder's store", &error))
+    }
+
+    async fn is_held(&self, store: &Store) -> Result<bool, StoreError> {
+        let repository = &self.to.repository;
+        let tag = Selector::Tag(self.want.tag.clone());
+        if !points_to(store, repository, &tag, self.locked.here()).await? {
+            return Ok(false);
+        }
+        for (digest, companion) in &self.locked.companions {
+            let selector = match &companion.tag {
+                Some(tag) => Selector::Tag(tag.clone()),
+                None => Selector::Digest(digest.clone()),
+            };
+            if !points_to(store, repository, &selector, digest).await? {
+                return Ok(false);
+            }
+        }
+        let mut open = vec![self.locked.here().clone()];
+        while let Some(digest) = open.pop() {
+            let found = store.manifest(repository, &Selector::Digest(digest)).await?;
+            let Some((record, bytes)) = found else { return Ok(false) };
+            let Ok(document) = Document::read(bytes, Some(&record.media_type)) else {
+                return Ok(false);
+            };
+            for child in document.children() {
+                // A manifest that names no platform was chosen by its configuration when it was
+                // brought in.
+                if child.is_wanted(&self.intake.platforms).unwrap_or(false) {
+                    open.push(child.digest.clone());
+                }
+            }
+        }
+        Ok(true)
+    }
+
+    /// Brings it in: its companions first, so that nobody ever sees it unsigned.
+    pub async fn bring_in(
+        &self,
+        engine: &Engine,
+        store: &Store,
+        config: &Config,
+        upstreams: &Upstreams<'_>,
+    ) -> Result<Moved, Stopped> {
+        let source = upstreams.source(&self.want.image)?;
+        let target: Box<dyn Target> = if self.elsewhere {
+            let registry = config.registry(&self.to.host)?;
+            let remote = Remote::new(registry, self.to.repository.clone());
+            Box::new(remote.remembering(store.journal.clone(), self.to.host.clone()))
+        } else {
+            Box::new(Own::new(store.clone(), self.to.repository.clone()))
+        };
+        let mut total = Moved::default();
+        let order = |digest: &Digest| Order {
+            source: &source,
+            selector: Selector::Digest(digest.clone()),
+            target: &*target,
+            tag: None,
+            platforms: &Platforms::All,
+            trimmed: None,
+        };
+        for (digest, companion) in &self.locked.companions {
+            let order = Order { tag: companion.tag.clone(), ..order(digest) };
+            let moved = engine.run(&order).await.map_err(|error| {
+                Stopped::new(format!("cannot bring in a companion of {}", self.name()), error)
+            })?;
+            total.add(&moved);
+        }
+        let order = Order {
+            tag: Some(self.want.tag.clone()),
+            platforms: &self.intake.platforms,
+            trimmed: self.locked.trimmed.as_ref().map(|trimmed| &trimmed.digest),
+            ..order(&self.locked.digest)
+        };
+        let moved = engine.run(&order).await;
+        let moved = moved.map_err(|error| {
+            let mut stopped = Stopped::new(format!("cannot bring in {}", self.name()), error);
+            if self.elsewhere && self.is_sparse() && stopped.refused {
+                stopped.failure.remedy = format!(
+                    "{} may insist on all platforms of an index; `trim = true` gives it one with yours alone",
+                    self.to.host
+                );
+            }
+            stopped
+        })?;
+        total.add(&moved);
+        Ok(total)
+    }
+}
+
+/// Why an image did not come.
+pub struct Stopped {
+    pub failure: Failure,
+    /// The host that limits our rate, and how long it asks to wait. None: it is something else.
+    pub limited: Option<Option<std::time::Duration>>,
+    /// Whether a registry took it for wrong.
+    refused: bool,
+}
+
+impl Stopped {
+    fn new(what: String, error: TransferError) -> Self {
+        let limited = match &error {
+            TransferError::Client(ClientError::RateLimited { retry_after, .. }) => {
+                Some(*retry_after)
+            }
+            _ => None,
+        };
+        let refused =
+            matches!(&error, TransferError::Client(ClientError::Refused { status: 400..=499, .. }));
+        Self { failure: Failure::transfer(what, &error), limited, refused }
+    }
+}
+
+impl From<Failure> for Stopped {
+    fn from(failure: Failure) -> Self {
+        Self { failure, limited: None, refused: false }
+    }
+}
+
+async fn points_to(
+    store: &Store,
+    repository: &RepositoryName,
+    selector: &Selector,
+    digest: &Digest,
+) -> Result<bool, StoreError> {
+    let found = store.ledger.manifest(repository, selector).await?;
+    Ok(found.is_some_and(|record| record.digest == *digest))
+}

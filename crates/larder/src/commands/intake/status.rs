@@ -1,0 +1,110 @@
+//! `larder intake status`: what happened to each wanted image, and when.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use larder_core::lock::Want;
+use larder_store::IntakeRecord;
+use serde::Serialize;
+
+use crate::context::{Context, now, read_lock, store_if_any};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, paint, time};
+
+/// Show when each wanted image was last checked, moved and brought in, and what failed
+///
+/// Nobody is asked. Exit status 1 says that something failed or was never brought in.
+#[derive(Debug, clap::Args)]
+pub struct Args {}
+
+#[derive(Serialize)]
+struct Line {
+    image: String,
+    tag: String,
+    /// When the upstream last said what the tag points to.
+    checked: Option<String>,
+    /// When its answer last was another than before.
+    moved: Option<String>,
+    brought_in: Option<String>,
+    to: Option<String>,
+    failed: Option<String>,
+    cause: Option<String>,
+}
+
+pub async fn run(_: &Args, context: &Context) -> Outcome {
+    let config = context.config()?;
+    let lock = read_lock(&config)?;
+    let mut records: BTreeMap<Want, IntakeRecord> = BTreeMap::new();
+    if let Some(store) = store_if_any(&config)? {
+        let noted = store.journal.intake().await;
+        let noted = noted.map_err(|error| Failure::store("cannot read what was done", &error))?;
+        records.extend(noted.into_iter().map(|record| (record.want.clone(), record)));
+    }
+    let exact = config.wishes().into_iter().filter(|wish| !wish.tags.need_listing());
+    let exact = exact.flat_map(|wish| {
+        let image = wish.image.clone();
+        wish.tags.select(&[]).into_iter().map(move |tag| Want { image: image.clone(), tag })
+    });
+    let wanted: BTreeSet<Want> = lock.entries.keys().cloned().chain(exact).collect();
+    let shown: Vec<(Want, Option<IntakeRecord>)> =
+        wanted.into_iter().map(|want| (want.clone(), records.remove(&want))).collect();
+    let is_well = |record: &Option<IntakeRecord>| {
+        record.as_ref().is_some_and(|record| record.failed.is_none() && record.brought.is_some())
+    };
+    let well = shown.iter().all(|(_, record)| is_well(record));
+    if context.output.json {
+        let lines: Vec<Line> =
+            shown.iter().map(|(want, record)| line(want, record.as_ref())).collect();
+        context.output.document(&lines);
+    } else {
+        show(&shown, context);
+    }
+    Ok(if well { Exit::Done } else { Exit::No })
+}
+
+fn line(want: &Want, record: Option<&IntakeRecord>) -> Line {
+    let brought = record.and_then(|record| record.brought.as_ref());
+    let failed = record.and_then(|record| record.failed.as_ref());
+    Line {
+        image: want.image.to_string(),
+        tag: want.tag.to_string(),
+        checked: record.and_then(|record| record.checked).map(time),
+        moved: record.and_then(|record| record.moved).map(time),
+        brought_in: brought.map(|(_, at)| time(*at)),
+        to: brought.map(|(brought, _)| format!("{}:{}", brought.to, want.tag)),
+        failed: failed.map(|(_, at)| time(*at)),
+        cause: failed.map(|(cause, _)| cause.clone()),
+    }
+}
+
+fn show(shown: &[(Want, Option<IntakeRecord>)], context: &Context) {
+    if shown.is_empty() {
+        context.output.result("nothing is wanted; `larder intake add REFERENCE` wants an image");
+        return;
+    }
+    let at = now();
+    let when = |time: Option<i64>| time.map_or_else(|| paint(DIM, "never"), |time| ago(time, at));
+    let mut table =
+        Table::new(context.output.width(), &["IMAGE", "CHECKED", "MOVED", "BROUGHT IN", ""]);
+    for (want, record) in shown {
+        let record = record.as_ref();
+        let brought = record.and_then(|record| record.brought.as_ref()).map(|(_, at)| *at);
+        let state = match (record.and_then(|record| record.failed.as_ref()), brought) {
+            (Some((_, failed)), _) => paint(BAD, format!("failed {}; see below", ago(*failed, at))),
+            (None, Some(_)) => paint(GOOD, "in place"),
+            (None, None) => paint(WARN, "not brought in yet"),
+        };
+        table.row([
+            format!("{}:{}", want.image, want.tag),
+            when(record.and_then(|record| record.checked)),
+            when(record.and_then(|record| record.moved)),
+            when(brought),
+            state,
+        ]);
+    }
+    context.output.result(table.text());
+    for (want, record) in shown {
+        if let Some((cause, _)) = record.as_ref().and_then(|record| record.failed.as_ref()) {
+            context.output.note(format!("{}:{} failed: {cause}", want.image, want.tag));
+        }
+    }
+}

@@ -1,0 +1,61 @@
+//! What belongs to an image, wherever the image is: its referrers, theirs, and so on.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use larder_core::companion::{Companion, is_beside};
+use larder_core::digest::Digest;
+use larder_core::document::Document;
+use larder_core::name::Tag;
+use larder_core::reference::Selector;
+
+use super::{Source, TransferError};
+
+/// The most companions that one image may have.
+const LIMIT: usize = 1000;
+
+/// A manifest as the companion that it is. None: it is not about `about`.
+pub(super) fn companion(about: &Digest, document: &Document) -> Option<Companion> {
+    let subject = document.subject.as_ref()?;
+    (subject.digest == *about).then(|| Companion {
+        about: about.clone(),
+        kind: document.artifact_type().unwrap_or_default().to_owned(),
+        size: document.bytes.len() as u64,
+        tag: None,
+    })
+}
+
+/// The companions of some manifests, the companions of these, and so on. `tags` are tags of the
+/// repository: the older scheme names companions there.
+pub async fn companions(
+    source: &dyn Source,
+    of: Vec<Digest>,
+    tags: &[Tag],
+) -> Result<BTreeMap<Digest, Companion>, TransferError> {
+    let mut found = BTreeMap::new();
+    let mut asked: BTreeSet<Digest> = BTreeSet::new();
+    let mut open = of;
+    while let Some(about) = open.pop() {
+        if !asked.insert(about.clone()) {
+            continue;
+        }
+        let mut new = source.companions(&about).await?;
+        for tag in tags.iter().filter(|tag| is_beside(tag, &about)) {
+            let (digest, document) = source.manifest(&Selector::Tag(tag.clone())).await?;
+            let companion = Companion {
+                about: about.clone(),
+                kind: document.artifact_type().unwrap_or_default().to_owned(),
+                size: document.bytes.len() as u64,
+                tag: Some(tag.clone()),
+            };
+            new.push((digest, companion));
+        }
+        for (digest, companion) in new {
+            open.push(digest.clone());
+            found.entry(digest).or_insert(companion);
+        }
+        if found.len() > LIMIT {
+            return Err(TransferError::TooManyCompanions(LIMIT));
+        }
+    }
+    Ok(found)
+}

@@ -1,0 +1,86 @@
+//! What upstreams let us pull: allowances that are stated, and limits that registries tell.
+
+use std::time::{Duration, Instant};
+
+use larder_standin::What;
+
+use crate::house::House;
+
+const TWO: &str = r#"
+[[intake]]
+image = "plain.example/library/kettle"
+tags = { exact = ["2"] }
+to = "vendor/kettle"
+
+[[intake]]
+image = "plain.example/library/ashlog"
+tags = { exact = ["1.4"] }
+to = "vendor/ashlog"
+"#;
+
+/// A house with two images, of three pulls each, and this said of their upstream.
+fn house(said: &str) -> House {
+    let house = House::new();
+    house.configure(TWO);
+    house.add_upstream("plain.example", &house.bazaar.endpoint(), said);
+    house.larder("intake lock").ends(0);
+    house
+}
+
+#[test]
+fn an_allowance_is_planned_for() {
+    let house = house("allowance = { pulls = 4, per = \"3s\" }");
+    house
+        .larder("intake diff")
+        .ends(1)
+        .says(&["6 pulls from plain.example: only 4 left, and no more than 4 at once"]);
+    house.larder("intake run").ends(1).says(&[
+        "1 image brought in",
+        "cannot bring in plain.example/library/",
+        "are back at 20",
+        "--wait",
+    ]);
+    house.larder("intake status").ends(1).says(&["failed just now", "in place"]);
+    let began = Instant::now();
+    house.larder("intake run --wait").ends(0).says(&["waiting until", "1 image brought in"]);
+    assert!(began.elapsed() < Duration::from_secs(60));
+    let json = house.larder("intake diff --json").ends(0).json();
+    assert_eq!(json["costs"], serde_json::json!([]));
+    house.larder("intake status").ends(0).says(&["in place"]);
+}
+
+#[test]
+fn what_a_registry_says_of_its_limit_counts() {
+    let house = house("");
+    house.bazaar.faults.add(None, "/", 99, What::Says("ratelimit-limit", "100;w=21600".into()));
+    house.larder("intake diff").ends(1).says(&["no limit is known"]);
+    let left = || What::Says("ratelimit-remaining", "2;w=1".into());
+    house.bazaar.faults.clear();
+    house.bazaar.faults.add(None, "/", 9999, left());
+    let json = house.larder("intake diff --json").ends(1).json();
+    assert_eq!(json["costs"][0]["pulls"], 6);
+    assert_eq!(json["costs"][0]["left"], 2);
+    assert!(json["costs"][0]["back_at"].is_string(), "{json}");
+}
+
+#[test]
+fn a_registry_that_says_too_many_is_left_alone_or_waited_for() {
+    let house = house("");
+    house.bazaar.faults.add(Some("GET"), "/manifests/", 9999, What::Status(429, Some(9000)));
+    house.bazaar.take_requests();
+    house.larder("intake run").ends(3).says(&["limits our rate", "asks to wait 9000 s"]);
+    let asked: usize = house.bazaar.take_requests().values().sum();
+    assert!(asked <= 2, "{asked} requests after the first refusal");
+    house.bazaar.faults.clear();
+    house.bazaar.faults.add(Some("GET"), "/manifests/", 1, What::Status(429, Some(61)));
+    let mut waiting = house.command("intake run --wait");
+    waiting.stderr(std::process::Stdio::piped());
+    let mut child = waiting.spawn().unwrap();
+    std::thread::sleep(Duration::from_secs(2));
+    assert!(child.try_wait().unwrap().is_none(), "it waits");
+    child.kill().unwrap();
+    let out = child.wait_with_output().unwrap();
+    let said = String::from_utf8(out.stderr).unwrap();
+    assert!(said.contains("plain.example limits our rate: waiting 61 s"), "{said}");
+    house.larder("intake run").ends(0);
+}

@@ -1,0 +1,77 @@
+//! What refers to a manifest (Distribution Specification, "Listing Referrers").
+
+use axum::http::request::Parts;
+use axum::http::{HeaderName, HeaderValue, header};
+use axum::response::{IntoResponse as _, Response};
+use larder_core::digest::Digest;
+use larder_core::document::{Document, media_type};
+use larder_core::name::RepositoryName;
+
+use crate::app::App;
+use crate::error::{ApiError, Code};
+use crate::headers::{insert, query};
+
+/// Referrers in one answer.
+const PAGE: usize = 100;
+
+/// Answers with an index of them. One that nobody refers to, and one that is not there, has an
+/// empty index: its signatures may well come before it.
+pub(crate) async fn list(
+    app: &App,
+    repository: &RepositoryName,
+    subject: &Digest,
+    parts: &Parts,
+) -> Result<Response, ApiError> {
+    let wanted = query(parts, "artifactType").filter(|kind| !kind.is_empty());
+    let after = match query(parts, "after").map(|after| after.parse::<Digest>()) {
+        None => None,
+        Some(Ok(after)) => Some(after),
+        Some(Err(error)) => return Err(ApiError::new(Code::DigestInvalid, error.to_string())),
+    };
+    let mut found =
+        app.store.ledger.referrers(repository, subject, after.as_ref(), PAGE + 1).await?;
+    let more = found.len() > PAGE;
+    found.truncate(PAGE);
+    let next = found.last().filter(|_| more).map(|last| last.digest.clone());
+    let mut entries = Vec::new();
+    for record in found {
+        let bytes = app.store.read_all(&record.digest, record.size).await?;
+        let document = Document::read(bytes, Some(&record.media_type)).map_err(|error| {
+            tracing::error!(%error, digest = %record.digest, "a stored manifest cannot be read");
+            ApiError::new(Code::ManifestInvalid, format!("{} cannot be read", record.digest))
+                .with_status(axum::http::StatusCode::INTERNAL_SERVER_ERROR)
+        })?;
+        let kind = document.artifact_type();
+        if wanted.as_deref().is_some_and(|wanted| kind != Some(wanted)) {
+            continue;
+        }
+        let mut entry = serde_json::json!({
+            "mediaType": record.media_type, "digest": record.digest, "size": record.size,
+        });
+        if let Some(kind) = kind {
+            entry["artifactType"] = kind.into();
+        }
+        if !document.annotations.is_empty() {
+            entry["annotations"] = serde_json::json!(document.annotations);
+        }
+        entries.push(entry);
+    }
+    let index = serde_json::json!({
+        "schemaVersion": 2, "mediaType": media_type::INDEX, "manifests": entries,
+    });
+    let mut response = index.to_string().into_response();
+    let headers = response.headers_mut();
+    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type::INDEX));
+    if let Some(wanted) = &wanted {
+        insert(headers, HeaderName::from_static("oci-filters-applied"), "artifactType");
+        tracing::debug!(wanted, "referrers filtered");
+    }
+    if let Some(next) = next {
+        let kind = wanted.map(|kind| format!("&artifactType={}", kind.replace('+', "%2B")));
+        let kind = kind.unwrap_or_default();
+        let link =
+            format!("</v2/{repository}/referrers/{subject}?after={next}{kind}>; rel=\"next\"");
+        insert(headers, header::LINK, &link);
+    }
+    Ok(response)
+}

@@ -1,0 +1,82 @@
+//! What was done, and when: the promises that every journal keeps.
+
+use async_trait::async_trait;
+use larder_core::digest::Digest;
+use larder_core::lock::Want;
+use larder_core::name::{Host, RepositoryName};
+
+use crate::error::StoreError;
+
+/// Something that happened to a wanted image.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Event {
+    /// The upstream was asked what the tag points to, and answered.
+    Seen(Digest),
+    /// It was brought in.
+    Brought(Brought),
+    /// It could not be resolved or brought in; the cause in words.
+    Failed(String),
+}
+
+/// What was brought in, and to where.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Brought {
+    /// What the tag points to there.
+    pub digest: Digest,
+    /// Where, as `host/repository`.
+    pub to: String,
+    /// A digest over everything that was wanted with it: platforms and companions. Where it is the
+    /// same again, nothing can be missing.
+    pub whole: Digest,
+}
+
+/// What is known of a wanted image.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct IntakeRecord {
+    /// Which.
+    pub want: Want,
+    /// When the upstream last answered, in milliseconds since 1970. None: never.
+    pub checked: Option<i64>,
+    /// What it answered.
+    pub seen: Option<Digest>,
+    /// When an answer last differed from the one before. None: never.
+    pub moved: Option<i64>,
+    /// What was brought in last, and when. None: never.
+    pub brought: Option<(Brought, i64)>,
+    /// The last failure and when it was, unless something has succeeded since.
+    pub failed: Option<(String, i64)>,
+}
+
+/// Records of what was done.
+///
+/// What an implementation promises: as for the [`Ledger`](crate::Ledger), each call is done whole
+/// or not at all, and several processes may write.
+#[async_trait]
+pub trait Journal: Send + Sync {
+    /// Notes what happened to wanted images at a time, all together.
+    async fn note(&self, events: Vec<(Want, Event)>, at: i64) -> Result<(), StoreError>;
+
+    /// What is known of all images that were ever wanted, sorted by image and tag.
+    async fn intake(&self) -> Result<Vec<IntakeRecord>, StoreError>;
+
+    /// Notes pulls from a registry.
+    async fn note_pulls(&self, host: &Host, count: u64, at: i64) -> Result<(), StoreError>;
+
+    /// The pulls from a registry after a time: when, and how many.
+    async fn pulls(&self, host: &Host, since: i64) -> Result<Vec<(i64, u64)>, StoreError>;
+
+    /// Notes that a repository of another registry has these blobs.
+    async fn note_placed(
+        &self,
+        host: &Host,
+        repository: &RepositoryName,
+        blobs: Vec<Digest>,
+    ) -> Result<(), StoreError>;
+
+    /// A repository of another registry that once had the blob. None: none is known.
+    async fn placed(
+        &self,
+        host: &Host,
+        digest: &Digest,
+    ) -> Result<Option<RepositoryName>, StoreError>;
+}

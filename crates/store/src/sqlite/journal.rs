@@ -1,0 +1,190 @@
+//! The journal in the same file as the ledger.
+
+use async_trait::async_trait;
+use larder_core::digest::Digest;
+use larder_core::lock::Want;
+use larder_core::name::{Host, RepositoryName};
+use larder_core::reference::Image;
+use rusqlite::{Connection, OptionalExtension as _, Row, params};
+
+use super::{SqliteLedger, checked, signed, unsigned};
+use crate::error::StoreError;
+use crate::journal::{Brought, Event, IntakeRecord, Journal};
+
+/// What version 2 of the file has more than version 1.
+pub(super) const TABLES: &str = "
+    CREATE TABLE intake (
+        host TEXT NOT NULL, repository TEXT NOT NULL, tag TEXT NOT NULL,
+        checked BIGINT, seen TEXT, moved BIGINT,
+        brought BIGINT, brought_digest TEXT, brought_to TEXT, brought_whole TEXT,
+        failed BIGINT, failure TEXT,
+        PRIMARY KEY (host, repository, tag)
+    ) WITHOUT ROWID;
+    CREATE TABLE pulls (
+        host TEXT NOT NULL, at BIGINT NOT NULL, count BIGINT NOT NULL, PRIMARY KEY (host, at)
+    ) WITHOUT ROWID;
+    CREATE TABLE placed (
+        host TEXT NOT NULL, digest TEXT NOT NULL, repository TEXT NOT NULL,
+        PRIMARY KEY (host, digest)
+    ) WITHOUT ROWID;
+";
+/// Pulls are forgotten after so many milliseconds: no allowance looks back further.
+const PULLS_KEPT: i64 = 400 * 24 * 3_600_000;
+
+fn note(connection: &Connection, want: &Want, event: &Event, at: i64) -> rusqlite::Result<()> {
+    let (host, repository) = (want.image.host.as_str(), want.image.repository.as_str());
+    let tag = want.tag.as_str();
+    match event {
+        Event::Seen(digest) => connection
+            .prepare_cached(
+                "INSERT INTO intake (host, repository, tag, checked, seen) VALUES ($1, $2, $3, $4, $5)
+                 ON CONFLICT (host, repository, tag) DO UPDATE SET
+                   moved = CASE WHEN intake.seen <> excluded.seen THEN excluded.checked ELSE intake.moved END,
+                   checked = excluded.checked, seen = excluded.seen, failed = NULL, failure = NULL",
+            )?
+            .execute(params![host, repository, tag, at, digest.as_str()])?,
+        Event::Brought(Brought { digest, to, whole }) => connection
+            .prepare_cached(
+                "INSERT INTO intake (host, repository, tag, brought, brought_digest, brought_to, brought_whole)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7)
+                 ON CONFLICT (host, repository, tag) DO UPDATE SET
+                   brought = excluded.brought, brought_digest = excluded.brought_digest,
+                   brought_to = excluded.brought_to, brought_whole = excluded.brought_whole,
+                   failed = NULL, failure = NULL",
+            )?
+            .execute(params![host, repository, tag, at, digest.as_str(), to, whole.as_str()])?,
+        Event::Failed(cause) => connection
+            .prepare_cached(
+                "INSERT INTO intake (host, repository, tag, failed, failure) VALUES ($1, $2, $3, $4, $5)
+                 ON CONFLICT (host, repository, tag) DO UPDATE SET
+                   failed = excluded.failed, failure = excluded.failure",
+            )?
+            .execute(params![host, repository, tag, at, cause])?,
+    };
+    Ok(())
+}
+
+fn record(row: &Row<'_>) -> rusqlite::Result<IntakeRecord> {
+    let digest = |column: usize| -> rusqlite::Result<Option<Digest>> {
+        match row.get::<_, Option<String>>(column)? {
+            Some(_) => checked(row, column).map(Some),
+            None => Ok(None),
+        }
+    };
+    let image = Image { host: checked(row, 0)?, repository: checked(row, 1)? };
+    let brought = match (row.get::<_, Option<i64>>(6)?, digest(7)?, digest(9)?) {
+        (Some(at), Some(digest), Some(whole)) => {
+            Some((Brought { digest, to: row.get(8)?, whole }, at))
+        }
+        _ => None,
+    };
+    let failed: (Option<i64>, Option<String>) = (row.get(10)?, row.get(11)?);
+    Ok(IntakeRecord {
+        want: Want { image, tag: checked(row, 2)? },
+        checked: row.get(3)?,
+        seen: digest(4)?,
+        moved: row.get(5)?,
+        brought,
+        failed: failed.0.zip(failed.1).map(|(at, cause)| (cause, at)),
+    })
+}
+
+#[async_trait]
+impl Journal for SqliteLedger {
+    async fn note(&self, events: Vec<(Want, Event)>, at: i64) -> Result<(), StoreError> {
+        if events.is_empty() {
+            return Ok(());
+        }
+        self.write(move |connection| {
+            let all =
+                || events.iter().try_for_each(|(want, event)| note(connection, want, event, at));
+            all().map_err(StoreError::ledger("note what was done"))
+        })
+        .await
+    }
+
+    async fn intake(&self) -> Result<Vec<IntakeRecord>, StoreError> {
+        self.read(|connection| {
+            connection
+                .prepare_cached(
+                    "SELECT host, repository, tag, checked, seen, moved, brought, brought_digest,
+                       brought_to, brought_whole, failed, failure
+                     FROM intake ORDER BY host, repository, tag",
+                )?
+                .query_map([], record)?
+                .collect()
+        })
+        .await
+    }
+
+    async fn note_pulls(&self, host: &Host, count: u64, at: i64) -> Result<(), StoreError> {
+        let host = host.to_string();
+        self.write(move |connection| {
+            let write = || -> rusqlite::Result<()> {
+                connection
+                    .prepare_cached(
+                        "INSERT INTO pulls (host, at, count) VALUES ($1, $2, $3)
+                         ON CONFLICT (host, at) DO UPDATE SET count = pulls.count + excluded.count",
+                    )?
+                    .execute(params![host, at, signed(count)])?;
+                connection
+                    .prepare_cached("DELETE FROM pulls WHERE host = $1 AND at < $2")?
+                    .execute(params![host, at - PULLS_KEPT])?;
+                Ok(())
+            };
+            write().map_err(StoreError::ledger("note pulls"))
+        })
+        .await
+    }
+
+    async fn pulls(&self, host: &Host, since: i64) -> Result<Vec<(i64, u64)>, StoreError> {
+        let host = host.to_string();
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT at, count FROM pulls WHERE host = $1 AND at > $2 ORDER BY at",
+                )?
+                .query_map(params![host, since], |row| Ok((row.get(0)?, unsigned(row, 1)?)))?
+                .collect()
+        })
+        .await
+    }
+
+    async fn note_placed(
+        &self,
+        host: &Host,
+        repository: &RepositoryName,
+        blobs: Vec<Digest>,
+    ) -> Result<(), StoreError> {
+        let (host, repository) = (host.to_string(), repository.to_string());
+        self.write(move |connection| {
+            let write = || -> rusqlite::Result<()> {
+                let mut insert = connection.prepare_cached(
+                    "INSERT INTO placed (host, digest, repository) VALUES ($1, $2, $3)
+                     ON CONFLICT (host, digest) DO UPDATE SET repository = excluded.repository",
+                )?;
+                for digest in &blobs {
+                    insert.execute(params![host, digest.as_str(), repository])?;
+                }
+                Ok(())
+            };
+            write().map_err(StoreError::ledger("note what a registry has"))
+        })
+        .await
+    }
+
+    async fn placed(
+        &self,
+        host: &Host,
+        digest: &Digest,
+    ) -> Result<Option<RepositoryName>, StoreError> {
+        let (host, digest) = (host.to_string(), digest.to_string());
+        self.read(move |connection| {
+            connection
+                .prepare_cached("SELECT repository FROM placed WHERE host = $1 AND digest = $2")?
+                .query_row(params![host, digest], |row| checked(row, 0))
+                .optional()
+        })
+        .await
+    }
+}
