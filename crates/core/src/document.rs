@@ -28,6 +28,8 @@ pub mod media_type {
     pub const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
     /// OCI image configuration.
     pub const CONFIG: &str = "application/vnd.oci.image.config.v1+json";
+    /// OCI layer, plain tar.
+    pub const LAYER: &str = "application/vnd.oci.image.layer.v1.tar";
     /// OCI layer, tar with gzip.
     pub const LAYER_GZIP: &str = "application/vnd.oci.image.layer.v1.tar+gzip";
     /// Schema 2's manifest list: an index.

@@ -11,6 +11,7 @@ pub mod document;
 pub mod lock;
 pub mod name;
 pub mod nearest;
+pub mod parcel;
 pub mod pattern;
 pub mod platform;
 pub mod policy;

@@ -7,6 +7,7 @@ mod files;
 mod init;
 mod intake;
 mod look;
+mod parcel;
 mod rewrite;
 mod serve;
 mod shelf;
@@ -27,6 +28,9 @@ pub enum Command {
     #[command(subcommand)]
     Intake(intake::Command),
     Copy(copy::Args),
+    /// Carry images across an air gap: pack, verify, unpack, and receipts for the next time
+    #[command(subcommand)]
+    Parcel(parcel::Command),
     Serve(serve::Args),
     /// See what is stored
     #[command(subcommand)]
@@ -44,6 +48,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Look(args) => look::run(&args, context).await,
         Command::Intake(command) => intake::run(command, context).await,
         Command::Copy(args) => copy::run(&args, context).await,
+        Command::Parcel(command) => parcel::run(command, context).await,
         Command::Serve(args) => serve::run(&args, context).await,
         Command::Shelf(command) => shelf::run(command, context).await,
         Command::Rewrite(args) => rewrite::run(&args, context),

@@ -7,6 +7,7 @@ mod context;
 mod failure;
 mod files;
 mod output;
+mod parcel;
 mod place;
 mod transfer;
 

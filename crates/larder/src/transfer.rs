@@ -14,14 +14,15 @@ mod layout;
 mod new_archive;
 mod own;
 mod remote;
+mod saved;
 mod several;
 #[cfg(test)]
 mod tests;
 
 pub use archive::Archive;
 pub use companions::companions;
-pub use ends::{Content, Role, Source, Target};
-pub use engine::{Engine, Moved, Order, trim};
+pub use ends::{Content, Role, Source, Target, pour};
+pub use engine::{Engine, Moved, Order, Outline, trim};
 pub use error::{LayoutError, TransferError};
 pub use layout::Layout;
 pub use new_archive::NewArchive;

@@ -126,6 +126,13 @@ pub trait Ledger: Send + Sync {
     /// as prefix: of all repositories.
     async fn held(&self, prefix: Option<&RepositoryName>) -> Result<Vec<HeldTag>, StoreError>;
 
+    /// All tags of all repositories and what they point to, sorted. Unlike [`held`](Self::held) it
+    /// adds nothing up.
+    async fn all_tags(&self) -> Result<Vec<(RepositoryName, Tag, Digest)>, StoreError>;
+
+    /// Every blob and manifest that some repository has, each once, sorted.
+    async fn digests(&self) -> Result<Vec<Digest>, StoreError>;
+
     /// Another repository that has this blob, from which it can be had without sending it again.
     /// None: nobody has it.
     async fn anywhere(&self, digest: &Digest) -> Result<Option<u64>, StoreError>;

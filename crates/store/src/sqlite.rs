@@ -523,6 +523,31 @@ impl Ledger for SqliteLedger {
         .await
     }
 
+    async fn all_tags(&self) -> Result<Vec<(RepositoryName, Tag, Digest)>, StoreError> {
+        self.read(|connection| {
+            connection
+                .prepare_cached(
+                    "SELECT r.name, t.name, t.digest FROM tags t
+                     JOIN repositories r ON r.id = t.repository ORDER BY r.name, t.name",
+                )?
+                .query_map([], |row| Ok((checked(row, 0)?, checked(row, 1)?, checked(row, 2)?)))?
+                .collect()
+        })
+        .await
+    }
+
+    async fn digests(&self) -> Result<Vec<Digest>, StoreError> {
+        self.read(|connection| {
+            connection
+                .prepare_cached(
+                    "SELECT digest FROM blobs UNION SELECT digest FROM manifests ORDER BY 1",
+                )?
+                .query_map([], |row| checked(row, 0))?
+                .collect()
+        })
+        .await
+    }
+
     async fn anywhere(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {
         let digest = digest.clone();
         self.read(move |connection| {

@@ -1,5 +1,6 @@
 //! `larder copy`: one image from one place to another.
 
+use std::collections::BTreeSet;
 use std::time::Instant;
 
 use larder_core::platform::{Platform, Platforms};
@@ -85,12 +86,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let progress = context.output.progress();
     progress.say(format!("{from} to {to}"));
     let engine = Engine::new(progress.clone());
+    let nothing = BTreeSet::new();
     let order = Order {
         source: &*source,
         selector,
         target: &*target,
         tag,
         platforms: &platforms,
+        leave: &nothing,
         trimmed: None,
     };
     let mut brought = 0;

@@ -10,6 +10,9 @@ mod run;
 mod status;
 mod upstream;
 
+pub use job::{Job, jobs};
+pub use upstream::Upstreams;
+
 use crate::context::Context;
 use crate::failure::Outcome;
 

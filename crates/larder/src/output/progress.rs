@@ -29,6 +29,11 @@ impl Progress {
         Self { bar }
     }
 
+    /// A bar that is never seen.
+    pub fn hidden() -> Self {
+        Self::new(false)
+    }
+
     /// So many more bytes are to be moved.
     pub fn expect(&self, bytes: u64) {
         self.bar.inc_length(bytes);

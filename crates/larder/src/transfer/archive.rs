@@ -20,7 +20,7 @@ use tokio::task::spawn_blocking;
 
 use super::companions::companion;
 use super::layout::{Index, check_digest, check_small, document};
-use super::{Content, LayoutError, Source, TransferError};
+use super::{Content, LayoutError, Source, TransferError, saved};
 
 /// Entries that an archive may have.
 const ENTRY_LIMIT: usize = 200_000;
@@ -30,8 +30,35 @@ const PIECE: usize = 512 * 1024;
 pub struct Archive {
     path: PathBuf,
     /// Where each entry's content lies, as start and size in bytes.
-    entries: HashMap<String, (u64, u64)>,
+    entries: HashMap<String, Spot>,
+    /// Where blobs lie that have another name there.
+    blobs: HashMap<Digest, Spot>,
+    /// Manifests that the archive does not have, made from what it has.
+    made: HashMap<Digest, Bytes>,
     index: Index,
+}
+
+/// Where something lies in an archive: its start and its size in bytes.
+pub(super) type Spot = (u64, u64);
+
+/// The reading of small entries.
+pub(super) struct Entries<'a> {
+    pub path: &'a Path,
+    pub entries: &'a HashMap<String, Spot>,
+}
+
+impl Entries<'_> {
+    /// A small entry whole.
+    pub fn small(&self, name: &str, limit: usize) -> Result<Vec<u8>, TransferError> {
+        let shown = name.escape_debug();
+        let missing = || refused(self.path, format!("it has no {shown}"));
+        let (start, size) = *self.entries.get(name).ok_or_else(missing)?;
+        if size > limit as u64 {
+            return Err(refused(self.path, format!("its {shown} has {size} bytes")));
+        }
+        read_at(self.path, start, size)
+            .map_err(LayoutError::io(format!("cannot read {}", self.path.display())))
+    }
 }
 
 pub(super) fn refused(path: &Path, cause: impl Into<String>) -> TransferError {
@@ -44,17 +71,16 @@ impl Archive {
         let unreadable = || LayoutError::io(format!("cannot read {}", path.display()));
         let file = File::open(path).map_err(unreadable())?;
         let entries = entries(path, &file)?;
-        let small = |name: &str| -> Result<Vec<u8>, TransferError> {
-            let (start, size) =
-                *entries.get(name).ok_or_else(|| refused(path, format!("it has no {name}")))?;
-            if size > MANIFEST_LIMIT as u64 {
-                return Err(refused(path, format!("its {name} has {size} bytes")));
-            }
-            read_at(path, start, size).map_err(unreadable())
-        };
-        small("oci-layout")?;
-        let index = Index::read(&small("index.json")?, &path.display().to_string())?;
-        Ok(Self { path: path.to_owned(), entries, index })
+        let readable = Entries { path, entries: &entries };
+        if !entries.contains_key("oci-layout") && entries.contains_key("manifest.json") {
+            let saved::Read { index, blobs, made } = saved::read(&readable)?;
+            return Ok(Self { path: path.to_owned(), entries, blobs, made, index });
+        }
+        readable.small("oci-layout", MANIFEST_LIMIT)?;
+        let index = readable.small("index.json", MANIFEST_LIMIT)?;
+        let index = Index::read(&index, &path.display().to_string())?;
+        let (blobs, made) = (HashMap::new(), HashMap::new());
+        Ok(Self { path: path.to_owned(), entries, blobs, made, index })
     }
 
     /// The digest of one of its images, and its name.
@@ -62,13 +88,22 @@ impl Archive {
         self.index.find(wanted)
     }
 
+    /// The names of its images.
+    pub fn names(&self) -> Vec<String> {
+        self.index.names()
+    }
+
     /// Where a blob lies.
-    fn place(&self, digest: &Digest) -> Result<(u64, u64), TransferError> {
-        let found = self.entries.get(&blob_name(digest)).copied();
+    fn place(&self, digest: &Digest) -> Result<Spot, TransferError> {
+        let found =
+            self.blobs.get(digest).or_else(|| self.entries.get(&blob_name(digest))).copied();
         found.ok_or_else(|| LayoutError::NotFound(digest.to_string()).into())
     }
 
     fn whole(&self, digest: &Digest, limit: usize) -> Result<Bytes, TransferError> {
+        if let Some(made) = self.made.get(digest) {
+            return Ok(made.clone());
+        }
         let (start, size) = self.place(digest)?;
         if size > limit as u64 {
             let digest = digest.clone();
@@ -87,7 +122,7 @@ pub(super) fn blob_name(digest: &Digest) -> String {
 
 /// Finds the regular files of an archive. Links, devices and names that climb are refused; so are
 /// names that stand there twice, because readers differ on which one counts.
-fn entries(path: &Path, file: &File) -> Result<HashMap<String, (u64, u64)>, TransferError> {
+fn entries(path: &Path, file: &File) -> Result<HashMap<String, Spot>, TransferError> {
     let unreadable =
         |error: io::Error| refused(path, format!("it cannot be read as a tar archive: {error}"));
     let mut start = [0; 2];
@@ -141,7 +176,7 @@ fn entries(path: &Path, file: &File) -> Result<HashMap<String, (u64, u64)>, Tran
 }
 
 /// Reads a small piece of a file.
-fn read_at(path: &Path, start: u64, size: u64) -> io::Result<Vec<u8>> {
+pub(super) fn read_at(path: &Path, start: u64, size: u64) -> io::Result<Vec<u8>> {
     let mut file = File::open(path)?;
     file.seek(SeekFrom::Start(start))?;
     let mut bytes = Vec::new();

@@ -94,7 +94,7 @@ pub trait Target: Send + Sync {
 
 /// Pours a blob into a new upload of a blob store, ready to be committed. A stream that fails
 /// leaves nothing behind.
-pub(super) async fn pour(
+pub async fn pour(
     blobs: &dyn BlobStore,
     mut content: Content,
 ) -> Result<Box<dyn BlobWriter>, TransferError> {

@@ -37,6 +37,8 @@ pub struct Order<'o> {
     pub tag: Option<Tag>,
     /// For which platforms.
     pub platforms: &'o Platforms,
+    /// Children of indexes that are left out, whatever they are made for.
+    pub leave: &'o BTreeSet<Digest>,
     /// The digest of the index that is written anew with these platforms alone. None: the index
     /// stays as it is.
     pub trimmed: Option<&'o Digest>,
@@ -74,6 +76,55 @@ pub struct Engine {
     moving: Arc<Mutex<HashMap<Digest, Arc<tokio::sync::Mutex<()>>>>>,
 }
 
+/// Which parts of an image are wanted, and where they are.
+struct Choice<'c> {
+    source: &'c dyn Source,
+    platforms: &'c Platforms,
+    leave: &'c BTreeSet<Digest>,
+}
+
+/// All that an image needs, without moving it.
+pub struct Outline {
+    /// The image's digest: that of the trimmed index where it is trimmed.
+    pub digest: Digest,
+    /// Its documents, each before those that list it.
+    pub documents: Vec<(Digest, Document)>,
+    /// Children of indexes that are not wanted.
+    pub absent: Vec<Digest>,
+}
+
+impl Outline {
+    /// Finds out what an image needs for these platforms; see [`Order::trimmed`] for the last.
+    pub async fn of(
+        source: &dyn Source,
+        digest: &Digest,
+        platforms: &Platforms,
+        trimmed: Option<&Digest>,
+    ) -> Result<Self, TransferError> {
+        let (digest, document) = source.manifest(&Selector::Digest(digest.clone())).await?;
+        let leave = BTreeSet::new();
+        let choice = Choice { source, platforms, leave: &leave };
+        let mut wanted = collect(&choice, digest, document, 0, &mut Vec::new()).await?;
+        if let Some(expected) = trimmed {
+            wanted = wanted.trim(expected)?;
+        }
+        let digest = wanted.digest.clone();
+        let mut outline = Self { digest, documents: Vec::new(), absent: Vec::new() };
+        outline.add(wanted);
+        Ok(outline)
+    }
+
+    fn add(&mut self, wanted: Wanted) {
+        let taken: BTreeSet<Digest> = wanted.children.iter().map(|c| c.digest.clone()).collect();
+        let absent = wanted.document.children().iter().map(|child| child.digest.clone());
+        self.absent.extend(absent.filter(|child| !taken.contains(child)));
+        for child in wanted.children {
+            self.add(child);
+        }
+        self.documents.push((wanted.digest, wanted.document));
+    }
+}
+
 /// A document with those of its children that are wanted.
 struct Wanted {
     digest: Digest,
@@ -88,11 +139,18 @@ impl Engine {
         Self { progress, moving: Arc::default() }
     }
 
+    /// An engine that tells nobody.
+    pub fn silent() -> Self {
+        Self::new(Progress::hidden())
+    }
+
     /// Moves one image.
     pub async fn run(&self, order: &Order<'_>) -> Result<Moved, TransferError> {
         let (digest, document) = order.source.manifest(&order.selector).await?;
         let mut present = Vec::new();
-        let wanted = collect(order, digest, document, 0, &mut present).await?;
+        let choice =
+            Choice { source: order.source, platforms: order.platforms, leave: order.leave };
+        let wanted = collect(&choice, digest, document, 0, &mut present).await?;
         // An artifact is made for no platform, so none can be missing.
         if !present.is_empty() || !wanted.document.children().is_empty() {
             check_all_there(order.platforms, &present)?;
@@ -251,7 +309,7 @@ impl Wanted {
 
 /// Fetches the documents of all wanted platforms; `present` takes those that there are.
 async fn collect(
-    order: &Order<'_>,
+    choice: &Choice<'_>,
     digest: Digest,
     document: Document,
     depth: usize,
@@ -264,21 +322,25 @@ async fn collect(
     let mut sparse = false;
     match &document.kind {
         Kind::Manifest { config, .. } => {
-            if let (0, Platforms::Some(_)) = (depth, order.platforms) {
-                present.extend(platform_of(order.source, config).await?);
+            if let (0, Platforms::Some(_)) = (depth, choice.platforms) {
+                present.extend(platform_of(choice.source, config).await?);
             }
         }
         Kind::Index(list) => {
             for child in list {
-                let (wanted, platform) = want_child(order.source, child, order.platforms).await?;
+                if choice.leave.contains(&child.digest) {
+                    sparse = true;
+                    continue;
+                }
+                let (wanted, platform) = want_child(choice.source, child, choice.platforms).await?;
                 present.extend(platform);
                 if !wanted {
                     sparse = true;
                     continue;
                 }
                 let selector = Selector::Digest(child.digest.clone());
-                let (digest, document) = order.source.manifest(&selector).await?;
-                let child = Box::pin(collect(order, digest, document, depth + 1, present)).await?;
+                let (digest, document) = choice.source.manifest(&selector).await?;
+                let child = Box::pin(collect(choice, digest, document, depth + 1, present)).await?;
                 children.push(child);
             }
         }

@@ -116,7 +116,7 @@ impl TransferError {
 }
 
 impl LayoutError {
-    pub(super) fn io(doing: impl Into<String>) -> impl FnOnce(std::io::Error) -> TransferError {
+    pub fn io(doing: impl Into<String>) -> impl FnOnce(std::io::Error) -> TransferError {
         let doing = doing.into();
         move |source| TransferError::Layout(Self::Io { doing, source })
     }

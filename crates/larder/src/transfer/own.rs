@@ -1,11 +1,14 @@
 //! This larder's own store as an end of a move.
 
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::StreamExt as _;
 use larder_core::companion::Companion;
 use larder_core::digest::Digest;
-use larder_core::document::{Descriptor, Document};
+use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::Store;
@@ -18,18 +21,44 @@ use super::{Content, Role, Source, Target, TransferError};
 pub struct Own {
     store: Store,
     repository: RepositoryName,
+    /// Whether blobs that lie in the store, but in no repository, were verified for this one.
+    adopts: Option<Arc<BTreeSet<Digest>>>,
+    /// Whether manifests are read that other repositories have.
+    all: bool,
 }
 
 impl Own {
     /// A repository of the store.
     pub fn new(store: Store, repository: RepositoryName) -> Self {
-        Self { store, repository }
+        Self { store, repository, adopts: None, all: false }
+    }
+
+    /// Reading everything that the store has, by its digest, whichever repository has it.
+    #[must_use]
+    pub fn reading_all(mut self) -> Self {
+        self.all = true;
+        self
+    }
+
+    /// With blobs that were put into the store for it, and are its own from now on.
+    #[must_use]
+    pub fn adopting(mut self, blobs: Arc<BTreeSet<Digest>>) -> Self {
+        self.adopts = Some(blobs);
+        self
     }
 }
 
 #[async_trait]
 impl Source for Own {
     async fn manifest(&self, selector: &Selector) -> Result<(Digest, Document), TransferError> {
+        if let (true, Selector::Digest(digest)) = (self.all, selector)
+            && let Some(size) = self.store.blobs.size(digest).await?
+            && size <= MANIFEST_LIMIT as u64
+        {
+            let bytes = self.store.read_all(digest, size).await?;
+            super::layout::check_digest(digest, &bytes)?;
+            return super::layout::document(digest.clone(), bytes);
+        }
         let found = self.store.manifest(&self.repository, selector).await?;
         let missing = || {
             TransferError::NotHeld(match selector {
@@ -76,7 +105,15 @@ impl Target for Own {
         if self.store.ledger.blob(&self.repository, &blob.digest).await?.is_some() {
             return Ok(true);
         }
-        Ok(self.store.share_blob(&self.repository, &blob.digest).await?)
+        if self.store.share_blob(&self.repository, &blob.digest).await? {
+            return Ok(true);
+        }
+        let adopted = self.adopts.as_ref().is_some_and(|blobs| blobs.contains(&blob.digest));
+        if adopted && self.store.blobs.size(&blob.digest).await? == Some(blob.size) {
+            self.store.ledger.link_blob(&self.repository, &blob.digest, blob.size).await?;
+            return Ok(true);
+        }
+        Ok(false)
     }
 
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {

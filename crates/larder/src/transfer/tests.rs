@@ -1,6 +1,6 @@
 //! The order of a move, seen from a target that writes everything down.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Mutex;
 
 use async_trait::async_trait;
@@ -159,6 +159,8 @@ impl Target for Notebook {
         Ok(())
     }
 }
+
+static NOTHING: BTreeSet<Digest> = BTreeSet::new();
 
 fn engine() -> Engine {
     Engine::new(Output { json: false, quiet: true, color: Color::Never }.progress())

@@ -12,6 +12,7 @@ mod house;
 mod intake;
 mod limits;
 mod look;
+mod parcel;
 mod places;
 mod remotes;
 mod rewrite;

@@ -1,5 +1,7 @@
 //! One locked image on its way in: what it costs, whether it is there, and how it comes.
 
+use std::collections::BTreeSet;
+
 use larder_client::ClientError;
 use larder_core::digest::Digest;
 use larder_core::document::Document;
@@ -171,6 +173,7 @@ impl Job<'_> {
         } else {
             Box::new(Own::new(store.clone(), self.to.repository.clone()))
         };
+        let nothing = BTreeSet::new();
         let mut total = Moved::default();
         let order = |digest: &Digest| Order {
             source: &source,
@@ -178,6 +181,7 @@ impl Job<'_> {
             target: &*target,
             tag: None,
             platforms: &Platforms::All,
+            leave: &nothing,
             trimmed: None,
         };
         for (digest, companion) in &self.locked.companions {

@@ -1,0 +1,62 @@
+//! `larder parcel`: images across an air gap.
+
+mod pack;
+mod plain;
+mod receipt;
+mod show;
+mod sign_key;
+mod unpack;
+mod verify;
+
+use std::path::PathBuf;
+
+use larder_core::signature::VerifyingKey;
+
+use crate::config::Config;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::parcel::Trust;
+
+/// The steps of a parcel's way.
+#[derive(Debug, clap::Subcommand)]
+pub enum Command {
+    Pack(pack::Args),
+    Verify(verify::Args),
+    Unpack(unpack::Args),
+    Receipt(receipt::Args),
+    Show(show::Args),
+    SignKey(sign_key::Args),
+}
+
+/// A parcel as it is named, and whose word counts.
+#[derive(Debug, clap::Args)]
+struct Named {
+    /// The parcel's folder, or its files; of several disks, all of them
+    #[arg(required = true, value_name = "PATH")]
+    paths: Vec<PathBuf>,
+    /// Believe this key too, beside those of `[parcel]` in larder.toml (again for more)
+    #[arg(long, value_name = "KEY")]
+    trust: Vec<VerifyingKey>,
+}
+
+impl Named {
+    fn shown(&self) -> String {
+        let shown: Vec<String> = self.paths.iter().map(|path| path.display().to_string()).collect();
+        shown.join(" ")
+    }
+
+    fn trust(&self, config: Option<&Config>) -> Result<Trust, Failure> {
+        Trust::of(config, &self.trust).map_err(|error| error.failure("cannot tell whom to believe"))
+    }
+}
+
+pub async fn run(command: Command, context: &Context) -> Outcome {
+    match command {
+        Command::Pack(args) => pack::run(&args, context).await,
+        Command::Verify(args) => verify::run(&args, context).await,
+        Command::Unpack(args) => unpack::run(&args, context).await,
+        Command::Receipt(args) => receipt::run(&args, context).await,
+        Command::Show(args) => show::run(&args, context),
+        Command::SignKey(args) => sign_key::run(&args, context),
+    }
+}

@@ -1,0 +1,334 @@
+//! `larder parcel pack`: what the lock names, into an archive and its signed contents.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::path::PathBuf;
+use std::time::Instant;
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use futures_util::stream::{self, StreamExt as _};
+use larder_core::digest::Digest;
+use larder_core::document::{Descriptor, Document};
+use larder_core::lock::Lock;
+use larder_core::parcel::{Companion, Contents, ParcelImage, Shape, VolumeSize};
+use larder_core::pattern::Pattern;
+use larder_core::platform::Platforms;
+use larder_core::reference::Selector;
+use larder_store::Store;
+use serde::Serialize;
+
+use crate::commands::intake::{Job, Upstreams, jobs};
+use crate::config::Config;
+use crate::context::{Context, open_store, read_lock};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{Progress, bytes, count};
+use crate::parcel::{NewParcel, Trust, now_text, read_receipt, signing_key};
+use crate::transfer::{Content, Engine, Order, Outline, Own, Source, TransferError};
+
+/// Pack what the lock names into a parcel
+///
+/// A parcel is a folder with a tar archive (a plain OCI image layout, in volumes where that is
+/// asked for) and its signed table of contents. A run that was killed is gone on with.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  larder parcel pack /media/disk/week-48\n  \
+    larder parcel pack /media/disk/week-49 --since turbine-hall.receipt --volume 4.3GiB")]
+pub struct Args {
+    /// The folder to make
+    out: PathBuf,
+    /// Leave out what the far side has by this receipt
+    #[arg(long, value_name = "RECEIPT")]
+    since: Option<PathBuf>,
+    /// Only images whose HOST/REPOSITORY matches (again for more)
+    #[arg(long, value_name = "PATTERN")]
+    only: Vec<Pattern>,
+    /// Cut the archive into files of this size, as in 4.3GiB
+    #[arg(long, value_name = "SIZE")]
+    volume: Option<VolumeSize>,
+    /// Fetch straight from the upstreams instead of this larder's store
+    #[arg(long)]
+    upstreams: bool,
+    /// Say what would be packed, and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// Images that are looked into, or packed, at once.
+const AT_ONCE: usize = 4;
+
+/// One image on its way into the parcel.
+struct Packed {
+    source: Box<dyn Source>,
+    image: ParcelImage,
+    /// Everything that it needs, with its size in bytes.
+    needs: BTreeMap<Digest, u64>,
+}
+
+#[derive(Serialize)]
+struct Report {
+    folder: PathBuf,
+    images: usize,
+    blobs: usize,
+    left_out: usize,
+    bytes: u64,
+    volumes: usize,
+    dry_run: bool,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let began = Instant::now();
+    let what = || format!("cannot pack {}", args.out.display());
+    let config = context.config()?;
+    let lock = read_lock(&config)?;
+    let key = signing_key(&config).map_err(|error| error.failure(what()))?;
+    let trust = Trust::of(Some(&config), &[]).map_err(|error| error.failure(what()))?;
+    let (held, since) = match &args.since {
+        Some(path) => {
+            let read = read_receipt(path, &trust).map_err(|error| error.failure(what()))?;
+            (read.0.blobs, Some(read.1))
+        }
+        None => (BTreeSet::new(), None),
+    };
+    let jobs = chosen(args, &config, &lock)?;
+    let upstreams = Upstreams::new(&config);
+    let store = if args.upstreams { None } else { Some(open_store(&config)?) };
+    let progress = context.output.progress();
+    progress.say("looking into the images");
+    let looked: Vec<Result<Packed, Failure>> = stream::iter(&jobs)
+        .map(|job| look_into(job, store.as_ref(), &upstreams))
+        .buffered(AT_ONCE)
+        .collect()
+        .await;
+    let packed = looked.into_iter().collect::<Result<Vec<Packed>, Failure>>();
+    let packed = packed.inspect_err(|_| progress.done())?;
+
+    let images = packed.iter().map(|packed| packed.image.clone()).collect();
+    let lock = Digest::of(lock.write().as_bytes());
+    let mut contents = Contents::new(config.larder.name.clone(), now_text(), lock, since, images);
+    let mut needed = BTreeMap::new();
+    needed.extend(packed.iter().flat_map(|packed| packed.needs.clone()));
+    contents.fill(&needed, &held);
+    contents.check().map_err(|error| Failure::usage(what(), error, "pack fewer with `--only`"))?;
+    let total = Shape::of(&contents).total;
+    let volume = args.volume.map_or(total, |size| size.0).min(total);
+    let mut report = Report {
+        folder: args.out.clone(),
+        images: contents.images.len(),
+        blobs: contents.blobs.len(),
+        left_out: contents.held.len(),
+        bytes: contents.total(),
+        volumes: usize::try_from(total.div_ceil(volume)).unwrap_or(usize::MAX),
+        dry_run: args.dry_run,
+    };
+    if args.dry_run {
+        progress.done();
+        show(&report, None, context);
+        return Ok(Exit::Done);
+    }
+    let parcel = NewParcel::begin(&args.out, contents, Some(volume));
+    let parcel = parcel.map_err(|error| error.failure(what()))?;
+    let written = write(&parcel, &packed, &progress).await;
+    progress.done();
+    if let Err(error) = written {
+        let failure = Failure::transfer(what(), &error);
+        // What came over the network is gone on with; what lies in the store is quickly written anew.
+        if failure.exit != Exit::Remote {
+            parcel.give_up();
+        }
+        return Err(failure);
+    }
+    let contents = parcel.seal(&key).map_err(|error| error.failure(what()))?;
+    report.volumes = contents.volumes.len();
+    show(&report, Some(began), context);
+    Ok(Exit::Done)
+}
+
+/// The locked images that are asked for.
+fn chosen<'c>(args: &Args, config: &'c Config, lock: &'c Lock) -> Result<Vec<Job<'c>>, Failure> {
+    let asked =
+        |name: &str| args.only.is_empty() || args.only.iter().any(|only| only.matches(name));
+    let jobs: Vec<Job<'_>> =
+        jobs(config, lock).filter(|job| asked(&job.want.image.to_string())).collect();
+    if jobs.is_empty() {
+        let (cause, remedy) = match args.only.is_empty() {
+            true => ("the lock names no image", "`larder intake lock` resolves what is wanted"),
+            false => ("no locked image matches", "a pattern matches HOST/REPOSITORY"),
+        };
+        return Err(Failure::usage(format!("cannot pack {}", args.out.display()), cause, remedy));
+    }
+    Ok(jobs)
+}
+
+/// Finds out what an image and its companions need.
+async fn look_into(
+    job: &Job<'_>,
+    store: Option<&Store>,
+    upstreams: &Upstreams<'_>,
+) -> Result<Packed, Failure> {
+    let what = || format!("cannot pack {}", job.name());
+    let failed = |error: TransferError| {
+        let mut failure = Failure::transfer(what(), &error);
+        if matches!(error, TransferError::NotHeld(_)) {
+            failure.remedy =
+                "`larder intake run` brings it in; `--upstreams` packs without the store".into();
+        }
+        failure
+    };
+    let source: Box<dyn Source> = match store {
+        Some(store) => Box::new(Own::new(store.clone(), job.to.repository.clone())),
+        None => Box::new(upstreams.source(&job.want.image)?),
+    };
+    let trimmed = job.locked.trimmed.as_ref().map(|trimmed| &trimmed.digest);
+    let all = Platforms::All;
+    let outline = match (store, trimmed) {
+        // What is trimmed is already so in the store, and holds what is wanted.
+        (Some(_), Some(here)) => Outline::of(&*source, here, &all, None).await,
+        (Some(_), None) => {
+            Outline::of(&*source, &job.locked.digest, &job.intake.platforms, None).await
+        }
+        (None, trimmed) => {
+            Outline::of(&*source, &job.locked.digest, &job.intake.platforms, trimmed).await
+        }
+    };
+    let outline = outline.map_err(failed)?;
+    let mut documents: HashMap<Digest, Document> = HashMap::new();
+    let mut needs = BTreeMap::new();
+    let mut companions = Vec::new();
+    let mut add = |outline: Outline| {
+        for (digest, document) in outline.documents {
+            needs.insert(digest.clone(), document.bytes.len() as u64);
+            needs.extend(document.blobs().map(|blob| (blob.digest.clone(), blob.size)));
+            documents.insert(digest, document);
+        }
+    };
+    for (digest, companion) in &job.locked.companions {
+        let outline = Outline::of(&*source, digest, &all, None).await.map_err(failed)?;
+        let top = outline.documents.last().map(|(_, document)| document);
+        companions.push(Companion {
+            digest: digest.clone(),
+            media_type: top.map(|top| top.media_type.clone()).unwrap_or_default(),
+            size: top.map_or(0, |top| top.bytes.len() as u64),
+            kind: companion.kind.clone(),
+            tag: companion.tag.clone(),
+        });
+        add(outline);
+    }
+    let (digest, absent) = (outline.digest.clone(), outline.absent.clone());
+    add(outline);
+    let top = documents.get(&digest);
+    let image = ParcelImage {
+        to: job.to.repository.clone(),
+        tag: job.want.tag.clone(),
+        image: job.want.image.clone(),
+        media_type: top.map(|top| top.media_type.clone()).unwrap_or_default(),
+        size: top.map_or(0, |top| top.bytes.len() as u64),
+        digest,
+        absent,
+        companions,
+    };
+    // An upstream is asked for each manifest once; the store can be asked again.
+    let source = match store {
+        Some(_) => source,
+        None => Box::new(Known { inner: source, documents }),
+    };
+    Ok(Packed { source, image, needs })
+}
+
+/// Writes everything that the images need.
+async fn write(
+    parcel: &NewParcel,
+    packed: &[Packed],
+    progress: &Progress,
+) -> Result<(), TransferError> {
+    let engine = Engine::new(progress.clone());
+    let outcomes: Vec<Result<(), TransferError>> = stream::iter(packed)
+        .map(|packed| {
+            let engine = &engine;
+            async move {
+                let Packed { source, image, .. } = packed;
+                progress.say(format!("{}:{}", image.to, image.tag));
+                let leave = image.absent.iter().cloned().collect();
+                let tops = image.companions.iter().map(|companion| &companion.digest);
+                for digest in tops.chain([&image.digest]) {
+                    let order = Order {
+                        source: &**source,
+                        selector: Selector::Digest(digest.clone()),
+                        target: parcel,
+                        tag: None,
+                        platforms: &Platforms::All,
+                        leave: &leave,
+                        trimmed: None,
+                    };
+                    engine.run(&order).await?;
+                }
+                Ok(())
+            }
+        })
+        .buffer_unordered(AT_ONCE)
+        .collect()
+        .await;
+    outcomes.into_iter().collect()
+}
+
+fn show(report: &Report, began: Option<Instant>, context: &Context) {
+    if context.output.json {
+        context.output.document(report);
+        return;
+    }
+    let left_out = match report.left_out {
+        0 => String::new(),
+        number => format!(", {} left out because the far side has them", count(number, "blob")),
+    };
+    let (verb, end) = match began {
+        Some(began) => ("packed", format!(" in {:.1} s", began.elapsed().as_secs_f64())),
+        None => ("would pack", String::new()),
+    };
+    context.output.result(format!(
+        "{verb} {}: {}, {} ({}){left_out}; {}{end}",
+        report.folder.display(),
+        count(report.images, "image"),
+        count(report.blobs, "blob"),
+        bytes(report.bytes),
+        count(report.volumes, "volume"),
+    ));
+}
+
+/// A source whose manifests are known already.
+struct Known {
+    inner: Box<dyn Source>,
+    documents: HashMap<Digest, Document>,
+}
+
+#[async_trait]
+impl Source for Known {
+    async fn manifest(&self, selector: &Selector) -> Result<(Digest, Document), TransferError> {
+        if let Selector::Digest(digest) = selector
+            && let Some(document) = self.documents.get(digest)
+        {
+            return Ok((digest.clone(), document.clone()));
+        }
+        self.inner.manifest(selector).await
+    }
+
+    async fn blob(&self, blob: &Descriptor) -> Result<Content, TransferError> {
+        self.inner.blob(blob).await
+    }
+
+    async fn companions(
+        &self,
+        about: &Digest,
+    ) -> Result<Vec<(Digest, larder_core::companion::Companion)>, TransferError> {
+        self.inner.companions(about).await
+    }
+
+    fn places(&self) -> usize {
+        self.inner.places()
+    }
+
+    async fn blob_at(&self, place: usize, blob: &Descriptor) -> Result<Content, TransferError> {
+        self.inner.blob_at(place, blob).await
+    }
+
+    async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {
+        self.inner.small_blob(blob, limit).await
+    }
+}

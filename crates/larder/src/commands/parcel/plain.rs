@@ -1,0 +1,158 @@
+//! Archives that nobody signed: OCI layouts, and what container daemons save.
+
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::platform::Platforms;
+use larder_core::reference::Selector;
+use serde::Serialize;
+
+use super::unpack::Elsewhere;
+use crate::config::Config;
+use crate::context::{Context, open_store, reference};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{GOOD, bytes, count, paint};
+use crate::transfer::{Archive, Engine, Moved, Order, Own, Target};
+
+/// What is asked for.
+pub(super) struct Wish<'w> {
+    pub paths: &'w [PathBuf],
+    /// Where the image goes. None: where its name and the routes say.
+    pub to: Option<&'w RepositoryName>,
+    pub dry_run: bool,
+}
+
+#[derive(Serialize)]
+struct Line {
+    archive: PathBuf,
+    name: String,
+    to: String,
+}
+
+pub(super) async fn unpack(
+    wish: &Wish<'_>,
+    elsewhere: Option<&Elsewhere>,
+    config: &Config,
+    context: &Context,
+) -> Outcome {
+    // Everything is read and has its place before anything is written.
+    let mut all = Vec::new();
+    for path in wish.paths {
+        let what = || format!("cannot unpack {}", path.display());
+        let archive = Archive::open(path).map_err(|error| Failure::transfer(what(), &error))?;
+        let names = archive.names();
+        if names.is_empty() {
+            return Err(Failure::usage(
+                what(),
+                "none of its images has a name",
+                "`larder copy` takes it under a name",
+            ));
+        }
+        if wish.to.is_some() && names.len() > 1 {
+            let cause = format!(
+                "`--as` names one place, and it has {}: {}",
+                count(names.len(), "image"),
+                names.join(", ")
+            );
+            return Err(Failure::usage(
+                what(),
+                cause,
+                "leave `--as` out, or take one with `larder copy PATH#NAME`",
+            ));
+        }
+        for name in names {
+            let (to, tag) = place(&name, wish.to, config, path)?;
+            if elsewhere.is_none()
+                && !config.storing_shelves().iter().any(|shelf| shelf == to.first_component())
+            {
+                let cause = format!("this larder has no shelf `{}`", to.first_component());
+                let remedy = format!(
+                    "declare it in larder.toml with [[shelf]] name = \"{}\"",
+                    to.first_component()
+                );
+                return Err(Failure::usage(what(), cause, remedy));
+            }
+            all.push((path.clone(), name, to, tag));
+        }
+    }
+    let mut lines = Vec::new();
+    let mut total = Moved::default();
+    let progress = context.output.progress();
+    for (path, name, to, tag) in all {
+        let shown = match elsewhere {
+            Some(elsewhere) => format!("{}:{tag}", elsewhere.image(&to)?),
+            None => format!("{to}:{tag}"),
+        };
+        if !wish.dry_run {
+            let failed = |error: &_| {
+                Failure::transfer(format!("cannot unpack {}#{name}", path.display()), error)
+            };
+            let archive = Archive::open(&path).map_err(|error| failed(&error))?;
+            let (digest, _) = archive.find(Some(&name)).map_err(|error| failed(&error.into()))?;
+            let target: Box<dyn Target> = match elsewhere {
+                Some(elsewhere) => Box::new(elsewhere.end(&to, config)?),
+                None => Box::new(Own::new(open_store(config)?, to)),
+            };
+            let order = Order {
+                source: &archive,
+                selector: Selector::Digest(digest),
+                target: &*target,
+                tag: Some(tag),
+                platforms: &Platforms::All,
+                leave: &BTreeSet::new(),
+                trimmed: None,
+            };
+            let moved = Engine::new(progress.clone()).run(&order).await;
+            total.add(&moved.map_err(|error| failed(&error))?);
+        }
+        lines.push(Line { archive: path, name, to: shown });
+    }
+    progress.done();
+    if context.output.json {
+        context.output.document(&lines);
+        return Ok(Exit::Done);
+    }
+    let verb = if wish.dry_run { "would unpack".to_owned() } else { paint(GOOD, "unpacked") };
+    for line in &lines {
+        context.output.result(format!("{verb} {} to {}", line.name, line.to));
+    }
+    if !wish.dry_run {
+        context.output.result(format!(
+            "{}; {} copied ({}), {} there already; nobody signed for them",
+            count(lines.len(), "image"),
+            count(total.copied, "blob"),
+            bytes(total.bytes),
+            total.present
+        ));
+    }
+    Ok(Exit::Done)
+}
+
+/// Where an image goes by its name: where the routes lead its reference, or where a name of this
+/// larder says.
+fn place(
+    name: &str,
+    to: Option<&RepositoryName>,
+    config: &Config,
+    path: &Path,
+) -> Result<(RepositoryName, Tag), Failure> {
+    let what = || format!("cannot unpack {}", path.display());
+    if let Some(to) = to {
+        let tag = name.rsplit_once(':').map_or(name, |(_, tag)| tag);
+        return Ok((to.clone(), tag.parse().unwrap_or_else(|_| Tag::latest())));
+    }
+    if let Some((repository, tag)) = name.rsplit_once(':')
+        && let (Ok(repository), Ok(tag)) = (repository.parse::<RepositoryName>(), tag.parse())
+        && config.storing_shelves().iter().any(|shelf| shelf == repository.first_component())
+        && !repository.is_single()
+    {
+        return Ok((repository, tag));
+    }
+    let reference = reference(name, Some(config))?;
+    let Some(target) = config.routes().target(&reference.image()) else {
+        let cause = format!("no intake entry says where {} goes", reference.image());
+        return Err(Failure::usage(what(), cause, "say so with `--as SHELF/NAME`"));
+    };
+    Ok((target.repository, reference.tag.unwrap_or_else(Tag::latest)))
+}

@@ -1,0 +1,51 @@
+//! `larder parcel receipt`: what this side holds.
+
+use std::path::PathBuf;
+
+use crate::context::{Context, open_store};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{bytes, count};
+use crate::parcel::{receipt_of, signing_key, write_receipt};
+
+/// Write what this larder holds, for the next parcel to leave out
+///
+/// The receipt is signed and compressed; carry it to the side that packs.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The file to write [default: NAME.receipt, by this larder's name]
+    file: Option<PathBuf>,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config()?;
+    let what = "cannot write a receipt";
+    let key = signing_key(&config).map_err(|error| error.failure(what))?;
+    let store = open_store(&config)?;
+    let made = receipt_of(&config.larder.name, &store).await;
+    let receipt = made.map_err(|error| error.failure(what))?;
+    let path = args.file.clone().unwrap_or_else(|| default_path(&config.larder.name));
+    write_receipt(&path, &receipt, &key).map_err(|error| error.failure(what))?;
+    let size = std::fs::metadata(&path).map_err(|error| Failure::io(what, &error))?.len();
+    let (images, blobs) = (receipt.images.len(), receipt.blobs.len());
+    if context.output.json {
+        let written =
+            serde_json::json!({ "file": path, "images": images, "blobs": blobs, "size": size });
+        context.output.document(&written);
+    } else {
+        context.output.result(format!(
+            "wrote {}: {}, {}, {}",
+            path.display(),
+            count(images, "image"),
+            count(blobs, "blob"),
+            bytes(size)
+        ));
+    }
+    Ok(Exit::Done)
+}
+
+/// The receipt's name where none is given: a larder's name may have anything in it.
+pub(super) fn default_path(name: &str) -> PathBuf {
+    let plain = |c: char| if c.is_alphanumeric() || c == '-' || c == '_' { c } else { '-' };
+    let name: String = name.chars().map(plain).collect();
+    PathBuf::from(format!("{name}.receipt"))
+}

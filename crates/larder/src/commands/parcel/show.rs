@@ -1,0 +1,172 @@
+//! `larder parcel show`: what is in a parcel, and what of it a receipt does not have.
+
+use std::path::PathBuf;
+
+use larder_core::digest::Digest;
+use larder_core::parcel::{Contents, ParcelImage, Receipt};
+use serde::Serialize;
+
+use super::Named;
+use crate::context::Context;
+use crate::failure::{Exit, Outcome};
+use crate::output::{DIM, GOOD, Table, WARN, bytes, count, paint, short};
+use crate::parcel::{Parcel, read_receipt};
+
+/// Show what is in a parcel
+///
+/// Only its signed contents are read; `larder parcel verify` checks every byte.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    #[command(flatten)]
+    named: Named,
+    /// Compare it with this receipt
+    #[arg(long, value_name = "RECEIPT")]
+    against: Option<PathBuf>,
+}
+
+#[derive(Serialize)]
+struct Report<'r> {
+    made_by: &'r str,
+    made_at: &'r str,
+    signed_by: &'r str,
+    bytes: u64,
+    blobs: usize,
+    left_out: usize,
+    volumes: Vec<&'r str>,
+    images: Vec<Line<'r>>,
+    against: Option<Against>,
+}
+
+#[derive(Serialize)]
+struct Line<'r> {
+    name: String,
+    image: String,
+    digest: &'r Digest,
+    companions: usize,
+    /// What it is to the receipt's larder. None: no receipt was named.
+    state: Option<&'static str>,
+}
+
+/// The parcel as the receipt's larder sees it.
+#[derive(Serialize)]
+struct Against {
+    larder: String,
+    made_at: String,
+    /// Blobs that come along and that it does not have.
+    new_blobs: usize,
+    new_bytes: u64,
+    /// Blobs that are left out although it does not have them.
+    lacking: usize,
+}
+
+pub fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config_if_any()?;
+    let trust = args.named.trust(config.as_ref())?;
+    let what = || format!("cannot show the parcel {}", args.named.shown());
+    let parcel = Parcel::open(&args.named.paths, &trust).map_err(|error| error.failure(what()))?;
+    let contents = &parcel.contents;
+    let receipt = match &args.against {
+        Some(path) => Some(read_receipt(path, &trust).map_err(|error| error.failure(what()))?.0),
+        None => None,
+    };
+    let report = Report {
+        made_by: &contents.made_by,
+        made_at: &contents.made_at,
+        signed_by: &parcel.signed_by,
+        bytes: contents.total(),
+        blobs: contents.blobs.len(),
+        left_out: contents.held.len(),
+        volumes: contents.volumes.iter().map(|volume| volume.name.as_str()).collect(),
+        images: contents.images.iter().map(|image| line(image, receipt.as_ref())).collect(),
+        against: receipt.as_ref().map(|receipt| against(contents, receipt)),
+    };
+    if context.output.json {
+        context.output.document(&report);
+    } else {
+        show(&report, context);
+    }
+    Ok(Exit::Done)
+}
+
+fn line<'i>(image: &'i ParcelImage, receipt: Option<&Receipt>) -> Line<'i> {
+    Line {
+        name: format!("{}:{}", image.to, image.tag),
+        image: image.image.to_string(),
+        digest: &image.digest,
+        companions: image.companions.len(),
+        state: receipt.map(|receipt| state(receipt, image)),
+    }
+}
+
+fn state(receipt: &Receipt, image: &ParcelImage) -> &'static str {
+    match receipt.digest(&image.to, &image.tag) {
+        None => "new",
+        Some(digest) if *digest == image.digest => "same",
+        Some(_) => "other",
+    }
+}
+
+fn against(contents: &Contents, receipt: &Receipt) -> Against {
+    let new: Vec<u64> = contents
+        .blobs
+        .iter()
+        .filter(|blob| !receipt.blobs.contains(&blob.digest))
+        .map(|blob| blob.size)
+        .collect();
+    Against {
+        larder: receipt.made_by.clone(),
+        made_at: receipt.made_at.clone(),
+        new_blobs: new.len(),
+        new_bytes: new.iter().sum(),
+        lacking: contents.held.iter().filter(|held| !receipt.blobs.contains(held)).count(),
+    }
+}
+
+fn show(report: &Report<'_>, context: &Context) {
+    let mut table =
+        Table::new(context.output.width(), &["IMAGE", "FROM", "DIGEST", "COMPANIONS", ""]);
+    for line in &report.images {
+        let state = match line.state {
+            Some("new") => paint(WARN, "new there"),
+            Some("other") => paint(WARN, "another digest there"),
+            Some(_) => paint(GOOD, "there already"),
+            None => String::new(),
+        };
+        let companions = match line.companions {
+            0 => paint(DIM, "—"),
+            number => number.to_string(),
+        };
+        let digest = short(line.digest).to_owned();
+        table.row([line.name.clone(), line.image.clone(), digest, companions, state]);
+    }
+    context.output.result(table.text());
+    let left_out = match report.left_out {
+        0 => String::new(),
+        number => format!(", {} left out", count(number, "blob")),
+    };
+    context.output.result(format!(
+        "{}, {}{left_out}, {} in {}; made by {} at {}, signed by {}",
+        count(report.images.len(), "image"),
+        count(report.blobs, "blob"),
+        bytes(report.bytes),
+        count(report.volumes.len(), "volume"),
+        report.made_by,
+        report.made_at,
+        report.signed_by
+    ));
+    if let Some(against) = &report.against {
+        context.output.result(format!(
+            "{} had, at {}, all but {} of it ({})",
+            against.larder,
+            against.made_at,
+            count(against.new_blobs, "blob"),
+            bytes(against.new_bytes)
+        ));
+        if against.lacking > 0 {
+            let lacking = count(against.lacking, "blob");
+            context
+                .output
+                .result(paint(WARN, format!("{lacking} that the parcel leaves out are not there")));
+        }
+    }
+}

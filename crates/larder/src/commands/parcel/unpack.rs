@@ -1,0 +1,348 @@
+//! `larder parcel unpack`: from the disk into the store or a registry, only after verifying.
+
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use futures_util::stream::{self, StreamExt as _};
+use larder_core::digest::Digest;
+use larder_core::name::{Host, RepositoryName};
+use larder_core::parcel::{HeldImage, ParcelImage, Receipt};
+use larder_core::platform::Platforms;
+use larder_core::reference::{Image, Selector};
+use larder_store::Store;
+use serde::Serialize;
+
+use super::receipt::default_path;
+use super::{Named, plain};
+use crate::config::Config;
+use crate::context::{Context, open_store};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{GOOD, bytes, count, paint};
+use crate::parcel::{
+    Parcel, ParcelError, ParcelSource, Pour, now_text, receipt_of, signing_key, verify,
+    write_receipt,
+};
+use crate::transfer::{Engine, Moved, Order, Own, Remote, Source, Target, TransferError};
+
+/// Put what a parcel brings into the store or a registry, and write a receipt
+///
+/// Only after all of it was verified does anything become visible. A run that was killed is gone on
+/// with; what is there already is not written again.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Archives that nobody signed (an OCI layout, or what a container daemon \
+    saves) are taken with `--unsigned`:\n  larder parcel unpack --unsigned kettle.tar --as vendor/kettle")]
+pub struct Args {
+    #[command(flatten)]
+    named: Named,
+    /// Into this registry instead of this larder's store, below a prefix where one is given
+    #[arg(long, value_name = "HOST[/PREFIX]")]
+    to: Option<String>,
+    /// The file for the receipt [default: NAME.receipt, by this larder's name]
+    #[arg(long, value_name = "FILE")]
+    receipt: Option<PathBuf>,
+    /// Take archives that nobody signed; their content is verified by its digests alone
+    #[arg(long)]
+    unsigned: bool,
+    /// With `--unsigned`: where the image goes [default: by its name and the routes]
+    #[arg(long, value_name = "SHELF/NAME", requires = "unsigned")]
+    r#as: Option<RepositoryName>,
+    /// Say what would be unpacked, and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// Images that are made visible at once.
+const AT_ONCE: usize = 4;
+/// Uploads that nobody has written to for so long were left by a run that was killed.
+const ABANDONED: Duration = Duration::from_secs(24 * 3600);
+
+/// A registry to unpack into.
+pub(super) struct Elsewhere {
+    host: Host,
+    prefix: Option<RepositoryName>,
+}
+
+impl Elsewhere {
+    fn read(text: &str) -> Result<Self, Failure> {
+        let (host, prefix) = match text.split_once('/') {
+            Some((host, prefix)) => (host, Some(prefix)),
+            None => (text, None),
+        };
+        let wrong = |error: &dyn std::fmt::Display| {
+            let what = format!("cannot unpack to {text}");
+            Failure::usage(
+                what,
+                error,
+                "name a registry, as in registry.example or registry.example/prefix",
+            )
+        };
+        let host = host.parse().map_err(|error| wrong(&error))?;
+        let prefix = prefix.map(str::parse).transpose().map_err(|error| wrong(&error))?;
+        Ok(Self { host, prefix })
+    }
+
+    /// The repository's name there.
+    pub fn image(&self, repository: &RepositoryName) -> Result<Image, Failure> {
+        let name = match &self.prefix {
+            Some(prefix) => format!("{prefix}/{repository}"),
+            None => repository.to_string(),
+        };
+        let repository = name.parse().map_err(|error| {
+            Failure::usage(format!("cannot unpack to {}/{name}", self.host), error, "")
+        })?;
+        Ok(Image { host: self.host.clone(), repository })
+    }
+
+    pub fn end(&self, repository: &RepositoryName, config: &Config) -> Result<Remote, Failure> {
+        let image = self.image(repository)?;
+        Ok(Remote::new(config.registry(&image.host)?, image.repository))
+    }
+}
+
+#[derive(Serialize)]
+struct Report {
+    images: Vec<String>,
+    signed_by: String,
+    blobs_copied: usize,
+    blobs_present: usize,
+    bytes: u64,
+    receipt: PathBuf,
+    seconds: f64,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let began = Instant::now();
+    let config = context.config()?;
+    let elsewhere = args.to.as_deref().map(Elsewhere::read).transpose()?;
+    if args.unsigned {
+        let wish =
+            plain::Wish { paths: &args.named.paths, to: args.r#as.as_ref(), dry_run: args.dry_run };
+        return plain::unpack(&wish, elsewhere.as_ref(), &config, context).await;
+    }
+    let what = || format!("cannot unpack the parcel {}", args.named.shown());
+    let failed = |error: ParcelError| error.failure(what());
+    // Without a key there would be no receipt at the end: better told now.
+    let key = signing_key(&config).map_err(failed)?;
+    let trust = args.named.trust(Some(&config))?;
+    let parcel = Arc::new(Parcel::open(&args.named.paths, &trust).map_err(failed)?);
+    check_shelves(&parcel, elsewhere.is_some(), &config)?;
+    let store = open_store(&config)?;
+    if elsewhere.is_none() {
+        check_held(&parcel, &store).await.map_err(failed)?;
+    }
+    if args.dry_run {
+        let mut would = Vec::new();
+        for image in &parcel.contents.images {
+            would.push(shown(image, elsewhere.as_ref())?);
+        }
+        if context.output.json {
+            context.output.document(&serde_json::json!({ "would_unpack": would }));
+        } else {
+            would.iter().for_each(|name| context.output.result(format!("would unpack {name}")));
+        }
+        return Ok(Exit::Done);
+    }
+    let progress = context.output.progress();
+    let pour = match elsewhere {
+        None => {
+            let removed = store.blobs.remove_abandoned(ABANDONED).await;
+            removed.map_err(|error| Failure::store(what(), &error))?;
+            Pour::Into(&store)
+        }
+        Some(_) => Pour::No,
+    };
+    let before = present(&parcel, &store, elsewhere.is_none()).await.map_err(failed)?;
+    progress.say("verifying");
+    let verified = verify(&parcel, pour, &progress).await;
+    progress.done();
+    verified.map_err(failed)?;
+
+    let moved = show_to_everybody(&parcel, &store, elsewhere.as_ref(), &config).await?;
+    let receipt = match &elsewhere {
+        None => receipt_of(&config.larder.name, &store).await.map_err(failed)?,
+        Some(elsewhere) => receipt_of_parcel(&parcel, elsewhere),
+    };
+    let path = args.receipt.clone().unwrap_or_else(|| default_path(&receipt.made_by));
+    write_receipt(&path, &receipt, &key).map_err(failed)?;
+    let mut report = Report {
+        images: Vec::new(),
+        signed_by: parcel.signed_by.clone(),
+        blobs_copied: moved.copied,
+        blobs_present: moved.present,
+        bytes: moved.bytes,
+        receipt: path,
+        seconds: began.elapsed().as_secs_f64(),
+    };
+    for image in &parcel.contents.images {
+        report.images.push(shown(image, elsewhere.as_ref())?);
+    }
+    if elsewhere.is_none() {
+        // They came while they were verified.
+        let blobs = &parcel.contents.blobs;
+        report.blobs_copied = blobs.len() - before.len();
+        report.blobs_present = before.len();
+        let came = blobs.iter().filter(|blob| !before.contains(&blob.digest));
+        report.bytes = came.map(|blob| blob.size).sum();
+    }
+    if context.output.json {
+        context.output.document(&report);
+        return Ok(Exit::Done);
+    }
+    for name in &report.images {
+        context.output.result(format!("{} {name}", paint(GOOD, "unpacked")));
+    }
+    context.output.result(format!(
+        "{} from a parcel signed by {}; {} copied ({}), {} there already; {:.1} s",
+        count(report.images.len(), "image"),
+        report.signed_by,
+        count(report.blobs_copied, "blob"),
+        bytes(report.bytes),
+        report.blobs_present,
+        report.seconds
+    ));
+    context.output.result(format!("wrote the receipt {}", report.receipt.display()));
+    context
+        .output
+        .note("Carry it back: `larder parcel pack --since RECEIPT` leaves out what is here.");
+    Ok(Exit::Done)
+}
+
+fn shown(image: &ParcelImage, elsewhere: Option<&Elsewhere>) -> Result<String, Failure> {
+    Ok(match elsewhere {
+        Some(elsewhere) => format!("{}:{}", elsewhere.image(&image.to)?, image.tag),
+        None => format!("{}:{}", image.to, image.tag),
+    })
+}
+
+/// Refuses a parcel for shelves that this larder does not have.
+fn check_shelves(parcel: &Parcel, elsewhere: bool, config: &Config) -> Result<(), Failure> {
+    let shelves = config.storing_shelves();
+    let strange =
+        |image: &&ParcelImage| !shelves.iter().any(|shelf| shelf == image.to.first_component());
+    match parcel.contents.images.iter().find(strange) {
+        Some(image) if !elsewhere => {
+            let shelf = image.to.first_component();
+            let cause =
+                format!("this larder has no shelf `{shelf}`; it has: {}", shelves.join(", "));
+            let remedy = format!("declare it in larder.toml with [[shelf]] name = \"{shelf}\"");
+            Err(Failure::usage(format!("cannot unpack {}:{}", image.to, image.tag), cause, remedy))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Refuses a parcel that leaves out what is not here.
+async fn check_held(parcel: &Parcel, store: &Store) -> Result<(), ParcelError> {
+    let mut lacking = Vec::new();
+    for digest in &parcel.contents.held {
+        if store.blobs.size(digest).await?.is_none() {
+            lacking.push(digest);
+        }
+    }
+    match lacking.first() {
+        Some(first) => {
+            Err(ParcelError::NotHeld { count: lacking.len(), example: first.to_string() })
+        }
+        None => Ok(()),
+    }
+}
+
+/// The parcel's blobs that the store has already.
+async fn present(
+    parcel: &Parcel,
+    store: &Store,
+    asked: bool,
+) -> Result<BTreeSet<Digest>, ParcelError> {
+    let mut found = BTreeSet::new();
+    for blob in parcel.contents.blobs.iter().filter(|_| asked) {
+        if store.blobs.size(&blob.digest).await? == Some(blob.size) {
+            found.insert(blob.digest.clone());
+        }
+    }
+    Ok(found)
+}
+
+/// Makes the verified images visible, each with its companions.
+async fn show_to_everybody(
+    parcel: &Arc<Parcel>,
+    store: &Store,
+    elsewhere: Option<&Elsewhere>,
+    config: &Config,
+) -> Result<Moved, Failure> {
+    let engine = Engine::silent();
+    let blobs: BTreeSet<Digest> =
+        parcel.contents.blobs.iter().map(|blob| blob.digest.clone()).collect();
+    let blobs = Arc::new(blobs);
+    let outcomes: Vec<Result<Moved, Failure>> = stream::iter(&parcel.contents.images)
+        .map(|image| {
+            let (engine, blobs) = (&engine, Arc::clone(&blobs));
+            async move {
+                let (held, target): (Box<dyn Source>, Box<dyn Target>) = match elsewhere {
+                    Some(elsewhere) => {
+                        let ends =
+                            (elsewhere.end(&image.to, config)?, elsewhere.end(&image.to, config)?);
+                        (Box::new(ends.0), Box::new(ends.1))
+                    }
+                    None => {
+                        let own = || Own::new(store.clone(), image.to.clone());
+                        (Box::new(own().reading_all()), Box::new(own().adopting(blobs)))
+                    }
+                };
+                let source = ParcelSource { parcel: Arc::clone(parcel), held };
+                unpack_one(engine, image, &source, &*target).await.map_err(|error| {
+                    Failure::transfer(format!("cannot unpack {}:{}", image.to, image.tag), &error)
+                })
+            }
+        })
+        .buffer_unordered(AT_ONCE)
+        .collect()
+        .await;
+    let mut total = Moved::default();
+    for outcome in outcomes {
+        total.add(&outcome?);
+    }
+    Ok(total)
+}
+
+async fn unpack_one(
+    engine: &Engine,
+    image: &ParcelImage,
+    source: &ParcelSource,
+    target: &dyn Target,
+) -> Result<Moved, TransferError> {
+    let leave = image.absent.iter().cloned().collect();
+    let mut total = Moved::default();
+    let companions = image.companions.iter().map(|one| (&one.digest, one.tag.clone()));
+    for (digest, tag) in companions.chain([(&image.digest, Some(image.tag.clone()))]) {
+        let order = Order {
+            source,
+            selector: Selector::Digest(digest.clone()),
+            target,
+            tag,
+            platforms: &Platforms::All,
+            leave: &leave,
+            trimmed: None,
+        };
+        total.add(&engine.run(&order).await?);
+    }
+    Ok(total)
+}
+
+/// What a registry has now for certain: what the parcel brought and what it left out.
+fn receipt_of_parcel(parcel: &Parcel, elsewhere: &Elsewhere) -> Receipt {
+    let contents = &parcel.contents;
+    let held = |image: &ParcelImage| HeldImage {
+        name: image.to.clone(),
+        tag: image.tag.clone(),
+        digest: image.digest.clone(),
+    };
+    let blobs = contents.blobs.iter().map(|blob| &blob.digest).chain(&contents.held);
+    Receipt {
+        made_by: elsewhere.host.to_string(),
+        made_at: now_text(),
+        images: contents.images.iter().map(held).collect(),
+        blobs: blobs.cloned().collect(),
+    }
+}

@@ -1,0 +1,112 @@
+//! What can be wrong with a parcel or a receipt.
+
+use larder_core::parcel::{ContentsError, ReceiptError, SignedError};
+use larder_core::signature::{KeyError, VerifyingKey};
+use larder_store::StoreError;
+
+use crate::failure::{Exit, Failure};
+
+/// Why a parcel or a receipt cannot be made, read or believed.
+#[derive(Debug, thiserror::Error)]
+pub enum ParcelError {
+    /// The system refuses.
+    #[error("{doing}: {source}")]
+    Io {
+        /// What was being done, with the path.
+        doing: String,
+        /// The system's word.
+        source: std::io::Error,
+    },
+    /// The files that were named are no parcel.
+    #[error("{0}")]
+    Files(String),
+    /// Volumes are not there.
+    #[error("it is not complete: {0}")]
+    Incomplete(String),
+    /// The signature is nobody's that we know.
+    #[error("{what} is signed by a key that is not known here: {key}")]
+    Stranger {
+        /// The file.
+        what: String,
+        /// The key.
+        key: VerifyingKey,
+    },
+    /// The signed text is none.
+    #[error("{what}: {source}")]
+    Signed {
+        /// The file.
+        what: String,
+        /// Why.
+        source: SignedError,
+    },
+    /// A key that is none.
+    #[error("{what}: {source}")]
+    Key {
+        /// The file.
+        what: String,
+        /// Why.
+        source: KeyError,
+    },
+    /// The contents cannot be used.
+    #[error("{0}")]
+    Contents(#[from] ContentsError),
+    /// The receipt cannot be used.
+    #[error("{what}: {source}")]
+    Receipt {
+        /// The file.
+        what: String,
+        /// Why.
+        source: ReceiptError,
+    },
+    /// Bytes that are not what the contents say.
+    #[error("{}", .0.join("\n       "))]
+    Altered(Vec<String>),
+    /// Blobs that the parcel leaves out are not here.
+    #[error("it leaves out {count} blobs that this larder does not have, such as {example}")]
+    NotHeld {
+        /// How many.
+        count: usize,
+        /// One of them.
+        example: String,
+    },
+    /// This larder's store.
+    #[error("{0}")]
+    Store(#[from] StoreError),
+}
+
+impl ParcelError {
+    /// The system's word on a file.
+    pub(super) fn io(doing: impl Into<String>) -> impl FnOnce(std::io::Error) -> Self {
+        let doing = doing.into();
+        move |source| Self::Io { doing, source }
+    }
+
+    /// The error as the operator reads it.
+    pub fn failure(&self, what: impl Into<String>) -> Failure {
+        let (remedy, exit) = match self {
+            Self::Io { source, .. } => {
+                return Failure { cause: self.to_string(), ..Failure::io(what, source) };
+            }
+            Self::Store(error) => return Failure::store(what, error),
+            Self::Files(_) => ("name the parcel's folder, or its files", Exit::Usage),
+            Self::Incomplete(_) => ("have these files sent again", Exit::No),
+            Self::Stranger { .. } => (
+                "if it is whose it should be, add the key to `trust` in [parcel] of larder.toml",
+                Exit::No,
+            ),
+            Self::Key { .. } => ("`larder parcel sign-key` makes one", Exit::Usage),
+            Self::Receipt { .. } => ("`larder parcel receipt` writes one", Exit::Usage),
+            Self::Signed { source: SignedError::Shape, .. } => {
+                ("name the file that `larder parcel` wrote", Exit::Usage)
+            }
+            Self::Signed { .. } | Self::Contents(_) => ("have it sent again", Exit::Content),
+            Self::Altered(_) => {
+                ("have the bad files sent again; nothing of them was kept", Exit::Content)
+            }
+            Self::NotHeld { .. } => {
+                ("have it packed without `--since`, or since a receipt of today", Exit::No)
+            }
+        };
+        Failure::usage(what, self, remedy).ending(exit)
+    }
+}

@@ -1,0 +1,224 @@
+//! A parcel that is being made: each blob has its place in the archive, and several are written at
+//! once.
+
+use std::collections::{BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use futures_util::StreamExt as _;
+use larder_core::digest::{Digest, Hasher};
+use larder_core::document::{Descriptor, Document};
+use larder_core::parcel::{CONTENTS, Contents, Shape, Signed};
+use larder_core::signature::SigningKey;
+use tokio::sync::mpsc;
+use tokio::task::spawn_blocking;
+
+use super::ParcelError;
+use super::volumes::{NewVolumes, PIECE};
+use crate::transfer::{Content, LayoutError, Role, Target, TransferError};
+
+/// A parcel that is being made.
+pub struct NewParcel {
+    folder: PathBuf,
+    contents: Contents,
+    /// Where each blob begins and how long it is.
+    places: HashMap<Digest, (u64, u64)>,
+    volumes: Arc<NewVolumes>,
+    /// Whether a run before has left something of it.
+    resumed: bool,
+    written: Mutex<BTreeSet<Digest>>,
+}
+
+impl NewParcel {
+    /// Begins a parcel in a folder. One that holds a finished parcel is refused; what a run that was
+    /// killed has left there is gone on with.
+    pub fn begin(
+        folder: &Path,
+        contents: Contents,
+        size: Option<u64>,
+    ) -> Result<Self, ParcelError> {
+        let shown = folder.display().to_string();
+        if folder.join(CONTENTS).exists() {
+            return Err(ParcelError::Files(format!("{shown} holds a finished parcel already")));
+        }
+        std::fs::create_dir_all(folder).map_err(ParcelError::io(format!("cannot make {shown}")))?;
+        let shape = Shape::of(&contents);
+        let size = size.unwrap_or(shape.total).min(shape.total);
+        let (volumes, resumed) = NewVolumes::make(folder, shape.total, size)
+            .map_err(ParcelError::io(format!("cannot write to {shown}")))?;
+        let mut places = HashMap::new();
+        for entry in &shape.entries {
+            let mut stretch = volumes.at(entry.start);
+            let written = stretch.write(&entry.head()).and_then(|()| match &entry.fixed {
+                Some(text) => stretch.write(text.as_bytes()),
+                None => Ok(()),
+            });
+            written.map_err(ParcelError::io(format!("cannot write to {shown}")))?;
+            stretch.done();
+            if let Some(digest) = &entry.digest {
+                places.insert(digest.clone(), (entry.content(), entry.size));
+            }
+        }
+        let (folder, volumes) = (folder.to_owned(), Arc::new(volumes));
+        Ok(Self { folder, contents, places, volumes, resumed, written: Mutex::default() })
+    }
+
+    /// Finishes it: flushes the volumes, then writes the signed contents. Until then it is no parcel.
+    pub fn seal(mut self, key: &SigningKey) -> Result<Contents, ParcelError> {
+        let shown = self.folder.display().to_string();
+        let doing = || ParcelError::io(format!("cannot write to {shown}"));
+        let written = self.written.lock().unwrap_or_else(PoisonError::into_inner).len();
+        if written != self.places.len() {
+            let lacking = self.places.len() - written;
+            return Err(ParcelError::Files(format!(
+                "{lacking} blobs of the parcel were not written"
+            )));
+        }
+        self.contents.volumes = self.volumes.finish().map_err(doing())?;
+        let text = Signed::write(&self.contents.write(), key);
+        crate::files::replace(&self.folder.join(CONTENTS), text.as_bytes()).map_err(doing())?;
+        Ok(self.contents)
+    }
+
+    /// Removes what was written.
+    pub fn give_up(&self) {
+        self.volumes.remove();
+    }
+
+    fn is_written(&self, digest: &Digest) -> bool {
+        self.written.lock().unwrap_or_else(PoisonError::into_inner).contains(digest)
+    }
+
+    fn remember(&self, digest: &Digest) {
+        self.written.lock().unwrap_or_else(PoisonError::into_inner).insert(digest.clone());
+    }
+
+    fn place(&self, digest: &Digest) -> Result<(u64, u64), TransferError> {
+        let missing = || LayoutError::NotFound(digest.to_string());
+        Ok(self.places.get(digest).copied().ok_or_else(missing)?)
+    }
+
+    /// Whether a run before has written the blob already. It is hashed, so this is certain.
+    async fn is_left(&self, digest: &Digest) -> Result<bool, TransferError> {
+        let (start, size) = self.place(digest)?;
+        let (volumes, digest) = (Arc::clone(&self.volumes), digest.clone());
+        let read = spawn_blocking(move || -> std::io::Result<bool> {
+            let mut hasher = Hasher::new(digest.algorithm());
+            let mut stretch = volumes.at(start);
+            let mut piece = vec![0; PIECE];
+            let mut left = size;
+            while left > 0 {
+                let count = usize::try_from(left).unwrap_or(PIECE).min(PIECE);
+                volumes.volumes().read_at(start + size - left, &mut piece[..count])?;
+                // What nobody has written yet is zero.
+                if left == size && size > 4096 && piece[..4096].iter().all(|byte| *byte == 0) {
+                    return Ok(false);
+                }
+                hasher.update(&piece[..count]);
+                stretch.keep(&piece[..count])?;
+                left -= count as u64;
+            }
+            let same = hasher.finish() == digest;
+            if same {
+                stretch.done();
+            }
+            Ok(same)
+        });
+        let read = read.await.unwrap_or_else(|_| Err(std::io::Error::other("the thread ended")));
+        read.map_err(LayoutError::io(format!("cannot read {}", self.folder.display())))
+    }
+
+    async fn write(&self, digest: &Digest, mut content: Content) -> Result<(), TransferError> {
+        let (start, size) = self.place(digest)?;
+        let (pieces, mut receiver) = mpsc::channel::<Bytes>(4);
+        let (volumes, expected) = (Arc::clone(&self.volumes), digest.clone());
+        let shown = self.folder.display().to_string();
+        let writer = spawn_blocking(move || -> Result<(), TransferError> {
+            let mut hasher = Hasher::new(expected.algorithm());
+            let mut stretch = volumes.at(start);
+            let mut count = 0;
+            while let Some(piece) = receiver.blocking_recv() {
+                count += piece.len() as u64;
+                if count > size {
+                    let digest = expected;
+                    return Err(
+                        LayoutError::Length { digest, expected: size, actual: count }.into()
+                    );
+                }
+                hasher.update(&piece);
+                stretch
+                    .write(&piece)
+                    .map_err(LayoutError::io(format!("cannot write to {shown}")))?;
+            }
+            let actual = hasher.finish();
+            if actual != expected {
+                return Err(TransferError::Mismatch { expected, actual });
+            }
+            stretch.done();
+            Ok(())
+        });
+        let mut failed = None;
+        while let Some(chunk) = content.next().await {
+            match chunk {
+                Ok(chunk) => {
+                    // The writer has ended; it says why.
+                    if pieces.send(chunk).await.is_err() {
+                        break;
+                    }
+                }
+                Err(error) => {
+                    failed = Some(error);
+                    break;
+                }
+            }
+        }
+        drop(pieces);
+        let written = writer.await;
+        if let Some(error) = failed {
+            return Err(error);
+        }
+        written
+            .unwrap_or_else(|_| Err(LayoutError::NotFound("the writing thread".into()).into()))?;
+        self.remember(digest);
+        Ok(())
+    }
+}
+
+#[async_trait]
+impl Target for NewParcel {
+    async fn holds(&self, _: &Digest) -> Result<bool, TransferError> {
+        Ok(false)
+    }
+
+    async fn has_blob(&self, blob: &Descriptor) -> Result<bool, TransferError> {
+        if self.contents.is_held(&blob.digest) || self.is_written(&blob.digest) {
+            return Ok(true);
+        }
+        let left = self.resumed && self.is_left(&blob.digest).await?;
+        if left {
+            self.remember(&blob.digest);
+        }
+        Ok(left)
+    }
+
+    async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
+        self.write(&blob.digest, content).await
+    }
+
+    async fn take_manifest(
+        &self,
+        digest: &Digest,
+        document: &Document,
+        _role: Role<'_>,
+        _sparse: bool,
+    ) -> Result<(), TransferError> {
+        if self.contents.is_held(digest) || self.is_written(digest) {
+            return Ok(());
+        }
+        let bytes = document.bytes.clone();
+        let content = futures_util::stream::once(async move { Ok(bytes) });
+        self.write(digest, content.boxed()).await
+    }
+}
