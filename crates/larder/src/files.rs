@@ -1,8 +1,8 @@
 //! Files of ours and the operator's, replaced so that nobody ever sees half of one.
 
-use std::fs::{self, File};
+use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read as _, Write as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Reads a small file of somebody else's, and refuses one that is larger than it can be.
 pub fn read_bounded(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
@@ -26,19 +26,62 @@ pub fn replace(path: &Path, content: &[u8]) -> io::Result<()> {
         Some(folder) if !folder.as_os_str().is_empty() => folder,
         _ => Path::new("."),
     };
-    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    let (mut file, beside) = beside(&path, Wait::Yes)?;
+    let written = write_over(&mut file, &path, content).and_then(|()| fs::rename(&beside, &path));
+    if written.is_err() {
+        // What there is of it helps nobody.
+        let _ = fs::remove_file(&beside);
+    }
+    written?;
+    File::open(folder)?.sync_all()
+}
+
+fn write_over(file: &mut File, path: &Path, content: &[u8]) -> io::Result<()> {
     file.write_all(content)?;
-    match fs::metadata(&path) {
-        Ok(metadata) => file.as_file().set_permissions(metadata.permissions())?,
+    match fs::metadata(path) {
+        Ok(metadata) => file.set_permissions(metadata.permissions())?,
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             use std::os::unix::fs::PermissionsExt as _;
-            file.as_file().set_permissions(fs::Permissions::from_mode(0o644))?;
+            file.set_permissions(fs::Permissions::from_mode(0o644))?;
         }
         Err(error) => return Err(error),
     }
-    file.as_file().sync_all()?;
-    file.persist(&path).map_err(|error| error.error)?;
-    File::open(folder)?.sync_all()
+    file.sync_all()
+}
+
+/// Whether somebody else who writes the same file is waited for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wait {
+    Yes,
+    No,
+}
+
+/// Opens an empty file beside the one that is to be written, always under the same name, so that
+/// runs that are killed leave one such file at most. It is ours alone as long as it is open.
+///
+/// # Errors
+/// [`io::ErrorKind::WouldBlock`] when somebody else writes it and is not waited for.
+pub fn beside(path: &Path, wait: Wait) -> io::Result<(File, PathBuf)> {
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(".partial");
+    let beside = path.with_file_name(name);
+    loop {
+        let file = OpenOptions::new().write(true).create(true).truncate(false).open(&beside)?;
+        match wait {
+            Wait::Yes => file.lock()?,
+            Wait::No => file.try_lock()?,
+        }
+        // While we waited it may have become the file itself: then ours is a new one.
+        if fs::metadata(&beside).is_ok_and(|now| is_same(&now, &file)) {
+            file.set_len(0)?;
+            return Ok((file, beside));
+        }
+    }
+}
+
+fn is_same(now: &fs::Metadata, file: &File) -> bool {
+    use std::os::unix::fs::MetadataExt as _;
+    file.metadata().is_ok_and(|ours| ours.ino() == now.ino() && ours.dev() == now.dev())
 }
 
 #[cfg(test)]

@@ -72,6 +72,11 @@ pub trait BlobStore: Send + Sync {
     /// somebody writes to it.
     async fn resume(&self, id: UploadId) -> Result<Box<dyn BlobWriter>, StoreError>;
 
+    /// Opens an upload that nobody can take up again: as soon as its writer has ended, by whatever
+    /// means, without a [`commit`](BlobWriter::commit), nothing of it is kept. What a process that was
+    /// killed has left of one goes with the next [`remove_abandoned`](Self::remove_abandoned).
+    async fn write_once(&self) -> Result<Box<dyn BlobWriter>, StoreError>;
+
     /// How many bytes an upload has.
     async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError>;
 
@@ -79,6 +84,7 @@ pub trait BlobStore: Send + Sync {
     async fn cancel(&self, id: UploadId) -> Result<(), StoreError>;
 
     /// Gives up uploads that nobody has written to for `age`, whichever process began them, and
+    /// those of [`write_once`](Self::write_once) whose process has ended, whatever their age; and
     /// tells how many these were.
     async fn remove_abandoned(&self, age: Duration) -> Result<usize, StoreError>;
 

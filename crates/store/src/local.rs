@@ -28,6 +28,9 @@ const QUEUE: usize = 16;
 /// Parked uploads whose hash is remembered; others are hashed again when they are resumed.
 const PARKED: usize = 1024;
 
+/// The ending of the files of uploads that nobody takes up again.
+const ONCE: &str = "once";
+
 /// Content in a local folder.
 #[derive(Clone)]
 pub struct LocalBlobs {
@@ -110,6 +113,21 @@ impl Inner {
 
     fn upload(&self, id: UploadId) -> PathBuf {
         self.incoming().join(id.to_string())
+    }
+
+    /// Makes the file of an upload that nobody takes up again. It is locked as long as its process
+    /// lives.
+    fn once(&self, id: UploadId) -> Result<(File, PathBuf), StoreError> {
+        let path = self.incoming().join(format!("{id}.{ONCE}"));
+        loop {
+            let file = OpenOptions::new().read(true).write(true).create_new(true).open(&path);
+            let file = file.map_err(io("write", &path))?;
+            file.lock().map_err(io("lock", &path))?;
+            // Between the two, somebody may have taken it for one that was left behind.
+            if path.exists() {
+                return Ok((file, path));
+            }
+        }
     }
 
     fn states(&self) -> MutexGuard<'_, HashMap<UploadId, State>> {
@@ -210,10 +228,19 @@ impl BlobStore for LocalBlobs {
             None => None,
         };
         // From here on the upload is ours; the guard lets go of it on every way out.
-        let claim = Claim { inner: Arc::clone(&self.inner), id };
         let path = self.inner.upload(id);
+        let inner = Arc::clone(&self.inner);
+        let claim = Claim { inner, id, path: path.clone(), once: false };
         let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
         Ok(Box::new(LocalWriter::start(claim, file, hasher, offset)))
+    }
+
+    async fn write_once(&self) -> Result<Box<dyn BlobWriter>, StoreError> {
+        let id = UploadId::fresh();
+        let inner = Arc::clone(&self.inner);
+        let (file, path) = blocking(move || inner.once(id)).await?;
+        let claim = Claim { inner: Arc::clone(&self.inner), id, path, once: true };
+        Ok(Box::new(LocalWriter::start(claim, file, Hasher::new(Algorithm::Sha256), 0)))
     }
 
     async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {
@@ -239,6 +266,10 @@ impl BlobStore for LocalBlobs {
             let folder = inner.incoming();
             let mut removed = 0;
             for entry in fs::read_dir(&folder).map_err(io("read", &folder))?.flatten() {
+                if entry.path().extension().is_some_and(|end| end == ONCE) {
+                    removed += usize::from(remove_ended(&entry.path()));
+                    continue;
+                }
                 let id = entry.file_name().to_str().and_then(|name| name.parse::<UploadId>().ok());
                 let idle = entry.metadata().and_then(|metadata| metadata.modified());
                 let idle = idle.ok().and_then(|since| since.elapsed().ok());
@@ -270,11 +301,8 @@ impl BlobStore for LocalBlobs {
             if inner.blob(&digest).exists() {
                 return Ok(());
             }
-            let path = inner.upload(UploadId::fresh());
-            let written = File::create_new(&path).and_then(|mut file| {
-                file.write_all(&content)?;
-                file.sync_all()
-            });
+            let (mut file, path) = inner.once(UploadId::fresh())?;
+            let written = file.write_all(&content).and_then(|()| file.sync_all());
             written
                 .map_err(io("write", &path))
                 .and_then(|()| inner.settle(&path, &digest))
@@ -295,6 +323,12 @@ impl BlobStore for LocalBlobs {
         })
         .await
     }
+}
+
+/// Removes an upload whose process has ended. True: it is gone.
+fn remove_ended(path: &Path) -> bool {
+    let Ok(file) = OpenOptions::new().write(true).open(path) else { return false };
+    file.try_lock().is_ok() && fs::remove_file(path).is_ok()
 }
 
 fn upload_error(error: std::io::Error, id: UploadId, path: &Path) -> StoreError {
@@ -338,14 +372,22 @@ fn hash(file: &mut File, algorithm: Algorithm) -> std::io::Result<Hasher> {
     }
 }
 
-/// That an upload is being written to. Dropped, it is free again.
+/// That an upload is being written to. Dropped, it is free again, or gone.
 struct Claim {
     inner: Arc<Inner>,
     id: UploadId,
+    path: PathBuf,
+    /// Whether nobody can take it up again.
+    once: bool,
 }
 
 impl Drop for Claim {
     fn drop(&mut self) {
+        if self.once {
+            // Once committed, it is there no more.
+            let _ = fs::remove_file(&self.path);
+            return;
+        }
         let mut states = self.inner.states();
         if matches!(states.get(&self.id), Some(State::Active)) {
             states.remove(&self.id);
@@ -454,8 +496,7 @@ impl Work {
         while let Some(order) = queue.blocking_recv() {
             match order {
                 Order::Write(chunk) => {
-                    let path = self.claim.inner.upload(self.claim.id);
-                    self.file.write_all(&chunk).map_err(io("write", &path))?;
+                    self.file.write_all(&chunk).map_err(io("write", &self.claim.path))?;
                     self.hasher.update(&chunk);
                     self.offset += chunk.len() as u64;
                 }
@@ -474,6 +515,9 @@ impl Work {
     }
 
     fn remember(&self) {
+        if self.claim.once {
+            return;
+        }
         let mut states = self.claim.inner.states();
         if states.len() < PARKED {
             states.insert(self.claim.id, State::Parked(Box::new(self.hasher.clone()), self.offset));
@@ -484,7 +528,7 @@ impl Work {
 
     fn commit(&mut self, digest: &Digest) -> Result<u64, StoreError> {
         let inner = &self.claim.inner;
-        let path = inner.upload(self.claim.id);
+        let path = self.claim.path.clone();
         let hasher = match digest.algorithm() {
             Algorithm::Sha256 => self.hasher.clone(),
             // Which algorithm is wanted is known only now.

@@ -46,8 +46,13 @@ impl NewParcel {
         std::fs::create_dir_all(folder).map_err(ParcelError::io(format!("cannot make {shown}")))?;
         let shape = Shape::of(&contents);
         let size = size.unwrap_or(shape.total).min(shape.total);
-        let (volumes, resumed) = NewVolumes::make(folder, shape.total, size)
-            .map_err(ParcelError::io(format!("cannot write to {shown}")))?;
+        let (volumes, resumed) =
+            NewVolumes::make(folder, shape.total, size).map_err(|error| match error.kind() {
+                std::io::ErrorKind::WouldBlock => {
+                    ParcelError::Files(format!("another run is packing into {shown}"))
+                }
+                _ => ParcelError::io(format!("cannot write to {shown}"))(error),
+            })?;
         let mut places = HashMap::new();
         for entry in &shape.entries {
             let mut stretch = volumes.at(entry.start);

@@ -81,6 +81,8 @@ pub struct NewVolumes {
     total: u64,
     /// What was written: where it begins, how long it is, and its CRC-32.
     written: Mutex<Vec<(u64, u64, u32)>>,
+    /// Held as long as we write.
+    _lock: Option<File>,
 }
 
 /// The longest gap between what is written: the end of a block and the end of the archive.
@@ -88,21 +90,30 @@ const GAP: u64 = 4096;
 
 impl NewVolumes {
     /// Makes the files, or takes up those that a run before has left. True: there were some.
+    ///
+    /// # Errors
+    /// [`io::ErrorKind::WouldBlock`] when another run is writing them.
     pub fn make(folder: &Path, total: u64, size: u64) -> io::Result<(Self, bool)> {
         let count = usize::try_from(total.div_ceil(size)).unwrap_or(usize::MAX);
         let mut paths = Vec::new();
         let mut resumed = false;
+        let mut lock = None;
         for number in 0..count {
             let path = folder.join(format!("{}.partial", volume_name(number, count)));
             let length = if number + 1 < count { size } else { total - size * number as u64 };
             let file = OpenOptions::new().write(true).create(true).truncate(false).open(&path)?;
+            if number == 0 {
+                // Two runs that write the same would spoil each other's work.
+                file.try_lock()?;
+                lock = file.try_clone().ok();
+            }
             resumed |= file.metadata()?.len() == length;
             file.set_len(length)?;
             paths.push(path);
         }
         let volumes = Volumes::new(paths, size);
         let folder = folder.to_owned();
-        Ok((Self { folder, volumes, total, written: Mutex::default() }, resumed))
+        Ok((Self { folder, volumes, total, written: Mutex::default(), _lock: lock }, resumed))
     }
 
     /// What is written so far.
@@ -267,8 +278,13 @@ mod tests {
         stretch.write(&[1; 40_000]).unwrap();
         stretch.done();
         assert!(new.finish().is_err());
+        drop(new);
         let (again, resumed) = NewVolumes::make(folder.path(), 100_000, 50_000).unwrap();
         assert!(resumed, "the next run takes them up");
+        assert!(
+            NewVolumes::make(folder.path(), 100_000, 50_000).is_err(),
+            "but not while we write"
+        );
         again.remove();
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
     }

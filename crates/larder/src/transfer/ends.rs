@@ -8,7 +8,7 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::Tag;
 use larder_core::reference::Selector;
-use larder_store::{BlobStore, BlobWriter, StoreError};
+use larder_store::{BlobStore, BlobWriter};
 
 use super::TransferError;
 
@@ -98,20 +98,16 @@ pub async fn pour(
     blobs: &dyn BlobStore,
     mut content: Content,
 ) -> Result<Box<dyn BlobWriter>, TransferError> {
-    let id = blobs.begin().await?;
-    let mut writer = blobs.resume(id).await?;
+    let mut writer = blobs.write_once().await?;
     while let Some(chunk) = content.next().await {
         let written = match chunk {
             Ok(chunk) => writer.write(chunk).await.map_err(TransferError::Store),
             Err(error) => Err(error),
         };
         if let Err(error) = written {
-            // Parked first, so that nobody writes to it any more; then given up.
+            // Waited for, so that nothing of it is left when we tell.
             let parked = writer.park().await;
-            match blobs.cancel(id).await {
-                Err(StoreError::NotFound(_)) | Ok(()) => {}
-                Err(other) => tracing::warn!(%other, ?parked, "an upload could not be given up"),
-            }
+            tracing::debug!(?parked, "an upload was given up");
             return Err(error);
         }
     }

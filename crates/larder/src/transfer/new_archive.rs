@@ -18,6 +18,8 @@ use larder_core::document::{Descriptor, Document};
 use tokio::sync::mpsc;
 use tokio::task::spawn_blocking;
 
+use crate::files::{Wait, beside};
+
 use super::archive::{blob_name, refused};
 use super::layout::{Index, MARKER};
 use super::{Content, LayoutError, Role, Target, TransferError};
@@ -52,11 +54,12 @@ impl NewArchive {
             let path = path.display().to_string();
             return Err(LayoutError::Occupied { path, by: "a file" }.into());
         }
-        let mut partial = path.as_os_str().to_owned();
-        partial.push(format!(".partial-{}", std::process::id()));
-        let partial = PathBuf::from(partial);
-        let file = File::create(&partial)
-            .map_err(LayoutError::io(format!("cannot write {}", partial.display())))?;
+        let (file, partial) = beside(path, Wait::No).map_err(|error| match error.kind() {
+            io::ErrorKind::WouldBlock => {
+                LayoutError::Occupied { path: path.display().to_string(), by: "another run" }.into()
+            }
+            _ => LayoutError::io(format!("cannot write {}", path.display()))(error),
+        })?;
         Ok(Self {
             path: path.to_owned(),
             partial,

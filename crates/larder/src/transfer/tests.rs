@@ -178,6 +178,7 @@ fn order<'o>(source: &'o Memory, target: &'o Notebook, platforms: &'o Platforms)
         target,
         tag: Some(tag),
         platforms,
+        leave: &NOTHING,
         trimmed: None,
     }
 }

@@ -10,6 +10,7 @@ mod demo;
 mod faults;
 mod house;
 mod intake;
+mod kill;
 mod limits;
 mod look;
 mod parcel;
