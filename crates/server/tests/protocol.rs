@@ -88,6 +88,74 @@ impl Fixture {
 }
 
 #[tokio::test]
+async fn what_refers_to_a_manifest_is_listed() {
+    let larder = Fixture::new(false);
+    let subject = Digest::of(&larder.push_image("1.9").await);
+    let config = larder.push_blob(b"{}").await;
+    let mut pushed = Vec::new();
+    for number in 0..130 {
+        let kind = if number % 2 == 0 { "application/vnd.example+json" } else { "text/other" };
+        let manifest = format!(
+            r#"{{"schemaVersion":2,"artifactType":"{kind}","config":{{"mediaType":"a/b","digest":"{config}","size":2}},"layers":[],"subject":{{"digest":"{subject}","size":1}},"annotations":{{"n":"{number}"}}}}"#
+        );
+        let digest = Digest::of(manifest.as_bytes());
+        let path = format!("/v2/vendor/a/manifests/{digest}");
+        let answer =
+            larder.send("PUT", &path, &[("content-type", MANIFEST)], manifest.as_bytes()).await;
+        assert_eq!(answer.status, StatusCode::CREATED);
+        assert_eq!(answer.header("oci-subject"), subject.as_str());
+        pushed.push(digest.to_string());
+    }
+    let all = |filter: &'static str| {
+        let larder = &larder;
+        let mut path = format!("/v2/vendor/a/referrers/{subject}{filter}");
+        async move {
+            let mut found = Vec::new();
+            loop {
+                let answer = larder.send("GET", &path, &[], b"").await;
+                assert_eq!(answer.status, StatusCode::OK);
+                assert_eq!(
+                    answer.header("content-type"),
+                    "application/vnd.oci.image.index.v1+json"
+                );
+                let index: serde_json::Value = serde_json::from_slice(&answer.body).unwrap();
+                found.extend(index["manifests"].as_array().unwrap().iter().cloned());
+                match answer.header("link").strip_prefix('<').and_then(|link| link.split_once('>'))
+                {
+                    Some((next, _)) => path = next.to_owned(),
+                    None => return (found, answer.header("oci-filters-applied").to_owned()),
+                }
+            }
+        }
+    };
+    let (found, filters) = all("").await;
+    let mut digests: Vec<&str> = found.iter().map(|one| one["digest"].as_str().unwrap()).collect();
+    digests.sort_unstable();
+    pushed.sort();
+    assert_eq!(digests, pushed, "each once, over all pages");
+    assert_eq!(filters, "");
+    assert!(found[0]["annotations"]["n"].is_string());
+    for filter in [
+        "?artifactType=application/vnd.example%2Bjson",
+        "?artifactType=application/vnd.example+json",
+    ] {
+        let (found, filters) = all(filter).await;
+        assert_eq!((found.len(), filters.as_str()), (65, "artifactType"));
+        assert!(found.iter().all(|one| one["artifactType"] == "application/vnd.example+json"));
+    }
+    // What nobody refers to, and what is not there, has an empty list.
+    for path in
+        [format!("/v2/vendor/a/referrers/{config}"), format!("/v2/vendor/none/referrers/{subject}")]
+    {
+        let answer = larder.send("GET", &path, &[], b"").await;
+        assert_eq!(answer.status, StatusCode::OK);
+        assert!(String::from_utf8(answer.body).unwrap().contains(r#""manifests":[]"#));
+    }
+    let wrong = larder.send("GET", "/v2/vendor/a/referrers/latest", &[], b"").await;
+    assert_eq!((wrong.status, wrong.code().as_str()), (StatusCode::BAD_REQUEST, "DIGEST_INVALID"));
+}
+
+#[tokio::test]
 async fn a_pushed_image_is_pulled_byte_for_byte() {
     let larder = Fixture::new(false);
     assert_eq!(larder.send("GET", "/v2/", &[], b"").await.status, StatusCode::OK);

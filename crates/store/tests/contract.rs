@@ -5,10 +5,12 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use larder_core::digest::{Algorithm, Digest, Hasher};
+use larder_core::lock::Want;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{
-    BlobStore, Ledger, LocalBlobs, ManifestRecord, NewManifest, SqliteLedger, Store, StoreError,
+    BlobStore, Brought, Event, Journal, Ledger, LocalBlobs, ManifestRecord, NewManifest,
+    SqliteLedger, Store, StoreError,
 };
 
 fn repository(name: &str) -> RepositoryName {
@@ -73,6 +75,19 @@ async fn blob_store_contract(blobs: &dyn BlobStore, reopen: impl Fn() -> Box<dyn
     writer.write(Bytes::from_static(b"three")).await.unwrap();
     writer.commit(&Digest::of(b"one two three")).await.unwrap();
     assert!(blobs.size(&Digest::of(b"one two three")).await.unwrap().is_some());
+
+    // An upload that nobody takes up again leaves nothing, however its writer ends; those that are
+    // being written stay, and what a killed process has left goes whatever its age.
+    let mut kept = blobs.write_once().await.unwrap();
+    kept.write(Bytes::from_static(b"kept")).await.unwrap();
+    let mut given_up = blobs.write_once().await.unwrap();
+    given_up.write(Bytes::from_static(b"lost")).await.unwrap();
+    given_up.park().await.unwrap();
+    assert_eq!(reopen().remove_abandoned(Duration::from_secs(3600)).await.unwrap(), 0);
+    kept.commit(&Digest::of(b"kept")).await.unwrap();
+    assert_eq!(read(blobs, &Digest::of(b"kept"), 0..4).await, b"kept");
+    let wrong = blobs.write_once().await.unwrap().commit(&Digest::of(b"other")).await;
+    assert!(matches!(wrong, Err(StoreError::Mismatch { .. })));
 
     // The other algorithm, empty content, content that is there already.
     let mut hasher = Hasher::new(Algorithm::Sha512);
@@ -194,11 +209,110 @@ async fn ledger_contract(ledger: &dyn Ledger) {
     ledger.put_manifest(&gauge, second).await.unwrap();
     assert_eq!(since("a").await, 3_000);
 
+    // What is about a manifest is found by it, page by page, and only in its repository.
+    let about = |content: &str| NewManifest {
+        subject: Some(first.record.digest.clone()),
+        ..manifest(content, &[&one], &[], None)
+    };
+    for content in ["signature", "materials", "build"] {
+        ledger.put_manifest(&gauge, about(content)).await.unwrap();
+    }
+    let found = ledger.referrers(&gauge, &first.record.digest, None, 10).await.unwrap();
+    assert_eq!(found.len(), 3);
+    assert!(found.is_sorted_by(|a, b| a.digest < b.digest));
+    let rest = ledger.referrers(&gauge, &first.record.digest, Some(&found[0].digest), 1).await;
+    assert_eq!(rest.unwrap(), found[1..2]);
+    assert!(ledger.referrers(&gauge, &one, None, 10).await.unwrap().is_empty());
+    assert!(ledger.referrers(&other, &first.record.digest, None, 10).await.unwrap().is_empty());
+    let tags = ledger.all_tags().await.unwrap();
+    assert_eq!(tags.len(), 7);
+    assert!(tags.is_sorted());
+    let digests = ledger.digests().await.unwrap();
+    assert_eq!(digests.len(), 2 + 6, "two blobs and six manifests, each once");
+    assert!(digests.is_sorted());
+
     // What is held counts each blob once, through an index too; prefixes end at a slash.
     let held = ledger.held(Some(&repository("vendor"))).await.unwrap();
     assert_eq!(held.iter().find(|held| held.tag.as_str() == "1.9.2").unwrap().content, 30);
     assert_eq!(held.len(), 7);
     assert!(ledger.held(Some(&repository("vend"))).await.unwrap().is_empty());
+}
+
+async fn journal_contract(journal: &dyn Journal) {
+    let want = |tag: &str| Want {
+        image: "bazaar.example/library/kettle".parse().unwrap(),
+        tag: tag.parse().unwrap(),
+    };
+    let (one, two) = (Digest::of(b"one"), Digest::of(b"two"));
+    let seen = |digest: &Digest| Event::Seen(digest.clone());
+    journal.note(vec![(want("2"), seen(&one)), (want("1"), seen(&one))], 10).await.unwrap();
+    journal.note(vec![(want("2"), seen(&one))], 20).await.unwrap();
+    let all = journal.intake().await.unwrap();
+    assert_eq!(
+        all.iter().map(|record| record.want.clone()).collect::<Vec<_>>(),
+        [want("1"), want("2")]
+    );
+    assert_eq!((all[1].checked, all[1].moved), (Some(20), None));
+    // It moved, failed to come, and came in the end.
+    journal.note(vec![(want("2"), seen(&two))], 30).await.unwrap();
+    journal.note(vec![(want("2"), Event::Failed("cut".into()))], 40).await.unwrap();
+    let record = journal.intake().await.unwrap().remove(1);
+    assert_eq!((record.moved, record.seen.as_ref()), (Some(30), Some(&two)));
+    assert_eq!(record.failed, Some(("cut".into(), 40)));
+    let to = "larder.example/vendor/kettle".to_owned();
+    let brought = Brought { digest: two.clone(), to, whole: one.clone() };
+    journal.note(vec![(want("2"), Event::Brought(brought.clone()))], 50).await.unwrap();
+    let record = journal.intake().await.unwrap().remove(1);
+    assert_eq!((record.brought, record.failed), (Some((brought, 50)), None));
+    journal.note(Vec::new(), 60).await.unwrap();
+
+    let (bazaar, other) = ("bazaar.example".parse().unwrap(), "other.example".parse().unwrap());
+    for (count, at) in [(3, 100), (2, 100), (4, 200)] {
+        journal.note_pulls(&bazaar, count, at).await.unwrap();
+    }
+    assert_eq!(journal.pulls(&bazaar, 0).await.unwrap(), [(100, 5), (200, 4)]);
+    assert_eq!(journal.pulls(&bazaar, 100).await.unwrap(), [(200, 4)]);
+    assert!(journal.pulls(&other, 0).await.unwrap().is_empty());
+
+    let place = repository("vendor/kettle");
+    journal.note_placed(&other, &place, vec![one.clone()]).await.unwrap();
+    assert_eq!(journal.placed(&other, &one).await.unwrap(), Some(place));
+    assert_eq!(journal.placed(&bazaar, &one).await.unwrap(), None);
+    assert_eq!(journal.placed(&other, &two).await.unwrap(), None);
+}
+
+#[tokio::test]
+async fn the_sqlite_journal_keeps_its_promises() {
+    let folder = tempfile::tempdir().unwrap();
+    journal_contract(&SqliteLedger::open(&folder.path().join("ledger.sqlite")).unwrap()).await;
+}
+
+#[tokio::test]
+async fn what_a_killed_process_left_is_removed_whatever_its_age() {
+    let folder = tempfile::tempdir().unwrap();
+    let blobs = LocalBlobs::open(folder.path()).unwrap();
+    let left = folder.path().join("uploads/0192.once");
+    std::fs::write(&left, b"half").unwrap();
+    assert_eq!(blobs.remove_abandoned(Duration::from_secs(3600)).await.unwrap(), 1);
+    assert!(!left.exists());
+}
+
+#[test]
+fn a_store_of_the_first_version_is_carried_over() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("ledger.sqlite");
+    drop(SqliteLedger::open(&path).unwrap());
+    let connection = rusqlite::Connection::open(&path).unwrap();
+    connection
+        .execute_batch("DROP TABLE intake; DROP TABLE pulls; DROP TABLE placed; DROP INDEX manifests_by_subject; PRAGMA user_version = 1;")
+        .unwrap();
+    drop(connection);
+    drop(SqliteLedger::open(&path).unwrap());
+    let connection = rusqlite::Connection::open(&path).unwrap();
+    let version: i64 =
+        connection.pragma_query_value(None, "user_version", |row| row.get(0)).unwrap();
+    assert_eq!(version, 2);
+    connection.execute_batch("SELECT * FROM intake; SELECT * FROM placed;").unwrap();
 }
 
 #[tokio::test]
