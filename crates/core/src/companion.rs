@@ -24,8 +24,8 @@ pub fn list_tag(subject: &Digest) -> Tag {
     let mut text = format!("{}-{}", subject.algorithm().name(), subject.hex());
     // A tag has 128 characters at most (the standard cuts algorithm and hash at 32 and 64).
     text.truncate(subject.algorithm().name().len() + 1 + 64);
-    #[allow(clippy::expect_used)] // an algorithm's name, a hyphen and hex digits are a tag
-    text.parse().expect("a tag by its characters")
+    // An algorithm's name, a hyphen and hex digits are a tag.
+    text.parse().unwrap_or_else(|_| Tag::latest())
 }
 
 /// Whether a tag is made from this digest and an ending: the older scheme, in which signatures and

@@ -6,17 +6,17 @@
 
 use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
-use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
+use std::io::{Read, Seek as _, SeekFrom, Write as _};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use async_trait::async_trait;
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 use larder_core::digest::{Algorithm, Digest, Hasher};
 use tokio::sync::{mpsc, oneshot};
-use tokio::task::spawn_blocking;
+use tokio::task::{JoinHandle, spawn_blocking};
 
 use crate::blobs::{BlobReader, BlobStore, BlobWriter, UploadId};
 use crate::error::StoreError;
@@ -28,6 +28,8 @@ const QUEUE: usize = 16;
 /// Parked uploads whose hash is remembered; others are hashed again when they are resumed.
 const PARKED: usize = 1024;
 
+/// Bytes after which the disk is told to write what came so far.
+const FLUSH_EACH: u64 = 32 * 1024 * 1024;
 /// The ending of the files of uploads that nobody takes up again.
 const ONCE: &str = "once";
 
@@ -192,16 +194,15 @@ impl BlobStore for LocalBlobs {
                 let mut left = range.end.saturating_sub(range.start);
                 while left > 0 {
                     let want = usize::try_from(left).unwrap_or(PIECE).min(PIECE);
-                    let mut piece = BytesMut::zeroed(want);
-                    let got = file.read(&mut piece).map_err(io("read", &path))?;
-                    if got == 0 {
+                    let mut piece = Vec::with_capacity(want);
+                    let taken = Read::by_ref(&mut file).take(want as u64).read_to_end(&mut piece);
+                    if taken.map_err(io("read", &path))? < want {
                         let short = std::io::ErrorKind::UnexpectedEof.into();
                         return Err(io("read", &path)(short));
                     }
-                    piece.truncate(got);
-                    left -= got as u64;
+                    left -= want as u64;
                     // The reader has gone: nobody misses the rest.
-                    if pieces.blocking_send(Ok(piece.freeze())).is_err() {
+                    if pieces.blocking_send(Ok(piece.into())).is_err() {
                         return Ok(());
                     }
                 }
@@ -416,7 +417,8 @@ impl LocalWriter {
         let failed = Arc::new(Mutex::new(None));
         let told = Arc::clone(&failed);
         spawn_blocking(move || {
-            let mut work = Work { claim, file, hasher, offset };
+            let flushed = offset;
+            let mut work = Work { claim, file, hasher, offset, flushed, flushing: None };
             let outcome = work.run(&mut queue);
             // The upload is free, and a failure can be read, before the writer hears of the end.
             drop(work);
@@ -487,6 +489,9 @@ struct Work {
     file: File,
     hasher: Hasher,
     offset: u64,
+    /// Up to where the disk has been told to write.
+    flushed: u64,
+    flushing: Option<JoinHandle<()>>,
 }
 
 impl Work {
@@ -499,6 +504,7 @@ impl Work {
                     self.file.write_all(&chunk).map_err(io("write", &self.claim.path))?;
                     self.hasher.update(&chunk);
                     self.offset += chunk.len() as u64;
+                    self.flush_ahead();
                 }
                 Order::Park(tell) => {
                     self.remember();
@@ -512,6 +518,22 @@ impl Work {
         }
         self.remember();
         Ok(None)
+    }
+
+    /// Has what came so far written to the disk while more comes, so that the last flush, for which
+    /// everybody waits, has little left to do.
+    fn flush_ahead(&mut self) {
+        let idle = self.flushing.as_ref().is_none_or(JoinHandle::is_finished);
+        if idle
+            && self.offset - self.flushed >= FLUSH_EACH
+            && let Ok(file) = self.file.try_clone()
+        {
+            self.flushed = self.offset;
+            self.flushing = Some(spawn_blocking(move || {
+                // A failure comes again with the last flush, which is the one that counts.
+                let _ = file.sync_data();
+            }));
+        }
     }
 
     fn remember(&self) {

@@ -129,6 +129,11 @@ const SIZE_LIMIT: u64 = 1 << 60;
 /// The most volumes of a parcel.
 const VOLUME_LIMIT: usize = 9_999;
 
+#[derive(Deserialize)]
+struct Version {
+    parcel: u64,
+}
+
 impl Contents {
     /// Contents without blobs and volumes.
     pub fn new(
@@ -163,10 +168,6 @@ impl Contents {
     /// Reads one line of JSON and checks that it is in order, so that whoever works with it need not.
     pub fn read(text: &str) -> Result<Self, ContentsError> {
         let shape = |error: serde_json::Error| ContentsError::Shape(error.to_string());
-        #[derive(Deserialize)]
-        struct Version {
-            parcel: u64,
-        }
         let Version { parcel } = serde_json::from_str(text).map_err(shape)?;
         if parcel != u64::from(VERSION) {
             return Err(ContentsError::Version(parcel));

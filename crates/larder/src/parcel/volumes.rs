@@ -4,7 +4,8 @@ use std::fs::{File, OpenOptions};
 use std::io;
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use larder_core::parcel::{Volume, volume_name};
 
@@ -81,10 +82,15 @@ pub struct NewVolumes {
     total: u64,
     /// What was written: where it begins, how long it is, and its CRC-32.
     written: Mutex<Vec<(u64, u64, u32)>>,
+    /// Bytes that were written since the disk was last told to.
+    pending: AtomicU64,
+    flushing: Arc<AtomicBool>,
     /// Held as long as we write.
     _lock: Option<File>,
 }
 
+/// Bytes after which the disk is told to write what came so far.
+const FLUSH_EACH: u64 = 64 * 1024 * 1024;
 /// The longest gap between what is written: the end of a block and the end of the archive.
 const GAP: u64 = 4096;
 
@@ -112,8 +118,16 @@ impl NewVolumes {
             paths.push(path);
         }
         let volumes = Volumes::new(paths, size);
-        let folder = folder.to_owned();
-        Ok((Self { folder, volumes, total, written: Mutex::default(), _lock: lock }, resumed))
+        let new = Self {
+            folder: folder.to_owned(),
+            volumes,
+            total,
+            written: Mutex::default(),
+            pending: AtomicU64::new(0),
+            flushing: Arc::default(),
+            _lock: lock,
+        };
+        Ok((new, resumed))
     }
 
     /// What is written so far.
@@ -164,6 +178,22 @@ impl NewVolumes {
         Ok(volumes)
     }
 
+    /// Has a volume written to the disk while more comes, now and then, so that the last flush has
+    /// little left to do.
+    fn flush_ahead(&self, path: &Path, more: u64) {
+        let pending = self.pending.fetch_add(more, Ordering::Relaxed) + more;
+        if pending < FLUSH_EACH || self.flushing.swap(true, Ordering::Relaxed) {
+            return;
+        }
+        self.pending.store(0, Ordering::Relaxed);
+        let (path, flushing) = (path.to_owned(), Arc::clone(&self.flushing));
+        std::thread::spawn(move || {
+            // A failure comes again with the last flush, which is the one that counts.
+            let _ = File::open(path).and_then(|file| file.sync_data());
+            flushing.store(false, Ordering::Relaxed);
+        });
+    }
+
     /// The volume of a byte and where it ends.
     fn volume_of(&self, at: u64) -> (usize, u64) {
         let number = at / self.volumes.size;
@@ -193,8 +223,11 @@ pub struct Stretch<'v> {
 impl Stretch<'_> {
     /// Writes the next bytes.
     pub fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
+        let volumes = self.volumes;
         self.each(bytes, |path, inside, part| {
-            OpenOptions::new().write(true).open(path)?.write_all_at(part, inside)
+            OpenOptions::new().write(true).open(path)?.write_all_at(part, inside)?;
+            volumes.flush_ahead(path, part.len() as u64);
+            Ok(())
         })
     }
 
@@ -275,7 +308,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let (new, _) = NewVolumes::make(folder.path(), 100_000, 50_000).unwrap();
         let mut stretch = new.at(60_000);
-        stretch.write(&[1; 40_000]).unwrap();
+        stretch.write(&vec![1; 40_000]).unwrap();
         stretch.done();
         assert!(new.finish().is_err());
         drop(new);

@@ -38,7 +38,7 @@ fn bursts_of_failures_are_waited_out() {
 fn failures_without_end_are_told_and_the_rest_comes_in() {
     with(
         |house| {
-            house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 999, What::Status(503, None))
+            house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 999, What::Status(503, None));
         },
         3,
         &["4 images brought in", "bazaar.example answered 503", "try again later"],

@@ -333,7 +333,9 @@ fn a_parcel_is_packed_by_whoever_can_and_what_is_missing_is_told() {
     gap.near("parcel pack parcel --dry-run").ends(0).says(&["would pack parcel: 5 images"]);
     assert!(!gap.house.path("parcel").exists());
     gap.near("parcel pack parcel").ends(0);
-    gap.near("parcel pack parcel").ends(2).says(&["holds a finished parcel already"]);
+    gap.near("parcel pack parcel").ends(0).says(&["packed already: parcel"]);
+    let other = "parcel pack parcel --only ventworks.example/**";
+    gap.near(other).ends(2).says(&["holds a finished parcel already"]);
     gap.near("parcel sign-key near.pem").ends(2).says(&["cannot write near.pem"]);
     gap.near("parcel verify nowhere").ends(2).says(&["cannot", "nowhere"]);
     gap.near("parcel verify deploy").ends(2).says(&["there is no contents.jsonl in deploy"]);

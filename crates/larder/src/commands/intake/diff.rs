@@ -6,7 +6,7 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_client::ClientError;
 use larder_core::digest::Digest;
 use larder_core::lock::{Difference, Lock, Next, UpstreamNow, Want, difference};
-use larder_core::name::Host;
+use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::reference::Selector;
 use larder_store::Store;
 use serde::Serialize;
@@ -69,7 +69,7 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
         })
         .collect();
 
-    let held = held(&config, &wants, &lock, store.as_ref()).await?;
+    let held = held(&config, &upstreams, &wants, &lock, store.as_ref()).await?;
     let differences = difference(&wants, &lock, |want| held.get(want).cloned());
     // What a run would bring in, and what that costs at each upstream.
     let to_run: BTreeSet<&Want> = differences
@@ -96,38 +96,51 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
 /// Where the tags of all wanted and locked images point at their destinations.
 async fn held(
     config: &Config,
+    upstreams: &Upstreams<'_>,
     wants: &BTreeMap<Want, UpstreamNow>,
     lock: &Lock,
     store: Option<&Store>,
 ) -> Result<HashMap<Want, Digest>, Failure> {
+    let mut own: HashMap<(RepositoryName, Tag), Digest> = HashMap::new();
+    if let Some(store) = store {
+        let tags = store.ledger.all_tags().await;
+        let tags =
+            tags.map_err(|error| Failure::store("cannot tell what the larder holds", &error))?;
+        own.extend(tags.into_iter().map(|(repository, tag, digest)| ((repository, tag), digest)));
+    }
     let mut all: Vec<&Want> = wants.keys().chain(lock.entries.keys()).collect();
     all.sort();
     all.dedup();
-    let found: Vec<Result<Option<(Want, Digest)>, Failure>> = stream::iter(all)
-        .map(|want| async move {
-            let Some(intake) = config.intake_of(&want.image) else { return Ok(None) };
-            let to = config.destination(intake);
+    let (mut held, mut elsewhere) = (HashMap::new(), Vec::new());
+    for want in all {
+        let Some(intake) = config.intake_of(&want.image) else { continue };
+        let to = config.destination(intake);
+        if to.host == config.larder.url.host {
+            let found = own.get(&(to.repository, want.tag.clone()));
+            held.extend(found.map(|digest| (want.clone(), digest.clone())));
+        } else {
+            elsewhere.push((want, to));
+        }
+    }
+    let found: Vec<Result<Option<(Want, Digest)>, Failure>> = stream::iter(elsewhere)
+        .map(|(want, to)| async move {
+            let registry = upstreams.registry(&to.host)?;
             let selector = Selector::Tag(want.tag.clone());
-            if to.host != config.larder.url.host {
-                let registry = config.registry(&to.host)?;
-                return match registry.resolve(&to.repository, &selector).await {
-                    Ok(resolved) => Ok(Some((want.clone(), resolved.digest))),
-                    Err(ClientError::NotFound { .. }) => Ok(None),
-                    Err(error) => {
-                        Err(Failure::remote(format!("cannot tell what {} has", to.host), &error))
-                    }
-                };
+            match registry.resolve(&to.repository, &selector).await {
+                Ok(resolved) => Ok(Some((want.clone(), resolved.digest))),
+                Err(ClientError::NotFound { .. }) => Ok(None),
+                Err(error) => {
+                    Err(Failure::remote(format!("cannot tell what {} has", to.host), &error))
+                }
             }
-            let Some(store) = store else { return Ok(None) };
-            let found = store.ledger.manifest(&to.repository, &selector).await;
-            let found = found
-                .map_err(|error| Failure::store("cannot tell what the larder holds", &error))?;
-            Ok(found.map(|record| (want.clone(), record.digest)))
         })
-        .buffered(16)
+        .buffered(32)
         .collect()
         .await;
-    found.into_iter().filter_map(Result::transpose).collect()
+    for found in found {
+        held.extend(found?);
+    }
+    Ok(held)
 }
 
 fn show_costs(costs: &[Cost], context: &Context) {

@@ -1,12 +1,13 @@
 //! One locked image on its way in: what it costs, whether it is there, and how it comes.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
+use std::time::Duration;
 
 use larder_client::ClientError;
 use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::lock::{Lock, Locked, Want};
-use larder_core::name::{Host, RepositoryName};
+use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::platform::Platforms;
 use larder_core::reference::{Image, Selector};
 use larder_store::{Brought, IntakeRecord, Store, StoreError};
@@ -34,6 +35,26 @@ pub fn jobs<'j>(config: &'j Config, lock: &'j Lock) -> impl Iterator<Item = Job<
         let elsewhere = to.host != config.larder.url.host;
         intake.tags.want(&want.tag).then_some(Job { want, locked, intake, to, elsewhere })
     })
+}
+
+/// What is known of all images before any is brought in.
+pub struct Facts<'f> {
+    pub store: &'f Store,
+    pub upstreams: &'f Upstreams<'f>,
+    /// Where this larder's tags point.
+    pub tags: HashMap<(RepositoryName, Tag), Digest>,
+    pub journal: HashMap<Want, IntakeRecord>,
+}
+
+impl<'f> Facts<'f> {
+    /// Reads them from the store.
+    pub async fn read(store: &'f Store, upstreams: &'f Upstreams<'f>) -> Result<Self, StoreError> {
+        let tags = store.ledger.all_tags().await?.into_iter();
+        let tags = tags.map(|(repository, tag, digest)| ((repository, tag), digest)).collect();
+        let journal = store.journal.intake().await?.into_iter();
+        let journal = journal.map(|record| (record.want.clone(), record)).collect();
+        Ok(Self { store, upstreams, tags, journal })
+    }
 }
 
 impl Job<'_> {
@@ -95,22 +116,18 @@ impl Job<'_> {
 
     /// Whether it is there with all that is wanted of it, without asking any upstream.
     ///
-    /// This larder's store tells by itself: what it has recorded is complete. Another registry says
-    /// where its tag points, and our journal what we brought along with that.
-    pub async fn is_there(
-        &self,
-        store: &Store,
-        config: &Config,
-        known: Option<&IntakeRecord>,
-    ) -> Result<bool, Failure> {
+    /// The tag says what is there, our journal what we brought along with that. Where the journal does
+    /// not know, this larder's store tells by itself: what it has recorded is complete.
+    pub async fn is_there(&self, facts: &Facts<'_>) -> Result<bool, Failure> {
+        let whole = self.brought();
+        let brought = facts.journal.get(self.want).and_then(|known| known.brought.as_ref());
+        let is_known = brought.is_some_and(|(brought, _)| *brought == whole);
         if self.elsewhere {
-            let whole = self.brought();
-            let brought = known.and_then(|known| known.brought.as_ref());
-            if brought.is_none_or(|(brought, _)| *brought != whole) {
+            if !is_known {
                 return Ok(false);
             }
-            let registry = config.registry(&self.to.host)?;
             let selector = Selector::Tag(self.want.tag.clone());
+            let registry = facts.upstreams.registry(&self.to.host)?;
             return match registry.resolve(&self.to.repository, &selector).await {
                 Ok(resolved) => Ok(resolved.digest == whole.digest),
                 Err(ClientError::NotFound { .. }) => Ok(false),
@@ -119,17 +136,20 @@ impl Job<'_> {
                 }
             };
         }
-        self.is_held(store)
+        let tag = (self.to.repository.clone(), self.want.tag.clone());
+        if facts.tags.get(&tag) != Some(&whole.digest) {
+            return Ok(false);
+        }
+        if is_known {
+            return Ok(true);
+        }
+        self.is_held(facts.store)
             .await
             .map_err(|error| Failure::store("cannot use the larder's store", &error))
     }
 
     async fn is_held(&self, store: &Store) -> Result<bool, StoreError> {
         let repository = &self.to.repository;
-        let tag = Selector::Tag(self.want.tag.clone());
-        if !points_to(store, repository, &tag, self.locked.here()).await? {
-            return Ok(false);
-        }
         for (digest, companion) in &self.locked.companions {
             let selector = match &companion.tag {
                 Some(tag) => Selector::Tag(tag.clone()),
@@ -162,12 +182,11 @@ impl Job<'_> {
         &self,
         engine: &Engine,
         store: &Store,
-        config: &Config,
         upstreams: &Upstreams<'_>,
     ) -> Result<Moved, Stopped> {
         let source = upstreams.source(&self.want.image)?;
         let target: Box<dyn Target> = if self.elsewhere {
-            let registry = config.registry(&self.to.host)?;
+            let registry = upstreams.registry(&self.to.host)?.clone();
             let remote = Remote::new(registry, self.to.repository.clone());
             Box::new(remote.remembering(store.journal.clone(), self.to.host.clone()))
         } else {
@@ -187,7 +206,7 @@ impl Job<'_> {
         for (digest, companion) in &self.locked.companions {
             let order = Order { tag: companion.tag.clone(), ..order(digest) };
             let moved = engine.run(&order).await.map_err(|error| {
-                Stopped::new(format!("cannot bring in a companion of {}", self.name()), error)
+                Stopped::new(format!("cannot bring in a companion of {}", self.name()), &error)
             })?;
             total.add(&moved);
         }
@@ -199,8 +218,8 @@ impl Job<'_> {
         };
         let moved = engine.run(&order).await;
         let moved = moved.map_err(|error| {
-            let mut stopped = Stopped::new(format!("cannot bring in {}", self.name()), error);
-            if self.elsewhere && self.is_sparse() && stopped.refused {
+            let mut stopped = Stopped::new(format!("cannot bring in {}", self.name()), &error);
+            if self.elsewhere && self.is_sparse() && stopped.why == Why::Refused {
                 stopped.failure.remedy = format!(
                     "{} may insist on all platforms of an index; `trim = true` gives it one with yours alone",
                     self.to.host
@@ -216,29 +235,36 @@ impl Job<'_> {
 /// Why an image did not come.
 pub struct Stopped {
     pub failure: Failure,
-    /// The host that limits our rate, and how long it asks to wait. None: it is something else.
-    pub limited: Option<Option<std::time::Duration>>,
-    /// Whether a registry took it for wrong.
-    refused: bool,
+    pub why: Why,
+}
+
+/// What kind of failure it was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Why {
+    /// A registry limits our rate, and asks to wait so long. None: it does not say.
+    Limited(Option<Duration>),
+    /// A registry took what we sent for wrong.
+    Refused,
+    /// Anything else.
+    Other,
 }
 
 impl Stopped {
-    fn new(what: String, error: TransferError) -> Self {
-        let limited = match &error {
+    fn new(what: String, error: &TransferError) -> Self {
+        let why = match error {
             TransferError::Client(ClientError::RateLimited { retry_after, .. }) => {
-                Some(*retry_after)
+                Why::Limited(*retry_after)
             }
-            _ => None,
+            TransferError::Client(ClientError::Refused { status: 400..=499, .. }) => Why::Refused,
+            _ => Why::Other,
         };
-        let refused =
-            matches!(&error, TransferError::Client(ClientError::Refused { status: 400..=499, .. }));
-        Self { failure: Failure::transfer(what, &error), limited, refused }
+        Self { failure: Failure::transfer(what, error), why }
     }
 }
 
 impl From<Failure> for Stopped {
     fn from(failure: Failure) -> Self {
-        Self { failure, limited: None, refused: false }
+        Self { failure, why: Why::Other }
     }
 }
 

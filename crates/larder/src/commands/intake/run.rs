@@ -1,16 +1,16 @@
 //! `larder intake run`: bring in what the lock says, by digest.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::time::{Duration, Instant};
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::lock::{Stale, Want, stale};
-use larder_store::{Event, IntakeRecord, Store, StoreError};
+use larder_store::{Event, Store, StoreError};
 use serde::Serialize;
 
 use super::budget::Budgets;
-use super::job::{Job, Stopped, jobs};
+use super::job::{Facts, Job, Stopped, Why, jobs};
 use super::upstream::Upstreams;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
@@ -35,7 +35,7 @@ const LIMITED_PAUSE: Duration = Duration::from_secs(60);
 /// Images that are brought in at once; each moves several layers at once.
 const IMAGES_AT_ONCE: usize = 3;
 /// Images of which it is found out at once whether they are there.
-const CHECKS_AT_ONCE: usize = 16;
+const CHECKS_AT_ONCE: usize = 32;
 /// Uploads that nobody has written to for so long were left by a run that was killed.
 const ABANDONED: Duration = Duration::from_secs(24 * 3600);
 
@@ -85,22 +85,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             _ => None,
         })
         .collect();
-    let known: HashMap<Want, IntakeRecord> = store
-        .journal
-        .intake()
-        .await
-        .map_err(unusable)?
-        .into_iter()
-        .map(|record| (record.want.clone(), record))
-        .collect();
+    let upstreams = Upstreams::new(&config);
+    let facts = Facts::read(&store, &upstreams).await.map_err(unusable)?;
     let checked: Vec<(Job<'_>, Result<bool, Failure>)> = stream::iter(jobs(&config, &lock))
         .map(|job| {
-            let (store, config, known) = (&store, &config, known.get(job.want));
-            let outdated = &outdated;
+            let (facts, outdated) = (&facts, &outdated);
             async move {
                 let there = match outdated.contains(job.want) {
                     true => Err(job.outdated()),
-                    false => job.is_there(store, config, known).await,
+                    false => job.is_there(facts).await,
                 };
                 (job, there)
             }
@@ -124,7 +117,6 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return Ok(exit);
     }
 
-    let upstreams = Upstreams::new(&config);
     let progress = context.output.progress();
     let engine = Engine::new(progress.clone());
     let budgets = Budgets::new(&config, &upstreams, Some(&store));
@@ -182,8 +174,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     } else {
         show(&report, context);
     }
-    for failure in &failures {
-        context.output.failure(failure);
+    for failure in grouped(&failures) {
+        context.output.failure(&failure);
     }
     let lacking = if report.not_locked.is_empty() { Exit::Done } else { Exit::No };
     Ok(failures.iter().map(|failure| failure.exit).max().unwrap_or(lacking))
@@ -199,7 +191,6 @@ async fn bring_in(
     budgets: &Budgets<'_>,
     context: &Context,
 ) -> Result<Moved, Failure> {
-    let (config, upstreams) = (budgets.config, budgets.upstreams);
     let outcome = loop {
         let named = |failure: Failure| match failure.what.is_empty() {
             true => Failure { what: format!("cannot bring in {} now", job.name()), ..failure },
@@ -208,18 +199,19 @@ async fn bring_in(
         if let Err(failure) = budgets.reserve(job.host(), job.pulls(), args.wait, context).await {
             break Err(named(failure));
         }
-        match job.bring_in(engine, store, config, upstreams).await {
+        match job.bring_in(engine, store, budgets.upstreams).await {
             Ok(moved) => break Ok(moved),
-            Err(Stopped { failure, limited: None, .. }) => break Err(failure),
-            Err(Stopped { limited: Some(after), .. }) if args.wait => {
+            Err(Stopped { why: Why::Limited(after), .. }) if args.wait => {
                 let after = after.unwrap_or(LIMITED_PAUSE);
                 let (host, seconds) = (job.host(), after.as_secs());
                 context.output.note(format!("{host} limits our rate: waiting {seconds} s"));
                 tokio::time::sleep(after).await;
             }
-            Err(Stopped { failure, .. }) => {
-                let later = Failure { what: String::new(), ..failure.clone() };
-                budgets.stop(job.host(), &later).await;
+            Err(Stopped { failure, why }) => {
+                if matches!(why, Why::Limited(_)) {
+                    let later = Failure { what: String::new(), ..failure.clone() };
+                    budgets.stop(job.host(), &later).await;
+                }
                 break Err(failure);
             }
         }
@@ -231,6 +223,25 @@ async fn bring_in(
     let noted = store.journal.note(vec![(job.want.clone(), event)], now()).await;
     noted.map_err(|error| Failure::store("cannot note what was brought in", &error))?;
     outcome
+}
+
+/// Failures with the same cause as one: an upstream that is down would fill the screen otherwise.
+fn grouped(failures: &[Failure]) -> Vec<Failure> {
+    let mut groups: Vec<(Failure, usize)> = Vec::new();
+    for failure in failures {
+        match groups.iter_mut().find(|(first, _)| first.cause == failure.cause) {
+            Some((_, others)) => *others += 1,
+            None => groups.push((failure.clone(), 0)),
+        }
+    }
+    let told = groups.into_iter().map(|(mut first, others)| {
+        if others > 0 {
+            first.what =
+                format!("{}, and {} for the same cause", first.what, count(others, "other"));
+        }
+        first
+    });
+    told.collect()
 }
 
 fn preview(jobs: &[Job<'_>], there_already: usize, context: &Context) {

@@ -39,20 +39,24 @@ impl Unresolved {
 /// What the wanted tags resolve to.
 pub type Answers = BTreeMap<Want, Result<Resolved, Unresolved>>;
 
-/// The upstreams' clients, each set up once.
+/// The clients of all registries that an intake speaks to, each set up once.
 pub struct Upstreams<'c> {
     config: &'c Config,
     registries: HashMap<Host, Result<Registry, Failure>>,
 }
 
 impl<'c> Upstreams<'c> {
-    /// Sets up the clients of all wanted images.
+    /// Sets up the clients of all wanted images and of where they go.
     pub fn new(config: &'c Config) -> Self {
         let mut registries = HashMap::new();
         let images = config.intake.iter().flat_map(Intake::sources);
-        for image in images.chain(config.intake.iter().map(|intake| intake.image.get_ref())) {
-            if !registries.contains_key(&image.host) {
-                registries.insert(image.host.clone(), config.registry(&image.host));
+        let named = config.intake.iter().map(|intake| intake.image.get_ref());
+        let hosts = images.chain(named).map(|image| image.host.clone());
+        let targets = config.intake.iter().map(|intake| config.destination(intake).host);
+        for host in hosts.chain(targets) {
+            if host != config.larder.url.host && !registries.contains_key(&host) {
+                let registry = config.registry(&host);
+                registries.insert(host, registry);
             }
         }
         Self { config, registries }

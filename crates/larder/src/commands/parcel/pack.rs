@@ -1,7 +1,7 @@
 //! `larder parcel pack`: what the lock names, into an archive and its signed contents.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use async_trait::async_trait;
@@ -22,7 +22,7 @@ use crate::config::Config;
 use crate::context::{Context, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Progress, bytes, count};
-use crate::parcel::{NewParcel, Trust, now_text, read_receipt, signing_key};
+use crate::parcel::{NewParcel, Parcel, Trust, now_text, read_receipt, signing_key};
 use crate::transfer::{Content, Engine, Order, Outline, Own, Source, TransferError};
 
 /// Pack what the lock names into a parcel
@@ -72,6 +72,8 @@ struct Report {
     bytes: u64,
     volumes: usize,
     dry_run: bool,
+    /// Whether the folder holds this very parcel, finished by a run before.
+    there_already: bool,
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -118,9 +120,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         bytes: contents.total(),
         volumes: usize::try_from(total.div_ceil(volume)).unwrap_or(usize::MAX),
         dry_run: args.dry_run,
+        there_already: false,
     };
     if args.dry_run {
         progress.done();
+        show(&report, None, context);
+        return Ok(Exit::Done);
+    }
+    if is_packed(&args.out, &contents, &trust) {
+        progress.done();
+        report.there_already = true;
         show(&report, None, context);
         return Ok(Exit::Done);
     }
@@ -140,6 +149,21 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     report.volumes = contents.volumes.len();
     show(&report, Some(began), context);
     Ok(Exit::Done)
+}
+
+/// Whether the folder holds a finished parcel of the same content, as after a run that was killed
+/// at its very end.
+fn is_packed(folder: &Path, contents: &Contents, trust: &Trust) -> bool {
+    let Ok(there) = Parcel::open(&[folder.to_owned()], trust) else { return false };
+    let there = there.contents;
+    (there.lock, there.since, there.images, there.blobs, there.held)
+        == (
+            contents.lock.clone(),
+            contents.since.clone(),
+            contents.images.clone(),
+            contents.blobs.clone(),
+            contents.held.clone(),
+        )
 }
 
 /// The locked images that are asked for.
@@ -280,6 +304,7 @@ fn show(report: &Report, began: Option<Instant>, context: &Context) {
     };
     let (verb, end) = match began {
         Some(began) => ("packed", format!(" in {:.1} s", began.elapsed().as_secs_f64())),
+        None if report.there_already => ("packed already:", String::new()),
         None => ("would pack", String::new()),
     };
     context.output.result(format!(

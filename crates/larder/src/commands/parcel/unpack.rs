@@ -140,7 +140,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         if context.output.json {
             context.output.document(&serde_json::json!({ "would_unpack": would }));
         } else {
-            would.iter().for_each(|name| context.output.result(format!("would unpack {name}")));
+            for name in would {
+                context.output.result(format!("would unpack {name}"));
+            }
         }
         return Ok(Exit::Done);
     }
