@@ -41,6 +41,12 @@ pub fn time(at: i64) -> String {
     seconds.map_or_else(|_| String::new(), |time| time.to_string())
 }
 
+/// How long ago a time in RFC 3339 was; the text itself where it is none.
+pub fn since(text: &str, now: i64) -> String {
+    let time: Result<jiff::Timestamp, _> = text.parse();
+    time.map_or_else(|_| text.to_owned(), |time| ago(time.as_millisecond(), now))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -54,5 +60,7 @@ mod tests {
         assert_eq!(ago(0, 30_000), "just now");
         assert_eq!(ago(0, 60_000), "1 minute ago");
         assert_eq!(ago(0, 3 * 86_400_000), "3 days ago");
+        assert_eq!(since("1970-01-01T00:00:00Z", 7_200_000), "2 hours ago");
+        assert_eq!(since("some day", 0), "some day");
     }
 }

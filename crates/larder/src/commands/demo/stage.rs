@@ -7,6 +7,7 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use larder_core::platform::Platform;
+use larder_core::reference::Selector;
 use larder_standin::{
     BAZAAR, Cluster, DEPLOYMENTS, SignIn, Upstream, UpstreamPlan, VENTWORKS, VENTWORKS_LOGIN,
     bazaar_images, ventworks_images,
@@ -18,6 +19,9 @@ use super::broken;
 use crate::failure::{Exit, Failure};
 use crate::output::{BAD, DIM, GOOD, Output, STRONG, paint};
 
+/// What the vendor attaches to its image.
+const COMPANIONS: [&str; 2] =
+    ["application/vnd.ventworks.signature+json", "application/vnd.ventworks.materials+json"];
 /// The larder's name as clusters reach it.
 pub const OWN: &str = "larder.emberfall.example:5080";
 
@@ -33,7 +37,7 @@ pub struct Stage {
     pub ventworks: Upstream,
     /// The air-gapped cluster.
     pub cluster: Option<Cluster>,
-    server: Option<Child>,
+    servers: Vec<Child>,
     chapter: String,
     number: usize,
 }
@@ -75,6 +79,16 @@ impl Stage {
                 upstream.hold(&repository, &tag, &image).await.map_err(store)?;
             }
         }
+        for kind in COMPANIONS {
+            let wrong = |error| Failure::usage(what, error, "");
+            let repository = "gauges/steamgauge".parse().map_err(wrong)?;
+            let tag = "1.9.2".parse().map_err(wrong)?;
+            let signed = ventworks.digest(&repository, &Selector::Tag(tag)).await.map_err(store)?;
+            if let Some(signed) = signed {
+                let held = ventworks.hold_companion(&repository, &signed, None, kind).await;
+                held.map_err(store)?;
+            }
+        }
         fs::create_dir(folder.join("deploy")).map_err(io)?;
         for (name, text) in DEPLOYMENTS {
             fs::write(folder.join("deploy").join(name), text).map_err(io)?;
@@ -89,7 +103,7 @@ impl Stage {
             bazaar,
             ventworks,
             cluster: Some(cluster),
-            server: None,
+            servers: Vec::new(),
             chapter: String::new(),
             number: 0,
         })
@@ -113,7 +127,7 @@ impl Stage {
         broken(&self.chapter, cause)
     }
 
-    fn command(&self, arguments: &[&str]) -> Result<Command, Failure> {
+    fn command(&self, place: &str, arguments: &[&str]) -> Result<Command, Failure> {
         let program = std::env::current_exe().map_err(|error| self.broken(error))?;
         let mut command = Command::new(program);
         let color =
@@ -130,7 +144,7 @@ impl Stage {
         command
             .args(["--color", color])
             .args(arguments)
-            .current_dir(&self.folder)
+            .current_dir(self.folder.join(place))
             .env_remove("LARDER_CONFIG")
             .env("VENTWORKS_LOGIN", VENTWORKS_LOGIN)
             .stdin(Stdio::null())
@@ -138,16 +152,27 @@ impl Stage {
         Ok(command)
     }
 
-    fn prompt(&self, line: &str) {
-        self.output.result(paint(STRONG, format!("$ {line}")));
+    fn prompt(&self, place: &str, line: &str) {
+        self.output.result(paint(STRONG, format!("{place}$ {line}")));
     }
 
     /// Runs one of the program's commands as the operator would type it, shows what it says, and
     /// gives its results. It must end as expected.
     pub async fn larder(&self, line: &str, expected: Exit) -> Result<String, Failure> {
-        self.prompt(&format!("larder {line}"));
+        self.larder_at("", line, expected).await
+    }
+
+    /// The same in a folder of its own: another larder.
+    pub async fn larder_at(
+        &self,
+        place: &str,
+        line: &str,
+        expected: Exit,
+    ) -> Result<String, Failure> {
+        self.prompt(place, &format!("larder {line}"));
         let arguments: Vec<&str> = line.split_whitespace().collect();
-        let done = self.command(&arguments)?.output().await.map_err(|error| self.broken(error))?;
+        let done =
+            self.command(place, &arguments)?.output().await.map_err(|error| self.broken(error))?;
         let (results, notes) =
             (String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
         for text in [results.trim_end(), notes.trim_end()] {
@@ -165,12 +190,12 @@ impl Stage {
         Ok(anstream::adapter::strip_str(&results).to_string())
     }
 
-    /// Starts `larder serve` and tells the cluster where it is.
-    pub async fn serve(&mut self) -> Result<(), Failure> {
+    /// Starts `larder serve` in one of the folders and tells the cluster where it is.
+    pub async fn serve(&mut self, place: &str) -> Result<(), Failure> {
         let line = "serve --listen 127.0.0.1:0";
-        self.prompt(&format!("larder {line} &"));
+        self.prompt(place, &format!("larder {line} &"));
         let arguments: Vec<&str> = line.split_whitespace().collect();
-        let mut command = self.command(&arguments)?;
+        let mut command = self.command(place, &arguments)?;
         command.stdout(Stdio::piped()).stderr(Stdio::null());
         let mut child = command.spawn().map_err(|error| self.broken(error))?;
         let output = child.stdout.take().ok_or_else(|| self.broken("it has no output"))?;
@@ -190,7 +215,7 @@ impl Stage {
         if let Some(cluster) = &mut self.cluster {
             cluster.reach(OWN, &address);
         }
-        self.server = Some(child);
+        self.servers.push(child);
         Ok(())
     }
 
@@ -229,11 +254,31 @@ impl Stage {
 
     /// Mends one line of a deployment by hand, as the operator does.
     pub fn mend(&self, name: &str, from: &str, to: &str) -> Result<(), Failure> {
-        self.prompt(&format!("sed -i 's|{from}|{to}|' deploy/{name}"));
+        self.prompt("", &format!("sed -i 's|{from}|{to}|' deploy/{name}"));
         let path = self.folder.join("deploy").join(name);
         let text = fs::read_to_string(&path).map_err(|error| self.broken(error))?;
         self.output.result("");
         fs::write(&path, text.replace(from, to)).map_err(|error| self.broken(error))
+    }
+
+    /// Adds to a file, as an editor would, making it where it is missing.
+    pub fn add(&self, name: &str, text: &str) -> Result<(), Failure> {
+        let path = self.folder.join(name);
+        let before = match fs::read_to_string(&path) {
+            Ok(before) => before,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
+            Err(error) => return Err(self.broken(error)),
+        };
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder).map_err(|error| self.broken(error))?;
+        }
+        fs::write(&path, before + text).map_err(|error| self.broken(error))
+    }
+
+    /// The size of a file, in bytes.
+    pub fn size(&self, name: &str) -> Result<u64, Failure> {
+        let metadata = fs::metadata(self.folder.join(name));
+        Ok(metadata.map_err(|error| self.broken(error))?.len())
     }
 
     /// Leaves everything running until somebody stops it, and says what to try.
@@ -256,9 +301,15 @@ impl Stage {
         Ok(())
     }
 
-    /// Stops the larder as an operator does, and sees that it stops well.
+    /// Stops the larders as an operator does, and sees that it stops well.
     pub async fn strike(&mut self) -> Result<(), Failure> {
-        let Some(mut child) = self.server.take() else { return Ok(()) };
+        for child in std::mem::take(&mut self.servers) {
+            self.end(child).await?;
+        }
+        Ok(())
+    }
+
+    async fn end(&self, mut child: Child) -> Result<(), Failure> {
         if let Some(id) = child.id() {
             let kill = Command::new("sh").args(["-c", &format!("kill -TERM {id}")]).status().await;
             kill.map_err(|error| self.broken(error))?;
@@ -301,6 +352,7 @@ name = "vendor"
 [[intake]]
 image = "{VENTWORKS}/gauges/steamgauge"
 tags = {{ exact = ["1.9.2"] }}
+companions = true                            # its signature and its list of materials
 to = "vendor/steamgauge"
 
 [[intake]]

@@ -169,6 +169,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         if let (Change::Moved, Some(known), Some(locked)) = (&line.change, known, &locked) {
             let digests = (&known.digest, &locked.digest);
             line.moved = moved::describe(&config, &upstreams, store.as_ref(), &want, digests).await;
+            line.moved.extend(moved::companions(known, locked));
         }
         if let Some(locked) = locked {
             let others = upstreams.other_digests(&want, &locked.digest).await;

@@ -1,7 +1,9 @@
 //! What changed behind a tag that moved?
 
+use std::collections::BTreeSet;
+
 use larder_core::digest::Digest;
-use larder_core::lock::Want;
+use larder_core::lock::{Locked, Want};
 use larder_core::reference::Selector;
 use larder_store::{HeldTag, Store};
 
@@ -54,6 +56,18 @@ pub async fn describe(
         (_, Err(error)) => told.push(format!("what is there now cannot be seen: {error}")),
     }
     told
+}
+
+/// What of the kinds of companions that it had it has no more: somebody who pushes other content
+/// under a tag can seldom sign it.
+pub fn companions(before: &Locked, after: &Locked) -> Option<String> {
+    let kinds = |locked: &Locked| -> BTreeSet<String> {
+        locked.companions.values().map(|companion| companion.kind.clone()).collect()
+    };
+    let after = kinds(after);
+    let lost: Vec<String> =
+        kinds(before).into_iter().filter(|kind| !after.contains(kind)).collect();
+    (!lost.is_empty()).then(|| format!("companions that it has no more: {}", lost.join(", ")))
 }
 
 async fn see(source: &dyn Source, digest: &Digest) -> Result<Look, TransferError> {

@@ -7,9 +7,9 @@ use larder_core::parcel::{Contents, ParcelImage, Receipt};
 use serde::Serialize;
 
 use super::Named;
-use crate::context::Context;
+use crate::context::{Context, now};
 use crate::failure::{Exit, Outcome};
-use crate::output::{DIM, GOOD, Table, WARN, bytes, count, paint, short};
+use crate::output::{DIM, GOOD, Table, WARN, bytes, count, paint, short, since};
 use crate::parcel::{Parcel, read_receipt};
 
 /// Show what is in a parcel
@@ -145,22 +145,24 @@ fn show(report: &Report<'_>, context: &Context) {
         number => format!(", {} left out", count(number, "blob")),
     };
     context.output.result(format!(
-        "{}, {}{left_out}, {} in {}; made by {} at {}, signed by {}",
+        "{}, {}{left_out}, {} in {}; made by {} {}, signed by {}",
         count(report.images.len(), "image"),
         count(report.blobs, "blob"),
         bytes(report.bytes),
         count(report.volumes.len(), "volume"),
         report.made_by,
-        report.made_at,
+        since(report.made_at, now()),
         report.signed_by
     ));
     if let Some(against) = &report.against {
+        let lacking = match against.new_blobs {
+            0 => "all of it".to_owned(),
+            new => format!("all but {} of it ({})", count(new, "blob"), bytes(against.new_bytes)),
+        };
         context.output.result(format!(
-            "{} had, at {}, all but {} of it ({})",
+            "{} had {lacking}, by its receipt of {}",
             against.larder,
-            against.made_at,
-            count(against.new_blobs, "blob"),
-            bytes(against.new_bytes)
+            since(&against.made_at, now())
         ));
         if against.lacking > 0 {
             let lacking = count(against.lacking, "blob");

@@ -28,8 +28,10 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         "Here, put `sign = \"{}\"` into [parcel] of larder.toml; it is found from the folder of larder.toml.",
         args.file.display()
     ));
+    let name =
+        context.config_if_any()?.map_or_else(|| "here".to_owned(), |config| config.larder.name);
     context
         .output
-        .note(format!("At the far side, put `trust = {{ here = \"{key}\" }}` into [parcel]."));
+        .note(format!("At the far side, put `trust = {{ {name} = \"{key}\" }}` into [parcel]."));
     Ok(Exit::Done)
 }
