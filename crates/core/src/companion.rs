@@ -18,6 +18,14 @@ pub struct Companion {
     pub tag: Option<Tag>,
 }
 
+/// What kind of artifact something is, as it says: what no media type has is left out, because it
+/// is shown on terminals. Empty: it does not say.
+pub fn kind(said: Option<&str>) -> String {
+    let printable = said.unwrap_or_default().chars().filter(char::is_ascii_graphic);
+    // Media types have two names of 127 characters at most (RFC 6838, section 4.2).
+    printable.take(255).collect()
+}
+
 /// The tag under which registries without the referrers end point keep the list of referrers
 /// (Distribution Specification, "Referrers Tag Schema").
 pub fn list_tag(subject: &Digest) -> Tag {
@@ -49,6 +57,14 @@ pub fn is_made_from_digest(tag: &Tag) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn kinds_are_fit_for_terminals() {
+        assert_eq!(kind(Some("application/vnd.example+json")), "application/vnd.example+json");
+        assert_eq!(kind(Some("\u{1b}[2Ja b\r\nü")), "[2Jab");
+        assert_eq!(kind(Some(&"a".repeat(9_000))).len(), 255);
+        assert_eq!(kind(None), "");
+    }
 
     #[test]
     fn tags_made_from_a_digest_are_known() {

@@ -8,7 +8,8 @@ use axum::extract::Request;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use bytes::Bytes;
-use futures_util::StreamExt as _;
+use futures_util::future::BoxFuture;
+use futures_util::{FutureExt as _, StreamExt as _};
 
 /// One thing that goes wrong.
 #[derive(Debug, Clone)]
@@ -111,49 +112,16 @@ impl Faults {
                 response
             }
             Some(What::StallAfter(limit)) => {
-                let (parts, body) = next.run(request).await.into_parts();
-                let mut left = limit;
-                let body = body.into_data_stream().then(move |chunk| {
-                    let chunk = chunk.map_err(std::io::Error::other).map(|mut chunk| {
-                        chunk.truncate(left);
-                        chunk
-                    });
-                    left -= chunk.as_ref().map_or(0, Bytes::len);
-                    async move {
-                        if chunk.as_ref().is_ok_and(Bytes::is_empty) {
-                            std::future::pending::<()>().await;
-                        }
-                        chunk
-                    }
-                });
-                Response::from_parts(parts, Body::from_stream(body))
+                shortened(next.run(request).await, limit, || std::future::pending().boxed())
             }
             Some(What::Page) => {
                 let page = "<html><body>Please accept the terms.</body></html>";
                 ([(header::CONTENT_TYPE, "text/html")], page).into_response()
             }
-            Some(What::CutAfter(limit)) => {
-                let (parts, body) = next.run(request).await.into_parts();
-                let mut left = limit;
-                // One empty piece more, so that a body of a single piece is cut too.
-                let end = futures_util::stream::once(async { Ok(Bytes::new()) });
-                let body = body.into_data_stream().chain(end).then(move |chunk| {
-                    let chunk = chunk.map_err(std::io::Error::other).map(|mut chunk| {
-                        chunk.truncate(left);
-                        chunk
-                    });
-                    left -= chunk.as_ref().map_or(0, Bytes::len);
-                    async move {
-                        if chunk.as_ref().is_ok_and(Bytes::is_empty) {
-                            // So that what came before is on its way.
-                            tokio::time::sleep(Duration::from_millis(20)).await;
-                            return Err(std::io::Error::other("cut"));
-                        }
-                        chunk
-                    }
-                });
-                Response::from_parts(parts, Body::from_stream(body))
-            }
+            Some(What::CutAfter(limit)) => shortened(next.run(request).await, limit, || {
+                // So that what came before is on its way.
+                tokio::time::sleep(Duration::from_millis(20)).boxed()
+            }),
             Some(What::Longer(more)) => {
                 let (mut parts, body) = next.run(request).await.into_parts();
                 let length = parts.headers.get(header::CONTENT_LENGTH);
@@ -180,4 +148,33 @@ impl Faults {
             }
         }
     }
+}
+
+/// The answer with so many bytes of its body; then `wait`, and the connection breaks.
+fn shortened<F>(response: Response, limit: usize, wait: F) -> Response
+where
+    F: Fn() -> BoxFuture<'static, ()> + Send + 'static,
+{
+    let (parts, body) = response.into_parts();
+    let mut left = limit;
+    // One empty piece more, so that a body of a single piece is cut too.
+    let end = futures_util::stream::once(async { Ok(Bytes::new()) });
+    let body = body.into_data_stream().chain(end).then(move |chunk| {
+        let chunk = chunk.map_err(std::io::Error::other).map(|mut chunk| {
+            chunk.truncate(left);
+            chunk
+        });
+        left -= chunk.as_ref().map_or(0, Bytes::len);
+        let wait = chunk.as_ref().is_ok_and(Bytes::is_empty).then(&wait);
+        async move {
+            match wait {
+                Some(wait) => {
+                    wait.await;
+                    Err(std::io::Error::other("cut"))
+                }
+                None => chunk,
+            }
+        }
+    });
+    Response::from_parts(parts, Body::from_stream(body))
 }

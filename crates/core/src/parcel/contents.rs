@@ -189,6 +189,9 @@ impl Contents {
                 return Err(ContentsError::TooMany(limit, what));
             }
         }
+        if [&self.made_by, &self.made_at].iter().any(|text| text.chars().any(char::is_control)) {
+            return Err(ContentsError::Shape("who made it when is no plain text".into()));
+        }
         let sum = self.blobs.iter().try_fold(0u64, |sum, blob| sum.checked_add(blob.size));
         if sum.is_none_or(|sum| sum > SIZE_LIMIT) {
             return Err(ContentsError::Order("its sizes are beyond all measure"));
@@ -331,6 +334,8 @@ pub(super) mod tests {
         let order = |error| matches!(error, ContentsError::Order(_));
         assert!(order(refused(&|c| c.blobs.reverse())));
         assert!(order(refused(&|c| c.blobs.push(c.blobs[2].clone()))));
+        let shape = refused(&|c| c.made_by = "\u{1b}[2J".into());
+        assert!(matches!(shape, ContentsError::Shape(_)));
         assert!(order(refused(&|c| c.images.reverse())));
         assert!(order(refused(&|c| c.blobs[0].size = u64::MAX)));
         assert!(order(refused(&|c| c.held = vec![c.blobs[0].digest.clone()])));

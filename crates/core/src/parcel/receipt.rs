@@ -65,6 +65,9 @@ impl Receipt {
         if raw.receipt != u64::from(VERSION) {
             return Err(ReceiptError::Version(raw.receipt));
         }
+        if [&raw.made_by, &raw.made_at].iter().any(|text| text.chars().any(char::is_control)) {
+            return Err(shape("who made it when is no plain text".into()));
+        }
         let mut blobs = BTreeSet::new();
         for (algorithm, hashes) in raw.blobs {
             for hash in hashes {

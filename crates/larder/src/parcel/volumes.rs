@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use larder_core::parcel::{Volume, volume_name};
+use larder_core::parcel::{ARCHIVE, Volume, volume_name};
 
 /// Bytes that are read or written at a stretch.
 pub const PIECE: usize = 512 * 1024;
@@ -105,7 +105,12 @@ impl NewVolumes {
         let mut resumed = false;
         let mut lock = None;
         for number in 0..count {
-            let path = folder.join(format!("{}.partial", volume_name(number, count)));
+            let name = volume_name(number, count);
+            let (path, done) = (folder.join(format!("{name}.partial")), folder.join(&name));
+            if !path.exists() && done.exists() {
+                // A run was killed between naming the volumes and writing the contents.
+                std::fs::rename(&done, &path)?;
+            }
             let length = if number + 1 < count { size } else { total - size * number as u64 };
             let file = OpenOptions::new().write(true).create(true).truncate(false).open(&path)?;
             if number == 0 {
@@ -117,6 +122,7 @@ impl NewVolumes {
             file.set_len(length)?;
             paths.push(path);
         }
+        remove_others(folder, &paths)?;
         let volumes = Volumes::new(paths, size);
         let new = Self {
             folder: folder.to_owned(),
@@ -208,6 +214,18 @@ impl NewVolumes {
             }
         }
     }
+}
+
+/// Removes unfinished volumes of a run that cut the archive otherwise.
+fn remove_others(folder: &Path, ours: &[PathBuf]) -> io::Result<()> {
+    for entry in std::fs::read_dir(folder)? {
+        let path = entry?.path();
+        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        if name.starts_with(ARCHIVE) && name.ends_with(".partial") && !ours.contains(&path) {
+            std::fs::remove_file(&path)?;
+        }
+    }
+    Ok(())
 }
 
 /// Bytes written one after the other from one place on.
@@ -318,6 +336,15 @@ mod tests {
             NewVolumes::make(folder.path(), 100_000, 50_000).is_err(),
             "but not while we write"
         );
+        drop(again);
+        // Cut otherwise, nothing of the old cut is left; named already, they are taken up as well.
+        let (other, _) = NewVolumes::make(folder.path(), 100_000, 100_000).unwrap();
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
+        drop(other);
+        let path = folder.path().join("parcel.tar");
+        std::fs::rename(folder.path().join("parcel.tar.partial"), &path).unwrap();
+        let (again, resumed) = NewVolumes::make(folder.path(), 100_000, 100_000).unwrap();
+        assert!(resumed && !path.exists());
         again.remove();
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
     }

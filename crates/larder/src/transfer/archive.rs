@@ -18,7 +18,7 @@ use larder_core::reference::Selector;
 use tokio::sync::mpsc;
 use tokio::task::spawn_blocking;
 
-use super::companions::companion;
+use super::companions::among;
 use super::layout::{Index, check_digest, check_small, document};
 use super::{Content, LayoutError, Source, TransferError, saved};
 
@@ -231,13 +231,7 @@ impl Source for Archive {
     }
 
     async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
-        let entries = self.index.digests();
-        let mut found = Vec::new();
-        for digest in entries {
-            let (digest, document) = self.manifest(&Selector::Digest(digest)).await?;
-            found.extend(companion(about, &document).map(|companion| (digest, companion)));
-        }
-        Ok(found)
+        among(self, self.index.digests(), about).await
     }
 
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {

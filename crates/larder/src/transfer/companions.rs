@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use larder_core::companion::{Companion, is_beside};
+use larder_core::companion::{Companion, is_beside, kind};
 use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::name::Tag;
@@ -18,10 +18,24 @@ pub(super) fn companion(about: &Digest, document: &Document) -> Option<Companion
     let subject = document.subject.as_ref()?;
     (subject.digest == *about).then(|| Companion {
         about: about.clone(),
-        kind: document.artifact_type().unwrap_or_default().to_owned(),
+        kind: kind(document.artifact_type()),
         size: document.bytes.len() as u64,
         tag: None,
     })
+}
+
+/// Those of a layout's entries that are about a digest.
+pub(super) async fn among(
+    source: &dyn Source,
+    entries: Vec<Digest>,
+    about: &Digest,
+) -> Result<Vec<(Digest, Companion)>, TransferError> {
+    let mut found = Vec::new();
+    for digest in entries {
+        let (digest, document) = source.manifest(&Selector::Digest(digest)).await?;
+        found.extend(companion(about, &document).map(|companion| (digest, companion)));
+    }
+    Ok(found)
 }
 
 /// The companions of some manifests, the companions of these, and so on. `tags` are tags of the
@@ -43,7 +57,7 @@ pub async fn companions(
             let (digest, document) = source.manifest(&Selector::Tag(tag.clone())).await?;
             let companion = Companion {
                 about: about.clone(),
-                kind: document.artifact_type().unwrap_or_default().to_owned(),
+                kind: kind(document.artifact_type()),
                 size: document.bytes.len() as u64,
                 tag: Some(tag.clone()),
             };

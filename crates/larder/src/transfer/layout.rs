@@ -15,7 +15,7 @@ use larder_core::reference::Selector;
 use larder_store::{BlobStore as _, LocalBlobs, StoreError};
 use serde_json::{Value, json};
 
-use super::companions::companion;
+use super::companions::among;
 use super::ends::pour;
 use super::{Content, LayoutError, Role, Source, Target, TransferError};
 
@@ -248,12 +248,7 @@ impl Source for Layout {
 
     async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
         let entries = self.index.lock().unwrap_or_else(PoisonError::into_inner).digests();
-        let mut found = Vec::new();
-        for digest in entries {
-            let (digest, document) = self.manifest(&Selector::Digest(digest)).await?;
-            found.extend(companion(about, &document).map(|companion| (digest, companion)));
-        }
-        Ok(found)
+        among(self, entries, about).await
     }
 
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {

@@ -6,7 +6,7 @@ use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::{self, StreamExt as _};
 use larder_client::Registry;
-use larder_core::companion::Companion;
+use larder_core::companion::{Companion, kind};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::{Host, RepositoryName};
@@ -80,7 +80,7 @@ impl Source for Remote {
     async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
         let found = self.registry.referrers(&self.repository, about).await?;
         let companion = |one: Descriptor| {
-            let kind = one.artifact_type.unwrap_or_default();
+            let kind = kind(one.artifact_type.as_deref());
             (one.digest, Companion { about: about.clone(), kind, size: one.size, tag: None })
         };
         Ok(found.into_iter().map(companion).collect())

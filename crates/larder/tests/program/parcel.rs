@@ -474,3 +474,74 @@ fn receipts_are_small() {
     let size = packed.finish().unwrap().len();
     assert!(size < 600 * 1024, "{size} bytes");
 }
+
+#[test]
+fn hostile_archives_that_nobody_signed_are_refused_too() {
+    let gap = Gap::new();
+    let layers = [vec![7u8; 2_000]];
+    let good = saved(&layers, "[\"bazaar.example/library/kettle:2\"]", None);
+    let with = |kind: tar::EntryType, path: &str, link: &str, size: u64| {
+        let mut header = tar::Header::new_ustar();
+        header.set_entry_type(kind);
+        header.set_mode(0o644);
+        header.as_mut_bytes()[..path.len()].copy_from_slice(path.as_bytes());
+        header.set_link_name_literal(link).unwrap();
+        header.set_size(size);
+        header.set_cksum();
+        // In front of all others.
+        [header.as_bytes().as_slice(), &good].concat()
+    };
+    for (bytes, words) in [
+        (with(tar::EntryType::Regular, "../../x", "", 0), "leads out of it"),
+        (with(tar::EntryType::Regular, "/x", "", 0), "leads out of it"),
+        (with(tar::EntryType::Symlink, "0/layer.tar", "/etc/passwd", 0), "is no regular file"),
+        (with(tar::EntryType::Link, "x", "abc.json", 0), "is no regular file"),
+        (with(tar::EntryType::Block, "x", "", 0), "is no regular file"),
+        (with(tar::EntryType::Regular, "manifest.json", "", 0), "is there twice"),
+        (with(tar::EntryType::Regular, "x", "", 1 << 40), "ends before its entry"),
+        (with(tar::EntryType::GNUSparse, "x", "", 1 << 40), "cannot be read as a tar archive"),
+    ] {
+        gap.house.write("bad.tar", bytes);
+        for line in ["parcel unpack --unsigned bad.tar", "copy bad.tar ./out", "look bad.tar"] {
+            gap.near(line).ends(4).says(&["bad.tar", words]);
+        }
+    }
+    assert!(!gap.house.path("out").exists());
+    assert_eq!(gap.near("shelf show vendor --json").json(), serde_json::json!([]));
+}
+
+#[test]
+fn files_that_grow_without_end_are_not_read() {
+    let gap = Gap::packed("");
+    // A receipt of a few kilobytes that unpacks to more than any receipt has.
+    let mut bomb = flate2::GzBuilder::new().write(Vec::new(), flate2::Compression::best());
+    let zeros = vec![b' '; 1 << 20];
+    for _ in 0..80 {
+        std::io::Write::write_all(&mut bomb, &zeros).unwrap();
+    }
+    gap.house.write("bomb.receipt", bomb.finish().unwrap());
+    gap.near("parcel pack more --since bomb.receipt").ends(2).says(&["it has more than"]);
+    fs::remove_file(gap.file("contents.jsonl")).unwrap();
+    std::os::unix::fs::symlink("/dev/zero", gap.file("contents.jsonl")).unwrap();
+    gap.far("parcel verify parcel").ends(2).says(&["it is larger than"]);
+    fs::remove_file(gap.file("contents.jsonl")).unwrap();
+    fs::create_dir(gap.file("contents.jsonl")).unwrap();
+    gap.far("parcel verify parcel").ends(2).says(&["cannot read"]);
+}
+
+#[test]
+fn two_packs_into_the_same_folder_do_not_spoil_each_other() {
+    let gap = Gap::new();
+    gap.house.larder("intake run").ends(0);
+    let packs: Vec<_> = (0..3)
+        .map(|_| {
+            let mut command = gap.house.command("parcel pack twice --volume 128KiB");
+            crate::house::spawn(&mut command, std::process::Stdio::null())
+        })
+        .collect();
+    let ends: Vec<i32> = packs.into_iter().map(|pack| crate::house::ended(pack).exit).collect();
+    assert!(ends.contains(&0), "{ends:?}");
+    assert!(ends.iter().all(|end| [0, 2].contains(end)), "{ends:?}");
+    gap.near("parcel pack twice --volume 128KiB").ends(0);
+    gap.far("parcel verify twice").ends(0);
+}
