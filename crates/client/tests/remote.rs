@@ -1,15 +1,15 @@
 //! What registries do that the standard does not say, or says otherwise.
 #![allow(missing_docs, clippy::unwrap_used)]
 
+mod fake;
+
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use axum::Router;
 use axum::body::Body;
-use axum::extract::Request;
-use axum::http::{HeaderMap, Method, Response, StatusCode};
+use axum::http::{Method, Response, StatusCode};
 use bytes::Bytes;
 use futures_util::stream;
 use larder_client::{ClientError, Credentials, Mount, Options, Registry, Wanted};
@@ -18,95 +18,7 @@ use larder_core::document::{DocumentError, media_type};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 
-/// One request as the registry saw it.
-#[derive(Debug, Clone)]
-struct Seen {
-    line: String,
-    headers: HeaderMap,
-}
-
-impl Seen {
-    fn authorization(&self) -> Option<&str> {
-        self.headers.get("authorization").map(|value| value.to_str().unwrap())
-    }
-}
-
-/// A registry that answers as a test says, and remembers what it was asked.
-#[derive(Clone)]
-struct Fake {
-    seen: Arc<Mutex<Vec<Seen>>>,
-    address: String,
-}
-
-type Answer = Response<Body>;
-
-impl Fake {
-    async fn start<F>(answer: F) -> Self
-    where
-        F: Fn(&Method, &str, &HeaderMap) -> Answer + Send + Sync + 'static,
-    {
-        Self::start_reading(move |method, path, headers, _| answer(method, path, headers)).await
-    }
-
-    /// The same for answers that rest on what was sent.
-    async fn start_reading<F>(answer: F) -> Self
-    where
-        F: Fn(&Method, &str, &HeaderMap, Bytes) -> Answer + Send + Sync + 'static,
-    {
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let address = listener.local_addr().unwrap().to_string();
-        let seen: Arc<Mutex<Vec<Seen>>> = Arc::default();
-        let (answer, log) = (Arc::new(answer), Arc::clone(&seen));
-        let router = Router::new().fallback(move |request: Request| {
-            let line = format!("{} {}", request.method(), request.uri());
-            let (parts, body) = request.into_parts();
-            log.lock().unwrap().push(Seen { line, headers: parts.headers.clone() });
-            let answer = Arc::clone(&answer);
-            async move {
-                // A body that is not read would break the connection instead of the request.
-                let body = axum::body::to_bytes(body, usize::MAX).await.unwrap_or_default();
-                answer(&parts.method, &parts.uri.to_string(), &parts.headers, body)
-            }
-        });
-        tokio::spawn(async move { axum::serve(listener, router).await });
-        Self { seen, address }
-    }
-
-    fn options(&self) -> Options {
-        let endpoint = format!("http://{}", self.address).parse().unwrap();
-        Options { pause: Duration::from_millis(1), ..Options::new("bazaar.example", endpoint) }
-    }
-
-    fn registry(&self) -> Registry {
-        Registry::new(self.options()).unwrap()
-    }
-
-    fn signed_in(&self) -> Registry {
-        let credentials = Credentials { user: "emberfall".into(), secret: "made-up".into() };
-        Registry::new(Options { credentials: Some(credentials), ..self.options() }).unwrap()
-    }
-
-    fn lines(&self) -> Vec<String> {
-        self.seen.lock().unwrap().iter().map(|seen| seen.line.clone()).collect()
-    }
-}
-
-fn status(status: u16) -> Answer {
-    Response::builder().status(status).body(Body::empty()).unwrap()
-}
-
-fn content(bytes: impl Into<Bytes>, media_type: &str) -> Answer {
-    Response::builder().header("content-type", media_type).body(Body::from(bytes.into())).unwrap()
-}
-
-fn kettle() -> RepositoryName {
-    "library/kettle".parse().unwrap()
-}
-
-fn tag(text: &str) -> Selector {
-    Selector::Tag(text.parse().unwrap())
-}
+use fake::{Answer, Fake, content, kettle, status, tag};
 
 const INDEX: &str = r#"{"schemaVersion":2,"manifests":[]}"#;
 
@@ -536,94 +448,4 @@ async fn a_mount_that_is_refused_leaves_no_upload_open() {
 fn credentials_do_not_print_their_secret() {
     let credentials = Credentials { user: "emberfall".into(), secret: "made-up".into() };
     assert!(!format!("{credentials:?}").contains("made-up"));
-}
-
-const OTHER: &str = r#"{"schemaVersion":2,"mediaType":"application/vnd.oci.image.index.v1+json","manifests":[{"mediaType":"application/vnd.oci.image.manifest.v1+json","digest":"sha256:2c26b46b68ffc68ff99b453c1d30413413422d706483bfa0f98a5e886266e7ae","size":3,"x":"kept"}]}"#;
-
-#[tokio::test]
-async fn referrers_are_listed_page_by_page_and_only_here() {
-    let about = Digest::of(b"image");
-    let fake = Fake::start(move |_, path, _| match path {
-        path if path.ends_with("page=2") => Response::builder()
-            .header("content-type", media_type::INDEX)
-            .header("link", "<http://elsewhere.example/v2/>; rel=\"next\"")
-            .body(Body::from(OTHER))
-            .unwrap(),
-        path if path.contains("/referrers/") => Response::builder()
-            .header("content-type", media_type::INDEX)
-            .header("link", format!("<{}?page=2>; rel=\"next\"", path.split('?').next().unwrap()))
-            .body(Body::from(OTHER.replace("2c26", "3c26")))
-            .unwrap(),
-        _ => status(404),
-    })
-    .await;
-    let found = fake.registry().referrers(&kettle(), &about).await.unwrap();
-    assert_eq!(found.len(), 2);
-    // A portal's page is no list; a registry that fails is not one without the end point.
-    let portal = Fake::start(|_, _, _| content("<html>", "text/html")).await;
-    let error = portal.registry().referrers(&kettle(), &about).await.unwrap_err();
-    assert!(matches!(error, ClientError::Protocol { .. }), "{error}");
-    let denied = Fake::start(|_, _, _| status(403)).await;
-    let error = denied.registry().referrers(&kettle(), &about).await.unwrap_err();
-    assert!(matches!(error, ClientError::Denied { .. }), "{error}");
-}
-
-#[tokio::test]
-async fn a_list_under_a_tag_is_read_and_kept_up_to_date() {
-    let about = Digest::of(b"image");
-    let list = Arc::new(Mutex::new(None::<Bytes>));
-    let kept = Arc::clone(&list);
-    let fake = Fake::start_reading(move |method, path, _, body| {
-        let is_list = path.contains("/manifests/sha256-");
-        match (method.as_str(), is_list) {
-            ("PUT", true) => {
-                *kept.lock().unwrap() = Some(body);
-                status(201)
-            }
-            ("PUT", false) => status(201),
-            (_, true) => match kept.lock().unwrap().clone() {
-                Some(list) => content(list, media_type::INDEX),
-                None => status(404),
-            },
-            _ => status(404),
-        }
-    })
-    .await;
-    let registry = fake.registry();
-    assert!(registry.referrers(&kettle(), &about).await.unwrap().is_empty());
-    *list.lock().unwrap() = Some(Bytes::from_static(OTHER.as_bytes()));
-    let text = format!(
-        r#"{{"schemaVersion":2,"artifactType":"a/b","config":{{"digest":"{about}","size":1}},"layers":[],"subject":{{"digest":"{about}","size":1}}}}"#
-    );
-    let document =
-        larder_core::document::Document::read(text.into(), Some(media_type::MANIFEST)).unwrap();
-    let digest = Digest::of(&document.bytes);
-    for _ in 0..2 {
-        let selector = Selector::Digest(digest.clone());
-        registry.push_manifest(&kettle(), &selector, &document).await.unwrap();
-    }
-    let found = registry.referrers(&kettle(), &about).await.unwrap();
-    assert_eq!(found.len(), 2, "what was there stays, and ours is added once");
-    assert_eq!(found[1].artifact_type.as_deref(), Some("a/b"));
-    let text = list.lock().unwrap().clone().unwrap();
-    assert!(String::from_utf8_lossy(&text).contains(r#""x":"kept""#), "what others wrote stays");
-}
-
-#[tokio::test]
-async fn what_a_registry_says_of_its_limit_is_remembered() {
-    let fake = Fake::start(|_, _, _| {
-        Response::builder()
-            .header("ratelimit-limit", "100;w=21600")
-            .header("ratelimit-remaining", "42;w=21600")
-            .status(404)
-            .body(Body::empty())
-            .unwrap()
-    })
-    .await;
-    let registry = fake.registry();
-    assert_eq!(registry.reported(), None);
-    let _ = registry.resolve(&kettle(), &tag("2")).await;
-    let said = registry.reported().unwrap();
-    assert_eq!((said.remaining, said.limit), (42, Some(100)));
-    assert_eq!(said.back_in, Some(Duration::from_secs(21_600)));
 }

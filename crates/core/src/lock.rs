@@ -1,6 +1,9 @@
 //! What did every intake entry resolve to, and what has changed since? The lock and its
 //! differences to the wish, the upstream and the larder.
 
+mod difference;
+mod stale;
+
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
@@ -8,11 +11,12 @@ use serde::Deserialize;
 
 use crate::companion::Companion;
 use crate::digest::Digest;
-use crate::document::media_type;
 use crate::name::Tag;
-use crate::platform::{Platform, Platforms};
+use crate::platform::Platform;
 use crate::reference::Image;
-use crate::selection::Tags;
+
+pub use difference::{Difference, Next, UpstreamNow, difference};
+pub use stale::{Stale, Wish, stale};
 
 /// One wanted image at one tag.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -57,34 +61,6 @@ pub struct Trimmed {
     pub digest: Digest,
     /// For which platforms it was made, sorted.
     pub platforms: Vec<Platform>,
-}
-
-/// What an intake entry asks of all its tags.
-#[derive(Debug, Clone, Copy)]
-pub struct Wish<'w> {
-    /// The upstream's image.
-    pub image: &'w Image,
-    /// Which of its tags.
-    pub tags: &'w Tags,
-    /// For which platforms.
-    pub platforms: &'w Platforms,
-    /// Whether an index is written anew for them.
-    pub trim: bool,
-}
-
-impl Wish<'_> {
-    /// For which platforms an index is written anew, sorted. None: it stays as it is.
-    pub fn trimmed_to(&self) -> Option<Vec<Platform>> {
-        match self.platforms {
-            Platforms::Some(list) if self.trim => {
-                let mut list = list.clone();
-                list.sort();
-                list.dedup();
-                Some(list)
-            }
-            _ => None,
-        }
-    }
 }
 
 /// The whole of `larder.lock`.
@@ -231,160 +207,11 @@ impl Lock {
     }
 }
 
-/// What stands between the configuration and the lock, as far as it can be told without asking
-/// anybody.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Stale {
-    /// A tag is wanted by name and not locked.
-    NotLocked(Want),
-    /// Tags of the image are wanted by a rule, and none is locked.
-    NothingLocked(Image),
-    /// Its index is locked for other platforms than those that are wanted.
-    OtherPlatforms(Want),
-    /// It is locked, and no entry can want it any more.
-    Unwanted(Want),
-}
-
-impl std::fmt::Display for Stale {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::NotLocked(want) => {
-                write!(f, "wanted, but not locked: {}:{}", want.image, want.tag)
-            }
-            Self::NothingLocked(image) => write!(f, "wanted, but nothing of it is locked: {image}"),
-            Self::OtherPlatforms(want) => {
-                write!(f, "its index is locked for other platforms: {}:{}", want.image, want.tag)
-            }
-            Self::Unwanted(want) => {
-                write!(f, "locked, but not wanted: {}:{}", want.image, want.tag)
-            }
-        }
-    }
-}
-
-/// Compares what the entries want with the lock.
-pub fn stale(entries: &[Wish<'_>], lock: &Lock) -> Vec<Stale> {
-    let mut found = Vec::new();
-    for wish @ Wish { image, tags, .. } in entries {
-        let trimmed_to = wish.trimmed_to();
-        let of_image = lock.of_image(image).filter(|(tag, locked)| {
-            let trimmed = locked.trimmed.as_ref().map(|trimmed| &trimmed.platforms);
-            tags.want(tag)
-                && media_type::is_index(&locked.media_type)
-                && trimmed != trimmed_to.as_ref()
-        });
-        found.extend(of_image.map(|(tag, _)| {
-            Stale::OtherPlatforms(Want { image: (*image).clone(), tag: tag.clone() })
-        }));
-        if tags.need_listing() {
-            if !lock.of_image(image).any(|(tag, _)| tags.want(tag)) {
-                found.push(Stale::NothingLocked((*image).clone()));
-            }
-            continue;
-        }
-        let wants = tags.select(&[]).into_iter().map(|tag| Want { image: (*image).clone(), tag });
-        found.extend(wants.filter(|want| !lock.entries.contains_key(want)).map(Stale::NotLocked));
-    }
-    let wanted = |want: &Want| {
-        entries.iter().any(|wish| *wish.image == want.image && wish.tags.want(&want.tag))
-    };
-    let unwanted = lock.entries.keys().filter(|want| !wanted(want)).cloned();
-    found.extend(unwanted.map(Stale::Unwanted));
-    found
-}
-
-/// What the upstream says of a wanted image now.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum UpstreamNow {
-    /// The tag points there.
-    At(Digest),
-    /// The upstream has no such tag.
-    Gone,
-    /// It could not be asked; the cause in words.
-    Unreached(String),
-}
-
-/// What stands between the wish, the lock, the upstream and the larder for one image.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Difference {
-    /// Which image.
-    pub want: Want,
-    /// An intake entry wants it. False: it is only locked.
-    pub wanted: bool,
-    /// The locked digest. None: it is not locked.
-    pub locked: Option<Digest>,
-    /// The upstream's word. None: it was not asked, because nobody wants the image any more.
-    pub upstream: Option<UpstreamNow>,
-    /// The digest under which the larder is to have it: another than the locked one where the
-    /// index is trimmed. None: it is not locked.
-    pub here: Option<Digest>,
-    /// Where the larder's tag points. None: the larder does not have it.
-    pub held: Option<Digest>,
-}
-
-/// What a difference asks of the operator.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Next {
-    /// Nothing: wanted, locked, unmoved and held.
-    Nothing,
-    /// `intake lock`: it is wanted, but not locked.
-    Lock,
-    /// `intake run`: it is locked, but the larder does not hold that content under the tag.
-    Run,
-    /// The tag moved upstream; the lock holds. Review, then `intake lock` takes the new content.
-    Review,
-    /// The upstream has it no longer; what is held stays.
-    Gone,
-    /// It is locked, but no entry wants it any more; `intake lock` drops it from the lock.
-    Unwanted,
-    /// The upstream could not be asked.
-    Unknown,
-}
-
-impl Difference {
-    /// What to do. Bringing in what is locked comes first: nothing else protects a deployment.
-    pub fn next(&self) -> Next {
-        match (&self.locked, &self.upstream) {
-            _ if !self.wanted => Next::Unwanted,
-            (None, Some(UpstreamNow::Unreached(_)) | None) => Next::Unknown,
-            (None, Some(UpstreamNow::Gone)) => Next::Gone,
-            (None, Some(UpstreamNow::At(_))) => Next::Lock,
-            (Some(_), _) if self.held != self.here => Next::Run,
-            (Some(locked), Some(UpstreamNow::At(now))) if locked != now => Next::Review,
-            (Some(_), Some(UpstreamNow::At(_))) => Next::Nothing,
-            (Some(_), Some(UpstreamNow::Gone)) => Next::Gone,
-            (Some(_), Some(UpstreamNow::Unreached(_)) | None) => Next::Unknown,
-        }
-    }
-}
-
-/// Compares the wish with the lock, the upstream's answers and what the larder's tags point to.
-///
-/// `held` is asked for each image that is wanted or locked and gives the digest of the larder's
-/// tag, None when there is none. The result is sorted by image and tag.
-pub fn difference(
-    wants: &BTreeMap<Want, UpstreamNow>,
-    lock: &Lock,
-    held: impl Fn(&Want) -> Option<Digest>,
-) -> Vec<Difference> {
-    let mut all: Vec<&Want> = wants.keys().chain(lock.entries.keys()).collect();
-    all.sort();
-    all.dedup();
-    all.into_iter()
-        .map(|want| Difference {
-            want: want.clone(),
-            wanted: wants.contains_key(want),
-            locked: lock.entries.get(want).map(|locked| locked.digest.clone()),
-            here: lock.entries.get(want).map(|locked| locked.here().clone()),
-            upstream: wants.get(want).cloned(),
-            held: held(want),
-        })
-        .collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::platform::Platforms;
+    use crate::selection::Tags;
 
     fn want(tag: &str) -> Want {
         Want {

@@ -8,11 +8,13 @@ mod contents;
 mod receipt;
 mod shape;
 mod signed;
+mod volume;
 
-pub use contents::{Blob, Companion, Contents, ContentsError, ParcelImage, Volume};
+pub use contents::{Blob, Companion, Contents, ContentsError, ParcelImage};
 pub use receipt::{HeldImage, Receipt, ReceiptError};
-pub use shape::{Entry, Shape, VolumeSize, volume_name};
+pub use shape::{Entry, Shape};
 pub use signed::{Signed, SignedError};
+pub use volume::{Volume, VolumeSize, volume_name};
 
 /// The name of the table of contents among a parcel's files.
 pub const CONTENTS: &str = "contents.jsonl";

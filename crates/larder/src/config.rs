@@ -4,6 +4,7 @@ mod credentials;
 mod fault;
 mod load;
 mod model;
+mod values;
 
 pub use load::{find, load};
 pub use model::{Config, Intake, Upstream};

@@ -9,6 +9,7 @@ mod archive;
 mod companions;
 mod ends;
 mod engine;
+mod entries;
 mod error;
 mod layout;
 mod new_archive;

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
-use super::shape::volume_name;
+use super::volume::{Volume, volume_name};
 use crate::digest::Digest;
 use crate::document::media_type;
 use crate::name::{RepositoryName, Tag};
@@ -85,19 +85,6 @@ pub struct Blob {
     pub digest: Digest,
     /// Its size in bytes.
     pub size: u64,
-}
-
-/// One file of the archive.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Volume {
-    /// Its name.
-    pub name: String,
-    /// Its size in bytes.
-    pub size: u64,
-    /// The CRC-32 of its bytes, to find the disk that went bad; that nothing was altered is proved
-    /// by the digests.
-    pub crc32: String,
 }
 
 /// Why a table of contents cannot be used.

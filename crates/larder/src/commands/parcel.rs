@@ -1,5 +1,6 @@
 //! `larder parcel`: images across an air gap.
 
+mod elsewhere;
 mod pack;
 mod plain;
 mod receipt;

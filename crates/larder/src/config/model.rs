@@ -8,19 +8,21 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use larder_client::Endpoint;
-use larder_core::allowance::{Allowance, Span};
+use larder_core::allowance::Allowance;
 use larder_core::lock::Wish;
-use larder_core::name::{Host, RepositoryName, Tag};
+use larder_core::name::{Host, RepositoryName};
 use larder_core::pattern::Pattern;
 use larder_core::platform::{Platform, Platforms};
 use larder_core::policy::Classes;
 use larder_core::reference::{Image, Unqualified};
 use larder_core::route::{Entry, Routes};
-use larder_core::selection::{Per, Rule, Tags, Versions};
+use larder_core::selection::Tags;
 use larder_core::signature::VerifyingKey;
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;
+
+use super::values::{Destination, read_allowance, read_platforms, read_tags, read_timeout};
 
 /// A whole configuration, includes merged in.
 #[derive(Debug)]
@@ -295,45 +297,6 @@ impl Intake {
     }
 }
 
-/// Where an image goes: a repository, shelf first, of this larder or of another registry.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Destination {
-    /// The other registry. None: this larder.
-    pub host: Option<Host>,
-    /// The repository there.
-    pub repository: RepositoryName,
-}
-
-impl Destination {
-    /// Whether it lacks the repository behind the shelf. Other registries may have no shelves.
-    pub fn is_on_no_shelf(&self) -> bool {
-        self.host.is_none() && self.repository.is_single()
-    }
-}
-
-impl std::fmt::Display for Destination {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match &self.host {
-            Some(host) => write!(f, "{host}/{}", self.repository),
-            None => write!(f, "{}", self.repository),
-        }
-    }
-}
-
-impl<'de> Deserialize<'de> for Destination {
-    /// A first part with a dot or a port is a host, as in references.
-    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        let text = String::deserialize(from)?;
-        let (host, repository) = match text.split_once('/') {
-            Some((first, rest)) if first.contains(['.', ':']) || first == "localhost" => {
-                (Some(first.parse().map_err(D::Error::custom)?), rest)
-            }
-            _ => (None, text.as_str()),
-        };
-        Ok(Self { host, repository: repository.parse().map_err(D::Error::custom)? })
-    }
-}
-
 /// `[parcel]`: what signs our parcels and receipts, and whose we believe.
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -389,109 +352,6 @@ fn default_data() -> PathBuf {
 
 fn default_parallel() -> usize {
     4
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawTags {
-    exact: Option<Vec<Tag>>,
-    r#match: Option<Pattern>,
-    semver: Option<semver::VersionReq>,
-    #[serde(default)]
-    dates: bool,
-    newest: Option<std::num::NonZeroUsize>,
-    per: Option<RawPer>,
-    prereleases: Option<bool>,
-    suffix: Option<Pattern>,
-    #[serde(default)]
-    skip: Vec<Pattern>,
-}
-
-#[derive(Deserialize)]
-#[serde(rename_all = "lowercase")]
-enum RawPer {
-    Major,
-    Minor,
-}
-
-fn read_tags<'de, D: Deserializer<'de>>(from: D) -> Result<Tags, D::Error> {
-    let raw = RawTags::deserialize(from)?;
-    let newest = raw.newest.map(std::num::NonZeroUsize::get);
-    let only_with = |key: &str, given: bool, with: &str| match given {
-        true => Err(D::Error::custom(format!("`{key}` goes with {with}"))),
-        false => Ok(()),
-    };
-    if raw.semver.is_none() {
-        only_with("per", raw.per.is_some(), "`semver`")?;
-        only_with("prereleases", raw.prereleases.is_some(), "`semver`")?;
-        if !raw.dates {
-            only_with("newest", newest.is_some(), "`semver` or `dates`")?;
-            only_with("suffix", raw.suffix.is_some(), "`semver` or `dates`")?;
-        }
-    }
-    let rule = match (raw.exact, raw.r#match, raw.semver, raw.dates) {
-        (Some(tags), None, None, false) if !tags.is_empty() => Rule::Exact(tags),
-        (None, Some(pattern), None, false) => Rule::Match(pattern),
-        (None, None, Some(range), false) => Rule::Versions(Versions {
-            range,
-            newest,
-            per: raw.per.map(|per| match per {
-                RawPer::Major => Per::Major,
-                RawPer::Minor => Per::Minor,
-            }),
-            prereleases: raw.prereleases.unwrap_or(false),
-            suffix: raw.suffix,
-        }),
-        (None, None, None, true) => Rule::Dates { newest, suffix: raw.suffix },
-        _ => {
-            let text = "`tags` says one of `exact = [\"1.9.2\"]`, `match = \"1.*\"`, `semver = \"^1.8\"`, `dates = true`";
-            return Err(D::Error::custom(text));
-        }
-    };
-    Ok(Tags { rule, skip: raw.skip })
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawAllowance {
-    pulls: std::num::NonZeroU64,
-    per: String,
-}
-
-fn read_timeout<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Duration>, D::Error> {
-    let Span(span) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
-    if span.is_zero() {
-        return Err(D::Error::custom("`timeout` is a span of time, such as \"60s\""));
-    }
-    Ok(Some(span))
-}
-
-fn read_allowance<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Allowance>, D::Error> {
-    let RawAllowance { pulls, per } = RawAllowance::deserialize(from)?;
-    let Span(per) = per.parse().map_err(D::Error::custom)?;
-    if per.is_zero() {
-        return Err(D::Error::custom("`per` is a span of time, such as \"6h\""));
-    }
-    Ok(Some(Allowance { pulls: pulls.get(), per }))
-}
-
-#[derive(Deserialize)]
-#[serde(untagged)]
-enum RawPlatforms {
-    Word(String),
-    List(Vec<String>),
-}
-
-fn read_platforms<'de, D: Deserializer<'de>>(from: D) -> Result<Platforms, D::Error> {
-    let wrong = "`platforms` is \"all\" or a list such as [\"linux/amd64\", \"linux/arm64\"]";
-    match RawPlatforms::deserialize(from).map_err(|_| D::Error::custom(wrong))? {
-        RawPlatforms::Word(word) if word == "all" => Ok(Platforms::All),
-        RawPlatforms::List(list) if !list.is_empty() => {
-            let list: Result<_, _> = list.iter().map(|text| text.parse()).collect();
-            list.map(Platforms::Some).map_err(D::Error::custom)
-        }
-        _ => Err(D::Error::custom(wrong)),
-    }
 }
 
 /// Keys that the design knows and this version does not carry out: refused, so that nobody relies

@@ -2,6 +2,7 @@
 //! once.
 
 use std::collections::{BTreeSet, HashMap};
+use std::fs::{File, TryLockError};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -29,6 +30,7 @@ pub struct NewParcel {
     /// Whether a run before has left something of it.
     resumed: bool,
     written: Mutex<BTreeSet<Digest>>,
+    _lock: File,
 }
 
 impl NewParcel {
@@ -40,19 +42,24 @@ impl NewParcel {
         size: Option<u64>,
     ) -> Result<Self, ParcelError> {
         let shown = folder.display().to_string();
+        let doing = || ParcelError::io(format!("cannot write to {shown}"));
+        std::fs::create_dir_all(folder).map_err(doing())?;
+        // The folder is ours until the parcel is sealed: two runs that write the same files, or one
+        // that takes up what the other has just finished, would spoil each other's work.
+        let lock = File::open(folder).map_err(doing())?;
+        match lock.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => {
+                return Err(ParcelError::Files(format!("another run is packing into {shown}")));
+            }
+            Err(TryLockError::Error(error)) => return Err(doing()(error)),
+        }
         if folder.join(CONTENTS).exists() {
             return Err(ParcelError::Files(format!("{shown} holds a finished parcel already")));
         }
-        std::fs::create_dir_all(folder).map_err(ParcelError::io(format!("cannot make {shown}")))?;
         let shape = Shape::of(&contents);
         let size = size.unwrap_or(shape.total).min(shape.total);
-        let (volumes, resumed) =
-            NewVolumes::make(folder, shape.total, size).map_err(|error| match error.kind() {
-                std::io::ErrorKind::WouldBlock => {
-                    ParcelError::Files(format!("another run is packing into {shown}"))
-                }
-                _ => ParcelError::io(format!("cannot write to {shown}"))(error),
-            })?;
+        let (volumes, resumed) = NewVolumes::make(folder, shape.total, size).map_err(doing())?;
         let mut places = HashMap::new();
         for entry in &shape.entries {
             let mut stretch = volumes.at(entry.start);
@@ -60,14 +67,15 @@ impl NewParcel {
                 Some(text) => stretch.write(text.as_bytes()),
                 None => Ok(()),
             });
-            written.map_err(ParcelError::io(format!("cannot write to {shown}")))?;
+            written.map_err(doing())?;
             stretch.done();
             if let Some(digest) = &entry.digest {
                 places.insert(digest.clone(), (entry.content(), entry.size));
             }
         }
         let (folder, volumes) = (folder.to_owned(), Arc::new(volumes));
-        Ok(Self { folder, contents, places, volumes, resumed, written: Mutex::default() })
+        let written = Mutex::default();
+        Ok(Self { folder, contents, places, volumes, resumed, written, _lock: lock })
     }
 
     /// Finishes it: flushes the volumes, then writes the signed contents. Until then it is no parcel.

@@ -85,8 +85,6 @@ pub struct NewVolumes {
     /// Bytes that were written since the disk was last told to.
     pending: AtomicU64,
     flushing: Arc<AtomicBool>,
-    /// Held as long as we write.
-    _lock: Option<File>,
 }
 
 /// Bytes after which the disk is told to write what came so far.
@@ -96,14 +94,10 @@ const GAP: u64 = 4096;
 
 impl NewVolumes {
     /// Makes the files, or takes up those that a run before has left. True: there were some.
-    ///
-    /// # Errors
-    /// [`io::ErrorKind::WouldBlock`] when another run is writing them.
     pub fn make(folder: &Path, total: u64, size: u64) -> io::Result<(Self, bool)> {
         let count = usize::try_from(total.div_ceil(size)).unwrap_or(usize::MAX);
         let mut paths = Vec::new();
         let mut resumed = false;
-        let mut lock = None;
         for number in 0..count {
             let name = volume_name(number, count);
             let (path, done) = (folder.join(format!("{name}.partial")), folder.join(&name));
@@ -113,11 +107,6 @@ impl NewVolumes {
             }
             let length = if number + 1 < count { size } else { total - size * number as u64 };
             let file = OpenOptions::new().write(true).create(true).truncate(false).open(&path)?;
-            if number == 0 {
-                // Two runs that write the same would spoil each other's work.
-                file.try_lock()?;
-                lock = file.try_clone().ok();
-            }
             resumed |= file.metadata()?.len() == length;
             file.set_len(length)?;
             paths.push(path);
@@ -131,7 +120,6 @@ impl NewVolumes {
             written: Mutex::default(),
             pending: AtomicU64::new(0),
             flushing: Arc::default(),
-            _lock: lock,
         };
         Ok((new, resumed))
     }
@@ -332,10 +320,6 @@ mod tests {
         drop(new);
         let (again, resumed) = NewVolumes::make(folder.path(), 100_000, 50_000).unwrap();
         assert!(resumed, "the next run takes them up");
-        assert!(
-            NewVolumes::make(folder.path(), 100_000, 50_000).is_err(),
-            "but not while we write"
-        );
         drop(again);
         // Cut otherwise, nothing of the old cut is left; named already, they are taken up as well.
         let (other, _) = NewVolumes::make(folder.path(), 100_000, 100_000).unwrap();

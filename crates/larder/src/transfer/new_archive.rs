@@ -20,7 +20,8 @@ use tokio::task::spawn_blocking;
 
 use crate::files::{Wait, beside};
 
-use super::archive::{blob_name, refused};
+use super::archive::blob_name;
+use super::entries::refused;
 use super::layout::{Index, MARKER};
 use super::{Content, LayoutError, Role, Target, TransferError};
 

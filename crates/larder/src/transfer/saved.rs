@@ -14,7 +14,7 @@ use larder_core::document::{CONFIG_LIMIT, Document, MANIFEST_LIMIT, media_type};
 use serde::Deserialize;
 use serde_json::json;
 
-use super::archive::{Entries, Spot, refused};
+use super::entries::{Entries, Spot, refused};
 use super::layout::Index;
 use super::{LayoutError, TransferError};
 

@@ -8,7 +8,7 @@ use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use serde::Serialize;
 
-use super::unpack::Elsewhere;
+use super::elsewhere::Elsewhere;
 use crate::config::Config;
 use crate::context::{Context, open_store, reference};
 use crate::failure::{Exit, Failure, Outcome};

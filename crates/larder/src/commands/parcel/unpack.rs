@@ -7,13 +7,14 @@ use std::time::{Duration, Instant};
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::name::{Host, RepositoryName};
+use larder_core::name::RepositoryName;
 use larder_core::parcel::{HeldImage, ParcelImage, Receipt};
 use larder_core::platform::Platforms;
-use larder_core::reference::{Image, Selector};
+use larder_core::reference::Selector;
 use larder_store::Store;
 use serde::Serialize;
 
+use super::elsewhere::Elsewhere;
 use super::receipt::default_path;
 use super::{Named, plain};
 use crate::config::Config;
@@ -24,7 +25,7 @@ use crate::parcel::{
     Parcel, ParcelError, ParcelSource, Pour, now_text, receipt_of, signing_key, verify,
     write_receipt,
 };
-use crate::transfer::{Engine, Moved, Order, Own, Remote, Source, Target, TransferError};
+use crate::transfer::{Engine, Moved, Order, Own, Source, Target, TransferError};
 
 /// Put what a parcel brings into the store or a registry, and write a receipt
 ///
@@ -57,49 +58,6 @@ pub struct Args {
 const AT_ONCE: usize = 4;
 /// Uploads that nobody has written to for so long were left by a run that was killed.
 const ABANDONED: Duration = Duration::from_secs(24 * 3600);
-
-/// A registry to unpack into.
-pub(super) struct Elsewhere {
-    host: Host,
-    prefix: Option<RepositoryName>,
-}
-
-impl Elsewhere {
-    fn read(text: &str) -> Result<Self, Failure> {
-        let (host, prefix) = match text.split_once('/') {
-            Some((host, prefix)) => (host, Some(prefix)),
-            None => (text, None),
-        };
-        let wrong = |error: &dyn std::fmt::Display| {
-            let what = format!("cannot unpack to {text}");
-            Failure::usage(
-                what,
-                error,
-                "name a registry, as in registry.example or registry.example/prefix",
-            )
-        };
-        let host = host.parse().map_err(|error| wrong(&error))?;
-        let prefix = prefix.map(str::parse).transpose().map_err(|error| wrong(&error))?;
-        Ok(Self { host, prefix })
-    }
-
-    /// The repository's name there.
-    pub fn image(&self, repository: &RepositoryName) -> Result<Image, Failure> {
-        let name = match &self.prefix {
-            Some(prefix) => format!("{prefix}/{repository}"),
-            None => repository.to_string(),
-        };
-        let repository = name.parse().map_err(|error| {
-            Failure::usage(format!("cannot unpack to {}/{name}", self.host), error, "")
-        })?;
-        Ok(Image { host: self.host.clone(), repository })
-    }
-
-    pub fn end(&self, repository: &RepositoryName, config: &Config) -> Result<Remote, Failure> {
-        let image = self.image(repository)?;
-        Ok(Remote::new(config.registry(&image.host)?, image.repository))
-    }
-}
 
 #[derive(Serialize)]
 struct Report {
