@@ -76,11 +76,10 @@ impl Parcel {
             let mut at = start;
             while at < start + size {
                 let count = usize::try_from(start + size - at).unwrap_or(PIECE).min(PIECE);
-                let mut piece = BytesMut::zeroed(count);
-                let read = volumes.read_at(at, &mut piece);
+                let read = volumes.piece(at, count);
                 let failed = read.is_err();
                 let doing = || LayoutError::io("cannot read the parcel");
-                let sent = read.map(|()| piece.freeze()).map_err(|error| doing()(error));
+                let sent = read.map(Bytes::from).map_err(|error| doing()(error));
                 if pieces.blocking_send(sent).is_err() || failed {
                     return;
                 }

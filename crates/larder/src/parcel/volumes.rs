@@ -1,7 +1,7 @@
 //! The archive as one long row of bytes, wherever its volumes lie.
 
 use std::fs::{File, OpenOptions};
-use std::io;
+use std::io::{self, Read as _, Seek as _, SeekFrom};
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -55,6 +55,22 @@ impl Volumes {
             buffer = rest;
         }
         Ok(())
+    }
+
+    /// Bytes of their own from `at` on. Unlike [`read_at`](Self::read_at) it fills nothing with zeros
+    /// first, which costs as much as reading.
+    pub fn piece(&self, mut at: u64, length: usize) -> io::Result<Vec<u8>> {
+        let mut bytes = Vec::with_capacity(length);
+        while bytes.len() < length {
+            let (path, inside, count) = self.spot(at, length - bytes.len())?;
+            let mut file = File::open(path)?;
+            file.seek(SeekFrom::Start(inside))?;
+            if file.take(count as u64).read_to_end(&mut bytes)? < count {
+                return Err(io::ErrorKind::UnexpectedEof.into());
+            }
+            at += count as u64;
+        }
+        Ok(bytes)
     }
 
     /// The CRC-32 of one whole volume.
@@ -305,6 +321,8 @@ mod tests {
             assert_eq!(format!("{:08x}", read.crc(number).unwrap()), volume.crc32);
         }
         assert!(read.read_at(250_000, &mut [0; 101]).is_err());
+        assert_eq!(read.piece(60_000, 100_000).unwrap(), bytes[60_000..160_000]);
+        assert!(read.piece(250_000, 101).is_err());
         assert_eq!(read.of(69_999, 70_001), 0..=1);
         assert_eq!(read.of(70_000, 140_000), 1..=1);
     }
