@@ -15,6 +15,10 @@ use tokio::sync::mpsc;
 
 use crate::error::StoreError;
 
+/// Uploads that nobody has written to for so long were left behind: by a client that went away, or by a
+/// process that was killed.
+pub const ABANDONED: Duration = Duration::from_secs(24 * 3600);
+
 /// Names an upload that is not finished. It says nothing about where the bytes lie, so that
 /// another replica can take the upload over.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]

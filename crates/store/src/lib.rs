@@ -12,7 +12,7 @@ mod local;
 mod sqlite;
 mod store;
 
-pub use blobs::{BlobReader, BlobStore, BlobWriter, UploadId};
+pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, UploadId};
 pub use error::StoreError;
 pub use journal::{Brought, Event, IntakeRecord, Journal};
 pub use ledger::{HeldTag, Ledger, ManifestRecord, NewManifest};

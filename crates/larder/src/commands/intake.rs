@@ -10,6 +10,7 @@ mod run;
 mod status;
 mod upstream;
 
+pub use budget::Budgets;
 pub use job::{Job, jobs};
 pub use upstream::Upstreams;
 

@@ -24,16 +24,13 @@ pub struct Args {
     grace: u64,
 }
 
-/// Uploads that nobody has written to for so long are given up.
-const ABANDONED: Duration = Duration::from_secs(24 * 3600);
-
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let listen = args.listen.unwrap_or(config.larder.listen);
     let what = || format!("cannot serve on {listen}");
     check_access(&config, listen)?;
     let store = open_store(&config)?;
-    let removed = store.blobs.remove_abandoned(ABANDONED).await;
+    let removed = store.blobs.remove_abandoned(larder_store::ABANDONED).await;
     let removed = removed.map_err(|error| Failure::store(what(), &error))?;
     if removed > 0 {
         context.output.note(format!("gave up {removed} uploads that nobody went on with"));

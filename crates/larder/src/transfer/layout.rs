@@ -3,7 +3,6 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
-use std::time::Duration;
 
 use async_trait::async_trait;
 use bytes::Bytes;
@@ -23,9 +22,6 @@ use super::{Content, LayoutError, Role, Source, Target, TransferError};
 const REF_NAME: &str = "org.opencontainers.image.ref.name";
 /// What the file `oci-layout` holds.
 pub(super) const MARKER: &str = r#"{"imageLayoutVersion":"1.0.0"}"#;
-
-/// Uploads that nobody has written to for so long were left by a run that was killed.
-const ABANDONED: Duration = Duration::from_secs(24 * 3600);
 
 /// A layout folder.
 pub struct Layout {
@@ -298,7 +294,7 @@ impl Target for Layout {
     async fn finish(&self) -> Result<(), TransferError> {
         self.write_index()?;
         // What runs before this one have left, if they were killed.
-        self.blobs.remove_abandoned(ABANDONED).await?;
+        self.blobs.remove_abandoned(larder_store::ABANDONED).await?;
         // Only an empty folder is removed: another run may be writing beside us.
         match fs::remove_dir(self.root.join(".incoming")) {
             Ok(()) => Ok(()),

@@ -84,3 +84,15 @@ fn a_registry_that_says_too_many_is_left_alone_or_waited_for() {
     assert!(said.contains("plain.example limits our rate: waiting 61 s"), "{said}");
     house.larder("intake run").ends(0);
 }
+
+#[test]
+fn a_parcel_straight_from_the_upstreams_keeps_to_their_limits_too() {
+    let house = house("allowance = { pulls = 4, per = \"3s\" }");
+    house.larder("parcel sign-key key.pem").ends(0);
+    let text = house.read("larder.toml") + "\n[parcel]\nsign = \"key.pem\"\n";
+    house.write("larder.toml", text);
+    house.larder("parcel pack parcel --upstreams").ends(1).says(&["are back at 20", "--wait"]);
+    assert!(!house.path("parcel/contents.jsonl").exists());
+    house.larder("parcel pack parcel --wait").ends(2);
+    house.larder("parcel pack parcel --upstreams --wait").ends(0).says(&["2 images"]);
+}

@@ -89,6 +89,14 @@ impl Job<'_> {
         self.locked.trimmed.is_none() && !all
     }
 
+    /// A failure of its upstream's limit as one of this image.
+    pub fn not_now(&self, failure: Failure) -> Failure {
+        match failure.what.is_empty() {
+            true => Failure { what: format!("cannot bring in {} now", self.name()), ..failure },
+            false => failure,
+        }
+    }
+
     /// Why it is not brought in while its index is locked for other platforms.
     pub fn outdated(&self) -> Failure {
         let cause = "its index is locked for other platforms than those that are wanted now";

@@ -36,9 +36,6 @@ const LIMITED_PAUSE: Duration = Duration::from_secs(60);
 const IMAGES_AT_ONCE: usize = 3;
 /// Images of which it is found out at once whether they are there.
 const CHECKS_AT_ONCE: usize = 32;
-/// Uploads that nobody has written to for so long were left by a run that was killed.
-const ABANDONED: Duration = Duration::from_secs(24 * 3600);
-
 #[derive(Serialize)]
 struct Report {
     brought_in: Vec<Brought>,
@@ -70,7 +67,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let lock = read_lock(&config)?;
     let store = open_store(&config)?;
     let unusable = |error: StoreError| Failure::store("cannot use the larder's store", &error);
-    store.blobs.remove_abandoned(ABANDONED).await.map_err(unusable)?;
+    store.blobs.remove_abandoned(larder_store::ABANDONED).await.map_err(unusable)?;
     let stale = stale(&config.wishes(), &lock);
     let not_locked = stale.iter().filter_map(|stale| match stale {
         Stale::NotLocked(want) => Some(format!("{}:{}", want.image, want.tag)),
@@ -192,12 +189,8 @@ async fn bring_in(
     context: &Context,
 ) -> Result<Moved, Failure> {
     let outcome = loop {
-        let named = |failure: Failure| match failure.what.is_empty() {
-            true => Failure { what: format!("cannot bring in {} now", job.name()), ..failure },
-            false => failure,
-        };
         if let Err(failure) = budgets.reserve(job.host(), job.pulls(), args.wait, context).await {
-            break Err(named(failure));
+            break Err(job.not_now(failure));
         }
         match job.bring_in(engine, store, budgets.upstreams).await {
             Ok(moved) => break Ok(moved),

@@ -17,9 +17,9 @@ use larder_core::reference::Selector;
 use larder_store::Store;
 use serde::Serialize;
 
-use crate::commands::intake::{Job, Upstreams, jobs};
+use crate::commands::intake::{Budgets, Job, Upstreams, jobs};
 use crate::config::Config;
-use crate::context::{Context, open_store, read_lock};
+use crate::context::{Context, open_store, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Progress, bytes, count};
 use crate::parcel::{NewParcel, Parcel, Trust, now_text, read_receipt, signing_key};
@@ -47,6 +47,9 @@ pub struct Args {
     /// Fetch straight from the upstreams instead of this larder's store
     #[arg(long)]
     upstreams: bool,
+    /// With `--upstreams`: wait as long as an upstream's limit asks for
+    #[arg(long, requires = "upstreams")]
+    wait: bool,
     /// Say what would be packed, and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -93,10 +96,21 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let jobs = chosen(args, &config, &lock)?;
     let upstreams = Upstreams::new(&config);
     let store = if args.upstreams { None } else { Some(open_store(&config)?) };
+    let journal = if args.upstreams { store_if_any(&config)? } else { None };
+    let budgets = Budgets::new(&config, &upstreams, journal.as_ref());
     let progress = context.output.progress();
     progress.say("looking into the images");
     let looked: Vec<Result<Packed, Failure>> = stream::iter(&jobs)
-        .map(|job| look_into(job, store.as_ref(), &upstreams))
+        .map(|job| {
+            let (store, budgets) = (store.as_ref(), &budgets);
+            async move {
+                if store.is_none() {
+                    let reserved = budgets.reserve(job.host(), job.pulls(), args.wait, context);
+                    reserved.await.map_err(|failure| job.not_now(failure))?;
+                }
+                look_into(job, store, budgets.upstreams).await
+            }
+        })
         .buffered(AT_ONCE)
         .collect()
         .await;

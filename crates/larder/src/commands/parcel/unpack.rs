@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
@@ -56,9 +56,6 @@ pub struct Args {
 
 /// Images that are made visible at once.
 const AT_ONCE: usize = 4;
-/// Uploads that nobody has written to for so long were left by a run that was killed.
-const ABANDONED: Duration = Duration::from_secs(24 * 3600);
-
 #[derive(Serialize)]
 struct Report {
     images: Vec<String>,
@@ -107,7 +104,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let progress = context.output.progress();
     let pour = match elsewhere {
         None => {
-            let removed = store.blobs.remove_abandoned(ABANDONED).await;
+            let removed = store.blobs.remove_abandoned(larder_store::ABANDONED).await;
             removed.map_err(|error| Failure::store(what(), &error))?;
             Pour::Into(&store)
         }
