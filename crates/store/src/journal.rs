@@ -14,7 +14,9 @@ pub enum Event {
     Seen(Digest),
     /// It was brought in.
     Brought(Brought),
-    /// It could not be resolved or brought in; the cause in words.
+    /// The upstream could not be asked, or does not have it; the cause in words.
+    Unresolved(String),
+    /// It could not be brought in; the cause in words.
     Failed(String),
 }
 
@@ -43,7 +45,8 @@ pub struct IntakeRecord {
     pub moved: Option<i64>,
     /// What was brought in last, and when. None: never.
     pub brought: Option<(Brought, i64)>,
-    /// The last failure and when it was, unless something has succeeded since.
+    /// Why it could not be brought in last, and when that was, unless it was brought in since; else
+    /// why the upstream could not be asked, unless it has answered since.
     pub failed: Option<(String, i64)>,
 }
 

@@ -259,6 +259,14 @@ async fn journal_contract(journal: &dyn Journal) {
     let record = journal.intake().await.unwrap().remove(1);
     assert_eq!((record.moved, record.seen.as_ref()), (Some(30), Some(&two)));
     assert_eq!(record.failed, Some(("cut".into(), 40)));
+    // An answer of the upstream does not mend what could not be brought in, only what it is about.
+    let unresolved = Event::Unresolved("down".into());
+    journal.note(vec![(want("2"), seen(&two)), (want("1"), unresolved)], 45).await.unwrap();
+    let all = journal.intake().await.unwrap();
+    assert_eq!(all[1].failed, Some(("cut".into(), 40)));
+    assert_eq!(all[0].failed, Some(("down".into(), 45)));
+    journal.note(vec![(want("1"), seen(&one))], 46).await.unwrap();
+    assert_eq!(journal.intake().await.unwrap()[0].failed, None);
     let to = "larder.example/vendor/kettle".to_owned();
     let brought = Brought { digest: two.clone(), to, whole: one.clone() };
     journal.note(vec![(want("2"), Event::Brought(brought.clone()))], 50).await.unwrap();

@@ -141,6 +141,9 @@ fn a_manifest_that_vanishes_is_told_and_what_is_held_stays() {
         "the registry lost it",
     ]);
     house.larder("intake status").ends(1).says(&["failed just now", "has no manifest"]);
+    // That the upstream answers does not mend it.
+    house.larder("intake diff").ends(1);
+    house.larder("intake status").ends(1).says(&["failed just now", "has no manifest"]);
     let (repository, tag) = ("library/kettle".parse().unwrap(), "2".parse().unwrap());
     let tag = Selector::Tag(tag);
     assert!(house.runtime.block_on(house.bazaar.digest(&repository, &tag)).unwrap().is_some());

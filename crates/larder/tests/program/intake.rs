@@ -94,7 +94,9 @@ fn a_tag_that_moves_is_told_and_the_lock_protects() {
         "labels changed",
     ]);
     house.larder("intake diff").ends(1).says(&["to be brought in"]);
+    house.larder("intake status").ends(1).says(&["locked anew; not brought in yet"]);
     house.larder("intake run").ends(0).says(&["1 image brought in, 4 there already"]);
+    house.larder("intake status").ends(0);
     house.larder("intake diff").ends(0);
 }
 

@@ -17,7 +17,7 @@ pub(super) const TABLES: &str = "
         host TEXT NOT NULL, repository TEXT NOT NULL, tag TEXT NOT NULL,
         checked BIGINT, seen TEXT, moved BIGINT,
         brought BIGINT, brought_digest TEXT, brought_to TEXT, brought_whole TEXT,
-        failed BIGINT, failure TEXT,
+        unresolved BIGINT, unresolved_cause TEXT, failed BIGINT, failure TEXT,
         PRIMARY KEY (host, repository, tag)
     ) WITHOUT ROWID;
     CREATE TABLE pulls (
@@ -40,7 +40,8 @@ fn note(connection: &Connection, want: &Want, event: &Event, at: i64) -> rusqlit
                 "INSERT INTO intake (host, repository, tag, checked, seen) VALUES ($1, $2, $3, $4, $5)
                  ON CONFLICT (host, repository, tag) DO UPDATE SET
                    moved = CASE WHEN intake.seen <> excluded.seen THEN excluded.checked ELSE intake.moved END,
-                   checked = excluded.checked, seen = excluded.seen, failed = NULL, failure = NULL",
+                   checked = excluded.checked, seen = excluded.seen,
+                   unresolved = NULL, unresolved_cause = NULL",
             )?
             .execute(params![host, repository, tag, at, digest.as_str()])?,
         Event::Brought(Brought { digest, to, whole }) => connection
@@ -53,6 +54,14 @@ fn note(connection: &Connection, want: &Want, event: &Event, at: i64) -> rusqlit
                    failed = NULL, failure = NULL",
             )?
             .execute(params![host, repository, tag, at, digest.as_str(), to, whole.as_str()])?,
+        Event::Unresolved(cause) => connection
+            .prepare_cached(
+                "INSERT INTO intake (host, repository, tag, unresolved, unresolved_cause)
+                 VALUES ($1, $2, $3, $4, $5)
+                 ON CONFLICT (host, repository, tag) DO UPDATE SET
+                   unresolved = excluded.unresolved, unresolved_cause = excluded.unresolved_cause",
+            )?
+            .execute(params![host, repository, tag, at, cause])?,
         Event::Failed(cause) => connection
             .prepare_cached(
                 "INSERT INTO intake (host, repository, tag, failed, failure) VALUES ($1, $2, $3, $4, $5)
@@ -108,7 +117,8 @@ impl Journal for SqliteLedger {
             connection
                 .prepare_cached(
                     "SELECT host, repository, tag, checked, seen, moved, brought, brought_digest,
-                       brought_to, brought_whole, failed, failure
+                       brought_to, brought_whole, COALESCE(failed, unresolved),
+                       CASE WHEN failed IS NULL THEN unresolved_cause ELSE failure END
                      FROM intake ORDER BY host, repository, tag",
                 )?
                 .query_map([], record)?

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use larder_core::lock::Want;
+use larder_core::lock::{Lock, Locked, Want};
 use larder_store::IntakeRecord;
 use serde::Serialize;
 
@@ -28,6 +28,32 @@ struct Line {
     to: Option<String>,
     failed: Option<String>,
     cause: Option<String>,
+    state: State,
+}
+
+/// How it stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+enum State {
+    /// What is locked was brought in.
+    InPlace,
+    /// Something failed since.
+    Failed,
+    /// What is locked is not what was brought in.
+    Outdated,
+    /// It was never brought in.
+    Never,
+}
+
+fn state(want: &Want, record: Option<&IntakeRecord>, lock: &Lock) -> State {
+    let brought = record.and_then(|record| record.brought.as_ref());
+    let locked = lock.entries.get(want).map(Locked::here);
+    match brought {
+        _ if record.is_some_and(|record| record.failed.is_some()) => State::Failed,
+        None => State::Never,
+        Some((brought, _)) if Some(&brought.digest) == locked => State::InPlace,
+        Some(_) => State::Outdated,
+    }
 }
 
 pub async fn run(_: &Args, context: &Context) -> Outcome {
@@ -47,21 +73,19 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
     let wanted: BTreeSet<Want> = lock.entries.keys().cloned().chain(exact).collect();
     let shown: Vec<(Want, Option<IntakeRecord>)> =
         wanted.into_iter().map(|want| (want.clone(), records.remove(&want))).collect();
-    let is_well = |record: &Option<IntakeRecord>| {
-        record.as_ref().is_some_and(|record| record.failed.is_none() && record.brought.is_some())
-    };
-    let well = shown.iter().all(|(_, record)| is_well(record));
+    let well =
+        shown.iter().all(|(want, record)| state(want, record.as_ref(), &lock) == State::InPlace);
     if context.output.json {
         let lines: Vec<Line> =
-            shown.iter().map(|(want, record)| line(want, record.as_ref())).collect();
+            shown.iter().map(|(want, record)| line(want, record.as_ref(), &lock)).collect();
         context.output.document(&lines);
     } else {
-        show(&shown, context);
+        show(&shown, &lock, context);
     }
     Ok(if well { Exit::Done } else { Exit::No })
 }
 
-fn line(want: &Want, record: Option<&IntakeRecord>) -> Line {
+fn line(want: &Want, record: Option<&IntakeRecord>, lock: &Lock) -> Line {
     let brought = record.and_then(|record| record.brought.as_ref());
     let failed = record.and_then(|record| record.failed.as_ref());
     Line {
@@ -73,10 +97,11 @@ fn line(want: &Want, record: Option<&IntakeRecord>) -> Line {
         to: brought.map(|(brought, _)| format!("{}:{}", brought.to, want.tag)),
         failed: failed.map(|(_, at)| time(*at)),
         cause: failed.map(|(cause, _)| cause.clone()),
+        state: state(want, record, lock),
     }
 }
 
-fn show(shown: &[(Want, Option<IntakeRecord>)], context: &Context) {
+fn show(shown: &[(Want, Option<IntakeRecord>)], lock: &Lock, context: &Context) {
     if shown.is_empty() {
         context.output.result("nothing is wanted; `larder intake add REFERENCE` wants an image");
         return;
@@ -88,10 +113,12 @@ fn show(shown: &[(Want, Option<IntakeRecord>)], context: &Context) {
     for (want, record) in shown {
         let record = record.as_ref();
         let brought = record.and_then(|record| record.brought.as_ref()).map(|(_, at)| *at);
-        let state = match (record.and_then(|record| record.failed.as_ref()), brought) {
-            (Some((_, failed)), _) => paint(BAD, format!("failed {}; see below", ago(*failed, at))),
-            (None, Some(_)) => paint(GOOD, "in place"),
-            (None, None) => paint(WARN, "not brought in yet"),
+        let failed = record.and_then(|record| record.failed.as_ref()).map_or(0, |(_, at)| *at);
+        let state = match state(want, record, lock) {
+            State::InPlace => paint(GOOD, "in place"),
+            State::Failed => paint(BAD, format!("failed {}; see below", ago(failed, at))),
+            State::Outdated => paint(WARN, "locked anew; not brought in yet"),
+            State::Never => paint(WARN, "not brought in yet"),
         };
         table.row([
             format!("{}:{}", want.image, want.tag),

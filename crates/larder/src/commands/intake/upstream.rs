@@ -195,7 +195,7 @@ pub async fn note(store: &Store, answers: &Answers) -> Result<(), Failure> {
     let events = answers.iter().map(|(want, answer)| {
         let event = match answer {
             Ok(resolved) => Event::Seen(resolved.digest.clone()),
-            Err(unresolved) => Event::Failed(unresolved.failure().cause.clone()),
+            Err(unresolved) => Event::Unresolved(unresolved.failure().cause.clone()),
         };
         (want.clone(), event)
     });
