@@ -36,13 +36,11 @@ pub fn list_tag(subject: &Digest) -> Tag {
     text.parse().unwrap_or_else(|_| Tag::latest())
 }
 
-/// Whether a tag is made from this digest and an ending: the older scheme, in which signatures and
+/// Whether a tag is that of a digest's list with an ending: the older scheme, in which signatures and
 /// the like lie under the tag `sha256-<hash>.<ending>` beside the image.
-pub fn is_beside(tag: &Tag, subject: &Digest) -> bool {
-    let list = list_tag(subject);
-    tag.as_str()
-        .strip_prefix(list.as_str())
-        .is_some_and(|rest| rest.len() > 1 && rest.starts_with('.'))
+pub fn is_beside(tag: &Tag, list: &Tag) -> bool {
+    let ending = tag.as_str().strip_prefix(list.as_str());
+    ending.is_some_and(|ending| ending.len() > 1 && ending.starts_with('.'))
 }
 
 /// Whether a tag is made from some digest, and so names no version of anything.
@@ -72,12 +70,13 @@ mod tests {
         let list = list_tag(&one);
         assert_eq!(list.as_str(), format!("sha256-{}", one.hex()));
         let beside: Tag = format!("{list}.sig").parse().unwrap();
-        assert!(is_beside(&beside, &one) && !is_beside(&beside, &other) && !is_beside(&list, &one));
+        assert!(is_beside(&beside, &list) && !is_beside(&list, &list));
+        assert!(!is_beside(&beside, &list_tag(&other)));
         assert!(is_made_from_digest(&beside) && is_made_from_digest(&list));
         for text in ["1.9.2", "sha256-abc", "latest", "sha1-0000"] {
             assert!(!is_made_from_digest(&text.parse().unwrap()), "{text}");
         }
-        assert!(!is_beside(&format!("{list}.").parse().unwrap(), &one));
+        assert!(!is_beside(&format!("{list}.").parse().unwrap(), &list));
         let mut long = crate::digest::Hasher::new(crate::digest::Algorithm::Sha512);
         long.update(b"one");
         assert!(is_made_from_digest(&list_tag(&long.finish())));

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use larder_core::companion::{Companion, is_beside, kind};
+use larder_core::companion::{Companion, is_beside, kind, list_tag};
 use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::name::Tag;
@@ -53,7 +53,8 @@ pub async fn companions(
             continue;
         }
         let mut new = source.companions(&about).await?;
-        for tag in tags.iter().filter(|tag| is_beside(tag, &about)) {
+        let list = list_tag(&about);
+        for tag in tags.iter().filter(|tag| is_beside(tag, &list)) {
             let (digest, document) = source.manifest(&Selector::Tag(tag.clone())).await?;
             let companion = Companion {
                 about: about.clone(),

@@ -76,6 +76,14 @@ struct Line {
     cause: Option<String>,
 }
 
+/// What was found out about a wanted image.
+struct Found {
+    want: Want,
+    locked: Result<Locked, Failure>,
+    /// Places that have something else under the tag.
+    disagree: Vec<String>,
+}
+
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let before = read_lock(&config)?;
@@ -102,10 +110,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         upstream::note(store, &answers).await?;
     }
     let resolver = Resolver { upstreams: &upstreams, tags: Mutex::default() };
-    let details: Vec<(Want, Result<Locked, Failure>)> = stream::iter(answers)
+    let details: Vec<Found> = stream::iter(answers)
         .map(|(want, answer)| {
             let known = before.entries.get(&want);
-            let (resolver, intake) = (&resolver, config.intake_of(&want.image));
+            let (resolver, upstreams) = (&resolver, &upstreams);
+            let intake = config.intake_of(&want.image);
             async move {
                 let locked = match (answer, intake) {
                     (Ok(resolved), Some(intake)) => {
@@ -114,7 +123,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                     (Ok(_), None) => Err(Failure::usage("", "no intake entry wants it", "")),
                     (Err(unresolved), _) => Err(unresolved.failure().clone()),
                 };
-                (want, locked)
+                let mut disagree = Vec::new();
+                if let Ok(locked) = &locked {
+                    let others = upstreams.other_digests(&want, &locked.digest).await;
+                    disagree
+                        .extend(others.iter().map(|(place, other)| format!("{place} has {other}")));
+                }
+                Found { want, locked, disagree }
             }
         })
         .buffered(16)
@@ -132,7 +147,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     );
     let mut lines = Vec::new();
     let mut failures = Vec::new();
-    for (want, answer) in details {
+    for Found { want, locked: answer, disagree } in details {
         let known = before.entries.get(&want);
         let mut line = Line {
             image: want.image.to_string(),
@@ -144,7 +159,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             trimmed: None,
             companions: 0,
             new_companions: 0,
-            disagree: Vec::new(),
+            disagree,
             moved: Vec::new(),
             cause: None,
         };
@@ -172,9 +187,6 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             line.moved.extend(moved::companions(known, locked));
         }
         if let Some(locked) = locked {
-            let others = upstreams.other_digests(&want, &locked.digest).await;
-            line.disagree =
-                others.iter().map(|(place, digest)| format!("{place} has {digest}")).collect();
             line.trimmed = locked.trimmed.as_ref().map(|trimmed| trimmed.digest.clone());
             line.trimmed = line.trimmed.filter(|trimmed| *trimmed != locked.digest);
             let is_new = |digest: &&Digest| {
