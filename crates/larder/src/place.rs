@@ -141,7 +141,7 @@ impl Place {
                 let repository = reference.repository.clone();
                 let target: Box<dyn Target> = match config {
                     Some(config) if Self::is_own(reference, Some(config)) => {
-                        check_shelf(reference, config)?;
+                        config.check_shelf(format!("cannot copy to {reference}"), &repository)?;
                         Box::new(Own::new(open_store(config)?, repository))
                     }
                     _ => {
@@ -172,19 +172,6 @@ impl Place {
             }
         }
     }
-}
-
-fn check_shelf(reference: &Reference, config: &Config) -> Result<(), Failure> {
-    let shelves = config.storing_shelves();
-    let shelf = reference.repository.first_component();
-    if shelves.iter().any(|known| known == shelf) {
-        return Ok(());
-    }
-    Err(Failure::usage(
-        format!("cannot copy to {reference}"),
-        format!("this larder has no shelf `{shelf}`; it has: {}", shelves.join(", ")),
-        format!("declare it in larder.toml with [[shelf]] name = \"{shelf}\""),
-    ))
 }
 
 fn registry(

@@ -1,6 +1,5 @@
 //! The files that an archive is cut into.
 
-use std::fmt;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
@@ -59,12 +58,6 @@ impl FromStr for VolumeSize {
         }
         #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)] // checked above
         Ok(Self(bytes as u64))
-    }
-}
-
-impl fmt::Display for VolumeSize {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} bytes", self.0)
     }
 }
 

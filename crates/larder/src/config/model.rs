@@ -22,6 +22,8 @@ use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;
 
+use crate::failure::Failure;
+
 use super::values::{Destination, read_allowance, read_platforms, read_tags, read_timeout};
 
 /// A whole configuration, includes merged in.
@@ -104,6 +106,24 @@ impl Config {
         all.sort();
         all.dedup();
         all
+    }
+
+    /// Refuses to `what` something of a repository whose shelf this larder does not have.
+    pub fn check_shelf(
+        &self,
+        what: impl Into<String>,
+        repository: &RepositoryName,
+    ) -> Result<(), Failure> {
+        let shelves = self.storing_shelves();
+        let shelf = repository.first_component();
+        if shelves.iter().any(|known| known == shelf) {
+            return Ok(());
+        }
+        Err(Failure::usage(
+            what,
+            format!("this larder has no shelf `{shelf}`; it has: {}", shelves.join(", ")),
+            format!("declare it in larder.toml with [[shelf]] name = \"{shelf}\""),
+        ))
     }
 
     /// Whether everybody may pull and push.

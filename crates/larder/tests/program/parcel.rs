@@ -545,3 +545,20 @@ fn two_packs_into_the_same_folder_do_not_spoil_each_other() {
     gap.near("parcel pack twice --volume 128KiB").ends(0);
     gap.far("parcel verify twice").ends(0);
 }
+
+#[test]
+fn one_image_under_many_tags_is_packed_once() {
+    let gap = Gap::new();
+    let house = &gap.house;
+    for tag in ["3", "4", "5", "6", "7"] {
+        house.hold(&house.bazaar, "library/kettle", tag, &image(&small("kettle")));
+    }
+    let text = house.read("larder.toml").replace("exact = [\"2\"]", "match = \"*\"");
+    house.write("larder.toml", text);
+    house.bring_in();
+    for name in ["one", "two", "three"] {
+        gap.near(&format!("parcel pack {name} --volume 64KiB")).ends(0).says(&["10 images"]);
+        gap.far(&format!("parcel verify {name}")).ends(0);
+    }
+    gap.far("parcel unpack one").ends(0).says(&["vendor/kettle:7"]);
+}

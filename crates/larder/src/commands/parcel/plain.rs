@@ -63,15 +63,8 @@ pub(super) async fn unpack(
         }
         for name in names {
             let (to, tag) = place(&name, wish.to, config, path)?;
-            if elsewhere.is_none()
-                && !config.storing_shelves().iter().any(|shelf| shelf == to.first_component())
-            {
-                let cause = format!("this larder has no shelf `{}`", to.first_component());
-                let remedy = format!(
-                    "declare it in larder.toml with [[shelf]] name = \"{}\"",
-                    to.first_component()
-                );
-                return Err(Failure::usage(what(), cause, remedy));
+            if elsewhere.is_none() {
+                config.check_shelf(what(), &to)?;
             }
             all.push((path.clone(), name, to, tag));
         }

@@ -82,7 +82,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let key = signing_key(&config).map_err(failed)?;
     let trust = args.named.trust(Some(&config))?;
     let parcel = Arc::new(Parcel::open(&args.named.paths, &trust).map_err(failed)?);
-    check_shelves(&parcel, elsewhere.is_some(), &config)?;
+    if elsewhere.is_none() {
+        for image in &parcel.contents.images {
+            let what = format!("cannot unpack {}:{}", image.to, image.tag);
+            config.check_shelf(what, &image.to)?;
+        }
+    }
     let store = open_store(&config)?;
     if elsewhere.is_none() {
         check_held(&parcel, &store).await.map_err(failed)?;
@@ -171,23 +176,6 @@ fn shown(image: &ParcelImage, elsewhere: Option<&Elsewhere>) -> Result<String, F
         Some(elsewhere) => format!("{}:{}", elsewhere.image(&image.to)?, image.tag),
         None => format!("{}:{}", image.to, image.tag),
     })
-}
-
-/// Refuses a parcel for shelves that this larder does not have.
-fn check_shelves(parcel: &Parcel, elsewhere: bool, config: &Config) -> Result<(), Failure> {
-    let shelves = config.storing_shelves();
-    let strange =
-        |image: &&ParcelImage| !shelves.iter().any(|shelf| shelf == image.to.first_component());
-    match parcel.contents.images.iter().find(strange) {
-        Some(image) if !elsewhere => {
-            let shelf = image.to.first_component();
-            let cause =
-                format!("this larder has no shelf `{shelf}`; it has: {}", shelves.join(", "));
-            let remedy = format!("declare it in larder.toml with [[shelf]] name = \"{shelf}\"");
-            Err(Failure::usage(format!("cannot unpack {}:{}", image.to, image.tag), cause, remedy))
-        }
-        _ => Ok(()),
-    }
 }
 
 /// Refuses a parcel that leaves out what is not here.
