@@ -8,6 +8,7 @@ pub mod allowance;
 pub mod companion;
 pub mod digest;
 pub mod document;
+pub mod holdings;
 pub mod lock;
 pub mod name;
 pub mod nearest;

@@ -11,7 +11,10 @@ mod parcel;
 mod rewrite;
 mod serve;
 mod shelf;
+mod store;
 mod survey;
+
+pub use serve::LogForm;
 
 use crate::context::Context;
 use crate::failure::Outcome;
@@ -32,9 +35,12 @@ pub enum Command {
     #[command(subcommand)]
     Parcel(parcel::Command),
     Serve(serve::Args),
-    /// See what is stored
+    /// See what is stored, for whom and how large; drop what is no longer wanted
     #[command(subcommand)]
     Shelf(shelf::Command),
+    /// Look after the store itself: read everything again, free what nothing refers to, back it up
+    #[command(subcommand)]
+    Store(store::Command),
     Rewrite(rewrite::Args),
 }
 
@@ -51,6 +57,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Parcel(command) => parcel::run(command, context).await,
         Command::Serve(args) => serve::run(&args, context).await,
         Command::Shelf(command) => shelf::run(command, context).await,
+        Command::Store(command) => store::run(command, context).await,
         Command::Rewrite(args) => rewrite::run(&args, context),
     }
 }

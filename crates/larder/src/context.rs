@@ -97,7 +97,8 @@ pub fn open_store(config: &Config) -> Result<Store, Failure> {
             "check `data` in larder.toml: the folder, its disk and who may write there".into();
         failure
     })?;
-    Store::open_local(&folder).map_err(|error| Failure::store(what(), &error))
+    let store = Store::open_local(&folder).map_err(|error| Failure::store(what(), &error))?;
+    Ok(store.with_reserve(config.larder.reserve))
 }
 
 /// Opens the larder's store for reading. None: nothing was ever stored.

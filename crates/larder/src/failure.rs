@@ -82,6 +82,11 @@ impl Failure {
             StoreError::Mismatch { .. } => {
                 ("fetch it again; nothing of it was kept", Exit::Content)
             }
+            error if error.is_full() => (
+                "free some space: `larder shelf drop` and `larder store collect`; `reserve` under [larder] says how much is kept free",
+                Exit::Usage,
+            ),
+            StoreError::Vanished(_) => ("run it again: it is brought anew", Exit::No),
             StoreError::Io { .. } => (
                 "check `data` in larder.toml: the folder, its disk and who may write there",
                 Exit::Usage,

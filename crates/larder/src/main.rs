@@ -16,6 +16,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
+use crate::commands::LogForm;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Color, Output};
@@ -72,7 +73,11 @@ fn main() -> ExitCode {
 }
 
 fn start(cli: Cli, output: Output) -> Outcome {
-    log(cli.verbose, matches!(cli.command, commands::Command::Serve(_)));
+    let serving = match &cli.command {
+        commands::Command::Serve(args) => Some(args.log),
+        _ => None,
+    };
+    log(cli.verbose, output.quiet, serving);
     // The one place that chooses a cryptography provider; a second call would change nothing.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
@@ -82,8 +87,8 @@ fn start(cli: Cli, output: Output) -> Outcome {
 }
 
 /// Sends what the crates below tell to stderr: warnings always, a server's requests too.
-fn log(verbose: u8, serving: bool) {
-    let level = match (verbose, serving) {
+fn log(verbose: u8, quiet: bool, serving: Option<LogForm>) {
+    let level = match (verbose, serving.is_some() && !quiet) {
         (0, false) => "warn",
         (0, true) => "warn,larder_server=info",
         (1, _) => "info,larder_client=debug,larder_server=info",
@@ -92,9 +97,9 @@ fn log(verbose: u8, serving: bool) {
     let filter = tracing_subscriber::EnvFilter::try_from_env("LARDER_LOG")
         .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(level));
     let color = std::io::IsTerminal::is_terminal(&std::io::stderr());
-    tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_writer(std::io::stderr)
-        .with_ansi(color)
-        .init();
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    match serving {
+        Some(LogForm::Json) => log.json().flatten_event(true).with_ansi(false).init(),
+        _ => log.with_ansi(color).init(),
+    }
 }

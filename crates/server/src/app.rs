@@ -1,34 +1,121 @@
 //! What every handler works with.
 
+use std::time::Duration;
+
 use larder_core::name::RepositoryName;
 use larder_store::Store;
 
+use crate::account::Meters;
 use crate::error::{ApiError, Code};
+use crate::limits::{Limits, Slots};
+use crate::remembered::Remembered;
+use crate::tally::Tally;
+
+/// A shelf that takes pushes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Shelf {
+    /// Its name.
+    pub name: String,
+    /// Whether an index may be pushed although the repository lacks some of what it lists.
+    pub sparse: bool,
+}
+
+/// How a registry is set up.
+#[derive(Debug, Clone, Default)]
+pub struct Settings {
+    /// The shelves that take pushes. Empty: any name does.
+    pub shelves: Vec<Shelf>,
+    /// Whether pushes and removals are refused altogether.
+    pub read_only: bool,
+    /// What clients may take.
+    pub limits: Limits,
+}
 
 /// One registry.
 pub struct App {
     /// Its bytes and records.
     pub store: Store,
-    /// The shelves that take pushes. Empty: any name does.
-    pub shelves: Vec<String>,
-    /// Whether pushes are refused altogether.
-    pub read_only: bool,
+    pub(crate) settings: Settings,
+    pub(crate) uploads: Slots,
+    pub(crate) remembered: Remembered,
+    pub(crate) tally: Tally,
+    /// Its figures.
+    pub meters: Meters,
 }
 
 impl App {
+    /// A registry over a store.
+    pub fn new(store: Store, settings: Settings) -> Self {
+        Self {
+            store,
+            uploads: Slots::new(settings.limits.uploads_per_client),
+            settings,
+            remembered: Remembered::default(),
+            tally: Tally::default(),
+            meters: Meters::new(),
+        }
+    }
+
+    /// Refuses to change anything in a registry that only serves.
+    pub(crate) fn check_writable(&self) -> Result<(), ApiError> {
+        if self.settings.read_only {
+            let message = "this registry is read-only; it serves pulls alone";
+            return Err(ApiError::new(Code::Denied, message));
+        }
+        Ok(())
+    }
+
     /// Refuses a push to where nothing can be pushed, and says where it can.
     pub(crate) fn check_push(&self, repository: &RepositoryName) -> Result<(), ApiError> {
-        if self.read_only {
-            return Err(ApiError::new(Code::Denied, "this registry is read-only"));
-        }
-        let shelf = repository.first_component();
-        if self.shelves.is_empty() || self.shelves.iter().any(|known| known == shelf) {
+        self.check_writable()?;
+        let (shelf, shelves) = (repository.first_component(), &self.settings.shelves);
+        if shelves.is_empty() || shelves.iter().any(|known| known.name == shelf) {
             return Ok(());
         }
-        let message = format!(
-            "there is no shelf `{shelf}` here; the shelves are: {}",
-            self.shelves.join(", ")
-        );
+        let names: Vec<&str> = shelves.iter().map(|shelf| shelf.name.as_str()).collect();
+        let message =
+            format!("there is no shelf `{shelf}` here; the shelves are: {}", names.join(", "));
         Err(ApiError::new(Code::NameUnknown, message))
+    }
+
+    /// Whether an index of this repository may lack some of what it lists.
+    pub(crate) fn takes_sparse(&self, repository: &RepositoryName) -> bool {
+        let shelf = repository.first_component();
+        self.settings.shelves.iter().any(|known| known.name == shelf && known.sparse)
+    }
+
+    /// What goes on beside the requests for as long as the registry runs: counts of pulls are
+    /// written down, uploads that nobody goes on with are given up. It never ends by itself.
+    pub async fn keep_house(&self) {
+        const TURN: Duration = Duration::from_secs(1);
+        const ABANDONED_EACH: u32 = 3600;
+        let mut turn = 0;
+        loop {
+            tokio::time::sleep(TURN).await;
+            self.store.ledger.notice_others().await;
+            self.write_tally().await;
+            turn += 1;
+            if turn % ABANDONED_EACH == 0 {
+                match self.store.blobs.remove_abandoned(larder_store::ABANDONED).await {
+                    Ok(0) => {}
+                    Ok(count) => tracing::info!(count, "gave up uploads that nobody went on with"),
+                    Err(error) => {
+                        tracing::error!(%error, "uploads left behind could not be removed")
+                    }
+                }
+            }
+        }
+    }
+
+    /// Writes down what was counted since the last time. What cannot be written is kept for the next.
+    pub async fn write_tally(&self) {
+        let uses = self.tally.take();
+        if uses.is_empty() {
+            return;
+        }
+        if let Err(error) = self.store.journal.note_uses(uses.clone()).await {
+            tracing::warn!(%error, "pulls could not be counted; it is tried again");
+            self.tally.give_back(uses);
+        }
     }
 }

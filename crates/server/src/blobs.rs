@@ -8,7 +8,9 @@ use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::Response;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
+use larder_store::{Removal, StoreError};
 
+use crate::account::{From, Streamed};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{content_headers, insert, is_known};
@@ -20,8 +22,7 @@ pub(crate) async fn get(
     parts: &Parts,
 ) -> Result<Response, ApiError> {
     let Some(size) = app.store.ledger.blob(repository, digest).await? else {
-        let message = format!("{repository} has no blob {digest}");
-        return Err(ApiError::new(Code::BlobUnknown, message));
+        return Err(absent(repository, digest));
     };
     let mut response = Response::new(Body::empty());
     content_headers(response.headers_mut(), digest, "application/octet-stream");
@@ -50,10 +51,43 @@ pub(crate) async fn get(
         }
     };
     insert(response.headers_mut(), header::CONTENT_LENGTH, &(range.end - range.start).to_string());
+    let cache = HeaderValue::from_static("private, max-age=31536000, immutable");
+    response.headers_mut().insert(header::CACHE_CONTROL, cache);
     if parts.method != Method::HEAD {
-        *response.body_mut() = Body::from_stream(app.store.blobs.read(digest, range).await?);
+        let reader = app.store.blobs.read(digest, range).await.map_err(|error| match error {
+            StoreError::NotFound(_) => {
+                tracing::error!(%digest, "recorded and not there: `larder store verify` tells more");
+                absent(repository, digest)
+            }
+            error => error.into(),
+        })?;
+        *response.body_mut() = Body::from_stream(reader);
+        response.extensions_mut().insert(Streamed);
+        response.extensions_mut().insert(From::Disk);
     }
     Ok(response)
+}
+
+fn absent(repository: &RepositoryName, digest: &Digest) -> ApiError {
+    ApiError::new(Code::BlobUnknown, format!("{repository} has no blob {digest}"))
+}
+
+/// DELETE: takes a blob from the repository (Distribution Specification, "Deleting Blobs").
+pub(crate) async fn delete(
+    app: &App,
+    repository: &RepositoryName,
+    digest: &Digest,
+) -> Result<Response, ApiError> {
+    app.check_writable()?;
+    match app.store.upkeep.unlink_blob(repository, digest).await? {
+        Removal::Done(()) => {
+            let mut response = Response::new(Body::empty());
+            *response.status_mut() = StatusCode::ACCEPTED;
+            Ok(response)
+        }
+        Removal::NotThere => Err(absent(repository, digest)),
+        Removal::Needed(by) => Err(ApiError::needed(&format!("the blob {digest}"), &by)),
+    }
 }
 
 /// What a Range header asks for.

@@ -2,9 +2,11 @@
 
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use hyper::ext::ReasonPhrase;
 use larder_core::digest::Digest;
 use larder_store::StoreError;
 
+use crate::account::Refused;
 use crate::path::PathError;
 
 /// The standard's codes.
@@ -120,6 +122,17 @@ impl ApiError {
         self
     }
 
+    /// Something cannot be removed while these manifests need it.
+    pub(crate) fn needed(what: &str, by: &[Digest]) -> Self {
+        let named = by.first().map(Digest::as_str).unwrap_or_default();
+        let more = by.len().saturating_sub(1);
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let message = format!("{what} is needed by the manifest {named}{more}; remove that first");
+        let mut error = Self::new(Code::Denied, message).with_status(StatusCode::CONFLICT);
+        error.detail = Some(serde_json::json!({ "digests": by }));
+        error
+    }
+
     /// What the manifest needs and the repository does not have.
     fn missing(digests: &[Digest]) -> Self {
         let listed: Vec<&str> = digests.iter().map(Digest::as_str).collect();
@@ -142,11 +155,28 @@ impl IntoResponse for ApiError {
         }
         let body = serde_json::json!({ "errors": [entry] }).to_string();
         let mut response = (self.status, body).into_response();
+        // An answer to HEAD has no body, and node runtimes show nothing but the status line of one: the
+        // sentence stands there too.
+        if let Some(reason) = reason(self.status, &self.message) {
+            response.extensions_mut().insert(reason);
+        }
+        response.extensions_mut().insert(Refused(self.code.text()));
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
         headers.extend(self.headers);
         response
     }
+}
+
+/// The longest reason phrase, in bytes.
+const REASON: usize = 300;
+
+/// The status line's words: the standard's, and after a colon ours as far as they are plain ASCII.
+fn reason(status: StatusCode, message: &str) -> Option<ReasonPhrase> {
+    let words = status.canonical_reason()?;
+    let plain = message.chars().map(|c| if matches!(c, ' '..='~') { c } else { '?' });
+    let text: String = words.chars().chain(": ".chars()).chain(plain).take(REASON).collect();
+    ReasonPhrase::try_from(text.into_bytes()).ok()
 }
 
 impl From<StoreError> for ApiError {
@@ -157,6 +187,14 @@ impl From<StoreError> for ApiError {
             StoreError::NotFound(_) => Self::new(Code::BlobUploadUnknown, error.to_string()),
             StoreError::Busy(_) => Self::new(Code::BlobUploadInvalid, error.to_string())
                 .with_status(StatusCode::CONFLICT),
+            StoreError::Vanished(_) => Self::new(Code::BlobUploadInvalid, error.to_string())
+                .with_status(StatusCode::CONFLICT),
+            error if error.is_full() => {
+                tracing::warn!(%error, "a push was refused: no room");
+                let message = "the larder's disk is full up to its reserve; pulls go on. \
+                     Its operator can free space with `larder shelf drop` and `larder store collect`";
+                Self::new(Code::Denied, message).with_status(StatusCode::INSUFFICIENT_STORAGE)
+            }
             error => {
                 // What broke is for the operator's log, not for clients.
                 tracing::error!(%error, "the store failed");

@@ -3,21 +3,30 @@
 //! A handler reads the request, asks `larder-core` to decide, moves bytes to or from the store and
 //! answers. One protocol resource is one file.
 
+mod account;
 mod app;
 mod base;
 mod blobs;
+mod catalog;
 mod error;
 mod headers;
+mod health;
+mod limits;
 mod listen;
 mod manifests;
 mod path;
 mod referrers;
+mod remembered;
 mod router;
 mod tags;
+mod tally;
+mod tls;
 mod uploads;
 
-pub use app::App;
+pub use app::{App, Settings, Shelf};
 pub use error::{ApiError, Code};
-pub use listen::{Tls, serve};
+pub use limits::Limits;
+pub use listen::{Listener, serve};
 pub use path::{PathError, Target};
-pub use router::router;
+pub use router::{Figures, Registry, router};
+pub use tls::{Certificates, Tls, TlsError};

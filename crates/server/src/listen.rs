@@ -1,45 +1,88 @@
-//! Connections: accepted, bounded in time, and let go gracefully.
+//! Connections: accepted, bounded in number and time, and let go gracefully.
 
+use std::convert::Infallible;
 use std::future::Future;
 use std::io;
-use std::sync::Arc;
+use std::net::SocketAddr;
+use std::pin::Pin;
+use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
-use axum::Router;
+use axum::extract::Request;
+use axum::response::Response;
+use hyper::body::Incoming;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto;
 use hyper_util::server::graceful::GracefulShutdown;
-use hyper_util::service::TowerToHyperService;
+use prometheus::IntGauge;
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpListener;
+use tokio::time::Sleep;
 use tokio_rustls::TlsAcceptor;
 
-/// How long a client may take for its request's headers, or for the TLS handshake.
-const PATIENCE: Duration = Duration::from_secs(30);
+use crate::account::Counting;
+use crate::limits::{Limits, Slots};
+use crate::router::Client;
+use crate::tls::Tls;
 
-/// A TLS configuration with its certificate.
-pub type Tls = Arc<tokio_rustls::rustls::ServerConfig>;
+/// Requests of one HTTP/2 connection that run at once.
+const STREAMS: u32 = 128;
+/// The fields of a header, and its bytes, that are read at most.
+const FIELDS: usize = 64;
+const HEADER: usize = 64 * 1024;
+
+/// How long, and how much, is still read from a client after the last answer.
+const LINGER: Duration = Duration::from_secs(1);
+const LINGER_BYTES: usize = 16 * 1024 * 1024;
+
+/// A port with what its clients may take.
+pub struct Listener {
+    /// The socket.
+    pub socket: TcpListener,
+    /// With TLS. None: plain HTTP.
+    pub tls: Option<Tls>,
+    /// The bounds.
+    pub limits: Limits,
+    /// Counts the connections that are open. None: nobody wants to know.
+    pub open: Option<IntGauge>,
+}
+
+impl Listener {
+    /// Plain HTTP with the usual bounds.
+    pub fn plain(socket: TcpListener) -> Self {
+        Self { socket, tls: None, limits: Limits::default(), open: None }
+    }
+}
 
 /// Serves until `stop` resolves; then nothing new is accepted, and what runs may finish within
 /// `grace`. Whether everything did is the answer.
 ///
 /// # Errors
 /// When the listener itself fails.
-pub async fn serve(
-    listener: TcpListener,
-    tls: Option<Tls>,
-    router: Router,
+pub async fn serve<S>(
+    listener: Listener,
+    service: S,
     stop: impl Future<Output = ()>,
     grace: Duration,
-) -> io::Result<bool> {
+) -> io::Result<bool>
+where
+    S: hyper::service::Service<Request<Incoming>, Response = Response, Error = Infallible>
+        + Clone
+        + Send
+        + 'static,
+    S::Future: Send + 'static,
+{
+    let Listener { socket, tls, limits, open } = listener;
     let graceful = GracefulShutdown::new();
-    let acceptor = tls.map(TlsAcceptor::from);
+    let clients = Slots::new(limits.connections_per_client);
+    let all = std::sync::Arc::new(tokio::sync::Semaphore::new(limits.connections));
     let mut stop = std::pin::pin!(stop);
     loop {
         let accepted = tokio::select! {
-            accepted = listener.accept() => accepted,
+            accepted = socket.accept() => accepted,
             () = &mut stop => break,
         };
-        let (socket, _) = match accepted {
+        let (stream, from) = match accepted {
             Ok(accepted) => accepted,
             // A connection that is gone already, or no file handle left: neither ends the server.
             Err(error) => {
@@ -48,35 +91,189 @@ pub async fn serve(
                 continue;
             }
         };
-        let _ = socket.set_nodelay(true);
-        let service = TowerToHyperService::new(router.clone());
+        // Who has too many is turned away here: nothing of it is kept or answered.
+        let Some(slot) = clients.take(from.ip()) else {
+            tracing::debug!(client = %from.ip(), "a client has too many connections");
+            continue;
+        };
+        let Ok(place) = std::sync::Arc::clone(&all).try_acquire_owned() else {
+            tracing::warn!(client = %from.ip(), "too many connections are open");
+            continue;
+        };
+        let _ = stream.set_nodelay(true);
         let watcher = graceful.watcher();
-        let acceptor = acceptor.clone();
+        let config = tls.as_ref().map(Tls::current);
+        let counted = open.as_ref().map(Counting::one);
+        let service = Named { service: service.clone(), client: from };
+        let limits = limits.clone();
         tokio::spawn(async move {
+            let _held = (slot, place, counted);
             let mut http = auto::Builder::new(TokioExecutor::new());
-            http.http1().timer(TokioTimer::new()).header_read_timeout(PATIENCE);
-            http.http2().timer(TokioTimer::new()).keep_alive_interval(PATIENCE);
-            let outcome = match acceptor {
+            http.http1()
+                .timer(TokioTimer::new())
+                .header_read_timeout(limits.header_time)
+                .max_headers(FIELDS)
+                .pipeline_flush(true);
+            http.http2()
+                .timer(TokioTimer::new())
+                .max_concurrent_streams(STREAMS)
+                .max_header_list_size(u32::try_from(HEADER).unwrap_or(u32::MAX))
+                .keep_alive_interval(limits.header_time);
+            let outcome = match config {
                 None => {
-                    let connection = http.serve_connection(TokioIo::new(socket), service);
-                    watcher.watch(connection.into_owned()).await
+                    let io = TokioIo::new(Unstalled::new(stream, &limits));
+                    watcher.watch(http.serve_connection(io, service).into_owned()).await
                 }
-                Some(acceptor) => match tokio::time::timeout(PATIENCE, acceptor.accept(socket))
-                    .await
-                {
-                    Ok(Ok(stream)) => {
-                        let connection = http.serve_connection(TokioIo::new(stream), service);
-                        watcher.watch(connection.into_owned()).await
+                Some(config) => {
+                    let accept = TlsAcceptor::from(config).accept(stream);
+                    match tokio::time::timeout(limits.header_time, accept).await {
+                        Ok(Ok(stream)) => {
+                            let io = TokioIo::new(Unstalled::new(stream, &limits));
+                            watcher.watch(http.serve_connection(io, service).into_owned()).await
+                        }
+                        Ok(Err(error)) => {
+                            return tracing::debug!(%error, "the TLS handshake failed");
+                        }
+                        Err(_) => return tracing::debug!("the TLS handshake took too long"),
                     }
-                    Ok(Err(error)) => return tracing::debug!(%error, "the TLS handshake failed"),
-                    Err(_) => return tracing::debug!("the TLS handshake took too long"),
-                },
+                }
             };
             if let Err(error) = outcome {
                 tracing::debug!(error, "a connection ended early");
             }
         });
     }
-    drop(listener);
+    drop(socket);
     Ok(tokio::time::timeout(grace, graceful.shutdown()).await.is_ok())
+}
+
+/// A service whose requests say who sends them.
+#[derive(Clone)]
+struct Named<S> {
+    service: S,
+    client: SocketAddr,
+}
+
+impl<S: hyper::service::Service<Request<Incoming>>> hyper::service::Service<Request<Incoming>>
+    for Named<S>
+{
+    type Response = S::Response;
+    type Error = S::Error;
+    type Future = S::Future;
+
+    fn call(&self, mut request: Request<Incoming>) -> Self::Future {
+        request.extensions_mut().insert(Client(self.client.ip()));
+        self.service.call(request)
+    }
+}
+
+/// A connection that ends when its client takes nothing of what waits for it for too long.
+struct Unstalled<T> {
+    inner: T,
+    stall: Duration,
+    waiting: Option<Pin<Box<Sleep>>>,
+    /// Runs out unless the client says something. None: it has.
+    silent: Option<Pin<Box<Sleep>>>,
+    /// How long what is still sent is read and thrown away after our last word, and how much of it.
+    lingering: Option<(Pin<Box<Sleep>>, usize)>,
+}
+
+impl<T> Unstalled<T> {
+    fn new(inner: T, limits: &Limits) -> Self {
+        let silent = Some(Box::pin(tokio::time::sleep(limits.header_time)));
+        Self { inner, stall: limits.stall, waiting: None, silent, lingering: None }
+    }
+
+    fn watch<R>(
+        &mut self,
+        cx: &mut Context<'_>,
+        moved: Poll<io::Result<R>>,
+    ) -> Poll<io::Result<R>> {
+        if moved.is_ready() {
+            self.waiting = None;
+            return moved;
+        }
+        let stall = self.stall;
+        let waiting = self.waiting.get_or_insert_with(|| Box::pin(tokio::time::sleep(stall)));
+        ready!(waiting.as_mut().poll(cx));
+        Poll::Ready(Err(io::Error::new(io::ErrorKind::TimedOut, "the client takes nothing")))
+    }
+}
+
+impl<T: AsyncRead + Unpin> AsyncRead for Unstalled<T> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buf: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        let read = Pin::new(&mut self.inner).poll_read(cx, buf);
+        if read.is_ready() {
+            self.silent = None;
+        } else if let Some(silent) = &mut self.silent {
+            ready!(silent.as_mut().poll(cx));
+            let error = io::Error::new(io::ErrorKind::TimedOut, "the client says nothing");
+            return Poll::Ready(Err(error));
+        }
+        read
+    }
+}
+
+impl<T: AsyncRead + Unpin> Unstalled<T> {
+    /// Reads what a client still sends, within bounds: a connection that is closed before all was read is
+    /// reset, and the client would lose our answer, a refusal with its reason.
+    fn linger(&mut self, cx: &mut Context<'_>) -> Poll<()> {
+        let (sleep, left) = self
+            .lingering
+            .get_or_insert_with(|| (Box::pin(tokio::time::sleep(LINGER)), LINGER_BYTES));
+        let mut memory = [0; 16 * 1024];
+        while *left > 0 {
+            let mut piece = ReadBuf::new(&mut memory);
+            match Pin::new(&mut self.inner).poll_read(cx, &mut piece) {
+                Poll::Ready(Ok(())) if !piece.filled().is_empty() => {
+                    *left = left.saturating_sub(piece.filled().len());
+                }
+                Poll::Ready(_) => return Poll::Ready(()),
+                Poll::Pending => return sleep.as_mut().poll(cx),
+            }
+        }
+        Poll::Ready(())
+    }
+}
+
+impl<T: AsyncRead + AsyncWrite + Unpin> AsyncWrite for Unstalled<T> {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        let moved = Pin::new(&mut self.inner).poll_write(cx, bytes);
+        self.watch(cx, moved)
+    }
+
+    fn poll_write_vectored(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        slices: &[io::IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
+        let moved = Pin::new(&mut self.inner).poll_write_vectored(cx, slices);
+        self.watch(cx, moved)
+    }
+
+    fn is_write_vectored(&self) -> bool {
+        self.inner.is_write_vectored()
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        let moved = Pin::new(&mut self.inner).poll_flush(cx);
+        self.watch(cx, moved)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        if self.lingering.is_none() {
+            let closed = Pin::new(&mut self.inner).poll_shutdown(cx);
+            ready!(self.watch(cx, closed))?;
+        }
+        ready!(self.linger(cx));
+        Poll::Ready(Ok(()))
+    }
 }

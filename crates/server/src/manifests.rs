@@ -1,20 +1,54 @@
-//! Manifests and indexes, byte for byte (Distribution Specification, "Pulling manifests" and
-//! "Pushing manifests").
+//! Manifests and indexes, byte for byte (Distribution Specification, "Pulling manifests", "Pushing
+//! manifests" and "Deleting manifests").
+
+use std::sync::Arc;
+use std::time::Instant;
 
 use axum::body::Body;
+use axum::extract::Request;
 use axum::http::request::Parts;
-use axum::http::{HeaderName, Method, StatusCode, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, header};
 use axum::response::Response;
-use bytes::Bytes;
-use http_body_util::{BodyExt as _, LengthLimitError, Limited};
+use bytes::{Bytes, BytesMut};
+use larder_core::companion;
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Document, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
+use larder_store::Removal;
 
+use crate::account::{Account, From};
 use crate::app::App;
 use crate::error::{ApiError, Code};
-use crate::headers::{content_headers, insert, is_known};
+use crate::headers::{accepts, insert, is_known};
+use crate::limits::{Broken, Paced};
+use crate::remembered::Held;
+use crate::router::Client;
+
+const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
+
+/// Answers from memory, if the manifest was just asked for and nothing has changed since.
+pub(crate) fn recall(app: &Arc<App>, request: &Request) -> Option<Response> {
+    let method = request.method();
+    if method != Method::GET && method != Method::HEAD {
+        return None;
+    }
+    let began = Instant::now();
+    let path = request.uri().path();
+    let held = app.remembered.get(path, &app.store.ledger.moment()?)?;
+    let response = give(app, &held, method, request.headers()).ok()?;
+    let account = Account {
+        client: request.extensions().get::<Client>().map(|client| client.0),
+        method: method.clone(),
+        path: path.to_owned(),
+        resource: "manifest",
+        began,
+        app: Arc::clone(app),
+    };
+    let mut response = response;
+    response.extensions_mut().insert(From::Memory);
+    Some(account.close_with(response))
+}
 
 pub(crate) async fn get(
     app: &App,
@@ -22,19 +56,60 @@ pub(crate) async fn get(
     selector: &Selector,
     parts: &Parts,
 ) -> Result<Response, ApiError> {
-    let Some(record) = app.store.ledger.manifest(repository, selector).await? else {
+    // Asked before the ledger is: what it says after that is at least as true.
+    let moment = app.store.ledger.moment();
+    let Some((record, bytes)) = app.store.manifest(repository, selector).await? else {
         return Err(absent(app, repository, selector).await?);
     };
+    let text = |text: &str| {
+        HeaderValue::from_str(text).map_err(|_| {
+            let message = format!("the media type of {} cannot be written down", record.digest);
+            ApiError::new(Code::Internal, message)
+        })
+    };
+    let held = Arc::new(Held {
+        repository: repository.clone(),
+        content_type: text(&record.media_type)?,
+        content_digest: text(record.digest.as_str())?,
+        etag: text(&format!("\"{}\"", record.digest))?,
+        length: HeaderValue::from(bytes.len()),
+        bytes,
+        digest: record.digest,
+    });
+    if let Some(moment) = moment {
+        app.remembered.keep(parts.uri.path(), moment, Arc::clone(&held));
+    }
+    let mut response = give(app, &held, &parts.method, &parts.headers)?;
+    response.extensions_mut().insert(From::Disk);
+    Ok(response)
+}
+
+/// The answer with a manifest. Runtimes need its exact type, length and digest already with HEAD.
+fn give(app: &App, held: &Held, method: &Method, asked: &HeaderMap) -> Result<Response, ApiError> {
+    let kind = held.content_type.to_str().unwrap_or_default();
+    if !accepts(asked, kind) {
+        let message = format!(
+            "{} is of the type {kind}, which the request's Accept leaves out; it is never converted",
+            held.digest
+        );
+        let error = ApiError::new(Code::ManifestUnknown, message);
+        return Err(error.with_status(StatusCode::NOT_ACCEPTABLE));
+    }
     let mut response = Response::new(Body::empty());
-    // Runtimes need the exact type, length and digest already with HEAD.
-    content_headers(response.headers_mut(), &record.digest, &record.media_type);
-    if is_known(&parts.headers, &record.digest) {
+    let headers = response.headers_mut();
+    headers.reserve(5);
+    headers.insert(header::CONTENT_TYPE, held.content_type.clone());
+    headers.insert(CONTENT_DIGEST, held.content_digest.clone());
+    headers.insert(header::ETAG, held.etag.clone());
+    let fetched = *method != Method::HEAD && !is_known(asked, &held.digest);
+    app.tally.count(&held.repository, &held.digest, fetched);
+    if is_known(asked, &held.digest) {
         *response.status_mut() = StatusCode::NOT_MODIFIED;
         return Ok(response);
     }
-    insert(response.headers_mut(), header::CONTENT_LENGTH, &record.size.to_string());
-    if parts.method != Method::HEAD {
-        *response.body_mut() = Body::from(app.store.read_all(&record.digest, record.size).await?);
+    headers.insert(header::CONTENT_LENGTH, held.length.clone());
+    if fetched {
+        *response.body_mut() = Body::from(held.bytes.clone());
     }
     Ok(response)
 }
@@ -69,9 +144,10 @@ pub(crate) async fn put(
     body: Body,
 ) -> Result<Response, ApiError> {
     app.check_push(repository)?;
+    app.store.check_room(0).await?;
     let announced = parts.headers.get(header::CONTENT_TYPE);
     let announced = announced.and_then(|value| value.to_str().ok()).map(str::to_owned);
-    let bytes = read_body(body).await?;
+    let bytes = read_body(app, parts, body).await?;
     let (digest, tag) = match selector {
         Selector::Digest(expected) => {
             let mut hasher = Hasher::new(expected.algorithm());
@@ -87,13 +163,23 @@ pub(crate) async fn put(
     };
     let document = Document::read(bytes, announced.as_deref())
         .map_err(|error| ApiError::new(Code::ManifestInvalid, error.to_string()))?;
-    app.store.put_manifest(repository, &digest, &document, tag, false).await?;
+    // A list of referrers that a client keeps under its tag is replaced, not kept beside the new one.
+    let list = tag.clone().filter(companion::is_made_from_digest).map(Selector::Tag);
+    let replaced = match &list {
+        Some(list) => app.store.ledger.manifest(repository, list).await?,
+        None => None,
+    };
+    let sparse = app.takes_sparse(repository);
+    app.store.put_manifest(repository, &digest, &document, tag, sparse).await?;
+    if let Some(old) = replaced.filter(|old| old.digest != digest) {
+        app.store.forget_list(repository, &old).await?;
+    }
 
     let mut response = Response::new(Body::empty());
     *response.status_mut() = StatusCode::CREATED;
     let headers = response.headers_mut();
     insert(headers, header::LOCATION, &format!("/v2/{repository}/manifests/{digest}"));
-    insert(headers, HeaderName::from_static("docker-content-digest"), digest.as_str());
+    insert(headers, CONTENT_DIGEST, digest.as_str());
     if let Some(subject) = &document.subject {
         // Says that the referrers end point knows it now, so that the client need keep no list itself.
         insert(headers, HeaderName::from_static("oci-subject"), subject.digest.as_str());
@@ -101,16 +187,57 @@ pub(crate) async fn put(
     Ok(response)
 }
 
+/// DELETE: a tag alone, or a manifest with the tags that point to it.
+pub(crate) async fn delete(
+    app: &App,
+    repository: &RepositoryName,
+    selector: &Selector,
+) -> Result<Response, ApiError> {
+    app.check_writable()?;
+    let gone = match selector {
+        Selector::Tag(tag) => app.store.upkeep.remove_tag(repository, tag).await?.is_some(),
+        Selector::Digest(digest) => match app.store.remove_manifest(repository, digest).await? {
+            Removal::Done(_) => true,
+            Removal::NotThere => false,
+            Removal::Needed(by) => return Err(ApiError::needed(digest.as_str(), &by)),
+        },
+    };
+    if !gone {
+        return Err(absent(app, repository, selector).await?);
+    }
+    let mut response = Response::new(Body::empty());
+    *response.status_mut() = StatusCode::ACCEPTED;
+    Ok(response)
+}
+
 /// The whole body, up to the limit of manifests.
-async fn read_body(body: Body) -> Result<Bytes, ApiError> {
-    match Limited::new(body, MANIFEST_LIMIT).collect().await {
-        Ok(body) => Ok(body.to_bytes()),
-        Err(error) if error.is::<LengthLimitError>() => {
-            let error = ApiError::new(Code::ManifestInvalid, "a manifest has 4 MiB at most");
-            Err(error.with_status(StatusCode::PAYLOAD_TOO_LARGE))
-        }
-        Err(error) => {
-            Err(ApiError::new(Code::ManifestInvalid, format!("the manifest broke off: {error}")))
+async fn read_body(app: &App, parts: &Parts, body: Body) -> Result<Bytes, ApiError> {
+    let too_large = || {
+        let error = ApiError::new(Code::ManifestInvalid, "a manifest has 4 MiB at most");
+        error.with_status(StatusCode::PAYLOAD_TOO_LARGE)
+    };
+    let length = parts.headers.get(header::CONTENT_LENGTH);
+    let length = length.and_then(|length| length.to_str().ok()?.parse::<usize>().ok());
+    if length.is_some_and(|length| length > MANIFEST_LIMIT) {
+        return Err(too_large());
+    }
+    let mut body = Paced::new(body, &app.settings.limits);
+    let mut bytes = BytesMut::new();
+    loop {
+        match body.next().await {
+            Ok(None) => return Ok(bytes.freeze()),
+            Ok(Some(chunk)) if bytes.len() + chunk.len() > MANIFEST_LIMIT => {
+                return Err(too_large());
+            }
+            Ok(Some(chunk)) => bytes.extend_from_slice(&chunk),
+            Err(error) => {
+                let status = match error {
+                    Broken::Slow(..) => StatusCode::REQUEST_TIMEOUT,
+                    Broken::Off(_) => StatusCode::BAD_REQUEST,
+                };
+                let error = ApiError::new(Code::ManifestInvalid, format!("the manifest: {error}"));
+                return Err(error.with_status(status));
+            }
         }
     }
 }

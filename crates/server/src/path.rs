@@ -10,6 +10,8 @@ use larder_store::UploadId;
 pub enum Target {
     /// `/v2/`
     Base,
+    /// `/v2/_catalog`
+    Catalog,
     /// `/v2/NAME/manifests/REFERENCE`
     Manifest(RepositoryName, Selector),
     /// `/v2/NAME/blobs/DIGEST`
@@ -45,12 +47,37 @@ pub enum PathError {
 }
 
 impl Target {
+    /// What kind of resource it is, in a word for figures.
+    pub fn resource(&self) -> &'static str {
+        match self {
+            Self::Base => "base",
+            Self::Catalog => "catalog",
+            Self::Manifest(..) => "manifest",
+            Self::Blob(..) => "blob",
+            Self::Uploads(_) | Self::Upload(..) => "upload",
+            Self::Tags(_) => "tags",
+            Self::Referrers(..) => "referrers",
+        }
+    }
+
+    /// The methods that it answers.
+    pub fn methods(&self) -> &'static str {
+        match self {
+            Self::Base | Self::Catalog | Self::Tags(_) | Self::Referrers(..) => "GET, HEAD",
+            Self::Manifest(..) => "GET, HEAD, PUT, DELETE",
+            Self::Blob(..) => "GET, HEAD, DELETE",
+            Self::Uploads(_) => "POST",
+            Self::Upload(..) => "GET, PATCH, PUT, DELETE",
+        }
+    }
+
     /// Reads a path as it came, still percent-encoded. Only an encoded colon is decoded, and only
     /// in its last part: names have no other character that needs encoding, so every other `%` is
     /// refused and nothing is ever decoded twice.
     pub fn read(path: &str) -> Result<Self, PathError> {
         let rest = match path.strip_prefix("/v2") {
             Some("" | "/") => return Ok(Self::Base),
+            Some("/_catalog") => return Ok(Self::Catalog),
             Some(rest) => rest.strip_prefix('/').ok_or(PathError::Nowhere)?,
             None => return Err(PathError::Nowhere),
         };
@@ -102,6 +129,7 @@ mod tests {
         let read = |path: &str| Target::read(path);
         assert_eq!(read("/v2/"), Ok(Target::Base));
         assert_eq!(read("/v2"), Ok(Target::Base));
+        assert_eq!(read("/v2/_catalog"), Ok(Target::Catalog));
         let manifest = Target::Manifest(name("a/manifests"), "v1".parse().unwrap());
         assert_eq!(read("/v2/a/manifests/manifests/v1"), Ok(manifest));
         let encoded = digest.as_str().replace(':', "%3A");

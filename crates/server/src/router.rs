@@ -1,50 +1,147 @@
 //! Which handler answers a request?
 
+use std::convert::Infallible;
+use std::future::{Ready, ready};
+use std::net::IpAddr;
+use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::time::Instant;
 
 use axum::Router;
+use axum::body::Body;
 use axum::extract::{Request, State};
-use axum::http::Method;
+use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
-use tower_http::catch_panic::CatchPanicLayer;
+use futures_util::FutureExt as _;
+use futures_util::future::{BoxFuture, Either};
+use hyper::body::Incoming;
 
+use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::path::Target;
-use crate::{base, blobs, manifests, referrers, tags, uploads};
+use crate::{base, blobs, catalog, health, manifests, referrers, tags, uploads};
 
-/// The registry as a service. A panic in a handler is answered with 500 and ends nothing else.
-pub fn router(app: Arc<App>) -> Router {
-    Router::new().fallback(answer).layer(CatchPanicLayer::new()).with_state(app)
+/// Who sends a request: put into it by the listener.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Client(pub IpAddr);
+
+/// The registry as a service for a listener.
+#[derive(Clone)]
+pub struct Registry(pub Arc<App>);
+
+impl hyper::service::Service<Request<Incoming>> for Registry {
+    type Response = Response;
+    type Error = Infallible;
+    type Future = Either<
+        Ready<Result<Response, Infallible>>,
+        BoxFuture<'static, Result<Response, Infallible>>,
+    >;
+
+    fn call(&self, request: Request<Incoming>) -> Self::Future {
+        let request = request.map(Body::new);
+        // What is known already is answered without waiting for anything.
+        match manifests::recall(&self.0, &request) {
+            Some(response) => Either::Left(ready(Ok(response))),
+            None => Either::Right(answer(Arc::clone(&self.0), request).map(Ok).boxed()),
+        }
+    }
 }
 
-async fn answer(State(app): State<Arc<App>>, request: Request) -> Response {
-    let began = Instant::now();
-    let method = request.method().clone();
-    let path = request.uri().path().to_owned();
-    let response = match Target::read(&path) {
-        Ok(target) => dispatch(&app, target, request).await,
-        Err(error) => Err(error.into()),
+/// The registry as a router, for whoever puts something in front of it.
+pub fn router(app: Arc<App>) -> Router {
+    Router::new()
+        .fallback(|State(app): State<Arc<App>>, request: Request| answer(app, request))
+        .with_state(app)
+}
+
+/// The registry's figures and state, for a listener of their own.
+#[derive(Clone)]
+pub struct Figures(pub Arc<App>);
+
+impl hyper::service::Service<Request<Incoming>> for Figures {
+    type Response = Response;
+    type Error = Infallible;
+    type Future = BoxFuture<'static, Result<Response, Infallible>>;
+
+    fn call(&self, request: Request<Incoming>) -> Self::Future {
+        let app = Arc::clone(&self.0);
+        async move {
+            let known = matches!(*request.method(), Method::GET | Method::HEAD);
+            let response = match request.uri().path() {
+                _ if !known => health::plain(StatusCode::METHOD_NOT_ALLOWED, "GET, HEAD\n".into()),
+                "/metrics" => health::plain(StatusCode::OK, app.meters.text(&app).await),
+                "/healthz" => health::alive(),
+                "/readyz" => health::ready(&app).await,
+                _ => health::plain(StatusCode::NOT_FOUND, "/metrics, /healthz, /readyz\n".into()),
+            };
+            Ok(response)
+        }
+        .boxed()
+    }
+}
+
+/// Answers one request. A panic in a handler is answered with 500 and ends nothing else.
+async fn answer(app: Arc<App>, request: Request) -> Response {
+    match request.uri().path() {
+        "/healthz" => return health::alive(),
+        "/readyz" => return health::ready(&app).await,
+        _ => {}
+    }
+    let target = Target::read(request.uri().path());
+    // Some in front of us may have read such a body's length otherwise: nothing that follows it on the
+    // same connection is believed (RFC 9112, section 6.1).
+    let ends = request.headers().contains_key(header::TRANSFER_ENCODING);
+    let account = Account {
+        client: request.extensions().get::<Client>().map(|client| client.0),
+        method: request.method().clone(),
+        path: request.uri().path().to_owned(),
+        resource: target.as_ref().map_or("nothing", Target::resource),
+        began: Instant::now(),
+        app: Arc::clone(&app),
     };
-    let response = response.unwrap_or_else(axum::response::IntoResponse::into_response);
-    let milliseconds = began.elapsed().as_millis();
-    tracing::info!(%method, path, status = response.status().as_u16(), milliseconds, "request");
+    let handled = async {
+        match target {
+            Ok(target) => dispatch(&app, target, request).await,
+            Err(error) => Err(error.into()),
+        }
+    };
+    let response = match AssertUnwindSafe(handled).catch_unwind().await {
+        Ok(Ok(response)) => response,
+        Ok(Err(error)) => error.into_response(),
+        Err(_) => {
+            tracing::error!(path = account.path, "a handler panicked");
+            ApiError::new(Code::Internal, "the larder failed; its log has the cause")
+                .into_response()
+        }
+    };
+    let mut response = account.close_with(response);
+    if ends {
+        response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
+    }
     response
 }
 
 async fn dispatch(app: &App, target: Target, request: Request) -> Result<Response, ApiError> {
     let (parts, body) = request.into_parts();
+    let methods = target.methods();
     match (target, parts.method.clone()) {
         (Target::Base, Method::GET | Method::HEAD) => Ok(base::greet()),
+        (Target::Catalog, Method::GET | Method::HEAD) => catalog::list(app, &parts).await,
         (Target::Manifest(repository, selector), Method::GET | Method::HEAD) => {
             manifests::get(app, &repository, &selector, &parts).await
         }
         (Target::Manifest(repository, selector), Method::PUT) => {
             manifests::put(app, &repository, selector, &parts, body).await
         }
+        (Target::Manifest(repository, selector), Method::DELETE) => {
+            manifests::delete(app, &repository, &selector).await
+        }
         (Target::Blob(repository, digest), Method::GET | Method::HEAD) => {
             blobs::get(app, &repository, &digest, &parts).await
+        }
+        (Target::Blob(repository, digest), Method::DELETE) => {
+            blobs::delete(app, &repository, &digest).await
         }
         (Target::Uploads(repository), Method::POST) => {
             uploads::begin(app, &repository, &parts, body).await
@@ -55,19 +152,22 @@ async fn dispatch(app: &App, target: Target, request: Request) -> Result<Respons
         (Target::Upload(repository, id), Method::PUT) => {
             uploads::finish(app, &repository, id, &parts, body).await
         }
-        (Target::Upload(repository, id), Method::GET) => {
+        (Target::Upload(repository, id), Method::GET | Method::HEAD) => {
             uploads::status(app, &repository, id).await
         }
         (Target::Upload(repository, id), Method::DELETE) => {
             uploads::cancel(app, &repository, id).await
         }
-        (Target::Referrers(repository, subject), Method::GET) => {
+        (Target::Referrers(repository, subject), Method::GET | Method::HEAD) => {
             referrers::list(app, &repository, &subject, &parts).await
         }
-        (Target::Tags(repository), Method::GET) => tags::list(app, &repository, &parts).await,
+        (Target::Tags(repository), Method::GET | Method::HEAD) => {
+            tags::list(app, &repository, &parts).await
+        }
         (_, method) => {
-            let message = format!("{method} is not answered there by this version of the larder");
-            Ok(ApiError::new(Code::Unsupported, message).into_response())
+            let message = format!("{method} is not answered there; {methods} are");
+            let error = ApiError::new(Code::Unsupported, message);
+            Err(error.with_header(header::ALLOW, HeaderValue::from_static(methods)))
         }
     }
 }

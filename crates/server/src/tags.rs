@@ -7,25 +7,14 @@ use larder_core::name::{RepositoryName, Tag};
 
 use crate::app::App;
 use crate::error::{ApiError, Code};
-use crate::headers::query;
-
-/// Tags in one answer, when the client does not ask for fewer.
-const PAGE: usize = 1000;
+use crate::headers::{page_size, query};
 
 pub(crate) async fn list(
     app: &App,
     repository: &RepositoryName,
     parts: &Parts,
 ) -> Result<Response, ApiError> {
-    let asked = query(parts, "n");
-    let count = match asked.as_deref().map(str::parse::<usize>) {
-        None => PAGE,
-        Some(Ok(count)) => count.min(PAGE),
-        Some(Err(_)) => {
-            return Err(ApiError::new(Code::Unsupported, "`n` must be a number")
-                .with_status(axum::http::StatusCode::BAD_REQUEST));
-        }
-    };
+    let count = page_size(parts)?;
     // A text that is no tag cannot be in the list; nothing comes after what does not exist.
     let last = query(parts, "last").and_then(|last| last.parse::<Tag>().ok());
     let found = app.store.ledger.tags(repository, last.as_ref(), count + 1).await?;

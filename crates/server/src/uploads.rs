@@ -4,14 +4,16 @@ use axum::body::Body;
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::Response;
-use futures_util::StreamExt as _;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{BlobWriter, UploadId};
 
+use crate::account::{Counting, Received};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{insert, query};
+use crate::limits::{Broken, Paced};
+use crate::router::Client;
 
 /// POST: opens an upload, takes a whole blob, or takes one over from another repository.
 pub(crate) async fn begin(
@@ -21,6 +23,7 @@ pub(crate) async fn begin(
     body: Body,
 ) -> Result<Response, ApiError> {
     app.check_push(repository)?;
+    app.store.check_room(0).await?;
     if let Some(digest) = digest_of(parts, "mount")? {
         let from = query(parts, "from").map(|from| from.parse::<RepositoryName>());
         let there = match from {
@@ -33,17 +36,10 @@ pub(crate) async fn begin(
             return Ok(created(repository, &digest));
         }
     } else if let Some(digest) = digest_of(parts, "digest")? {
-        let id = app.store.blobs.begin().await?;
-        return match take(app, id, parts, body).await {
-            Ok(writer) => {
-                app.store.commit_blob(repository, &digest, writer).await?;
-                Ok(created(repository, &digest))
-            }
-            Err(error) => {
-                app.store.blobs.cancel(id).await?;
-                Err(error)
-            }
-        };
+        // Nobody knows its name, so nobody can go on with it.
+        let (writer, received) = take(app, None, parts, body).await?;
+        app.store.commit_blob(repository, &digest, writer).await?;
+        return Ok(with_received(created(repository, &digest), received));
     }
     let id = app.store.blobs.begin().await?;
     Ok(progress(StatusCode::ACCEPTED, repository, id, 0))
@@ -58,9 +54,9 @@ pub(crate) async fn add(
     body: Body,
 ) -> Result<Response, ApiError> {
     app.check_push(repository)?;
-    let writer = take(app, id, parts, body).await?;
+    let (writer, received) = take(app, Some(id), parts, body).await?;
     let size = writer.park().await?;
-    Ok(progress(StatusCode::ACCEPTED, repository, id, size))
+    Ok(with_received(progress(StatusCode::ACCEPTED, repository, id, size), received))
 }
 
 /// PUT: adds the last bytes, if any, and makes the upload a blob.
@@ -78,9 +74,9 @@ pub(crate) async fn finish(
             "the last request of an upload names its `digest`",
         ));
     };
-    let writer = take(app, id, parts, body).await?;
+    let (writer, received) = take(app, Some(id), parts, body).await?;
     app.store.commit_blob(repository, &digest, writer).await?;
-    Ok(created(repository, &digest))
+    Ok(with_received(created(repository, &digest), received))
 }
 
 /// GET: how far an upload has come.
@@ -106,62 +102,127 @@ pub(crate) async fn cancel(
     Ok(response)
 }
 
-/// Streams a request's body into an upload. What came before a body broke off is kept: the client
-/// can ask for the status and go on.
+/// Bytes after which it is looked again whether there is room.
+const ROOM_EACH: u64 = 64 * 1024 * 1024;
+
+/// Streams a request's body into an upload (without an id: into one that ends with this request), and tells how many bytes it had. What came before a body
+/// broke off is kept: the client can ask for the status and go on.
 async fn take(
     app: &App,
-    id: UploadId,
+    id: Option<UploadId>,
     parts: &Parts,
     body: Body,
-) -> Result<Box<dyn BlobWriter>, ApiError> {
-    let mut writer = app.store.blobs.resume(id).await?;
-    if let Some(start) = chunk_start(&parts.headers)?
+) -> Result<(Box<dyn BlobWriter>, u64), ApiError> {
+    let announced = parts.headers.get(header::CONTENT_LENGTH);
+    let announced = announced.and_then(|length| length.to_str().ok()?.parse::<u64>().ok());
+    let range = chunk_range(&parts.headers)?;
+    if let (Some((start, end)), Some(length)) = (range, announced)
+        && end - start + 1 != length
+    {
+        let message =
+            format!("Content-Range names {} bytes, and {length} are sent", end - start + 1);
+        return Err(ApiError::new(Code::SizeInvalid, message));
+    }
+    let client = parts.extensions.get::<Client>().map(|client| client.0);
+    let _slot = match client.map(|client| app.uploads.take(client)) {
+        Some(None) => {
+            let message = format!(
+                "this client sends {} uploads at once already; let one of them finish",
+                app.settings.limits.uploads_per_client
+            );
+            let error = ApiError::new(Code::TooManyRequests, message);
+            return Err(error.with_header(header::RETRY_AFTER, HeaderValue::from_static("1")));
+        }
+        slot => slot,
+    };
+    let _counted = Counting::one(&app.meters.uploads);
+    app.store.check_room(announced.unwrap_or(0)).await?;
+    let mut writer = match id {
+        Some(id) => app.store.blobs.resume(id).await?,
+        None => app.store.blobs.write_once().await?,
+    };
+    if let Some((start, _)) = range
         && start != writer.offset()
     {
         let offset = writer.park().await?;
-        let error = ApiError::new(
-            Code::BlobUploadInvalid,
-            format!("the upload has {offset} bytes; the next chunk starts there, not at {start}"),
-        );
-        let error = error.with_status(StatusCode::RANGE_NOT_SATISFIABLE);
-        return Err(match HeaderValue::from_str(&received(offset)) {
-            Ok(range) => error.with_header(header::RANGE, range),
-            Err(_) => error,
-        });
+        let message =
+            format!("the upload has {offset} bytes; the next chunk starts there, not at {start}");
+        return Err(out_of_order(message, offset));
     }
-    let mut body = body.into_data_stream();
-    while let Some(chunk) = body.next().await {
-        match chunk {
-            Ok(chunk) => writer.write(chunk).await?,
+    let mut body = Paced::new(body, &app.settings.limits);
+    let (mut received, mut looked) = (0, 0);
+    loop {
+        match body.next().await {
+            Ok(None) => break,
+            Ok(Some(chunk)) => {
+                received += chunk.len() as u64;
+                writer.write(chunk).await?;
+            }
             Err(error) => {
                 writer.park().await?;
-                return Err(ApiError::new(
-                    Code::BlobUploadInvalid,
-                    format!("the upload broke off: {error}"),
-                ));
+                let status = match error {
+                    Broken::Slow(..) => StatusCode::REQUEST_TIMEOUT,
+                    Broken::Off(_) => StatusCode::BAD_REQUEST,
+                };
+                let error = ApiError::new(Code::BlobUploadInvalid, format!("the upload: {error}"));
+                return Err(error.with_status(status));
+            }
+        }
+        if received - looked >= ROOM_EACH {
+            looked = received;
+            if let Err(error) = app.store.check_room(0).await {
+                writer.park().await?;
+                return Err(error.into());
             }
         }
     }
-    Ok(writer)
+    if let Some((start, end)) = range
+        && end - start + 1 != received
+    {
+        let offset = writer.park().await?;
+        let message = format!("Content-Range names {} bytes, and {received} came", end - start + 1);
+        return Err(out_of_order(message, offset));
+    }
+    Ok((writer, received))
 }
 
-/// Where a chunk says that it starts. None: it does not say.
-fn chunk_start(headers: &HeaderMap) -> Result<Option<u64>, ApiError> {
-    let Some(range) = headers.get(header::CONTENT_RANGE) else { return Ok(None) };
-    let numbers = range.to_str().ok().and_then(|range| {
-        let range = range.strip_prefix("bytes ").unwrap_or(range);
-        let (start, end) = range.split('/').next()?.split_once('-')?;
-        Some((start.parse::<u64>().ok()?, end.parse::<u64>().ok()?))
-    });
-    match numbers {
-        Some((start, end)) if start <= end => Ok(Some(start)),
-        _ => {
-            let message =
-                "Content-Range is written as `START-END`, both counted from 0 and included";
-            Err(ApiError::new(Code::BlobUploadInvalid, message)
-                .with_status(StatusCode::RANGE_NOT_SATISFIABLE))
-        }
+fn out_of_order(message: String, offset: u64) -> ApiError {
+    let error = ApiError::new(Code::BlobUploadInvalid, message)
+        .with_status(StatusCode::RANGE_NOT_SATISFIABLE);
+    match HeaderValue::from_str(&received(offset)) {
+        Ok(range) => error.with_header(header::RANGE, range),
+        Err(_) => error,
     }
+}
+
+fn with_received(mut response: Response, bytes: u64) -> Response {
+    response.extensions_mut().insert(Received(bytes));
+    response
+}
+
+/// The first and the last byte of a chunk, as it says. None: it does not say.
+fn chunk_range(headers: &HeaderMap) -> Result<Option<(u64, u64)>, ApiError> {
+    let Some(range) = headers.get(header::CONTENT_RANGE) else { return Ok(None) };
+    let read = range.to_str().ok().and_then(read_content_range);
+    read.map(Some).ok_or_else(|| {
+        let message = "Content-Range is written as `START-END`, both counted from 0 and included";
+        ApiError::new(Code::BlobUploadInvalid, message)
+            .with_status(StatusCode::RANGE_NOT_SATISFIABLE)
+    })
+}
+
+/// Reads `START-END`, the Distribution Specification's form of Content-Range, and RFC 9110's
+/// `bytes START-END/SIZE`. None: it is neither.
+pub fn read_content_range(text: &str) -> Option<(u64, u64)> {
+    let text = text.strip_prefix("bytes ").unwrap_or(text);
+    let (start, end) = text.split('/').next()?.split_once('-')?;
+    let number = |text: &str| {
+        let digits = !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
+        digits.then(|| text.parse::<u64>().ok()).flatten()
+    };
+    let (start, end) = (number(start)?, number(end)?);
+    // One more than the last byte is counted with.
+    (start <= end && end < u64::MAX).then_some((start, end))
 }
 
 fn digest_of(parts: &Parts, name: &str) -> Result<Option<Digest>, ApiError> {
@@ -184,6 +245,8 @@ fn progress(status: StatusCode, repository: &RepositoryName, id: UploadId, size:
     let headers = response.headers_mut();
     insert(headers, header::LOCATION, &format!("/v2/{repository}/blobs/uploads/{id}"));
     insert(headers, header::RANGE, &received(size));
+    // Smaller chunks are taken too; they are only slow.
+    insert(headers, HeaderName::from_static("oci-chunk-min-length"), "65536");
     insert(headers, HeaderName::from_static("docker-upload-uuid"), &id.to_string());
     response
 }
@@ -195,4 +258,27 @@ fn created(repository: &RepositoryName, digest: &Digest) -> Response {
     insert(headers, header::LOCATION, &format!("/v2/{repository}/blobs/{digest}"));
     insert(headers, HeaderName::from_static("docker-content-digest"), digest.as_str());
     response
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn content_ranges_are_read_as_both_standards_write_them() {
+        for (text, range) in [
+            ("0-9", Some((0, 9))),
+            ("5-5", Some((5, 5))),
+            ("bytes 0-9/10", Some((0, 9))),
+            ("bytes 0-9/*", Some((0, 9))),
+            ("9-0", None),
+            ("-9", None),
+            ("+1-9", None),
+            ("0-18446744073709551615", None),
+            ("0-99999999999999999999", None),
+            ("x", None),
+        ] {
+            assert_eq!(read_content_range(text), range, "{text}");
+        }
+    }
 }

@@ -1,91 +1,11 @@
 //! The protocol as a client meets it, request by request.
 #![allow(missing_docs, clippy::unwrap_used)]
 
-use std::sync::Arc;
+mod fixture;
 
-use axum::Router;
-use axum::body::Body;
-use axum::http::{HeaderMap, Request, StatusCode};
-use http_body_util::BodyExt as _;
+use axum::http::StatusCode;
+use fixture::{Fixture, MANIFEST};
 use larder_core::digest::Digest;
-use larder_server::{App, router};
-use larder_store::Store;
-use tower::ServiceExt as _;
-
-const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
-
-/// A registry with one shelf, and what a test asks of it.
-struct Fixture {
-    router: Router,
-    _folder: tempfile::TempDir,
-}
-
-struct Answer {
-    status: StatusCode,
-    headers: HeaderMap,
-    body: Vec<u8>,
-}
-
-impl Answer {
-    fn header(&self, name: &str) -> &str {
-        self.headers.get(name).map_or("", |value| value.to_str().unwrap())
-    }
-
-    fn code(&self) -> String {
-        let document: serde_json::Value = serde_json::from_slice(&self.body).unwrap();
-        document["errors"][0]["code"].as_str().unwrap().to_owned()
-    }
-}
-
-impl Fixture {
-    fn new(read_only: bool) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        let store = Store::open_local(folder.path()).unwrap();
-        let app = App { store, shelves: vec!["vendor".into()], read_only };
-        Self { router: router(Arc::new(app)), _folder: folder }
-    }
-
-    async fn send(
-        &self,
-        method: &str,
-        path: &str,
-        headers: &[(&str, &str)],
-        body: &[u8],
-    ) -> Answer {
-        let mut request = Request::builder().method(method).uri(path);
-        for (name, value) in headers {
-            request = request.header(*name, *value);
-        }
-        let request = request.body(Body::from(body.to_vec())).unwrap();
-        let (parts, body) = self.router.clone().oneshot(request).await.unwrap().into_parts();
-        let body = body.collect().await.unwrap().to_bytes().to_vec();
-        Answer { status: parts.status, headers: parts.headers, body }
-    }
-
-    async fn push_blob(&self, content: &[u8]) -> Digest {
-        let digest = Digest::of(content);
-        let path = format!("/v2/vendor/a/blobs/uploads/?digest={digest}");
-        assert_eq!(self.send("POST", &path, &[], content).await.status, StatusCode::CREATED);
-        digest
-    }
-
-    /// Pushes an image of one layer and gives its manifest's bytes.
-    async fn push_image(&self, tag: &str) -> Vec<u8> {
-        let (config, layer) = (self.push_blob(b"{}").await, self.push_blob(b"layer").await);
-        let manifest = format!(
-            r#"{{"schemaVersion":2,"config":{{"digest":"{config}","size":2}},  "layers":[{{"digest":"{layer}","size":5}}]}}"#
-        );
-        let path = format!("/v2/vendor/a/manifests/{tag}");
-        let answer =
-            self.send("PUT", &path, &[("content-type", MANIFEST)], manifest.as_bytes()).await;
-        assert_eq!(answer.status, StatusCode::CREATED);
-        assert_eq!(
-            answer.header("docker-content-digest"),
-            Digest::of(manifest.as_bytes()).as_str()
-        );
-        manifest.into_bytes()
-    }
-}
 
 #[tokio::test]
 async fn what_refers_to_a_manifest_is_listed() {
@@ -286,7 +206,8 @@ async fn refusals_are_in_the_standards_form() {
         ("GET", "/v2/vendor/a/blobs/sha256:12", 400, "DIGEST_INVALID"),
         ("POST", "/v2/other/a/blobs/uploads/", 404, "NAME_UNKNOWN"),
         ("PUT", "/v2/vendor/a/blobs/uploads/../../x", 404, "UNSUPPORTED"),
-        ("DELETE", "/v2/vendor/a/manifests/1", 405, "UNSUPPORTED"),
+        ("PATCH", "/v2/vendor/a/manifests/1", 405, "UNSUPPORTED"),
+        ("DELETE", "/v2/vendor/a/manifests/2", 404, "MANIFEST_UNKNOWN"),
         ("GET", "/v2/%2e%2e/%2e%2e/etc/passwd", 404, "UNSUPPORTED"),
         ("GET", "/elsewhere", 404, "UNSUPPORTED"),
     ] {
@@ -299,7 +220,7 @@ async fn refusals_are_in_the_standards_form() {
         assert_eq!(answer.header("content-type"), "application/json");
     }
     let shelf = larder.send("POST", "/v2/other/a/blobs/uploads/", &[], b"").await;
-    assert!(String::from_utf8_lossy(&shelf.body).contains("the shelves are: vendor"));
+    assert!(String::from_utf8_lossy(&shelf.body).contains("the shelves are: vendor, thin"));
     let closed = Fixture::new(true);
     let answer = closed.send("POST", "/v2/vendor/a/blobs/uploads/", &[], b"").await;
     assert_eq!((answer.status, answer.code().as_str()), (StatusCode::FORBIDDEN, "DENIED"));

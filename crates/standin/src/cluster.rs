@@ -112,7 +112,9 @@ impl Cluster {
         let router = axum::Router::new().route("/apply", axum::routing::post(apply));
         tokio::spawn(async move {
             let never = std::future::pending();
-            let served = larder_server::serve(listener, None, router, never, Duration::ZERO).await;
+            let listener = larder_server::Listener::plain(listener);
+            let service = hyper_util::service::TowerToHyperService::new(router);
+            let served = larder_server::serve(listener, service, never, Duration::ZERO).await;
             if let Err(error) = served {
                 tracing::error!(%error, "a stand-in cluster failed");
             }

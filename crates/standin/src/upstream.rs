@@ -11,10 +11,11 @@ use axum::extract::Request;
 use axum::http::StatusCode;
 use axum::middleware::Next;
 use axum::response::IntoResponse as _;
+use hyper_util::service::TowerToHyperService;
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
-use larder_server::{App, Tls};
+use larder_server::{App, Listener, Settings, Tls};
 use larder_store::{Store, StoreError};
 use tokio::net::TcpListener;
 use tokio::sync::oneshot;
@@ -58,7 +59,8 @@ impl Upstream {
         let store = Store::open_local(folder)?;
         let listener = TcpListener::bind("127.0.0.1:0").await.map_err(io("cannot listen"))?;
         let address = listener.local_addr().map_err(io("cannot listen"))?;
-        let app = App { store: store.clone(), shelves: Vec::new(), read_only: plan.read_only };
+        let settings = Settings { read_only: plan.read_only, ..Settings::default() };
+        let app = App::new(store.clone(), settings);
         let (faults, requests) =
             (Faults::default(), Arc::<Mutex<BTreeMap<String, usize>>>::default());
         let (counted, failing) = (Arc::clone(&requests), faults.clone());
@@ -97,8 +99,9 @@ impl Upstream {
             let stopped = async {
                 let _ = stopped.await;
             };
-            let served =
-                larder_server::serve(listener, plan.tls, router, stopped, Duration::ZERO).await;
+            let listener = Listener { tls: plan.tls, ..Listener::plain(listener) };
+            let service = TowerToHyperService::new(router);
+            let served = larder_server::serve(listener, service, stopped, Duration::ZERO).await;
             if let Err(error) = served {
                 tracing::error!(%error, "a stand-in registry failed");
             }

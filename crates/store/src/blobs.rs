@@ -9,9 +9,9 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use bytes::Bytes;
-use futures_util::Stream;
+use futures_util::stream::BoxStream;
+use futures_util::{Stream, StreamExt as _};
 use larder_core::digest::Digest;
-use tokio::sync::mpsc;
 
 use crate::error::StoreError;
 
@@ -47,13 +47,25 @@ impl FromStr for UploadId {
     }
 }
 
+/// A blob as it lies in the store.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Stored {
+    /// Its digest.
+    pub digest: Digest,
+    /// Its size in bytes.
+    pub size: u64,
+    /// How long ago it was put there last.
+    pub age: Duration,
+}
+
 /// Content under its digest.
 ///
 /// What an implementation promises:
 /// - A blob is there whole and verified, or it is not there: nobody reads a part of one.
 /// - What [`BlobWriter::commit`] has answered for survives the end of the process and of the
 ///   machine.
-/// - Writing the same content twice, also at the same time, is fine and gives one blob.
+/// - Writing the same content twice, also at the same time, is fine and gives one blob, which then is
+///   as young as the last of them.
 /// - A reader that has begun gets all its bytes, even when the blob is removed meanwhile.
 /// - An upload has one writer at a time. One that was parked, or whose process ended, can be
 ///   resumed, here or in another process on the same store, at the offset that
@@ -95,8 +107,22 @@ pub trait BlobStore: Send + Sync {
     /// Keeps content that is at hand whole, which must have this digest.
     async fn put(&self, digest: &Digest, content: Bytes) -> Result<(), StoreError>;
 
-    /// Removes a blob. Nothing happens when it is not there.
-    async fn remove(&self, digest: &Digest) -> Result<(), StoreError>;
+    /// The blobs whose digests begin with this byte, sorted.
+    async fn part(&self, part: u8) -> Result<Vec<Stored>, StoreError>;
+
+    /// Takes a blob out of use because its content is not what its digest says, and keeps the bytes
+    /// aside for somebody to look at; tells where. None: it was not there.
+    async fn quarantine(&self, digest: &Digest) -> Result<Option<String>, StoreError>;
+
+    /// How many bytes can still be written. None: nobody knows.
+    async fn room(&self) -> Result<Option<u64>, StoreError>;
+
+    /// Whether a blob is there. The ledger asks this while it holds its lock; it must be quick.
+    fn is_there(&self, digest: &Digest) -> Result<bool, StoreError>;
+
+    /// Removes a blob, unless it was put there within `grace`, and gives its size. The ledger asks
+    /// for this while it holds its lock, so that nobody can record the blob meanwhile.
+    fn free(&self, digest: &Digest, grace: Duration) -> Result<Option<u64>, StoreError>;
 }
 
 /// The one who writes to an upload. Dropped without [`park`](Self::park) or
@@ -121,17 +147,19 @@ pub trait BlobWriter: Send {
 
 /// A blob's bytes on their way out, in pieces.
 pub struct BlobReader {
-    pieces: mpsc::Receiver<Result<Bytes, StoreError>>,
+    pieces: BoxStream<'static, Result<Bytes, StoreError>>,
 }
 
 impl BlobReader {
-    pub(crate) fn new(pieces: mpsc::Receiver<Result<Bytes, StoreError>>) -> Self {
-        Self { pieces }
+    pub(crate) fn new(
+        pieces: impl Stream<Item = Result<Bytes, StoreError>> + Send + 'static,
+    ) -> Self {
+        Self { pieces: pieces.boxed() }
     }
 
     /// The next piece. None: that was all.
     pub async fn next(&mut self) -> Option<Result<Bytes, StoreError>> {
-        self.pieces.recv().await
+        self.pieces.next().await
     }
 }
 
@@ -139,6 +167,6 @@ impl Stream for BlobReader {
     type Item = Result<Bytes, StoreError>;
 
     fn poll_next(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Self::Item>> {
-        self.pieces.poll_recv(cx)
+        self.pieces.poll_next_unpin(cx)
     }
 }

@@ -19,9 +19,20 @@ pub enum StoreError {
     /// A manifest refers to content that its repository does not have.
     #[error("the repository does not have {}", list(.0))]
     Missing(Vec<Digest>),
+    /// What was to be recorded is not in the blob store: it was collected this instant.
+    #[error("{0} was removed this instant, because nothing referred to it; send it again")]
+    Vanished(Digest),
     /// Somebody else is writing to the same upload.
     #[error("upload {0} is being written to already")]
     Busy(String),
+    /// The disk has no more room than its reserve.
+    #[error("the disk has {left} bytes left, and {reserve} of them are its reserve")]
+    Full {
+        /// Bytes that are left.
+        left: u64,
+        /// Bytes that nobody may take.
+        reserve: u64,
+    },
     /// The operating system refused.
     #[error("{doing}: {source}")]
     Io {
@@ -39,8 +50,13 @@ pub enum StoreError {
         source: rusqlite::Error,
     },
     /// The database could not begin or finish a change; nothing of it was kept.
-    #[error("the ledger could not be written: {0}")]
-    Commit(String),
+    #[error("the ledger could not be written: {cause}")]
+    Commit {
+        /// The database's word.
+        cause: String,
+        /// Whether the disk was full.
+        full: bool,
+    },
     /// The store was written by a later version.
     #[error("the store is of version {found}; this program works with version {known}")]
     Version {
@@ -55,6 +71,20 @@ pub enum StoreError {
 }
 
 impl StoreError {
+    /// Whether there is no room for what was to be written.
+    pub fn is_full(&self) -> bool {
+        use std::io::ErrorKind::{QuotaExceeded, StorageFull};
+        match self {
+            Self::Full { .. } => true,
+            Self::Io { source, .. } => matches!(source.kind(), StorageFull | QuotaExceeded),
+            Self::Ledger { source, .. } => {
+                source.sqlite_error_code() == Some(rusqlite::ErrorCode::DiskFull)
+            }
+            Self::Commit { full, .. } => *full,
+            _ => false,
+        }
+    }
+
     pub(crate) fn io(doing: impl Into<String>) -> impl FnOnce(std::io::Error) -> Self {
         let doing = doing.into();
         move |source| Self::Io { doing, source }

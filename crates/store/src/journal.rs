@@ -50,6 +50,34 @@ pub struct IntakeRecord {
     pub failed: Option<(String, i64)>,
 }
 
+/// How often clients asked for a manifest on one day.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Use {
+    /// The repository.
+    pub repository: RepositoryName,
+    /// The manifest.
+    pub digest: Digest,
+    /// The day, counted from 1970.
+    pub day: i64,
+    /// How often it was fetched.
+    pub pulls: u64,
+    /// When it was last asked for, fetched or not, in milliseconds since 1970.
+    pub last: i64,
+}
+
+/// How much a manifest is used.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Used {
+    /// The repository.
+    pub repository: RepositoryName,
+    /// The manifest.
+    pub digest: Digest,
+    /// How often it was fetched since the day that was asked for.
+    pub pulls: u64,
+    /// When it was last asked for, in milliseconds since 1970.
+    pub last: i64,
+}
+
 /// Records of what was done.
 ///
 /// What an implementation promises: as for the [`Ledger`](crate::Ledger), each call is done whole
@@ -67,6 +95,12 @@ pub trait Journal: Send + Sync {
 
     /// The pulls from a registry after a time: when, and how many.
     async fn pulls(&self, host: &Host, since: i64) -> Result<Vec<(i64, u64)>, StoreError>;
+
+    /// Adds to how often clients asked for manifests. Those that are not recorded are left out.
+    async fn note_uses(&self, uses: Vec<Use>) -> Result<(), StoreError>;
+
+    /// How much each manifest that was ever asked for is used, counted from a day on.
+    async fn uses(&self, from_day: i64) -> Result<Vec<Used>, StoreError>;
 
     /// Notes that a repository of another registry has these blobs.
     async fn note_placed(

@@ -53,6 +53,26 @@ pub struct HeldTag {
     pub since: i64,
 }
 
+/// A moment in a ledger's life. Between two equal ones no name has come to point elsewhere and nothing
+/// was taken away.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Moment(pub(crate) [u8; 16]);
+
+/// How much is recorded; what several repositories have counts once.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Totals {
+    /// Repositories with a manifest.
+    pub repositories: u64,
+    /// Tags.
+    pub tags: u64,
+    /// Manifests and indexes.
+    pub manifests: u64,
+    /// Blobs.
+    pub blobs: u64,
+    /// The sizes of all of them together, in bytes.
+    pub bytes: u64,
+}
+
 /// Records of repositories.
 ///
 /// What an implementation promises:
@@ -65,6 +85,9 @@ pub struct HeldTag {
 #[async_trait]
 pub trait Ledger: Send + Sync {
     /// Records that a repository has a blob. The blob must be in the blob store already.
+    ///
+    /// # Errors
+    /// [`StoreError::Vanished`] when it is not: it was collected before it was recorded.
     async fn link_blob(
         &self,
         repository: &RepositoryName,
@@ -121,6 +144,24 @@ pub trait Ledger: Send + Sync {
         after: Option<&Tag>,
         limit: usize,
     ) -> Result<Option<Vec<Tag>>, StoreError>;
+
+    /// The present moment, whichever process changed something last. Cheap: it may be asked for with
+    /// every request. None: it cannot be told, so nothing may be taken for unchanged.
+    fn moment(&self) -> Option<Moment>;
+
+    /// Looks whether another process changed something without telling, because it was killed just
+    /// then. To be called now and then where [`moment`](Self::moment) is relied on.
+    async fn notice_others(&self);
+
+    /// At most `limit` repositories after `after` that have a manifest.
+    async fn repositories(
+        &self,
+        after: Option<&RepositoryName>,
+        limit: usize,
+    ) -> Result<Vec<RepositoryName>, StoreError>;
+
+    /// How much is recorded.
+    async fn totals(&self) -> Result<Totals, StoreError>;
 
     /// All tags of the repositories that are `prefix` or lie below it, with what they hold. None
     /// as prefix: of all repositories.

@@ -1,7 +1,8 @@
 //! Bytes and records of a larder: a blob store and a ledger.
 //!
 //! [`BlobStore`] keeps content under its digest, [`Ledger`] keeps what the content means: which
-//! repository has which blobs, manifests and tags. [`Store`] joins the two so that the order of
+//! repository has which blobs, manifests and tags, [`Upkeep`] takes away, [`Journal`] keeps what was
+//! done. [`Store`] joins them so that the order of
 //! writing is always the same: bytes first, verified and flushed; then the record.
 
 mod blobs;
@@ -11,11 +12,13 @@ mod ledger;
 mod local;
 mod sqlite;
 mod store;
+mod upkeep;
 
-pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, UploadId};
+pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, Stored, UploadId};
 pub use error::StoreError;
-pub use journal::{Brought, Event, IntakeRecord, Journal};
-pub use ledger::{HeldTag, Ledger, ManifestRecord, NewManifest};
+pub use journal::{Brought, Event, IntakeRecord, Journal, Use, Used};
+pub use ledger::{HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
 pub use local::LocalBlobs;
 pub use sqlite::SqliteLedger;
 pub use store::Store;
+pub use upkeep::{Dropped, Idle, Removal, Upkeep, Withdrawn};

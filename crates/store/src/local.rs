@@ -1,37 +1,37 @@
 //! A blob store in a local folder.
 //!
 //! `blobs/ALGORITHM/XX/HEX` holds content, `uploads/ID` what is not finished. An upload is written
-//! and hashed by a thread of its own, fed through a short queue, so that hashing and the network
-//! go on side by side; it is flushed, and renamed into its place only when its digest is right.
+//! and hashed beside the network, through a short queue; it is flushed, and renamed into its place
+//! only when its digest is right.
+
+mod reader;
+mod writer;
 
 use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
-use std::io::{Read, Seek as _, SeekFrom, Write as _};
+use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use async_trait::async_trait;
 use bytes::Bytes;
 use larder_core::digest::{Algorithm, Digest, Hasher};
-use tokio::sync::{mpsc, oneshot};
-use tokio::task::{JoinHandle, spawn_blocking};
+use tokio::task::spawn_blocking;
 
-use crate::blobs::{BlobReader, BlobStore, BlobWriter, UploadId};
+use crate::blobs::{BlobReader, BlobStore, BlobWriter, Stored, UploadId};
 use crate::error::StoreError;
+use crate::local::reader::{PIECE, Pieces, read_piece};
+use crate::local::writer::{Claim, LocalWriter};
 
-/// Bytes that are read at once; two such pieces wait for a reader at most.
-const PIECE: usize = 512 * 1024;
-/// Pieces from the network that wait for the disk.
-const QUEUE: usize = 16;
 /// Parked uploads whose hash is remembered; others are hashed again when they are resumed.
 const PARKED: usize = 1024;
 
-/// Bytes after which the disk is told to write what came so far.
-const FLUSH_EACH: u64 = 32 * 1024 * 1024;
 /// The ending of the files of uploads that nobody takes up again.
 const ONCE: &str = "once";
+/// The folder of content that was found damaged.
+const QUARANTINE: &str = "quarantine";
 
 /// Content in a local folder.
 #[derive(Clone)]
@@ -132,6 +132,36 @@ impl Inner {
         }
     }
 
+    /// The blobs whose digests begin with a byte.
+    fn part(&self, part: u8) -> Result<Vec<Stored>, StoreError> {
+        let mut found = Vec::new();
+        let first = format!("{part:02x}");
+        for algorithm in [Algorithm::Sha256, Algorithm::Sha512] {
+            let folder = self.root.join("blobs").join(algorithm.name());
+            let folder = if self.form == Form::Sharded { folder.join(&first) } else { folder };
+            let entries = match fs::read_dir(&folder) {
+                Ok(entries) => entries,
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => continue,
+                Err(error) => return Err(io("read", &folder)(error)),
+            };
+            for entry in entries {
+                let entry = entry.map_err(io("read", &folder))?;
+                let name = entry.file_name();
+                let Some(name) = name.to_str().filter(|name| name.starts_with(&first)) else {
+                    continue;
+                };
+                let Ok(digest) = format!("{}:{name}", algorithm.name()).parse::<Digest>() else {
+                    continue;
+                };
+                // One that goes away meanwhile was removed by somebody else.
+                let Ok(metadata) = entry.metadata() else { continue };
+                found.push(Stored { digest, size: metadata.len(), age: age(&metadata) });
+            }
+        }
+        found.sort_by(|a, b| a.digest.cmp(&b.digest));
+        Ok(found)
+    }
+
     fn states(&self) -> MutexGuard<'_, HashMap<UploadId, State>> {
         self.uploads.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -139,10 +169,9 @@ impl Inner {
     /// Moves a finished file to its place. The file itself is flushed already; the folder's entry
     /// is flushed here, so that the blob is there after a power cut too.
     fn settle(&self, from: &Path, digest: &Digest) -> Result<(), StoreError> {
+        // One that is there already is replaced, so that it is young again, and whole should it have
+        // been damaged.
         let to = self.blob(digest);
-        if to.exists() {
-            return fs::remove_file(from).map_err(io("remove", from));
-        }
         let folder = to.parent().unwrap_or(&self.root);
         fs::create_dir_all(folder).map_err(io("make", folder))?;
         fs::rename(from, &to).map_err(io("write", &to))?;
@@ -176,43 +205,21 @@ impl BlobStore for LocalBlobs {
     async fn read(&self, digest: &Digest, range: Range<u64>) -> Result<BlobReader, StoreError> {
         let path = self.inner.blob(digest);
         let name = digest.to_string();
-        let opened = path.clone();
-        let mut file = blocking(move || match File::open(&opened) {
-            Ok(file) => Ok(file),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                Err(StoreError::NotFound(name))
-            }
-            Err(error) => Err(io("read", &opened)(error)),
-        })
-        .await?;
-        let (pieces, reader) = mpsc::channel(2);
-        spawn_blocking(move || {
-            let mut read = || -> Result<(), StoreError> {
-                if range.start > 0 {
-                    file.seek(SeekFrom::Start(range.start)).map_err(io("read", &path))?;
-                }
-                let mut left = range.end.saturating_sub(range.start);
-                while left > 0 {
-                    let want = usize::try_from(left).unwrap_or(PIECE).min(PIECE);
-                    let mut piece = Vec::with_capacity(want);
-                    let taken = Read::by_ref(&mut file).take(want as u64).read_to_end(&mut piece);
-                    if taken.map_err(io("read", &path))? < want {
-                        let short = std::io::ErrorKind::UnexpectedEof.into();
-                        return Err(io("read", &path)(short));
-                    }
-                    left -= want as u64;
-                    // The reader has gone: nobody misses the rest.
-                    if pieces.blocking_send(Ok(piece.into())).is_err() {
-                        return Ok(());
-                    }
-                }
-                Ok(())
+        let length = range.end.saturating_sub(range.start);
+        blocking(move || {
+            let file = File::open(&path).map_err(|error| match error.kind() {
+                std::io::ErrorKind::NotFound => StoreError::NotFound(name),
+                _ => io("read", &path)(error),
+            })?;
+            // What fits into one piece is read where the file was opened.
+            let Some(length) = usize::try_from(length).ok().filter(|length| *length <= PIECE)
+            else {
+                return Ok(BlobReader::new(Pieces::new(file, path, range)));
             };
-            if let Err(error) = read() {
-                let _ = pieces.blocking_send(Err(error));
-            }
-        });
-        Ok(BlobReader::new(reader))
+            let piece = read_piece(&file, &path, range.start, length)?;
+            Ok(BlobReader::new(futures_util::stream::iter([Ok(piece)])))
+        })
+        .await
     }
 
     async fn begin(&self) -> Result<UploadId, StoreError> {
@@ -233,7 +240,7 @@ impl BlobStore for LocalBlobs {
         let inner = Arc::clone(&self.inner);
         let claim = Claim { inner, id, path: path.clone(), once: false };
         let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
-        Ok(Box::new(LocalWriter::start(claim, file, hasher, offset)))
+        Ok(Box::new(LocalWriter::new(claim, file, hasher, offset)))
     }
 
     async fn write_once(&self) -> Result<Box<dyn BlobWriter>, StoreError> {
@@ -241,7 +248,7 @@ impl BlobStore for LocalBlobs {
         let inner = Arc::clone(&self.inner);
         let (file, path) = blocking(move || inner.once(id)).await?;
         let claim = Claim { inner: Arc::clone(&self.inner), id, path, once: true };
-        Ok(Box::new(LocalWriter::start(claim, file, Hasher::new(Algorithm::Sha256), 0)))
+        Ok(Box::new(LocalWriter::new(claim, file, Hasher::new(Algorithm::Sha256), 0)))
     }
 
     async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {
@@ -272,8 +279,7 @@ impl BlobStore for LocalBlobs {
                     continue;
                 }
                 let id = entry.file_name().to_str().and_then(|name| name.parse::<UploadId>().ok());
-                let idle = entry.metadata().and_then(|metadata| metadata.modified());
-                let idle = idle.ok().and_then(|since| since.elapsed().ok());
+                let idle = entry.metadata().ok().map(|metadata| self::age(&metadata));
                 // A file that goes away meanwhile was finished or given up by its owner.
                 if let Some(id) = id
                     && idle.is_some_and(|idle| idle >= age)
@@ -299,8 +305,10 @@ impl BlobStore for LocalBlobs {
             if actual != digest {
                 return Err(StoreError::Mismatch { expected: digest, actual });
             }
-            if inner.blob(&digest).exists() {
-                return Ok(());
+            let there = inner.blob(&digest);
+            if let Ok(file) = File::open(&there) {
+                // Young again, so that no collection takes it before it is recorded.
+                return file.set_modified(SystemTime::now()).map_err(io("touch", &there));
             }
             let (mut file, path) = inner.once(UploadId::fresh())?;
             let written = file.write_all(&content).and_then(|()| file.sync_all());
@@ -314,16 +322,63 @@ impl BlobStore for LocalBlobs {
         .await
     }
 
-    async fn remove(&self, digest: &Digest) -> Result<(), StoreError> {
-        let path = self.inner.blob(digest);
-        blocking(move || match fs::remove_file(&path) {
-            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-                Err(io("remove", &path)(error))
+    async fn part(&self, part: u8) -> Result<Vec<Stored>, StoreError> {
+        let inner = Arc::clone(&self.inner);
+        blocking(move || inner.part(part)).await
+    }
+
+    async fn quarantine(&self, digest: &Digest) -> Result<Option<String>, StoreError> {
+        let inner = Arc::clone(&self.inner);
+        let digest = digest.clone();
+        blocking(move || {
+            let folder = inner.root.join(QUARANTINE);
+            fs::create_dir_all(&folder).map_err(io("make", &folder))?;
+            let aside = folder.join(format!("{}-{}", digest.algorithm().name(), digest.hex()));
+            match fs::rename(inner.blob(&digest), &aside) {
+                Ok(()) => {
+                    Ok(Some(format!("{QUARANTINE}/{}-{}", digest.algorithm().name(), digest.hex())))
+                }
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+                Err(error) => Err(io("write", &aside)(error)),
             }
-            _ => Ok(()),
         })
         .await
     }
+
+    async fn room(&self) -> Result<Option<u64>, StoreError> {
+        let root = self.inner.root.clone();
+        blocking(move || {
+            let state =
+                rustix::fs::statvfs(&root).map_err(|error| io("measure", &root)(error.into()))?;
+            Ok(Some(state.f_bavail.saturating_mul(state.f_frsize)))
+        })
+        .await
+    }
+
+    fn is_there(&self, digest: &Digest) -> Result<bool, StoreError> {
+        let path = self.inner.blob(digest);
+        path.try_exists().map_err(io("read", &path))
+    }
+
+    fn free(&self, digest: &Digest, grace: Duration) -> Result<Option<u64>, StoreError> {
+        let path = self.inner.blob(digest);
+        let metadata = match fs::metadata(&path) {
+            Ok(metadata) => metadata,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(io("read", &path)(error)),
+        };
+        if age(&metadata) < grace {
+            return Ok(None);
+        }
+        fs::remove_file(&path).map_err(io("remove", &path))?;
+        Ok(Some(metadata.len()))
+    }
+}
+
+/// How long ago a file was written. One from the future was written now.
+fn age(metadata: &fs::Metadata) -> Duration {
+    let written = metadata.modified().ok();
+    written.and_then(|written| written.elapsed().ok()).unwrap_or_default()
 }
 
 /// Removes an upload whose process has ended. True: it is gone.
@@ -370,201 +425,5 @@ fn hash(file: &mut File, algorithm: Algorithm) -> std::io::Result<Hasher> {
             0 => return Ok(hasher),
             got => hasher.update(&piece[..got]),
         }
-    }
-}
-
-/// That an upload is being written to. Dropped, it is free again, or gone.
-struct Claim {
-    inner: Arc<Inner>,
-    id: UploadId,
-    path: PathBuf,
-    /// Whether nobody can take it up again.
-    once: bool,
-}
-
-impl Drop for Claim {
-    fn drop(&mut self) {
-        if self.once {
-            // Once committed, it is there no more.
-            let _ = fs::remove_file(&self.path);
-            return;
-        }
-        let mut states = self.inner.states();
-        if matches!(states.get(&self.id), Some(State::Active)) {
-            states.remove(&self.id);
-        }
-    }
-}
-
-enum Order {
-    Write(Bytes),
-    Park(oneshot::Sender<Result<u64, StoreError>>),
-    Commit(Digest, oneshot::Sender<Result<u64, StoreError>>),
-}
-
-/// The answer to the last order, and to whom it goes.
-type Last = (oneshot::Sender<Result<u64, StoreError>>, Result<u64, StoreError>);
-
-struct LocalWriter {
-    orders: mpsc::Sender<Order>,
-    offset: u64,
-    failed: Arc<Mutex<Option<StoreError>>>,
-}
-
-impl LocalWriter {
-    fn start(claim: Claim, file: File, hasher: Hasher, offset: u64) -> Self {
-        let (orders, mut queue) = mpsc::channel(QUEUE);
-        let failed = Arc::new(Mutex::new(None));
-        let told = Arc::clone(&failed);
-        spawn_blocking(move || {
-            let flushed = offset;
-            let mut work = Work { claim, file, hasher, offset, flushed, flushing: None };
-            let outcome = work.run(&mut queue);
-            // The upload is free, and a failure can be read, before the writer hears of the end.
-            drop(work);
-            match outcome {
-                Ok(None) => {}
-                Ok(Some((tell, answer))) => {
-                    let _ = tell.send(answer);
-                }
-                Err(error) => *told.lock().unwrap_or_else(PoisonError::into_inner) = Some(error),
-            }
-            drop(queue);
-        });
-        Self { orders, offset, failed }
-    }
-
-    /// Why the writing thread has ended.
-    fn cause(&self) -> StoreError {
-        self.failed
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .take()
-            .unwrap_or(StoreError::Closed)
-    }
-
-    async fn last(
-        self: Box<Self>,
-        order: impl FnOnce(oneshot::Sender<Result<u64, StoreError>>) -> Order + Send,
-    ) -> Result<u64, StoreError> {
-        let (tell, told) = oneshot::channel();
-        if self.orders.send(order(tell)).await.is_err() {
-            return Err(self.cause());
-        }
-        match told.await {
-            Ok(outcome) => outcome,
-            Err(_) => Err(self.cause()),
-        }
-    }
-}
-
-#[async_trait]
-impl BlobWriter for LocalWriter {
-    fn offset(&self) -> u64 {
-        self.offset
-    }
-
-    async fn write(&mut self, chunk: Bytes) -> Result<(), StoreError> {
-        let length = chunk.len() as u64;
-        if self.orders.send(Order::Write(chunk)).await.is_err() {
-            return Err(self.cause());
-        }
-        self.offset += length;
-        Ok(())
-    }
-
-    async fn park(self: Box<Self>) -> Result<u64, StoreError> {
-        self.last(Order::Park).await
-    }
-
-    async fn commit(self: Box<Self>, digest: &Digest) -> Result<u64, StoreError> {
-        let digest = digest.clone();
-        self.last(|tell| Order::Commit(digest, tell)).await
-    }
-}
-
-/// The writing thread's own.
-struct Work {
-    claim: Claim,
-    file: File,
-    hasher: Hasher,
-    offset: u64,
-    /// Up to where the disk has been told to write.
-    flushed: u64,
-    flushing: Option<JoinHandle<()>>,
-}
-
-impl Work {
-    /// Carries out orders until the last one, and gives what it is to be answered. None: the
-    /// writer was dropped, which is as if it had parked the upload.
-    fn run(&mut self, queue: &mut mpsc::Receiver<Order>) -> Result<Option<Last>, StoreError> {
-        while let Some(order) = queue.blocking_recv() {
-            match order {
-                Order::Write(chunk) => {
-                    self.file.write_all(&chunk).map_err(io("write", &self.claim.path))?;
-                    self.hasher.update(&chunk);
-                    self.offset += chunk.len() as u64;
-                    self.flush_ahead();
-                }
-                Order::Park(tell) => {
-                    self.remember();
-                    return Ok(Some((tell, Ok(self.offset))));
-                }
-                Order::Commit(digest, tell) => {
-                    let answer = self.commit(&digest);
-                    return Ok(Some((tell, answer)));
-                }
-            }
-        }
-        self.remember();
-        Ok(None)
-    }
-
-    /// Has what came so far written to the disk while more comes, so that the last flush, for which
-    /// everybody waits, has little left to do.
-    fn flush_ahead(&mut self) {
-        let idle = self.flushing.as_ref().is_none_or(JoinHandle::is_finished);
-        if idle
-            && self.offset - self.flushed >= FLUSH_EACH
-            && let Ok(file) = self.file.try_clone()
-        {
-            self.flushed = self.offset;
-            self.flushing = Some(spawn_blocking(move || {
-                // A failure comes again with the last flush, which is the one that counts.
-                let _ = file.sync_data();
-            }));
-        }
-    }
-
-    fn remember(&self) {
-        if self.claim.once {
-            return;
-        }
-        let mut states = self.claim.inner.states();
-        if states.len() < PARKED {
-            states.insert(self.claim.id, State::Parked(Box::new(self.hasher.clone()), self.offset));
-        } else {
-            states.remove(&self.claim.id);
-        }
-    }
-
-    fn commit(&mut self, digest: &Digest) -> Result<u64, StoreError> {
-        let inner = &self.claim.inner;
-        let path = self.claim.path.clone();
-        let hasher = match digest.algorithm() {
-            Algorithm::Sha256 => self.hasher.clone(),
-            // Which algorithm is wanted is known only now.
-            Algorithm::Sha512 => {
-                hash(&mut self.file, Algorithm::Sha512).map_err(io("read", &path))?
-            }
-        };
-        let actual = hasher.finish();
-        if actual != *digest {
-            fs::remove_file(&path).map_err(io("remove", &path))?;
-            return Err(StoreError::Mismatch { expected: digest.clone(), actual });
-        }
-        self.file.sync_all().map_err(io("flush", &path))?;
-        inner.settle(&path, digest)?;
-        Ok(self.offset)
     }
 }

@@ -5,8 +5,12 @@
 //! databases take too: numbered parameters, BIGINT and TEXT, times bound from outside.
 
 mod journal;
+mod upkeep;
 
+use std::fs::{File, OpenOptions};
+use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -18,10 +22,12 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Row, TransactionBe
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::spawn_blocking;
 
+use crate::blobs::BlobStore;
 use crate::error::StoreError;
-use crate::ledger::{HeldTag, Ledger, ManifestRecord, NewManifest};
+use crate::ledger::{HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
+use crate::store::now;
 
-const VERSION: i64 = 2;
+const VERSION: i64 = 3;
 /// Writes that wait for the writing thread.
 const QUEUE: usize = 256;
 /// Writes that are committed together at most.
@@ -54,15 +60,19 @@ const SCHEMA: &str = "
     ) WITHOUT ROWID;
 ";
 /// What each later version added, to be carried out in turn: the first leads from version 1 to 2.
-const STEPS: [&[&str]; 1] = [&[BY_SUBJECT, journal::TABLES]];
+const STEPS: [&[&str]; 2] = [&[BY_SUBJECT, journal::TABLES], &[upkeep::COLUMNS, journal::USES]];
 const BY_SUBJECT: &str = "
     CREATE INDEX manifests_by_subject ON manifests (repository, subject, digest)
         WHERE subject IS NOT NULL;
 ";
 
 type Answer = Box<dyn FnOnce(Option<StoreError>) + Send>;
-/// Gets the open transaction, or why there is none.
-type Job = Box<dyn FnOnce(Result<&Connection, String>) -> Answer + Send>;
+/// A change: it gets the open transaction, or why there is none.
+struct Job {
+    run: Box<dyn FnOnce(Result<&Connection, &rusqlite::Error>) -> Answer + Send>,
+    /// Whether names may point elsewhere after it, or nowhere.
+    renames: bool,
+}
 
 /// Records in a SQLite file.
 #[derive(Clone)]
@@ -70,23 +80,28 @@ pub struct SqliteLedger {
     path: Arc<PathBuf>,
     jobs: mpsc::Sender<Job>,
     readers: Arc<Mutex<Vec<Connection>>>,
+    /// Where the content lies that the records name.
+    blobs: Arc<dyn BlobStore>,
+    moments: Arc<Moments>,
 }
 
 impl SqliteLedger {
-    /// Opens the file, making it where it is missing.
-    pub fn open(path: &Path) -> Result<Self, StoreError> {
+    /// Opens the file, making it where it is missing. Its records name content of `blobs`.
+    pub fn open(path: &Path, blobs: Arc<dyn BlobStore>) -> Result<Self, StoreError> {
         let mut writer =
             connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)?;
         keep_log(&writer)
             .and_then(|()| writer.pragma_update(None, "synchronous", "FULL"))
             .map_err(StoreError::ledger("be opened"))?;
         prepare(&mut writer)?;
+        let moments = Arc::new(Moments::open(&path.with_extension("moment"))?);
+        let told = Arc::clone(&moments);
         let (jobs, queue) = mpsc::channel(QUEUE);
         std::thread::Builder::new()
             .name("ledger".into())
-            .spawn(move || work(&mut writer, queue))
+            .spawn(move || work(&mut writer, queue, &told))
             .map_err(StoreError::io("cannot start the ledger's thread"))?;
-        Ok(Self { path: Arc::new(path.to_owned()), jobs, readers: Arc::default() })
+        Ok(Self { path: Arc::new(path.to_owned()), jobs, readers: Arc::default(), blobs, moments })
     }
 
     /// Runs a change on the writing thread and answers when it is committed.
@@ -94,11 +109,27 @@ impl SqliteLedger {
         &self,
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
+        self.order(true, change).await
+    }
+
+    /// The same for a change after which every name points to where it did.
+    async fn note<T: Send + 'static>(
+        &self,
+        change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        self.order(false, change).await
+    }
+
+    async fn order<T: Send + 'static>(
+        &self,
+        renames: bool,
+        change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
         let (tell, told) = oneshot::channel();
-        let job: Job = Box::new(move |connection| {
+        let run = Box::new(move |connection: Result<&Connection, &rusqlite::Error>| -> Answer {
             let outcome = match connection {
                 Ok(connection) => guarded(connection, change),
-                Err(cause) => Err(StoreError::Commit(cause)),
+                Err(error) => Err(commit_error(error)),
             };
             Box::new(move |commit_failed| {
                 let _ = tell.send(match commit_failed {
@@ -107,8 +138,17 @@ impl SqliteLedger {
                 });
             })
         });
-        self.jobs.send(job).await.map_err(|_| StoreError::Closed)?;
+        self.jobs.send(Job { run, renames }).await.map_err(|_| StoreError::Closed)?;
         told.await.map_err(|_| StoreError::Closed)?
+    }
+
+    /// The same for a change that fails only when the database does.
+    async fn change<T: Send + 'static>(
+        &self,
+        doing: &'static str,
+        change: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        self.write(|connection| change(connection).map_err(StoreError::ledger(doing))).await
     }
 
     async fn read<T: Send + 'static>(
@@ -134,6 +174,13 @@ impl SqliteLedger {
         .await
         .map_err(|_| StoreError::Closed)?
     }
+}
+
+/// Runs what waits for the disk on a thread that may wait.
+async fn blocking<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, StoreError> + Send + 'static,
+) -> Result<T, StoreError> {
+    spawn_blocking(work).await.map_err(|_| StoreError::Closed)?
 }
 
 fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
@@ -190,30 +237,85 @@ fn prepare(connection: &mut Connection) -> Result<(), StoreError> {
 }
 
 /// The writing thread: ends when the last ledger handle is gone and its queue is empty.
-fn work(connection: &mut Connection, mut queue: mpsc::Receiver<Job>) {
+fn work(connection: &mut Connection, mut queue: mpsc::Receiver<Job>, moments: &Moments) {
     while let Some(first) = queue.blocking_recv() {
         let transaction = match connection.transaction_with_behavior(TransactionBehavior::Immediate)
         {
             Ok(transaction) => transaction,
             Err(error) => {
                 tracing::error!(%error, "the ledger could not be written");
-                first(Err(error.to_string()))(None);
+                (first.run)(Err(&error))(None);
                 continue;
             }
         };
-        let mut answers = vec![first(Ok(&transaction))];
+        let mut renames = first.renames;
+        let mut answers = vec![(first.run)(Ok(&transaction))];
         while answers.len() < BATCH
             && let Ok(job) = queue.try_recv()
         {
-            answers.push(job(Ok(&transaction)));
+            renames |= job.renames;
+            answers.push((job.run)(Ok(&transaction)));
         }
-        let failure = transaction.commit().err().map(|error| error.to_string());
-        if let Some(failure) = &failure {
-            tracing::error!(failure, "the ledger could not be written");
+        let failure = transaction.commit().err();
+        if let Some(error) = &failure {
+            tracing::error!(%error, "the ledger could not be written");
+        }
+        // Told before anybody is answered: who was answered finds what was changed.
+        if renames {
+            moments.next();
         }
         for answer in answers {
-            answer(failure.clone().map(StoreError::Commit));
+            answer(failure.as_ref().map(commit_error));
         }
+    }
+}
+
+fn commit_error(error: &rusqlite::Error) -> StoreError {
+    let full = error.sqlite_error_code() == Some(rusqlite::ErrorCode::DiskFull);
+    StoreError::Commit { cause: error.to_string(), full }
+}
+
+/// Which moment it is, in a small file beside the database: every process that changes where names
+/// point writes a new one there.
+struct Moments {
+    file: File,
+    /// What the database last said of changes by others.
+    others: AtomicI64,
+    /// Whether a moment could not be written: from then on nobody can tell.
+    lost: AtomicBool,
+}
+
+impl Moments {
+    fn open(path: &Path) -> Result<Self, StoreError> {
+        let failed = || StoreError::io(format!("cannot open {}", path.display()));
+        let file = OpenOptions::new()
+            .read(true)
+            .write(true)
+            .create(true)
+            .truncate(false)
+            .open(path)
+            .map_err(failed())?;
+        let moments = Self { file, others: AtomicI64::new(0), lost: AtomicBool::new(false) };
+        // Whoever was killed here last may not have told all.
+        moments.next();
+        Ok(moments)
+    }
+
+    fn next(&self) {
+        let fresh = uuid::Uuid::now_v7();
+        if let Err(error) = self.file.write_all_at(fresh.as_bytes(), 0) {
+            tracing::error!(%error, "changes cannot be told to other processes");
+            self.lost.store(true, Ordering::Release);
+        }
+    }
+
+    fn now(&self) -> Option<Moment> {
+        if self.lost.load(Ordering::Acquire) {
+            return None;
+        }
+        let mut moment = [0; 16];
+        self.file.read_exact_at(&mut moment, 0).ok()?;
+        Some(Moment(moment))
     }
 }
 
@@ -230,6 +332,12 @@ fn guarded<T>(
     }
     connection.execute_batch("RELEASE one").map_err(failed("be written"))?;
     outcome
+}
+
+/// Content that is to be recorded must not have been collected meanwhile. Asked for within the change:
+/// until that is committed, nothing can be collected.
+fn still_there(blobs: &dyn BlobStore, digest: &Digest) -> Result<(), StoreError> {
+    if blobs.is_there(digest)? { Ok(()) } else { Err(StoreError::Vanished(digest.clone())) }
 }
 
 fn repository_id(connection: &Connection, name: &RepositoryName) -> Result<i64, rusqlite::Error> {
@@ -271,6 +379,14 @@ fn manifest_record(row: &Row<'_>) -> Result<ManifestRecord, rusqlite::Error> {
         media_type: row.get(1)?,
         size: unsigned(row, 2)?,
     })
+}
+
+/// Every blob and manifest that some repository has, each once, sorted.
+fn digests(connection: &Connection) -> Result<Vec<Digest>, rusqlite::Error> {
+    connection
+        .prepare_cached("SELECT digest FROM blobs UNION SELECT digest FROM manifests ORDER BY 1")?
+        .query_map([], |row| checked(row, 0))?
+        .collect()
 }
 
 /// Whether a query has any row.
@@ -353,15 +469,17 @@ impl Ledger for SqliteLedger {
         size: u64,
     ) -> Result<(), StoreError> {
         let (name, digest) = (repository.clone(), digest.clone());
-        self.write(move |connection| {
+        let blobs = Arc::clone(&self.blobs);
+        self.note(move |connection| {
+            still_there(&*blobs, &digest)?;
             let link = || -> Result<(), rusqlite::Error> {
                 let repository = repository_id(connection, &name)?;
                 connection
                     .prepare_cached(
-                        "INSERT INTO blobs (repository, digest, size) VALUES ($1, $2, $3)
-                         ON CONFLICT (repository, digest) DO NOTHING",
+                        "INSERT INTO blobs (repository, digest, size, idle) VALUES ($1, $2, $3, $4)
+                         ON CONFLICT (repository, digest) DO UPDATE SET idle = excluded.idle",
                     )?
-                    .execute(params![repository, digest.as_str(), signed(size)])?;
+                    .execute(params![repository, digest.as_str(), signed(size), now()])?;
                 Ok(())
             };
             link().map_err(StoreError::ledger("record a blob"))
@@ -393,7 +511,12 @@ impl Ledger for SqliteLedger {
         manifest: NewManifest,
     ) -> Result<(), StoreError> {
         let name = repository.clone();
-        self.write(move |connection| record(connection, &name, &manifest)).await
+        let blobs = Arc::clone(&self.blobs);
+        self.write(move |connection| {
+            still_there(&*blobs, &manifest.record.digest)?;
+            record(connection, &name, &manifest)
+        })
+        .await
     }
 
     async fn manifest(
@@ -491,6 +614,66 @@ impl Ledger for SqliteLedger {
         .await
     }
 
+    fn moment(&self) -> Option<Moment> {
+        self.moments.now()
+    }
+
+    async fn notice_others(&self) {
+        // Asked of the writing connection, this is about other processes alone.
+        let version = self.note(|connection| {
+            connection
+                .pragma_query_value(None, "data_version", |row| row.get::<_, i64>(0))
+                .map_err(StoreError::ledger("be read"))
+        });
+        match version.await {
+            Ok(version) => {
+                if self.moments.others.swap(version, Ordering::AcqRel) != version {
+                    self.moments.next();
+                }
+            }
+            Err(error) => tracing::warn!(%error, "changes by other processes cannot be told"),
+        }
+    }
+
+    async fn repositories(
+        &self,
+        after: Option<&RepositoryName>,
+        limit: usize,
+    ) -> Result<Vec<RepositoryName>, StoreError> {
+        let after = after.map(ToString::to_string).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT name FROM repositories r WHERE name > $1 AND EXISTS
+                       (SELECT 1 FROM manifests m WHERE m.repository = r.id)
+                     ORDER BY name LIMIT $2",
+                )?
+                .query_map(params![after, limit], |row| checked(row, 0))?
+                .collect()
+        })
+        .await
+    }
+
+    async fn totals(&self) -> Result<Totals, StoreError> {
+        self.read(|connection| {
+            let count = |sql: &str| connection.query_row(sql, [], |row| unsigned(row, 0));
+            Ok(Totals {
+                repositories: count("SELECT COUNT(DISTINCT repository) FROM manifests")?,
+                tags: count("SELECT COUNT(*) FROM tags")?,
+                manifests: count("SELECT COUNT(DISTINCT digest) FROM manifests")?,
+                blobs: count("SELECT COUNT(DISTINCT digest) FROM blobs")?,
+                bytes: count(
+                    "SELECT CAST(COALESCE(SUM(size), 0) AS BIGINT) FROM
+                       (SELECT digest, MAX(size) AS size FROM
+                         (SELECT digest, size FROM blobs UNION ALL SELECT digest, size FROM manifests) a
+                        GROUP BY digest) b",
+                )?,
+            })
+        })
+        .await
+    }
+
     async fn held(&self, prefix: Option<&RepositoryName>) -> Result<Vec<HeldTag>, StoreError> {
         let prefix = prefix.map(ToString::to_string).unwrap_or_default();
         self.read(move |connection| {
@@ -537,15 +720,7 @@ impl Ledger for SqliteLedger {
     }
 
     async fn digests(&self) -> Result<Vec<Digest>, StoreError> {
-        self.read(|connection| {
-            connection
-                .prepare_cached(
-                    "SELECT digest FROM blobs UNION SELECT digest FROM manifests ORDER BY 1",
-                )?
-                .query_map([], |row| checked(row, 0))?
-                .collect()
-        })
-        .await
+        self.read(digests).await
     }
 
     async fn anywhere(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {

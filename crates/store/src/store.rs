@@ -1,12 +1,15 @@
 //! Blob store and ledger together: one place that keeps the order of writing.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use bytes::{Bytes, BytesMut};
+use larder_core::companion;
 use larder_core::digest::Digest;
-use larder_core::document::Document;
+use larder_core::document::{Document, media_type};
+use larder_core::holdings::DropPlan;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 
@@ -16,6 +19,7 @@ use crate::journal::Journal;
 use crate::ledger::{Ledger, ManifestRecord, NewManifest};
 use crate::local::LocalBlobs;
 use crate::sqlite::SqliteLedger;
+use crate::upkeep::{Removal, Upkeep};
 
 /// One larder's bytes and records. Clones share them.
 #[derive(Clone)]
@@ -24,17 +28,47 @@ pub struct Store {
     pub blobs: Arc<dyn BlobStore>,
     /// The records.
     pub ledger: Arc<dyn Ledger>,
+    /// What takes records and bytes away.
+    pub upkeep: Arc<dyn Upkeep>,
     /// What was done, and when.
     pub journal: Arc<dyn Journal>,
+    /// Bytes of the disk that are kept free.
+    reserve: u64,
 }
 
 impl Store {
     /// Opens the store in a local folder, making it where it is missing.
     pub fn open_local(folder: &Path) -> Result<Self, StoreError> {
-        let blobs = LocalBlobs::open(folder)?;
-        let ledger = Arc::new(SqliteLedger::open(&folder.join("ledger.sqlite"))?);
-        let journal: Arc<dyn Journal> = ledger.clone();
-        Ok(Self { blobs: Arc::new(blobs), ledger, journal })
+        let blobs: Arc<dyn BlobStore> = Arc::new(LocalBlobs::open(folder)?);
+        let ledger = SqliteLedger::open(&folder.join("ledger.sqlite"), Arc::clone(&blobs))?;
+        let ledger = Arc::new(ledger);
+        let (upkeep, journal): (Arc<dyn Upkeep>, Arc<dyn Journal>) =
+            (ledger.clone(), ledger.clone());
+        Ok(Self { blobs, ledger, upkeep, journal, reserve: 0 })
+    }
+
+    /// Keeps so many bytes of the disk free: [`check_room`](Self::check_room) refuses what would take
+    /// them.
+    #[must_use]
+    pub fn with_reserve(mut self, bytes: u64) -> Self {
+        self.reserve = bytes;
+        self
+    }
+
+    /// Whether there is room for so many bytes more.
+    ///
+    /// # Errors
+    /// [`StoreError::Full`] when the reserve would be touched.
+    pub async fn check_room(&self, wanted: u64) -> Result<(), StoreError> {
+        if self.reserve == 0 {
+            return Ok(());
+        }
+        match self.blobs.room().await? {
+            Some(left) if left < self.reserve.saturating_add(wanted) => {
+                Err(StoreError::Full { left, reserve: self.reserve })
+            }
+            _ => Ok(()),
+        }
     }
 
     /// Whether a folder holds a store.
@@ -101,6 +135,59 @@ impl Store {
         self.ledger.put_manifest(repository, new).await
     }
 
+    /// Takes a manifest away, with the tags that point to it. The list of referrers that clients keep
+    /// under a tag does not hold it: it is written anew without it.
+    pub async fn remove_manifest(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Removal<Vec<Tag>>, StoreError> {
+        let removal = self.upkeep.remove_manifest(repository, digest).await?;
+        let Removal::Needed(by) = &removal else { return Ok(removal) };
+        let selector = Selector::Digest(digest.clone());
+        let Some((record, bytes)) = self.manifest(repository, &selector).await? else {
+            return Ok(Removal::NotThere);
+        };
+        let about = Document::read(bytes, Some(&record.media_type)).ok().and_then(|it| it.subject);
+        let Some(about) = about else { return Ok(removal) };
+        let tag = companion::list_tag(&about.digest);
+        let list = self.manifest(repository, &Selector::Tag(tag.clone())).await?;
+        let Some((list, bytes)) = list.filter(|(list, _)| by == std::slice::from_ref(&list.digest))
+        else {
+            return Ok(removal);
+        };
+        let Ok(document) = Document::read(bytes, Some(&list.media_type)) else {
+            return Ok(removal);
+        };
+        let rest: BTreeSet<Digest> =
+            document.children().iter().map(|one| one.digest.clone()).collect();
+        let rest: BTreeSet<Digest> = rest.into_iter().filter(|one| one != digest).collect();
+        if rest.is_empty() {
+            self.upkeep.remove_tag(repository, &tag).await?;
+        } else if let Some(shorter) = document.trimmed(&rest) {
+            let new = Digest::of(&shorter.bytes);
+            self.put_manifest(repository, &new, &shorter, Some(tag), true).await?;
+        }
+        self.forget_list(repository, &list).await?;
+        self.upkeep.remove_manifest(repository, digest).await
+    }
+
+    /// Removes a list of referrers that no tag points to any more: it held nothing but references.
+    pub async fn forget_list(
+        &self,
+        repository: &RepositoryName,
+        list: &ManifestRecord,
+    ) -> Result<(), StoreError> {
+        if !media_type::is_index(&list.media_type) {
+            return Ok(());
+        }
+        let plan = DropPlan {
+            manifests: vec![(repository.clone(), list.digest.clone())],
+            ..DropPlan::default()
+        };
+        self.upkeep.drop_planned(plan).await.map(drop)
+    }
+
     /// A manifest with its bytes. None: the repository has nothing under that tag or digest.
     pub async fn manifest(
         &self,
@@ -129,7 +216,8 @@ impl Store {
     }
 }
 
-fn now() -> i64 {
+/// Milliseconds since 1970.
+pub(crate) fn now() -> i64 {
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
 }

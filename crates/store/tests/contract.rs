@@ -9,8 +9,8 @@ use larder_core::lock::Want;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{
-    BlobStore, Brought, Event, Journal, Ledger, LocalBlobs, ManifestRecord, NewManifest,
-    SqliteLedger, Store, StoreError,
+    BlobStore, Brought, Event, Journal, Ledger, LocalBlobs, ManifestRecord, NewManifest, Store,
+    StoreError, Use,
 };
 
 fn repository(name: &str) -> RepositoryName {
@@ -107,8 +107,11 @@ async fn blob_store_contract(blobs: &dyn BlobStore, reopen: impl Fn() -> Box<dyn
 
     // Removal: readers that have begun go on; absent blobs and uploads are told apart from errors.
     let mut reader = blobs.read(&digest, 0..2_000_000).await.unwrap();
-    blobs.remove(&digest).await.unwrap();
-    blobs.remove(&digest).await.unwrap();
+    assert!(blobs.is_there(&digest).unwrap());
+    assert_eq!(blobs.free(&digest, Duration::from_secs(3600)).unwrap(), None, "it is young");
+    assert_eq!(blobs.free(&digest, Duration::ZERO).unwrap(), Some(2_000_000));
+    assert_eq!(blobs.free(&digest, Duration::ZERO).unwrap(), None);
+    assert!(!blobs.is_there(&digest).unwrap());
     let mut rest = 0;
     while let Some(piece) = reader.next().await {
         rest += piece.unwrap().len();
@@ -145,7 +148,14 @@ fn manifest(
     }
 }
 
-async fn ledger_contract(ledger: &dyn Ledger) {
+async fn ledger_contract(ledger: &dyn Ledger, blobs: &dyn BlobStore) {
+    for content in ["one", "two", "first", "index", "second", "signature", "materials", "build"] {
+        blobs.put(&Digest::of(content.as_bytes()), content.into()).await.unwrap();
+    }
+    let gone = ledger.link_blob(&repository("a/b"), &Digest::of(b"gone"), 4).await;
+    assert!(matches!(gone, Err(StoreError::Vanished(_))));
+    let gone = ledger.put_manifest(&repository("a/b"), manifest("gone", &[], &[], None)).await;
+    assert!(matches!(gone, Err(StoreError::Vanished(_))));
     let gauge = repository("vendor/steamgauge");
     let tag = |text: &str| Selector::Tag(text.parse().unwrap());
     let (one, two) = (Digest::of(b"one"), Digest::of(b"two"));
@@ -232,6 +242,10 @@ async fn ledger_contract(ledger: &dyn Ledger) {
     assert!(digests.is_sorted());
 
     // What is held counts each blob once, through an index too; prefixes end at a slash.
+    let totals = ledger.totals().await.unwrap();
+    assert_eq!((totals.repositories, totals.tags, totals.manifests, totals.blobs), (1, 7, 6, 2));
+    assert_eq!(ledger.repositories(None, 10).await.unwrap(), [gauge.clone()]);
+    assert!(ledger.repositories(Some(&gauge), 10).await.unwrap().is_empty());
     let held = ledger.held(Some(&repository("vendor"))).await.unwrap();
     assert_eq!(held.iter().find(|held| held.tag.as_str() == "1.9.2").unwrap().content, 30);
     assert_eq!(held.len(), 7);
@@ -282,6 +296,12 @@ async fn journal_contract(journal: &dyn Journal) {
     assert_eq!(journal.pulls(&bazaar, 100).await.unwrap(), [(200, 4)]);
     assert!(journal.pulls(&other, 0).await.unwrap().is_empty());
 
+    // Uses of what is not recorded are left out; the rest adds up over days.
+    let unknown =
+        Use { repository: repository("a/b"), digest: one.clone(), day: 1, pulls: 1, last: 1 };
+    journal.note_uses(vec![unknown]).await.unwrap();
+    assert!(journal.uses(0).await.unwrap().is_empty());
+
     let place = repository("vendor/kettle");
     journal.note_placed(&other, &place, vec![one.clone()]).await.unwrap();
     assert_eq!(journal.placed(&other, &one).await.unwrap(), Some(place));
@@ -292,7 +312,7 @@ async fn journal_contract(journal: &dyn Journal) {
 #[tokio::test]
 async fn the_sqlite_journal_keeps_its_promises() {
     let folder = tempfile::tempdir().unwrap();
-    journal_contract(&SqliteLedger::open(&folder.path().join("ledger.sqlite")).unwrap()).await;
+    journal_contract(&*Store::open_local(folder.path()).unwrap().journal).await;
 }
 
 #[tokio::test]
@@ -309,18 +329,20 @@ async fn what_a_killed_process_left_is_removed_whatever_its_age() {
 fn a_store_of_the_first_version_is_carried_over() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("ledger.sqlite");
-    drop(SqliteLedger::open(&path).unwrap());
+    drop(Store::open_local(folder.path()).unwrap());
     let connection = rusqlite::Connection::open(&path).unwrap();
     connection
-        .execute_batch("DROP TABLE intake; DROP TABLE pulls; DROP TABLE placed; DROP INDEX manifests_by_subject; PRAGMA user_version = 1;")
+        .execute_batch("DROP TABLE intake; DROP TABLE pulls; DROP TABLE placed; DROP INDEX manifests_by_subject; DROP TABLE uses; DROP INDEX manifests_by_digest; DROP INDEX tags_by_digest; ALTER TABLE blobs DROP COLUMN idle; PRAGMA user_version = 1;")
         .unwrap();
     drop(connection);
-    drop(SqliteLedger::open(&path).unwrap());
+    drop(Store::open_local(folder.path()).unwrap());
     let connection = rusqlite::Connection::open(&path).unwrap();
     let version: i64 =
         connection.pragma_query_value(None, "user_version", |row| row.get(0)).unwrap();
-    assert_eq!(version, 2);
-    connection.execute_batch("SELECT * FROM intake; SELECT * FROM placed;").unwrap();
+    assert_eq!(version, 3);
+    connection
+        .execute_batch("SELECT * FROM intake; SELECT * FROM placed; SELECT * FROM uses;")
+        .unwrap();
 }
 
 #[tokio::test]
@@ -338,11 +360,11 @@ async fn the_local_blob_store_keeps_its_promises() {
 #[tokio::test]
 async fn the_sqlite_ledger_keeps_its_promises() {
     let folder = tempfile::tempdir().unwrap();
-    let path = folder.path().join("ledger.sqlite");
-    ledger_contract(&SqliteLedger::open(&path).unwrap()).await;
+    let store = Store::open_local(folder.path()).unwrap();
+    ledger_contract(&*store.ledger, &*store.blobs).await;
     // What was answered for is there for the next process.
-    let again = SqliteLedger::open(&path).unwrap();
-    assert_eq!(again.held(None).await.unwrap().len(), 7);
+    let again = Store::open_local(folder.path()).unwrap();
+    assert_eq!(again.ledger.held(None).await.unwrap().len(), 7);
 }
 
 #[tokio::test]
@@ -357,9 +379,12 @@ async fn many_writers_at_once_are_all_recorded() {
             (if number % 2 == 0 { store.clone() } else { other.clone() }, gauge.clone());
         tasks.spawn(async move {
             let digest = Digest::of(&number.to_be_bytes());
+            let content = Bytes::copy_from_slice(&number.to_be_bytes());
+            store.blobs.put(&digest, content).await.unwrap();
             store.ledger.link_blob(&gauge, &digest, 4).await.unwrap();
             let tag = format!("t{number}");
             let new = manifest(&tag, &[&digest], &[], Some(&tag));
+            store.blobs.put(&new.record.digest, tag.into()).await.unwrap();
             store.ledger.put_manifest(&gauge, new).await.unwrap();
         });
     }
@@ -375,5 +400,5 @@ fn a_store_of_a_later_version_is_refused() {
     let path = folder.path().join("ledger.sqlite");
     let connection = rusqlite::Connection::open(&path).unwrap();
     connection.pragma_update(None, "user_version", 99).unwrap();
-    assert!(matches!(SqliteLedger::open(&path), Err(StoreError::Version { found: 99, .. })));
+    assert!(matches!(Store::open_local(folder.path()), Err(StoreError::Version { found: 99, .. })));
 }

@@ -1,27 +1,56 @@
 //! `larder serve`: the registry.
 
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_server::{App, router, serve};
+use larder_server::{App, Certificates, Figures, Listener, Registry, Settings, Shelf, Tls, serve};
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
+use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{STRONG, paint};
 
+/// File handles that are left for everything but connections.
+const HANDLES: usize = 256;
+/// How often it is looked whether the certificate has changed.
+const CERTIFICATE: Duration = Duration::from_secs(2);
+
+/// How the log is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum LogForm {
+    /// Lines for people.
+    Text,
+    /// One JSON object a line.
+    Json,
+}
+
 /// Run the registry
 ///
-/// It stops on SIGTERM and SIGINT; running requests may finish.
+/// It writes one line for each request to stderr (`--quiet`: warnings alone) and stops on SIGTERM and
+/// SIGINT; running requests may finish.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// Listen here instead of where the configuration says; port 0 takes a free one
     #[arg(long, value_name = "ADDRESS:PORT")]
-    listen: Option<std::net::SocketAddr>,
+    listen: Option<SocketAddr>,
     /// How many seconds running requests may take to finish at the end
     #[arg(long, value_name = "SECONDS", default_value_t = 30)]
     grace: u64,
+    /// Refuse pushes and removals, whatever the configuration says
+    #[arg(long)]
+    read_only: bool,
+    /// How the log is written: text, json
+    #[arg(
+        long,
+        value_enum,
+        value_name = "FORM",
+        default_value = "text",
+        hide_possible_values = true
+    )]
+    pub log: LogForm,
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -29,39 +58,66 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let listen = args.listen.unwrap_or(config.larder.listen);
     let what = || format!("cannot serve on {listen}");
     check_access(&config, listen)?;
+    let tls = certificates(&config).map(Tls::from_files).transpose().map_err(|error| {
+        let remedy = "check `tls` under [larder]: `cert`, `key` and `clients` are PEM files";
+        Failure::usage(what(), error, remedy)
+    })?;
     let store = open_store(&config)?;
     let removed = store.blobs.remove_abandoned(larder_store::ABANDONED).await;
     let removed = removed.map_err(|error| Failure::store(what(), &error))?;
     if removed > 0 {
         context.output.note(format!("gave up {removed} uploads that nobody went on with"));
     }
-    let listener = TcpListener::bind(listen).await.map_err(|error| {
-        let mut failure = Failure::io(what(), &error);
-        if error.kind() == std::io::ErrorKind::AddrInUse {
-            failure.remedy =
-                "another program listens there; stop it, or choose another port with `--listen`"
-                    .into();
-        }
-        failure
-    })?;
-    let address = listener.local_addr().map_err(|error| Failure::io(what(), &error))?;
-    let shelves = config.storing_shelves();
+    let socket = bind(listen).await?;
+    let address = socket.local_addr().map_err(|error| Failure::io(what(), &error))?;
+    let figures = match config.larder.metrics {
+        Some(figures) => Some(bind(figures).await?),
+        None => None,
+    };
+    let figures_at = figures.as_ref().map(TcpListener::local_addr).transpose();
+    let figures_at = figures_at.map_err(|error| Failure::io(what(), &error))?;
     // Asked for before the address is told: whoever reads it may send a signal at once.
     let stop = stop_signal().map_err(|error| Failure::io(what(), &error))?;
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "listen": address, "host": config.larder.url.host, "shelves": shelves, "access": "open" }));
-    } else {
-        context.output.result(format!(
-            "larder {} serves on {}\n  as      {}\n  shelves {}\n  access  open: whoever reaches it may pull and push; on this machine only",
-            paint(STRONG, &config.larder.name),
-            paint(STRONG, format!("http://{address}")),
-            config.larder.url.host,
-            if shelves.is_empty() { "none declared: any name takes pushes".to_owned() } else { shelves.join(", ") },
-        ));
-    }
-    let app = App { store, shelves, read_only: false };
-    let finished =
-        serve(listener, None, router(Arc::new(app)), stop, Duration::from_secs(args.grace)).await;
+
+    let mut settings = settings(&config);
+    settings.read_only |= args.read_only;
+    settings.limits.connections = settings.limits.connections.min(handles());
+    let limits = settings.limits.clone();
+    announce(&config, &settings, address, tls.is_some(), figures_at, context);
+    let app = Arc::new(App::new(store, settings));
+    let listener = Listener {
+        socket,
+        tls: tls.clone(),
+        limits: limits.clone(),
+        open: Some(app.meters.connections.clone()),
+    };
+    let grace = Duration::from_secs(args.grace);
+    let registry = serve(listener, Registry(Arc::clone(&app)), stop, grace);
+    let beside = async {
+        let told = async {
+            let Some(socket) = figures else { return std::future::pending().await };
+            let listener = Listener { socket, tls: None, limits, open: None };
+            let never = std::future::pending();
+            serve(listener, Figures(Arc::clone(&app)), never, Duration::ZERO).await
+        };
+        let watched = async {
+            if let Some(tls) = &tls {
+                tls.watch(CERTIFICATE).await;
+            }
+            std::future::pending::<()>().await;
+        };
+        tokio::select! {
+            outcome = told => outcome,
+            () = app.keep_house() => Ok(true),
+            () = watched => Ok(true),
+        }
+    };
+    let finished = tokio::select! {
+        finished = registry => finished,
+        failed = beside => failed,
+    };
+    // What was counted and not yet written down.
+    app.write_tally().await;
     let finished = finished.map_err(|error| Failure::io(what(), &error))?;
     context.output.note(if finished {
         "stopped; every request was finished".to_owned()
@@ -71,12 +127,110 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     Ok(Exit::Done)
 }
 
+async fn bind(listen: SocketAddr) -> Result<TcpListener, Failure> {
+    TcpListener::bind(listen).await.map_err(|error| {
+        let mut failure = Failure::io(format!("cannot serve on {listen}"), &error);
+        if error.kind() == std::io::ErrorKind::AddrInUse {
+            failure.remedy =
+                "another program listens there; stop it, or choose another port with `--listen`"
+                    .into();
+        }
+        failure
+    })
+}
+
+fn certificates(config: &Config) -> Option<Certificates> {
+    let files = config.larder.tls.as_ref()?;
+    let from = |path: &std::path::Path| config.folder().join(path);
+    Some(Certificates {
+        cert: from(&files.cert),
+        key: from(&files.key),
+        clients: files.clients.as_deref().map(from),
+    })
+}
+
+fn settings(config: &Config) -> Settings {
+    let sparse = |name: &str| {
+        config.shelves.iter().any(|shelf| shelf.sparse && shelf.name.get_ref().as_str() == name)
+    };
+    let shelves = config.storing_shelves().into_iter();
+    Settings {
+        shelves: shelves.map(|name| Shelf { sparse: sparse(&name), name }).collect(),
+        read_only: config.larder.read_only,
+        limits: config.larder.limits.limits(),
+    }
+}
+
+/// How many connections there are handles for: as many as the system lets us have, and each may
+/// read a file.
+fn handles() -> usize {
+    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+    let Rlimit { current, maximum } = getrlimit(Resource::Nofile);
+    let raised = Rlimit { current: maximum, maximum };
+    let all = match setrlimit(Resource::Nofile, raised) {
+        Ok(()) => maximum,
+        Err(_) => current,
+    };
+    let all = all.map_or(usize::MAX, |all| usize::try_from(all).unwrap_or(usize::MAX));
+    (all.saturating_sub(HANDLES) / 2).max(16)
+}
+
+/// Says where it listens, what it serves and who may do what.
+fn announce(
+    config: &Config,
+    settings: &Settings,
+    address: SocketAddr,
+    secure: bool,
+    figures: Option<SocketAddr>,
+    context: &Context,
+) {
+    let scheme = if secure { "https" } else { "http" };
+    let shelves: Vec<&str> = settings.shelves.iter().map(|shelf| shelf.name.as_str()).collect();
+    let files = config.larder.tls.as_ref();
+    let asks_clients = files.is_some_and(|files| files.clients.is_some());
+    if context.output.json {
+        context.output.document(&serde_json::json!({
+            "listen": address, "scheme": scheme, "host": config.larder.url.host, "shelves": shelves,
+            "access": "open", "read_only": settings.read_only, "metrics": figures,
+            "client_certificates": asks_clients,
+        }));
+        return;
+    }
+    let access = match (settings.read_only, asks_clients) {
+        (true, _) => "open and read-only: whoever reaches it may pull; on this machine only",
+        (false, true) => "whoever shows a certificate may pull and push; on this machine only",
+        (false, false) => "open: whoever reaches it may pull and push; on this machine only",
+    };
+    let mut lines = vec![
+        format!(
+            "larder {} serves on {}",
+            paint(STRONG, &config.larder.name),
+            paint(STRONG, format!("{scheme}://{address}"))
+        ),
+        format!("  as      {}", config.larder.url.host),
+        format!(
+            "  shelves {}",
+            if shelves.is_empty() {
+                "none declared: any name takes pushes".to_owned()
+            } else {
+                shelves.join(", ")
+            }
+        ),
+        format!("  access  {access}"),
+    ];
+    if config.larder.reserve > 0 {
+        let reserve = crate::output::bytes(config.larder.reserve);
+        lines.push(format!("  reserve {reserve} of the disk are kept free"));
+    }
+    if let Some(figures) = figures {
+        lines.push(format!("  figures http://{figures}/metrics"));
+    }
+    context.output.result(lines.join("\n"));
+}
+
 /// Sign-in to the larder is not there yet: until then it says openly that everybody may do
 /// everything, and only where nobody else can reach it.
-fn check_access(
-    config: &crate::config::Config,
-    listen: std::net::SocketAddr,
-) -> Result<(), Failure> {
+fn check_access(config: &Config, listen: SocketAddr) -> Result<(), Failure> {
     let what = format!("cannot serve on {listen}");
     if !config.is_open() {
         return Err(Failure::usage(

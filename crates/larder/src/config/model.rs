@@ -4,6 +4,7 @@
 //! enforces would be worse than none.
 
 use std::collections::BTreeMap;
+use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -18,13 +19,16 @@ use larder_core::reference::{Image, Unqualified};
 use larder_core::route::{Entry, Routes};
 use larder_core::selection::Tags;
 use larder_core::signature::VerifyingKey;
+use larder_server::Limits;
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;
 
 use crate::failure::Failure;
 
-use super::values::{Destination, read_allowance, read_platforms, read_tags, read_timeout};
+use super::values::{
+    Destination, read_allowance, read_platforms, read_size, read_tags, read_timeout,
+};
 
 /// A whole configuration, includes merged in.
 #[derive(Debug)]
@@ -190,9 +194,60 @@ pub struct Larder {
     #[serde(default, deserialize_with = "not_yet::anonymous")]
     #[allow(dead_code)]
     anonymous: (),
-    #[serde(default, deserialize_with = "not_yet::tls")]
-    #[allow(dead_code)]
-    tls: (),
+    /// With which certificate it listens. None: plain HTTP.
+    pub tls: Option<TlsFiles>,
+    /// Where figures and health are told. None: health alone, where it serves.
+    pub metrics: Option<std::net::SocketAddr>,
+    /// Whether it only serves: pushes and removals by clients are refused.
+    #[serde(default)]
+    pub read_only: bool,
+    /// Bytes of the store's disk that are kept free.
+    #[serde(default, deserialize_with = "read_size")]
+    pub reserve: u64,
+    /// What clients may take.
+    #[serde(default)]
+    pub limits: ClientLimits,
+}
+
+/// `tls`: the files of a certificate, from the configuration's folder.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TlsFiles {
+    /// The certificate and those that lead to its authority, in PEM.
+    pub cert: PathBuf,
+    /// Its key, in PEM.
+    pub key: PathBuf,
+    /// The authorities of whoever may connect, in PEM. None: nobody has to show a certificate.
+    pub clients: Option<PathBuf>,
+}
+
+/// `limits`: what clients may take. What is left out has the usual bound.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ClientLimits {
+    connections: Option<NonZeroUsize>,
+    connections_per_client: Option<NonZeroUsize>,
+    uploads_per_client: Option<NonZeroUsize>,
+    #[serde(default, deserialize_with = "read_timeout")]
+    header_time: Option<Duration>,
+    #[serde(default, deserialize_with = "read_timeout")]
+    stall: Option<Duration>,
+}
+
+impl ClientLimits {
+    /// As the server has them.
+    pub fn limits(&self) -> Limits {
+        let usual = Limits::default();
+        let or = |said: Option<NonZeroUsize>, usual: usize| said.map_or(usual, NonZeroUsize::get);
+        Limits {
+            connections: or(self.connections, usual.connections),
+            connections_per_client: or(self.connections_per_client, usual.connections_per_client),
+            uploads_per_client: or(self.uploads_per_client, usual.uploads_per_client),
+            header_time: self.header_time.unwrap_or(usual.header_time),
+            stall: self.stall.unwrap_or(usual.stall),
+            ..usual
+        }
+    }
 }
 
 /// Who may pull and push.
@@ -270,6 +325,9 @@ pub struct Credentials {
 pub struct Shelf {
     /// Its name.
     pub name: Spanned<RepositoryName>,
+    /// Whether clients may push an index without all that it lists.
+    #[serde(default)]
+    pub sparse: bool,
     #[serde(default, deserialize_with = "not_yet::caches")]
     #[allow(dead_code)]
     caches: (),
@@ -392,7 +450,6 @@ mod not_yet {
         rules: "[[rule]] (policy) is",
         retention: "[[keep]] (retention) is",
         anonymous: "`anonymous` (pulls without sign-in beside grants) is",
-        tls: "`tls` (serving HTTPS) is",
         command: "`command` (credentials from a program) is",
         auth_file: "`auth-file` (credentials from an auth file) is",
         caches: "`caches` (a pull-through cache) is",

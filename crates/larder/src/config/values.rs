@@ -121,9 +121,16 @@ pub(super) fn read_timeout<'de, D: Deserializer<'de>>(
 ) -> Result<Option<Duration>, D::Error> {
     let Span(span) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
     if span.is_zero() {
-        return Err(D::Error::custom("`timeout` is a span of time, such as \"60s\""));
+        return Err(D::Error::custom("it must be longer than nothing, such as \"60s\""));
     }
     Ok(Some(span))
+}
+
+pub(super) fn read_size<'de, D: Deserializer<'de>>(from: D) -> Result<u64, D::Error> {
+    let text = String::deserialize(from)?;
+    let size: Result<bytesize::ByteSize, _> = text.parse();
+    size.map(|size| size.as_u64())
+        .map_err(|_| D::Error::custom("a size is a number with a unit, such as \"2 GiB\""))
 }
 
 pub(super) fn read_allowance<'de, D: Deserializer<'de>>(

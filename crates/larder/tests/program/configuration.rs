@@ -62,7 +62,7 @@ fn what_cannot_be_used_is_told_with_its_place() {
         ),
         (
             "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\ntimeout = \"0s\"\n",
-            &["`timeout` is a span of time"][..],
+            &["larder.toml:8", "longer than nothing"][..],
         ),
         ("[parcel]\ntrust = { a = \"ed25519:x\" }\n", &["this is no verifying key"][..]),
         (

@@ -96,7 +96,10 @@ fn a_certificate_is_trusted_only_when_its_authority_is_named() {
         .unwrap();
     let upstream = start(
         &house,
-        UpstreamPlan { tls: Some(std::sync::Arc::new(tls)), ..UpstreamPlan::default() },
+        UpstreamPlan {
+            tls: Some(larder_server::Tls::fixed(std::sync::Arc::new(tls))),
+            ..UpstreamPlan::default()
+        },
     );
     let before = house.read("larder.toml");
     house.add_upstream("secure.example", &upstream.endpoint(), "");

@@ -9,7 +9,7 @@ use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use super::{SqliteLedger, checked, signed, unsigned};
 use crate::error::StoreError;
-use crate::journal::{Brought, Event, IntakeRecord, Journal};
+use crate::journal::{Brought, Event, IntakeRecord, Journal, Use, Used};
 
 /// What version 2 of the file has more than version 1.
 pub(super) const TABLES: &str = "
@@ -26,6 +26,13 @@ pub(super) const TABLES: &str = "
     CREATE TABLE placed (
         host TEXT NOT NULL, digest TEXT NOT NULL, repository TEXT NOT NULL,
         PRIMARY KEY (host, digest)
+    ) WITHOUT ROWID;
+";
+/// What version 3 of the file has more than version 2.
+pub(super) const USES: &str = "
+    CREATE TABLE uses (
+        repository BIGINT NOT NULL, digest TEXT NOT NULL, day BIGINT NOT NULL,
+        pulls BIGINT NOT NULL, last BIGINT NOT NULL, PRIMARY KEY (repository, digest, day)
     ) WITHOUT ROWID;
 ";
 /// Pulls are forgotten after so many milliseconds: no allowance looks back further.
@@ -104,7 +111,7 @@ impl Journal for SqliteLedger {
         if events.is_empty() {
             return Ok(());
         }
-        self.write(move |connection| {
+        self.note(move |connection| {
             let all =
                 || events.iter().try_for_each(|(want, event)| note(connection, want, event, at));
             all().map_err(StoreError::ledger("note what was done"))
@@ -129,7 +136,7 @@ impl Journal for SqliteLedger {
 
     async fn note_pulls(&self, host: &Host, count: u64, at: i64) -> Result<(), StoreError> {
         let host = host.to_string();
-        self.write(move |connection| {
+        self.note(move |connection| {
             let write = || -> rusqlite::Result<()> {
                 connection
                     .prepare_cached(
@@ -160,6 +167,50 @@ impl Journal for SqliteLedger {
         .await
     }
 
+    async fn note_uses(&self, uses: Vec<Use>) -> Result<(), StoreError> {
+        self.note(move |connection| {
+            let write = || -> rusqlite::Result<()> {
+            let mut add = connection.prepare_cached(
+                "INSERT INTO uses (repository, digest, day, pulls, last)
+                 SELECT m.repository, m.digest, $1, $2, $3 FROM manifests m
+                 JOIN repositories r ON r.id = m.repository WHERE r.name = $4 AND m.digest = $5
+                 ON CONFLICT (repository, digest, day) DO UPDATE SET
+                   pulls = uses.pulls + excluded.pulls,
+                   last = CASE WHEN excluded.last > uses.last THEN excluded.last ELSE uses.last END",
+            )?;
+            for one in &uses {
+                let (repository, digest) = (one.repository.as_str(), one.digest.as_str());
+                add.execute(params![one.day, signed(one.pulls), one.last, repository, digest])?;
+            }
+            Ok(())
+            };
+            write().map_err(StoreError::ledger("note what was pulled"))
+        })
+        .await
+    }
+
+    async fn uses(&self, from_day: i64) -> Result<Vec<Used>, StoreError> {
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT r.name, u.digest,
+                       CAST(SUM(CASE WHEN u.day >= $1 THEN u.pulls ELSE 0 END) AS BIGINT), MAX(u.last)
+                     FROM uses u JOIN repositories r ON r.id = u.repository
+                     GROUP BY r.name, u.digest ORDER BY r.name, u.digest",
+                )?
+                .query_map(params![from_day], |row| {
+                    Ok(Used {
+                        repository: checked(row, 0)?,
+                        digest: checked(row, 1)?,
+                        pulls: unsigned(row, 2)?,
+                        last: row.get(3)?,
+                    })
+                })?
+                .collect()
+        })
+        .await
+    }
+
     async fn note_placed(
         &self,
         host: &Host,
@@ -167,7 +218,7 @@ impl Journal for SqliteLedger {
         blobs: Vec<Digest>,
     ) -> Result<(), StoreError> {
         let (host, repository) = (host.to_string(), repository.to_string());
-        self.write(move |connection| {
+        self.note(move |connection| {
             let write = || -> rusqlite::Result<()> {
                 let mut insert = connection.prepare_cached(
                     "INSERT INTO placed (host, digest, repository) VALUES ($1, $2, $3)

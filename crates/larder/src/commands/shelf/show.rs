@@ -1,0 +1,281 @@
+//! `larder shelf show`: the images of a shelf or a repository.
+
+use larder_core::digest::Digest;
+use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
+use larder_core::holdings::{ManifestRow, Place};
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::platform::Platform;
+use larder_core::reference::Selector;
+use larder_store::{Store, StoreError};
+use serde::Serialize;
+
+use super::{House, lies_in, tree, unreadable};
+use crate::config::Config;
+use crate::context::{Context, now};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{Table, ago, bytes, count, short};
+
+/// Show the images of a shelf or a repository
+///
+/// SIZE is what an image takes by itself, FREED what nothing but it uses: what would be free without it.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// A shelf, a repository on it, or one of its tags or digests: `vendor`, `vendor/kettle:2`
+    name: String,
+    /// Show the layers of each image and which other images share them
+    #[arg(long)]
+    tree: bool,
+    /// Manifests without a tag too: they can still be pulled by digest
+    #[arg(long)]
+    untagged: bool,
+    /// Only what nobody has asked for in so many days, as 90d
+    #[arg(long, value_name = "SPAN")]
+    unpulled: Option<larder_core::allowance::Span>,
+    /// In which order: name, size, freed, since, pulled, pulls
+    #[arg(
+        long,
+        value_enum,
+        value_name = "BY",
+        default_value = "name",
+        hide_possible_values = true
+    )]
+    sort: Order,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum Order {
+    Name,
+    Size,
+    Freed,
+    Since,
+    Pulled,
+    Pulls,
+}
+
+#[derive(Serialize)]
+pub(super) struct Shown {
+    pub repository: RepositoryName,
+    /// None: no tag points to it.
+    pub tag: Option<Tag>,
+    pub digest: Digest,
+    media_type: String,
+    /// Platforms that are there.
+    platforms: Vec<Platform>,
+    /// Platforms that the index names and that were not brought in.
+    absent: Vec<Platform>,
+    /// What it takes, in bytes.
+    pub content: u64,
+    /// What nothing but it uses, in bytes.
+    pub freed: u64,
+    /// When the tag was set; without a tag, when it was put there.
+    since: String,
+    /// When it was last asked for. None: never.
+    pulled: Option<String>,
+    /// How often it was fetched in the last 30 days.
+    pulls: u64,
+    #[serde(skip)]
+    at: i64,
+    #[serde(skip)]
+    last: Option<i64>,
+    #[serde(skip)]
+    pub place: Place,
+}
+
+impl Shown {
+    pub fn name(&self) -> String {
+        match &self.tag {
+            Some(tag) => format!("{}:{tag}", self.repository),
+            None => format!("{}@{}", self.repository, short(&self.digest)),
+        }
+    }
+}
+
+pub async fn run(
+    args: &Args,
+    config: &Config,
+    store: Option<&Store>,
+    context: &Context,
+) -> Outcome {
+    let what = || format!("cannot show {}", args.name);
+    let own = format!("{}/", config.larder.url.host);
+    let name = args.name.strip_prefix(&own).unwrap_or(&args.name);
+    let (repository, wanted) = match name.split_once(['@', ':']) {
+        Some((repository, wanted)) => (repository, Some(wanted)),
+        None => (name, None),
+    };
+    let wrong = |error: larder_core::name::NameError| {
+        let remedy =
+            "write SHELF, SHELF/REPOSITORY, SHELF/REPOSITORY:TAG or SHELF/REPOSITORY@DIGEST";
+        Failure::usage(what(), error, remedy)
+    };
+    let repository: RepositoryName = repository.parse().map_err(wrong)?;
+    let wanted: Option<Selector> = wanted.map(str::parse).transpose().map_err(wrong)?;
+    let house = House::read(store).await?;
+    let mut shown = Vec::new();
+    let mut untagged = 0;
+    let records = house.holdings.records();
+    for (place, row) in records.manifests.iter().enumerate() {
+        let name = &records.repositories[row.repository];
+        if !lies_in(name, &repository) {
+            continue;
+        }
+        let named = matches!(&wanted, Some(Selector::Digest(digest)) if *digest == row.digest);
+        let mut tags: Vec<(Option<Tag>, i64)> =
+            house.holdings.tags_of(place).map(|tag| (Some(tag.tag.clone()), tag.since)).collect();
+        tags.retain(|(tag, _)| match &wanted {
+            None => true,
+            Some(Selector::Tag(wanted)) => tag.as_ref() == Some(wanted),
+            Some(Selector::Digest(_)) => named,
+        });
+        let loose = house.holdings.stands_alone(place);
+        if loose && wanted.is_none() {
+            untagged += 1;
+        }
+        if (loose && args.untagged && wanted.is_none()) || (named && tags.is_empty()) {
+            tags.push((None, row.added));
+        }
+        for (tag, at) in tags {
+            shown.push(one(&house, place, row, name, tag, at));
+        }
+    }
+    if let Some(span) = args.unpulled {
+        let before = now() - i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
+        shown.retain(|one| one.last.is_none_or(|last| last < before) && one.at < before);
+    }
+    let (Some(store), false) = (store, shown.is_empty()) else {
+        let declared = wanted.is_none()
+            && config.storing_shelves().iter().any(|shelf| shelf == repository.as_str());
+        if declared || args.unpulled.is_some() {
+            if context.output.json {
+                context.output.document(&[(); 0]);
+            } else if args.unpulled.is_some() {
+                context.output.result(format!("nothing of {repository} was unpulled for so long"));
+            } else {
+                context.output.result(format!("{repository} is empty"));
+            }
+            return Ok(Exit::Done);
+        }
+        let remedy = "`larder shelf list` shows what there is";
+        return Err(Failure::usage(what(), "the larder holds nothing under that name", remedy)
+            .ending(Exit::No));
+    };
+    for one in &mut shown {
+        let row = &records.manifests[one.place];
+        let found = platforms(store, &one.repository, row).await;
+        (one.platforms, one.absent) = found.map_err(|error| unreadable(&error))?;
+    }
+    shown.sort_by(|a, b| (a.repository.as_str(), &a.tag).cmp(&(b.repository.as_str(), &b.tag)));
+    match args.sort {
+        Order::Name => {}
+        Order::Size => shown.sort_by_key(|one| std::cmp::Reverse(one.content)),
+        Order::Freed => shown.sort_by_key(|one| std::cmp::Reverse(one.freed)),
+        Order::Since => shown.sort_by_key(|one| std::cmp::Reverse(one.at)),
+        Order::Pulled => shown.sort_by_key(|one| std::cmp::Reverse(one.last)),
+        Order::Pulls => shown.sort_by_key(|one| std::cmp::Reverse(one.pulls)),
+    }
+    if args.tree {
+        return Ok(tree::show(&house, &shown, context));
+    }
+    if context.output.json {
+        context.output.document(&shown);
+        return Ok(Exit::Done);
+    }
+    table(&shown, context);
+    if shown.iter().any(|one| !one.absent.is_empty()) {
+        context
+            .output
+            .note("Platforms in brackets are named by the index and were not brought in.");
+    }
+    let tags = shown.iter().filter(|one| one.tag.is_some()).count();
+    context.output.note(match (untagged, args.untagged) {
+        (0, _) | (_, true) => count(tags, "tag"),
+        (untagged, false) => format!(
+            "{}, and {} without a tag; `--untagged` shows those too",
+            count(tags, "tag"),
+            count(untagged, "manifest")
+        ),
+    });
+    Ok(Exit::Done)
+}
+
+fn one(
+    house: &House,
+    place: Place,
+    row: &ManifestRow,
+    repository: &RepositoryName,
+    tag: Option<Tag>,
+    at: i64,
+) -> Shown {
+    let volume = house.holdings.volume(&[place]);
+    let used = house.used(place);
+    Shown {
+        repository: repository.clone(),
+        tag,
+        digest: row.digest.clone(),
+        media_type: row.media_type.clone(),
+        platforms: Vec::new(),
+        absent: Vec::new(),
+        content: volume.together,
+        freed: volume.alone,
+        since: crate::output::time(at),
+        pulled: used.map(|used| crate::output::time(used.last)),
+        pulls: used.map_or(0, |used| used.pulls),
+        at,
+        last: used.map(|used| used.last),
+        place,
+    }
+}
+
+fn table(shown: &[Shown], context: &Context) {
+    let mut table = Table::new(
+        context.output.width(),
+        &["IMAGE", "DIGEST", "PLATFORMS", "SIZE", "FREED", "SINCE", "LAST PULL", "PULLS"],
+    );
+    for one in shown {
+        let mut platforms: Vec<String> = one.platforms.iter().map(ToString::to_string).collect();
+        platforms.extend(one.absent.iter().map(|platform| format!("({platform})")));
+        table.row([
+            one.name(),
+            short(&one.digest).to_owned(),
+            platforms.join(" "),
+            bytes(one.content),
+            bytes(one.freed),
+            ago(one.at, now()),
+            one.last.map_or_else(|| "never".to_owned(), |last| ago(last, now())),
+            one.pulls.to_string(),
+        ]);
+    }
+    context.output.result(table.text());
+}
+
+/// The platforms of an image that are there, and those that its index names and that are not.
+async fn platforms(
+    store: &Store,
+    repository: &RepositoryName,
+    row: &ManifestRow,
+) -> Result<(Vec<Platform>, Vec<Platform>), StoreError> {
+    let bytes = store.read_all(&row.digest, row.size).await?;
+    let (mut there, mut absent) = (Vec::new(), Vec::new());
+    let Ok(document) = Document::read(bytes, Some(&row.media_type)) else {
+        return Ok((there, absent));
+    };
+    match &document.kind {
+        Kind::Index(children) => {
+            for child in children {
+                let Some(platform) = child.platform().filter(|platform| !platform.is_unknown())
+                else {
+                    continue;
+                };
+                let selector = Selector::Digest(child.digest.clone());
+                let held = store.ledger.manifest(repository, &selector).await?.is_some();
+                if held { there.push(platform) } else { absent.push(platform) }
+            }
+        }
+        Kind::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
+            let bytes = store.read_all(&config.digest, config.size).await?;
+            there.extend(ImageConfig::read(&bytes).ok().and_then(|config| config.platform()));
+        }
+        Kind::Manifest { .. } => {}
+    }
+    Ok((there, absent))
+}

@@ -1,0 +1,299 @@
+//! One line and one set of figures for each request, once its last byte is sent.
+
+use std::net::IpAddr;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+use std::time::Instant;
+
+use axum::body::Body;
+use axum::http::Method;
+use axum::response::Response;
+use bytes::Bytes;
+use prometheus::{
+    Histogram, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, IntGaugeVec, Opts, Registry,
+    TextEncoder,
+};
+
+use crate::app::App;
+
+/// How many bytes of a request's body were taken: put into the answer by its handler.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Received(pub u64);
+
+/// Where the content of an answer came from.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum From {
+    Memory,
+    Disk,
+}
+
+/// The code of a refusal, for the figures.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Refused(pub &'static str);
+
+/// A registry's figures, as Prometheus reads them.
+pub struct Meters {
+    registry: Registry,
+    requests: IntCounterVec,
+    errors: IntCounterVec,
+    sent: IntCounterVec,
+    received: IntCounterVec,
+    seconds: HistogramVec,
+    /// Connections that are open.
+    pub connections: IntGauge,
+    /// Uploads whose bytes are coming in.
+    pub uploads: IntGauge,
+    store: IntGaugeVec,
+}
+
+impl Meters {
+    #[allow(clippy::expect_used)] // names and labels are fixed: a wrong one fails the first test
+    pub(crate) fn new() -> Self {
+        let registry = Registry::new();
+        let counter = |name: &str, help: &str, labels: &[&str]| {
+            let counter = IntCounterVec::new(Opts::new(name, help), labels).expect("a fixed name");
+            registry.register(Box::new(counter.clone())).expect("registered once");
+            counter
+        };
+        let gauge = |name: &str, help: &str| {
+            let gauge = IntGauge::new(name, help).expect("a fixed name");
+            registry.register(Box::new(gauge.clone())).expect("registered once");
+            gauge
+        };
+        let options = HistogramOpts::new(
+            "larder_request_seconds",
+            "Time from a request's header to the last byte of its answer",
+        )
+        .buckets(vec![0.0005, 0.001, 0.005, 0.025, 0.1, 0.5, 2.0, 10.0, 60.0, 300.0]);
+        let seconds = HistogramVec::new(options, &["resource", "method"]).expect("a fixed name");
+        registry.register(Box::new(seconds.clone())).expect("registered once");
+        let store = Opts::new("larder_store", "What the store holds, each content once");
+        let store = IntGaugeVec::new(store, &["what"]).expect("a fixed name");
+        registry.register(Box::new(store.clone())).expect("registered once");
+        Self {
+            requests: counter(
+                "larder_requests_total",
+                "Requests that were answered",
+                &["resource", "method", "status"],
+            ),
+            errors: counter("larder_errors_total", "Refusals by the standard's code", &["code"]),
+            sent: counter("larder_sent_bytes_total", "Bytes of bodies sent", &["resource"]),
+            received: counter(
+                "larder_received_bytes_total",
+                "Bytes of bodies taken",
+                &["resource"],
+            ),
+            seconds,
+            connections: gauge("larder_connections", "Connections that are open"),
+            uploads: gauge("larder_uploads", "Uploads whose bytes are coming in"),
+            store,
+            registry,
+        }
+    }
+
+    /// All of them as text. What the store holds is looked up for it.
+    pub(crate) async fn text(&self, app: &App) -> String {
+        match app.store.ledger.totals().await {
+            Ok(totals) => {
+                for (what, count) in [
+                    ("repositories", totals.repositories),
+                    ("tags", totals.tags),
+                    ("manifests", totals.manifests),
+                    ("blobs", totals.blobs),
+                    ("bytes", totals.bytes),
+                ] {
+                    let gauge = self.store.with_label_values(&[what]);
+                    gauge.set(i64::try_from(count).unwrap_or(i64::MAX));
+                }
+            }
+            Err(error) => tracing::warn!(%error, "the ledger's totals are not known"),
+        }
+        if let Ok(Some(room)) = app.store.blobs.room().await {
+            let gauge = self.store.with_label_values(&["room_bytes"]);
+            gauge.set(i64::try_from(room).unwrap_or(i64::MAX));
+        }
+        TextEncoder::new().encode_to_string(&self.registry.gather()).unwrap_or_default()
+    }
+
+    fn histogram(&self, resource: &str, method: &str) -> Histogram {
+        self.seconds.with_label_values(&[resource, method])
+    }
+}
+
+/// A request as it came in.
+pub(crate) struct Account {
+    pub app: Arc<App>,
+    pub client: Option<IpAddr>,
+    pub method: Method,
+    pub path: String,
+    pub resource: &'static str,
+    pub began: Instant,
+}
+
+/// The methods that the figures know; a client can make up any other.
+fn method_name(method: &Method) -> &'static str {
+    match *method {
+        Method::GET => "GET",
+        Method::HEAD => "HEAD",
+        Method::PUT => "PUT",
+        Method::POST => "POST",
+        Method::PATCH => "PATCH",
+        Method::DELETE => "DELETE",
+        _ => "other",
+    }
+}
+
+impl Account {
+    /// Closes the account when the last byte of the answer is sent, or nobody takes it any more.
+    pub fn close_with(self, response: Response) -> Response {
+        let length = http_body::Body::size_hint(response.body()).exact();
+        let at_once =
+            self.method == Method::HEAD || response.extensions().get::<Streamed>().is_none();
+        if at_once {
+            let sent = if self.method == Method::HEAD { 0 } else { length.unwrap_or(0) };
+            self.write(&Ending::of(&response), sent, true);
+            return response;
+        }
+        let ending = Ending::of(&response);
+        response.map(|body| {
+            let counted = Counted { body, sent: 0, whole: false, account: Some((self, ending)) };
+            Body::new(counted)
+        })
+    }
+
+    fn write(&self, ending: &Ending, sent: u64, whole: bool) {
+        let took = self.began.elapsed();
+        let meters = &self.app.meters;
+        let method = method_name(&self.method);
+        let status = ending.status;
+        let mut digits = [0; 3];
+        let labels = [self.resource, method, status_text(status, &mut digits)];
+        meters.requests.with_label_values(&labels).inc();
+        meters.histogram(self.resource, method).observe(took.as_secs_f64());
+        if sent > 0 {
+            meters.sent.with_label_values(&[self.resource]).inc_by(sent);
+        }
+        if ending.received > 0 {
+            meters.received.with_label_values(&[self.resource]).inc_by(ending.received);
+        }
+        if let Some(Refused(code)) = ending.refused {
+            meters.errors.with_label_values(&[code]).inc();
+        }
+        if !tracing::enabled!(target: "larder_server::access", tracing::Level::INFO) {
+            return;
+        }
+        let client = self.client.map(|client| client.to_string()).unwrap_or_default();
+        let path = &self.path;
+        let received = ending.received;
+        let milliseconds = u64::try_from(took.as_millis()).unwrap_or(u64::MAX);
+        let from = match ending.from {
+            Some(From::Memory) => "memory",
+            Some(From::Disk) => "disk",
+            None => "-",
+        };
+        tracing::info!(
+            target: "larder_server::access",
+            client, %method, path, status, sent, received, milliseconds, from, whole, "request"
+        );
+    }
+}
+
+fn status_text(status: u16, digits: &mut [u8; 3]) -> &str {
+    for (place, divisor) in [100, 10, 1].into_iter().enumerate() {
+        digits[place] = b'0' + u8::try_from(status / divisor % 10).unwrap_or(0);
+    }
+    std::str::from_utf8(digits).unwrap_or("0")
+}
+
+/// Marks an answer whose body is sent piece by piece.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Streamed;
+
+/// What is known of an answer when it begins.
+struct Ending {
+    status: u16,
+    /// The length that was announced. None: none was.
+    length: Option<u64>,
+    received: u64,
+    from: Option<From>,
+    refused: Option<Refused>,
+}
+
+impl Ending {
+    fn of(response: &Response) -> Self {
+        let extensions = response.extensions();
+        Self {
+            status: response.status().as_u16(),
+            length: http_body::Body::size_hint(response.body()).exact().or_else(|| {
+                let length = response.headers().get(axum::http::header::CONTENT_LENGTH)?;
+                length.to_str().ok()?.parse().ok()
+            }),
+            received: extensions.get::<Received>().map_or(0, |received| received.0),
+            from: extensions.get::<From>().copied(),
+            refused: extensions.get::<Refused>().copied(),
+        }
+    }
+}
+
+/// A body that counts what it gives.
+struct Counted {
+    body: Body,
+    sent: u64,
+    whole: bool,
+    account: Option<(Account, Ending)>,
+}
+
+impl http_body::Body for Counted {
+    type Data = Bytes;
+    type Error = axum::Error;
+
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+    ) -> Poll<Option<Result<http_body::Frame<Bytes>, axum::Error>>> {
+        let frame = std::task::ready!(Pin::new(&mut self.body).poll_frame(cx));
+        match &frame {
+            Some(Ok(frame)) => {
+                self.sent += frame.data_ref().map_or(0, |data| data.len() as u64);
+            }
+            Some(Err(_)) => {}
+            None => self.whole = true,
+        }
+        Poll::Ready(frame)
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.body.is_end_stream()
+    }
+
+    fn size_hint(&self) -> http_body::SizeHint {
+        self.body.size_hint()
+    }
+}
+
+impl Drop for Counted {
+    fn drop(&mut self) {
+        if let Some((account, ending)) = self.account.take() {
+            // Who knows the length does not ask whether that was all.
+            let whole = self.whole || ending.length.is_some_and(|length| self.sent >= length);
+            account.write(&ending, self.sent, whole);
+        }
+    }
+}
+
+/// A gauge that counts something as long as it lasts.
+pub(crate) struct Counting(IntGauge);
+
+impl Counting {
+    pub fn one(gauge: &IntGauge) -> Self {
+        gauge.inc();
+        Self(gauge.clone())
+    }
+}
+
+impl Drop for Counting {
+    fn drop(&mut self) {
+        self.0.dec();
+    }
+}

@@ -1,0 +1,165 @@
+//! What a client may take: connections, time, uploads. Whoever is slow holds up nobody else.
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use axum::body::BodyDataStream;
+use bytes::Bytes;
+use futures_util::StreamExt as _;
+use tokio::time::Instant;
+
+/// The bounds of one listener.
+#[derive(Debug, Clone)]
+pub struct Limits {
+    /// Connections that are open at once; more are closed as soon as they are accepted.
+    pub connections: usize,
+    /// Connections of one address.
+    pub connections_per_client: usize,
+    /// Uploads that one address sends at once.
+    pub uploads_per_client: usize,
+    /// How long a request's header may take, and how long a connection may stay silent between
+    /// requests.
+    pub header_time: Duration,
+    /// How long a body may not move at all, in either direction.
+    pub stall: Duration,
+    /// Bytes that a body sent to us must bring within each `stall`.
+    pub least: u64,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self {
+            connections: 8192,
+            connections_per_client: 4096,
+            uploads_per_client: 64,
+            header_time: Duration::from_secs(15),
+            stall: Duration::from_secs(30),
+            least: 32 * 1024,
+        }
+    }
+}
+
+/// Something of which each client may have so many at once.
+#[derive(Debug, Clone)]
+pub(crate) struct Slots {
+    most: usize,
+    taken: Arc<Mutex<HashMap<IpAddr, usize>>>,
+}
+
+/// One that is taken. Dropped, it is free again.
+#[derive(Debug)]
+pub(crate) struct Slot {
+    client: IpAddr,
+    slots: Slots,
+}
+
+impl Slots {
+    pub fn new(most: usize) -> Self {
+        Self { most, taken: Arc::default() }
+    }
+
+    /// None: this client has as many as it may have.
+    pub fn take(&self, client: IpAddr) -> Option<Slot> {
+        let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
+        let count = taken.entry(client).or_insert(0);
+        if *count >= self.most {
+            return None;
+        }
+        *count += 1;
+        Some(Slot { client, slots: self.clone() })
+    }
+}
+
+impl Drop for Slot {
+    fn drop(&mut self) {
+        let mut taken = self.slots.taken.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(count) = taken.get_mut(&self.client) {
+            *count -= 1;
+            if *count == 0 {
+                taken.remove(&self.client);
+            }
+        }
+    }
+}
+
+/// A request's body, read no slower than the limits allow.
+pub(crate) struct Paced {
+    body: BodyDataStream,
+    stall: Duration,
+    least: u64,
+    since: Instant,
+    moved: u64,
+}
+
+/// Why a body did not come to its end.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Broken {
+    #[error("it broke off: {0}")]
+    Off(axum::Error),
+    #[error("it came too slowly; nothing may take longer than {} s for {} KiB", .0.as_secs(), .1 / 1024)]
+    Slow(Duration, u64),
+}
+
+impl Paced {
+    pub fn new(body: axum::body::Body, limits: &Limits) -> Self {
+        let (stall, least) = (limits.stall, limits.least);
+        Self { body: body.into_data_stream(), stall, least, since: Instant::now(), moved: 0 }
+    }
+
+    /// The next bytes. None: that was all.
+    pub async fn next(&mut self) -> Result<Option<Bytes>, Broken> {
+        let slow = || Broken::Slow(self.stall, self.least);
+        let next = tokio::time::timeout(self.stall, self.body.next()).await.map_err(|_| slow())?;
+        let chunk = match next {
+            None => return Ok(None),
+            Some(chunk) => chunk.map_err(Broken::Off)?,
+        };
+        self.moved += chunk.len() as u64;
+        if self.moved >= self.least {
+            (self.since, self.moved) = (Instant::now(), 0);
+        } else if self.since.elapsed() > self.stall {
+            return Err(slow());
+        }
+        Ok(Some(chunk))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_client_has_its_own_slots() {
+        let slots = Slots::new(2);
+        let (one, other) = (IpAddr::from([127, 0, 0, 1]), IpAddr::from([127, 0, 0, 2]));
+        let (first, second) = (slots.take(one), slots.take(one));
+        assert!(first.is_some() && second.is_some() && slots.take(one).is_none());
+        assert!(slots.take(other).is_some());
+        drop(first);
+        assert!(slots.take(one).is_some());
+        drop(second);
+        assert!(slots.taken.lock().unwrap().is_empty(), "nothing is kept of who has gone");
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_body_that_drips_is_given_up() {
+        let drip = futures_util::stream::unfold(0, |n| async move {
+            tokio::time::sleep(Duration::from_secs(5)).await;
+            Some((Ok::<_, std::io::Error>(Bytes::from_static(b"x")), n + 1))
+        });
+        let limits = Limits::default();
+        let mut paced = Paced::new(axum::body::Body::from_stream(drip.boxed()), &limits);
+        let mut came = 0;
+        let end = loop {
+            match paced.next().await {
+                Ok(Some(chunk)) => came += chunk.len(),
+                Ok(None) => panic!("it never ends"),
+                Err(error) => break error,
+            }
+        };
+        assert!(matches!(end, Broken::Slow(..)));
+        assert!((5..10).contains(&came), "{came}");
+    }
+}

@@ -1,0 +1,63 @@
+//! Manifests that were just asked for, with their headers ready, kept in memory.
+//!
+//! An answer is given again only while nothing that any repository holds has changed since it was
+//! looked up: not by this process and not by another one on the same store.
+
+use std::collections::HashMap;
+use std::sync::{Arc, PoisonError, RwLock};
+
+use axum::http::HeaderValue;
+use bytes::Bytes;
+use larder_core::digest::Digest;
+use larder_core::name::RepositoryName;
+use larder_store::Moment;
+
+/// Bytes of manifests that are kept; then all of them are let go of.
+const MOST: usize = 16 * 1024 * 1024;
+/// What an entry costs beside the manifest's own bytes.
+const OVERHEAD: usize = 1024;
+
+/// A manifest, ready to be answered with.
+pub(crate) struct Held {
+    pub repository: RepositoryName,
+    pub digest: Digest,
+    pub bytes: Bytes,
+    pub content_type: HeaderValue,
+    pub content_digest: HeaderValue,
+    pub etag: HeaderValue,
+    pub length: HeaderValue,
+}
+
+#[derive(Default)]
+struct Inner {
+    at: Option<Moment>,
+    answers: HashMap<Box<str>, Arc<Held>>,
+    bytes: usize,
+}
+
+/// Manifests by the path that asked for them.
+#[derive(Default)]
+pub(crate) struct Remembered {
+    inner: RwLock<Inner>,
+}
+
+impl Remembered {
+    /// What lies at a path, if it is known and still true at this moment.
+    pub fn get(&self, path: &str, now: &Moment) -> Option<Arc<Held>> {
+        let inner = self.inner.read().unwrap_or_else(PoisonError::into_inner);
+        if inner.at.as_ref() != Some(now) {
+            return None;
+        }
+        inner.answers.get(path).cloned()
+    }
+
+    /// Keeps what was looked up; `at` is the moment before it was.
+    pub fn keep(&self, path: &str, at: Moment, held: Arc<Held>) {
+        let mut inner = self.inner.write().unwrap_or_else(PoisonError::into_inner);
+        if inner.at != Some(at) || inner.bytes > MOST {
+            *inner = Inner { at: Some(at), ..Inner::default() };
+        }
+        inner.bytes += held.bytes.len() + path.len() + OVERHEAD;
+        inner.answers.insert(path.into(), held);
+    }
+}

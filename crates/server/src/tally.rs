@@ -1,0 +1,98 @@
+//! Counting pulls beside the requests: in memory, written down once a second.
+
+use std::collections::HashMap;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use larder_core::digest::Digest;
+use larder_core::name::RepositoryName;
+use larder_store::Use;
+
+const DAY: i64 = 24 * 3_600_000;
+/// Manifests that are counted at once; what comes on top of them before they are written is not.
+const MOST: usize = 50_000;
+
+#[derive(Default)]
+struct Count {
+    pulls: u64,
+    last: i64,
+}
+
+type Counts = HashMap<RepositoryName, HashMap<Digest, Count>>;
+
+/// What was asked for since it was last written down.
+#[derive(Default)]
+pub(crate) struct Tally {
+    counts: Mutex<(Counts, usize)>,
+}
+
+impl Tally {
+    fn counts(&self) -> MutexGuard<'_, (Counts, usize)> {
+        self.counts.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Counts one request for a manifest: fetched, or only asked about.
+    pub fn count(&self, repository: &RepositoryName, digest: &Digest, fetched: bool) {
+        self.add(repository, digest, u64::from(fetched), now());
+    }
+
+    fn add(&self, repository: &RepositoryName, digest: &Digest, pulls: u64, last: i64) {
+        let mut guard = self.counts();
+        let (counts, known) = &mut *guard;
+        let known_one = counts.get_mut(repository).and_then(|counts| counts.get_mut(digest));
+        if let Some(count) = known_one {
+            count.pulls += pulls;
+            count.last = count.last.max(last);
+        } else if *known < MOST {
+            *known += 1;
+            let counts = counts.entry(repository.clone()).or_default();
+            counts.insert(digest.clone(), Count { pulls, last });
+        }
+    }
+
+    /// Takes what was counted.
+    pub fn take(&self) -> Vec<Use> {
+        let (counts, _) = std::mem::take(&mut *self.counts());
+        let mut uses = Vec::new();
+        for (repository, counts) in counts {
+            for (digest, Count { pulls, last }) in counts {
+                let repository = repository.clone();
+                uses.push(Use { repository, digest, day: last / DAY, pulls, last });
+            }
+        }
+        uses
+    }
+
+    /// Takes back what could not be written down.
+    pub fn give_back(&self, uses: Vec<Use>) {
+        for one in uses {
+            self.add(&one.repository, &one.digest, one.pulls, one.last);
+        }
+    }
+}
+
+fn now() -> i64 {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn counts_add_up_and_come_back_when_they_could_not_be_written() {
+        let tally = Tally::default();
+        let repository = "vendor/kettle".parse().unwrap();
+        let digest = Digest::of(b"x");
+        tally.count(&repository, &digest, false);
+        tally.count(&repository, &digest, true);
+        let uses = tally.take();
+        assert!(tally.take().is_empty());
+        tally.count(&repository, &digest, true);
+        tally.give_back(uses);
+        let uses = tally.take();
+        assert_eq!((uses.len(), uses[0].pulls), (1, 2));
+        assert_eq!(uses[0].day, uses[0].last / DAY);
+    }
+}
