@@ -205,8 +205,8 @@ async fn what_follows_a_body_of_two_lengths_is_not_answered() {
         let upload = "POST /v2/a/b/blobs/uploads/?digest=sha256:00 HTTP/1.1\r\nhost: x";
         let answer =
             listening.ask(&format!("{upload}\r\n{lengths}\r\n\r\n0\r\n\r\n{hidden}")).await;
-        assert!(answer.starts_with("HTTP/1.1 400"), "{answer}");
-        assert_eq!(answer.matches("HTTP/1.1").count(), 1, "{answer}");
+        assert!(is_refused(&answer), "{answer}");
+        assert!(answer.matches("HTTP/1.1").count() <= 1, "{answer}");
     }
     assert_eq!(listening.files(), 0);
 }
