@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use axum::body::Body;
 use axum::http::request::Parts;
-use axum::http::{HeaderValue, Method, StatusCode, header};
+use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::response::Response;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
@@ -14,6 +14,10 @@ use crate::account::{From, Streamed};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{content_headers, insert, is_known};
+use crate::remembered::Known;
+
+/// Content never changes under its digest; but who may have it can.
+const FOR_EVER: &str = "private, max-age=31536000, immutable";
 
 pub(crate) async fn get(
     app: &App,
@@ -21,9 +25,7 @@ pub(crate) async fn get(
     digest: &Digest,
     parts: &Parts,
 ) -> Result<Response, ApiError> {
-    let Some(size) = app.store.ledger.blob(repository, digest).await? else {
-        return Err(absent(repository, digest));
-    };
+    let size = size(app, repository, digest, parts).await?;
     let mut response = Response::new(Body::empty());
     content_headers(response.headers_mut(), digest, "application/octet-stream");
     if is_known(&parts.headers, digest) {
@@ -51,8 +53,7 @@ pub(crate) async fn get(
         }
     };
     insert(response.headers_mut(), header::CONTENT_LENGTH, &(range.end - range.start).to_string());
-    let cache = HeaderValue::from_static("private, max-age=31536000, immutable");
-    response.headers_mut().insert(header::CACHE_CONTROL, cache);
+    response.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static(FOR_EVER));
     if parts.method != Method::HEAD {
         let reader = app.store.blobs.read(digest, range).await.map_err(|error| match error {
             StoreError::NotFound(_) => {
@@ -70,6 +71,41 @@ pub(crate) async fn get(
 
 fn absent(repository: &RepositoryName, digest: &Digest) -> ApiError {
     ApiError::new(Code::BlobUnknown, format!("{repository} has no blob {digest}"))
+}
+
+/// The size of a blob that the repository has.
+async fn size(
+    app: &App,
+    repository: &RepositoryName,
+    digest: &Digest,
+    parts: &Parts,
+) -> Result<u64, ApiError> {
+    let (path, moment) = (parts.uri.path(), app.store.ledger.moment());
+    let known = moment.and_then(|moment| app.remembered.get(path, &moment));
+    if let Some(Known::Blob(size)) = known {
+        return Ok(size);
+    }
+    let size = app.store.ledger.blob(repository, digest).await?;
+    let size = size.ok_or_else(|| absent(repository, digest))?;
+    if let Some(moment) = moment {
+        app.remembered.keep(path, moment, Known::Blob(size));
+    }
+    Ok(size)
+}
+
+/// The answer to a plain HEAD of a blob whose size is known. None: it is not that plain.
+pub(crate) fn head(path: &str, size: u64, asked: &HeaderMap) -> Option<Response> {
+    let digest: Digest = path.rsplit('/').next()?.parse().ok()?;
+    if asked.contains_key(header::RANGE) || is_known(asked, &digest) {
+        return None;
+    }
+    let mut response = Response::new(Body::empty());
+    let headers = response.headers_mut();
+    content_headers(headers, &digest, "application/octet-stream");
+    headers.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
+    headers.insert(header::CACHE_CONTROL, HeaderValue::from_static(FOR_EVER));
+    headers.insert(header::CONTENT_LENGTH, HeaderValue::from(size));
+    Some(response)
 }
 
 /// DELETE: takes a blob from the repository (Distribution Specification, "Deleting Blobs").

@@ -112,8 +112,7 @@ where
             http.http1()
                 .timer(TokioTimer::new())
                 .header_read_timeout(limits.header_time)
-                .max_headers(FIELDS)
-                .pipeline_flush(true);
+                .max_headers(FIELDS);
             http.http2()
                 .timer(TokioTimer::new())
                 .max_concurrent_streams(STREAMS)

@@ -19,10 +19,11 @@ use larder_store::Removal;
 
 use crate::account::{Account, From};
 use crate::app::App;
+use crate::blobs;
 use crate::error::{ApiError, Code};
 use crate::headers::{accepts, insert, is_known};
 use crate::limits::{Broken, Paced};
-use crate::remembered::Held;
+use crate::remembered::{Held, Known};
 use crate::router::Client;
 
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
@@ -35,13 +36,19 @@ pub(crate) fn recall(app: &Arc<App>, request: &Request) -> Option<Response> {
     }
     let began = Instant::now();
     let path = request.uri().path();
-    let held = app.remembered.get(path, &app.store.ledger.moment()?)?;
-    let response = give(app, &held, method, request.headers()).ok()?;
+    let known = app.remembered.get(path, &app.store.ledger.moment()?)?;
+    let (response, resource) = match known {
+        Known::Manifest(held) => (give(app, &held, method, request.headers()).ok()?, "manifest"),
+        Known::Blob(size) if method == Method::HEAD => {
+            (blobs::head(path, size, request.headers())?, "blob")
+        }
+        Known::Blob(_) => return None,
+    };
     let account = Account {
         client: request.extensions().get::<Client>().map(|client| client.0),
         method: method.clone(),
         path: path.to_owned(),
-        resource: "manifest",
+        resource,
         began,
         app: Arc::clone(app),
     };
@@ -77,7 +84,8 @@ pub(crate) async fn get(
         digest: record.digest,
     });
     if let Some(moment) = moment {
-        app.remembered.keep(parts.uri.path(), moment, Arc::clone(&held));
+        let known = Known::Manifest(Arc::clone(&held));
+        app.remembered.keep(parts.uri.path(), moment, known);
     }
     let mut response = give(app, &held, &parts.method, &parts.headers)?;
     response.extensions_mut().insert(From::Disk);

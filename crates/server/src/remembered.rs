@@ -1,4 +1,4 @@
-//! Manifests that were just asked for, with their headers ready, kept in memory.
+//! What was just asked for: manifests with their headers ready, and that a repository has a blob.
 //!
 //! An answer is given again only while nothing that any repository holds has changed since it was
 //! looked up: not by this process and not by another one on the same store.
@@ -17,6 +17,14 @@ const MOST: usize = 16 * 1024 * 1024;
 /// What an entry costs beside the manifest's own bytes.
 const OVERHEAD: usize = 1024;
 
+/// What lies at a path.
+#[derive(Clone)]
+pub(crate) enum Known {
+    Manifest(Arc<Held>),
+    /// A blob of this size in bytes.
+    Blob(u64),
+}
+
 /// A manifest, ready to be answered with.
 pub(crate) struct Held {
     pub repository: RepositoryName,
@@ -31,11 +39,11 @@ pub(crate) struct Held {
 #[derive(Default)]
 struct Inner {
     at: Option<Moment>,
-    answers: HashMap<Box<str>, Arc<Held>>,
+    answers: HashMap<Box<str>, Known>,
     bytes: usize,
 }
 
-/// Manifests by the path that asked for them.
+/// What was asked for, by its path.
 #[derive(Default)]
 pub(crate) struct Remembered {
     inner: RwLock<Inner>,
@@ -43,7 +51,7 @@ pub(crate) struct Remembered {
 
 impl Remembered {
     /// What lies at a path, if it is known and still true at this moment.
-    pub fn get(&self, path: &str, now: &Moment) -> Option<Arc<Held>> {
+    pub fn get(&self, path: &str, now: &Moment) -> Option<Known> {
         let inner = self.inner.read().unwrap_or_else(PoisonError::into_inner);
         if inner.at.as_ref() != Some(now) {
             return None;
@@ -52,12 +60,16 @@ impl Remembered {
     }
 
     /// Keeps what was looked up; `at` is the moment before it was.
-    pub fn keep(&self, path: &str, at: Moment, held: Arc<Held>) {
+    pub fn keep(&self, path: &str, at: Moment, known: Known) {
         let mut inner = self.inner.write().unwrap_or_else(PoisonError::into_inner);
         if inner.at != Some(at) || inner.bytes > MOST {
             *inner = Inner { at: Some(at), ..Inner::default() };
         }
-        inner.bytes += held.bytes.len() + path.len() + OVERHEAD;
-        inner.answers.insert(path.into(), held);
+        let size = match &known {
+            Known::Manifest(held) => held.bytes.len() + OVERHEAD,
+            Known::Blob(_) => OVERHEAD / 4,
+        };
+        inner.bytes += size + path.len();
+        inner.answers.insert(path.into(), known);
     }
 }

@@ -1,10 +1,13 @@
-//! Reading a blob: one piece ahead of whoever takes it, and no thread that waits for a slow taker.
+//! Reading a blob: from memory where the system has it there, and without a thread that waits for a slow
+//! taker.
 
 use std::fs::File;
+use std::io::IoSliceMut;
 use std::ops::Range;
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll, ready};
 
@@ -15,8 +18,7 @@ use tokio::task::{JoinHandle, spawn_blocking};
 use super::io;
 use crate::error::StoreError;
 
-/// Bytes that are read at once. Two such pieces exist for each reader: the one that is given out and
-/// the one that is read ahead.
+/// Bytes that are read at once at most.
 pub(super) const PIECE: usize = 256 * 1024;
 /// Pieces that are kept to be filled again: fresh memory costs more than the copy into it.
 const KEPT: usize = 64;
@@ -68,31 +70,52 @@ pub(super) fn read_piece(
     Ok(Bytes::from_owner(piece))
 }
 
-/// A range of an open file, in pieces.
+/// Readers that are open: the more there are, the smaller their pieces.
+static OPEN: AtomicUsize = AtomicUsize::new(0);
+/// Bytes that all readers together keep in memory, roughly.
+const TOGETHER: usize = 32 * 1024 * 1024;
+const LEAST: usize = 16 * 1024;
+
+/// A range of an open file, in pieces. What the system has in memory is read on the spot; only what it
+/// has to wait for is read by a thread that may wait. Nothing is held for a taker that is slow.
 pub(super) struct Pieces {
     file: Arc<(File, PathBuf)>,
-    /// What nobody reads yet.
+    /// What nobody has read yet.
     left: Range<u64>,
-    ahead: Option<JoinHandle<Result<Bytes, StoreError>>>,
+    waiting: Option<JoinHandle<Result<Bytes, StoreError>>>,
 }
 
 impl Pieces {
     pub fn new(file: File, path: PathBuf, left: Range<u64>) -> Self {
-        let mut pieces = Self { file: Arc::new((file, path)), left, ahead: None };
-        pieces.read_ahead();
-        pieces
+        OPEN.fetch_add(1, Ordering::Relaxed);
+        Self { file: Arc::new((file, path)), left, waiting: None }
     }
 
-    fn read_ahead(&mut self) {
-        if self.left.is_empty() {
-            return;
-        }
-        let length = (self.left.end - self.left.start).min(PIECE as u64);
-        let at = self.left.start;
-        self.left.start += length;
-        let file = Arc::clone(&self.file);
-        let length = usize::try_from(length).unwrap_or(PIECE);
-        self.ahead = Some(spawn_blocking(move || read_piece(&file.0, &file.1, at, length)));
+    /// Where the next piece begins, and how long it is.
+    fn ask(&self) -> (u64, usize) {
+        let most = (TOGETHER / OPEN.load(Ordering::Relaxed).max(1)).clamp(LEAST, PIECE);
+        let left = self.left.end - self.left.start;
+        (self.left.start, usize::try_from(left).unwrap_or(most).min(most))
+    }
+
+    /// The next piece, if the system has it in memory.
+    fn at_once(&mut self) -> Option<Bytes> {
+        let (at, length) = self.ask();
+        let mut piece = Piece::of(length);
+        let mut to = [IoSliceMut::new(&mut piece.memory[..length])];
+        let flags = rustix::io::ReadWriteFlags::NOWAIT;
+        // Whatever is wrong, reading it with time to wait tells.
+        let got =
+            rustix::io::preadv2(&self.file.0, &mut to, at, flags).ok().filter(|got| *got > 0)?;
+        piece.length = got;
+        self.left.start += got as u64;
+        Some(Bytes::from_owner(piece))
+    }
+}
+
+impl Drop for Pieces {
+    fn drop(&mut self) {
+        OPEN.fetch_sub(1, Ordering::Relaxed);
     }
 }
 
@@ -100,11 +123,23 @@ impl Stream for Pieces {
     type Item = Result<Bytes, StoreError>;
 
     fn poll_next(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Self::Item>> {
-        let Some(ahead) = self.ahead.as_mut() else { return Poll::Ready(None) };
-        let piece = ready!(Pin::new(ahead).poll(cx)).unwrap_or(Err(StoreError::Closed));
-        self.ahead = None;
-        if piece.is_ok() {
-            self.read_ahead();
+        if self.waiting.is_none() {
+            if self.left.is_empty() {
+                return Poll::Ready(None);
+            }
+            if let Some(piece) = self.at_once() {
+                return Poll::Ready(Some(Ok(piece)));
+            }
+            let ((at, length), file) = (self.ask(), Arc::clone(&self.file));
+            self.waiting = Some(spawn_blocking(move || read_piece(&file.0, &file.1, at, length)));
+        }
+        let Some(waiting) = self.waiting.as_mut() else { return Poll::Ready(None) };
+        let piece = ready!(Pin::new(waiting).poll(cx)).unwrap_or(Err(StoreError::Closed));
+        self.waiting = None;
+        match &piece {
+            Ok(bytes) => self.left.start += bytes.len() as u64,
+            // Nothing comes after a failure.
+            Err(_) => self.left = 0..0,
         }
         Poll::Ready(Some(piece))
     }

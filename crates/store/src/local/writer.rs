@@ -1,5 +1,5 @@
-//! Writing an upload: hashed and written by a thread that is taken only while there is something to
-//! do, so that a slow sender holds none.
+//! Writing an upload: hashed by one thread and written by another, which are taken only while there is
+//! something to do, so that a slow sender holds none.
 
 use std::fs::{self, File};
 use std::io::Write as _;
@@ -43,8 +43,17 @@ impl Drop for Claim {
     }
 }
 
-/// What is done on a thread that may wait: gives the work back with its outcome.
-type Running = JoinHandle<(Work, Result<(), StoreError>)>;
+/// What threads that may wait are doing with the same bytes.
+struct Running {
+    hashing: JoinHandle<Hasher>,
+    writing: JoinHandle<(Work, Result<(), StoreError>)>,
+}
+
+impl Running {
+    fn is_finished(&self) -> bool {
+        self.hashing.is_finished() && self.writing.is_finished()
+    }
+}
 
 pub(super) struct LocalWriter {
     /// None: a thread has it.
@@ -58,29 +67,38 @@ pub(super) struct LocalWriter {
 impl LocalWriter {
     pub fn new(claim: Claim, file: File, hasher: Hasher, offset: u64) -> Self {
         let work =
-            Work { claim, file, hasher, offset, flushed: offset, flushing: None, parked: false };
+            Work { claim, file, hasher: Some(hasher), offset, flushed: offset, flushing: None };
         Self { idle: Some(work), running: None, waiting: Vec::new(), waiting_bytes: 0, offset }
     }
 
     /// Waits for the thread, if one is busy, and hands it what waits.
     async fn hand_over(&mut self) -> Result<(), StoreError> {
         if let Some(running) = &mut self.running {
-            let ended = running.await;
+            let hasher = (&mut running.hashing).await;
+            let written = (&mut running.writing).await;
             self.running = None;
-            let (work, outcome) = ended.map_err(|_| StoreError::Closed)?;
-            self.idle = Some(work);
+            let (mut work, outcome) = written.map_err(|_| StoreError::Closed)?;
             outcome?;
+            work.hasher = Some(hasher.map_err(|_| StoreError::Closed)?);
+            self.idle = Some(work);
         }
         if self.waiting.is_empty() {
             return Ok(());
         }
         let mut work = self.idle.take().ok_or(StoreError::Closed)?;
+        let mut hasher = work.hasher.take().ok_or(StoreError::Closed)?;
         let chunks = std::mem::take(&mut self.waiting);
         self.waiting_bytes = 0;
-        self.running = Some(spawn_blocking(move || {
+        let same = chunks.clone();
+        let hashing = spawn_blocking(move || {
+            same.iter().for_each(|chunk| hasher.update(chunk));
+            hasher
+        });
+        let writing = spawn_blocking(move || {
             let outcome = work.write(&chunks);
             (work, outcome)
-        }));
+        });
+        self.running = Some(Running { hashing, writing });
         Ok(())
     }
 
@@ -127,24 +145,18 @@ impl BlobWriter for LocalWriter {
 struct Work {
     claim: Claim,
     file: File,
-    hasher: Hasher,
+    /// None: it is not known, or need not be: the upload has ended, or failed.
+    hasher: Option<Hasher>,
     offset: u64,
     /// Up to where the disk has been told to write.
     flushed: u64,
     flushing: Option<JoinHandle<()>>,
-    /// Whether its hash need not be remembered: it has ended.
-    parked: bool,
 }
 
 impl Work {
     fn write(&mut self, chunks: &[Bytes]) -> Result<(), StoreError> {
         for chunk in chunks {
-            self.file.write_all(chunk).map_err(|error| {
-                // What stands in the file is no longer what was hashed.
-                self.parked = true;
-                io("write", &self.claim.path)(error)
-            })?;
-            self.hasher.update(chunk);
+            self.file.write_all(chunk).map_err(io("write", &self.claim.path))?;
             self.offset += chunk.len() as u64;
         }
         self.flush_ahead();
@@ -168,15 +180,16 @@ impl Work {
     }
 
     fn commit(mut self, digest: &Digest) -> Result<u64, StoreError> {
-        self.parked = true;
         let path = self.claim.path.clone();
-        let actual = match digest.algorithm() {
-            Algorithm::Sha256 => self.hasher.clone().finish(),
+        let hasher = self.hasher.take().ok_or(StoreError::Closed)?;
+        let hasher = match digest.algorithm() {
+            Algorithm::Sha256 => hasher,
             // Which algorithm is wanted is known only now.
             Algorithm::Sha512 => {
-                hash(&mut self.file, Algorithm::Sha512).map_err(io("read", &path))?.finish()
+                hash(&mut self.file, Algorithm::Sha512).map_err(io("read", &path))?
             }
         };
+        let actual = hasher.finish();
         if actual != *digest {
             fs::remove_file(&path).map_err(io("remove", &path))?;
             return Err(StoreError::Mismatch { expected: digest.clone(), actual });
@@ -189,13 +202,10 @@ impl Work {
 
 impl Drop for Work {
     fn drop(&mut self) {
-        if self.claim.once || self.parked {
-            return;
-        }
+        let Some(hasher) = self.hasher.take().filter(|_| !self.claim.once) else { return };
         let mut states = self.claim.inner.states();
         if states.len() < super::PARKED {
-            let hasher = Box::new(self.hasher.clone());
-            states.insert(self.claim.id, State::Parked(hasher, self.offset));
+            states.insert(self.claim.id, State::Parked(Box::new(hasher), self.offset));
         } else {
             states.remove(&self.claim.id);
         }
