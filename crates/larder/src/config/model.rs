@@ -202,7 +202,7 @@ pub struct Larder {
     #[serde(default)]
     pub read_only: bool,
     /// Bytes of the store's disk that are kept free.
-    #[serde(default, deserialize_with = "read_size")]
+    #[serde(default = "default_reserve", deserialize_with = "read_size")]
     pub reserve: u64,
     /// What clients may take.
     #[serde(default)]
@@ -422,6 +422,11 @@ pub struct Cluster {
 
 fn default_listen() -> std::net::SocketAddr {
     std::net::SocketAddr::from(([127, 0, 0, 1], 5080))
+}
+
+/// Enough for the ledger to record that something was removed.
+fn default_reserve() -> u64 {
+    64 * 1024 * 1024
 }
 
 fn default_data() -> PathBuf {

@@ -117,6 +117,7 @@ impl Target for Own {
     }
 
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
+        self.store.check_room(blob.size).await?;
         let writer = pour(&*self.store.blobs, content).await?;
         self.store.commit_blob(&self.repository, &blob.digest, writer).await?;
         Ok(())

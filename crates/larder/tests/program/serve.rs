@@ -1,37 +1,11 @@
 //! `larder serve`, and what clients make of it.
 
-use std::io::{BufRead as _, BufReader};
-use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use rcgen::{CertificateParams, CertifiedIssuer, IsCa, KeyPair};
 
 use crate::house::{House, OWN};
-
-/// A larder that serves.
-struct Serving {
-    child: Child,
-    address: String,
-}
-
-impl Serving {
-    fn start(house: &House) -> Self {
-        let mut child = house
-            .command("serve --listen 127.0.0.1:0")
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
-        let mut line = String::new();
-        BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
-        let address = line.trim().rsplit(' ').next().unwrap().to_owned();
-        assert!(address.starts_with("http://127.0.0.1:"), "{line}");
-        Self { child, address }
-    }
-
-    fn stop(mut self, signal: &str) -> i32 {
-        let id = self.child.id().to_string();
-        Command::new("sh").args(["-c", &format!("kill -{signal} {id}")]).status().unwrap();
-        self.child.wait().unwrap().code().unwrap_or(-1)
-    }
-}
+use crate::serving::{Serving, ask};
 
 #[test]
 fn clients_pull_and_push_and_signals_end_it_well() {
@@ -39,7 +13,7 @@ fn clients_pull_and_push_and_signals_end_it_well() {
     house.bring_in();
     let serving = Serving::start(&house);
     // Another machine's configuration: it has no store, so it goes through the registry.
-    let host = serving.address.strip_prefix("http://").unwrap();
+    let host = serving.host();
     let elsewhere = house.folder.path().join("elsewhere");
     std::fs::create_dir(&elsewhere).unwrap();
     let there = |line: &str| {
@@ -87,12 +61,214 @@ fn it_serves_only_where_and_how_that_is_safe() {
         .larder("serve")
         .ends(2)
         .says(&["`access = \"grants\"` needs sign-in", "set `access = \"open\"`"]);
+    let with = |more: &str| {
+        house.write(
+            "larder.toml",
+            text.replace("access = \"open\"\n", &format!("access = \"open\"\n{more}\n")),
+        );
+        house.larder("serve --listen 127.0.0.1:0").ends(2)
+    };
+    with("tls = { cert = \"a.pem\", key = \"b.pem\" }").says(&["a.pem", "check `tls`"]);
+    house.write("a.pem", "no certificate");
+    with("tls = { cert = \"a.pem\", key = \"b.pem\" }").says(&["there is no certificate in it"]);
+    with("tls = { cert = \"a.pem\" }").says(&["missing field `key`"]);
+    with("reserve = \"much\"").says(&["\"2 GiB\""]);
+    with("limits = { connections = 0 }").says(&["larder.toml"]);
+    with("limits = { stall = \"0s\" }").says(&["longer than nothing"]);
+    let metrics = format!("metrics = \"{}\"", taken.local_addr().unwrap());
+    with(&metrics).says(&["another program listens there"]);
+}
+
+/// Adds lines to `[larder]`.
+fn add(house: &House, more: &str) {
+    let text = house.read("larder.toml");
     house.write(
         "larder.toml",
-        text.replace(
-            "access = \"open\"\n",
-            "access = \"open\"\ntls = { cert = \"a\", key = \"b\" }\n",
-        ),
+        text.replace("access = \"open\"\n", &format!("access = \"open\"\n{more}\n")),
     );
-    house.larder("serve").ends(2).says(&["`tls` (serving HTTPS) is not carried out"]);
+}
+
+#[test]
+fn figures_and_health_are_told_and_every_request_has_its_line() {
+    let house = House::new();
+    house.bring_in();
+    add(&house, "metrics = \"127.0.0.1:0\"");
+    let serving = Serving::with(&house, "--log json");
+    assert_eq!(serving.ask("GET", "/healthz").status, 200);
+    assert_eq!(serving.ask("GET", "/readyz").text(), "store: ok\nledger: ok\nroom: ok\n");
+    assert_eq!(serving.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
+    assert_eq!(serving.ask("GET", "/v2/vendor/kettle/manifests/none").status, 404);
+    let lines: Vec<serde_json::Value> =
+        serving.log().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let pulled = lines
+        .iter()
+        .find(|line| line["path"] == "/v2/vendor/kettle/manifests/2")
+        .unwrap_or_else(|| panic!("{lines:?}"));
+    assert_eq!((&pulled["status"], &pulled["method"]), (&200.into(), &"GET".into()));
+    assert_eq!((&pulled["client"], &pulled["from"]), (&"127.0.0.1".into(), &"disk".into()));
+    assert!(pulled["sent"].as_u64().unwrap() > 100);
+    // The second listener's port is free: it is in the greeting.
+    assert_eq!(serving.stop("TERM"), 0);
+    // Pulls that were counted and not yet written are written at the end.
+    let shown = house.larder("--json shelf show vendor/kettle:2").ends(0).json();
+    assert_eq!(shown[0]["pulls"], 1);
+    let listed = house.larder("--json shelf list --sort pulled").ends(0).json();
+    assert_eq!(listed[0]["pulls"], 1);
+}
+
+#[test]
+fn what_is_read_only_and_what_is_full_serve_pulls_alone() {
+    let house = House::new();
+    house.bring_in();
+    let blob = format!("/v2/vendor/a/blobs/uploads/?digest=sha256:{}", "0".repeat(64));
+    let serving = Serving::with(&house, "--read-only");
+    assert!(serving.said.iter().any(|line| line.contains("read-only")), "{:?}", serving.said);
+    let refused = serving.ask("POST", &blob);
+    assert_eq!(refused.status, 403);
+    assert!(refused.text().contains("read-only"));
+    assert_eq!(serving.ask("DELETE", "/v2/vendor/kettle/manifests/2").status, 403);
+    assert_eq!(serving.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
+    drop(serving);
+    add(&house, "reserve = \"900000 TiB\"");
+    let serving = Serving::start(&house);
+    let refused = serving.ask("POST", &blob);
+    assert_eq!(refused.status, 507, "{}", refused.text());
+    assert!(
+        refused.head.starts_with("HTTP/1.1 507 Insufficient Storage: the larder's disk is full")
+    );
+    assert_eq!(serving.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
+    // Bringing in keeps to it too, and says what to do.
+    house.hold(
+        &house.bazaar,
+        "library/kettle",
+        "2",
+        &larder_standin::image(&crate::house::small("new")),
+    );
+    house.larder("intake lock").ends(0);
+    house.larder("intake run").ends(2).says(&["reserve", "larder store collect"]);
+}
+
+/// An authority, and certificates for this machine.
+struct Authority(CertifiedIssuer<'static, KeyPair>);
+
+impl Authority {
+    fn new() -> Self {
+        let mut params = CertificateParams::new(Vec::new()).unwrap();
+        params.is_ca = IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+        Self(CertifiedIssuer::self_signed(params, KeyPair::generate().unwrap()).unwrap())
+    }
+
+    /// A certificate and its key, in PEM.
+    fn certificate(&self) -> (String, String) {
+        let key = KeyPair::generate().unwrap();
+        let params = CertificateParams::new(vec!["127.0.0.1".to_owned()]).unwrap();
+        (params.signed_by(&key, &self.0).unwrap().pem(), key.serialize_pem())
+    }
+}
+
+#[test]
+fn https_is_served_and_a_new_certificate_is_taken_up() {
+    let house = House::new();
+    house.bring_in();
+    let (first, second) = (Authority::new(), Authority::new());
+    let write = |authority: &Authority| {
+        let (cert, key) = authority.certificate();
+        house.write("cert.pem", cert);
+        house.write("key.pem", key);
+    };
+    write(&first);
+    house.write("first.pem", first.0.pem());
+    house.write("second.pem", second.0.pem());
+    add(&house, "tls = { cert = \"cert.pem\", key = \"key.pem\" }");
+    let serving = Serving::start(&house);
+    assert!(serving.address.starts_with("https://"), "{}", serving.address);
+    let with = |authority: &str| {
+        let ca = format!("ca = \"{authority}.pem\"");
+        house.add_upstream(&format!("{authority}.example"), &serving.address, &ca);
+    };
+    with("first");
+    with("second");
+    let look = |authority: &str| house.larder(&format!("look {authority}.example/vendor/kettle:2"));
+    look("first").ends(0).says(&["linux/amd64"]);
+    look("second").ends(3).says(&["certificate"]);
+    // One that cannot be used changes nothing; a good one is taken up without a restart.
+    house.write("cert.pem", "broken");
+    wait_for(|| serving.log().contains("the old one stays"));
+    look("first").ends(0);
+    write(&second);
+    wait_for(|| look("second").exit == 0);
+    look("first").ends(3);
+    assert_eq!(serving.stop("TERM"), 0);
+}
+
+#[test]
+fn clients_can_be_asked_for_certificates() {
+    let house = House::new();
+    house.bring_in();
+    let authority = Authority::new();
+    let (cert, key) = authority.certificate();
+    house.write("cert.pem", cert);
+    house.write("key.pem", key);
+    house.write("first.pem", authority.0.pem());
+    add(&house, "tls = { cert = \"cert.pem\", key = \"key.pem\", clients = \"first.pem\" }");
+    let serving = Serving::start(&house);
+    assert!(serving.said.iter().any(|line| line.contains("shows a certificate")));
+    house.add_upstream("first.example", &serving.address, "ca = \"first.pem\"");
+    house.larder("look first.example/vendor/kettle:2").ends(3);
+    let greeted = house.runtime.block_on(greet_with_certificate(&authority, serving.host()));
+    assert!(greeted.starts_with("HTTP/1.1 200"), "{greeted}");
+}
+
+/// Greets a larder as a client with a certificate does.
+async fn greet_with_certificate(authority: &Authority, host: &str) -> String {
+    use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+    use tokio_rustls::rustls::pki_types::pem::PemObject as _;
+    use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
+    let (cert, key) = authority.certificate();
+    let mut roots = tokio_rustls::rustls::RootCertStore::empty();
+    roots.add(authority.0.der().clone()).unwrap();
+    let provider = std::sync::Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
+    let config = tokio_rustls::rustls::ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_root_certificates(roots)
+        .with_client_auth_cert(
+            vec![CertificateDer::from_pem_slice(cert.as_bytes()).unwrap()],
+            PrivateKeyDer::from_pem_slice(key.as_bytes()).unwrap(),
+        )
+        .unwrap();
+    let connector = tokio_rustls::TlsConnector::from(std::sync::Arc::new(config));
+    let stream = tokio::net::TcpStream::connect(host).await.unwrap();
+    let name = ServerName::try_from("127.0.0.1").unwrap();
+    let mut stream = connector.connect(name, stream).await.unwrap();
+    stream.write_all(b"GET /v2/ HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n").await.unwrap();
+    let mut answer = String::new();
+    let _ = stream.read_to_string(&mut answer).await;
+    answer
+}
+
+/// Waits until something is so, for half a minute at most.
+fn wait_for(mut so: impl FnMut() -> bool) {
+    let began = std::time::Instant::now();
+    while !so() {
+        assert!(began.elapsed() < Duration::from_secs(30), "it never came");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+#[test]
+fn a_push_by_hand_is_held_as_the_standard_says() {
+    let house = House::new();
+    house.configure("[[shelf]]\nname = \"vendor\"\n\n[[shelf]]\nname = \"thin\"\nsparse = true\n");
+    let serving = Serving::start(&house);
+    let absent = format!("sha256:{}", "a".repeat(64));
+    let index = format!(
+        r#"{{"schemaVersion":2,"mediaType":"application/vnd.oci.image.index.v1+json","manifests":[{{"mediaType":"application/vnd.oci.image.manifest.v1+json","digest":"{absent}","size":1}}]}}"#
+    );
+    let kind = [("content-type", "application/vnd.oci.image.index.v1+json")];
+    let put = |shelf: &str| {
+        let path = format!("/v2/{shelf}/a/manifests/1");
+        ask(serving.host(), "PUT", &path, &kind, index.as_bytes()).unwrap().status
+    };
+    assert_eq!((put("vendor"), put("thin"), put("other")), (400, 201, 404));
 }

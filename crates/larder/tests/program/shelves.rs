@@ -1,0 +1,185 @@
+//! `larder shelf` and `larder store`: what is held, dropping it, and looking after the store.
+
+use std::path::PathBuf;
+
+use crate::house::{House, OWN, small};
+use crate::serving::Serving;
+
+/// Where a blob lies in the larder's store.
+fn blob_path(house: &House, digest: &str) -> PathBuf {
+    let hex = digest.strip_prefix("sha256:").unwrap();
+    house.path(&format!("larder-data/blobs/sha256/{}/{hex}", &hex[..2]))
+}
+
+fn digest_of(house: &House, name: &str) -> String {
+    let shown = house.larder(&format!("--json shelf show {name}")).ends(0).json();
+    shown[0]["digest"].as_str().unwrap().to_owned()
+}
+
+#[test]
+fn what_is_held_is_listed_and_sorted_and_what_is_shared_is_shown() {
+    let house = House::new();
+    house.bring_in();
+    house.larder(&format!("copy {OWN}/vendor/kettle:2 {OWN}/vendor/copied:1")).ends(0);
+    let list = house.larder("--json shelf list").ends(0).json();
+    assert_eq!((&list[0]["name"], &list[0]["tags"]), (&"vendor".into(), &6.into()));
+    let (content, apart) =
+        (list[0]["content"].as_u64().unwrap(), list[0]["apart"].as_u64().unwrap());
+    assert!(apart > content, "what is shared counts once: {apart} and {content}");
+    house.larder("shelf list --sort size").ends(0).says(&["UNSHARED", "never"]);
+
+    // The copy has nothing for itself; the tree says with whom it shares.
+    let shown = house.larder("--json shelf show vendor/copied").ends(0).json();
+    assert_eq!(shown[0]["freed"], 0);
+    house
+        .larder("shelf show vendor/copied --tree")
+        .ends(0)
+        .says(&["0 B would be free without it", "shared with vendor/kettle:2"]);
+    let tree = house.larder("--json shelf show vendor/copied:1 --tree").ends(0).json();
+    assert_eq!(tree[0]["layers"][0]["shared_with"][0], "vendor/kettle:2");
+    let sorted = house.larder("--json shelf show vendor --sort size").ends(0).json();
+    let sizes: Vec<u64> =
+        sorted.as_array().unwrap().iter().map(|one| one["content"].as_u64().unwrap()).collect();
+    assert!(sizes.is_sorted_by(|a, b| a >= b), "{sizes:?}");
+    house
+        .larder("shelf show vendor --unpulled 1d")
+        .ends(0)
+        .says(&["nothing of vendor was unpulled"]);
+    house.larder("shelf show vendor --unpulled soon").ends(2).says(&["90s, 15m, 6h or 14d"]);
+    house.larder("shelf show vendor/none").ends(1).says(&["holds nothing under that name"]);
+}
+
+#[test]
+fn dropped_images_go_with_what_is_theirs_alone() {
+    let house = House::new();
+    house.bring_in();
+    house.larder(&format!("copy {OWN}/vendor/kettle:2 {OWN}/vendor/kettle:lts")).ends(0);
+    let digest = digest_of(&house, "vendor/kettle:2");
+    // A preview changes nothing.
+    house.larder("shelf drop vendor/brinedb:5.2 --dry-run").ends(0).says(&[
+        "- vendor/brinedb:5.2",
+        "would be free",
+        "nothing was taken away",
+    ]);
+    house.larder("shelf show vendor/brinedb:5.2").ends(0);
+    // A second tag keeps the image.
+    let dropped = house.larder("--json shelf drop vendor/kettle:2").ends(0).json();
+    assert_eq!((&dropped["freed"], &dropped["done"]), (&0.into(), &true.into()));
+    house.larder(&format!("look {OWN}/vendor/kettle:lts")).ends(0);
+    // Without a name for what shall go, and with one that is not there, nothing goes.
+    house
+        .larder("shelf drop vendor/kettle")
+        .ends(2)
+        .says(&["a whole repository", "vendor/kettle:*"]);
+    house.larder("shelf drop vendor/kettle:none").ends(1).says(&["holds nothing under that name"]);
+    house.larder("shelf drop vendor/kettle@sha256:12").ends(2);
+    house.larder("shelf drop vendor/nowhere:*").ends(1);
+    // By digest, with all its tags; by pattern, all at once.
+    house
+        .larder(&format!("shelf drop vendor/kettle@{digest}"))
+        .ends(0)
+        .says(&["vendor/kettle:lts"]);
+    house.larder("shelf drop vendor/ashlog:1.* vendor/brinedb:*").ends(0).says(&["dropped 2 tags"]);
+    house.larder("shelf show vendor/ashlog").ends(1);
+
+    // A platform that an index lists stays, and the index is named.
+    let index = house.larder("--json look ").exit; // no reference: the call is wrong
+    assert_eq!(index, 2);
+    let kept = house.larder("--json shelf show vendor/steamgauge").ends(0).json();
+    let index = kept[0]["digest"].as_str().unwrap();
+    let bytes = std::fs::read_to_string(blob_path(&house, index)).unwrap();
+    let document: serde_json::Value = serde_json::from_str(&bytes).unwrap();
+    let child = document["manifests"][0]["digest"].as_str().unwrap();
+    house
+        .larder(&format!("shelf drop vendor/steamgauge@{child}"))
+        .ends(1)
+        .says(&["stays: the index", "0 tags and 0 manifests go"]);
+
+    // The space is freed after the grace time, and what is held stays whole.
+    house.larder("store collect").ends(0).says(&["nothing to free"]);
+    let preview = house.larder("--json store collect --dry-run --grace 0s").ends(0).json();
+    let done = house.larder("--json store collect --grace 0s").ends(0).json();
+    assert_eq!((&preview["blobs"], &preview["bytes"]), (&done["blobs"], &done["bytes"]));
+    assert!(done["blobs"].as_u64().unwrap() > 5, "{done}");
+    house.larder("store collect --grace 0s").ends(0).says(&["nothing to free"]);
+    house.larder("store verify").ends(0).says(&["everything is what its digest says"]);
+    house.larder(&format!("copy {OWN}/vendor/steamgauge:1.9.2 ./gauge")).ends(0);
+    // What is gone can be brought in again.
+    house.larder("intake run").ends(0);
+    house.larder("shelf show vendor/kettle:2").ends(0);
+}
+
+#[test]
+fn damage_is_found_told_and_repaired_while_it_serves() {
+    let house = House::new();
+    house.bring_in();
+    let serving = Serving::start(&house);
+    house.larder("store verify --jobs 2").ends(0).says(&["everything is what its digest says"]);
+    let tree = house.larder("--json shelf show vendor/valve-twin --tree").ends(0).json();
+    let layers = tree[0]["layers"].as_array().unwrap().iter();
+    let own: Vec<_> = layers.filter(|one| one["shared_with"] == serde_json::json!([])).collect();
+    let layer = |at: usize| own[at]["digest"].as_str().unwrap().to_owned();
+    let (damaged, missing) = (layer(0), layer(1));
+    std::fs::write(blob_path(&house, &damaged), "something else").unwrap();
+    std::fs::remove_file(blob_path(&house, &missing)).unwrap();
+    let found = house.larder("store verify").ends(4);
+    found.says(&[
+        "damaged",
+        &damaged,
+        "missing",
+        &missing,
+        "incomplete vendor/valve-twin:3.1",
+        "--repair",
+    ]);
+    let report = house.larder("--json store verify --repair").ends(4).json();
+    assert_eq!(report["tags"][0], "vendor/valve-twin:3.1");
+    assert!(report["damaged"][0]["aside"].as_str().unwrap().starts_with("quarantine/"));
+    let aside =
+        house.path(&format!("larder-data/{}", report["damaged"][0]["aside"].as_str().unwrap()));
+    assert_eq!(std::fs::read_to_string(aside).unwrap(), "something else");
+    // The tag that could not be given whole is gone; the rest is as it was.
+    assert_eq!(serving.ask("GET", "/v2/vendor/valve-twin/manifests/3.1").status, 404);
+    assert_eq!(serving.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
+    house.larder("store verify").ends(0);
+    // Brought in anew, it is whole.
+    house.larder("intake run").ends(0);
+    house.larder(&format!("copy {OWN}/vendor/valve-twin:3.1 ./twin")).ends(0);
+    house.larder("store verify").ends(0);
+}
+
+#[test]
+fn a_backup_is_whole_grows_with_the_store_and_serves() {
+    let house = House::new();
+    house.larder("store backup ./safe").ends(1).says(&["there is no store"]);
+    house.bring_in();
+    let serving = Serving::start(&house);
+    house.larder("store backup ./larder-data").ends(2).says(&["it is the store itself"]);
+    let first = house.larder("--json store backup ./safe").ends(0).json();
+    assert!(first["copied"].as_u64().unwrap() > 10);
+    let image = larder_standin::image(&small("new"));
+    house.hold(&house.bazaar, "library/kettle", "2", &image);
+    house.bring_in();
+    let second = house.larder("--json store backup ./safe").ends(0).json();
+    assert_eq!(second["there"], first["copied"]);
+    assert!(second["copied"].as_u64().unwrap() > 0);
+    drop(serving);
+    // Restored: a larder over the copy.
+    std::fs::remove_dir_all(house.path("larder-data")).unwrap();
+    std::fs::rename(house.path("safe"), house.path("larder-data")).unwrap();
+    house.larder("store verify").ends(0).says(&["everything is what its digest says"]);
+    house.larder(&format!("copy {OWN}/vendor/kettle:2 ./kettle")).ends(0);
+    // One that cannot be copied whole is told, and the copy before it stays.
+    let backup = house.larder("store backup ./again").ends(0);
+    drop(backup);
+    let before = std::fs::read(house.path("again/ledger.sqlite")).unwrap();
+    let digest = digest_of(&house, "vendor/kettle:2");
+    std::fs::remove_file(blob_path(&house, &digest)).unwrap();
+    std::fs::remove_file(house.path(&format!(
+        "again/blobs/sha256/{}/{}",
+        &digest[7..9],
+        &digest[7..]
+    )))
+    .unwrap();
+    house.larder("store backup ./again").ends(4).says(&["recorded and not there", "store verify"]);
+    assert_eq!(std::fs::read(house.path("again/ledger.sqlite")).unwrap(), before);
+}
