@@ -3,7 +3,7 @@
 
 /// A demand for sign-in.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Challenge {
+pub enum Challenge {
     /// Name and password with each request.
     Basic,
     /// A token from a service (the token protocol of registries).

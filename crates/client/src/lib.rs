@@ -16,6 +16,7 @@ mod sign_in;
 mod tags;
 mod transport;
 
+pub use challenge::Challenge;
 pub use credentials::Credentials;
 pub use endpoint::{Endpoint, EndpointError};
 pub use error::{ClientError, Wanted};

@@ -213,16 +213,14 @@ impl Holdings {
         self.tags[place].is_empty() && self.parents[place].is_empty() && about.is_none()
     }
 
-    /// A manifest and all that it lists, each once.
+    /// Manifests and all that they list, each once.
     fn closure(&self, roots: impl IntoIterator<Item = Place>) -> BTreeSet<Place> {
-        let mut found = BTreeSet::new();
-        let mut waiting: Vec<Place> = roots.into_iter().collect();
-        while let Some(place) = waiting.pop() {
-            if found.insert(place) {
-                waiting.extend(&self.children[place]);
-            }
-        }
-        found
+        reach(roots, |place| self.children[place].clone())
+    }
+
+    /// The same with all that is about them.
+    fn closure_with_companions(&self, roots: impl IntoIterator<Item = Place>) -> BTreeSet<Place> {
+        reach(roots, |place| [&self.children[place][..], &self.companions[place]].concat())
     }
 
     fn contents_of(&self, places: &BTreeSet<Place>) -> HashMap<usize, u32> {
@@ -253,7 +251,7 @@ impl Holdings {
             |used: &HashMap<usize, u32>| used.keys().map(|content| self.sizes[*content]).sum();
         let mut volume = Volume::default();
         for image in images {
-            volume.apart += sum(&self.contents_of(&self.closure([*image]))) as u64;
+            volume.apart += sum(&self.contents_of(&self.closure([*image])));
         }
         let used = self.contents_of(&self.closure(images.iter().copied()));
         volume.together = sum(&used);
@@ -303,22 +301,13 @@ impl Holdings {
                 }
             }
         }
-        let candidates = self.with_companions(roots.iter().copied());
+        let candidates = self.closure_with_companions(roots.iter().copied());
         let stays = |place: &Place| self.tags[*place].iter().any(|tag| !dropped.contains(tag));
         // What stays keeps what it lists and what is about it.
-        let mut kept: HashSet<Place> = HashSet::new();
-        let mut waiting: Vec<Place> = candidates
-            .iter()
-            .copied()
-            .filter(|place| {
-                stays(place) || self.parents[*place].iter().any(|up| !candidates.contains(up))
-            })
-            .collect();
-        while let Some(place) = waiting.pop() {
-            if kept.insert(place) {
-                waiting.extend(self.children[place].iter().chain(&self.companions[place]));
-            }
-        }
+        let held = candidates.iter().copied().filter(|place| {
+            stays(place) || self.parents[*place].iter().any(|up| !candidates.contains(up))
+        });
+        let kept = self.closure_with_companions(held);
         let gone: BTreeSet<Place> =
             candidates.iter().copied().filter(|place| !kept.contains(place)).collect();
         let name = |place: Place| {
@@ -355,17 +344,6 @@ impl Holdings {
         plan
     }
 
-    fn with_companions(&self, roots: impl IntoIterator<Item = Place>) -> BTreeSet<Place> {
-        let mut found = BTreeSet::new();
-        let mut waiting: Vec<Place> = roots.into_iter().collect();
-        while let Some(place) = waiting.pop() {
-            if found.insert(place) {
-                waiting.extend(self.children[place].iter().chain(&self.companions[place]));
-            }
-        }
-        found
-    }
-
     /// Sorts manifests so that each stands before what it lists. A digest cannot name itself, so
     /// there is such an order.
     fn parents_first(&self, places: &BTreeSet<Place>) -> Vec<Place> {
@@ -391,6 +369,21 @@ impl Holdings {
         }
         sorted
     }
+}
+
+/// Everything that is reached, the roots with it.
+fn reach(
+    roots: impl IntoIterator<Item = Place>,
+    next: impl Fn(Place) -> Vec<Place>,
+) -> BTreeSet<Place> {
+    let mut found = BTreeSet::new();
+    let mut waiting: Vec<Place> = roots.into_iter().collect();
+    while let Some(place) = waiting.pop() {
+        if found.insert(place) {
+            waiting.extend(next(place));
+        }
+    }
+    found
 }
 
 #[cfg(test)]

@@ -100,7 +100,7 @@ impl App {
                     Ok(0) => {}
                     Ok(count) => tracing::info!(count, "gave up uploads that nobody went on with"),
                     Err(error) => {
-                        tracing::error!(%error, "uploads left behind could not be removed")
+                        tracing::error!(%error, "uploads left behind could not be removed");
                     }
                 }
             }

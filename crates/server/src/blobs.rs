@@ -1,7 +1,5 @@
 //! Blobs on their way out (Distribution Specification, "Pulling blobs").
 
-use std::ops::Range;
-
 use axum::body::Body;
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
@@ -14,6 +12,7 @@ use crate::account::{From, Streamed};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{content_headers, insert, is_known};
+use crate::range::{Asked, read_range};
 use crate::remembered::Known;
 
 /// Content never changes under its digest; but who may have it can.
@@ -123,77 +122,5 @@ pub(crate) async fn delete(
         }
         Removal::NotThere => Err(absent(repository, digest)),
         Removal::Needed(by) => Err(ApiError::needed(&format!("the blob {digest}"), &by)),
-    }
-}
-
-/// What a Range header asks for.
-#[derive(Debug, PartialEq, Eq)]
-enum Asked {
-    /// It cannot be read or asks for several pieces: it is ignored, as RFC 9110 allows.
-    Whole,
-    Part(Range<u64>),
-    Outside,
-}
-
-/// Reads a Range header (RFC 9110, section 14.2).
-fn read_range(text: &str, size: u64) -> Asked {
-    let Some((first, last)) = text.strip_prefix("bytes=").and_then(|range| range.split_once('-'))
-    else {
-        return Asked::Whole;
-    };
-    let number = |text: &str| {
-        text.bytes().all(|b| b.is_ascii_digit()).then(|| text.parse::<u64>().ok()).flatten()
-    };
-    match (first.trim(), last.trim()) {
-        ("", suffix) => match number(suffix) {
-            Some(0) => Asked::Outside,
-            Some(_) if size == 0 => Asked::Outside,
-            Some(count) => Asked::Part(size.saturating_sub(count)..size),
-            None => Asked::Whole,
-        },
-        (first, last) => match (number(first), number(last)) {
-            (Some(first), _) if first >= size => Asked::Outside,
-            (Some(first), None) if last.is_empty() => Asked::Part(first..size),
-            (Some(first), Some(last)) if first <= last => {
-                Asked::Part(first..size.min(last.saturating_add(1)))
-            }
-            _ => Asked::Whole,
-        },
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn ranges_are_read_as_the_standard_says() {
-        for (text, asked) in [
-            ("bytes=0-9", Asked::Part(0..10)),
-            ("bytes=90-", Asked::Part(90..100)),
-            ("bytes=90-1000", Asked::Part(90..100)),
-            ("bytes=90-18446744073709551615", Asked::Part(90..100)),
-            ("bytes=-10", Asked::Part(90..100)),
-            ("bytes=-1000", Asked::Part(0..100)),
-            ("bytes=100-", Asked::Outside),
-            ("bytes=-0", Asked::Outside),
-            ("bytes=9-0", Asked::Whole),
-            ("bytes=0-1,5-6", Asked::Whole),
-            ("bytes=+1-2", Asked::Whole),
-            ("lines=0-1", Asked::Whole),
-            ("bytes=x", Asked::Whole),
-        ] {
-            assert_eq!(read_range(text, 100), asked, "{text}");
-        }
-        assert_eq!(read_range("bytes=-1", 0), Asked::Outside);
-    }
-
-    proptest::proptest! {
-        #[test]
-        fn a_range_never_leaves_the_blob(text in "bytes=[0-9]{0,21}-[0-9]{0,21}|\\PC*", size in 0u64..1000) {
-            if let Asked::Part(range) = read_range(&text, size) {
-                proptest::prop_assert!(range.start < range.end && range.end <= size);
-            }
-        }
     }
 }

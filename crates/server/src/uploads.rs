@@ -13,6 +13,7 @@ use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{insert, query};
 use crate::limits::{Broken, Paced};
+use crate::range::read_content_range;
 use crate::router::Client;
 
 /// POST: opens an upload, takes a whole blob, or takes one over from another repository.
@@ -211,20 +212,6 @@ fn chunk_range(headers: &HeaderMap) -> Result<Option<(u64, u64)>, ApiError> {
     })
 }
 
-/// Reads `START-END`, the Distribution Specification's form of Content-Range, and RFC 9110's
-/// `bytes START-END/SIZE`. None: it is neither.
-pub fn read_content_range(text: &str) -> Option<(u64, u64)> {
-    let text = text.strip_prefix("bytes ").unwrap_or(text);
-    let (start, end) = text.split('/').next()?.split_once('-')?;
-    let number = |text: &str| {
-        let digits = !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
-        digits.then(|| text.parse::<u64>().ok()).flatten()
-    };
-    let (start, end) = (number(start)?, number(end)?);
-    // One more than the last byte is counted with.
-    (start <= end && end < u64::MAX).then_some((start, end))
-}
-
 fn digest_of(parts: &Parts, name: &str) -> Result<Option<Digest>, ApiError> {
     query(parts, name)
         .map(|text| {
@@ -258,27 +245,4 @@ fn created(repository: &RepositoryName, digest: &Digest) -> Response {
     insert(headers, header::LOCATION, &format!("/v2/{repository}/blobs/{digest}"));
     insert(headers, HeaderName::from_static("docker-content-digest"), digest.as_str());
     response
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn content_ranges_are_read_as_both_standards_write_them() {
-        for (text, range) in [
-            ("0-9", Some((0, 9))),
-            ("5-5", Some((5, 5))),
-            ("bytes 0-9/10", Some((0, 9))),
-            ("bytes 0-9/*", Some((0, 9))),
-            ("9-0", None),
-            ("-9", None),
-            ("+1-9", None),
-            ("0-18446744073709551615", None),
-            ("0-99999999999999999999", None),
-            ("x", None),
-        ] {
-            assert_eq!(read_content_range(text), range, "{text}");
-        }
-    }
 }

@@ -185,7 +185,7 @@ async fn what_is_no_http_and_what_is_hostile_is_refused_and_leaves_nothing() {
         let _ = stream.write_all(request.as_bytes()).await;
         let _ = stream.shutdown().await;
         let answer = rest(stream).await;
-        let shown: String = request.chars().skip(0).take(200).collect();
+        let shown: String = request.chars().take(200).collect();
         assert!(is_refused(&answer), "{shown}: {answer}");
         assert!(!answer.contains("root:"), "{answer}");
         assert_eq!(listening.files(), 0, "{shown}: {answer}");

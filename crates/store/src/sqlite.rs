@@ -67,9 +67,12 @@ const BY_SUBJECT: &str = "
 ";
 
 type Answer = Box<dyn FnOnce(Option<StoreError>) + Send>;
+/// The open transaction, or why there is none.
+type Open<'c> = Result<&'c Connection, &'c rusqlite::Error>;
+type Run = Box<dyn FnOnce(Open<'_>) -> Answer + Send>;
 /// A change: it gets the open transaction, or why there is none.
 struct Job {
-    run: Box<dyn FnOnce(Result<&Connection, &rusqlite::Error>) -> Answer + Send>,
+    run: Run,
     /// Whether names may point elsewhere after it, or nowhere.
     renames: bool,
 }
@@ -126,7 +129,7 @@ impl SqliteLedger {
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         let (tell, told) = oneshot::channel();
-        let run = Box::new(move |connection: Result<&Connection, &rusqlite::Error>| -> Answer {
+        let run = Box::new(move |connection: Open<'_>| -> Answer {
             let outcome = match connection {
                 Ok(connection) => guarded(connection, change),
                 Err(error) => Err(commit_error(error)),

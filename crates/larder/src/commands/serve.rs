@@ -216,7 +216,6 @@ fn announce(
                 shelves.join(", ")
             }
         ),
-        format!("  access  {access}"),
     ];
     if config.larder.reserve > 0 {
         let reserve = crate::output::bytes(config.larder.reserve);
@@ -225,6 +224,7 @@ fn announce(
     if let Some(figures) = figures {
         lines.push(format!("  figures http://{figures}/metrics"));
     }
+    lines.push(format!("  access  {access}"));
     context.output.result(lines.join("\n"));
 }
 

@@ -101,8 +101,8 @@ impl Load {
             if !self.push(host, &format!("t{number}"), 5_000) {
                 std::thread::sleep(Duration::from_millis(5));
             }
-            if number % 3 == 0 && number > 6 {
-                self.remove(host, &format!("t{}", number - 5), number % 2 == 0);
+            if number.is_multiple_of(3) && number > 6 {
+                self.remove(host, &format!("t{}", number - 5), number.is_multiple_of(2));
             }
         }
     }
@@ -166,7 +166,7 @@ fn killed_under_pushes_removals_and_collections_it_keeps_what_it_answered_for() 
             .unwrap();
         // No two rounds end at the same moment of the work.
         std::thread::sleep(Duration::from_millis(150 + 97 * rounds % 400));
-        if rounds % 2 == 0 {
+        if rounds.is_multiple_of(2) {
             collecting.kill().unwrap();
         }
         serving.signal("KILL");
@@ -297,7 +297,7 @@ fn the_reserve_keeps_room_for_removals_and_pushes_go_on_after_them() {
     }
     assert!(refused > 5 && load.kept.load(Ordering::Relaxed) > 2, "{refused}: {}", serving.log());
     let path = format!("/v2/vendor/load/blobs/uploads/?digest={}", Digest::of(b"x"));
-    let answer = ask(serving.host(), "POST", &path, &[], &[1; 3_000_000]).unwrap();
+    let answer = ask(serving.host(), "POST", &path, &[], &vec![1; 3_000_000]).unwrap();
     assert_eq!(answer.status, 507, "{}", answer.text());
     load.check(serving.host());
     let held: Vec<String> = load.fates.lock().unwrap().keys().cloned().collect();

@@ -91,7 +91,9 @@ impl LocalWriter {
         self.waiting_bytes = 0;
         let same = chunks.clone();
         let hashing = spawn_blocking(move || {
-            same.iter().for_each(|chunk| hasher.update(chunk));
+            for chunk in &same {
+                hasher.update(chunk);
+            }
             hasher
         });
         let writing = spawn_blocking(move || {

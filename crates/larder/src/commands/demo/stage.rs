@@ -201,12 +201,15 @@ impl Stage {
         let output = child.stdout.take().ok_or_else(|| self.broken("it has no output"))?;
         let mut lines = BufReader::new(output).lines();
         let mut address = None;
-        for _ in 0..4 {
+        // What it says of itself ends with who may do what.
+        let mut said = false;
+        while !said {
             let next = tokio::time::timeout(Duration::from_secs(10), lines.next_line()).await;
             let next = next.map_err(|_| self.broken("the larder did not start in 10 s"))?;
             let Some(text) = next.map_err(|error| self.broken(error))? else { break };
             self.output.result(&text);
             let plain = anstream::adapter::strip_str(&text).to_string();
+            said = plain.starts_with("  access");
             address =
                 address.or_else(|| plain.split_once("serves on ").map(|(_, at)| at.to_owned()));
         }
