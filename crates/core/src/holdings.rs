@@ -206,6 +206,11 @@ impl Holdings {
         &self.children[place]
     }
 
+    /// Whether an index of the repository lists a manifest.
+    pub fn is_listed(&self, place: Place) -> bool {
+        !self.parents[place].is_empty()
+    }
+
     /// Whether no tag points to a manifest, no index lists it, and it is about no other.
     pub fn stands_alone(&self, place: Place) -> bool {
         let row = &self.records.manifests[place];

@@ -85,7 +85,9 @@ pub async fn run(
         repositories.entry(name).or_default().insert(row.repository);
         let Some(shelf) = shelves.get_mut(name) else { continue };
         shelf.images.insert(place);
-        if let Some(used) = house.used(place) {
+        // A node fetches an index and one of its platforms: that is one pull.
+        let is_part = house.holdings.is_listed(place);
+        if let Some(used) = house.used(place).filter(|_| !is_part) {
             shelf.pulls += used.pulls;
             shelf.last = shelf.last.max(Some(used.last));
         }

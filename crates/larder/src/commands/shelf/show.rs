@@ -79,6 +79,9 @@ pub(super) struct Shown {
     last: Option<i64>,
     #[serde(skip)]
     pub place: Place,
+    /// What it lists and is there, each for its platform. Empty: it is no index.
+    #[serde(skip)]
+    pub parts: Vec<(Digest, Platform)>,
 }
 
 impl Shown {
@@ -162,7 +165,11 @@ pub async fn run(
     for one in &mut shown {
         let row = &records.manifests[one.place];
         let found = platforms(store, &one.repository, row).await;
-        (one.platforms, one.absent) = found.map_err(|error| unreadable(&error))?;
+        let found = found.map_err(|error| unreadable(&error))?;
+        one.platforms = found.there.iter().map(|(_, platform)| platform.clone()).collect();
+        one.absent = found.absent;
+        one.parts = found.there;
+        one.parts.retain(|(digest, _)| *digest != one.digest);
     }
     shown.sort_by(|a, b| (a.repository.as_str(), &a.tag).cmp(&(b.repository.as_str(), &b.tag)));
     match args.sort {
@@ -223,6 +230,7 @@ fn one(
         at,
         last: used.map(|used| used.last),
         place,
+        parts: Vec::new(),
     }
 }
 
@@ -248,17 +256,23 @@ fn table(shown: &[Shown], context: &Context) {
     context.output.result(table.text());
 }
 
-/// The platforms of an image that are there, and those that its index names and that are not.
+/// The platforms of an image.
+#[derive(Default)]
+struct Found {
+    /// Those that are there, each with its manifest.
+    there: Vec<(Digest, Platform)>,
+    /// Those that the index names and that are not.
+    absent: Vec<Platform>,
+}
+
 async fn platforms(
     store: &Store,
     repository: &RepositoryName,
     row: &ManifestRow,
-) -> Result<(Vec<Platform>, Vec<Platform>), StoreError> {
+) -> Result<Found, StoreError> {
     let bytes = store.read_all(&row.digest, row.size).await?;
-    let (mut there, mut absent) = (Vec::new(), Vec::new());
-    let Ok(document) = Document::read(bytes, Some(&row.media_type)) else {
-        return Ok((there, absent));
-    };
+    let mut found = Found::default();
+    let Ok(document) = Document::read(bytes, Some(&row.media_type)) else { return Ok(found) };
     match &document.kind {
         Kind::Index(children) => {
             for child in children {
@@ -268,14 +282,19 @@ async fn platforms(
                 };
                 let selector = Selector::Digest(child.digest.clone());
                 let held = store.ledger.manifest(repository, &selector).await?.is_some();
-                if held { there.push(platform) } else { absent.push(platform) }
+                if held {
+                    found.there.push((child.digest.clone(), platform));
+                } else {
+                    found.absent.push(platform);
+                }
             }
         }
         Kind::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
             let bytes = store.read_all(&config.digest, config.size).await?;
-            there.extend(ImageConfig::read(&bytes).ok().and_then(|config| config.platform()));
+            let platform = ImageConfig::read(&bytes).ok().and_then(|config| config.platform());
+            found.there.extend(platform.map(|platform| (row.digest.clone(), platform)));
         }
         Kind::Manifest { .. } => {}
     }
-    Ok((there, absent))
+    Ok(found)
 }

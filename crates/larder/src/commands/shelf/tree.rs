@@ -1,9 +1,10 @@
 //! `larder shelf show --tree`: which images share which layers.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use larder_core::digest::Digest;
 use larder_core::holdings::Place;
+use larder_core::platform::Platform;
 use serde::Serialize;
 
 use super::House;
@@ -24,6 +25,8 @@ struct Image<'s> {
 
 #[derive(Serialize)]
 struct Layer {
+    /// Of which platform it is. None: the image is no index, or it is of none of its platforms.
+    platform: Option<Platform>,
     digest: Digest,
     size: u64,
     /// The other images that have it, on any shelf.
@@ -51,17 +54,28 @@ pub(super) fn show(house: &House, shown: &[Shown], context: &Context) -> Exit {
     let images: Vec<Image<'_>> = shown
         .iter()
         .map(|one| {
-            let blobs = house.holdings.blobs_of(one.place);
-            let layers = blobs.into_iter().map(|(digest, size)| {
+            let repository = records.manifests[one.place].repository;
+            let layer = |platform: Option<&Platform>, digest: &Digest, size: u64| {
                 let others = sharing.get(digest).map(Vec::as_slice).unwrap_or_default();
                 let others = others.iter().filter(|other| **other != one.place);
                 Layer {
+                    platform: platform.cloned(),
                     digest: digest.clone(),
                     size,
                     shared_with: others.map(|other| name(*other)).collect(),
                 }
-            });
-            Image { shown: one, layers: layers.collect() }
+            };
+            let mut layers = Vec::new();
+            for (digest, platform) in &one.parts {
+                let Some(place) = house.holdings.place(repository, digest) else { continue };
+                let blobs = house.holdings.blobs_of(place).into_iter();
+                layers.extend(blobs.map(|(digest, size)| layer(Some(platform), digest, size)));
+            }
+            let listed: BTreeSet<Digest> = layers.iter().map(|one| one.digest.clone()).collect();
+            let rest = house.holdings.blobs_of(one.place).into_iter();
+            let rest = rest.filter(|(digest, _)| !listed.contains(*digest));
+            layers.extend(rest.map(|(digest, size)| layer(None, digest, size)));
+            Image { shown: one, layers }
         })
         .collect();
     if context.output.json {
@@ -78,8 +92,24 @@ pub(super) fn show(house: &House, shown: &[Shown], context: &Context) -> Exit {
             bytes(image.shown.content),
             bytes(image.shown.freed)
         ));
+        let mut platform = None;
         for (number, layer) in image.layers.iter().enumerate() {
-            let branch = if number + 1 == image.layers.len() { "└─" } else { "├─" };
+            let after = image.layers[number + 1..].iter();
+            let last_of_all = after.clone().all(|other| other.platform == layer.platform);
+            if layer.platform != platform {
+                platform.clone_from(&layer.platform);
+                let name =
+                    platform.as_ref().map_or_else(|| "other".to_owned(), ToString::to_string);
+                let branch = if last_of_all { "└─" } else { "├─" };
+                context.output.result(format!("{} {name}", paint(DIM, branch)));
+            }
+            let trunk = match (&layer.platform, last_of_all) {
+                (None, _) => "",
+                (Some(_), false) => "│  ",
+                (Some(_), true) => "   ",
+            };
+            let last = after.clone().next().is_none_or(|other| other.platform != layer.platform);
+            let branch = format!("{trunk}{}", if last { "└─" } else { "├─" });
             let others = &layer.shared_with;
             let shared = match others.len() {
                 0 => "its own".to_owned(),
