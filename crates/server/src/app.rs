@@ -5,9 +5,9 @@ use std::time::Duration;
 use larder_core::name::RepositoryName;
 use larder_store::Store;
 
-use crate::account::Meters;
 use crate::error::{ApiError, Code};
 use crate::limits::{Limits, Slots};
+use crate::meters::Meters;
 use crate::remembered::Remembered;
 use crate::tally::Tally;
 

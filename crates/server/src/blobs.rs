@@ -8,10 +8,10 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{Removal, StoreError};
 
-use crate::account::{From, Streamed};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{content_headers, insert, is_known};
+use crate::meters::{From, Streamed};
 use crate::range::{Asked, read_range};
 use crate::remembered::Known;
 

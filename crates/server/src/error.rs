@@ -6,7 +6,7 @@ use hyper::ext::ReasonPhrase;
 use larder_core::digest::Digest;
 use larder_store::StoreError;
 
-use crate::account::Refused;
+use crate::meters::Refused;
 use crate::path::PathError;
 
 /// The standard's codes.

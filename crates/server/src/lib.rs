@@ -14,6 +14,7 @@ mod health;
 mod limits;
 mod listen;
 mod manifests;
+mod meters;
 mod path;
 mod range;
 mod referrers;

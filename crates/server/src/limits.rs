@@ -10,6 +10,10 @@ use bytes::Bytes;
 use futures_util::StreamExt as _;
 use tokio::time::Instant;
 
+/// Who sends a request: put into it by the listener.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Client(pub IpAddr);
+
 /// The bounds of one listener.
 #[derive(Debug, Clone)]
 pub struct Limits {

@@ -20,9 +20,8 @@ use tokio::net::TcpListener;
 use tokio::time::Sleep;
 use tokio_rustls::TlsAcceptor;
 
-use crate::account::Counting;
-use crate::limits::{Limits, Slots};
-use crate::router::Client;
+use crate::limits::{Client, Limits, Slots};
+use crate::meters::Counting;
 use crate::tls::Tls;
 
 /// Requests of one HTTP/2 connection that run at once.

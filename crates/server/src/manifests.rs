@@ -17,14 +17,14 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::Removal;
 
-use crate::account::{Account, From};
+use crate::account::Account;
 use crate::app::App;
 use crate::blobs;
 use crate::error::{ApiError, Code};
 use crate::headers::{accepts, insert, is_known};
-use crate::limits::{Broken, Paced};
+use crate::limits::{Broken, Client, Paced};
+use crate::meters::From;
 use crate::remembered::{Held, Known};
-use crate::router::Client;
 
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
 

@@ -2,7 +2,6 @@
 
 use std::convert::Infallible;
 use std::future::{Ready, ready};
-use std::net::IpAddr;
 use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::time::Instant;
@@ -19,12 +18,9 @@ use hyper::body::Incoming;
 use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
+use crate::limits::Client;
 use crate::path::Target;
 use crate::{base, blobs, catalog, health, manifests, referrers, tags, uploads};
-
-/// Who sends a request: put into it by the listener.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Client(pub IpAddr);
 
 /// The registry as a service for a listener.
 #[derive(Clone)]
@@ -70,7 +66,7 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
             let known = matches!(*request.method(), Method::GET | Method::HEAD);
             let response = match request.uri().path() {
                 _ if !known => health::plain(StatusCode::METHOD_NOT_ALLOWED, "GET, HEAD\n".into()),
-                "/metrics" => health::plain(StatusCode::OK, app.meters.text(&app).await),
+                "/metrics" => health::plain(StatusCode::OK, app.meters.text(&app.store).await),
                 "/healthz" => health::alive(),
                 "/readyz" => health::ready(&app).await,
                 _ => health::plain(StatusCode::NOT_FOUND, "/metrics, /healthz, /readyz\n".into()),

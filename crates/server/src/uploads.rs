@@ -8,13 +8,12 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{BlobWriter, UploadId};
 
-use crate::account::{Counting, Received};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{insert, query};
-use crate::limits::{Broken, Paced};
+use crate::limits::{Broken, Client, Paced};
+use crate::meters::{Counting, Received};
 use crate::range::read_content_range;
-use crate::router::Client;
 
 /// POST: opens an upload, takes a whole blob, or takes one over from another repository.
 pub(crate) async fn begin(

@@ -6,6 +6,7 @@
 //! writing is always the same: bytes first, verified and flushed; then the record.
 
 mod blobs;
+mod clock;
 mod error;
 mod journal;
 mod ledger;

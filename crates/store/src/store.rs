@@ -3,7 +3,6 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Arc;
-use std::time::{SystemTime, UNIX_EPOCH};
 
 use bytes::{Bytes, BytesMut};
 use larder_core::companion;
@@ -14,6 +13,7 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 
 use crate::blobs::{BlobStore, BlobWriter};
+use crate::clock::now;
 use crate::error::StoreError;
 use crate::journal::Journal;
 use crate::ledger::{Ledger, ManifestRecord, NewManifest};
@@ -214,10 +214,4 @@ impl Store {
         }
         Ok(bytes.freeze())
     }
-}
-
-/// Milliseconds since 1970.
-pub(crate) fn now() -> i64 {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
 }

@@ -3,6 +3,7 @@
 mod drop;
 mod list;
 mod show;
+mod shown;
 mod tree;
 
 use std::collections::HashMap;

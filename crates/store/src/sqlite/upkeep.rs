@@ -12,8 +12,8 @@ use larder_core::name::{RepositoryName, Tag};
 use rusqlite::{Connection, OpenFlags, OptionalExtension as _, params};
 
 use super::{SqliteLedger, any, checked, unsigned};
+use crate::clock::now;
 use crate::error::StoreError;
-use crate::store::now;
 use crate::upkeep::{Dropped, Idle, Removal, Upkeep, Withdrawn};
 
 /// What version 3 of the file has more than version 2.

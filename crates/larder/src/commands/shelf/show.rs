@@ -7,8 +7,8 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_store::{Store, StoreError};
-use serde::Serialize;
 
+use super::shown::Shown;
 use super::{House, lies_in, tree, unreadable};
 use crate::config::Config;
 use crate::context::{Context, now};
@@ -50,47 +50,6 @@ enum Order {
     Since,
     Pulled,
     Pulls,
-}
-
-#[derive(Serialize)]
-pub(super) struct Shown {
-    pub repository: RepositoryName,
-    /// None: no tag points to it.
-    pub tag: Option<Tag>,
-    pub digest: Digest,
-    media_type: String,
-    /// Platforms that are there.
-    platforms: Vec<Platform>,
-    /// Platforms that the index names and that were not brought in.
-    absent: Vec<Platform>,
-    /// What it takes, in bytes.
-    pub content: u64,
-    /// What nothing but it uses, in bytes.
-    pub freed: u64,
-    /// When the tag was set; without a tag, when it was put there.
-    since: String,
-    /// When it was last asked for. None: never.
-    pulled: Option<String>,
-    /// How often it was fetched in the last 30 days.
-    pulls: u64,
-    #[serde(skip)]
-    at: i64,
-    #[serde(skip)]
-    last: Option<i64>,
-    #[serde(skip)]
-    pub place: Place,
-    /// What it lists and is there, each for its platform. Empty: it is no index.
-    #[serde(skip)]
-    pub parts: Vec<(Digest, Platform)>,
-}
-
-impl Shown {
-    pub fn name(&self) -> String {
-        match &self.tag {
-            Some(tag) => format!("{}:{tag}", self.repository),
-            None => format!("{}@{}", self.repository, short(&self.digest)),
-        }
-    }
 }
 
 pub async fn run(

@@ -8,7 +8,7 @@ use larder_core::platform::Platform;
 use serde::Serialize;
 
 use super::House;
-use super::show::Shown;
+use super::shown::Shown;
 use crate::context::Context;
 use crate::failure::Exit;
 use crate::output::{DIM, STRONG, bytes, count, paint, short};

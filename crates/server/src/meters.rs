@@ -1,0 +1,132 @@
+//! A registry's figures, and what handlers tell of an answer for them.
+
+use larder_store::Store;
+use prometheus::{
+    Histogram, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, IntGaugeVec, Opts, Registry,
+    TextEncoder,
+};
+
+/// How many bytes of a request's body were taken: put into the answer by its handler.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Received(pub u64);
+
+/// Where the content of an answer came from.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum From {
+    Memory,
+    Disk,
+}
+
+/// The code of a refusal, for the figures.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Refused(pub &'static str);
+
+/// A registry's figures, as Prometheus reads them.
+pub struct Meters {
+    registry: Registry,
+    pub(crate) requests: IntCounterVec,
+    pub(crate) errors: IntCounterVec,
+    pub(crate) sent: IntCounterVec,
+    pub(crate) received: IntCounterVec,
+    seconds: HistogramVec,
+    /// Connections that are open.
+    pub connections: IntGauge,
+    /// Uploads whose bytes are coming in.
+    pub uploads: IntGauge,
+    store: IntGaugeVec,
+}
+
+impl Meters {
+    #[allow(clippy::expect_used)] // names and labels are fixed: a wrong one fails the first test
+    pub(crate) fn new() -> Self {
+        let registry = Registry::new();
+        let counter = |name: &str, help: &str, labels: &[&str]| {
+            let counter = IntCounterVec::new(Opts::new(name, help), labels).expect("a fixed name");
+            registry.register(Box::new(counter.clone())).expect("registered once");
+            counter
+        };
+        let gauge = |name: &str, help: &str| {
+            let gauge = IntGauge::new(name, help).expect("a fixed name");
+            registry.register(Box::new(gauge.clone())).expect("registered once");
+            gauge
+        };
+        let options = HistogramOpts::new(
+            "larder_request_seconds",
+            "Time from a request's header to the last byte of its answer",
+        )
+        .buckets(vec![0.0005, 0.001, 0.005, 0.025, 0.1, 0.5, 2.0, 10.0, 60.0, 300.0]);
+        let seconds = HistogramVec::new(options, &["resource", "method"]).expect("a fixed name");
+        registry.register(Box::new(seconds.clone())).expect("registered once");
+        let store = Opts::new("larder_store", "What the store holds, each content once");
+        let store = IntGaugeVec::new(store, &["what"]).expect("a fixed name");
+        registry.register(Box::new(store.clone())).expect("registered once");
+        Self {
+            requests: counter(
+                "larder_requests_total",
+                "Requests that were answered",
+                &["resource", "method", "status"],
+            ),
+            errors: counter("larder_errors_total", "Refusals by the standard's code", &["code"]),
+            sent: counter("larder_sent_bytes_total", "Bytes of bodies sent", &["resource"]),
+            received: counter(
+                "larder_received_bytes_total",
+                "Bytes of bodies taken",
+                &["resource"],
+            ),
+            seconds,
+            connections: gauge("larder_connections", "Connections that are open"),
+            uploads: gauge("larder_uploads", "Uploads whose bytes are coming in"),
+            store,
+            registry,
+        }
+    }
+
+    /// All of them as text. What the store holds is looked up for it.
+    pub(crate) async fn text(&self, store: &Store) -> String {
+        match store.ledger.totals().await {
+            Ok(totals) => {
+                for (what, count) in [
+                    ("repositories", totals.repositories),
+                    ("tags", totals.tags),
+                    ("manifests", totals.manifests),
+                    ("blobs", totals.blobs),
+                    ("bytes", totals.bytes),
+                ] {
+                    let gauge = self.store.with_label_values(&[what]);
+                    gauge.set(i64::try_from(count).unwrap_or(i64::MAX));
+                }
+            }
+            Err(error) => tracing::warn!(%error, "the ledger's totals are not known"),
+        }
+        if let Ok(Some(room)) = store.blobs.room().await {
+            let gauge = self.store.with_label_values(&["room_bytes"]);
+            gauge.set(i64::try_from(room).unwrap_or(i64::MAX));
+        }
+        TextEncoder::new().encode_to_string(&self.registry.gather()).unwrap_or_default()
+    }
+
+    /// The latencies of a kind of request.
+    pub(crate) fn histogram(&self, resource: &str, method: &str) -> Histogram {
+        self.seconds.with_label_values(&[resource, method])
+    }
+}
+
+/// Marks an answer whose body is sent piece by piece.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Streamed;
+
+/// A gauge that counts something as long as it lasts.
+pub(crate) struct Counting(IntGauge);
+
+impl Counting {
+    pub fn one(gauge: &IntGauge) -> Self {
+        gauge.inc();
+        Self(gauge.clone())
+    }
+}
+
+impl Drop for Counting {
+    fn drop(&mut self) {
+        self.0.dec();
+    }
+}
