@@ -26,6 +26,8 @@ use crate::tls::Tls;
 
 /// Requests of one HTTP/2 connection that run at once.
 const STREAMS: u32 = 128;
+/// Bytes that wait for each of them.
+const STREAM: usize = 64 * 1024;
 /// The fields of a header, and its bytes, that are read at most.
 const FIELDS: usize = 64;
 const HEADER: usize = 64 * 1024;
@@ -115,6 +117,7 @@ where
             http.http2()
                 .timer(TokioTimer::new())
                 .max_concurrent_streams(STREAMS)
+                .max_send_buf_size(STREAM)
                 .max_header_list_size(u32::try_from(HEADER).unwrap_or(u32::MAX))
                 .keep_alive_interval(limits.header_time);
             let outcome = match config {

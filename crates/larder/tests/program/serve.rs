@@ -272,3 +272,29 @@ fn a_push_by_hand_is_held_as_the_standard_says() {
     };
     assert_eq!((put("vendor"), put("thin"), put("other")), (400, 201, 404));
 }
+
+#[test]
+fn an_upload_goes_on_after_the_server_was_killed() {
+    let house = House::new();
+    let serving = Serving::start(&house);
+    let begun = serving.ask("POST", "/v2/vendor/a/blobs/uploads/");
+    let location = |head: &str| {
+        let line = head.lines().find_map(|line| line.strip_prefix("location: "));
+        line.unwrap().to_owned()
+    };
+    let upload = location(&begun.head);
+    let send = |serving: &Serving, method: &str, path: &str, body: &[u8]| {
+        ask(serving.host(), method, path, &[], body).unwrap()
+    };
+    assert_eq!(send(&serving, "PATCH", &upload, b"01234").status, 202);
+    serving.signal("KILL");
+    drop(serving);
+    let serving = Serving::start(&house);
+    let status = serving.ask("GET", &upload);
+    assert!(status.head.contains("range: 0-4"), "{}", status.head);
+    assert_eq!(send(&serving, "PATCH", &upload, b"567").status, 202);
+    let digest = larder_core::digest::Digest::of(b"0123456789");
+    let done = send(&serving, "PUT", &format!("{upload}?digest={digest}"), b"89");
+    assert_eq!(done.status, 201, "{}", done.text());
+    assert_eq!(serving.ask("GET", &location(&done.head)).body, b"0123456789");
+}

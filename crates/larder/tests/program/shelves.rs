@@ -153,6 +153,11 @@ fn a_backup_is_whole_grows_with_the_store_and_serves() {
     house.larder("store backup ./safe").ends(1).says(&["there is no store"]);
     house.bring_in();
     let serving = Serving::start(&house);
+    std::fs::create_dir(house.path("safe")).unwrap();
+    let held = std::fs::File::open(house.path("safe")).unwrap();
+    held.lock().unwrap();
+    house.larder("store backup ./safe").ends(2).says(&["another backup"]);
+    drop(held);
     house.larder("store backup ./larder-data").ends(2).says(&["it is the store itself"]);
     let first = house.larder("--json store backup ./safe").ends(0).json();
     assert!(first["copied"].as_u64().unwrap() > 10);

@@ -116,6 +116,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         Some(_) => Pour::No,
     };
     let before = present(&parcel, &store, elsewhere.is_none()).await.map_err(failed)?;
+    if elsewhere.is_none() {
+        let new = parcel.contents.blobs.iter().filter(|blob| !before.contains(&blob.digest));
+        let room = store.check_room(new.map(|blob| blob.size).sum()).await;
+        room.map_err(|error| Failure::store(what(), &error))?;
+    }
     progress.say("verifying");
     let verified = verify(&parcel, pour, &progress).await;
     progress.done();

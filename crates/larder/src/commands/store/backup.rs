@@ -45,6 +45,12 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     if folder.canonicalize().map_err(io)? == config.data().canonicalize().map_err(io)? {
         return Err(Failure::usage(what(), "it is the store itself", "name another folder"));
     }
+    // Held until we end, by whatever means: two at once would take each other's records away.
+    let lock = std::fs::File::open(folder).map_err(io)?;
+    if lock.try_lock().is_err() {
+        let cause = "another backup to that folder is under way";
+        return Err(Failure::usage(what(), cause, "wait for it, or name another folder"));
+    }
     let incoming = folder.join(INCOMING);
     remove_if_there(&incoming).map_err(io)?;
     let digests = store.upkeep.copy_to(&incoming).await;
