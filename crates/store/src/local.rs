@@ -173,9 +173,17 @@ impl Inner {
         // been damaged.
         let to = self.blob(digest);
         let folder = to.parent().unwrap_or(&self.root);
-        fs::create_dir_all(folder).map_err(io("make", folder))?;
+        let flush = |folder: &Path| {
+            File::open(folder).and_then(|open| open.sync_all()).map_err(io("flush", folder))
+        };
+        if !folder.is_dir() {
+            fs::create_dir_all(folder).map_err(io("make", folder))?;
+            // A folder that is new must be there after a power cut as well.
+            folder.ancestors().skip(1).take_while(|up| *up != self.root).try_for_each(flush)?;
+            flush(&self.root)?;
+        }
         fs::rename(from, &to).map_err(io("write", &to))?;
-        File::open(folder).and_then(|folder| folder.sync_all()).map_err(io("flush", folder))
+        flush(folder)
     }
 }
 
