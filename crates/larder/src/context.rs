@@ -2,11 +2,11 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::time::{SystemTime, UNIX_EPOCH};
 
 use larder_core::lock::{Lock, LockError};
 use larder_core::reference::{Malformed, Reading, Reference, Unqualified};
 use larder_store::Store;
+pub use larder_store::now;
 
 use crate::config::{self, Config};
 use crate::failure::Failure;
@@ -104,12 +104,6 @@ pub fn open_store(config: &Config) -> Result<Store, Failure> {
 /// Opens the larder's store for reading. None: nothing was ever stored.
 pub fn store_if_any(config: &Config) -> Result<Option<Store>, Failure> {
     if Store::is_local(&config.data()) { open_store(config).map(Some) } else { Ok(None) }
-}
-
-/// Milliseconds since 1970.
-pub fn now() -> i64 {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
 }
 
 /// A path as the operator would write it from here.

@@ -31,13 +31,15 @@ const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-diges
 /// Answers from memory, if the manifest was just asked for and nothing has changed since.
 pub(crate) fn recall(app: &Arc<App>, request: &Request) -> Option<Response> {
     let method = request.method();
-    if method != Method::GET && method != Method::HEAD {
+    // A body in chunks ends its connection: that is not for here.
+    let plain = !request.headers().contains_key(header::TRANSFER_ENCODING);
+    if !plain || (method != Method::GET && method != Method::HEAD) {
         return None;
     }
     let began = Instant::now();
     let path = request.uri().path();
     let known = app.remembered.get(path, &app.store.ledger.moment()?)?;
-    let (response, resource) = match known {
+    let (mut response, resource) = match known {
         Known::Manifest(held) => (give(app, &held, method, request.headers()).ok()?, "manifest"),
         Known::Blob(size) if method == Method::HEAD => {
             (blobs::head(path, size, request.headers())?, "blob")
@@ -52,7 +54,6 @@ pub(crate) fn recall(app: &Arc<App>, request: &Request) -> Option<Response> {
         began,
         app: Arc::clone(app),
     };
-    let mut response = response;
     response.extensions_mut().insert(From::Memory);
     Some(account.close_with(response))
 }

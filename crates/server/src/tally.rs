@@ -2,11 +2,10 @@
 
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::{SystemTime, UNIX_EPOCH};
 
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
-use larder_store::Use;
+use larder_store::{Use, now};
 
 const DAY: i64 = 24 * 3_600_000;
 /// Manifests that are counted at once; what comes on top of them before they are written is not.
@@ -69,11 +68,6 @@ impl Tally {
             self.add(&one.repository, &one.digest, one.pulls, one.last);
         }
     }
-}
-
-fn now() -> i64 {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
 }
 
 #[cfg(test)]

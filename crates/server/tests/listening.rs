@@ -209,6 +209,23 @@ async fn what_follows_a_body_of_two_lengths_is_not_answered() {
         assert!(answer.matches("HTTP/1.1").count() <= 1, "{answer}");
     }
     assert_eq!(listening.files(), 0);
+
+    // The same where an answer is given from memory.
+    let manifest = r#"{"schemaVersion":2,"mediaType":"application/vnd.oci.image.index.v1+json","manifests":[]}"#;
+    let put = "PUT /v2/a/b/manifests/1 HTTP/1.1\r\nhost: x\r\nconnection: close\r\ncontent-type: application/vnd.oci.image.index.v1+json";
+    let length = manifest.len();
+    let answer =
+        listening.ask(&format!("{put}\r\ncontent-length: {length}\r\n\r\n{manifest}")).await;
+    assert!(answer.starts_with("HTTP/1.1 201"), "{answer}");
+    let get = "GET /v2/a/b/manifests/1 HTTP/1.1\r\nhost: x";
+    for _ in 0..2 {
+        let request = format!("{get}\r\nconnection: close\r\n\r\n");
+        assert!(listening.ask(&request).await.starts_with("HTTP/1.1 200"));
+    }
+    let chunked = format!("{get}\r\ntransfer-encoding: chunked\r\n\r\n0\r\n\r\n{hidden}");
+    let answer = listening.ask(&chunked).await;
+    assert!(answer.starts_with("HTTP/1.1 200"), "{answer}");
+    assert_eq!(answer.matches("HTTP/1.1").count(), 1, "{answer}");
 }
 
 #[tokio::test]

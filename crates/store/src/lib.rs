@@ -16,6 +16,7 @@ mod store;
 mod upkeep;
 
 pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, Stored, UploadId};
+pub use clock::now;
 pub use error::StoreError;
 pub use journal::{Brought, Event, IntakeRecord, Journal, Use, Used};
 pub use ledger::{HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};

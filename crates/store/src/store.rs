@@ -159,9 +159,8 @@ impl Store {
         let Ok(document) = Document::read(bytes, Some(&list.media_type)) else {
             return Ok(removal);
         };
-        let rest: BTreeSet<Digest> =
-            document.children().iter().map(|one| one.digest.clone()).collect();
-        let rest: BTreeSet<Digest> = rest.into_iter().filter(|one| one != digest).collect();
+        let rest = document.children().iter().map(|one| one.digest.clone());
+        let rest: BTreeSet<Digest> = rest.filter(|one| one != digest).collect();
         if rest.is_empty() {
             self.upkeep.remove_tag(repository, &tag).await?;
         } else if let Some(shorter) = document.trimmed(&rest) {

@@ -107,7 +107,21 @@ fn figures_and_health_are_told_and_every_request_has_its_line() {
     assert_eq!((&pulled["status"], &pulled["method"]), (&200.into(), &"GET".into()));
     assert_eq!((&pulled["client"], &pulled["from"]), (&"127.0.0.1".into(), &"disk".into()));
     assert!(pulled["sent"].as_u64().unwrap() > 100);
-    // The second listener's port is free: it is in the greeting.
+    let figures = serving.said.iter().find_map(|line| line.strip_prefix("  figures http://"));
+    let figures = figures.unwrap().strip_suffix("/metrics").unwrap();
+    let metrics = ask(figures, "GET", "/metrics", &[], b"").unwrap().text();
+    for line in [
+        "larder_requests_total{method=\"GET\",resource=\"manifest\",status=\"200\"} 1",
+        "larder_requests_total{method=\"GET\",resource=\"manifest\",status=\"404\"} 1",
+        "larder_errors_total{code=\"MANIFEST_UNKNOWN\"} 1",
+        "larder_store{what=\"tags\"} 5",
+        "larder_uploads 0",
+    ] {
+        assert!(metrics.contains(line), "{line}: {metrics}");
+    }
+    assert_eq!(ask(figures, "GET", "/readyz", &[], b"").unwrap().status, 200);
+    assert_eq!(ask(figures, "GET", "/v2/", &[], b"").unwrap().status, 404);
+    assert_eq!(ask(figures, "POST", "/metrics", &[], b"").unwrap().status, 405);
     assert_eq!(serving.stop("TERM"), 0);
     // Pulls that were counted and not yet written are written at the end.
     let shown = house.larder("--json shelf show vendor/kettle:2").ends(0).json();
