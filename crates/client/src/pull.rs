@@ -3,9 +3,11 @@
 use bytes::{Buf as _, Bytes, BytesMut};
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Document, MANIFEST_LIMIT, media_type};
-use larder_core::name::RepositoryName;
+use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
-use reqwest::header::{ACCEPT, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, HeaderValue, RANGE};
+use reqwest::header::{
+    ACCEPT, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, HeaderValue, IF_NONE_MATCH, RANGE,
+};
 use reqwest::{Method, Response, StatusCode};
 use tokio::sync::OwnedSemaphorePermit;
 
@@ -54,13 +56,24 @@ impl Registry {
     ) -> Result<Resolved, ClientError> {
         let call = self.manifest_call(Method::HEAD, repository, selector);
         let answer = self.send(&call).await?;
+        self.resolved(repository, selector, answer, &call.action).await
+    }
+
+    /// What an answer to HEAD says.
+    async fn resolved(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+        answer: Response,
+        action: &str,
+    ) -> Result<Resolved, ClientError> {
         match answer.status() {
             status if status.is_success() => {}
             StatusCode::NOT_FOUND => return Err(self.manifest_missing(repository, selector).await),
             StatusCode::METHOD_NOT_ALLOWED => {
                 return self.resolve_by_get(repository, selector).await;
             }
-            _ => return Err(self.transport().refusal(answer, &call.action).await),
+            _ => return Err(self.transport().refusal(answer, action).await),
         }
         let header =
             |name| answer.headers().get(name).and_then(|value| HeaderValue::to_str(value).ok());
@@ -86,6 +99,27 @@ impl Registry {
             }
             _ => self.resolve_by_get(repository, selector).await,
         }
+    }
+
+    /// Asks whether a tag still points where it did, with one HEAD request that says so; a registry
+    /// that takes such conditions then answers without looking further. None: it does.
+    pub async fn recheck(
+        &self,
+        repository: &RepositoryName,
+        tag: &Tag,
+        known: &Digest,
+    ) -> Result<Option<Resolved>, ClientError> {
+        let selector = Selector::Tag(tag.clone());
+        let mut call = self.manifest_call(Method::HEAD, repository, &selector);
+        if let Ok(condition) = HeaderValue::from_str(&format!("\"{known}\"")) {
+            call.headers.insert(IF_NONE_MATCH, condition);
+        }
+        let answer = self.send(&call).await?;
+        if answer.status() == StatusCode::NOT_MODIFIED {
+            return Ok(None);
+        }
+        let resolved = self.resolved(repository, &selector, answer, &call.action).await?;
+        Ok(Some(resolved).filter(|resolved| resolved.digest != *known))
     }
 
     async fn resolve_by_get(
@@ -167,7 +201,7 @@ impl Registry {
         selector: &Selector,
     ) -> ClientError {
         let mut url = self.repository_url(repository, "tags/list");
-        url.set_query(Some("n=1"));
+        url.query_pairs_mut().append_pair("n", "1");
         let scope = Scope::Pull(repository.to_string());
         let call = Call::new(Method::GET, url, scope, format!("the tags of {repository}"));
         let there = match self.send(&call).await {
@@ -189,13 +223,25 @@ impl Registry {
         digest: &Digest,
         size: u64,
     ) -> Result<BlobStream, ClientError> {
+        self.blob_from(repository, digest, Some(size), 0).await
+    }
+
+    /// The same from a byte on, and for a blob of which nobody has said how large it is: then the
+    /// registry's word is taken for it.
+    pub async fn blob_from(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        size: Option<u64>,
+        from: u64,
+    ) -> Result<BlobStream, ClientError> {
         let permit = self.inner.streams.clone().acquire_owned().await.ok();
         let mut stream = BlobStream {
             registry: self.clone(),
             repository: repository.clone(),
             digest: digest.clone(),
             size,
-            received: 0,
+            received: from,
             idle_tries: 0,
             since_open: 0,
             known: 0,
@@ -248,7 +294,8 @@ pub struct BlobStream {
     registry: Registry,
     repository: RepositoryName,
     digest: Digest,
-    size: u64,
+    /// None: neither the caller nor the registry has said.
+    size: Option<u64>,
     received: u64,
     idle_tries: usize,
     /// Bytes that this try has brought.
@@ -275,14 +322,17 @@ impl BlobStream {
                         }
                         return self.take(chunk).map(Some);
                     }
-                    Ok(None) if self.received == self.size => return Ok(None),
+                    // Without a length, the end of a body that is whole as such is the end.
+                    Ok(None) if self.size.is_none_or(|size| size == self.received) => {
+                        return Ok(None);
+                    }
                     Ok(None) => "the connection was closed early".to_owned(),
                     Err(error) => innermost(&error),
                 },
                 None => "the connection was closed".to_owned(),
             };
             self.answer = None;
-            if self.received == self.size {
+            if self.size == Some(self.received) {
                 return Ok(None);
             }
             self.idle_tries = if self.since_open < PROGRESS { self.idle_tries + 1 } else { 0 };
@@ -297,15 +347,20 @@ impl BlobStream {
     fn take(&mut self, chunk: Bytes) -> Result<Bytes, ClientError> {
         self.received += chunk.len() as u64;
         self.since_open += chunk.len() as u64;
-        if self.received > self.size {
-            return Err(ClientError::Length {
-                host: self.registry.host().to_owned(),
-                digest: self.digest.clone(),
-                expected: self.size,
-                actual: self.received,
-            });
+        match self.size {
+            Some(size) if self.received > size => Err(self.wrong_length(size, self.received)),
+            _ => Ok(chunk),
         }
-        Ok(chunk)
+    }
+
+    /// How many bytes the blob has, as far as somebody has said.
+    pub fn size(&self) -> Option<u64> {
+        self.size
+    }
+
+    fn wrong_length(&self, expected: u64, actual: u64) -> ClientError {
+        let host = self.registry.host().to_owned();
+        ClientError::Length { host, digest: self.digest.clone(), expected, actual }
     }
 
     fn cut(&self, cause: String) -> ClientError {
@@ -313,7 +368,7 @@ impl BlobStream {
             host: self.registry.host().to_owned(),
             digest: self.digest.clone(),
             received: self.received,
-            size: self.size,
+            size: self.size.unwrap_or(self.received),
             cause,
         }
     }
@@ -357,15 +412,12 @@ impl BlobStream {
                 .protocol("a partial answer that begins after the byte that was asked for"));
         }
         // A length that is wrong from the start need not be read to its end.
-        if let Some(length) = answer.content_length()
-            && starts_at + length != self.size
-        {
-            return Err(ClientError::Length {
-                host: registry.host().to_owned(),
-                digest: self.digest.clone(),
-                expected: self.size,
-                actual: starts_at + length,
-            });
+        if let Some(length) = answer.content_length() {
+            let says = starts_at.saturating_add(length);
+            if let Some(size) = self.size.filter(|size| *size != says) {
+                return Err(self.wrong_length(size, says));
+            }
+            self.size = Some(says);
         }
         self.answer = Some(answer);
         self.since_open = 0;

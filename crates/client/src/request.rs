@@ -81,7 +81,11 @@ impl Registry {
     }
 
     pub(crate) fn repository_url(&self, repository: &RepositoryName, rest: &str) -> Url {
-        self.transport().options.endpoint.url(&format!("{repository}/{rest}"))
+        let mut url = self.transport().options.endpoint.url(&format!("{repository}/{rest}"));
+        if let Some(namespace) = &self.transport().options.namespace {
+            url.query_pairs_mut().append_pair("ns", namespace);
+        }
+        url
     }
 
     /// Sends a call: with the pass that the scope has, and once more after a sign-in when the

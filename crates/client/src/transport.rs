@@ -36,6 +36,9 @@ pub struct Options {
     pub patience: Duration,
     /// How long an answer may take to begin or to go on.
     pub silence: Duration,
+    /// The registry whose content is asked for, where a mirror of several is asked: told as `ns=HOST`
+    /// with every request.
+    pub namespace: Option<String>,
 }
 
 impl Options {
@@ -51,6 +54,7 @@ impl Options {
             pause: Duration::from_millis(200),
             patience: Duration::from_secs(60),
             silence: Duration::from_secs(60),
+            namespace: None,
         }
     }
 }

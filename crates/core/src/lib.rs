@@ -5,6 +5,7 @@
 //! above carry out what is decided here.
 
 pub mod allowance;
+pub mod cached;
 pub mod companion;
 pub mod digest;
 pub mod document;
@@ -12,6 +13,7 @@ pub mod holdings;
 pub mod lock;
 pub mod name;
 pub mod nearest;
+pub mod nodes;
 pub mod parcel;
 pub mod pattern;
 pub mod platform;

@@ -72,6 +72,8 @@ impl fmt::Debug for Pattern {
     }
 }
 
+impl Eq for Pattern {}
+
 impl PartialEq for Pattern {
     fn eq(&self, other: &Self) -> bool {
         self.text == other.text

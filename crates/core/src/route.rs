@@ -1,8 +1,9 @@
 //! Where is an upstream's image found in this larder?
 
+use crate::cached::Reach;
 use crate::digest::Digest;
 use crate::lock::{Lock, Locked};
-use crate::name::{Host, Tag};
+use crate::name::{Host, RepositoryName, Tag};
 use crate::reference::{Image, Reference};
 
 /// One way in: an upstream's image and the larder's repository that it is brought to.
@@ -19,6 +20,18 @@ pub struct Entry {
 pub struct Routes {
     own: Host,
     entries: Vec<Entry>,
+    shelves: Vec<Shelf>,
+}
+
+/// A cached shelf as a way in.
+#[derive(Debug, Clone)]
+pub struct Shelf {
+    /// The upstream that it caches.
+    pub host: Host,
+    /// Its name.
+    pub name: RepositoryName,
+    /// What of the upstream can be reached through it.
+    pub reach: Reach,
 }
 
 /// Where a reference stands.
@@ -34,6 +47,11 @@ pub enum Standing {
         /// digest was written, that one.
         digest: Digest,
     },
+    /// A cached shelf fetches it when somebody asks for it.
+    Cached {
+        /// The same image on that shelf, with the tag and the digest that were written.
+        target: Reference,
+    },
     /// An intake entry brings the image in, but not this tag or digest.
     NotLocked {
         /// The tags of the image that are locked.
@@ -46,7 +64,24 @@ pub enum Standing {
 impl Routes {
     /// Routes of the larder that clusters reach at `own`.
     pub fn new(own: Host, entries: Vec<Entry>) -> Self {
-        Self { own, entries }
+        Self { own, entries, shelves: Vec::new() }
+    }
+
+    /// With cached shelves too. Where an intake entry brings an image in, that goes first.
+    #[must_use]
+    pub fn with_shelves(mut self, shelves: Vec<Shelf>) -> Self {
+        self.shelves = shelves;
+        self
+    }
+
+    /// An upstream's image on a cached shelf. None: no shelf reaches it.
+    fn cached(&self, image: &Image) -> Option<Image> {
+        let reaches = |shelf: &&Shelf| {
+            shelf.host == image.host && shelf.reach.check(&image.repository).is_ok()
+        };
+        let shelf = self.shelves.iter().find(reaches)?;
+        let repository = format!("{}/{}", shelf.name, image.repository).parse().ok()?;
+        Some(Image { host: self.own.clone(), repository })
     }
 
     /// The larder's own host.
@@ -68,6 +103,12 @@ impl Routes {
         lock.of_image(&entry.image).find(|(name, _)| **name == tag).map(|(_, l)| l.here().clone())
     }
 
+    /// Whether one of the larder's own references lies on a cached shelf.
+    pub fn is_cached(&self, own: &Reference) -> bool {
+        let shelf = own.repository.first_component();
+        own.host == self.own && self.shelves.iter().any(|known| known.name.as_str() == shelf)
+    }
+
     /// Decides where a reference stands.
     pub fn standing(&self, reference: &Reference, lock: &Lock) -> Standing {
         if reference.host == self.own {
@@ -78,7 +119,13 @@ impl Routes {
             return Standing::Own;
         }
         let Some(target) = self.target(&image) else {
-            return Standing::NoRoute;
+            return match self.cached(&image) {
+                Some(target) => {
+                    let target = target.with(reference.tag.clone(), reference.digest.clone());
+                    Standing::Cached { target }
+                }
+                None => Standing::NoRoute,
+            };
         };
         let found = match (&reference.digest, &reference.tag) {
             (Some(digest), _) => lock
@@ -155,6 +202,16 @@ mod tests {
         let own = Reference::read(&format!("{ours}:1.9.2"), &Unqualified::default()).unwrap();
         assert_eq!(routes.locked_digest(&own.reference, &lock), Some(Digest::of(b"index")));
         assert_eq!(standing("kettle:2"), Standing::NoRoute);
+        let reach = Reach::new(vec!["library/**".parse().unwrap()], Vec::new()).unwrap();
+        let (host, name) = ("docker.io".parse().unwrap(), "hub".parse().unwrap());
+        let cached = routes.clone().with_shelves(vec![Shelf { host, name, reach }]);
+        let kettle = Reference::read("kettle:2", &Unqualified::default()).unwrap().reference;
+        let Standing::Cached { target } = cached.standing(&kettle, &lock) else {
+            panic!("it is on the shelf");
+        };
+        assert_eq!(target.to_string(), "larder.emberfall.example:5080/hub/library/kettle:2");
+        let outside = Reference::read("others/kettle:2", &Unqualified::default()).unwrap();
+        assert_eq!(cached.standing(&outside.reference, &lock), Standing::NoRoute);
         let others = Standing::NotLocked { locked: vec![tag] };
         assert_eq!(standing(upstream), others);
         assert_eq!(standing(&format!("{upstream}:1.9.2@{}", Digest::of(b"other"))), others);

@@ -4,7 +4,9 @@ mod credentials;
 mod fault;
 mod load;
 mod model;
+mod shelf;
 mod values;
 
 pub use load::{find, load};
-pub use model::{Config, Intake, Upstream};
+pub use model::{Config, Intake, Strangers, Upstream};
+pub use shelf::Caching;

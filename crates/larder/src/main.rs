@@ -1,6 +1,7 @@
 //! Iron Larder, the program: it brings third-party container images into a registry of one's own,
 //! serves them, and makes deployments use them.
 
+mod cached;
 mod commands;
 mod config;
 mod context;

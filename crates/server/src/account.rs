@@ -18,6 +18,8 @@ use crate::meters::{From, Received, Refused, Streamed};
 pub(crate) struct Account {
     pub app: Arc<App>,
     pub client: Option<IpAddr>,
+    /// The cluster that it says it comes from.
+    pub cluster: Option<String>,
     pub method: Method,
     pub path: String,
     pub resource: &'static str,
@@ -78,16 +80,18 @@ impl Account {
         }
         let client = self.client.map(|client| client.to_string()).unwrap_or_default();
         let path = &self.path;
+        let cluster = self.cluster.as_deref().unwrap_or("-");
         let received = ending.received;
         let milliseconds = u64::try_from(took.as_millis()).unwrap_or(u64::MAX);
         let from = match ending.from {
             Some(From::Memory) => "memory",
             Some(From::Disk) => "disk",
+            Some(From::Upstream) => "upstream",
             None => "-",
         };
         tracing::info!(
             target: "larder_server::access",
-            client, %method, path, status, sent, received, milliseconds, from, whole, "request"
+            client, cluster, %method, path, status, sent, received, milliseconds, from, whole, "request"
         );
     }
 }

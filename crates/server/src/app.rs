@@ -5,6 +5,7 @@ use std::time::Duration;
 use larder_core::name::RepositoryName;
 use larder_store::Store;
 
+use crate::cache::Cache;
 use crate::error::{ApiError, Code};
 use crate::limits::{Limits, Slots};
 use crate::meters::Meters;
@@ -27,6 +28,10 @@ pub struct Settings {
     pub shelves: Vec<Shelf>,
     /// Whether pushes and removals are refused altogether.
     pub read_only: bool,
+    /// The clusters whose nodes may say that they come from there.
+    pub clusters: Vec<String>,
+    /// Whether nodes that ask for an upstream's image must say from which cluster they come.
+    pub refuse_strangers: bool,
     /// What clients may take.
     pub limits: Limits,
 }
@@ -35,6 +40,8 @@ pub struct Settings {
 pub struct App {
     /// Its bytes and records.
     pub store: Store,
+    /// Its cached shelves.
+    pub cache: Cache,
     pub(crate) settings: Settings,
     pub(crate) uploads: Slots,
     pub(crate) remembered: Remembered,
@@ -44,10 +51,17 @@ pub struct App {
 }
 
 impl App {
-    /// A registry over a store.
+    /// A registry over a store, without cached shelves.
     pub fn new(store: Store, settings: Settings) -> Self {
+        let cache = Cache::new(store.clone(), Vec::new(), None);
+        Self::with_cache(store, cache, settings)
+    }
+
+    /// A registry over a store, with cached shelves over the same one.
+    pub fn with_cache(store: Store, cache: Cache, settings: Settings) -> Self {
         Self {
             store,
+            cache,
             uploads: Slots::new(settings.limits.uploads_per_client),
             settings,
             remembered: Remembered::default(),
@@ -69,6 +83,18 @@ impl App {
     pub(crate) fn check_push(&self, repository: &RepositoryName) -> Result<(), ApiError> {
         self.check_writable()?;
         let (shelf, shelves) = (repository.first_component(), &self.settings.shelves);
+        if let Some(cached) = self.cache.shelf_of(repository) {
+            let host = cached.upstream.host();
+            let storing: Vec<&str> = shelves.iter().map(|shelf| shelf.name.as_str()).collect();
+            let message = match storing.as_slice() {
+                [] => format!("the shelf {shelf} caches {host} and takes no pushes"),
+                storing => format!(
+                    "the shelf {shelf} caches {host} and takes no pushes; push to one of: {}",
+                    storing.join(", ")
+                ),
+            };
+            return Err(ApiError::new(Code::Denied, message));
+        }
         if shelves.is_empty() || shelves.iter().any(|known| known.name == shelf) {
             return Ok(());
         }
@@ -76,6 +102,21 @@ impl App {
         let message =
             format!("there is no shelf `{shelf}` here; the shelves are: {}", names.join(", "));
         Err(ApiError::new(Code::NameUnknown, message))
+    }
+
+    /// Refuses a removal where the registry only serves, or serves what is another's.
+    pub(crate) fn check_removal(&self, repository: &RepositoryName) -> Result<(), ApiError> {
+        self.check_writable()?;
+        match self.cache.shelf_of(repository) {
+            None => Ok(()),
+            Some(cached) => {
+                let (name, host) = (&cached.name, cached.upstream.host());
+                let message = format!(
+                    "the shelf {name} caches {host}; its operator removes with `larder shelf drop`"
+                );
+                Err(ApiError::new(Code::Denied, message))
+            }
+        }
     }
 
     /// Whether an index of this repository may lack some of what it lists.
@@ -87,6 +128,10 @@ impl App {
     /// What goes on beside the requests for as long as the registry runs: counts of pulls are
     /// written down, uploads that nobody goes on with are given up. It never ends by itself.
     pub async fn keep_house(&self) {
+        tokio::join!(self.keep_records(), self.cache.keep_house());
+    }
+
+    async fn keep_records(&self) {
         const TURN: Duration = Duration::from_secs(1);
         const ABANDONED_EACH: u32 = 3600;
         let mut turn = 0;
@@ -109,6 +154,9 @@ impl App {
 
     /// Writes down what was counted since the last time. What cannot be written is kept for the next.
     pub async fn write_tally(&self) {
+        for traffic in self.cache.write_counts().await {
+            self.meters.add_traffic(&traffic);
+        }
         let uses = self.tally.take();
         if uses.is_empty() {
             return;

@@ -9,6 +9,7 @@ use larder_core::name::RepositoryName;
 use larder_store::{Removal, StoreError};
 
 use crate::app::App;
+use crate::cached::{self, Had};
 use crate::error::{ApiError, Code};
 use crate::headers::{content_headers, insert, is_known};
 use crate::meters::{From, Streamed};
@@ -24,13 +25,33 @@ pub(crate) async fn get(
     digest: &Digest,
     parts: &Parts,
 ) -> Result<Response, ApiError> {
-    let size = size(app, repository, digest, parts).await?;
+    let had = match recalled(app, parts) {
+        Some(size) => {
+            cached::count_recalled(app, repository);
+            Some(Had::Here(size))
+        }
+        None => cached::blob(app, repository, digest, parts).await?,
+    };
+    let (size, coming) = match had {
+        None => (Some(size(app, repository, digest, parts).await?), None),
+        Some(Had::Here(size)) => (Some(size), None),
+        Some(Had::Size(size)) => (size, None),
+        Some(Had::Coming(taking, size)) => (size, Some(taking)),
+    };
     let mut response = Response::new(Body::empty());
     content_headers(response.headers_mut(), digest, "application/octet-stream");
     if is_known(&parts.headers, digest) {
         *response.status_mut() = StatusCode::NOT_MODIFIED;
         return Ok(response);
     }
+    response.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static(FOR_EVER));
+    let Some(size) = size else {
+        // Nobody knows how long it is before it is here: no part of it can be named.
+        if let Some(taking) = coming {
+            cached::send(&mut response, taking, 0, None);
+        }
+        return Ok(response);
+    };
     response.headers_mut().insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
     let range = parts.headers.get(header::RANGE).and_then(|range| range.to_str().ok());
     let range = match range.map(|range| read_range(range, size)) {
@@ -52,8 +73,13 @@ pub(crate) async fn get(
         }
     };
     insert(response.headers_mut(), header::CONTENT_LENGTH, &(range.end - range.start).to_string());
-    response.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static(FOR_EVER));
-    if parts.method != Method::HEAD {
+    if parts.method == Method::HEAD {
+        return Ok(response);
+    }
+    cached::count_sent(app, repository, range.end - range.start);
+    if let Some(taking) = coming {
+        cached::send(&mut response, taking, range.start, Some(range.end));
+    } else {
         let reader = app.store.blobs.read(digest, range).await.map_err(|error| match error {
             StoreError::NotFound(_) => {
                 tracing::error!(%digest, "recorded and not there: `larder store verify` tells more");
@@ -79,17 +105,21 @@ async fn size(
     digest: &Digest,
     parts: &Parts,
 ) -> Result<u64, ApiError> {
-    let (path, moment) = (parts.uri.path(), app.store.ledger.moment());
-    let known = moment.and_then(|moment| app.remembered.get(path, &moment));
-    if let Some(Known::Blob(size)) = known {
-        return Ok(size);
-    }
+    let moment = app.store.ledger.moment();
     let size = app.store.ledger.blob(repository, digest).await?;
     let size = size.ok_or_else(|| absent(repository, digest))?;
     if let Some(moment) = moment {
-        app.remembered.keep(path, moment, Known::Blob(size));
+        app.remembered.keep(parts.uri.path(), moment, Known::Blob(size));
     }
     Ok(size)
+}
+
+/// The size of a blob that the repository had a moment ago and has still.
+fn recalled(app: &App, parts: &Parts) -> Option<u64> {
+    match app.remembered.get(parts.uri.path(), &app.store.ledger.moment()?)? {
+        Known::Blob(size) => Some(size),
+        Known::Manifest(_) => None,
+    }
 }
 
 /// The answer to a plain HEAD of a blob whose size is known. None: it is not that plain.
@@ -113,7 +143,7 @@ pub(crate) async fn delete(
     repository: &RepositoryName,
     digest: &Digest,
 ) -> Result<Response, ApiError> {
-    app.check_writable()?;
+    app.check_removal(repository)?;
     match app.store.upkeep.unlink_blob(repository, digest).await? {
         Removal::Done(()) => {
             let mut response = Response::new(Body::empty());

@@ -19,12 +19,13 @@ use larder_store::Removal;
 
 use crate::account::Account;
 use crate::app::App;
-use crate::blobs;
 use crate::error::{ApiError, Code};
 use crate::headers::{accepts, insert, is_known};
 use crate::limits::{Broken, Client, Paced};
 use crate::meters::From;
+use crate::mirror::Asker;
 use crate::remembered::{Held, Known};
+use crate::{blobs, cached};
 
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
 
@@ -40,7 +41,10 @@ pub(crate) fn recall(app: &Arc<App>, request: &Request) -> Option<Response> {
     let path = request.uri().path();
     let known = app.remembered.get(path, &app.store.ledger.moment()?)?;
     let (mut response, resource) = match known {
-        Known::Manifest(held) => (give(app, &held, method, request.headers()).ok()?, "manifest"),
+        Known::Manifest(held) => {
+            cached::count_recalled(app, &held.repository);
+            (give(app, &held, method, request.headers()).ok()?, "manifest")
+        }
         Known::Blob(size) if method == Method::HEAD => {
             (blobs::head(path, size, request.headers())?, "blob")
         }
@@ -48,6 +52,7 @@ pub(crate) fn recall(app: &Arc<App>, request: &Request) -> Option<Response> {
     };
     let account = Account {
         client: request.extensions().get::<Client>().map(|client| client.0),
+        cluster: request.extensions().get::<Asker>().map(|asker| asker.0.clone()),
         method: method.clone(),
         path: path.to_owned(),
         resource,
@@ -65,10 +70,20 @@ pub(crate) async fn get(
     parts: &Parts,
 ) -> Result<Response, ApiError> {
     // Asked before the ledger is: what it says after that is at least as true.
-    let moment = app.store.ledger.moment();
-    let Some((record, bytes)) = app.store.manifest(repository, selector).await? else {
+    let mut moment = app.store.ledger.moment();
+    let brought = cached::manifest(app, repository, selector).await?;
+    let named = brought.as_ref().map(|brought| Selector::Digest(brought.digest.clone()));
+    let found = app.store.manifest(repository, named.as_ref().unwrap_or(selector)).await?;
+    let Some((record, bytes)) = found else {
         return Err(absent(app, repository, selector).await?);
     };
+    let from = brought.as_ref().map_or(From::Disk, |brought| brought.from);
+    let until = brought.as_ref().and_then(|brought| brought.until);
+    let warning = brought.and_then(|brought| brought.warning);
+    // What was just fetched changed something, and what may be out of date is asked about again.
+    if warning.is_some() || !cached::still_holds(until) {
+        moment = None;
+    }
     let text = |text: &str| {
         HeaderValue::from_str(text).map_err(|_| {
             let message = format!("the media type of {} cannot be written down", record.digest);
@@ -83,13 +98,15 @@ pub(crate) async fn get(
         length: HeaderValue::from(bytes.len()),
         bytes,
         digest: record.digest,
+        until,
     });
     if let Some(moment) = moment {
         let known = Known::Manifest(Arc::clone(&held));
         app.remembered.keep(parts.uri.path(), moment, known);
     }
     let mut response = give(app, &held, &parts.method, &parts.headers)?;
-    response.extensions_mut().insert(From::Disk);
+    cached::warn(response.headers_mut(), warning.as_ref());
+    response.extensions_mut().insert(from);
     Ok(response)
 }
 
@@ -118,6 +135,7 @@ fn give(app: &App, held: &Held, method: &Method, asked: &HeaderMap) -> Result<Re
     }
     headers.insert(header::CONTENT_LENGTH, held.length.clone());
     if fetched {
+        cached::count_sent(app, &held.repository, held.bytes.len() as u64);
         *response.body_mut() = Body::from(held.bytes.clone());
     }
     Ok(response)
@@ -202,7 +220,7 @@ pub(crate) async fn delete(
     repository: &RepositoryName,
     selector: &Selector,
 ) -> Result<Response, ApiError> {
-    app.check_writable()?;
+    app.check_removal(repository)?;
     let gone = match selector {
         Selector::Tag(tag) => app.store.upkeep.remove_tag(repository, tag).await?.is_some(),
         Selector::Digest(digest) => match app.store.remove_manifest(repository, digest).await? {

@@ -1,10 +1,12 @@
 //! A registry's figures, and what handlers tell of an answer for them.
 
-use larder_store::Store;
+use larder_store::{Standing, Store, Traffic};
 use prometheus::{
     Histogram, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, IntGaugeVec, Opts, Registry,
     TextEncoder,
 };
+
+use crate::cache::Cache;
 
 /// How many bytes of a request's body were taken: put into the answer by its handler.
 #[derive(Debug, Clone, Copy)]
@@ -15,6 +17,7 @@ pub(crate) struct Received(pub u64);
 pub(crate) enum From {
     Memory,
     Disk,
+    Upstream,
 }
 
 /// The code of a refusal, for the figures.
@@ -34,6 +37,9 @@ pub struct Meters {
     /// Uploads whose bytes are coming in.
     pub uploads: IntGauge,
     store: IntGaugeVec,
+    cache: IntCounterVec,
+    cache_bytes: IntCounterVec,
+    upstream: IntGaugeVec,
 }
 
 impl Meters {
@@ -60,6 +66,12 @@ impl Meters {
         let store = Opts::new("larder_store", "What the store holds, each content once");
         let store = IntGaugeVec::new(store, &["what"]).expect("a fixed name");
         registry.register(Box::new(store.clone())).expect("registered once");
+        let upstream = Opts::new(
+            "larder_upstream",
+            "How an upstream stands: asks (1 or 0), pulls_left, back_seconds until it is asked again",
+        );
+        let upstream = IntGaugeVec::new(upstream, &["host", "what"]).expect("a fixed name");
+        registry.register(Box::new(upstream.clone())).expect("registered once");
         Self {
             requests: counter(
                 "larder_requests_total",
@@ -74,6 +86,17 @@ impl Meters {
                 &["resource"],
             ),
             seconds,
+            cache: counter(
+                "larder_cache_answers_total",
+                "Answers of cached shelves, by whether content had to be fetched",
+                &["shelf", "outcome"],
+            ),
+            cache_bytes: counter(
+                "larder_cache_bytes_total",
+                "Bytes of content of cached shelves",
+                &["shelf", "way"],
+            ),
+            upstream,
             connections: gauge("larder_connections", "Connections that are open"),
             uploads: gauge("larder_uploads", "Uploads whose bytes are coming in"),
             store,
@@ -81,8 +104,31 @@ impl Meters {
         }
     }
 
+    /// Adds what a cached shelf did.
+    pub(crate) fn add_traffic(&self, traffic: &Traffic) {
+        let answers = |outcome: &str| self.cache.with_label_values(&[&traffic.shelf, outcome]);
+        answers("hit").inc_by(traffic.hits);
+        answers("miss").inc_by(traffic.misses);
+        let bytes = |way: &str| self.cache_bytes.with_label_values(&[&traffic.shelf, way]);
+        bytes("sent").inc_by(traffic.sent);
+        bytes("fetched").inc_by(traffic.fetched);
+    }
+
+    fn set_upstream(&self, standing: &Standing) {
+        let set = |what: &str, value: i64| {
+            self.upstream.with_label_values(&[standing.host.as_str(), what]).set(value);
+        };
+        let back = standing.until.map_or(0, |until| (until - standing.at).max(0) / 1000);
+        set("asks", i64::from(back == 0));
+        set("back_seconds", back);
+        if let Some(left) = standing.remaining {
+            set("pulls_left", i64::try_from(left).unwrap_or(i64::MAX));
+        }
+    }
+
     /// All of them as text. What the store holds is looked up for it.
-    pub(crate) async fn text(&self, store: &Store) -> String {
+    pub(crate) async fn text(&self, store: &Store, cache: &Cache) -> String {
+        cache.upstreams().for_each(|upstream| self.set_upstream(&upstream.standing()));
         match store.ledger.totals().await {
             Ok(totals) => {
                 for (what, count) in [

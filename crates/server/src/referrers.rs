@@ -8,6 +8,7 @@ use larder_core::document::{Document, media_type};
 use larder_core::name::RepositoryName;
 
 use crate::app::App;
+use crate::cached;
 use crate::error::{ApiError, Code};
 use crate::headers::{insert, query};
 
@@ -28,6 +29,7 @@ pub(crate) async fn list(
         Some(Ok(after)) => Some(after),
         Some(Err(error)) => return Err(ApiError::new(Code::DigestInvalid, error.to_string())),
     };
+    let warning = cached::referrers(app, repository, subject).await?;
     let mut found =
         app.store.ledger.referrers(repository, subject, after.as_ref(), PAGE + 1).await?;
     let more = found.len() > PAGE;
@@ -62,6 +64,7 @@ pub(crate) async fn list(
     let mut response = index.to_string().into_response();
     let headers = response.headers_mut();
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type::INDEX));
+    cached::warn(headers, warning.as_ref());
     if let Some(wanted) = &wanted {
         insert(headers, HeaderName::from_static("oci-filters-applied"), "artifactType");
         tracing::debug!(wanted, "referrers filtered");

@@ -12,6 +12,8 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::Moment;
 
+use crate::cached::still_holds;
+
 /// Bytes of manifests that are kept; then all of them are let go of.
 const MOST: usize = 16 * 1024 * 1024;
 /// What an entry costs beside the manifest's own bytes.
@@ -34,6 +36,8 @@ pub(crate) struct Held {
     pub content_digest: HeaderValue,
     pub etag: HeaderValue,
     pub length: HeaderValue,
+    /// Until when this is the answer, in milliseconds since 1970. None: as long as nothing changes.
+    pub until: Option<i64>,
 }
 
 #[derive(Default)]
@@ -56,7 +60,11 @@ impl Remembered {
         if inner.at.as_ref() != Some(now) {
             return None;
         }
-        inner.answers.get(path).cloned()
+        let known = inner.answers.get(path)?;
+        match known {
+            Known::Manifest(held) if !still_holds(held.until) => None,
+            known => Some(known.clone()),
+        }
     }
 
     /// Keeps what was looked up; `at` is the moment before it was.

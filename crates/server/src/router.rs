@@ -19,6 +19,7 @@ use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::limits::Client;
+use crate::mirror::{self, Asker};
 use crate::path::Target;
 use crate::{base, blobs, catalog, health, manifests, referrers, tags, uploads};
 
@@ -35,7 +36,10 @@ impl hyper::service::Service<Request<Incoming>> for Registry {
     >;
 
     fn call(&self, request: Request<Incoming>) -> Self::Future {
-        let request = request.map(Body::new);
+        let mut request = request.map(Body::new);
+        if let Err(refused) = mirror::receive(&self.0, &mut request) {
+            return Either::Left(ready(Ok(refuse(&self.0, &request, refused))));
+        }
         // What is known already is answered without waiting for anything.
         match manifests::recall(&self.0, &request) {
             Some(response) => Either::Left(ready(Ok(response))),
@@ -47,7 +51,12 @@ impl hyper::service::Service<Request<Incoming>> for Registry {
 /// The registry as a router, for whoever puts something in front of it.
 pub fn router(app: Arc<App>) -> Router {
     Router::new()
-        .fallback(|State(app): State<Arc<App>>, request: Request| answer(app, request))
+        .fallback(|State(app): State<Arc<App>>, mut request: Request| async move {
+            match mirror::receive(&app, &mut request) {
+                Ok(()) => answer(app, request).await,
+                Err(refused) => refuse(&app, &request, refused),
+            }
+        })
         .with_state(app)
 }
 
@@ -66,7 +75,9 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
             let known = matches!(*request.method(), Method::GET | Method::HEAD);
             let response = match request.uri().path() {
                 _ if !known => health::plain(StatusCode::METHOD_NOT_ALLOWED, "GET, HEAD\n".into()),
-                "/metrics" => health::plain(StatusCode::OK, app.meters.text(&app.store).await),
+                "/metrics" => {
+                    health::plain(StatusCode::OK, app.meters.text(&app.store, &app.cache).await)
+                }
                 "/healthz" => health::alive(),
                 "/readyz" => health::ready(&app).await,
                 _ => health::plain(StatusCode::NOT_FOUND, "/metrics, /healthz, /readyz\n".into()),
@@ -74,6 +85,25 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
             Ok(response)
         }
         .boxed()
+    }
+}
+
+/// Refuses a request that is not looked into any further.
+fn refuse(app: &Arc<App>, request: &Request, refused: ApiError) -> Response {
+    let mut response = account(app, request, "nothing").close_with(refused.into_response());
+    response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
+    response
+}
+
+fn account(app: &Arc<App>, request: &Request, resource: &'static str) -> Account {
+    Account {
+        client: request.extensions().get::<Client>().map(|client| client.0),
+        cluster: request.extensions().get::<Asker>().map(|asker| asker.0.clone()),
+        method: request.method().clone(),
+        path: request.uri().path().to_owned(),
+        resource,
+        began: Instant::now(),
+        app: Arc::clone(app),
     }
 }
 
@@ -88,14 +118,7 @@ async fn answer(app: Arc<App>, request: Request) -> Response {
     // Some in front of us may have read such a body's length otherwise: nothing that follows it on the
     // same connection is believed (RFC 9112, section 6.1).
     let ends = request.headers().contains_key(header::TRANSFER_ENCODING);
-    let account = Account {
-        client: request.extensions().get::<Client>().map(|client| client.0),
-        method: request.method().clone(),
-        path: request.uri().path().to_owned(),
-        resource: target.as_ref().map_or("nothing", Target::resource),
-        began: Instant::now(),
-        app: Arc::clone(&app),
-    };
+    let account = account(&app, &request, target.as_ref().map_or("nothing", Target::resource));
     let handled = async {
         match target {
             Ok(target) => dispatch(&app, target, request).await,

@@ -1,14 +1,17 @@
 //! A stand-in cluster: it takes workloads, pulls their images over HTTP as a node does, and
 //! reports events and states in the platform's own words.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::fmt;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use larder_client::{ClientError, Options, Registry};
-use larder_core::digest::Hasher;
+use larder_core::digest::{Digest, Hasher};
 use larder_core::document::Document;
+use larder_core::name::Host;
+use larder_core::nodes::{self, Way};
 use larder_core::platform::Platform;
 use larder_core::reference::{Malformed, Reason, Reference, Selector, Unqualified};
 use larder_core::rewrite::{Finding, scan};
@@ -20,8 +23,10 @@ pub struct Cluster {
     /// The hosts that its nodes can reach, with the address behind each. All others do not exist
     /// for it.
     hosts: BTreeMap<String, String>,
-    /// References that its nodes have pulled already.
-    present: BTreeSet<String>,
+    /// The folder of its nodes' mirror configuration. None: they have none.
+    mirrors: Option<PathBuf>,
+    /// References that its nodes have pulled already, with what each was.
+    present: BTreeMap<String, Digest>,
 }
 
 /// A pod as the cluster lists it.
@@ -85,12 +90,42 @@ impl Cluster {
     /// A cluster whose nodes have this platform and reach these hosts: names as in references,
     /// each with the endpoint behind it.
     pub fn new(name: &str, platform: Platform, hosts: BTreeMap<String, String>) -> Self {
-        Self { name: name.to_owned(), platform, hosts, present: BTreeSet::new() }
+        Self { name: name.to_owned(), platform, hosts, mirrors: None, present: BTreeMap::new() }
     }
 
     /// From now on its nodes reach this host too, at this endpoint.
     pub fn reach(&mut self, host: &str, endpoint: &str) {
         self.hosts.insert(host.to_owned(), endpoint.to_owned());
+    }
+
+    /// From now on its nodes read this folder as the runtime of the first family does: anew with every
+    /// pull.
+    pub fn configure_nodes(&mut self, folder: &Path) {
+        self.mirrors = Some(folder.to_owned());
+    }
+
+    /// Its nodes forget what they have pulled, as new ones would.
+    pub fn renew_nodes(&mut self) {
+        self.present.clear();
+    }
+
+    /// What its nodes have, in the form in which the platform reports it.
+    pub fn node_report(&self) -> serde_json::Value {
+        let images = self.present.iter().map(|(reference, digest)| {
+            let repository = reference.split('@').next().unwrap_or(reference);
+            let end = repository.rfind('/').unwrap_or(0);
+            let repository = match repository[end..].find(':') {
+                Some(colon) => &repository[..end + colon],
+                None => repository,
+            };
+            serde_json::json!({ "names": [format!("{repository}@{digest}"), reference] })
+        });
+        let node = serde_json::json!({
+            "apiVersion": "v1", "kind": "Node",
+            "metadata": { "name": format!("{}-1", self.name) },
+            "status": { "images": images.collect::<Vec<_>>() },
+        });
+        serde_json::json!({ "apiVersion": "v1", "kind": "List", "items": [node] })
     }
 
     /// Takes files on a free loopback port: `POST /apply` answers with the pods and their events.
@@ -176,14 +211,14 @@ impl Cluster {
                 return;
             }
         };
-        if self.present.contains(&reference.to_string()) && !reference.is_floating() {
+        if self.present.contains_key(&reference.to_string()) && !reference.is_floating() {
             let message = format!("Container image \"{written}\" already present on machine");
             pod.events.push(normal("Pulled", message));
         } else {
             pod.events.push(normal("Pulling", format!("Pulling image \"{written}\"")));
             match self.pull(&reference).await {
-                Ok(bytes) => {
-                    self.present.insert(reference.to_string());
+                Ok((bytes, digest)) => {
+                    self.present.insert(reference.to_string(), digest);
                     let message = format!(
                         "Successfully pulled image \"{written}\". Image size: {bytes} bytes."
                     );
@@ -207,36 +242,65 @@ impl Cluster {
     }
 
     /// Pulls an image as a node's runtime does and gives the bytes moved, or the runtime's text.
-    async fn pull(&self, reference: &Reference) -> Result<u64, String> {
+    async fn pull(&self, reference: &Reference) -> Result<(u64, Digest), String> {
         let mut full = reference.clone();
         if full.tag.is_none() && full.digest.is_none() {
             full = full.at(full.selector());
         }
+        let way = self.way(&full.host);
+        let mut errors = Vec::new();
+        for place in places(&way, &full.host) {
+            let outcome = self.pull_from(&place, &full).await;
+            match outcome {
+                Ok(pulled) => return Ok(pulled),
+                Err(error) => errors.push(error),
+            }
+        }
+        // The first that is more than "not found" is what the operator reads.
+        let missing = |error: &String| error.contains("code = NotFound");
+        let told = errors.iter().position(|error| !missing(error)).unwrap_or(0);
+        Err(errors.into_iter().nth(told).unwrap_or_else(|| "rpc error: code = NotFound".into()))
+    }
+
+    /// What its nodes do for an upstream.
+    fn way(&self, host: &Host) -> Way {
+        let straight = Way { upstream: true, ..Way::default() };
+        let Some(folder) = &self.mirrors else { return straight };
+        let own = [folder.join(host.as_str()), folder.join(nodes::folder_of(host))];
+        let found = own.into_iter().find(|folder| folder.is_dir());
+        let found = found.or_else(|| Some(folder.join(nodes::DEFAULT)).filter(|one| one.is_dir()));
+        match found {
+            Some(folder) => {
+                let text = std::fs::read_to_string(folder.join("hosts.toml")).ok();
+                nodes::read_hosts(text.as_deref(), host)
+            }
+            None => straight,
+        }
+    }
+
+    /// Pulls an image from one place.
+    async fn pull_from(&self, place: &Place, full: &Reference) -> Result<(u64, Digest), String> {
         let unpack = format!("failed to pull and unpack image \"{full}\": ");
         let resolve = format!("{unpack}failed to resolve reference \"{full}\": ");
         let unknown = |text: String| format!("rpc error: code = Unknown desc = {text}");
         let missing = |text: String| format!("rpc error: code = NotFound desc = {text}");
-        let head = format!(
-            "Head \"https://{}/v2/{}/manifests/{}\"",
-            full.host,
-            full.repository,
-            full.selector()
-        );
-
-        let Some(endpoint) = self.hosts.get(full.host.as_str()) else {
-            let name = full.host.name();
+        let (address, host) = (&place.address, place.host());
+        let head =
+            format!("Head \"{address}/v2/{}/manifests/{}\"", full.repository, full.selector());
+        let Some(endpoint) = self.hosts.get(host) else {
+            let name = host.split(':').next().unwrap_or(host);
             let text = format!(
                 "{resolve}failed to do request: {head}: dial tcp: lookup {name} on 10.96.0.10:53: no such host"
             );
             return Err(unknown(text));
         };
-        let registry = connect(full.host.as_str(), endpoint)?;
+        let endpoint = format!("{}{}", endpoint.trim_end_matches('/'), place.path());
+        let registry = connect(host, &endpoint, place.namespace.clone())?;
         let status = |error: &ClientError| match error {
             ClientError::NotFound { .. } => missing(format!("{resolve}{full}: not found")),
             ClientError::Denied { status, .. } | ClientError::Refused { status, .. } => {
                 unknown(format!(
-                    "{resolve}pulling from host {} failed with status code [manifests {}]: {status} {}",
-                    full.host,
+                    "{resolve}pulling from host {host} failed with status code [manifests {}]: {status} {}",
                     full.selector(),
                     phrase(*status)
                 ))
@@ -250,6 +314,7 @@ impl Cluster {
         let content = |error: ClientError| {
             unknown(format!("{unpack}failed to copy: httpReadSeeker: failed open: {error}"))
         };
+        let top = found.digest.clone();
         let index = Selector::Digest(found.digest);
         let (_, mut document) =
             registry.manifest(&full.repository, &index).await.map_err(content)?;
@@ -259,9 +324,8 @@ impl Cluster {
             let child = Selector::Digest(child.digest.clone());
             (_, document) = registry.manifest(&full.repository, &child).await.map_err(content)?;
         }
-        self.fetch_blobs(&registry, &full, &document)
-            .await
-            .map_err(|text| unknown(format!("{unpack}{text}")))
+        let bytes = self.fetch_blobs(&registry, full, &document).await;
+        bytes.map(|bytes| (bytes, top)).map_err(|text| unknown(format!("{unpack}{text}")))
     }
 
     async fn fetch_blobs(
@@ -294,12 +358,53 @@ impl Cluster {
     }
 }
 
-fn connect(host: &str, endpoint: &str) -> Result<Registry, String> {
+fn connect(host: &str, endpoint: &str, namespace: Option<String>) -> Result<Registry, String> {
     let endpoint = endpoint.parse().map_err(|error| format!("{error}"))?;
     // A runtime does not wait between its tries.
-    let options =
-        Options { retries: 1, pause: Duration::from_millis(1), ..Options::new(host, endpoint) };
+    let options = Options {
+        retries: 1,
+        pause: Duration::from_millis(1),
+        namespace,
+        ..Options::new(host, endpoint)
+    };
     Registry::new(options).map_err(|error| error.to_string())
+}
+
+/// One place that a node asks.
+struct Place {
+    /// With what stands in front of `/v2/`.
+    address: String,
+    /// The upstream's host, where the place is told it.
+    namespace: Option<String>,
+}
+
+impl Place {
+    fn host(&self) -> &str {
+        let rest = self.address.split_once("://").map_or(&*self.address, |(_, rest)| rest);
+        rest.split('/').next().unwrap_or_default()
+    }
+
+    fn path(&self) -> &str {
+        let rest = self.address.split_once("://").map_or(&*self.address, |(_, rest)| rest);
+        rest.find('/').map_or("", |slash| &rest[slash..])
+    }
+}
+
+/// The places that a node asks, in its order.
+fn places(way: &Way, host: &Host) -> Vec<Place> {
+    let mut places: Vec<Place> = way
+        .asks
+        .iter()
+        .filter(|ask| ask.resolves)
+        .map(|ask| Place {
+            address: ask.address.clone(),
+            namespace: ask.named.then(|| host.to_string()),
+        })
+        .collect();
+    if way.upstream {
+        places.push(Place { address: format!("https://{host}"), namespace: None });
+    }
+    places
 }
 
 fn invalid_name(written: &str, malformed: &Malformed) -> String {

@@ -37,6 +37,8 @@ pub enum What {
     Redirect(String),
     /// The answer has this field more.
     Says(&'static str, String),
+    /// The answer lacks this field; without its length, the body comes in chunks.
+    Without(&'static str),
     /// The body has so many bytes more, and the length says so.
     Longer(usize),
     /// One byte of the body is another.
@@ -110,6 +112,11 @@ impl Faults {
                     response.headers_mut().insert(name, value);
                 }
                 response
+            }
+            Some(What::Without(name)) => {
+                let (mut parts, body) = next.run(request).await.into_parts();
+                parts.headers.remove(name);
+                Response::from_parts(parts, Body::from_stream(body.into_data_stream()))
             }
             Some(What::StallAfter(limit)) => {
                 shortened(next.run(request).await, limit, || std::future::pending().boxed())

@@ -4,6 +4,7 @@ use std::fmt;
 use std::ops::Range;
 use std::pin::Pin;
 use std::str::FromStr;
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
@@ -12,6 +13,7 @@ use bytes::Bytes;
 use futures_util::stream::BoxStream;
 use futures_util::{Stream, StreamExt as _};
 use larder_core::digest::Digest;
+use tokio::sync::watch;
 
 use crate::error::StoreError;
 
@@ -125,6 +127,29 @@ pub trait BlobStore: Send + Sync {
     fn free(&self, digest: &Digest, grace: Duration) -> Result<Option<u64>, StoreError>;
 }
 
+/// An upload as those see it who read along while it is written.
+#[derive(Clone)]
+pub struct Growing {
+    /// How many bytes can be read.
+    pub readable: watch::Receiver<u64>,
+    open: Arc<dyn Fn(Range<u64>) -> BlobReader + Send + Sync>,
+}
+
+impl Growing {
+    pub(crate) fn new(
+        readable: watch::Receiver<u64>,
+        open: impl Fn(Range<u64>) -> BlobReader + Send + Sync + 'static,
+    ) -> Self {
+        Self { readable, open: Arc::new(open) }
+    }
+
+    /// Reads a range of what can be read. It goes on to work after the upload has become a blob, or
+    /// was given up.
+    pub fn read(&self, range: Range<u64>) -> BlobReader {
+        (self.open)(range)
+    }
+}
+
 /// The one who writes to an upload. Dropped without [`park`](Self::park) or
 /// [`commit`](Self::commit), it leaves the upload as far as it came.
 #[async_trait]
@@ -134,6 +159,16 @@ pub trait BlobWriter: Send {
 
     /// Adds the next bytes. It waits while earlier ones are still being written.
     async fn write(&mut self, chunk: Bytes) -> Result<(), StoreError>;
+
+    /// Waits until all that was added is written, so that whoever reads along has it. May be given up
+    /// at any time, and waited for again.
+    async fn advance(&mut self) -> Result<(), StoreError>;
+
+    /// For whoever reads along. What is read has not been verified.
+    fn growing(&self) -> Result<Growing, StoreError>;
+
+    /// Waits until all that was added is written, and tells whether it has this digest.
+    async fn has_digest(&mut self, digest: &Digest) -> Result<bool, StoreError>;
 
     /// Lets go of the upload and keeps what came, for a later [`BlobStore::resume`].
     async fn park(self: Box<Self>) -> Result<u64, StoreError>;

@@ -18,6 +18,18 @@ pub struct ManifestRecord {
     pub size: u64,
 }
 
+/// What must be there of what a manifest needs, for it to be recorded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Demand {
+    /// All of it.
+    #[default]
+    All,
+    /// The blobs; manifests that it lists may be missing: those of platforms that nobody wanted.
+    Blobs,
+    /// Nothing: a cached shelf fetches what is missing when somebody asks for it.
+    Nothing,
+}
+
 /// A manifest to be recorded, with all that it needs.
 #[derive(Debug, Clone)]
 pub struct NewManifest {
@@ -29,9 +41,8 @@ pub struct NewManifest {
     pub children: Vec<Digest>,
     /// The manifest that it is about. None: it is about no other.
     pub subject: Option<Digest>,
-    /// Whether it may list manifests that the repository does not have: those of platforms that
-    /// nobody wanted.
-    pub sparse: bool,
+    /// What of that must be there.
+    pub demand: Demand,
     /// The tag that shall point to it. None: no tag changes.
     pub tag: Option<Tag>,
     /// Now, in milliseconds since 1970.
@@ -79,7 +90,7 @@ pub struct Totals {
 /// - Each call is done whole or not at all, and what it has answered for survives the end of the
 ///   process and of the machine.
 /// - A tag never points to a manifest that is not recorded, and a manifest is never recorded while
-///   its repository lacks a blob or (unless it is sparse) a child.
+///   its repository lacks something that its [`Demand`] asks for.
 /// - Lists are in the order of their bytes, and each page continues exactly where the last ended.
 /// - Several processes may work on the same ledger.
 #[async_trait]
@@ -122,6 +133,13 @@ pub trait Ledger: Send + Sync {
     /// Whether a manifest of the repository lists this digest as a child although the repository
     /// does not have it: a platform that was not brought in.
     async fn is_absent_child(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<bool, StoreError>;
+
+    /// Whether a manifest of the repository lists this digest as a child.
+    async fn is_listed(
         &self,
         repository: &RepositoryName,
         digest: &Digest,

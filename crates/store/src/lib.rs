@@ -6,6 +6,7 @@
 //! writing is always the same: bytes first, verified and flushed; then the record.
 
 mod blobs;
+mod cache;
 mod clock;
 mod error;
 mod journal;
@@ -15,11 +16,12 @@ mod sqlite;
 mod store;
 mod upkeep;
 
-pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, Stored, UploadId};
+pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, Growing, Stored, UploadId};
+pub use cache::{CacheRecords, Move, Standing, Traffic};
 pub use clock::now;
 pub use error::StoreError;
 pub use journal::{Brought, Event, IntakeRecord, Journal, Use, Used};
-pub use ledger::{HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
+pub use ledger::{Demand, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
 pub use local::LocalBlobs;
 pub use sqlite::SqliteLedger;
 pub use store::Store;

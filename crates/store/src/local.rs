@@ -222,7 +222,7 @@ impl BlobStore for LocalBlobs {
             // What fits into one piece is read where the file was opened.
             let Some(length) = usize::try_from(length).ok().filter(|length| *length <= PIECE)
             else {
-                return Ok(BlobReader::new(Pieces::new(file, path, range)));
+                return Ok(BlobReader::new(Pieces::new(Arc::new((file, path)), range)));
             };
             let piece = read_piece(&file, &path, range.start, length)?;
             Ok(BlobReader::new(futures_util::stream::iter([Ok(piece)])))

@@ -4,6 +4,7 @@
 //! for the disk. Readers have connections of their own beside it. The SQL keeps to what other
 //! databases take too: numbered parameters, BIGINT and TEXT, times bound from outside.
 
+mod cache;
 mod journal;
 mod ledger;
 mod moments;
@@ -22,7 +23,7 @@ use crate::blobs::BlobStore;
 use crate::error::StoreError;
 use crate::sqlite::moments::Moments;
 
-const VERSION: i64 = 3;
+const VERSION: i64 = 4;
 /// Writes that wait for the writing thread.
 const QUEUE: usize = 256;
 /// Writes that are committed together at most.
@@ -55,7 +56,8 @@ const SCHEMA: &str = "
     ) WITHOUT ROWID;
 ";
 /// What each later version added, to be carried out in turn: the first leads from version 1 to 2.
-const STEPS: [&[&str]; 2] = [&[BY_SUBJECT, journal::TABLES], &[upkeep::COLUMNS, journal::USES]];
+const STEPS: [&[&str]; 3] =
+    [&[BY_SUBJECT, journal::TABLES], &[upkeep::COLUMNS, journal::USES], &[cache::TABLES]];
 const BY_SUBJECT: &str = "
     CREATE INDEX manifests_by_subject ON manifests (repository, subject, digest)
         WHERE subject IS NOT NULL;

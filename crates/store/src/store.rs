@@ -13,10 +13,11 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 
 use crate::blobs::{BlobStore, BlobWriter};
+use crate::cache::CacheRecords;
 use crate::clock::now;
 use crate::error::StoreError;
 use crate::journal::Journal;
-use crate::ledger::{Ledger, ManifestRecord, NewManifest};
+use crate::ledger::{Demand, Ledger, ManifestRecord, NewManifest};
 use crate::local::LocalBlobs;
 use crate::sqlite::SqliteLedger;
 use crate::upkeep::{Removal, Upkeep};
@@ -32,6 +33,8 @@ pub struct Store {
     pub upkeep: Arc<dyn Upkeep>,
     /// What was done, and when.
     pub journal: Arc<dyn Journal>,
+    /// What cached shelves know.
+    pub cache: Arc<dyn CacheRecords>,
     /// Bytes of the disk that are kept free.
     reserve: u64,
 }
@@ -44,7 +47,8 @@ impl Store {
         let ledger = Arc::new(ledger);
         let (upkeep, journal): (Arc<dyn Upkeep>, Arc<dyn Journal>) =
             (ledger.clone(), ledger.clone());
-        Ok(Self { blobs, ledger, upkeep, journal, reserve: 0 })
+        let cache: Arc<dyn CacheRecords> = ledger.clone();
+        Ok(Self { blobs, ledger, upkeep, journal, cache, reserve: 0 })
     }
 
     /// Keeps so many bytes of the disk free: [`check_room`](Self::check_room) refuses what would take
@@ -118,21 +122,22 @@ impl Store {
         sparse: bool,
     ) -> Result<(), StoreError> {
         self.blobs.put(digest, document.bytes.clone()).await?;
-        let record = ManifestRecord {
-            digest: digest.clone(),
-            media_type: document.media_type.clone(),
-            size: document.bytes.len() as u64,
-        };
-        let new = NewManifest {
-            record,
-            blobs: document.blobs().map(|blob| (blob.digest.clone(), blob.size)).collect(),
-            children: document.children().iter().map(|child| child.digest.clone()).collect(),
-            subject: document.subject.as_ref().map(|subject| subject.digest.clone()),
-            sparse,
-            tag,
-            at: now(),
-        };
-        self.ledger.put_manifest(repository, new).await
+        let demand = if sparse { Demand::Blobs } else { Demand::All };
+        self.ledger.put_manifest(repository, new_manifest(digest, document, tag, demand)).await
+    }
+
+    /// Keeps a manifest that an upstream has just named, without what it needs; with a tag, that
+    /// points to it from now on. Its digest must have been computed from its bytes.
+    pub async fn believe(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        document: &Document,
+        tag: Option<Tag>,
+    ) -> Result<(), StoreError> {
+        self.blobs.put(digest, document.bytes.clone()).await?;
+        let new = new_manifest(digest, document, tag, Demand::Nothing);
+        self.cache.believe(repository, new).await
     }
 
     /// Takes a manifest away, with the tags that point to it. The list of referrers that clients keep
@@ -212,5 +217,27 @@ impl Store {
             bytes.extend_from_slice(&piece);
         }
         Ok(bytes.freeze())
+    }
+}
+
+fn new_manifest(
+    digest: &Digest,
+    document: &Document,
+    tag: Option<Tag>,
+    demand: Demand,
+) -> NewManifest {
+    let record = ManifestRecord {
+        digest: digest.clone(),
+        media_type: document.media_type.clone(),
+        size: document.bytes.len() as u64,
+    };
+    NewManifest {
+        record,
+        blobs: document.blobs().map(|blob| (blob.digest.clone(), blob.size)).collect(),
+        children: document.children().iter().map(|child| child.digest.clone()).collect(),
+        subject: document.subject.as_ref().map(|subject| subject.digest.clone()),
+        demand,
+        tag,
+        at: now(),
     }
 }

@@ -9,8 +9,8 @@ use larder_core::lock::Want;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{
-    BlobStore, Brought, Event, Journal, Ledger, LocalBlobs, ManifestRecord, NewManifest, Store,
-    StoreError, Use,
+    BlobStore, Brought, Demand, Event, Journal, Ledger, LocalBlobs, ManifestRecord, NewManifest,
+    Store, StoreError, Use,
 };
 
 fn repository(name: &str) -> RepositoryName {
@@ -142,7 +142,7 @@ fn manifest(
         blobs: blobs.iter().map(|digest| ((*digest).clone(), 10)).collect(),
         children: children.iter().copied().cloned().collect(),
         subject: None,
-        sparse: false,
+        demand: Demand::All,
         tag: tag.map(|tag| tag.parse().unwrap()),
         at: 1_000,
     }
@@ -191,7 +191,7 @@ async fn ledger_contract(ledger: &dyn Ledger, blobs: &dyn BlobStore) {
         ledger.put_manifest(&gauge, index.clone()).await,
         Err(StoreError::Missing(_))
     ));
-    index.sparse = true;
+    index.demand = Demand::Blobs;
     ledger.put_manifest(&gauge, index).await.unwrap();
     assert!(ledger.is_absent_child(&gauge, &absent).await.unwrap());
     assert!(!ledger.is_absent_child(&gauge, &first.record.digest).await.unwrap());

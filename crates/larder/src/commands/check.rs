@@ -3,6 +3,7 @@
 use futures_util::future::join_all;
 use serde::Serialize;
 
+use super::shelf::cached::standing_line;
 use crate::config::{Config, Upstream};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
@@ -25,6 +26,19 @@ struct Report {
 }
 
 #[derive(Serialize)]
+struct Cached {
+    condition: String,
+    /// Until when it is left alone.
+    until: Option<String>,
+    cause: Option<String>,
+    /// Pulls that it lets us make still.
+    remaining: Option<u64>,
+    at: String,
+    #[serde(skip)]
+    line: String,
+}
+
+#[derive(Serialize)]
 struct Reached {
     name: String,
     host: String,
@@ -33,6 +47,8 @@ struct Reached {
     /// What is wrong. None: nothing.
     cause: Option<String>,
     remedy: Option<String>,
+    /// How it stood when `larder serve` last asked it for a cached shelf. None: it never did.
+    cached: Option<Cached>,
     #[serde(skip)]
     exit: Exit,
 }
@@ -40,9 +56,27 @@ struct Reached {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     crate::context::read_lock(&config)?;
-    store_if_any(&config)?;
+    let standing = match store_if_any(&config)? {
+        Some(store) => store
+            .cache
+            .standing()
+            .await
+            .map_err(|error| Failure::store("cannot tell how the upstreams stand", &error))?,
+        None => Vec::new(),
+    };
     let asked = config.upstreams.iter().filter(|_| !args.offline);
-    let upstreams = join_all(asked.map(|upstream| reach(&config, upstream))).await;
+    let mut upstreams = join_all(asked.map(|upstream| reach(&config, upstream))).await;
+    for one in &mut upstreams {
+        let known = standing.iter().find(|known| known.host.as_str() == one.host);
+        one.cached = known.map(|known| Cached {
+            condition: known.condition.clone(),
+            until: known.until.map(crate::output::time),
+            cause: known.cause.clone(),
+            remaining: known.remaining,
+            at: crate::output::time(known.at),
+            line: standing_line(known),
+        });
+    }
     let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
     let report = Report {
         config: shown(&config.path),
@@ -77,6 +111,7 @@ async fn reach(config: &Config, upstream: &Upstream) -> Reached {
         ok: cause.is_none(),
         cause,
         remedy: remedy.filter(|remedy| !remedy.is_empty()),
+        cached: None,
         exit,
     }
 }
@@ -104,8 +139,10 @@ fn show(report: &Report, config: &Config, context: &Context) {
         report.config, report.name
     ));
     if !report.upstreams.is_empty() {
-        let mut table =
-            Table::new(context.output.width(), &["UPSTREAM", "HOST", "ACCOUNT", "STATE"]);
+        let mut table = Table::new(
+            context.output.width(),
+            &["UPSTREAM", "HOST", "ACCOUNT", "STATE", "THE CACHE FOUND"],
+        );
         for upstream in &report.upstreams {
             let state = match &upstream.cause {
                 None => paint(GOOD, "answers"),
@@ -116,6 +153,7 @@ fn show(report: &Report, config: &Config, context: &Context) {
                 upstream.host.clone(),
                 upstream.account.into(),
                 state,
+                upstream.cached.as_ref().map_or_else(String::new, |cached| cached.line.clone()),
             ]);
         }
         context.output.result(format!("\n{}", table.text()));

@@ -166,7 +166,7 @@ impl Rewriter<'_> {
         let reference = reading.reference;
         let mut target = match self.routes.standing(&reference, &self.lock) {
             Standing::Own => reference.clone(),
-            Standing::Routed { target, .. } => target,
+            Standing::Routed { target, .. } | Standing::Cached { target } => target,
             Standing::NotLocked { locked } => {
                 let locked: Vec<&str> = locked.iter().map(larder_core::name::Tag::as_str).collect();
                 let why = match locked.is_empty() {

@@ -8,7 +8,7 @@ use larder_server::{App, Certificates, Figures, Listener, Registry, Settings, Sh
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
-use crate::config::Config;
+use crate::config::{Config, Strangers};
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{STRONG, paint};
@@ -84,7 +84,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     settings.limits.connections = settings.limits.connections.min(handles());
     let limits = settings.limits.clone();
     announce(&config, &settings, address, tls.is_some(), figures_at, context);
-    let app = Arc::new(App::new(store, settings));
+    let cache = crate::cached::open(&config, &store).await?;
+    let app = Arc::new(App::with_cache(store, cache, settings));
     let listener = Listener {
         socket,
         tls: tls.clone(),
@@ -157,6 +158,8 @@ fn settings(config: &Config) -> Settings {
     Settings {
         shelves: shelves.map(|name| Shelf { sparse: sparse(&name), name }).collect(),
         read_only: config.larder.read_only,
+        clusters: config.clusters.iter().map(|one| one.name.get_ref().clone()).collect(),
+        refuse_strangers: config.larder.strangers == Strangers::Refuse,
         limits: config.larder.limits.limits(),
     }
 }
@@ -192,7 +195,7 @@ fn announce(
         context.output.document(&serde_json::json!({
             "listen": address, "scheme": scheme, "host": config.larder.url.host, "shelves": shelves,
             "access": "open", "read_only": settings.read_only, "metrics": figures,
-            "client_certificates": asks_clients,
+            "client_certificates": asks_clients, "caches": caches(config),
         }));
         return;
     }
@@ -217,6 +220,13 @@ fn announce(
             }
         ),
     ];
+    let cached: Vec<String> = config
+        .cached_shelves()
+        .map(|(shelf, _, upstream)| format!("{} ({})", shelf.name.get_ref(), upstream.host))
+        .collect();
+    if !cached.is_empty() {
+        lines.push(format!("  caches  {}", cached.join(", ")));
+    }
     if config.larder.reserve > 0 {
         let reserve = crate::output::bytes(config.larder.reserve);
         lines.push(format!("  reserve {reserve} of the disk are kept free"));
@@ -226,6 +236,15 @@ fn announce(
     }
     lines.push(format!("  access  {access}"));
     context.output.result(lines.join("\n"));
+}
+
+/// The cached shelves with their upstreams, for programs.
+fn caches(config: &Config) -> Vec<serde_json::Value> {
+    let cached = config.cached_shelves();
+    let one = |name: &str, host: &str| serde_json::json!({ "shelf": name, "host": host });
+    cached
+        .map(|(shelf, _, upstream)| one(shelf.name.get_ref().as_str(), upstream.host.as_str()))
+        .collect()
 }
 
 /// Sign-in to the larder is not there yet: until then it says openly that everybody may do

@@ -1,10 +1,12 @@
 //! `larder shelf`: what is stored.
 
+pub mod cached;
 mod drop;
 mod list;
 mod show;
 mod shown;
 mod tree;
+mod warm;
 
 use std::collections::HashMap;
 
@@ -21,6 +23,7 @@ use crate::failure::{Failure, Outcome};
 pub enum Command {
     List(list::Args),
     Show(show::Args),
+    Warm(warm::Args),
     Drop(drop::Args),
 }
 
@@ -30,6 +33,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
     match command {
         Command::List(args) => list::run(&args, &config, store.as_ref(), context).await,
         Command::Show(args) => show::run(&args, &config, store.as_ref(), context).await,
+        Command::Warm(args) => warm::run(&args, &config, context).await,
         Command::Drop(args) => drop::run(&args, &config, store.as_ref(), context).await,
     }
 }

@@ -22,6 +22,7 @@ use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Standing: covered = the larder has it; locked = locked, not brought in yet;\n\
+    cached = a cached shelf fetches it when it is asked for;\n\
     not locked = wanted, but not at this tag; uncovered = nobody brings it in;\n\
     own = it names the larder; missing = it names the larder, which does not have it;\n\
     malformed = it cannot be read."
@@ -41,6 +42,7 @@ enum Word {
     NotLocked,
     Missing,
     Locked,
+    Cached,
     Covered,
     Own,
 }
@@ -53,6 +55,7 @@ impl Word {
             Self::NotLocked => paint(WARN, "not locked"),
             Self::Missing => paint(BAD, "missing"),
             Self::Locked => paint(WARN, "locked"),
+            Self::Cached => paint(GOOD, "cached"),
             Self::Covered => paint(GOOD, "covered"),
             Self::Own => paint(GOOD, "own"),
         }
@@ -221,6 +224,8 @@ async fn stand(
     store: Option<&Store>,
 ) -> Result<(), Failure> {
     row.standing = match routes.standing(reference, lock) {
+        // What is not here yet is fetched when it is asked for.
+        Standing::Own if routes.is_cached(reference) => Word::Own,
         Standing::Own => match holds(store, reference).await? {
             true => Word::Own,
             false => Word::Missing,
@@ -231,6 +236,10 @@ async fn stand(
                 true => Word::Covered,
                 false => Word::Locked,
             }
+        }
+        Standing::Cached { target } => {
+            row.target = Some(target.to_string());
+            Word::Cached
         }
         Standing::NotLocked { locked } => {
             let locked: Vec<&str> = locked.iter().map(larder_core::name::Tag::as_str).collect();

@@ -1,6 +1,7 @@
 //! Where an upstream's name and secret come from, and how its client is set up.
 
 use std::fs;
+use std::time::Duration;
 
 use larder_client::{Credentials as Login, Endpoint, Options, Registry};
 use larder_core::name::Host;
@@ -9,17 +10,32 @@ use super::model::{Config, Credentials, Upstream};
 use crate::failure::Failure;
 
 impl Config {
+    /// The client of an upstream as a cache asks it: somebody is waiting, so it is given up sooner.
+    pub fn registry_behind_a_cache(&self, host: &Host) -> Result<Registry, Failure> {
+        let mut options = self.options_of(host)?;
+        let said = self.upstream(host).and_then(|upstream| upstream.timeout);
+        options.silence = said.unwrap_or(Duration::from_secs(20));
+        options.retries = 2;
+        options.patience = Duration::from_secs(3);
+        Registry::new(options)
+            .map_err(|error| Failure::remote(format!("cannot speak to {host}"), &error))
+    }
+
     /// The client of a registry: as its `[[upstream]]` says, else anonymously at its own name.
     pub fn registry(&self, host: &Host) -> Result<Registry, Failure> {
-        let options = match self.upstream(host) {
+        let options = self.options_of(host)?;
+        Registry::new(options)
+            .map_err(|error| Failure::remote(format!("cannot speak to {host}"), &error))
+    }
+
+    fn options_of(&self, host: &Host) -> Result<Options, Failure> {
+        Ok(match self.upstream(host) {
             Some(upstream) => self.options(upstream)?,
             None if *host == self.larder.url.host => {
                 Options::new(host.as_str(), self.larder.url.endpoint.clone())
             }
             None => Options::new(host.as_str(), endpoint_of(host)?),
-        };
-        Registry::new(options)
-            .map_err(|error| Failure::remote(format!("cannot speak to {host}"), &error))
+        })
     }
 
     fn options(&self, upstream: &Upstream) -> Result<Options, Failure> {

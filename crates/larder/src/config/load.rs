@@ -4,12 +4,15 @@ use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use larder_core::nearest::nearest;
 use larder_core::pattern::Pattern;
 use larder_core::policy::Classes;
 use toml::Spanned;
 
 use super::fault;
 use super::model::{Class, Config, File};
+use super::shelf::Caching;
+use super::values::Destination;
 use crate::failure::Failure;
 
 /// The file that is read when none is named.
@@ -134,6 +137,7 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
             return Err(source.fault(&shelf.name, "a shelf's name has no slash in it", ""));
         }
     }
+    check_caches(&sources)?;
 
     let path = sources[0].path.clone();
     let mut larder = None;
@@ -179,6 +183,39 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
     .map_err(|error| Failure::usage(format!("{} cannot be used", path.display()), error, ""))?;
     let parcel = parcel.unwrap_or_default();
     Ok(Config { path, larder, upstreams, shelves, intake, classes, clusters, parcel })
+}
+
+/// Refuses shelves that cache what is no upstream, and intake entries that bring to one that caches.
+fn check_caches(sources: &[Source]) -> Result<(), Failure> {
+    let upstreams: Vec<&str> = sources
+        .iter()
+        .flat_map(|source| source.file.upstream.iter().map(|one| one.name.get_ref().as_str()))
+        .collect();
+    let shelves = || sources.iter().flat_map(|source| source.file.shelf.iter());
+    for source in sources {
+        let caching = source.file.shelf.iter().filter_map(|shelf| shelf.caching.as_ref());
+        for Caching { upstream, .. } in caching {
+            if !upstreams.contains(&upstream.get_ref().as_str()) {
+                let message = format!("no [[upstream]] has the name `{}`", upstream.get_ref());
+                let remedy = nearest(upstream.get_ref(), upstreams.iter().copied()).map_or_else(
+                    || "declare it with [[upstream]]".to_owned(),
+                    |near| format!("write \"{near}\""),
+                );
+                return Err(source.fault(upstream, &message, &remedy));
+            }
+        }
+        for intake in &source.file.intake {
+            let Destination { host, repository } = intake.to.get_ref();
+            let shelf = repository.first_component();
+            let caches =
+                shelves().any(|one| one.caching.is_some() && one.name.get_ref().as_str() == shelf);
+            if host.is_none() && caches {
+                let message = format!("the shelf `{shelf}` caches; nothing is brought to it");
+                return Err(source.fault(&intake.to, &message, "name a shelf that stores"));
+            }
+        }
+    }
+    Ok(())
 }
 
 /// Refuses names that must be there once and are there twice, and says where.

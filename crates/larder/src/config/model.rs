@@ -16,7 +16,7 @@ use larder_core::pattern::Pattern;
 use larder_core::platform::{Platform, Platforms};
 use larder_core::policy::Classes;
 use larder_core::reference::{Image, Unqualified};
-use larder_core::route::{Entry, Routes};
+use larder_core::route::{self, Entry, Routes};
 use larder_core::selection::Tags;
 use larder_core::signature::VerifyingKey;
 use larder_server::Limits;
@@ -26,8 +26,9 @@ use toml::Spanned;
 
 use crate::failure::Failure;
 
+use super::shelf::{Caching, Shelf};
 use super::values::{
-    Destination, read_allowance, read_platforms, read_size, read_tags, read_timeout,
+    Destination, read_allowance, read_limit, read_platforms, read_size, read_tags, read_timeout,
 };
 
 /// A whole configuration, includes merged in.
@@ -72,6 +73,25 @@ impl Config {
         self.upstreams.iter().find(|upstream| upstream.host == *host)
     }
 
+    /// The upstream of a name. None: none is configured.
+    pub fn upstream_named(&self, name: &str) -> Option<&Upstream> {
+        self.upstreams.iter().find(|upstream| upstream.name.get_ref() == name)
+    }
+
+    /// A shelf that caches. None: it stores, or is not declared.
+    pub fn cached_shelf(&self, name: &str) -> Option<(&Shelf, &Caching)> {
+        let shelf = self.shelves.iter().find(|shelf| shelf.name.get_ref().as_str() == name)?;
+        Some((shelf, shelf.caching.as_ref()?))
+    }
+
+    /// The shelves that cache, each with its upstream.
+    pub fn cached_shelves(&self) -> impl Iterator<Item = (&Shelf, &Caching, &Upstream)> {
+        self.shelves.iter().filter_map(|shelf| {
+            let caching = shelf.caching.as_ref()?;
+            Some((shelf, caching, self.upstream_named(caching.upstream.get_ref())?))
+        })
+    }
+
     /// The intake entry that wants an image. None: nobody does.
     pub fn intake_of(&self, image: &Image) -> Option<&Intake> {
         self.intake.iter().find(|intake| intake.image.get_ref() == image)
@@ -88,7 +108,12 @@ impl Config {
             image: intake.image.get_ref().clone(),
             to: self.destination(intake),
         });
-        Routes::new(self.larder.url.host.clone(), entries.collect())
+        let shelves = self.cached_shelves().map(|(shelf, caching, upstream)| route::Shelf {
+            host: upstream.host.clone(),
+            name: shelf.name.get_ref().clone(),
+            reach: caching.reach.clone(),
+        });
+        Routes::new(self.larder.url.host.clone(), entries.collect()).with_shelves(shelves.collect())
     }
 
     /// Where an intake entry brings its image: to this larder, or to another registry.
@@ -101,7 +126,8 @@ impl Config {
     /// The names under which images can be pushed: the declared shelves and those that intake
     /// entries bring to.
     pub fn storing_shelves(&self) -> Vec<String> {
-        let declared = self.shelves.iter().map(|shelf| shelf.name.get_ref().to_string());
+        let storing = self.shelves.iter().filter(|shelf| shelf.caching.is_none());
+        let declared = storing.map(|shelf| shelf.name.get_ref().to_string());
         let brought = self.intake.iter().map(|intake| self.destination(intake));
         let brought = brought
             .filter(|to| to.host == self.larder.url.host)
@@ -207,6 +233,23 @@ pub struct Larder {
     /// What clients may take.
     #[serde(default)]
     pub limits: ClientLimits,
+    /// Bytes that all cached shelves may take together. None: no limit.
+    #[serde(default, deserialize_with = "read_limit")]
+    pub cache_limit: Option<u64>,
+    /// What nodes are answered that ask for an upstream's image and do not say where they belong.
+    #[serde(default)]
+    pub strangers: Strangers,
+}
+
+/// What a node is answered that does not say to which cluster it belongs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Strangers {
+    /// What everybody is.
+    #[default]
+    Serve,
+    /// 403.
+    Refuse,
 }
 
 /// `tls`: the files of a certificate, from the configuration's folder.
@@ -317,20 +360,6 @@ pub struct Credentials {
     #[serde(default, rename = "auth-file", deserialize_with = "not_yet::auth_file")]
     #[allow(dead_code)]
     auth_file: (),
-}
-
-/// `[[shelf]]`: a top-level name that stores.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Shelf {
-    /// Its name.
-    pub name: Spanned<RepositoryName>,
-    /// Whether clients may push an index without all that it lists.
-    #[serde(default)]
-    pub sparse: bool,
-    #[serde(default, deserialize_with = "not_yet::caches")]
-    #[allow(dead_code)]
-    caches: (),
 }
 
 /// `[[intake]]`: an image that we want.
@@ -457,6 +486,5 @@ mod not_yet {
         anonymous: "`anonymous` (pulls without sign-in beside grants) is",
         command: "`command` (credentials from a program) is",
         auth_file: "`auth-file` (credentials from an auth file) is",
-        caches: "`caches` (a pull-through cache) is",
     }
 }

@@ -133,6 +133,10 @@ pub(super) fn read_size<'de, D: Deserializer<'de>>(from: D) -> Result<u64, D::Er
         .map_err(|_| D::Error::custom("a size is a number with a unit, such as \"2 GiB\""))
 }
 
+pub(super) fn read_limit<'de, D: Deserializer<'de>>(from: D) -> Result<Option<u64>, D::Error> {
+    read_size(from).map(Some)
+}
+
 pub(super) fn read_allowance<'de, D: Deserializer<'de>>(
     from: D,
 ) -> Result<Option<Allowance>, D::Error> {

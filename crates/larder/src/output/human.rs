@@ -35,6 +35,18 @@ pub fn ago(then: i64, now: i64) -> String {
     format!("{} ago", count(usize::try_from(number).unwrap_or(0), unit))
 }
 
+/// How long it is until a time.
+pub fn until(then: i64, now: i64) -> String {
+    let seconds = then.saturating_sub(now).max(0).saturating_add(999) / 1000;
+    let (number, unit) = match seconds {
+        0..=119 => (seconds, "second"),
+        120..=7_199 => (seconds / 60, "minute"),
+        7_200..=172_799 => (seconds / 3_600, "hour"),
+        _ => (seconds / 86_400, "day"),
+    };
+    count(usize::try_from(number).unwrap_or(0), unit)
+}
+
 /// A time in milliseconds since 1970 as RFC 3339 in UTC, to the second.
 pub fn time(at: i64) -> String {
     let seconds = jiff::Timestamp::from_second(at.div_euclid(1000));

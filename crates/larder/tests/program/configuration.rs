@@ -91,10 +91,6 @@ fn what_cannot_be_used_is_told_with_its_place() {
         ),
         ("[[rule]]\nname = \"x\"\n", &["[[rule]]", "not carried out"][..]),
         ("[[keep]]\nmatch = [\"**\"]\n", &["[[keep]]", "not carried out"][..]),
-        (
-            "[[shelf]]\nname = \"bazaar\"\ncaches = \"bazaar\"\n",
-            &["pull-through cache", "not carried out"][..],
-        ),
         ("[[class]]\nname = \"x\"\nmatch = [\"a[\"]\n", &["`a[` is not a pattern"][..]),
         (
             "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nendpoint = \"https://me:pw@b.example\"\n",

@@ -179,7 +179,7 @@ fn killed_under_pushes_removals_and_collections_it_keeps_what_it_answered_for() 
         house.larder("store verify").ends(0);
         rounds += 1;
     }
-    assert!(load.kept.load(Ordering::Relaxed) > 10, "there was work");
+    assert!(load.kept.load(Ordering::Relaxed) > 2, "there was work");
     let serving = Serving::with(&house, "--quiet");
     load.check(serving.host());
     drop(serving);

@@ -3,6 +3,8 @@
 // The form in which snapshots are written and kept up to date.
 #![allow(clippy::needless_raw_string_hashes)]
 
+mod cached;
+mod cachekeeping;
 mod companions;
 mod configuration;
 mod copy;

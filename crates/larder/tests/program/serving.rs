@@ -119,6 +119,25 @@ pub fn ask(
     let length = head
         .lines()
         .find_map(|line| line.to_ascii_lowercase().strip_prefix("content-length: ")?.parse().ok());
+    let body = match head.to_ascii_lowercase().contains("transfer-encoding: chunked") {
+        true => unchunked(&body)?,
+        false => body,
+    };
     let whole = method == "HEAD" || length.is_none_or(|length: usize| length == body.len());
     whole.then_some(Answer { status, head, body })
+}
+
+/// A body that came in chunks. None: it broke off.
+fn unchunked(mut body: &[u8]) -> Option<Vec<u8>> {
+    let mut whole = Vec::new();
+    loop {
+        let end = body.windows(2).position(|two| two == b"\r\n")?;
+        let length = usize::from_str_radix(std::str::from_utf8(&body[..end]).ok()?, 16).ok()?;
+        body = &body[end + 2..];
+        if length == 0 {
+            return Some(whole);
+        }
+        whole.extend_from_slice(body.get(..length)?);
+        body = body.get(length + 2..)?;
+    }
 }

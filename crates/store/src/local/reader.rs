@@ -86,9 +86,9 @@ pub(super) struct Pieces {
 }
 
 impl Pieces {
-    pub fn new(file: File, path: PathBuf, left: Range<u64>) -> Self {
+    pub fn new(file: Arc<(File, PathBuf)>, left: Range<u64>) -> Self {
         OPEN.fetch_add(1, Ordering::Relaxed);
-        Self { file: Arc::new((file, path)), left, waiting: None }
+        Self { file, left, waiting: None }
     }
 
     /// Where the next piece begins, and how long it is.

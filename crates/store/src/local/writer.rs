@@ -8,11 +8,15 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use bytes::Bytes;
+use futures_util::FutureExt as _;
+use futures_util::future::BoxFuture;
 use larder_core::digest::{Algorithm, Digest, Hasher};
-use tokio::task::{JoinHandle, spawn_blocking};
+use tokio::sync::watch;
+use tokio::task::{AbortHandle, JoinError, JoinHandle, spawn_blocking};
 
+use super::reader::Pieces;
 use super::{Inner, State, hash, io};
-use crate::blobs::{BlobWriter, UploadId};
+use crate::blobs::{BlobReader, BlobWriter, Growing, UploadId};
 use crate::error::StoreError;
 
 /// Bytes from the network that wait for the disk before the sender has to wait.
@@ -45,13 +49,20 @@ impl Drop for Claim {
 
 /// What threads that may wait are doing with the same bytes.
 struct Running {
-    hashing: JoinHandle<Hasher>,
-    writing: JoinHandle<(Work, Result<(), StoreError>)>,
+    both: BoxFuture<'static, (Result<Hasher, JoinError>, Result<Written, JoinError>)>,
+    handles: [AbortHandle; 2],
 }
 
+type Written = (Work, Result<(), StoreError>);
+
 impl Running {
+    fn new(hashing: JoinHandle<Hasher>, writing: JoinHandle<Written>) -> Self {
+        let handles = [hashing.abort_handle(), writing.abort_handle()];
+        Self { both: futures_util::future::join(hashing, writing).boxed(), handles }
+    }
+
     fn is_finished(&self) -> bool {
-        self.hashing.is_finished() && self.writing.is_finished()
+        self.handles.iter().all(AbortHandle::is_finished)
     }
 }
 
@@ -62,20 +73,30 @@ pub(super) struct LocalWriter {
     waiting: Vec<Bytes>,
     waiting_bytes: usize,
     offset: u64,
+    path: PathBuf,
+    written: Arc<watch::Sender<u64>>,
 }
 
 impl LocalWriter {
     pub fn new(claim: Claim, file: File, hasher: Hasher, offset: u64) -> Self {
-        let work =
-            Work { claim, file, hasher: Some(hasher), offset, flushed: offset, flushing: None };
-        Self { idle: Some(work), running: None, waiting: Vec::new(), waiting_bytes: 0, offset }
+        let (path, written) = (claim.path.clone(), Arc::new(watch::Sender::new(offset)));
+        let work = Work {
+            claim,
+            file,
+            hasher: Some(hasher),
+            offset,
+            written: Arc::clone(&written),
+            flushed: offset,
+            flushing: None,
+        };
+        let (idle, waiting) = (Some(work), Vec::new());
+        Self { idle, running: None, waiting, waiting_bytes: 0, offset, path, written }
     }
 
     /// Waits for the thread, if one is busy, and hands it what waits.
     async fn hand_over(&mut self) -> Result<(), StoreError> {
         if let Some(running) = &mut self.running {
-            let hasher = (&mut running.hashing).await;
-            let written = (&mut running.writing).await;
+            let (hasher, written) = (&mut running.both).await;
             self.running = None;
             let (mut work, outcome) = written.map_err(|_| StoreError::Closed)?;
             outcome?;
@@ -100,7 +121,7 @@ impl LocalWriter {
             let outcome = work.write(&chunks);
             (work, outcome)
         });
-        self.running = Some(Running { hashing, writing });
+        self.running = Some(Running::new(hashing, writing));
         Ok(())
     }
 
@@ -109,8 +130,7 @@ impl LocalWriter {
         mut self: Box<Self>,
         last: impl FnOnce(Work) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        self.hand_over().await?;
-        self.hand_over().await?;
+        self.advance().await?;
         let work = self.idle.take().ok_or(StoreError::Closed)?;
         super::blocking(move || last(work)).await
     }
@@ -133,6 +153,31 @@ impl BlobWriter for LocalWriter {
         self.hand_over().await
     }
 
+    fn growing(&self) -> Result<Growing, StoreError> {
+        let file = File::open(&self.path).map_err(io("read", &self.path))?;
+        let file = Arc::new((file, self.path.clone()));
+        let open = move |range| BlobReader::new(Pieces::new(Arc::clone(&file), range));
+        Ok(Growing::new(self.written.subscribe(), open))
+    }
+
+    async fn advance(&mut self) -> Result<(), StoreError> {
+        self.hand_over().await?;
+        self.hand_over().await
+    }
+
+    async fn has_digest(&mut self, digest: &Digest) -> Result<bool, StoreError> {
+        self.advance().await?;
+        let mut work = self.idle.take().ok_or(StoreError::Closed)?;
+        let wanted = digest.clone();
+        let (work, same) = super::blocking(move || {
+            let same = work.digest(wanted.algorithm()).map(|actual| actual == wanted);
+            Ok((work, same))
+        })
+        .await?;
+        self.idle = Some(work);
+        same
+    }
+
     async fn park(self: Box<Self>) -> Result<u64, StoreError> {
         self.end(|work| Ok(work.offset)).await
     }
@@ -150,6 +195,7 @@ struct Work {
     /// None: it is not known, or need not be: the upload has ended, or failed.
     hasher: Option<Hasher>,
     offset: u64,
+    written: Arc<watch::Sender<u64>>,
     /// Up to where the disk has been told to write.
     flushed: u64,
     flushing: Option<JoinHandle<()>>,
@@ -160,6 +206,7 @@ impl Work {
         for chunk in chunks {
             self.file.write_all(chunk).map_err(io("write", &self.claim.path))?;
             self.offset += chunk.len() as u64;
+            self.written.send_replace(self.offset);
         }
         self.flush_ahead();
         Ok(())
@@ -181,17 +228,22 @@ impl Work {
         }
     }
 
-    fn commit(mut self, digest: &Digest) -> Result<u64, StoreError> {
-        let path = self.claim.path.clone();
-        let hasher = self.hasher.take().ok_or(StoreError::Closed)?;
-        let hasher = match digest.algorithm() {
-            Algorithm::Sha256 => hasher,
+    /// The digest of all that was written.
+    fn digest(&mut self, algorithm: Algorithm) -> Result<Digest, StoreError> {
+        let hasher = match algorithm {
+            Algorithm::Sha256 => self.hasher.clone().ok_or(StoreError::Closed)?,
             // Which algorithm is wanted is known only now.
             Algorithm::Sha512 => {
-                hash(&mut self.file, Algorithm::Sha512).map_err(io("read", &path))?
+                hash(&mut self.file, Algorithm::Sha512).map_err(io("read", &self.claim.path))?
             }
         };
-        let actual = hasher.finish();
+        Ok(hasher.finish())
+    }
+
+    fn commit(mut self, digest: &Digest) -> Result<u64, StoreError> {
+        let path = self.claim.path.clone();
+        let actual = self.digest(digest.algorithm())?;
+        self.hasher = None;
         if actual != *digest {
             fs::remove_file(&path).map_err(io("remove", &path))?;
             return Err(StoreError::Mismatch { expected: digest.clone(), actual });

@@ -12,15 +12,18 @@ use super::{SqliteLedger, any, checked, digests, signed, unsigned};
 use crate::blobs::BlobStore;
 use crate::clock::now;
 use crate::error::StoreError;
-use crate::ledger::{HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
+use crate::ledger::{Demand, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
 
 /// Content that is to be recorded must not have been collected meanwhile. Asked for within the change:
 /// until that is committed, nothing can be collected.
-fn still_there(blobs: &dyn BlobStore, digest: &Digest) -> Result<(), StoreError> {
+pub(super) fn still_there(blobs: &dyn BlobStore, digest: &Digest) -> Result<(), StoreError> {
     if blobs.is_there(digest)? { Ok(()) } else { Err(StoreError::Vanished(digest.clone())) }
 }
 
-fn repository_id(connection: &Connection, name: &RepositoryName) -> Result<i64, rusqlite::Error> {
+pub(super) fn repository_id(
+    connection: &Connection,
+    name: &RepositoryName,
+) -> Result<i64, rusqlite::Error> {
     connection
         .prepare_cached(
             "INSERT INTO repositories (name) VALUES ($1)
@@ -37,7 +40,7 @@ fn manifest_record(row: &Row<'_>) -> Result<ManifestRecord, rusqlite::Error> {
     })
 }
 
-fn record(
+pub(super) fn record(
     connection: &Connection,
     name: &RepositoryName,
     new: &NewManifest,
@@ -47,8 +50,14 @@ fn record(
     let mut missing = Vec::new();
     let has_blob = "SELECT 1 FROM blobs WHERE repository = $1 AND digest = $2";
     let has_child = "SELECT 1 FROM manifests WHERE repository = $1 AND digest = $2";
-    let blobs = new.blobs.iter().map(|(digest, _)| (digest, has_blob));
-    let children = new.children.iter().filter(|_| !new.sparse).map(|digest| (digest, has_child));
+    let (blobs_asked, children_asked) = match new.demand {
+        Demand::All => (true, true),
+        Demand::Blobs => (true, false),
+        Demand::Nothing => (false, false),
+    };
+    let blobs = new.blobs.iter().filter(|_| blobs_asked).map(|(digest, _)| (digest, has_blob));
+    let children = new.children.iter().filter(|_| children_asked);
+    let children = children.map(|digest| (digest, has_child));
     for (digest, question) in blobs.chain(children) {
         if !any(connection, question, params![repository, digest.as_str()]).map_err(failed())? {
             missing.push(digest.clone());
@@ -74,14 +83,15 @@ fn record(
                 new.at
             ])?;
         let mut need = connection.prepare_cached(
-            "INSERT INTO needs (repository, manifest, target, is_child) VALUES ($1, $2, $3, $4)
-             ON CONFLICT (repository, manifest, target) DO NOTHING",
+            "INSERT INTO needs (repository, manifest, target, is_child, size)
+             VALUES ($1, $2, $3, $4, $5)
+             ON CONFLICT (repository, manifest, target) DO UPDATE SET size = excluded.size",
         )?;
-        for (target, _) in &new.blobs {
-            need.execute(params![repository, digest, target.as_str(), 0])?;
+        for (target, size) in &new.blobs {
+            need.execute(params![repository, digest, target.as_str(), 0, signed(*size)])?;
         }
         for target in &new.children {
-            need.execute(params![repository, digest, target.as_str(), 1])?;
+            need.execute(params![repository, digest, target.as_str(), 1, None::<i64>])?;
         }
         if let Some(tag) = &new.tag {
             // Setting a tag to where it points already does not make it younger.
@@ -198,6 +208,23 @@ impl Ledger for SqliteLedger {
                 "SELECT 1 FROM needs n JOIN repositories r ON r.id = n.repository
                  WHERE r.name = $1 AND n.target = $2 AND n.is_child = 1 AND NOT EXISTS
                    (SELECT 1 FROM manifests m WHERE m.repository = n.repository AND m.digest = n.target)",
+                params![name.as_str(), digest.as_str()],
+            )
+        })
+        .await
+    }
+
+    async fn is_listed(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<bool, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.read(move |connection| {
+            any(
+                connection,
+                "SELECT 1 FROM needs n JOIN repositories r ON r.id = n.repository
+                 WHERE r.name = $1 AND n.target = $2 AND n.is_child = 1",
                 params![name.as_str(), digest.as_str()],
             )
         })

@@ -26,7 +26,10 @@ pub(super) const COLUMNS: &str = "
 /// Blobs that are freed in one change: each holds up whoever wants to write.
 const FREED_TOGETHER: usize = 64;
 
-fn known_repository(connection: &Connection, name: &str) -> rusqlite::Result<Option<i64>> {
+pub(super) fn known_repository(
+    connection: &Connection,
+    name: &str,
+) -> rusqlite::Result<Option<i64>> {
     connection
         .prepare_cached("SELECT id FROM repositories WHERE name = $1")?
         .query_row(params![name], |row| row.get(0))
@@ -51,7 +54,7 @@ fn needed_by(
 }
 
 /// Takes a manifest's own records away. Blobs that it needed begin to be idle.
-fn forget_manifest(
+pub(super) fn forget_manifest(
     connection: &Connection,
     repository: i64,
     digest: &Digest,

@@ -8,12 +8,13 @@ use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_store::{Store, StoreError};
 
+use super::cached::Report;
 use super::shown::Shown;
 use super::{House, lies_in, tree, unreadable};
 use crate::config::Config;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{Table, ago, bytes, count, short};
+use crate::output::{Table, ago, bytes, count, short, until};
 
 /// Show the images of a shelf or a repository
 ///
@@ -104,7 +105,33 @@ pub async fn run(
         let before = now() - i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
         shown.retain(|one| one.last.is_none_or(|last| last < before) && one.at < before);
     }
+    let cached = match (store, config.cached_shelf(repository.first_component())) {
+        (Some(store), Some((shelf, caching))) => {
+            let name = shelf.name.get_ref().as_str();
+            Some(Report::read(config, store, name, caching).await?)
+        }
+        _ => None,
+    };
+    // What a shelf as such did is said where it is asked for as such.
+    let whole = cached.as_ref().filter(|_| repository.is_single() && wanted.is_none());
+    for one in &mut shown {
+        let Some(report) = &cached else { break };
+        one.goes = report.expires(&one.repository, &one.digest);
+        one.expires = one.goes.map(crate::output::time);
+        one.checked = one.tag.as_ref().and_then(|tag| report.confirmed(&one.repository, tag));
+        one.confirmed = one.checked.map(crate::output::time);
+    }
     let (Some(store), false) = (store, shown.is_empty()) else {
+        if let Some(report) = whole {
+            if context.output.json {
+                let images: [(); 0] = [];
+                context.output.document(&serde_json::json!({ "cache": report, "images": images }));
+            } else {
+                report.show(context);
+                context.output.note("nothing of it was asked for yet");
+            }
+            return Ok(Exit::Done);
+        }
         let declared = wanted.is_none()
             && config.storing_shelves().iter().any(|shelf| shelf == repository.as_str());
         if declared || args.unpulled.is_some() {
@@ -143,14 +170,22 @@ pub async fn run(
         return Ok(tree::show(&house, &shown, context));
     }
     if context.output.json {
-        context.output.document(&shown);
+        match whole {
+            Some(report) => {
+                let all = serde_json::json!({ "cache": report, "images": shown });
+                context.output.document(&all);
+            }
+            None => context.output.document(&shown),
+        }
         return Ok(Exit::Done);
     }
-    table(&shown, context);
+    if let Some(report) = whole {
+        report.show(context);
+        context.output.result("");
+    }
+    table(&shown, cached.is_some(), context);
     if shown.iter().any(|one| !one.absent.is_empty()) {
-        context
-            .output
-            .note("Platforms in brackets are named by the index and were not brought in.");
+        context.output.note("Platforms in brackets are named by the index and are not here.");
     }
     let tags = shown.iter().filter(|one| one.tag.is_some()).count();
     context.output.note(match (untagged, args.untagged) {
@@ -186,6 +221,10 @@ fn one(
         since: crate::output::time(at),
         pulled: used.map(|used| crate::output::time(used.last)),
         pulls: used.map_or(0, |used| used.pulls),
+        confirmed: None,
+        expires: None,
+        goes: None,
+        checked: None,
         at,
         last: used.map(|used| used.last),
         place,
@@ -193,14 +232,29 @@ fn one(
     }
 }
 
-fn table(shown: &[Shown], context: &Context) {
-    let mut table = Table::new(
-        context.output.width(),
-        &["IMAGE", "DIGEST", "PLATFORMS", "SIZE", "FREED", "SINCE", "LAST PULL", "PULLS"],
-    );
+fn table(shown: &[Shown], cached: bool, context: &Context) {
+    let own = ["IMAGE", "DIGEST", "PLATFORMS", "SIZE", "FREED", "SINCE", "LAST PULL", "PULLS"];
+    let of_a_cache =
+        ["IMAGE", "DIGEST", "PLATFORMS", "SIZE", "CONFIRMED", "LAST PULL", "PULLS", "GOES IN"];
+    let columns = if cached { of_a_cache } else { own };
+    let mut table = Table::new(context.output.width(), &columns);
     for one in shown {
         let mut platforms: Vec<String> = one.platforms.iter().map(ToString::to_string).collect();
         platforms.extend(one.absent.iter().map(|platform| format!("({platform})")));
+        let pulled = one.last.map_or_else(|| "never".to_owned(), |last| ago(last, now()));
+        if cached {
+            table.row([
+                one.name(),
+                short(&one.digest).to_owned(),
+                platforms.join(" "),
+                bytes(one.content),
+                one.checked.map_or_else(String::new, |at| ago(at, now())),
+                pulled,
+                one.pulls.to_string(),
+                one.goes.map_or_else(|| "-".to_owned(), |at| until(at, now())),
+            ]);
+            continue;
+        }
         table.row([
             one.name(),
             short(&one.digest).to_owned(),
@@ -208,7 +262,7 @@ fn table(shown: &[Shown], context: &Context) {
             bytes(one.content),
             bytes(one.freed),
             ago(one.at, now()),
-            one.last.map_or_else(|| "never".to_owned(), |last| ago(last, now())),
+            pulled,
             one.pulls.to_string(),
         ]);
     }
@@ -249,6 +303,10 @@ async fn platforms(
             }
         }
         Kind::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
+            // A cached shelf has it only when somebody has pulled it.
+            if store.blobs.size(&config.digest).await?.is_none() {
+                return Ok(found);
+            }
             let bytes = store.read_all(&config.digest, config.size).await?;
             let platform = ImageConfig::read(&bytes).ok().and_then(|config| config.platform());
             found.there.extend(platform.map(|platform| (row.digest.clone(), platform)));

@@ -29,6 +29,16 @@ pub(super) struct Shown {
     pub pulled: Option<String>,
     /// How often it was fetched in the last 30 days.
     pub pulls: u64,
+    /// On a cached shelf: when the upstream last confirmed the tag.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub confirmed: Option<String>,
+    /// On a cached shelf: when it goes if nobody pulls it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expires: Option<String>,
+    #[serde(skip)]
+    pub goes: Option<i64>,
+    #[serde(skip)]
+    pub checked: Option<i64>,
     #[serde(skip)]
     pub at: i64,
     #[serde(skip)]

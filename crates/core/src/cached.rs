@@ -1,0 +1,13 @@
+//! What does a cached shelf serve, how long does it believe it, and what may go?
+//!
+//! Nothing here asks anybody: facts and the time come in, verdicts go out.
+
+mod belief;
+mod circuit;
+mod keeping;
+mod reach;
+
+pub use belief::{Belief, Terms, Trust};
+pub use circuit::{Circuit, Condition, Trouble};
+pub use keeping::{Going, Keeping, Kept, Why};
+pub use reach::{OutOfReach, Reach};

@@ -1,0 +1,163 @@
+//! Is an upstream asked, or is it left alone for a while?
+//!
+//! Failures in a row open the circuit: nobody asks until a pause has passed, then one probe goes
+//! through. It closes the circuit or opens it for twice as long. A rate limit is no failure: the
+//! upstream works, and has said when it may be asked again.
+
+use std::time::Duration;
+
+/// Failures in a row after which the upstream is left alone.
+const FAILURES: u32 = 3;
+/// The first pause, and the longest, in milliseconds.
+const PAUSE: (i64, i64) = (5_000, 120_000);
+/// How long a rate limit counts that does not say when it ends, and the longest that is believed.
+const LIMITED: (Duration, Duration) = (Duration::from_secs(60), Duration::from_secs(24 * 3600));
+/// A probe that has not come back after this is given up, in milliseconds.
+const PROBE: i64 = 90_000;
+
+/// What went wrong with an upstream.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Trouble {
+    /// It could not be reached, or failed.
+    Failed,
+    /// It limits our rate; how long, when it says so.
+    Limited(Option<Duration>),
+}
+
+/// How an upstream stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Condition {
+    /// It answers.
+    Well,
+    /// So many failures in a row, and it is asked all the same.
+    Ailing(u32),
+    /// It limits our rate until this time, in milliseconds since 1970.
+    Limited(i64),
+    /// It is left alone until this time, in milliseconds since 1970; then one request probes it.
+    Resting(i64),
+}
+
+/// The circuit of one upstream.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Circuit {
+    failures: u32,
+    pause: i64,
+    rests_until: i64,
+    limited_until: i64,
+    probing_since: Option<i64>,
+}
+
+impl Circuit {
+    /// Asks to be let through. Whoever is let through tells afterwards how it went.
+    ///
+    /// # Errors
+    /// The condition that forbids it.
+    pub fn enter(&mut self, now: i64) -> Result<(), Condition> {
+        match self.condition(now) {
+            Condition::Well | Condition::Ailing(0..FAILURES) => Ok(()),
+            Condition::Ailing(_) => {
+                // The pause has passed: one goes through.
+                if self.probing_since.is_some_and(|since| now < since.saturating_add(PROBE)) {
+                    return Err(Condition::Resting(now));
+                }
+                self.probing_since = Some(now);
+                Ok(())
+            }
+            condition => Err(condition),
+        }
+    }
+
+    /// It answered.
+    pub fn succeeded(&mut self) {
+        *self = Self { limited_until: self.limited_until, ..Self::default() };
+    }
+
+    /// Something went wrong.
+    pub fn failed(&mut self, trouble: Trouble, now: i64) {
+        self.probing_since = None;
+        match trouble {
+            Trouble::Limited(asked) => {
+                let asked = asked.unwrap_or(LIMITED.0).min(LIMITED.1);
+                let end = now.saturating_add(i64::try_from(asked.as_millis()).unwrap_or(i64::MAX));
+                self.limited_until = self.limited_until.max(end);
+            }
+            Trouble::Failed => {
+                self.failures = self.failures.saturating_add(1);
+                if self.failures >= FAILURES && now >= self.rests_until {
+                    self.pause = (self.pause * 2).clamp(PAUSE.0, PAUSE.1);
+                    self.rests_until = now.saturating_add(self.pause);
+                }
+            }
+        }
+    }
+
+    /// How the upstream stands.
+    pub fn condition(&self, now: i64) -> Condition {
+        if now < self.limited_until {
+            Condition::Limited(self.limited_until)
+        } else if now < self.rests_until {
+            Condition::Resting(self.rests_until)
+        } else if self.failures > 0 {
+            Condition::Ailing(self.failures)
+        } else {
+            Condition::Well
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_upstream_that_fails_again_and_again_is_left_alone_and_probed() {
+        let mut circuit = Circuit::default();
+        for _ in 0..FAILURES - 1 {
+            assert_eq!(circuit.enter(0), Ok(()));
+            circuit.failed(Trouble::Failed, 0);
+        }
+        assert_eq!(circuit.enter(0), Ok(()));
+        circuit.failed(Trouble::Failed, 0);
+        assert_eq!(circuit.enter(4_999), Err(Condition::Resting(5_000)));
+        assert_eq!(circuit.enter(5_000), Ok(()), "one probe");
+        assert_eq!(circuit.enter(5_001), Err(Condition::Resting(5_001)), "and no other");
+        circuit.failed(Trouble::Failed, 6_000);
+        assert_eq!(circuit.condition(6_000), Condition::Resting(16_000), "twice as long");
+        assert_eq!(circuit.enter(16_000), Ok(()));
+        circuit.succeeded();
+        assert_eq!(circuit.condition(16_001), Condition::Well);
+    }
+
+    #[test]
+    fn failures_while_it_rests_make_the_rest_no_longer() {
+        let mut circuit = Circuit::default();
+        for now in 0..10 {
+            circuit.failed(Trouble::Failed, now);
+        }
+        assert_eq!(circuit.condition(100), Condition::Resting(5_002));
+    }
+
+    #[test]
+    fn a_probe_that_never_comes_back_is_followed_by_another() {
+        let mut circuit = Circuit::default();
+        for _ in 0..FAILURES {
+            circuit.failed(Trouble::Failed, 0);
+        }
+        assert_eq!(circuit.enter(10_000), Ok(()));
+        assert!(circuit.enter(10_000 + PROBE - 1).is_err());
+        assert_eq!(circuit.enter(10_000 + PROBE), Ok(()));
+    }
+
+    #[test]
+    fn a_limit_holds_as_long_as_the_upstream_says() {
+        let mut circuit = Circuit::default();
+        circuit.failed(Trouble::Limited(Some(Duration::from_secs(30))), 0);
+        circuit.failed(Trouble::Limited(Some(Duration::from_secs(10))), 0);
+        assert_eq!(circuit.enter(29_999), Err(Condition::Limited(30_000)));
+        assert_eq!(circuit.enter(30_000), Ok(()));
+        circuit.failed(Trouble::Limited(None), 30_000);
+        assert_eq!(circuit.condition(30_001), Condition::Limited(90_000));
+        circuit.failed(Trouble::Limited(Some(Duration::MAX)), 0);
+        assert_eq!(circuit.condition(90_000), Condition::Limited(86_400_000));
+    }
+}

@@ -1,0 +1,134 @@
+//! What of a cached shelf may go, and what goes first?
+
+use std::time::Duration;
+
+use crate::digest::Digest;
+use crate::name::{RepositoryName, Tag};
+use crate::pattern::Pattern;
+
+/// An image of a cached shelf: a manifest that no other lists, with all that it lists.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Kept {
+    /// Its repository in the larder, shelf first.
+    pub repository: RepositoryName,
+    /// The manifest.
+    pub digest: Digest,
+    /// The tags that point to it.
+    pub tags: Vec<Tag>,
+    /// When it, or something that it lists, was last asked for, in milliseconds since 1970; for what
+    /// nobody has asked for, when it came.
+    pub last: i64,
+    /// The bytes that its repository alone would have no use for without it.
+    pub bytes: u64,
+}
+
+/// For how long, and how much, a cached shelf keeps.
+#[derive(Debug, Clone, Default)]
+pub struct Keeping {
+    /// How long after the last pull. None: for ever.
+    pub keep: Option<Duration>,
+    /// Patterns over `PATH` and `PATH:TAG`, as the upstream names them, of what is never let go of.
+    pub pinned: Vec<Pattern>,
+}
+
+/// Why something goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Why {
+    /// Nobody has pulled it for the time that it is kept.
+    Unpulled,
+    /// There is too much, and this was not pulled for longest.
+    Room,
+}
+
+/// What goes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Going<'k> {
+    /// What.
+    pub what: &'k Kept,
+    /// Why.
+    pub why: Why,
+}
+
+/// What was asked for so short a time ago may just be on its way to a node, in milliseconds.
+const IN_USE: i64 = 60_000;
+
+impl Keeping {
+    /// Whether something is never let go of.
+    pub fn is_pinned(&self, kept: &Kept) -> bool {
+        let path = kept.repository.as_str().split_once('/').map_or("", |(_, path)| path);
+        self.pinned.iter().any(|pattern| {
+            pattern.matches(path)
+                || kept.tags.iter().any(|tag| pattern.matches(&format!("{path}:{tag}")))
+        })
+    }
+
+    /// When something goes if nobody pulls it, in milliseconds since 1970. None: never.
+    pub fn expires(&self, kept: &Kept) -> Option<i64> {
+        let keep = self.keep.filter(|_| !self.is_pinned(kept))?;
+        Some(kept.last.saturating_add(i64::try_from(keep.as_millis()).unwrap_or(i64::MAX)))
+    }
+
+    /// What goes now, the longest unpulled first: all whose time has passed, and as many more as
+    /// make up `excess` bytes. What was just asked for does not go to make room.
+    pub fn going<'k>(&self, kept: &'k [Kept], excess: u64, now: i64) -> Vec<Going<'k>> {
+        let mut candidates: Vec<&Kept> = kept.iter().filter(|one| !self.is_pinned(one)).collect();
+        candidates.sort_by(|a, b| (a.last, &a.digest).cmp(&(b.last, &b.digest)));
+        let mut excess = excess;
+        let mut going = Vec::new();
+        for what in candidates {
+            let why = if self.expires(what).is_some_and(|end| end <= now) {
+                Why::Unpulled
+            } else if excess > 0 && what.last.saturating_add(IN_USE) <= now {
+                Why::Room
+            } else {
+                break;
+            };
+            excess = excess.saturating_sub(what.bytes);
+            going.push(Going { what, why });
+        }
+        going
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn kept(path: &str, tag: &str, last: i64, bytes: u64) -> Kept {
+        Kept {
+            repository: format!("bazaar/{path}").parse().unwrap(),
+            digest: Digest::of(format!("{path}{tag}").as_bytes()),
+            tags: vec![tag.parse().unwrap()],
+            last,
+            bytes,
+        }
+    }
+
+    const DAY: i64 = 24 * 3_600_000;
+
+    #[test]
+    fn the_longest_unpulled_goes_first_and_what_is_pinned_never() {
+        let keep = Some(Duration::from_secs(14 * 24 * 3600));
+        let pinned = vec!["library/brinedb".parse().unwrap(), "library/*:lts".parse().unwrap()];
+        let keeping = Keeping { keep, pinned };
+        let all = [
+            kept("library/brinedb", "1", 0, 100),
+            kept("library/kettle", "lts", 0, 100),
+            kept("library/kettle", "2", 10 * DAY, 100),
+            kept("library/ashlog", "1", 2 * DAY, 100),
+            kept("library/pipe", "1", 20 * DAY, 100),
+        ];
+        let going = |excess| -> Vec<(&str, Why)> {
+            let going = keeping.going(&all, excess, 20 * DAY + 1000);
+            going.iter().map(|one| (one.what.repository.as_str(), one.why)).collect()
+        };
+        let ashlog = ("bazaar/library/ashlog", Why::Unpulled);
+        let kettle = ("bazaar/library/kettle", Why::Room);
+        assert_eq!(going(0), [ashlog]);
+        assert_eq!(going(100), [ashlog]);
+        assert_eq!(going(101), [ashlog, kettle]);
+        assert_eq!(going(u64::MAX), [ashlog, kettle], "what was just asked for stays");
+        assert_eq!(keeping.expires(&all[3]), Some(16 * DAY));
+        assert_eq!(keeping.expires(&all[0]), None);
+    }
+}

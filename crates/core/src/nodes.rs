@@ -1,0 +1,101 @@
+//! What does a node's runtime make of its mirror configuration, and what is written for it?
+//!
+//! Two families of runtimes read two kinds of files. One has a folder for each upstream host with a
+//! `hosts.toml`, and `_default` for all without one; it adds `ns=HOST` to what it asks a mirror. The
+//! other has drop-in files with a `[[registry]]` for each prefix. Both leave out in silence what they
+//! cannot read and go to the upstream instead; what is left out, and why, is told here.
+
+mod drop_in;
+mod hosts;
+
+use std::fmt;
+
+use crate::name::Host;
+
+pub use drop_in::{read_drop_in, write_drop_in};
+pub use hosts::{DEFAULT, folder_of, host_of, read_hosts, write_hosts};
+
+/// What is written for one node.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    /// The larder's address: scheme, host and port.
+    pub larder: String,
+    /// The cluster that the node belongs to.
+    pub cluster: String,
+    /// Where the authority's certificate lies on the node. None: the node trusts it already, or
+    /// the address is plain HTTP.
+    pub ca: Option<String>,
+    /// Whether the node may go to the upstream when the larder does not answer as it should.
+    pub open: bool,
+}
+
+impl Plan {
+    /// The address that the node asks: it says from which cluster the node comes.
+    pub fn address(&self) -> String {
+        format!("{}/c/{}", self.larder, self.cluster)
+    }
+}
+
+/// One place that a runtime asks for an upstream's images.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ask {
+    /// The address, with what stands in front of `/v2/`.
+    pub address: String,
+    /// What stands in front of the repository there. Empty: nothing.
+    pub prefix: String,
+    /// Whether it is told the upstream's host (`ns=HOST`).
+    pub named: bool,
+    /// Whether tags are resolved there.
+    pub resolves: bool,
+    /// Header fields that are sent along, in the file's order.
+    pub headers: Vec<(String, String)>,
+    /// The authority's certificate. None: the system's alone.
+    pub ca: Option<String>,
+}
+
+/// What a runtime does for one upstream.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Way {
+    /// Whom it asks, in this order; the first that answers counts.
+    pub asks: Vec<Ask>,
+    /// Whether the upstream itself is among them, at the end.
+    pub upstream: bool,
+    /// What its owner may not expect.
+    pub remarks: Vec<Remark>,
+}
+
+/// Something about a file that its owner may not expect.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Remark {
+    /// Whether the runtime leaves something out or fails because of it.
+    pub bad: bool,
+    /// In a sentence.
+    pub text: String,
+}
+
+impl Remark {
+    fn bad(text: impl Into<String>) -> Self {
+        Self { bad: true, text: text.into() }
+    }
+
+    fn note(text: impl Into<String>) -> Self {
+        Self { bad: false, text: text.into() }
+    }
+}
+
+impl fmt::Display for Remark {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+/// Without any configuration, a runtime goes to the upstream.
+fn straight(text: impl Into<String>) -> Way {
+    Way { asks: Vec::new(), upstream: true, remarks: vec![Remark::bad(text)] }
+}
+
+/// Whether an address is this upstream's own, as a reference names it.
+fn is_own(address: &str, host: &Host) -> bool {
+    let name = address.split_once("://").map_or(address, |(_, name)| name);
+    name.trim_end_matches('/') == host.as_str()
+}

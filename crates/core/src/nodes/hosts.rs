@@ -1,0 +1,346 @@
+//! A folder for each upstream host, with a `hosts.toml` in it.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::{Ask, Plan, Remark, Way, is_own, straight};
+use crate::name::Host;
+
+/// The folder for all hosts that have none of their own.
+pub const DEFAULT: &str = "_default";
+
+/// The name of an upstream's folder. A colon is written as `_…_`, which every file system takes.
+pub fn folder_of(host: &Host) -> String {
+    match host.as_str().rsplit_once(':') {
+        Some((name, port)) => format!("{name}_{port}_"),
+        None => host.to_string(),
+    }
+}
+
+/// The host that a folder is for. None: the runtime looks for no such folder.
+pub fn host_of(folder: &str) -> Option<Host> {
+    let text = match folder.strip_suffix('_').and_then(|rest| rest.rsplit_once('_')) {
+        Some((name, port)) => format!("{name}:{port}"),
+        None => folder.to_owned(),
+    };
+    text.parse().ok()
+}
+
+fn quoted(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
+/// The file for one upstream, or with None for all that have none of their own.
+pub fn write_hosts(plan: &Plan, host: Option<&Host>) -> String {
+    let what = host.map_or_else(|| "every other upstream".to_owned(), Host::to_string);
+    let (address, cluster) = (quoted(&plan.address()), &plan.cluster);
+    let ca = plan.ca.as_ref().map(|ca| format!("ca = {}\n", quoted(ca))).unwrap_or_default();
+    let mut text =
+        format!("# How nodes of {cluster} reach {what}. Written by `larder handoff write`.\n");
+    let _ = if plan.open {
+        writeln!(
+            text,
+            "# The larder first; where it does not answer as it should, the upstream itself.\n\
+             [host.{address}]\ncapabilities = [\"pull\", \"resolve\"]\n{ca}",
+        )
+    } else {
+        writeln!(
+            text,
+            "# The larder alone: what it refuses is refused.\nserver = {address}\n{ca}\n\
+             # This empty table makes the runtime ask the server above once, and nobody else.\n[host]",
+        )
+    };
+    text.trim_end().to_owned() + "\n"
+}
+
+#[derive(Deserialize)]
+struct Raw {
+    server: Option<String>,
+    ca: Option<Ca>,
+    capabilities: Option<Vec<String>>,
+    override_path: Option<bool>,
+    header: Option<BTreeMap<String, Values>>,
+    host: Option<BTreeMap<Spanned<String>, RawHost>>,
+    #[serde(flatten)]
+    rest: BTreeMap<String, toml::Value>,
+}
+
+#[derive(Deserialize)]
+struct RawHost {
+    capabilities: Option<Vec<String>>,
+    ca: Option<Ca>,
+    override_path: Option<bool>,
+    header: Option<BTreeMap<String, Values>>,
+    #[serde(flatten)]
+    rest: BTreeMap<String, toml::Value>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Values {
+    One(String),
+    Many(Vec<String>),
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Ca {
+    One(String),
+    Many(Vec<String>),
+}
+
+impl Ca {
+    fn first(&self) -> Option<String> {
+        match self {
+            Self::One(path) => Some(path.clone()),
+            Self::Many(paths) => paths.first().cloned(),
+        }
+    }
+}
+
+/// Keys that the runtime knows and that change nothing here.
+const KNOWN: [&str; 4] = ["client", "skip_verify", "dial_timeout", "override_path"];
+
+fn unknown_keys(rest: &BTreeMap<String, toml::Value>, remarks: &mut Vec<Remark>) {
+    for key in rest.keys().filter(|key| !KNOWN.contains(&key.as_str())) {
+        let known = ["server", "host", "capabilities", "ca", "header", "client", "skip_verify"];
+        let near = crate::nearest::nearest(key, known);
+        let near = near.map(|near| format!("; `{near}` was meant?")).unwrap_or_default();
+        remarks.push(Remark::bad(format!(
+            "the runtime does not know the key `{key}` and does without it{near}"
+        )));
+    }
+}
+
+/// The address without what the runtime drops from it.
+fn address(text: &str, remarks: &mut Vec<Remark>) -> String {
+    let mut address = text.to_owned();
+    if !address.contains("://") {
+        remarks.push(Remark::note(format!("{text} has no scheme: the runtime takes https")));
+        address = format!("https://{address}");
+    }
+    if let Some((before, _)) = address.split_once('?') {
+        remarks.push(Remark::bad(format!("the runtime drops what stands behind `?` in {before}")));
+        address = before.to_owned();
+    }
+    if let Some((scheme, rest)) = address.split_once("://")
+        && let Some((account, host)) = rest.split_once('@')
+        && !account.contains('/')
+    {
+        remarks.push(Remark::bad("the runtime drops the user and password of an address"));
+        address = format!("{scheme}://{host}");
+    }
+    address.trim_end_matches('/').trim_end_matches("/v2").to_owned()
+}
+
+/// What the runtime makes of a file for this upstream. `text` None: the folder has no `hosts.toml`.
+pub fn read_hosts(text: Option<&str>, host: &Host) -> Way {
+    let Some(text) = text else {
+        return straight(
+            "there is no hosts.toml in the folder: the runtime goes straight to the upstream, without a word",
+        );
+    };
+    if text.trim().is_empty() {
+        return straight(
+            "the file is empty: the runtime goes straight to the upstream, without a word",
+        );
+    }
+    let ignored = |why: String| {
+        straight(format!(
+            "the runtime cannot read it, says so once in its journal, and goes straight to the upstream: {why}"
+        ))
+    };
+    let raw: Raw = match toml::from_str(text) {
+        Ok(raw) => raw,
+        Err(error) => return ignored(error.message().to_owned()),
+    };
+    let hosts = match (&raw.server, raw.host) {
+        (_, Some(hosts)) => hosts,
+        (Some(_), None) => {
+            return ignored("it has `server` and no `[host]` table; an empty one is enough".into());
+        }
+        (None, None) if raw.rest.contains_key("hosts") => {
+            return ignored("`[hosts.…]` is written `[host.…]`".into());
+        }
+        (None, None) => return ignored("it names neither a `server` nor a `[host]`".into()),
+    };
+    let mut way = Way::default();
+    unknown_keys(&raw.rest, &mut way.remarks);
+    let capabilities = |said: &Option<Vec<String>>| -> Result<bool, String> {
+        let said = said.as_deref().unwrap_or_default();
+        if let Some(odd) =
+            said.iter().find(|one| !matches!(one.as_str(), "pull" | "resolve" | "push"))
+        {
+            return Err(format!("`{odd}` is no capability; they are pull, resolve and push"));
+        }
+        Ok(said.is_empty() || said.iter().any(|one| one == "resolve"))
+    };
+    let ask = |address: String,
+               resolves: bool,
+               ca: Option<&Ca>,
+               header: Option<BTreeMap<String, Values>>,
+               overridden: bool,
+               remarks: &mut Vec<Remark>| {
+        if overridden {
+            remarks.push(Remark::bad(format!("override_path makes the runtime leave out `/v2` behind {address}; the larder expects it there")));
+        }
+        let headers = header.unwrap_or_default().into_iter().flat_map(|(name, values)| {
+            let values = match values {
+                Values::One(value) => vec![value],
+                Values::Many(values) => values,
+            };
+            values.into_iter().map(move |value| (name.clone(), value))
+        });
+        let named = !is_own(&address, host);
+        let ca = ca.and_then(Ca::first);
+        Ask { address, prefix: String::new(), named, resolves, headers: headers.collect(), ca }
+    };
+    let mut ordered: Vec<(Spanned<String>, RawHost)> = hosts.into_iter().collect();
+    ordered.sort_by_key(|(name, _)| name.span().start);
+    for (name, raw) in ordered {
+        let resolves = match capabilities(&raw.capabilities) {
+            Ok(resolves) => resolves,
+            Err(why) => return ignored(why),
+        };
+        unknown_keys(&raw.rest, &mut way.remarks);
+        let name = address(name.get_ref(), &mut way.remarks);
+        let overridden = raw.override_path.unwrap_or(false);
+        let one = ask(name, resolves, raw.ca.as_ref(), raw.header, overridden, &mut way.remarks);
+        way.asks.push(one);
+    }
+    match raw.server {
+        None => way.upstream = true,
+        Some(server) => {
+            let server = address(&server, &mut way.remarks);
+            if is_own(&server, host) {
+                way.upstream = true;
+            } else {
+                if way.asks.iter().any(|known| known.address == server) {
+                    way.remarks.push(Remark::note(format!("{server} is asked twice when it fails: as `server` and as a `[host]`; an empty `[host]` table is enough")));
+                }
+                let resolves = match capabilities(&raw.capabilities) {
+                    Ok(resolves) => resolves,
+                    Err(why) => return ignored(why),
+                };
+                let overridden = raw.override_path.unwrap_or(false);
+                let one = ask(
+                    server,
+                    resolves,
+                    raw.ca.as_ref(),
+                    raw.header,
+                    overridden,
+                    &mut way.remarks,
+                );
+                way.asks.push(one);
+            }
+        }
+    }
+    if way.upstream && !way.asks.is_empty() {
+        way.remarks.push(Remark::note(
+            "the upstream is asked after that, also for what the larder refuses",
+        ));
+    }
+    if !way.asks.is_empty() && !way.asks.iter().any(|ask| ask.resolves) {
+        way.remarks.push(Remark::bad("no `[host]` resolves tags: the runtime asks the upstream what a tag points to, every time"));
+    }
+    way
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn plan(open: bool) -> Plan {
+        Plan {
+            larder: "http://larder.emberfall.example:5080".into(),
+            cluster: "control-room".into(),
+            ca: None,
+            open,
+        }
+    }
+
+    #[test]
+    fn what_is_written_is_read_as_it_was_meant() {
+        let host: Host = "bazaar.example".parse().unwrap();
+        let closed = read_hosts(Some(&write_hosts(&plan(false), Some(&host))), &host);
+        assert_eq!(closed.asks.len(), 1, "{closed:?}");
+        assert_eq!(closed.asks[0].address, "http://larder.emberfall.example:5080/c/control-room");
+        assert!(closed.asks[0].named && closed.asks[0].resolves && !closed.upstream);
+        assert_eq!(closed.remarks, []);
+        let ca = Some("/etc/larder \"ca\".pem".to_owned());
+        let plan = Plan {
+            larder: "https://larder.emberfall.example".into(),
+            ca: ca.clone(),
+            ..plan(true)
+        };
+        let open = read_hosts(Some(&write_hosts(&plan, Some(&host))), &host);
+        assert!(open.upstream && open.asks[0].ca == ca && open.asks.len() == 1, "{open:?}");
+        assert!(open.remarks.iter().all(|remark| !remark.bad), "{open:?}");
+        let closed = read_hosts(Some(&write_hosts(&Plan { open: false, ..plan }, None)), &host);
+        assert!(!closed.upstream && closed.asks[0].ca == ca, "{closed:?}");
+    }
+
+    #[test]
+    fn folders_name_hosts() {
+        for (folder, host) in [
+            ("bazaar.example", "bazaar.example"),
+            ("bazaar.example:5000", "bazaar.example:5000"),
+            ("bazaar.example_5000_", "bazaar.example:5000"),
+        ] {
+            assert_eq!(host_of(folder).unwrap().as_str(), host);
+        }
+        assert_eq!(folder_of(&"bazaar.example:5000".parse().unwrap()), "bazaar.example_5000_");
+        assert_eq!(host_of(".."), None);
+    }
+
+    #[test]
+    fn what_a_runtime_leaves_out_in_silence_is_told() {
+        let host: Host = "bazaar.example".parse().unwrap();
+        for (text, words) in [
+            ("", "is empty"),
+            ("server = \"http://m\"\n", "an empty one is enough"),
+            ("[hosts.\"http://m\"]\n", "is written `[host.…]`"),
+            ("[host.\"http://m\"]\ncapabilities = \"pull\"\n", "cannot read it"),
+            ("[host.\"http://m\"]\ncapabilities = [\"fetch\"]\n", "`fetch` is no capability"),
+            ("[host.\"http://m\"\n", "cannot read it"),
+        ] {
+            let way = read_hosts(Some(text), &host);
+            assert!(way.upstream && way.asks.is_empty(), "{text}: {way:?}");
+            assert!(way.remarks[0].bad && way.remarks[0].text.contains(words), "{text}: {way:?}");
+        }
+        assert!(read_hosts(None, &host).upstream);
+        for (text, words) in [
+            ("[host.\"http://m\"]\ncapability = [\"pull\"]\n", "`capabilities` was meant?"),
+            ("[host.\"m\"]\n", "takes https"),
+            ("[host.\"http://u:p@m/x?y=z\"]\n", "drops the user and password"),
+            ("[host.\"http://m\"]\ncapabilities = [\"pull\"]\n", "no `[host]` resolves tags"),
+            ("[host.\"http://m\"]\noverride_path = true\n", "override_path"),
+            ("server = \"http://m\"\n[host.\"http://m\"]\n", "is asked twice"),
+        ] {
+            let way = read_hosts(Some(text), &host);
+            assert!(way.remarks.iter().any(|one| one.text.contains(words)), "{text}: {way:?}");
+        }
+    }
+
+    #[test]
+    fn hosts_are_asked_in_the_files_order() {
+        let host: Host = "bazaar.example".parse().unwrap();
+        let text = "server = \"https://bazaar.example\"\n[host.\"http://z\"]\n[host.\"http://a/v2\"]\n\
+                    [host.\"http://a/v2\".header]\nx-cluster = \"blue\"\n";
+        let way = read_hosts(Some(text), &host);
+        let asked: Vec<&str> = way.asks.iter().map(|ask| ask.address.as_str()).collect();
+        assert_eq!(asked, ["http://z", "http://a"]);
+        assert_eq!(way.asks[1].headers, [("x-cluster".to_owned(), "blue".to_owned())]);
+        assert!(way.upstream);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn no_file_panics(text in "(\\PC|\n|server = |\\[host\\.\"|\"\\]|capabilities|://|@|\\?){0,40}") {
+            let _ = read_hosts(Some(&text), &"bazaar.example".parse().unwrap());
+        }
+    }
+}

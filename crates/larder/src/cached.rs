@@ -1,0 +1,54 @@
+//! The cached shelves of a configuration, ready to be asked.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use larder_core::name::Host;
+use larder_server::{Cache, CachedShelf, ShelfPlan, Upstream, UpstreamPlan};
+use larder_store::{Store, now};
+
+use crate::config::Config;
+use crate::failure::Failure;
+
+/// Sets up the cached shelves over a store; no upstream is asked yet.
+pub async fn open(config: &Config, store: &Store) -> Result<Cache, Failure> {
+    let mut upstreams: HashMap<Host, Arc<Upstream>> = HashMap::new();
+    let mut shelves = Vec::new();
+    for shelf in &config.shelves {
+        let Some(caching) = &shelf.caching else { continue };
+        let Some(named) = config.upstream_named(caching.upstream.get_ref()) else { continue };
+        let upstream = match upstreams.get(&named.host) {
+            Some(upstream) => Arc::clone(upstream),
+            None => {
+                let since = named.allowance.map_or(0, |allowance| span(allowance.per));
+                let spent = store.journal.pulls(&named.host, now() - since).await;
+                let what = || format!("cannot cache {}", named.host);
+                let upstream = Arc::new(Upstream::new(UpstreamPlan {
+                    host: named.host.clone(),
+                    registry: config.registry_behind_a_cache(&named.host)?,
+                    allowance: named.allowance,
+                    spent: spent.map_err(|error| Failure::store(what(), &error))?,
+                }));
+                upstreams.insert(named.host.clone(), Arc::clone(&upstream));
+                upstream
+            }
+        };
+        shelves.push(CachedShelf::new(ShelfPlan {
+            name: shelf.name.get_ref().to_string(),
+            upstream,
+            reach: caching.reach.clone(),
+            terms: caching.terms,
+            patience: caching.patience,
+            keeping: caching.keeping.clone(),
+            limit: caching.limit,
+            platforms: caching.platforms.clone(),
+            companions: caching.companions,
+        }));
+    }
+    Ok(Cache::new(store.clone(), shelves, config.larder.cache_limit))
+}
+
+fn span(span: Duration) -> i64 {
+    i64::try_from(span.as_millis()).unwrap_or(i64::MAX)
+}

@@ -1,0 +1,197 @@
+//! What a cached shelf did, and how its upstream stands.
+
+use std::collections::HashMap;
+
+use larder_core::cached::Kept;
+use larder_core::digest::Digest;
+use larder_core::name::{RepositoryName, Tag};
+use larder_store::{Move, Standing, Store, Traffic};
+use serde::Serialize;
+
+use super::unreadable;
+use crate::config::{Caching, Config};
+use crate::context::{Context, now};
+use crate::failure::Failure;
+use crate::output::{BAD, GOOD, WARN, ago, bytes, paint, short, until};
+
+/// Moves of tags that are shown.
+const MOVES: usize = 5;
+
+/// All that is said of a cached shelf as such.
+#[derive(Serialize)]
+pub(super) struct Report {
+    shelf: String,
+    host: String,
+    only: Vec<String>,
+    skip: Vec<String>,
+    /// Over the last 30 days.
+    hits: u64,
+    misses: u64,
+    sent: u64,
+    fetched: u64,
+    /// What it takes now, in bytes.
+    content: u64,
+    limit: Option<u64>,
+    upstream: Option<Upstream>,
+    moves: Vec<Moved>,
+    #[serde(skip)]
+    keep: Option<std::time::Duration>,
+    #[serde(skip)]
+    expires: HashMap<(RepositoryName, Digest), i64>,
+    #[serde(skip)]
+    confirmed: HashMap<(RepositoryName, Tag), i64>,
+}
+
+#[derive(Serialize)]
+struct Upstream {
+    condition: String,
+    until: Option<String>,
+    cause: Option<String>,
+    remaining: Option<u64>,
+    at: String,
+    #[serde(skip)]
+    line: String,
+}
+
+#[derive(Serialize)]
+struct Moved {
+    repository: RepositoryName,
+    tag: Tag,
+    before: Digest,
+    after: Option<Digest>,
+    at: String,
+    #[serde(skip)]
+    when: i64,
+}
+
+/// How an upstream stood, in a line for people.
+pub fn standing_line(standing: &Standing) -> String {
+    let said = ago(standing.at, now());
+    let left = standing.remaining.map(|left| format!(", {left} pulls left")).unwrap_or_default();
+    let end = standing.until.filter(|end| *end > now()).map(|end| until(end, now()));
+    let cause = standing.cause.as_ref().map(|cause| format!(": {cause}")).unwrap_or_default();
+    match (standing.condition.as_str(), end) {
+        ("limited", Some(end)) => format!("{} for {end}{left}", paint(WARN, "limits us")),
+        ("resting", Some(end)) => {
+            format!("{} for {end}{cause}", paint(BAD, "fails and is left alone"))
+        }
+        ("well", _) => format!("{}{left} ({said})", paint(GOOD, "answered")),
+        _ => format!("{}{left}{cause} ({said})", paint(WARN, "was in trouble")),
+    }
+}
+
+impl Report {
+    pub async fn read(
+        config: &Config,
+        store: &Store,
+        shelf: &str,
+        caching: &Caching,
+    ) -> Result<Self, Failure> {
+        let host = config.upstream_named(caching.upstream.get_ref());
+        let host = host.map(|upstream| upstream.host.to_string()).unwrap_or_default();
+        let failed = |error: larder_store::StoreError| unreadable(&error);
+        let cache = &store.cache;
+        let from = now().div_euclid(24 * 3_600_000) - super::DAYS + 1;
+        let Traffic { hits, misses, sent, fetched, .. } =
+            cache.traffic(shelf, from).await.map_err(failed)?;
+        let kept: Vec<Kept> = cache.kept(shelf).await.map_err(failed)?;
+        let expires = kept.iter().filter_map(|one| {
+            let end = caching.keeping.expires(one)?;
+            Some(((one.repository.clone(), one.digest.clone()), end))
+        });
+        let confirmed = cache.confirmed(shelf).await.map_err(failed)?.into_iter();
+        let standing = cache.standing().await.map_err(failed)?;
+        let standing = standing.into_iter().find(|one| one.host.as_str() == host);
+        let moves = cache.moves(shelf, MOVES).await.map_err(failed)?.into_iter();
+        let texts = |patterns: &[larder_core::pattern::Pattern]| {
+            patterns.iter().map(ToString::to_string).collect()
+        };
+        Ok(Self {
+            shelf: shelf.to_owned(),
+            host,
+            only: texts(caching.reach.only()),
+            skip: texts(caching.reach.skip()),
+            hits,
+            misses,
+            sent,
+            fetched,
+            content: cache.bytes_of(&[shelf.to_owned()]).await.map_err(failed)?,
+            limit: caching.limit,
+            upstream: standing.map(|one| Upstream {
+                line: standing_line(&one),
+                until: one.until.map(crate::output::time),
+                at: crate::output::time(one.at),
+                condition: one.condition,
+                cause: one.cause,
+                remaining: one.remaining,
+            }),
+            moves: moves
+                .map(|Move { repository, tag, before, after, at }| Moved {
+                    repository,
+                    tag,
+                    before,
+                    after,
+                    at: crate::output::time(at),
+                    when: at,
+                })
+                .collect(),
+            keep: caching.keeping.keep,
+            expires: expires.collect(),
+            confirmed: confirmed.map(|(name, tag, at)| ((name, tag), at)).collect(),
+        })
+    }
+
+    /// When an image goes if nobody pulls it, in milliseconds since 1970. None: never.
+    pub fn expires(&self, repository: &RepositoryName, digest: &Digest) -> Option<i64> {
+        self.expires.get(&(repository.clone(), digest.clone())).copied()
+    }
+
+    /// When the upstream last confirmed a tag, in milliseconds since 1970.
+    pub fn confirmed(&self, repository: &RepositoryName, tag: &Tag) -> Option<i64> {
+        self.confirmed.get(&(repository.clone(), tag.clone())).copied()
+    }
+
+    pub fn show(&self, context: &Context) {
+        let reach = match (self.only.as_slice(), self.skip.as_slice()) {
+            ([], []) => "all of it".to_owned(),
+            ([], skip) => format!("all but {}", skip.join(", ")),
+            (only, []) => format!("only {}", only.join(", ")),
+            (only, skip) => format!("only {}, but not {}", only.join(", "), skip.join(", ")),
+        };
+        let all = self.hits + self.misses;
+        let rate = self.hits.saturating_mul(100).checked_div(all);
+        let rate = rate.map(|rate| format!(" ({rate} % from here)")).unwrap_or_default();
+        let saved = self.sent.saturating_sub(self.fetched);
+        let limit = self.limit.map(|limit| format!(" of {}", bytes(limit))).unwrap_or_default();
+        let keep = self.keep.map_or_else(
+            || "kept until the limit is reached".to_owned(),
+            |keep| format!("kept for {} after the last pull", larder_core::allowance::Span(keep)),
+        );
+        let mut lines = vec![
+            format!("{} caches {}, {reach}", self.shelf, self.host),
+            format!("  answers   {} from here, {} fetched{rate}; 30 days", self.hits, self.misses),
+            format!(
+                "  bytes     {} sent, {} fetched, {} saved",
+                bytes(self.sent),
+                bytes(self.fetched),
+                bytes(saved)
+            ),
+            format!("  holds     {}{limit}; {keep}", bytes(self.content)),
+        ];
+        if let Some(upstream) = &self.upstream {
+            lines.push(format!("  upstream  {}", upstream.line));
+        }
+        for (number, moved) in self.moves.iter().enumerate() {
+            let after = moved.after.as_ref().map_or("gone", short);
+            let head = if number == 0 { "moved" } else { "" };
+            lines.push(format!(
+                "  {head:<9} {}:{} {} → {after}, {}",
+                moved.repository,
+                moved.tag,
+                short(&moved.before),
+                ago(moved.when, now())
+            ));
+        }
+        context.output.result(lines.join("\n"));
+    }
+}

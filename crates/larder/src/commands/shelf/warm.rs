@@ -1,0 +1,178 @@
+//! `larder shelf warm`: fetch images to a cached shelf before anybody asks for them.
+
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+
+use larder_core::digest::Digest;
+use larder_core::name::RepositoryName;
+use larder_core::reference::{Reference, Selector};
+use larder_server::Cache;
+use serde::Serialize;
+
+use crate::commands::files;
+use crate::config::Config;
+use crate::context::{Context, open_store, read_reference, reference};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, bytes, count, paint, short};
+
+/// Fetch images to a cached shelf before anybody asks for them
+///
+/// Of an index it fetches the platforms that the shelf names, or all where it names none. What is there
+/// already is not fetched again.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// Images, by their upstream's name or the larder's: `bazaar.example/library/kettle:2`
+    #[arg(value_name = "REF", required_unless_present = "from_survey")]
+    references: Vec<String>,
+    /// Every image in these deployments that lies on a cached shelf
+    #[arg(long, value_name = "PATH")]
+    from_survey: Vec<PathBuf>,
+    /// Say what would be fetched
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// One image that is wanted.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+struct Wanted {
+    repository: RepositoryName,
+    selector: Selector,
+}
+
+impl Wanted {
+    fn name(&self) -> String {
+        match &self.selector {
+            Selector::Tag(tag) => format!("{}:{tag}", self.repository),
+            Selector::Digest(digest) => format!("{}@{digest}", self.repository),
+        }
+    }
+}
+
+#[derive(Serialize)]
+struct Row {
+    image: String,
+    digest: Option<Digest>,
+    manifests: usize,
+    blobs: usize,
+    /// Bytes that had to be fetched.
+    fetched: u64,
+    /// Why it could not be fetched. None: it was.
+    cause: Option<String>,
+}
+
+pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
+    let store = open_store(config)?;
+    let cache = crate::cached::open(config, &store).await?;
+    let wanted = collect(args, config, &cache, context)?;
+    if wanted.is_empty() {
+        context.output.note("nothing in these files lies on a cached shelf");
+        return Ok(Exit::Done);
+    }
+    if args.dry_run {
+        let names: Vec<String> = wanted.iter().map(Wanted::name).collect();
+        if context.output.json {
+            context.output.document(&serde_json::json!({ "dry_run": true, "images": names }));
+        } else {
+            context.output.result(names.join("\n"));
+            context.output.note(format!("{} would be fetched", count(names.len(), "image")));
+        }
+        return Ok(Exit::Done);
+    }
+    let mut rows = Vec::new();
+    for one in &wanted {
+        let name = one.name();
+        let row = match cache.warm_image(&one.repository, &one.selector).await {
+            Ok((digest, warmed)) => {
+                let (manifests, blobs) = (warmed.manifests, warmed.blobs);
+                let fetched = warmed.fetched;
+                Row { image: name, digest: Some(digest), manifests, blobs, fetched, cause: None }
+            }
+            Err(trouble) => Row {
+                image: name,
+                digest: None,
+                manifests: 0,
+                blobs: 0,
+                fetched: 0,
+                cause: Some(trouble.to_string()),
+            },
+        };
+        if !context.output.json {
+            say(&row, context);
+        }
+        rows.push(row);
+    }
+    cache.write_counts().await;
+    let failed = rows.iter().any(|row| row.cause.is_some());
+    if context.output.json {
+        context.output.document(&serde_json::json!({ "dry_run": false, "images": rows }));
+    }
+    Ok(if failed { Exit::Remote } else { Exit::Done })
+}
+
+fn say(row: &Row, context: &Context) {
+    let line = match (&row.cause, &row.digest) {
+        (Some(cause), _) => format!("{} {}: {cause}", paint(BAD, "failed:"), row.image),
+        (None, Some(digest)) if row.fetched == 0 => {
+            format!("{}  {}  was here already", row.image, short(digest))
+        }
+        (None, digest) => format!(
+            "{}  {}  {}, {}, {} fetched",
+            row.image,
+            digest.as_ref().map_or("", short),
+            count(row.manifests, "manifest"),
+            count(row.blobs, "blob"),
+            bytes(row.fetched)
+        ),
+    };
+    context.output.result(line);
+}
+
+fn collect(
+    args: &Args,
+    config: &Config,
+    cache: &Cache,
+    context: &Context,
+) -> Result<BTreeSet<Wanted>, Failure> {
+    let mut wanted = BTreeSet::new();
+    for text in &args.references {
+        // `bazaar/library/kettle:2` is a name on our own shelf, not a short name of an upstream.
+        let first = text.split(['/', ':', '@']).next().unwrap_or_default();
+        let own = format!("{}/{text}", config.larder.url.host);
+        let text = if config.cached_shelf(first).is_some() { &own } else { text };
+        let read = reference(text, Some(config))?;
+        let found = on_shelf(&read, config, cache).ok_or_else(|| {
+            let cached: Vec<&str> = cache.upstreams().map(|one| one.host().as_str()).collect();
+            let cached = if cached.is_empty() { "nothing".into() } else { cached.join(", ") };
+            Failure::usage(
+                format!("cannot warm {text}"),
+                format!("it lies on no cached shelf; they cache: {cached}"),
+                "declare one with [[shelf]] and `caches`, or bring it in with `larder intake add`",
+            )
+        })?;
+        wanted.insert(found);
+    }
+    if !args.from_survey.is_empty() {
+        let (deployments, broken) = files::read(&args.from_survey);
+        for files::Broken { file, cause } in &broken {
+            context.output.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
+        }
+        let findings = deployments.iter().flat_map(|one| &one.scan.findings);
+        for finding in findings {
+            let Ok(read) = read_reference(&finding.text, Some(config)) else { continue };
+            wanted.extend(on_shelf(&read.reference, config, cache));
+        }
+    }
+    Ok(wanted)
+}
+
+/// Where a reference lies on a cached shelf. None: on none.
+fn on_shelf(reference: &Reference, config: &Config, cache: &Cache) -> Option<Wanted> {
+    let repository = if reference.host == config.larder.url.host {
+        cache.shelf_of(&reference.repository)?;
+        reference.repository.clone()
+    } else {
+        let shelf = cache.shelf_for(&reference.host)?;
+        format!("{}/{}", shelf.name, reference.repository).parse().ok()?
+    };
+    Some(Wanted { repository, selector: reference.selector() })
+}

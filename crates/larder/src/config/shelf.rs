@@ -1,0 +1,131 @@
+//! `[[shelf]]`: a top-level name that stores, or caches an upstream.
+
+use std::time::Duration;
+
+use larder_core::allowance::Span;
+use larder_core::cached::{Keeping, Reach, Terms};
+use larder_core::name::RepositoryName;
+use larder_core::pattern::Pattern;
+use larder_core::platform::Platform;
+use serde::Deserialize;
+use serde::de::{Deserializer, Error as _};
+use toml::Spanned;
+
+/// How long a tag is believed where nothing is said.
+const RECHECK: Duration = Duration::from_secs(15 * 60);
+/// How long an older answer may be served where nothing is said.
+const STALE: Duration = Duration::from_secs(7 * 24 * 3600);
+/// How long anybody waits for the upstream where nothing is said.
+const PATIENCE: Duration = Duration::from_secs(2);
+
+/// `[[shelf]]`.
+#[derive(Debug)]
+pub struct Shelf {
+    /// Its name.
+    pub name: Spanned<RepositoryName>,
+    /// Whether clients may push an index without all that it lists.
+    pub sparse: bool,
+    /// What it caches. None: it stores.
+    pub caching: Option<Caching>,
+}
+
+/// What a cached shelf says.
+#[derive(Debug)]
+pub struct Caching {
+    /// The name of its upstream.
+    pub upstream: Spanned<String>,
+    /// What of that can be reached.
+    pub reach: Reach,
+    /// How long it believes.
+    pub terms: Terms,
+    /// How long anybody waits for the upstream where an older answer may be served.
+    pub patience: Duration,
+    /// How long it keeps.
+    pub keeping: Keeping,
+    /// Bytes that it may take. None: no limit.
+    pub limit: Option<u64>,
+    /// Platforms that are fetched ahead. Empty: none.
+    pub platforms: Vec<Platform>,
+    /// Whether companions are fetched ahead.
+    pub companions: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Raw {
+    name: Spanned<RepositoryName>,
+    sparse: Option<bool>,
+    caches: Option<Spanned<String>>,
+    only: Option<Vec<Pattern>>,
+    skip: Option<Vec<Pattern>>,
+    recheck: Option<RawSpan>,
+    stale: Option<RawSpan>,
+    patience: Option<RawSpan>,
+    keep: Option<RawSpan>,
+    pin: Option<Vec<Pattern>>,
+    limit: Option<RawSize>,
+    platforms: Option<Vec<Platform>>,
+    companions: Option<bool>,
+}
+
+struct RawSpan(Duration);
+
+impl<'de> Deserialize<'de> for RawSpan {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let Span(span) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
+        Ok(Self(span))
+    }
+}
+
+struct RawSize(u64);
+
+impl<'de> Deserialize<'de> for RawSize {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        super::values::read_size(from).map(Self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Shelf {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let raw = Raw::deserialize(from)?;
+        let Some(upstream) = raw.caches else {
+            let given = [
+                ("only", raw.only.is_some()),
+                ("skip", raw.skip.is_some()),
+                ("recheck", raw.recheck.is_some()),
+                ("stale", raw.stale.is_some()),
+                ("patience", raw.patience.is_some()),
+                ("keep", raw.keep.is_some()),
+                ("pin", raw.pin.is_some()),
+                ("limit", raw.limit.is_some()),
+                ("platforms", raw.platforms.is_some()),
+                ("companions", raw.companions.is_some()),
+            ];
+            if let Some((key, _)) = given.iter().find(|(_, given)| *given) {
+                let message = format!("`{key}` goes with `caches`; this shelf stores");
+                return Err(D::Error::custom(message));
+            }
+            let sparse = raw.sparse.unwrap_or(false);
+            return Ok(Self { name: raw.name, sparse, caching: None });
+        };
+        if raw.sparse.is_some() {
+            return Err(D::Error::custom("`sparse` is for shelves that store; this one caches"));
+        }
+        let reach = Reach::new(raw.only.unwrap_or_default(), raw.skip.unwrap_or_default());
+        let or = |given: Option<RawSpan>, usual: Duration| given.map_or(usual, |given| given.0);
+        let caching = Caching {
+            upstream,
+            reach: reach.map_err(D::Error::custom)?,
+            terms: Terms { recheck: or(raw.recheck, RECHECK), stale: or(raw.stale, STALE) },
+            patience: or(raw.patience, PATIENCE),
+            keeping: Keeping {
+                keep: raw.keep.map(|keep| keep.0),
+                pinned: raw.pin.unwrap_or_default(),
+            },
+            limit: raw.limit.map(|limit| limit.0),
+            platforms: raw.platforms.unwrap_or_default(),
+            companions: raw.companions.unwrap_or(false),
+        };
+        Ok(Self { name: raw.name, sparse: false, caching: Some(caching) })
+    }
+}

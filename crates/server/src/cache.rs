@@ -1,0 +1,159 @@
+//! Cached shelves: upstreams behind our own door.
+//!
+//! What is asked for and not here is fetched once, however many ask; content that is here never asks
+//! the upstream; a tag is believed for a while and then compared. Nothing here knows of HTTP requests
+//! by clients: [`crate::cached`] asks, and writes the answers.
+
+mod ahead;
+mod fill;
+mod flights;
+mod follow;
+mod keeping;
+mod manifests;
+mod shelf;
+mod trouble;
+mod upstream;
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use larder_core::digest::Digest;
+use larder_core::name::{Host, RepositoryName, Tag};
+use larder_store::{Store, Traffic};
+use tokio::sync::{Notify, mpsc};
+
+pub use ahead::Warmed;
+pub(crate) use fill::{Blob, Taking};
+pub(crate) use follow::follow;
+pub use shelf::{CachedShelf, ShelfPlan};
+pub use trouble::Trouble;
+pub use upstream::{Upstream, UpstreamPlan};
+
+use ahead::Job;
+use fill::Fills;
+use flights::Flights;
+
+/// How long it is believed that an upstream does not have something.
+const ABSENT: Duration = Duration::from_secs(10);
+/// How long an upstream is not asked again what it could not just tell, where older answers do.
+const PAUSE: Duration = Duration::from_secs(3);
+/// How many of such answers are remembered.
+const ABSENT_MOST: usize = 10_000;
+/// Images that wait for being fetched ahead.
+const AHEAD: usize = 256;
+
+/// Something that an upstream does not have, or could not be asked for.
+type Asked = (RepositoryName, String);
+
+/// All cached shelves of a larder. Clones are the same.
+#[derive(Clone)]
+pub struct Cache {
+    inner: Arc<Inner>,
+}
+
+struct Inner {
+    store: Store,
+    shelves: BTreeMap<String, Arc<CachedShelf>>,
+    /// Bytes that all of them may take together. None: no limit.
+    limit: Option<u64>,
+    checks: Flights<(RepositoryName, Tag), Result<Digest, Trouble>>,
+    fetches: Flights<(RepositoryName, Digest), Result<(), Trouble>>,
+    lists: Flights<(RepositoryName, String), Result<(), Trouble>>,
+    fills: Fills,
+    /// What was asked for in vain, and until when that counts.
+    vain: Mutex<HashMap<Asked, (Instant, Trouble)>>,
+    ahead: mpsc::Sender<Job>,
+    jobs: Mutex<Option<mpsc::Receiver<Job>>>,
+    /// Told when room is needed at once.
+    room: Notify,
+}
+
+impl Cache {
+    /// With these shelves, over a store.
+    pub fn new(store: Store, shelves: Vec<CachedShelf>, limit: Option<u64>) -> Self {
+        let (ahead, jobs) = mpsc::channel(AHEAD);
+        let shelves = shelves.into_iter().map(|shelf| (shelf.name.clone(), Arc::new(shelf)));
+        Self {
+            inner: Arc::new(Inner {
+                store,
+                shelves: shelves.collect(),
+                limit,
+                checks: Flights::default(),
+                fetches: Flights::default(),
+                lists: Flights::default(),
+                fills: Fills::default(),
+                vain: Mutex::default(),
+                ahead,
+                jobs: Mutex::new(Some(jobs)),
+                room: Notify::new(),
+            }),
+        }
+    }
+
+    /// The cached shelf that a repository lies on. None: on none.
+    pub fn shelf_of(&self, repository: &RepositoryName) -> Option<&Arc<CachedShelf>> {
+        self.inner.shelves.get(repository.first_component())
+    }
+
+    /// The shelf that caches an upstream. None: none does.
+    pub fn shelf_for(&self, host: &Host) -> Option<&Arc<CachedShelf>> {
+        self.shelves().find(|shelf| shelf.upstream.host() == host)
+    }
+
+    /// All shelves.
+    pub fn shelves(&self) -> impl Iterator<Item = &Arc<CachedShelf>> {
+        self.inner.shelves.values()
+    }
+
+    /// The upstreams of all shelves.
+    pub fn upstreams(&self) -> impl Iterator<Item = &Arc<Upstream>> {
+        self.shelves().map(|shelf| &shelf.upstream)
+    }
+
+    /// What the upstream was asked for a moment ago in vain. None: it may be asked.
+    fn in_vain(&self, repository: &RepositoryName, what: &str) -> Option<Trouble> {
+        let vain = self.inner.vain.lock().unwrap_or_else(PoisonError::into_inner);
+        let (until, trouble) = vain.get(&(repository.clone(), what.to_owned()))?;
+        (Instant::now() < *until).then(|| trouble.clone())
+    }
+
+    fn note_vain(&self, repository: &RepositoryName, what: &str, trouble: &Trouble) {
+        let mut vain = self.inner.vain.lock().unwrap_or_else(PoisonError::into_inner);
+        if vain.len() >= ABSENT_MOST {
+            vain.clear();
+        }
+        let until = Instant::now() + if trouble.is_absent() { ABSENT } else { PAUSE };
+        vain.insert((repository.clone(), what.to_owned()), (until, trouble.clone()));
+    }
+
+    /// Writes down what was counted since the last time: what shelves did and how upstreams stand.
+    /// What cannot be written is kept for the next time. Gives what shelves did.
+    pub async fn write_counts(&self) -> Vec<Traffic> {
+        let cache = &self.inner.store.cache;
+        let mut traffic: Vec<_> =
+            self.shelves().filter_map(|shelf| shelf.traffic.take(&shelf.name)).collect();
+        if !traffic.is_empty()
+            && let Err(error) = cache.note_traffic(traffic.clone()).await
+        {
+            tracing::warn!(%error, "what shelves did could not be counted; it is tried again");
+            for one in &traffic {
+                if let Some(shelf) = self.inner.shelves.get(&one.shelf) {
+                    shelf.traffic.give_back(one);
+                }
+            }
+            traffic.clear();
+        }
+        let mut standing = Vec::new();
+        for upstream in self.upstreams() {
+            upstream.write_pulls(&self.inner.store).await;
+            standing.extend(upstream.changed_standing());
+        }
+        if !standing.is_empty()
+            && let Err(error) = cache.note_standing(standing).await
+        {
+            tracing::warn!(%error, "how upstreams stand could not be written down");
+        }
+        traffic
+    }
+}

@@ -1,0 +1,169 @@
+//! Letting go of what nobody pulls any more, in small steps beside the traffic.
+
+use std::time::Duration;
+
+use larder_core::cached::{Going, Kept, Why};
+use larder_core::digest::Digest;
+use larder_store::{StoreError, now};
+
+use super::Cache;
+use super::shelf::CachedShelf;
+
+/// How often it is looked what may go.
+const TURN: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(30));
+/// Images that go in one step, and the pause after it.
+const STEP: usize = 8;
+const PAUSE: Duration = Duration::from_millis(50);
+/// Bytes that came so short a time ago are not removed: somebody may be about to record them.
+const GRACE: Duration = Duration::from_secs(60);
+/// Loose blobs that go in one step.
+const LOOSE: usize = 64;
+/// How long a blob that no manifest names stays where nothing else is said, in milliseconds.
+const LOOSE_LIFE: i64 = 24 * 3_600_000;
+
+/// What went.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Gone {
+    /// Images.
+    pub images: usize,
+    /// Bytes that are free again.
+    pub bytes: u64,
+}
+
+impl Cache {
+    /// What goes on beside the requests for as long as the registry runs. It never ends by itself.
+    pub(crate) async fn keep_house(&self) {
+        tokio::join!(self.fetch_ahead(), self.let_go_in_turn());
+    }
+
+    async fn let_go_in_turn(&self) {
+        let shortest = self.shelves().filter_map(|shelf| shelf.keeping.keep).min();
+        let turn = shortest.map_or(TURN.1, |keep| (keep / 4).clamp(TURN.0, TURN.1));
+        let mut waiting = Vec::new();
+        loop {
+            tokio::select! {
+                () = tokio::time::sleep(turn) => {}
+                () = self.inner.room.notified() => {}
+            }
+            match self.let_go(&mut waiting).await {
+                Ok(gone) if gone.images > 0 => {
+                    tracing::info!(
+                        images = gone.images,
+                        bytes = gone.bytes,
+                        "let go of what nobody pulls"
+                    );
+                }
+                Ok(_) => {}
+                Err(error) => tracing::error!(%error, "what nobody pulls could not be let go of"),
+            }
+        }
+    }
+
+    /// Lets go of what may go. `waiting` holds contents whose bytes were too young to be removed.
+    pub(crate) async fn let_go(&self, waiting: &mut Vec<Digest>) -> Result<Gone, StoreError> {
+        let store = &self.inner.store;
+        let mut gone = Gone::default();
+        for shelf in self.shelves() {
+            let kept = store.cache.kept(&shelf.name).await?;
+            let excess = match shelf.limit {
+                Some(limit) => {
+                    let names = std::slice::from_ref(&shelf.name);
+                    store.cache.bytes_of(names).await?.saturating_sub(limit)
+                }
+                None => 0,
+            };
+            gone.images += self.let_go_of(shelf, &kept, excess, waiting).await?;
+            let life = shelf.keeping.keep.and_then(|keep| i64::try_from(keep.as_millis()).ok());
+            let before = now().saturating_sub(life.unwrap_or(LOOSE_LIFE));
+            waiting.extend(store.cache.let_go_loose(&shelf.name, before, LOOSE).await?);
+        }
+        gone.images += self.let_go_together(waiting).await?;
+        gone.bytes = self.free(waiting).await?;
+        Ok(gone)
+    }
+
+    /// Holds all shelves together to the store's limit.
+    async fn let_go_together(&self, waiting: &mut Vec<Digest>) -> Result<usize, StoreError> {
+        let Some(limit) = self.inner.limit else { return Ok(0) };
+        let store = &self.inner.store;
+        let names: Vec<String> = self.shelves().map(|shelf| shelf.name.clone()).collect();
+        let mut excess = store.cache.bytes_of(&names).await?.saturating_sub(limit);
+        let mut images = 0;
+        // The longest unpulled of all shelves: each shelf has its own pins.
+        let mut candidates: Vec<(Kept, &CachedShelf)> = Vec::new();
+        if excess > 0 {
+            for shelf in self.shelves() {
+                let kept = store.cache.kept(&shelf.name).await?;
+                let going = shelf.keeping.going(&kept, u64::MAX, now());
+                candidates.extend(going.into_iter().map(|one| (one.what.clone(), &**shelf)));
+            }
+            candidates.sort_by_key(|(kept, _)| kept.last);
+        }
+        for (kept, shelf) in candidates {
+            if excess == 0 {
+                break;
+            }
+            excess = excess.saturating_sub(kept.bytes);
+            images +=
+                self.let_go_one(shelf, &Going { what: &kept, why: Why::Room }, waiting).await?;
+        }
+        Ok(images)
+    }
+
+    async fn let_go_of(
+        &self,
+        shelf: &CachedShelf,
+        kept: &[Kept],
+        excess: u64,
+        waiting: &mut Vec<Digest>,
+    ) -> Result<usize, StoreError> {
+        let mut images = 0;
+        for (number, going) in shelf.keeping.going(kept, excess, now()).iter().enumerate() {
+            if number > 0 && number.is_multiple_of(STEP) {
+                tokio::time::sleep(PAUSE).await;
+            }
+            images += self.let_go_one(shelf, going, waiting).await?;
+        }
+        Ok(images)
+    }
+
+    async fn let_go_one(
+        &self,
+        shelf: &CachedShelf,
+        going: &Going<'_>,
+        waiting: &mut Vec<Digest>,
+    ) -> Result<usize, StoreError> {
+        let Kept { repository, digest, last, .. } = going.what;
+        // Nothing goes that was asked for since it was looked at.
+        let gone = self.inner.store.cache.let_go(repository, digest, *last).await?;
+        if gone.is_empty() {
+            return Ok(0);
+        }
+        let why = match going.why {
+            Why::Unpulled => "nobody pulled it",
+            Why::Room => "room",
+        };
+        tracing::info!(shelf = shelf.name, %repository, %digest, why, "let go of an image");
+        waiting.extend(gone);
+        Ok(1)
+    }
+
+    /// Removes the bytes that nothing names any more and gives how many these were.
+    async fn free(&self, waiting: &mut Vec<Digest>) -> Result<u64, StoreError> {
+        waiting.sort();
+        waiting.dedup();
+        let store = &self.inner.store;
+        let all = std::mem::take(waiting);
+        let freed = store.upkeep.free(all.clone(), GRACE).await?;
+        for digest in all {
+            // What is too young is tried again, unless something names it once more.
+            if freed.binary_search_by(|(one, _)| one.cmp(&digest)).is_err()
+                && store.ledger.anywhere(&digest).await?.is_none()
+                && store.blobs.size(&digest).await?.is_some()
+            {
+                waiting.push(digest);
+            }
+        }
+        Ok(freed.iter().map(|(_, size)| size).sum())
+    }
+}

@@ -1,0 +1,362 @@
+//! Manifests, tags and lists of a cached shelf.
+
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use larder_client::ClientError;
+use larder_core::cached::{Belief, Trust};
+use larder_core::digest::Digest;
+use larder_core::document::Document;
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::reference::Selector;
+use larder_store::now;
+
+use super::Cache;
+use super::ahead::Job;
+use super::shelf::CachedShelf;
+use super::trouble::Trouble;
+
+/// How long a list that an upstream gave is believed.
+const LISTED: Duration = Duration::from_secs(60);
+/// Companions of one manifest that are fetched.
+const COMPANIONS: usize = 100;
+
+/// What a tag or digest points to on a cached shelf. The manifest is in the store.
+#[derive(Debug, Clone)]
+pub(crate) struct Found {
+    /// The manifest.
+    pub digest: Digest,
+    /// Until when it need not be asked for again, in milliseconds since 1970. None: for ever.
+    pub until: Option<i64>,
+    /// Whether the upstream was asked for the content.
+    pub fetched: bool,
+    /// Why an older answer is given instead of the upstream's. None: it is the upstream's.
+    pub stale: Option<Trouble>,
+}
+
+/// One tag of a cached shelf, as a check works with it.
+#[derive(Clone)]
+struct Tagged {
+    shelf: Arc<CachedShelf>,
+    repository: RepositoryName,
+    path: RepositoryName,
+    tag: Tag,
+}
+
+impl Cache {
+    /// What a tag or digest points to; fetched where it is not here. The repository's name at the
+    /// upstream must have been checked.
+    pub(crate) async fn manifest(
+        &self,
+        shelf: &Arc<CachedShelf>,
+        repository: &RepositoryName,
+        path: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Found, Trouble> {
+        let what = selector.to_string();
+        let held = self.held(shelf, repository, selector).await?;
+        if let Some((digest, Some(until))) = &held {
+            shelf.traffic.hits.fetch_add(1, Ordering::Relaxed);
+            let until = Some(*until).filter(|until| *until < i64::MAX);
+            return Ok(Found { digest: digest.clone(), until, fetched: false, stale: None });
+        }
+        // What failed a moment ago is not tried again for everybody who asks.
+        let outcome = match (self.in_vain(repository, &what), selector) {
+            (Some(trouble), _) => Err(trouble),
+            (None, Selector::Digest(digest)) => {
+                shelf.traffic.misses.fetch_add(1, Ordering::Relaxed);
+                self.fetch(shelf, repository, path, digest).await.map(|()| digest.clone())
+            }
+            (None, Selector::Tag(tag)) => {
+                let counted =
+                    if held.is_some() { &shelf.traffic.hits } else { &shelf.traffic.misses };
+                counted.fetch_add(1, Ordering::Relaxed);
+                let tagged = Tagged {
+                    shelf: Arc::clone(shelf),
+                    repository: repository.clone(),
+                    path: path.clone(),
+                    tag: tag.clone(),
+                };
+                self.check(tagged, held.is_some()).await
+            }
+        };
+        match (outcome, held) {
+            (Ok(digest), held) => {
+                let fetched = held.is_none_or(|(before, _)| before != digest);
+                Ok(Found { digest, until: Some(now()), fetched, stale: None })
+            }
+            (Err(trouble), Some((digest, None))) if !trouble.is_absent() => {
+                tracing::warn!(%repository, %selector, cause = %trouble, "an older answer is served");
+                Ok(Found { digest, until: Some(now()), fetched: false, stale: Some(trouble) })
+            }
+            (Err(trouble), _) => Err(trouble),
+        }
+    }
+
+    /// What is here: with the time until which it need not be asked for again, or None where the
+    /// upstream is to be asked first. Nothing: it is not here, or too old to be served.
+    async fn held(
+        &self,
+        shelf: &CachedShelf,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Option<(Digest, Option<i64>)>, Trouble> {
+        let store = &self.inner.store;
+        match selector {
+            Selector::Digest(digest) => {
+                let found = store.ledger.manifest(repository, selector).await?;
+                Ok(found.map(|_| (digest.clone(), Some(i64::MAX))))
+            }
+            Selector::Tag(tag) => {
+                let belief = store.cache.belief(repository, tag).await?;
+                Ok(belief.and_then(|belief| match belief.trust(shelf.terms, now()) {
+                    Trust::Until(until) => Some((belief.digest, Some(until))),
+                    Trust::Ask => Some((belief.digest, None)),
+                    Trust::TooOld => None,
+                }))
+            }
+        }
+    }
+
+    /// Asks the upstream what a tag points to, once for all who want to know. Who can do with an older
+    /// answer waits no longer than the shelf's patience.
+    async fn check(&self, tagged: Tagged, older: bool) -> Result<Digest, Trouble> {
+        let shelf = Arc::clone(&tagged.shelf);
+        let host = || shelf.upstream.host().clone();
+        let (repository, what) = (tagged.repository.clone(), tagged.tag.to_string());
+        let key = (tagged.repository.clone(), tagged.tag.clone());
+        let cache = self.clone();
+        let flight = self.inner.checks.join(key, || async move {
+            let outcome = cache.look(&tagged).await;
+            if let Err(trouble) = &outcome
+                && (older || trouble.is_absent())
+            {
+                cache.note_vain(&repository, &what, trouble);
+            }
+            outcome
+        });
+        let patience = shelf.patience.saturating_sub(flight.age);
+        let landed = match older {
+            false => flight.land().await,
+            true => tokio::time::timeout(patience, flight.land())
+                .await
+                .map_err(|_| Trouble::TooLong(host()))?,
+        };
+        landed.unwrap_or(Err(Trouble::Store))
+    }
+
+    /// Compares a tag with the upstream, or asks for it the first time.
+    async fn look(&self, tagged: &Tagged) -> Result<Digest, Trouble> {
+        let Tagged { shelf, repository, path, tag } = tagged;
+        let (store, upstream) = (&self.inner.store, &shelf.upstream);
+        let belief = store.cache.belief(repository, tag).await?;
+        // Who joined may have looked before an earlier check ended.
+        if let Some(belief) = &belief
+            && matches!(belief.trust(shelf.terms, now()), Trust::Until(_))
+        {
+            return Ok(belief.digest.clone());
+        }
+        let Some(Belief { digest: known, .. }) = belief else {
+            let selector = Selector::Tag(tag.clone());
+            let asked = upstream.registry.manifest(path, &selector);
+            let (digest, document) = upstream.ask(1, asked).await?;
+            self.keep(tagged, &digest, &document).await?;
+            return Ok(digest);
+        };
+        match upstream.ask(0, upstream.registry.recheck(path, tag, &known)).await {
+            Ok(None) => {
+                if store.cache.confirm(repository, tag, &known, now()).await? {
+                    return Ok(known);
+                }
+                // Another process found something else meanwhile, or dropped it.
+                let belief = store.cache.belief(repository, tag).await?;
+                Ok(belief.map_or(known, |belief| belief.digest))
+            }
+            Ok(Some(resolved)) => {
+                tracing::info!(%repository, %tag, before = %known, after = %resolved.digest, "a tag moved");
+                self.fetch(shelf, repository, path, &resolved.digest).await?;
+                let selector = Selector::Digest(resolved.digest.clone());
+                let found = store.manifest(repository, &selector).await?;
+                let document = found.and_then(|(record, bytes)| {
+                    Document::read(bytes, Some(&record.media_type)).ok()
+                });
+                let document = document.ok_or(Trouble::Store)?;
+                self.keep(tagged, &resolved.digest, &document).await?;
+                Ok(resolved.digest)
+            }
+            Err(trouble) => {
+                if trouble.is_absent() {
+                    tracing::info!(%repository, %tag, before = %known, "the upstream has a tag no more");
+                    store.cache.disbelieve(repository, tag, now()).await?;
+                }
+                Err(trouble)
+            }
+        }
+    }
+
+    /// Keeps what a tag points to now.
+    async fn keep(
+        &self,
+        tagged: &Tagged,
+        digest: &Digest,
+        document: &Document,
+    ) -> Result<(), Trouble> {
+        let store = &self.inner.store;
+        self.check_room(document.bytes.len() as u64).await?;
+        store.believe(&tagged.repository, digest, document, Some(tagged.tag.clone())).await?;
+        let fetched = &tagged.shelf.traffic.fetched;
+        fetched.fetch_add(document.bytes.len() as u64, Ordering::Relaxed);
+        self.think_ahead(&tagged.shelf, &tagged.repository, &tagged.path, digest, document);
+        Ok(())
+    }
+
+    async fn check_room(&self, bytes: u64) -> Result<(), Trouble> {
+        match self.inner.store.check_room(bytes).await {
+            Ok(()) => Ok(()),
+            Err(error) => {
+                self.inner.room.notify_one();
+                Err(error.into())
+            }
+        }
+    }
+
+    fn think_ahead(
+        &self,
+        shelf: &Arc<CachedShelf>,
+        repository: &RepositoryName,
+        path: &RepositoryName,
+        digest: &Digest,
+        document: &Document,
+    ) {
+        let index = !document.children().is_empty() && !shelf.platforms.is_empty();
+        if index || shelf.companions {
+            let job = Job {
+                shelf: Arc::clone(shelf),
+                repository: repository.clone(),
+                path: path.clone(),
+                digest: digest.clone(),
+            };
+            // When too much waits already, this image is fetched when somebody asks for it.
+            if self.inner.ahead.try_send(job).is_err() {
+                tracing::debug!(%repository, %digest, "too much waits to be fetched ahead");
+            }
+        }
+    }
+
+    /// Fetches a manifest by its digest, once for all who want it.
+    pub(super) async fn fetch(
+        &self,
+        shelf: &Arc<CachedShelf>,
+        repository: &RepositoryName,
+        path: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<(), Trouble> {
+        let (cache, shelf) = (self.clone(), Arc::clone(shelf));
+        let (repository, path, digest) = (repository.clone(), path.clone(), digest.clone());
+        let flight = self.inner.fetches.join((repository.clone(), digest.clone()), || async move {
+            let outcome = cache.fetch_now(&shelf, &repository, &path, &digest).await;
+            if let Err(trouble) = &outcome
+                && trouble.is_absent()
+            {
+                cache.note_vain(&repository, digest.as_str(), trouble);
+            }
+            outcome
+        });
+        flight.land().await.unwrap_or(Err(Trouble::Store))
+    }
+
+    async fn fetch_now(
+        &self,
+        shelf: &Arc<CachedShelf>,
+        repository: &RepositoryName,
+        path: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<(), Trouble> {
+        let (store, upstream) = (&self.inner.store, &shelf.upstream);
+        let selector = Selector::Digest(digest.clone());
+        if store.ledger.manifest(repository, &selector).await?.is_some() {
+            return Ok(());
+        }
+        let asked = upstream.registry.manifest(path, &selector);
+        let (_, document) = upstream.ask(1, asked).await?;
+        self.check_room(document.bytes.len() as u64).await?;
+        store.believe(repository, digest, &document, None).await?;
+        let bytes = document.bytes.len() as u64;
+        shelf.traffic.fetched.fetch_add(bytes, Ordering::Relaxed);
+        let listed = store.ledger.is_listed(repository, digest).await?;
+        if !listed {
+            self.think_ahead(shelf, repository, path, digest, &document);
+        }
+        Ok(())
+    }
+
+    /// Fetches what refers to a manifest, as far as the upstream tells now; what was fetched before
+    /// stays when it cannot be asked.
+    pub async fn referrers(
+        &self,
+        shelf: &Arc<CachedShelf>,
+        repository: &RepositoryName,
+        path: &RepositoryName,
+        subject: &Digest,
+    ) -> Result<(), Trouble> {
+        let what = format!("referrers {subject}");
+        if let Some(trouble) = self.in_vain(repository, &what) {
+            return Err(trouble);
+        }
+        let (cache, shelf) = (self.clone(), Arc::clone(shelf));
+        let (repository, path, subject) = (repository.clone(), path.clone(), subject.clone());
+        let flight = self.inner.lists.join((repository.clone(), what.clone()), || async move {
+            let upstream = &shelf.upstream;
+            let outcome = async {
+                let asked = upstream.registry.referrers(&path, &subject);
+                let found = upstream.ask(0, asked).await?;
+                for one in found.iter().take(COMPANIONS) {
+                    cache.fetch(&shelf, &repository, &path, &one.digest).await?;
+                }
+                Ok(())
+            };
+            let outcome: Result<(), Trouble> = outcome.await;
+            if let Err(trouble) = &outcome {
+                cache.note_vain(&repository, &what, trouble);
+            }
+            outcome
+        });
+        flight.land().await.unwrap_or(Err(Trouble::Store))
+    }
+
+    /// The upstream's tags of a repository, sorted.
+    ///
+    /// # Errors
+    /// Whatever keeps the upstream from telling.
+    pub async fn tags(
+        &self,
+        shelf: &Arc<CachedShelf>,
+        repository: &RepositoryName,
+        path: &RepositoryName,
+    ) -> Result<Arc<Vec<Tag>>, Trouble> {
+        if let Some(known) = shelf.lists.get(path) {
+            return Ok(known);
+        }
+        let (shelf, path) = (Arc::clone(shelf), path.clone());
+        let (kept, listed) = (Arc::clone(&shelf), path.clone());
+        let flight = self.inner.lists.join((repository.clone(), "tags".into()), || async move {
+            let mut tags = shelf.upstream.ask(0, shelf.upstream.registry.tags(&path)).await?;
+            tags.sort();
+            tags.dedup();
+            shelf.lists.keep(&path, tags, LISTED);
+            Ok(())
+        });
+        flight.land().await.unwrap_or(Err(Trouble::Store))?;
+        kept.lists.get(&listed).ok_or(Trouble::Store)
+    }
+
+    /// Whether something can be answered from what is here when the upstream is in trouble.
+    pub fn may_do_without(trouble: &Trouble) -> bool {
+        match trouble {
+            Trouble::Upstream(error) => !matches!(error, ClientError::NotFound { .. }),
+            Trouble::OutOfReach(..) | Trouble::NoRepository(_) => false,
+            _ => true,
+        }
+    }
+}

@@ -1,0 +1,137 @@
+//! One cached shelf: what it reaches, how long it believes and keeps.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use larder_core::cached::{Keeping, Reach, Terms};
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::platform::Platform;
+use larder_store::{Traffic, now};
+
+use super::trouble::Trouble;
+use super::upstream::Upstream;
+
+const DAY: i64 = 24 * 3_600_000;
+
+/// How one cached shelf is set up.
+pub struct ShelfPlan {
+    /// Its name.
+    pub name: String,
+    /// What it caches.
+    pub upstream: Arc<Upstream>,
+    /// What of that can be reached through it.
+    pub reach: Reach,
+    /// How long it believes.
+    pub terms: Terms,
+    /// How long anybody waits for the upstream where an older answer may be served.
+    pub patience: Duration,
+    /// How long it keeps.
+    pub keeping: Keeping,
+    /// Bytes that it may take. None: no limit of its own.
+    pub limit: Option<u64>,
+    /// Platforms that are fetched ahead when an index is first pulled. Empty: none.
+    pub platforms: Vec<Platform>,
+    /// Whether signatures, SBOMs and the like are fetched ahead too.
+    pub companions: bool,
+}
+
+/// One cached shelf.
+pub struct CachedShelf {
+    plan: ShelfPlan,
+    /// What it did since that was last written down.
+    pub(crate) traffic: Counters,
+    /// Lists of tags that the upstream just gave.
+    pub(super) lists: Lists,
+}
+
+impl std::ops::Deref for CachedShelf {
+    type Target = ShelfPlan;
+
+    fn deref(&self) -> &ShelfPlan {
+        &self.plan
+    }
+}
+
+impl CachedShelf {
+    /// With nothing done yet.
+    pub fn new(plan: ShelfPlan) -> Self {
+        Self { plan, traffic: Counters::default(), lists: Lists::default() }
+    }
+
+    /// The upstream's name for one of the shelf's repositories.
+    pub fn upstream_name(&self, repository: &RepositoryName) -> Result<RepositoryName, Trouble> {
+        let path = repository.as_str().split_once('/').and_then(|(_, path)| path.parse().ok());
+        let path: RepositoryName = path.ok_or_else(|| Trouble::NoRepository(self.name.clone()))?;
+        match self.reach.check(&path) {
+            Ok(()) => Ok(path),
+            Err(why) => {
+                let shelf = &self.name;
+                let sentence = format!("{path} is outside of the shelf {shelf}, which {why}");
+                Err(Trouble::OutOfReach(sentence))
+            }
+        }
+    }
+}
+
+/// Repositories whose lists are remembered.
+const LISTS: usize = 256;
+
+/// A list, and until when it counts.
+type Listed = (Instant, Arc<Vec<Tag>>);
+
+/// Lists of tags, each until it is too old.
+#[derive(Default)]
+pub(super) struct Lists {
+    known: Mutex<HashMap<RepositoryName, Listed>>,
+}
+
+impl Lists {
+    pub fn get(&self, path: &RepositoryName) -> Option<Arc<Vec<Tag>>> {
+        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let (until, tags) = known.get(path)?;
+        (Instant::now() < *until).then(|| Arc::clone(tags))
+    }
+
+    pub fn keep(&self, path: &RepositoryName, tags: Vec<Tag>, life: Duration) {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        if known.len() >= LISTS {
+            known.clear();
+        }
+        known.insert(path.clone(), (Instant::now() + life, Arc::new(tags)));
+    }
+}
+
+/// What a shelf did.
+#[derive(Debug, Default)]
+pub(crate) struct Counters {
+    pub hits: AtomicU64,
+    pub misses: AtomicU64,
+    pub sent: AtomicU64,
+    pub fetched: AtomicU64,
+}
+
+impl Counters {
+    /// Takes what was counted. None: nothing was.
+    pub(super) fn take(&self, shelf: &str) -> Option<Traffic> {
+        let take = |counter: &AtomicU64| counter.swap(0, Ordering::Relaxed);
+        let traffic = Traffic {
+            shelf: shelf.to_owned(),
+            day: now() / DAY,
+            hits: take(&self.hits),
+            misses: take(&self.misses),
+            sent: take(&self.sent),
+            fetched: take(&self.fetched),
+        };
+        let any = traffic.hits + traffic.misses + traffic.sent + traffic.fetched > 0;
+        any.then_some(traffic)
+    }
+
+    pub(super) fn give_back(&self, traffic: &Traffic) {
+        self.hits.fetch_add(traffic.hits, Ordering::Relaxed);
+        self.misses.fetch_add(traffic.misses, Ordering::Relaxed);
+        self.sent.fetch_add(traffic.sent, Ordering::Relaxed);
+        self.fetched.fetch_add(traffic.fetched, Ordering::Relaxed);
+    }
+}

@@ -1,0 +1,274 @@
+//! One upstream as the cache asks it: not while it limits us or fails again and again.
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use larder_client::{ClientError, Registry};
+use larder_core::allowance::{Afford, Allowance, Budget};
+use larder_core::cached::{self, Circuit, Condition};
+use larder_core::name::Host;
+use larder_store::{Standing, Store, now};
+use tokio::sync::Notify;
+
+use super::trouble::Trouble;
+
+/// How long anything but the bytes of a blob may take, tries and all.
+const DEADLINE: Duration = Duration::from_secs(60);
+/// How long it is waited for the end of a rate limit.
+const WORTH_WAITING: i64 = 5_000;
+
+/// How one upstream is set up.
+pub struct UpstreamPlan {
+    /// Its host as in references.
+    pub host: Host,
+    /// The way to it.
+    pub registry: Registry,
+    /// What the operator says that it lets us pull. None: nothing.
+    pub allowance: Option<Allowance>,
+    /// Our pulls so far: when, in milliseconds since 1970, and how many.
+    pub spent: Vec<(i64, u64)>,
+}
+
+/// One upstream.
+pub struct Upstream {
+    host: Host,
+    /// The way to it.
+    pub registry: Registry,
+    state: Mutex<State>,
+    /// Clients that are waiting for blobs of it, and word that the last of them has gone.
+    clients: AtomicUsize,
+    quiet: Notify,
+}
+
+struct State {
+    circuit: Circuit,
+    budget: Budget,
+    /// Pulls that are not written down yet.
+    pulls: u64,
+    /// What went wrong last. None: nothing since it last answered.
+    cause: Option<String>,
+    told: Option<Standing>,
+}
+
+/// That a client waits for a blob.
+pub(super) struct Waiting(Arc<Upstream>);
+
+impl Drop for Waiting {
+    fn drop(&mut self) {
+        if self.0.clients.fetch_sub(1, Ordering::AcqRel) == 1 {
+            self.0.quiet.notify_waiters();
+        }
+    }
+}
+
+impl Upstream {
+    /// Sets it up; nothing is asked yet.
+    pub fn new(plan: UpstreamPlan) -> Self {
+        let UpstreamPlan { host, registry, allowance, spent } = plan;
+        let budget = Budget { allowance, spent, reported: None };
+        let (circuit, cause, told) = (Circuit::default(), None, None);
+        let state = Mutex::new(State { circuit, budget, pulls: 0, cause, told });
+        Self { host, registry, state, clients: AtomicUsize::new(0), quiet: Notify::new() }
+    }
+
+    /// Its host as in references.
+    pub fn host(&self) -> &Host {
+        &self.host
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Whether it is not asked now, whatever for.
+    pub fn is_left_alone(&self) -> bool {
+        let condition = self.state().circuit.condition(now());
+        matches!(condition, Condition::Limited(_) | Condition::Resting(_))
+    }
+
+    fn enter(&self, pulls: u64) -> Result<(), Trouble> {
+        let mut state = self.state();
+        let now = now();
+        if pulls > 0 {
+            state.budget.reported = self.registry.reported();
+            match state.budget.affords(pulls, now) {
+                Afford::Now => {}
+                Afford::At(until) => return Err(Trouble::Spent(self.host.clone(), until)),
+                Afford::Never(_) => {
+                    return Err(Trouble::Spent(self.host.clone(), now + 24 * 3_600_000));
+                }
+            }
+        }
+        let cause = state.cause.clone().unwrap_or_default();
+        match state.circuit.enter(now) {
+            Ok(()) => {}
+            Err(Condition::Limited(until)) => {
+                return Err(Trouble::Limited(self.host.clone(), until));
+            }
+            Err(Condition::Resting(until)) => {
+                return Err(Trouble::Resting(self.host.clone(), until, cause));
+            }
+            Err(Condition::Well | Condition::Ailing(_)) => {}
+        }
+        if pulls > 0 {
+            state.pulls += pulls;
+            if let Some(allowance) = state.budget.allowance {
+                let per = i64::try_from(allowance.per.as_millis()).unwrap_or(i64::MAX);
+                state.budget.spent.retain(|(at, _)| at.saturating_add(per) > now);
+                state.budget.spent.push((now, pulls));
+            }
+        }
+        Ok(())
+    }
+
+    /// The same, waiting for a limit that ends soon.
+    async fn enter_soon(&self, pulls: u64) -> Result<(), Trouble> {
+        match self.enter(pulls) {
+            Err(Trouble::Limited(_, until) | Trouble::Spent(_, until))
+                if until - now() <= WORTH_WAITING =>
+            {
+                let pause = u64::try_from(until - now()).unwrap_or(0);
+                tokio::time::sleep(Duration::from_millis(pause + 1)).await;
+                self.enter(pulls)
+            }
+            other => other,
+        }
+    }
+
+    fn tell(&self, outcome: Result<(), &ClientError>) {
+        let mut state = self.state();
+        let trouble = match outcome {
+            // An answer that we do not like is an answer.
+            Ok(())
+            | Err(
+                ClientError::NotFound { .. }
+                | ClientError::Denied { .. }
+                | ClientError::Mismatch { .. }
+                | ClientError::Length { .. }
+                | ClientError::Document { .. },
+            ) => {
+                state.circuit.succeeded();
+                state.cause = None;
+                return;
+            }
+            Err(ClientError::RateLimited { retry_after, .. }) => {
+                cached::Trouble::Limited(*retry_after)
+            }
+            Err(_) => cached::Trouble::Failed,
+        };
+        let before = state.circuit.condition(now());
+        state.circuit.failed(trouble, now());
+        let after = state.circuit.condition(now());
+        if let Err(error) = outcome {
+            state.cause = Some(error.to_string());
+            if std::mem::discriminant(&before) != std::mem::discriminant(&after) {
+                tracing::warn!(host = %self.host, %error, condition = word(after), "an upstream is in trouble");
+            }
+        }
+    }
+
+    /// Asks it something that takes no long: `pulls` tells how many manifests it fetches.
+    pub async fn ask<T>(
+        &self,
+        pulls: u64,
+        question: impl Future<Output = Result<T, ClientError>>,
+    ) -> Result<T, Trouble> {
+        self.enter_soon(pulls).await?;
+        let Ok(outcome) = tokio::time::timeout(DEADLINE, question).await else {
+            let (host, endpoint) = (self.host.to_string(), String::new());
+            let cause = "no answer in time".to_owned();
+            self.tell(Err(&ClientError::Unreachable { host, endpoint, cause }));
+            return Err(Trouble::TooLong(self.host.clone()));
+        };
+        self.tell(outcome.as_ref().map(drop));
+        outcome.map_err(Trouble::Upstream)
+    }
+
+    /// Opens a stream. It may have to wait for others, so it is not given up after a time; the
+    /// client gives up a registry that is silent.
+    pub(super) async fn open<T>(
+        &self,
+        question: impl Future<Output = Result<T, ClientError>>,
+    ) -> Result<T, Trouble> {
+        self.enter_soon(0).await?;
+        let outcome = question.await;
+        self.tell(outcome.as_ref().map(drop));
+        outcome.map_err(Trouble::Upstream)
+    }
+
+    /// Tells how a stream ended that was opened.
+    pub(super) fn tell_stream(&self, error: &ClientError) {
+        self.tell(Err(error));
+    }
+
+    /// Counts a client that waits for a blob, as long as what is given back lives.
+    pub(super) fn waiting(self: &Arc<Self>) -> Waiting {
+        self.clients.fetch_add(1, Ordering::AcqRel);
+        Waiting(Arc::clone(self))
+    }
+
+    /// Waits until no client waits for a blob, but not for ever.
+    pub(super) async fn quiet(&self) {
+        let quiet = self.quiet.notified();
+        if self.clients.load(Ordering::Acquire) > 0 {
+            let _ = tokio::time::timeout(Duration::from_secs(10), quiet).await;
+        }
+    }
+
+    /// Writes down our pulls of it. What cannot be written is kept for the next time.
+    pub(super) async fn write_pulls(&self, store: &Store) {
+        let pulls = std::mem::take(&mut self.state().pulls);
+        if pulls == 0 {
+            return;
+        }
+        if let Err(error) = store.journal.note_pulls(&self.host, pulls, now()).await {
+            tracing::warn!(%error, "pulls from an upstream could not be counted; it is tried again");
+            self.state().pulls += pulls;
+        }
+    }
+
+    /// How it stands.
+    pub fn standing(&self) -> Standing {
+        let mut state = self.state();
+        let now = now();
+        state.budget.reported = self.registry.reported();
+        let condition = state.circuit.condition(now);
+        let until = match condition {
+            Condition::Limited(until) | Condition::Resting(until) => Some(until),
+            Condition::Well | Condition::Ailing(_) => None,
+        };
+        Standing {
+            host: self.host.clone(),
+            condition: word(condition).into(),
+            until,
+            cause: state.cause.clone(),
+            remaining: state.budget.left(now),
+            at: now,
+        }
+    }
+
+    /// The same, if it differs from what was told last.
+    pub(super) fn changed_standing(&self) -> Option<Standing> {
+        let standing = self.standing();
+        let mut state = self.state();
+        let same = state.told.as_ref().is_some_and(|told| {
+            let told = Standing { at: standing.at, ..told.clone() };
+            told == standing
+        });
+        if same {
+            return None;
+        }
+        state.told = Some(standing.clone());
+        Some(standing)
+    }
+}
+
+fn word(condition: Condition) -> &'static str {
+    match condition {
+        Condition::Well => "well",
+        Condition::Ailing(_) => "ailing",
+        Condition::Limited(_) => "limited",
+        Condition::Resting(_) => "resting",
+    }
+}

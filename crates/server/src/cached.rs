@@ -1,0 +1,170 @@
+//! Requests for what lies on a cached shelf: content is brought here first, then answered as any other.
+
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use axum::body::Body;
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, HeaderName, HeaderValue, Method};
+use axum::response::Response;
+use larder_core::digest::Digest;
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::reference::Selector;
+use larder_store::now;
+
+use crate::app::App;
+use crate::cache::{Blob, Cache, CachedShelf, Taking, Trouble, follow};
+use crate::error::ApiError;
+use crate::meters::{From, Streamed};
+use crate::remembered::Known;
+
+const WARNING: HeaderName = HeaderName::from_static("warning");
+
+/// What a tag or digest of a cached shelf points to.
+pub(crate) struct Answer {
+    /// The manifest, which is here.
+    pub digest: Digest,
+    /// Until when the same answer may be given again, in milliseconds since 1970. None: for ever.
+    pub until: Option<i64>,
+    /// What is said with an answer that may be out of date.
+    pub warning: Option<HeaderValue>,
+    /// Where the content came from.
+    pub from: From,
+}
+
+/// Brings a manifest here, where its repository lies on a cached shelf. None: on none.
+pub(crate) async fn manifest(
+    app: &App,
+    repository: &RepositoryName,
+    selector: &Selector,
+) -> Result<Option<Answer>, ApiError> {
+    let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
+    let path = shelf.upstream_name(repository)?;
+    let found = app.cache.manifest(shelf, repository, &path, selector).await?;
+    let from = if found.fetched { From::Upstream } else { From::Disk };
+    let warning = found.stale.map(|trouble| stale(&trouble));
+    Ok(Some(Answer { digest: found.digest, until: found.until, warning, from }))
+}
+
+/// The field that says that an answer may be out of date, and why.
+fn stale(trouble: &Trouble) -> HeaderValue {
+    let text: String = trouble
+        .to_string()
+        .chars()
+        .map(|c| if matches!(c, ' '..='~') && c != '"' && c != '\\' { c } else { '?' })
+        .take(200)
+        .collect();
+    let value = HeaderValue::from_str(&format!("110 larder \"an older answer: {text}\""));
+    value.unwrap_or(HeaderValue::from_static("110 larder \"an older answer\""))
+}
+
+/// Puts what is said with an answer that may be out of date.
+pub(crate) fn warn(headers: &mut HeaderMap, warning: Option<&HeaderValue>) {
+    if let Some(warning) = warning {
+        headers.insert(WARNING, warning.clone());
+    }
+}
+
+/// A blob on a cached shelf.
+pub(crate) enum Had {
+    /// It is here; its size in bytes.
+    Here(u64),
+    /// It is on its way.
+    Coming(Taking, Option<u64>),
+    /// Only its size was asked for. None: nobody knows it before it is fetched.
+    Size(Option<u64>),
+}
+
+/// Has a blob brought here, where its repository lies on a cached shelf. None: on none.
+pub(crate) async fn blob(
+    app: &App,
+    repository: &RepositoryName,
+    digest: &Digest,
+    parts: &Parts,
+) -> Result<Option<Had>, ApiError> {
+    let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
+    let path = shelf.upstream_name(repository)?;
+    let moment = app.store.ledger.moment();
+    let keep = |size: u64| {
+        if let Some(moment) = moment {
+            app.remembered.keep(parts.uri.path(), moment, Known::Blob(size));
+        }
+        Some(Had::Here(size))
+    };
+    if parts.method == Method::HEAD {
+        if let Some(size) = app.store.ledger.blob(repository, digest).await? {
+            return Ok(keep(size));
+        }
+        let size = app.cache.blob_size(shelf, repository, &path, digest).await?;
+        return Ok(Some(Had::Size(size)));
+    }
+    Ok(match app.cache.blob(shelf, repository, &path, digest).await? {
+        Blob::Here(size) => keep(size),
+        Blob::Coming(taking, size) => Some(Had::Coming(taking, size)),
+    })
+}
+
+/// Sends bytes of a blob as they come. None as end: all of it.
+pub(crate) fn send(response: &mut Response, taking: Taking, from: u64, end: Option<u64>) {
+    *response.body_mut() = Body::from_stream(follow(taking, from, end));
+    response.extensions_mut().insert(Streamed);
+    response.extensions_mut().insert(From::Upstream);
+}
+
+/// Counts what a client is sent of a cached shelf.
+pub(crate) fn count_sent(app: &App, repository: &RepositoryName, bytes: u64) {
+    if let Some(shelf) = app.cache.shelf_of(repository) {
+        shelf.traffic.sent.fetch_add(bytes, Ordering::Relaxed);
+    }
+}
+
+/// Counts an answer that was given from memory.
+pub(crate) fn count_recalled(app: &App, repository: &RepositoryName) {
+    if let Some(shelf) = app.cache.shelf_of(repository) {
+        shelf.traffic.hits.fetch_add(1, Ordering::Relaxed);
+    }
+}
+
+/// The tags of a repository on a cached shelf: the upstream's, or those that are here while it cannot
+/// be asked, with what is said then. None: it lies on no cached shelf.
+pub(crate) async fn tags(
+    app: &App,
+    repository: &RepositoryName,
+) -> Result<Option<Result<Arc<Vec<Tag>>, HeaderValue>>, ApiError> {
+    let Some((shelf, path)) = place(app, repository)? else { return Ok(None) };
+    match app.cache.tags(shelf, repository, &path).await {
+        Ok(tags) => Ok(Some(Ok(tags))),
+        Err(trouble) if Cache::may_do_without(&trouble) => Ok(Some(Err(stale(&trouble)))),
+        Err(trouble) => Err(trouble.into()),
+    }
+}
+
+/// Brings here what refers to a manifest on a cached shelf; gives what is said when the upstream
+/// cannot be asked.
+pub(crate) async fn referrers(
+    app: &App,
+    repository: &RepositoryName,
+    subject: &Digest,
+) -> Result<Option<HeaderValue>, ApiError> {
+    let Some((shelf, path)) = place(app, repository)? else { return Ok(None) };
+    match app.cache.referrers(shelf, repository, &path, subject).await {
+        Ok(()) => Ok(None),
+        // What is not there has no referrers (Distribution Specification, "Listing Referrers").
+        Err(trouble) if trouble.is_absent() => Ok(None),
+        Err(trouble) if Cache::may_do_without(&trouble) => Ok(Some(stale(&trouble))),
+        Err(trouble) => Err(trouble.into()),
+    }
+}
+
+fn place<'a>(
+    app: &'a App,
+    repository: &RepositoryName,
+) -> Result<Option<(&'a Arc<CachedShelf>, RepositoryName)>, ApiError> {
+    let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
+    Ok(Some((shelf, shelf.upstream_name(repository)?)))
+}
+
+/// Whether an answer from a cached shelf that holds until a time may still be given.
+pub(crate) fn still_holds(until: Option<i64>) -> bool {
+    until.is_none_or(|until| now() < until)
+}

@@ -1,0 +1,95 @@
+//! Requests of nodes that ask for an upstream's image and are sent through the larder.
+//!
+//! A runtime adds `ns=HOST` to requests that it sends to a mirror; who it is, its configuration tells
+//! with a path in front of `/v2/` or with a header of its own. Nothing here is ever answered 401: a
+//! runtime would hand over the upstream's pull secret.
+
+use axum::extract::Request;
+use axum::http::Uri;
+use axum::http::uri::PathAndQuery;
+use larder_core::name::Host;
+use percent_encoding::percent_decode_str;
+
+use crate::app::App;
+use crate::error::{ApiError, Code};
+
+/// What a node's configuration puts in front of `/v2/`, before the cluster's name.
+const PREFIX: &str = "/c/";
+/// The header by which a node's configuration names its cluster.
+pub(crate) const HEADER: &str = "larder-cluster";
+
+/// The cluster that a request says it comes from.
+#[derive(Debug, Clone)]
+pub(crate) struct Asker(pub String);
+
+/// Brings a node's request into the form in which all others come: the repository with its shelf in
+/// front.
+pub(crate) fn receive(app: &App, request: &mut Request) -> Result<(), ApiError> {
+    let uri = request.uri();
+    let prefixed = uri.path().starts_with(PREFIX);
+    let query = uri.query().unwrap_or_default();
+    let namespace = query.split('&').find_map(|pair| pair.strip_prefix("ns="));
+    let said = request.headers().get(HEADER);
+    if !prefixed && namespace.is_none() && said.is_none() {
+        return Ok(());
+    }
+    let denied = |message: String| ApiError::new(Code::Denied, message);
+    let mut path = uri.path();
+    let mut cluster = match said.map(|said| said.to_str()) {
+        Some(Ok(name)) => Some(name.to_owned()),
+        Some(Err(_)) => return Err(denied(format!("the header {HEADER} names no cluster"))),
+        None => None,
+    };
+    if let Some(rest) = path.strip_prefix(PREFIX) {
+        let (name, _) = rest.split_once('/').unwrap_or((rest, ""));
+        cluster = Some(name.to_owned());
+        path = &rest[name.len()..];
+    }
+    let known = |name: &String| app.settings.clusters.contains(name);
+    match &cluster {
+        Some(name) if !known(name) => {
+            let name = name.chars().take(60).collect::<String>();
+            let message = format!("this larder knows no cluster `{}`", name.escape_debug());
+            return Err(denied(message));
+        }
+        None if app.settings.refuse_strangers => {
+            let message = "this larder serves the nodes of its clusters; have the node's \
+                 configuration written by `larder handoff write`";
+            return Err(denied(message.into()));
+        }
+        _ => {}
+    }
+    let mut target = path.to_owned();
+    if let Some(namespace) = namespace {
+        let host = percent_decode_str(namespace).decode_utf8_lossy();
+        let shelf = host.parse::<Host>().ok().and_then(|host| app.cache.shelf_for(&host));
+        let Some(shelf) = shelf else {
+            let cached: Vec<&str> =
+                app.cache.upstreams().map(|upstream| upstream.host().as_str()).collect();
+            let host = host.chars().take(100).collect::<String>();
+            return Err(denied(format!(
+                "no shelf of this larder caches {}; it caches: {}",
+                host.escape_debug(),
+                if cached.is_empty() { "nothing".to_owned() } else { cached.join(", ") }
+            )));
+        };
+        if let Some(rest) = path.strip_prefix("/v2/").filter(|rest| !rest.is_empty()) {
+            target = format!("/v2/{}/{rest}", shelf.name);
+        }
+    }
+    let rest: Vec<&str> =
+        query.split('&').filter(|pair| !pair.is_empty() && !pair.starts_with("ns=")).collect();
+    if !rest.is_empty() {
+        target = format!("{target}?{}", rest.join("&"));
+    }
+    let mut parts = uri.clone().into_parts();
+    let wrong = |_| ApiError::new(Code::Unsupported, "there is nothing at this path");
+    parts.path_and_query = Some(target.parse::<PathAndQuery>().map_err(wrong)?);
+    let uri = Uri::from_parts(parts);
+    *request.uri_mut() =
+        uri.map_err(|_| ApiError::new(Code::Unsupported, "there is nothing at this path"))?;
+    if let Some(name) = cluster {
+        request.extensions_mut().insert(Asker(name));
+    }
+    Ok(())
+}

@@ -1,0 +1,582 @@
+//! The records of cached shelves, in SQLite.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use larder_core::cached::{Belief, Kept};
+use larder_core::digest::Digest;
+use larder_core::name::{Host, RepositoryName, Tag};
+use rusqlite::{Connection, OptionalExtension as _, params};
+
+use super::ledger::{record, repository_id, still_there};
+use super::upkeep::{forget_manifest, known_repository};
+use super::{SqliteLedger, any, checked, signed, unsigned};
+use crate::blobs::UploadId;
+use crate::cache::{CacheRecords, Move, Standing, Traffic};
+use crate::clock::now;
+use crate::error::StoreError;
+use crate::ledger::NewManifest;
+
+/// What version 4 of the file has more than version 3.
+pub(super) const TABLES: &str = "
+    ALTER TABLE needs ADD COLUMN size BIGINT;
+    ALTER TABLE tags ADD COLUMN confirmed BIGINT;
+    CREATE TABLE moves (
+        repository BIGINT NOT NULL, tag TEXT NOT NULL, at BIGINT NOT NULL,
+        before TEXT NOT NULL, after TEXT, PRIMARY KEY (repository, tag, at)
+    ) WITHOUT ROWID;
+    CREATE TABLE parts (digest TEXT NOT NULL PRIMARY KEY, upload TEXT NOT NULL) WITHOUT ROWID;
+    CREATE TABLE traffic (
+        shelf TEXT NOT NULL, day BIGINT NOT NULL, hits BIGINT NOT NULL, misses BIGINT NOT NULL,
+        sent BIGINT NOT NULL, fetched BIGINT NOT NULL, PRIMARY KEY (shelf, day)
+    ) WITHOUT ROWID;
+    CREATE TABLE upstreams (
+        host TEXT NOT NULL PRIMARY KEY, condition TEXT NOT NULL, until BIGINT, cause TEXT,
+        remaining BIGINT, at BIGINT NOT NULL
+    ) WITHOUT ROWID;
+";
+/// Moves of one tag that are remembered.
+const MOVES_KEPT: i64 = 50;
+/// Whether a repository lies on the shelf `$1`, which ends with a slash.
+const ON_SHELF: &str = "substr(r.name, 1, length($1)) = $1";
+
+fn note_move(
+    connection: &Connection,
+    repository: i64,
+    tag: &Tag,
+    after: Option<&Digest>,
+    at: i64,
+) -> rusqlite::Result<()> {
+    let tag = tag.as_str();
+    connection
+        .prepare_cached(
+            "INSERT INTO moves (repository, tag, at, before, after)
+             SELECT $1, $2, $3, digest, $4 FROM tags
+             WHERE repository = $1 AND name = $2 AND ($4 IS NULL OR digest <> $4)
+             ON CONFLICT (repository, tag, at) DO UPDATE SET after = excluded.after",
+        )?
+        .execute(params![repository, tag, at, after.map(Digest::as_str)])?;
+    connection
+        .prepare_cached(
+            "DELETE FROM moves WHERE repository = $1 AND tag = $2 AND at <=
+               (SELECT m.at FROM moves m WHERE m.repository = $1 AND m.tag = $2
+                ORDER BY m.at DESC LIMIT 1 OFFSET $3)",
+        )?
+        .execute(params![repository, tag, MOVES_KEPT])?;
+    Ok(())
+}
+
+/// A manifest and all that it lists, whether through one index or several.
+fn closure(
+    connection: &Connection,
+    repository: i64,
+    root: &Digest,
+) -> rusqlite::Result<Vec<Digest>> {
+    connection
+        .prepare_cached(
+            "WITH RECURSIVE tree (digest) AS (
+               SELECT $1 UNION SELECT n.target FROM tree t JOIN needs n
+                 ON n.repository = $2 AND n.manifest = t.digest AND n.is_child = 1)
+             SELECT digest FROM tree",
+        )?
+        .query_map(params![root.as_str(), repository], |row| checked(row, 0))?
+        .collect()
+}
+
+/// Removes a manifest with what it lists and what is about it, unless something else lists it or,
+/// below the first, a tag points to it.
+fn let_go(
+    connection: &Connection,
+    repository: i64,
+    root: &Digest,
+    gone: &mut Vec<Digest>,
+) -> rusqlite::Result<()> {
+    let mut waiting = vec![root.clone()];
+    let mut blobs: Vec<Digest> = Vec::new();
+    while let Some(digest) = waiting.pop() {
+        let parameters = params![repository, digest.as_str()];
+        let there = "SELECT 1 FROM manifests WHERE repository = $1 AND digest = $2";
+        let listed = "SELECT 1 FROM needs WHERE repository = $1 AND target = $2 AND is_child = 1";
+        let tagged = "SELECT 1 FROM tags WHERE repository = $1 AND digest = $2";
+        let held = any(connection, listed, parameters)?
+            || (digest != *root && any(connection, tagged, parameters)?);
+        if held || !any(connection, there, parameters)? {
+            continue;
+        }
+        let mut needs = connection.prepare_cached(
+            "SELECT target, is_child FROM needs WHERE repository = $1 AND manifest = $2",
+        )?;
+        let needs: Vec<(Digest, bool)> = needs
+            .query_map(parameters, |row| Ok((checked(row, 0)?, row.get::<_, i64>(1)? == 1)))?
+            .collect::<rusqlite::Result<_>>()?;
+        let about: Vec<Digest> = connection
+            .prepare_cached("SELECT digest FROM manifests WHERE repository = $1 AND subject = $2")?
+            .query_map(parameters, |row| checked(row, 0))?
+            .collect::<rusqlite::Result<_>>()?;
+        connection
+            .prepare_cached("DELETE FROM tags WHERE repository = $1 AND digest = $2")?
+            .execute(parameters)?;
+        forget_manifest(connection, repository, &digest)?;
+        gone.push(digest);
+        waiting.extend(about);
+        for (target, is_child) in needs {
+            if is_child { waiting.push(target) } else { blobs.push(target) }
+        }
+    }
+    for digest in blobs {
+        let removed = connection
+            .prepare_cached(
+                "DELETE FROM blobs WHERE repository = $1 AND digest = $2 AND NOT EXISTS
+                   (SELECT 1 FROM needs n WHERE n.repository = $1 AND n.target = $2)",
+            )?
+            .execute(params![repository, digest.as_str()])?;
+        if removed > 0 {
+            gone.push(digest);
+        }
+    }
+    Ok(())
+}
+
+/// The images of a shelf: one row for each manifest that belongs to one.
+fn kept(connection: &Connection, shelf: &str) -> rusqlite::Result<Vec<Kept>> {
+    let prefix = format!("{shelf}/");
+    let mut own: HashMap<(i64, String), u64> = HashMap::new();
+    let sql = format!(
+        "SELECT n.repository, n.manifest, CAST(SUM(b.size) AS BIGINT) FROM needs n
+         JOIN repositories r ON r.id = n.repository
+         JOIN blobs b ON b.repository = n.repository AND b.digest = n.target
+         WHERE n.is_child = 0 AND {ON_SHELF} GROUP BY n.repository, n.manifest"
+    );
+    let mut query = connection.prepare_cached(&sql)?;
+    let mut rows = query.query(params![prefix])?;
+    while let Some(row) = rows.next()? {
+        own.insert((row.get(0)?, row.get(1)?), unsigned(row, 2)?);
+    }
+    let mut tags: HashMap<(i64, String), Vec<Tag>> = HashMap::new();
+    let sql = format!(
+        "SELECT t.repository, t.digest, t.name FROM tags t
+         JOIN repositories r ON r.id = t.repository WHERE {ON_SHELF} ORDER BY t.name"
+    );
+    let mut query = connection.prepare_cached(&sql)?;
+    let mut rows = query.query(params![prefix])?;
+    while let Some(row) = rows.next()? {
+        tags.entry((row.get(0)?, row.get(1)?)).or_default().push(checked(row, 2)?);
+    }
+    let sql = format!(
+        "WITH RECURSIVE tree (repository, root, digest) AS (
+           SELECT m.repository, m.digest, m.digest FROM manifests m
+           JOIN repositories r ON r.id = m.repository
+           WHERE {ON_SHELF}
+             AND NOT EXISTS (SELECT 1 FROM needs p WHERE p.repository = m.repository
+               AND p.target = m.digest AND p.is_child = 1)
+             AND NOT EXISTS (SELECT 1 FROM manifests s WHERE s.repository = m.repository
+               AND s.digest = m.subject)
+           UNION
+           SELECT t.repository, t.root, n.target FROM tree t
+           JOIN needs n ON n.repository = t.repository AND n.manifest = t.digest AND n.is_child = 1)
+         SELECT t.repository, r.name, t.root, t.digest, m.size, m.added,
+           (SELECT MAX(u.last) FROM uses u WHERE u.repository = t.repository AND u.digest = t.digest)
+         FROM tree t JOIN repositories r ON r.id = t.repository
+         JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest"
+    );
+    let mut found: BTreeMap<(i64, String), Kept> = BTreeMap::new();
+    let mut query = connection.prepare_cached(&sql)?;
+    let mut rows = query.query(params![prefix])?;
+    while let Some(row) = rows.next()? {
+        let (repository, root): (i64, String) = (row.get(0)?, row.get(2)?);
+        let last = row.get::<_, Option<i64>>(6)?.unwrap_or(0).max(row.get(5)?);
+        let key = (repository, root);
+        let kept = match found.get_mut(&key) {
+            Some(kept) => kept,
+            None => {
+                let kept = Kept {
+                    repository: checked(row, 1)?,
+                    digest: checked(row, 2)?,
+                    tags: tags.remove(&key).unwrap_or_default(),
+                    last: 0,
+                    bytes: 0,
+                };
+                found.entry(key).or_insert(kept)
+            }
+        };
+        kept.last = kept.last.max(last);
+        kept.bytes += unsigned(row, 4)?;
+        kept.bytes += own.get(&(repository, row.get(3)?)).copied().unwrap_or(0);
+    }
+    let mut all: Vec<Kept> = found.into_values().collect();
+    all.sort_by(|a, b| (&a.repository, &a.tags).cmp(&(&b.repository, &b.tags)));
+    Ok(all)
+}
+
+#[async_trait]
+impl CacheRecords for SqliteLedger {
+    async fn belief(
+        &self,
+        repository: &RepositoryName,
+        tag: &Tag,
+    ) -> Result<Option<Belief>, StoreError> {
+        let (name, tag) = (repository.clone(), tag.clone());
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT t.digest, t.confirmed FROM tags t
+                     JOIN repositories r ON r.id = t.repository WHERE r.name = $1 AND t.name = $2",
+                )?
+                .query_row(params![name.as_str(), tag.as_str()], |row| {
+                    let confirmed = row.get::<_, Option<i64>>(1)?.unwrap_or(0);
+                    Ok(Belief { digest: checked(row, 0)?, confirmed })
+                })
+                .optional()
+        })
+        .await
+    }
+
+    async fn believe(
+        &self,
+        repository: &RepositoryName,
+        manifest: NewManifest,
+    ) -> Result<(), StoreError> {
+        let name = repository.clone();
+        let blobs = Arc::clone(&self.blobs);
+        self.write(move |connection| {
+            still_there(&*blobs, &manifest.record.digest)?;
+            let failed = || StoreError::ledger("record what an upstream has");
+            let id = repository_id(connection, &name).map_err(failed())?;
+            if let Some(tag) = &manifest.tag {
+                note_move(connection, id, tag, Some(&manifest.record.digest), manifest.at)
+                    .map_err(failed())?;
+            }
+            record(connection, &name, &manifest)?;
+            if let Some(tag) = &manifest.tag {
+                connection
+                    .prepare_cached(
+                        "UPDATE tags SET confirmed = $1 WHERE repository = $2 AND name = $3",
+                    )
+                    .and_then(|mut update| update.execute(params![manifest.at, id, tag.as_str()]))
+                    .map_err(failed())?;
+            }
+            Ok(())
+        })
+        .await
+    }
+
+    async fn confirm(
+        &self,
+        repository: &RepositoryName,
+        tag: &Tag,
+        digest: &Digest,
+        at: i64,
+    ) -> Result<bool, StoreError> {
+        let (name, tag, digest) = (repository.clone(), tag.clone(), digest.clone());
+        self.note(move |connection| {
+            let confirm = || -> rusqlite::Result<bool> {
+                let Some(id) = known_repository(connection, name.as_str())? else {
+                    return Ok(false);
+                };
+                let changed = connection
+                    .prepare_cached(
+                        "UPDATE tags SET confirmed = $1
+                         WHERE repository = $2 AND name = $3 AND digest = $4",
+                    )?
+                    .execute(params![at, id, tag.as_str(), digest.as_str()])?;
+                Ok(changed > 0)
+            };
+            confirm().map_err(StoreError::ledger("record what an upstream has"))
+        })
+        .await
+    }
+
+    async fn disbelieve(
+        &self,
+        repository: &RepositoryName,
+        tag: &Tag,
+        at: i64,
+    ) -> Result<(), StoreError> {
+        let (name, tag) = (repository.clone(), tag.clone());
+        self.change("record what an upstream has no more", move |connection| {
+            let Some(id) = known_repository(connection, name.as_str())? else { return Ok(()) };
+            note_move(connection, id, &tag, None, at)?;
+            connection
+                .prepare_cached("DELETE FROM tags WHERE repository = $1 AND name = $2")?
+                .execute(params![id, tag.as_str()])?;
+            Ok(())
+        })
+        .await
+    }
+
+    async fn moves(&self, shelf: &str, limit: usize) -> Result<Vec<Move>, StoreError> {
+        let prefix = format!("{shelf}/");
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.read(move |connection| {
+            let sql = format!(
+                "SELECT r.name, m.tag, m.before, m.after, m.at FROM moves m
+                 JOIN repositories r ON r.id = m.repository WHERE {ON_SHELF}
+                 ORDER BY m.at DESC, r.name, m.tag LIMIT $2"
+            );
+            connection
+                .prepare_cached(&sql)?
+                .query_map(params![prefix, limit], |row| {
+                    let after = match row.get::<_, Option<String>>(3)? {
+                        Some(_) => Some(checked(row, 3)?),
+                        None => None,
+                    };
+                    let (repository, tag) = (checked(row, 0)?, checked(row, 1)?);
+                    let (before, at) = (checked(row, 2)?, row.get(4)?);
+                    Ok(Move { repository, tag, before, after, at })
+                })?
+                .collect()
+        })
+        .await
+    }
+
+    async fn confirmed(&self, shelf: &str) -> Result<Vec<(RepositoryName, Tag, i64)>, StoreError> {
+        let prefix = format!("{shelf}/");
+        self.read(move |connection| {
+            let sql = format!(
+                "SELECT r.name, t.name, COALESCE(t.confirmed, 0) FROM tags t
+                 JOIN repositories r ON r.id = t.repository WHERE {ON_SHELF} ORDER BY r.name, t.name"
+            );
+            connection
+                .prepare_cached(&sql)?
+                .query_map(params![prefix], |row| {
+                    Ok((checked(row, 0)?, checked(row, 1)?, row.get(2)?))
+                })?
+                .collect()
+        })
+        .await
+    }
+
+    async fn wanted(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<u64>, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT n.size FROM needs n JOIN repositories r ON r.id = n.repository
+                     WHERE r.name = $1 AND n.target = $2 AND n.is_child = 0 AND n.size IS NOT NULL
+                     LIMIT 1",
+                )?
+                .query_row(params![name.as_str(), digest.as_str()], |row| unsigned(row, 0))
+                .optional()
+        })
+        .await
+    }
+
+    async fn part_of(&self, digest: &Digest) -> Result<Option<UploadId>, StoreError> {
+        let digest = digest.clone();
+        self.read(move |connection| {
+            connection
+                .prepare_cached("SELECT upload FROM parts WHERE digest = $1")?
+                .query_row(params![digest.as_str()], |row| checked(row, 0))
+                .optional()
+        })
+        .await
+    }
+
+    async fn note_part(&self, digest: &Digest, upload: Option<UploadId>) -> Result<(), StoreError> {
+        let digest = digest.clone();
+        self.note(move |connection| {
+            let note = || -> rusqlite::Result<usize> {
+                match upload {
+                    Some(upload) => connection
+                        .prepare_cached(
+                            "INSERT INTO parts (digest, upload) VALUES ($1, $2)
+                             ON CONFLICT (digest) DO UPDATE SET upload = excluded.upload",
+                        )?
+                        .execute(params![digest.as_str(), upload.to_string()]),
+                    None => connection
+                        .prepare_cached("DELETE FROM parts WHERE digest = $1")?
+                        .execute(params![digest.as_str()]),
+                }
+            };
+            note().map(drop).map_err(StoreError::ledger("note a part of a blob"))
+        })
+        .await
+    }
+
+    async fn note_traffic(&self, traffic: Vec<Traffic>) -> Result<(), StoreError> {
+        self.note(move |connection| {
+            let write = || -> rusqlite::Result<()> {
+                let mut add = connection.prepare_cached(
+                    "INSERT INTO traffic (shelf, day, hits, misses, sent, fetched)
+                     VALUES ($1, $2, $3, $4, $5, $6)
+                     ON CONFLICT (shelf, day) DO UPDATE SET
+                       hits = traffic.hits + excluded.hits,
+                       misses = traffic.misses + excluded.misses,
+                       sent = traffic.sent + excluded.sent,
+                       fetched = traffic.fetched + excluded.fetched",
+                )?;
+                for one in &traffic {
+                    let (hits, misses) = (signed(one.hits), signed(one.misses));
+                    let (sent, fetched) = (signed(one.sent), signed(one.fetched));
+                    add.execute(params![one.shelf, one.day, hits, misses, sent, fetched])?;
+                }
+                Ok(())
+            };
+            write().map_err(StoreError::ledger("note what shelves did"))
+        })
+        .await
+    }
+
+    async fn traffic(&self, shelf: &str, from_day: i64) -> Result<Traffic, StoreError> {
+        let shelf = shelf.to_owned();
+        self.read(move |connection| {
+            let sum = |column: &str| format!("CAST(COALESCE(SUM({column}), 0) AS BIGINT)");
+            let sql = format!(
+                "SELECT {}, {}, {}, {}, COALESCE(MIN(day), 0) FROM traffic
+                 WHERE shelf = $1 AND day >= $2",
+                sum("hits"),
+                sum("misses"),
+                sum("sent"),
+                sum("fetched")
+            );
+            connection.prepare_cached(&sql)?.query_row(params![shelf, from_day], |row| {
+                Ok(Traffic {
+                    hits: unsigned(row, 0)?,
+                    misses: unsigned(row, 1)?,
+                    sent: unsigned(row, 2)?,
+                    fetched: unsigned(row, 3)?,
+                    day: row.get(4)?,
+                    shelf: shelf.clone(),
+                })
+            })
+        })
+        .await
+    }
+
+    async fn note_standing(&self, standing: Vec<Standing>) -> Result<(), StoreError> {
+        self.note(move |connection| {
+            let write = || -> rusqlite::Result<()> {
+                let mut put = connection.prepare_cached(
+                    "INSERT INTO upstreams (host, condition, until, cause, remaining, at)
+                     VALUES ($1, $2, $3, $4, $5, $6)
+                     ON CONFLICT (host) DO UPDATE SET condition = excluded.condition,
+                       until = excluded.until, cause = excluded.cause,
+                       remaining = excluded.remaining, at = excluded.at",
+                )?;
+                for one in &standing {
+                    let (host, left) = (one.host.as_str(), one.remaining.map(signed));
+                    put.execute(params![host, one.condition, one.until, one.cause, left, one.at])?;
+                }
+                Ok(())
+            };
+            write().map_err(StoreError::ledger("note how upstreams stand"))
+        })
+        .await
+    }
+
+    async fn standing(&self) -> Result<Vec<Standing>, StoreError> {
+        self.read(|connection| {
+            connection
+                .prepare_cached(
+                    "SELECT host, condition, until, cause, remaining, at FROM upstreams ORDER BY host",
+                )?
+                .query_map([], |row| {
+                    let remaining = row.get::<_, Option<i64>>(4)?;
+                    Ok(Standing {
+                        host: checked::<Host>(row, 0)?,
+                        condition: row.get(1)?,
+                        until: row.get(2)?,
+                        cause: row.get(3)?,
+                        remaining: remaining.map(|left| u64::try_from(left).unwrap_or(0)),
+                        at: row.get(5)?,
+                    })
+                })?
+                .collect()
+        })
+        .await
+    }
+
+    async fn kept(&self, shelf: &str) -> Result<Vec<Kept>, StoreError> {
+        let shelf = shelf.to_owned();
+        self.read(move |connection| kept(connection, &shelf)).await
+    }
+
+    async fn bytes_of(&self, shelves: &[String]) -> Result<u64, StoreError> {
+        let prefixes: Vec<String> = shelves.iter().map(|shelf| format!("{shelf}/")).collect();
+        self.read(move |connection| {
+            let mut sizes: HashMap<String, u64> = HashMap::new();
+            for table in ["blobs", "manifests"] {
+                let sql = format!(
+                    "SELECT c.digest, c.size FROM {table} c
+                     JOIN repositories r ON r.id = c.repository WHERE {ON_SHELF}"
+                );
+                let mut query = connection.prepare_cached(&sql)?;
+                for prefix in &prefixes {
+                    let mut rows = query.query(params![prefix])?;
+                    while let Some(row) = rows.next()? {
+                        sizes.insert(row.get(0)?, unsigned(row, 1)?);
+                    }
+                }
+            }
+            Ok(sizes.values().sum())
+        })
+        .await
+    }
+
+    async fn let_go(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        since: i64,
+    ) -> Result<Vec<Digest>, StoreError> {
+        let (name, root) = (repository.clone(), digest.clone());
+        self.change("let go of an image", move |connection| {
+            let mut gone = Vec::new();
+            let Some(id) = known_repository(connection, name.as_str())? else { return Ok(gone) };
+            for member in closure(connection, id, &root)? {
+                let asked =
+                    "SELECT 1 FROM uses WHERE repository = $1 AND digest = $2 AND last > $3";
+                if any(connection, asked, params![id, member.as_str(), since])? {
+                    return Ok(gone);
+                }
+            }
+            let_go(connection, id, &root, &mut gone)?;
+            connection
+                .prepare_cached(
+                    "DELETE FROM repositories WHERE id = $1
+                       AND NOT EXISTS (SELECT 1 FROM blobs b WHERE b.repository = $1)
+                       AND NOT EXISTS (SELECT 1 FROM manifests m WHERE m.repository = $1)",
+                )?
+                .execute(params![id])?;
+            Ok(gone)
+        })
+        .await
+    }
+
+    async fn let_go_loose(
+        &self,
+        shelf: &str,
+        before: i64,
+        limit: usize,
+    ) -> Result<Vec<Digest>, StoreError> {
+        let prefix = format!("{shelf}/");
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.change("let go of blobs", move |connection| {
+            let sql = format!(
+                "SELECT b.repository, b.digest FROM blobs b
+                 JOIN repositories r ON r.id = b.repository
+                 WHERE {ON_SHELF} AND b.idle < $2 AND NOT EXISTS
+                   (SELECT 1 FROM needs n WHERE n.repository = b.repository AND n.target = b.digest)
+                 ORDER BY b.idle LIMIT $3"
+            );
+            let loose: Vec<(i64, Digest)> = connection
+                .prepare_cached(&sql)?
+                .query_map(params![prefix, before.min(now()), limit], |row| {
+                    Ok((row.get(0)?, checked(row, 1)?))
+                })?
+                .collect::<rusqlite::Result<_>>()?;
+            let mut remove = connection
+                .prepare_cached("DELETE FROM blobs WHERE repository = $1 AND digest = $2")?;
+            for (repository, digest) in &loose {
+                remove.execute(params![repository, digest.as_str()])?;
+            }
+            Ok(loose.into_iter().map(|(_, digest)| digest).collect())
+        })
+        .await
+    }
+}
