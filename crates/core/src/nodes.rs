@@ -7,6 +7,7 @@
 
 mod drop_in;
 mod hosts;
+mod report;
 
 use std::fmt;
 
@@ -14,6 +15,7 @@ use crate::name::Host;
 
 pub use drop_in::{read_drop_in, write_drop_in};
 pub use hosts::{DEFAULT, folder_of, host_of, read_hosts, write_hosts};
+pub use report::{Present, read_report};
 
 /// What is written for one node.
 #[derive(Debug, Clone)]
@@ -98,4 +100,93 @@ fn straight(text: impl Into<String>) -> Way {
 fn is_own(address: &str, host: &Host) -> bool {
     let name = address.split_once("://").map_or(address, |(_, name)| name);
     name.trim_end_matches('/') == host.as_str()
+}
+
+/// What a way should lead to.
+#[derive(Debug, Clone, Copy)]
+pub struct Expected<'e> {
+    /// The larder's address: scheme, host and port.
+    pub larder: &'e str,
+    /// The clusters that it knows.
+    pub clusters: &'e [&'e str],
+    /// The shelf that caches the upstream. None: none does.
+    pub shelf: Option<&'e str>,
+}
+
+/// Whether a way leads through the larder as it should.
+pub fn judge(way: &Way, expected: Expected<'_>) -> Vec<Remark> {
+    let Expected { larder, clusters, shelf } = expected;
+    let place = |address: &str| address.split_once("://").map(|(_, rest)| rest.to_owned());
+    let mut remarks = Vec::new();
+    let mut led = false;
+    for ask in &way.asks {
+        let (base, cluster) = match ask.address.split_once("/c/") {
+            Some((base, cluster)) => (base, Some(cluster)),
+            None => (ask.address.as_str(), None),
+        };
+        if base != larder {
+            if place(base) == place(larder) {
+                let text = format!("{base} has another scheme than the larder, which is {larder}");
+                remarks.push(Remark::bad(text));
+                led = true;
+            }
+            continue;
+        }
+        led = true;
+        if let Some(unknown) = cluster.filter(|cluster| !clusters.contains(cluster)) {
+            let text = format!("the larder knows no cluster `{unknown}` and answers 403");
+            remarks.push(Remark::bad(text));
+        }
+        match shelf {
+            None => remarks.push(Remark::bad("no shelf of the larder caches it: it answers 403")),
+            Some(shelf) if !ask.named && ask.prefix != shelf => {
+                let text = format!("it leads to `{}`; the shelf is `{shelf}`", ask.prefix);
+                remarks.push(Remark::bad(text));
+            }
+            Some(_) => {}
+        }
+    }
+    if !led && !way.asks.is_empty() {
+        remarks.push(Remark::bad(format!("it does not lead to the larder at {larder}")));
+    }
+    remarks
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_way_that_leads_elsewhere_is_told() {
+        let expected = Expected {
+            larder: "http://larder.example:5080",
+            clusters: &["control-room"],
+            shelf: Some("bazaar"),
+        };
+        let ask = |address: &str, named: bool, prefix: &str| Way {
+            asks: vec![Ask {
+                address: address.into(),
+                prefix: prefix.into(),
+                named,
+                resolves: true,
+                headers: Vec::new(),
+                ca: None,
+            }],
+            ..Way::default()
+        };
+        let told = |way: Way| -> Vec<String> {
+            judge(&way, expected).into_iter().map(|remark| remark.text).collect()
+        };
+        assert!(told(ask("http://larder.example:5080/c/control-room", true, "")).is_empty());
+        assert!(told(ask("http://larder.example:5080", false, "bazaar")).is_empty());
+        for (way, words) in [
+            (ask("http://larder.example:5080/c/other", true, ""), "no cluster `other`"),
+            (ask("https://larder.example:5080/c/control-room", true, ""), "another scheme"),
+            (ask("http://elsewhere.example", true, ""), "does not lead to the larder"),
+            (ask("http://larder.example:5080", false, "vendor"), "the shelf is `bazaar`"),
+        ] {
+            let told = told(way);
+            assert!(told.len() == 1 && told[0].contains(words), "{told:?}");
+        }
+    }
 }

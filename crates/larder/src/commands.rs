@@ -4,6 +4,7 @@ mod check;
 mod copy;
 mod demo;
 mod files;
+mod handoff;
 mod init;
 mod intake;
 mod look;
@@ -41,6 +42,9 @@ pub enum Command {
     /// Look after the store itself: read everything again, free what nothing refers to, back it up
     #[command(subcommand)]
     Store(store::Command),
+    /// What a cluster needs in order to pull: the mirror configuration of its nodes
+    #[command(subcommand)]
+    Handoff(handoff::Command),
     Rewrite(rewrite::Args),
 }
 
@@ -58,6 +62,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Serve(args) => serve::run(&args, context).await,
         Command::Shelf(command) => shelf::run(command, context).await,
         Command::Store(command) => store::run(command, context).await,
+        Command::Handoff(command) => handoff::run(&command, context),
         Command::Rewrite(args) => rewrite::run(&args, context),
     }
 }

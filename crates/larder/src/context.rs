@@ -69,6 +69,15 @@ pub fn reference(text: &str, config: Option<&Config>) -> Result<Reference, Failu
     Ok(reading.reference)
 }
 
+/// The same where `bazaar/library/kettle:2` may name what lies on one of the larder's cached shelves.
+pub fn reference_on_shelf(text: &str, config: &Config) -> Result<Reference, Failure> {
+    let first = text.split(['/', ':', '@']).next().unwrap_or_default();
+    match config.cached_shelf(first) {
+        Some(_) => reference(&format!("{}/{text}", config.larder.url.host), Some(config)),
+        None => reference(text, Some(config)),
+    }
+}
+
 /// The lock of a configuration. One that is not there yet is empty.
 pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
     let path = config.lock_path();

@@ -1,8 +1,11 @@
 //! `larder check`: is the configuration right, and can the upstreams be reached?
 
+use std::path::PathBuf;
+
 use futures_util::future::join_all;
 use serde::Serialize;
 
+use super::handoff::check_nodes;
 use super::shelf::cached::standing_line;
 use crate::config::{Config, Upstream};
 use crate::context::{Context, shown, store_if_any};
@@ -15,6 +18,9 @@ pub struct Args {
     /// Read the configuration only; reach nobody
     #[arg(long)]
     offline: bool,
+    /// Read a node's mirror configuration as its runtime does, and nothing else
+    #[arg(long, value_name = "DIR")]
+    nodes: Option<PathBuf>,
 }
 
 #[derive(Serialize)]
@@ -55,6 +61,9 @@ struct Reached {
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
+    if let Some(folder) = &args.nodes {
+        return check_nodes(folder, &config, context);
+    }
     crate::context::read_lock(&config)?;
     let standing = match store_if_any(&config)? {
         Some(store) => store

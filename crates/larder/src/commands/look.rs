@@ -1,6 +1,9 @@
 //! `larder look`: what a reference is, without pulling it.
 
+mod proof;
+
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 
 use futures_util::future::try_join_all;
 use larder_core::digest::Digest;
@@ -10,7 +13,7 @@ use larder_core::reference::Selector;
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, reference, store_if_any};
+use crate::context::{Context, reference, reference_on_shelf, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, STRONG, Table, bytes, count, paint, short};
 use crate::place::{Opened, Place};
@@ -36,6 +39,12 @@ pub struct Args {
     /// List what belongs to it instead: signatures, SBOMs and the like
     #[arg(long, conflicts_with_all = ["other", "platform", "tags"])]
     companions: bool,
+    /// Compare a tag of a cached shelf with its upstream
+    #[arg(long, conflicts_with_all = ["other", "platform", "tags", "companions"])]
+    upstream: bool,
+    /// And with what these Node objects (JSON) say that nodes have
+    #[arg(long, value_name = "FILE", requires = "upstream")]
+    nodes: Option<PathBuf>,
 }
 
 /// What was found under a reference.
@@ -80,6 +89,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     if args.companions {
         return companions_of(&args.reference, context, config.as_ref()).await;
+    }
+    if args.upstream {
+        let config = context.config()?;
+        let read = reference_on_shelf(&args.reference, &config)?;
+        return proof::prove(&read, args.nodes.as_deref(), &config, context).await;
     }
     let first = look(&args.reference, config.as_ref()).await?;
     if let Some(other) = &args.other {

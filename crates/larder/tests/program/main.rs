@@ -16,6 +16,7 @@ mod intake;
 mod kill;
 mod limits;
 mod look;
+mod nodes;
 mod parcel;
 mod places;
 mod remotes;

@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use crate::commands::files;
 use crate::config::Config;
-use crate::context::{Context, open_store, read_reference, reference};
+use crate::context::{Context, open_store, read_reference, reference_on_shelf};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, bytes, count, paint, short};
 
@@ -135,11 +135,7 @@ fn collect(
 ) -> Result<BTreeSet<Wanted>, Failure> {
     let mut wanted = BTreeSet::new();
     for text in &args.references {
-        // `bazaar/library/kettle:2` is a name on our own shelf, not a short name of an upstream.
-        let first = text.split(['/', ':', '@']).next().unwrap_or_default();
-        let own = format!("{}/{text}", config.larder.url.host);
-        let text = if config.cached_shelf(first).is_some() { &own } else { text };
-        let read = reference(text, Some(config))?;
+        let read = reference_on_shelf(text, config)?;
         let found = on_shelf(&read, config, cache).ok_or_else(|| {
             let cached: Vec<&str> = cache.upstreams().map(|one| one.host().as_str()).collect();
             let cached = if cached.is_empty() { "nothing".into() } else { cached.join(", ") };

@@ -1,0 +1,252 @@
+//! Reading a node's mirror configuration as its runtime does.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use larder_core::name::Host;
+use larder_core::nodes::{
+    DEFAULT, Expected, Remark, Way, host_of, judge, read_drop_in, read_hosts,
+};
+use serde::Serialize;
+
+use crate::config::Config;
+use crate::context::{Context, shown};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::files::read_bounded;
+use crate::output::{BAD, DIM, GOOD, Table, WARN, paint};
+
+/// The folder of folders, and that of drop-in files.
+pub const CERTS: &str = "certs.d";
+pub const DROP_INS: &str = "registries.conf.d";
+/// The largest file that is read, in bytes.
+const LIMIT: usize = 1024 * 1024;
+
+#[derive(Serialize)]
+struct Row {
+    /// The upstream; `_default` stands for all without a folder of their own.
+    upstream: String,
+    /// None: nothing is there for it.
+    file: Option<String>,
+    /// Whom the node asks, in this order.
+    asks: Vec<String>,
+    remarks: Vec<Note>,
+}
+
+#[derive(Serialize)]
+struct Note {
+    /// Whether the runtime leaves something out or fails because of it.
+    bad: bool,
+    text: String,
+}
+
+/// Says what the runtimes of a node make of a folder.
+///
+/// Exit status 1 says that something is left out, or does not lead to the larder.
+pub fn check(folder: &Path, config: &Config, context: &Context) -> Outcome {
+    let what = || format!("cannot check {}", folder.display());
+    if !folder.is_dir() {
+        let remedy = "name a folder with `certs.d` or `registries.conf.d` in it, or one of these";
+        return Err(Failure::usage(what(), "it is no folder", remedy));
+    }
+    let or_self = |name: &str| Some(folder.join(name)).filter(|inner| inner.is_dir());
+    let certs = or_self(CERTS);
+    let drop_ins = or_self(DROP_INS);
+    let alone = certs.is_none() && drop_ins.is_none();
+    let mut rows = Vec::new();
+    if let Some(certs) = certs.or_else(|| alone.then(|| folder.to_owned())) {
+        rows.extend(folders(&certs, config).map_err(|error| Failure::io(what(), &error))?);
+    }
+    if let Some(drop_ins) = drop_ins.or_else(|| alone.then(|| folder.to_owned())) {
+        rows.extend(files(&drop_ins, config).map_err(|error| Failure::io(what(), &error))?);
+    }
+    for (_, _, upstream) in config.cached_shelves() {
+        let host = upstream.host.as_str();
+        if !rows.iter().any(|row| row.upstream == host || row.upstream == DEFAULT) {
+            let text = "nothing is here for it: its images do not come through the larder";
+            rows.push(Row {
+                upstream: host.to_owned(),
+                file: None,
+                asks: vec![format!("https://{host}")],
+                remarks: vec![Note { bad: true, text: text.into() }],
+            });
+        }
+    }
+    let bad = rows.iter().any(|row| row.remarks.iter().any(|remark| remark.bad));
+    if context.output.json {
+        context.output.document(&serde_json::json!({ "folder": shown(folder), "upstreams": rows }));
+    } else {
+        show(&rows, context);
+    }
+    Ok(if bad { Exit::No } else { Exit::Done })
+}
+
+fn read(path: &Path) -> Result<Option<String>, Note> {
+    match read_bounded(path, LIMIT) {
+        Ok(bytes) => String::from_utf8(bytes).map(Some).map_err(|_| Note {
+            bad: true,
+            text: "it is not UTF-8: the runtime cannot read it".into(),
+        }),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(Note { bad: true, text: format!("it cannot be read: {error}") }),
+    }
+}
+
+fn sorted(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
+    let entries: Result<Vec<_>, _> = std::fs::read_dir(folder)?.collect();
+    let mut paths: Vec<PathBuf> = entries?.into_iter().map(|entry| entry.path()).collect();
+    paths.sort();
+    Ok(paths)
+}
+
+/// A folder for each host.
+fn folders(certs: &Path, config: &Config) -> std::io::Result<Vec<Row>> {
+    let mut rows = Vec::new();
+    for path in sorted(certs)?.into_iter().filter(|path| path.is_dir()) {
+        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        let any: Option<Host> = config.cached_shelves().next().map(|(_, _, one)| one.host.clone());
+        let host = if name == DEFAULT { any } else { host_of(name) };
+        let file = path.join("hosts.toml");
+        let Some(host) = host else {
+            let text = "no upstream has such a name: the runtime never looks here";
+            let remarks = vec![Note { bad: true, text: text.into() }];
+            rows.push(Row {
+                upstream: name.into(),
+                file: Some(shown(&path)),
+                asks: vec![],
+                remarks,
+            });
+            continue;
+        };
+        let mut remarks = Vec::new();
+        let way = match read(&file) {
+            Ok(text) => read_hosts(text.as_deref(), &host),
+            Err(note) => {
+                remarks.push(note);
+                Way { upstream: true, ..Way::default() }
+            }
+        };
+        if !file.exists() && path.join("host.toml").exists() {
+            remarks.push(Note {
+                bad: true,
+                text: "host.toml is not read; it is called hosts.toml".into(),
+            });
+        }
+        for ca in way.asks.iter().filter_map(|ask| ask.ca.as_ref()) {
+            remarks.extend(certificate(ca, &path));
+        }
+        let ported = config.cached_shelves().find(|(_, _, upstream)| {
+            upstream.host.name() == host.as_str() && upstream.host != host
+        });
+        if let Some((_, _, upstream)) = ported {
+            let text = format!(
+                "references name {}: a folder without the port is not looked at for them",
+                upstream.host
+            );
+            remarks.push(Note { bad: true, text });
+        }
+        let upstream = if name == DEFAULT { DEFAULT.to_owned() } else { host.to_string() };
+        rows.push(row(upstream, &host, &file, way, remarks, config));
+    }
+    Ok(rows)
+}
+
+/// Whether the authority's certificate can be used. Where it lies on the node cannot be seen from here,
+/// but a copy beside the file can.
+fn certificate(ca: &str, folder: &Path) -> Option<Note> {
+    let name = Path::new(ca).file_name()?;
+    let place = if Path::new(ca).is_file() { PathBuf::from(ca) } else { folder.join(name) };
+    match read(&place) {
+        Ok(Some(text)) if text.contains("-----BEGIN CERTIFICATE-----") => None,
+        Ok(Some(_)) => Some(Note {
+            bad: true,
+            text: format!("{ca} is no certificate in PEM: every pull fails"),
+        }),
+        Ok(None) => Some(Note {
+            bad: true,
+            text: format!("{ca} is not here; where it is not on the node either, every pull fails"),
+        }),
+        Err(note) => Some(note),
+    }
+}
+
+/// Drop-in files with prefixes.
+fn files(folder: &Path, config: &Config) -> std::io::Result<Vec<Row>> {
+    let mut found: BTreeMap<Host, Row> = BTreeMap::new();
+    for path in sorted(folder)? {
+        if path.extension().is_none_or(|end| end != "conf") || !path.is_file() {
+            continue;
+        }
+        for (_, _, upstream) in config.cached_shelves() {
+            let host = &upstream.host;
+            let way = match read(&path) {
+                Ok(Some(text)) => read_drop_in(&text, host),
+                Ok(None) => None,
+                Err(note) => {
+                    let way = Way { upstream: true, ..Way::default() };
+                    found.insert(
+                        host.clone(),
+                        row(host.to_string(), host, &path, way, vec![note], config),
+                    );
+                    None
+                }
+            };
+            if let Some(way) = way {
+                // A later file takes the place of an earlier one.
+                found.insert(host.clone(), row(host.to_string(), host, &path, way, vec![], config));
+            }
+        }
+    }
+    Ok(found.into_values().collect())
+}
+
+fn row(
+    upstream: String,
+    host: &Host,
+    file: &Path,
+    way: Way,
+    mut remarks: Vec<Note>,
+    config: &Config,
+) -> Row {
+    let larder = config.larder.url.endpoint.to_string();
+    let clusters: Vec<&str> =
+        config.clusters.iter().map(|cluster| cluster.name.get_ref().as_str()).collect();
+    let shelf = config.cached_shelves().find(|(_, _, upstream)| upstream.host == *host);
+    let shelf = shelf.map(|(shelf, _, _)| shelf.name.get_ref().as_str());
+    let judged = judge(&way, Expected { larder: &larder, clusters: &clusters, shelf });
+    let told = way.remarks.into_iter().chain(judged);
+    remarks.extend(told.map(|Remark { bad, text }| Note { bad, text }));
+    let mut asks: Vec<String> = way
+        .asks
+        .iter()
+        .map(|ask| match ask.prefix.as_str() {
+            "" => ask.address.clone(),
+            prefix => format!("{}/{prefix}", ask.address),
+        })
+        .collect();
+    if way.upstream {
+        let own =
+            if upstream == DEFAULT { "the upstream".to_owned() } else { format!("https://{host}") };
+        asks.push(own);
+    }
+    Row { upstream, file: Some(shown(file)), asks, remarks }
+}
+
+fn show(rows: &[Row], context: &Context) {
+    let mut table = Table::new(context.output.width(), &["UPSTREAM", "FILE", "THE NODE ASKS"]);
+    for row in rows {
+        let bad = row.remarks.iter().any(|remark| remark.bad);
+        let style = if bad { BAD } else { GOOD };
+        table.row([
+            paint(style, &row.upstream),
+            row.file.clone().unwrap_or_else(|| "-".into()),
+            row.asks.join(", then "),
+        ]);
+    }
+    context.output.result(table.text());
+    for row in rows {
+        for remark in &row.remarks {
+            let head = if remark.bad { paint(WARN, "wrong:") } else { paint(DIM, "note:") };
+            context.output.result(format!("{head} {}: {}", row.upstream, remark.text));
+        }
+    }
+}

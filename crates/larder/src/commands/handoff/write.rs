@@ -1,0 +1,236 @@
+//! `larder handoff write`: the files that lead a cluster's nodes through the larder.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use larder_core::name::Host;
+use larder_core::nodes::{DEFAULT, Plan, folder_of, write_drop_in, write_hosts};
+use serde::Serialize;
+
+use super::nodes::{CERTS, DROP_INS};
+use crate::config::Config;
+use crate::context::{Context, shown};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::files::{read_bounded, replace};
+use crate::output::count;
+
+/// The largest certificate file that is copied, in bytes.
+const CA_LIMIT: usize = 1024 * 1024;
+/// The certificate's name beside a `hosts.toml`.
+const CA_NAME: &str = "larder-ca.pem";
+
+/// Write the mirror configuration for a cluster's nodes
+///
+/// For runtimes of either family: a folder for each upstream with a hosts.toml, and one drop-in file with
+/// a prefix for each upstream. NODES.md beside them says where they go.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The cluster, as [[cluster]] names it
+    cluster: String,
+    /// Write the configuration of its nodes
+    #[arg(long, required = true)]
+    nodes: bool,
+    /// Write it into this folder
+    #[arg(long, value_name = "DIR")]
+    into: PathBuf,
+    /// Let nodes go to the upstream itself when the larder is away, or refuses
+    #[arg(long)]
+    open: bool,
+    /// Only for this upstream, by its name or host (again for more) [default: all that are cached]
+    #[arg(long, value_name = "NAME")]
+    upstream: Vec<String>,
+    /// Also for every other upstream: what the larder does not cache is refused
+    #[arg(long)]
+    default: bool,
+    /// The authority that nodes trust for the larder (PEM)
+    #[arg(long, value_name = "FILE")]
+    ca: Option<PathBuf>,
+    /// Where the folders lie on the node
+    #[arg(long, value_name = "PATH", default_value = "/etc/containerd/certs.d")]
+    config_path: String,
+    /// Say what would be written
+    #[arg(long)]
+    dry_run: bool,
+}
+
+#[derive(Serialize)]
+struct Written {
+    path: String,
+    /// `written` or `unchanged`.
+    state: &'static str,
+}
+
+pub fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config()?;
+    let what = || format!("cannot write the handoff of {}", args.cluster);
+    let wrong = |cause: String, remedy: &str| Failure::usage(what(), cause, remedy);
+    if !config.clusters.iter().any(|known| *known.name.get_ref() == args.cluster) {
+        let known: Vec<&str> =
+            config.clusters.iter().map(|known| known.name.get_ref().as_str()).collect();
+        let cause =
+            format!("there is no cluster `{}`; there are: {}", args.cluster, known.join(", "));
+        return Err(wrong(cause, "declare it in larder.toml with [[cluster]]"));
+    }
+    let upstreams = chosen(args, &config)?;
+    let larder = config.larder.url.endpoint.to_string();
+    let ca = match &args.ca {
+        Some(path) => {
+            let failed = |error: std::io::Error| Failure::io(what(), &error);
+            let bytes = read_bounded(path, CA_LIMIT).map_err(failed)?;
+            if !String::from_utf8_lossy(&bytes).contains("-----BEGIN CERTIFICATE-----") {
+                let cause = format!("{} holds no certificate in PEM", path.display());
+                return Err(wrong(cause, "runtimes read nothing else"));
+            }
+            Some(bytes)
+        }
+        None => None,
+    };
+    if ca.is_some() && larder.starts_with("http://") {
+        let cause = format!("`--ca` is for HTTPS, and the larder's `url` is {larder}");
+        return Err(wrong(cause, "leave it out, or set `url` and `tls` under [larder]"));
+    }
+    if ca.is_none() && larder.starts_with("https://") {
+        context
+            .output
+            .note("note: without `--ca` the nodes must trust the larder's certificate already");
+    }
+    let files = files(args, &larder, &upstreams, ca.as_deref());
+    let mut written = Vec::new();
+    for (path, content) in &files {
+        let path = args.into.join(path);
+        let same = fs::read(&path).is_ok_and(|found| found == *content);
+        if !same && !args.dry_run {
+            put(&path, content)
+                .map_err(|error| Failure::io(format!("cannot write {}", path.display()), &error))?;
+        }
+        let state = if same { "unchanged" } else { "written" };
+        written.push(Written { path: shown(&path), state });
+    }
+    if context.output.json {
+        context.output.document(&serde_json::json!({
+            "cluster": args.cluster, "dry_run": args.dry_run, "open": args.open, "files": written,
+        }));
+        return Ok(Exit::Done);
+    }
+    for one in &written {
+        let state =
+            if args.dry_run && one.state == "written" { "would be written" } else { one.state };
+        context.output.result(format!("{state:<9} {}", one.path));
+    }
+    let refusals = if args.open {
+        "what the larder refuses can still be had from the upstream"
+    } else {
+        "what the larder refuses is refused"
+    };
+    context.output.note(format!(
+        "{}; {refusals}. NODES.md says where the files go.",
+        count(upstreams.len(), "upstream")
+    ));
+    Ok(Exit::Done)
+}
+
+/// The upstreams that are meant, each with its shelf.
+fn chosen(args: &Args, config: &Config) -> Result<Vec<(Host, String)>, Failure> {
+    let what = || format!("cannot write the handoff of {}", args.cluster);
+    let mut all = Vec::new();
+    let mut names = Vec::new();
+    for (shelf, _, upstream) in config.cached_shelves() {
+        let (name, host) = (upstream.name.get_ref(), &upstream.host);
+        let asked = |wanted: &String| wanted == name || wanted == host.as_str();
+        names.push(name.as_str());
+        let meant = args.upstream.is_empty() || args.upstream.iter().any(asked);
+        if meant && all.iter().all(|(known, _)| known != host) {
+            all.push((host.clone(), shelf.name.get_ref().to_string()));
+        }
+    }
+    let known = |wanted: &String| {
+        config.cached_shelves().any(|(_, _, upstream)| {
+            upstream.name.get_ref() == wanted || upstream.host.as_str() == wanted
+        })
+    };
+    if let Some(unknown) = args.upstream.iter().find(|wanted| !known(wanted)) {
+        let cause = format!("no shelf caches `{unknown}`; cached are: {}", names.join(", "));
+        return Err(Failure::usage(what(), cause, "declare a [[shelf]] with `caches`"));
+    }
+    if all.is_empty() {
+        let cause = "no shelf of this larder caches an upstream";
+        return Err(Failure::usage(what(), cause, "declare a [[shelf]] with `caches`"));
+    }
+    Ok(all)
+}
+
+/// All files, by their paths in the folder.
+fn files(
+    args: &Args,
+    larder: &str,
+    upstreams: &[(Host, String)],
+    ca: Option<&[u8]>,
+) -> Vec<(PathBuf, Vec<u8>)> {
+    let mut files = Vec::new();
+    let config_path = args.config_path.trim_end_matches('/');
+    let plan = |folder: &str| Plan {
+        larder: larder.to_owned(),
+        cluster: args.cluster.clone(),
+        ca: ca.map(|_| format!("{config_path}/{folder}/{CA_NAME}")),
+        open: args.open,
+    };
+    let mut folders: Vec<(String, Option<&Host>)> =
+        upstreams.iter().map(|(host, _)| (folder_of(host), Some(host))).collect();
+    if args.default {
+        folders.push((DEFAULT.to_owned(), None));
+    }
+    for (folder, host) in folders {
+        let path = Path::new(CERTS).join(&folder);
+        files.push((path.join("hosts.toml"), write_hosts(&plan(&folder), host).into_bytes()));
+        files.extend(ca.map(|ca| (path.join(CA_NAME), ca.to_vec())));
+    }
+    let drop_in = Path::new(DROP_INS).join(format!("50-larder-{}.conf", args.cluster));
+    files.push((drop_in, write_drop_in(&plan(""), upstreams).into_bytes()));
+    if let Some(ca) = ca {
+        let host = larder.split_once("://").map_or(larder, |(_, host)| host);
+        files.push((Path::new("containers-certs.d").join(host).join("ca.crt"), ca.to_vec()));
+    }
+    files.push(("NODES.md".into(), page(args, upstreams, ca.is_some()).into_bytes()));
+    files
+}
+
+/// What to do with the files.
+fn page(args: &Args, upstreams: &[(Host, String)], ca: bool) -> String {
+    let hosts: Vec<&str> = upstreams.iter().map(|(host, _)| host.as_str()).collect();
+    let (config_path, cluster) = (args.config_path.trim_end_matches('/'), &args.cluster);
+    let fallback = if args.open {
+        "When the larder does not answer, or refuses, nodes go to the upstream itself."
+    } else {
+        "Nodes ask the larder alone: a refusal is a refusal, and without the larder nothing is pulled."
+    };
+    let other_ca = if ca {
+        "\nCopy `containers-certs.d/*` to `/etc/containers/certs.d/`: it holds the authority.\n"
+    } else {
+        ""
+    };
+    format!(
+        "# Nodes of {cluster}\n\n\
+         These files lead pulls from {} through the larder. {fallback}\n\n\
+         ## Runtimes with a folder for each host\n\n\
+         1. Copy `certs.d/*` to `{config_path}/` on each node.\n\
+         2. Have the runtime read it: in its `config.toml`, `config_path = \"{config_path}\"` under the registry\n   \
+         settings of its container runtime interface. Without that line the folder is not read, and nothing says so.\n\
+         3. Restart the runtime once for step 2; the files themselves are read anew with every pull.\n\n\
+         ## Runtimes with drop-in files\n\n\
+         Copy `registries.conf.d/*` to `/etc/containers/registries.conf.d/` and reload the runtime. These runtimes\n\
+         cannot say from which cluster they come.\n{other_ca}\n\
+         ## Test\n\n\
+         Copy a node's folder back and run `larder check --nodes FOLDER`: it reads the files as the runtime does and\n\
+         says what it would leave out. Then pull an image of {} on the node and look for `cluster=\"{cluster}\"` in the\n\
+         larder's log.\n",
+        hosts.join(", "),
+        hosts.first().copied().unwrap_or_default(),
+    )
+}
+
+fn put(path: &Path, content: &[u8]) -> std::io::Result<()> {
+    if let Some(folder) = path.parent() {
+        fs::create_dir_all(folder)?;
+    }
+    replace(path, content)
+}
