@@ -7,6 +7,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 use backon::BackoffBuilder as _;
 use bytes::{Bytes, BytesMut};
+use hyper::ext::ReasonPhrase;
 use larder_core::allowance::Reported;
 use reqwest::header::RETRY_AFTER;
 use reqwest::{Response, StatusCode};
@@ -171,7 +172,9 @@ impl Transport {
     /// The error of an answer that is no success and whose body may explain it.
     pub(crate) async fn refusal(&self, answer: Response, action: &str) -> ClientError {
         let status = answer.status();
-        let message = error_message(answer).await;
+        // An answer to HEAD has no body; a registry that explains does so in its status line.
+        let said = answer.extensions().get::<ReasonPhrase>().and_then(|said| reason(status, said));
+        let message = error_message(answer).await.or(said);
         match status {
             StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
                 self.denied(status, action, message)
@@ -250,6 +253,15 @@ pub(crate) async fn read_bounded(mut answer: Response, limit: usize) -> Result<B
         body.extend_from_slice(&chunk);
     }
     Ok(body.freeze())
+}
+
+/// What a status line says beyond the standard's words.
+fn reason(status: StatusCode, said: &ReasonPhrase) -> Option<String> {
+    let text = std::str::from_utf8(said.as_bytes()).ok()?;
+    let rest = text.strip_prefix(status.canonical_reason().unwrap_or_default()).unwrap_or(text);
+    let clean: String =
+        rest.trim_start_matches([':', ' ']).chars().filter(|c| !c.is_control()).take(300).collect();
+    (!clean.is_empty()).then_some(clean)
 }
 
 /// The first message of the standard's error document (Distribution Specification, "Error codes").

@@ -24,7 +24,7 @@ pub struct Shelf {
 /// How a registry is set up.
 #[derive(Debug, Clone, Default)]
 pub struct Settings {
-    /// The shelves that take pushes. Empty: any name does.
+    /// The shelves that take pushes. Empty: any name does, unless there are cached shelves.
     pub shelves: Vec<Shelf>,
     /// Whether pushes and removals are refused altogether.
     pub read_only: bool,
@@ -95,12 +95,17 @@ impl App {
             };
             return Err(ApiError::new(Code::Denied, message));
         }
-        if shelves.is_empty() || shelves.iter().any(|known| known.name == shelf) {
+        let any = shelves.is_empty() && self.cache.shelves().next().is_none();
+        if any || shelves.iter().any(|known| known.name == shelf) {
             return Ok(());
         }
         let names: Vec<&str> = shelves.iter().map(|shelf| shelf.name.as_str()).collect();
-        let message =
-            format!("there is no shelf `{shelf}` here; the shelves are: {}", names.join(", "));
+        let message = match names.as_slice() {
+            [] => format!("there is no shelf `{shelf}` here, and none that takes pushes"),
+            names => {
+                format!("there is no shelf `{shelf}` here; the shelves are: {}", names.join(", "))
+            }
+        };
         Err(ApiError::new(Code::NameUnknown, message))
     }
 

@@ -298,9 +298,11 @@ impl Cluster {
         let registry = connect(host, &endpoint, place.namespace.clone())?;
         let status = |error: &ClientError| match error {
             ClientError::NotFound { .. } => missing(format!("{resolve}{full}: not found")),
-            ClientError::Denied { status, .. } | ClientError::Refused { status, .. } => {
+            ClientError::Denied { status, message, .. }
+            | ClientError::Refused { status, message, .. } => {
+                let said = message.as_ref().map(|said| format!(": {said}")).unwrap_or_default();
                 unknown(format!(
-                    "{resolve}pulling from host {host} failed with status code [manifests {}]: {status} {}",
+                    "{resolve}pulling from host {host} failed with status code [manifests {}]: {status} {}{said}",
                     full.selector(),
                     phrase(*status)
                 ))

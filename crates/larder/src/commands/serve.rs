@@ -213,10 +213,10 @@ fn announce(
         format!("  as      {}", config.larder.url.host),
         format!(
             "  shelves {}",
-            if shelves.is_empty() {
-                "none declared: any name takes pushes".to_owned()
-            } else {
-                shelves.join(", ")
+            match (shelves.as_slice(), config.cached_shelves().next()) {
+                ([], None) => "none declared: any name takes pushes".to_owned(),
+                ([], Some(_)) => "none takes pushes".to_owned(),
+                (shelves, _) => shelves.join(", "),
             }
         ),
     ];

@@ -255,6 +255,70 @@ impl Stage {
         Ok((running, pods.len() - running))
     }
 
+    /// From here on the story is about another cluster, whose nodes read their mirror configuration from
+    /// a folder and reach nothing but the larder.
+    pub fn new_cluster(&mut self, name: &str, mirrors: &str) {
+        let mut cluster =
+            Cluster::new(name, Platform::new("linux", "amd64", None), BTreeMap::new());
+        cluster.configure_nodes(&self.folder.join(mirrors));
+        self.cluster = Some(cluster);
+    }
+
+    /// The cluster's nodes are replaced by new ones, which have pulled nothing yet.
+    pub fn renew_nodes(&mut self) {
+        if let Some(cluster) = &mut self.cluster {
+            cluster.renew_nodes();
+        }
+    }
+
+    /// Gives the cluster a pod with one image, shows what becomes of it, and tells whether it runs and
+    /// what its last warning is.
+    pub async fn start_pod(&mut self, image: &str) -> Result<(bool, String), Failure> {
+        let (runs, status, warning) = self.start(image).await?;
+        let status = paint(if runs { GOOD } else { BAD }, status);
+        self.output.result(format!("  a pod with {image}  {status}"));
+        if !warning.is_empty() {
+            self.output.result(format!("      {}", paint(DIM, &warning)));
+        }
+        Ok((runs, warning))
+    }
+
+    /// The same without showing it.
+    pub async fn start_pod_quietly(&mut self, image: &str) -> Result<bool, Failure> {
+        self.start(image).await.map(|(runs, ..)| runs)
+    }
+
+    async fn start(&mut self, image: &str) -> Result<(bool, &'static str, String), Failure> {
+        let text = format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{name: one}}\nspec: {{containers: [{{name: one, image: \"{image}\"}}]}}\n"
+        );
+        let Some(cluster) = &mut self.cluster else { return Ok((false, "", String::new())) };
+        let pods = cluster.apply(&text).await.map_err(|error| broken(&self.chapter, error))?;
+        let Some(pod) = pods.first() else { return Ok((false, "", String::new())) };
+        let mut warnings = pod.events.iter().filter(|event| event.warning);
+        let told = warnings.rfind(|event| !event.message.starts_with("Error"));
+        let told = told.map(|event| event.message.clone()).unwrap_or_default();
+        Ok((pod.is_running(), pod.status, told))
+    }
+
+    /// Runs a command without showing it and gives its exit status.
+    pub async fn larder_quietly(&self, place: &str, line: &str) -> Result<i32, Failure> {
+        let arguments: Vec<&str> = line.split_whitespace().collect();
+        let done =
+            self.command(place, &arguments)?.output().await.map_err(|error| self.broken(error))?;
+        Ok(done.status.code().unwrap_or(-1))
+    }
+
+    /// Shows one table of a configuration.
+    pub fn show(&self, name: &str, table: &str) -> Result<(), Failure> {
+        let text =
+            fs::read_to_string(self.folder.join(name)).map_err(|error| self.broken(error))?;
+        let from = text.find(table).unwrap_or(0);
+        let shown = text[from..].split("\n\n").next().unwrap_or_default();
+        self.output.result(format!("{}\n", paint(DIM, format!("{name} has\n{shown}"))));
+        Ok(())
+    }
+
     /// Mends one line of a deployment by hand, as the operator does.
     pub fn mend(&self, name: &str, from: &str, to: &str) -> Result<(), Failure> {
         self.prompt("", &format!("sed -i 's|{from}|{to}|' deploy/{name}"));

@@ -1,6 +1,8 @@
 //! The demo's chapters. Each one checks that what it tells is so.
 
-use larder_standin::{BAZAAR, VENTWORKS, moved_steamgauge};
+use std::time::Duration;
+
+use larder_standin::{BAZAAR, VENTWORKS, What, moved_steamgauge};
 
 use super::stage::{OWN, Stage};
 use crate::failure::{Exit, Failure};
@@ -16,7 +18,10 @@ pub async fn tell(stage: &mut Stage) -> Result<(), Failure> {
     nothing_twice(stage).await?;
     across_the_gap(stage).await?;
     only_the_difference(stage).await?;
-    a_tag_moves(stage).await
+    a_tag_moves(stage).await?;
+    cached_on_demand(stage).await?;
+    the_upstream_goes_down(stage).await?;
+    moved_refused_and_gone(stage).await
 }
 
 fn hold(stage: &Stage, holds: bool, what: &str) -> Result<(), Failure> {
@@ -152,6 +157,102 @@ async fn a_tag_moves(stage: &mut Stage) -> Result<(), Failure> {
     stage.notice(
         "The new content is not signed. Nothing changes in the clusters until somebody reviews the move and writes a new lock.",
     );
+    Ok(())
+}
+
+/// The folder of the larder in front of control-room.
+const FRONT: &str = "control-room";
+
+async fn cached_on_demand(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "Cache on demand",
+        "control-room has a link, and names upstreams as they are. Its nodes are sent through a larder that caches.",
+    );
+    let bazaar = stage.bazaar.endpoint();
+    stage.add(
+        &format!("{FRONT}/larder.toml"),
+        &format!(
+            "[larder]\nname = \"control-room\"\nurl = \"http://{OWN}\"\naccess = \"open\"\n\n\
+             [[upstream]]\nname = \"bazaar\"\nhost = \"{BAZAAR}\"\nendpoint = \"{bazaar}\"\n\n\
+             [[shelf]]\nname = \"bazaar\"\ncaches = \"bazaar\"\nonly = [\"library/**\"]\nrecheck = \"1s\"\nkeep = \"4s\"\n\n\
+             [[cluster]]\nname = \"control-room\"\nplatforms = [\"linux/amd64\"]\n"
+        ),
+    )?;
+    stage.show(&format!("{FRONT}/larder.toml"), "[[shelf]]")?;
+    let write = "handoff write control-room --nodes --into nodes";
+    stage.larder_at(FRONT, write, Exit::Done).await?;
+    stage.larder_at(FRONT, "check --nodes nodes", Exit::Done).await?;
+    stage.new_cluster("control-room", &format!("{FRONT}/nodes/certs.d"));
+    stage.serve(FRONT).await?;
+    stage.bazaar.take_requests();
+    let kettle = format!("{BAZAAR}/library/kettle:2");
+    let mut took = Vec::new();
+    for which in ["first", "second"] {
+        let began = std::time::Instant::now();
+        let runs = stage.start_pod(&kettle).await?.0;
+        took.push((which, began.elapsed(), stage.bazaar.take_requests().len()));
+        hold(stage, runs, "a pod does not run through the cache")?;
+        stage.renew_nodes();
+    }
+    hold(stage, took[0].2 > 2 && took[1].2 == 0, "the upstream was asked again")?;
+    for (which, time, requests) in took {
+        let milliseconds = time.as_millis();
+        stage.notice(&format!("The {which} node's pull took {milliseconds} ms; the upstream was sent {requests} requests."));
+    }
+    Ok(())
+}
+
+async fn the_upstream_goes_down(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "The upstream goes down",
+        "bazaar.example answers 503 to everything. New nodes want an image that was pulled before.",
+    );
+    stage.bazaar.faults.add(None, "/v2/", usize::MAX, What::Status(503, None));
+    let kettle = format!("{BAZAAR}/library/kettle:2");
+    tokio::time::sleep(Duration::from_millis(1100)).await;
+    let (runs, _) = stage.start_pod(&kettle).await?;
+    hold(stage, runs, "what was cached is not served while the upstream is down")?;
+    stage.notice("What is here is served; the larder's log and a `Warning` field say that it may be out of date.");
+    stage.bazaar.faults.clear();
+    Ok(())
+}
+
+async fn moved_refused_and_gone(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "What moves, what is refused, what goes",
+        "The upstream is back, and `kettle:2` is another image there.",
+    );
+    let wrong = |error| stage.broken(error);
+    let (repository, tag) = ("library/kettle".parse().map_err(wrong)?, "2".parse().map_err(wrong)?);
+    let moved = moved_steamgauge();
+    stage.bazaar.hold(&repository, &tag, &moved).await.map_err(|error| stage.broken(error))?;
+    let look = stage.larder_at(FRONT, "look bazaar/library/kettle:2 --upstream", Exit::No).await?;
+    hold(stage, look.contains("confirmed"), "the larder's own answer is not told")?;
+    // The larder leaves an upstream alone for a while that failed again and again.
+    let deadline = std::time::Instant::now() + Duration::from_secs(20);
+    let kettle = format!("{BAZAAR}/library/kettle:2");
+    loop {
+        stage.renew_nodes();
+        stage.start_pod_quietly(&kettle).await?;
+        let front = format!("look {kettle} --upstream");
+        if stage.larder_quietly(FRONT, &front).await? == Exit::Done as i32 {
+            break;
+        }
+        hold(stage, std::time::Instant::now() < deadline, "the move was not found")?;
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
+    stage.larder_at(FRONT, "look bazaar/library/kettle:2 --upstream", Exit::Done).await?;
+    stage.notice("The next pull after the tag's second found the move. What nobody named when the cache was set up is refused, and the pod's events say why:\n");
+    let (runs, said) = stage.start_pod(&format!("{BAZAAR}/community/pipewatch:0.9")).await?;
+    hold(stage, !runs && said.contains("reaches only library/**"), "the refusal has no reason")?;
+    stage.larder_at(FRONT, "shelf show bazaar", Exit::Done).await?;
+    let deadline = std::time::Instant::now() + Duration::from_secs(30);
+    while stage.larder_quietly(FRONT, "shelf show bazaar/library/kettle:2").await? == 0 {
+        hold(stage, std::time::Instant::now() < deadline, "what nobody pulls does not go")?;
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
+    stage.larder_at(FRONT, "shelf show bazaar/library/kettle:2", Exit::No).await?;
+    stage.notice("Nobody pulled it for four seconds, so it went. Where `keep` says 14d, every pull starts the fortnight anew.");
     Ok(())
 }
 
