@@ -4,10 +4,12 @@
 
 mod belief;
 mod circuit;
+mod habits;
 mod keeping;
 mod reach;
 
 pub use belief::{Belief, Terms, Trust};
 pub use circuit::{Circuit, Condition, Trouble};
+pub use habits::Habits;
 pub use keeping::{Going, Keeping, Kept, Why};
 pub use reach::{OutOfReach, Reach};

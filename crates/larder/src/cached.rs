@@ -37,13 +37,7 @@ pub async fn open(config: &Config, store: &Store) -> Result<Cache, Failure> {
         shelves.push(CachedShelf::new(ShelfPlan {
             name: shelf.name.get_ref().to_string(),
             upstream,
-            reach: caching.reach.clone(),
-            terms: caching.terms,
-            patience: caching.patience,
-            keeping: caching.keeping.clone(),
-            limit: caching.limit,
-            platforms: caching.platforms.clone(),
-            companions: caching.companions,
+            habits: caching.habits.clone(),
         }));
     }
     Ok(Cache::new(store.clone(), shelves, config.larder.cache_limit))

@@ -133,7 +133,7 @@ impl App {
     /// What goes on beside the requests for as long as the registry runs: counts of pulls are
     /// written down, uploads that nobody goes on with are given up. It never ends by itself.
     pub async fn keep_house(&self) {
-        tokio::join!(self.keep_records(), self.cache.keep_house());
+        tokio::join!(self.keep_records(), self.cache.keep_house(|| self.write_tally()));
     }
 
     async fn keep_records(&self) {

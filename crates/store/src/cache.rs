@@ -115,8 +115,11 @@ pub trait CacheRecords: Send + Sync {
     /// The upload that holds a part of a blob. None: there is none.
     async fn part_of(&self, digest: &Digest) -> Result<Option<UploadId>, StoreError>;
 
-    /// Records which upload holds a part of a blob. None: none does any more.
-    async fn note_part(&self, digest: &Digest, upload: Option<UploadId>) -> Result<(), StoreError>;
+    /// Records which upload holds a part of a blob.
+    async fn note_part(&self, digest: &Digest, upload: UploadId) -> Result<(), StoreError>;
+
+    /// Records that an upload holds no part of a blob any more.
+    async fn forget_part(&self, digest: &Digest, upload: UploadId) -> Result<(), StoreError>;
 
     /// Adds to what shelves did.
     async fn note_traffic(&self, traffic: Vec<Traffic>) -> Result<(), StoreError>;

@@ -201,7 +201,7 @@ async fn an_upload_is_read_while_it_grows() {
     assert_eq!(*growing.readable.borrow(), 1_000_000);
     assert!(read(&growing, 0..1_000_000).await == content[..1_000_000]);
     assert!(!writer.has_digest(&digest).await.unwrap());
-    store.cache.note_part(&digest, Some(id)).await.unwrap();
+    store.cache.note_part(&digest, id).await.unwrap();
     // Parked and taken up again, a reader that was there before goes on reading.
     assert_eq!(writer.park().await.unwrap(), 1_000_000);
     assert_eq!(store.cache.part_of(&digest).await.unwrap(), Some(id));
@@ -214,7 +214,10 @@ async fn an_upload_is_read_while_it_grows() {
     assert!(writer.has_digest(&digest).await.unwrap());
     assert_eq!(*again.readable.borrow(), 3_000_000);
     assert_eq!(writer.commit(&digest).await.unwrap(), 3_000_000);
-    store.cache.note_part(&digest, None).await.unwrap();
+    let other = store.blobs.begin().await.unwrap();
+    store.cache.forget_part(&digest, other).await.unwrap();
+    assert_eq!(store.cache.part_of(&digest).await.unwrap(), Some(id), "another's word");
+    store.cache.forget_part(&digest, id).await.unwrap();
     assert_eq!(store.cache.part_of(&digest).await.unwrap(), None);
     assert!(read(&again, 2_900_000..3_000_000).await == content[2_900_000..], "after it settled");
     assert!(read(&growing, 0..100).await == content[..100]);

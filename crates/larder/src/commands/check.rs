@@ -6,7 +6,7 @@ use futures_util::future::join_all;
 use serde::Serialize;
 
 use super::handoff::check_nodes;
-use super::shelf::cached::standing_line;
+use super::shelf::cached;
 use crate::config::{Config, Upstream};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
@@ -32,19 +32,6 @@ struct Report {
 }
 
 #[derive(Serialize)]
-struct Cached {
-    condition: String,
-    /// Until when it is left alone.
-    until: Option<String>,
-    cause: Option<String>,
-    /// Pulls that it lets us make still.
-    remaining: Option<u64>,
-    at: String,
-    #[serde(skip)]
-    line: String,
-}
-
-#[derive(Serialize)]
 struct Reached {
     name: String,
     host: String,
@@ -54,7 +41,7 @@ struct Reached {
     cause: Option<String>,
     remedy: Option<String>,
     /// How it stood when `larder serve` last asked it for a cached shelf. None: it never did.
-    cached: Option<Cached>,
+    cached: Option<cached::Upstream>,
     #[serde(skip)]
     exit: Exit,
 }
@@ -77,14 +64,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut upstreams = join_all(asked.map(|upstream| reach(&config, upstream))).await;
     for one in &mut upstreams {
         let known = standing.iter().find(|known| known.host.as_str() == one.host);
-        one.cached = known.map(|known| Cached {
-            condition: known.condition.clone(),
-            until: known.until.map(crate::output::time),
-            cause: known.cause.clone(),
-            remaining: known.remaining,
-            at: crate::output::time(known.at),
-            line: standing_line(known),
-        });
+        one.cached = known.cloned().map(cached::Upstream::from);
     }
     let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
     let report = Report {

@@ -111,7 +111,7 @@ impl Config {
         let shelves = self.cached_shelves().map(|(shelf, caching, upstream)| route::Shelf {
             host: upstream.host.clone(),
             name: shelf.name.get_ref().clone(),
-            reach: caching.reach.clone(),
+            reach: caching.habits.reach.clone(),
         });
         Routes::new(self.larder.url.host.clone(), entries.collect()).with_shelves(shelves.collect())
     }

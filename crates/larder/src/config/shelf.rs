@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use larder_core::allowance::Span;
-use larder_core::cached::{Keeping, Reach, Terms};
+use larder_core::cached::{Habits, Keeping, Reach, Terms};
 use larder_core::name::RepositoryName;
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
@@ -34,20 +34,8 @@ pub struct Shelf {
 pub struct Caching {
     /// The name of its upstream.
     pub upstream: Spanned<String>,
-    /// What of that can be reached.
-    pub reach: Reach,
-    /// How long it believes.
-    pub terms: Terms,
-    /// How long anybody waits for the upstream where an older answer may be served.
-    pub patience: Duration,
-    /// How long it keeps.
-    pub keeping: Keeping,
-    /// Bytes that it may take. None: no limit.
-    pub limit: Option<u64>,
-    /// Platforms that are fetched ahead. Empty: none.
-    pub platforms: Vec<Platform>,
-    /// Whether companions are fetched ahead.
-    pub companions: bool,
+    /// How it behaves.
+    pub habits: Habits,
 }
 
 #[derive(Deserialize)]
@@ -113,8 +101,7 @@ impl<'de> Deserialize<'de> for Shelf {
         }
         let reach = Reach::new(raw.only.unwrap_or_default(), raw.skip.unwrap_or_default());
         let or = |given: Option<RawSpan>, usual: Duration| given.map_or(usual, |given| given.0);
-        let caching = Caching {
-            upstream,
+        let habits = Habits {
             reach: reach.map_err(D::Error::custom)?,
             terms: Terms { recheck: or(raw.recheck, RECHECK), stale: or(raw.stale, STALE) },
             patience: or(raw.patience, PATIENCE),
@@ -126,6 +113,6 @@ impl<'de> Deserialize<'de> for Shelf {
             platforms: raw.platforms.unwrap_or_default(),
             companions: raw.companions.unwrap_or(false),
         };
-        Ok(Self { name: raw.name, sparse: false, caching: Some(caching) })
+        Ok(Self { name: raw.name, sparse: false, caching: Some(Caching { upstream, habits }) })
     }
 }

@@ -14,6 +14,7 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{BlobWriter, Growing, StoreError, UploadId};
 use tokio::sync::{Notify, watch};
+use tokio::task::JoinHandle;
 
 use super::Cache;
 use super::shelf::CachedShelf;
@@ -260,8 +261,18 @@ struct Listed<'j>(&'j Job);
 
 impl Drop for Listed<'_> {
     fn drop(&mut self) {
-        self.0.cache.inner.fills.open().remove(&self.0.about);
+        let mut open = self.0.cache.inner.fills.open();
+        // What is on the list by now may be a later one.
+        if open.get(&self.0.about).is_some_and(|fill| Arc::ptr_eq(fill, &self.0.fill)) {
+            open.remove(&self.0.about);
+        }
     }
+}
+
+/// What is written to, and word that it was noted.
+struct Part {
+    upload: UploadId,
+    noted: Option<JoinHandle<()>>,
 }
 
 impl Job {
@@ -288,16 +299,15 @@ impl Job {
             self.cache.inner.room.notify_one();
             return Err(error.into());
         }
-        let (upload, writer) = self.upload(size).await?;
-        let (outcome, writer) = self.stream(size, upload, writer).await;
-        match outcome {
-            Ok(()) => self.settle(writer).await,
+        let (part, mut writer) = self.upload(size).await?;
+        match self.pump(size, part.upload, &mut *writer).await {
+            Ok(()) => self.settle(part, writer).await,
             Err(trouble) => {
                 let came = writer.park().await.unwrap_or(0);
                 let wrong = matches!(&trouble, Trouble::Upstream(error) if error.is_mismatch());
                 if wrong || came == 0 {
-                    let _ = store.blobs.cancel(upload).await;
-                    store.cache.note_part(&self.digest, None).await?;
+                    let _ = store.blobs.cancel(part.upload).await;
+                    self.forget(part).await?;
                 }
                 Err(trouble)
             }
@@ -305,13 +315,13 @@ impl Job {
     }
 
     /// Takes up what an earlier fetch has left, or begins anew.
-    async fn upload(&self, size: Option<u64>) -> Result<(UploadId, Box<dyn BlobWriter>), Trouble> {
+    async fn upload(&self, size: Option<u64>) -> Result<(Part, Box<dyn BlobWriter>), Trouble> {
         let store = &self.cache.inner.store;
         if let Some(upload) = store.cache.part_of(&self.digest).await? {
             match store.blobs.resume(upload).await {
                 Ok(writer) if size.is_none_or(|size| writer.offset() <= size) => {
                     tracing::info!(digest = %self.digest, offset = writer.offset(), "going on with a part");
-                    return Ok((upload, writer));
+                    return Ok((Part { upload, noted: None }, writer));
                 }
                 Ok(writer) => {
                     writer.park().await?;
@@ -324,29 +334,20 @@ impl Job {
         }
         let upload = store.blobs.begin().await?;
         let writer = store.blobs.resume(upload).await?;
+        let mut noted = None;
         if size.is_none_or(|size| size >= WORTH_RESUMING) {
             let (cache, digest) = (Arc::clone(&store.cache), self.digest.clone());
             // Nobody has to wait for it: without it, the next fetch begins anew.
-            tokio::spawn(async move {
-                if let Err(error) = cache.note_part(&digest, Some(upload)).await {
+            noted = Some(tokio::spawn(async move {
+                if let Err(error) = cache.note_part(&digest, upload).await {
                     tracing::warn!(%error, "a part of a blob could not be noted");
                 }
-            });
+            }));
         }
-        Ok((upload, writer))
+        Ok((Part { upload, noted }, writer))
     }
 
     /// Moves the bytes from the upstream to the upload.
-    async fn stream(
-        &self,
-        size: Option<u64>,
-        upload: UploadId,
-        mut writer: Box<dyn BlobWriter>,
-    ) -> (Result<(), Trouble>, Box<dyn BlobWriter>) {
-        let outcome = self.pump(size, upload, &mut *writer).await;
-        (outcome, writer)
-    }
-
     async fn pump(
         &self,
         size: Option<u64>,
@@ -414,6 +415,14 @@ impl Job {
         }
     }
 
+    /// There is no such part any more.
+    async fn forget(&self, part: Part) -> Result<(), Trouble> {
+        if let Some(noted) = part.noted {
+            let _ = noted.await;
+        }
+        Ok(self.cache.inner.store.cache.forget_part(&self.digest, part.upload).await?)
+    }
+
     /// Whether nobody wants it and too little of it is there to go on all the same. It is off the
     /// list then, so that whoever wants it next begins anew.
     fn is_unwanted(&self, size: Option<u64>, came: u64) -> bool {
@@ -430,7 +439,7 @@ impl Job {
 
     /// All bytes came: verifies them, tells the takers, makes them a blob of the repositories that
     /// wanted it.
-    async fn settle(&self, mut writer: Box<dyn BlobWriter>) -> Result<(), Trouble> {
+    async fn settle(&self, part: Part, mut writer: Box<dyn BlobWriter>) -> Result<(), Trouble> {
         let store = &self.cache.inner.store;
         let came = writer.offset();
         let right = writer.has_digest(&self.digest).await?;
@@ -439,7 +448,7 @@ impl Job {
             self.fill.stage.send_replace(Stage::Whole(came));
         }
         let committed = writer.commit(&self.digest).await;
-        store.cache.note_part(&self.digest, None).await?;
+        self.forget(part).await?;
         match committed {
             Ok(_) => {}
             Err(StoreError::Mismatch { expected, actual }) => {

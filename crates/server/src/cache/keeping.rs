@@ -32,11 +32,12 @@ pub struct Gone {
 
 impl Cache {
     /// What goes on beside the requests for as long as the registry runs. It never ends by itself.
-    pub(crate) async fn keep_house(&self) {
-        tokio::join!(self.fetch_ahead(), self.let_go_in_turn());
+    /// `settle` has what was asked for up to now written down.
+    pub(crate) async fn keep_house<F: Future<Output = ()>>(&self, settle: impl Fn() -> F) {
+        tokio::join!(self.fetch_ahead(), self.let_go_in_turn(settle));
     }
 
-    async fn let_go_in_turn(&self) {
+    async fn let_go_in_turn<F: Future<Output = ()>>(&self, settle: impl Fn() -> F) {
         let shortest = self.shelves().filter_map(|shelf| shelf.keeping.keep).min();
         let turn = shortest.map_or(TURN.1, |keep| (keep / 4).clamp(TURN.0, TURN.1));
         let mut waiting = Vec::new();
@@ -45,6 +46,7 @@ impl Cache {
                 () = tokio::time::sleep(turn) => {}
                 () = self.inner.room.notified() => {}
             }
+            settle().await;
             match self.let_go(&mut waiting).await {
                 Ok(gone) if gone.images > 0 => {
                     tracing::info!(

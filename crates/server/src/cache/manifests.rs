@@ -87,7 +87,6 @@ impl Cache {
                 Ok(Found { digest, until: Some(now()), fetched, stale: None })
             }
             (Err(trouble), Some((digest, None))) if !trouble.is_absent() => {
-                tracing::warn!(%repository, %selector, cause = %trouble, "an older answer is served");
                 Ok(Found { digest, until: Some(now()), fetched: false, stale: Some(trouble) })
             }
             (Err(trouble), _) => Err(trouble),
@@ -129,10 +128,13 @@ impl Cache {
         let cache = self.clone();
         let flight = self.inner.checks.join(key, || async move {
             let outcome = cache.look(&tagged).await;
-            if let Err(trouble) = &outcome
-                && (older || trouble.is_absent())
-            {
-                cache.note_vain(&repository, &what, trouble);
+            if let Err(trouble) = &outcome {
+                if older && !trouble.is_absent() {
+                    tracing::warn!(%repository, tag = what, cause = %trouble, "an older answer is served");
+                }
+                if older || trouble.is_absent() {
+                    cache.note_vain(&repository, &what, trouble);
+                }
             }
             outcome
         });

@@ -5,9 +5,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use larder_core::cached::{Keeping, Reach, Terms};
+use larder_core::cached::Habits;
 use larder_core::name::{RepositoryName, Tag};
-use larder_core::platform::Platform;
 use larder_store::{Traffic, now};
 
 use super::trouble::Trouble;
@@ -21,25 +20,18 @@ pub struct ShelfPlan {
     pub name: String,
     /// What it caches.
     pub upstream: Arc<Upstream>,
-    /// What of that can be reached through it.
-    pub reach: Reach,
-    /// How long it believes.
-    pub terms: Terms,
-    /// How long anybody waits for the upstream where an older answer may be served.
-    pub patience: Duration,
-    /// How long it keeps.
-    pub keeping: Keeping,
-    /// Bytes that it may take. None: no limit of its own.
-    pub limit: Option<u64>,
-    /// Platforms that are fetched ahead when an index is first pulled. Empty: none.
-    pub platforms: Vec<Platform>,
-    /// Whether signatures, SBOMs and the like are fetched ahead too.
-    pub companions: bool,
+    /// How it behaves.
+    pub habits: Habits,
 }
 
 /// One cached shelf.
 pub struct CachedShelf {
-    plan: ShelfPlan,
+    /// Its name.
+    pub name: String,
+    /// What it caches.
+    pub upstream: Arc<Upstream>,
+    /// How it behaves.
+    pub habits: Habits,
     /// What it did since that was last written down.
     pub(crate) traffic: Counters,
     /// Lists of tags that the upstream just gave.
@@ -47,17 +39,19 @@ pub struct CachedShelf {
 }
 
 impl std::ops::Deref for CachedShelf {
-    type Target = ShelfPlan;
+    type Target = Habits;
 
-    fn deref(&self) -> &ShelfPlan {
-        &self.plan
+    fn deref(&self) -> &Habits {
+        &self.habits
     }
 }
 
 impl CachedShelf {
     /// With nothing done yet.
     pub fn new(plan: ShelfPlan) -> Self {
-        Self { plan, traffic: Counters::default(), lists: Lists::default() }
+        let ShelfPlan { name, upstream, habits } = plan;
+        let (traffic, lists) = (Counters::default(), Lists::default());
+        Self { name, upstream, habits, traffic, lists }
     }
 
     /// The upstream's name for one of the shelf's repositories.

@@ -20,10 +20,19 @@ use crate::error::StoreError;
 
 /// Bytes that are read at once at most.
 pub(super) const PIECE: usize = 256 * 1024;
-/// Pieces that are kept to be filled again: fresh memory costs more than the copy into it.
-const KEPT: usize = 64;
+/// Bytes of pieces of one size that are kept to be filled again: fresh memory costs more than the copy
+/// into it.
+const KEPT: usize = 8 * 1024 * 1024;
+/// The sizes of pieces: `LEAST`, twice that, and so on to `PIECE`.
+const SIZES: usize = 5;
 
-static IDLE: Mutex<Vec<Vec<u8>>> = Mutex::new(Vec::new());
+static IDLE: [Mutex<Vec<Vec<u8>>>; SIZES] = [const { Mutex::new(Vec::new()) }; SIZES];
+
+/// Which of the sizes holds so many bytes.
+fn size_for(length: usize) -> usize {
+    let size = length.clamp(LEAST, PIECE).next_power_of_two() / LEAST;
+    (size.ilog2() as usize).min(SIZES - 1)
+}
 
 /// A piece of memory that is filled again once its bytes are let go of.
 struct Piece {
@@ -33,8 +42,9 @@ struct Piece {
 
 impl Piece {
     fn of(length: usize) -> Self {
-        let idle = IDLE.lock().unwrap_or_else(PoisonError::into_inner).pop();
-        Self { memory: idle.unwrap_or_else(|| vec![0; PIECE]), length }
+        let size = size_for(length);
+        let idle = IDLE[size].lock().unwrap_or_else(PoisonError::into_inner).pop();
+        Self { memory: idle.unwrap_or_else(|| vec![0; LEAST << size]), length }
     }
 }
 
@@ -46,8 +56,9 @@ impl AsRef<[u8]> for Piece {
 
 impl Drop for Piece {
     fn drop(&mut self) {
-        let mut idle = IDLE.lock().unwrap_or_else(PoisonError::into_inner);
-        if idle.len() < KEPT {
+        let size = size_for(self.memory.len());
+        let mut idle = IDLE[size].lock().unwrap_or_else(PoisonError::into_inner);
+        if idle.len() < KEPT / self.memory.len() {
             idle.push(std::mem::take(&mut self.memory));
         }
     }
@@ -93,7 +104,8 @@ impl Pieces {
 
     /// Where the next piece begins, and how long it is.
     fn ask(&self) -> (u64, usize) {
-        let most = (TOGETHER / OPEN.load(Ordering::Relaxed).max(1)).clamp(LEAST, PIECE);
+        let share = (TOGETHER / OPEN.load(Ordering::Relaxed).max(1)).clamp(LEAST, PIECE);
+        let most = LEAST << share.div_euclid(LEAST).ilog2();
         let left = self.left.end - self.left.start;
         (self.left.start, usize::try_from(left).unwrap_or(most).min(most))
     }
@@ -142,5 +154,20 @@ impl Stream for Pieces {
             Err(_) => self.left = 0..0,
         }
         Poll::Ready(Some(piece))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_piece_holds_what_it_is_asked_for_and_not_much_more() {
+        assert_eq!(LEAST << (SIZES - 1), PIECE);
+        for length in [1, LEAST, LEAST + 1, 64 * 1024, PIECE - 1, PIECE] {
+            let piece = Piece::of(length);
+            assert!(piece.memory.len() >= length, "{length}");
+            assert!(piece.memory.len() < 2 * length.max(LEAST), "{length}");
+        }
     }
 }

@@ -377,23 +377,29 @@ impl CacheRecords for SqliteLedger {
         .await
     }
 
-    async fn note_part(&self, digest: &Digest, upload: Option<UploadId>) -> Result<(), StoreError> {
+    async fn note_part(&self, digest: &Digest, upload: UploadId) -> Result<(), StoreError> {
         let digest = digest.clone();
         self.note(move |connection| {
-            let note = || -> rusqlite::Result<usize> {
-                match upload {
-                    Some(upload) => connection
-                        .prepare_cached(
-                            "INSERT INTO parts (digest, upload) VALUES ($1, $2)
-                             ON CONFLICT (digest) DO UPDATE SET upload = excluded.upload",
-                        )?
-                        .execute(params![digest.as_str(), upload.to_string()]),
-                    None => connection
-                        .prepare_cached("DELETE FROM parts WHERE digest = $1")?
-                        .execute(params![digest.as_str()]),
-                }
-            };
-            note().map(drop).map_err(StoreError::ledger("note a part of a blob"))
+            connection
+                .prepare_cached(
+                    "INSERT INTO parts (digest, upload) VALUES ($1, $2)
+                     ON CONFLICT (digest) DO UPDATE SET upload = excluded.upload",
+                )
+                .and_then(|mut note| note.execute(params![digest.as_str(), upload.to_string()]))
+                .map(drop)
+                .map_err(StoreError::ledger("note a part of a blob"))
+        })
+        .await
+    }
+
+    async fn forget_part(&self, digest: &Digest, upload: UploadId) -> Result<(), StoreError> {
+        let digest = digest.clone();
+        self.note(move |connection| {
+            connection
+                .prepare_cached("DELETE FROM parts WHERE digest = $1 AND upload = $2")
+                .and_then(|mut forget| forget.execute(params![digest.as_str(), upload.to_string()]))
+                .map(drop)
+                .map_err(StoreError::ledger("forget a part of a blob"))
         })
         .await
     }

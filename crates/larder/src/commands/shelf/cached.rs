@@ -42,15 +42,29 @@ pub(super) struct Report {
     confirmed: HashMap<(RepositoryName, Tag), i64>,
 }
 
+/// How an upstream stood when a cached shelf last asked it.
 #[derive(Serialize)]
-struct Upstream {
+pub struct Upstream {
     condition: String,
     until: Option<String>,
     cause: Option<String>,
     remaining: Option<u64>,
     at: String,
     #[serde(skip)]
-    line: String,
+    pub line: String,
+}
+
+impl From<Standing> for Upstream {
+    fn from(standing: Standing) -> Self {
+        Self {
+            line: standing_line(&standing),
+            until: standing.until.map(crate::output::time),
+            at: crate::output::time(standing.at),
+            condition: standing.condition,
+            cause: standing.cause,
+            remaining: standing.remaining,
+        }
+    }
 }
 
 #[derive(Serialize)]
@@ -64,8 +78,8 @@ struct Moved {
     when: i64,
 }
 
-/// How an upstream stood, in a line for people.
-pub fn standing_line(standing: &Standing) -> String {
+/// The same in a line for people.
+fn standing_line(standing: &Standing) -> String {
     let said = ago(standing.at, now());
     let left = standing.remaining.map(|left| format!(", {left} pulls left")).unwrap_or_default();
     let end = standing.until.filter(|end| *end > now()).map(|end| until(end, now()));
@@ -96,7 +110,7 @@ impl Report {
             cache.traffic(shelf, from).await.map_err(failed)?;
         let kept: Vec<Kept> = cache.kept(shelf).await.map_err(failed)?;
         let expires = kept.iter().filter_map(|one| {
-            let end = caching.keeping.expires(one)?;
+            let end = caching.habits.keeping.expires(one)?;
             Some(((one.repository.clone(), one.digest.clone()), end))
         });
         let confirmed = cache.confirmed(shelf).await.map_err(failed)?.into_iter();
@@ -109,22 +123,15 @@ impl Report {
         Ok(Self {
             shelf: shelf.to_owned(),
             host,
-            only: texts(caching.reach.only()),
-            skip: texts(caching.reach.skip()),
+            only: texts(caching.habits.reach.only()),
+            skip: texts(caching.habits.reach.skip()),
             hits,
             misses,
             sent,
             fetched,
             content: cache.bytes_of(&[shelf.to_owned()]).await.map_err(failed)?,
-            limit: caching.limit,
-            upstream: standing.map(|one| Upstream {
-                line: standing_line(&one),
-                until: one.until.map(crate::output::time),
-                at: crate::output::time(one.at),
-                condition: one.condition,
-                cause: one.cause,
-                remaining: one.remaining,
-            }),
+            limit: caching.habits.limit,
+            upstream: standing.map(Upstream::from),
             moves: moves
                 .map(|Move { repository, tag, before, after, at }| Moved {
                     repository,
@@ -135,7 +142,7 @@ impl Report {
                     when: at,
                 })
                 .collect(),
-            keep: caching.keeping.keep,
+            keep: caching.habits.keeping.keep,
             expires: expires.collect(),
             confirmed: confirmed.map(|(name, tag, at)| ((name, tag), at)).collect(),
         })

@@ -1,0 +1,27 @@
+//! All that is said of one cached shelf.
+
+use std::time::Duration;
+
+use super::belief::Terms;
+use super::keeping::Keeping;
+use super::reach::Reach;
+use crate::platform::Platform;
+
+/// How a cached shelf behaves.
+#[derive(Debug, Clone)]
+pub struct Habits {
+    /// What of the upstream can be reached through it.
+    pub reach: Reach,
+    /// How long it believes.
+    pub terms: Terms,
+    /// How long anybody waits for the upstream where an older answer may be served.
+    pub patience: Duration,
+    /// How long it keeps.
+    pub keeping: Keeping,
+    /// Bytes that it may take. None: no limit of its own.
+    pub limit: Option<u64>,
+    /// Platforms that are fetched ahead when an index is first pulled. Empty: none.
+    pub platforms: Vec<Platform>,
+    /// Whether signatures, SBOMs and the like are fetched ahead too.
+    pub companions: bool,
+}
