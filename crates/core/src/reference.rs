@@ -68,6 +68,14 @@ impl Default for Unqualified {
     }
 }
 
+impl Unqualified {
+    /// What stands between the host and a short name. None: short names mean another host, or nothing
+    /// stands there.
+    pub fn prefix_at(&self, host: &Host) -> Option<&RepositoryName> {
+        self.prefix.as_ref().filter(|_| self.host == *host)
+    }
+}
+
 impl FromStr for Unqualified {
     type Err = NameError;
 

@@ -37,6 +37,7 @@ pub async fn open(config: &Config, store: &Store) -> Result<Cache, Failure> {
         shelves.push(CachedShelf::new(ShelfPlan {
             name: shelf.name.get_ref().to_string(),
             upstream,
+            short: config.larder.unqualified.prefix_at(&named.host).cloned(),
             habits: caching.habits.clone(),
         }));
     }

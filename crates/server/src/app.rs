@@ -1,5 +1,6 @@
 //! What every handler works with.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use larder_core::name::RepositoryName;
@@ -21,6 +22,15 @@ pub struct Shelf {
     pub sparse: bool,
 }
 
+/// A cluster whose nodes pull.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Cluster {
+    /// Its name.
+    pub name: String,
+    /// The certificate that its nodes show, in DER. None: they show none.
+    pub certificate: Option<Arc<[u8]>>,
+}
+
 /// How a registry is set up.
 #[derive(Debug, Clone, Default)]
 pub struct Settings {
@@ -29,7 +39,7 @@ pub struct Settings {
     /// Whether pushes and removals are refused altogether.
     pub read_only: bool,
     /// The clusters whose nodes may say that they come from there.
-    pub clusters: Vec<String>,
+    pub clusters: Vec<Cluster>,
     /// Whether nodes that ask for an upstream's image must say from which cluster they come.
     pub refuse_strangers: bool,
     /// What clients may take.

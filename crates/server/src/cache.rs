@@ -96,6 +96,11 @@ impl Cache {
         self.inner.shelves.get(repository.first_component())
     }
 
+    /// The cached shelf of a name. None: there is none.
+    pub(crate) fn shelf_named(&self, name: &str) -> Option<&Arc<CachedShelf>> {
+        self.inner.shelves.get(name)
+    }
+
     /// The shelf that caches an upstream. None: none does.
     pub fn shelf_for(&self, host: &Host) -> Option<&Arc<CachedShelf>> {
         self.shelves().find(|shelf| shelf.upstream.host() == host)

@@ -28,7 +28,7 @@ mod tally;
 mod tls;
 mod uploads;
 
-pub use app::{App, Settings, Shelf};
+pub use app::{App, Cluster, Settings, Shelf};
 pub use cache::{Cache, CachedShelf, ShelfPlan, Trouble, Upstream, UpstreamPlan, Warmed};
 pub use error::{ApiError, Code};
 pub use limits::Limits;

@@ -14,6 +14,10 @@ use tokio::time::Instant;
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Client(pub IpAddr);
 
+/// The certificate that a client has shown, in DER: put into each request by the listener.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Shown(pub Arc<[u8]>);
+
 /// The bounds of one listener.
 #[derive(Debug, Clone)]
 pub struct Limits {

@@ -5,6 +5,7 @@ use std::future::Future;
 use std::io;
 use std::net::SocketAddr;
 use std::pin::Pin;
+use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
@@ -20,7 +21,7 @@ use tokio::net::TcpListener;
 use tokio::time::Sleep;
 use tokio_rustls::TlsAcceptor;
 
-use crate::limits::{Client, Limits, Slots};
+use crate::limits::{Client, Limits, Shown, Slots};
 use crate::meters::Counting;
 use crate::tls::Tls;
 
@@ -76,7 +77,7 @@ where
     let Listener { socket, tls, limits, open } = listener;
     let graceful = GracefulShutdown::new();
     let clients = Slots::new(limits.connections_per_client);
-    let all = std::sync::Arc::new(tokio::sync::Semaphore::new(limits.connections));
+    let all = Arc::new(tokio::sync::Semaphore::new(limits.connections));
     let mut stop = std::pin::pin!(stop);
     loop {
         let accepted = tokio::select! {
@@ -97,7 +98,7 @@ where
             tracing::debug!(client = %from.ip(), "a client has too many connections");
             continue;
         };
-        let Ok(place) = std::sync::Arc::clone(&all).try_acquire_owned() else {
+        let Ok(place) = Arc::clone(&all).try_acquire_owned() else {
             tracing::warn!(client = %from.ip(), "too many connections are open");
             continue;
         };
@@ -105,7 +106,7 @@ where
         let watcher = graceful.watcher();
         let config = tls.as_ref().map(Tls::current);
         let counted = open.as_ref().map(Counting::one);
-        let service = Named { service: service.clone(), client: from };
+        let mut service = Named { service: service.clone(), client: from, shown: None };
         let limits = limits.clone();
         tokio::spawn(async move {
             let _held = (slot, place, counted);
@@ -129,6 +130,9 @@ where
                     let accept = TlsAcceptor::from(config).accept(stream);
                     match tokio::time::timeout(limits.header_time, accept).await {
                         Ok(Ok(stream)) => {
+                            let shown = stream.get_ref().1.peer_certificates();
+                            let shown = shown.and_then(|chain| chain.first());
+                            service.shown = shown.map(|shown| Shown(Arc::from(shown.as_ref())));
                             let io = TokioIo::new(Unstalled::new(stream, &limits));
                             watcher.watch(http.serve_connection(io, service).into_owned()).await
                         }
@@ -153,6 +157,8 @@ where
 struct Named<S> {
     service: S,
     client: SocketAddr,
+    /// The certificate that it has shown. None: it has none, or need not.
+    shown: Option<Shown>,
 }
 
 impl<S: hyper::service::Service<Request<Incoming>>> hyper::service::Service<Request<Incoming>>
@@ -164,6 +170,9 @@ impl<S: hyper::service::Service<Request<Incoming>>> hyper::service::Service<Requ
 
     fn call(&self, mut request: Request<Incoming>) -> Self::Future {
         request.extensions_mut().insert(Client(self.client.ip()));
+        if let Some(shown) = &self.shown {
+            request.extensions_mut().insert(shown.clone());
+        }
         self.service.call(request)
     }
 }

@@ -10,8 +10,9 @@ use axum::http::uri::PathAndQuery;
 use larder_core::name::Host;
 use percent_encoding::percent_decode_str;
 
-use crate::app::App;
+use crate::app::{App, Cluster};
 use crate::error::{ApiError, Code};
+use crate::limits::Shown;
 
 /// What a node's configuration puts in front of `/v2/`, before the cluster's name.
 const PREFIX: &str = "/c/";
@@ -31,7 +32,10 @@ pub(crate) fn receive(app: &App, request: &mut Request) -> Result<(), ApiError> 
     let namespace = query.split('&').find_map(|pair| pair.strip_prefix("ns="));
     let said = request.headers().get(HEADER);
     if !prefixed && namespace.is_none() && said.is_none() {
-        return Ok(());
+        if let Some(cluster) = by_certificate(app, request) {
+            request.extensions_mut().insert(Asker(cluster));
+        }
+        return lengthen(app, request);
     }
     let denied = |message: String| ApiError::new(Code::Denied, message);
     let mut path = uri.path();
@@ -45,7 +49,16 @@ pub(crate) fn receive(app: &App, request: &mut Request) -> Result<(), ApiError> 
         cluster = Some(name.to_owned());
         path = &rest[name.len()..];
     }
-    let known = |name: &String| app.settings.clusters.contains(name);
+    let shown = by_certificate(app, request);
+    if let (Some(shown), Some(said)) = (&shown, &cluster)
+        && shown != said
+    {
+        return Err(denied(format!(
+            "the certificate that was shown is that of the cluster {shown}"
+        )));
+    }
+    let cluster = cluster.or(shown);
+    let known = |name: &String| app.settings.clusters.iter().any(|known| known.name == *name);
     match &cluster {
         Some(name) if !known(name) => {
             let name = name.chars().take(60).collect::<String>();
@@ -82,14 +95,50 @@ pub(crate) fn receive(app: &App, request: &mut Request) -> Result<(), ApiError> 
     if !rest.is_empty() {
         target = format!("{target}?{}", rest.join("&"));
     }
-    let mut parts = uri.clone().into_parts();
-    let wrong = |_| ApiError::new(Code::Unsupported, "there is nothing at this path");
-    parts.path_and_query = Some(target.parse::<PathAndQuery>().map_err(wrong)?);
-    let uri = Uri::from_parts(parts);
-    *request.uri_mut() =
-        uri.map_err(|_| ApiError::new(Code::Unsupported, "there is nothing at this path"))?;
+    go_to(request, &target)?;
     if let Some(name) = cluster {
         request.extensions_mut().insert(Asker(name));
     }
+    lengthen(app, request)
+}
+
+/// The cluster whose certificate was shown.
+fn by_certificate(app: &App, request: &Request) -> Option<String> {
+    let Shown(shown) = request.extensions().get::<Shown>()?;
+    let its = |cluster: &&Cluster| cluster.certificate.as_ref() == Some(shown);
+    app.settings.clusters.iter().find(its).map(|cluster| cluster.name.clone())
+}
+
+/// Writes a short name out: where references without a registry mean `HOST/PREFIX/…` of the upstream
+/// that a shelf caches, `SHELF/kettle` is `SHELF/PREFIX/kettle`.
+fn lengthen(app: &App, request: &mut Request) -> Result<(), ApiError> {
+    let uri = request.uri();
+    let Some((shelf, rest)) = uri.path().strip_prefix("/v2/").and_then(|rest| rest.split_once('/'))
+    else {
+        return Ok(());
+    };
+    let Some(prefix) = app.cache.shelf_named(shelf).and_then(|shelf| shelf.short.as_ref()) else {
+        return Ok(());
+    };
+    let mut parts = rest.splitn(3, '/');
+    let (Some(name), Some(kind), Some(last)) = (parts.next(), parts.next(), parts.next()) else {
+        return Ok(());
+    };
+    let is_short = matches!(kind, "manifests" | "blobs" | "tags" | "referrers")
+        && !last.contains('/')
+        && prefix.as_str() != name;
+    if !is_short {
+        return Ok(());
+    }
+    let query = uri.query().map(|query| format!("?{query}")).unwrap_or_default();
+    let target = format!("/v2/{shelf}/{prefix}/{rest}{query}");
+    go_to(request, &target)
+}
+
+fn go_to(request: &mut Request, target: &str) -> Result<(), ApiError> {
+    let wrong = || ApiError::new(Code::Unsupported, "there is nothing at this path");
+    let mut parts = request.uri().clone().into_parts();
+    parts.path_and_query = Some(target.parse::<PathAndQuery>().map_err(|_| wrong())?);
+    *request.uri_mut() = Uri::from_parts(parts).map_err(|_| wrong())?;
     Ok(())
 }

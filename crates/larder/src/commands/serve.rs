@@ -4,7 +4,11 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_server::{App, Certificates, Figures, Listener, Registry, Settings, Shelf, Tls, serve};
+use larder_server::{
+    App, Certificates, Cluster, Figures, Listener, Registry, Settings, Shelf, Tls, serve,
+};
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject as _;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -80,6 +84,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let stop = stop_signal().map_err(|error| Failure::io(what(), &error))?;
 
     let mut settings = settings(&config);
+    settings.clusters = clusters(&config)?;
     settings.read_only |= args.read_only;
     settings.limits.connections = settings.limits.connections.min(handles());
     let limits = settings.limits.clone();
@@ -150,6 +155,28 @@ fn certificates(config: &Config) -> Option<Certificates> {
     })
 }
 
+/// The clusters whose nodes may say that they come from there, each with the certificate that they show.
+fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
+    let mut clusters = Vec::new();
+    for cluster in &config.clusters {
+        let name = cluster.name.get_ref().clone();
+        let certificate = match &cluster.certificate {
+            None => None,
+            Some(path) => {
+                let path = config.folder().join(path);
+                let read = CertificateDer::from_pem_file(&path).map_err(|error| {
+                    let what = format!("cannot read the certificate of the cluster {name}");
+                    let cause = format!("{}: {error}", path.display());
+                    Failure::usage(what, cause, "name the PEM file that its nodes show")
+                })?;
+                Some(Arc::from(read.as_ref()))
+            }
+        };
+        clusters.push(Cluster { name, certificate });
+    }
+    Ok(clusters)
+}
+
 fn settings(config: &Config) -> Settings {
     let sparse = |name: &str| {
         config.shelves.iter().any(|shelf| shelf.sparse && shelf.name.get_ref().as_str() == name)
@@ -158,7 +185,7 @@ fn settings(config: &Config) -> Settings {
     Settings {
         shelves: shelves.map(|name| Shelf { sparse: sparse(&name), name }).collect(),
         read_only: config.larder.read_only,
-        clusters: config.clusters.iter().map(|one| one.name.get_ref().clone()).collect(),
+        clusters: Vec::new(),
         refuse_strangers: config.larder.strangers == Strangers::Refuse,
         limits: config.larder.limits.limits(),
     }

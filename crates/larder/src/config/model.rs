@@ -444,6 +444,8 @@ pub struct Cluster {
     /// What it may push.
     #[serde(default)]
     pub push: Vec<Pattern>,
+    /// The certificate that its nodes show, in PEM. None: they show none.
+    pub certificate: Option<PathBuf>,
     /// The name of its pull secrets.
     #[allow(dead_code)] // as for the namespaces
     pub pull_secret: Option<String>,

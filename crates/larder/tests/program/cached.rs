@@ -586,3 +586,34 @@ fn lists_come_from_the_upstream() {
     assert_eq!(requests(&house.bazaar).len(), 1, "the list is remembered");
     assert_eq!(serving.ask("GET", "/v2/bazaar/library/nothing/tags/list").status, 404);
 }
+
+#[test]
+fn short_names_are_those_of_the_upstream_that_they_mean() {
+    let house = House::new();
+    let serving = serve(&house, "");
+    let node = straight(&serving);
+    let digest = node.pull("bazaar/kettle", "2").unwrap();
+    requests(&house.bazaar);
+    assert_eq!(node.pull("bazaar/library/kettle", "2").unwrap(), digest);
+    let named = Way { query: "?ns=bazaar.example", ..node };
+    assert_eq!(named.pull("kettle", "2").unwrap(), digest);
+    assert_eq!(requests(&house.bazaar), [], "it is the same image");
+    let tags = serving.ask("GET", "/v2/bazaar/kettle/tags/list");
+    assert_eq!(tags.text(), r#"{"name":"bazaar/library/kettle","tags":["2"]}"#);
+    assert_eq!(serving.ask("GET", "/v2/gauges/kettle/tags/list").status, 404, "not by that one");
+}
+
+#[test]
+fn an_upstream_may_send_us_on_but_gets_no_account_along() {
+    let house = House::new();
+    let serving = serve(&house, "");
+    house.hold(&house.bazaar, "gauges/steamgauge", "1.9.2", &image(&small("steamgauge")));
+    house.bazaar.take_signed();
+    let away = What::Redirect(house.bazaar.endpoint());
+    house.ventworks.faults.add(Some("GET"), "/blobs/", 50, away);
+    straight(&serving).pull("gauges/gauges/steamgauge", "1.9.2").unwrap();
+    let there = requests(&house.bazaar);
+    assert!(there.iter().any(|(line, _)| line.contains("/gauges/steamgauge/blobs/")), "{there:?}");
+    assert_eq!(house.bazaar.take_signed(), 0, "the vendor's account went along");
+    assert!(house.ventworks.take_signed() > 0);
+}

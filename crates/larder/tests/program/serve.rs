@@ -225,20 +225,39 @@ fn clients_can_be_asked_for_certificates() {
     house.write("key.pem", key);
     house.write("first.pem", authority.0.pem());
     add(&house, "tls = { cert = \"cert.pem\", key = \"key.pem\", clients = \"first.pem\" }");
+    let (node, node_key) = authority.certificate();
+    let text = house.read("larder.toml");
+    let named = "\n[[cluster]]\nname = \"control-room\"\ncertificate = \"node.pem\"\n";
+    house.write("larder.toml", format!("{text}{named}"));
+    house.larder("serve").ends(2).says(&["certificate of the cluster control-room", "node.pem"]);
+    house.write("node.pem", &node);
     let serving = Serving::start(&house);
     assert!(serving.said.iter().any(|line| line.contains("shows a certificate")));
     house.add_upstream("first.example", &serving.address, "ca = \"first.pem\"");
     house.larder("look first.example/vendor/kettle:2").ends(3);
-    let greeted = house.runtime.block_on(greet_with_certificate(&authority, serving.host()));
-    assert!(greeted.starts_with("HTTP/1.1 200"), "{greeted}");
+    let greet = |(cert, key): (&str, &str)| {
+        let greeted = greet_with_certificate(&authority, cert, key, serving.host());
+        let greeted = house.runtime.block_on(greeted);
+        assert!(greeted.starts_with("HTTP/1.1 200"), "{greeted}");
+    };
+    let (other, other_key) = authority.certificate();
+    greet((&other, &other_key));
+    assert!(!serving.log().contains("control-room"), "{}", serving.log());
+    // The certificate tells which cluster the node belongs to.
+    greet((&node, &node_key));
+    wait_for(|| serving.log().contains("cluster=\"control-room\""));
 }
 
 /// Greets a larder as a client with a certificate does.
-async fn greet_with_certificate(authority: &Authority, host: &str) -> String {
+async fn greet_with_certificate(
+    authority: &Authority,
+    cert: &str,
+    key: &str,
+    host: &str,
+) -> String {
     use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
     use tokio_rustls::rustls::pki_types::pem::PemObject as _;
     use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
-    let (cert, key) = authority.certificate();
     let mut roots = tokio_rustls::rustls::RootCertStore::empty();
     roots.add(authority.0.der().clone()).unwrap();
     let provider = std::sync::Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());

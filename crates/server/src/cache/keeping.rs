@@ -169,3 +169,119 @@ impl Cache {
         Ok(freed.iter().map(|(_, size)| size).sum())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+    use std::time::SystemTime;
+
+    use bytes::Bytes;
+    use larder_client::{Options, Registry};
+    use larder_core::cached::{Habits, Keeping, Reach, Terms};
+    use larder_core::document::Document;
+    use larder_core::name::RepositoryName;
+    use larder_store::Store;
+
+    use super::*;
+    use crate::cache::{ShelfPlan, Upstream, UpstreamPlan};
+
+    /// Two shelves over an upstream that nobody reaches.
+    fn cache(store: &Store, limits: [Option<u64>; 2], together: Option<u64>, pin: &str) -> Cache {
+        let _ = tokio_rustls::rustls::crypto::ring::default_provider().install_default();
+        let host: larder_core::name::Host = "bazaar.example".parse().unwrap();
+        let options = Options::new(host.as_str(), "http://127.0.0.1:9".parse().unwrap());
+        let (registry, allowance) = (Registry::new(options).unwrap(), None);
+        let plan = UpstreamPlan { host, registry, allowance, spent: Vec::new() };
+        let upstream = Arc::new(Upstream::new(plan));
+        let shelf = |name: &str, limit| {
+            let day = Duration::from_secs(24 * 3600);
+            CachedShelf::new(ShelfPlan {
+                name: name.into(),
+                upstream: Arc::clone(&upstream),
+                short: None,
+                habits: Habits {
+                    reach: Reach::new(Vec::new(), Vec::new()).unwrap(),
+                    terms: Terms { recheck: day, stale: day },
+                    patience: day,
+                    keeping: Keeping { keep: None, pinned: vec![pin.parse().unwrap()] },
+                    limit,
+                    platforms: Vec::new(),
+                    companions: false,
+                },
+            })
+        };
+        let shelves = vec![shelf("one", limits[0]), shelf("two", limits[1])];
+        Cache::new(store.clone(), shelves, together)
+    }
+
+    /// An image with one layer of a thousand bytes, pulled so many minutes ago.
+    async fn image(store: &Store, folder: &std::path::Path, name: &str, layer: u8, minutes: i64) {
+        let repository: RepositoryName = name.parse().unwrap();
+        let content = Bytes::from(vec![layer; 1000]);
+        let blob = Digest::of(&content);
+        store.blobs.put(&blob, content).await.unwrap();
+        store.ledger.link_blob(&repository, &blob, 1000).await.unwrap();
+        let part = format!(
+            r#"{{"mediaType":"application/vnd.oci.image.config.v1+json","digest":"{blob}","size":1000}}"#
+        );
+        let text = format!(
+            r#"{{"schemaVersion":2,"mediaType":"application/vnd.oci.image.manifest.v1+json","config":{part},"layers":[],"annotations":{{"name":"{name}"}}}}"#
+        );
+        let document = Document::read(text.into(), None).unwrap();
+        let digest = Digest::of(&document.bytes);
+        store.believe(&repository, &digest, &document, Some("1".parse().unwrap())).await.unwrap();
+        // As if all of that had been then.
+        let ledger = rusqlite::Connection::open(folder.join("ledger.sqlite")).unwrap();
+        let at = now() - minutes * 60_000;
+        let sql = "UPDATE manifests SET added = ?1 WHERE digest = ?2";
+        ledger.execute(sql, rusqlite::params![at, digest.as_str()]).unwrap();
+        for digest in [&blob, &digest] {
+            let hex = digest.hex();
+            let path = folder.join("blobs/sha256").join(&hex[..2]).join(hex);
+            let then = SystemTime::now() - Duration::from_secs(3600);
+            std::fs::File::options().append(true).open(path).unwrap().set_modified(then).unwrap();
+        }
+    }
+
+    async fn names(store: &Store) -> Vec<String> {
+        let tags = store.ledger.all_tags().await.unwrap();
+        tags.into_iter().map(|(repository, _, _)| repository.to_string()).collect()
+    }
+
+    #[tokio::test]
+    async fn the_longest_unpulled_makes_room_unless_it_is_pinned_or_needed_elsewhere() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open_local(folder.path()).unwrap();
+        for (name, layer, minutes) in [
+            ("one/a", 1, 50),
+            ("one/b", 2, 40),
+            ("one/c", 3, 30),
+            ("one/new", 4, 0),
+            ("two/a", 1, 60),
+            ("two/b", 5, 20),
+            ("vendor/a", 2, 90),
+        ] {
+            image(&store, folder.path(), name, layer, minutes).await;
+        }
+        let mut waiting = Vec::new();
+        // Nothing is over its limit.
+        let cached = cache(&store, [Some(1 << 20), None], None, "none");
+        assert_eq!(cached.let_go(&mut waiting).await.unwrap(), Gone::default());
+        // One shelf: three of its four images are too many; `a` is pinned, `new` was just pulled.
+        let cached = cache(&store, [Some(1500), None], None, "a");
+        let gone = cached.let_go(&mut waiting).await.unwrap();
+        assert_eq!(gone.images, 2);
+        assert_eq!(names(&store).await, ["one/a", "one/new", "two/a", "two/b", "vendor/a"]);
+        // The layer of `one/b` is vendor's too: only the other one is free, with the two manifests.
+        assert!((1000..2500).contains(&gone.bytes), "{gone:?}");
+        let shared = Digest::of(&[2; 1000]);
+        assert_eq!(store.blobs.size(&shared).await.unwrap(), Some(1000));
+        assert_eq!(store.blobs.size(&Digest::of(&[3; 1000])).await.unwrap(), None);
+        // All together: what was not pulled for longest, on whichever shelf.
+        let cached = cache(&store, [None, None], Some(3200), "none");
+        cached.let_go(&mut waiting).await.unwrap();
+        assert_eq!(names(&store).await, ["one/a", "one/new", "two/b", "vendor/a"]);
+        assert_eq!(store.blobs.size(&Digest::of(&[1; 1000])).await.unwrap(), Some(1000));
+        assert!(waiting.is_empty(), "{waiting:?}");
+    }
+}

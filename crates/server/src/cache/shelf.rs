@@ -20,6 +20,9 @@ pub struct ShelfPlan {
     pub name: String,
     /// What it caches.
     pub upstream: Arc<Upstream>,
+    /// What references without a registry mean by this upstream, behind its host. None: another
+    /// upstream, or nothing.
+    pub short: Option<RepositoryName>,
     /// How it behaves.
     pub habits: Habits,
 }
@@ -30,6 +33,8 @@ pub struct CachedShelf {
     pub name: String,
     /// What it caches.
     pub upstream: Arc<Upstream>,
+    /// What stands for a short name's missing part.
+    pub short: Option<RepositoryName>,
     /// How it behaves.
     pub habits: Habits,
     /// What it did since that was last written down.
@@ -49,9 +54,9 @@ impl std::ops::Deref for CachedShelf {
 impl CachedShelf {
     /// With nothing done yet.
     pub fn new(plan: ShelfPlan) -> Self {
-        let ShelfPlan { name, upstream, habits } = plan;
+        let ShelfPlan { name, upstream, short, habits } = plan;
         let (traffic, lists) = (Counters::default(), Lists::default());
-        Self { name, upstream, habits, traffic, lists }
+        Self { name, upstream, short, habits, traffic, lists }
     }
 
     /// The upstream's name for one of the shelf's repositories.
