@@ -10,7 +10,6 @@ use axum::response::Response;
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
-use larder_store::now;
 
 use crate::app::App;
 use crate::cache::{Blob, Cache, CachedShelf, Taking, Trouble, follow};
@@ -162,9 +161,4 @@ fn place<'a>(
 ) -> Result<Option<(&'a Arc<CachedShelf>, RepositoryName)>, ApiError> {
     let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
     Ok(Some((shelf, shelf.upstream_name(repository)?)))
-}
-
-/// Whether an answer from a cached shelf that holds until a time may still be given.
-pub(crate) fn still_holds(until: Option<i64>) -> bool {
-    until.is_none_or(|until| now() < until)
 }

@@ -24,7 +24,7 @@ use crate::headers::{accepts, insert, is_known};
 use crate::limits::{Broken, Client, Paced};
 use crate::meters::From;
 use crate::mirror::Asker;
-use crate::remembered::{Held, Known};
+use crate::remembered::{Held, Known, still_holds};
 use crate::{blobs, cached};
 
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
@@ -81,7 +81,7 @@ pub(crate) async fn get(
     let until = brought.as_ref().and_then(|brought| brought.until);
     let warning = brought.and_then(|brought| brought.warning);
     // What was just fetched changed something, and what may be out of date is asked about again.
-    if warning.is_some() || !cached::still_holds(until) {
+    if warning.is_some() || !still_holds(until) {
         moment = None;
     }
     let text = |text: &str| {

@@ -6,8 +6,6 @@ use prometheus::{
     TextEncoder,
 };
 
-use crate::cache::Cache;
-
 /// How many bytes of a request's body were taken: put into the answer by its handler.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Received(pub u64);
@@ -126,9 +124,9 @@ impl Meters {
         }
     }
 
-    /// All of them as text. What the store holds is looked up for it.
-    pub(crate) async fn text(&self, store: &Store, cache: &Cache) -> String {
-        cache.upstreams().for_each(|upstream| self.set_upstream(&upstream.standing()));
+    /// All of them as text, with how the upstreams stand. What the store holds is looked up for it.
+    pub(crate) async fn text(&self, store: &Store, upstreams: &[Standing]) -> String {
+        upstreams.iter().for_each(|standing| self.set_upstream(standing));
         match store.ledger.totals().await {
             Ok(totals) => {
                 for (what, count) in [

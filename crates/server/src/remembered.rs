@@ -10,9 +10,7 @@ use axum::http::HeaderValue;
 use bytes::Bytes;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
-use larder_store::Moment;
-
-use crate::cached::still_holds;
+use larder_store::{Moment, now};
 
 /// Bytes of manifests that are kept; then all of them are let go of.
 const MOST: usize = 16 * 1024 * 1024;
@@ -80,4 +78,9 @@ impl Remembered {
         inner.bytes += size + path.len();
         inner.answers.insert(path.into(), known);
     }
+}
+
+/// Whether an answer that holds until a time, in milliseconds since 1970, may still be given.
+pub(crate) fn still_holds(until: Option<i64>) -> bool {
+    until.is_none_or(|until| now() < until)
 }

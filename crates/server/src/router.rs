@@ -75,9 +75,10 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
             let known = matches!(*request.method(), Method::GET | Method::HEAD);
             let response = match request.uri().path() {
                 _ if !known => health::plain(StatusCode::METHOD_NOT_ALLOWED, "GET, HEAD\n".into()),
-                "/metrics" => {
-                    health::plain(StatusCode::OK, app.meters.text(&app.store, &app.cache).await)
-                }
+                "/metrics" => health::plain(
+                    StatusCode::OK,
+                    app.meters.text(&app.store, &upstreams(&app)).await,
+                ),
                 "/healthz" => health::alive(),
                 "/readyz" => health::ready(&app).await,
                 _ => health::plain(StatusCode::NOT_FOUND, "/metrics, /healthz, /readyz\n".into()),
@@ -105,6 +106,11 @@ fn account(app: &Arc<App>, request: &Request, resource: &'static str) -> Account
         began: Instant::now(),
         app: Arc::clone(app),
     }
+}
+
+/// How the upstreams of the cached shelves stand.
+fn upstreams(app: &App) -> Vec<larder_store::Standing> {
+    app.cache.upstreams().map(|upstream| upstream.standing()).collect()
 }
 
 /// Answers one request. A panic in a handler is answered with 500 and ends nothing else.

@@ -6,6 +6,7 @@
 
 mod cache;
 mod journal;
+mod kept;
 mod ledger;
 mod moments;
 mod upkeep;

@@ -4,27 +4,22 @@
 //! its own speed and from its own beginning. When nobody wants it any more, the fetch goes on if more
 //! than half is there; else what came is kept, and the next fetch begins after it.
 
+mod job;
+
 use std::collections::{BTreeSet, HashMap};
-use std::pin::pin;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
-use larder_client::ClientError;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
-use larder_store::{BlobWriter, Growing, StoreError, UploadId};
+use larder_store::{Growing, StoreError};
 use tokio::sync::{Notify, watch};
-use tokio::task::JoinHandle;
 
 use super::Cache;
 use super::shelf::CachedShelf;
 use super::trouble::Trouble;
 use super::upstream::Waiting;
-
-/// Blobs from this size on are taken up again after the process was killed, in bytes.
-const WORTH_RESUMING: u64 = 4 * 1024 * 1024;
-/// How often the place for a blob is checked to be there still, in bytes.
-const ROOM_EACH: u64 = 256 * 1024 * 1024;
+use job::Job;
 
 /// What a fetch is about. A blob that no manifest of the repository names is between this repository
 /// and its upstream alone.
@@ -136,17 +131,6 @@ impl Taking {
     }
 }
 
-/// A fetch with all that it works with.
-struct Job {
-    cache: Cache,
-    shelf: Arc<CachedShelf>,
-    about: About,
-    repository: RepositoryName,
-    path: RepositoryName,
-    digest: Digest,
-    fill: Arc<Fill>,
-}
-
 impl Cache {
     /// A blob that may be missing: as it can be had. The repository's name at the upstream must have
     /// been checked.
@@ -253,224 +237,5 @@ impl Cache {
             tokio::spawn(job.run(size));
         }
         (taking, began)
-    }
-}
-
-/// Takes a fetch off the list, however it ends.
-struct Listed<'j>(&'j Job);
-
-impl Drop for Listed<'_> {
-    fn drop(&mut self) {
-        let mut open = self.0.cache.inner.fills.open();
-        // What is on the list by now may be a later one.
-        if open.get(&self.0.about).is_some_and(|fill| Arc::ptr_eq(fill, &self.0.fill)) {
-            open.remove(&self.0.about);
-        }
-    }
-}
-
-/// What is written to, and word that it was noted.
-struct Part {
-    upload: UploadId,
-    noted: Option<JoinHandle<()>>,
-}
-
-impl Job {
-    async fn run(self, size: Option<u64>) {
-        let listed = Listed(&self);
-        let outcome = self.fetch(size).await;
-        drop(listed);
-        if let Err(trouble) = outcome {
-            if !trouble.is_absent() && !matches!(trouble, Trouble::Unwanted) {
-                tracing::warn!(digest = %self.digest, repository = %self.repository, cause = %trouble, "a blob could not be fetched");
-            }
-            self.fill.stage.send_replace(Stage::Failed(trouble));
-        }
-    }
-
-    async fn fetch(&self, size: Option<u64>) -> Result<(), Trouble> {
-        // Who joined may have looked before an earlier fetch ended.
-        if let Some(size) = self.cache.held_blob(&self.repository, &self.digest).await? {
-            self.fill.stage.send_replace(Stage::There(size));
-            return Ok(());
-        }
-        let store = &self.cache.inner.store;
-        if let Err(error) = store.check_room(size.unwrap_or(0)).await {
-            self.cache.inner.room.notify_one();
-            return Err(error.into());
-        }
-        let (part, mut writer) = self.upload(size).await?;
-        match self.pump(size, part.upload, &mut *writer).await {
-            Ok(()) => self.settle(part, writer).await,
-            Err(trouble) => {
-                let came = writer.park().await.unwrap_or(0);
-                let wrong = matches!(&trouble, Trouble::Upstream(error) if error.is_mismatch());
-                if wrong || came == 0 {
-                    let _ = store.blobs.cancel(part.upload).await;
-                    self.forget(part).await?;
-                }
-                Err(trouble)
-            }
-        }
-    }
-
-    /// Takes up what an earlier fetch has left, or begins anew.
-    async fn upload(&self, size: Option<u64>) -> Result<(Part, Box<dyn BlobWriter>), Trouble> {
-        let store = &self.cache.inner.store;
-        if let Some(upload) = store.cache.part_of(&self.digest).await? {
-            match store.blobs.resume(upload).await {
-                Ok(writer) if size.is_none_or(|size| writer.offset() <= size) => {
-                    tracing::info!(digest = %self.digest, offset = writer.offset(), "going on with a part");
-                    return Ok((Part { upload, noted: None }, writer));
-                }
-                Ok(writer) => {
-                    writer.park().await?;
-                    store.blobs.cancel(upload).await?;
-                }
-                // Somebody else has it, or it was given up.
-                Err(StoreError::Busy(_) | StoreError::NotFound(_)) => {}
-                Err(error) => return Err(error.into()),
-            }
-        }
-        let upload = store.blobs.begin().await?;
-        let writer = store.blobs.resume(upload).await?;
-        let mut noted = None;
-        if size.is_none_or(|size| size >= WORTH_RESUMING) {
-            let (cache, digest) = (Arc::clone(&store.cache), self.digest.clone());
-            // Nobody has to wait for it: without it, the next fetch begins anew.
-            noted = Some(tokio::spawn(async move {
-                if let Err(error) = cache.note_part(&digest, upload).await {
-                    tracing::warn!(%error, "a part of a blob could not be noted");
-                }
-            }));
-        }
-        Ok((Part { upload, noted }, writer))
-    }
-
-    /// Moves the bytes from the upstream to the upload.
-    async fn pump(
-        &self,
-        size: Option<u64>,
-        upload: UploadId,
-        writer: &mut dyn BlobWriter,
-    ) -> Result<(), Trouble> {
-        let (upstream, store) = (&self.shelf.upstream, &self.cache.inner.store);
-        let begin = |size: Option<u64>, writer: &dyn BlobWriter| -> Result<(), Trouble> {
-            let _ = self.fill.growing.set(writer.growing()?);
-            self.fill.stage.send_replace(Stage::Coming(size));
-            Ok(())
-        };
-        if size == Some(writer.offset()) {
-            // All of it came before; only nobody has verified it.
-            return begin(size, writer);
-        }
-        let from = writer.offset();
-        let blob = upstream.registry.blob_from(&self.path, &self.digest, size, from);
-        let mut stream = upstream.open(blob).await?;
-        let size = stream.size();
-        if let Some(size) = size {
-            store.check_room(size - from.min(size)).await?;
-        }
-        begin(size, writer)?;
-        let mut checked = from;
-        let mut written = true;
-        loop {
-            let next = {
-                let mut next = pin!(stream.next());
-                loop {
-                    tokio::select! {
-                        biased;
-                        next = &mut next => break next,
-                        // While nothing comes, what came is handed on.
-                        outcome = writer.advance(), if !written => {
-                            outcome?;
-                            written = true;
-                        }
-                        () = self.fill.left.notified() => {
-                            if self.is_unwanted(size, writer.offset()) {
-                                tracing::info!(%upload, digest = %self.digest, "nobody wants it any more; what came is kept");
-                                return Err(Trouble::Unwanted);
-                            }
-                        }
-                    }
-                }
-            };
-            match next {
-                Ok(Some(chunk)) => {
-                    written = false;
-                    let length = chunk.len() as u64;
-                    self.shelf.traffic.fetched.fetch_add(length, Ordering::Relaxed);
-                    writer.write(chunk).await?;
-                    if writer.offset() - checked >= ROOM_EACH {
-                        checked = writer.offset();
-                        store.check_room(0).await?;
-                    }
-                }
-                Ok(None) => return Ok(()),
-                Err(error) => {
-                    upstream.tell_stream(&error);
-                    return Err(Trouble::Upstream(error));
-                }
-            }
-        }
-    }
-
-    /// There is no such part any more.
-    async fn forget(&self, part: Part) -> Result<(), Trouble> {
-        if let Some(noted) = part.noted {
-            let _ = noted.await;
-        }
-        Ok(self.cache.inner.store.cache.forget_part(&self.digest, part.upload).await?)
-    }
-
-    /// Whether nobody wants it and too little of it is there to go on all the same. It is off the
-    /// list then, so that whoever wants it next begins anew.
-    fn is_unwanted(&self, size: Option<u64>, came: u64) -> bool {
-        if size.is_some_and(|size| came > size / 2) {
-            return false;
-        }
-        let mut open = self.cache.inner.fills.open();
-        if self.fill.takers.load(Ordering::Acquire) > 0 {
-            return false;
-        }
-        open.remove(&self.about);
-        true
-    }
-
-    /// All bytes came: verifies them, tells the takers, makes them a blob of the repositories that
-    /// wanted it.
-    async fn settle(&self, part: Part, mut writer: Box<dyn BlobWriter>) -> Result<(), Trouble> {
-        let store = &self.cache.inner.store;
-        let came = writer.offset();
-        let right = writer.has_digest(&self.digest).await?;
-        if right {
-            // Nobody has to wait until the disk has it too.
-            self.fill.stage.send_replace(Stage::Whole(came));
-        }
-        let committed = writer.commit(&self.digest).await;
-        self.forget(part).await?;
-        match committed {
-            Ok(_) => {}
-            Err(StoreError::Mismatch { expected, actual }) => {
-                let host = self.shelf.upstream.host().to_string();
-                let error = ClientError::Mismatch { host, expected, actual };
-                return Err(Trouble::Upstream(error));
-            }
-            Err(error) => return Err(error.into()),
-        }
-        let mut linked = BTreeSet::new();
-        loop {
-            let repositories = self.fill.repositories().clone();
-            for repository in repositories.difference(&linked) {
-                store.ledger.link_blob(repository, &self.digest, came).await?;
-            }
-            linked = repositories;
-            let mut open = self.cache.inner.fills.open();
-            // Who joins from now on finds it there.
-            if *self.fill.repositories() == linked {
-                open.remove(&self.about);
-                return Ok(());
-            }
-        }
     }
 }

@@ -1,6 +1,7 @@
 //! Reading a blob while it comes.
 
 use std::ops::Range;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use bytes::Bytes;
 use futures_util::{Stream, stream};
@@ -8,7 +9,37 @@ use larder_store::{BlobReader, Growing};
 
 use super::fill::{Stage, Taking};
 
+/// Who follows any fetch now.
+static FOLLOWERS: AtomicUsize = AtomicUsize::new(0);
+/// Bytes that all of them together keep in memory, roughly: a piece each, until it is sent.
+const TOGETHER: u64 = 24 * 1024 * 1024;
+/// The smallest and the largest piece, in bytes.
+const PIECE: (u64, u64) = (16 * 1024, 256 * 1024);
+
+/// One of them.
+struct Follower;
+
+impl Follower {
+    fn new() -> Self {
+        FOLLOWERS.fetch_add(1, Ordering::Relaxed);
+        Self
+    }
+
+    /// How much it takes at once: the more there are, the less.
+    fn piece() -> u64 {
+        let all = FOLLOWERS.load(Ordering::Relaxed).max(1) as u64;
+        (TOGETHER / all).clamp(PIECE.0, PIECE.1)
+    }
+}
+
+impl Drop for Follower {
+    fn drop(&mut self) {
+        FOLLOWERS.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
 struct Following {
+    _follower: Follower,
     /// Held so that the fetch goes on.
     _taking: Taking,
     growing: Growing,
@@ -31,7 +62,15 @@ pub(crate) fn follow(
 ) -> impl Stream<Item = std::io::Result<Bytes>> + Send + 'static {
     let following = taking.fill.growing.get().cloned().map(|growing| {
         let stage = taking.fill.stage.subscribe();
-        Following { _taking: taking, growing, stage, at: from, end, reading: None }
+        Following {
+            _follower: Follower::new(),
+            _taking: taking,
+            growing,
+            stage,
+            at: from,
+            end,
+            reading: None,
+        }
     });
     stream::unfold(following, |following| async move {
         let mut following = following?;
@@ -63,7 +102,8 @@ impl Following {
             match self.ready(&stage, readable)? {
                 Some(range) if range.is_empty() => return Ok(None),
                 Some(range) => {
-                    let until = range.end;
+                    let until = range.end.min(range.start + Follower::piece());
+                    let range = range.start..until;
                     self.reading = Some((self.growing.read(range), until));
                 }
                 None => {

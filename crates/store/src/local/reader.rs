@@ -22,7 +22,7 @@ use crate::error::StoreError;
 pub(super) const PIECE: usize = 256 * 1024;
 /// Bytes of pieces of one size that are kept to be filled again: fresh memory costs more than the copy
 /// into it.
-const KEPT: usize = 8 * 1024 * 1024;
+const KEPT: usize = 4 * 1024 * 1024;
 /// The sizes of pieces: `LEAST`, twice that, and so on to `PIECE`.
 const SIZES: usize = 5;
 
