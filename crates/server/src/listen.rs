@@ -25,6 +25,8 @@ use crate::limits::{Client, Limits, Shown, Slots};
 use crate::meters::Counting;
 use crate::tls::Tls;
 
+/// Bytes of a connection that are read ahead, and that wait to be sent, at most; and a piece more.
+const BUFFER: usize = 64 * 1024;
 /// Requests of one HTTP/2 connection that run at once.
 const STREAMS: u32 = 128;
 /// Bytes that wait for each of them.
@@ -114,6 +116,7 @@ where
             http.http1()
                 .timer(TokioTimer::new())
                 .header_read_timeout(limits.header_time)
+                .max_buf_size(BUFFER)
                 .max_headers(FIELDS);
             http.http2()
                 .timer(TokioTimer::new())

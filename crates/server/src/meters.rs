@@ -126,7 +126,9 @@ impl Meters {
 
     /// All of them as text, with how the upstreams stand. What the store holds is looked up for it.
     pub(crate) async fn text(&self, store: &Store, upstreams: &[Standing]) -> String {
-        upstreams.iter().for_each(|standing| self.set_upstream(standing));
+        for standing in upstreams {
+            self.set_upstream(standing);
+        }
         match store.ledger.totals().await {
             Ok(totals) => {
                 for (what, count) in [

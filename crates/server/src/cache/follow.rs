@@ -12,7 +12,7 @@ use super::fill::{Stage, Taking};
 /// Who follows any fetch now.
 static FOLLOWERS: AtomicUsize = AtomicUsize::new(0);
 /// Bytes that all of them together keep in memory, roughly: a piece each, until it is sent.
-const TOGETHER: u64 = 24 * 1024 * 1024;
+const TOGETHER: u64 = 12 * 1024 * 1024;
 /// The smallest and the largest piece, in bytes.
 const PIECE: (u64, u64) = (16 * 1024, 256 * 1024);
 

@@ -84,7 +84,7 @@ pub(super) fn read_piece(
 /// Readers that are open: the more there are, the smaller their pieces.
 static OPEN: AtomicUsize = AtomicUsize::new(0);
 /// Bytes that all readers together keep in memory, roughly.
-const TOGETHER: usize = 32 * 1024 * 1024;
+const TOGETHER: usize = 24 * 1024 * 1024;
 const LEAST: usize = 16 * 1024;
 
 /// A range of an open file, in pieces. What the system has in memory is read on the spot; only what it
