@@ -151,6 +151,22 @@ async fn what_is_let_go_of_takes_only_what_nothing_else_lists() {
     assert_eq!(loose(now()).await.unwrap(), [Digest::of(b"loose")]);
     store.cache.let_go(&kettle, &alone, now() + 1).await.unwrap();
     assert!(store.ledger.tags(&kettle, None, 9).await.unwrap().is_none(), "nothing is left of it");
+    // What is known of its moves is its own, whoever comes after it.
+    let next: RepositoryName = "bazaar/library/ashlog".parse().unwrap();
+    let tag: Tag = "9".parse().unwrap();
+    for name in ["first", "second"] {
+        let (digest, document) = manifest(&[name]);
+        store.believe(&next, &digest, &document, Some(tag.clone())).await.unwrap();
+    }
+    let (last, _) = manifest(&["second"]);
+    store.cache.let_go(&next, &last, now() + 1).await.unwrap();
+    let (first, _) = manifest(&["first"]);
+    store.cache.let_go(&next, &first, now() + 1).await.unwrap();
+    let (digest, document) = manifest(&["third"]);
+    store.believe(&kettle, &digest, &document, Some(tag)).await.unwrap();
+    let moves = store.cache.moves("bazaar", 9).await.unwrap();
+    assert!(moves.iter().all(|one| one.repository == next), "{moves:?}");
+    assert_eq!(moves.len(), 1);
 }
 
 #[tokio::test]

@@ -128,22 +128,20 @@ fn show(report: &Report, config: &Config, context: &Context) {
         report.config, report.name
     ));
     if !report.upstreams.is_empty() {
-        let mut table = Table::new(
-            context.output.width(),
-            &["UPSTREAM", "HOST", "ACCOUNT", "STATE", "THE CACHE FOUND"],
-        );
+        let cached = report.upstreams.iter().any(|upstream| upstream.cached.is_some());
+        let columns = ["UPSTREAM", "HOST", "ACCOUNT", "STATE", "THE CACHE FOUND"];
+        let columns = if cached { &columns[..] } else { &columns[..4] };
+        let mut table = Table::new(context.output.width(), columns);
         for upstream in &report.upstreams {
             let state = match &upstream.cause {
                 None => paint(GOOD, "answers"),
                 Some(cause) => paint(BAD, cause),
             };
-            table.row([
-                upstream.name.clone(),
-                upstream.host.clone(),
-                upstream.account.into(),
-                state,
-                upstream.cached.as_ref().map_or_else(String::new, |cached| cached.line.clone()),
-            ]);
+            let found = upstream.cached.as_ref().map(|cached| cached.line.clone());
+            let (name, host) = (upstream.name.clone(), upstream.host.clone());
+            let mut row = vec![name, host, upstream.account.into(), state];
+            row.extend(cached.then(|| found.unwrap_or_default()));
+            table.row(row);
         }
         context.output.result(format!("\n{}", table.text()));
     }

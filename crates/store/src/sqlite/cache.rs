@@ -21,7 +21,7 @@ pub(super) const TABLES: &str = "
     ALTER TABLE needs ADD COLUMN size BIGINT;
     ALTER TABLE tags ADD COLUMN confirmed BIGINT;
     CREATE TABLE moves (
-        repository BIGINT NOT NULL, tag TEXT NOT NULL, at BIGINT NOT NULL,
+        repository TEXT NOT NULL, tag TEXT NOT NULL, at BIGINT NOT NULL,
         before TEXT NOT NULL, after TEXT, PRIMARY KEY (repository, tag, at)
     ) WITHOUT ROWID;
     CREATE TABLE parts (digest TEXT NOT NULL PRIMARY KEY, upload TEXT NOT NULL) WITHOUT ROWID;
@@ -34,34 +34,33 @@ pub(super) const TABLES: &str = "
         remaining BIGINT, at BIGINT NOT NULL
     ) WITHOUT ROWID;
 ";
-/// Moves of one tag that are remembered.
-const MOVES_KEPT: i64 = 50;
+/// How long moves are remembered, in milliseconds.
+const MOVES_KEPT: i64 = 90 * 24 * 3_600_000;
 /// Whether a repository lies on the shelf `$1`, which ends with a slash.
 pub(super) const ON_SHELF: &str = "substr(r.name, 1, length($1)) = $1";
 
+/// Records where a tag pointed before this change, by its repository's name: that outlives what is let
+/// go of.
 fn note_move(
     connection: &Connection,
-    repository: i64,
+    repository: &RepositoryName,
     tag: &Tag,
     after: Option<&Digest>,
     at: i64,
 ) -> rusqlite::Result<()> {
-    let tag = tag.as_str();
+    let (repository, tag) = (repository.as_str(), tag.as_str());
     connection
         .prepare_cached(
             "INSERT INTO moves (repository, tag, at, before, after)
-             SELECT $1, $2, $3, digest, $4 FROM tags
-             WHERE repository = $1 AND name = $2 AND ($4 IS NULL OR digest <> $4)
+             SELECT $1, $2, $3, t.digest, $4 FROM tags t
+             JOIN repositories r ON r.id = t.repository
+             WHERE r.name = $1 AND t.name = $2 AND ($4 IS NULL OR t.digest <> $4)
              ON CONFLICT (repository, tag, at) DO UPDATE SET after = excluded.after",
         )?
         .execute(params![repository, tag, at, after.map(Digest::as_str)])?;
     connection
-        .prepare_cached(
-            "DELETE FROM moves WHERE repository = $1 AND tag = $2 AND at <=
-               (SELECT m.at FROM moves m WHERE m.repository = $1 AND m.tag = $2
-                ORDER BY m.at DESC LIMIT 1 OFFSET $3)",
-        )?
-        .execute(params![repository, tag, MOVES_KEPT])?;
+        .prepare_cached("DELETE FROM moves WHERE at < $1")?
+        .execute(params![at - MOVES_KEPT])?;
     Ok(())
 }
 
@@ -100,7 +99,7 @@ impl CacheRecords for SqliteLedger {
             let failed = || StoreError::ledger("record what an upstream has");
             let id = repository_id(connection, &name).map_err(failed())?;
             if let Some(tag) = &manifest.tag {
-                note_move(connection, id, tag, Some(&manifest.record.digest), manifest.at)
+                note_move(connection, &name, tag, Some(&manifest.record.digest), manifest.at)
                     .map_err(failed())?;
             }
             record(connection, &name, &manifest)?;
@@ -152,7 +151,7 @@ impl CacheRecords for SqliteLedger {
         let (name, tag) = (repository.clone(), tag.clone());
         self.change("record what an upstream has no more", move |connection| {
             let Some(id) = known_repository(connection, name.as_str())? else { return Ok(()) };
-            note_move(connection, id, &tag, None, at)?;
+            note_move(connection, &name, &tag, None, at)?;
             connection
                 .prepare_cached("DELETE FROM tags WHERE repository = $1 AND name = $2")?
                 .execute(params![id, tag.as_str()])?;
@@ -165,13 +164,12 @@ impl CacheRecords for SqliteLedger {
         let prefix = format!("{shelf}/");
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.read(move |connection| {
-            let sql = format!(
-                "SELECT r.name, m.tag, m.before, m.after, m.at FROM moves m
-                 JOIN repositories r ON r.id = m.repository WHERE {ON_SHELF}
-                 ORDER BY m.at DESC, r.name, m.tag LIMIT $2"
-            );
             connection
-                .prepare_cached(&sql)?
+                .prepare_cached(
+                    "SELECT repository, tag, before, after, at FROM moves
+                     WHERE substr(repository, 1, length($1)) = $1
+                     ORDER BY at DESC, repository, tag LIMIT $2",
+                )?
                 .query_map(params![prefix, limit], |row| {
                     let after = match row.get::<_, Option<String>>(3)? {
                         Some(_) => Some(checked(row, 3)?),
