@@ -617,3 +617,20 @@ fn an_upstream_may_send_us_on_but_gets_no_account_along() {
     assert_eq!(house.bazaar.take_signed(), 0, "the vendor's account went along");
     assert!(house.ventworks.take_signed() > 0);
 }
+
+#[test]
+fn a_full_disk_refuses_what_is_not_here_and_serves_what_is() {
+    let house = House::new();
+    let serving = serve(&house, "");
+    let digest = straight(&serving).pull("bazaar/library/kettle", "2").unwrap();
+    drop(serving);
+    let text = house.read("larder.toml");
+    let reserved = "access = \"open\"\nreserve = \"900 TiB\"";
+    house.write("larder.toml", text.replace("access = \"open\"", reserved));
+    let serving = Serving::start(&house);
+    let node = straight(&serving);
+    assert_eq!(node.pull("bazaar/library/kettle", "2").unwrap(), digest);
+    let refused = node.pull("bazaar/library/brinedb", "5.2").unwrap_err();
+    assert!(refused.contains("503") && refused.contains("disk is full"), "{refused}");
+    assert_eq!(house.unfinished(), 0);
+}

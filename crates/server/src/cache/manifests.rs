@@ -163,6 +163,8 @@ impl Cache {
             let selector = Selector::Tag(tag.clone());
             let asked = upstream.registry.manifest(path, &selector);
             let (digest, document) = upstream.ask(1, asked).await?;
+            let bytes = document.bytes.len() as u64;
+            shelf.traffic.fetched.fetch_add(bytes, Ordering::Relaxed);
             self.keep(tagged, &digest, &document).await?;
             return Ok(digest);
         };
@@ -207,8 +209,6 @@ impl Cache {
         let store = &self.inner.store;
         self.check_room(document.bytes.len() as u64).await?;
         store.believe(&tagged.repository, digest, document, Some(tagged.tag.clone())).await?;
-        let fetched = &tagged.shelf.traffic.fetched;
-        fetched.fetch_add(document.bytes.len() as u64, Ordering::Relaxed);
         self.think_ahead(&tagged.shelf, &tagged.repository, &tagged.path, digest, document);
         Ok(())
     }

@@ -60,7 +60,14 @@ impl Job {
             if !trouble.is_absent() && !matches!(trouble, Trouble::Unwanted) {
                 tracing::warn!(digest = %self.digest, repository = %self.repository, cause = %trouble, "a blob could not be fetched");
             }
-            self.fill.stage.send_replace(Stage::Failed(trouble));
+            // What was whole and right stays so for its takers, even if it could not be kept.
+            self.fill.stage.send_if_modified(|stage| {
+                let fails = !matches!(stage, Stage::Whole(_));
+                if fails {
+                    *stage = Stage::Failed(trouble);
+                }
+                fails
+            });
         }
     }
 
@@ -80,8 +87,13 @@ impl Job {
             Ok(()) => self.settle(part, writer).await,
             Err(trouble) => {
                 let came = writer.park().await.unwrap_or(0);
-                let wrong = matches!(&trouble, Trouble::Upstream(error) if error.is_mismatch());
-                if wrong || came == 0 {
+                let useless = match &trouble {
+                    Trouble::Upstream(error) => error.is_mismatch(),
+                    // Where there is no room, parts take none.
+                    Trouble::NoRoom => true,
+                    _ => false,
+                };
+                if useless || came == 0 {
                     let _ = store.blobs.cancel(part.upload).await;
                     self.forget(part).await?;
                 }
