@@ -2,8 +2,8 @@
 
 use larder_standin::{What, image};
 
-use crate::cached::{requests, serve, shelves, straight, wait_until};
 use crate::house::{House, OWN, small};
+use crate::node::{requests, serve, shelves, straight, wait_until};
 use crate::serving::{Serving, ask};
 
 #[test]

@@ -4,6 +4,7 @@
 #![allow(clippy::needless_raw_string_hashes)]
 
 mod cached;
+mod cachefaults;
 mod cachekeeping;
 mod companions;
 mod configuration;
@@ -16,6 +17,7 @@ mod intake;
 mod kill;
 mod limits;
 mod look;
+mod node;
 mod nodes;
 mod parcel;
 mod places;

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use larder_standin::{Cluster, What, image};
 
-use crate::cached::{requests, shelves, wait_until};
 use crate::house::{House, OWN, small};
+use crate::node::{requests, shelves, wait_until};
 use crate::serving::Serving;
 
 /// A cluster whose nodes reach the larder under its name, and the upstream.
