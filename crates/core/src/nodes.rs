@@ -27,6 +27,8 @@ pub struct Plan {
     /// Where the authority's certificate lies on the node. None: the node trusts it already, or
     /// the address is plain HTTP.
     pub ca: Option<String>,
+    /// Where the certificate that the node shows, and its key, lie on the node. None: it shows none.
+    pub client: Option<(String, String)>,
     /// Whether the node may go to the upstream when the larder does not answer as it should.
     pub open: bool,
 }

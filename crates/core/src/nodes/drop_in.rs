@@ -116,6 +116,7 @@ mod tests {
             larder: "http://larder.emberfall.example:5080".into(),
             cluster: "control-room".into(),
             ca: None,
+            client: None,
             open: false,
         };
         let upstreams = [

@@ -37,7 +37,10 @@ fn quoted(text: &str) -> String {
 pub fn write_hosts(plan: &Plan, host: Option<&Host>) -> String {
     let what = host.map_or_else(|| "every other upstream".to_owned(), Host::to_string);
     let (address, cluster) = (quoted(&plan.address()), &plan.cluster);
-    let ca = plan.ca.as_ref().map(|ca| format!("ca = {}\n", quoted(ca))).unwrap_or_default();
+    let mut ca = plan.ca.as_ref().map(|ca| format!("ca = {}\n", quoted(ca))).unwrap_or_default();
+    if let Some((cert, key)) = &plan.client {
+        let _ = writeln!(ca, "client = [[{}, {}]]", quoted(cert), quoted(key));
+    }
     let mut text =
         format!("# How nodes of {cluster} reach {what}. Written by `larder handoff write`.\n");
     let _ = if plan.open {
@@ -258,6 +261,7 @@ mod tests {
             larder: "http://larder.emberfall.example:5080".into(),
             cluster: "control-room".into(),
             ca: None,
+            client: None,
             open,
         }
     }
@@ -274,6 +278,7 @@ mod tests {
         let plan = Plan {
             larder: "https://larder.emberfall.example".into(),
             ca: ca.clone(),
+            client: Some(("/etc/larder/node.pem".into(), "/etc/larder/node.key".into())),
             ..plan(true)
         };
         let open = read_hosts(Some(&write_hosts(&plan, Some(&host))), &host);

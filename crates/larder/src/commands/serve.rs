@@ -19,6 +19,8 @@ use crate::output::{STRONG, paint};
 
 /// File handles that are left for everything but connections.
 const HANDLES: usize = 256;
+/// How long it is waited at the end for what was just fetched to be kept.
+const SETTLE: Duration = Duration::from_secs(10);
 /// How often it is looked whether the certificate has changed.
 const CERTIFICATE: Duration = Duration::from_secs(2);
 
@@ -122,7 +124,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         finished = registry => finished,
         failed = beside => failed,
     };
-    // What was counted and not yet written down.
+    // What clients were given a moment ago is kept, and what was counted is written down.
+    app.cache.settle(SETTLE).await;
     app.write_tally().await;
     let finished = finished.map_err(|error| Failure::io(what(), &error))?;
     context.output.note(if finished {

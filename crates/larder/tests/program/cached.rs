@@ -230,3 +230,30 @@ fn short_names_are_those_of_the_upstream_that_they_mean() {
     assert_eq!(tags.text(), r#"{"name":"bazaar/library/kettle","tags":["2"]}"#);
     assert_eq!(serving.ask("GET", "/v2/gauges/kettle/tags/list").status, 404, "not by that one");
 }
+
+#[test]
+fn whoever_asks_when_a_tags_time_runs_out_it_is_asked_about_once() {
+    let house = House::new();
+    let serving = serve(&house, "recheck = \"2s\"");
+    straight(&serving).get_tag("bazaar/library/kettle", "2");
+    thread::sleep(Duration::from_millis(2100));
+    requests(&house.bazaar);
+    // The answer comes late: all of them wait for the same one.
+    let late = What::Late(Duration::from_millis(500));
+    house.bazaar.faults.add(Some("HEAD"), "/manifests/", 1, late);
+    let host = serving.host().to_owned();
+    let all: Vec<_> = (0..50)
+        .map(|_| {
+            let host = host.clone();
+            thread::spawn(move || {
+                let way = Way { host: &host, prefix: "", query: "" };
+                way.get_tag("bazaar/library/kettle", "2");
+            })
+        })
+        .collect();
+    for one in all {
+        one.join().unwrap();
+    }
+    let asked = requests(&house.bazaar);
+    assert_eq!(asked, [("HEAD /v2/library/kettle/manifests/2".to_owned(), 1)]);
+}

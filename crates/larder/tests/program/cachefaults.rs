@@ -189,7 +189,7 @@ fn a_fetch_that_was_killed_goes_on_where_it_was() {
     assert_eq!((answer.status, Digest::of(&answer.body)), (200, digest));
     assert!(serving.log().contains("going on with a part"), "{}", serving.log());
     wait_until("nothing is left unfinished", || house.unfinished() == 0);
-    drop(serving);
+    assert_eq!(serving.stop("TERM"), 0);
     house.larder("store verify").ends(0);
 }
 
@@ -290,7 +290,7 @@ fn a_full_disk_refuses_what_is_not_here_and_serves_what_is() {
     let house = House::new();
     let serving = serve(&house, "");
     let digest = straight(&serving).pull("bazaar/library/kettle", "2").unwrap();
-    drop(serving);
+    assert_eq!(serving.stop("TERM"), 0);
     let text = house.read("larder.toml");
     let reserved = "access = \"open\"\nreserve = \"900 TiB\"";
     house.write("larder.toml", text.replace("access = \"open\"", reserved));

@@ -194,6 +194,13 @@ fn a_handoff_that_cannot_work_is_not_written() {
         "{hosts}"
     );
     house.larder("check --nodes x").ends(0);
+    let shows = "--client-cert /etc/larder/node.pem --client-key /etc/larder/node.key";
+    let write = "handoff write control-room --nodes --into x --ca ca.pem";
+    house.larder(&format!("{write} {shows} --open")).ends(0);
+    let hosts = house.read("x/certs.d/bazaar.example/hosts.toml");
+    assert!(hosts.contains("client = [[\"/etc/larder/node.pem\", \"/etc/larder/node.key\"]]"));
+    house.larder("check --nodes x").ends(0);
+    house.larder(&format!("{write} --client-cert a.pem")).ends(2).says(&["--client-key"]);
     house.configure("[[cluster]]\nname = \"control-room\"\n");
     house
         .larder("handoff write control-room --nodes --into y")

@@ -9,6 +9,7 @@ mod job;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::time::Duration;
 
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
@@ -132,6 +133,19 @@ impl Taking {
 }
 
 impl Cache {
+    /// Waits until what clients have been given whole is kept too, but not for longer than this.
+    pub async fn settle(&self, most: Duration) {
+        let whole = |fill: &Arc<Fill>| matches!(*fill.stage.borrow(), Stage::Whole(_));
+        let kept = async {
+            while self.inner.fills.open().values().any(whole) {
+                tokio::time::sleep(Duration::from_millis(5)).await;
+            }
+        };
+        if tokio::time::timeout(most, kept).await.is_err() {
+            tracing::warn!("what was just fetched could not be kept in time; it is fetched again");
+        }
+    }
+
     /// A blob that may be missing: as it can be had. The repository's name at the upstream must have
     /// been checked.
     pub(crate) async fn blob(

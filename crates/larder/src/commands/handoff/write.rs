@@ -45,6 +45,12 @@ pub struct Args {
     /// The authority that nodes trust for the larder (PEM)
     #[arg(long, value_name = "FILE")]
     ca: Option<PathBuf>,
+    /// Where the certificate that nodes show lies on them, in PEM; the larder knows it as the cluster's
+    #[arg(long, value_name = "PATH", requires = "client_key")]
+    client_cert: Option<String>,
+    /// Where its key lies on them
+    #[arg(long, value_name = "PATH", requires = "client_cert")]
+    client_key: Option<String>,
     /// Where the folders lie on the node
     #[arg(long, value_name = "PATH", default_value = "/etc/containerd/certs.d")]
     config_path: String,
@@ -172,6 +178,7 @@ fn files(
         larder: larder.to_owned(),
         cluster: args.cluster.clone(),
         ca: ca.map(|_| format!("{config_path}/{folder}/{CA_NAME}")),
+        client: args.client_cert.clone().zip(args.client_key.clone()),
         open: args.open,
     };
     let mut folders: Vec<(String, Option<&Host>)> =
