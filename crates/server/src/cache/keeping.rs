@@ -66,7 +66,6 @@ impl Cache {
         let store = &self.inner.store;
         let mut gone = Gone::default();
         for shelf in self.shelves() {
-            let kept = store.cache.kept(&shelf.name).await?;
             let excess = match shelf.limit {
                 Some(limit) => {
                     let names = std::slice::from_ref(&shelf.name);
@@ -74,7 +73,11 @@ impl Cache {
                 }
                 None => 0,
             };
-            gone.images += self.let_go_of(shelf, &kept, excess, waiting).await?;
+            // Where nothing can have to go, nothing is looked through.
+            if excess > 0 || shelf.keeping.keep.is_some() {
+                let kept = store.cache.kept(&shelf.name).await?;
+                gone.images += self.let_go_of(shelf, &kept, excess, waiting).await?;
+            }
             let life = shelf.keeping.keep.and_then(|keep| i64::try_from(keep.as_millis()).ok());
             let before = now().saturating_sub(life.unwrap_or(LOOSE_LIFE));
             waiting.extend(store.cache.let_go_loose(&shelf.name, before, LOOSE).await?);
