@@ -15,6 +15,7 @@ mod request;
 mod sign_in;
 mod tags;
 mod transport;
+mod web;
 
 pub use challenge::Challenge;
 pub use credentials::Credentials;
@@ -24,3 +25,4 @@ pub use pull::{BlobStream, Resolved};
 pub use push::Mount;
 pub use request::Registry;
 pub use transport::Options;
+pub use web::{Web, WebAnswer, WebOptions};

@@ -26,6 +26,11 @@ pub fn kind(said: Option<&str>) -> String {
     printable.take(255).collect()
 }
 
+/// Whether a kind of artifact is a signature, by its name.
+pub fn is_signature(kind: &str) -> bool {
+    kind.to_ascii_lowercase().contains("signature")
+}
+
 /// The tag under which registries without the referrers end point keep the list of referrers
 /// (Distribution Specification, "Referrers Tag Schema").
 pub fn list_tag(subject: &Digest) -> Tag {

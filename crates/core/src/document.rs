@@ -281,6 +281,14 @@ impl Document {
         }
     }
 
+    /// The configuration. None: it is an index.
+    pub fn config(&self) -> Option<&Descriptor> {
+        match &self.kind {
+            Kind::Index(_) => None,
+            Kind::Manifest { config, .. } => Some(config),
+        }
+    }
+
     /// The blobs that this one needs: configuration, then layers. Empty for an index.
     pub fn blobs(&self) -> impl Iterator<Item = &Descriptor> {
         let (config, layers) = match &self.kind {
@@ -363,6 +371,13 @@ impl ImageConfig {
     /// Reads a configuration blob.
     pub fn read(bytes: &[u8]) -> Result<Self, DocumentError> {
         serde_json::from_slice(bytes).map_err(|error| DocumentError::Shape(error.to_string()))
+    }
+
+    /// When it was built, in milliseconds since 1970. None: not said, or not in the standard's form
+    /// (Image Specification, "Image Configuration": RFC 3339).
+    pub fn built(&self) -> Option<i64> {
+        let read: jiff::Timestamp = self.created.as_ref()?.parse().ok()?;
+        Some(read.as_millisecond())
     }
 
     /// For which machine. None: not said, as in artifacts that are no images.

@@ -4,7 +4,9 @@
 //! takes every fact that it needs as an argument, so that it can be tested on its own; the crates
 //! above carry out what is decided here.
 
+pub mod access;
 pub mod allowance;
+pub mod buildfile;
 pub mod cached;
 pub mod companion;
 pub mod digest;

@@ -143,6 +143,11 @@ impl Tag {
 }
 
 impl Host {
+    /// An address with its port.
+    pub fn of(address: std::net::SocketAddr) -> Self {
+        Self(address.to_string().into())
+    }
+
     /// The name or address without the port; IPv6 addresses without brackets.
     pub fn name(&self) -> &str {
         match self.0.strip_prefix('[') {

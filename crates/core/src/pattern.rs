@@ -88,6 +88,13 @@ pub struct PatternSet {
     set: GlobSet,
 }
 
+impl Default for PatternSet {
+    /// No pattern.
+    fn default() -> Self {
+        Self { set: GlobSet::empty() }
+    }
+}
+
 impl PatternSet {
     /// Compiles the patterns together. The order is kept: it is what [`PatternSet::first_match`]
     /// speaks of.
@@ -102,6 +109,11 @@ impl PatternSet {
             .build()
             .map_err(|error| PatternError { text: last, reason: error.kind().to_string() })?;
         Ok(Self { set })
+    }
+
+    /// The positions of all patterns that match, in order.
+    pub fn matches(&self, name: &str) -> Vec<usize> {
+        self.set.matches(name)
     }
 
     /// The position of the first pattern that matches. None: no pattern does.

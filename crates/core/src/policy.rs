@@ -1,53 +1,8 @@
-//! Where does an image come from, in the operator's words? Classes, named by patterns over
-//! `host/repository`.
+//! May this image run there? Classes say where it comes from, in the operator's words; rules say what
+//! follows from it.
 
-use crate::pattern::{Pattern, PatternError, PatternSet};
-use crate::reference::Reference;
+mod classes;
+mod rules;
 
-/// The classes in the order of the configuration; the first that matches names an image's class.
-#[derive(Debug, Clone)]
-pub struct Classes {
-    names: Vec<Box<str>>,
-    set: PatternSet,
-}
-
-impl Classes {
-    /// Compiles `(class, patterns)` pairs.
-    pub fn new<'c>(
-        classes: impl IntoIterator<Item = (&'c str, &'c [Pattern])>,
-    ) -> Result<Self, PatternError> {
-        let flat: Vec<(&str, &Pattern)> = classes
-            .into_iter()
-            .flat_map(|(name, patterns)| patterns.iter().map(move |pattern| (name, pattern)))
-            .collect();
-        Ok(Self {
-            names: flat.iter().map(|(name, _)| Box::from(*name)).collect(),
-            set: PatternSet::new(flat.iter().map(|(_, pattern)| *pattern))?,
-        })
-    }
-
-    /// The image's class. None: no class names it.
-    pub fn class_of(&self, reference: &Reference) -> Option<&str> {
-        let name = format!("{}/{}", reference.host, reference.repository);
-        self.set.first_match(&name).map(|at| &*self.names[at])
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::reference::{Reference, Unqualified};
-
-    #[test]
-    fn the_first_class_that_matches_names_the_image() {
-        let vetted: [Pattern; 1] = ["ventworks.example/**".parse().unwrap()];
-        let rest: [Pattern; 1] = ["**".parse().unwrap()];
-        let classes = Classes::new([("vetted", &vetted[..]), ("community", &rest[..])]).unwrap();
-        let class = |text: &str| {
-            let read = Reference::read(text, &Unqualified::default()).unwrap();
-            classes.class_of(&read.reference).map(str::to_owned)
-        };
-        assert_eq!(class("ventworks.example/gauges/steamgauge:1").as_deref(), Some("vetted"));
-        assert_eq!(class("bazaar.example/community/pipewatch").as_deref(), Some("community"));
-    }
-}
+pub use classes::Classes;
+pub use rules::{Asked, Asks, Decided, Fact, Facts, Lack, Rule, Rules, Verdict};

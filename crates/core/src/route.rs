@@ -1,5 +1,7 @@
 //! Where is an upstream's image found in this larder?
 
+use std::collections::HashMap;
+
 use crate::cached::Reach;
 use crate::digest::Digest;
 use crate::lock::{Lock, Locked};
@@ -84,6 +86,16 @@ impl Routes {
         Some(Image { host: self.own.clone(), repository })
     }
 
+    /// The same backwards.
+    pub fn origins(&self) -> Origins {
+        let ours = self.entries.iter().filter(|entry| entry.to.host == self.own);
+        let shelves = self.shelves.iter();
+        Origins {
+            brought: ours.map(|one| (one.to.repository.clone(), one.image.clone())).collect(),
+            cached: shelves.map(|shelf| (shelf.name.clone(), shelf.host.clone())).collect(),
+        }
+    }
+
     /// The larder's own host.
     pub fn own(&self) -> &Host {
         &self.own
@@ -151,6 +163,25 @@ impl Routes {
     }
 }
 
+/// Where what lies in this larder comes from: the routes backwards.
+#[derive(Debug, Clone, Default)]
+pub struct Origins {
+    brought: HashMap<RepositoryName, Image>,
+    cached: HashMap<RepositoryName, Host>,
+}
+
+impl Origins {
+    /// The upstream's image that a repository holds. None: it is our own.
+    pub fn of(&self, repository: &RepositoryName) -> Option<Image> {
+        if let Some(image) = self.brought.get(repository) {
+            return Some(image.clone());
+        }
+        let (shelf, rest) = repository.as_str().split_once('/')?;
+        let host = self.cached.get(&shelf.parse::<RepositoryName>().ok()?)?;
+        Some(Image { host: host.clone(), repository: rest.parse().ok()? })
+    }
+}
+
 /// Whether a digest is the locked one or that of one of its platforms.
 fn names(locked: &Locked, digest: &Digest) -> bool {
     locked.here() == digest || locked.platforms.values().any(|child| child == digest)
@@ -210,6 +241,13 @@ mod tests {
             panic!("it is on the shelf");
         };
         assert_eq!(target.to_string(), "larder.emberfall.example:5080/hub/library/kettle:2");
+        let origin = |name: &str| {
+            let found = cached.origins().of(&name.parse().unwrap());
+            found.map(|image| image.to_string())
+        };
+        assert_eq!(origin("vendor/steamgauge").as_deref(), Some(upstream));
+        assert_eq!(origin("hub/library/kettle").as_deref(), Some("docker.io/library/kettle"));
+        assert_eq!(origin("vendor/board"), None);
         let outside = Reference::read("others/kettle:2", &Unqualified::default()).unwrap();
         assert_eq!(cached.standing(&outside.reference, &lock), Standing::NoRoute);
         let others = Standing::NotLocked { locked: vec![tag] };

@@ -7,8 +7,11 @@ mod files;
 mod handoff;
 mod init;
 mod intake;
+mod key;
+mod log;
 mod look;
 mod parcel;
+mod policy;
 mod rewrite;
 mod serve;
 mod shelf;
@@ -45,7 +48,14 @@ pub enum Command {
     /// What a cluster needs in order to pull: the mirror configuration of its nodes
     #[command(subcommand)]
     Handoff(handoff::Command),
+    /// Issue, list, rotate, revoke and test the keys of clusters and accounts
+    #[command(subcommand)]
+    Key(key::Command),
+    /// Ask who may pull what, by which line, and what a change would do
+    #[command(subcommand)]
+    Policy(policy::Command),
     Rewrite(rewrite::Args),
+    Log(log::Args),
 }
 
 /// Runs a command.
@@ -63,6 +73,9 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Shelf(command) => shelf::run(command, context).await,
         Command::Store(command) => store::run(command, context).await,
         Command::Handoff(command) => handoff::run(&command, context),
+        Command::Key(command) => key::run(command, context).await,
+        Command::Policy(command) => policy::run(command, context).await,
+        Command::Log(args) => log::run(&args, context).await,
         Command::Rewrite(args) => rewrite::run(&args, context),
     }
 }

@@ -1,5 +1,6 @@
 //! `larder.toml`: found, read, checked. What is wrong is shown with its file, line and column.
 
+mod access;
 mod credentials;
 mod fault;
 mod load;
@@ -7,6 +8,7 @@ mod model;
 mod shelf;
 mod values;
 
+pub use access::{Cluster, Identity};
 pub use load::{find, load};
 pub use model::{Config, Intake, Strangers, Upstream};
 pub use shelf::Caching;

@@ -36,6 +36,20 @@ pub fn replace(path: &Path, content: &[u8]) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
+/// The same for a file that its owner alone may read, whatever its mode was.
+pub fn write_secret(path: &Path, content: &[u8]) -> io::Result<()> {
+    let folder = match path.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder,
+        _ => Path::new("."),
+    };
+    // Made with mode 0600 from the beginning.
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    file.write_all(content)?;
+    file.as_file().sync_all()?;
+    file.persist(path)?;
+    File::open(folder)?.sync_all()
+}
+
 fn write_over(file: &mut File, path: &Path, content: &[u8]) -> io::Result<()> {
     file.write_all(content)?;
     match fs::metadata(path) {

@@ -1,6 +1,7 @@
 //! Iron Larder, the program: it brings third-party container images into a registry of one's own,
 //! serves them, and makes deployments use them.
 
+mod access;
 mod cached;
 mod commands;
 mod config;
@@ -10,6 +11,7 @@ mod files;
 mod output;
 mod parcel;
 mod place;
+mod policy;
 mod transfer;
 
 use std::path::PathBuf;

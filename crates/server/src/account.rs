@@ -10,6 +10,7 @@ use axum::body::Body;
 use axum::http::Method;
 use axum::response::Response;
 use bytes::Bytes;
+use larder_core::access::Who;
 
 use crate::app::App;
 use crate::meters::{From, Received, Refused, Streamed};
@@ -20,6 +21,8 @@ pub(crate) struct Account {
     pub client: Option<IpAddr>,
     /// The cluster that it says it comes from.
     pub cluster: Option<String>,
+    /// Who it was found to be.
+    pub who: Who,
     pub method: Method,
     pub path: String,
     pub resource: &'static str,
@@ -81,6 +84,10 @@ impl Account {
         let client = self.client.map(|client| client.to_string()).unwrap_or_default();
         let path = &self.path;
         let cluster = self.cluster.as_deref().unwrap_or("-");
+        let who = match &self.who {
+            Who::Anonymous => "-".to_owned(),
+            who => who.to_string(),
+        };
         let received = ending.received;
         let milliseconds = u64::try_from(took.as_millis()).unwrap_or(u64::MAX);
         let from = match ending.from {
@@ -91,7 +98,7 @@ impl Account {
         };
         tracing::info!(
             target: "larder_server::access",
-            client, cluster, %method, path, status, sent, received, milliseconds, from, whole, "request"
+            client, cluster, who, %method, path, status, sent, received, milliseconds, from, whole, "request"
         );
     }
 }

@@ -1,11 +1,11 @@
 //! What every handler works with.
 
-use std::sync::Arc;
 use std::time::Duration;
 
 use larder_core::name::RepositoryName;
-use larder_store::Store;
+use larder_store::{Kind, Store};
 
+use crate::access::{AccessPlan, Gate, Happened, Recorder};
 use crate::cache::Cache;
 use crate::error::{ApiError, Code};
 use crate::limits::{Limits, Slots};
@@ -22,15 +22,6 @@ pub struct Shelf {
     pub sparse: bool,
 }
 
-/// A cluster whose nodes pull.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Cluster {
-    /// Its name.
-    pub name: String,
-    /// The certificate that its nodes show, in DER. None: they show none.
-    pub certificate: Option<Arc<[u8]>>,
-}
-
 /// How a registry is set up.
 #[derive(Debug, Clone, Default)]
 pub struct Settings {
@@ -38,10 +29,6 @@ pub struct Settings {
     pub shelves: Vec<Shelf>,
     /// Whether pushes and removals are refused altogether.
     pub read_only: bool,
-    /// The clusters whose nodes may say that they come from there.
-    pub clusters: Vec<Cluster>,
-    /// Whether nodes that ask for an upstream's image must say from which cluster they come.
-    pub refuse_strangers: bool,
     /// What clients may take.
     pub limits: Limits,
 }
@@ -56,20 +43,30 @@ pub struct App {
     pub(crate) uploads: Slots,
     pub(crate) remembered: Remembered,
     pub(crate) tally: Tally,
+    pub(crate) gate: Gate,
+    pub(crate) recorder: Recorder,
     /// Its figures.
     pub meters: Meters,
 }
 
 impl App {
-    /// A registry over a store, without cached shelves.
-    pub fn new(store: Store, settings: Settings) -> Self {
+    /// A registry over a store, without cached shelves. The secret is the larder's own.
+    pub fn new(store: Store, settings: Settings, plan: AccessPlan, secret: &[u8; 32]) -> Self {
         let cache = Cache::new(store.clone(), Vec::new(), None);
-        Self::with_cache(store, cache, settings)
+        Self::with_cache(store, cache, settings, plan, secret)
     }
 
     /// A registry over a store, with cached shelves over the same one.
-    pub fn with_cache(store: Store, cache: Cache, settings: Settings) -> Self {
+    pub fn with_cache(
+        store: Store,
+        cache: Cache,
+        settings: Settings,
+        plan: AccessPlan,
+        secret: &[u8; 32],
+    ) -> Self {
         Self {
+            gate: Gate::new(plan, secret),
+            recorder: Recorder::default(),
             store,
             cache,
             uploads: Slots::new(settings.limits.uploads_per_client),
@@ -78,6 +75,16 @@ impl App {
             tally: Tally::default(),
             meters: Meters::new(),
         }
+    }
+
+    /// From now on this says who may do what.
+    pub fn set_access(&self, plan: AccessPlan) {
+        self.gate.set_plan(plan);
+    }
+
+    /// Writes something into the record that no client did.
+    pub fn note(&self, kind: Kind, text: &str) {
+        self.recorder.note(Happened::by_nobody(kind, text));
     }
 
     /// Refuses to change anything in a registry that only serves.
@@ -169,6 +176,8 @@ impl App {
 
     /// Writes down what was counted since the last time. What cannot be written is kept for the next.
     pub async fn write_tally(&self) {
+        self.recorder.write(&self.store).await;
+        self.gate.keys.write(&self.store).await;
         for traffic in self.cache.write_counts().await {
             self.meters.add_traffic(&traffic);
         }

@@ -3,6 +3,7 @@
 //! A handler reads the request, asks `larder-core` to decide, moves bytes to or from the store and
 //! answers. One protocol resource is one file.
 
+mod access;
 mod account;
 mod app;
 mod base;
@@ -28,7 +29,8 @@ mod tally;
 mod tls;
 mod uploads;
 
-pub use app::{App, Cluster, Settings, Shelf};
+pub use access::{AccessPlan, Cluster, ClusterIdentity, KeySource};
+pub use app::{App, Settings, Shelf};
 pub use cache::{Cache, CachedShelf, ShelfPlan, Trouble, Upstream, UpstreamPlan, Warmed};
 pub use error::{ApiError, Code};
 pub use limits::Limits;

@@ -39,6 +39,10 @@ const HEADER: usize = 64 * 1024;
 const LINGER: Duration = Duration::from_secs(1);
 const LINGER_BYTES: usize = 16 * 1024 * 1024;
 
+/// Marks a request that came under TLS.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Secure;
+
 /// A port with what its clients may take.
 pub struct Listener {
     /// The socket.
@@ -108,7 +112,8 @@ where
         let watcher = graceful.watcher();
         let config = tls.as_ref().map(Tls::current);
         let counted = open.as_ref().map(Counting::one);
-        let mut service = Named { service: service.clone(), client: from, shown: None };
+        let secure = config.is_some();
+        let mut service = Named { service: service.clone(), client: from, secure, shown: None };
         let limits = limits.clone();
         tokio::spawn(async move {
             let _held = (slot, place, counted);
@@ -160,6 +165,8 @@ where
 struct Named<S> {
     service: S,
     client: SocketAddr,
+    /// Whether the connection is under TLS.
+    secure: bool,
     /// The certificate that it has shown. None: it has none, or need not.
     shown: Option<Shown>,
 }
@@ -173,6 +180,9 @@ impl<S: hyper::service::Service<Request<Incoming>>> hyper::service::Service<Requ
 
     fn call(&self, mut request: Request<Incoming>) -> Self::Future {
         request.extensions_mut().insert(Client(self.client.ip()));
+        if self.secure {
+            request.extensions_mut().insert(Secure);
+        }
         if let Some(shown) = &self.shown {
             request.extensions_mut().insert(shown.clone());
         }

@@ -17,6 +17,7 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::Removal;
 
+use crate::access::{AccessPlan, Caller, Head, Known as Told, Pull, is_granted, is_ruled_in};
 use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
@@ -24,13 +25,14 @@ use crate::headers::{accepts, insert, is_known};
 use crate::limits::{Broken, Client, Paced};
 use crate::meters::From;
 use crate::mirror::Asker;
+use crate::path::Target;
 use crate::remembered::{Held, Known, still_holds};
 use crate::{blobs, cached};
 
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
 
 /// Answers from memory, if the manifest was just asked for and nothing has changed since.
-pub(crate) fn recall(app: &Arc<App>, request: &Request) -> Option<Response> {
+pub(crate) fn recall(app: &Arc<App>, plan: &AccessPlan, request: &Request) -> Option<Response> {
     let method = request.method();
     // A body in chunks ends its connection: that is not for here.
     let plain = !request.headers().contains_key(header::TRANSFER_ENCODING);
@@ -39,11 +41,23 @@ pub(crate) fn recall(app: &Arc<App>, request: &Request) -> Option<Response> {
     }
     let began = Instant::now();
     let path = request.uri().path();
-    let known = app.remembered.get(path, &app.store.ledger.moment()?)?;
+    let moment = app.store.ledger.moment()?;
+    let known = app.remembered.get(path, &moment)?;
+    // Whoever may not have it, or has to be looked at closely, is for the long way.
+    let Told::Caller(caller) = app.known(plan, Head::of(request), &moment) else { return None };
+    let target = Target::read(path).ok()?;
+    if !is_granted(plan, &caller, &target, method)
+        || !Pull::of(&target, method).is_none_or(|pull| is_ruled_in(plan, &caller, pull))
+    {
+        return None;
+    }
     let (mut response, resource) = match known {
         Known::Manifest(held) => {
+            let Target::Manifest(_, selector) = &target else { return None };
+            let response = give(app, &held, method, request.headers()).ok()?;
             cached::count_recalled(app, &held.repository);
-            (give(app, &held, method, request.headers()).ok()?, "manifest")
+            note_pull(app, &caller, &held, selector, method);
+            (response, "manifest")
         }
         Known::Blob(size) if method == Method::HEAD => {
             (blobs::head(path, size, request.headers())?, "blob")
@@ -52,7 +66,8 @@ pub(crate) fn recall(app: &Arc<App>, request: &Request) -> Option<Response> {
     };
     let account = Account {
         client: request.extensions().get::<Client>().map(|client| client.0),
-        cluster: request.extensions().get::<Asker>().map(|asker| asker.0.clone()),
+        cluster: request.extensions().get::<Asker>().map(|asker| asker.cluster.clone()),
+        who: caller.who,
         method: method.clone(),
         path: path.to_owned(),
         resource,
@@ -105,9 +120,17 @@ pub(crate) async fn get(
         app.remembered.keep(parts.uri.path(), moment, known);
     }
     let mut response = give(app, &held, &parts.method, &parts.headers)?;
+    if let Some(caller) = parts.extensions.get::<Caller>() {
+        note_pull(app, caller, &held, selector, &parts.method);
+    }
     cached::warn(response.headers_mut(), warning.as_ref());
     response.extensions_mut().insert(from);
     Ok(response)
+}
+
+fn note_pull(app: &App, caller: &Caller, held: &Held, selector: &Selector, method: &Method) {
+    let head = *method == Method::HEAD;
+    app.recorder.note_pull(caller, &held.repository, selector, head, &held.digest);
 }
 
 /// The answer with a manifest. Runtimes need its exact type, length and digest already with HEAD.

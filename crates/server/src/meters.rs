@@ -1,6 +1,6 @@
 //! A registry's figures, and what handlers tell of an answer for them.
 
-use larder_store::{Standing, Store, Traffic};
+use larder_store::{Standing, Store, Traffic, now};
 use prometheus::{
     Histogram, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, IntGaugeVec, Opts, Registry,
     TextEncoder,
@@ -27,6 +27,11 @@ pub struct Meters {
     registry: Registry,
     pub(crate) requests: IntCounterVec,
     pub(crate) errors: IntCounterVec,
+    /// Sign-ins: `good`, `failed`.
+    pub(crate) sign_ins: IntCounterVec,
+    /// Refusals: by a `grant` that is missing, by a `rule`.
+    pub(crate) refusals: IntCounterVec,
+    key_ends: IntGaugeVec,
     pub(crate) sent: IntCounterVec,
     pub(crate) received: IntCounterVec,
     seconds: HistogramVec,
@@ -70,6 +75,12 @@ impl Meters {
         );
         let upstream = IntGaugeVec::new(upstream, &["host", "what"]).expect("a fixed name");
         registry.register(Box::new(upstream.clone())).expect("registered once");
+        let ends = Opts::new(
+            "larder_key_expires_seconds",
+            "When a key that is good now expires, in seconds since 1970",
+        );
+        let key_ends = IntGaugeVec::new(ends, &["user", "key"]).expect("a fixed name");
+        registry.register(Box::new(key_ends.clone())).expect("registered once");
         Self {
             requests: counter(
                 "larder_requests_total",
@@ -77,6 +88,13 @@ impl Meters {
                 &["resource", "method", "status"],
             ),
             errors: counter("larder_errors_total", "Refusals by the standard's code", &["code"]),
+            sign_ins: counter("larder_sign_ins_total", "Sign-ins: good, failed", &["outcome"]),
+            refusals: counter(
+                "larder_refusals_total",
+                "What was not let through: for want of a grant, by a rule",
+                &["by"],
+            ),
+            key_ends,
             sent: counter("larder_sent_bytes_total", "Bytes of bodies sent", &["resource"]),
             received: counter(
                 "larder_received_bytes_total",
@@ -129,6 +147,7 @@ impl Meters {
         for standing in upstreams {
             self.set_upstream(standing);
         }
+        self.set_keys(store).await;
         match store.ledger.totals().await {
             Ok(totals) => {
                 for (what, count) in [
@@ -149,6 +168,21 @@ impl Meters {
             gauge.set(i64::try_from(room).unwrap_or(i64::MAX));
         }
         TextEncoder::new().encode_to_string(&self.registry.gather()).unwrap_or_default()
+    }
+
+    async fn set_keys(&self, store: &Store) {
+        match store.keyring.keys().await {
+            Ok(keys) => {
+                self.key_ends.reset();
+                for key in keys.iter().filter(|key| key.is_good(now())) {
+                    if let Some(end) = key.expires {
+                        let gauge = self.key_ends.with_label_values(&[&*key.user, key.id.as_str()]);
+                        gauge.set(end / 1000);
+                    }
+                }
+            }
+            Err(error) => tracing::warn!(%error, "the keys are not known"),
+        }
     }
 
     /// The latencies of a kind of request.

@@ -10,7 +10,8 @@ use axum::http::uri::PathAndQuery;
 use larder_core::name::Host;
 use percent_encoding::percent_decode_str;
 
-use crate::app::{App, Cluster};
+use crate::access::{AccessPlan, Cluster};
+use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::limits::Shown;
 
@@ -21,19 +22,27 @@ pub(crate) const HEADER: &str = "larder-cluster";
 
 /// The cluster that a request says it comes from.
 #[derive(Debug, Clone)]
-pub(crate) struct Asker(pub String);
+pub(crate) struct Asker {
+    pub cluster: String,
+    /// Whether the cluster's certificate was shown.
+    pub shown: bool,
+}
+
+/// Marks a request of a node that was sent here instead of to an upstream.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Node;
 
 /// Brings a node's request into the form in which all others come: the repository with its shelf in
 /// front.
-pub(crate) fn receive(app: &App, request: &mut Request) -> Result<(), ApiError> {
+pub(crate) fn receive(app: &App, plan: &AccessPlan, request: &mut Request) -> Result<(), ApiError> {
     let uri = request.uri();
     let prefixed = uri.path().starts_with(PREFIX);
     let query = uri.query().unwrap_or_default();
     let namespace = query.split('&').find_map(|pair| pair.strip_prefix("ns="));
     let said = request.headers().get(HEADER);
     if !prefixed && namespace.is_none() && said.is_none() {
-        if let Some(cluster) = by_certificate(app, request) {
-            request.extensions_mut().insert(Asker(cluster));
+        if let Some(cluster) = by_certificate(plan, request) {
+            request.extensions_mut().insert(Asker { cluster, shown: true });
         }
         return lengthen(app, request);
     }
@@ -49,7 +58,7 @@ pub(crate) fn receive(app: &App, request: &mut Request) -> Result<(), ApiError> 
         cluster = Some(name.to_owned());
         path = &rest[name.len()..];
     }
-    let shown = by_certificate(app, request);
+    let shown = by_certificate(plan, request);
     if let (Some(shown), Some(said)) = (&shown, &cluster)
         && shown != said
     {
@@ -57,15 +66,16 @@ pub(crate) fn receive(app: &App, request: &mut Request) -> Result<(), ApiError> 
             "the certificate that was shown is that of the cluster {shown}"
         )));
     }
+    let is_shown = shown.is_some();
     let cluster = cluster.or(shown);
-    let known = |name: &String| app.settings.clusters.iter().any(|known| known.name == *name);
+    let known = |name: &String| plan.cluster(name).is_some();
     match &cluster {
         Some(name) if !known(name) => {
             let name = name.chars().take(60).collect::<String>();
             let message = format!("this larder knows no cluster `{}`", name.escape_debug());
             return Err(denied(message));
         }
-        None if app.settings.refuse_strangers => {
+        None if plan.refuse_strangers => {
             let message = "this larder serves the nodes of its clusters; have the node's \
                  configuration written by `larder handoff write`";
             return Err(denied(message.into()));
@@ -96,17 +106,18 @@ pub(crate) fn receive(app: &App, request: &mut Request) -> Result<(), ApiError> 
         target = format!("{target}?{}", rest.join("&"));
     }
     go_to(request, &target)?;
-    if let Some(name) = cluster {
-        request.extensions_mut().insert(Asker(name));
+    if let Some(cluster) = cluster {
+        request.extensions_mut().insert(Asker { cluster, shown: is_shown });
     }
+    request.extensions_mut().insert(Node);
     lengthen(app, request)
 }
 
 /// The cluster whose certificate was shown.
-fn by_certificate(app: &App, request: &Request) -> Option<String> {
+fn by_certificate(plan: &AccessPlan, request: &Request) -> Option<String> {
     let Shown(shown) = request.extensions().get::<Shown>()?;
     let its = |cluster: &&Cluster| cluster.certificate.as_ref() == Some(shown);
-    app.settings.clusters.iter().find(its).map(|cluster| cluster.name.clone())
+    plan.clusters.iter().find(its).map(|cluster| cluster.name.clone())
 }
 
 /// Writes a short name out: where references without a registry mean `HOST/PREFIX/…` of the upstream

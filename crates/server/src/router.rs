@@ -9,12 +9,19 @@ use std::time::Instant;
 use axum::Router;
 use axum::body::Body;
 use axum::extract::{Request, State};
+use axum::http::request::Parts;
 use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use futures_util::FutureExt as _;
 use futures_util::future::{BoxFuture, Either};
 use hyper::body::Incoming;
+use larder_core::access::Who;
+use larder_store::Kind;
 
+use crate::access::{
+    AccessPlan, Caller, Happened, Head, Pull, TOKEN_PATH, WARNING, answer_token, check_grant,
+    check_rules, reference, refuse_catalog,
+};
 use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
@@ -37,13 +44,14 @@ impl hyper::service::Service<Request<Incoming>> for Registry {
 
     fn call(&self, request: Request<Incoming>) -> Self::Future {
         let mut request = request.map(Body::new);
-        if let Err(refused) = mirror::receive(&self.0, &mut request) {
+        let plan = self.0.gate.plan();
+        if let Err(refused) = mirror::receive(&self.0, &plan, &mut request) {
             return Either::Left(ready(Ok(refuse(&self.0, &request, refused))));
         }
         // What is known already is answered without waiting for anything.
-        match manifests::recall(&self.0, &request) {
+        match manifests::recall(&self.0, &plan, &request) {
             Some(response) => Either::Left(ready(Ok(response))),
-            None => Either::Right(answer(Arc::clone(&self.0), request).map(Ok).boxed()),
+            None => Either::Right(answer(Arc::clone(&self.0), plan, request).map(Ok).boxed()),
         }
     }
 }
@@ -52,8 +60,9 @@ impl hyper::service::Service<Request<Incoming>> for Registry {
 pub fn router(app: Arc<App>) -> Router {
     Router::new()
         .fallback(|State(app): State<Arc<App>>, mut request: Request| async move {
-            match mirror::receive(&app, &mut request) {
-                Ok(()) => answer(app, request).await,
+            let plan = app.gate.plan();
+            match mirror::receive(&app, &plan, &mut request) {
+                Ok(()) => answer(app, plan, request).await,
                 Err(refused) => refuse(&app, &request, refused),
             }
         })
@@ -99,7 +108,8 @@ fn refuse(app: &Arc<App>, request: &Request, refused: ApiError) -> Response {
 fn account(app: &Arc<App>, request: &Request, resource: &'static str) -> Account {
     Account {
         client: request.extensions().get::<Client>().map(|client| client.0),
-        cluster: request.extensions().get::<Asker>().map(|asker| asker.0.clone()),
+        cluster: request.extensions().get::<Asker>().map(|asker| asker.cluster.clone()),
+        who: Who::Anonymous,
         method: request.method().clone(),
         path: request.uri().path().to_owned(),
         resource,
@@ -114,7 +124,7 @@ fn upstreams(app: &App) -> Vec<larder_store::Standing> {
 }
 
 /// Answers one request. A panic in a handler is answered with 500 and ends nothing else.
-async fn answer(app: Arc<App>, request: Request) -> Response {
+async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Response {
     match request.uri().path() {
         "/healthz" => return health::alive(),
         "/readyz" => return health::ready(&app).await,
@@ -124,10 +134,18 @@ async fn answer(app: Arc<App>, request: Request) -> Response {
     // Some in front of us may have read such a body's length otherwise: nothing that follows it on the
     // same connection is believed (RFC 9112, section 6.1).
     let ends = request.headers().contains_key(header::TRANSFER_ENCODING);
-    let account = account(&app, &request, target.as_ref().map_or("nothing", Target::resource));
+    let is_token = request.uri().path() == TOKEN_PATH;
+    let resource = target.as_ref().map_or("nothing", Target::resource);
+    let mut account = account(&app, &request, if is_token { "token" } else { resource });
     let handled = async {
+        if is_token {
+            return answer_token(&app, &plan, request).await;
+        }
+        let (parts, body) = request.into_parts();
+        let caller = app.identify(&plan, Head::from(&parts)).await?;
+        account.who = caller.who.clone();
         match target {
-            Ok(target) => dispatch(&app, target, request).await,
+            Ok(target) => admit(&app, &plan, caller, target, parts, body).await,
             Err(error) => Err(error.into()),
         }
     };
@@ -147,12 +165,60 @@ async fn answer(app: Arc<App>, request: Request) -> Response {
     response
 }
 
-async fn dispatch(app: &App, target: Target, request: Request) -> Result<Response, ApiError> {
-    let (parts, body) = request.into_parts();
+/// Answers whoever may ask.
+async fn admit(
+    app: &App,
+    plan: &AccessPlan,
+    caller: Caller,
+    target: Target,
+    mut parts: Parts,
+    body: Body,
+) -> Result<Response, ApiError> {
+    check_grant(app, plan, &caller, &target, &parts.method, Head::from(&parts))?;
+    let warning = match Pull::of(&target, &parts.method) {
+        Some(pull) => check_rules(app, plan, &caller, pull).await?,
+        None => None,
+    };
+    let changed = match (&target, &parts.method) {
+        (Target::Manifest(repository, selector), &Method::PUT) => {
+            Some((Kind::Push, reference(repository, selector)))
+        }
+        (Target::Manifest(repository, selector), &Method::DELETE) => {
+            Some((Kind::Delete, reference(repository, selector)))
+        }
+        (Target::Blob(repository, digest), &Method::DELETE) => {
+            Some((Kind::Delete, format!("{repository}@{digest}")))
+        }
+        _ => None,
+    };
+    parts.extensions.insert(caller.clone());
+    let reading = matches!(parts.method, Method::GET | Method::HEAD);
+    if matches!(target, Target::Catalog) && reading {
+        refuse_catalog(plan, &caller, Head::from(&parts))?;
+        return catalog::list(app, plan, &caller, &parts).await;
+    }
+    let mut response = dispatch(app, plan, target, parts, body).await?;
+    if let Some((kind, about)) = changed {
+        let mut happened = Happened::of(&caller, kind, "");
+        happened.reference = Some(about);
+        app.recorder.note(happened);
+    }
+    if let Some(warning) = warning {
+        response.headers_mut().append(WARNING, warning);
+    }
+    Ok(response)
+}
+
+async fn dispatch(
+    app: &App,
+    plan: &AccessPlan,
+    target: Target,
+    parts: Parts,
+    body: Body,
+) -> Result<Response, ApiError> {
     let methods = target.methods();
     match (target, parts.method.clone()) {
         (Target::Base, Method::GET | Method::HEAD) => Ok(base::greet()),
-        (Target::Catalog, Method::GET | Method::HEAD) => catalog::list(app, &parts).await,
         (Target::Manifest(repository, selector), Method::GET | Method::HEAD) => {
             manifests::get(app, &repository, &selector, &parts).await
         }
@@ -169,7 +235,7 @@ async fn dispatch(app: &App, target: Target, request: Request) -> Result<Respons
             blobs::delete(app, &repository, &digest).await
         }
         (Target::Uploads(repository), Method::POST) => {
-            uploads::begin(app, &repository, &parts, body).await
+            uploads::begin(app, plan, &repository, &parts, body).await
         }
         (Target::Upload(repository, id), Method::PATCH) => {
             uploads::add(app, &repository, id, &parts, body).await

@@ -4,10 +4,12 @@ use axum::body::Body;
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::Response;
+use larder_core::access::Action;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{BlobWriter, UploadId};
 
+use crate::access::{AccessPlan, Caller};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{insert, query};
@@ -18,6 +20,7 @@ use crate::range::read_content_range;
 /// POST: opens an upload, takes a whole blob, or takes one over from another repository.
 pub(crate) async fn begin(
     app: &App,
+    plan: &AccessPlan,
     repository: &RepositoryName,
     parts: &Parts,
     body: Body,
@@ -25,11 +28,18 @@ pub(crate) async fn begin(
     app.check_push(repository)?;
     app.store.check_room(0).await?;
     if let Some(digest) = digest_of(parts, "mount")? {
+        let caller = parts.extensions.get::<Caller>();
+        let may = |from: &RepositoryName| {
+            caller.is_some_and(|caller| plan.may(caller, Action::Pull, from))
+        };
         let from = query(parts, "from").map(|from| from.parse::<RepositoryName>());
         let there = match from {
+            // What may not be pulled is as good as not there: the client then sends the blob itself.
+            Some(Ok(from)) if !may(&from) => false,
             Some(Ok(from)) => app.store.ledger.blob(&from, &digest).await?.is_some(),
-            // A mount without a source may take it from anywhere; a name that cannot exist has nothing.
-            None => true,
+            // A mount without a source may take it from anywhere, where everybody may pull everything; a
+            // name that cannot exist has nothing.
+            None => plan.open,
             Some(Err(_)) => false,
         };
         if there && app.store.share_blob(repository, &digest).await? {

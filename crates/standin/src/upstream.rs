@@ -13,9 +13,9 @@ use axum::middleware::Next;
 use axum::response::IntoResponse as _;
 use hyper_util::service::TowerToHyperService;
 use larder_core::digest::Digest;
-use larder_core::name::{RepositoryName, Tag};
+use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::reference::Selector;
-use larder_server::{App, Listener, Settings, Tls};
+use larder_server::{AccessPlan, App, Listener, Settings, Tls};
 use larder_store::{Store, StoreError};
 use tokio::net::TcpListener;
 use tokio::sync::oneshot;
@@ -60,7 +60,7 @@ impl Upstream {
         let listener = TcpListener::bind("127.0.0.1:0").await.map_err(io("cannot listen"))?;
         let address = listener.local_addr().map_err(io("cannot listen"))?;
         let settings = Settings { read_only: plan.read_only, ..Settings::default() };
-        let app = App::new(store.clone(), settings);
+        let app = App::new(store.clone(), settings, AccessPlan::open(Host::of(address)), &[0; 32]);
         let (faults, requests) =
             (Faults::default(), Arc::<Mutex<BTreeMap<String, usize>>>::default());
         let (counted, failing) = (Arc::clone(&requests), faults.clone());

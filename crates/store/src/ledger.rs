@@ -145,6 +145,13 @@ pub trait Ledger: Send + Sync {
         digest: &Digest,
     ) -> Result<bool, StoreError>;
 
+    /// The indexes of the repository that list this digest as a child.
+    async fn listing(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Vec<Digest>, StoreError>;
+
     /// The manifests of the repository that are about this digest, sorted by their own: at most
     /// `limit` after `after`. Empty when there are none, and for a repository that is not there.
     async fn referrers(

@@ -2,7 +2,7 @@
 //!
 //! [`BlobStore`] keeps content under its digest, [`Ledger`] keeps what the content means: which
 //! repository has which blobs, manifests and tags, [`Upkeep`] takes away, [`Journal`] keeps what was
-//! done. [`Store`] joins them so that the order of
+//! done, [`Keyring`] whom we let in, [`Record`] who did what. [`Store`] joins them so that the order of
 //! writing is always the same: bytes first, verified and flushed; then the record.
 
 mod blobs;
@@ -10,8 +10,11 @@ mod cache;
 mod clock;
 mod error;
 mod journal;
+mod keyring;
 mod ledger;
 mod local;
+mod record;
+mod secret;
 mod sqlite;
 mod store;
 mod upkeep;
@@ -21,8 +24,11 @@ pub use cache::{CacheRecords, Move, Standing, Traffic};
 pub use clock::now;
 pub use error::StoreError;
 pub use journal::{Brought, Event, IntakeRecord, Journal, Use, Used};
+pub use keyring::{KeyRecord, Keyring};
 pub use ledger::{Demand, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
 pub use local::LocalBlobs;
+pub use record::{Entry, Filter, Kind, Record};
+pub use secret::local_secret;
 pub use sqlite::SqliteLedger;
 pub use store::Store;
 pub use upkeep::{Dropped, Idle, Removal, Upkeep, Withdrawn};

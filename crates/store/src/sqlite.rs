@@ -7,8 +7,10 @@
 mod cache;
 mod journal;
 mod kept;
+mod keys;
 mod ledger;
 mod moments;
+mod record;
 mod upkeep;
 
 use std::path::{Path, PathBuf};
@@ -24,7 +26,7 @@ use crate::blobs::BlobStore;
 use crate::error::StoreError;
 use crate::sqlite::moments::Moments;
 
-const VERSION: i64 = 4;
+const VERSION: i64 = 5;
 /// Writes that wait for the writing thread.
 const QUEUE: usize = 256;
 /// Writes that are committed together at most.
@@ -57,8 +59,12 @@ const SCHEMA: &str = "
     ) WITHOUT ROWID;
 ";
 /// What each later version added, to be carried out in turn: the first leads from version 1 to 2.
-const STEPS: [&[&str]; 3] =
-    [&[BY_SUBJECT, journal::TABLES], &[upkeep::COLUMNS, journal::USES], &[cache::TABLES]];
+const STEPS: [&[&str]; 4] = [
+    &[BY_SUBJECT, journal::TABLES],
+    &[upkeep::COLUMNS, journal::USES],
+    &[cache::TABLES],
+    &[keys::TABLES, record::TABLES],
+];
 const BY_SUBJECT: &str = "
     CREATE INDEX manifests_by_subject ON manifests (repository, subject, digest)
         WHERE subject IS NOT NULL;

@@ -17,8 +17,10 @@ use crate::cache::CacheRecords;
 use crate::clock::now;
 use crate::error::StoreError;
 use crate::journal::Journal;
+use crate::keyring::Keyring;
 use crate::ledger::{Demand, Ledger, ManifestRecord, NewManifest};
 use crate::local::LocalBlobs;
+use crate::record::Record;
 use crate::sqlite::SqliteLedger;
 use crate::upkeep::{Removal, Upkeep};
 
@@ -35,6 +37,10 @@ pub struct Store {
     pub journal: Arc<dyn Journal>,
     /// What cached shelves know.
     pub cache: Arc<dyn CacheRecords>,
+    /// The keys that were issued.
+    pub keyring: Arc<dyn Keyring>,
+    /// Who did what.
+    pub record: Arc<dyn Record>,
     /// Bytes of the disk that are kept free.
     reserve: u64,
 }
@@ -48,7 +54,9 @@ impl Store {
         let (upkeep, journal): (Arc<dyn Upkeep>, Arc<dyn Journal>) =
             (ledger.clone(), ledger.clone());
         let cache: Arc<dyn CacheRecords> = ledger.clone();
-        Ok(Self { blobs, ledger, upkeep, journal, cache, reserve: 0 })
+        let (keyring, record): (Arc<dyn Keyring>, Arc<dyn Record>) =
+            (ledger.clone(), ledger.clone());
+        Ok(Self { blobs, ledger, upkeep, journal, cache, keyring, record, reserve: 0 })
     }
 
     /// Keeps so many bytes of the disk free: [`check_room`](Self::check_room) refuses what would take

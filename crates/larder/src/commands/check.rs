@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use super::handoff::check_nodes;
 use super::shelf::cached;
-use crate::config::{Config, Upstream};
+use crate::config::{Cluster, Config, Upstream};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, GOOD, Table, count, paint};
@@ -114,7 +114,8 @@ fn notes(config: &Config) -> Vec<String> {
             notes.push(format!("{image} is wanted, but no [[upstream]] has the host {}; it is reached at https://{}", image.host, image.host));
         }
     }
-    if config.clusters.iter().any(|cluster| !cluster.pull.is_empty() || !cluster.push.is_empty()) {
+    let granted = |cluster: &Cluster| !cluster.pull.is_empty() || !cluster.push.is_empty();
+    if config.is_open() && config.clusters.iter().any(granted) {
         notes.push("`access = \"open\"` lets everybody on this machine pull and push: the clusters' grants are not enforced".into());
     }
     notes

@@ -4,18 +4,16 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_server::{
-    App, Certificates, Cluster, Figures, Listener, Registry, Settings, Shelf, Tls, serve,
-};
-use rustls::pki_types::CertificateDer;
-use rustls::pki_types::pem::PemObject as _;
+use larder_server::{App, Certificates, Figures, Listener, Registry, Settings, Shelf, Tls, serve};
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
-use crate::config::{Config, Strangers};
-use crate::context::{Context, open_store};
+use crate::config::Config;
+use crate::context::{Context, now, open_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{STRONG, paint};
+use crate::output::{STRONG, count, paint};
+
+mod reload;
 
 /// File handles that are left for everything but connections.
 const HANDLES: usize = 256;
@@ -86,13 +84,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let stop = stop_signal().map_err(|error| Failure::io(what(), &error))?;
 
     let mut settings = settings(&config);
-    settings.clusters = clusters(&config)?;
+    let plan = crate::access::plan(&config)?;
+    let secret = crate::access::secret(&config)?;
     settings.read_only |= args.read_only;
     settings.limits.connections = settings.limits.connections.min(handles());
     let limits = settings.limits.clone();
+    let hangup = signal(SignalKind::hangup()).map_err(|error| Failure::io(what(), &error))?;
     announce(&config, &settings, address, tls.is_some(), figures_at, context);
     let cache = crate::cached::open(&config, &store).await?;
-    let app = Arc::new(App::with_cache(store, cache, settings));
+    let app = Arc::new(App::with_cache(store, cache, settings, plan, &secret));
     let listener = Listener {
         socket,
         tls: tls.clone(),
@@ -117,6 +117,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         tokio::select! {
             outcome = told => outcome,
             () = app.keep_house() => Ok(true),
+            () = reload::watch(&config.path, &config, &app, hangup) => Ok(true),
+            () = keep_record(&config, &app) => Ok(true),
             () = watched => Ok(true),
         }
     };
@@ -134,6 +136,20 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         format!("stopped; requests that took longer than {} s were broken off", args.grace)
     });
     Ok(Exit::Done)
+}
+
+/// Forgets what is older than the record is kept.
+async fn keep_record(config: &Config, app: &App) {
+    const EACH: Duration = Duration::from_secs(3600);
+    loop {
+        let kept = i64::try_from(config.larder.record.as_millis()).unwrap_or(i64::MAX);
+        match app.store.record.forget_before(now().saturating_sub(kept)).await {
+            Ok(0) => {}
+            Ok(lines) => tracing::info!(lines, "the record was shortened"),
+            Err(error) => tracing::error!(%error, "the record could not be shortened"),
+        }
+        tokio::time::sleep(EACH).await;
+    }
 }
 
 async fn bind(listen: SocketAddr) -> Result<TcpListener, Failure> {
@@ -158,28 +174,6 @@ fn certificates(config: &Config) -> Option<Certificates> {
     })
 }
 
-/// The clusters whose nodes may say that they come from there, each with the certificate that they show.
-fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
-    let mut clusters = Vec::new();
-    for cluster in &config.clusters {
-        let name = cluster.name.get_ref().clone();
-        let certificate = match &cluster.certificate {
-            None => None,
-            Some(path) => {
-                let path = config.folder().join(path);
-                let read = CertificateDer::from_pem_file(&path).map_err(|error| {
-                    let what = format!("cannot read the certificate of the cluster {name}");
-                    let cause = format!("{}: {error}", path.display());
-                    Failure::usage(what, cause, "name the PEM file that its nodes show")
-                })?;
-                Some(Arc::from(read.as_ref()))
-            }
-        };
-        clusters.push(Cluster { name, certificate });
-    }
-    Ok(clusters)
-}
-
 fn settings(config: &Config) -> Settings {
     let sparse = |name: &str| {
         config.shelves.iter().any(|shelf| shelf.sparse && shelf.name.get_ref().as_str() == name)
@@ -188,8 +182,6 @@ fn settings(config: &Config) -> Settings {
     Settings {
         shelves: shelves.map(|name| Shelf { sparse: sparse(&name), name }).collect(),
         read_only: config.larder.read_only,
-        clusters: Vec::new(),
-        refuse_strangers: config.larder.strangers == Strangers::Refuse,
         limits: config.larder.limits.limits(),
     }
 }
@@ -224,12 +216,20 @@ fn announce(
     if context.output.json {
         context.output.document(&serde_json::json!({
             "listen": address, "scheme": scheme, "host": config.larder.url.host, "shelves": shelves,
-            "access": "open", "read_only": settings.read_only, "metrics": figures,
+            "access": if config.is_open() { "open" } else { "grants" }, "read_only": settings.read_only, "metrics": figures,
             "client_certificates": asks_clients, "caches": caches(config),
         }));
         return;
     }
     let access = match (settings.read_only, asks_clients) {
+        _ if !config.is_open() => {
+            let accounts = count(config.accounts.len(), "account");
+            let clusters = count(config.clusters.len(), "cluster");
+            &format!(
+                "by grants: {clusters}, {accounts}, {}",
+                count(config.rules.all().len(), "rule")
+            )
+        }
         (true, _) => "open and read-only: whoever reaches it may pull; on this machine only",
         (false, true) => "whoever shows a certificate may pull and push; on this machine only",
         (false, false) => "open: whoever reaches it may pull and push; on this machine only",
@@ -277,22 +277,13 @@ fn caches(config: &Config) -> Vec<serde_json::Value> {
         .collect()
 }
 
-/// Sign-in to the larder is not there yet: until then it says openly that everybody may do
-/// everything, and only where nobody else can reach it.
+/// Everybody may do everything only where nobody else can reach it.
 fn check_access(config: &Config, listen: SocketAddr) -> Result<(), Failure> {
-    let what = format!("cannot serve on {listen}");
-    if !config.is_open() {
+    if config.is_open() && !listen.ip().is_loopback() {
         return Err(Failure::usage(
-            what,
-            "`access = \"grants\"` needs sign-in, which this version of larder does not carry out",
-            "set `access = \"open\"` under [larder]: whoever reaches it may then pull and push, so it listens on loopback only",
-        ));
-    }
-    if !listen.ip().is_loopback() {
-        return Err(Failure::usage(
-            what,
+            format!("cannot serve on {listen}"),
             "`access = \"open\"` lets whoever reaches it pull and push, and this address can be reached by others",
-            "listen on 127.0.0.1 or [::1] until grants are carried out",
+            "listen on 127.0.0.1 or [::1], or set `access = \"grants\"` and issue keys with `larder key issue`",
         ));
     }
     Ok(())

@@ -3,14 +3,16 @@
 use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use larder_core::nearest::nearest;
 use larder_core::pattern::Pattern;
 use larder_core::policy::Classes;
 use toml::Spanned;
 
+use super::access;
 use super::fault;
-use super::model::{Class, Config, File};
+use super::model::{Config, File};
 use super::shelf::Caching;
 use super::values::Destination;
 use crate::failure::Failure;
@@ -36,23 +38,34 @@ pub fn find(from: &Path) -> Result<PathBuf, Failure> {
 pub fn load(path: &Path) -> Result<Config, Failure> {
     let mut sources = vec![read(path)?];
     let includes = std::mem::take(&mut sources[0].file.include);
+    let mut folders = Vec::new();
     for include in &includes {
+        let base = path.parent().unwrap_or(Path::new("."));
+        let folder = include.get_ref().rsplit_once('/').map_or(".", |(folder, _)| folder);
+        folders.push(base.join(folder));
         for included in expand(&sources[0], include)? {
             sources.push(read(&included)?);
         }
     }
-    merge(sources)
+    merge(sources, folders)
 }
 
 /// A file with its text, for messages.
-struct Source {
+pub(super) struct Source {
     path: PathBuf,
+    /// The path as the operator would write it from here.
+    pub shown: Arc<str>,
     text: String,
-    file: File,
+    pub file: File,
 }
 
 impl Source {
-    fn fault<T>(&self, at: &Spanned<T>, message: &str, remedy: &str) -> Failure {
+    /// The line of a byte, counted from 1.
+    pub fn line(&self, byte: usize) -> usize {
+        self.text.get(..byte).unwrap_or_default().matches('\n').count() + 1
+    }
+
+    pub fn fault<T>(&self, at: &Spanned<T>, message: &str, remedy: &str) -> Failure {
         fault::at(&self.path, &self.text, at.span().start, message, remedy)
     }
 }
@@ -65,7 +78,8 @@ fn read(path: &Path) -> Result<Source, Failure> {
     }
     let text = fs::read_to_string(path).map_err(|error| Failure::io(what(), &error))?;
     let file = toml::from_str(&text).map_err(|error| fault::toml(path, &text, &error))?;
-    Ok(Source { path: path.to_owned(), text, file })
+    let shown = crate::context::shown(path).into();
+    Ok(Source { path: path.to_owned(), shown, text, file })
 }
 
 /// The files that an `include` pattern names, in the order of their names.
@@ -101,7 +115,7 @@ fn expand(source: &Source, include: &Spanned<String>) -> Result<Vec<PathBuf>, Fa
     Ok(found)
 }
 
-fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
+fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure> {
     check_twice(&sources, "upstream", |file| {
         file.upstream.iter().map(|u| (&u.name, u.name.get_ref().clone())).collect()
     })?;
@@ -116,9 +130,6 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
     })?;
     check_twice(&sources, "target of an intake entry", |file| {
         file.intake.iter().map(|i| (&i.to, i.to.get_ref().to_string())).collect()
-    })?;
-    check_twice(&sources, "cluster", |file| {
-        file.cluster.iter().map(|c| (&c.name, c.name.get_ref().clone())).collect()
     })?;
     for source in &sources {
         if let Some(entry) =
@@ -139,13 +150,21 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
     }
     check_caches(&sources)?;
 
+    let all = || sources.iter().flat_map(|source| &source.file.class);
+    let classes = Classes::new(all().map(|class| (class.name.as_str(), class.r#match.as_slice())));
+    let classes = classes.map_err(|error| {
+        Failure::usage(format!("{} cannot be used", sources[0].path.display()), error, "")
+    })?;
+    let grants = access::grants(&sources)?;
+    let rules = access::rules(&sources, &grants, &classes)?;
     let path = sources[0].path.clone();
+    let files = sources.iter().map(|source| source.path.clone()).chain(folders).collect();
     let mut larder = None;
     let (mut upstreams, mut shelves, mut intake, mut clusters) = (vec![], vec![], vec![], vec![]);
-    let mut classes: Vec<Class> = Vec::new();
+    let mut accounts = Vec::new();
     let mut parcel = None;
     for (number, source) in sources.into_iter().enumerate() {
-        let Source { path, text, file } = source;
+        let Source { path, text, file, .. } = source;
         if let Some(found) = file.larder {
             if number > 0 {
                 let message = "[larder] stands in the first file only";
@@ -168,7 +187,7 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
         shelves.extend(file.shelf);
         intake.extend(file.intake);
         clusters.extend(file.cluster);
-        classes.extend(file.class);
+        accounts.extend(file.account);
     }
     let larder = larder.ok_or_else(|| {
         Failure::usage(
@@ -177,12 +196,21 @@ fn merge(sources: Vec<Source>) -> Result<Config, Failure> {
             "`larder init` writes a commented configuration to start from",
         )
     })?;
-    let classes = Classes::new(
-        classes.iter().map(|class| (class.name.as_str(), class.r#match.as_slice())),
-    )
-    .map_err(|error| Failure::usage(format!("{} cannot be used", path.display()), error, ""))?;
     let parcel = parcel.unwrap_or_default();
-    Ok(Config { path, larder, upstreams, shelves, intake, classes, clusters, parcel })
+    Ok(Config {
+        path,
+        larder,
+        upstreams,
+        shelves,
+        intake,
+        classes,
+        clusters,
+        accounts,
+        grants,
+        rules,
+        sources: files,
+        parcel,
+    })
 }
 
 /// Refuses shelves that cache what is no upstream, and intake entries that bring to one that caches.

@@ -9,12 +9,13 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use larder_client::Endpoint;
+use larder_core::access::grants::Grants;
 use larder_core::allowance::Allowance;
 use larder_core::lock::Wish;
 use larder_core::name::{Host, RepositoryName};
 use larder_core::pattern::Pattern;
 use larder_core::platform::{Platform, Platforms};
-use larder_core::policy::Classes;
+use larder_core::policy::{Classes, Rules};
 use larder_core::reference::{Image, Unqualified};
 use larder_core::route::{self, Entry, Routes};
 use larder_core::selection::Tags;
@@ -26,9 +27,11 @@ use toml::Spanned;
 
 use crate::failure::Failure;
 
+use super::access::{Account, Cluster, RawRule};
 use super::shelf::{Caching, Shelf};
 use super::values::{
-    Destination, read_allowance, read_limit, read_platforms, read_size, read_tags, read_timeout,
+    Destination, read_allowance, read_limit, read_platforms, read_size, read_span, read_tags,
+    read_timeout,
 };
 
 /// A whole configuration, includes merged in.
@@ -48,6 +51,14 @@ pub struct Config {
     pub classes: Classes,
     /// `[[cluster]]`.
     pub clusters: Vec<Cluster>,
+    /// `[[account]]`.
+    pub accounts: Vec<Account>,
+    /// What they may do, compiled.
+    pub grants: Grants,
+    /// `[[rule]]`, compiled.
+    pub rules: Rules,
+    /// The files that were read, and the folders in which others are looked for.
+    pub sources: Vec<PathBuf>,
     /// `[parcel]`.
     pub parcel: Parcel,
 }
@@ -90,6 +101,11 @@ impl Config {
             let caching = shelf.caching.as_ref()?;
             Some((shelf, caching, self.upstream_named(caching.upstream.get_ref())?))
         })
+    }
+
+    /// A cluster by its name. None: none is declared.
+    pub fn cluster(&self, name: &str) -> Option<&Cluster> {
+        self.clusters.iter().find(|cluster| cluster.name.get_ref() == name)
     }
 
     /// The intake entry that wants an image. None: nobody does.
@@ -189,9 +205,10 @@ pub(super) struct File {
     #[serde(default)]
     pub cluster: Vec<Cluster>,
     pub parcel: Option<Spanned<Parcel>>,
-    #[serde(default, deserialize_with = "not_yet::rules")]
-    #[allow(dead_code)]
-    rule: (),
+    #[serde(default)]
+    pub account: Vec<Account>,
+    #[serde(default)]
+    pub rule: Vec<RawRule>,
     #[serde(default, deserialize_with = "not_yet::retention")]
     #[allow(dead_code)]
     keep: (),
@@ -217,9 +234,12 @@ pub struct Larder {
     /// Who may pull and push.
     #[serde(default)]
     pub access: Access,
-    #[serde(default, deserialize_with = "not_yet::anonymous")]
-    #[allow(dead_code)]
-    anonymous: (),
+    /// What anybody may pull.
+    #[serde(default)]
+    pub anonymous: Vec<Spanned<Pattern>>,
+    /// How long the record of who did what is kept.
+    #[serde(default = "default_record", deserialize_with = "read_span")]
+    pub record: Duration,
     /// With which certificate it listens. None: plain HTTP.
     pub tls: Option<TlsFiles>,
     /// Where figures and health are told. None: health alone, where it serves.
@@ -425,32 +445,6 @@ pub struct Class {
     pub r#match: Vec<Pattern>,
 }
 
-/// `[[cluster]]`: who pulls.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Cluster {
-    /// Its name.
-    pub name: Spanned<String>,
-    /// Its namespaces that pull.
-    #[serde(default)]
-    #[allow(dead_code)] // read so that a typing mistake is told; used once clusters sign in
-    pub namespaces: Vec<String>,
-    /// The platforms of its nodes.
-    #[serde(default)]
-    pub platforms: Vec<Platform>,
-    /// What it may pull.
-    #[serde(default)]
-    pub pull: Vec<Pattern>,
-    /// What it may push.
-    #[serde(default)]
-    pub push: Vec<Pattern>,
-    /// The certificate that its nodes show, in PEM. None: they show none.
-    pub certificate: Option<PathBuf>,
-    /// The name of its pull secrets.
-    #[allow(dead_code)] // as for the namespaces
-    pub pull_secret: Option<String>,
-}
-
 fn default_listen() -> std::net::SocketAddr {
     std::net::SocketAddr::from(([127, 0, 0, 1], 5080))
 }
@@ -462,6 +456,10 @@ fn default_reserve() -> u64 {
 
 fn default_data() -> PathBuf {
     "larder-data".into()
+}
+
+fn default_record() -> Duration {
+    Duration::from_secs(90 * 24 * 3600)
 }
 
 fn default_parallel() -> usize {
@@ -483,9 +481,7 @@ mod not_yet {
     }
 
     refuse! {
-        rules: "[[rule]] (policy) is",
         retention: "[[keep]] (retention) is",
-        anonymous: "`anonymous` (pulls without sign-in beside grants) is",
         command: "`command` (credentials from a program) is",
         auth_file: "`auth-file` (credentials from an auth file) is",
     }

@@ -126,6 +126,11 @@ pub(super) fn read_timeout<'de, D: Deserializer<'de>>(
     Ok(Some(span))
 }
 
+pub(super) fn read_span<'de, D: Deserializer<'de>>(from: D) -> Result<Duration, D::Error> {
+    let Span(span) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
+    Ok(span)
+}
+
 pub(super) fn read_size<'de, D: Deserializer<'de>>(from: D) -> Result<u64, D::Error> {
     let text = String::deserialize(from)?;
     let size: Result<bytesize::ByteSize, _> = text.parse();

@@ -231,6 +231,24 @@ impl Ledger for SqliteLedger {
         .await
     }
 
+    async fn listing(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Vec<Digest>, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT n.manifest FROM needs n JOIN repositories r ON r.id = n.repository
+                     WHERE r.name = $1 AND n.target = $2 AND n.is_child = 1 ORDER BY n.manifest",
+                )?
+                .query_map(params![name.as_str(), digest.as_str()], |row| checked(row, 0))?
+                .collect()
+        })
+        .await
+    }
+
     async fn referrers(
         &self,
         repository: &RepositoryName,

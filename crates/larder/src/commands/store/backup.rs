@@ -77,6 +77,9 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         progress.say(format!("copied {} in {}", bytes(report.bytes), count(report.copied, "blob")));
     }
     progress.done();
+    // Without the secret no key that was issued would be good in the copy.
+    let secret = crate::access::secret(config)?;
+    crate::files::write_secret(&folder.join("access.secret"), &secret).map_err(io)?;
     // An earlier copy's log belongs to its records, not to these.
     for beside in ["ledger.sqlite-wal", "ledger.sqlite-shm"] {
         remove_if_there(&folder.join(beside)).map_err(io)?;

@@ -1,0 +1,112 @@
+//! Requests to what is no registry: key sets, token services, a cluster's API. Bounded in time and size;
+//! redirects are not followed, so that what is sent along goes nowhere else.
+
+use std::time::Duration;
+
+use reqwest::{Method, Url};
+
+use crate::transport::{innermost, read_bounded};
+
+/// How one such service is reached.
+#[derive(Debug, Clone, Default)]
+pub struct WebOptions {
+    /// Certificates (PEM) that are trusted for it, beside the system's.
+    pub ca: Vec<u8>,
+    /// The certificate and key (PEM) that it is shown. None: none.
+    pub identity: Option<Vec<u8>>,
+    /// What is sent as `Authorization`. None: nothing.
+    pub authorization: Option<secrecy::SecretString>,
+}
+
+/// A service.
+pub struct Web {
+    http: reqwest::Client,
+    base: Url,
+    authorization: Option<secrecy::SecretString>,
+}
+
+/// What a service answered.
+#[derive(Debug, Clone)]
+pub struct WebAnswer {
+    /// The status.
+    pub status: u16,
+    /// The body.
+    pub body: Vec<u8>,
+}
+
+/// The longest answer that is read, in bytes.
+const LIMIT: usize = 32 * 1024 * 1024;
+
+impl Web {
+    /// Sets it up; nothing is sent yet.
+    ///
+    /// # Errors
+    /// In words: no address, or files that cannot be used.
+    pub fn new(base: &str, options: WebOptions) -> Result<Self, String> {
+        let base = Url::parse(base).map_err(|error| format!("`{base}` is no address: {error}"))?;
+        if !matches!(base.scheme(), "http" | "https") {
+            return Err(format!("`{base}` is no address of HTTP or HTTPS"));
+        }
+        let failed = |error: reqwest::Error| innermost(&error);
+        let mut builder = reqwest::Client::builder()
+            .user_agent(concat!("iron-larder/", env!("CARGO_PKG_VERSION")))
+            .connect_timeout(Duration::from_secs(10))
+            .read_timeout(Duration::from_secs(30))
+            .redirect(reqwest::redirect::Policy::none());
+        let near = base.host_str().is_some_and(|host| {
+            host == "localhost"
+                || host
+                    .trim_matches(['[', ']'])
+                    .parse()
+                    .is_ok_and(|it: std::net::IpAddr| it.is_loopback())
+        });
+        let trusted = match options.ca.is_empty() {
+            true => Vec::new(),
+            false => reqwest::Certificate::from_pem_bundle(&options.ca).map_err(failed)?,
+        };
+        builder = match near {
+            true => builder.no_proxy().tls_certs_only(trusted),
+            false => builder.tls_certs_merge(trusted),
+        };
+        if let Some(identity) = &options.identity {
+            builder = builder.identity(reqwest::Identity::from_pem(identity).map_err(failed)?);
+        }
+        let http = builder.build().map_err(failed)?;
+        Ok(Self { http, base, authorization: options.authorization })
+    }
+
+    /// Sends a request to a path below the address.
+    ///
+    /// # Errors
+    /// In words, when there is no answer, or none that can be read.
+    pub async fn send(
+        &self,
+        method: &str,
+        path: &str,
+        content: Option<(&str, Vec<u8>)>,
+    ) -> Result<WebAnswer, String> {
+        use secrecy::ExposeSecret as _;
+        let method = Method::from_bytes(method.as_bytes()).map_err(|error| error.to_string())?;
+        let url = match path {
+            "" => self.base.clone(),
+            path => {
+                let base = self.base.as_str().trim_end_matches('/');
+                Url::parse(&format!("{base}{path}")).map_err(|error| error.to_string())?
+            }
+        };
+        let mut request = self.http.request(method, url);
+        if let Some(secret) = &self.authorization {
+            let mut value = reqwest::header::HeaderValue::from_str(secret.expose_secret())
+                .map_err(|_| "the secret has characters that no header can carry".to_owned())?;
+            value.set_sensitive(true);
+            request = request.header(reqwest::header::AUTHORIZATION, value);
+        }
+        if let Some((kind, body)) = content {
+            request = request.header(reqwest::header::CONTENT_TYPE, kind).body(body);
+        }
+        let answer = request.send().await.map_err(|error| innermost(&error))?;
+        let status = answer.status().as_u16();
+        let body = read_bounded(answer, LIMIT).await.map_err(|cause| cause.clone())?;
+        Ok(WebAnswer { status, body: body.to_vec() })
+    }
+}

@@ -1,0 +1,257 @@
+//! Our own pull tokens: short-lived, signed with Ed25519 (RFC 8037), naming the account and exactly
+//! what it may do.
+
+use ring::signature::{ED25519, Ed25519KeyPair, KeyPair as _, UnparsedPublicKey};
+use serde::{Deserialize, Serialize};
+
+use super::key::derive;
+use super::{Action, Who, jwt};
+use crate::name::RepositoryName;
+
+/// How long a token is good, in seconds.
+pub const LIFE: i64 = 10 * 60;
+/// How long it is still good for content that is named by its digest, counted from its end: runtimes
+/// never renew one inside a pull.
+pub const LATE: i64 = 6 * 3600;
+
+/// What a token says.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Claims {
+    /// Who issued it.
+    pub iss: String,
+    /// For which registry.
+    pub aud: String,
+    /// The user's name; empty for whoever did not sign in.
+    pub sub: String,
+    /// From when, in seconds since 1970.
+    pub nbf: i64,
+    /// When it was issued.
+    pub iat: i64,
+    /// Until when.
+    pub exp: i64,
+    /// A name of its own.
+    pub jti: String,
+    /// By what it was had. None: nobody signed in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<By>,
+    /// What it is good for.
+    pub access: Vec<Access>,
+}
+
+/// By what somebody signed in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum By {
+    /// A key, by its name.
+    Key(String),
+    /// The token of a cluster's service account, by its name.
+    Identity(String),
+}
+
+/// One line of a token's access.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Access {
+    /// `repository` or `registry`.
+    pub r#type: String,
+    /// The repository, or `catalog`.
+    pub name: String,
+    /// The token protocol's words.
+    pub actions: Vec<String>,
+}
+
+/// Why a token is not believed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum TokenError {
+    /// It is none of ours: another form, another signature.
+    #[error("the token is none of this larder's")]
+    NotOurs,
+    /// It was issued for another registry.
+    #[error("the token is for another registry")]
+    Audience,
+    /// It is not good yet.
+    #[error("the token is not good yet; look at the clocks")]
+    Early,
+    /// It is not good any more.
+    #[error("the token is not good any more")]
+    Late,
+}
+
+/// Signs and verifies the tokens of one larder.
+pub struct Signer {
+    pair: Ed25519KeyPair,
+    issuer: Box<str>,
+}
+
+impl Signer {
+    /// Of the larder's own secret and its name. None: the secret makes no key, which no secret does.
+    pub fn new(secret: &[u8; 32], issuer: &str) -> Option<Self> {
+        let pair = Ed25519KeyPair::from_seed_unchecked(&derive(secret, b"tokens")).ok()?;
+        Some(Self { pair, issuer: issuer.into() })
+    }
+
+    /// Issues a token at a time, in seconds since 1970.
+    pub fn issue(
+        &self,
+        who: &Who,
+        by: Option<By>,
+        access: Vec<Access>,
+        now: i64,
+        name: String,
+    ) -> String {
+        let claims = Claims {
+            iss: self.issuer.to_string(),
+            aud: self.issuer.to_string(),
+            sub: if *who == Who::Anonymous { String::new() } else { who.to_string() },
+            // Clocks differ a little.
+            nbf: now - 30,
+            iat: now,
+            exp: now + LIFE,
+            jti: name,
+            by,
+            access,
+        };
+        self.sign(&claims)
+    }
+
+    fn sign(&self, claims: &Claims) -> String {
+        let payload = serde_json::to_vec(claims).unwrap_or_default();
+        let head = jwt::encode(br#"{"typ":"JWT","alg":"EdDSA"}"#);
+        let signed = format!("{head}.{}", jwt::encode(&payload));
+        let signature = jwt::encode(self.pair.sign(signed.as_bytes()).as_ref());
+        format!("{signed}.{signature}")
+    }
+
+    /// Whether a token is ours, whatever the time. What it says is good from [`Claims::check`] on.
+    ///
+    /// # Errors
+    /// When it is none of ours, or for another registry.
+    pub fn read(&self, token: &str) -> Result<Claims, TokenError> {
+        let parts = jwt::split(token).ok_or(TokenError::NotOurs)?;
+        // Only our own algorithm: what the token says of it chooses nothing.
+        if parts.header.alg != "EdDSA" {
+            return Err(TokenError::NotOurs);
+        }
+        let public = UnparsedPublicKey::new(&ED25519, self.pair.public_key().as_ref());
+        public
+            .verify(parts.signed.as_bytes(), &parts.signature)
+            .map_err(|_| TokenError::NotOurs)?;
+        let claims: Claims =
+            serde_json::from_slice(&parts.payload).map_err(|_| TokenError::NotOurs)?;
+        if *claims.aud != *self.issuer || *claims.iss != *self.issuer {
+            return Err(TokenError::Audience);
+        }
+        Ok(claims)
+    }
+}
+
+impl Claims {
+    /// Whether it is good at a time, in seconds since 1970. With `by_digest` it may be late.
+    pub fn check(&self, now: i64, by_digest: bool) -> Result<(), TokenError> {
+        let until = if by_digest { self.exp.saturating_add(LATE) } else { self.exp };
+        if now < self.nbf {
+            return Err(TokenError::Early);
+        }
+        if now >= until { Err(TokenError::Late) } else { Ok(()) }
+    }
+
+    /// Whether it names an action on a repository.
+    pub fn allows(&self, action: Action, repository: &RepositoryName) -> bool {
+        self.access.iter().any(|access| {
+            access.r#type == "repository"
+                && access.name == repository.as_str()
+                && access.actions.iter().any(|word| word == action.word())
+        })
+    }
+
+    /// Whether it names the list of repositories.
+    pub fn allows_catalog(&self) -> bool {
+        self.access.iter().any(|access| access.r#type == "registry" && access.name == "catalog")
+    }
+}
+
+impl Access {
+    /// Actions on a repository.
+    pub fn repository(name: &RepositoryName, actions: &[Action]) -> Self {
+        Self {
+            r#type: "repository".into(),
+            name: name.to_string(),
+            actions: actions.iter().map(|action| action.word().to_owned()).collect(),
+        }
+    }
+
+    /// The list of repositories.
+    pub fn catalog() -> Self {
+        Self { r#type: "registry".into(), name: "catalog".into(), actions: vec!["*".into()] }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const NOW: i64 = 1_790_000_000;
+
+    fn signer(seed: u8) -> Signer {
+        Signer::new(&[seed; 32], "larder.emberfall.example:5080").unwrap()
+    }
+
+    fn token(signer: &Signer) -> String {
+        let name = "vendor/kettle".parse().unwrap();
+        let access = vec![Access::repository(&name, &[Action::Pull])];
+        let by = Some(By::Key("0123abcd".into()));
+        signer.issue(&Who::cluster("turbine-hall", Some("scada")), by, access, NOW, "x".into())
+    }
+
+    #[test]
+    fn a_token_says_who_and_what_for_a_while() {
+        let claims = signer(1).read(&token(&signer(1))).unwrap();
+        assert_eq!(claims.sub, "turbine-hall/scada");
+        let (kettle, other) = ("vendor/kettle".parse().unwrap(), "vendor/kettl".parse().unwrap());
+        assert!(claims.allows(Action::Pull, &kettle));
+        assert!(!claims.allows(Action::Push, &kettle) && !claims.allows(Action::Pull, &other));
+        assert!(!claims.allows_catalog());
+        assert_eq!(claims.check(NOW, false), Ok(()));
+        assert_eq!(claims.check(NOW - 31, false), Err(TokenError::Early));
+        assert_eq!(claims.check(NOW + LIFE, false), Err(TokenError::Late));
+        assert_eq!(claims.check(NOW + LIFE, true), Ok(()));
+        assert_eq!(claims.check(NOW + LIFE + LATE, true), Err(TokenError::Late));
+    }
+
+    #[test]
+    fn what_others_made_is_not_believed() {
+        let good = token(&signer(1));
+        assert_eq!(signer(2).read(&good).err(), Some(TokenError::NotOurs));
+        let elsewhere = Signer::new(&[1; 32], "other.example").unwrap();
+        assert_eq!(elsewhere.read(&good).err(), Some(TokenError::Audience));
+        let (head, rest) = good.split_once('.').unwrap();
+        let (body, signature) = rest.split_once('.').unwrap();
+        let none = jwt::encode(br#"{"alg":"none"}"#);
+        let symmetric = jwt::encode(br#"{"alg":"HS256"}"#);
+        let critical = jwt::encode(br#"{"alg":"EdDSA","crit":["b64"]}"#);
+        let larger = jwt::encode(
+            &String::from_utf8(
+                base64::Engine::decode(&base64::engine::general_purpose::URL_SAFE_NO_PAD, body)
+                    .unwrap(),
+            )
+            .unwrap()
+            .replace("pull", "push")
+            .into_bytes(),
+        );
+        for forged in [
+            format!("{none}.{body}."),
+            format!("{none}.{body}.{signature}"),
+            format!("{symmetric}.{body}.{signature}"),
+            format!("{critical}.{body}.{signature}"),
+            format!("{head}.{larger}.{signature}"),
+            format!("{head}.{body}"),
+            format!("{head}.{body}."),
+            format!("{head}.{body}.{}", &signature[1..]),
+            good[..good.len() - 2].to_owned(),
+            "a".repeat(jwt::LIMIT + 1),
+            String::new(),
+            "..".into(),
+        ] {
+            assert_eq!(signer(1).read(&forged).err(), Some(TokenError::NotOurs), "{forged}");
+        }
+    }
+}

@@ -1,0 +1,515 @@
+//! Rules: the first that matches decides.
+
+use std::collections::HashMap;
+use std::fmt;
+
+use crate::access::Line;
+use crate::digest::Digest;
+use crate::name::Tag;
+use crate::pattern::{Pattern, PatternError, PatternSet};
+use crate::platform::Platform;
+use crate::reference::Image;
+
+/// What follows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Verdict {
+    /// It may.
+    Allow,
+    /// It may, and somebody is told.
+    Warn,
+    /// It may not.
+    Deny,
+}
+
+impl Verdict {
+    /// The configuration's word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Allow => "allow",
+            Self::Warn => "warn",
+            Self::Deny => "deny",
+        }
+    }
+}
+
+/// What a rule may ask of an image. One that has all of it, the rule lets pass to those after it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Asks {
+    /// That it is named by its digest.
+    pub digest: bool,
+    /// That its tag is none that moves by its name (`latest`, `stable`, …).
+    pub fixed_tag: bool,
+    /// That it is for one of these platforms. Empty: not asked.
+    pub platforms: Vec<Platform>,
+    /// That it was built so many milliseconds ago. None: not asked.
+    pub age: Option<i64>,
+    /// That a signature refers to it.
+    pub signature: bool,
+}
+
+impl Asks {
+    fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+/// One `[[rule]]`.
+#[derive(Debug, Clone)]
+pub struct Rule {
+    /// What it is called.
+    pub name: String,
+    /// For which clusters. Empty: for all, and for whoever is no cluster.
+    pub clusters: Vec<Box<str>>,
+    /// For which of their namespaces. Empty: for all.
+    pub namespaces: Vec<Box<str>>,
+    /// For which classes. Empty: whatever the class.
+    pub classes: Vec<Box<str>>,
+    /// For which images, as `host/repository`. Empty: for all that the classes name.
+    pub images: Vec<Pattern>,
+    /// What it asks. Nothing: it decides on whatever it matches.
+    pub asks: Asks,
+    /// What follows.
+    pub verdict: Verdict,
+    /// Because of what, for whoever is refused.
+    pub because: String,
+    /// Where it stands.
+    pub line: Line,
+}
+
+/// Something that has to be looked up.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Fact<T> {
+    /// Nobody has looked yet.
+    #[default]
+    NotLooked,
+    /// Somebody has, and it cannot be told.
+    Unknown,
+    /// It is so.
+    Is(T),
+}
+
+/// What is known of the image's content.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Facts {
+    /// The platforms that it is for.
+    pub platforms: Fact<Vec<Platform>>,
+    /// When it was built, in milliseconds since 1970.
+    pub built: Fact<i64>,
+    /// Whether a signature refers to it.
+    pub signed: Fact<bool>,
+}
+
+/// What is asked of the rules.
+#[derive(Debug, Clone, Copy)]
+pub struct Asked<'a> {
+    /// The cluster. None: it is no cluster that asks.
+    pub cluster: Option<&'a str>,
+    /// The namespace. None: none is known.
+    pub namespace: Option<&'a str>,
+    /// The image where it comes from; for one of our own, its name here.
+    pub image: &'a Image,
+    /// Its class. None: no class names it.
+    pub class: Option<&'a str>,
+    /// Whether it is one of our own: brought in from nowhere.
+    pub own: bool,
+    /// The tag that names it. None: it is named by digest alone.
+    pub tag: Option<&'a Tag>,
+    /// The digest that names it. None: it is named by tag.
+    pub digest: Option<&'a Digest>,
+    /// Whether it is only a part that is asked for, such as a layer: what is asked of whole images is
+    /// then not asked.
+    pub part: bool,
+    /// Now, in milliseconds since 1970.
+    pub now: i64,
+}
+
+/// What an image lacks of what a rule asks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Lack {
+    /// It is not named by digest.
+    Digest,
+    /// Its tag moves.
+    FixedTag(String),
+    /// It is for other platforms.
+    Platform(Vec<Platform>),
+    /// It is younger than so many milliseconds.
+    Age(i64),
+    /// No signature refers to it.
+    Signature,
+    /// It cannot be told; of what, in a word.
+    Unknown(&'static str),
+}
+
+impl fmt::Display for Lack {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Digest => f.write_str("it is not named by digest"),
+            Self::FixedTag(tag) => write!(f, "the tag {tag} moves"),
+            Self::Platform(wanted) => {
+                let wanted: Vec<String> = wanted.iter().map(Platform::to_string).collect();
+                write!(f, "it is not for {}", wanted.join(" or "))
+            }
+            Self::Age(wanted) => write!(f, "it was built less than {} ago", span(*wanted)),
+            Self::Signature => f.write_str("no signature refers to it"),
+            Self::Unknown(what) => write!(f, "its {what} cannot be told"),
+        }
+    }
+}
+
+fn span(milliseconds: i64) -> String {
+    let seconds = milliseconds / 1000;
+    match seconds {
+        _ if seconds % 86_400 == 0 => format!("{} d", seconds / 86_400),
+        _ if seconds % 3600 == 0 => format!("{} h", seconds / 3600),
+        _ => format!("{} min", seconds / 60),
+    }
+}
+
+/// What was decided.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Decided<'r> {
+    /// A verdict.
+    Verdict {
+        /// Which.
+        verdict: Verdict,
+        /// The position of the rule that decided. None: none matched, so it may.
+        rule: Option<usize>,
+        /// What the image lacks. None: the rule decides on whatever it matches.
+        lack: Option<Lack>,
+    },
+    /// A rule asks for something that was not looked up yet.
+    Needs(&'r Asks),
+}
+
+impl Decided<'_> {
+    const NOTHING: Self = Self::Verdict { verdict: Verdict::Allow, rule: None, lack: None };
+}
+
+/// All rules, ready to decide.
+#[derive(Debug, Clone, Default)]
+pub struct Rules {
+    all: Vec<Rule>,
+    /// The rules that may concern each cluster that a rule names, in order.
+    by_cluster: HashMap<Box<str>, Vec<usize>>,
+    /// Those for everybody.
+    for_all: Vec<usize>,
+    /// The patterns of all rules, and the rule of each.
+    images: PatternSet,
+    of_image: Vec<usize>,
+}
+
+impl Rules {
+    /// Compiles rules, in their order.
+    pub fn new(rules: Vec<Rule>) -> Result<Self, PatternError> {
+        let mut by_cluster: HashMap<Box<str>, Vec<usize>> = HashMap::new();
+        for name in rules.iter().flat_map(|rule| &rule.clusters) {
+            by_cluster.entry(name.clone()).or_default();
+        }
+        let mut for_all = Vec::new();
+        for (at, rule) in rules.iter().enumerate() {
+            if rule.clusters.is_empty() {
+                for_all.push(at);
+            }
+            for (name, list) in &mut by_cluster {
+                if rule.clusters.is_empty() || rule.clusters.contains(name) {
+                    list.push(at);
+                }
+            }
+        }
+        let patterns = || {
+            let each = rules.iter().enumerate();
+            each.flat_map(|(at, rule)| rule.images.iter().map(move |pattern| (at, pattern)))
+        };
+        let images = PatternSet::new(patterns().map(|(_, pattern)| pattern))?;
+        let of_image = patterns().map(|(at, _)| at).collect();
+        Ok(Self { all: rules, by_cluster, for_all, images, of_image })
+    }
+
+    /// The rules, in their order.
+    pub fn all(&self) -> &[Rule] {
+        &self.all
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.all.is_empty()
+    }
+
+    /// Decides.
+    pub fn decide(&self, asked: &Asked<'_>, facts: &Facts) -> Decided<'_> {
+        let list =
+            asked.cluster.and_then(|name| self.by_cluster.get(name)).unwrap_or(&self.for_all);
+        if list.is_empty() {
+            return Decided::NOTHING;
+        }
+        let named = match self.of_image.is_empty() {
+            true => Vec::new(),
+            false => {
+                let all = self.images.matches(&asked.image.to_string());
+                let mut rules: Vec<usize> = all.into_iter().map(|at| self.of_image[at]).collect();
+                rules.dedup();
+                rules
+            }
+        };
+        for &at in list {
+            let rule = &self.all[at];
+            if !rule.concerns(asked, || named.binary_search(&at).is_ok()) {
+                continue;
+            }
+            if rule.asks.is_empty() {
+                return Decided::Verdict { verdict: rule.verdict, rule: Some(at), lack: None };
+            }
+            if asked.part {
+                continue;
+            }
+            match lacks(&rule.asks, asked, facts) {
+                Missing::Nothing => {}
+                Missing::Look => return Decided::Needs(&rule.asks),
+                Missing::Lacks(lack) => {
+                    let (verdict, lack) = (rule.verdict, Some(lack));
+                    return Decided::Verdict { verdict, rule: Some(at), lack };
+                }
+            }
+        }
+        Decided::NOTHING
+    }
+}
+
+impl Rule {
+    fn concerns(&self, asked: &Asked<'_>, named: impl FnOnce() -> bool) -> bool {
+        let holds = |list: &[Box<str>], name: Option<&str>| {
+            list.is_empty() || name.is_some_and(|name| list.iter().any(|one| **one == *name))
+        };
+        // Our own images are meant only by a rule that names them.
+        if asked.own && self.images.is_empty() && self.classes.is_empty() {
+            return false;
+        }
+        holds(&self.classes, asked.class)
+            && holds(&self.namespaces, asked.namespace)
+            && (self.images.is_empty() || named())
+    }
+
+    /// Why, in one sentence for whoever is refused.
+    pub fn reason(&self, lack: Option<&Lack>) -> String {
+        let lack = lack.map(|lack| format!("; {lack}")).unwrap_or_default();
+        let because = match self.because.as_str() {
+            "" => String::new(),
+            because => format!(": {because}"),
+        };
+        format!("rule `{}`{because}{lack}", self.name)
+    }
+}
+
+enum Missing {
+    Nothing,
+    Look,
+    Lacks(Lack),
+}
+
+fn lacks(asks: &Asks, asked: &Asked<'_>, facts: &Facts) -> Missing {
+    if asks.digest && asked.digest.is_none() {
+        return Missing::Lacks(Lack::Digest);
+    }
+    if asks.fixed_tag && asked.digest.is_none() && asked.tag.is_none_or(Tag::moves_by_name) {
+        let tag = asked.tag.map_or("latest", Tag::as_str);
+        return Missing::Lacks(Lack::FixedTag(tag.to_owned()));
+    }
+    if !asks.platforms.is_empty() {
+        match &facts.platforms {
+            Fact::NotLooked => return Missing::Look,
+            Fact::Unknown => return Missing::Lacks(Lack::Unknown("platform")),
+            Fact::Is(found) => {
+                let fits = |one: &Platform| asks.platforms.iter().any(|on| one.suits(on).is_some());
+                if !found.iter().any(fits) {
+                    return Missing::Lacks(Lack::Platform(asks.platforms.clone()));
+                }
+            }
+        }
+    }
+    if let Some(age) = asks.age {
+        match facts.built {
+            Fact::NotLooked => return Missing::Look,
+            Fact::Unknown => return Missing::Lacks(Lack::Unknown("age")),
+            Fact::Is(built) if asked.now.saturating_sub(built) < age => {
+                return Missing::Lacks(Lack::Age(age));
+            }
+            Fact::Is(_) => {}
+        }
+    }
+    if asks.signature {
+        match facts.signed {
+            Fact::NotLooked => return Missing::Look,
+            Fact::Unknown => return Missing::Lacks(Lack::Unknown("signature")),
+            Fact::Is(false) => return Missing::Lacks(Lack::Signature),
+            Fact::Is(true) => {}
+        }
+    }
+    Missing::Nothing
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn rule(name: &str, clusters: &[&str], classes: &[&str], verdict: Verdict) -> Rule {
+        let boxed = |texts: &[&str]| texts.iter().map(|text| Box::from(*text)).collect();
+        Rule {
+            name: name.into(),
+            clusters: boxed(clusters),
+            namespaces: Vec::new(),
+            classes: boxed(classes),
+            images: Vec::new(),
+            asks: Asks::default(),
+            verdict,
+            because: "runs the turbines".into(),
+            line: Line::default(),
+        }
+    }
+
+    fn asked<'a>(image: &'a Image, cluster: Option<&'a str>, class: Option<&'a str>) -> Asked<'a> {
+        Asked {
+            cluster,
+            namespace: None,
+            image,
+            class,
+            own: false,
+            tag: None,
+            digest: None,
+            part: false,
+            now: 1_000_000,
+        }
+    }
+
+    fn verdict(
+        rules: &Rules,
+        asked: &Asked<'_>,
+        facts: &Facts,
+    ) -> (Verdict, Option<usize>, Option<Lack>) {
+        match rules.decide(asked, facts) {
+            Decided::Verdict { verdict, rule, lack } => (verdict, rule, lack),
+            Decided::Needs(asks) => panic!("{asks:?}"),
+        }
+    }
+
+    #[test]
+    fn the_first_rule_that_matches_decides() {
+        let image: Image = "bazaar.example/community/pipewatch".parse().unwrap();
+        let mut named = rule("named", &["field-lab"], &[], Verdict::Warn);
+        named.images = vec!["bazaar.example/community/*".parse().unwrap()];
+        let mut narrow = rule("narrow", &[], &[], Verdict::Deny);
+        narrow.namespaces = vec!["scada".into()];
+        let rules = Rules::new(vec![
+            rule("unvetted", &["turbine-hall"], &["community"], Verdict::Deny),
+            named,
+            narrow,
+            rule("own", &[], &["own"], Verdict::Deny),
+            rule("rest", &["control-room"], &[], Verdict::Deny),
+        ])
+        .unwrap();
+        let none = Facts::default();
+        let decide = |cluster, class| {
+            let (verdict, rule, _) = verdict(&rules, &asked(&image, cluster, class), &none);
+            (verdict, rule)
+        };
+        assert_eq!(decide(Some("turbine-hall"), Some("community")), (Verdict::Deny, Some(0)));
+        assert_eq!(decide(Some("turbine-hall"), Some("vetted")), (Verdict::Allow, None));
+        assert_eq!(decide(Some("turbine-hall"), None), (Verdict::Allow, None));
+        assert_eq!(decide(Some("field-lab"), None), (Verdict::Warn, Some(1)));
+        assert_eq!(decide(Some("nobody-names-it"), None), (Verdict::Allow, None));
+        assert_eq!(decide(None, None), (Verdict::Allow, None));
+        assert_eq!(decide(Some("control-room"), None), (Verdict::Deny, Some(4)));
+        let own = Asked { own: true, ..asked(&image, Some("control-room"), None) };
+        assert_eq!(verdict(&rules, &own, &none).0, Verdict::Allow, "no rule names it");
+        let own = Asked { class: Some("own"), ..own };
+        assert_eq!(verdict(&rules, &own, &none).1, Some(3));
+        let scada = Asked { namespace: Some("scada"), ..asked(&image, None, None) };
+        assert_eq!(verdict(&rules, &scada, &none).1, Some(2));
+        let said = rules.all()[0].reason(None);
+        assert_eq!(said, "rule `unvetted`: runs the turbines");
+    }
+
+    #[test]
+    fn what_a_rule_asks_for_is_looked_up_and_its_lack_is_told() {
+        let image: Image = "bazaar.example/library/kettle".parse().unwrap();
+        let (latest, fixed): (Tag, Tag) = ("latest".parse().unwrap(), "2.1".parse().unwrap());
+        let digest = Digest::of(b"x");
+        let decide = |asks: Asks, change: fn(&mut Facts), tag: Option<&Tag>, digest| {
+            let mut one = rule("asks", &[], &[], Verdict::Deny);
+            one.asks = asks;
+            let rules = Rules::new(vec![one]).unwrap();
+            let mut facts = Facts::default();
+            change(&mut facts);
+            let asked = Asked { tag, digest, ..asked(&image, None, None) };
+            assert!(
+                matches!(
+                    rules.decide(&Asked { part: true, ..asked }, &facts),
+                    Decided::Verdict { rule: None, .. }
+                ),
+                "a layer is asked nothing"
+            );
+            match rules.decide(&asked, &facts) {
+                Decided::Needs(_) => Err("look"),
+                Decided::Verdict { lack, .. } => Ok(lack),
+            }
+        };
+        let nothing = |_: &mut Facts| {};
+        let wants = Asks { digest: true, ..Asks::default() };
+        assert_eq!(decide(wants.clone(), nothing, Some(&fixed), None), Ok(Some(Lack::Digest)));
+        assert_eq!(decide(wants, nothing, None, Some(&digest)), Ok(None));
+        let wants = Asks { fixed_tag: true, ..Asks::default() };
+        let moves = Lack::FixedTag("latest".into());
+        assert_eq!(decide(wants.clone(), nothing, Some(&latest), None), Ok(Some(moves.clone())));
+        assert_eq!(decide(wants.clone(), nothing, None, None), Ok(Some(moves)));
+        assert_eq!(decide(wants.clone(), nothing, Some(&fixed), None), Ok(None));
+        assert_eq!(decide(wants, nothing, Some(&latest), Some(&digest)), Ok(None));
+        let arm = "linux/arm64".parse().unwrap();
+        let wants = Asks { platforms: vec![arm], ..Asks::default() };
+        assert_eq!(decide(wants.clone(), nothing, None, None), Err("look"));
+        let lack = decide(
+            wants.clone(),
+            |facts| {
+                facts.platforms = Fact::Is(vec!["linux/amd64".parse().unwrap()]);
+            },
+            None,
+            None,
+        );
+        assert_eq!(lack.unwrap().unwrap().to_string(), "it is not for linux/arm64");
+        let lack = decide(
+            wants.clone(),
+            |facts| {
+                facts.platforms = Fact::Is(vec![
+                    "linux/amd64".parse().unwrap(),
+                    "linux/arm64/v8".parse().unwrap(),
+                ]);
+            },
+            None,
+            None,
+        );
+        assert_eq!(lack, Ok(None));
+        let unknown = decide(wants, |facts| facts.platforms = Fact::Unknown, None, None);
+        assert_eq!(unknown, Ok(Some(Lack::Unknown("platform"))));
+        let wants = Asks { age: Some(500_000), ..Asks::default() };
+        assert_eq!(decide(wants.clone(), nothing, None, None), Err("look"));
+        let young = decide(wants.clone(), |facts| facts.built = Fact::Is(600_000), None, None);
+        assert_eq!(young, Ok(Some(Lack::Age(500_000))));
+        assert_eq!(
+            decide(wants.clone(), |facts| facts.built = Fact::Is(500_000), None, None),
+            Ok(None)
+        );
+        assert_eq!(
+            decide(wants, |facts| facts.built = Fact::Unknown, None, None),
+            Ok(Some(Lack::Unknown("age")))
+        );
+        let wants = Asks { signature: true, ..Asks::default() };
+        assert_eq!(decide(wants.clone(), nothing, None, None), Err("look"));
+        assert_eq!(
+            decide(wants.clone(), |facts| facts.signed = Fact::Is(true), None, None),
+            Ok(None)
+        );
+        assert_eq!(
+            decide(wants, |facts| facts.signed = Fact::Is(false), None, None),
+            Ok(Some(Lack::Signature))
+        );
+        assert_eq!(Lack::Age(7 * 86_400_000).to_string(), "it was built less than 7 d ago");
+    }
+}

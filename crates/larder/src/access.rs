@@ -1,0 +1,121 @@
+//! What the configuration says of who may do what, as the server wants it.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use futures_util::FutureExt as _;
+use larder_client::{Web, WebOptions};
+use larder_core::access::identity::{Expected, KEY_SET_LIMIT};
+use larder_server::{AccessPlan, Cluster, ClusterIdentity, KeySource};
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject as _;
+
+use crate::config::{Config, Identity, Strangers};
+use crate::failure::Failure;
+use crate::files::read_bounded;
+
+/// The larder's own secret; it is made where it is missing.
+pub fn secret(config: &Config) -> Result<[u8; 32], Failure> {
+    let what = "cannot read the larder's own secret";
+    larder_store::local_secret(&config.data()).map_err(|error| Failure::store(what, &error))
+}
+
+/// Who may do what.
+pub fn plan(config: &Config) -> Result<AccessPlan, Failure> {
+    Ok(AccessPlan {
+        open: config.is_open(),
+        grants: config.grants.clone(),
+        classes: config.classes.clone(),
+        rules: config.rules.clone(),
+        origins: config.routes().origins(),
+        clusters: clusters(config)?,
+        refuse_strangers: config.larder.strangers == Strangers::Refuse,
+        host: config.larder.url.host.clone(),
+        url: config.larder.url.endpoint.to_string(),
+    })
+}
+
+/// The clusters whose nodes may say that they come from there, each with how that is believed.
+fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
+    let mut clusters = Vec::new();
+    for cluster in &config.clusters {
+        let name = cluster.name.get_ref().clone();
+        let certificate = match &cluster.certificate {
+            None => None,
+            Some(path) => {
+                let path = config.folder().join(path);
+                let read = CertificateDer::from_pem_file(&path).map_err(|error| {
+                    let what = format!("cannot read the certificate of the cluster {name}");
+                    let cause = format!("{}: {error}", path.display());
+                    Failure::usage(what, cause, "name the PEM file that its nodes show")
+                })?;
+                Some(Arc::from(read.as_ref()))
+            }
+        };
+        let identity = match &cluster.identity {
+            None => None,
+            Some(identity) => Some(known_by(config, &name, identity)?),
+        };
+        let nodes = cluster.nodes.clone();
+        clusters.push(Cluster { name, certificate, nodes, identity });
+    }
+    Ok(clusters)
+}
+
+fn known_by(
+    config: &Config,
+    cluster: &str,
+    identity: &Identity,
+) -> Result<ClusterIdentity, Failure> {
+    let audience = audience(config, identity);
+    let expected = Expected { issuer: identity.issuer.clone(), audience };
+    Ok(ClusterIdentity { expected, keys: key_source(config, cluster, identity)? })
+}
+
+/// For whom a cluster's tokens must be meant.
+pub fn audience(config: &Config, identity: &Identity) -> String {
+    identity.audience.clone().unwrap_or_else(|| config.larder.url.host.to_string())
+}
+
+/// Where a cluster's key set comes from: a file that is read anew, or an address.
+fn key_source(config: &Config, cluster: &str, identity: &Identity) -> Result<KeySource, Failure> {
+    let what = || format!("cannot use the identity of the cluster {cluster}");
+    let wrong = |cause: String| {
+        Failure::usage(
+            what(),
+            cause,
+            "`keys` is the cluster's key set (JWKS): a file, or an address",
+        )
+    };
+    if !identity.keys.contains("://") {
+        let path = config.folder().join(&identity.keys);
+        // A file that is missing now may come; one that nobody can read is told when it is needed.
+        return Ok(Arc::new(move || std::future::ready(read_keys(&path)).boxed()));
+    }
+    let ca = match &identity.ca {
+        None => Vec::new(),
+        Some(path) => {
+            let path = config.folder().join(path);
+            let read = std::fs::read(&path);
+            read.map_err(|error| wrong(format!("{}: {error}", path.display())))?
+        }
+    };
+    let options = WebOptions { ca, ..WebOptions::default() };
+    let web = Arc::new(Web::new(&identity.keys, options).map_err(wrong)?);
+    Ok(Arc::new(move || {
+        let web = Arc::clone(&web);
+        async move {
+            let answer = web.send("GET", "", None).await?;
+            match answer.status {
+                200 if answer.body.len() <= KEY_SET_LIMIT => Ok(answer.body),
+                200 => Err("the key set is too large".to_owned()),
+                status => Err(format!("it was answered {status}")),
+            }
+        }
+        .boxed()
+    }))
+}
+
+fn read_keys(path: &Path) -> Result<Vec<u8>, String> {
+    read_bounded(path, KEY_SET_LIMIT).map_err(|error| format!("{}: {error}", path.display()))
+}

@@ -1,0 +1,126 @@
+//! `larder key rotate`: a second key beside the first, and later the end of the first.
+
+use larder_core::access::Who;
+use larder_core::allowance::Span;
+use larder_store::{KeyRecord, Store, now};
+use serde::Serialize;
+
+use super::issue::{How, hand_out};
+use super::{Whose, failed, good_keys, last_use, make, note};
+use crate::config::Config;
+use crate::context::Context;
+use crate::failure::{Exit, Failure, Outcome};
+
+/// Issue a second key beside the first; with `--finish`, end the first
+///
+/// Both are good until the first is ended: hand the second over, see with `--finish` whether the first is
+/// still in use, and end it once it is not. Nothing ends by itself before its time.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    #[command(flatten)]
+    whose: Whose,
+    #[command(flatten)]
+    how: How,
+    /// End the first key; refused while it is still in use
+    #[arg(long)]
+    finish: bool,
+    /// End it although it is still in use
+    #[arg(long, requires = "finish")]
+    force: bool,
+    /// How long it must not have been used
+    #[arg(long, value_name = "TIME", default_value = "24h", requires = "finish")]
+    idle: Span,
+}
+
+#[derive(Serialize)]
+struct Finished<'f> {
+    user: String,
+    ended: Vec<&'f str>,
+    stays: &'f str,
+}
+
+pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
+    let what = "cannot rotate the key";
+    let who = args.whose.who(what, config)?;
+    let keys = good_keys(store, &who).await?;
+    if args.finish {
+        return finish(args, &who, &keys, store, context).await;
+    }
+    match keys.as_slice() {
+        [] => Err(Failure::usage(
+            what,
+            format!("{} has no key that is good", who.described()),
+            "`larder key issue` issues the first one",
+        )
+        .ending(Exit::No)),
+        [first] => {
+            context.output.note(format!("the first key, {}, was last used: {}", first.id, last_use(first)));
+            let first = Some(first.id.clone());
+            let (key, record) = make(config, store, &who, args.how.expires.end(), first).await?;
+            hand_out(&who, &key, &record, &args.how, context)
+        }
+        [first, .., second] => Err(Failure::usage(
+            what,
+            format!(
+                "two keys are good already: {} (last used: {}) and {} (last used: {})",
+                first.id,
+                last_use(first),
+                second.id,
+                last_use(second)
+            ),
+            "end the first with `larder key rotate --finish`, or one of them with `larder key revoke`",
+        )
+        .ending(Exit::No)),
+    }
+}
+
+async fn finish(
+    args: &Args,
+    who: &Who,
+    keys: &[KeyRecord],
+    store: &Store,
+    context: &Context,
+) -> Outcome {
+    let what = "cannot end the first key";
+    let [firsts @ .., second] = keys else { return Err(none(what, who)) };
+    if firsts.is_empty() {
+        return Err(none(what, who));
+    }
+    let idle = i64::try_from(args.idle.0.as_millis()).unwrap_or(i64::MAX);
+    let busy = firsts.iter().find(|key| key.used.is_some_and(|at| now().saturating_sub(at) < idle));
+    let refuse = |cause: String| {
+        let remedy = "find what still uses it with `larder log --about KEY` and `larder handoff check`; `--force` ends it all the same";
+        Failure::usage(what, cause, remedy).ending(Exit::No)
+    };
+    if !args.force {
+        if let Some(busy) = busy {
+            return Err(refuse(format!(
+                "{} is still in use, last {}; it must not have been used for {}",
+                busy.id,
+                last_use(busy),
+                args.idle
+            )));
+        }
+        if second.used.is_none() {
+            return Err(refuse(format!("nobody has used the second key, {}, yet", second.id)));
+        }
+    }
+    let mut ended = Vec::new();
+    for key in firsts {
+        store.keyring.revoke_key(&key.id, now()).await.map_err(failed(what))?;
+        note(store, &key.id, &format!("of {who} ended: {} has taken its place", second.id)).await?;
+        ended.push(key.id.as_str());
+    }
+    if context.output.json {
+        let user = who.to_string();
+        context.output.document(&Finished { user, ended, stays: second.id.as_str() });
+    } else {
+        context.output.result(format!("ended {}; {} stays", ended.join(", "), second.id));
+    }
+    Ok(Exit::Done)
+}
+
+fn none(what: &str, who: &Who) -> Failure {
+    let cause = format!("{} has no two keys that are good", who.described());
+    Failure::usage(what, cause, "`larder key rotate` issues the second one").ending(Exit::No)
+}

@@ -1,0 +1,168 @@
+//! `larder log`: who pulled, pushed, was refused.
+
+use std::time::Duration;
+
+use larder_core::allowance::Span;
+use larder_store::{Entry, Filter, Kind, now};
+use serde::Serialize;
+
+use crate::context::{Context, store_if_any};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, DIM, GOOD, Table, WARN, paint, time};
+
+/// Show who signed in, pulled, pushed, removed and was refused, and by which line
+///
+/// Pulls of one image by one account are one line a day, with a count; sign-ins and refusals that repeat
+/// within a minute are one line. Exit status 1 says that nothing was found.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Kinds: sign-in, failed, refused, warned, pull, push, delete, key, config.")]
+pub struct Args {
+    /// The refusal of this reference number, as its message carries it
+    #[arg(value_name = "NUMBER")]
+    number: Option<String>,
+    /// Only what happened so long ago or later: 2h, 30d
+    #[arg(long, value_name = "TIME")]
+    since: Option<Span>,
+    /// Only these kinds (again for more)
+    #[arg(long, value_name = "KIND", value_parser = read_kind)]
+    kind: Vec<Kind>,
+    /// Only this user; a cluster's name stands for its namespaces too
+    #[arg(long, value_name = "USER")]
+    who: Option<String>,
+    /// Only what is about this: a part of a reference, or a key
+    #[arg(long, value_name = "TEXT")]
+    about: Option<String>,
+    /// At most so many lines, the latest
+    #[arg(long, value_name = "COUNT", default_value_t = 200)]
+    limit: usize,
+    /// Go on with what happens from now on
+    #[arg(long, short)]
+    follow: bool,
+}
+
+fn read_kind(text: &str) -> Result<Kind, String> {
+    Kind::of(text).ok_or_else(|| {
+        let all: Vec<&str> = Kind::ALL.into_iter().map(Kind::word).collect();
+        format!("the kinds are: {}", all.join(", "))
+    })
+}
+
+/// A line as it is told to programs.
+#[derive(Serialize)]
+#[allow(clippy::struct_field_names)] // they are the document's keys
+struct Line<'l> {
+    number: &'l str,
+    first: String,
+    last: String,
+    count: u64,
+    kind: &'l str,
+    who: Option<&'l str>,
+    by: Option<&'l str>,
+    address: Option<&'l str>,
+    reference: Option<&'l str>,
+    line: Option<&'l str>,
+    text: &'l str,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config()?;
+    let Some(store) = store_if_any(&config)? else {
+        let cause = format!("there is no store in {}", config.data().display());
+        return Err(Failure::usage(
+            "cannot show the log",
+            cause,
+            "start the larder with `larder serve`",
+        ));
+    };
+    let span = |span: Span| i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
+    let mut filter = Filter {
+        since: args.since.map(|since| now().saturating_sub(span(since))),
+        kinds: args.kind.clone(),
+        who: args.who.clone(),
+        about: args.about.clone(),
+        number: args.number.as_ref().map(|text| text.trim_matches(['[', ']']).to_owned()),
+        limit: Some(args.limit),
+    };
+    let failed = |error| Failure::store("cannot read the record", &error);
+    let mut entries = store.record.entries(filter.clone()).await.map_err(failed)?;
+    let found = !entries.is_empty();
+    show(&entries, args.follow, context);
+    if !args.follow {
+        if !found && !context.output.json {
+            context.output.note("nothing of the kind is in the record");
+        }
+        return Ok(if found { Exit::Done } else { Exit::No });
+    }
+    loop {
+        let last = entries.last().map(|entry| entry.last).or(filter.since).unwrap_or_else(now);
+        filter.since = Some(last.saturating_add(1));
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        let next = store.record.entries(filter.clone()).await.map_err(failed)?;
+        if !next.is_empty() {
+            show(&next, true, context);
+            entries = next;
+        }
+    }
+}
+
+fn show(entries: &[Entry], follow: bool, context: &Context) {
+    if context.output.json {
+        // A line each: what is followed has no end, and what is large need not be held.
+        for entry in entries {
+            let line = Line {
+                number: &entry.number,
+                first: time(entry.first),
+                last: time(entry.last),
+                count: entry.count,
+                kind: entry.kind.word(),
+                who: Some(entry.who.as_str()).filter(|who| !who.is_empty()),
+                by: entry.by.as_deref(),
+                address: entry.address.as_deref(),
+                reference: entry.reference.as_deref(),
+                line: entry.line.as_deref(),
+                text: &entry.text,
+            };
+            if let Ok(text) = serde_json::to_string(&line) {
+                context.output.raw(&format!("{text}\n"));
+            }
+        }
+        return;
+    }
+    if entries.is_empty() {
+        return;
+    }
+    let mut table = Table::new(context.output.width(), &["LAST", "WHAT", "WHO", "ABOUT", "NUMBER"]);
+    for entry in entries {
+        let word = entry.kind.word();
+        let word = match entry.kind {
+            Kind::Refused | Kind::Failed => paint(BAD, word),
+            Kind::Warned => paint(WARN, word),
+            Kind::Pull | Kind::Push | Kind::SignIn => paint(GOOD, word),
+            Kind::Delete | Kind::Key | Kind::Config => word.to_owned(),
+        };
+        let times = if entry.count > 1 { format!(" ×{}", entry.count) } else { String::new() };
+        let who = if entry.who.is_empty() { "-" } else { &entry.who };
+        let mut about: Vec<String> = entry.reference.iter().cloned().collect();
+        if !entry.text.is_empty() && entry.kind != Kind::Pull {
+            about.push(paint(DIM, &entry.text));
+        }
+        about.extend(entry.line.iter().map(|line| paint(DIM, format!("decided by {line}"))));
+        let mut from: Vec<String> = vec![who.to_owned()];
+        let by = [entry.by.clone(), entry.address.as_ref().map(|from| format!("from {from}"))];
+        let by: Vec<String> = by.into_iter().flatten().collect();
+        if !by.is_empty() {
+            from.push(paint(DIM, by.join(", ")));
+        }
+        let number = paint(DIM, &entry.number);
+        table.row([
+            time(entry.last),
+            format!("{word}{times}"),
+            from.join("\n"),
+            about.join("\n"),
+            number,
+        ]);
+    }
+    let text = table.text();
+    let text = if follow { text.split_once('\n').map_or("", |(_, rows)| rows) } else { &text };
+    context.output.result(text);
+}

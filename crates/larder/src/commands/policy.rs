@@ -1,0 +1,46 @@
+//! `larder policy`: who may pull what, and what a changed configuration would do.
+
+mod check;
+mod diff;
+mod explain;
+mod rehearse;
+
+use larder_core::access::Who;
+
+use crate::config::Config;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+
+/// What can be asked of the policy.
+#[derive(Debug, clap::Subcommand)]
+pub enum Command {
+    Check(check::Args),
+    Explain(explain::Args),
+    Diff(diff::Args),
+    Rehearse(rehearse::Args),
+}
+
+pub async fn run(command: Command, context: &Context) -> Outcome {
+    match command {
+        Command::Check(args) => check::run(&args, context).await,
+        Command::Explain(args) => explain::run(&args, context).await,
+        Command::Diff(args) => diff::run(&args, context).await,
+        Command::Rehearse(args) => rehearse::run(&args, context).await,
+    }
+}
+
+/// A cluster, or one of its namespaces; it must be declared.
+fn cluster(
+    what: &str,
+    config: &Config,
+    name: &str,
+    namespace: Option<&str>,
+) -> Result<Who, Failure> {
+    let who = Who::cluster(name, namespace);
+    if config.grants.knows(&who) {
+        return Ok(who);
+    }
+    let known: Vec<String> = config.grants.everybody().iter().map(Who::to_string).collect();
+    let cause = format!("{} is not declared; declared are: {}", who.described(), known.join(", "));
+    Err(Failure::usage(what, cause, "declare it with [[cluster]] in larder.toml"))
+}

@@ -1,0 +1,227 @@
+//! `larder policy check`: would these images be let through?
+
+use std::path::{Path, PathBuf};
+
+use larder_core::access::Who;
+use larder_core::buildfile;
+use larder_core::policy::Verdict;
+use serde::Serialize;
+
+use super::super::files::{self, Broken};
+use super::cluster;
+use crate::config::Config;
+use crate::context::{Context, read_lock, read_reference, reference_on_shelf, shown, store_if_any};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::files::read_bounded;
+use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
+use crate::policy::Judge;
+
+/// Say which images of deployments and Dockerfiles would be refused, before anything is built or applied
+///
+/// Without `--cluster` it is asked for every cluster that is declared. Exit status 1 says that something
+/// would be refused.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// Files, folders and references
+    #[arg(required = true, value_name = "PATH|REF")]
+    what: Vec<String>,
+    /// For this cluster only
+    #[arg(long, value_name = "NAME")]
+    cluster: Option<String>,
+    /// For this namespace, where a file names none
+    #[arg(long, value_name = "NAME", requires = "cluster")]
+    namespace: Option<String>,
+}
+
+/// One image in one place.
+struct Found {
+    written: String,
+    place: Option<String>,
+    namespace: Option<String>,
+    /// Only a build can tell what it is.
+    open: bool,
+}
+
+#[derive(Serialize)]
+struct Row {
+    image: String,
+    place: Option<String>,
+    cluster: String,
+    namespace: Option<String>,
+    /// `allow`, `warn`, `deny`, or `unknown` where it cannot be told.
+    verdict: &'static str,
+    class: Option<String>,
+    reason: Option<String>,
+    line: Option<String>,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let config = context.config()?;
+    let (found, broken) = collect(args, &config)?;
+    let clusters: Vec<String> = match &args.cluster {
+        Some(name) => {
+            cluster("cannot check the policy", &config, name, args.namespace.as_deref())?;
+            vec![name.clone()]
+        }
+        None => config.clusters.iter().map(|one| one.name.get_ref().clone()).collect(),
+    };
+    if clusters.is_empty() {
+        let cause = "larder.toml declares no cluster";
+        return Err(Failure::usage(
+            "cannot check the policy",
+            cause,
+            "declare one with [[cluster]]",
+        ));
+    }
+    let judge = Judge::new(&config, store_if_any(&config)?);
+    let lock = read_lock(&config)?;
+    let mut rows = Vec::new();
+    for one in &found {
+        for name in &clusters {
+            let namespace = one.namespace.clone().or_else(|| args.namespace.clone());
+            let mut row = Row {
+                image: one.written.clone(),
+                place: one.place.clone(),
+                cluster: name.clone(),
+                namespace: namespace.clone(),
+                verdict: "unknown",
+                class: None,
+                reason: None,
+                line: None,
+            };
+            if one.open {
+                row.reason = Some("an argument without a default: only a build can tell".into());
+                rows.push(row);
+                continue;
+            }
+            match read_reference(&one.written, Some(&config)) {
+                Err(malformed) => row.reason = Some(malformed.reason.to_string()),
+                Ok(reading) => {
+                    let who = Who::cluster(name, namespace.as_deref());
+                    let judged = judge.reference(&who, &reading.reference, &lock).await?;
+                    row.class.clone_from(&judged.class);
+                    row.verdict = match judged.allowed() {
+                        false => Verdict::Deny.word(),
+                        true => judged.verdict.word(),
+                    };
+                    if let Some((reason, line)) = judged.reason() {
+                        (row.reason, row.line) = (Some(reason), line);
+                    }
+                }
+            }
+            rows.push(row);
+        }
+    }
+    let denied = rows.iter().filter(|row| row.verdict == "deny").count();
+    if context.output.json {
+        context.output.document(&serde_json::json!({ "images": rows, "broken": broken }));
+    } else {
+        show(&rows, &broken, context);
+    }
+    Ok(if denied > 0 || !broken.is_empty() { Exit::No } else { Exit::Done })
+}
+
+fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Failure> {
+    let (mut found, mut broken) = (Vec::new(), Vec::new());
+    for what in &args.what {
+        let path = Path::new(what);
+        if !path.exists() {
+            // What looks like a path and is not there is a mistake, no image.
+            if what.starts_with(['.', '/'])
+                || [".yaml", ".yml", ".json"].iter().any(|end| what.ends_with(end))
+            {
+                broken.push(Broken { file: what.clone(), cause: "there is no such file".into() });
+                continue;
+            }
+            reference_on_shelf(what, config)?;
+            found.push(Found { written: what.clone(), place: None, namespace: None, open: false });
+            continue;
+        }
+        let mut deployments = Vec::new();
+        for file in buildfiles(path) {
+            match read_bounded(&file, buildfile::LIMIT).map(String::from_utf8) {
+                Ok(Ok(text)) => {
+                    found.extend(buildfile::images(&text).into_iter().map(|one| Found {
+                        place: Some(format!("{}:{}  {}", shown(&file), one.line, one.by)),
+                        written: one.text,
+                        namespace: None,
+                        open: one.open,
+                    }));
+                }
+                Ok(Err(_)) => {
+                    broken.push(Broken { file: shown(&file), cause: "it is no UTF-8 text".into() });
+                }
+                Err(error) => broken.push(Broken { file: shown(&file), cause: error.to_string() }),
+            }
+        }
+        if path.is_dir() || !is_buildfile(path) {
+            deployments.push(path.to_owned());
+        }
+        let (read, bad) = files::read(&deployments);
+        broken.extend(bad);
+        for deployment in read {
+            found.extend(deployment.scan.findings.into_iter().map(|one| {
+                let (kind, name) = (&one.workload.kind, &one.workload.name);
+                Found {
+                    place: Some(format!(
+                        "{}:{}  {kind} {name}",
+                        deployment.shown, one.position.line
+                    )),
+                    namespace: one.workload.namespace,
+                    written: one.text,
+                    open: false,
+                }
+            }));
+        }
+    }
+    Ok((found, broken))
+}
+
+fn is_buildfile(path: &Path) -> bool {
+    path.file_name().and_then(|name| name.to_str()).is_some_and(buildfile::is_buildfile)
+}
+
+fn buildfiles(path: &Path) -> Vec<PathBuf> {
+    if path.is_file() {
+        return if is_buildfile(path) { vec![path.to_owned()] } else { Vec::new() };
+    }
+    let mut walk = ignore::WalkBuilder::new(path);
+    walk.require_git(false).sort_by_file_path(Path::cmp);
+    let files =
+        walk.build().flatten().filter(|entry| entry.file_type().is_some_and(|it| it.is_file()));
+    files.map(ignore::DirEntry::into_path).filter(|path| is_buildfile(path)).collect()
+}
+
+fn show(rows: &[Row], broken: &[Broken], context: &Context) {
+    let mut table = Table::new(context.output.width(), &["VERDICT", "IMAGE", "CLUSTER", "WHERE"]);
+    for row in rows {
+        let verdict = match row.verdict {
+            "deny" => paint(BAD, "deny"),
+            "warn" => paint(WARN, "warn"),
+            "unknown" => paint(WARN, "unknown"),
+            word => paint(GOOD, word),
+        };
+        let mut image = vec![row.image.chars().flat_map(char::escape_debug).collect::<String>()];
+        image.extend(row.reason.clone());
+        image.extend(row.line.as_ref().map(|line| paint(DIM, line)));
+        let who = match &row.namespace {
+            Some(namespace) => format!("{}/{namespace}", row.cluster),
+            None => row.cluster.clone(),
+        };
+        table.row([verdict, image.join("\n"), who, row.place.clone().unwrap_or_default()]);
+    }
+    if !rows.is_empty() {
+        context.output.result(table.text());
+    }
+    let number = |word: &str| rows.iter().filter(|row| row.verdict == word).count();
+    context.output.result(format!(
+        "\n{} asked: {} refused, {} with a warning, {} that cannot be told",
+        count(rows.len(), "pull"),
+        number("deny"),
+        number("warn"),
+        number("unknown")
+    ));
+    for Broken { file, cause } in broken {
+        context.output.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
+    }
+}

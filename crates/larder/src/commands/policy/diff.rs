@@ -1,0 +1,306 @@
+//! `larder policy diff`: who gains and who loses what by a changed configuration.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
+
+use larder_core::access::grants::Permits;
+use larder_core::access::{Action, Who};
+use larder_core::name::RepositoryName;
+use larder_core::policy::Rule;
+use larder_core::reference::Selector;
+use serde::Serialize;
+
+use crate::config::{self, Config};
+use crate::context::{Context, store_if_any};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, DIM, GOOD, WARN, count, paint};
+use crate::policy::Judge;
+
+/// Say in words who gains and who loses what between two configurations
+///
+/// Patterns and rules are compared as they are written, and then by what they do to the images that the
+/// larder holds. Exit status 1 says that something differs.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The configuration as it was
+    old: PathBuf,
+    /// The configuration as it shall be
+    new: PathBuf,
+}
+
+#[derive(Serialize, Default)]
+struct Report {
+    /// What is written otherwise.
+    lines: Vec<Change>,
+    /// What that does to the images that the larder holds.
+    effects: Vec<Effect>,
+    /// Whether there is a store to compare with.
+    compared: bool,
+}
+
+#[derive(Serialize, PartialEq, Eq, PartialOrd, Ord)]
+#[allow(clippy::struct_field_names)] // they are the document's keys
+struct Change {
+    who: String,
+    /// `gains`, `loses`, `changes`.
+    change: &'static str,
+    what: String,
+}
+
+#[derive(Serialize)]
+struct Effect {
+    who: String,
+    /// `gains`, `loses`, `is warned of`.
+    change: &'static str,
+    images: Vec<String>,
+    reason: Option<String>,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let (old, new) = (config::load(&args.old)?, config::load(&args.new)?);
+    let mut report = Report { lines: lines(&old, &new), ..Report::default() };
+    if let Some(store) = store_if_any(&new)?.or(store_if_any(&old)?) {
+        report.compared = true;
+        let failed = |error| Failure::store("cannot tell what the larder holds", &error);
+        let held = store.ledger.all_tags().await.map_err(failed)?;
+        let repositories: BTreeSet<RepositoryName> =
+            held.iter().map(|(repository, ..)| repository.clone()).collect();
+        let (before, after) =
+            (Judge::new(&old, Some(store.clone())), Judge::new(&new, Some(store)));
+        let mut everybody: BTreeSet<Who> = old.grants.everybody().into_iter().collect();
+        everybody.extend(new.grants.everybody());
+        everybody.insert(Who::Anonymous);
+        for who in &everybody {
+            let mut by_change: BTreeMap<(&'static str, Option<String>), Vec<String>> =
+                BTreeMap::new();
+            for (repository, tag, _) in &held {
+                let tag = || Some(Selector::Tag(tag.clone()));
+                let (was, is) = (
+                    before.own(who, repository, tag(), None).await?,
+                    after.own(who, repository, tag(), None).await?,
+                );
+                let change = match (was.allowed(), is.allowed()) {
+                    (true, false) => "loses",
+                    (false, true) => "gains",
+                    (true, true) if was.verdict < is.verdict => "is warned of",
+                    _ => continue,
+                };
+                let reason = is.reason().map(|(reason, _)| reason);
+                let image = match tag() {
+                    Some(Selector::Tag(tag)) => format!("{repository}:{tag}"),
+                    _ => repository.to_string(),
+                };
+                by_change.entry((change, reason)).or_default().push(image);
+            }
+            for action in [Action::Push, Action::Delete] {
+                for repository in &repositories {
+                    let may = |config: &Config| {
+                        config.is_open() || config.grants.may(who, action, repository)
+                    };
+                    let change = match (may(&old), may(&new)) {
+                        (true, false) => "loses",
+                        (false, true) => "gains",
+                        _ => continue,
+                    };
+                    let reason = Some(format!("{} ", action.phrase()).trim().to_owned());
+                    by_change.entry((change, reason)).or_default().push(repository.to_string());
+                }
+            }
+            report.effects.extend(by_change.into_iter().map(|((change, reason), images)| Effect {
+                who: who.to_string(),
+                change,
+                images,
+                reason,
+            }));
+        }
+    }
+    let same = report.lines.is_empty() && report.effects.is_empty();
+    if context.output.json {
+        context.output.document(&report);
+    } else {
+        show(&report, context);
+    }
+    Ok(if same { Exit::Done } else { Exit::No })
+}
+
+/// What is written otherwise.
+fn lines(old: &Config, new: &Config) -> Vec<Change> {
+    let mut all = Vec::new();
+    let mut add =
+        |who: &str, change, what: String| all.push(Change { who: who.to_owned(), change, what });
+    if old.larder.access != new.larder.access {
+        let what = match new.is_open() {
+            true => "everything: `access` is \"open\" now",
+            false => "all but what is granted: `access` is \"grants\" now",
+        };
+        add("everybody", if new.is_open() { "gains" } else { "loses" }, what.into());
+    }
+    let texts = |config: &Config| -> BTreeSet<String> {
+        config.grants.anonymous.texts().map(str::to_owned).collect()
+    };
+    for pattern in texts(new).difference(&texts(old)) {
+        add("anybody", "gains", format!("pull {pattern}"));
+    }
+    for pattern in texts(old).difference(&texts(new)) {
+        add("anybody", "loses", format!("pull {pattern}"));
+    }
+    let mut everybody: BTreeSet<Who> = old.grants.everybody().into_iter().collect();
+    everybody.extend(new.grants.everybody());
+    for who in &everybody {
+        let (was, is) = (patterns(old.grants.permits(who)), patterns(new.grants.permits(who)));
+        match (&was, &is) {
+            (Some(was), Some(is)) => {
+                is.difference(was).for_each(|what| add(&who.to_string(), "gains", what.clone()));
+                was.difference(is).for_each(|what| add(&who.to_string(), "loses", what.clone()));
+            }
+            (None, Some(is)) => {
+                let list = is.iter().cloned().collect::<Vec<_>>().join(", ");
+                add(
+                    &who.to_string(),
+                    "gains",
+                    format!("a place here: {}", if list.is_empty() { "no grants" } else { &list }),
+                );
+            }
+            (Some(_), None) => {
+                add(&who.to_string(), "loses", "everything: it is no longer declared".into());
+            }
+            (None, None) => {}
+        }
+    }
+    let by_name = |config: &Config| -> BTreeMap<String, (usize, String)> {
+        let rules = config.rules.all().iter().enumerate();
+        rules.map(|(at, rule)| (rule.name.clone(), (at, described(rule)))).collect()
+    };
+    let (was, is) = (by_name(old), by_name(new));
+    for (name, (at, rule)) in &is {
+        match was.get(name) {
+            None => add("the rules", "gains", format!("`{name}` as number {}: {rule}", at + 1)),
+            Some((before, old)) if old != rule => {
+                add("the rules", "changes", format!("`{name}`: {old} becomes {rule}"));
+                let _ = before;
+            }
+            Some((before, _)) if order(&was, &is, name) => {
+                add(
+                    "the rules",
+                    "changes",
+                    format!("`{name}` is number {} instead of {}", at + 1, before + 1),
+                );
+            }
+            Some(_) => {}
+        }
+    }
+    for (name, (_, rule)) in &was {
+        if !is.contains_key(name) {
+            add("the rules", "loses", format!("`{name}`: {rule}"));
+        }
+    }
+    all
+}
+
+/// Whether a rule stands otherwise among those that both have.
+fn order(
+    was: &BTreeMap<String, (usize, String)>,
+    is: &BTreeMap<String, (usize, String)>,
+    name: &str,
+) -> bool {
+    let before = |all: &BTreeMap<String, (usize, String)>| -> BTreeSet<String> {
+        let Some((own, _)) = all.get(name) else { return BTreeSet::new() };
+        let shared =
+            all.iter().filter(|(other, _)| was.contains_key(*other) && is.contains_key(*other));
+        shared.filter(|(_, (at, _))| at < own).map(|(other, _)| other.clone()).collect()
+    };
+    before(was) != before(is)
+}
+
+fn patterns(permits: Option<&Permits>) -> Option<BTreeSet<String>> {
+    let permits = permits?;
+    let of = |word: &str, patterns: &larder_core::access::grants::Patterns| -> Vec<String> {
+        patterns.texts().map(|text| format!("{word} {text}")).collect()
+    };
+    let all = [
+        of("pull", &permits.pull),
+        of("push to", &permits.push),
+        of("remove from", &permits.delete),
+    ];
+    Some(all.concat().into_iter().collect())
+}
+
+fn described(rule: &Rule) -> String {
+    let list = |names: &[Box<str>], all: &str| {
+        if names.is_empty() { all.to_owned() } else { names.join(", ") }
+    };
+    let mut text = format!(
+        "{} {} for {}",
+        rule.verdict.word(),
+        list(&rule.classes, "every class"),
+        list(&rule.clusters, "everybody")
+    );
+    if !rule.namespaces.is_empty() {
+        text.push_str(&format!(" in {}", rule.namespaces.join(", ")));
+    }
+    if !rule.images.is_empty() {
+        let images: Vec<&str> =
+            rule.images.iter().map(larder_core::pattern::Pattern::as_str).collect();
+        text.push_str(&format!(" of {}", images.join(", ")));
+    }
+    let asks = &rule.asks;
+    let asked: Vec<String> = [
+        asks.digest.then(|| "a digest".to_owned()),
+        asks.fixed_tag.then(|| "a tag that does not move".to_owned()),
+        (!asks.platforms.is_empty()).then(|| {
+            let all: Vec<String> = asks.platforms.iter().map(ToString::to_string).collect();
+            format!("for {}", all.join(" or "))
+        }),
+        asks.age.map(|age| format!("an age of {} h", age / 3_600_000)),
+        asks.signature.then(|| "a signature".to_owned()),
+    ]
+    .into_iter()
+    .flatten()
+    .collect();
+    if !asked.is_empty() {
+        text.push_str(&format!(" unless it has {}", asked.join(", ")));
+    }
+    text
+}
+
+/// Images that are shown of each effect; `--json` has all.
+const SHOWN: usize = 5;
+
+fn show(report: &Report, context: &Context) {
+    let painted = |change: &str| match change {
+        "gains" => paint(GOOD, "gains"),
+        "loses" => paint(BAD, "loses"),
+        other => paint(WARN, other),
+    };
+    for Change { who, change, what } in &report.lines {
+        let change = match (who.as_str(), *change) {
+            ("the rules", "gains") => paint(WARN, "have one more,"),
+            ("the rules", "loses") => paint(WARN, "no longer have"),
+            ("the rules", _) => paint(WARN, "change:"),
+            (_, change) => painted(change),
+        };
+        context.output.result(format!("{who} {change} {what}"));
+    }
+    if report.lines.is_empty() {
+        context.output.result("grants and rules are written the same");
+    }
+    if !report.compared {
+        context.output.note("there is no store to compare the effect with");
+        return;
+    }
+    context.output.result(match report.effects.is_empty() {
+        true => "\nnothing changes for the images that the larder holds".to_owned(),
+        false => "\nOf what the larder holds:".to_owned(),
+    });
+    for Effect { who, change, images, reason } in &report.effects {
+        let some: Vec<&str> = images.iter().take(SHOWN).map(String::as_str).collect();
+        let more = images.len().saturating_sub(SHOWN);
+        let more = if more > 0 { format!(" and {}", count(more, "other")) } else { String::new() };
+        let reason = reason.as_ref().map(|it| paint(DIM, format!(" ({it})"))).unwrap_or_default();
+        context.output.result(format!(
+            "  {who} {} {}{more}{reason}",
+            painted(change),
+            some.join(", ")
+        ));
+    }
+}

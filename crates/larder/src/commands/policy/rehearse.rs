@@ -1,0 +1,218 @@
+//! `larder policy rehearse`: what a changed configuration would have refused.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use larder_core::access::Who;
+use larder_core::allowance::Span;
+use larder_core::policy::Verdict;
+use larder_core::reference::Selector;
+use larder_store::{Filter, Kind, now};
+use serde::Serialize;
+
+use super::super::files;
+use crate::config;
+use crate::context::{Context, read_lock, read_reference, store_if_any};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, count, paint, time};
+use crate::policy::{Judge, Judged};
+
+/// Replay the recorded pulls against changed rules and grants: what would have been refused, for whom
+///
+/// Exit status 1 says that something would have been.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The changed configuration
+    #[arg(long, value_name = "FILE")]
+    rules: PathBuf,
+    /// How far back
+    #[arg(long, value_name = "TIME", default_value = "30d")]
+    since: Span,
+    /// Also what these deployments name, for every cluster (again for more)
+    #[arg(long, value_name = "PATH")]
+    survey: Vec<PathBuf>,
+}
+
+#[derive(Serialize)]
+struct Report {
+    since: String,
+    /// Pulls that were replayed.
+    pulls: u64,
+    /// References of deployments that were asked about.
+    surveyed: usize,
+    refused: Vec<Row>,
+    warned: Vec<Row>,
+}
+
+#[derive(Serialize)]
+struct Row {
+    who: String,
+    image: String,
+    /// How often it was pulled. None: a deployment names it.
+    pulls: Option<u64>,
+    last: Option<String>,
+    /// Where a deployment names it. None: it was pulled.
+    place: Option<String>,
+    reason: String,
+    line: Option<String>,
+    #[serde(skip)]
+    at: i64,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let what = "cannot rehearse";
+    let present = context.config()?;
+    let changed = config::load(&args.rules)?;
+    let store = store_if_any(&present)?;
+    let span = i64::try_from(args.since.0.as_millis()).unwrap_or(i64::MAX);
+    let since = now().saturating_sub(span);
+    let judge = Judge::new(&changed, store.clone());
+    let mut report = Report {
+        since: time(since),
+        pulls: 0,
+        surveyed: 0,
+        refused: Vec::new(),
+        warned: Vec::new(),
+    };
+    if let Some(store) = &store {
+        let filter = Filter { since: Some(since), kinds: vec![Kind::Pull], ..Filter::default() };
+        let failed = |error| Failure::store(what, &error);
+        // A pull is a line a day: what was pulled on many days is told once.
+        let mut pulls: BTreeMap<(String, String), (u64, i64)> = BTreeMap::new();
+        for entry in store.record.entries(filter).await.map_err(failed)? {
+            let Some(reference) = entry.reference else { continue };
+            report.pulls += entry.count;
+            let known = pulls.entry((entry.who, reference)).or_default();
+            known.0 += entry.count;
+            known.1 = known.1.max(entry.last);
+        }
+        for ((user, reference), (pulls, last)) in pulls {
+            let who = who(&user, &changed);
+            let Some((repository, selector)) = read(&reference) else { continue };
+            let (tag, digest) = match selector {
+                tag @ Selector::Tag(_) => (Some(tag), None),
+                digest @ Selector::Digest(_) => (None, Some(digest)),
+            };
+            let judged = match &who {
+                Some(who) => judge.own(who, &repository, tag, digest).await?,
+                None => {
+                    report.refused.push(Row {
+                        who: user,
+                        image: reference,
+                        pulls: Some(pulls),
+                        last: Some(time(last)),
+                        place: None,
+                        reason: "it would no longer be declared".into(),
+                        line: None,
+                        at: last,
+                    });
+                    continue;
+                }
+            };
+            let who = if user.is_empty() { "anonymous".to_owned() } else { user };
+            let row = |reason: String, line| Row {
+                who,
+                image: reference,
+                pulls: Some(pulls),
+                last: Some(time(last)),
+                place: None,
+                reason,
+                line,
+                at: last,
+            };
+            report.add(&judged, row);
+        }
+    }
+    let (deployments, _) = files::read(&args.survey);
+    let lock = read_lock(&changed)?;
+    for deployment in &deployments {
+        for finding in &deployment.scan.findings {
+            let Ok(reading) = read_reference(&finding.text, Some(&changed)) else { continue };
+            report.surveyed += 1;
+            for cluster in &changed.clusters {
+                let who =
+                    Who::cluster(cluster.name.get_ref(), finding.workload.namespace.as_deref());
+                let judged = judge.reference(&who, &reading.reference, &lock).await?;
+                let row = |reason, line| Row {
+                    who: who.to_string(),
+                    image: finding.text.clone(),
+                    pulls: None,
+                    last: None,
+                    place: Some(format!("{}:{}", deployment.shown, finding.position.line)),
+                    reason,
+                    line,
+                    at: 0,
+                };
+                report.add(&judged, row);
+            }
+        }
+    }
+    if context.output.json {
+        context.output.document(&report);
+    } else {
+        show(&report, context);
+    }
+    Ok(if report.refused.is_empty() { Exit::Done } else { Exit::No })
+}
+
+impl Report {
+    fn add(&mut self, judged: &Judged<'_>, row: impl FnOnce(String, Option<String>) -> Row) {
+        let Some((reason, line)) = judged.reason() else { return };
+        match (judged.allowed(), judged.verdict) {
+            (false, _) => self.refused.push(row(reason, line)),
+            (true, Verdict::Warn) => self.warned.push(row(reason, line)),
+            (true, _) => {}
+        }
+    }
+}
+
+/// None: the user would not be declared.
+fn who(user: &str, config: &config::Config) -> Option<Who> {
+    match user {
+        "" => Some(Who::Anonymous),
+        user => config.grants.who(user),
+    }
+}
+
+fn read(reference: &str) -> Option<(larder_core::name::RepositoryName, Selector)> {
+    if let Some((repository, digest)) = reference.split_once('@') {
+        return Some((repository.parse().ok()?, Selector::Digest(digest.parse().ok()?)));
+    }
+    let (repository, tag) = reference.rsplit_once(':')?;
+    Some((repository.parse().ok()?, Selector::Tag(tag.parse().ok()?)))
+}
+
+fn show(report: &Report, context: &Context) {
+    let mut table =
+        Table::new(context.output.width(), &["WOULD BE", "WHO", "IMAGE", "PULLS", "BECAUSE"]);
+    let refused = report.refused.iter().map(|row| (paint(BAD, "refused"), row));
+    let warned = report.warned.iter().map(|row| (paint(WARN, "warned of"), row));
+    let mut some = false;
+    for (word, row) in refused.chain(warned) {
+        some = true;
+        let pulls = match (row.pulls, &row.place) {
+            (Some(pulls), _) => format!("{pulls}, last {}", ago(row.at, now())),
+            (None, place) => place.clone().unwrap_or_default(),
+        };
+        let mut reason = vec![row.reason.clone()];
+        reason.extend(row.line.as_ref().map(|line| paint(DIM, line)));
+        table.row([word, row.who.clone(), row.image.clone(), pulls, reason.join("\n")]);
+    }
+    if some {
+        context.output.result(table.text() + "\n");
+    }
+    let times: u64 = report.refused.iter().filter_map(|row| row.pulls).sum();
+    let word = if report.refused.is_empty() { paint(GOOD, "none") } else { paint(BAD, times) };
+    context.output.result(format!(
+        "{} since {} replayed, {word} of them would have been refused",
+        count(usize::try_from(report.pulls).unwrap_or(usize::MAX), "pull"),
+        report.since
+    ));
+    if report.surveyed > 0 {
+        let denied = report.refused.iter().filter(|row| row.place.is_some()).count();
+        context.output.result(format!(
+            "{} of deployments asked about, {denied} would be refused",
+            count(report.surveyed, "reference")
+        ));
+    }
+}

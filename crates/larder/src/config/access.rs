@@ -1,0 +1,364 @@
+//! Who may do what: `[[account]]`, `[[cluster]]`, `[[rule]]`, and `anonymous` under `[larder]`.
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use larder_core::access::grants::{ClusterPermits, Grants, Patterns, Permits};
+use larder_core::access::network::Network;
+use larder_core::access::{Line, is_name, is_namespace};
+use larder_core::allowance::Span;
+use larder_core::nearest::nearest;
+use larder_core::pattern::Pattern;
+use larder_core::platform::Platform;
+use larder_core::policy::{Asks, Classes, Rule, Rules, Verdict};
+use serde::Deserialize;
+use serde::de::value::MapAccessDeserializer;
+use serde::de::{Deserializer, Error as _, MapAccess, Visitor};
+use toml::Spanned;
+
+use super::load::Source;
+use crate::failure::Failure;
+
+/// `[[account]]`: a person or a pipeline.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Account {
+    /// Its name, with which it signs in.
+    pub name: Spanned<String>,
+    /// What it may pull.
+    #[serde(default)]
+    pub pull: Vec<Spanned<Pattern>>,
+    /// What it may push to.
+    #[serde(default)]
+    pub push: Vec<Spanned<Pattern>>,
+    /// What it may remove from.
+    #[serde(default)]
+    pub delete: Vec<Spanned<Pattern>>,
+}
+
+/// `[[cluster]]`: who pulls.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Cluster {
+    /// Its name.
+    pub name: Spanned<String>,
+    /// Its namespaces that pull. Empty: any.
+    #[serde(default)]
+    pub namespaces: Vec<Namespace>,
+    /// The platforms of its nodes.
+    #[serde(default)]
+    pub platforms: Vec<Platform>,
+    /// What it may pull.
+    #[serde(default)]
+    pub pull: Vec<Spanned<Pattern>>,
+    /// What it may push to.
+    #[serde(default)]
+    pub push: Vec<Spanned<Pattern>>,
+    /// The certificate that its nodes show, in PEM. None: they show none.
+    pub certificate: Option<PathBuf>,
+    /// The networks from which its nodes are believed when they name it.
+    #[serde(default)]
+    pub nodes: Vec<Network>,
+    /// The name of its pull secrets.
+    #[serde(default = "default_secret")]
+    pub pull_secret: String,
+    /// The service accounts that get the pull secret.
+    #[serde(default = "default_service_accounts")]
+    pub service_accounts: Vec<String>,
+    /// Whose tokens of its service accounts are believed. None: nobody's.
+    pub identity: Option<Identity>,
+}
+
+fn default_secret() -> String {
+    "larder-pull".into()
+}
+
+fn default_service_accounts() -> Vec<String> {
+    vec!["default".into()]
+}
+
+/// A namespace of a cluster: a name, or a table where it has grants of its own.
+#[derive(Debug)]
+pub struct Namespace {
+    /// Its name.
+    pub name: Spanned<String>,
+    /// Its own grants. None: those of the cluster.
+    pub own: Option<OwnGrants>,
+    /// The service accounts that get the pull secret. None: those of the cluster.
+    pub service_accounts: Option<Vec<String>>,
+}
+
+/// What a namespace may do, instead of what its cluster may.
+#[derive(Debug)]
+pub struct OwnGrants {
+    /// What it may pull.
+    pub pull: Vec<Spanned<Pattern>>,
+    /// What it may push to.
+    pub push: Vec<Spanned<Pattern>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawNamespace {
+    name: Spanned<String>,
+    pull: Option<Vec<Spanned<Pattern>>>,
+    push: Option<Vec<Spanned<Pattern>>>,
+    service_accounts: Option<Vec<String>>,
+}
+
+impl<'de> Deserialize<'de> for Namespace {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        struct Either;
+        impl<'de> Visitor<'de> for Either {
+            type Value = Namespace;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a namespace's name, or a table such as { name = \"scada\", pull = [\"vendor/**\"] }")
+            }
+
+            fn visit_str<E: serde::de::Error>(self, name: &str) -> Result<Namespace, E> {
+                let name = Spanned::new(0..0, name.to_owned());
+                Ok(Namespace { name, own: None, service_accounts: None })
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, map: A) -> Result<Namespace, A::Error> {
+                let raw = RawNamespace::deserialize(MapAccessDeserializer::new(map))?;
+                let own = (raw.pull.is_some() || raw.push.is_some()).then(|| OwnGrants {
+                    pull: raw.pull.unwrap_or_default(),
+                    push: raw.push.unwrap_or_default(),
+                });
+                let service_accounts = raw.service_accounts;
+                Ok(Namespace { name: raw.name, own, service_accounts })
+            }
+        }
+        from.deserialize_any(Either)
+    }
+}
+
+/// `[cluster.identity]`: how a cluster's service accounts are known.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Identity {
+    /// Who issues their tokens, as the tokens say.
+    pub issuer: String,
+    /// The cluster's key set: a file, or an address.
+    pub keys: String,
+    /// For whom the tokens are meant. None: for the host of the larder's `url`.
+    pub audience: Option<String>,
+    /// A file with certificates that are trusted for that address.
+    pub ca: Option<PathBuf>,
+}
+
+/// `[[rule]]`.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RawRule {
+    name: Spanned<String>,
+    #[serde(default)]
+    clusters: Vec<Spanned<String>>,
+    #[serde(default)]
+    namespaces: Vec<String>,
+    #[serde(default)]
+    classes: Vec<Spanned<String>>,
+    #[serde(default)]
+    images: Vec<Pattern>,
+    verdict: RawVerdict,
+    #[serde(default)]
+    because: String,
+    #[serde(default)]
+    asks: RawAsks,
+}
+
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum RawVerdict {
+    Allow,
+    Warn,
+    Deny,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawAsks {
+    #[serde(default)]
+    digest: bool,
+    #[serde(default)]
+    fixed_tag: bool,
+    #[serde(default)]
+    platforms: Vec<Platform>,
+    #[serde(default, deserialize_with = "read_age")]
+    age: Option<i64>,
+    #[serde(default)]
+    signature: bool,
+}
+
+fn read_age<'de, D: Deserializer<'de>>(from: D) -> Result<Option<i64>, D::Error> {
+    let Span(span) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
+    let milliseconds = i64::try_from(span.as_millis()).map_err(D::Error::custom)?;
+    Ok(Some(milliseconds))
+}
+
+/// The line on which something stands.
+fn line<T>(source: &Source, at: &Spanned<T>) -> Line {
+    Line { file: Arc::clone(&source.shown), number: source.line(at.span().start) }
+}
+
+fn patterns(source: &Source, all: &[Spanned<Pattern>]) -> Result<Patterns, Failure> {
+    let each = all.iter().map(|one| (one.get_ref().clone(), line(source, one)));
+    Patterns::new(each.collect()).map_err(|error| match all.first() {
+        Some(first) => source.fault(first, &error.to_string(), ""),
+        None => Failure::usage("cannot read the grants", error, ""),
+    })
+}
+
+/// Compiles the grants of all files.
+pub(super) fn grants(sources: &[Source]) -> Result<Grants, Failure> {
+    let (mut accounts, mut clusters) = (HashMap::new(), HashMap::new());
+    let mut anonymous = Vec::new();
+    let mut names: BTreeMap<String, Line> = BTreeMap::new();
+    for source in sources {
+        if let Some(larder) = &source.file.larder {
+            for one in &larder.get_ref().anonymous {
+                anonymous.push((one.get_ref().clone(), line(source, one)));
+            }
+        }
+        let named = source.file.account.iter().map(|account| &account.name);
+        for name in named.chain(source.file.cluster.iter().map(|cluster| &cluster.name)) {
+            let text = name.get_ref();
+            if !is_name(text) {
+                let message =
+                    format!("`{}` can name no account and no cluster", text.escape_debug());
+                let remedy = "a name has letters, digits, `.`, `_` and `-`, 63 at most";
+                return Err(source.fault(name, &message, remedy));
+            }
+            if let Some(first) = names.insert(text.clone(), line(source, name)) {
+                let message =
+                    format!("`{text}` is the name of an account or cluster already, at {first}");
+                return Err(source.fault(name, &message, "name it otherwise"));
+            }
+        }
+        for account in &source.file.account {
+            let permits = Permits {
+                pull: patterns(source, &account.pull)?,
+                push: patterns(source, &account.push)?,
+                delete: patterns(source, &account.delete)?,
+                line: line(source, &account.name),
+            };
+            accounts.insert(account.name.get_ref().as_str().into(), permits);
+        }
+        for cluster in &source.file.cluster {
+            let permits = cluster_permits(source, cluster)?;
+            clusters.insert(cluster.name.get_ref().as_str().into(), permits);
+        }
+    }
+    let anonymous = Patterns::new(anonymous)
+        .map_err(|error| Failure::usage("cannot read `anonymous`", error, ""))?;
+    Ok(Grants { anonymous, accounts, clusters })
+}
+
+fn cluster_permits(source: &Source, cluster: &Cluster) -> Result<ClusterPermits, Failure> {
+    let at = line(source, &cluster.name);
+    let whole = Permits {
+        pull: patterns(source, &cluster.pull)?,
+        push: patterns(source, &cluster.push)?,
+        delete: patterns(source, &[])?,
+        line: at.clone(),
+    };
+    let mut namespaces = BTreeMap::new();
+    for namespace in &cluster.namespaces {
+        let name = namespace.name.get_ref();
+        if !is_namespace(name) || namespaces.contains_key(name.as_str()) {
+            let what = if is_namespace(name) { "is there twice" } else { "is no namespace's name" };
+            let message =
+                format!("`{}` {what} (cluster {})", name.escape_debug(), cluster.name.get_ref());
+            return Err(source.fault(
+                &cluster.name,
+                &message,
+                "write lower-case letters, digits and `-`",
+            ));
+        }
+        let own = match &namespace.own {
+            None => None,
+            Some(own) => Some(Permits {
+                pull: patterns(source, &own.pull)?,
+                push: patterns(source, &own.push)?,
+                delete: patterns(source, &[])?,
+                line: line(source, &namespace.name),
+            }),
+        };
+        namespaces.insert(name.as_str().into(), own);
+    }
+    Ok(ClusterPermits { whole, namespaces })
+}
+
+/// Compiles the rules of all files.
+pub(super) fn rules(
+    sources: &[Source],
+    grants: &Grants,
+    classes: &Classes,
+) -> Result<Rules, Failure> {
+    let mut all = Vec::new();
+    for source in sources {
+        for raw in &source.file.rule {
+            let mut known: Vec<&str> = grants.clusters.keys().map(|name| &**name).collect();
+            known.sort_unstable();
+            check_known(source, "cluster", &raw.clusters, &known)?;
+            let mut known: Vec<&str> = classes.names().collect();
+            known.dedup();
+            check_known(source, "class", &raw.classes, &known)?;
+            if raw.because.is_empty() && !matches!(raw.verdict, RawVerdict::Allow) {
+                let message = "a rule that denies or warns says why";
+                return Err(source.fault(
+                    &raw.name,
+                    message,
+                    "add `because = \"…\"`: it is what the developer reads",
+                ));
+            }
+            if raw.because.chars().any(char::is_control) || raw.because.len() > 200 {
+                let message =
+                    "`because` is one line of 200 bytes at most: it goes into a status line";
+                return Err(source.fault(&raw.name, message, "say it shorter"));
+            }
+            let boxed = |names: &[Spanned<String>]| {
+                names.iter().map(|name| name.get_ref().as_str().into()).collect()
+            };
+            let RawAsks { digest, fixed_tag, ref platforms, age, signature } = raw.asks;
+            all.push(Rule {
+                name: raw.name.get_ref().clone(),
+                clusters: boxed(&raw.clusters),
+                namespaces: raw.namespaces.iter().map(|name| name.as_str().into()).collect(),
+                classes: boxed(&raw.classes),
+                images: raw.images.clone(),
+                asks: Asks { digest, fixed_tag, platforms: platforms.clone(), age, signature },
+                verdict: match raw.verdict {
+                    RawVerdict::Allow => Verdict::Allow,
+                    RawVerdict::Warn => Verdict::Warn,
+                    RawVerdict::Deny => Verdict::Deny,
+                },
+                because: raw.because.clone(),
+                line: line(source, &raw.name),
+            });
+        }
+    }
+    Rules::new(all).map_err(|error| Failure::usage("cannot read the rules", error, ""))
+}
+
+fn check_known(
+    source: &Source,
+    what: &str,
+    named: &[Spanned<String>],
+    known: &[&str],
+) -> Result<(), Failure> {
+    for name in named {
+        if !known.contains(&name.get_ref().as_str()) {
+            let message = format!("no [[{what}]] has the name `{}`", name.get_ref());
+            let remedy = nearest(name.get_ref(), known.iter().copied()).map_or_else(
+                || format!("declare it with [[{what}]]"),
+                |near| format!("write \"{near}\""),
+            );
+            return Err(source.fault(name, &message, &remedy));
+        }
+    }
+    Ok(())
+}

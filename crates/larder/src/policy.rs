@@ -1,0 +1,250 @@
+//! May somebody pull this? Grants, classes and rules of a configuration together, for whoever asks at
+//! the command line; the server decides by the same ones.
+
+use larder_core::access::grants::Decision;
+use larder_core::access::{Action, Who};
+use larder_core::companion;
+use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
+use larder_core::lock::Lock;
+use larder_core::name::RepositoryName;
+use larder_core::policy::{Asked, Decided, Fact, Facts, Lack, Rule, Verdict};
+use larder_core::reference::{Image, Reference, Selector};
+use larder_core::route::{Origins, Routes, Standing};
+use larder_store::{Store, StoreError, now};
+
+use crate::config::Config;
+use crate::failure::Failure;
+
+/// Decides by one configuration.
+pub struct Judge<'c> {
+    config: &'c Config,
+    routes: Routes,
+    origins: Origins,
+    store: Option<Store>,
+}
+
+/// What was decided.
+pub struct Judged<'c> {
+    /// The repository of the larder that it is pulled from. None: it is not in the larder.
+    pub repository: Option<RepositoryName>,
+    /// Where it comes from; for our own, its name here.
+    pub origin: Image,
+    /// Whether it is our own.
+    pub own: bool,
+    /// Its class. None: no class names it.
+    pub class: Option<String>,
+    /// What the grants say. None: everybody may, or it is not in the larder.
+    pub grant: Option<Decision>,
+    /// What the rules say.
+    pub verdict: Verdict,
+    /// The rule that decided. None: none matched.
+    pub rule: Option<&'c Rule>,
+    /// What it lacks of what the rule asks.
+    pub lack: Option<Lack>,
+}
+
+impl Judged<'_> {
+    /// Whether it may be pulled.
+    pub fn allowed(&self) -> bool {
+        self.verdict != Verdict::Deny && self.grant.as_ref().is_none_or(|grant| grant.allowed)
+    }
+
+    /// Why not, or what is warned of, with the line that decided. None: nothing is to be said.
+    pub fn reason(&self) -> Option<(String, Option<String>)> {
+        if let Some(grant) = self.grant.as_ref().filter(|grant| !grant.allowed) {
+            let line = grant.line.as_ref().map(ToString::to_string);
+            return Some((format!("{} name no such repository", grant.grants), line));
+        }
+        let rule = self.rule.filter(|_| self.verdict != Verdict::Allow)?;
+        Some((rule.reason(self.lack.as_ref()), Some(rule.line.to_string())))
+    }
+}
+
+impl<'c> Judge<'c> {
+    /// By this configuration; what the store holds tells what rules ask of an image.
+    pub fn new(config: &'c Config, store: Option<Store>) -> Self {
+        let routes = config.routes();
+        Self { config, origins: routes.origins(), routes, store }
+    }
+
+    /// A reference as deployments have it.
+    pub async fn reference(
+        &self,
+        who: &Who,
+        reference: &Reference,
+        lock: &Lock,
+    ) -> Result<Judged<'c>, Failure> {
+        let place = match self.routes.standing(reference, lock) {
+            Standing::Own if reference.host == *self.routes.own() => Some(reference.clone()),
+            Standing::Routed { target, .. } | Standing::Cached { target } => Some(target),
+            Standing::Own | Standing::NotLocked { .. } | Standing::NoRoute => None,
+        };
+        let own = place.as_ref().filter(|place| place.host == *self.routes.own());
+        match own {
+            Some(place) => {
+                self.own(
+                    who,
+                    &place.repository,
+                    place.tag.as_ref().map(|tag| Selector::Tag(tag.clone())),
+                    reference.digest.clone().map(Selector::Digest),
+                )
+                .await
+            }
+            None => {
+                self.decide(
+                    who,
+                    None,
+                    reference.image(),
+                    false,
+                    reference.tag.clone().map(Selector::Tag),
+                    reference.digest.clone().map(Selector::Digest),
+                )
+                .await
+            }
+        }
+    }
+
+    /// What lies in one of the larder's repositories, named by tag, digest, or both.
+    pub async fn own(
+        &self,
+        who: &Who,
+        repository: &RepositoryName,
+        tag: Option<Selector>,
+        digest: Option<Selector>,
+    ) -> Result<Judged<'c>, Failure> {
+        let origin = self.origins.of(repository);
+        let own = origin.is_none();
+        let image = origin.unwrap_or_else(|| Image {
+            host: self.config.larder.url.host.clone(),
+            repository: repository.clone(),
+        });
+        self.decide(who, Some(repository), image, own, tag, digest).await
+    }
+
+    async fn decide(
+        &self,
+        who: &Who,
+        repository: Option<&RepositoryName>,
+        image: Image,
+        own: bool,
+        tag: Option<Selector>,
+        digest: Option<Selector>,
+    ) -> Result<Judged<'c>, Failure> {
+        let grant = match repository {
+            Some(repository) if !self.config.is_open() => {
+                Some(self.config.grants.decide(who, Action::Pull, repository))
+            }
+            _ => None,
+        };
+        let class = self.config.classes.of(&image).map(str::to_owned);
+        let decide = |facts: &Facts| {
+            let asked = Asked {
+                cluster: who.cluster_name(),
+                namespace: who.namespace(),
+                image: &image,
+                class: class.as_deref(),
+                own,
+                tag: tag.as_ref().and_then(|tag| match tag {
+                    Selector::Tag(tag) => Some(tag),
+                    Selector::Digest(_) => None,
+                }),
+                digest: digest.as_ref().and_then(|digest| match digest {
+                    Selector::Digest(digest) => Some(digest),
+                    Selector::Tag(_) => None,
+                }),
+                part: false,
+                now: now(),
+            };
+            match self.config.rules.decide(&asked, facts) {
+                Decided::Needs(_) => None,
+                Decided::Verdict { verdict, rule, lack } => Some((verdict, rule, lack)),
+            }
+        };
+        let unknown =
+            Facts { platforms: Fact::Unknown, built: Fact::Unknown, signed: Fact::Unknown };
+        let decided = match decide(&Facts::default()) {
+            Some(decided) => Some(decided),
+            None => {
+                let facts = match (&self.store, repository, digest.as_ref().or(tag.as_ref())) {
+                    (Some(store), Some(repository), Some(selector)) => {
+                        let facts = gather(store, repository, selector).await;
+                        facts.map_err(|error| {
+                            Failure::store("cannot tell what the image is", &error)
+                        })?
+                    }
+                    _ => None,
+                };
+                decide(&facts.unwrap_or(unknown))
+            }
+        };
+        let (verdict, rule, lack) = decided.unwrap_or((Verdict::Allow, None, None));
+        let rule = rule.and_then(|at| self.config.rules.all().get(at));
+        Ok(Judged {
+            repository: repository.cloned(),
+            origin: image,
+            own,
+            class,
+            grant,
+            verdict,
+            rule,
+            lack,
+        })
+    }
+}
+
+/// What the store tells of an image. None: it does not hold it.
+async fn gather(
+    store: &Store,
+    repository: &RepositoryName,
+    selector: &Selector,
+) -> Result<Option<Facts>, StoreError> {
+    let read = async |selector: &Selector| -> Result<Option<(larder_core::digest::Digest, Document)>, StoreError> {
+        let found = store.manifest(repository, selector).await?;
+        Ok(found.and_then(|(record, bytes)| {
+            Some((record.digest, Document::read(bytes, Some(&record.media_type)).ok()?))
+        }))
+    };
+    let Some((digest, document)) = read(selector).await? else { return Ok(None) };
+    let mut facts =
+        Facts { platforms: Fact::Unknown, built: Fact::Unknown, signed: Fact::Is(false) };
+    for record in store.ledger.referrers(repository, &digest, None, 100).await? {
+        let bytes = store.read_all(&record.digest, record.size).await?;
+        let read = Document::read(bytes, Some(&record.media_type)).ok();
+        if read.is_some_and(|it| it.artifact_type().is_some_and(companion::is_signature)) {
+            facts.signed = Fact::Is(true);
+        }
+    }
+    let listed: Vec<_> = document
+        .children()
+        .iter()
+        .filter_map(larder_core::document::Descriptor::platform)
+        .filter(|it| !it.is_unknown())
+        .collect();
+    let mut image = document.clone();
+    if !document.children().is_empty() {
+        let known = document
+            .children()
+            .iter()
+            .find(|child| child.platform().is_some_and(|it| !it.is_unknown()));
+        facts.platforms = Fact::Is(listed);
+        let child = match known {
+            Some(child) => read(&Selector::Digest(child.digest.clone())).await?,
+            None => None,
+        };
+        let Some((_, child)) = child else { return Ok(Some(facts)) };
+        image = child;
+    }
+    let config = image.config().filter(|config| config.size <= MANIFEST_LIMIT as u64);
+    let Some(config) = config else { return Ok(Some(facts)) };
+    let Some(size) = store.ledger.blob(repository, &config.digest).await? else {
+        return Ok(Some(facts));
+    };
+    let Ok(config) = ImageConfig::read(&store.read_all(&config.digest, size).await?) else {
+        return Ok(Some(facts));
+    };
+    facts.built = config.built().map_or(Fact::Unknown, Fact::Is);
+    if document.children().is_empty() {
+        facts.platforms = config.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
+    }
+    Ok(Some(facts))
+}

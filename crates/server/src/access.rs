@@ -1,0 +1,229 @@
+//! Who asks, and may they? The grants and rules of the configuration at the server's door.
+//!
+//! A request goes through in this order: who is it ([`sign_in`]), is it granted ([`permit`]), do the
+//! rules allow it ([`rules`]); what was refused is written down ([`record`]) under the number that the
+//! refusal carries.
+
+mod identities;
+mod keys;
+mod permit;
+mod record;
+mod rules;
+mod sign_in;
+mod tokens;
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
+
+use axum::extract::Request;
+use axum::http::request::Parts;
+use axum::http::{Extensions, HeaderMap};
+use futures_util::future::BoxFuture;
+use larder_core::access::brake::Brake;
+use larder_core::access::grants::Grants;
+use larder_core::access::identity::Expected;
+use larder_core::access::key::Pepper;
+use larder_core::access::network::Network;
+use larder_core::access::token::{By, Claims, Signer};
+use larder_core::access::{Action, Who};
+use larder_core::name::RepositoryName;
+use larder_core::policy::{Classes, Rules};
+use larder_core::route::Origins;
+use tokio::sync::Semaphore;
+
+pub(crate) use permit::refuse_catalog;
+pub(crate) use permit::{check as check_grant, passes as is_granted};
+pub(crate) use record::{Happened, Recorder, reference};
+pub(crate) use rules::{Pull, WARNING, check as check_rules, passes as is_ruled_in};
+pub(crate) use sign_in::Known;
+pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
+
+use identities::Identities;
+use keys::Keys;
+use sign_in::Sessions;
+
+/// What the configuration says of who may do what. It can be exchanged while the server runs.
+pub struct AccessPlan {
+    /// Whether everybody may pull and push; rules hold all the same.
+    pub open: bool,
+    /// The grants.
+    pub grants: Grants,
+    /// The classes of images.
+    pub classes: Classes,
+    /// The rules.
+    pub rules: Rules,
+    /// Where what lies here comes from.
+    pub origins: Origins,
+    /// The clusters.
+    pub clusters: Vec<Cluster>,
+    /// Whether nodes that ask for an upstream's image must say from which cluster they come.
+    pub refuse_strangers: bool,
+    /// The larder's own host: where our own images come from.
+    pub host: larder_core::name::Host,
+    /// What it is reached at, for whoever asks by that name: `https://larder.example`.
+    pub url: String,
+}
+
+/// A cluster that pulls.
+#[derive(Clone)]
+pub struct Cluster {
+    /// Its name.
+    pub name: String,
+    /// The certificate that its nodes show, in DER. None: they show none.
+    pub certificate: Option<Arc<[u8]>>,
+    /// The networks from which its nodes are believed when they name it.
+    pub nodes: Vec<Network>,
+    /// Whose tokens of its service accounts are believed. None: nobody's.
+    pub identity: Option<ClusterIdentity>,
+}
+
+/// How a cluster's service accounts are known.
+#[derive(Clone)]
+pub struct ClusterIdentity {
+    /// What their tokens must say.
+    pub expected: Expected,
+    /// Gets the cluster's key set, or says in words why not.
+    pub keys: KeySource,
+}
+
+/// Gets a key set.
+pub type KeySource = Arc<dyn Fn() -> BoxFuture<'static, Result<Vec<u8>, String>> + Send + Sync>;
+
+/// What a request says before its body.
+#[derive(Clone, Copy)]
+pub(crate) struct Head<'r> {
+    pub headers: &'r HeaderMap,
+    pub extensions: &'r Extensions,
+}
+
+impl<'r> Head<'r> {
+    pub fn of(request: &'r Request) -> Self {
+        Self { headers: request.headers(), extensions: request.extensions() }
+    }
+}
+
+impl<'r> From<&'r Parts> for Head<'r> {
+    fn from(parts: &'r Parts) -> Self {
+        Self { headers: &parts.headers, extensions: &parts.extensions }
+    }
+}
+
+/// Somebody who is at the door.
+#[derive(Debug, Clone)]
+pub(crate) struct Caller {
+    pub who: Who,
+    /// By what it signed in. None: by nothing that it brought along.
+    pub by: Option<By>,
+    /// The token that it showed. None: none.
+    pub token: Option<Arc<Claims>>,
+    pub address: Option<IpAddr>,
+    /// Whether it is a node that is sent here instead of to an upstream: it is never answered 401.
+    pub node: bool,
+}
+
+impl Caller {
+    /// By what it signed in, in words. None: by nothing.
+    pub fn by_text(&self) -> Option<String> {
+        self.by.as_ref().map(|by| match by {
+            By::Key(id) => format!("key {id}"),
+            By::Identity(account) => format!("service account {account}"),
+        })
+    }
+}
+
+/// The door.
+pub(crate) struct Gate {
+    plan: RwLock<Arc<AccessPlan>>,
+    signer: Option<Signer>,
+    pepper: Pepper,
+    pub keys: Keys,
+    sessions: Sessions,
+    identities: Identities,
+    brake: Mutex<Brake>,
+    /// Wrong sign-ins that wait at once.
+    waiting: Semaphore,
+}
+
+/// Wrong sign-ins that may wait at once; more are answered 429 at once.
+const WAITING: usize = 256;
+
+impl Gate {
+    pub fn new(plan: AccessPlan, secret: &[u8; 32]) -> Self {
+        Self {
+            signer: Signer::new(secret, plan.host.as_str()),
+            pepper: Pepper::new(secret),
+            keys: Keys::default(),
+            sessions: Sessions::default(),
+            identities: Identities::default(),
+            brake: Mutex::default(),
+            waiting: Semaphore::new(WAITING),
+            plan: RwLock::new(Arc::new(plan)),
+        }
+    }
+
+    /// What holds now.
+    pub fn plan(&self) -> Arc<AccessPlan> {
+        Arc::clone(&self.plan.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// From now on this holds: for requests that come, not for those that are being answered.
+    pub fn set_plan(&self, plan: AccessPlan) {
+        *self.plan.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(plan);
+        self.identities.forget();
+    }
+}
+
+impl AccessPlan {
+    /// Everybody may do everything.
+    pub fn open(host: larder_core::name::Host) -> Self {
+        Self {
+            open: true,
+            grants: Grants::default(),
+            classes: Classes::default(),
+            rules: Rules::default(),
+            origins: Origins::default(),
+            clusters: Vec::new(),
+            refuse_strangers: false,
+            url: format!("http://{host}"),
+            host,
+        }
+    }
+
+    pub(crate) fn cluster(&self, name: &str) -> Option<&Cluster> {
+        self.clusters.iter().find(|cluster| cluster.name == name)
+    }
+
+    /// Whether somebody sees that a repository exists.
+    pub(crate) fn sees(&self, caller: &Caller, repository: &RepositoryName) -> bool {
+        self.open || self.grants.may(&caller.who, Action::Pull, repository)
+    }
+
+    /// Whether somebody may do something to a repository: granted, and named by the token if one was shown.
+    pub(crate) fn may(&self, caller: &Caller, action: Action, repository: &RepositoryName) -> bool {
+        let token = caller.token.as_ref().is_none_or(|token| token.allows(action, repository));
+        self.open || (token && self.grants.may(&caller.who, action, repository))
+    }
+}
+
+/// The parameters of a form or query, decoded; of a name that is there twice, both.
+fn parameters(text: &str) -> Vec<(String, String)> {
+    let decode = |text: &str| {
+        let text = text.replace('+', " ");
+        percent_encoding::percent_decode_str(&text).decode_utf8_lossy().into_owned()
+    };
+    let pairs = text.split('&').filter(|pair| !pair.is_empty()).take(256);
+    pairs
+        .map(|pair| pair.split_once('=').unwrap_or((pair, "")))
+        .map(|(name, value)| (decode(name), decode(value)))
+        .collect()
+}
+
+/// A short hash, to tell secrets apart without keeping them.
+fn short_hash(text: &str) -> u64 {
+    use std::hash::{BuildHasher as _, RandomState};
+    static STATE: std::sync::LazyLock<RandomState> = std::sync::LazyLock::new(RandomState::new);
+    STATE.hash_one(text)
+}
+
+type ByName<T> = Mutex<HashMap<Box<str>, T>>;

@@ -1,0 +1,76 @@
+//! The keys that were issued, as the store has them: read anew when they changed, by whichever process.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
+
+use larder_core::access::key::KeyId;
+use larder_store::{KeyRecord, Moment, Store, StoreError};
+
+/// The keys at one moment.
+#[derive(Default)]
+pub(crate) struct Keyed {
+    at: Option<Moment>,
+    version: i64,
+    pub by_id: HashMap<KeyId, KeyRecord>,
+}
+
+/// All keys, and which were used since that was last written down.
+#[derive(Default)]
+pub(crate) struct Keys {
+    known: RwLock<Arc<Keyed>>,
+    used: Mutex<HashMap<KeyId, (i64, String)>>,
+}
+
+impl Keys {
+    fn known(&self) -> Arc<Keyed> {
+        Arc::clone(&self.known.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// The keys, if none can have changed since they were read.
+    pub fn at(&self, moment: &Moment) -> Option<Arc<Keyed>> {
+        let known = self.known();
+        (known.at.as_ref() == Some(moment)).then_some(known)
+    }
+
+    /// The keys as they are now.
+    pub async fn now(&self, store: &Store) -> Result<Arc<Keyed>, StoreError> {
+        // Asked before the keys are read: what is read then is at least as true.
+        let at = store.ledger.moment();
+        if let Some(known) = at.as_ref().and_then(|at| self.at(at)) {
+            return Ok(known);
+        }
+        let version = store.keyring.keys_version().await?;
+        let before = self.known();
+        let by_id = if before.at.is_some() && before.version == version {
+            before.by_id.clone()
+        } else {
+            let all = store.keyring.keys().await?;
+            all.into_iter().map(|key| (key.id.clone(), key)).collect()
+        };
+        let known = Arc::new(Keyed { at, version, by_id });
+        *self.known.write().unwrap_or_else(PoisonError::into_inner) = Arc::clone(&known);
+        Ok(known)
+    }
+
+    /// Notes that somebody signed in with a key.
+    pub fn note_use(&self, id: &KeyId, at: i64, from: String) {
+        let mut used = self.used.lock().unwrap_or_else(PoisonError::into_inner);
+        used.insert(id.clone(), (at, from));
+    }
+
+    /// Writes down which keys were used. What cannot be written is kept for the next time.
+    pub async fn write(&self, store: &Store) {
+        let used = std::mem::take(&mut *self.used.lock().unwrap_or_else(PoisonError::into_inner));
+        if used.is_empty() {
+            return;
+        }
+        let list = used.iter().map(|(id, (at, from))| (id.clone(), *at, from.clone())).collect();
+        if let Err(error) = store.keyring.note_key_uses(list).await {
+            tracing::warn!(%error, "the use of keys could not be noted; it is tried again");
+            let mut now = self.used.lock().unwrap_or_else(PoisonError::into_inner);
+            for (id, use_) in used {
+                now.entry(id).or_insert(use_);
+            }
+        }
+    }
+}

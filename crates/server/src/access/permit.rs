@@ -1,0 +1,208 @@
+//! Is it granted? What a request needs, and how it is refused.
+
+use axum::http::{HeaderValue, Method, header};
+use larder_core::access::scope::scope_text;
+use larder_core::access::{Action, Who};
+use larder_core::name::RepositoryName;
+use larder_core::reference::Selector;
+use larder_store::{Kind, now};
+
+use super::record::{Happened, reference};
+use super::{AccessPlan, Caller, Head};
+use crate::app::App;
+use crate::error::{ApiError, Code};
+use crate::listen::Secure;
+use crate::path::Target;
+
+/// What a request needs: an action on a repository, and whether it names content by its digest.
+fn needed<'t>(target: &'t Target, method: &Method) -> Option<(Action, &'t RepositoryName, bool)> {
+    let reading = *method == Method::GET || *method == Method::HEAD;
+    let action = match *method {
+        Method::DELETE => Action::Delete,
+        _ if reading => Action::Pull,
+        _ => Action::Push,
+    };
+    match target {
+        Target::Base | Target::Catalog => None,
+        Target::Manifest(repository, Selector::Tag(_)) => Some((action, repository, false)),
+        Target::Manifest(repository, Selector::Digest(_)) | Target::Blob(repository, _) => {
+            Some((action, repository, true))
+        }
+        Target::Tags(repository) | Target::Referrers(repository, _) => {
+            Some((action, repository, false))
+        }
+        // Whoever may push may look at, and give up, what it has begun.
+        Target::Uploads(repository) | Target::Upload(repository, _) => {
+            Some((Action::Push, repository, false))
+        }
+    }
+}
+
+fn about(target: &Target) -> Option<String> {
+    match target {
+        Target::Base | Target::Catalog => None,
+        Target::Manifest(repository, selector) => Some(reference(repository, selector)),
+        Target::Blob(repository, digest) | Target::Referrers(repository, digest) => {
+            Some(format!("{repository}@{digest}"))
+        }
+        Target::Tags(repository) | Target::Uploads(repository) | Target::Upload(repository, _) => {
+            Some(repository.to_string())
+        }
+    }
+}
+
+/// Whether a request may be answered at once. False: it may not, or only [`check`] can tell.
+pub(crate) fn passes(plan: &AccessPlan, caller: &Caller, target: &Target, method: &Method) -> bool {
+    if plan.open {
+        return true;
+    }
+    match needed(target, method) {
+        Some((action, repository, by_digest)) => {
+            let late = action == Action::Pull && by_digest;
+            let good = caller.token.as_ref().is_none_or(|token| {
+                token.check(now() / 1000, late).is_ok() && token.allows(action, repository)
+            });
+            good && plan.grants.may(&caller.who, action, repository)
+        }
+        None => false,
+    }
+}
+
+/// Lets a request through, or refuses it; what is refused is written down.
+pub(crate) fn check(
+    app: &App,
+    plan: &AccessPlan,
+    caller: &Caller,
+    target: &Target,
+    method: &Method,
+    head: Head<'_>,
+) -> Result<(), ApiError> {
+    if passes(plan, caller, target, method) {
+        return Ok(());
+    }
+    let challenge =
+        |error: Option<&str>, scope: Option<String>| challenge(plan, head, error, scope.as_deref());
+    let Some((action, repository, by_digest)) = needed(target, method) else {
+        // The base end point says whether somebody is let in at all; the catalog looks for itself.
+        return match (target, &caller.who) {
+            (Target::Base, Who::Anonymous) if !caller.node => {
+                let error = ApiError::new(Code::Unauthorized, "sign in first");
+                Err(challenge(None, None).apply(error))
+            }
+            _ => Ok(()),
+        };
+    };
+    let scope = || {
+        let actions: &[Action] = match action {
+            Action::Pull => &[Action::Pull],
+            Action::Push => &[Action::Pull, Action::Push],
+            Action::Delete => &[Action::Delete],
+        };
+        Some(scope_text(repository, actions))
+    };
+    let granted = plan.grants.may(&caller.who, action, repository);
+    if let Some(token) = &caller.token
+        && !caller.node
+    {
+        let late = action == Action::Pull && by_digest;
+        if let Err(error) = token.check(now() / 1000, late) {
+            let error = ApiError::new(Code::Unauthorized, format!("{error}; sign in again"));
+            return Err(challenge(Some("invalid_token"), scope()).apply(error));
+        }
+        if granted {
+            let message = format!("the token does not name {} of {repository}", action.word());
+            let error = ApiError::new(Code::Unauthorized, message);
+            return Err(challenge(Some("insufficient_scope"), scope()).apply(error));
+        }
+    }
+    if caller.who == Who::Anonymous && caller.token.is_none() && !caller.node {
+        let message = format!("sign in to {} {repository}", action.phrase());
+        return Err(challenge(None, scope()).apply(ApiError::new(Code::Unauthorized, message)));
+    }
+    let decision = plan.grants.decide(&caller.who, action, repository);
+    let message = match (&caller.who, caller.node) {
+        (Who::Anonymous, false) => format!(
+            "nobody signed in, and {repository} is not for everybody; give the pod the pull secret of this larder"
+        ),
+        (Who::Anonymous, true) => format!(
+            "this node has not said to which cluster it belongs in a way that is believed, and {repository} is not for everybody"
+        ),
+        (who, _) => format!(
+            "{} may not {} {repository}: no grant names it",
+            who.described(),
+            action.phrase()
+        ),
+    };
+    let mut happened = Happened::of(caller, Kind::Refused, &message);
+    happened.reference = about(target);
+    happened.line = decision.line.map(|line| line.to_string());
+    let number = app.recorder.note(happened);
+    app.meters.refusals.with_label_values(&["grant"]).inc();
+    Err(ApiError::new(Code::Denied, format!("{message} [{number}]")))
+}
+
+/// Whether somebody may see the list of repositories at all.
+pub(crate) fn refuse_catalog(
+    plan: &AccessPlan,
+    caller: &Caller,
+    head: Head<'_>,
+) -> Result<(), ApiError> {
+    let scope = Some("registry:catalog:*");
+    if plan.open {
+        return Ok(());
+    }
+    match &caller.token {
+        Some(token) if token.check(now() / 1000, false).is_err() || !token.allows_catalog() => {
+            let expired = token.check(now() / 1000, false).is_err();
+            let error = if expired { "invalid_token" } else { "insufficient_scope" };
+            let refused = ApiError::new(Code::Unauthorized, "the token does not name the catalog");
+            Err(challenge(plan, head, Some(error), scope).apply(refused))
+        }
+        None if caller.who == Who::Anonymous => {
+            let refused = ApiError::new(Code::Unauthorized, "sign in to list repositories");
+            Err(challenge(plan, head, None, scope).apply(refused))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// What tells a client how to sign in (RFC 9110, section 11.6.1; token protocol, "challenge").
+pub(crate) struct Challenge(Vec<HeaderValue>);
+
+impl Challenge {
+    pub fn apply(self, error: ApiError) -> ApiError {
+        let name = header::WWW_AUTHENTICATE;
+        self.0.into_iter().fold(error, |error, value| error.with_header(name.clone(), value))
+    }
+}
+
+pub(crate) fn challenge(
+    plan: &AccessPlan,
+    head: Head<'_>,
+    error: Option<&str>,
+    scope: Option<&str>,
+) -> Challenge {
+    let secure = head.extensions.get::<Secure>().is_some();
+    // Whoever reaches us by another name than ours gets its token there too.
+    let host = head.headers.get(header::HOST).and_then(|host| host.to_str().ok());
+    let plain = |host: &&str| {
+        host.len() <= 255 && host.chars().all(|c| c.is_ascii_alphanumeric() || ".-:[]".contains(c))
+    };
+    let base = match host.filter(plain) {
+        Some(host) if host != plan.host.as_str() => {
+            format!("{}://{host}", if secure { "https" } else { "http" })
+        }
+        _ => plan.url.trim_end_matches('/').to_owned(),
+    };
+    let mut bearer =
+        format!("Bearer realm=\"{base}{}\",service=\"{}\"", super::TOKEN_PATH, plan.host);
+    for (name, value) in [("scope", scope), ("error", error)] {
+        if let Some(value) = value {
+            bearer.push_str(&format!(",{name}=\"{value}\""));
+        }
+    }
+    // On two lines: clients that read one line only take what they know.
+    let basic = format!("Basic realm=\"{}\"", plan.host);
+    let lines = [bearer, basic];
+    Challenge(lines.iter().filter_map(|line| HeaderValue::from_str(line).ok()).collect())
+}

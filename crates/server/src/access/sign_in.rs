@@ -1,0 +1,397 @@
+//! Who is it? What a request brings along is tried in this order: `Authorization`, the certificate that
+//! was shown, the cluster that a node names from an address where that is believed; else it is nobody.
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::{Arc, PoisonError, RwLock};
+use std::time::Duration;
+
+use axum::http::header;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use larder_core::access::Who;
+use larder_core::access::key::{Key, KeyError, KeyId};
+use larder_core::access::token::{By, Claims};
+use larder_store::{Kind, Moment, now};
+
+use super::keys::Keyed;
+use super::permit::challenge;
+use super::record::Happened;
+use super::{AccessPlan, Caller, Head, short_hash};
+use crate::app::App;
+use crate::error::{ApiError, Code};
+use crate::limits::Client;
+use crate::mirror::{Asker, Node};
+
+/// The longest `Authorization` that is read, in bytes.
+const LIMIT: usize = 24 * 1024;
+/// Tokens that are known to be ours.
+const SESSIONS: usize = 8192;
+
+/// A token that was verified.
+pub(super) struct Session {
+    claims: Arc<Claims>,
+    who: Who,
+    key: Option<KeyId>,
+}
+
+#[derive(Default)]
+pub(super) struct Sessions {
+    known: RwLock<HashMap<Box<str>, Arc<Session>>>,
+}
+
+impl Sessions {
+    fn get(&self, token: &str) -> Option<Arc<Session>> {
+        self.known.read().unwrap_or_else(PoisonError::into_inner).get(token).cloned()
+    }
+
+    fn keep(&self, token: &str, session: Arc<Session>) {
+        let mut known = self.known.write().unwrap_or_else(PoisonError::into_inner);
+        if known.len() >= SESSIONS {
+            known.clear();
+        }
+        known.insert(token.into(), session);
+    }
+}
+
+/// What was found out without waiting for anything.
+pub(crate) enum Known {
+    /// This is who it is.
+    Caller(Caller),
+    /// [`identify`] can tell.
+    Later,
+}
+
+/// What a request brings along.
+enum Brought {
+    Nothing,
+    Basic(String, String),
+    Bearer(String),
+    /// Something that cannot be read.
+    Junk,
+}
+
+fn brought(head: Head<'_>) -> Brought {
+    let Some(value) = head.headers.get(header::AUTHORIZATION) else {
+        return Brought::Nothing;
+    };
+    let text = value.to_str().ok().filter(|text| text.len() <= LIMIT);
+    let Some((scheme, rest)) = text.and_then(|text| text.split_once(' ')) else {
+        return Brought::Junk;
+    };
+    if scheme.eq_ignore_ascii_case("bearer") {
+        return Brought::Bearer(rest.trim().to_owned());
+    }
+    if scheme.eq_ignore_ascii_case("basic") {
+        let decoded = STANDARD.decode(rest.trim()).ok().and_then(|it| String::from_utf8(it).ok());
+        if let Some((user, secret)) = decoded.as_deref().and_then(|text| text.split_once(':')) {
+            return Brought::Basic(user.to_owned(), secret.to_owned());
+        }
+    }
+    Brought::Junk
+}
+
+pub(crate) fn address(head: Head<'_>) -> Option<IpAddr> {
+    head.extensions.get::<Client>().map(|client| client.0)
+}
+
+/// Somebody whose secret is right.
+#[derive(Debug)]
+pub(crate) struct SignedIn {
+    pub who: Who,
+    pub by: By,
+    /// A token of ours that stood for the secret: no more than it names is had with it.
+    pub limit: Option<Arc<Claims>>,
+}
+
+impl SignedIn {
+    pub fn caller(self, address: Option<IpAddr>, node: bool) -> Caller {
+        let Self { who, by, limit } = self;
+        Caller { who, by: Some(by), token: limit, address, node }
+    }
+}
+
+/// Why a secret lets nobody in, in words.
+pub(crate) struct Wrong(pub String);
+
+impl App {
+    /// Who sends a request, if that can be told at once. `moment` is the ledger's present one.
+    pub(crate) fn known(&self, plan: &AccessPlan, head: Head<'_>, moment: &Moment) -> Known {
+        let node = head.extensions.get::<Node>().is_some();
+        let address = address(head);
+        if plan.open {
+            return Known::Caller(unsigned(plan, head, address, node));
+        }
+        match brought(head) {
+            Brought::Nothing => Known::Caller(unsigned(plan, head, address, node)),
+            Brought::Bearer(token) => {
+                let known = self.gate.sessions.get(&token);
+                match (known, self.gate.keys.at(moment)) {
+                    (Some(session), Some(keys)) => resume(plan, &session, &keys, address, node)
+                        .map_or(Known::Later, Known::Caller),
+                    _ => Known::Later,
+                }
+            }
+            Brought::Basic(user, secret) => match self.gate.keys.at(moment) {
+                Some(keys) => match self.with_key(plan, &keys, &user, &secret, address) {
+                    Some(Ok(signed_in)) => Known::Caller(signed_in.caller(address, node)),
+                    _ => Known::Later,
+                },
+                None => Known::Later,
+            },
+            Brought::Junk => Known::Later,
+        }
+    }
+
+    /// Who sends a request.
+    ///
+    /// # Errors
+    /// With a secret or token that is not good: whoever shows one means to be somebody.
+    pub(crate) async fn identify(
+        &self,
+        plan: &AccessPlan,
+        head: Head<'_>,
+    ) -> Result<Caller, ApiError> {
+        let node = head.extensions.get::<Node>().is_some();
+        let address = address(head);
+        if plan.open {
+            return Ok(unsigned(plan, head, address, node));
+        }
+        let refuse = |code: Option<&str>, message: String| {
+            if node {
+                return ApiError::new(Code::Denied, message);
+            }
+            let error = ApiError::new(Code::Unauthorized, message);
+            challenge(plan, head, code, None).apply(error)
+        };
+        match brought(head) {
+            Brought::Nothing => Ok(unsigned(plan, head, address, node)),
+            Brought::Junk => Err(refuse(
+                None,
+                "`Authorization` cannot be read; Basic and Bearer are taken".into(),
+            )),
+            Brought::Basic(user, secret) => {
+                match self.sign_in(plan, &user, &secret, address).await? {
+                    Ok(signed_in) => Ok(signed_in.caller(address, node)),
+                    Err(wrong) => {
+                        let message = self.slow_down(&user, &secret, address, wrong).await?;
+                        Err(refuse(None, message))
+                    }
+                }
+            }
+            Brought::Bearer(token) => {
+                let keys = self.gate.keys.now(&self.store).await?;
+                let session = match self.gate.sessions.get(&token) {
+                    Some(session) => session,
+                    None => {
+                        let read = self.gate.signer.as_ref().map(|signer| signer.read(&token));
+                        let claims = match read {
+                            Some(Ok(claims)) => claims,
+                            Some(Err(error)) => {
+                                let text = format!("{error}; sign in again");
+                                return Err(refuse(Some("invalid_token"), text));
+                            }
+                            None => return Err(refuse(None, "tokens are not taken here".into())),
+                        };
+                        let Some(session) = session(plan, claims) else {
+                            let text = "the token is for somebody who is no longer declared";
+                            return Err(refuse(Some("invalid_token"), text.into()));
+                        };
+                        let session = Arc::new(session);
+                        self.gate.sessions.keep(&token, Arc::clone(&session));
+                        session
+                    }
+                };
+                resume(plan, &session, &keys, address, node).ok_or_else(|| {
+                    let text = "the key by which this token was had is revoked; sign in again";
+                    refuse(Some("invalid_token"), text.into())
+                })
+            }
+        }
+    }
+
+    /// Whether a name and a key fit. None: the secret does not look like a key.
+    fn with_key(
+        &self,
+        plan: &AccessPlan,
+        keys: &Keyed,
+        user: &str,
+        secret: &str,
+        address: Option<IpAddr>,
+    ) -> Option<Result<SignedIn, Wrong>> {
+        let key: Key = match secret.parse() {
+            Ok(key) => key,
+            Err(KeyError::Form) => return None,
+            Err(error @ KeyError::Check) => return Some(Err(Wrong(error.to_string()))),
+        };
+        // What is told of a key is told only to whoever has it: an unknown one is as wrong as any.
+        let wrong = |text: String| Some(Err(Wrong(text)));
+        let known =
+            keys.by_id.get(&key.id()).filter(|known| self.gate.pepper.verifies(&key, &known.hash));
+        let Some(known) = known else { return wrong("no such key was issued".into()) };
+        let at = now();
+        if known.revoked.is_some() {
+            return wrong(format!("the key {} of {} is revoked", known.id, known.user));
+        }
+        if !known.is_good(at) {
+            return wrong(format!("the key {} of {} has expired", known.id, known.user));
+        }
+        if !user.is_empty() && user != known.user {
+            return wrong(format!(
+                "the key {} is that of {}, not of another",
+                known.id, known.user
+            ));
+        }
+        let Some(who) = plan.grants.who(&known.user) else {
+            return wrong(format!("{} is no longer declared in larder.toml", known.user));
+        };
+        let from = address.map(|address| address.to_string()).unwrap_or_default();
+        self.gate.keys.note_use(&known.id, at, from);
+        let signed_in = SignedIn { who, by: By::Key(known.id.to_string()), limit: None };
+        self.note_sign_in(&signed_in, address);
+        Some(Ok(signed_in))
+    }
+
+    fn note_sign_in(&self, signed_in: &SignedIn, address: Option<IpAddr>) {
+        let SignedIn { who, by, .. } = signed_in;
+        let caller =
+            Caller { who: who.clone(), by: Some(by.clone()), token: None, address, node: false };
+        self.meters.sign_ins.with_label_values(&["good"]).inc();
+        self.recorder.note(Happened::of(&caller, Kind::SignIn, ""));
+    }
+
+    /// Whether a name and a secret fit: a key, the token of a service account, or a token of ours.
+    pub(crate) async fn sign_in(
+        &self,
+        plan: &AccessPlan,
+        user: &str,
+        secret: &str,
+        address: Option<IpAddr>,
+    ) -> Result<Result<SignedIn, Wrong>, ApiError> {
+        let keys = self.gate.keys.now(&self.store).await?;
+        if let Some(found) = self.with_key(plan, &keys, user, secret, address) {
+            return Ok(found);
+        }
+        if secret.matches('.').count() != 2 {
+            let text = "the secret is neither a key of this larder nor a token of a cluster";
+            return Ok(Err(Wrong(text.into())));
+        }
+        let at = now() / 1000;
+        if let Some(Ok(claims)) = self.gate.signer.as_ref().map(|signer| signer.read(secret)) {
+            let good = claims.check(at, false);
+            if let Err(error) = good {
+                return Ok(Err(Wrong(error.to_string())));
+            }
+            let (by, revoked) = match &claims.by {
+                Some(By::Key(id)) => {
+                    let known = id.parse().ok().and_then(|id: KeyId| keys.by_id.get(&id));
+                    (claims.by.clone(), known.is_none_or(|key| key.revoked.is_some()))
+                }
+                by => (by.clone(), false),
+            };
+            let (Some(by), Some(who), false) = (by, plan.grants.who(&claims.sub), revoked) else {
+                return Ok(Err(Wrong("the token is good for nobody any more".into())));
+            };
+            let signed_in = SignedIn { who, by, limit: Some(Arc::new(claims)) };
+            self.note_sign_in(&signed_in, address);
+            return Ok(Ok(signed_in));
+        }
+        match self.gate.identities.verify(plan, user, secret, at).await {
+            Ok((who, account)) => {
+                let by = By::Identity(format!("{}/{}", account.namespace, account.name));
+                let signed_in = SignedIn { who, by, limit: None };
+                self.note_sign_in(&signed_in, address);
+                Ok(Ok(signed_in))
+            }
+            Err(doubt) => Ok(Err(Wrong(doubt.to_string()))),
+        }
+    }
+
+    /// Notes a wrong secret, has its answer wait, and gives the sentence for it.
+    ///
+    /// # Errors
+    /// 429 when too many wait already.
+    pub(crate) async fn slow_down(
+        &self,
+        user: &str,
+        secret: &str,
+        address: Option<IpAddr>,
+        wrong: Wrong,
+    ) -> Result<String, ApiError> {
+        let user: String = user.chars().filter(|c| !c.is_control()).take(80).collect();
+        let happened = Happened {
+            kind: Kind::Failed,
+            who: user.clone(),
+            by: None,
+            address,
+            reference: None,
+            line: None,
+            text: &wrong.0,
+        };
+        let number = self.recorder.note(happened);
+        self.meters.sign_ins.with_label_values(&["failed"]).inc();
+        let wait = {
+            let mut brake = self.gate.brake.lock().unwrap_or_else(PoisonError::into_inner);
+            brake.wrong(address, &user, short_hash(secret), now())
+        };
+        if wait > Duration::ZERO {
+            let Ok(_waiting) = self.gate.waiting.try_acquire() else {
+                let error = ApiError::new(Code::TooManyRequests, "too many wrong sign-ins");
+                return Err(error
+                    .with_header(header::RETRY_AFTER, axum::http::HeaderValue::from_static("5")));
+            };
+            tokio::time::sleep(wait).await;
+        }
+        Ok(format!("the sign-in is refused: {} [{number}]", wrong.0))
+    }
+}
+
+/// Somebody with a token that was verified before. None: it is not good any more.
+fn resume(
+    plan: &AccessPlan,
+    session: &Session,
+    keys: &Keyed,
+    address: Option<IpAddr>,
+    node: bool,
+) -> Option<Caller> {
+    if let Some(id) = &session.key {
+        keys.by_id.get(id).filter(|key| key.revoked.is_none())?;
+    }
+    plan.grants.knows(&session.who).then(|| Caller {
+        who: session.who.clone(),
+        by: session.claims.by.clone(),
+        token: Some(Arc::clone(&session.claims)),
+        address,
+        node,
+    })
+}
+
+/// Who it is that brings no secret along.
+fn unsigned(plan: &AccessPlan, head: Head<'_>, address: Option<IpAddr>, node: bool) -> Caller {
+    let asker = head.extensions.get::<Asker>();
+    let believed = asker.is_some_and(|asker| {
+        let networks = plan.cluster(&asker.cluster).map(|cluster| cluster.nodes.as_slice());
+        let near = address.is_some_and(|address| {
+            networks.unwrap_or_default().iter().any(|network| network.holds(address))
+        });
+        plan.open || asker.shown || near
+    });
+    let who = match asker {
+        Some(asker) if believed => Who::cluster(&asker.cluster, None),
+        _ => Who::Anonymous,
+    };
+    Caller { who, by: None, token: None, address, node }
+}
+
+/// None: whoever it names is not declared.
+fn session(plan: &AccessPlan, claims: Claims) -> Option<Session> {
+    let who = match claims.sub.as_str() {
+        "" => Who::Anonymous,
+        user => plan.grants.who(user)?,
+    };
+    let key = match &claims.by {
+        Some(By::Key(id)) => Some(id.parse().ok()?),
+        _ => None,
+    };
+    Some(Session { claims: Arc::new(claims), who, key })
+}

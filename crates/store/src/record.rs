@@ -1,0 +1,124 @@
+//! Who did what? The promises that every record keeps.
+
+use async_trait::async_trait;
+
+use crate::error::StoreError;
+
+/// What happened.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Kind {
+    /// Somebody signed in.
+    SignIn,
+    /// A sign-in with a wrong or expired secret.
+    Failed,
+    /// Something was not let through.
+    Refused,
+    /// Something was let through although a rule warns of it.
+    Warned,
+    /// A manifest was fetched.
+    Pull,
+    /// A manifest was pushed.
+    Push,
+    /// Something was removed.
+    Delete,
+    /// A key was issued, rotated or revoked.
+    Key,
+    /// The configuration was read anew.
+    Config,
+}
+
+impl Kind {
+    /// All, in the order of their words' use.
+    pub const ALL: [Self; 9] = [
+        Self::SignIn,
+        Self::Failed,
+        Self::Refused,
+        Self::Warned,
+        Self::Pull,
+        Self::Push,
+        Self::Delete,
+        Self::Key,
+        Self::Config,
+    ];
+
+    /// As it is written.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::SignIn => "sign-in",
+            Self::Failed => "failed",
+            Self::Refused => "refused",
+            Self::Warned => "warned",
+            Self::Pull => "pull",
+            Self::Push => "push",
+            Self::Delete => "delete",
+            Self::Key => "key",
+            Self::Config => "config",
+        }
+    }
+
+    /// Of its word.
+    pub fn of(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+}
+
+/// One line of the record. The same done again on the same day may be one line with a larger count.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// Its name: the reference number that a refusal carries.
+    pub number: String,
+    /// When it happened first, in milliseconds since 1970.
+    pub first: i64,
+    /// When it happened last.
+    pub last: i64,
+    /// How often.
+    pub count: u64,
+    /// What.
+    pub kind: Kind,
+    /// Who, by the user's name. Empty: nobody signed in.
+    pub who: String,
+    /// By which key or service account. None: by none.
+    pub by: Option<String>,
+    /// From which address. None: from this machine's command line.
+    pub address: Option<String>,
+    /// What it was about: `REPOSITORY:TAG`, `REPOSITORY@DIGEST`, a key. None: nothing in particular.
+    pub reference: Option<String>,
+    /// The line of the configuration that decided. None: none did.
+    pub line: Option<String>,
+    /// The rest, in words.
+    pub text: String,
+    /// What makes two of them the same line. None: this one stands alone.
+    pub same: Option<String>,
+}
+
+/// Which lines are wanted. What is None does not matter.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Filter {
+    /// Those that happened last at this time or later.
+    pub since: Option<i64>,
+    /// Those of these kinds. Empty: of all.
+    pub kinds: Vec<Kind>,
+    /// Those of this user, or of a cluster's namespaces.
+    pub who: Option<String>,
+    /// Those about a reference that contains this text.
+    pub about: Option<String>,
+    /// The one of this number.
+    pub number: Option<String>,
+    /// So many at most, the latest. None: all.
+    pub limit: Option<usize>,
+}
+
+/// The record.
+///
+/// What an implementation promises: as for the [`Ledger`](crate::Ledger).
+#[async_trait]
+pub trait Record: Send + Sync {
+    /// Writes lines down, all together. One with the same `same` as one that is there is added to it.
+    async fn write_down(&self, entries: Vec<Entry>) -> Result<(), StoreError>;
+
+    /// The lines that are wanted, the oldest first.
+    async fn entries(&self, filter: Filter) -> Result<Vec<Entry>, StoreError>;
+
+    /// Forgets what happened last before a time; tells how many lines.
+    async fn forget_before(&self, at: i64) -> Result<u64, StoreError>;
+}

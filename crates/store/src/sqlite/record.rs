@@ -1,0 +1,135 @@
+//! The record in the same file as the ledger.
+
+use async_trait::async_trait;
+use rusqlite::{Row, params};
+
+use super::{SqliteLedger, signed, unsigned};
+use crate::error::StoreError;
+use crate::record::{Entry, Filter, Kind, Record};
+
+/// What version 5 of the file has more than version 4, with the keyring.
+pub(super) const TABLES: &str = "
+    CREATE TABLE record (
+        number TEXT PRIMARY KEY, same TEXT UNIQUE, first BIGINT NOT NULL, last BIGINT NOT NULL,
+        count BIGINT NOT NULL, kind TEXT NOT NULL, who TEXT NOT NULL, by TEXT, address TEXT,
+        reference TEXT, line TEXT, text TEXT NOT NULL
+    ) WITHOUT ROWID;
+    CREATE INDEX record_by_last ON record (last);
+";
+const COLUMNS: &str =
+    "number, first, last, count, kind, who, by, address, reference, line, text, same";
+
+fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
+    let word: String = row.get(4)?;
+    let kind = Kind::of(&word).ok_or_else(|| {
+        let error = format!("`{word}` is no kind of entry");
+        rusqlite::Error::FromSqlConversionFailure(4, rusqlite::types::Type::Text, error.into())
+    })?;
+    Ok(Entry {
+        number: row.get(0)?,
+        first: row.get(1)?,
+        last: row.get(2)?,
+        count: unsigned(row, 3)?,
+        kind,
+        who: row.get(5)?,
+        by: row.get(6)?,
+        address: row.get(7)?,
+        reference: row.get(8)?,
+        line: row.get(9)?,
+        text: row.get(10)?,
+        same: row.get(11)?,
+    })
+}
+
+#[async_trait]
+impl Record for SqliteLedger {
+    async fn write_down(&self, entries: Vec<Entry>) -> Result<(), StoreError> {
+        if entries.is_empty() {
+            return Ok(());
+        }
+        self.note(move |connection| {
+            let write = || -> rusqlite::Result<()> {
+                let mut add = connection.prepare_cached(
+                    "INSERT INTO record
+                       (number, same, first, last, count, kind, who, by, address, reference, line, text)
+                     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+                     ON CONFLICT (same) DO UPDATE SET
+                       count = record.count + excluded.count, address = excluded.address,
+                       by = excluded.by, text = excluded.text,
+                       last = CASE WHEN excluded.last > record.last THEN excluded.last ELSE record.last END",
+                )?;
+                for one in &entries {
+                    add.execute(params![
+                        one.number,
+                        one.same,
+                        one.first,
+                        one.last,
+                        signed(one.count),
+                        one.kind.word(),
+                        one.who,
+                        one.by,
+                        one.address,
+                        one.reference,
+                        one.line,
+                        one.text,
+                    ])?;
+                }
+                Ok(())
+            };
+            write().map_err(StoreError::ledger("write the record"))
+        })
+        .await
+    }
+
+    async fn entries(&self, filter: Filter) -> Result<Vec<Entry>, StoreError> {
+        self.read(move |connection| {
+            let kinds: Vec<String> =
+                filter.kinds.iter().map(|kind| format!("'{}'", kind.word())).collect();
+            let of_kind = match kinds.as_slice() {
+                [] => String::new(),
+                kinds => format!("AND kind IN ({})", kinds.join(", ")),
+            };
+            let sql = format!(
+                "SELECT {COLUMNS} FROM record
+                 WHERE last >= $1 AND ($2 IS NULL OR who = $2 OR who LIKE $3 ESCAPE '\\')
+                   AND ($4 IS NULL OR reference LIKE $4 ESCAPE '\\') AND ($5 IS NULL OR number = $5)
+                   {of_kind}
+                 ORDER BY last DESC, number DESC LIMIT $6"
+            );
+            let like = |text: &String, before: &str, after: &str| {
+                let plain = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
+                format!("{before}{plain}{after}")
+            };
+            let limit =
+                filter.limit.map_or(i64::MAX, |most| i64::try_from(most).unwrap_or(i64::MAX));
+            let mut found: Vec<Entry> = connection
+                .prepare_cached(&sql)?
+                .query_map(
+                    params![
+                        filter.since.unwrap_or(i64::MIN),
+                        filter.who,
+                        filter.who.as_ref().map(|who| like(who, "", "/%")),
+                        filter.about.as_ref().map(|about| like(about, "%", "%")),
+                        filter.number,
+                        limit,
+                    ],
+                    entry,
+                )?
+                .collect::<rusqlite::Result<_>>()?;
+            found.reverse();
+            Ok(found)
+        })
+        .await
+    }
+
+    async fn forget_before(&self, at: i64) -> Result<u64, StoreError> {
+        self.note(move |connection| {
+            connection
+                .prepare_cached("DELETE FROM record WHERE last < $1")
+                .and_then(|mut delete| delete.execute(params![at]))
+                .map(|gone| gone as u64)
+                .map_err(StoreError::ledger("shorten the record"))
+        })
+        .await
+    }
+}
