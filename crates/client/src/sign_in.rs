@@ -174,17 +174,8 @@ impl Passes {
         };
         let answer =
             transport.with_retries(&format!("the sign-in for {action}"), || ask().send()).await?;
-        let status = answer.status();
-        if matches!(status, StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN) {
-            return Err(transport.denied(status, &format!("the sign-in for {action}"), None));
-        }
-        if !status.is_success() {
-            return Err(ClientError::Refused {
-                host: transport.host().to_owned(),
-                status: status.as_u16(),
-                action: format!("the sign-in for {action}"),
-                message: None,
-            });
+        if !answer.status().is_success() {
+            return Err(transport.refusal(answer, &format!("the sign-in for {action}")).await);
         }
         let body =
             read_bounded(answer, TOKEN_LIMIT).await.map_err(|cause| transport.protocol(cause))?;

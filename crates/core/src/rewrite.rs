@@ -9,7 +9,7 @@ mod kubernetes;
 mod splice;
 #[cfg(test)]
 mod tests;
-mod tree;
+pub(crate) mod tree;
 
 use std::ops::Range;
 

@@ -10,6 +10,7 @@ mod intake;
 mod key;
 mod log;
 mod look;
+mod node_login;
 mod parcel;
 mod policy;
 mod rewrite;
@@ -18,6 +19,7 @@ mod shelf;
 mod store;
 mod survey;
 
+pub use key::{Expires, good_keys, make as make_key};
 pub use serve::LogForm;
 
 use crate::context::Context;
@@ -45,7 +47,7 @@ pub enum Command {
     /// Look after the store itself: read everything again, free what nothing refers to, back it up
     #[command(subcommand)]
     Store(store::Command),
-    /// What a cluster needs in order to pull: the mirror configuration of its nodes
+    /// What a cluster needs in order to pull: written, applied, checked, read, moved
     #[command(subcommand)]
     Handoff(handoff::Command),
     /// Issue, list, rotate, revoke and test the keys of clusters and accounts
@@ -55,6 +57,7 @@ pub enum Command {
     #[command(subcommand)]
     Policy(policy::Command),
     Rewrite(rewrite::Args),
+    NodeLogin(node_login::Args),
     Log(log::Args),
 }
 
@@ -72,9 +75,10 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Serve(args) => serve::run(&args, context).await,
         Command::Shelf(command) => shelf::run(command, context).await,
         Command::Store(command) => store::run(command, context).await,
-        Command::Handoff(command) => handoff::run(&command, context),
+        Command::Handoff(command) => handoff::run(&command, context).await,
         Command::Key(command) => key::run(command, context).await,
         Command::Policy(command) => policy::run(command, context).await,
+        Command::NodeLogin(args) => node_login::run(&args, context).await,
         Command::Log(args) => log::run(&args, context).await,
         Command::Rewrite(args) => rewrite::run(&args, context),
     }

@@ -8,6 +8,8 @@ mod config;
 mod context;
 mod failure;
 mod files;
+mod handoff;
+mod kube;
 mod output;
 mod parcel;
 mod place;

@@ -7,14 +7,18 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_client::{ClientError, Options, Registry};
+use larder_client::{ClientError, Credentials, Options, Registry};
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::Document;
 use larder_core::name::Host;
 use larder_core::nodes::{self, Way};
+use larder_core::objects::{self, text};
 use larder_core::platform::Platform;
 use larder_core::reference::{Malformed, Reason, Reference, Selector, Unqualified};
 use larder_core::rewrite::{Finding, scan};
+use serde_json::Value;
+
+use crate::api::Api;
 
 /// A cluster with one kind of node.
 pub struct Cluster {
@@ -27,6 +31,27 @@ pub struct Cluster {
     mirrors: Option<PathBuf>,
     /// References that its nodes have pulled already, with what each was.
     present: BTreeMap<String, Digest>,
+    /// Its objects.
+    api: Option<Api>,
+    /// The program that its kubelets ask for credentials, with its arguments and the audience of the
+    /// tokens that it is given. None: none.
+    provider: Option<Provider>,
+}
+
+/// A kubelet's credential provider.
+#[derive(Debug, Clone)]
+struct Provider {
+    program: PathBuf,
+    arguments: Vec<String>,
+    audience: String,
+}
+
+/// With what a pod pulls.
+#[derive(Debug, Clone)]
+struct Pulling {
+    namespace: String,
+    account: String,
+    secrets: Vec<String>,
 }
 
 /// A pod as the cluster lists it.
@@ -90,7 +115,15 @@ impl Cluster {
     /// A cluster whose nodes have this platform and reach these hosts: names as in references,
     /// each with the endpoint behind it.
     pub fn new(name: &str, platform: Platform, hosts: BTreeMap<String, String>) -> Self {
-        Self { name: name.to_owned(), platform, hosts, mirrors: None, present: BTreeMap::new() }
+        Self {
+            name: name.to_owned(),
+            platform,
+            hosts,
+            mirrors: None,
+            present: BTreeMap::new(),
+            api: None,
+            provider: None,
+        }
     }
 
     /// From now on its nodes reach this host too, at this endpoint.
@@ -102,6 +135,17 @@ impl Cluster {
     /// pull.
     pub fn configure_nodes(&mut self, folder: &Path) {
         self.mirrors = Some(folder.to_owned());
+    }
+
+    /// From now on its pods pull with the secrets and service accounts of these objects.
+    pub fn with_api(&mut self, api: Api) {
+        self.api = Some(api);
+    }
+
+    /// From now on its kubelets ask this program for credentials, with tokens for this audience.
+    pub fn ask_for_credentials(&mut self, program: &Path, arguments: &[String], audience: &str) {
+        let (program, arguments) = (program.to_owned(), arguments.to_vec());
+        self.provider = Some(Provider { program, arguments, audience: audience.to_owned() });
     }
 
     /// Its nodes forget what they have pulled, as new ones would.
@@ -168,6 +212,7 @@ impl Cluster {
     /// The text that a client of the platform shows when it cannot read the file.
     pub async fn apply(&mut self, text: &str) -> Result<Vec<Pod>, String> {
         let found = scan(text).map_err(|error| format!("error parsing: {error}"))?;
+        let documents = objects::read(text).map_err(|error| format!("error parsing: {error}"))?;
         let mut workloads: Vec<(String, Vec<&Finding>)> = Vec::new();
         for finding in &found.findings {
             let workload = &finding.workload;
@@ -192,14 +237,15 @@ impl Cluster {
                 events: Vec::new(),
             };
             for finding in findings {
-                self.start(&mut pod, finding).await;
+                let pulling = pulling(&documents, finding);
+                self.start(&mut pod, finding, &pulling).await;
             }
             pods.push(pod);
         }
         Ok(pods)
     }
 
-    async fn start(&mut self, pod: &mut Pod, finding: &Finding) {
+    async fn start(&mut self, pod: &mut Pod, finding: &Finding, pulling: &Pulling) {
         let container = finding.container.as_deref().unwrap_or("container");
         let written = &finding.text;
         let reference = match Reference::read(written, &Unqualified::default()) {
@@ -216,7 +262,7 @@ impl Cluster {
             pod.events.push(normal("Pulled", message));
         } else {
             pod.events.push(normal("Pulling", format!("Pulling image \"{written}\"")));
-            match self.pull(&reference).await {
+            match self.pull(&reference, pulling).await {
                 Ok((bytes, digest)) => {
                     self.present.insert(reference.to_string(), digest);
                     let message = format!(
@@ -242,15 +288,20 @@ impl Cluster {
     }
 
     /// Pulls an image as a node's runtime does and gives the bytes moved, or the runtime's text.
-    async fn pull(&self, reference: &Reference) -> Result<(u64, Digest), String> {
+    async fn pull(
+        &self,
+        reference: &Reference,
+        pulling: &Pulling,
+    ) -> Result<(u64, Digest), String> {
         let mut full = reference.clone();
         if full.tag.is_none() && full.digest.is_none() {
             full = full.at(full.selector());
         }
         let way = self.way(&full.host);
         let mut errors = Vec::new();
+        let logins = self.logins(&full, pulling).await?;
         for place in places(&way, &full.host) {
-            let outcome = self.pull_from(&place, &full).await;
+            let outcome = self.pull_with(&place, &full, &logins).await;
             match outcome {
                 Ok(pulled) => return Ok(pulled),
                 Err(error) => errors.push(error),
@@ -278,8 +329,53 @@ impl Cluster {
         }
     }
 
+    /// The logins that its kubelets have for a pod's image.
+    async fn logins(
+        &self,
+        full: &Reference,
+        pulling: &Pulling,
+    ) -> Result<Vec<Credentials>, String> {
+        let Some(api) = &self.api else { return Ok(Vec::new()) };
+        let Pulling { namespace, account, secrets } = pulling;
+        let kept = api.logins(namespace, account, secrets, &full.to_string()).into_iter();
+        let mut logins: Vec<Credentials> = kept
+            .filter_map(|login| {
+                let secret = login.held?.reveal().to_owned();
+                Some(Credentials { user: login.user, secret: secret.into() })
+            })
+            .collect();
+        if let Some(provider) = &self.provider {
+            let now = larder_store::now() / 1000;
+            let token = api.account_token(namespace, account, &provider.audience, now);
+            logins.extend(ask(provider, &full.to_string(), &token, full.host.as_str()).await?);
+        }
+        Ok(logins)
+    }
+
+    /// Pulls an image from one place with each login in turn; with none, when there is none.
+    async fn pull_with(
+        &self,
+        place: &Place,
+        full: &Reference,
+        logins: &[Credentials],
+    ) -> Result<(u64, Digest), String> {
+        let mut outcome = Err(String::new());
+        for login in logins {
+            outcome = self.pull_from(place, full, Some(login)).await;
+            if outcome.is_ok() {
+                return outcome;
+            }
+        }
+        if logins.is_empty() { self.pull_from(place, full, None).await } else { outcome }
+    }
+
     /// Pulls an image from one place.
-    async fn pull_from(&self, place: &Place, full: &Reference) -> Result<(u64, Digest), String> {
+    async fn pull_from(
+        &self,
+        place: &Place,
+        full: &Reference,
+        login: Option<&Credentials>,
+    ) -> Result<(u64, Digest), String> {
         let unpack = format!("failed to pull and unpack image \"{full}\": ");
         let resolve = format!("{unpack}failed to resolve reference \"{full}\": ");
         let unknown = |text: String| format!("rpc error: code = Unknown desc = {text}");
@@ -295,8 +391,20 @@ impl Cluster {
             return Err(unknown(text));
         };
         let endpoint = format!("{}{}", endpoint.trim_end_matches('/'), place.path());
-        let registry = connect(host, &endpoint, place.namespace.clone())?;
+        let registry = connect(host, &endpoint, place.namespace.clone(), login.cloned())?;
+        let kind = if login.is_some() { "oauth" } else { "anonymous" };
         let status = |error: &ClientError| match error {
+            // The token service's own refusal: its reason phrase is shown, its body is not.
+            ClientError::Denied { status, action, message, .. }
+            | ClientError::Refused { status, action, message, .. }
+                if action.starts_with("the sign-in") =>
+            {
+                let said = message.as_ref().map(|said| format!(": {said}")).unwrap_or_default();
+                unknown(format!(
+                    "{resolve}failed to authorize: failed to fetch {kind} token: unexpected status: {status} {}{said}",
+                    phrase(*status)
+                ))
+            }
             ClientError::NotFound { .. } => missing(format!("{resolve}{full}: not found")),
             ClientError::Denied { status, message, .. }
             | ClientError::Refused { status, message, .. } => {
@@ -314,7 +422,16 @@ impl Cluster {
             .await
             .map_err(|error| status(&error))?;
         let content = |error: ClientError| {
-            unknown(format!("{unpack}failed to copy: httpReadSeeker: failed open: {error}"))
+            let failed = format!("{unpack}failed to copy: httpReadSeeker: failed open:");
+            match &error {
+                // The first message of the error document is shown.
+                ClientError::Denied { status, message: Some(said), .. } => unknown(format!(
+                    "{failed} unexpected status code {address}/v2/{}/manifests: {status} {} - Server message: denied: {said}",
+                    full.repository,
+                    phrase(*status)
+                )),
+                _ => unknown(format!("{failed} {error}")),
+            }
         };
         let top = found.digest.clone();
         let index = Selector::Digest(found.digest);
@@ -360,16 +477,79 @@ impl Cluster {
     }
 }
 
-fn connect(host: &str, endpoint: &str, namespace: Option<String>) -> Result<Registry, String> {
+fn connect(
+    host: &str,
+    endpoint: &str,
+    namespace: Option<String>,
+    credentials: Option<Credentials>,
+) -> Result<Registry, String> {
     let endpoint = endpoint.parse().map_err(|error| format!("{error}"))?;
     // A runtime does not wait between its tries.
     let options = Options {
         retries: 1,
         pause: Duration::from_millis(1),
         namespace,
+        credentials,
         ..Options::new(host, endpoint)
     };
     Registry::new(options).map_err(|error| error.to_string())
+}
+
+/// With what a finding's pod pulls.
+fn pulling(documents: &[Value], finding: &Finding) -> Pulling {
+    let workload = &finding.workload;
+    let namespace = workload.namespace.clone().unwrap_or_else(|| "default".into());
+    let its = |one: &&Value| {
+        text(one, &["kind"]) == Some(&*workload.kind)
+            && text(one, &["metadata", "name"]) == Some(&*workload.name)
+            && text(one, &["metadata", "namespace"]).unwrap_or("default") == namespace
+    };
+    let spec = documents.iter().find(its).map(|one| match workload.kind.as_str() {
+        "Pod" => &one["spec"],
+        "CronJob" => &one["spec"]["jobTemplate"]["spec"]["template"]["spec"],
+        _ => &one["spec"]["template"]["spec"],
+    });
+    let spec = spec.unwrap_or(&Value::Null);
+    let named = spec["imagePullSecrets"].as_array().map(Vec::as_slice).unwrap_or_default();
+    Pulling {
+        account: text(spec, &["serviceAccountName"]).unwrap_or("default").to_owned(),
+        secrets: named.iter().filter_map(|it| text(it, &["name"])).map(str::to_owned).collect(),
+        namespace,
+    }
+}
+
+/// Asks a credential provider as the kubelet does (credential provider API v1). One that fails ends the
+/// pull's hope for a login, not the pull.
+async fn ask(
+    provider: &Provider,
+    image: &str,
+    token: &str,
+    host: &str,
+) -> Result<Option<Credentials>, String> {
+    use tokio::io::AsyncWriteExt as _;
+    let request = serde_json::json!({
+        "apiVersion": "credentialprovider.kubelet.k8s.io/v1", "kind": "CredentialProviderRequest",
+        "image": image, "serviceAccountToken": token,
+    });
+    let mut child = tokio::process::Command::new(&provider.program)
+        .args(&provider.arguments)
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::null())
+        .kill_on_drop(true)
+        .spawn()
+        .map_err(|error| format!("the credential provider cannot be run: {error}"))?;
+    if let Some(mut input) = child.stdin.take() {
+        let sent = input.write_all(request.to_string().as_bytes()).await;
+        sent.map_err(|error| format!("the credential provider takes no request: {error}"))?;
+    }
+    let done = tokio::time::timeout(Duration::from_secs(30), child.wait_with_output()).await;
+    let Ok(Ok(done)) = done else { return Ok(None) };
+    let Ok(answer) = serde_json::from_slice::<Value>(&done.stdout) else { return Ok(None) };
+    let login = &answer["auth"][host];
+    let parts = (text(login, &["username"]), text(login, &["password"]));
+    let (Some(user), Some(secret)) = parts else { return Ok(None) };
+    Ok(Some(Credentials { user: user.to_owned(), secret: secret.to_owned().into() }))
 }
 
 /// One place that a node asks.

@@ -3,6 +3,7 @@
 //! The upstreams are the larder's own server with sign-in and faults in front; the cluster pulls
 //! over HTTP as a node does and reports in the platform's words. Everything listens on loopback.
 
+mod api;
 mod cluster;
 mod fault;
 mod image;
@@ -10,6 +11,7 @@ mod sample;
 mod sign_in;
 mod upstream;
 
+pub use api::Api;
 pub use cluster::{Cluster, Event, Pod};
 pub use fault::{Fault, Faults, What};
 pub use image::{Image, ImagePlan, Layer, companion, image};

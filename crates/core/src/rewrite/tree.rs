@@ -21,11 +21,11 @@ pub struct ParseError {
 }
 
 /// A node's number in the [`Tree`].
-pub(super) type NodeId = usize;
+pub(crate) type NodeId = usize;
 
 /// All documents of one file.
 #[derive(Debug, Default)]
-pub(super) struct Tree<'t> {
+pub(crate) struct Tree<'t> {
     pub nodes: Vec<Node<'t>>,
     /// The top node of each document.
     pub documents: Vec<NodeId>,
@@ -34,7 +34,7 @@ pub(super) struct Tree<'t> {
 }
 
 #[derive(Debug)]
-pub(super) struct Node<'t> {
+pub(crate) struct Node<'t> {
     pub content: Content<'t>,
     /// The bytes of a scalar or an alias, quotes included. Empty for collections.
     pub span: Range<usize>,
@@ -43,7 +43,7 @@ pub(super) struct Node<'t> {
 }
 
 #[derive(Debug)]
-pub(super) enum Content<'t> {
+pub(crate) enum Content<'t> {
     Scalar {
         value: Cow<'t, str>,
         style: ScalarStyle,
@@ -56,7 +56,7 @@ pub(super) enum Content<'t> {
 
 /// What an event says, without its place: what must be the same before and after an edit.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Said<'t> {
+pub(crate) enum Said<'t> {
     /// A value, and the tag written on it.
     Scalar {
         value: Cow<'t, str>,
@@ -148,7 +148,7 @@ fn options() -> Options {
 }
 
 /// The value of one scalar that is parsed on its own. None: it is none.
-pub(super) fn decode(slice: &str) -> Option<String> {
+pub(crate) fn decode(slice: &str) -> Option<String> {
     let mut parser = Parser::new_from_str_with_options(slice, options());
     let mut found = None;
     while let Some(event) = parser.next_event() {
@@ -191,7 +191,7 @@ fn events<'t>(
 }
 
 /// What each event says, in order.
-pub(super) fn said(text: &str) -> Result<Vec<Said<'_>>, ParseError> {
+pub(crate) fn said(text: &str) -> Result<Vec<Said<'_>>, ParseError> {
     let mut all = Vec::new();
     let shape = |word: &str, tag: Option<Cow<'_, granit_parser::Tag>>| {
         let tag = tag.map(|tag| tag.to_string()).unwrap_or_default();
@@ -217,7 +217,7 @@ pub(super) fn said(text: &str) -> Result<Vec<Said<'_>>, ParseError> {
 }
 
 /// Parses every document. Nothing here is recursive; the parser bounds the nesting.
-pub(super) fn parse(text: &str) -> Result<Tree<'_>, ParseError> {
+pub(crate) fn parse(text: &str) -> Result<Tree<'_>, ParseError> {
     let mut tree = Tree { text, ..Tree::default() };
     tree.lines = std::iter::once(0).chain(line_starts(text)).collect();
     let mut open: Vec<Open> = Vec::new();

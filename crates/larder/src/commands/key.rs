@@ -6,6 +6,8 @@ mod revoke;
 mod rotate;
 mod test;
 
+pub use issue::Expires;
+
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyId, Pepper, random, short_name};
 use larder_store::{Entry, KeyRecord, Kind, Store, now};

@@ -89,7 +89,7 @@ fn what_cannot_be_used_is_told_with_its_place() {
             "[[intake]]\nimage = \"b.example/k\"\ntags = { dates = true, per = \"minor\" }\nto = \"v/k\"\n",
             &["`per` goes with `semver`"][..],
         ),
-        ("[[rule]]\nname = \"x\"\n", &["[[rule]]", "not carried out"][..]),
+        ("[[rule]]\nname = \"x\"\n", &["missing field `verdict`"][..]),
         ("[[keep]]\nmatch = [\"**\"]\n", &["[[keep]]", "not carried out"][..]),
         ("[[class]]\nname = \"x\"\nmatch = [\"a[\"]\n", &["`a[` is not a pattern"][..]),
         (

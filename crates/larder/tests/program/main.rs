@@ -3,6 +3,7 @@
 // The form in which snapshots are written and kept up to date.
 #![allow(clippy::needless_raw_string_hashes)]
 
+mod access;
 mod cached;
 mod cachefaults;
 mod cachekeeping;
@@ -12,6 +13,7 @@ mod copy;
 mod demo;
 mod endure;
 mod faults;
+mod handoff;
 mod house;
 mod intake;
 mod kill;
@@ -21,6 +23,7 @@ mod node;
 mod nodes;
 mod parcel;
 mod places;
+mod policies;
 mod remotes;
 mod rewrite;
 mod serve;

@@ -56,11 +56,6 @@ fn it_serves_only_where_and_how_that_is_safe() {
         .ends(2)
         .says(&["another program listens there"]);
     let text = house.read("larder.toml");
-    house.write("larder.toml", text.replace("access = \"open\"\n", ""));
-    house
-        .larder("serve")
-        .ends(2)
-        .says(&["`access = \"grants\"` needs sign-in", "set `access = \"open\"`"]);
     let with = |more: &str| {
         house.write(
             "larder.toml",

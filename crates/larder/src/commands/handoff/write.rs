@@ -1,4 +1,4 @@
-//! `larder handoff write`: the files that lead a cluster's nodes through the larder.
+//! `larder handoff write`: all that a cluster needs in order to pull, as files.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -8,10 +8,13 @@ use larder_core::nodes::{DEFAULT, Plan, folder_of, write_drop_in, write_hosts};
 use serde::Serialize;
 
 use super::nodes::{CERTS, DROP_INS};
-use crate::config::Config;
-use crate::context::{Context, shown};
+use super::secrets::{self, File};
+use crate::commands::Expires;
+use crate::config::{Cluster, Config};
+use crate::context::{Context, open_store, shown};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::{read_bounded, replace};
+use crate::files::{read_bounded, replace, write_secret};
+use crate::handoff;
 use crate::output::count;
 
 /// The largest certificate file that is copied, in bytes.
@@ -19,17 +22,25 @@ const CA_LIMIT: usize = 1024 * 1024;
 /// The certificate's name beside a `hosts.toml`.
 const CA_NAME: &str = "larder-ca.pem";
 
-/// Write the mirror configuration for a cluster's nodes
+/// Write all that a cluster needs in order to pull
 ///
-/// For runtimes of either family: a folder for each upstream with a hosts.toml, and one drop-in file with
-/// a prefix for each upstream. NODES.md beside them says where they go.
+/// The pull secret of each namespace and its links to service accounts (or, for a cluster with an
+/// identity, what its nodes need to sign in with them), and the mirror configuration of its nodes where
+/// the larder caches upstreams. HANDOFF.md and NODES.md say what to do with them. A secret that is in the
+/// folder already and holds a good key stays; else a key is issued, beside the one that is good.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// The cluster, as [[cluster]] names it
     cluster: String,
-    /// Write the configuration of its nodes
-    #[arg(long, required = true)]
+    /// Write the configuration of its nodes alone
+    #[arg(long)]
     nodes: bool,
+    /// Write the secrets of this namespace alone
+    #[arg(long, value_name = "NAME", conflicts_with = "nodes")]
+    namespace: Option<String>,
+    /// How long new keys are good: 90d, 12h, or `never`
+    #[arg(long, value_name = "TIME", default_value = "90d", conflicts_with = "nodes")]
+    expires: Expires,
     /// Write it into this folder
     #[arg(long, value_name = "DIR")]
     into: PathBuf,
@@ -66,18 +77,16 @@ struct Written {
     state: &'static str,
 }
 
-pub fn run(args: &Args, context: &Context) -> Outcome {
+pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let what = || format!("cannot write the handoff of {}", args.cluster);
     let wrong = |cause: String, remedy: &str| Failure::usage(what(), cause, remedy);
-    if !config.clusters.iter().any(|known| *known.name.get_ref() == args.cluster) {
-        let known: Vec<&str> =
-            config.clusters.iter().map(|known| known.name.get_ref().as_str()).collect();
-        let cause =
-            format!("there is no cluster `{}`; there are: {}", args.cluster, known.join(", "));
-        return Err(wrong(cause, "declare it in larder.toml with [[cluster]]"));
-    }
-    let upstreams = chosen(args, &config)?;
+    let cluster = handoff::cluster(&config, &what(), &args.cluster)?;
+    let caches = config.cached_shelves().next().is_some();
+    // Where nothing is cached, nodes need nothing: unless that is what was asked for.
+    let about_nodes =
+        args.nodes || !args.upstream.is_empty() || (caches && args.namespace.is_none());
+    let upstreams = if about_nodes { chosen(args, &config)? } else { Vec::new() };
     let larder = config.larder.url.endpoint.to_string();
     let ca = match &args.ca {
         Some(path) => {
@@ -100,13 +109,22 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
             .output
             .note("note: without `--ca` the nodes must trust the larder's certificate already");
     }
-    let files = files(args, &larder, &upstreams, ca.as_deref());
+    let mut files: Vec<File> = match about_nodes {
+        true => files(args, &larder, &upstreams, ca.as_deref())
+            .into_iter()
+            .map(|(path, content)| File { path, content, secret: false })
+            .collect(),
+        false => Vec::new(),
+    };
+    if !args.nodes {
+        files.extend(access_files(args, &config, cluster, ca.is_some()).await?);
+    }
     let mut written = Vec::new();
-    for (path, content) in &files {
+    for File { path, content, secret } in &files {
         let path = args.into.join(path);
         let same = fs::read(&path).is_ok_and(|found| found == *content);
         if !same && !args.dry_run {
-            put(&path, content)
+            put(&path, content, *secret)
                 .map_err(|error| Failure::io(format!("cannot write {}", path.display()), &error))?;
         }
         let state = if same { "unchanged" } else { "written" };
@@ -128,11 +146,43 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     } else {
         "what the larder refuses is refused"
     };
-    context.output.note(format!(
-        "{}; {refusals}. NODES.md says where the files go.",
-        count(upstreams.len(), "upstream")
-    ));
+    if about_nodes {
+        context.output.note(format!(
+            "{}; {refusals}. NODES.md says where the files go.",
+            count(upstreams.len(), "upstream")
+        ));
+    }
+    if !args.nodes {
+        context
+            .output
+            .note("HANDOFF.md says what to do with the files; those in secrets/ hold keys.");
+    }
     Ok(Exit::Done)
+}
+
+/// The files that let its pods pull.
+async fn access_files(
+    args: &Args,
+    config: &Config,
+    cluster: &Cluster,
+    ca: bool,
+) -> Result<Vec<File>, Failure> {
+    let what = format!("cannot write the handoff of {}", args.cluster);
+    let host = config.larder.url.host.to_string();
+    let ca = ca.then(|| format!("/etc/larder/{CA_NAME}"));
+    if let Some(login) = handoff::node_login(config, cluster, ca) {
+        let page = secrets::page(cluster, &[], Some(&login), &host).into_bytes();
+        let page = File { path: "HANDOFF.md".into(), content: page, secret: false };
+        return Ok(vec![secrets::node_login(&login), page]);
+    }
+    let wanted = handoff::wanted(config, cluster, args.namespace.as_deref(), &what)?;
+    let store = open_store(config)?;
+    let expires = args.expires.end();
+    let mut files =
+        secrets::files(config, &store, &wanted, &args.into, expires, args.dry_run).await?;
+    let page = secrets::page(cluster, &wanted, None, &host).into_bytes();
+    files.push(File { path: "HANDOFF.md".into(), content: page, secret: false });
+    Ok(files)
 }
 
 /// The upstreams that are meant, each with its shelf.
@@ -235,9 +285,9 @@ fn page(args: &Args, upstreams: &[(Host, String)], ca: bool) -> String {
     )
 }
 
-fn put(path: &Path, content: &[u8]) -> std::io::Result<()> {
+fn put(path: &Path, content: &[u8], secret: bool) -> std::io::Result<()> {
     if let Some(folder) = path.parent() {
         fs::create_dir_all(folder)?;
     }
-    replace(path, content)
+    if secret { write_secret(path, content) } else { replace(path, content) }
 }

@@ -1,0 +1,208 @@
+//! Objects of a cluster's API, and other settings in YAML: read into values, and written for people.
+
+use granit_parser::ScalarStyle;
+use serde_json::{Map, Number, Value};
+
+pub use crate::rewrite::ParseError;
+use crate::rewrite::tree::{Content, Tree, parse};
+
+/// The largest text that is read, in bytes.
+pub const LIMIT: usize = 8 * 1024 * 1024;
+/// Values that one text may become: aliases must not make a small text a large one.
+const MOST: usize = 200_000;
+/// How deep they may lie.
+const DEPTH: usize = 64;
+
+/// Why a text cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ObjectsError {
+    /// No YAML.
+    #[error("{0}")]
+    Syntax(#[from] ParseError),
+    /// Too much of it, or too deep.
+    #[error("it has too many values, or they lie too deep")]
+    Size,
+    /// A mapping with keys that are no texts.
+    #[error("a key is no text")]
+    Key,
+}
+
+/// Reads all documents of a YAML or JSON text (YAML 1.2, "Core Schema"). Empty ones are left out; the
+/// objects of a `List` stand for themselves.
+pub fn read(text: &str) -> Result<Vec<Value>, ObjectsError> {
+    if text.len() > LIMIT {
+        return Err(ObjectsError::Size);
+    }
+    let tree = parse(text.trim_start_matches('\u{feff}'))?;
+    let mut left = MOST;
+    let mut all = Vec::new();
+    for id in &tree.documents {
+        match value(&tree, *id, DEPTH, &mut left)? {
+            Value::Null => {}
+            Value::Object(mut object) if object.get("kind").is_some_and(|kind| kind == "List") => {
+                if let Some(Value::Array(items)) = object.remove("items") {
+                    all.extend(items);
+                }
+            }
+            other => all.push(other),
+        }
+    }
+    Ok(all)
+}
+
+fn value(
+    tree: &Tree<'_>,
+    id: usize,
+    depth: usize,
+    left: &mut usize,
+) -> Result<Value, ObjectsError> {
+    *left = left.checked_sub(1).ok_or(ObjectsError::Size)?;
+    let deeper = depth.checked_sub(1).ok_or(ObjectsError::Size)?;
+    let node = &tree.nodes[tree.resolve(id)];
+    Ok(match &node.content {
+        Content::Alias(_) => Value::Null,
+        Content::Sequence(items) => {
+            let items = items.iter().map(|item| value(tree, *item, deeper, left));
+            Value::Array(items.collect::<Result<_, _>>()?)
+        }
+        Content::Mapping(entries) => {
+            let mut object = Map::new();
+            for (key, inner) in entries {
+                let Content::Scalar { value: key, .. } = &tree.nodes[tree.resolve(*key)].content
+                else {
+                    return Err(ObjectsError::Key);
+                };
+                object.insert(key.to_string(), value(tree, *inner, deeper, left)?);
+            }
+            Value::Object(object)
+        }
+        Content::Scalar { style: ScalarStyle::Plain, .. } if node.span.is_empty() => Value::Null,
+        Content::Scalar { value, style: ScalarStyle::Plain } => plain(value),
+        Content::Scalar { value, .. } => Value::String(value.to_string()),
+    })
+}
+
+fn plain(text: &str) -> Value {
+    match text {
+        "" | "~" | "null" | "Null" | "NULL" => Value::Null,
+        "true" | "True" | "TRUE" => Value::Bool(true),
+        "false" | "False" | "FALSE" => Value::Bool(false),
+        _ => {
+            let number =
+                text.parse::<i64>().map(Number::from).ok().filter(|_| !text.starts_with('+'));
+            let float = || {
+                let looks = text.bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b));
+                text.parse::<f64>().ok().filter(|_| looks).and_then(Number::from_f64)
+            };
+            number.or_else(float).map_or_else(|| Value::String(text.to_owned()), Value::Number)
+        }
+    }
+}
+
+/// Writes a value as a YAML document, in block form, with quotes where a text could be read otherwise.
+pub fn write(value: &Value) -> String {
+    let mut text = String::new();
+    block(value, 0, &mut text);
+    text
+}
+
+fn block(value: &Value, indent: usize, to: &mut String) {
+    let blank = " ".repeat(indent);
+    match value {
+        Value::Object(object) if !object.is_empty() => {
+            for (key, inner) in object {
+                to.push_str(&format!("{blank}{}:", scalar(key)));
+                nested(inner, indent, to);
+            }
+        }
+        Value::Array(items) if !items.is_empty() => {
+            for item in items {
+                let mut inner = String::new();
+                block(item, indent + 2, &mut inner);
+                to.push_str(&format!("{blank}- {}", inner.trim_start()));
+            }
+        }
+        other => to.push_str(&format!("{blank}{}\n", flat(other))),
+    }
+}
+
+fn nested(inner: &Value, indent: usize, to: &mut String) {
+    let is_empty = match inner {
+        Value::Object(object) => object.is_empty(),
+        Value::Array(items) => items.is_empty(),
+        _ => true,
+    };
+    if is_empty {
+        to.push_str(&format!(" {}\n", flat(inner)));
+    } else {
+        to.push('\n');
+        block(inner, indent + 2, to);
+    }
+}
+
+fn flat(value: &Value) -> String {
+    match value {
+        Value::String(text) => scalar(text),
+        other => other.to_string(),
+    }
+}
+
+fn scalar(text: &str) -> String {
+    let safe = text.starts_with(|c: char| c.is_ascii_alphabetic() || matches!(c, '/' | '.'))
+        && text.chars().all(|c| c.is_ascii_alphanumeric() || "-_./".contains(c))
+        && matches!(plain(text), Value::String(_))
+        && !matches!(text, "yes" | "no" | "on" | "off" | "y" | "n" | "Yes" | "No" | "On" | "Off");
+    // JSON's quotes are YAML's too.
+    if safe { text.to_owned() } else { Value::String(text.to_owned()).to_string() }
+}
+
+/// A text somewhere in an object. None: there is none.
+pub fn text<'v>(value: &'v Value, path: &[&str]) -> Option<&'v str> {
+    path.iter().try_fold(value, |value, key| value.get(key))?.as_str()
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn documents_are_read_with_their_types() {
+        let text = "apiVersion: v1\nkind: Secret\nmetadata: {name: a, labels: {on: 'yes', n: \"1\"}}\nx: [1, 1.5, true, ~, null, 0x1, +1]\n---\n---\nkind: List\nitems:\n- &a {kind: Pod}\n- *a\n";
+        let all = read(text).unwrap();
+        assert_eq!(all.len(), 3);
+        assert_eq!(all[0]["metadata"]["labels"], json!({"on": "yes", "n": "1"}));
+        assert_eq!(all[0]["x"], json!([1, 1.5, true, null, null, "0x1", 1.0]));
+        assert_eq!(all[1], all[2]);
+        assert_eq!(super::text(&all[0], &["metadata", "name"]), Some("a"));
+    }
+
+    #[test]
+    fn what_is_written_is_read_again() {
+        let value = json!({
+            "apiVersion": "v1", "kind": "Secret", "type": "kubernetes.io/dockerconfigjson",
+            "metadata": {"name": "larder-pull", "annotations": {}, "labels": {"a/b": "yes", "n": "1e3"}},
+            "list": [{"name": "x", "more": [1, [2, "3"], {}]}, "- y", "", "null", "true", "a: b", "ü\n"],
+            "none": null, "empty": [], "yes": 1.5,
+        });
+        let text = write(&value);
+        assert_eq!(read(&text).unwrap(), [value], "{text}");
+    }
+
+    #[test]
+    fn a_small_text_cannot_become_a_large_one() {
+        let mut bomb = String::from("a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n");
+        for level in 1..9 {
+            let of = format!("*a{}, ", level - 1).repeat(10);
+            bomb.push_str(&format!("a{level}: &a{level} [{of}]\n"));
+        }
+        assert_eq!(read(&bomb), Err(ObjectsError::Size));
+        assert_eq!(
+            read(&format!("{}x{}", "[".repeat(70), "]".repeat(70))),
+            Err(ObjectsError::Size)
+        );
+        assert_eq!(read("{[a]: b}"), Err(ObjectsError::Key));
+        assert!(matches!(read("a: [b"), Err(ObjectsError::Syntax(_))));
+    }
+}

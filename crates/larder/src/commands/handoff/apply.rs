@@ -1,0 +1,151 @@
+//! `larder handoff apply`: pull secrets and their links, through the cluster's API.
+
+use larder_core::handoff::{SECRET_TYPE, Wanted};
+use larder_core::objects;
+use larder_store::Store;
+use serde::Serialize;
+use serde_json::Value;
+
+use super::Objects;
+use crate::commands::Expires;
+use crate::config::Config;
+use crate::context::{Context, open_store};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::handoff::{self, Turn};
+use crate::kube::{Kube, Reach, path};
+use crate::output::{DIM, GOOD, WARN, count, paint};
+
+/// Give a cluster's namespaces their pull secrets and links, through its API
+///
+/// Only what differs is applied, on the server's side: what others own in these objects stays. A secret
+/// that holds a good key is left as it is; where one has to be written, its key is issued beside the one
+/// that is good, so that nothing breaks meanwhile.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The cluster, as [[cluster]] names it
+    cluster: String,
+    /// Only this namespace
+    #[arg(long, value_name = "NAME")]
+    namespace: Option<String>,
+    #[command(flatten)]
+    reach: Reach,
+    /// How long new keys are good: 90d, 12h, or `never`
+    #[arg(long, value_name = "TIME", default_value = "90d")]
+    expires: Expires,
+    /// Say what would be applied, and apply nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// One object, and what happens to it.
+#[derive(Serialize)]
+#[allow(clippy::struct_field_names)] // they are the document's keys
+struct Change {
+    namespace: String,
+    kind: &'static str,
+    name: String,
+    /// `stays`, `new`, `replaced` or `linked`.
+    change: &'static str,
+    #[serde(skip)]
+    at: usize,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let what = format!("cannot apply the handoff of {}", args.cluster);
+    let config = context.config()?;
+    let cluster = handoff::cluster(&config, &what, &args.cluster)?;
+    if cluster.identity.is_some() {
+        context.output.note("note: this cluster has an identity; its nodes can do without pull secrets (`larder handoff write`)");
+    }
+    let wanted = handoff::wanted(&config, cluster, args.namespace.as_deref(), &what)?;
+    let store = open_store(&config)?;
+    let kube = Kube::connect(&args.reach).await?;
+    let changes = plan(&config, &store, &kube, &wanted, &what).await?;
+    let differs = changes.iter().filter(|change| change.change != "stays").count();
+    if !context.output.json {
+        for change in &changes {
+            let word = match change.change {
+                "stays" => paint(DIM, format!("{:<7}", "stays")),
+                word => paint(if args.dry_run { WARN } else { GOOD }, format!("{word:<7}")),
+            };
+            context
+                .output
+                .result(format!("{word} {} {}/{}", change.kind, change.namespace, change.name));
+        }
+    }
+    if !args.dry_run {
+        for change in changes.iter().filter(|change| change.change != "stays") {
+            let one = &wanted[change.at];
+            if change.kind == "Secret" {
+                let there = path(&one.namespace, "secrets", &one.name);
+                // A secret's type cannot be changed: one of another type makes way.
+                if change.change == "replaced" {
+                    kube.delete(&there).await?;
+                }
+                let secret = handoff::fresh(&config, &store, one, args.expires.end()).await?;
+                kube.apply(&there, &secret).await?;
+                continue;
+            }
+            let link =
+                one.links().into_iter().find(|link| link["metadata"]["name"] == *change.name);
+            if let Some(link) = link {
+                kube.apply(&path(&one.namespace, "serviceaccounts", &change.name), &link).await?;
+            }
+        }
+    }
+    if context.output.json {
+        context.output.document(&serde_json::json!({
+            "cluster": args.cluster, "server": kube.server(), "dry_run": args.dry_run, "objects": changes,
+        }));
+    } else {
+        let done = if args.dry_run { "would be applied" } else { "applied" };
+        context.output.note(format!("{} {done} at {}", count(differs, "object"), kube.server()));
+    }
+    Ok(Exit::Done)
+}
+
+/// What has to be done; everything that must be there is looked for first.
+async fn plan(
+    config: &Config,
+    store: &Store,
+    kube: &Kube,
+    wanted: &[Wanted],
+    what: &str,
+) -> Result<Vec<Change>, Failure> {
+    let known = store.keyring.keys().await.map_err(|error| Failure::store(what, &error))?;
+    let mut changes = Vec::new();
+    for (at, one) in wanted.iter().enumerate() {
+        let Objects { namespace, secret, accounts } = Objects::read(kube, one).await?;
+        if !namespace {
+            let cause = format!("the cluster has no namespace {}", one.namespace);
+            return Err(Failure::usage(what, cause, "create it first; nothing was applied")
+                .ending(Exit::No));
+        }
+        let of_type = |it: &Value| objects::text(it, &["type"]) == Some(SECRET_TYPE);
+        let replaced = secret.as_ref().is_some_and(|it| !of_type(it));
+        let change = match handoff::turn(config, one, secret.as_ref(), &known)? {
+            Turn::Stays => "stays",
+            Turn::New if replaced => "replaced",
+            Turn::New => "new",
+        };
+        let (namespace, name) = (one.namespace.clone(), one.name.clone());
+        changes.push(Change { namespace, kind: "Secret", name, change, at });
+        for (name, account) in accounts {
+            let Some(account) = account else {
+                let cause = format!("there is no service account {}/{name}", one.namespace);
+                let remedy =
+                    "create it, or leave it out of `service_accounts`; nothing was applied";
+                return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
+            };
+            let change = if one.is_linked(&account) { "stays" } else { "linked" };
+            changes.push(Change {
+                namespace: one.namespace.clone(),
+                kind: "ServiceAccount",
+                name,
+                change,
+                at,
+            });
+        }
+    }
+    Ok(changes)
+}

@@ -1,0 +1,166 @@
+//! `larder handoff check`: what a cluster has, compared with what it should have.
+
+use larder_core::handoff::{Fault, Wanted};
+use larder_core::objects::text;
+use larder_store::{KeyRecord, now};
+use serde::Serialize;
+use serde_json::Value;
+
+use super::Objects;
+use crate::config::Config;
+use crate::context::{Context, open_store};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::handoff::{self, held_key, newer};
+use crate::kube::{Kube, Reach};
+use crate::output::{BAD, GOOD, Table, ago, paint, time, until};
+
+/// Compare what a cluster has with what it should have
+///
+/// Missing, in the wrong namespace, of the wrong type, for the wrong host or user, unknown, expired,
+/// stale, not linked. Exit status 1 says that something is wrong.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The cluster, as [[cluster]] names it
+    cluster: String,
+    /// Only this namespace
+    #[arg(long, value_name = "NAME")]
+    namespace: Option<String>,
+    #[command(flatten)]
+    reach: Reach,
+}
+
+#[derive(Serialize)]
+struct Row {
+    namespace: String,
+    secret: String,
+    /// The key in it. None: none of ours.
+    key: Option<String>,
+    expires: Option<String>,
+    used: Option<String>,
+    faults: Vec<Told>,
+    #[serde(skip)]
+    record: Option<KeyRecord>,
+}
+
+#[derive(Serialize)]
+struct Told {
+    fault: &'static str,
+    text: String,
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    let what = format!("cannot check the handoff of {}", args.cluster);
+    let config = context.config()?;
+    let cluster = handoff::cluster(&config, &what, &args.cluster)?;
+    let wanted = handoff::wanted(&config, cluster, args.namespace.as_deref(), &what)?;
+    let store = open_store(&config)?;
+    let known = store.keyring.keys().await.map_err(|error| Failure::store(&what, &error))?;
+    let kube = Kube::connect(&args.reach).await?;
+    // Of all namespaces, so that a secret in the wrong one is found.
+    let all = kube.get("/api/v1/secrets").await?.unwrap_or_default();
+    let mut rows = Vec::new();
+    for one in &wanted {
+        let objects = Objects::read(&kube, one).await?;
+        rows.push(judge(&config, one, &objects, &all, &known)?);
+    }
+    let bad = rows.iter().any(|row| !row.faults.is_empty());
+    if context.output.json {
+        context.output.document(&serde_json::json!({
+            "cluster": args.cluster, "server": kube.server(), "namespaces": rows,
+        }));
+    } else {
+        show(&rows, context);
+        if bad {
+            context
+                .output
+                .note(format!("Next: `larder handoff apply {}` puts it right.", args.cluster));
+        }
+    }
+    Ok(if bad { Exit::No } else { Exit::Done })
+}
+
+fn judge(
+    config: &Config,
+    one: &Wanted,
+    objects: &Objects,
+    all: &Value,
+    known: &[KeyRecord],
+) -> Result<Row, Failure> {
+    let mut faults = Vec::new();
+    let mut record = None;
+    match (&objects.namespace, &objects.secret) {
+        (false, _) => faults.push(Fault::NoNamespace),
+        (true, None) => {
+            let items = all["items"].as_array().map(Vec::as_slice).unwrap_or_default();
+            let same =
+                items.iter().filter(|it| text(it, &["metadata", "name"]) == Some(&*one.name));
+            let elsewhere = same.filter_map(|it| text(it, &["metadata", "namespace"]));
+            faults.push(Fault::Missing(elsewhere.map(str::to_owned).collect()));
+        }
+        (true, Some(secret)) => {
+            faults.extend(one.faults(secret));
+            let readable = !faults
+                .iter()
+                .any(|it| matches!(it, Fault::Type(_) | Fault::Unreadable(_) | Fault::Host(_)));
+            if readable {
+                record = held_key(config, one, secret, known)?;
+                match &record {
+                    None => faults.push(Fault::Unknown),
+                    Some(key) if key.revoked.is_some() => {
+                        faults.push(Fault::Ended("is revoked".into()));
+                    }
+                    Some(key) if !key.is_good(now()) => {
+                        let end = key
+                            .expires
+                            .map_or_else(String::new, |end| format!(" {}", ago(end, now())));
+                        faults.push(Fault::Ended(format!("expired{end}")));
+                    }
+                    Some(key) => {
+                        faults.extend(newer(key, known).map(|it| Fault::Stale(it.id.to_string())));
+                    }
+                }
+            }
+        }
+    }
+    for (name, account) in objects.accounts.iter().filter(|_| objects.namespace) {
+        match account {
+            None => faults.push(Fault::NoAccount(name.clone())),
+            Some(account) if !one.is_linked(account) => faults.push(Fault::NotLinked(name.clone())),
+            Some(_) => {}
+        }
+    }
+    Ok(Row {
+        namespace: one.namespace.clone(),
+        secret: one.name.clone(),
+        key: record.as_ref().map(|key| key.id.to_string()),
+        expires: record.as_ref().and_then(|key| key.expires).map(time),
+        used: record.as_ref().and_then(|key| key.used).map(time),
+        faults: faults
+            .iter()
+            .map(|fault| Told { fault: fault.word(), text: fault.to_string() })
+            .collect(),
+        record,
+    })
+}
+
+fn show(rows: &[Row], context: &Context) {
+    let mut table = Table::new(context.output.width(), &["NAMESPACE", "SECRET", "KEY", "STATE"]);
+    for row in rows {
+        let state = match (&row.record, row.faults.is_empty()) {
+            (Some(key), true) => {
+                let left = key.expires.map_or_else(
+                    || "does not expire".to_owned(),
+                    |end| format!("{} left", until(end, now())),
+                );
+                paint(GOOD, format!("right, {left}"))
+            }
+            (None, true) => paint(GOOD, "right"),
+            (_, false) => {
+                row.faults.iter().map(|it| paint(BAD, &it.text)).collect::<Vec<_>>().join("\n")
+            }
+        };
+        let key = row.key.clone().unwrap_or_else(|| "-".into());
+        table.row([row.namespace.clone(), row.secret.clone(), key, state]);
+    }
+    context.output.result(table.text());
+}

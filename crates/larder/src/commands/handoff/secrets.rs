@@ -1,0 +1,110 @@
+//! The files of `larder handoff write` that let pods pull: secrets and their links, or what nodes need
+//! to sign in with their pods' service accounts.
+
+use std::path::{Path, PathBuf};
+
+use larder_core::handoff::{NodeLogin, Wanted};
+use larder_core::objects;
+use larder_store::Store;
+
+use crate::config::{Cluster, Config};
+use crate::failure::Failure;
+use crate::files::read_bounded;
+use crate::handoff::{self, Turn};
+
+/// A file of the handoff.
+pub struct File {
+    pub path: PathBuf,
+    pub content: Vec<u8>,
+    /// Whether its owner alone may read it.
+    pub secret: bool,
+}
+
+/// Where a namespace's secret lies in the folder.
+fn place(wanted: &Wanted) -> PathBuf {
+    Path::new("secrets").join(format!("{}.yaml", wanted.namespace))
+}
+
+/// The secret that an earlier handoff wrote into the folder. None: none, or none that can be read.
+fn earlier(folder: &Path, wanted: &Wanted) -> Option<(Vec<u8>, serde_json::Value)> {
+    let bytes = read_bounded(&folder.join(place(wanted)), objects::LIMIT).ok()?;
+    let read = objects::read(std::str::from_utf8(&bytes).ok()?).ok()?;
+    let [secret] = <[serde_json::Value; 1]>::try_from(read).ok()?;
+    Some((bytes, secret))
+}
+
+/// The pull secrets and their links. A secret that is in the folder and holds a good key stays.
+/// With `dry`, no key is issued: the secret's content then says so.
+pub async fn files(
+    config: &Config,
+    store: &Store,
+    wanted: &[Wanted],
+    folder: &Path,
+    expires: Option<i64>,
+    dry: bool,
+) -> Result<Vec<File>, Failure> {
+    let what = "cannot write the pull secrets";
+    let known = store.keyring.keys().await.map_err(|error| Failure::store(what, &error))?;
+    let mut files = Vec::new();
+    for one in wanted {
+        let there = earlier(folder, one);
+        let found = there.as_ref().map(|(_, secret)| secret);
+        let content = match (handoff::turn(config, one, found, &known)?, there) {
+            (Turn::Stays, Some((bytes, _))) => bytes,
+            _ if dry => Vec::new(),
+            _ => objects::write(&handoff::fresh(config, store, one, expires).await?).into_bytes(),
+        };
+        files.push(File { path: place(one), content, secret: true });
+        let links: Vec<String> = one.links().iter().map(objects::write).collect();
+        let path = Path::new("service-accounts").join(format!("{}.yaml", one.namespace));
+        files.push(File { path, content: links.join("---\n").into_bytes(), secret: false });
+    }
+    Ok(files)
+}
+
+/// What nodes need to sign in with their pods' service accounts.
+pub fn node_login(login: &NodeLogin) -> File {
+    let path = Path::new("node-login").join("credential-provider.yaml");
+    File { path, content: objects::write(&login.provider()).into_bytes(), secret: false }
+}
+
+/// What to do with the files.
+pub fn page(cluster: &Cluster, wanted: &[Wanted], login: Option<&NodeLogin>, host: &str) -> String {
+    let name = cluster.name.get_ref();
+    let mut text = format!("# Pulling from {host} in {name}\n\n");
+    if let Some(login) = login {
+        text.push_str(&format!(
+            "Pods pull with the token of their service account: no secret is stored in the cluster.\n\n\
+             1. Copy the `larder` program to each node, into the folder that the kubelet's\n   \
+             `--image-credential-provider-bin-dir` names; it must be called `larder`.\n\
+             2. Copy `node-login/credential-provider.yaml` to the file that `--image-credential-provider-config` names,\n   \
+             or add its provider to the one that is there, and restart the kubelet.\n\
+             3. The kubelet must send service accounts' tokens to credential providers (feature\n   \
+             `KubeletServiceAccountTokenForCredentialProviders`), and its node may ask for the audience\n   \
+             `{}`.\n\n\
+             ## Test\n\nStart a pod with an image of {host}, and look for its sign-in in `larder log --who {name}`.\n",
+            login.audience
+        ));
+        return text;
+    }
+    text.push_str(
+        "1. `kubectl apply -f secrets/`: the pull secrets. Keep these files as you keep passwords; they can be\n   \
+         deleted once they are applied.\n\
+         2. `kubectl apply --server-side -f service-accounts/`: pods of these accounts use the secrets from then on.\n\n\
+         `larder handoff apply` does both through the cluster's API; `larder handoff check` compares.\n\n",
+    );
+    for one in wanted {
+        text.push_str(&format!(
+            "- {}: secret `{}`, user `{}`, service accounts {}\n",
+            one.namespace,
+            one.name,
+            one.user,
+            one.service_accounts.join(", ")
+        ));
+    }
+    text.push_str(&format!(
+        "\n## Test\n\nStart a pod with an image of {host} in each namespace. When a pull fails, the event carries a\n\
+         reference number: `larder log NUMBER` says what was refused, and by which line.\n"
+    ));
+    text
+}

@@ -1,0 +1,154 @@
+//! What a cluster should have in order to pull, by its configuration.
+
+use larder_core::access::Who;
+use larder_core::access::key::{Key, Pepper};
+use larder_core::handoff::{Held, NodeLogin, Wanted, read_secrets};
+use larder_store::{KeyRecord, Store, now};
+use serde_json::Value;
+
+use crate::access::{audience, secret};
+use crate::commands::{good_keys, make_key};
+use crate::config::{Cluster, Config};
+use crate::failure::{Exit, Failure};
+use crate::output::time;
+
+/// How long the kubelet may use a pull token again: less than it is good.
+const CACHE: &str = "8m0s";
+
+/// A cluster as it is declared.
+pub fn cluster<'c>(config: &'c Config, what: &str, name: &str) -> Result<&'c Cluster, Failure> {
+    config.cluster(name).ok_or_else(|| {
+        let known: Vec<&str> =
+            config.clusters.iter().map(|one| one.name.get_ref().as_str()).collect();
+        let cause = format!("there is no cluster `{name}`; there are: {}", known.join(", "));
+        Failure::usage(what, cause, "declare it in larder.toml with [[cluster]]")
+    })
+}
+
+/// The pull secrets that a cluster's namespaces should have; of one namespace, if one is named.
+pub fn wanted(
+    config: &Config,
+    cluster: &Cluster,
+    namespace: Option<&str>,
+    what: &str,
+) -> Result<Vec<Wanted>, Failure> {
+    let host = config.larder.url.host.to_string();
+    let name = cluster.name.get_ref();
+    let one = |namespace: &str, accounts: &[String]| Wanted {
+        namespace: namespace.to_owned(),
+        name: cluster.pull_secret.clone(),
+        host: host.clone(),
+        user: Who::cluster(name, Some(namespace)).to_string(),
+        service_accounts: accounts.to_vec(),
+    };
+    if let Some(namespace) = namespace {
+        let who = Who::cluster(name, Some(namespace));
+        if !config.grants.knows(&who) {
+            let cause = format!("the cluster {name} is declared without the namespace {namespace}");
+            return Err(Failure::usage(what, cause, "add it to `namespaces` of the [[cluster]]"));
+        }
+    }
+    let declared = cluster
+        .namespaces
+        .iter()
+        .filter(|it| namespace.is_none_or(|name| it.name.get_ref() == name));
+    let mut all: Vec<Wanted> = declared
+        .map(|it| {
+            let accounts = it.service_accounts.as_ref().unwrap_or(&cluster.service_accounts);
+            one(it.name.get_ref(), accounts)
+        })
+        .collect();
+    if let (true, Some(namespace)) = (all.is_empty(), namespace) {
+        all.push(one(namespace, &cluster.service_accounts));
+    }
+    if all.is_empty() {
+        let cause = format!("the cluster {name} is declared without namespaces");
+        let remedy = "name one with `--namespace`, or add `namespaces` to the [[cluster]]";
+        return Err(Failure::usage(what, cause, remedy));
+    }
+    Ok(all)
+}
+
+/// How its nodes get pull tokens. None: the cluster has no identity.
+pub fn node_login(config: &Config, cluster: &Cluster, ca: Option<String>) -> Option<NodeLogin> {
+    let identity = cluster.identity.as_ref()?;
+    Some(NodeLogin {
+        host: config.larder.url.host.to_string(),
+        url: config.larder.url.endpoint.to_string(),
+        audience: audience(config, identity),
+        ca,
+        cache: CACHE.into(),
+    })
+}
+
+/// The key that a secret holds, with what is known of it. None: it holds none of ours.
+pub fn held_key(
+    config: &Config,
+    wanted: &Wanted,
+    found: &Value,
+    known: &[KeyRecord],
+) -> Result<Option<KeyRecord>, Failure> {
+    let Ok(read) = read_secrets(&found.to_string()) else { return Ok(None) };
+    let login = read.iter().flat_map(|one| &one.logins).find(|login| login.host == wanted.host);
+    let Some(Held::Password(text)) = login.and_then(|login| login.held.as_ref()) else {
+        return Ok(None);
+    };
+    let Ok(key) = text.parse::<Key>() else { return Ok(None) };
+    let pepper = Pepper::new(&secret(config)?);
+    Ok(known.iter().find(|one| one.id == key.id() && pepper.verifies(&key, &one.hash)).cloned())
+}
+
+/// The later key that was issued to take a key's place, and is good.
+pub fn newer<'k>(key: &KeyRecord, known: &'k [KeyRecord]) -> Option<&'k KeyRecord> {
+    known.iter().find(|other| other.replaces.as_ref() == Some(&key.id) && other.is_good(now()))
+}
+
+/// What happens to a pull secret.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Turn {
+    /// It holds a key that is good, and stays.
+    Stays,
+    /// It is written with a new key.
+    New,
+}
+
+/// Whether a secret that is there can stay.
+pub fn turn(
+    config: &Config,
+    wanted: &Wanted,
+    found: Option<&Value>,
+    known: &[KeyRecord],
+) -> Result<Turn, Failure> {
+    let Some(found) = found else { return Ok(Turn::New) };
+    if !wanted.faults(found).is_empty() {
+        return Ok(Turn::New);
+    }
+    let key = held_key(config, wanted, found, known)?;
+    let stays = key.is_some_and(|key| key.is_good(now()) && newer(&key, known).is_none());
+    Ok(if stays { Turn::Stays } else { Turn::New })
+}
+
+/// A secret with a new key. Where one is good already, the new one is issued beside it.
+pub async fn fresh(
+    config: &Config,
+    store: &Store,
+    wanted: &Wanted,
+    expires: Option<i64>,
+) -> Result<Value, Failure> {
+    let what = format!("cannot hand over the pull secret of {}", wanted.user);
+    let who = config.grants.who(&wanted.user);
+    let who = who.ok_or_else(|| Failure::usage(&what, "it is no longer declared", ""))?;
+    let good = good_keys(store, &who).await?;
+    let replaces = match good.as_slice() {
+        [] => None,
+        [first] => Some(first.id.clone()),
+        [first, .., second] => {
+            let cause = format!("two of its keys are good already: {} and {}", first.id, second.id);
+            let remedy = "end the first with `larder key rotate --finish`, or revoke the one that nobody has";
+            return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
+        }
+    };
+    let (key, record) = make_key(config, store, &who, expires, replaces).await?;
+    let expires = record.expires.map(time);
+    Ok(wanted.secret(record.id.as_str(), key.reveal(), expires.as_deref()))
+}

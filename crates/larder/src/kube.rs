@@ -1,0 +1,93 @@
+//! A cluster's own API: the few requests that a handoff needs, with the operator's kubeconfig.
+
+mod config;
+
+use larder_client::{Web, WebAnswer};
+use serde_json::Value;
+
+use crate::failure::{Exit, Failure};
+
+pub use config::Reach;
+
+/// Who applies, as the platform's managed fields name it.
+const MANAGER: &str = "iron-larder";
+
+/// A cluster's API.
+pub struct Kube {
+    web: Web,
+    server: String,
+}
+
+impl Kube {
+    /// The cluster of a kubeconfig's context.
+    pub async fn connect(reach: &Reach) -> Result<Self, Failure> {
+        let (web, server) = config::open(reach).await?;
+        Ok(Self { web, server })
+    }
+
+    /// Where it is reached.
+    pub fn server(&self) -> &str {
+        &self.server
+    }
+
+    fn failure(&self, doing: &str, cause: String) -> Failure {
+        let what = format!("cannot {doing} at the cluster's API {}", self.server);
+        let remedy =
+            "check the kubeconfig, its context, and what its user may do (`kubectl auth can-i`)";
+        Failure::usage(what, cause, remedy).ending(Exit::Remote)
+    }
+
+    async fn send(
+        &self,
+        doing: &str,
+        method: &str,
+        path: &str,
+        content: Option<(&str, Vec<u8>)>,
+    ) -> Result<WebAnswer, Failure> {
+        let answer = self.web.send(method, path, content).await;
+        answer.map_err(|cause| self.failure(doing, cause))
+    }
+
+    fn read(&self, doing: &str, answer: &WebAnswer) -> Result<Value, Failure> {
+        let said: Value = serde_json::from_slice(&answer.body).unwrap_or_default();
+        if (200..300).contains(&answer.status) {
+            return Ok(said);
+        }
+        // The platform's Status says why, in words.
+        let why = said["message"].as_str().unwrap_or("nothing more is said");
+        let why: String = why.chars().filter(|c| !c.is_control()).take(400).collect();
+        Err(self.failure(doing, format!("it answered {}: {why}", answer.status)))
+    }
+
+    /// An object, or a list of them. None: there is no such object.
+    pub async fn get(&self, path: &str) -> Result<Option<Value>, Failure> {
+        let doing = format!("read {path}");
+        let answer = self.send(&doing, "GET", path, None).await?;
+        if answer.status == 404 {
+            return Ok(None);
+        }
+        self.read(&doing, &answer).map(Some)
+    }
+
+    /// Takes an object away.
+    pub async fn delete(&self, path: &str) -> Result<(), Failure> {
+        let doing = format!("delete {path}");
+        let answer = self.send(&doing, "DELETE", path, None).await?;
+        self.read(&doing, &answer).map(drop)
+    }
+
+    /// Applies an object on the server's side: fields of others stay (Kubernetes API, "Server-Side
+    /// Apply").
+    pub async fn apply(&self, path: &str, object: &Value) -> Result<(), Failure> {
+        let doing = format!("apply {path}");
+        let path = format!("{path}?fieldManager={MANAGER}&force=true");
+        let content = Some(("application/apply-patch+yaml", object.to_string().into_bytes()));
+        let answer = self.send(&doing, "PATCH", &path, content).await?;
+        self.read(&doing, &answer).map(drop)
+    }
+}
+
+/// The path of an object of the core group.
+pub fn path(namespace: &str, kind: &str, name: &str) -> String {
+    format!("/api/v1/namespaces/{namespace}/{kind}/{name}")
+}
