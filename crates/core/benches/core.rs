@@ -81,3 +81,74 @@ fn change_images(bencher: Bencher<'_, '_>) {
         .counter(BytesCount::of_str(&text))
         .bench_local(|| splice(black_box(&text), &edits).unwrap().len());
 }
+
+/// 500 clusters and 1,000 rules, of which the last decides.
+fn rules() -> (larder_core::policy::Rules, larder_core::policy::Classes) {
+    use larder_core::policy::{Asks, Classes, Rule, Rules, Verdict};
+    let patterns: Vec<[larder_core::pattern::Pattern; 1]> =
+        (0..100).map(|n| [format!("vendor{n}.example/**").parse().unwrap()]).collect();
+    let names: Vec<String> = (0..100).map(|n| format!("class{n}")).collect();
+    let pairs = names.iter().zip(&patterns).map(|(name, all)| (name.as_str(), &all[..]));
+    let rule = |n: usize| Rule {
+        name: format!("rule {n}"),
+        clusters: (0..5).map(|c| format!("cluster{}", (n * 5 + c) % 500).into()).collect(),
+        namespaces: Vec::new(),
+        classes: vec![format!("class{}", n % 99).into()],
+        images: Vec::new(),
+        asks: Asks::default(),
+        verdict: Verdict::Deny,
+        because: String::new(),
+        line: larder_core::access::Line::default(),
+    };
+    let mut all: Vec<Rule> = (0..999).map(rule).collect();
+    all.push(Rule { clusters: Vec::new(), classes: vec!["class99".into()], ..rule(999) });
+    (Rules::new(all).unwrap(), Classes::new(pairs).unwrap())
+}
+
+#[divan::bench]
+fn decide_by_1000_rules_for_500_clusters(bencher: Bencher<'_, '_>) {
+    let (rules, classes) = rules();
+    let image: larder_core::reference::Image =
+        "vendor99.example/gauges/steamgauge".parse().unwrap();
+    bencher.bench_local(|| {
+        let asked = larder_core::policy::Asked {
+            cluster: black_box(Some("cluster250")),
+            namespace: None,
+            image: &image,
+            class: classes.of(&image),
+            own: false,
+            tag: None,
+            digest: None,
+            part: false,
+            now: 0,
+        };
+        matches!(
+            rules.decide(&asked, &larder_core::policy::Facts::default()),
+            larder_core::policy::Decided::Verdict { rule: Some(999), .. }
+        )
+    });
+}
+
+#[divan::bench]
+fn issue_a_token(bencher: Bencher<'_, '_>) {
+    use larder_core::access::token::{Access, Signer};
+    use larder_core::access::{Action, Who};
+    let signer = Signer::new(&[7; 32], "larder.emberfall.example").unwrap();
+    let (who, name) =
+        (Who::cluster("turbine-hall", Some("scada")), "vendor/kettle".parse().unwrap());
+    bencher.bench_local(|| {
+        let access = vec![Access::repository(&name, &[Action::Pull])];
+        signer.issue(&who, None, access, black_box(1_790_000_000), "0123abcd".into())
+    });
+}
+
+#[divan::bench]
+fn verify_a_key(bencher: Bencher<'_, '_>) {
+    use larder_core::access::key::{Key, Pepper, RANDOM};
+    let (pepper, key) = (Pepper::new(&[7; 32]), Key::new(&[9; RANDOM]));
+    let kept = pepper.hash(&key);
+    bencher.bench_local(|| {
+        let read: Key = black_box(key.reveal()).parse().unwrap();
+        pepper.verifies(&read, &kept)
+    });
+}

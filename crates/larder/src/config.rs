@@ -5,6 +5,7 @@ mod credentials;
 mod fault;
 mod load;
 mod model;
+mod registry;
 mod shelf;
 mod values;
 

@@ -78,6 +78,15 @@ pub fn reference_on_shelf(text: &str, config: &Config) -> Result<Reference, Fail
     }
 }
 
+/// The same where `vendor/steamgauge:1.9.2` may name what lies on any of the larder's shelves.
+pub fn reference_here(text: &str, config: &Config) -> Result<Reference, Failure> {
+    let first = text.split(['/', ':', '@']).next().unwrap_or_default();
+    match config.storing_shelves().iter().any(|shelf| shelf == first) {
+        true => reference(&format!("{}/{text}", config.larder.url.host), Some(config)),
+        false => reference_on_shelf(text, config),
+    }
+}
+
 /// The lock of a configuration. One that is not there yet is empty.
 pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
     let path = config.lock_path();

@@ -5,7 +5,7 @@ use larder_core::access::grants::Decision;
 use larder_core::access::{Action, Who};
 use larder_core::companion;
 use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
-use larder_core::lock::Lock;
+use larder_core::lock::{Lock, Locked, Want};
 use larder_core::name::RepositoryName;
 use larder_core::policy::{Asked, Decided, Fact, Facts, Lack, Rule, Verdict};
 use larder_core::reference::{Image, Reference, Selector};
@@ -13,7 +13,7 @@ use larder_core::route::{Origins, Routes, Standing};
 use larder_store::{Store, StoreError, now};
 
 use crate::config::Config;
-use crate::failure::Failure;
+use crate::failure::{Exit, Failure};
 
 /// Decides by one configuration.
 pub struct Judge<'c> {
@@ -53,7 +53,7 @@ impl Judged<'_> {
     pub fn reason(&self) -> Option<(String, Option<String>)> {
         if let Some(grant) = self.grant.as_ref().filter(|grant| !grant.allowed) {
             let line = grant.line.as_ref().map(ToString::to_string);
-            return Some((format!("{} name no such repository", grant.grants), line));
+            return Some((format!("{} do not name it", grant.grants), line));
         }
         let rule = self.rule.filter(|_| self.verdict != Verdict::Allow)?;
         Some((rule.reason(self.lack.as_ref()), Some(rule.line.to_string())))
@@ -190,6 +190,35 @@ impl<'c> Judge<'c> {
             lack,
         })
     }
+}
+
+/// Why an image is not to be brought in at all: a rule that names no cluster denies it. What a rule
+/// asks beyond its platforms is asked when it is pulled. None: it may.
+pub fn refuses_intake(config: &Config, want: &Want, locked: &Locked) -> Option<Failure> {
+    let asked = Asked {
+        cluster: None,
+        namespace: None,
+        image: &want.image,
+        class: config.classes.of(&want.image),
+        own: false,
+        tag: Some(&want.tag),
+        digest: Some(&locked.digest),
+        part: false,
+        now: now(),
+    };
+    let platforms: Vec<_> = locked.platforms.keys().cloned().collect();
+    let platforms = if platforms.is_empty() { Fact::NotLooked } else { Fact::Is(platforms) };
+    let facts = Facts { platforms, ..Facts::default() };
+    let Decided::Verdict { verdict: Verdict::Deny, rule: Some(rule), lack } =
+        config.rules.decide(&asked, &facts)
+    else {
+        return None;
+    };
+    let rule = config.rules.all().get(rule)?;
+    let what = format!("cannot bring in {}:{}", want.image, want.tag);
+    let cause = format!("it is refused by {} ({})", rule.reason(lack.as_ref()), rule.line);
+    let remedy = "take its [[intake]] entry out, or change the rule";
+    Some(Failure::usage(what, cause, remedy).ending(Exit::No))
 }
 
 /// What the store tells of an image. None: it does not hold it.

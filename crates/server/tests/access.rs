@@ -1,4 +1,5 @@
 //! Who may do what, through the registry as it answers.
+#![allow(missing_docs, clippy::unwrap_used)]
 
 mod fixture;
 
@@ -389,7 +390,7 @@ async fn tokens_are_had_in_every_form_of_the_protocol() {
             StatusCode::BAD_REQUEST,
         ),
     ] {
-        assert_eq!(form(text.clone()).await.status, status, "{:.60}", text);
+        assert_eq!(form(text.clone()).await.status, status, "{text:.60}");
     }
     assert_eq!(
         house.ask("PUT", "/larder/token", "", b"").await.status,

@@ -339,7 +339,7 @@ fn a_store_of_the_first_version_is_carried_over() {
     let connection = rusqlite::Connection::open(&path).unwrap();
     let version: i64 =
         connection.pragma_query_value(None, "user_version", |row| row.get(0)).unwrap();
-    assert_eq!(version, 4);
+    assert_eq!(version, 5);
     connection
         .execute_batch("SELECT * FROM intake; SELECT * FROM placed; SELECT * FROM uses; SELECT * FROM moves; SELECT confirmed FROM tags;")
         .unwrap();

@@ -214,6 +214,7 @@ impl ClusterPermits {
 
 #[cfg(test)]
 mod tests {
+    use super::Action::{Delete, Pull, Push};
     use super::*;
 
     fn patterns(line: usize, texts: &[&str]) -> Patterns {
@@ -254,7 +255,6 @@ mod tests {
             assert_eq!(decision.allowed, grants.may(&who, action, &name.parse().unwrap()));
             (decision.allowed, decision.line.map_or(0, |line| line.number))
         };
-        use Action::{Delete, Pull, Push};
         assert_eq!(decide("turbine-hall", Pull, "vendor/a"), (true, 11));
         assert_eq!(decide("turbine-hall/scada", Pull, "vendor/a"), (true, 11));
         assert_eq!(decide("turbine-hall/historian", Pull, "vendor/a"), (false, 21));

@@ -307,6 +307,8 @@ mod tests {
     /// Made for these tests and used for nothing else.
     const RSA: &[u8] = include_bytes!("test-rsa.pk8");
 
+    type Is = fn(&IdentityError) -> bool;
+
     enum Signing {
         Rsa(RsaKeyPair),
         P256(EcdsaKeyPair),
@@ -415,7 +417,6 @@ mod tests {
             claims[key] = value;
             claims
         };
-        type Is = fn(&IdentityError) -> bool;
         let cases: [(Value, Is); 13] = [
             (with("iss", json!("https://other.example")), |e| {
                 matches!(e, IdentityError::Issuer { .. })

@@ -10,7 +10,7 @@ use super::shelf::cached;
 use crate::config::{Cluster, Config, Upstream};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, GOOD, Table, count, paint};
+use crate::output::{BAD, GOOD, Table, count, paint, time};
 
 /// Read the configuration, reach every upstream, say what is wrong
 #[derive(Debug, clap::Args)]
@@ -35,7 +35,12 @@ struct Report {
 struct Reached {
     name: String,
     host: String,
+    /// `configured`, `anonymous`.
     account: &'static str,
+    /// Where its login came from. None: it has none, or it cannot be had.
+    source: Option<String>,
+    /// Until when the login is good. None: that is not said.
+    valid_until: Option<String>,
     ok: bool,
     /// What is wrong. None: nothing.
     cause: Option<String>,
@@ -89,6 +94,8 @@ async fn reach(config: &Config, upstream: &Upstream) -> Reached {
             .map_err(|error| Failure::remote(format!("cannot use {}", upstream.host), &error)),
         Err(failure) => Err(failure),
     };
+    // One that cannot be had was told above.
+    let sourced = config.login_of(upstream).ok().flatten();
     let (exit, cause, remedy) = match greeted {
         Ok(()) => (Exit::Done, None, None),
         Err(failure) => (failure.exit, Some(failure.cause), Some(failure.remedy)),
@@ -97,6 +104,8 @@ async fn reach(config: &Config, upstream: &Upstream) -> Reached {
         name: upstream.name.get_ref().clone(),
         host: upstream.host.to_string(),
         account: if upstream.credentials.is_some() { "configured" } else { "anonymous" },
+        valid_until: sourced.as_ref().and_then(|it| it.until).map(time),
+        source: sourced.map(|it| it.source),
         ok: cause.is_none(),
         cause,
         remedy: remedy.filter(|remedy| !remedy.is_empty()),
@@ -140,7 +149,11 @@ fn show(report: &Report, config: &Config, context: &Context) {
             };
             let found = upstream.cached.as_ref().map(|cached| cached.line.clone());
             let (name, host) = (upstream.name.clone(), upstream.host.clone());
-            let mut row = vec![name, host, upstream.account.into(), state];
+            let mut account = upstream.source.clone().unwrap_or_else(|| upstream.account.into());
+            if let Some(until) = &upstream.valid_until {
+                account.push_str(&format!("\nuntil {until}"));
+            }
+            let mut row = vec![name, host, account, state];
             row.extend(cached.then(|| found.unwrap_or_default()));
             table.row(row);
         }

@@ -1,5 +1,6 @@
 //! `larder demo`: the whole story on made-up data, with the program's own commands.
 
+mod guarded;
 mod stage;
 mod story;
 

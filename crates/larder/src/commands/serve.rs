@@ -265,6 +265,9 @@ fn announce(
         lines.push(format!("  figures http://{figures}/metrics"));
     }
     lines.push(format!("  access  {access}"));
+    if !config.is_open() && !secure && !address.ip().is_loopback() {
+        context.output.note("note: without `tls`, keys cross the network readable; put a proxy with TLS in front, or set `tls`");
+    }
     context.output.result(lines.join("\n"));
 }
 

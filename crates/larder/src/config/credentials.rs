@@ -1,104 +1,258 @@
-//! Where an upstream's name and secret come from, and how its client is set up.
+//! Where an upstream's name and secret come from: the environment, a file, a program, or an auth file
+//! with the programs that it names. The secret itself appears in no message.
 
-use std::fs;
-use std::time::Duration;
+use std::io::{Read as _, Write as _};
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
 
-use larder_client::{Credentials as Login, Endpoint, Options, Registry};
+use larder_client::Credentials as Login;
+use larder_core::handoff::{Held, read_secrets};
 use larder_core::name::Host;
+use serde::Deserialize;
 
 use super::model::{Config, Credentials, Upstream};
 use crate::failure::Failure;
+use crate::files::read_bounded;
+
+/// How long a program may take, and how much it may say.
+const PATIENCE: Duration = Duration::from_secs(30);
+const LIMIT: usize = 64 * 1024;
+/// The largest auth file, in bytes.
+const AUTH_FILE: usize = 1024 * 1024;
+
+/// A login, and where it came from.
+#[derive(Debug, Clone)]
+pub struct Sourced {
+    /// The name and the secret.
+    pub login: Login,
+    /// Where from, in words.
+    pub source: String,
+    /// Until when it is good, in milliseconds since 1970. None: that is not said.
+    pub until: Option<i64>,
+}
 
 impl Config {
-    /// The client of an upstream as a cache asks it: somebody is waiting, so it is given up sooner.
-    pub fn registry_behind_a_cache(&self, host: &Host) -> Result<Registry, Failure> {
-        let mut options = self.options_of(host)?;
-        let said = self.upstream(host).and_then(|upstream| upstream.timeout);
-        options.silence = said.unwrap_or(Duration::from_secs(20));
-        options.retries = 2;
-        options.patience = Duration::from_secs(3);
-        Registry::new(options)
-            .map_err(|error| Failure::remote(format!("cannot speak to {host}"), &error))
-    }
-
-    /// The client of a registry: as its `[[upstream]]` says, else anonymously at its own name.
-    pub fn registry(&self, host: &Host) -> Result<Registry, Failure> {
-        let options = self.options_of(host)?;
-        Registry::new(options)
-            .map_err(|error| Failure::remote(format!("cannot speak to {host}"), &error))
-    }
-
-    fn options_of(&self, host: &Host) -> Result<Options, Failure> {
-        Ok(match self.upstream(host) {
-            Some(upstream) => self.options(upstream)?,
-            None if *host == self.larder.url.host => {
-                Options::new(host.as_str(), self.larder.url.endpoint.clone())
-            }
-            None => Options::new(host.as_str(), endpoint_of(host)?),
-        })
-    }
-
-    fn options(&self, upstream: &Upstream) -> Result<Options, Failure> {
-        let endpoint = match &upstream.endpoint {
-            Some(endpoint) => endpoint.clone(),
-            None => endpoint_of(&upstream.host)?,
-        };
-        let mut options = Options::new(upstream.host.as_str(), endpoint);
-        options.parallel = upstream.parallel;
-        options.silence = upstream.timeout.unwrap_or(options.silence);
-        if let Some(path) = &upstream.ca {
-            let path = self.folder().join(path);
-            options.ca = fs::read(&path).map_err(|error| {
-                Failure::io(
-                    format!("cannot read the certificates {} of {}", path.display(), upstream.host),
-                    &error,
-                )
-            })?;
+    /// With which account an upstream is asked, and where that came from. None: anonymously.
+    pub fn login_of(&self, upstream: &Upstream) -> Result<Option<Sourced>, Failure> {
+        let Some(credentials) = &upstream.credentials else { return Ok(None) };
+        if let Some(found) = upstream.login.get() {
+            return Ok(found.clone());
         }
-        if let Some(credentials) = &upstream.credentials {
-            options.credentials = Some(self.login(upstream, credentials)?);
-        }
-        Ok(options)
+        let found = self.look(upstream, credentials)?;
+        Ok(upstream.login.get_or_init(|| found).clone())
     }
 
-    fn login(&self, upstream: &Upstream, credentials: &Credentials) -> Result<Login, Failure> {
+    fn look(
+        &self,
+        upstream: &Upstream,
+        credentials: &Credentials,
+    ) -> Result<Option<Sourced>, Failure> {
         let what = || format!("cannot sign in to {}", upstream.host);
-        let (text, source) = match (&credentials.env, &credentials.file) {
-            (Some(name), None) => {
+        match credentials {
+            Credentials { env: Some(name), file: None, command: None, auth_file: None } => {
                 let text = std::env::var(name).map_err(|_| {
-                    Failure::usage(
-                        what(),
-                        format!("the environment variable {name} is not set"),
-                        format!("set {name} to `NAME:SECRET`"),
-                    )
+                    let cause = format!("the environment variable {name} is not set");
+                    Failure::usage(what(), cause, format!("set {name} to `NAME:SECRET`"))
                 })?;
-                (text, format!("the environment variable {name}"))
+                plain(&what(), &text, format!("the environment variable {name}")).map(Some)
             }
-            (None, Some(path)) => {
+            Credentials { env: None, file: Some(path), command: None, auth_file: None } => {
                 let path = self.folder().join(path);
-                let text =
-                    fs::read_to_string(&path).map_err(|error| Failure::io(what(), &error))?;
-                (text, path.display().to_string())
+                let bytes =
+                    read_bounded(&path, LIMIT).map_err(|error| Failure::io(what(), &error))?;
+                let text = String::from_utf8_lossy(&bytes);
+                plain(&what(), &text, path.display().to_string()).map(Some)
             }
-            _ => {
-                return Err(Failure::usage(
-                    what(),
-                    "`credentials` names no source, or two",
-                    "write `credentials = { env = \"NAME\" }` or `{ file = \"PATH\" }`",
-                ));
+            Credentials { env: None, file: None, command: Some(words), auth_file: None } => {
+                let [program, arguments @ ..] = words.as_slice() else {
+                    return Err(Failure::usage(
+                        what(),
+                        "`command` names no program",
+                        "write `credentials = { command = [\"PROGRAM\", \"ARGUMENT\"] }`",
+                    ));
+                };
+                let source = format!("the program {program}");
+                let text = run(&what(), self.folder(), program, arguments, "")?;
+                answered(&what(), &text, source).map(Some)
             }
+            Credentials { env: None, file: None, command: None, auth_file: Some(path) } => {
+                self.read_auth_file(&what(), &upstream.host, path)
+            }
+            _ => Err(Failure::usage(
+                what(),
+                "`credentials` names no source, or several",
+                "write one of `{ env = \"NAME\" }`, `{ file = \"PATH\" }`, `{ command = [\"PROGRAM\"] }`, `{ auth-file = \"PATH\" }`",
+            )),
+        }
+    }
+
+    /// An auth file in the form that clients share: a program for this host, a program for all, or a
+    /// login in the file itself, in this order.
+    fn read_auth_file(
+        &self,
+        what: &str,
+        host: &Host,
+        path: &Path,
+    ) -> Result<Option<Sourced>, Failure> {
+        let path = match path.strip_prefix("~") {
+            Ok(rest) => std::env::home_dir().unwrap_or_default().join(rest),
+            Err(_) => self.folder().join(path),
         };
-        // The text is a secret: it appears in no message.
-        match text.trim().split_once(':') {
-            Some((user, secret)) if !user.is_empty() && !secret.is_empty() => {
-                Ok(Login { user: user.to_owned(), secret: secret.into() })
+        let shown = path.display().to_string();
+        let bytes = read_bounded(&path, AUTH_FILE).map_err(|error| Failure::io(what, &error))?;
+        let text = String::from_utf8_lossy(&bytes);
+        let wrong = |cause: String| Failure::usage(what, format!("{shown}: {cause}"), "");
+        let file: AuthFile = serde_json::from_str(&text)
+            .map_err(|_| wrong("it is no auth file (JSON with `auths`)".into()))?;
+        let helper = file.cred_helpers.get(host.as_str()).or(file.creds_store.as_ref());
+        if let Some(name) = helper {
+            let plain = !name.is_empty()
+                && name.chars().all(|c| c.is_ascii_alphanumeric() || "-_.".contains(c));
+            if !plain {
+                return Err(wrong("it names a helper program that cannot exist".into()));
             }
-            _ => Err(Failure::usage(what(), format!("{source} does not hold `NAME:SECRET`"), "")),
+            let program = format!("docker-credential-{name}");
+            let text = run(what, self.folder(), &program, &["get".into()], host.as_str())?;
+            let answer: Helped = serde_json::from_str(&text).map_err(|_| {
+                Failure::usage(what, format!("{program} answered with no login"), "")
+            })?;
+            let login = Login { user: answer.username, secret: answer.secret.into() };
+            let source = format!("{program}, as {shown} says");
+            return Ok(Some(Sourced { login, source, until: None }));
+        }
+        let read = read_secrets(&text).map_err(|error| wrong(error.to_string()))?;
+        let mut logins = read.into_iter().flat_map(|one| one.logins);
+        let found = logins.find(|login| login.serves(&format!("{host}/")));
+        match found.map(|login| (login.user, login.held)) {
+            None => Err(Failure::usage(
+                what,
+                format!("{shown} has no login for {host}"),
+                "add one to it, or leave `credentials` out",
+            )),
+            Some((user, Some(Held::Password(secret)))) => {
+                let login = Login { user, secret: secret.into() };
+                Ok(Some(Sourced { login, source: shown, until: None }))
+            }
+            Some((_, Some(Held::Identity(_)))) => Err(wrong(format!(
+                "for {host} it has an identity token; a user and a password are needed"
+            ))),
+            Some((_, None)) => Err(wrong(format!("its entry for {host} is empty"))),
         }
     }
 }
 
-fn endpoint_of(host: &Host) -> Result<Endpoint, Failure> {
-    Endpoint::of_host(host)
-        .map_err(|error| Failure::usage(format!("cannot reach {host}"), error, ""))
+#[derive(Deserialize)]
+struct AuthFile {
+    #[serde(default, rename = "credHelpers")]
+    cred_helpers: std::collections::BTreeMap<String, String>,
+    #[serde(default, rename = "credsStore")]
+    creds_store: Option<String>,
+}
+
+/// What a helper program answers.
+#[derive(Deserialize)]
+#[serde(rename_all = "PascalCase")]
+struct Helped {
+    username: String,
+    secret: String,
+}
+
+/// What a program may answer instead of `NAME:SECRET`.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Answered {
+    user: String,
+    secret: String,
+    /// Until when, in RFC 3339.
+    expires: Option<String>,
+}
+
+fn plain(what: &str, text: &str, source: String) -> Result<Sourced, Failure> {
+    match text.trim().split_once(':') {
+        Some((user, secret)) if !user.is_empty() && !secret.is_empty() => {
+            let login = Login { user: user.to_owned(), secret: secret.into() };
+            Ok(Sourced { login, source, until: None })
+        }
+        _ => Err(Failure::usage(what, format!("{source} does not hold `NAME:SECRET`"), "")),
+    }
+}
+
+fn answered(what: &str, text: &str, source: String) -> Result<Sourced, Failure> {
+    if !text.trim_start().starts_with('{') {
+        return plain(what, text, source);
+    }
+    let wrong = || {
+        let cause = format!("{source} answered with JSON of another form");
+        Failure::usage(
+            what,
+            cause,
+            "it says {\"user\": …, \"secret\": …, \"expires\": \"2027-01-01T00:00:00Z\"}",
+        )
+    };
+    let Answered { user, secret, expires } = serde_json::from_str(text).map_err(|_| wrong())?;
+    let until = match expires {
+        None => None,
+        Some(text) => {
+            let time: jiff::Timestamp = text.parse().map_err(|_| wrong())?;
+            Some(time.as_millisecond())
+        }
+    };
+    if until.is_some_and(|until| until <= larder_store::now()) {
+        return Err(Failure::usage(
+            what,
+            format!("{source} answered with a login that has expired"),
+            "",
+        ));
+    }
+    Ok(Sourced { login: Login { user, secret: secret.into() }, source, until })
+}
+
+/// Runs a program and gives what it says; what it complains of goes to our own error output.
+fn run(
+    what: &str,
+    folder: &Path,
+    program: &str,
+    arguments: &[String],
+    input: &str,
+) -> Result<String, Failure> {
+    let wrong = |cause: String| {
+        Failure::usage(what, format!("{program}: {cause}"), "run it by hand to see what it says")
+    };
+    let mut child = Command::new(program)
+        .args(arguments)
+        .current_dir(if folder.as_os_str().is_empty() { Path::new(".") } else { folder })
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::inherit())
+        .spawn()
+        .map_err(|error| wrong(error.to_string()))?;
+    if let Some(mut to) = child.stdin.take() {
+        // One that reads nothing is no fault.
+        let _ = to.write_all(input.as_bytes());
+    }
+    let from = child.stdout.take();
+    let reader = std::thread::spawn(move || {
+        let mut text = Vec::new();
+        let read = from.map(|from| from.take(LIMIT as u64).read_to_end(&mut text));
+        read.transpose().map(|_| text)
+    });
+    let begun = Instant::now();
+    let status = loop {
+        match child.try_wait().map_err(|error| wrong(error.to_string()))? {
+            Some(status) => break status,
+            None if begun.elapsed() > PATIENCE => {
+                let _ = child.kill();
+                let _ = child.wait();
+                return Err(wrong(format!("it takes longer than {} s", PATIENCE.as_secs())));
+            }
+            None => std::thread::sleep(Duration::from_millis(10)),
+        }
+    };
+    if !status.success() {
+        return Err(wrong(format!("it ended with {status}")));
+    }
+    let text = reader.join().map_err(|_| wrong("its answer was lost".into()))?;
+    let text = text.map_err(|error| wrong(error.to_string()))?;
+    String::from_utf8(text).map_err(|_| wrong("its answer is no UTF-8".into()))
 }

@@ -6,6 +6,7 @@
 use std::collections::BTreeMap;
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use std::time::Duration;
 
 use larder_client::Endpoint;
@@ -28,6 +29,7 @@ use toml::Spanned;
 use crate::failure::Failure;
 
 use super::access::{Account, Cluster, RawRule};
+use super::credentials::Sourced;
 use super::shelf::{Caching, Shelf};
 use super::values::{
     Destination, read_allowance, read_limit, read_platforms, read_size, read_span, read_tags,
@@ -353,6 +355,9 @@ pub struct Upstream {
     pub endpoint: Option<Endpoint>,
     /// Where the name and secret come from. None: anonymous.
     pub credentials: Option<Credentials>,
+    /// What they led to, once somebody has looked.
+    #[serde(skip)]
+    pub login: OnceLock<Option<Sourced>>,
     /// A file with certificates that are trusted for it.
     pub ca: Option<PathBuf>,
     /// How many blobs are moved at once.
@@ -374,12 +379,11 @@ pub struct Credentials {
     pub env: Option<String>,
     /// A file that holds `NAME:SECRET`.
     pub file: Option<PathBuf>,
-    #[serde(default, deserialize_with = "not_yet::command")]
-    #[allow(dead_code)]
-    command: (),
-    #[serde(default, rename = "auth-file", deserialize_with = "not_yet::auth_file")]
-    #[allow(dead_code)]
-    auth_file: (),
+    /// A program with its arguments, which says `NAME:SECRET` or a JSON document.
+    pub command: Option<Vec<String>>,
+    /// A file in the form that clients share, with the programs that it names.
+    #[serde(rename = "auth-file")]
+    pub auth_file: Option<PathBuf>,
 }
 
 /// `[[intake]]`: an image that we want.
@@ -482,7 +486,5 @@ mod not_yet {
 
     refuse! {
         retention: "[[keep]] (retention) is",
-        command: "`command` (credentials from a program) is",
-        auth_file: "`auth-file` (credentials from an auth file) is",
     }
 }

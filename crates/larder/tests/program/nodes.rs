@@ -164,7 +164,7 @@ fn a_handoff_that_cannot_work_is_not_written() {
             "handoff write nobody --nodes --into x",
             &["there is no cluster `nobody`", "control-room"][..],
         ),
-        ("handoff write control-room --into x", &["--nodes"]),
+        ("handoff write control-room --into x", &["is declared without namespaces"]),
         ("handoff write control-room --nodes --into x --upstream y", &["no shelf caches `y`"]),
         (
             "handoff write control-room --nodes --into x --ca larder.toml",

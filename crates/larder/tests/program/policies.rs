@@ -147,7 +147,7 @@ fn recorded_pulls_are_rehearsed_against_changed_rules() {
         "ci",
         "vendor/kettle:2",
         "2, last just now",
-        "name no such repository",
+        "do not name it",
         "2 of them would have been refused",
         "1 reference of deployments asked about, 1 would be refused",
     ]);
@@ -159,4 +159,22 @@ fn recorded_pulls_are_rehearsed_against_changed_rules() {
         .larder("policy rehearse --rules gone.toml")
         .ends(1)
         .says(&["it would no longer be declared"]);
+}
+
+#[test]
+fn what_a_rule_denies_to_everybody_is_not_brought_in() {
+    let house = granted("");
+    let rule = "\n[[rule]]\nname = \"not here\"\nclasses = [\"community\"]\nverdict = \"deny\"\nbecause = \"nobody knows who builds it\"\n";
+    let text = house.read("larder.toml");
+    house.write("larder.toml", format!("{text}{rule}"));
+    house.larder("intake lock").ends(1).says(&[
+        "bazaar.example/library/kettle:2",
+        "it is refused by rule `not here`: nobody knows who builds it (larder.toml:",
+    ]);
+    // What was locked before stays locked, and is not brought in anew.
+    std::fs::remove_dir_all(house.path("larder-data")).unwrap();
+    let ran = house.larder("intake run").ends(1).says(&["refused by rule `not here`"]);
+    assert!(ran.out.contains("steamgauge"), "the others are brought in: {}", ran.out);
+    house.write("larder.toml", text);
+    house.larder("intake run").ends(0);
 }

@@ -150,3 +150,92 @@ fn passing_faults_are_waited_for_and_lasting_ones_are_told() {
     house.bazaar.faults.add(None, "/manifests/2", 1, What::Late(Duration::from_millis(300)));
     house.larder("look kettle:2").ends(0);
 }
+
+/// Writes a program into the house and gives its path.
+fn program(house: &House, name: &str, text: &str) -> String {
+    use std::os::unix::fs::PermissionsExt as _;
+    house.write(name, format!("#!/bin/sh\n{text}\n"));
+    let path = house.path(name);
+    std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
+    path.display().to_string()
+}
+
+#[test]
+fn logins_come_from_programs_and_shared_files_and_their_source_is_told() {
+    let house = House::new();
+    let configured = house.read("larder.toml");
+    let with = |credentials: &str| {
+        let text = configured.replace("credentials = { env = \"VENTWORKS_LOGIN\" }", credentials);
+        house.write("larder.toml", text);
+        let mut command = house.command("check");
+        let path = format!("{}:{}", house.path("").display(), std::env::var("PATH").unwrap());
+        crate::house::run(command.env("PATH", path))
+    };
+    let login = larder_standin::VENTWORKS_LOGIN;
+    let (user, secret) = login.split_once(':').unwrap();
+    let says = program(&house, "says-login", &format!("cat >/dev/null; echo {login}"));
+    with(&format!("credentials = {{ command = [\"{says}\"] }}")).ends(0).says(&[
+        "answers",
+        "the program",
+        "says-login",
+    ]);
+    let json = format!(
+        "echo '{{\"user\":\"{user}\",\"secret\":\"{secret}\",\"expires\":\"2199-01-01T00:00:00Z\"}}'"
+    );
+    let until = program(&house, "says-json", &json);
+    with(&format!("credentials = {{ command = [\"{until}\"] }}"))
+        .ends(0)
+        .says(&["until 2199-01-01T00:00:00Z"]);
+    program(
+        &house,
+        "docker-credential-vault",
+        &format!(
+            "read host; [ \"$1 $host\" = 'get ventworks.example' ] && echo '{{\"ServerURL\":\"x\",\"Username\":\"{user}\",\"Secret\":\"{secret}\"}}'"
+        ),
+    );
+    house.write("auth.json", r#"{"auths":{},"credHelpers":{"ventworks.example":"vault"}}"#);
+    with("credentials = { auth-file = \"auth.json\" }")
+        .ends(0)
+        .says(&["docker-credential-vault, as"]);
+    house.write("auth.json", r#"{"auths":{},"credsStore":"vault"}"#);
+    with("credentials = { auth-file = \"auth.json\" }")
+        .ends(0)
+        .says(&["docker-credential-vault, as"]);
+    house.write(
+        "auth.json",
+        format!(
+            r#"{{"auths":{{"ventworks.example":{{"username":"{user}","password":"{secret}"}}}}}}"#
+        ),
+    );
+    with("credentials = { auth-file = \"auth.json\" }").ends(0).says(&["auth.json"]);
+    let fails = program(&house, "fails", "exit 3");
+    let empty = program(&house, "empty", "true");
+    let late = program(&house, "late", &json.replace("2199", "1999"));
+    for (credentials, said) in [
+        (
+            "credentials = { auth-file = \"missing.json\" }".to_owned(),
+            "cannot sign in to ventworks.example",
+        ),
+        (format!("credentials = {{ command = [\"{fails}\"] }}"), "it ended with exit status: 3"),
+        (format!("credentials = {{ command = [\"{empty}\"] }}"), "does not hold `NAME:SECRET`"),
+        (format!("credentials = {{ command = [\"{late}\"] }}"), "has expired"),
+        ("credentials = { command = [\"/nowhere/program\"] }".into(), "No such file"),
+        ("credentials = { command = [] }".into(), "names no program"),
+        ("credentials = { env = \"A\", file = \"b\" }".into(), "no source, or several"),
+    ] {
+        let run = with(&credentials);
+        assert_eq!(run.exit, 2, "{credentials}: {}", run.out);
+        let both = format!("{}{}", run.out, run.err);
+        assert!(both.contains(said) || said.starts_with("cannot sign"), "{credentials}: {both}");
+    }
+    for (text, said) in [
+        (r#"{"auths":{"other.example":{"auth":"eDp5"}}}"#, "no login for ventworks.example"),
+        (r#"{"auths":{"ventworks.example":{}}}"#, "is empty"),
+        (r#"{"auths":{"ventworks.example":{"identitytoken":"x"}}}"#, "identity token"),
+        (r#"{"auths":{},"credsStore":"../x"}"#, "cannot exist"),
+        ("hello", "no auth file"),
+    ] {
+        house.write("auth.json", text);
+        with("credentials = { auth-file = \"auth.json\" }").ends(2).says(&[said]);
+    }
+}

@@ -9,7 +9,7 @@ use std::time::Duration;
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_standin::{
-    BAZAAR, Cluster, DEPLOYMENTS, SignIn, Upstream, UpstreamPlan, VENTWORKS, VENTWORKS_LOGIN,
+    Api, BAZAAR, Cluster, DEPLOYMENTS, SignIn, Upstream, UpstreamPlan, VENTWORKS, VENTWORKS_LOGIN,
     bazaar_images, ventworks_images,
 };
 use tokio::io::{AsyncBufReadExt as _, BufReader};
@@ -38,6 +38,10 @@ pub struct Stage {
     /// The air-gapped cluster.
     pub cluster: Option<Cluster>,
     servers: Vec<Child>,
+    /// Where the larder that serves now is reached.
+    larder: String,
+    /// The API of the cluster. None: it has none.
+    api: Option<Api>,
     chapter: String,
     number: usize,
 }
@@ -104,6 +108,8 @@ impl Stage {
             ventworks,
             cluster: Some(cluster),
             servers: Vec::new(),
+            larder: String::new(),
+            api: None,
             chapter: String::new(),
             number: 0,
         })
@@ -218,6 +224,14 @@ impl Stage {
         if let Some(cluster) = &mut self.cluster {
             cluster.reach(OWN, &address);
         }
+        self.larder = address;
+        if let Some(api) = &self.api {
+            let address = api.listen().await.map_err(|error| self.broken(error))?;
+            let path = self.folder.join("kubeconfig");
+            let text = api.kubeconfig(address);
+            let written = crate::files::write_secret(&path, text.as_bytes());
+            written.map_err(|error| self.broken(error))?;
+        }
         self.servers.push(child);
         Ok(())
     }
@@ -274,9 +288,19 @@ impl Stage {
     /// Gives the cluster a pod with one image, shows what becomes of it, and tells whether it runs and
     /// what its last warning is.
     pub async fn start_pod(&mut self, image: &str) -> Result<(bool, String), Failure> {
-        let (runs, status, warning) = self.start(image).await?;
+        self.start_pod_in("default", image).await
+    }
+
+    /// The same in a namespace.
+    pub async fn start_pod_in(
+        &mut self,
+        namespace: &str,
+        image: &str,
+    ) -> Result<(bool, String), Failure> {
+        let (runs, status, warning) = self.start(namespace, image).await?;
         let status = paint(if runs { GOOD } else { BAD }, status);
-        self.output.result(format!("  a pod with {image}  {status}"));
+        let place = if namespace == "default" { String::new() } else { format!(" in {namespace}") };
+        self.output.result(format!("  a pod{place} with {image}  {status}"));
         if !warning.is_empty() {
             self.output.result(format!("      {}", paint(DIM, &warning)));
         }
@@ -285,12 +309,63 @@ impl Stage {
 
     /// The same without showing it.
     pub async fn start_pod_quietly(&mut self, image: &str) -> Result<bool, Failure> {
-        self.start(image).await.map(|(runs, ..)| runs)
+        self.start("default", image).await.map(|(runs, ..)| runs)
     }
 
-    async fn start(&mut self, image: &str) -> Result<(bool, &'static str, String), Failure> {
+    /// The same in a namespace.
+    pub async fn start_pod_quietly_in(
+        &mut self,
+        namespace: &str,
+        image: &str,
+    ) -> Result<bool, Failure> {
+        self.start(namespace, image).await.map(|(runs, ..)| runs)
+    }
+
+    /// A cluster with an API of its own, whose nodes reach the larder that serves now.
+    pub fn another_cluster(&self, name: &str, api: &Api) -> Cluster {
+        let hosts = BTreeMap::from([(OWN.to_owned(), self.larder.clone())]);
+        let mut cluster = Cluster::new(name, Platform::new("linux", "amd64", None), hosts);
+        cluster.with_api(api.clone());
+        cluster
+    }
+
+    /// From here on the story is about a cluster with an API.
+    pub fn guarded_cluster(&mut self, name: &str, api: &Api) {
+        self.cluster = Some(self.another_cluster(name, api));
+        self.api = Some(api.clone());
+    }
+
+    /// The cluster's kubelets ask `larder node-login` from now on.
+    pub fn ask_node_login(&mut self) {
+        let arguments = ["node-login", "--larder", &self.larder, "--host", OWN];
+        let arguments: Vec<String> = arguments.map(str::to_owned).into();
+        if let (Some(cluster), Ok(program)) = (&mut self.cluster, std::env::current_exe()) {
+            cluster.ask_for_credentials(&program, &arguments, OWN);
+        }
+    }
+
+    /// Waits until the larder that serves has written down what happened.
+    pub async fn settle_record(&self) {
+        tokio::time::sleep(Duration::from_millis(1500)).await;
+    }
+
+    /// A file's text.
+    pub fn text(&self, name: &str) -> Result<String, Failure> {
+        fs::read_to_string(self.folder.join(name)).map_err(|error| self.broken(error))
+    }
+
+    /// Gives a file another text.
+    pub fn replace(&self, name: &str, text: &str) -> Result<(), Failure> {
+        fs::write(self.folder.join(name), text).map_err(|error| self.broken(error))
+    }
+
+    async fn start(
+        &mut self,
+        namespace: &str,
+        image: &str,
+    ) -> Result<(bool, &'static str, String), Failure> {
         let text = format!(
-            "apiVersion: v1\nkind: Pod\nmetadata: {{name: one}}\nspec: {{containers: [{{name: one, image: \"{image}\"}}]}}\n"
+            "apiVersion: v1\nkind: Pod\nmetadata: {{name: one, namespace: {namespace}}}\nspec: {{containers: [{{name: one, image: \"{image}\"}}]}}\n"
         );
         let Some(cluster) = &mut self.cluster else { return Ok((false, "", String::new())) };
         let pods = cluster.apply(&text).await.map_err(|error| broken(&self.chapter, error))?;

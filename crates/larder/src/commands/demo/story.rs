@@ -21,7 +21,8 @@ pub async fn tell(stage: &mut Stage) -> Result<(), Failure> {
     a_tag_moves(stage).await?;
     cached_on_demand(stage).await?;
     the_upstream_goes_down(stage).await?;
-    moved_refused_and_gone(stage).await
+    moved_refused_and_gone(stage).await?;
+    super::guarded::tell(stage).await
 }
 
 fn hold(stage: &Stage, holds: bool, what: &str) -> Result<(), Failure> {

@@ -32,6 +32,9 @@ pub struct Args {
     /// How long new keys are good: 90d, 12h, or `never`
     #[arg(long, value_name = "TIME", default_value = "90d")]
     expires: Expires,
+    /// Write new keys also where the old ones are good; `larder key rotate --finish` ends the old ones
+    #[arg(long)]
+    rotate: bool,
     /// Say what would be applied, and apply nothing
     #[arg(long)]
     dry_run: bool,
@@ -60,7 +63,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let wanted = handoff::wanted(&config, cluster, args.namespace.as_deref(), &what)?;
     let store = open_store(&config)?;
     let kube = Kube::connect(&args.reach).await?;
-    let changes = plan(&config, &store, &kube, &wanted, &what).await?;
+    let changes = plan(&config, &store, &kube, &wanted, args.rotate, &what).await?;
     let differs = changes.iter().filter(|change| change.change != "stays").count();
     if !context.output.json {
         for change in &changes {
@@ -110,6 +113,7 @@ async fn plan(
     store: &Store,
     kube: &Kube,
     wanted: &[Wanted],
+    rotate: bool,
     what: &str,
 ) -> Result<Vec<Change>, Failure> {
     let known = store.keyring.keys().await.map_err(|error| Failure::store(what, &error))?;
@@ -124,9 +128,9 @@ async fn plan(
         let of_type = |it: &Value| objects::text(it, &["type"]) == Some(SECRET_TYPE);
         let replaced = secret.as_ref().is_some_and(|it| !of_type(it));
         let change = match handoff::turn(config, one, secret.as_ref(), &known)? {
-            Turn::Stays => "stays",
-            Turn::New if replaced => "replaced",
-            Turn::New => "new",
+            Turn::Stays if !rotate => "stays",
+            _ if replaced => "replaced",
+            _ => "new",
         };
         let (namespace, name) = (one.namespace.clone(), one.name.clone());
         changes.push(Change { namespace, kind: "Secret", name, change, at });

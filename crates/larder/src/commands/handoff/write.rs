@@ -153,9 +153,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         ));
     }
     if !args.nodes {
-        context
-            .output
-            .note("HANDOFF.md says what to do with the files; those in secrets/ hold keys.");
+        let secrets = if cluster.identity.is_none() { "; those in secrets/ hold keys" } else { "" };
+        context.output.note(format!("HANDOFF.md says what to do with the files{secrets}."));
     }
     Ok(Exit::Done)
 }

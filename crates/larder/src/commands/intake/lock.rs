@@ -23,6 +23,7 @@ use crate::config::{Config, Intake};
 use crate::context::{Context, open_store, read_lock, reference, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Table, WARN, count, paint, short};
+use crate::policy::refuses_intake;
 use crate::transfer::{Source, TransferError, companions, trim};
 
 /// Resolve the wanted tags to digests and write larder.lock
@@ -113,7 +114,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let details: Vec<Found> = stream::iter(answers)
         .map(|(want, answer)| {
             let known = before.entries.get(&want);
-            let (resolver, upstreams) = (&resolver, &upstreams);
+            let (resolver, upstreams, config) = (&resolver, &upstreams, &config);
             let intake = config.intake_of(&want.image);
             async move {
                 let locked = match (answer, intake) {
@@ -123,6 +124,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                     (Ok(_), None) => Err(Failure::usage("", "no intake entry wants it", "")),
                     (Err(unresolved), _) => Err(unresolved.failure().clone()),
                 };
+                let locked = locked.and_then(|locked| {
+                    refuses_intake(config, &want, &locked).map_or(Ok(locked), Err)
+                });
                 let mut disagree = Vec::new();
                 if let Ok(locked) = &locked {
                     let others = upstreams.other_digests(&want, &locked.digest).await;

@@ -15,6 +15,7 @@ use super::upstream::Upstreams;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, bytes, count, paint, short};
+use crate::policy::refuses_intake;
 use crate::transfer::{Engine, Moved};
 
 /// Bring in what the lock says, by digest
@@ -104,7 +105,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     for (job, there) in checked {
         match there {
             Ok(true) => there_already += 1,
-            Ok(false) => jobs.push(job),
+            Ok(false) => match refuses_intake(&config, job.want, job.locked) {
+                None => jobs.push(job),
+                Some(failure) => unknown.push((job, Err(failure))),
+            },
             Err(failure) => unknown.push((job, Err(failure))),
         }
     }

@@ -4,8 +4,8 @@ use std::io::Read as _;
 use std::path::PathBuf;
 
 use larder_client::{Web, WebOptions};
+use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyError, Pepper};
-use larder_core::access::{Action, Who};
 use larder_store::{Store, now};
 use secrecy::SecretString;
 use serde::Serialize;
@@ -13,10 +13,11 @@ use serde::Serialize;
 use super::{failed, last_use, state};
 use crate::access::secret;
 use crate::config::Config;
-use crate::context::{Context, reference_on_shelf};
+use crate::context::{Context, read_lock, reference_here};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
 use crate::output::{BAD, DIM, GOOD, STRONG, paint, time};
+use crate::policy::Judge;
 
 /// The order in which a request's credentials win.
 const ORDER: [(&str, &str); 4] = [
@@ -98,13 +99,15 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
             .filter(|said| *said != known.user)
             .map(|said| format!("it is the key of {}, not of {said}", known.user)),
     };
+    let (judge, lock) = (Judge::new(config, Some(store.clone())), read_lock(config)?);
     let mut images = Vec::new();
     for image in &args.image {
-        let reference = reference_on_shelf(image, config)?;
+        let reference = reference_here(image, config)?;
         let whose = who.clone().unwrap_or(Who::Anonymous);
-        let decision = config.grants.decide(&whose, Action::Pull, &reference.repository);
-        let allowed = decision.allowed && cause.is_none();
-        let line = decision.line.map(|line| line.to_string());
+        let judged = judge.reference(&whose, &reference, &lock).await?;
+        let allowed = judged.allowed() && judged.repository.is_some() && cause.is_none();
+        let decided = judged.grant.as_ref().and_then(|grant| grant.line.as_ref());
+        let line = judged.reason().and_then(|(_, line)| line).or(decided.map(ToString::to_string));
         images.push(Image { image: image.clone(), allowed, line });
     }
     let permits = who.as_ref().and_then(|who| config.grants.permits(who));

@@ -10,7 +10,7 @@ use serde::Serialize;
 use super::super::files::{self, Broken};
 use super::cluster;
 use crate::config::Config;
-use crate::context::{Context, read_lock, read_reference, reference_on_shelf, shown, store_if_any};
+use crate::context::{Context, read_lock, read_reference, reference_here, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
 use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
@@ -133,8 +133,8 @@ fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Fa
                 broken.push(Broken { file: what.clone(), cause: "there is no such file".into() });
                 continue;
             }
-            reference_on_shelf(what, config)?;
-            found.push(Found { written: what.clone(), place: None, namespace: None, open: false });
+            let written = reference_here(what, config)?.to_string();
+            found.push(Found { written, place: None, namespace: None, open: false });
             continue;
         }
         let mut deployments = Vec::new();

@@ -146,7 +146,9 @@ fn lines(old: &Config, new: &Config) -> Vec<Change> {
     }
     let mut everybody: BTreeSet<Who> = old.grants.everybody().into_iter().collect();
     everybody.extend(new.grants.everybody());
-    for who in &everybody {
+    // A namespace without grants of its own is told with its cluster.
+    let shared = |who: &Who| [old, new].iter().all(|config| shares(config, who));
+    for who in everybody.iter().filter(|who| !shared(who)) {
         let (was, is) = (patterns(old.grants.permits(who)), patterns(new.grants.permits(who)));
         match (&was, &is) {
             (Some(was), Some(is)) => {
@@ -195,6 +197,13 @@ fn lines(old: &Config, new: &Config) -> Vec<Change> {
         }
     }
     all
+}
+
+/// Whether somebody is a namespace that has the grants of its cluster.
+fn shares(config: &Config, who: &Who) -> bool {
+    let cluster = who.cluster_name().and_then(|name| config.grants.clusters.get(name));
+    let Some((cluster, namespace)) = cluster.zip(who.namespace()) else { return false };
+    cluster.namespaces.get(namespace).is_some_and(Option::is_none)
 }
 
 /// Whether a rule stands otherwise among those that both have.

@@ -4,7 +4,7 @@ use larder_core::access::Who;
 use serde::Serialize;
 
 use super::super::key::Whose;
-use crate::context::{Context, read_lock, reference_on_shelf, store_if_any};
+use crate::context::{Context, read_lock, reference_here, store_if_any};
 use crate::failure::{Exit, Outcome};
 use crate::output::{BAD, DIM, GOOD, STRONG, WARN, paint};
 use crate::policy::{Judge, Judged};
@@ -56,7 +56,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let what = format!("cannot explain {}", args.image);
     let config = context.config()?;
     let who = args.whose.who(&what, &config)?;
-    let reference = reference_on_shelf(&args.image, &config)?;
+    let reference = reference_here(&args.image, &config)?;
     let judge = Judge::new(&config, store_if_any(&config)?);
     let judged = judge.reference(&who, &reference, &read_lock(&config)?).await?;
     if context.output.json {

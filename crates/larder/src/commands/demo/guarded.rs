@@ -1,0 +1,249 @@
+//! The demo's chapters about who may pull what. Each one checks that what it tells is so.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+use larder_standin::{Api, BAZAAR, VENTWORKS};
+
+use super::stage::{OWN, Stage};
+use crate::failure::{Exit, Failure};
+
+/// The folder of the larder that asks who comes.
+const GATE: &str = "gate";
+const RULE: &str = "turbine hall: nothing unvetted";
+
+pub async fn tell(stage: &mut Stage) -> Result<(), Failure> {
+    let api = Api::new("turbine-hall", &["scada", "historian"]);
+    let api = api.map_err(|error| stage.broken(error))?;
+    a_pod_without_a_secret(stage, &api).await?;
+    the_handoff(stage).await?;
+    a_rotation_under_traffic(stage, &api).await?;
+    a_rule_says_why(stage).await?;
+    the_rehearsal(stage).await?;
+    without_stored_credentials(stage, &api).await
+}
+
+fn hold(stage: &Stage, holds: bool, what: &str) -> Result<(), Failure> {
+    if holds { Ok(()) } else { Err(stage.broken(what)) }
+}
+
+async fn a_pod_without_a_secret(stage: &mut Stage, api: &Api) -> Result<(), Failure> {
+    stage.chapter(
+        "A pod without a secret",
+        "A larder that asks who comes: each cluster pulls what its grants name, and nothing else.",
+    );
+    let (bazaar, ventworks) = (stage.bazaar.endpoint(), stage.ventworks.endpoint());
+    let text = format!(
+        r#"[larder]
+name = "gate"
+url = "http://{OWN}"
+access = "grants"
+
+[[upstream]]
+name = "bazaar"
+host = "{BAZAAR}"
+endpoint = "{bazaar}"
+
+[[upstream]]
+name = "ventworks"
+host = "{VENTWORKS}"
+endpoint = "{ventworks}"
+credentials = {{ env = "VENTWORKS_LOGIN" }}
+
+[[intake]]
+image = "{VENTWORKS}/gauges/steamgauge"
+tags = {{ exact = ["1.9.2"] }}
+to = "vendor/steamgauge"
+
+[[intake]]
+image = "{BAZAAR}/community/pipewatch"
+tags = {{ exact = ["0.9"] }}
+to = "vendor/pipewatch"
+
+[[class]]
+name = "community"
+match = ["{BAZAAR}/community/**"]
+
+[[cluster]]
+name = "turbine-hall"
+namespaces = ["scada", {{ name = "historian", pull = ["vendor/pipewatch"] }}]
+pull = ["vendor/**"]
+
+[[rule]]
+name = "{RULE}"
+clusters = ["turbine-hall"]
+namespaces = ["scada"]
+classes = ["community"]
+verdict = "deny"
+because = "runs the turbines; ask for an intake entry instead"
+"#
+    );
+    stage.add(&format!("{GATE}/larder.toml"), &text)?;
+    stage.show(&format!("{GATE}/larder.toml"), "[[cluster]]")?;
+    for step in ["intake lock", "intake run"] {
+        hold(stage, stage.larder_quietly(GATE, step).await? == 0, "the images are not brought in")?;
+    }
+    stage.guarded_cluster("turbine-hall", api);
+    stage.serve(GATE).await?;
+    let gauge = format!("{OWN}/vendor/steamgauge:1.9.2");
+    let (runs, said) = stage.start_pod_in("scada", &gauge).await?;
+    hold(stage, !runs && said.contains("give the pod the pull secret"), "the event has no reason")?;
+    stage.notice("The event says what is missing, and carries a number by which the operator finds the refusal.");
+    Ok(())
+}
+
+async fn the_handoff(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "The handoff",
+        "A key for each namespace, in the platform's own secret, linked to its service account: one command.",
+    );
+    let gauge = format!("{OWN}/vendor/steamgauge:1.9.2");
+    let apply = "handoff apply turbine-hall --kubeconfig ../kubeconfig";
+    stage.larder_at(GATE, &format!("{apply} --dry-run"), Exit::Done).await?;
+    stage.larder_at(GATE, apply, Exit::Done).await?;
+    let check = "handoff check turbine-hall --kubeconfig ../kubeconfig";
+    stage.larder_at(GATE, check, Exit::Done).await?;
+    let (runs, _) = stage.start_pod_in("scada", &gauge).await?;
+    hold(stage, runs, "the pod does not run with its secret")?;
+    stage.renew_nodes();
+    let (runs, said) = stage.start_pod_in("historian", &gauge).await?;
+    let why = "historian of turbine-hall may not pull vendor/steamgauge";
+    hold(stage, !runs && said.contains(why), "the other namespace may pull it too")?;
+    stage.notice("The secrets went from the larder to the cluster; nobody saw them. The other namespace has grants of its own, and this is not among them:\n");
+    let explain = format!("policy explain {gauge} --cluster turbine-hall --namespace historian");
+    stage.larder_at(GATE, &explain, Exit::No).await?;
+    Ok(())
+}
+
+async fn a_rotation_under_traffic(stage: &mut Stage, api: &Api) -> Result<(), Failure> {
+    stage.chapter(
+        "A rotation under traffic",
+        "The key of a namespace is changed at noon, while new nodes pull without a pause.",
+    );
+    let (stop, failed, done) = (
+        Arc::<AtomicBool>::default(),
+        Arc::<AtomicUsize>::default(),
+        Arc::<AtomicUsize>::default(),
+    );
+    let mut traffic = stage.another_cluster("turbine-hall", api);
+    let pulling = {
+        let (stop, failed, done) = (Arc::clone(&stop), Arc::clone(&failed), Arc::clone(&done));
+        tokio::spawn(async move {
+            let pod = format!(
+                "apiVersion: v1\nkind: Pod\nmetadata: {{name: busy, namespace: scada}}\nspec: {{containers: [{{name: one, image: \"{OWN}/vendor/steamgauge:1.9.2\"}}]}}\n"
+            );
+            while !stop.load(Ordering::Relaxed) {
+                traffic.renew_nodes();
+                let runs = traffic.apply(&pod).await.is_ok_and(|pods| pods[0].is_running());
+                if !runs {
+                    failed.fetch_add(1, Ordering::Relaxed);
+                }
+                done.fetch_add(1, Ordering::Relaxed);
+            }
+        })
+    };
+    let apply = "handoff apply turbine-hall --namespace scada --kubeconfig ../kubeconfig --rotate";
+    stage.larder_at(GATE, apply, Exit::Done).await?;
+    stage.settle_record().await;
+    stage.larder_at(GATE, "key list", Exit::Done).await?;
+    let finish = "key rotate --cluster turbine-hall --namespace scada --finish";
+    stage.larder_at(GATE, finish, Exit::No).await?;
+    stage.notice("The first key was used a moment ago, so it is not ended. Nobody wants to wait a day for it here:\n");
+    let deadline = Instant::now() + Duration::from_secs(30);
+    let idle = format!("{finish} --idle 1s");
+    while stage.larder_quietly(GATE, &idle).await? != 0 {
+        hold(stage, Instant::now() < deadline, "the first key stays in use")?;
+        tokio::time::sleep(Duration::from_millis(300)).await;
+    }
+    let before = done.load(Ordering::Relaxed);
+    while done.load(Ordering::Relaxed) < before + 3 {
+        hold(stage, Instant::now() < deadline, "nothing is pulled any more")?;
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    stop.store(true, Ordering::Relaxed);
+    pulling.await.map_err(|error| stage.broken(error))?;
+    let (failed, done) = (failed.load(Ordering::Relaxed), done.load(Ordering::Relaxed));
+    hold(stage, failed == 0 && done > 3, "a pull failed during the rotation")?;
+    stage.larder_at(GATE, "log --kind key", Exit::Done).await?;
+    stage.notice(&format!("{done} pulls went on meanwhile, and none failed."));
+    Ok(())
+}
+
+async fn a_rule_says_why(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter("A rule says why", "A developer of the turbine hall starts a community image.");
+    stage.show(&format!("{GATE}/larder.toml"), "[[rule]]")?;
+    let image = format!("{OWN}/vendor/pipewatch:0.9");
+    let (runs, said) = stage.start_pod_in("scada", &image).await?;
+    hold(stage, !runs && said.contains("ask for an intake entry instead ["), "there is no reason")?;
+    let number = said.rsplit_once('[').and_then(|(_, rest)| rest.split(']').next());
+    let number = number.unwrap_or_default().to_owned();
+    // The record is written once a second.
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while stage.larder_quietly(GATE, &format!("log {number}")).await? != 0 {
+        hold(stage, Instant::now() < deadline, "the record does not have the refusal")?;
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    let log = stage.larder_at(GATE, &format!("log {number}"), Exit::Done).await?;
+    hold(stage, log.contains("decided by"), "the record does not tell the line")?;
+    stage
+        .add(&format!("{GATE}/Dockerfile"), &format!("FROM {BAZAAR}/community/pipewatch:0.9\n"))?;
+    let check = "policy check Dockerfile --cluster turbine-hall --namespace scada";
+    stage.larder_at(GATE, check, Exit::No).await?;
+    stage.notice("A build learns it before it runs.");
+    Ok(())
+}
+
+async fn the_rehearsal(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "The rehearsal",
+        "What would have been refused of the recorded pulls if the grants were narrower?",
+    );
+    let path = format!("{GATE}/larder.toml");
+    let text = stage.text(&path)?;
+    let narrow = text.replace("pull = [\"vendor/**\"]", "pull = [\"vendor/pipewatch\"]");
+    stage.add(&format!("{GATE}/narrow.toml"), &narrow)?;
+    stage.larder_at(GATE, "policy diff larder.toml narrow.toml", Exit::No).await?;
+    let rehearsed = stage.larder_at(GATE, "policy rehearse --rules narrow.toml", Exit::No).await?;
+    hold(stage, rehearsed.contains("turbine-hall/scada"), "the rehearsal refuses nobody")?;
+    stage.notice("Nothing was changed, and nobody was refused: that is what a rehearsal is for.");
+    Ok(())
+}
+
+async fn without_stored_credentials(stage: &mut Stage, api: &Api) -> Result<(), Failure> {
+    stage.chapter(
+        "No stored credential",
+        "The cluster's own service accounts sign in. There is nothing to hand over, to rotate or to lose.",
+    );
+    stage.add(&format!("{GATE}/cluster-keys.json"), &api.key_set().to_string())?;
+    let identity = format!(
+        "namespaces = [\"scada\"]\nidentity = {{ issuer = \"{}\", keys = \"cluster-keys.json\" }}",
+        api.issuer()
+    );
+    let old = "namespaces = [\"scada\", { name = \"historian\", pull = [\"vendor/pipewatch\"] }]";
+    let path = format!("{GATE}/larder.toml");
+    let text = stage.text(&path)?;
+    hold(stage, text.contains(old), "the configuration is another one")?;
+    stage.replace(&path, &text.replace(old, &identity))?;
+    stage.show(&path, "[[cluster]]")?;
+    stage.larder_at(GATE, "handoff write turbine-hall --into ../handoff", Exit::Done).await?;
+    api.add_namespace("scada");
+    stage.guarded_cluster("turbine-hall", api);
+    stage.ask_node_login();
+    let gauge = format!("{OWN}/vendor/steamgauge:1.9.2");
+    // The running larder notices the changed file within two seconds.
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while !stage.start_pod_quietly_in("scada", &gauge).await? {
+        hold(stage, Instant::now() < deadline, "the pod does not run without a secret")?;
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    stage.renew_nodes();
+    let (runs, _) = stage.start_pod_in("scada", &gauge).await?;
+    hold(stage, runs, "the pod does not run without a secret")?;
+    stage.settle_record().await;
+    let signed = "log --kind sign-in --who turbine-hall --limit 3";
+    let signed = stage.larder_at(GATE, signed, Exit::Done).await?;
+    hold(stage, signed.contains("service account scada/default"), "the record tells another")?;
+    stage.notice("The running larder took up the changed configuration by itself; the record names the service account.");
+    Ok(())
+}

@@ -1,0 +1,133 @@
+//! Keys, the record and the larder's own secret: what their keepers promise.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+
+use larder_core::access::key::{Key, Pepper, RANDOM};
+use larder_store::{Entry, Filter, KeyRecord, Kind, Store, local_secret};
+
+fn record(seed: u8, user: &str, issued: i64) -> KeyRecord {
+    let key = Key::new(&[seed; RANDOM]);
+    KeyRecord {
+        id: key.id(),
+        user: user.into(),
+        hash: Pepper::new(&[1; 32]).hash(&key),
+        issued,
+        expires: Some(issued + 100),
+        revoked: None,
+        replaces: None,
+        used: None,
+        used_from: None,
+    }
+}
+
+#[tokio::test]
+async fn a_keyring_keeps_its_promises() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open_local(folder.path()).unwrap();
+    let other = Store::open_local(folder.path()).unwrap();
+    let (first, second) = (record(1, "ci", 10), record(2, "ci", 20));
+    let (moment, version) = (store.ledger.moment(), store.keyring.keys_version().await.unwrap());
+    store.keyring.add_key(second.clone()).await.unwrap();
+    assert!(store.keyring.add_key(second.clone()).await.is_err(), "it is there already");
+    let replacing = KeyRecord { replaces: Some(second.id.clone()), ..first.clone() };
+    other.keyring.add_key(replacing.clone()).await.unwrap();
+    assert_eq!(store.keyring.keys().await.unwrap(), [replacing.clone(), second.clone()]);
+    assert_ne!(store.ledger.moment(), moment, "other processes are told");
+    let changed = store.keyring.keys_version().await.unwrap();
+    assert!(changed > version);
+    let moment = store.ledger.moment();
+    let uses = |at| vec![(second.id.clone(), at, format!("10.0.0.{at}"))];
+    store.keyring.note_key_uses(uses(9)).await.unwrap();
+    store.keyring.note_key_uses(uses(7)).await.unwrap();
+    let known = store.keyring.keys().await.unwrap().remove(1);
+    assert_eq!((known.used, known.used_from.as_deref()), (Some(9), Some("10.0.0.9")));
+    assert_eq!(
+        (store.ledger.moment(), store.keyring.keys_version().await.unwrap()),
+        (moment, changed)
+    );
+    assert!(other.keyring.revoke_key(&second.id, 50).await.unwrap());
+    assert!(!other.keyring.revoke_key(&second.id, 60).await.unwrap(), "once is enough");
+    assert_ne!(store.ledger.moment(), moment);
+    let known = store.keyring.keys().await.unwrap().remove(1);
+    assert_eq!(known.revoked, Some(50));
+    assert!(!known.is_good(40) && replacing.is_good(109) && !replacing.is_good(110));
+}
+
+fn entry(number: &str, kind: Kind, who: &str, reference: &str, at: i64) -> Entry {
+    Entry {
+        number: number.into(),
+        first: at,
+        last: at,
+        count: 1,
+        kind,
+        who: who.into(),
+        by: None,
+        address: Some("10.0.0.1".into()),
+        reference: Some(reference.into()),
+        line: None,
+        text: "x".into(),
+        same: None,
+    }
+}
+
+#[tokio::test]
+async fn a_record_keeps_its_promises() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open_local(folder.path()).unwrap();
+    let same = |number: &str, at| Entry {
+        same: Some("pull|ci|vendor/a:1|today".into()),
+        ..entry(number, Kind::Pull, "ci", "vendor/a:1", at)
+    };
+    let all = vec![
+        same("n1", 10),
+        entry("n2", Kind::Refused, "turbine-hall/scada", "vendor/100%:1", 20),
+        entry("n3", Kind::Push, "turbine-hall", "apps/board:1", 30),
+        same("n4", 40),
+    ];
+    store.record.write_down(all).await.unwrap();
+    let numbers = |filter: Filter| {
+        let store = &store;
+        async move {
+            let found = store.record.entries(filter).await.unwrap();
+            found.into_iter().map(|entry| entry.number).collect::<Vec<_>>()
+        }
+    };
+    assert_eq!(numbers(Filter::default()).await, ["n2", "n3", "n1"], "the oldest first");
+    let first = Filter { number: Some("n1".into()), ..Filter::default() };
+    let pull = store.record.entries(first).await.unwrap().remove(0);
+    assert_eq!((pull.first, pull.last, pull.count), (10, 40, 2));
+    for (filter, found) in [
+        (Filter { since: Some(30), ..Filter::default() }, &["n3", "n1"][..]),
+        (Filter { kinds: vec![Kind::Push, Kind::Refused], ..Filter::default() }, &["n2", "n3"]),
+        (Filter { who: Some("turbine-hall".into()), ..Filter::default() }, &["n2", "n3"]),
+        (Filter { who: Some("turbine-hall/scada".into()), ..Filter::default() }, &["n2"]),
+        (Filter { about: Some("100%".into()), ..Filter::default() }, &["n2"]),
+        (Filter { about: Some("%".into()), ..Filter::default() }, &["n2"]),
+        (Filter { limit: Some(1), ..Filter::default() }, &["n1"]),
+        (Filter { who: Some("nobody".into()), ..Filter::default() }, &[]),
+    ] {
+        assert_eq!(numbers(filter.clone()).await, found, "{filter:?}");
+    }
+    assert_eq!(store.record.forget_before(30).await.unwrap(), 1);
+    assert_eq!(numbers(Filter::default()).await, ["n3", "n1"]);
+}
+
+#[test]
+fn the_secret_is_made_once_and_nobody_else_reads_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let made: Vec<[u8; 32]> = std::thread::scope(|scope| {
+        let all: Vec<_> =
+            (0..8).map(|_| scope.spawn(|| local_secret(folder.path()).unwrap())).collect();
+        all.into_iter().map(|one| one.join().unwrap()).collect()
+    });
+    assert!(made.iter().all(|one| *one == made[0]) && made[0] != [0; 32]);
+    let path = folder.path().join("access.secret");
+    assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).unwrap();
+    assert!(local_secret(folder.path()).unwrap_err().to_string().contains("access.secret"));
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o600)).unwrap();
+    fs::write(&path, "short").unwrap();
+    assert!(local_secret(folder.path()).is_err());
+}
