@@ -19,7 +19,7 @@ mod shelf;
 mod store;
 mod survey;
 
-pub use key::{Expires, good_keys, make as make_key};
+pub use key::Expires;
 pub use serve::LogForm;
 
 use crate::context::Context;

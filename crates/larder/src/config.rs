@@ -7,6 +7,7 @@ mod load;
 mod model;
 mod registry;
 mod shelf;
+mod source;
 mod values;
 
 pub use access::{Cluster, Identity};

@@ -1,7 +1,7 @@
 //! What every command works with: the configuration, the lock, the store, the output.
 
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use larder_core::lock::{Lock, LockError};
 use larder_core::reference::{Malformed, Reading, Reference, Unqualified};
@@ -10,6 +10,7 @@ pub use larder_store::now;
 
 use crate::config::{self, Config};
 use crate::failure::Failure;
+pub use crate::files::shown;
 use crate::output::Output;
 
 /// What every command works with.
@@ -122,11 +123,4 @@ pub fn open_store(config: &Config) -> Result<Store, Failure> {
 /// Opens the larder's store for reading. None: nothing was ever stored.
 pub fn store_if_any(config: &Config) -> Result<Option<Store>, Failure> {
     if Store::is_local(&config.data()) { open_store(config).map(Some) } else { Ok(None) }
-}
-
-/// A path as the operator would write it from here.
-pub fn shown(path: &Path) -> String {
-    let here = std::env::current_dir().unwrap_or_default();
-    let path = path.strip_prefix(&here).unwrap_or(path);
-    path.strip_prefix("./").unwrap_or(path).display().to_string()
 }

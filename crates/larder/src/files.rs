@@ -14,6 +14,13 @@ pub fn read_bounded(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
+/// A path as the operator would write it from here.
+pub fn shown(path: &Path) -> String {
+    let here = std::env::current_dir().unwrap_or_default();
+    let path = path.strip_prefix(&here).unwrap_or(path);
+    path.strip_prefix("./").unwrap_or(path).display().to_string()
+}
+
 /// Puts new content in the place of a file: written beside it, flushed, then renamed. Mode is kept;
 /// a symbolic link stays one, and the file that it leads to is replaced.
 pub fn replace(path: &Path, content: &[u8]) -> io::Result<()> {

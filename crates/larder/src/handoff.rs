@@ -7,9 +7,9 @@ use larder_store::{KeyRecord, Store, now};
 use serde_json::Value;
 
 use crate::access::{audience, secret};
-use crate::commands::{good_keys, make_key};
 use crate::config::{Cluster, Config};
 use crate::failure::{Exit, Failure};
+use crate::keys::{good_keys, make};
 use crate::output::time;
 
 /// How long the kubelet may use a pull token again: less than it is good.
@@ -148,7 +148,7 @@ pub async fn fresh(
             return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
         }
     };
-    let (key, record) = make_key(config, store, &who, expires, replaces).await?;
+    let (key, record) = make(config, store, &who, expires, replaces).await?;
     let expires = record.expires.map(time);
     Ok(wanted.secret(record.id.as_str(), key.reveal(), expires.as_deref()))
 }

@@ -9,6 +9,7 @@ mod context;
 mod failure;
 mod files;
 mod handoff;
+mod keys;
 mod kube;
 mod output;
 mod parcel;

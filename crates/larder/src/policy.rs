@@ -3,14 +3,12 @@
 
 use larder_core::access::grants::Decision;
 use larder_core::access::{Action, Who};
-use larder_core::companion;
-use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
 use larder_core::lock::{Lock, Locked, Want};
 use larder_core::name::RepositoryName;
 use larder_core::policy::{Asked, Decided, Fact, Facts, Lack, Rule, Verdict};
 use larder_core::reference::{Image, Reference, Selector};
 use larder_core::route::{Origins, Routes, Standing};
-use larder_store::{Store, StoreError, now};
+use larder_store::{Store, now};
 
 use crate::config::Config;
 use crate::failure::{Exit, Failure};
@@ -167,10 +165,10 @@ impl<'c> Judge<'c> {
             None => {
                 let facts = match (&self.store, repository, digest.as_ref().or(tag.as_ref())) {
                     (Some(store), Some(repository), Some(selector)) => {
-                        let facts = gather(store, repository, selector).await;
-                        facts.map_err(|error| {
+                        let facts = store.facts(repository, selector).await;
+                        Some(facts.map_err(|error| {
                             Failure::store("cannot tell what the image is", &error)
-                        })?
+                        })?)
                     }
                     _ => None,
                 };
@@ -219,61 +217,4 @@ pub fn refuses_intake(config: &Config, want: &Want, locked: &Locked) -> Option<F
     let cause = format!("it is refused by {} ({})", rule.reason(lack.as_ref()), rule.line);
     let remedy = "take its [[intake]] entry out, or change the rule";
     Some(Failure::usage(what, cause, remedy).ending(Exit::No))
-}
-
-/// What the store tells of an image. None: it does not hold it.
-async fn gather(
-    store: &Store,
-    repository: &RepositoryName,
-    selector: &Selector,
-) -> Result<Option<Facts>, StoreError> {
-    let read = async |selector: &Selector| -> Result<Option<(larder_core::digest::Digest, Document)>, StoreError> {
-        let found = store.manifest(repository, selector).await?;
-        Ok(found.and_then(|(record, bytes)| {
-            Some((record.digest, Document::read(bytes, Some(&record.media_type)).ok()?))
-        }))
-    };
-    let Some((digest, document)) = read(selector).await? else { return Ok(None) };
-    let mut facts =
-        Facts { platforms: Fact::Unknown, built: Fact::Unknown, signed: Fact::Is(false) };
-    for record in store.ledger.referrers(repository, &digest, None, 100).await? {
-        let bytes = store.read_all(&record.digest, record.size).await?;
-        let read = Document::read(bytes, Some(&record.media_type)).ok();
-        if read.is_some_and(|it| it.artifact_type().is_some_and(companion::is_signature)) {
-            facts.signed = Fact::Is(true);
-        }
-    }
-    let listed: Vec<_> = document
-        .children()
-        .iter()
-        .filter_map(larder_core::document::Descriptor::platform)
-        .filter(|it| !it.is_unknown())
-        .collect();
-    let mut image = document.clone();
-    if !document.children().is_empty() {
-        let known = document
-            .children()
-            .iter()
-            .find(|child| child.platform().is_some_and(|it| !it.is_unknown()));
-        facts.platforms = Fact::Is(listed);
-        let child = match known {
-            Some(child) => read(&Selector::Digest(child.digest.clone())).await?,
-            None => None,
-        };
-        let Some((_, child)) = child else { return Ok(Some(facts)) };
-        image = child;
-    }
-    let config = image.config().filter(|config| config.size <= MANIFEST_LIMIT as u64);
-    let Some(config) = config else { return Ok(Some(facts)) };
-    let Some(size) = store.ledger.blob(repository, &config.digest).await? else {
-        return Ok(Some(facts));
-    };
-    let Ok(config) = ImageConfig::read(&store.read_all(&config.digest, size).await?) else {
-        return Ok(Some(facts));
-    };
-    facts.built = config.built().map_or(Fact::Unknown, Fact::Is);
-    if document.children().is_empty() {
-        facts.platforms = config.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
-    }
-    Ok(Some(facts))
 }

@@ -18,6 +18,18 @@ pub(crate) struct Client(pub IpAddr);
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Shown(pub Arc<[u8]>);
 
+/// The cluster that a request says it comes from.
+#[derive(Debug, Clone)]
+pub(crate) struct Asker {
+    pub cluster: String,
+    /// Whether the cluster's certificate was shown.
+    pub shown: bool,
+}
+
+/// Marks a request of a node that was sent here instead of to an upstream.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Node;
+
 /// The bounds of one listener.
 #[derive(Debug, Clone)]
 pub struct Limits {

@@ -13,24 +13,12 @@ use percent_encoding::percent_decode_str;
 use crate::access::{AccessPlan, Cluster};
 use crate::app::App;
 use crate::error::{ApiError, Code};
-use crate::limits::Shown;
+use crate::limits::{Asker, Node, Shown};
 
 /// What a node's configuration puts in front of `/v2/`, before the cluster's name.
 const PREFIX: &str = "/c/";
 /// The header by which a node's configuration names its cluster.
 pub(crate) const HEADER: &str = "larder-cluster";
-
-/// The cluster that a request says it comes from.
-#[derive(Debug, Clone)]
-pub(crate) struct Asker {
-    pub cluster: String,
-    /// Whether the cluster's certificate was shown.
-    pub shown: bool,
-}
-
-/// Marks a request of a node that was sent here instead of to an upstream.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Node;
 
 /// Brings a node's request into the form in which all others come: the repository with its shelf in
 /// front.

@@ -25,8 +25,8 @@ use crate::access::{
 use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
-use crate::limits::Client;
-use crate::mirror::{self, Asker};
+use crate::limits::{Asker, Client};
+use crate::mirror;
 use crate::path::Target;
 use crate::{base, blobs, catalog, health, manifests, referrers, tags, uploads};
 

@@ -603,3 +603,74 @@ fn the_users_of_this_test_are_whom_the_plan_means() {
         Some(Who::cluster("turbine-hall", Some("scada")))
     );
 }
+
+#[tokio::test]
+async fn a_token_that_ended_inside_a_pull_is_good_for_content_by_digest() {
+    use larder_core::access::Action;
+    use larder_core::access::token::{Access, By, LATE, LIFE, Signer};
+    let house = House::new(plan()).await;
+    let signer = |seed: u8, host: &str| Signer::new(&[seed; 32], host).unwrap();
+    let (ours, who) = (signer(9, "larder.example"), Who::cluster("turbine-hall", None));
+    let by = Some(By::Key(house.keys["turbine-hall"].id().to_string()));
+    let access = vec![Access::repository(&"vendor/kettle".parse().unwrap(), &[Action::Pull])];
+    let now = now() / 1000;
+    let issue = |signer: &Signer, at: i64| {
+        let token = signer.issue(&who, by.clone(), access.clone(), at, "x".into());
+        format!("Bearer {token}")
+    };
+    let digest = Digest::of(manifest().as_bytes());
+    let by_tag = "/v2/vendor/kettle/manifests/1".to_owned();
+    let by_digest = format!("/v2/vendor/kettle/manifests/{digest}");
+    let blob = format!("/v2/vendor/kettle/blobs/{}", Digest::of(b"layer"));
+    let ended = issue(&ours, now - LIFE - 5);
+    for _ in 0..2 {
+        for (path, status) in [(&by_tag, 401), (&by_digest, 200), (&blob, 200)] {
+            let answer = house.ask("GET", path, &ended, b"").await;
+            assert_eq!(answer.status.as_u16(), status, "{path}: {}", answer.text());
+        }
+    }
+    let tags = house.ask("GET", "/v2/vendor/kettle/tags/list", &ended, b"").await;
+    assert!(tags.header("www-authenticate").contains("invalid_token"));
+    for (token, why) in [
+        (issue(&ours, now - LIFE - LATE - 5), "long over"),
+        (issue(&ours, now + 300), "not good yet"),
+        (issue(&signer(8, "larder.example"), now), "signed by another"),
+        (issue(&signer(9, "other.example"), now), "for another registry"),
+    ] {
+        for path in [&by_tag, &by_digest, &blob] {
+            assert_eq!(
+                house.ask("GET", path, &token, b"").await.status,
+                StatusCode::UNAUTHORIZED,
+                "{why}"
+            );
+        }
+        // As a secret it is no better.
+        let login = basic("turbine-hall", &token[7..]);
+        assert_eq!(
+            house.ask("GET", "/larder/token", &login, b"").await.status,
+            StatusCode::UNAUTHORIZED,
+            "{why}"
+        );
+    }
+    let good = issue(&ours, now);
+    assert_eq!(house.ask("GET", &by_tag, &good, b"").await.status, StatusCode::OK);
+}
+
+#[tokio::test]
+async fn what_comes_with_anonymous_grants_needs_no_sign_in_and_shows_nothing_else() {
+    let house = House::new(plan()).await;
+    assert_eq!(
+        house.ask("GET", "/v2/public/notes/manifests/1", "", b"").await.status,
+        StatusCode::OK
+    );
+    let token = house.token("", &["public/notes", "vendor/kettle"]).await;
+    assert_eq!(
+        house.ask("GET", "/v2/public/notes/manifests/1", &token, b"").await.status,
+        StatusCode::OK
+    );
+    let hidden = house.ask("GET", "/v2/vendor/kettle/manifests/1", &token, b"").await;
+    assert_eq!(hidden.status, StatusCode::FORBIDDEN);
+    assert!(hidden.text().contains("nobody signed in"), "{}", hidden.text());
+    let pushed = house.push("public/notes", "").await;
+    assert_eq!(pushed, StatusCode::UNAUTHORIZED, "anybody may pull, nobody may push");
+}

@@ -4,7 +4,6 @@
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
 
 use axum::Router;
 use axum::body::Bytes;
@@ -178,19 +177,8 @@ impl Api {
 
     /// Answers on a free loopback port.
     pub async fn listen(&self) -> std::io::Result<SocketAddr> {
-        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
-        let address = listener.local_addr()?;
         let router = Router::new().fallback(answer).with_state(self.clone());
-        tokio::spawn(async move {
-            let never = std::future::pending();
-            let listener = larder_server::Listener::plain(listener);
-            let service = hyper_util::service::TowerToHyperService::new(router);
-            let served = larder_server::serve(listener, service, never, Duration::ZERO).await;
-            if let Err(error) = served {
-                tracing::error!(%error, "a stand-in cluster's API failed");
-            }
-        });
-        Ok(address)
+        crate::serve_on_loopback("a stand-in cluster's API", router).await
     }
 }
 

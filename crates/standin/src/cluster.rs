@@ -12,13 +12,13 @@ use larder_core::digest::{Digest, Hasher};
 use larder_core::document::Document;
 use larder_core::name::Host;
 use larder_core::nodes::{self, Way};
-use larder_core::objects::{self, text};
+use larder_core::objects;
 use larder_core::platform::Platform;
 use larder_core::reference::{Malformed, Reason, Reference, Selector, Unqualified};
 use larder_core::rewrite::{Finding, scan};
-use serde_json::Value;
 
 use crate::api::Api;
+use crate::pulling::{Provider, Pulling, ask, pulling};
 
 /// A cluster with one kind of node.
 pub struct Cluster {
@@ -36,22 +36,6 @@ pub struct Cluster {
     /// The program that its kubelets ask for credentials, with its arguments and the audience of the
     /// tokens that it is given. None: none.
     provider: Option<Provider>,
-}
-
-/// A kubelet's credential provider.
-#[derive(Debug, Clone)]
-struct Provider {
-    program: PathBuf,
-    arguments: Vec<String>,
-    audience: String,
-}
-
-/// With what a pod pulls.
-#[derive(Debug, Clone)]
-struct Pulling {
-    namespace: String,
-    account: String,
-    secrets: Vec<String>,
 }
 
 /// A pod as the cluster lists it.
@@ -174,8 +158,6 @@ impl Cluster {
 
     /// Takes files on a free loopback port: `POST /apply` answers with the pods and their events.
     pub async fn listen(self) -> std::io::Result<std::net::SocketAddr> {
-        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
-        let address = listener.local_addr()?;
         let cluster = Arc::new(tokio::sync::Mutex::new(self));
         let apply = move |text: String| {
             let cluster = Arc::clone(&cluster);
@@ -189,16 +171,7 @@ impl Cluster {
             }
         };
         let router = axum::Router::new().route("/apply", axum::routing::post(apply));
-        tokio::spawn(async move {
-            let never = std::future::pending();
-            let listener = larder_server::Listener::plain(listener);
-            let service = hyper_util::service::TowerToHyperService::new(router);
-            let served = larder_server::serve(listener, service, never, Duration::ZERO).await;
-            if let Err(error) = served {
-                tracing::error!(%error, "a stand-in cluster failed");
-            }
-        });
-        Ok(address)
+        crate::serve_on_loopback("a stand-in cluster", router).await
     }
 
     /// Its name.
@@ -493,63 +466,6 @@ fn connect(
         ..Options::new(host, endpoint)
     };
     Registry::new(options).map_err(|error| error.to_string())
-}
-
-/// With what a finding's pod pulls.
-fn pulling(documents: &[Value], finding: &Finding) -> Pulling {
-    let workload = &finding.workload;
-    let namespace = workload.namespace.clone().unwrap_or_else(|| "default".into());
-    let its = |one: &&Value| {
-        text(one, &["kind"]) == Some(&*workload.kind)
-            && text(one, &["metadata", "name"]) == Some(&*workload.name)
-            && text(one, &["metadata", "namespace"]).unwrap_or("default") == namespace
-    };
-    let spec = documents.iter().find(its).map(|one| match workload.kind.as_str() {
-        "Pod" => &one["spec"],
-        "CronJob" => &one["spec"]["jobTemplate"]["spec"]["template"]["spec"],
-        _ => &one["spec"]["template"]["spec"],
-    });
-    let spec = spec.unwrap_or(&Value::Null);
-    let named = spec["imagePullSecrets"].as_array().map(Vec::as_slice).unwrap_or_default();
-    Pulling {
-        account: text(spec, &["serviceAccountName"]).unwrap_or("default").to_owned(),
-        secrets: named.iter().filter_map(|it| text(it, &["name"])).map(str::to_owned).collect(),
-        namespace,
-    }
-}
-
-/// Asks a credential provider as the kubelet does (credential provider API v1). One that fails ends the
-/// pull's hope for a login, not the pull.
-async fn ask(
-    provider: &Provider,
-    image: &str,
-    token: &str,
-    host: &str,
-) -> Result<Option<Credentials>, String> {
-    use tokio::io::AsyncWriteExt as _;
-    let request = serde_json::json!({
-        "apiVersion": "credentialprovider.kubelet.k8s.io/v1", "kind": "CredentialProviderRequest",
-        "image": image, "serviceAccountToken": token,
-    });
-    let mut child = tokio::process::Command::new(&provider.program)
-        .args(&provider.arguments)
-        .stdin(std::process::Stdio::piped())
-        .stdout(std::process::Stdio::piped())
-        .stderr(std::process::Stdio::null())
-        .kill_on_drop(true)
-        .spawn()
-        .map_err(|error| format!("the credential provider cannot be run: {error}"))?;
-    if let Some(mut input) = child.stdin.take() {
-        let sent = input.write_all(request.to_string().as_bytes()).await;
-        sent.map_err(|error| format!("the credential provider takes no request: {error}"))?;
-    }
-    let done = tokio::time::timeout(Duration::from_secs(30), child.wait_with_output()).await;
-    let Ok(Ok(done)) = done else { return Ok(None) };
-    let Ok(answer) = serde_json::from_slice::<Value>(&done.stdout) else { return Ok(None) };
-    let login = &answer["auth"][host];
-    let parts = (text(login, &["username"]), text(login, &["password"]));
-    let (Some(user), Some(secret)) = parts else { return Ok(None) };
-    Ok(Some(Credentials { user: user.to_owned(), secret: secret.to_owned().into() }))
 }
 
 /// One place that a node asks.

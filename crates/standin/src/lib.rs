@@ -7,6 +7,7 @@ mod api;
 mod cluster;
 mod fault;
 mod image;
+mod pulling;
 mod sample;
 mod sign_in;
 mod upstream;
@@ -19,5 +20,24 @@ pub use sample::{
     BAZAAR, DEPLOYMENTS, VENTWORKS, VENTWORKS_LOGIN, bazaar_images, moved_steamgauge,
     ventworks_images,
 };
+/// Serves a router on a free loopback port until the program ends.
+async fn serve_on_loopback(
+    what: &'static str,
+    router: axum::Router,
+) -> std::io::Result<std::net::SocketAddr> {
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
+    let address = listener.local_addr()?;
+    tokio::spawn(async move {
+        let never = std::future::pending();
+        let listener = larder_server::Listener::plain(listener);
+        let service = hyper_util::service::TowerToHyperService::new(router);
+        let grace = std::time::Duration::ZERO;
+        if let Err(error) = larder_server::serve(listener, service, never, grace).await {
+            tracing::error!(%error, "{what} failed");
+        }
+    });
+    Ok(address)
+}
+
 pub use sign_in::SignIn;
 pub use upstream::{Upstream, UpstreamPlan};

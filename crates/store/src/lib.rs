@@ -9,6 +9,7 @@ mod blobs;
 mod cache;
 mod clock;
 mod error;
+mod facts;
 mod journal;
 mod keyring;
 mod ledger;
@@ -23,6 +24,7 @@ pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, Growing, Stored, U
 pub use cache::{CacheRecords, Move, Standing, Traffic};
 pub use clock::now;
 pub use error::StoreError;
+pub use facts::real_child;
 pub use journal::{Brought, Event, IntakeRecord, Journal, Use, Used};
 pub use keyring::{KeyRecord, Keyring};
 pub use ledger::{Demand, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};

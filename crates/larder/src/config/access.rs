@@ -17,7 +17,7 @@ use serde::de::value::MapAccessDeserializer;
 use serde::de::{Deserializer, Error as _, MapAccess, Visitor};
 use toml::Spanned;
 
-use super::load::Source;
+use super::source::Source;
 use crate::failure::Failure;
 
 /// `[[account]]`: a person or a pipeline.

@@ -11,7 +11,7 @@ use larder_core::handoff::{Held, read_secrets};
 use larder_core::name::Host;
 use serde::Deserialize;
 
-use super::model::{Config, Credentials, Upstream};
+use super::model::{Config, Credentials, Sourced, Upstream};
 use crate::failure::Failure;
 use crate::files::read_bounded;
 
@@ -20,17 +20,6 @@ const PATIENCE: Duration = Duration::from_secs(30);
 const LIMIT: usize = 64 * 1024;
 /// The largest auth file, in bytes.
 const AUTH_FILE: usize = 1024 * 1024;
-
-/// A login, and where it came from.
-#[derive(Debug, Clone)]
-pub struct Sourced {
-    /// The name and the secret.
-    pub login: Login,
-    /// Where from, in words.
-    pub source: String,
-    /// Until when it is good, in milliseconds since 1970. None: that is not said.
-    pub until: Option<i64>,
-}
 
 impl Config {
     /// With which account an upstream is asked, and where that came from. None: anonymously.

@@ -3,7 +3,6 @@
 use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use larder_core::nearest::nearest;
 use larder_core::pattern::Pattern;
@@ -14,6 +13,7 @@ use super::access;
 use super::fault;
 use super::model::{Config, File};
 use super::shelf::Caching;
+use super::source::Source;
 use super::values::Destination;
 use crate::failure::Failure;
 
@@ -50,26 +50,6 @@ pub fn load(path: &Path) -> Result<Config, Failure> {
     merge(sources, folders)
 }
 
-/// A file with its text, for messages.
-pub(super) struct Source {
-    path: PathBuf,
-    /// The path as the operator would write it from here.
-    pub shown: Arc<str>,
-    text: String,
-    pub file: File,
-}
-
-impl Source {
-    /// The line of a byte, counted from 1.
-    pub fn line(&self, byte: usize) -> usize {
-        self.text.get(..byte).unwrap_or_default().matches('\n').count() + 1
-    }
-
-    pub fn fault<T>(&self, at: &Spanned<T>, message: &str, remedy: &str) -> Failure {
-        fault::at(&self.path, &self.text, at.span().start, message, remedy)
-    }
-}
-
 fn read(path: &Path) -> Result<Source, Failure> {
     let what = || format!("cannot read {}", path.display());
     let size = fs::metadata(path).map_err(|error| Failure::io(what(), &error))?.len();
@@ -78,7 +58,7 @@ fn read(path: &Path) -> Result<Source, Failure> {
     }
     let text = fs::read_to_string(path).map_err(|error| Failure::io(what(), &error))?;
     let file = toml::from_str(&text).map_err(|error| fault::toml(path, &text, &error))?;
-    let shown = crate::context::shown(path).into();
+    let shown = crate::files::shown(path).into();
     Ok(Source { path: path.to_owned(), shown, text, file })
 }
 

@@ -29,7 +29,6 @@ use toml::Spanned;
 use crate::failure::Failure;
 
 use super::access::{Account, Cluster, RawRule};
-use super::credentials::Sourced;
 use super::shelf::{Caching, Shelf};
 use super::values::{
     Destination, read_allowance, read_limit, read_platforms, read_size, read_span, read_tags,
@@ -384,6 +383,17 @@ pub struct Credentials {
     /// A file in the form that clients share, with the programs that it names.
     #[serde(rename = "auth-file")]
     pub auth_file: Option<PathBuf>,
+}
+
+/// A login, and where it came from.
+#[derive(Debug, Clone)]
+pub struct Sourced {
+    /// The name and the secret.
+    pub login: larder_client::Credentials,
+    /// Where from, in words.
+    pub source: String,
+    /// Until when it is good, in milliseconds since 1970. None: that is not said.
+    pub until: Option<i64>,
 }
 
 /// `[[intake]]`: an image that we want.

@@ -347,3 +347,55 @@ fn what_is_wrong_with_grants_and_rules_is_told_with_its_place() {
         house.larder("check --offline").ends(2).says(&["larder.toml:", said]);
     }
 }
+
+#[test]
+fn figures_tell_sign_ins_refusals_and_when_keys_end() {
+    let house = granted("");
+    let text = house.read("larder.toml");
+    house.write(
+        "larder.toml",
+        text.replace("access = \"grants\"", "access = \"grants\"\nmetrics = \"127.0.0.1:0\""),
+    );
+    let serving = Serving::start(&house);
+    let secret = house.issue("--cluster turbine-hall --namespace scada");
+    assert_eq!(get(&serving, GAUGE, "turbine-hall/scada", &secret).status, 200);
+    assert_eq!(get(&serving, KETTLE, "turbine-hall/scada", &secret).status, 403);
+    assert_eq!(get(&serving, "/v2/apps/x/tags/list", "turbine-hall/scada", &secret).status, 403);
+    assert_eq!(get(&serving, GAUGE, "turbine-hall/scada", "wrong").status, 401);
+    let line = serving.said.iter().find(|line| line.contains("figures")).unwrap();
+    let host = line.split("http://").nth(1).unwrap().split('/').next().unwrap();
+    let figures = ask(host, "GET", "/metrics", &[], b"").unwrap().text();
+    let id = secret.split('_').nth(1).unwrap();
+    for told in [
+        "larder_sign_ins_total{outcome=\"good\"} 3".to_owned(),
+        "larder_sign_ins_total{outcome=\"failed\"} 1".into(),
+        "larder_refusals_total{by=\"rule\"} 1".into(),
+        "larder_refusals_total{by=\"grant\"} 1".into(),
+        format!("larder_key_expires_seconds{{key=\"{id}\",user=\"turbine-hall/scada\"}}"),
+    ] {
+        assert!(figures.contains(&told), "`{told}` is not told: {figures}");
+    }
+    assert!(!figures.contains(&secret));
+    assert!(serving.log().contains("who=\"turbine-hall/scada\""), "{}", serving.log());
+}
+
+#[test]
+fn the_record_is_followed_while_it_is_written() {
+    use std::io::{BufRead as _, BufReader};
+    let house = granted("");
+    let serving = Serving::start(&house);
+    let secret = house.issue("--account ci");
+    let mut command = house.command("log --follow --json --kind refused");
+    let mut child = crate::house::spawn(&mut command, std::process::Stdio::null());
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    for name in ["apps-not-mine/a", "apps-not-mine/b"] {
+        let refused = get(&serving, &format!("/v2/{name}/tags/list"), "ci", &secret);
+        assert_eq!(refused.status, 403);
+        let line = lines.next().unwrap().unwrap();
+        let line: serde_json::Value = serde_json::from_str(&line).unwrap();
+        assert_eq!((line["who"].as_str(), line["reference"].as_str()), (Some("ci"), Some(name)));
+        assert!(refused.text().contains(line["number"].as_str().unwrap()));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+}

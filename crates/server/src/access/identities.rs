@@ -2,11 +2,12 @@
 //! is signed with a key that is not among them.
 
 use std::sync::{Arc, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use larder_core::access::Who;
 use larder_core::access::identity::{IdentityError, KeySet, ServiceAccount};
 use tokio::sync::Mutex;
+use tokio::time::Instant;
 
 use super::{AccessPlan, ByName, Cluster, ClusterIdentity};
 
@@ -147,5 +148,131 @@ impl Had {
                 self.trouble = cause;
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Mutex as Plain;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    use base64::Engine as _;
+    use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+    use futures_util::FutureExt as _;
+    use larder_core::access::grants::{ClusterPermits, Grants, Patterns, Permits};
+    use larder_core::access::identity::Expected;
+    use ring::signature::{Ed25519KeyPair, KeyPair as _};
+    use serde_json::json;
+
+    use super::*;
+
+    const NOW: i64 = 1_790_000_000;
+
+    fn key(seed: u8) -> Ed25519KeyPair {
+        Ed25519KeyPair::from_seed_unchecked(&[seed; 32]).unwrap()
+    }
+
+    fn set(seed: u8) -> Vec<u8> {
+        let x = URL_SAFE_NO_PAD.encode(key(seed).public_key());
+        json!({"keys": [{"kty": "OKP", "crv": "Ed25519", "x": x}]}).to_string().into_bytes()
+    }
+
+    fn token(seed: u8, issuer: &str, namespace: &str) -> String {
+        let part = |value: serde_json::Value| URL_SAFE_NO_PAD.encode(value.to_string());
+        let claims = json!({
+            "iss": issuer, "aud": "larder.example", "exp": NOW + 600,
+            "sub": format!("system:serviceaccount:{namespace}:default"),
+        });
+        let signed = format!("{}.{}", part(json!({"alg": "EdDSA"})), part(claims));
+        let signature = key(seed).sign(signed.as_bytes());
+        format!("{signed}.{}", URL_SAFE_NO_PAD.encode(signature))
+    }
+
+    /// A plan with one cluster, whose key set is what the text holds; fetches are counted.
+    fn plan(answer: &Arc<Plain<Result<Vec<u8>, String>>>, count: &Arc<AtomicUsize>) -> AccessPlan {
+        let none = || Permits {
+            pull: Patterns::default(),
+            push: Patterns::default(),
+            delete: Patterns::default(),
+            line: larder_core::access::Line::default(),
+        };
+        let namespaces = [("scada".into(), None)].into();
+        let cluster = ClusterPermits { whole: none(), namespaces };
+        let grants =
+            Grants { clusters: [("turbine-hall".into(), cluster)].into(), ..Grants::default() };
+        let (answer, count) = (Arc::clone(answer), Arc::clone(count));
+        let keys: super::super::KeySource = Arc::new(move || {
+            count.fetch_add(1, Ordering::Relaxed);
+            std::future::ready(answer.lock().unwrap().clone()).boxed()
+        });
+        let expected =
+            Expected { issuer: "https://c.example".into(), audience: "larder.example".into() };
+        let identity = Some(ClusterIdentity { expected, keys });
+        let cluster =
+            Cluster { name: "turbine-hall".into(), certificate: None, nodes: Vec::new(), identity };
+        AccessPlan {
+            open: false,
+            grants,
+            clusters: vec![cluster],
+            ..AccessPlan::open("larder.example".parse().unwrap())
+        }
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_key_set_is_kept_and_fetched_again_when_it_must_be() {
+        let (answer, count) = (Arc::new(Plain::new(Ok(set(1)))), Arc::new(AtomicUsize::new(0)));
+        let plan = plan(&answer, &count);
+        let identities = Identities::default();
+        let ask = |seed: u8| {
+            let (plan, identities) = (&plan, &identities);
+            async move {
+                let token = token(seed, "https://c.example", "scada");
+                identities.verify(plan, "", &token, NOW).await.map(|(who, _)| who.to_string())
+            }
+        };
+        let fetched = || count.load(Ordering::Relaxed);
+        for _ in 0..3 {
+            assert_eq!(ask(1).await.unwrap(), "turbine-hall/scada");
+        }
+        assert_eq!(fetched(), 1);
+        // A key that is not known is looked for, but not with every token that somebody makes up.
+        for _ in 0..3 {
+            assert!(ask(2).await.is_err());
+        }
+        assert_eq!(fetched(), 1);
+        *answer.lock().unwrap() = Ok(set(2));
+        tokio::time::advance(AGAIN).await;
+        assert!(ask(2).await.is_ok() && ask(1).await.is_err());
+        assert_eq!(fetched(), 2);
+        // What cannot be fetched leaves the keys from before.
+        *answer.lock().unwrap() = Err("refused".into());
+        tokio::time::advance(BELIEVED).await;
+        assert!(ask(2).await.is_ok());
+        assert_eq!(fetched(), 3);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn who_is_not_meant_is_told_why() {
+        let (answer, count) =
+            (Arc::new(Plain::new(Err("it was answered 503".into()))), Arc::default());
+        let plan = plan(&answer, &count);
+        let identities = Identities::default();
+        let why = |token: String| {
+            let (plan, identities) = (&plan, &identities);
+            async move { identities.verify(plan, "", &token, NOW).await.unwrap_err().to_string() }
+        };
+        let good = || token(1, "https://c.example", "scada");
+        assert!(why(good()).await.contains("cannot be had: it was answered 503"));
+        *answer.lock().unwrap() = Ok(b"<html>".to_vec());
+        tokio::time::advance(AGAIN).await;
+        assert!(why(good()).await.contains("no JSON Web Key Set"));
+        *answer.lock().unwrap() = Ok(set(1));
+        tokio::time::advance(AGAIN).await;
+        let other = token(1, "https://c.example", "other");
+        assert!(why(other).await.contains("without the namespace other"));
+        assert!(why(token(1, "https://d.example", "scada")).await.contains("issued by"));
+        let nobody = AccessPlan::open("larder.example".parse().unwrap());
+        let doubt = identities.verify(&nobody, "", &good(), NOW).await.unwrap_err();
+        assert!(doubt.to_string().contains("no cluster of this larder"));
     }
 }

@@ -1,15 +1,13 @@
 //! Do the rules allow it? What they ask of an image is looked up only when a rule asks.
 
 use axum::http::{HeaderName, HeaderValue, Method};
+use bytes::BytesMut;
 use futures_util::TryStreamExt as _;
-use larder_core::companion;
-use larder_core::digest::Digest;
 use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
-use larder_core::platform::Platform;
 use larder_core::policy::{Asked, Decided, Fact, Facts, Verdict};
 use larder_core::reference::{Image, Selector};
-use larder_store::{Kind, now};
+use larder_store::{Kind, now, real_child};
 
 use super::record::{Happened, reference};
 use super::{AccessPlan, Caller};
@@ -140,114 +138,72 @@ pub(crate) async fn check(
     Ok(HeaderValue::from_str(&format!("299 larder \"{plain} [{number}]\"")).ok())
 }
 
-/// What can be known of an image's content. For a cached shelf it is fetched.
+/// What can be known of an image's content. For a cached shelf what tells it is fetched first.
 async fn gather(
     app: &App,
     repository: &RepositoryName,
     selector: &Selector,
 ) -> Result<Facts, ApiError> {
-    let mut facts = Facts { platforms: Fact::Unknown, built: Fact::Unknown, signed: Fact::Unknown };
-    let Some((digest, document)) = manifest(app, repository, selector).await? else {
-        return Ok(facts);
+    let Some(brought) = cached::manifest(app, repository, selector).await? else {
+        return Ok(app.store.facts(repository, selector).await?);
     };
-    let whole = app.store.ledger.listing(repository, &digest).await?;
-    let mut signed = is_signed(app, repository, &digest).await?;
-    for index in &whole {
-        signed = signed || is_signed(app, repository, index).await?;
+    let whole = Selector::Digest(brought.digest.clone());
+    cached::referrers(app, repository, &brought.digest).await?;
+    for index in app.store.ledger.listing(repository, &brought.digest).await? {
+        cached::referrers(app, repository, &index).await?;
     }
-    facts.signed = Fact::Is(signed);
-    let children = document.children();
-    let listed: Vec<Platform> =
-        children.iter().filter_map(larder_core::document::Descriptor::platform).collect();
-    let known = |platform: &Platform| !platform.is_unknown();
-    let mut config = document.clone();
-    if !children.is_empty() {
-        facts.platforms = Fact::Is(listed.into_iter().filter(known).collect());
-        let first = children.iter().find(|child| child.platform().is_some_and(|it| known(&it)));
-        let Some(first) = first else { return Ok(facts) };
-        let selector = Selector::Digest(first.digest.clone());
-        match manifest(app, repository, &selector).await {
-            Ok(Some((_, child))) => config = child,
-            // A platform that was not brought in tells nothing; the index itself is here.
-            Ok(None) | Err(_) => return Ok(facts),
+    let mut image = document(app, repository, &whole).await?;
+    let child = image.as_ref().and_then(real_child).map(|child| child.digest.clone());
+    if let Some(child) = child {
+        let child = Selector::Digest(child);
+        cached::manifest(app, repository, &child).await?;
+        image = document(app, repository, &child).await?;
+    }
+    // It may be on its way into the store still, so it is read as it comes.
+    let config = match &image {
+        Some(image) => config(app, repository, image).await?,
+        None => None,
+    };
+    let mut facts = app.store.facts(repository, &whole).await?;
+    if let Some(config) = config {
+        facts.built = config.built().map_or(Fact::Unknown, Fact::Is);
+        if facts.platforms == Fact::Unknown {
+            facts.platforms = config.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
         }
-    }
-    let Some(read) = read_config(app, repository, &config).await? else { return Ok(facts) };
-    facts.built = read.built().map_or(Fact::Unknown, Fact::Is);
-    if children.is_empty() {
-        facts.platforms = read.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
     }
     Ok(facts)
 }
 
-async fn manifest(
+async fn document(
     app: &App,
     repository: &RepositoryName,
     selector: &Selector,
-) -> Result<Option<(Digest, Document)>, ApiError> {
-    let brought = cached::manifest(app, repository, selector).await?;
-    let named = brought.map(|brought| Selector::Digest(brought.digest));
-    let found = app.store.manifest(repository, named.as_ref().unwrap_or(selector)).await?;
-    Ok(found.and_then(|(record, bytes)| {
-        let document = Document::read(bytes, Some(&record.media_type)).ok()?;
-        Some((record.digest, document))
-    }))
+) -> Result<Option<Document>, ApiError> {
+    let found = app.store.manifest(repository, selector).await?;
+    Ok(found.and_then(|(record, bytes)| Document::read(bytes, Some(&record.media_type)).ok()))
 }
 
-async fn is_signed(
+/// The configuration of an image on a cached shelf. None: it has none, or too large a one.
+async fn config(
     app: &App,
     repository: &RepositoryName,
-    digest: &Digest,
-) -> Result<bool, ApiError> {
-    cached::referrers(app, repository, digest).await?;
-    for record in app.store.ledger.referrers(repository, digest, None, 100).await? {
-        let bytes = app.store.read_all(&record.digest, record.size).await?;
-        let Ok(document) = Document::read(bytes, Some(&record.media_type)) else { continue };
-        if document.artifact_type().is_some_and(companion::is_signature) {
-            return Ok(true);
-        }
-    }
-    // Older signatures lie under a tag that is made from the digest.
-    let tag = format!("{}.sig", digest.as_str().replace(':', "-"));
-    let Ok(tag) = tag.parse() else { return Ok(false) };
-    Ok(app.store.ledger.manifest(repository, &Selector::Tag(tag)).await?.is_some())
-}
-
-/// The configuration of an image. None: it is none, or too large, or not here.
-async fn read_config(
-    app: &App,
-    repository: &RepositoryName,
-    document: &Document,
+    image: &Document,
 ) -> Result<Option<ImageConfig>, ApiError> {
-    let Some(config) = document.config() else { return Ok(None) };
     let fits = |size: u64| size <= MANIFEST_LIMIT as u64;
-    if !fits(config.size) {
-        return Ok(None);
-    }
-    let bytes = match app.cache.shelf_of(repository) {
-        None => match app.store.ledger.blob(repository, &config.digest).await? {
-            Some(size) if fits(size) => app.store.read_all(&config.digest, size).await?,
-            _ => return Ok(None),
-        },
-        Some(shelf) => {
-            let path = shelf.upstream_name(repository)?;
-            match app.cache.blob(shelf, repository, &path, &config.digest).await? {
-                Blob::Here(size) if fits(size) => app.store.read_all(&config.digest, size).await?,
-                Blob::Here(_) => return Ok(None),
-                Blob::Coming(taking, _) => {
-                    let read = follow(taking, 0, Some(config.size)).try_fold(
-                        bytes::BytesMut::new(),
-                        |mut all, piece| async move {
-                            all.extend_from_slice(&piece);
-                            Ok(all)
-                        },
-                    );
-                    match read.await {
-                        Ok(all) => all.freeze(),
-                        Err(_) => return Ok(None),
-                    }
-                }
-            }
+    let Some(config) = image.config().filter(|config| fits(config.size)) else { return Ok(None) };
+    let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
+    let path = shelf.upstream_name(repository)?;
+    let bytes = match app.cache.blob(shelf, repository, &path, &config.digest).await? {
+        Blob::Here(size) if fits(size) => app.store.read_all(&config.digest, size).await?,
+        Blob::Here(_) => return Ok(None),
+        Blob::Coming(taking, _) => {
+            let coming = follow(taking, 0, Some(config.size));
+            let all = coming.try_fold(BytesMut::new(), |mut all, piece| async move {
+                all.extend_from_slice(&piece);
+                Ok(all)
+            });
+            let Ok(all) = all.await else { return Ok(None) };
+            all.freeze()
         }
     };
     Ok(ImageConfig::read(&bytes).ok())

@@ -20,8 +20,7 @@ use super::record::Happened;
 use super::{AccessPlan, Caller, Head, short_hash};
 use crate::app::App;
 use crate::error::{ApiError, Code};
-use crate::limits::Client;
-use crate::mirror::{Asker, Node};
+use crate::limits::{Asker, Client, Node};
 
 /// The longest `Authorization` that is read, in bytes.
 const LIMIT: usize = 24 * 1024;

@@ -8,11 +8,12 @@ use larder_core::allowance::Span;
 use larder_store::{KeyRecord, Store, now};
 use serde::Serialize;
 
-use super::{Whose, ends, good_keys, make};
+use super::Whose;
 use crate::config::Config;
 use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::write_secret;
+use crate::keys::{ends, good_keys, make};
 use crate::output::{STRONG, paint, time};
 
 /// Issue a key and print it, this once

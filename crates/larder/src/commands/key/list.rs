@@ -4,10 +4,11 @@ use larder_core::allowance::Span;
 use larder_store::{KeyRecord, Store, now};
 use serde::Serialize;
 
-use super::{failed, last_use, state};
+use super::{last_use, state};
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Outcome};
+use crate::keys::failed;
 use crate::output::{BAD, DIM, Table, WARN, ago, count, paint, time};
 
 /// List the keys: whose, what they may do, how old, until when, last used when and from where

@@ -3,9 +3,9 @@
 use larder_core::access::key::KeyId;
 use larder_store::{Store, now};
 
-use super::{failed, note};
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
+use crate::keys::{failed, note};
 
 /// End keys at once, and with them all tokens that were had by them
 #[derive(Debug, clap::Args)]

@@ -6,10 +6,11 @@ use larder_store::{KeyRecord, Store, now};
 use serde::Serialize;
 
 use super::issue::{How, hand_out};
-use super::{Whose, failed, good_keys, last_use, make, note};
+use super::{Whose, last_use};
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
+use crate::keys::{failed, good_keys, make, note};
 
 /// Issue a second key beside the first; with `--finish`, end the first
 ///

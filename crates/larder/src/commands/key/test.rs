@@ -10,12 +10,13 @@ use larder_store::{Store, now};
 use secrecy::SecretString;
 use serde::Serialize;
 
-use super::{failed, last_use, state};
+use super::{last_use, state};
 use crate::access::secret;
 use crate::config::Config;
 use crate::context::{Context, read_lock, reference_here};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
+use crate::keys::failed;
 use crate::output::{BAD, DIM, GOOD, STRONG, paint, time};
 use crate::policy::Judge;
 

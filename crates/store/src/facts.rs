@@ -1,0 +1,106 @@
+//! What the store tells of an image, for rules that ask.
+
+use larder_core::companion;
+use larder_core::digest::Digest;
+use larder_core::document::{Descriptor, Document, ImageConfig, MANIFEST_LIMIT};
+use larder_core::name::RepositoryName;
+use larder_core::platform::Platform;
+use larder_core::policy::{Fact, Facts};
+use larder_core::reference::Selector;
+
+use crate::error::StoreError;
+use crate::store::Store;
+
+/// Referrers that are looked at for a signature.
+const REFERRERS: usize = 100;
+
+impl Store {
+    /// What is known of an image's content. What the repository does not hold is unknown.
+    pub async fn facts(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Facts, StoreError> {
+        let unknown =
+            || Facts { platforms: Fact::Unknown, built: Fact::Unknown, signed: Fact::Unknown };
+        let Some((digest, document)) = self.document(repository, selector).await? else {
+            return Ok(unknown());
+        };
+        let mut facts = Facts { signed: Fact::Is(false), ..unknown() };
+        // A platform's image is signed with the index that lists it.
+        let indexes = self.ledger.listing(repository, &digest).await?;
+        for about in std::iter::once(&digest).chain(&indexes) {
+            if self.is_signed(repository, about).await? {
+                facts.signed = Fact::Is(true);
+            }
+        }
+        let Some(child) = real_child(&document) else {
+            if document.children().is_empty() {
+                let config = self.config(repository, &document).await?;
+                facts.built =
+                    config.as_ref().and_then(ImageConfig::built).map_or(Fact::Unknown, Fact::Is);
+                let platform = config.and_then(|config| config.platform());
+                facts.platforms = platform.map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
+            }
+            return Ok(facts);
+        };
+        let listed = document.children().iter().filter_map(Descriptor::platform);
+        facts.platforms = Fact::Is(listed.filter(|one: &Platform| !one.is_unknown()).collect());
+        let child = Selector::Digest(child.digest.clone());
+        if let Some((_, image)) = self.document(repository, &child).await? {
+            let config = self.config(repository, &image).await?;
+            facts.built = config.and_then(|config| config.built()).map_or(Fact::Unknown, Fact::Is);
+        }
+        Ok(facts)
+    }
+
+    async fn document(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+    ) -> Result<Option<(Digest, Document)>, StoreError> {
+        let found = self.manifest(repository, selector).await?;
+        Ok(found.and_then(|(record, bytes)| {
+            Some((record.digest, Document::read(bytes, Some(&record.media_type)).ok()?))
+        }))
+    }
+
+    async fn is_signed(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<bool, StoreError> {
+        for record in self.ledger.referrers(repository, digest, None, REFERRERS).await? {
+            let bytes = self.read_all(&record.digest, record.size).await?;
+            let Ok(document) = Document::read(bytes, Some(&record.media_type)) else { continue };
+            if document.artifact_type().is_some_and(companion::is_signature) {
+                return Ok(true);
+            }
+        }
+        // Older signatures lie under a tag that is made from the digest.
+        let tag = format!("{}.sig", companion::list_tag(digest));
+        let Ok(tag) = tag.parse() else { return Ok(false) };
+        Ok(self.ledger.manifest(repository, &Selector::Tag(tag)).await?.is_some())
+    }
+
+    /// The configuration of an image. None: it is none, or too large, or not here.
+    async fn config(
+        &self,
+        repository: &RepositoryName,
+        document: &Document,
+    ) -> Result<Option<ImageConfig>, StoreError> {
+        let Some(config) = document.config() else { return Ok(None) };
+        match self.ledger.blob(repository, &config.digest).await? {
+            Some(size) if size <= MANIFEST_LIMIT as u64 => {
+                Ok(ImageConfig::read(&self.read_all(&config.digest, size).await?).ok())
+            }
+            _ => Ok(None),
+        }
+    }
+}
+
+/// The first image of an index that is for a platform. None: it is no index, or has none.
+pub fn real_child(document: &Document) -> Option<&Descriptor> {
+    let is_real = |child: &&Descriptor| child.platform().is_some_and(|one| !one.is_unknown());
+    document.children().iter().find(is_real)
+}
