@@ -148,7 +148,7 @@ fn flat(value: &Value) -> String {
 }
 
 fn scalar(text: &str) -> String {
-    let safe = text.starts_with(|c: char| c.is_ascii_alphabetic() || matches!(c, '/' | '.'))
+    let safe = text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '/')
         && text.chars().all(|c| c.is_ascii_alphanumeric() || "-_./".contains(c))
         && matches!(plain(text), Value::String(_))
         && !matches!(text, "yes" | "no" | "on" | "off" | "y" | "n" | "Yes" | "No" | "On" | "Off");
@@ -188,6 +188,34 @@ mod tests {
         });
         let text = write(&value);
         assert_eq!(read(&text).unwrap(), [value], "{text}");
+    }
+
+    fn any_value() -> impl proptest::strategy::Strategy<Value = Value> {
+        use proptest::prelude::*;
+        let leaf = prop_oneof![
+            Just(Value::Null),
+            any::<bool>().prop_map(Value::from),
+            any::<i64>().prop_map(Value::from),
+            "[ -~]{0,12}".prop_map(Value::from),
+            "[a-z.:#&*!|>'\"%@`,\\[\\]{}? -]{0,6}".prop_map(Value::from),
+            "\\PC{0,8}".prop_map(Value::from),
+        ];
+        leaf.prop_recursive(4, 24, 4, |inner| {
+            prop_oneof![
+                prop::collection::vec(inner.clone(), 0..4).prop_map(Value::from),
+                prop::collection::btree_map("[ -~]{0,8}", inner, 0..4)
+                    .prop_map(|map| Value::Object(map.into_iter().collect())),
+            ]
+        })
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn whatever_is_written_is_read_again(value in any_value()) {
+            let value = json!({ "value": value });
+            let text = write(&value);
+            proptest::prop_assert_eq!(read(&text), Ok(vec![value]), "{}", text);
+        }
     }
 
     #[test]

@@ -1,5 +1,6 @@
 //! `larder log`: who pulled, pushed, was refused.
 
+use std::collections::HashMap;
 use std::time::Duration;
 
 use larder_core::allowance::Span;
@@ -47,6 +48,9 @@ fn read_kind(text: &str) -> Result<Kind, String> {
     })
 }
 
+/// How long after it happened something may be written down, in milliseconds.
+const LATE: i64 = 10_000;
+
 /// A line as it is told to programs.
 #[derive(Serialize)]
 #[allow(clippy::struct_field_names)] // they are the document's keys
@@ -93,14 +97,23 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }
         return Ok(if found { Exit::Done } else { Exit::No });
     }
+    // A line is written some time after what it tells of: it is looked back a little, and what was shown
+    // already is left out.
+    let counts = |entries: &[Entry]| -> HashMap<String, u64> {
+        entries.iter().map(|entry| (entry.number.clone(), entry.count)).collect()
+    };
+    let mut shown = counts(&entries);
+    let mut latest = entries.last().map_or_else(now, |entry| entry.last.max(now()));
+    (filter.limit, filter.since) = (None, Some(latest.saturating_sub(LATE)));
     loop {
-        let last = entries.last().map(|entry| entry.last).or(filter.since).unwrap_or_else(now);
-        filter.since = Some(last.saturating_add(1));
         tokio::time::sleep(Duration::from_millis(500)).await;
-        let next = store.record.entries(filter.clone()).await.map_err(failed)?;
-        if !next.is_empty() {
-            show(&next, true, context);
-            entries = next;
+        entries = store.record.entries(filter.clone()).await.map_err(failed)?;
+        let before = std::mem::replace(&mut shown, counts(&entries));
+        entries.retain(|entry| before.get(&entry.number) != Some(&entry.count));
+        if let Some(last) = entries.last() {
+            latest = latest.max(last.last);
+            filter.since = Some(latest.saturating_sub(LATE));
+            show(&entries, true, context);
         }
     }
 }

@@ -263,9 +263,13 @@ fn a_secret_is_moved_to_where_it_is_wanted() {
 fn a_cluster_without_stored_credentials_pulls_with_its_service_accounts() {
     let house = granted("");
     let api = cluster(&house);
-    house.write("jwks.json", api.key_set().to_string());
-    let identity =
-        format!("\n[cluster.identity]\nissuer = \"{}\"\nkeys = \"jwks.json\"\n", api.issuer());
+    // The key set is fetched from the cluster itself; the demo has it in a file.
+    let kubeconfig = house.read("kubeconfig");
+    let server = kubeconfig.split('"').find(|part| part.starts_with("http://")).unwrap();
+    let identity = format!(
+        "\n[cluster.identity]\nissuer = \"{}\"\nkeys = \"{server}/openid/v1/jwks\"\n",
+        api.issuer()
+    );
     let text = house.read("larder.toml") + &identity;
     house.write("larder.toml", text);
     let serving = Serving::start(&house);

@@ -34,14 +34,34 @@ pub(super) struct Session {
     key: Option<KeyId>,
 }
 
+/// A key that was verified, with the name that it was shown with.
+struct Shown {
+    key: KeyId,
+    who: Who,
+}
+
 #[derive(Default)]
 pub(super) struct Sessions {
     known: RwLock<HashMap<Box<str>, Arc<Session>>>,
+    /// By the whole field, as long as the same one comes again.
+    keys: RwLock<HashMap<Box<str>, Arc<Shown>>>,
 }
 
 impl Sessions {
     fn get(&self, token: &str) -> Option<Arc<Session>> {
         self.known.read().unwrap_or_else(PoisonError::into_inner).get(token).cloned()
+    }
+
+    fn shown(&self, field: &str) -> Option<Arc<Shown>> {
+        self.keys.read().unwrap_or_else(PoisonError::into_inner).get(field).cloned()
+    }
+
+    fn keep_shown(&self, field: &str, shown: Shown) {
+        let mut keys = self.keys.write().unwrap_or_else(PoisonError::into_inner);
+        if keys.len() >= SESSIONS {
+            keys.clear();
+        }
+        keys.insert(field.into(), Arc::new(shown));
     }
 
     fn keep(&self, token: &str, session: Arc<Session>) {
@@ -68,6 +88,11 @@ enum Brought {
     Bearer(String),
     /// Something that cannot be read.
     Junk,
+}
+
+/// What is shown, as it came. None: nothing, or what cannot be read.
+fn field(head: Head<'_>) -> Option<&str> {
+    head.headers.get(header::AUTHORIZATION)?.to_str().ok().filter(|text| text.len() <= LIMIT)
 }
 
 fn brought(head: Head<'_>) -> Brought {
@@ -121,6 +146,11 @@ impl App {
         if plan.open {
             return Known::Caller(unsigned(plan, head, address, node));
         }
+        if let Some(shown) = field(head).and_then(|field| self.gate.sessions.shown(field)) {
+            let keys = self.gate.keys.at(moment);
+            let again = keys.and_then(|keys| self.again(plan, &keys, &shown, address));
+            return again.map_or(Known::Later, |one| Known::Caller(one.caller(address, node)));
+        }
         match brought(head) {
             Brought::Nothing => Known::Caller(unsigned(plan, head, address, node)),
             Brought::Bearer(token) => {
@@ -133,7 +163,15 @@ impl App {
             }
             Brought::Basic(user, secret) => match self.gate.keys.at(moment) {
                 Some(keys) => match self.with_key(plan, &keys, &user, &secret, address) {
-                    Some(Ok(signed_in)) => Known::Caller(signed_in.caller(address, node)),
+                    Some(Ok(signed_in)) => {
+                        if let (Some(field), By::Key(id)) = (field(head), &signed_in.by)
+                            && let Ok(key) = id.parse()
+                        {
+                            let shown = Shown { key, who: signed_in.who.clone() };
+                            self.gate.sessions.keep_shown(field, shown);
+                        }
+                        Known::Caller(signed_in.caller(address, node))
+                    }
                     _ => Known::Later,
                 },
                 None => Known::Later,
@@ -249,6 +287,25 @@ impl App {
         let signed_in = SignedIn { who, by: By::Key(known.id.to_string()), limit: None };
         self.note_sign_in(&signed_in, address);
         Some(Ok(signed_in))
+    }
+
+    /// Somebody who shows the same key again. None: it is not good any more, or not for the same.
+    fn again(
+        &self,
+        plan: &AccessPlan,
+        keys: &Keyed,
+        shown: &Shown,
+        address: Option<IpAddr>,
+    ) -> Option<SignedIn> {
+        let at = now();
+        let known = keys.by_id.get(&shown.key).filter(|known| known.is_good(at))?;
+        plan.grants.knows(&shown.who).then_some(())?;
+        let from = address.map(|address| address.to_string()).unwrap_or_default();
+        self.gate.keys.note_use(&known.id, at, from);
+        let by = By::Key(known.id.to_string());
+        let signed_in = SignedIn { who: shown.who.clone(), by, limit: None };
+        self.note_sign_in(&signed_in, address);
+        Some(signed_in)
     }
 
     fn note_sign_in(&self, signed_in: &SignedIn, address: Option<IpAddr>) {

@@ -52,6 +52,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let what = format!("cannot check the handoff of {}", args.cluster);
     let config = context.config()?;
     let cluster = handoff::cluster(&config, &what, &args.cluster)?;
+    if cluster.identity.is_some() {
+        context.output.note(
+            "note: this cluster has an identity: its nodes sign in with service accounts and need no pull secret",
+        );
+    }
     let wanted = handoff::wanted(&config, cluster, args.namespace.as_deref(), &what)?;
     let store = open_store(&config)?;
     let known = store.keyring.keys().await.map_err(|error| Failure::store(&what, &error))?;
