@@ -1,7 +1,7 @@
 //! What a cluster should have in order to pull, by its configuration.
 
 use larder_core::access::Who;
-use larder_core::access::key::{Key, Pepper};
+use larder_core::access::key::{Key, KeyId, Pepper};
 use larder_core::handoff::{Held, NodeLogin, Wanted, read_secrets};
 use larder_store::{KeyRecord, Store, now};
 use serde_json::Value;
@@ -134,7 +134,7 @@ pub async fn fresh(
     store: &Store,
     wanted: &Wanted,
     expires: Option<i64>,
-) -> Result<Value, Failure> {
+) -> Result<(Value, KeyId), Failure> {
     let what = format!("cannot hand over the pull secret of {}", wanted.user);
     let who = config.grants.who(&wanted.user);
     let who = who.ok_or_else(|| Failure::usage(&what, "it is no longer declared", ""))?;
@@ -150,5 +150,6 @@ pub async fn fresh(
     };
     let (key, record) = make(config, store, &who, expires, replaces).await?;
     let expires = record.expires.map(time);
-    Ok(wanted.secret(record.id.as_str(), key.reveal(), expires.as_deref()))
+    let secret = wanted.secret(record.id.as_str(), key.reveal(), expires.as_deref());
+    Ok((secret, record.id))
 }

@@ -3,8 +3,9 @@
 
 use larder_core::access::grants::Decision;
 use larder_core::access::{Action, Who};
+use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Locked, Want};
-use larder_core::name::RepositoryName;
+use larder_core::name::{RepositoryName, Tag};
 use larder_core::policy::{Asked, Decided, Fact, Facts, Lack, Rule, Verdict};
 use larder_core::reference::{Image, Reference, Selector};
 use larder_core::route::{Origins, Routes, Standing};
@@ -19,6 +20,36 @@ pub struct Judge<'c> {
     routes: Routes,
     origins: Origins,
     store: Option<Store>,
+}
+
+/// How an image is named in its repository.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Named<'n> {
+    /// By this tag. None: by none.
+    pub tag: Option<&'n Tag>,
+    /// By this digest. None: by none.
+    pub digest: Option<&'n Digest>,
+}
+
+impl<'n> Named<'n> {
+    fn of(reference: &'n Reference) -> Self {
+        Self { tag: reference.tag.as_ref(), digest: reference.digest.as_ref() }
+    }
+
+    /// What it is looked up by: the digest goes first.
+    fn selector(self) -> Option<Selector> {
+        let digest = self.digest.cloned().map(Selector::Digest);
+        digest.or_else(|| self.tag.cloned().map(Selector::Tag))
+    }
+}
+
+impl<'n> From<&'n Selector> for Named<'n> {
+    fn from(selector: &'n Selector) -> Self {
+        match selector {
+            Selector::Tag(tag) => Self { tag: Some(tag), digest: None },
+            Selector::Digest(digest) => Self { tag: None, digest: Some(digest) },
+        }
+    }
 }
 
 /// What was decided.
@@ -79,26 +110,8 @@ impl<'c> Judge<'c> {
         };
         let own = place.as_ref().filter(|place| place.host == *self.routes.own());
         match own {
-            Some(place) => {
-                self.own(
-                    who,
-                    &place.repository,
-                    place.tag.as_ref().map(|tag| Selector::Tag(tag.clone())),
-                    reference.digest.clone().map(Selector::Digest),
-                )
-                .await
-            }
-            None => {
-                self.decide(
-                    who,
-                    None,
-                    reference.image(),
-                    false,
-                    reference.tag.clone().map(Selector::Tag),
-                    reference.digest.clone().map(Selector::Digest),
-                )
-                .await
-            }
+            Some(place) => self.own(who, &place.repository, Named::of(place)).await,
+            None => self.decide(who, None, reference.image(), false, Named::of(reference)).await,
         }
     }
 
@@ -107,8 +120,7 @@ impl<'c> Judge<'c> {
         &self,
         who: &Who,
         repository: &RepositoryName,
-        tag: Option<Selector>,
-        digest: Option<Selector>,
+        named: Named<'_>,
     ) -> Result<Judged<'c>, Failure> {
         let origin = self.origins.of(repository);
         let own = origin.is_none();
@@ -116,7 +128,7 @@ impl<'c> Judge<'c> {
             host: self.config.larder.url.host.clone(),
             repository: repository.clone(),
         });
-        self.decide(who, Some(repository), image, own, tag, digest).await
+        self.decide(who, Some(repository), image, own, named).await
     }
 
     async fn decide(
@@ -125,8 +137,7 @@ impl<'c> Judge<'c> {
         repository: Option<&RepositoryName>,
         image: Image,
         own: bool,
-        tag: Option<Selector>,
-        digest: Option<Selector>,
+        named: Named<'_>,
     ) -> Result<Judged<'c>, Failure> {
         let grant = match repository {
             Some(repository) if !self.config.is_open() => {
@@ -142,14 +153,8 @@ impl<'c> Judge<'c> {
                 image: &image,
                 class: class.as_deref(),
                 own,
-                tag: tag.as_ref().and_then(|tag| match tag {
-                    Selector::Tag(tag) => Some(tag),
-                    Selector::Digest(_) => None,
-                }),
-                digest: digest.as_ref().and_then(|digest| match digest {
-                    Selector::Digest(digest) => Some(digest),
-                    Selector::Tag(_) => None,
-                }),
+                tag: named.tag,
+                digest: named.digest,
                 part: false,
                 now: now(),
             };
@@ -163,9 +168,9 @@ impl<'c> Judge<'c> {
         let decided = match decide(&Facts::default()) {
             Some(decided) => Some(decided),
             None => {
-                let facts = match (&self.store, repository, digest.as_ref().or(tag.as_ref())) {
+                let facts = match (&self.store, repository, named.selector()) {
                     (Some(store), Some(repository), Some(selector)) => {
-                        let facts = store.facts(repository, selector).await;
+                        let facts = store.facts(repository, &selector).await;
                         Some(facts.map_err(|error| {
                             Failure::store("cannot tell what the image is", &error)
                         })?)

@@ -35,7 +35,7 @@ use tokio::sync::Semaphore;
 pub(crate) use permit::refuse_catalog;
 pub(crate) use permit::{check as check_grant, passes as is_granted};
 pub(crate) use record::{Happened, Recorder, reference};
-pub(crate) use rules::{Pull, WARNING, check as check_rules, passes as is_ruled_in};
+pub(crate) use rules::{Pull, check as check_rules, passes as is_ruled_in};
 pub(crate) use sign_in::Known;
 pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
 

@@ -14,10 +14,11 @@ use larder_core::reference::Selector;
 use crate::app::App;
 use crate::cache::{Blob, Cache, CachedShelf, Taking, Trouble, follow};
 use crate::error::ApiError;
+use crate::headers::warning;
 use crate::meters::{From, Streamed};
 use crate::remembered::Known;
 
-const WARNING: HeaderName = HeaderName::from_static("warning");
+pub(crate) const WARNING: HeaderName = HeaderName::from_static("warning");
 
 /// What a tag or digest of a cached shelf points to.
 pub(crate) struct Answer {
@@ -47,14 +48,8 @@ pub(crate) async fn manifest(
 
 /// The field that says that an answer may be out of date, and why.
 fn stale(trouble: &Trouble) -> HeaderValue {
-    let text: String = trouble
-        .to_string()
-        .chars()
-        .map(|c| if matches!(c, ' '..='~') && c != '"' && c != '\\' { c } else { '?' })
-        .take(200)
-        .collect();
-    let value = HeaderValue::from_str(&format!("110 larder \"an older answer: {text}\""));
-    value.unwrap_or(HeaderValue::from_static("110 larder \"an older answer\""))
+    warning(110, &format!("an older answer: {trouble}"))
+        .unwrap_or(HeaderValue::from_static("110 larder \"an older answer\""))
 }
 
 /// Puts what is said with an answer that may be out of date.

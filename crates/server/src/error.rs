@@ -171,11 +171,19 @@ impl IntoResponse for ApiError {
 /// The longest reason phrase, in bytes.
 const REASON: usize = 300;
 
-/// The status line's words: the standard's, and after a colon ours as far as they are plain ASCII.
+/// The status line's words: the standard's, and after a colon ours as far as they are plain ASCII. What is
+/// too long is cut before the number by which the refusal is found.
 fn reason(status: StatusCode, message: &str) -> Option<ReasonPhrase> {
     let words = status.canonical_reason()?;
     let plain = message.chars().map(|c| if matches!(c, ' '..='~') { c } else { '?' });
-    let text: String = words.chars().chain(": ".chars()).chain(plain).take(REASON).collect();
+    let mut text: String = words.chars().chain(": ".chars()).chain(plain).collect();
+    if text.len() > REASON {
+        let number = text.rfind(" [").filter(|at| text.ends_with(']') && text.len() - at <= 12);
+        let number = number.map(|at| text[at..].to_owned()).unwrap_or_default();
+        text.truncate(REASON - number.len() - 3);
+        text.push_str("...");
+        text.push_str(&number);
+    }
     ReasonPhrase::try_from(text.into_bytes()).ok()
 }
 
@@ -217,5 +225,23 @@ impl From<PathError> for ApiError {
             PathError::Upload => Code::BlobUploadUnknown,
         };
         Self::new(code, error.to_string())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_long_sentence_keeps_its_number() {
+        let said = |message: &str| {
+            let phrase = reason(StatusCode::FORBIDDEN, message).unwrap();
+            String::from_utf8(phrase.as_bytes().to_vec()).unwrap()
+        };
+        assert_eq!(said("no; \u{fc} [7kq2m4xa]"), "Forbidden: no; ? [7kq2m4xa]");
+        let long = said(&format!("{} [7kq2m4xa]", "x".repeat(400)));
+        assert!(long.len() == REASON && long.ends_with("x... [7kq2m4xa]"), "{long}");
+        let plain = said(&"x".repeat(400));
+        assert!(plain.len() == REASON && plain.ends_with("x..."), "{plain}");
     }
 }

@@ -13,6 +13,13 @@ pub(crate) fn content_headers(headers: &mut HeaderMap, digest: &Digest, media_ty
     insert(headers, header::ETAG, &format!("\"{digest}\""));
 }
 
+/// A warning of ours (RFC 7234, section 5.5): the number, and a sentence as far as it is plain ASCII.
+pub(crate) fn warning(number: u16, text: &str) -> Option<HeaderValue> {
+    let plain = |c: char| if matches!(c, ' '..='~') && c != '"' && c != '\\' { c } else { '?' };
+    let text: String = text.chars().map(plain).take(240).collect();
+    HeaderValue::from_str(&format!("{number} larder \"{text}\"")).ok()
+}
+
 pub(crate) fn insert(headers: &mut HeaderMap, name: HeaderName, value: &str) {
     if let Ok(value) = HeaderValue::from_str(value) {
         headers.insert(name, value);

@@ -19,8 +19,8 @@ use larder_core::access::Who;
 use larder_store::Kind;
 
 use crate::access::{
-    AccessPlan, Caller, Happened, Head, Pull, TOKEN_PATH, WARNING, answer_token, check_grant,
-    check_rules, reference, refuse_catalog,
+    AccessPlan, Caller, Happened, Head, Pull, TOKEN_PATH, answer_token, check_grant, check_rules,
+    reference, refuse_catalog,
 };
 use crate::account::Account;
 use crate::app::App;
@@ -28,7 +28,7 @@ use crate::error::{ApiError, Code};
 use crate::limits::{Asker, Client};
 use crate::mirror;
 use crate::path::Target;
-use crate::{base, blobs, catalog, health, manifests, referrers, tags, uploads};
+use crate::{base, blobs, cached, catalog, health, manifests, referrers, tags, uploads};
 
 /// The registry as a service for a listener.
 #[derive(Clone)]
@@ -204,7 +204,7 @@ async fn admit(
         app.recorder.note(happened);
     }
     if let Some(warning) = warning {
-        response.headers_mut().append(WARNING, warning);
+        response.headers_mut().append(cached::WARNING, warning);
     }
     Ok(response)
 }

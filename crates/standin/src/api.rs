@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use axum::Router;
@@ -31,6 +32,8 @@ struct Inner {
     issuer: String,
     /// What the operator shows.
     token: String,
+    /// Whether the operator may only read.
+    read_only: AtomicBool,
 }
 
 impl Api {
@@ -51,6 +54,7 @@ impl Api {
             key,
             issuer: format!("https://{name}.emberfall.example"),
             token: format!("operator-{token}"),
+            read_only: AtomicBool::new(false),
         };
         let api = Self { inner: Arc::new(inner) };
         for namespace in namespaces {
@@ -71,6 +75,11 @@ impl Api {
     /// The operator's own token: a secret.
     pub fn operator_token(&self) -> &str {
         &self.inner.token
+    }
+
+    /// From now on the operator may only read.
+    pub fn refuse_writes(&self) {
+        self.inner.read_only.store(true, Ordering::Relaxed);
     }
 
     /// Adds a namespace with its default service account.
@@ -208,6 +217,10 @@ async fn answer(State(api): State<Api>, request: Request) -> Response {
     let Ok(body) = axum::body::to_bytes(body, 1 << 20).await else {
         return status(StatusCode::BAD_REQUEST, "BadRequest", "the body cannot be read");
     };
+    if parts.method != Method::GET && api.inner.read_only.load(Ordering::Relaxed) {
+        let message = format!("User \"operator\" cannot patch \"{path}\"");
+        return status(StatusCode::FORBIDDEN, "Forbidden", &message);
+    }
     match parts.method {
         Method::GET => get(&api, &path),
         Method::PATCH => apply(&api, &path, &parts.headers, &body),

@@ -348,3 +348,25 @@ fn the_credential_provider_speaks_the_kubelets_protocol() {
         .ends(3)
         .says(&["it answered 401", "no cluster of this larder issues such tokens"]);
 }
+
+#[test]
+fn a_handoff_that_breaks_off_takes_nothing_away_and_leaves_no_key() {
+    let house = granted("");
+    let api = cluster(&house);
+    let apply = "handoff apply turbine-hall --namespace scada --kubeconfig kubeconfig";
+    api.refuse_writes();
+    for _ in 0..3 {
+        house.larder(apply).ends(3).says(&["it answered 403", "cannot patch"]);
+    }
+    house.larder("key list").ends(0).says(&["no keys were issued"]);
+    house.larder("log --kind key").ends(0).says(&["it could not be handed over"]);
+    // One of another type stays where no key can be made for the one that takes its place.
+    let api = cluster(&house);
+    house.larder(apply).ends(0);
+    let mut other = api.get(SECRET).unwrap();
+    other["type"] = "Opaque".into();
+    api.put(SECRET, other.clone());
+    house.larder("key rotate --cluster turbine-hall --namespace scada --into k").ends(0);
+    house.larder(apply).ends(1).says(&["two of its keys are good already"]);
+    assert_eq!(api.get(SECRET).unwrap(), other, "it was taken away");
+}

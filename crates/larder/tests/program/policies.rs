@@ -154,6 +154,14 @@ fn recorded_pulls_are_rehearsed_against_changed_rules() {
     let report = house.larder("policy rehearse --rules new.toml --json").ends(1).json();
     assert_eq!(report["pulls"], 3);
     assert_eq!(report["refused"][0]["pulls"], 2);
+    // What cannot be read is told, not passed over.
+    house.write("broken.yaml", "kind: Pod\nimage: [x\n");
+    house
+        .write("deploy.yaml", "apiVersion: v1\nkind: Pod\nspec: {containers: [{image: KETTLE}]}\n");
+    house
+        .larder("policy rehearse --rules same.toml --survey broken.yaml --survey deploy.yaml")
+        .ends(1)
+        .says(&["broken.yaml cannot be read", "deploy.yaml:3 cannot be read", "lower case"]);
     house.write("gone.toml", text.replace("name = \"ci\"", "name = \"anna\""));
     house
         .larder("policy rehearse --rules gone.toml")

@@ -11,7 +11,7 @@ use larder_store::{KeyRecord, Moment, Store, StoreError};
 pub(crate) struct Keyed {
     at: Option<Moment>,
     version: i64,
-    pub by_id: HashMap<KeyId, KeyRecord>,
+    pub by_id: Arc<HashMap<KeyId, KeyRecord>>,
 }
 
 /// All keys, and which were used since that was last written down.
@@ -42,10 +42,10 @@ impl Keys {
         let version = store.keyring.keys_version().await?;
         let before = self.known();
         let by_id = if before.at.is_some() && before.version == version {
-            before.by_id.clone()
+            Arc::clone(&before.by_id)
         } else {
             let all = store.keyring.keys().await?;
-            all.into_iter().map(|key| (key.id.clone(), key)).collect()
+            Arc::new(all.into_iter().map(|key| (key.id.clone(), key)).collect())
         };
         let known = Arc::new(Keyed { at, version, by_id });
         *self.known.write().unwrap_or_else(PoisonError::into_inner) = Arc::clone(&known);

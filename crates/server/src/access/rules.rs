@@ -1,6 +1,6 @@
 //! Do the rules allow it? What they ask of an image is looked up only when a rule asks.
 
-use axum::http::{HeaderName, HeaderValue, Method};
+use axum::http::{HeaderValue, Method};
 use bytes::BytesMut;
 use futures_util::TryStreamExt as _;
 use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
@@ -15,9 +15,7 @@ use crate::app::App;
 use crate::cache::{Blob, follow};
 use crate::cached;
 use crate::error::{ApiError, Code};
-
-/// A warning that goes along with what is answered.
-pub(crate) const WARNING: HeaderName = HeaderName::from_static("warning");
+use crate::headers::warning;
 
 /// What is asked for of an image.
 #[derive(Clone, Copy)]
@@ -130,12 +128,7 @@ pub(crate) async fn check(
         app.meters.refusals.with_label_values(&["rule"]).inc();
         return Err(ApiError::new(Code::Denied, format!("{message} [{number}]")));
     }
-    let plain: String = message
-        .chars()
-        .map(|c| if matches!(c, ' '..='~') && c != '"' && c != '\\' { c } else { '?' })
-        .take(200)
-        .collect();
-    Ok(HeaderValue::from_str(&format!("299 larder \"{plain} [{number}]\"")).ok())
+    Ok(warning(299, &format!("{message} [{number}]")))
 }
 
 /// What can be known of an image's content. For a cached shelf what tells it is fetched first.

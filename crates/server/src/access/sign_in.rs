@@ -82,7 +82,7 @@ pub(crate) enum Known {
 }
 
 /// What a request brings along.
-enum Brought {
+pub(super) enum Brought {
     Nothing,
     Basic(String, String),
     Bearer(String),
@@ -95,12 +95,11 @@ fn field(head: Head<'_>) -> Option<&str> {
     head.headers.get(header::AUTHORIZATION)?.to_str().ok().filter(|text| text.len() <= LIMIT)
 }
 
-fn brought(head: Head<'_>) -> Brought {
-    let Some(value) = head.headers.get(header::AUTHORIZATION) else {
+pub(super) fn brought(head: Head<'_>) -> Brought {
+    if !head.headers.contains_key(header::AUTHORIZATION) {
         return Brought::Nothing;
-    };
-    let text = value.to_str().ok().filter(|text| text.len() <= LIMIT);
-    let Some((scheme, rest)) = text.and_then(|text| text.split_once(' ')) else {
+    }
+    let Some((scheme, rest)) = field(head).and_then(|text| text.split_once(' ')) else {
         return Brought::Junk;
     };
     if scheme.eq_ignore_ascii_case("bearer") {

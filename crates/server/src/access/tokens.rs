@@ -4,15 +4,13 @@
 use axum::extract::Request;
 use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
 use larder_core::access::scope::Scopes;
 use larder_core::access::token::{Access, LIFE};
 use larder_core::access::{Action, Who};
 use larder_store::now;
 
 use super::record::fresh_number;
-use super::sign_in::address;
+use super::sign_in::{Brought, address, brought};
 use super::{AccessPlan, Caller, Head, parameters};
 use crate::app::App;
 use crate::error::{ApiError, Code};
@@ -52,18 +50,16 @@ pub(crate) async fn answer(
     let scopes = Scopes::read(asked.scopes.iter().map(String::as_str));
     let scopes = scopes.map_err(|error| bad(error.to_string()))?;
     let caller = match &asked.login {
-        None => Caller { who: Who::Anonymous, by: None, token: None, address, node: false },
         // Where everybody may do everything, nobody is asked for a secret, and none is believed.
-        Some(_) if plan.open => {
-            Caller { who: Who::Anonymous, by: None, token: None, address, node: false }
-        }
-        Some((user, secret)) => match app.sign_in(plan, user, secret, address).await? {
+        Some((user, secret)) if !plan.open => match app.sign_in(plan, user, secret, address).await?
+        {
             Ok(signed_in) => signed_in.caller(address, false),
             Err(wrong) => {
                 let message = app.slow_down(user, secret, address, wrong).await?;
                 return Err(ApiError::new(Code::Unauthorized, message));
             }
         },
+        _ => Caller { who: Who::Anonymous, by: None, token: None, address, node: false },
     };
     let mut access = Vec::new();
     for (repository, wanted) in &scopes.repositories {
@@ -101,17 +97,11 @@ fn from_query(request: &Request) -> Result<Asked, ApiError> {
             asked.scopes.push(value);
         }
     }
-    if let Some(value) = request.headers().get(header::AUTHORIZATION) {
-        let login =
-            value.to_str().ok().and_then(|text| text.split_once(' ')).and_then(|(kind, rest)| {
-                let basic =
-                    kind.eq_ignore_ascii_case("basic").then(|| STANDARD.decode(rest.trim()))?;
-                let text = String::from_utf8(basic.ok()?).ok()?;
-                let (user, secret) = text.split_once(':')?;
-                Some((user.to_owned(), secret.to_owned()))
-            });
-        asked.login = Some(login.ok_or_else(|| bad("`Authorization` is Basic here"))?);
-    }
+    asked.login = match brought(Head::of(request)) {
+        Brought::Nothing => None,
+        Brought::Basic(user, secret) => Some((user, secret)),
+        Brought::Bearer(_) | Brought::Junk => return Err(bad("`Authorization` is Basic here")),
+    };
     Ok(asked)
 }
 

@@ -145,7 +145,8 @@ async fn a_rotation_under_traffic(stage: &mut Stage, api: &Api) -> Result<(), Fa
     };
     let apply = "handoff apply turbine-hall --namespace scada --kubeconfig ../kubeconfig --rotate";
     stage.larder_at(GATE, apply, Exit::Done).await?;
-    stage.settle_record().await;
+    // The use of keys is written down once a second.
+    stage.wait_for(GATE, "key list", "127.0.0.1").await?;
     stage.larder_at(GATE, "key list", Exit::Done).await?;
     let finish = "key rotate --cluster turbine-hall --namespace scada --finish";
     stage.larder_at(GATE, finish, Exit::No).await?;
@@ -179,11 +180,7 @@ async fn a_rule_says_why(stage: &mut Stage) -> Result<(), Failure> {
     let number = said.rsplit_once('[').and_then(|(_, rest)| rest.split(']').next());
     let number = number.unwrap_or_default().to_owned();
     // The record is written once a second.
-    let deadline = Instant::now() + Duration::from_secs(20);
-    while stage.larder_quietly(GATE, &format!("log {number}")).await? != 0 {
-        hold(stage, Instant::now() < deadline, "the record does not have the refusal")?;
-        tokio::time::sleep(Duration::from_millis(200)).await;
-    }
+    stage.wait_for(GATE, &format!("log {number}"), &number).await?;
     let log = stage.larder_at(GATE, &format!("log {number}"), Exit::Done).await?;
     hold(stage, log.contains("decided by"), "the record does not tell the line")?;
     stage
@@ -240,8 +237,8 @@ async fn without_stored_credentials(stage: &mut Stage, api: &Api) -> Result<(), 
     stage.renew_nodes();
     let (runs, _) = stage.start_pod_in("scada", &gauge).await?;
     hold(stage, runs, "the pod does not run without a secret")?;
-    stage.settle_record().await;
     let signed = "log --kind sign-in --who turbine-hall --limit 3";
+    stage.wait_for(GATE, signed, "service account scada/default").await?;
     let signed = stage.larder_at(GATE, signed, Exit::Done).await?;
     hold(stage, signed.contains("service account scada/default"), "the record tells another")?;
     stage.notice("The running larder took up the changed configuration by itself; the record names the service account.");

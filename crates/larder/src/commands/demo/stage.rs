@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
@@ -176,9 +176,7 @@ impl Stage {
         expected: Exit,
     ) -> Result<String, Failure> {
         self.prompt(place, &format!("larder {line}"));
-        let arguments: Vec<&str> = line.split_whitespace().collect();
-        let done =
-            self.command(place, &arguments)?.output().await.map_err(|error| self.broken(error))?;
+        let done = self.run(place, line).await?;
         let (results, notes) =
             (String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
         for text in [results.trim_end(), notes.trim_end()] {
@@ -344,11 +342,6 @@ impl Stage {
         }
     }
 
-    /// Waits until the larder that serves has written down what happened.
-    pub async fn settle_record(&self) {
-        tokio::time::sleep(Duration::from_millis(1500)).await;
-    }
-
     /// A file's text.
     pub fn text(&self, name: &str) -> Result<String, Failure> {
         fs::read_to_string(self.folder.join(name)).map_err(|error| self.broken(error))
@@ -378,10 +371,24 @@ impl Stage {
 
     /// Runs a command without showing it and gives its exit status.
     pub async fn larder_quietly(&self, place: &str, line: &str) -> Result<i32, Failure> {
+        Ok(self.run(place, line).await?.status.code().unwrap_or(-1))
+    }
+
+    /// Waits until a command's results say something.
+    pub async fn wait_for(&self, place: &str, line: &str, words: &str) -> Result<(), Failure> {
+        let deadline = Instant::now() + Duration::from_secs(20);
+        while !String::from_utf8_lossy(&self.run(place, line).await?.stdout).contains(words) {
+            if Instant::now() > deadline {
+                return Err(self.broken(format!("`larder {line}` does not say `{words}`")));
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+        Ok(())
+    }
+
+    async fn run(&self, place: &str, line: &str) -> Result<std::process::Output, Failure> {
         let arguments: Vec<&str> = line.split_whitespace().collect();
-        let done =
-            self.command(place, &arguments)?.output().await.map_err(|error| self.broken(error))?;
-        Ok(done.status.code().unwrap_or(-1))
+        self.command(place, &arguments)?.output().await.map_err(|error| self.broken(error))
     }
 
     /// Shows one table of a configuration.

@@ -1,8 +1,9 @@
 //! `larder handoff apply`: pull secrets and their links, through the cluster's API.
 
+use larder_core::access::key::KeyId;
 use larder_core::handoff::{SECRET_TYPE, Wanted};
 use larder_core::objects;
-use larder_store::Store;
+use larder_store::{Store, now};
 use serde::Serialize;
 use serde_json::Value;
 
@@ -12,6 +13,7 @@ use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff::{self, Turn};
+use crate::keys::{failed, note};
 use crate::kube::{Kube, Reach, path};
 use crate::output::{DIM, GOOD, WARN, count, paint};
 
@@ -81,12 +83,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let one = &wanted[change.at];
             if change.kind == "Secret" {
                 let there = path(&one.namespace, "secrets", &one.name);
-                // A secret's type cannot be changed: one of another type makes way.
-                if change.change == "replaced" {
-                    kube.delete(&there).await?;
+                // The new one is ready before the old one goes.
+                let fresh = handoff::fresh(&config, &store, one, args.expires.end()).await?;
+                let (secret, key) = fresh;
+                let replaced = change.change == "replaced";
+                if let Err(failure) = put(&kube, &there, &secret, replaced).await {
+                    // Nobody has this key, and it must not stand in the way of the next one.
+                    end(&store, &key, &one.user).await?;
+                    return Err(failure);
                 }
-                let secret = handoff::fresh(&config, &store, one, args.expires.end()).await?;
-                kube.apply(&there, &secret).await?;
                 continue;
             }
             let link =
@@ -105,6 +110,20 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         context.output.note(format!("{} {done} at {}", count(differs, "object"), kube.server()));
     }
     Ok(Exit::Done)
+}
+
+/// Applies a secret. Its type cannot be changed: one of another type makes way.
+async fn put(kube: &Kube, path: &str, secret: &Value, replaced: bool) -> Result<(), Failure> {
+    if replaced {
+        kube.delete(path).await?;
+    }
+    kube.apply(path, secret).await
+}
+
+/// Ends a key that was not handed over.
+async fn end(store: &Store, key: &KeyId, user: &str) -> Result<(), Failure> {
+    store.keyring.revoke_key(key, now()).await.map_err(failed("cannot end the key"))?;
+    note(store, key, &format!("of {user} ended: it could not be handed over")).await
 }
 
 /// What has to be done; everything that must be there is looked for first.

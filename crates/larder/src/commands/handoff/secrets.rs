@@ -52,7 +52,7 @@ pub async fn files(
         let content = match (handoff::turn(config, one, found, &known)?, there) {
             (Turn::Stays, Some((bytes, _))) => bytes,
             _ if dry => Vec::new(),
-            _ => objects::write(&handoff::fresh(config, store, one, expires).await?).into_bytes(),
+            _ => objects::write(&handoff::fresh(config, store, one, expires).await?.0).into_bytes(),
         };
         files.push(File { path: place(one), content, secret: true });
         let links: Vec<String> = one.links().iter().map(objects::write).collect();

@@ -7,14 +7,13 @@ use larder_core::access::grants::Permits;
 use larder_core::access::{Action, Who};
 use larder_core::name::RepositoryName;
 use larder_core::policy::Rule;
-use larder_core::reference::Selector;
 use serde::Serialize;
 
 use crate::config::{self, Config};
 use crate::context::{Context, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, WARN, count, paint};
-use crate::policy::Judge;
+use crate::policy::{Judge, Named};
 
 /// Say in words who gains and who loses what between two configurations
 ///
@@ -74,11 +73,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let mut by_change: BTreeMap<(&'static str, Option<String>), Vec<String>> =
                 BTreeMap::new();
             for (repository, tag, _) in &held {
-                let tag = || Some(Selector::Tag(tag.clone()));
-                let (was, is) = (
-                    before.own(who, repository, tag(), None).await?,
-                    after.own(who, repository, tag(), None).await?,
-                );
+                let named = Named { tag: Some(tag), digest: None };
+                let was = before.own(who, repository, named).await?;
+                let is = after.own(who, repository, named).await?;
                 let change = match (was.allowed(), is.allowed()) {
                     (true, false) => "loses",
                     (false, true) => "gains",
@@ -86,10 +83,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                     _ => continue,
                 };
                 let reason = is.reason().map(|(reason, _)| reason);
-                let image = match tag() {
-                    Some(Selector::Tag(tag)) => format!("{repository}:{tag}"),
-                    _ => repository.to_string(),
-                };
+                let image = format!("{repository}:{tag}");
                 by_change.entry((change, reason)).or_default().push(image);
             }
             for action in [Action::Push, Action::Delete] {
@@ -102,7 +96,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                         (false, true) => "gains",
                         _ => continue,
                     };
-                    let reason = Some(format!("{} ", action.phrase()).trim().to_owned());
+                    let reason = Some(action.phrase().to_owned());
                     by_change.entry((change, reason)).or_default().push(repository.to_string());
                 }
             }
@@ -177,9 +171,8 @@ fn lines(old: &Config, new: &Config) -> Vec<Change> {
     for (name, (at, rule)) in &is {
         match was.get(name) {
             None => add("the rules", "gains", format!("`{name}` as number {}: {rule}", at + 1)),
-            Some((before, old)) if old != rule => {
+            Some((_, old)) if old != rule => {
                 add("the rules", "changes", format!("`{name}`: {old} becomes {rule}"));
-                let _ = before;
             }
             Some((before, _)) if order(&was, &is, name) => {
                 add(

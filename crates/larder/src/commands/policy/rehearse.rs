@@ -10,12 +10,12 @@ use larder_core::reference::Selector;
 use larder_store::{Filter, Kind, now};
 use serde::Serialize;
 
-use super::super::files;
+use super::super::files::{self, Broken};
 use crate::config;
 use crate::context::{Context, read_lock, read_reference, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, count, paint, time};
-use crate::policy::{Judge, Judged};
+use crate::policy::{Judge, Judged, Named};
 
 /// Replay the recorded pulls against changed rules and grants: what would have been refused, for whom
 ///
@@ -42,6 +42,8 @@ struct Report {
     surveyed: usize,
     refused: Vec<Row>,
     warned: Vec<Row>,
+    /// Files and references of deployments that cannot be read.
+    broken: Vec<Broken>,
 }
 
 #[derive(Serialize)]
@@ -73,6 +75,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         surveyed: 0,
         refused: Vec::new(),
         warned: Vec::new(),
+        broken: Vec::new(),
     };
     if let Some(store) = &store {
         let filter = Filter { since: Some(since), kinds: vec![Kind::Pull], ..Filter::default() };
@@ -89,29 +92,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         for ((user, reference), (pulls, last)) in pulls {
             let who = who(&user, &changed);
             let Some((repository, selector)) = read(&reference) else { continue };
-            let (tag, digest) = match selector {
-                tag @ Selector::Tag(_) => (Some(tag), None),
-                digest @ Selector::Digest(_) => (None, Some(digest)),
-            };
-            let judged = match &who {
-                Some(who) => judge.own(who, &repository, tag, digest).await?,
-                None => {
-                    report.refused.push(Row {
-                        who: user,
-                        image: reference,
-                        pulls: Some(pulls),
-                        last: Some(time(last)),
-                        place: None,
-                        reason: "it would no longer be declared".into(),
-                        line: None,
-                        at: last,
-                    });
-                    continue;
-                }
-            };
-            let who = if user.is_empty() { "anonymous".to_owned() } else { user };
+            let shown = if user.is_empty() { "anonymous".to_owned() } else { user };
             let row = |reason: String, line| Row {
-                who,
+                who: shown,
                 image: reference,
                 pulls: Some(pulls),
                 last: Some(time(last)),
@@ -120,14 +103,32 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 line,
                 at: last,
             };
-            report.add(&judged, row);
+            match &who {
+                Some(who) => {
+                    let judged = judge.own(who, &repository, Named::from(&selector)).await?;
+                    report.add(&judged, row);
+                }
+                None => {
+                    report.refused.push(row("it would no longer be declared".into(), None));
+                }
+            }
         }
     }
-    let (deployments, _) = files::read(&args.survey);
+    let (deployments, broken) = files::read(&args.survey);
+    report.broken = broken;
     let lock = read_lock(&changed)?;
     for deployment in &deployments {
         for finding in &deployment.scan.findings {
-            let Ok(reading) = read_reference(&finding.text, Some(&changed)) else { continue };
+            let place = || format!("{}:{}", deployment.shown, finding.position.line);
+            let reading = match read_reference(&finding.text, Some(&changed)) {
+                Ok(reading) => reading,
+                // Nobody can pull it, whatever the rules say.
+                Err(malformed) => {
+                    let cause = malformed.reason.to_string();
+                    report.broken.push(Broken { file: place(), cause });
+                    continue;
+                }
+            };
             report.surveyed += 1;
             for cluster in &changed.clusters {
                 let who =
@@ -138,7 +139,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                     image: finding.text.clone(),
                     pulls: None,
                     last: None,
-                    place: Some(format!("{}:{}", deployment.shown, finding.position.line)),
+                    place: Some(place()),
                     reason,
                     line,
                     at: 0,
@@ -152,7 +153,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     } else {
         show(&report, context);
     }
-    Ok(if report.refused.is_empty() { Exit::Done } else { Exit::No })
+    let fine = report.refused.is_empty() && report.broken.is_empty();
+    Ok(if fine { Exit::Done } else { Exit::No })
 }
 
 impl Report {
@@ -208,6 +210,9 @@ fn show(report: &Report, context: &Context) {
         count(usize::try_from(report.pulls).unwrap_or(usize::MAX), "pull"),
         report.since
     ));
+    for Broken { file, cause } in &report.broken {
+        context.output.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
+    }
     if report.surveyed > 0 {
         let denied = report.refused.iter().filter(|row| row.place.is_some()).count();
         context.output.result(format!(
