@@ -6,7 +6,7 @@ use divan::{Bencher, black_box};
 use larder_core::digest::{Algorithm, Digest, Hasher};
 use larder_core::document::Document;
 use larder_core::reference::{Reference, Unqualified};
-use larder_core::rewrite::{Access, Edit, scan, splice};
+use larder_core::rewrite::{File, scan};
 
 fn main() {
     divan::main();
@@ -55,31 +55,86 @@ fn deployments() -> String {
         .concat()
 }
 
+/// What a parser that looks at nothing takes for the same text: the bound of [`find_images`].
+#[divan::bench]
+fn parse_alone(bencher: Bencher<'_, '_>) {
+    let text = deployments();
+    bencher.counter(BytesCount::of_str(&text)).bench_local(|| {
+        let mut parser = granit_parser::Parser::new_from_str(black_box(&text));
+        let mut events = 0;
+        while let Some(event) = parser.next_event() {
+            event.unwrap();
+            events += 1;
+        }
+        events
+    });
+}
+
+fn yaml() -> File<'static> {
+    File { name: "deploy.yaml", ..File::default() }
+}
+
 #[divan::bench]
 fn find_images(bencher: Bencher<'_, '_>) {
     let text = deployments();
     bencher
         .counter(BytesCount::of_str(&text))
-        .bench_local(|| scan(black_box(&text)).unwrap().findings.len());
+        .bench_local(|| scan(black_box(&text), &yaml()).unwrap().findings.len());
 }
 
 #[divan::bench]
 fn change_images(bencher: Bencher<'_, '_>) {
     let text = deployments();
-    let edits: Vec<Edit> = scan(&text)
-        .unwrap()
-        .findings
-        .into_iter()
-        .filter_map(|finding| match finding.access {
-            Access::Edit(slot) => {
-                Some(Edit { slot, text: "larder.example/vendor/kettle:2".into() })
-            }
-            Access::Leave(_) => None,
+    let new = Reference::read("larder.example/vendor/kettle:2", &Unqualified::default());
+    let new = new.unwrap().reference;
+    bencher.counter(BytesCount::of_str(&text)).bench_local(|| {
+        let found = scan(black_box(&text), &yaml()).unwrap();
+        let plan = found.plan(&vec![Some(new.clone()); found.findings.len()]);
+        found.splice(&plan.changes).unwrap().len()
+    });
+}
+
+/// A review of a pod with twenty containers, from its bytes to the answer's.
+#[divan::bench]
+fn review_a_pod(bencher: Bencher<'_, '_>) {
+    use larder_core::door::{Door, Review, RulesAt};
+    use larder_core::retarget::{Retarget, Wish};
+    use larder_core::route::{Exception, Routes, Scope};
+    let containers: Vec<String> = (0..20)
+        .map(|n| {
+            format!(
+                r#"{{"name":"c{n}","image":"bazaar.example/library/kettle{n}:2","env":[{{"name":"RETENTION","value":"400d"}}],"resources":{{"limits":{{"memory":"1Gi"}}}}}}"#
+            )
         })
         .collect();
-    bencher
-        .counter(BytesCount::of_str(&text))
-        .bench_local(|| splice(black_box(&text), &edits).unwrap().len());
+    let body = format!(
+        r#"{{"apiVersion":"admission.k8s.io/v1","kind":"AdmissionReview","request":{{"uid":"1","kind":{{"kind":"Pod"}},"namespace":"scada","object":{{"apiVersion":"v1","kind":"Pod","metadata":{{"name":"x"}},"spec":{{"containers":[{}]}}}}}}}}"#,
+        containers.join(",")
+    );
+    let own: larder_core::name::Host = "larder.example:5080".parse().unwrap();
+    let told = Exception {
+        of: Scope::read("bazaar.example/library/**", None).unwrap(),
+        to: Some(Scope::read("bazaar/**", Some(&own)).unwrap()),
+        because: String::new(),
+    };
+    let routes = Routes::new(own, Vec::new()).with_exceptions(vec![told]);
+    let (lock, unqualified) = (larder_core::lock::Lock::default(), Unqualified::default());
+    let door = Door {
+        rewrite: true,
+        pin: false,
+        secret: Some("larder-pull".into()),
+        rules: RulesAt::Enforce,
+        except: Vec::new(),
+        rehearse: false,
+        admits_unanswered: true,
+    };
+    bencher.bench_local(|| {
+        let review = Review::read(black_box(body.as_bytes())).unwrap();
+        let retarget = Retarget::new(&routes, &lock, &unqualified, Wish::default());
+        let reply = door.rewritten(&review, &review.scan().unwrap().unwrap(), &retarget);
+        assert_eq!(reply.patch.len(), 21);
+        review.answer(&reply).len()
+    });
 }
 
 /// 500 clusters and 1,000 rules, of which the last decides.

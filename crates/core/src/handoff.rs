@@ -2,8 +2,10 @@
 //! those that it has, and what a pull secret holds.
 
 mod secret;
+mod webhook;
 
 pub use secret::{Held, Login, PullSecret, SecretError, read_secrets};
+pub use webhook::Webhooks;
 
 use std::collections::BTreeMap;
 

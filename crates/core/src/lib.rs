@@ -6,11 +6,11 @@
 
 pub mod access;
 pub mod allowance;
-pub mod buildfile;
 pub mod cached;
 pub mod companion;
 pub mod digest;
 pub mod document;
+pub mod door;
 pub mod handoff;
 pub mod holdings;
 pub mod lock;
@@ -23,6 +23,7 @@ pub mod pattern;
 pub mod platform;
 pub mod policy;
 pub mod reference;
+pub mod retarget;
 pub mod rewrite;
 pub mod route;
 pub mod selection;

@@ -4,7 +4,8 @@ use granit_parser::ScalarStyle;
 use serde_json::{Map, Number, Value};
 
 pub use crate::rewrite::ParseError;
-use crate::rewrite::tree::{Content, Tree, parse};
+use crate::rewrite::parse;
+use crate::rewrite::tree::{Kind, NodeId, Tree};
 
 /// The largest text that is read, in bytes.
 pub const LIMIT: usize = 8 * 1024 * 1024;
@@ -52,34 +53,59 @@ pub fn read(text: &str) -> Result<Vec<Value>, ObjectsError> {
 
 fn value(
     tree: &Tree<'_>,
-    id: usize,
+    id: NodeId,
     depth: usize,
     left: &mut usize,
 ) -> Result<Value, ObjectsError> {
     *left = left.checked_sub(1).ok_or(ObjectsError::Size)?;
     let deeper = depth.checked_sub(1).ok_or(ObjectsError::Size)?;
-    let node = &tree.nodes[tree.resolve(id)];
-    Ok(match &node.content {
-        Content::Alias(_) => Value::Null,
-        Content::Sequence(items) => {
-            let items = items.iter().map(|item| value(tree, *item, deeper, left));
-            Value::Array(items.collect::<Result<_, _>>()?)
+    let id = tree.resolve(id);
+    let node = &tree.nodes[id];
+    Ok(match node.kind {
+        Kind::Alias => Value::Null,
+        Kind::Sequence => {
+            let items = tree.items(id).into_iter().flatten();
+            Value::Array(
+                items.map(|item| value(tree, item, deeper, left)).collect::<Result<_, _>>()?,
+            )
         }
-        Content::Mapping(entries) => {
+        Kind::Mapping => {
             let mut object = Map::new();
-            for (key, inner) in entries {
-                let Content::Scalar { value: key, .. } = &tree.nodes[tree.resolve(*key)].content
-                else {
+            for (key, inner) in tree.entries(id) {
+                let key = &tree.nodes[tree.resolve(key)];
+                if !matches!(key.kind, Kind::Scalar(_)) {
                     return Err(ObjectsError::Key);
-                };
-                object.insert(key.to_string(), value(tree, *inner, deeper, left)?);
+                }
+                object.insert(key.value.to_string(), value(tree, inner, deeper, left)?);
             }
             Value::Object(object)
         }
-        Content::Scalar { style: ScalarStyle::Plain, .. } if node.span.is_empty() => Value::Null,
-        Content::Scalar { value, style: ScalarStyle::Plain } => plain(value),
-        Content::Scalar { value, .. } => Value::String(value.to_string()),
+        Kind::Scalar(ScalarStyle::Plain) if node.is_absent() => Value::Null,
+        Kind::Scalar(ScalarStyle::Plain) => plain(&node.value),
+        Kind::Scalar(_) => Value::String(node.value.to_string()),
     })
+}
+
+/// Whether an object has all that another says. Lists of named things are compared by name; what
+/// else stands in the object is its keeper's.
+pub fn holds(object: &Value, wanted: &Value) -> bool {
+    match (object, wanted) {
+        (Value::Object(object), Value::Object(wanted)) => wanted
+            .iter()
+            .all(|(key, value)| object.get(key).is_some_and(|found| holds(found, value))),
+        (Value::Array(object), Value::Array(wanted))
+            if wanted.iter().all(|it| it["name"].is_string()) =>
+        {
+            wanted.iter().all(|it| {
+                object.iter().any(|found| found["name"] == it["name"] && holds(found, it))
+            })
+        }
+        (Value::Array(object), Value::Array(wanted)) => {
+            object.len() == wanted.len()
+                && object.iter().zip(wanted).all(|(found, it)| holds(found, it))
+        }
+        (found, wanted) => found == wanted,
+    }
 }
 
 fn plain(text: &str) -> Value {

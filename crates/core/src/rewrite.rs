@@ -1,136 +1,126 @@
 //! Where do files name images, and how are those names changed without touching anything else?
 //!
-//! A file goes through four steps: it is parsed into a tree whose nodes know their bytes
-//! ([`tree`]); the recogniser of its dialect walks the tree and gives [`Finding`]s; the caller
-//! decides a new text for some of them; [`splice`] puts these in and proves that nothing else
-//! changed before anything is given back.
+//! A file goes through four steps: it is parsed into trees whose nodes know their bytes ([`tree`]);
+//! the recogniser of its [dialect] walks them and says where an image is named ([`place`]), which
+//! becomes a [`Finding`]; the caller decides a new reference for some of them and [`plan`] settles
+//! which bytes that takes; [`splice`] puts these in and proves that nothing else changed before
+//! anything is given back.
 
-mod kubernetes;
+mod dialect;
+mod finding;
+mod insert;
+mod parse;
+mod place;
+mod plan;
+mod slot;
 mod splice;
 #[cfg(test)]
 mod tests;
 pub(crate) mod tree;
+mod variables;
 
 use std::ops::Range;
 
-pub use splice::{Edit, SpliceError, splice};
-pub use tree::ParseError;
+pub use dialect::chart::app_version;
+pub use dialect::kubernetes::{CustomResource, FieldPath};
+pub use dialect::{Dialect, File};
+pub use finding::{Access, Finding, Position, Role, Workload};
+pub use insert::{Pod, Unattached};
+pub use parse::ParseError;
+pub(crate) use parse::parse;
+pub use plan::{Change, Plan};
+pub use splice::SpliceError;
+use tree::Tree;
 
 /// The largest file that is read, in bytes.
 pub const FILE_LIMIT: u64 = 64 * 1024 * 1024;
 
 /// What was found in one file.
 #[derive(Debug, Default)]
-pub struct Scan {
+pub struct Scan<'t> {
     /// The references, in the order of the file.
     pub findings: Vec<Finding>,
-    /// The file is a template of another tool and no YAML until that has run: nothing of it was
-    /// read.
+    /// The pod specs of Kubernetes objects, in the order of the file.
+    pub pods: Vec<Pod>,
+    /// The file is a template of another tool and no YAML until that has run. What could be made
+    /// out is found, and none of it can be edited.
     pub template: bool,
+    text: &'t str,
+    parts: Vec<Part<'t>>,
+    /// What the text was read as when it is no tree.
+    lines: Option<Dialect>,
 }
 
-/// One place that names an image.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Finding {
-    /// What is written there, decoded: without quotes and escapes.
-    pub text: String,
-    /// Where it stands.
-    pub position: Position,
-    /// Whose image it is.
-    pub workload: Workload,
-    /// The container's name. None: it has none.
-    pub container: Option<String>,
-    /// Further places that take their image from this one, through an anchor or a merge.
-    pub shared_by: usize,
-    /// What can be done about it.
-    pub access: Access,
-    /// The same key stands there more than once, and readers differ on which one wins.
-    pub duplicate: bool,
+/// Documents of a stream that were parsed together.
+#[derive(Debug)]
+struct Part<'t> {
+    /// Its bytes in the file.
+    span: Range<usize>,
+    /// Where it begins.
+    position: Position,
+    tree: Tree<'t>,
+    is_json: bool,
 }
 
-/// The object of the cluster that a reference belongs to.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Workload {
-    /// `Deployment`, …
-    pub kind: String,
-    /// Its name. Empty: none is written.
-    pub name: String,
-    /// Its namespace. None: none is written.
-    pub namespace: Option<String>,
-}
-
-/// A place in a file; both count from one, columns in characters.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Position {
-    /// The line.
-    pub line: usize,
-    /// The column.
-    pub column: usize,
-}
-
-/// Whether a finding can be edited.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Access {
-    /// These bytes can be replaced.
-    Edit(Slot),
-    /// It is left alone, and why.
-    Leave(&'static str),
-}
-
-/// The bytes that hold a reference.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Slot {
-    pub(crate) span: Range<usize>,
-    pub(crate) form: Form,
-    pub(crate) event: usize,
-}
-
-/// How the text is written there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Form {
-    Plain,
-    SingleQuoted,
-    DoubleQuoted,
-    /// The one line of a block scalar.
-    Block,
-    /// A `*alias` that a literal takes the place of.
-    Alias,
-}
-
-/// Finds the images that a YAML or JSON file names.
+/// Finds the images that a file names.
 ///
 /// ```
-/// use larder_core::rewrite::{Access, Edit, scan, splice};
+/// use larder_core::reference::Reference;
+/// use larder_core::rewrite::{File, scan};
 ///
 /// let file = "apiVersion: v1\nkind: Pod\nspec: {containers: [{image: kettle:2}]} # boils\n";
-/// let finding = scan(file).unwrap().findings.remove(0);
-/// assert_eq!(finding.text, "kettle:2");
-/// let Access::Edit(slot) = finding.access else { panic!() };
-/// let edit = Edit { slot, text: "larder.example/vendor/kettle:2".into() };
-/// let new = splice(file, &[edit]).unwrap();
+/// let scan = scan(file, &File::default()).unwrap();
+/// assert_eq!(scan.findings[0].text, "kettle:2");
+/// let new = Reference::read("larder.example/vendor/kettle:2", &Default::default()).unwrap();
+/// let plan = scan.plan(&[Some(new.reference)]);
+/// let new = scan.splice(&plan.changes).unwrap();
 /// assert_eq!(new, file.replace("kettle:2", "larder.example/vendor/kettle:2"));
 /// ```
 ///
 /// # Errors
-/// [`ParseError`] when a document of the file cannot be read. Nothing of such a file is given:
-/// what one reader takes for the end of a broken document is not what another does.
-pub fn scan(text: &str) -> Result<Scan, ParseError> {
-    if !may_name_images(text) {
-        return Ok(Scan::default());
-    }
-    match tree::parse(text) {
-        Ok(tree) => Ok(Scan { findings: kubernetes::find(&tree), template: false }),
-        Err(_) if is_template(text) => Ok(Scan { findings: Vec::new(), template: true }),
-        Err(error) => Err(error),
+/// [`ParseError`] when a document that could name an image cannot be read. Nothing of such a file is
+/// given: what one reader takes for the end of a broken document is not what another does.
+pub fn scan<'t>(text: &'t str, file: &File<'_>) -> Result<Scan<'t>, ParseError> {
+    dialect::scan(text, file)
+}
+
+impl<'t> Part<'t> {
+    fn new(span: Range<usize>, position: Position, tree: Tree<'t>, is_json: bool) -> Self {
+        Self { span, position, tree, is_json }
     }
 }
 
-/// A cheap look before parsing: an image is named under a key that ends with `mage`, and a file
-/// without one holds nothing for us, whatever else it is.
-fn may_name_images(text: &str) -> bool {
-    text.contains("image")
+/// The text under keys of a small YAML file. None: there is none, or it cannot be read.
+fn objects_of(text: &str, keys: &[&str]) -> Option<String> {
+    let tree = parse(text).ok()?;
+    let mut at = *tree.documents.first()?;
+    for key in keys {
+        at = tree.get(at, key)?;
+    }
+    tree.filled(at).map(str::to_owned)
 }
 
-fn is_template(text: &str) -> bool {
-    ["{{", "{%", "<%"].iter().any(|mark| text.contains(mark))
+impl Scan<'_> {
+    /// The way from the top of its document to a finding's text, as a JSON pointer (RFC 6901).
+    /// None: it stands in no tree, or is put together from several places.
+    pub fn pointer(&self, finding: &Finding) -> Option<String> {
+        let slot = match &finding.access {
+            Access::Edit(hold) => hold.only()?,
+            Access::Leave(_) => return None,
+        };
+        let (part, node) = slot.node?;
+        Some(pointer(&self.parts.get(part)?.tree, node))
+    }
+}
+
+fn pointer(tree: &Tree<'_>, node: tree::NodeId) -> String {
+    let mut pointer = String::new();
+    for step in tree.path(node) {
+        pointer.push('/');
+        match step {
+            tree::Step::Key(key) => pointer.push_str(&key.replace('~', "~0").replace('/', "~1")),
+            tree::Step::Item(number) => pointer.push_str(&number.to_string()),
+        }
+    }
+    pointer
 }

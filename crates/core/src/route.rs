@@ -1,5 +1,7 @@
 //! Where is an upstream's image found in this larder?
 
+mod exception;
+
 use std::collections::HashMap;
 
 use crate::cached::Reach;
@@ -7,6 +9,8 @@ use crate::digest::Digest;
 use crate::lock::{Lock, Locked};
 use crate::name::{Host, RepositoryName, Tag};
 use crate::reference::{Image, Reference};
+
+pub use exception::{Exception, Scope, ScopeError};
 
 /// One way in: an upstream's image and the larder's repository that it is brought to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,6 +27,7 @@ pub struct Routes {
     own: Host,
     entries: Vec<Entry>,
     shelves: Vec<Shelf>,
+    exceptions: Vec<Exception>,
 }
 
 /// A cached shelf as a way in.
@@ -54,6 +59,16 @@ pub enum Standing {
         /// The same image on that shelf, with the tag and the digest that were written.
         target: Reference,
     },
+    /// A route of the operator's own says where it is.
+    Told {
+        /// The same image there, with the tag and the digest that were written.
+        target: Reference,
+    },
+    /// A route of the operator's own says that it stays as it is.
+    Left {
+        /// Why, in the operator's words.
+        because: String,
+    },
     /// An intake entry brings the image in, but not this tag or digest.
     NotLocked {
         /// The tags of the image that are locked.
@@ -66,7 +81,7 @@ pub enum Standing {
 impl Routes {
     /// Routes of the larder that clusters reach at `own`.
     pub fn new(own: Host, entries: Vec<Entry>) -> Self {
-        Self { own, entries, shelves: Vec::new() }
+        Self { own, entries, shelves: Vec::new(), exceptions: Vec::new() }
     }
 
     /// With cached shelves too. Where an intake entry brings an image in, that goes first.
@@ -74,6 +89,20 @@ impl Routes {
     pub fn with_shelves(mut self, shelves: Vec<Shelf>) -> Self {
         self.shelves = shelves;
         self
+    }
+
+    /// With routes of the operator's own. They go before all others, the first that fits.
+    #[must_use]
+    pub fn with_exceptions(mut self, exceptions: Vec<Exception>) -> Self {
+        self.exceptions = exceptions;
+        self
+    }
+
+    /// What a route of the operator's own says of an image: where it is, or None within where it is
+    /// left alone; and why. None: there is none for it.
+    fn told(&self, image: &Image) -> Option<(Option<Image>, &str)> {
+        let mut all = self.exceptions.iter();
+        all.find_map(|one| one.answer(image).map(|to| (to, one.because.as_str())))
     }
 
     /// An upstream's image on a cached shelf. None: no shelf reaches it.
@@ -88,10 +117,11 @@ impl Routes {
 
     /// The same backwards.
     pub fn origins(&self) -> Origins {
-        let ours = self.entries.iter().filter(|entry| entry.to.host == self.own);
         let shelves = self.shelves.iter();
         Origins {
-            brought: ours.map(|one| (one.to.repository.clone(), one.image.clone())).collect(),
+            own: Some(self.own.clone()),
+            exceptions: self.exceptions.clone(),
+            brought: self.entries.iter().map(|one| (one.to.clone(), one.image.clone())).collect(),
             cached: shelves.map(|shelf| (shelf.name.clone(), shelf.host.clone())).collect(),
         }
     }
@@ -130,6 +160,17 @@ impl Routes {
         if self.entries.iter().any(|entry| entry.to == image) {
             return Standing::Own;
         }
+        match self.told(&image) {
+            Some((Some(target), _)) => {
+                let target = target.with(reference.tag.clone(), reference.digest.clone());
+                return Standing::Told { target };
+            }
+            Some((None, because)) => return Standing::Left { because: because.to_owned() },
+            None if self.exceptions.iter().any(|one| one.origin(&image).is_some()) => {
+                return Standing::Own;
+            }
+            None => {}
+        }
         let Some(target) = self.target(&image) else {
             return match self.cached(&image) {
                 Some(target) => {
@@ -166,17 +207,32 @@ impl Routes {
 /// Where what lies in this larder comes from: the routes backwards.
 #[derive(Debug, Clone, Default)]
 pub struct Origins {
-    brought: HashMap<RepositoryName, Image>,
+    /// None: there is no larder.
+    own: Option<Host>,
+    exceptions: Vec<Exception>,
+    brought: HashMap<Image, Image>,
     cached: HashMap<RepositoryName, Host>,
 }
 
 impl Origins {
     /// The upstream's image that a repository holds. None: it is our own.
     pub fn of(&self, repository: &RepositoryName) -> Option<Image> {
-        if let Some(image) = self.brought.get(repository) {
-            return Some(image.clone());
+        let host = self.own.clone()?;
+        self.of_image(&Image { host, repository: repository.clone() })
+    }
+
+    /// The same for a name with its registry: intake entries and routes may lead to others.
+    pub fn of_image(&self, image: &Image) -> Option<Image> {
+        if let Some(told) = self.exceptions.iter().find_map(|one| one.origin(image)) {
+            return Some(told);
         }
-        let (shelf, rest) = repository.as_str().split_once('/')?;
+        if let Some(brought) = self.brought.get(image) {
+            return Some(brought.clone());
+        }
+        if Some(&image.host) != self.own.as_ref() {
+            return None;
+        }
+        let (shelf, rest) = image.repository.as_str().split_once('/')?;
         let host = self.cached.get(&shelf.parse::<RepositoryName>().ok()?)?;
         Some(Image { host: host.clone(), repository: rest.parse().ok()? })
     }

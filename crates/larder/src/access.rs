@@ -11,6 +11,7 @@ use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject as _;
 
 use crate::config::{Config, Identity, Strangers};
+use crate::context::read_lock;
 use crate::failure::Failure;
 use crate::files::read_bounded;
 
@@ -28,6 +29,9 @@ pub fn plan(config: &Config) -> Result<AccessPlan, Failure> {
         classes: config.classes.clone(),
         rules: config.rules.clone(),
         origins: config.routes().origins(),
+        routes: config.routes(),
+        lock: read_lock(config)?,
+        unqualified: config.larder.unqualified.clone(),
         clusters: clusters(config)?,
         refuse_strangers: config.larder.strangers == Strangers::Refuse,
         host: config.larder.url.host.clone(),
@@ -57,7 +61,8 @@ fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
             Some(identity) => Some(known_by(config, &name, identity)?),
         };
         let nodes = cluster.nodes.clone();
-        clusters.push(Cluster { name, certificate, nodes, identity });
+        let door = cluster.door.as_ref().map(|door| door.door(&cluster.pull_secret));
+        clusters.push(Cluster { name, certificate, nodes, identity, door });
     }
     Ok(clusters)
 }

@@ -3,7 +3,6 @@
 mod check;
 mod copy;
 mod demo;
-mod files;
 mod handoff;
 mod init;
 mod intake;
@@ -80,6 +79,6 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Policy(command) => policy::run(command, context).await,
         Command::NodeLogin(args) => node_login::run(&args, context).await,
         Command::Log(args) => log::run(&args, context).await,
-        Command::Rewrite(args) => rewrite::run(&args, context),
+        Command::Rewrite(args) => rewrite::run(&args, context).await,
     }
 }

@@ -2,6 +2,7 @@
 
 mod access;
 mod credentials;
+mod deployments;
 mod fault;
 mod load;
 mod model;

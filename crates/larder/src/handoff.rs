@@ -2,7 +2,8 @@
 
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyId, Pepper};
-use larder_core::handoff::{Held, NodeLogin, Wanted, read_secrets};
+use larder_core::door::{DoorKey, RulesAt};
+use larder_core::handoff::{Held, NodeLogin, Wanted, Webhooks, read_secrets};
 use larder_store::{KeyRecord, Store, now};
 use serde_json::Value;
 
@@ -79,6 +80,39 @@ pub fn node_login(config: &Config, cluster: &Cluster, ca: Option<String>) -> Opt
         ca,
         cache: CACHE.into(),
     })
+}
+
+/// What leads the cluster's API to its door. None: it has none.
+pub fn webhooks(
+    config: &Config,
+    cluster: &Cluster,
+    ca: Option<&[u8]>,
+    what: &str,
+) -> Result<Option<Webhooks>, Failure> {
+    let Some(raw) = &cluster.door else { return Ok(None) };
+    let name = cluster.name.get_ref();
+    let Some(url) = raw.url(&config.larder.url.endpoint.to_string()) else {
+        let cause = format!(
+            "the platform asks at a door by HTTPS alone, and {} is none",
+            raw.url.as_ref().map_or_else(
+                || format!("the larder's `url` {}", config.larder.url.endpoint),
+                |url| format!("the door's `url` {}", url.get_ref())
+            )
+        );
+        let remedy = "set `tls` and an https:// `url` under [larder], or `url` under [cluster.door] when a proxy has the certificate";
+        return Err(Failure::usage(what, cause, remedy));
+    };
+    let door = raw.door(&cluster.pull_secret);
+    let path = DoorKey::new(&secret(config)?).path(name);
+    Ok(Some(Webhooks {
+        cluster: name.clone(),
+        url: format!("{url}{path}"),
+        ca: ca.map(|ca| String::from_utf8_lossy(ca).into_owned()),
+        except: door.except,
+        rewrites: door.rewrite || door.secret.is_some(),
+        judges: door.rules != RulesAt::Off,
+        strict: !door.admits_unanswered,
+    }))
 }
 
 /// The key that a secret holds, with what is known of it. None: it holds none of ours.

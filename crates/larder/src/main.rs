@@ -6,6 +6,7 @@ mod cached;
 mod commands;
 mod config;
 mod context;
+mod deployments;
 mod failure;
 mod files;
 mod handoff;

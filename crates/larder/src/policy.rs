@@ -105,8 +105,13 @@ impl<'c> Judge<'c> {
     ) -> Result<Judged<'c>, Failure> {
         let place = match self.routes.standing(reference, lock) {
             Standing::Own if reference.host == *self.routes.own() => Some(reference.clone()),
-            Standing::Routed { target, .. } | Standing::Cached { target } => Some(target),
-            Standing::Own | Standing::NotLocked { .. } | Standing::NoRoute => None,
+            Standing::Routed { target, .. }
+            | Standing::Cached { target }
+            | Standing::Told { target } => Some(target),
+            Standing::Own
+            | Standing::NotLocked { .. }
+            | Standing::Left { .. }
+            | Standing::NoRoute => None,
         };
         let own = place.as_ref().filter(|place| place.host == *self.routes.own());
         match own {

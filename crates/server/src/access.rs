@@ -27,9 +27,12 @@ use larder_core::access::key::Pepper;
 use larder_core::access::network::Network;
 use larder_core::access::token::{By, Claims, Signer};
 use larder_core::access::{Action, Who};
+use larder_core::door::{Door, DoorKey, Question};
+use larder_core::lock::Lock;
 use larder_core::name::RepositoryName;
 use larder_core::policy::{Classes, Rules};
-use larder_core::route::Origins;
+use larder_core::reference::Unqualified;
+use larder_core::route::{Origins, Routes};
 use tokio::sync::Semaphore;
 
 pub(crate) use permit::refuse_catalog;
@@ -53,6 +56,12 @@ pub struct AccessPlan {
     pub classes: Classes,
     /// The rules.
     pub rules: Rules,
+    /// Where upstreams' images are found here.
+    pub routes: Routes,
+    /// What the intake entries resolved to.
+    pub lock: Lock,
+    /// What a name without a registry stands for.
+    pub unqualified: Unqualified,
     /// Where what lies here comes from.
     pub origins: Origins,
     /// The clusters.
@@ -76,6 +85,8 @@ pub struct Cluster {
     pub nodes: Vec<Network>,
     /// Whose tokens of its service accounts are believed. None: nobody's.
     pub identity: Option<ClusterIdentity>,
+    /// What is done with what it is about to run. None: it does not ask.
+    pub door: Option<Door>,
 }
 
 /// How a cluster's service accounts are known.
@@ -137,6 +148,7 @@ pub(crate) struct Gate {
     plan: RwLock<Arc<AccessPlan>>,
     signer: Option<Signer>,
     pepper: Pepper,
+    doors: DoorKey,
     pub keys: Keys,
     sessions: Sessions,
     identities: Identities,
@@ -153,6 +165,7 @@ impl Gate {
         Self {
             signer: Signer::new(secret, plan.host.as_str()),
             pepper: Pepper::new(secret),
+            doors: DoorKey::new(secret),
             keys: Keys::default(),
             sessions: Sessions::default(),
             identities: Identities::default(),
@@ -160,6 +173,11 @@ impl Gate {
             waiting: Semaphore::new(WAITING),
             plan: RwLock::new(Arc::new(plan)),
         }
+    }
+
+    /// The cluster that asks under a path, and what. None: nobody's.
+    pub fn door<'p>(&self, path: &'p str) -> Option<(&'p str, Question)> {
+        self.doors.read(path)
     }
 
     /// What holds now.
@@ -182,6 +200,9 @@ impl AccessPlan {
             grants: Grants::default(),
             classes: Classes::default(),
             rules: Rules::default(),
+            routes: Routes::new(host.clone(), Vec::new()),
+            lock: Lock::default(),
+            unqualified: Unqualified::default(),
             origins: Origins::default(),
             clusters: Vec::new(),
             refuse_strangers: false,

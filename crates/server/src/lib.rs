@@ -11,6 +11,7 @@ mod blobs;
 mod cache;
 mod cached;
 mod catalog;
+mod door;
 mod error;
 mod headers;
 mod health;

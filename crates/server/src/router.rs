@@ -28,7 +28,7 @@ use crate::error::{ApiError, Code};
 use crate::limits::{Asker, Client};
 use crate::mirror;
 use crate::path::Target;
-use crate::{base, blobs, cached, catalog, health, manifests, referrers, tags, uploads};
+use crate::{base, blobs, cached, catalog, door, health, manifests, referrers, tags, uploads};
 
 /// The registry as a service for a listener.
 #[derive(Clone)]
@@ -129,6 +129,12 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
         "/healthz" => return health::alive(),
         "/readyz" => return health::ready(&app).await,
         _ => {}
+    }
+    if door::is_one(request.uri().path()) {
+        let mut account = account(&app, &request, "door");
+        let (response, told) = door::answer(&app, &plan, request).await;
+        account.path = told;
+        return account.close_with(response);
     }
     let target = Target::read(request.uri().path());
     // Some in front of us may have read such a body's length otherwise: nothing that follows it on the

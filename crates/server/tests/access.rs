@@ -310,6 +310,7 @@ async fn nodes_are_believed_by_what_cannot_be_made_up_and_never_asked_for_a_secr
         certificate: Some(Arc::from(&b"shown"[..])),
         nodes: vec!["10.4.0.0/16".parse().unwrap()],
         identity: None,
+        door: None,
     }];
     let house = House::new(plan).await;
     let path = "/c/turbine-hall/v2/vendor/kettle/manifests/1";

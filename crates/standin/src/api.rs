@@ -110,6 +110,47 @@ impl Api {
         self.objects().get(path).cloned()
     }
 
+    /// The webhooks that are asked about objects of a kind, of those that change them or those that
+    /// judge them: where each is asked, and whether its silence is a refusal.
+    pub(crate) fn webhooks(
+        &self,
+        changing: bool,
+        kind: &str,
+        namespace: &str,
+    ) -> Vec<(String, bool)> {
+        let configured = if changing {
+            "/apis/admissionregistration.k8s.io/v1/mutatingwebhookconfigurations/"
+        } else {
+            "/apis/admissionregistration.k8s.io/v1/validatingwebhookconfigurations/"
+        };
+        let resource = format!("{}s", kind.to_lowercase());
+        let objects = self.objects();
+        let found = objects.iter().filter(|(path, _)| path.starts_with(configured));
+        let hooks = found.filter_map(|(_, object)| object["webhooks"].as_array()).flatten();
+        let asks = |hook: &&Value| {
+            let rules = hook["rules"].as_array().map(Vec::as_slice).unwrap_or_default();
+            let has = |list: &Value, text: &str| {
+                list.as_array().is_some_and(|all| all.iter().any(|it| it == text))
+            };
+            let named = rules.iter().any(|rule| {
+                has(&rule["resources"], &resource) && has(&rule["operations"], "CREATE")
+            });
+            let selectors = hook["namespaceSelector"]["matchExpressions"].as_array();
+            let left_out = selectors
+                .into_iter()
+                .flatten()
+                .any(|one| one["operator"] == "NotIn" && has(&one["values"], namespace));
+            named && !left_out
+        };
+        hooks
+            .filter(asks)
+            .filter_map(|hook| {
+                let url = text(hook, &["clientConfig", "url"])?;
+                Some((url.to_owned(), hook["failurePolicy"] != "Ignore"))
+            })
+            .collect()
+    }
+
     /// The logins that a kubelet has for a pod: of the secrets that the pod and its service account
     /// name, those that fit the image.
     pub fn logins(
@@ -245,12 +286,18 @@ fn get(api: &Api, path: &str) -> Response {
     if let Some(object) = objects.get(path) {
         return answered(object);
     }
-    let Some(kind) = path.strip_prefix("/api/v1/").filter(|kind| !kind.contains('/')) else {
+    // A list of all namespaces: `/api/v1/pods`, `/apis/apps/v1/deployments`.
+    let list = path.strip_prefix("/api/").or_else(|| path.strip_prefix("/apis/"));
+    let Some((group, kind)) = list.and_then(|list| list.rsplit_once('/')) else {
         return absent(path);
     };
-    let inside = format!("/{kind}/");
+    if !group.ends_with("v1") {
+        return absent(path);
+    }
+    let (begins, inside) = (path.trim_end_matches(kind), format!("/{kind}/"));
+    let is_one = |at: &str| at.starts_with(begins) && at.contains(&inside);
     let items: Vec<&Value> =
-        objects.iter().filter(|(path, _)| path.contains(&inside)).map(|(_, it)| it).collect();
+        objects.iter().filter(|(at, _)| is_one(at)).map(|(_, it)| it).collect();
     answered(&json!({ "apiVersion": "v1", "kind": "List", "items": items }))
 }
 
@@ -271,7 +318,7 @@ fn apply(api: &Api, path: &str, headers: &axum::http::HeaderMap, body: &Bytes) -
     }
     let mut objects = api.objects();
     let namespace = path.split('/').take(5).collect::<Vec<_>>().join("/");
-    if !objects.contains_key(&namespace) {
+    if path.contains("/namespaces/") && !objects.contains_key(&namespace) {
         let name = namespace.rsplit('/').next().unwrap_or_default();
         let message = format!("namespaces \"{name}\" not found");
         return status(StatusCode::NOT_FOUND, "NotFound", &message);
@@ -298,8 +345,10 @@ fn merge(before: Value, given: &Value) -> Value {
         }
         (Value::Array(mut before), Value::Array(given)) => {
             for item in given {
-                if !before.iter().any(|old| old["name"] == item["name"]) {
-                    before.push(item.clone());
+                match before.iter_mut().find(|old| old["name"] == item["name"]) {
+                    Some(old) if item["name"].is_string() => *old = merge(old.take(), item),
+                    Some(_) => {}
+                    None => before.push(item.clone()),
                 }
             }
             Value::Array(before)

@@ -15,9 +15,10 @@ use larder_core::nodes::{self, Way};
 use larder_core::objects;
 use larder_core::platform::Platform;
 use larder_core::reference::{Malformed, Reason, Reference, Selector, Unqualified};
-use larder_core::rewrite::{Finding, scan};
+use larder_core::rewrite::{File, Finding, Role, scan};
 
 use crate::api::Api;
+use crate::door::{Admitted, admit};
 use crate::pulling::{Provider, Pulling, ask, pulling};
 
 /// A cluster with one kind of node.
@@ -36,6 +37,8 @@ pub struct Cluster {
     /// The program that its kubelets ask for credentials, with its arguments and the audience of the
     /// tokens that it is given. None: none.
     provider: Option<Provider>,
+    /// What whoever applied the last file was told beside the pods.
+    warnings: Vec<String>,
 }
 
 /// A pod as the cluster lists it.
@@ -107,7 +110,13 @@ impl Cluster {
             present: BTreeMap::new(),
             api: None,
             provider: None,
+            warnings: Vec::new(),
         }
+    }
+
+    /// What whoever applied the last file was told by webhooks.
+    pub fn warnings(&self) -> &[String] {
+        &self.warnings
     }
 
     /// From now on its nodes reach this host too, at this endpoint.
@@ -184,10 +193,25 @@ impl Cluster {
     /// # Errors
     /// The text that a client of the platform shows when it cannot read the file.
     pub async fn apply(&mut self, text: &str) -> Result<Vec<Pod>, String> {
-        let found = scan(text).map_err(|error| format!("error parsing: {error}"))?;
+        let mut admitted = text.to_owned();
+        self.warnings.clear();
+        if let Some(api) = &self.api {
+            let documents =
+                objects::read(text).map_err(|error| format!("error parsing: {error}"))?;
+            let mut written = Vec::new();
+            for document in documents {
+                let Admitted { object, warnings } = admit(api, &self.hosts, document).await?;
+                self.warnings.extend(warnings);
+                written.push(objects::write(&object));
+            }
+            admitted = written.join("---\n");
+        }
+        let text = admitted.as_str();
+        let file = File { name: "objects.yaml", ..File::default() };
+        let found = scan(text, &file).map_err(|error| format!("error parsing: {error}"))?;
         let documents = objects::read(text).map_err(|error| format!("error parsing: {error}"))?;
         let mut workloads: Vec<(String, Vec<&Finding>)> = Vec::new();
-        for finding in &found.findings {
+        for finding in found.findings.iter().filter(|one| one.role == Role::Pulled) {
             let workload = &finding.workload;
             let name = match workload.kind.as_str() {
                 "Pod" => workload.name.clone(),

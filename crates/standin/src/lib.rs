@@ -5,6 +5,7 @@
 
 mod api;
 mod cluster;
+mod door;
 mod fault;
 mod image;
 mod pulling;

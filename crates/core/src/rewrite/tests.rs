@@ -1,6 +1,9 @@
 //! What must hold for every edit, on files as people write them and on generated nasty ones.
 
+mod dialects;
+
 use super::*;
+use crate::reference::{Reference, Unqualified};
 
 const DEPLOYMENT: &str = "\
 # the board
@@ -21,22 +24,32 @@ spec:
             ventworks.example/gauges/steamgauge:1.9.2
 ";
 
+fn read(text: &str) -> Reference {
+    Reference::read(text, &Unqualified::default()).unwrap().reference
+}
+
+fn yaml(text: &str) -> Result<Scan<'_>, ParseError> {
+    scan(text, &File { name: "deploy.yaml", ..File::default() })
+}
+
+/// What a file of some name becomes when every image that can be changed becomes another.
+fn replaced(text: &str, file: &File<'_>, new: &str) -> Result<String, SpliceError> {
+    let found = scan(text, file).unwrap();
+    let wishes: Vec<Option<Reference>> = found
+        .findings
+        .iter()
+        .map(|one| matches!(one.access, Access::Edit(_)).then(|| read(new)))
+        .collect();
+    found.splice(&found.plan(&wishes).changes)
+}
+
 /// Replaces every reference that can be edited.
 fn replace_all(text: &str, new: &str) -> String {
-    let edits: Vec<Edit> = scan(text)
-        .unwrap()
-        .findings
-        .into_iter()
-        .filter_map(|finding| match finding.access {
-            Access::Edit(slot) => Some(Edit { slot, text: new.to_owned() }),
-            Access::Leave(_) => None,
-        })
-        .collect();
-    splice(text, &edits).unwrap()
+    replaced(text, &File { name: "deploy.yaml", ..File::default() }, new).unwrap()
 }
 
 fn texts(text: &str) -> Vec<String> {
-    scan(text).unwrap().findings.into_iter().map(|finding| finding.text).collect()
+    yaml(text).unwrap().findings.into_iter().map(|finding| finding.text).collect()
 }
 
 #[test]
@@ -54,7 +67,7 @@ fn every_style_keeps_its_style_and_its_surroundings() {
 
 #[test]
 fn a_finding_tells_where_and_whose() {
-    let findings = scan(DEPLOYMENT).unwrap().findings;
+    let findings = yaml(DEPLOYMENT).unwrap().findings;
     let first = &findings[0];
     assert_eq!(first.position, Position { line: 10, column: 16 });
     assert_eq!(first.container.as_deref(), Some("wait"));
@@ -83,7 +96,7 @@ fn every_kind_that_holds_a_pod_is_found_and_decoys_are_not() {
     }
     for decoy in [
         "image: cirros\n",
-        "apiVersion: v1\nkind: ConfigMap\ndata:\n  pod.yaml: |\n    containers:\n    - image: kettle:2\n",
+        "apiVersion: v1\nkind: Secret\nstringData:\n  pod.yaml: |\n    containers:\n    - image: kettle:2\n",
         "apiVersion: v1\nkind: CustomResourceDefinition\nspec: {containers: [{image: kettle:2}]}\n",
         "apiVersion: v1\nkind: Glance\nspec: {image: glance, containers: {image: {type: string}}}\n",
         "apiVersion: v1\nkind: Pod\nspec: {containers: [{name: a, image: }]}\n",
@@ -111,7 +124,7 @@ fn anchors_are_edited_where_they_stand_and_only_when_that_is_safe() {
     };
     // One definition, two images.
     let shared = pod("&k kettle:2", "*k", "");
-    assert_eq!(scan(&shared).unwrap().findings[0].shared_by, 1);
+    assert_eq!(yaml(&shared).unwrap().findings[0].shared_by, 1);
     assert_eq!(replace_all(&shared, "l.example/k:1"), shared.replace("kettle:2", "l.example/k:1"));
     // Used as an annotation too: the definition may not change.
     let outside = format!("{}---\n{}", pod("&k kettle:2", "*k", ", note: no"), "apiVersion: v1\n");
@@ -133,7 +146,7 @@ fn anchors_are_edited_where_they_stand_and_only_when_that_is_safe() {
 #[test]
 fn duplicates_are_all_edited_and_told() {
     let text = "apiVersion: v1\nkind: Pod\nspec: {containers: [{image: a.example/a, image: a.example/b}]}\n";
-    assert!(scan(text).unwrap().findings.iter().all(|finding| finding.duplicate));
+    assert!(yaml(text).unwrap().findings.iter().all(|finding| finding.duplicate));
     assert_eq!(texts(&replace_all(text, "l.example/k:1")), ["l.example/k:1", "l.example/k:1"]);
 }
 
@@ -147,30 +160,29 @@ fn an_ipv6_host_is_quoted_where_it_would_be_a_list() {
 #[test]
 fn templates_are_left_and_broken_files_are_told() {
     let template = "apiVersion: v1\nkind: Pod\nspec:\n{{- range .images }}\n  containers: [{image: {{ . }}}]\n{{ end }}";
-    assert!(scan(template).unwrap().template);
+    assert!(yaml(template).unwrap().template);
     let braces =
         "apiVersion: v1\nkind: Pod\nspec:\n  containers:\n  - image: {{ .image }}\n    name: a\n";
-    let finding = &scan(braces).unwrap().findings[0];
+    let finding = &yaml(braces).unwrap().findings[0];
     assert!(matches!(finding.access, Access::Leave(_)));
     assert_eq!(finding.position.line, 6);
     let broken = "apiVersion: v1\nkind: Pod\nspec: [image: {\n";
-    assert!(scan(broken).unwrap_err().to_string().starts_with("line "));
+    assert!(yaml(broken).unwrap_err().to_string().starts_with("line "));
     let bomb = format!("image: {}", "[".repeat(100_000));
-    assert!(scan(&bomb).is_err());
+    assert!(yaml(&bomb).is_err());
 }
 
 #[test]
 fn an_edit_that_would_change_something_else_is_refused() {
-    let Access::Edit(slot) = scan(DEPLOYMENT).unwrap().findings.remove(0).access else { panic!() };
-    let twice = [
-        Edit { slot: slot.clone(), text: "a".into() },
-        Edit { slot: slot.clone(), text: "b".into() },
-    ];
-    assert_eq!(splice(DEPLOYMENT, &twice), Err(SpliceError::Overlap));
-    let odd = [Edit { slot: slot.clone(), text: "a' #".into() }];
-    assert!(matches!(splice(DEPLOYMENT, &odd), Err(SpliceError::Text(_))));
-    let other = DEPLOYMENT.replacen("# the board", "# the broad: x", 1);
-    assert!(splice(&other, &[Edit { slot, text: "a.example/b".into() }]).is_err());
+    let found = yaml(DEPLOYMENT).unwrap();
+    let Access::Edit(hold) = &found.findings[0].access else { panic!() };
+    let slot = hold.only().unwrap().clone();
+    let put = |text: &str| Change::Put(slot.clone(), text.to_owned());
+    assert_eq!(found.splice(&[put("a"), put("b")]), Err(SpliceError::Overlap));
+    assert!(matches!(found.splice(&[put("a' #")]), Err(SpliceError::Text(_))));
+    // A slot of one file in another: what stands there means something else.
+    let other = DEPLOYMENT.replacen("# the board", "# board: x", 1);
+    assert!(yaml(&other).unwrap().splice(&[put("a.example/b")]).is_err());
 }
 
 mod generated {
@@ -214,16 +226,15 @@ mod generated {
                 containers.concat()
             );
             if crlf { text = text.replace('\n', "\r\n"); }
-            if let Ok(found) = scan(&text) {
-                let edits: Vec<Edit> = found.findings.iter().filter_map(|finding| match &finding.access {
-                    Access::Edit(slot) => Some(Edit { slot: slot.clone(), text: "l.example/k:1".into() }),
-                    Access::Leave(_) => None,
-                }).collect();
+            if let Ok(found) = yaml(&text) {
                 // The guards hold by themselves; what they let through must read back as planned.
-                let new = splice(&text, &edits).unwrap();
+                let new = replace_all(&text, "l.example/k:1");
                 let mut rest = new.as_str();
                 let mut done = 0;
-                let mut spans: Vec<_> = edits.iter().map(|edit| edit.slot.span.clone()).collect();
+                let mut spans: Vec<_> = found.findings.iter().filter_map(|one| match &one.access {
+                    Access::Edit(hold) => hold.only().map(|slot| slot.span.clone()),
+                    Access::Leave(_) => None,
+                }).collect();
                 spans.sort_by_key(|span| span.start);
                 for span in spans {
                     let kept = &text[done..span.start];
@@ -236,7 +247,7 @@ mod generated {
                     done = span.end;
                 }
                 prop_assert_eq!(rest, &text[done..]);
-                let again = scan(&new).unwrap();
+                let again = yaml(&new).unwrap();
                 prop_assert_eq!(again.findings.len(), found.findings.len());
                 prop_assert_eq!(replace_all(&new, "l.example/k:1"), new);
             }
@@ -244,8 +255,8 @@ mod generated {
 
         #[test]
         fn no_text_panics(text in "(\\PC|[\n\t{}\\[\\]&*!|>'\"%@:#-]|image: |containers:\n|- ){0,60}") {
-            let _ = scan(&text);
-            let _ = scan(&format!("apiVersion: v1\nkind: Pod\nspec:\n  containers:\n  - image: {text}"));
+            let _ = yaml(&text);
+            let _ = yaml(&format!("apiVersion: v1\nkind: Pod\nspec:\n  containers:\n  - image: {text}"));
         }
 
         #[test]
@@ -253,12 +264,8 @@ mod generated {
             let mut bytes = DEPLOYMENT.as_bytes().to_vec();
             let at = at % bytes.len();
             bytes[at] = byte;
-            if let Ok(text) = String::from_utf8(bytes) && let Ok(found) = scan(&text) {
-                for finding in found.findings {
-                    if let Access::Edit(slot) = finding.access {
-                        let _ = splice(&text, &[Edit { slot, text: "a.example/b".into() }]);
-                    }
-                }
+            if let Ok(text) = String::from_utf8(bytes) && yaml(&text).is_ok() {
+                let _ = replaced(&text, &File { name: "a.yaml", ..File::default() }, "a.example/b");
             }
         }
     }
@@ -306,7 +313,7 @@ fn the_spellings_of_real_files_are_read() {
         let text = format!(
             "apiVersion: v1\nkind: Pod\nmetadata:\n  name: p\nspec:\n  containers:\n{lines}\n"
         );
-        let found: Vec<(String, bool)> = scan(&text)
+        let found: Vec<(String, bool)> = yaml(&text)
             .unwrap_or_else(|error| panic!("{error}\n{text}"))
             .findings
             .into_iter()
@@ -329,7 +336,7 @@ fn line_ends_of_every_kind_count_as_lines() {
         let text =
             ["apiVersion: v1", "kind: Pod", "spec:", " containers:", " - image: kettle:2", ""]
                 .join(end);
-        let findings = scan(&text).unwrap().findings;
+        let findings = yaml(&text).unwrap().findings;
         let expected = Position { line: 5, column: 11 };
         assert_eq!(findings[0].position, expected, "{end:?}");
     }

@@ -1,124 +1,183 @@
-//! YAML and JSON as a tree of nodes that know their bytes.
+//! YAML and JSON as a flat tree of nodes that know their bytes.
 
 use std::borrow::Cow;
 use std::ops::Range;
 
-use granit_parser::{Event, Options, Parser, ScalarStyle};
+use granit_parser::ScalarStyle;
 
-use super::Position;
-
-/// The most events that one file may have: bounds the memory that a hostile file can take.
-const EVENT_LIMIT: usize = 8_000_000;
-
-/// Why a file cannot be read.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("line {}, column {}: {message}", position.line, position.column)]
-pub struct ParseError {
-    /// Where the parser stopped.
-    pub position: Position,
-    /// What it met.
-    pub message: String,
-}
+/// The most nodes that one text may have: bounds the memory that a hostile file can take.
+pub(crate) const NODE_LIMIT: usize = 4_000_000;
 
 /// A node's number in the [`Tree`].
 pub(crate) type NodeId = usize;
 
-/// All documents of one file.
+/// The documents of one text. Nodes lie in the order of the text, each before what it holds, so
+/// that a collection is the nodes from its own number up to where the [next](Node::next) begins.
 #[derive(Debug, Default)]
 pub(crate) struct Tree<'t> {
+    pub text: &'t str,
     pub nodes: Vec<Node<'t>>,
     /// The top node of each document.
     pub documents: Vec<NodeId>,
-    pub text: &'t str,
-    lines: Vec<usize>,
+    /// The nodes that anchors name, by the parser's number of the anchor.
+    anchors: Vec<NodeId>,
+    open: Vec<NodeId>,
 }
 
 #[derive(Debug)]
 pub(crate) struct Node<'t> {
-    pub content: Content<'t>,
-    /// The bytes of a scalar or an alias, quotes included. Empty for collections.
-    pub span: Range<usize>,
-    /// The event that it came from.
-    pub event: usize,
+    pub kind: Kind,
+    /// A scalar's text, without quotes and escapes.
+    pub value: Cow<'t, str>,
+    /// As written on it. None: nothing is.
+    pub tag: Option<Box<str>>,
+    /// The anchor on it, or the one that an alias names. Zero: none.
+    anchor: u32,
+    start: u32,
+    end: u32,
+    next: u32,
 }
 
-#[derive(Debug)]
-pub(crate) enum Content<'t> {
-    Scalar {
-        value: Cow<'t, str>,
-        style: ScalarStyle,
-    },
-    Sequence(Vec<NodeId>),
-    Mapping(Vec<(NodeId, NodeId)>),
-    /// The anchored node that it stands for.
-    Alias(NodeId),
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Kind {
+    Scalar(ScalarStyle),
+    Sequence,
+    Mapping,
+    Alias,
 }
 
-/// What an event says, without its place: what must be the same before and after an edit.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Said<'t> {
-    /// A value, and the tag written on it.
-    Scalar {
-        value: Cow<'t, str>,
-        tag: String,
-    },
-    Alias(usize),
-    /// Starts and ends of documents and collections, with their tags.
-    Shape(String),
+/// What a text says, without its places: what must be the same before and after an edit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Said<'a> {
+    Scalar(&'a str, Option<&'a str>),
+    Alias(u32),
+    Open(Kind, Option<&'a str>),
+    Close,
+    Document,
 }
 
-/// A collection whose end has not come yet.
-enum Open {
-    Sequence(NodeId, Vec<NodeId>),
-    Mapping(NodeId, Vec<(NodeId, NodeId)>, Option<NodeId>),
+impl Node<'_> {
+    /// The bytes of a scalar or an alias, quotes included; of a collection in flow style, brackets
+    /// included. A collection in block style ends where the next thing begins.
+    pub fn span(&self) -> Range<usize> {
+        self.start as usize..self.end as usize
+    }
+
+    /// Nothing is written there.
+    pub fn is_absent(&self) -> bool {
+        self.start == self.end
+    }
 }
 
 impl<'t> Tree<'t> {
-    /// Line and column of a byte.
-    pub fn position(&self, byte: usize) -> Position {
-        let line = self.lines.partition_point(|start| *start <= byte).max(1);
-        let start = self.lines.get(line - 1).copied().unwrap_or(0);
-        let column = self.text.get(start..byte).map_or(0, |before| before.chars().count()) + 1;
-        Position { line, column }
+    pub fn new(text: &'t str) -> Self {
+        Self { text, nodes: Vec::with_capacity(text.len() / 16), ..Self::default() }
+    }
+
+    /// Adds a scalar, or opens a collection. None: there are too many nodes.
+    pub fn add(
+        &mut self,
+        kind: Kind,
+        value: Cow<'t, str>,
+        tag: Option<Box<str>>,
+        anchor: usize,
+        span: Range<usize>,
+    ) -> Option<()> {
+        let id = self.nodes.len();
+        if id >= NODE_LIMIT {
+            return None;
+        }
+        if self.open.is_empty() {
+            self.documents.push(id);
+        }
+        if anchor != 0 && kind != Kind::Alias {
+            if self.anchors.len() <= anchor {
+                self.anchors.resize(anchor + 1, NodeId::MAX);
+            }
+            self.anchors[anchor] = id;
+        }
+        let small = |at: usize| u32::try_from(at).ok();
+        let (start, end, next) = (small(span.start)?, small(span.end)?, small(id + 1)?);
+        self.nodes.push(Node { kind, value, tag, anchor: small(anchor)?, start, end, next });
+        if matches!(kind, Kind::Sequence | Kind::Mapping) {
+            self.open.push(id);
+        }
+        Some(())
+    }
+
+    /// Closes the collection that was opened last.
+    pub fn close(&mut self, end: usize) {
+        let next = u32::try_from(self.nodes.len()).unwrap_or(u32::MAX);
+        if let Some(id) = self.open.pop() {
+            self.nodes[id].next = next;
+            self.nodes[id].end = u32::try_from(end).unwrap_or(u32::MAX).max(self.nodes[id].start);
+        }
+    }
+
+    /// How many collections are open.
+    pub fn depth(&self) -> usize {
+        self.open.len()
+    }
+
+    /// The node after this one and all that it holds.
+    pub fn next(&self, id: NodeId) -> NodeId {
+        self.nodes[id].next as usize
     }
 
     /// What a node stands for: itself, or the target of an alias.
     pub fn resolve(&self, id: NodeId) -> NodeId {
-        match self.nodes[id].content {
-            Content::Alias(target) => target,
-            _ => id,
+        let node = &self.nodes[id];
+        if node.kind != Kind::Alias {
+            return id;
         }
+        // An alias inside the node that it names stands for nothing that can be used.
+        let target = self.anchors.get(node.anchor as usize).copied().unwrap_or(id);
+        if target < id && self.next(target) <= id { target } else { id }
     }
 
-    /// The entries of a mapping. Empty for any other node.
-    pub fn entries(&self, id: NodeId) -> &[(NodeId, NodeId)] {
-        match &self.nodes[self.resolve(id)].content {
-            Content::Mapping(entries) => entries,
-            _ => &[],
-        }
+    fn children(&self, id: NodeId) -> Children<'_, 't> {
+        Children { tree: self, at: id + 1, end: self.next(id) }
+    }
+
+    /// The entries of a mapping, key and value. Empty for any other node.
+    pub fn entries(&self, id: NodeId) -> impl Iterator<Item = (NodeId, NodeId)> + use<'_, 't> {
+        let id = self.resolve(id);
+        let mut all = match self.nodes[id].kind {
+            Kind::Mapping => self.children(id),
+            _ => Children { tree: self, at: 0, end: 0 },
+        };
+        std::iter::from_fn(move || Some((all.next()?, all.next()?)))
     }
 
     /// The items of a sequence. None for any other node.
-    pub fn items(&self, id: NodeId) -> Option<&[NodeId]> {
-        match &self.nodes[self.resolve(id)].content {
-            Content::Sequence(items) => Some(items),
-            _ => None,
-        }
+    pub fn items(&self, id: NodeId) -> Option<impl Iterator<Item = NodeId> + use<'_, 't>> {
+        let id = self.resolve(id);
+        (self.nodes[id].kind == Kind::Sequence).then(|| self.children(id))
+    }
+
+    /// Whether it is a mapping, or an alias of one.
+    pub fn is_mapping(&self, id: NodeId) -> bool {
+        self.nodes[self.resolve(id)].kind == Kind::Mapping
     }
 
     /// The text of a scalar that is there. None for collections and for null, written or not
     /// (YAML 1.2, "Core Schema").
     pub fn scalar(&self, id: NodeId) -> Option<&str> {
         let node = &self.nodes[self.resolve(id)];
-        match &node.content {
-            Content::Scalar { value, style: ScalarStyle::Plain }
-                if matches!(&**value, "~" | "null" | "Null" | "NULL") =>
+        match node.kind {
+            Kind::Scalar(ScalarStyle::Plain)
+                if matches!(&*node.value, "~" | "null" | "Null" | "NULL") =>
             {
                 None
             }
-            Content::Scalar { value, .. } if !node.span.is_empty() => Some(value),
+            Kind::Scalar(_) if !node.is_absent() => Some(&node.value),
             _ => None,
         }
+    }
+
+    /// The text of a scalar that is there and not empty.
+    pub fn filled(&self, id: NodeId) -> Option<&str> {
+        self.scalar(id).filter(|text| !text.is_empty())
     }
 
     /// The values under a key: several when it stands there more than once.
@@ -128,175 +187,127 @@ impl<'t> Tree<'t> {
         key: &'a str,
     ) -> impl Iterator<Item = NodeId> + use<'a, 't> {
         self.entries(mapping)
-            .iter()
             .filter(move |(name, _)| self.scalar(*name) == Some(key))
-            .map(|(_, value)| *value)
+            .map(|(_, value)| value)
     }
 
     /// The first value under a key.
     pub fn get(&self, mapping: NodeId, key: &str) -> Option<NodeId> {
         self.values(mapping, key).next()
     }
-}
 
-fn options() -> Options {
-    let mut options = Options::default();
-    options.emit_comments = false;
-    // A JSON key may be longer than the parser's default look-ahead for simple keys.
-    options.simple_key_max_lookahead = 1 << 20;
-    options
-}
-
-/// The value of one scalar that is parsed on its own. None: it is none.
-pub(crate) fn decode(slice: &str) -> Option<String> {
-    let mut parser = Parser::new_from_str_with_options(slice, options());
-    let mut found = None;
-    while let Some(event) = parser.next_event() {
-        match event.ok()?.0 {
-            Event::Scalar(value, ..) if found.is_none() => found = Some(value.into_owned()),
-            Event::StreamStart | Event::DocumentStart(..) | Event::DocumentEnd => {}
-            Event::StreamEnd => return found,
-            _ => return None,
-        }
+    /// The text under a key, if it is one and not empty.
+    pub fn text_of(&self, mapping: NodeId, key: &str) -> Option<&str> {
+        self.filled(self.get(mapping, key)?)
     }
-    found
-}
 
-/// Reads events until the stream ends. `each` takes the event, its number and its bytes.
-fn events<'t>(
-    text: &'t str,
-    mut each: impl FnMut(Event<'t>, usize, Range<usize>),
-) -> Result<(), ParseError> {
-    let mut parser = Parser::new_from_str_with_options(text, options());
-    let mut number = 0;
-    while let Some(event) = parser.next_event() {
-        let (event, span) = event.map_err(|error| {
-            let marker = error.marker();
-            let position = Position { line: marker.line().max(1), column: marker.col() + 1 };
-            let message = error.to_string();
-            // The parser's text ends with its own place, counted otherwise.
-            let message = message.split(" at byte ").next().unwrap_or(&message);
-            let message = message.split(" at char ").next().unwrap_or(message).to_owned();
-            ParseError { position, message }
-        })?;
-        if number > EVENT_LIMIT {
-            let position =
-                Position { line: span.start.line().max(1), column: span.start.col() + 1 };
-            return Err(ParseError { position, message: format!("more than {EVENT_LIMIT} nodes") });
-        }
-        each(event, number, span.byte_range().unwrap_or(0..0));
-        number += 1;
-    }
-    Ok(())
-}
-
-/// What each event says, in order.
-pub(crate) fn said(text: &str) -> Result<Vec<Said<'_>>, ParseError> {
-    let mut all = Vec::new();
-    let shape = |word: &str, tag: Option<Cow<'_, granit_parser::Tag>>| {
-        let tag = tag.map(|tag| tag.to_string()).unwrap_or_default();
-        Said::Shape(format!("{word}{tag}"))
-    };
-    events(text, |event, _, _| {
-        all.push(match event {
-            Event::Scalar(value, _, _, tag) => {
-                let tag = tag.map(|tag| tag.to_string()).unwrap_or_default();
-                Said::Scalar { value, tag }
-            }
-            Event::Alias(target) => Said::Alias(target),
-            Event::SequenceStart(_, _, tag) => shape("[", tag),
-            Event::MappingStart(_, _, tag) => shape("{", tag),
-            Event::SequenceEnd => shape("]", None),
-            Event::MappingEnd => shape("}", None),
-            Event::DocumentStart(..) => shape("---", None),
-            Event::DocumentEnd => shape("...", None),
-            _ => shape("", None),
-        });
-    })?;
-    Ok(all)
-}
-
-/// Parses every document. Nothing here is recursive; the parser bounds the nesting.
-pub(crate) fn parse(text: &str) -> Result<Tree<'_>, ParseError> {
-    let mut tree = Tree { text, ..Tree::default() };
-    tree.lines = std::iter::once(0).chain(line_starts(text)).collect();
-    let mut open: Vec<Open> = Vec::new();
-    let mut anchors: std::collections::HashMap<usize, NodeId> = std::collections::HashMap::new();
-    events(text, |event, number, range| {
-        let (content, anchor) = match event {
-            Event::Scalar(value, style, anchor, _) => (Content::Scalar { value, style }, anchor),
-            // The parser refuses an alias whose anchor did not come before it; one inside the node
-            // that it names stands for nothing that we can use.
-            Event::Alias(target) => {
-                (anchors.get(&target).copied().map_or(empty_scalar(), Content::Alias), 0)
-            }
-            Event::SequenceStart(_, anchor, _) => {
-                let id = add(&mut tree, Content::Sequence(Vec::new()), 0..0, number);
-                if anchor != 0 {
-                    anchors.insert(anchor, id);
-                }
-                return open.push(Open::Sequence(id, Vec::new()));
-            }
-            Event::MappingStart(_, anchor, _) => {
-                let id = add(&mut tree, Content::Mapping(Vec::new()), 0..0, number);
-                if anchor != 0 {
-                    anchors.insert(anchor, id);
-                }
-                return open.push(Open::Mapping(id, Vec::new(), None));
-            }
-            Event::SequenceEnd | Event::MappingEnd => {
-                if let Some(done) = open.pop() {
-                    let id = close(&mut tree, done);
-                    attach(&mut tree, &mut open, id);
-                }
-                return;
-            }
-            _ => return,
+    /// How often aliases anywhere name a node.
+    pub fn aliases(&self) -> impl Iterator<Item = NodeId> + use<'_, 't> {
+        let named = |(id, node): (NodeId, &Node<'t>)| {
+            (node.kind == Kind::Alias).then(|| self.resolve(id)).filter(|target| *target != id)
         };
-        let id = add(&mut tree, content, range, number);
-        if anchor != 0 {
-            anchors.insert(anchor, id);
+        self.nodes.iter().enumerate().filter_map(named)
+    }
+
+    /// All that the text says, in order, but for the nodes that lie in one of the spans.
+    pub fn said<'a>(&'a self, without: &'a [Range<usize>]) -> Sayings<'a, 't> {
+        Sayings { tree: self, without, at: 0, ends: Vec::new(), begun: false }
+    }
+
+    /// The way from the top of its document to a node, as keys and numbers. Empty: it is the top.
+    pub fn path(&self, node: NodeId) -> Vec<Step<'_>> {
+        let holds = |id: NodeId| id <= node && node < self.next(id);
+        let mut steps = Vec::new();
+        let Some(mut at) = self.documents.iter().copied().find(|id| holds(*id)) else {
+            return steps;
+        };
+        while at != node {
+            if let Some((key, value)) = self.entries(at).find(|(_, value)| holds(*value)) {
+                steps.push(Step::Key(&self.nodes[self.resolve(key)].value));
+                at = value;
+            } else if let Some((number, item)) =
+                self.items(at).and_then(|items| items.enumerate().find(|(_, item)| holds(*item)))
+            {
+                steps.push(Step::Item(number));
+                at = item;
+            } else {
+                break;
+            }
         }
-        attach(&mut tree, &mut open, id);
-    })?;
-    Ok(tree)
-}
-
-fn empty_scalar() -> Content<'static> {
-    Content::Scalar { value: Cow::Borrowed(""), style: ScalarStyle::Plain }
-}
-
-fn add<'t>(tree: &mut Tree<'t>, content: Content<'t>, span: Range<usize>, event: usize) -> NodeId {
-    tree.nodes.push(Node { content, span, event });
-    tree.nodes.len() - 1
-}
-
-fn close(tree: &mut Tree<'_>, done: Open) -> NodeId {
-    let (id, content) = match done {
-        Open::Sequence(id, items) => (id, Content::Sequence(items)),
-        Open::Mapping(id, entries, _) => (id, Content::Mapping(entries)),
-    };
-    tree.nodes[id].content = content;
-    id
-}
-
-fn attach(tree: &mut Tree<'_>, open: &mut [Open], id: NodeId) {
-    match open.last_mut() {
-        None => tree.documents.push(id),
-        Some(Open::Sequence(_, items)) => items.push(id),
-        Some(Open::Mapping(_, entries, key)) => match key.take() {
-            None => *key = Some(id),
-            Some(key) => entries.push((key, id)),
-        },
+        steps
     }
 }
 
-/// The bytes after each line break: LF, CRLF or a lone CR.
-fn line_starts(text: &str) -> impl Iterator<Item = usize> + '_ {
-    let bytes = text.as_bytes();
-    bytes.iter().enumerate().filter_map(move |(at, byte)| match byte {
-        b'\n' => Some(at + 1),
-        b'\r' if bytes.get(at + 1) != Some(&b'\n') => Some(at + 1),
-        _ => None,
-    })
+/// One step down into a tree.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Step<'a> {
+    Key(&'a str),
+    Item(usize),
+}
+
+struct Children<'a, 't> {
+    tree: &'a Tree<'t>,
+    at: NodeId,
+    end: NodeId,
+}
+
+impl Iterator for Children<'_, '_> {
+    type Item = NodeId;
+
+    fn next(&mut self) -> Option<NodeId> {
+        let id = self.at;
+        (id < self.end).then(|| {
+            self.at = self.tree.next(id);
+            id
+        })
+    }
+}
+
+/// See [`Tree::said`].
+pub(crate) struct Sayings<'a, 't> {
+    tree: &'a Tree<'t>,
+    without: &'a [Range<usize>],
+    at: NodeId,
+    ends: Vec<NodeId>,
+    begun: bool,
+}
+
+impl<'a> Iterator for Sayings<'a, '_> {
+    /// With the number of the node, where one begins.
+    type Item = (NodeId, Said<'a>);
+
+    fn next(&mut self) -> Option<Self::Item> {
+        loop {
+            if self.ends.last() == Some(&self.at) {
+                self.ends.pop();
+                return Some((NodeId::MAX, Said::Close));
+            }
+            let id = self.at;
+            let node = self.tree.nodes.get(id)?;
+            if self.ends.is_empty() && !std::mem::replace(&mut self.begun, true) {
+                return Some((NodeId::MAX, Said::Document));
+            }
+            // A mapping in block style begins at its first key, be that a new one.
+            let after = self.tree.next(id);
+            let last = self.tree.nodes[after - 1].start as usize;
+            let inside =
+                |span: &Range<usize>| span.contains(&(node.start as usize)) && span.contains(&last);
+            if self.without.iter().any(inside) {
+                self.at = after;
+                continue;
+            }
+            self.at += 1;
+            let tag = node.tag.as_deref();
+            let said = match node.kind {
+                Kind::Scalar(_) => Said::Scalar(&node.value, tag),
+                Kind::Alias => Said::Alias(node.anchor),
+                kind => {
+                    self.ends.push(self.tree.next(id));
+                    Said::Open(kind, tag)
+                }
+            };
+            self.begun = !self.ends.is_empty();
+            return Some((id, said));
+        }
+    }
 }

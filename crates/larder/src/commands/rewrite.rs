@@ -1,25 +1,34 @@
 //! `larder rewrite`: make deployments name the larder's images, and change nothing else in them.
 
+mod decide;
+mod online;
+mod show;
+
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use larder_core::lock::Lock;
-use larder_core::rewrite::{Access, Edit, FILE_LIMIT, Finding, scan, splice};
-use larder_core::route::{Routes, Standing};
+use larder_core::name::Host;
+use larder_core::pattern::Pattern;
+use larder_core::reference::{Image, Reference};
+use larder_core::retarget::{Direction, Pin, Retarget, Wish};
+use larder_core::rewrite::{FILE_LIMIT, File, scan};
 use serde::Serialize;
-use similar::{ChangeTag, TextDiff};
 
-use super::files::{self, Broken};
-use crate::config::Config;
-use crate::context::{Context, read_lock, read_reference};
+use crate::context::{Context, read_lock};
+use crate::deployments::{self, Deployment};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GONE, GOOD, WARN, count, paint};
+use decide::{Decided, Decider};
 
 /// Make deployments name the larder's images, and change nothing else in them
 ///
 /// Exit status 1 says that a reference has no route (it is left as it is), or with --check that
 /// something would change.
 #[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Kubernetes objects, overlays, charts' values, Compose files, Dockerfiles, task definitions,\n\
+    pipelines and plain lists are told by what stands in them. Templates are told and left alone."
+)]
 pub struct Args {
     /// Files and folders; `-` reads one file from stdin and writes it to stdout
     #[arg(required = true)]
@@ -33,13 +42,55 @@ pub struct Args {
     /// Say line by line what would change, and exit with 1 if anything would
     #[arg(long, group = "mode")]
     check: bool,
+    /// In which form --check says it
+    #[arg(long, value_enum, default_value_t, requires = "check", conflicts_with = "json")]
+    format: Format,
     /// Add the digest from the lock
-    #[arg(long)]
+    #[arg(long, group = "digests")]
     pin: bool,
+    /// Take the digests away where there is a tag
+    #[arg(long, group = "digests")]
+    unpin: bool,
+    /// With --pin: ask the registries for digests that the lock does not have
+    #[arg(long, requires = "pin")]
+    online: bool,
+    /// Name this host instead of the larder's own `url`
+    #[arg(long, value_name = "HOST")]
+    to: Option<Host>,
+    /// Give the upstreams' names again
+    #[arg(long)]
+    back: bool,
+    /// Only images that match, as HOST/REPOSITORY with `*` and `**` (again for more)
+    #[arg(long, value_name = "PATTERN")]
+    only: Vec<Pattern>,
+    /// Not those that match (again for more)
+    #[arg(long, value_name = "PATTERN")]
+    skip: Vec<Pattern>,
+    /// Add this pull secret to pods that pull from the larder and do not name it
+    #[arg(long, value_name = "NAME")]
+    secret: Option<String>,
+    /// Also change references within longer texts: environment, arguments, files in ConfigMaps
+    #[arg(long)]
+    include_strings: bool,
+    /// Mend malformed names that can mean one thing only
+    #[arg(long)]
+    fix: bool,
+}
+
+/// In which form findings are told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]
+enum Format {
+    /// One line each, `FILE:LINE:COLUMN: …`, as editors understand it
+    #[default]
+    Text,
+    /// SARIF 2.1.0, as code hosts read it
+    Sarif,
+    /// Commands of a workflow's log, which become remarks on the change
+    Github,
 }
 
 /// What is to become of one finding.
-#[derive(Serialize)]
+#[derive(Debug, Clone, Serialize)]
 struct Line {
     file: String,
     #[serde(rename = "line")]
@@ -55,161 +106,146 @@ struct Line {
     counts: bool,
 }
 
-struct Rewriter<'r> {
-    config: &'r Config,
-    routes: Routes,
-    lock: Lock,
-    pin: bool,
+/// What becomes of one file.
+struct Rewritten {
+    file: String,
+    lines: Vec<Line>,
+    /// The diff, where one is wanted. None: nothing changes.
+    diff: Option<String>,
+    changed: bool,
+    template: bool,
+    decided: Decided,
+    /// It was not changed yet: it depends on what becomes of others.
+    waits: Option<PathBuf>,
 }
 
-pub fn run(args: &Args, context: &Context) -> Outcome {
+pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let lock = read_lock(&config)?;
-    let rewriter = Rewriter { routes: config.routes(), config: &config, lock, pin: args.pin };
+    let routes = config.routes();
+    if let Some(secret) = args.secret.as_deref().filter(|name| !is_object_name(name)) {
+        let cause = format!("`{}` can name no secret", secret.escape_debug());
+        let remedy = "write lower-case letters, digits, `-` and `.`";
+        return Err(Failure::usage("cannot add the pull secret", cause, remedy));
+    }
+    let wish = Wish {
+        direction: if args.back { Direction::Back } else { Direction::Here },
+        pin: match (args.pin, args.unpin) {
+            (true, _) => Pin::Add,
+            (_, true) => Pin::Remove,
+            _ => Pin::Keep,
+        },
+        host: args.to.clone(),
+        only: args.only.clone(),
+        skip: args.skip.clone(),
+        mend: args.fix,
+    };
+    let retarget = Retarget::new(&routes, &lock, &config.larder.unqualified, wish);
+    let mut decider = Decider {
+        retarget,
+        strings: args.include_strings,
+        secret: args.secret.clone(),
+        overlays: BTreeMap::new(),
+    };
     if args.paths.iter().any(|path| path.as_os_str() == "-") {
-        return filter(args, &rewriter, context);
+        return filter(args, decider, &config, context).await;
     }
-    let (deployments, mut broken) = files::read(&args.paths);
-    let mut lines = Vec::new();
-    let mut changed = 0;
-    for deployment in &deployments {
-        if deployment.scan.template {
-            context
-                .output
-                .note(format!("note: {} is a template and is left alone", deployment.shown));
-        }
-        let (edits, found) = rewriter.decide(&deployment.shown, &deployment.scan.findings);
-        lines.extend(found);
-        if edits.is_empty() {
-            continue;
-        }
-        let file = &deployment.shown;
-        let new = match splice(&deployment.text, &edits) {
-            Ok(new) => new,
-            Err(error) => {
-                broken.push(Broken {
-                    file: file.clone(),
-                    cause: format!("nothing was changed: {error}"),
-                });
-                continue;
-            }
+    if args.online {
+        let asked = |one: &Deployment, found: &larder_core::rewrite::Scan<'_>| {
+            Ok(decider.decide(&one.shown, found, false).1.unpinned)
         };
-        changed += 1;
-        if args.write {
-            if let Err(cause) = write(&deployment.path, &deployment.text, &new) {
-                changed -= 1;
-                broken.push(Broken { file: file.clone(), cause });
-            }
-        } else if !args.check && !context.output.json {
-            context.output.result(unified(file, &deployment.text, &new).trim_end());
-        }
+        let asked = deployments::each(&args.paths, &config.resources, asked);
+        let asked: BTreeSet<Reference> = asked.done.into_iter().flatten().collect();
+        decider.retarget.known = online::digests(&asked, &config, context).await;
     }
-    if context.output.json {
-        let changes: Vec<&Line> =
-            lines.iter().filter(|line| line.to.is_some() || line.left.is_some()).collect();
-        context.output.document(&serde_json::json!({ "files": deployments.len(), "changed": changed, "written": args.write, "references": changes, "broken": broken }));
-    } else {
-        show(args, &lines, deployments.len(), changed, context);
-        for Broken { file, cause } in &broken {
-            context.output.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
+    let work = |waits: bool| {
+        let decider = &decider;
+        move |one: &Deployment, found: &larder_core::rewrite::Scan<'_>| {
+            rewrite_one(args, context, decider, one, found, waits)
         }
-    }
-    let refused = !broken.is_empty() || lines.iter().any(|line| line.counts);
-    let differs = args.check && lines.iter().any(|line| line.to.is_some());
+    };
+    let deployments::Outcome { done, mut broken } =
+        deployments::each(&args.paths, &config.resources, work(true));
+    // What overlays are about may just have got another name.
+    let overlays: BTreeMap<Image, Image> =
+        done.iter().flat_map(|one| one.decided.renamed.clone()).collect();
+    let waiting: Vec<PathBuf> = done.iter().filter_map(|one| one.waits.clone()).collect();
+    let mut files: Vec<Rewritten> = done.into_iter().filter(|one| one.waits.is_none()).collect();
+    decider.overlays = overlays;
+    let work = |one: &Deployment, found: &larder_core::rewrite::Scan<'_>| {
+        rewrite_one(args, context, &decider, one, found, false)
+    };
+    let second = deployments::each(&waiting, &config.resources, work);
+    files.extend(second.done);
+    files.sort_by(|a, b| a.file.cmp(&b.file));
+    broken.extend(second.broken);
+    show::all(args, &files, &broken, context);
+    let lines = || files.iter().flat_map(|file| &file.lines);
+    let refused = !broken.is_empty() || lines().any(|line| line.counts);
+    let differs = args.check && files.iter().any(|file| file.changed);
     Ok(if refused || differs { Exit::No } else { Exit::Done })
 }
 
-impl Rewriter<'_> {
-    /// Decides what becomes of each finding of a file.
-    fn decide(&self, file: &str, findings: &[Finding]) -> (Vec<Edit>, Vec<Line>) {
-        let mut edits = Vec::new();
-        let mut lines = Vec::new();
-        for finding in findings {
-            let mut line = Line {
-                file: file.to_owned(),
-                row: finding.position.line,
-                column: finding.position.column,
-                from: finding.text.clone(),
-                to: None,
-                left: None,
-                counts: false,
-            };
-            match (self.wanted(&finding.text), &finding.access) {
-                (Ok(None), _) => {}
-                (Ok(Some(new)), Access::Edit(slot)) => {
-                    edits.push(Edit { slot: slot.clone(), text: new.clone() });
-                    line.to = Some(new);
-                }
-                (Ok(Some(_)), Access::Leave(why)) => {
-                    line.left = Some((*why).to_owned());
-                    line.counts = true;
-                }
-                (Err(left), _) => {
-                    line.counts = !left.placeholder;
-                    line.left = Some(left.why);
-                }
-            }
-            lines.push(line);
-        }
-        (edits, lines)
+fn rewrite_one(
+    args: &Args,
+    context: &Context,
+    decider: &Decider<'_>,
+    one: &Deployment,
+    found: &larder_core::rewrite::Scan<'_>,
+    may_wait: bool,
+) -> Result<Rewritten, String> {
+    let file = one.shown.clone();
+    let (lines, decided) = decider.decide(&file, found, true);
+    let template = found.template;
+    let mut rewritten =
+        Rewritten { file, lines, diff: None, changed: false, template, decided, waits: None };
+    if may_wait && rewritten.decided.overlay {
+        rewritten.waits = Some(one.path.clone());
+        return Ok(rewritten);
     }
-
-    /// The new text of a reference. None: it is right already.
-    fn wanted(&self, text: &str) -> Result<Option<String>, Left> {
-        let reading = read_reference(text, Some(self.config)).map_err(|malformed| Left {
-            placeholder: malformed.reason.word() == "placeholder",
-            why: match malformed.proposal {
-                Some(meant) => format!("{}; meant: {meant}", malformed.reason),
-                None => malformed.reason.to_string(),
-            },
-        })?;
-        let reference = reading.reference;
-        let mut target = match self.routes.standing(&reference, &self.lock) {
-            Standing::Own => reference.clone(),
-            Standing::Routed { target, .. } | Standing::Cached { target } => target,
-            Standing::NotLocked { locked } => {
-                let locked: Vec<&str> = locked.iter().map(larder_core::name::Tag::as_str).collect();
-                let why = match locked.is_empty() {
-                    true => "wanted, but nothing of it is locked; `larder intake lock`".to_owned(),
-                    false => format!("the lock has other tags of it: {}", locked.join(", ")),
-                };
-                return Err(Left { why, placeholder: false });
-            }
-            Standing::NoRoute => {
-                let why =
-                    format!("no route: nothing brings it in; `larder intake add {reference}`");
-                return Err(Left { why, placeholder: false });
-            }
-        };
-        if self.pin && target.digest.is_none() {
-            target.digest = self.routes.locked_digest(&target, &self.lock);
-            if target.digest.is_none() {
-                let why = format!("cannot be pinned: the lock does not name {target}");
-                return Err(Left { why, placeholder: false });
-            }
-        }
-        let new = target.to_string();
-        Ok((new != text).then_some(new))
+    let changes = std::mem::take(&mut rewritten.decided.changes);
+    if changes.is_empty() {
+        return Ok(rewritten);
     }
+    let new = found.splice(&changes).map_err(|error| format!("nothing was changed: {error}"))?;
+    rewritten.changed = true;
+    if args.write {
+        write(&one.path, &one.text, &new)?;
+    } else if !args.check && !context.output.json {
+        rewritten.diff = Some(show::unified(&one.shown, &one.text, &new));
+    }
+    Ok(rewritten)
 }
 
-/// Why a reference is left as it is.
-struct Left {
-    why: String,
-    /// A placeholder of a template: no fault of the file.
-    placeholder: bool,
-}
-
-fn write(path: &std::path::Path, old: &str, new: &str) -> Result<(), String> {
+fn write(path: &Path, old: &str, new: &str) -> Result<(), String> {
+    let text = |error: std::io::Error| error.to_string();
+    // A link may lead to a file that belongs to something else.
+    if std::fs::symlink_metadata(path).map_err(text)?.is_symlink() {
+        let real = std::fs::canonicalize(path).map_err(text)?;
+        let here = path.parent().filter(|one| !one.as_os_str().is_empty());
+        let tree = std::fs::canonicalize(here.unwrap_or(Path::new("."))).map_err(text)?;
+        let inside = std::env::current_dir().is_ok_and(|now| real.starts_with(now));
+        if !real.starts_with(&tree) && !inside {
+            return Err(format!(
+                "it is a link that leads out of its folder, to {}; nothing was written",
+                real.display()
+            ));
+        }
+    }
     // Somebody may have saved the file since it was read; their version wins.
-    let now = std::fs::read(path).map_err(|error| error.to_string())?;
+    let now = std::fs::read(path).map_err(text)?;
     if now != old.as_bytes() {
         return Err("it was changed while it was read; nothing was written".into());
     }
-    crate::files::replace(path, new.as_bytes()).map_err(|error| error.to_string())
+    crate::files::replace(path, new.as_bytes()).map_err(text)
 }
 
-fn filter(args: &Args, rewriter: &Rewriter<'_>, context: &Context) -> Outcome {
+async fn filter(
+    args: &Args,
+    mut decider: Decider<'_>,
+    config: &crate::config::Config,
+    context: &Context,
+) -> Outcome {
     let what = "cannot rewrite what comes from stdin";
     if args.paths.len() > 1 || args.write || args.check {
         return Err(Failure::usage(
@@ -232,78 +268,25 @@ fn filter(args: &Args, rewriter: &Rewriter<'_>, context: &Context) -> Outcome {
         Failure::usage(what, cause, "mend it first; nothing was written").ending(Exit::No)
     };
     let text = String::from_utf8(bytes).map_err(|_| unreadable("it is no UTF-8 text".into()))?;
-    let found = scan(&text).map_err(|error| unreadable(error.to_string()))?;
-    let (edits, lines) = rewriter.decide("stdin", &found.findings);
-    let new = splice(&text, &edits).map_err(|error| unreadable(error.to_string()))?;
+    let file = File { custom: &config.resources, ..File::default() };
+    let found = scan(&text, &file).map_err(|error| unreadable(error.to_string()))?;
+    if args.online {
+        let asked = decider.decide("stdin", &found, false).1.unpinned.into_iter().collect();
+        decider.retarget.known = online::digests(&asked, config, context).await;
+    }
+    let (lines, decided) = decider.decide("stdin", &found, true);
+    let new = found.splice(&decided.changes).map_err(|error| unreadable(error.to_string()))?;
     context.output.raw(&new);
-    report_left(&lines, context);
+    show::left(&lines, context);
     Ok(if lines.iter().any(|line| line.counts) { Exit::No } else { Exit::Done })
 }
 
-fn show(args: &Args, lines: &[Line], files: usize, changed: usize, context: &Context) {
-    if args.check {
-        for line in lines {
-            if let Some(to) = &line.to {
-                context.output.result(format!(
-                    "{}:{}:{}: {} -> {to}",
-                    line.file, line.row, line.column, line.from
-                ));
-            }
-        }
-    }
-    report_left(lines, context);
-    let references = lines.iter().filter(|line| line.to.is_some()).count();
-    let verb = if args.write { "changed" } else { "would change" };
-    let left = lines.iter().filter(|line| line.left.is_some()).count();
-    let text = match references {
-        0 => format!("nothing to change in {}", count(files, "file")),
-        _ => format!(
-            "{} {verb} in {changed} of {}",
-            count(references, "reference"),
-            count(files, "file")
-        ),
-    };
-    let left = if left > 0 { format!("; {left} left as they are") } else { String::new() };
-    context.output.note(format!("{}{left}", paint(GOOD, text)));
-    if references > 0 && !args.write && !args.check {
-        context.output.note("`--write` changes the files.");
-    }
-}
-
-fn report_left(lines: &[Line], context: &Context) {
-    for line in lines {
-        if let Some(why) = &line.left {
-            let Line { file, row, column, from, .. } = line;
-            let from: String = from.chars().flat_map(char::escape_debug).collect();
-            context
-                .output
-                .note(format!("{} {file}:{row}:{column}: {from}: {why}", paint(WARN, "left:")));
-        }
-    }
-}
-
-/// A unified diff with three lines of surroundings.
-fn unified(file: &str, old: &str, new: &str) -> String {
-    let diff = TextDiff::from_lines(old, new);
-    let mut text = format!(
-        "{}\n{}\n",
-        paint(DIM, format!("--- a/{file}")),
-        paint(DIM, format!("+++ b/{file}"))
-    );
-    for hunk in diff.unified_diff().context_radius(3).iter_hunks() {
-        text.push_str(&format!("{}\n", paint(DIM, hunk.header())));
-        for change in hunk.iter_changes() {
-            let line = change.value().trim_end_matches(['\n', '\r']);
-            text.push_str(&match change.tag() {
-                ChangeTag::Delete => paint(GONE, format!("-{line}")),
-                ChangeTag::Insert => paint(GOOD, format!("+{line}")),
-                ChangeTag::Equal => format!(" {line}"),
-            });
-            text.push('\n');
-            if change.missing_newline() {
-                text.push_str("\\ No newline at end of file\n");
-            }
-        }
-    }
-    text
+/// Whether a text can name an object of a cluster (RFC 1123, "subdomain").
+fn is_object_name(name: &str) -> bool {
+    let inner = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '-' | '.');
+    let ends = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit();
+    (1..=253).contains(&name.len())
+        && name.chars().all(inner)
+        && name.starts_with(ends)
+        && name.ends_with(ends)
 }

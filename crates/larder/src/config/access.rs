@@ -17,6 +17,7 @@ use serde::de::value::MapAccessDeserializer;
 use serde::de::{Deserializer, Error as _, MapAccess, Visitor};
 use toml::Spanned;
 
+use super::deployments::RawDoor;
 use super::source::Source;
 use crate::failure::Failure;
 
@@ -68,6 +69,8 @@ pub struct Cluster {
     pub service_accounts: Vec<String>,
     /// Whose tokens of its service accounts are believed. None: nobody's.
     pub identity: Option<Identity>,
+    /// What is done with what it is about to run. None: it is not asked.
+    pub door: Option<RawDoor>,
 }
 
 fn default_secret() -> String {

@@ -10,6 +10,7 @@ use larder_core::policy::Classes;
 use toml::Spanned;
 
 use super::access;
+use super::deployments;
 use super::fault;
 use super::model::{Config, File};
 use super::shelf::Caching;
@@ -137,8 +138,17 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
     })?;
     let grants = access::grants(&sources)?;
     let rules = access::rules(&sources, &grants, &classes)?;
+    let resources = deployments::resources(&sources);
+    let own = sources[0].file.larder.as_ref().map(|larder| &larder.get_ref().url.host);
+    let exceptions = match own {
+        Some(own) => deployments::routes(&sources, own)?,
+        None => Vec::new(),
+    };
     let path = sources[0].path.clone();
-    let files = sources.iter().map(|source| source.path.clone()).chain(folders).collect();
+    let mut files: Vec<PathBuf> =
+        sources.iter().map(|source| source.path.clone()).chain(folders).collect();
+    // What is locked is part of what holds at the doors of clusters.
+    files.push(path.parent().unwrap_or(Path::new(".")).join("larder.lock"));
     let mut larder = None;
     let (mut upstreams, mut shelves, mut intake, mut clusters) = (vec![], vec![], vec![], vec![]);
     let mut accounts = Vec::new();
@@ -190,6 +200,8 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
         rules,
         sources: files,
         parcel,
+        exceptions,
+        resources,
     })
 }
 

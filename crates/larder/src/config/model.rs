@@ -18,7 +18,8 @@ use larder_core::pattern::Pattern;
 use larder_core::platform::{Platform, Platforms};
 use larder_core::policy::{Classes, Rules};
 use larder_core::reference::{Image, Unqualified};
-use larder_core::route::{self, Entry, Routes};
+use larder_core::rewrite::CustomResource;
+use larder_core::route::{self, Entry, Exception, Routes};
 use larder_core::selection::Tags;
 use larder_core::signature::VerifyingKey;
 use larder_server::Limits;
@@ -29,6 +30,7 @@ use toml::Spanned;
 use crate::failure::Failure;
 
 use super::access::{Account, Cluster, RawRule};
+use super::deployments::{Resource, Route};
 use super::shelf::{Caching, Shelf};
 use super::values::{
     Destination, read_allowance, read_limit, read_platforms, read_size, read_span, read_tags,
@@ -62,6 +64,10 @@ pub struct Config {
     pub sources: Vec<PathBuf>,
     /// `[parcel]`.
     pub parcel: Parcel,
+    /// `[[route]]`, compiled.
+    pub exceptions: Vec<Exception>,
+    /// `[[resource]]`.
+    pub resources: Vec<CustomResource>,
 }
 
 impl Config {
@@ -130,7 +136,9 @@ impl Config {
             name: shelf.name.get_ref().clone(),
             reach: caching.habits.reach.clone(),
         });
-        Routes::new(self.larder.url.host.clone(), entries.collect()).with_shelves(shelves.collect())
+        Routes::new(self.larder.url.host.clone(), entries.collect())
+            .with_shelves(shelves.collect())
+            .with_exceptions(self.exceptions.clone())
     }
 
     /// Where an intake entry brings its image: to this larder, or to another registry.
@@ -210,6 +218,10 @@ pub(super) struct File {
     pub account: Vec<Account>,
     #[serde(default)]
     pub rule: Vec<RawRule>,
+    #[serde(default)]
+    pub route: Vec<Route>,
+    #[serde(default)]
+    pub resource: Vec<Resource>,
     #[serde(default, deserialize_with = "not_yet::retention")]
     #[allow(dead_code)]
     keep: (),

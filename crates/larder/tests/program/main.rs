@@ -11,6 +11,8 @@ mod companions;
 mod configuration;
 mod copy;
 mod demo;
+mod dialects;
+mod door;
 mod endure;
 mod faults;
 mod handoff;

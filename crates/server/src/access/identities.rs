@@ -208,8 +208,13 @@ mod tests {
         let expected =
             Expected { issuer: "https://c.example".into(), audience: "larder.example".into() };
         let identity = Some(ClusterIdentity { expected, keys });
-        let cluster =
-            Cluster { name: "turbine-hall".into(), certificate: None, nodes: Vec::new(), identity };
+        let cluster = Cluster {
+            name: "turbine-hall".into(),
+            certificate: None,
+            nodes: Vec::new(),
+            identity,
+            door: None,
+        };
         AccessPlan {
             open: false,
             grants,

@@ -1,7 +1,9 @@
 //! `larder handoff apply`: pull secrets and their links, through the cluster's API.
 
+use std::path::PathBuf;
+
 use larder_core::access::key::KeyId;
-use larder_core::handoff::{SECRET_TYPE, Wanted};
+use larder_core::handoff::{SECRET_TYPE, Wanted, Webhooks};
 use larder_core::objects;
 use larder_store::{Store, now};
 use serde::Serialize;
@@ -12,6 +14,7 @@ use crate::commands::Expires;
 use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::files::read_bounded;
 use crate::handoff::{self, Turn};
 use crate::keys::{failed, note};
 use crate::kube::{Kube, Reach, path};
@@ -34,6 +37,9 @@ pub struct Args {
     /// How long new keys are good: 90d, 12h, or `never`
     #[arg(long, value_name = "TIME", default_value = "90d")]
     expires: Expires,
+    /// The authority that the cluster's API trusts for its door at the larder (PEM)
+    #[arg(long, value_name = "FILE")]
+    ca: Option<PathBuf>,
     /// Write new keys also where the old ones are good; `larder key rotate --finish` ends the old ones
     #[arg(long)]
     rotate: bool,
@@ -42,6 +48,9 @@ pub struct Args {
     dry_run: bool,
 }
 
+/// The largest certificate file that is read, in bytes.
+const CA_LIMIT: usize = 1024 * 1024;
+
 /// One object, and what happens to it.
 #[derive(Serialize)]
 #[allow(clippy::struct_field_names)] // they are the document's keys
@@ -49,10 +58,35 @@ struct Change {
     namespace: String,
     kind: &'static str,
     name: String,
-    /// `stays`, `new`, `replaced` or `linked`.
+    /// `stays`, `new`, `replaced`, `changed` or `linked`.
     change: &'static str,
     #[serde(skip)]
     at: usize,
+}
+
+impl Change {
+    fn shown(&self) -> String {
+        match self.namespace.is_empty() {
+            true => self.name.clone(),
+            false => format!("{}/{}", self.namespace, self.name),
+        }
+    }
+}
+
+/// How a cluster's API asks at its door, beside how it should.
+pub(super) enum Door {
+    Right,
+    Missing,
+    Differs,
+}
+
+/// Looks whether the cluster has a webhook configuration.
+pub(super) async fn door(kube: &Kube, hook: &Value) -> Result<Door, Failure> {
+    Ok(match kube.get(&Webhooks::path(hook)).await? {
+        None => Door::Missing,
+        Some(found) if objects::holds(&found["webhooks"], &hook["webhooks"]) => Door::Right,
+        Some(_) => Door::Differs,
+    })
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -65,7 +99,24 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let wanted = handoff::wanted(&config, cluster, args.namespace.as_deref(), &what)?;
     let store = open_store(&config)?;
     let kube = Kube::connect(&args.reach).await?;
-    let changes = plan(&config, &store, &kube, &wanted, args.rotate, &what).await?;
+    let ca = args.ca.as_ref().map(|path| read_bounded(path, CA_LIMIT)).transpose();
+    let ca = ca.map_err(|error| Failure::io(&what, &error))?;
+    let webhooks = handoff::webhooks(&config, cluster, ca.as_deref(), &what)?;
+    let mut changes = plan(&config, &store, &kube, &wanted, args.rotate, &what).await?;
+    let hooks = webhooks.map(|webhooks| webhooks.objects()).unwrap_or_default();
+    for (at, hook) in hooks.iter().enumerate() {
+        let change = match door(&kube, hook).await? {
+            Door::Right => "stays",
+            Door::Missing => "new",
+            Door::Differs => "changed",
+        };
+        let kind = match hook["kind"].as_str() {
+            Some("MutatingWebhookConfiguration") => "MutatingWebhookConfiguration",
+            _ => "ValidatingWebhookConfiguration",
+        };
+        let name = hook["metadata"]["name"].as_str().unwrap_or_default().to_owned();
+        changes.push(Change { namespace: String::new(), kind, name, change, at });
+    }
     let differs = changes.iter().filter(|change| change.change != "stays").count();
     if !context.output.json {
         for change in &changes {
@@ -73,13 +124,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 "stays" => paint(DIM, format!("{:<7}", "stays")),
                 word => paint(if args.dry_run { WARN } else { GOOD }, format!("{word:<7}")),
             };
-            context
-                .output
-                .result(format!("{word} {} {}/{}", change.kind, change.namespace, change.name));
+            context.output.result(format!("{word} {} {}", change.kind, change.shown()));
         }
     }
     if !args.dry_run {
         for change in changes.iter().filter(|change| change.change != "stays") {
+            if change.namespace.is_empty() {
+                kube.apply(&Webhooks::path(&hooks[change.at]), &hooks[change.at]).await?;
+                continue;
+            }
             let one = &wanted[change.at];
             if change.kind == "Secret" {
                 let there = path(&one.namespace, "secrets", &one.name);

@@ -7,6 +7,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::Objects;
+use super::apply::{Door, door};
 use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
@@ -42,6 +43,14 @@ struct Row {
     record: Option<KeyRecord>,
 }
 
+/// One of the objects that lead the cluster's API to its door.
+#[derive(Serialize)]
+struct DoorRow {
+    kind: String,
+    /// `right`, `missing` or `differs`.
+    state: &'static str,
+}
+
 #[derive(Serialize)]
 struct Told {
     fault: &'static str,
@@ -68,13 +77,30 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let objects = Objects::read(&kube, one).await?;
         rows.push(judge(&config, one, &objects, &all, &known)?);
     }
-    let bad = rows.iter().any(|row| !row.faults.is_empty());
+    let mut doors = Vec::new();
+    if let Some(webhooks) = handoff::webhooks(&config, cluster, None, &what)? {
+        for hook in webhooks.objects() {
+            let state = match door(&kube, &hook).await? {
+                Door::Right => "right",
+                Door::Missing => "missing",
+                Door::Differs => "differs",
+            };
+            let kind = hook["kind"].as_str().unwrap_or_default().to_owned();
+            doors.push(DoorRow { kind, state });
+        }
+    }
+    let bad = rows.iter().any(|row| !row.faults.is_empty())
+        || doors.iter().any(|door| door.state != "right");
     if context.output.json {
         context.output.document(&serde_json::json!({
-            "cluster": args.cluster, "server": kube.server(), "namespaces": rows,
+            "cluster": args.cluster, "server": kube.server(), "namespaces": rows, "door": doors,
         }));
     } else {
         show(&rows, context);
+        for DoorRow { kind, state } in &doors {
+            let style = if *state == "right" { GOOD } else { BAD };
+            context.output.result(format!("door: {kind} is {}", paint(style, state)));
+        }
         if bad {
             context
                 .output

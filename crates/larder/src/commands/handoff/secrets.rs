@@ -62,6 +62,11 @@ pub async fn files(
     Ok(files)
 }
 
+/// Objects as one YAML stream.
+pub fn documents(all: &[serde_json::Value]) -> Vec<u8> {
+    all.iter().map(objects::write).collect::<Vec<_>>().join("---\n").into_bytes()
+}
+
 /// What nodes need to sign in with their pods' service accounts.
 pub fn node_login(login: &NodeLogin) -> File {
     let path = Path::new("node-login").join("credential-provider.yaml");
@@ -85,6 +90,7 @@ pub fn page(cluster: &Cluster, wanted: &[Wanted], login: Option<&NodeLogin>, hos
              ## Test\n\nStart a pod with an image of {host}, and look for its sign-in in `larder log --who {name}`.\n",
             login.audience
         ));
+        text.push_str(&door_page(cluster));
         return text;
     }
     text.push_str(
@@ -106,5 +112,20 @@ pub fn page(cluster: &Cluster, wanted: &[Wanted], login: Option<&NodeLogin>, hos
         "\n## Test\n\nStart a pod with an image of {host} in each namespace. When a pull fails, the event carries a\n\
          reference number: `larder log NUMBER` says what was refused, and by which line.\n"
     ));
+    text.push_str(&door_page(cluster));
     text
+}
+
+/// What to do with the door's file. Empty: the cluster has no door.
+fn door_page(cluster: &Cluster) -> String {
+    if cluster.door.is_none() {
+        return String::new();
+    }
+    format!(
+        "\n## The door\n\n\
+         `kubectl apply --server-side -f door/webhooks.yaml`: from then on the cluster's API asks the larder about\n\
+         every pod and workload before it takes it. The path in that file is a secret: who knows it can ask for {}.\n\
+         Try it with `kubectl apply --dry-run=server` first: it says what would be changed or refused.\n",
+        cluster.name.get_ref()
+    )
 }

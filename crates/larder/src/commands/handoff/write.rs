@@ -117,7 +117,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         false => Vec::new(),
     };
     if !args.nodes {
-        files.extend(access_files(args, &config, cluster, ca.is_some()).await?);
+        files.extend(access_files(args, &config, cluster, ca.as_deref()).await?);
     }
     let mut written = Vec::new();
     for File { path, content, secret } in &files {
@@ -164,15 +164,21 @@ async fn access_files(
     args: &Args,
     config: &Config,
     cluster: &Cluster,
-    ca: bool,
+    ca: Option<&[u8]>,
 ) -> Result<Vec<File>, Failure> {
     let what = format!("cannot write the handoff of {}", args.cluster);
     let host = config.larder.url.host.to_string();
-    let ca = ca.then(|| format!("/etc/larder/{CA_NAME}"));
+    // The path in it is a secret.
+    let door = handoff::webhooks(config, cluster, ca, &what)?.map(|webhooks| File {
+        path: "door/webhooks.yaml".into(),
+        content: secrets::documents(&webhooks.objects()),
+        secret: true,
+    });
+    let ca = ca.map(|_| format!("/etc/larder/{CA_NAME}"));
     if let Some(login) = handoff::node_login(config, cluster, ca) {
         let page = secrets::page(cluster, &[], Some(&login), &host).into_bytes();
         let page = File { path: "HANDOFF.md".into(), content: page, secret: false };
-        return Ok(vec![secrets::node_login(&login), page]);
+        return Ok([secrets::node_login(&login), page].into_iter().chain(door).collect());
     }
     let wanted = handoff::wanted(config, cluster, args.namespace.as_deref(), &what)?;
     let store = open_store(config)?;
@@ -181,6 +187,7 @@ async fn access_files(
         secrets::files(config, &store, &wanted, &args.into, expires, args.dry_run).await?;
     let page = secrets::page(cluster, &wanted, None, &host).into_bytes();
     files.push(File { path: "HANDOFF.md".into(), content: page, secret: false });
+    files.extend(door);
     Ok(files)
 }
 

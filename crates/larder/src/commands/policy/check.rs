@@ -3,16 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use larder_core::access::Who;
-use larder_core::buildfile;
 use larder_core::policy::Verdict;
+use larder_core::rewrite::{Access, Role};
 use serde::Serialize;
 
-use super::super::files::{self, Broken};
 use super::cluster;
 use crate::config::Config;
-use crate::context::{Context, read_lock, read_reference, reference_here, shown, store_if_any};
+use crate::context::{Context, read_lock, read_reference, reference_here, store_if_any};
+use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::read_bounded;
 use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
 use crate::policy::Judge;
 
@@ -90,7 +89,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 line: None,
             };
             if one.open {
-                row.reason = Some("an argument without a default: only a build can tell".into());
+                row.reason = Some(
+                    "its tag is decided in another place: only what fills it in can tell".into(),
+                );
                 rows.push(row);
                 continue;
             }
@@ -123,6 +124,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 
 fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Failure> {
     let (mut found, mut broken) = (Vec::new(), Vec::new());
+    let mut paths: Vec<PathBuf> = Vec::new();
     for what in &args.what {
         let path = Path::new(what);
         if !path.exists() {
@@ -137,59 +139,31 @@ fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Fa
             found.push(Found { written, place: None, namespace: None, open: false });
             continue;
         }
-        let mut deployments = Vec::new();
-        for file in buildfiles(path) {
-            match read_bounded(&file, buildfile::LIMIT).map(String::from_utf8) {
-                Ok(Ok(text)) => {
-                    found.extend(buildfile::images(&text).into_iter().map(|one| Found {
-                        place: Some(format!("{}:{}  {}", shown(&file), one.line, one.by)),
-                        written: one.text,
-                        namespace: None,
-                        open: one.open,
-                    }));
-                }
-                Ok(Err(_)) => {
-                    broken.push(Broken { file: shown(&file), cause: "it is no UTF-8 text".into() });
-                }
-                Err(error) => broken.push(Broken { file: shown(&file), cause: error.to_string() }),
+        paths.push(path.to_owned());
+    }
+    let read = deployments::named(&paths, &config.resources);
+    broken.extend(read.broken);
+    for file in read.done {
+        // What a build makes is not pulled, and what stands in a text may be no image.
+        let pulled = file.findings.into_iter().filter(|one| {
+            matches!(one.role, Role::Pulled | Role::Likely)
+                && !matches!(&one.access, Access::Leave(_) if one.text.is_empty())
+        });
+        found.extend(pulled.map(|one| {
+            let (kind, name) = (&one.workload.kind, &one.workload.name);
+            let whose = match (name.is_empty(), &one.container) {
+                (true, Some(by)) => by.clone(),
+                _ => format!("{kind} {name}"),
+            };
+            Found {
+                place: Some(format!("{}:{}  {whose}", file.shown, one.position.line)),
+                namespace: one.workload.namespace,
+                open: one.tag_elsewhere || one.text.contains('$'),
+                written: one.text,
             }
-        }
-        if path.is_dir() || !is_buildfile(path) {
-            deployments.push(path.to_owned());
-        }
-        let (read, bad) = files::read(&deployments);
-        broken.extend(bad);
-        for deployment in read {
-            found.extend(deployment.scan.findings.into_iter().map(|one| {
-                let (kind, name) = (&one.workload.kind, &one.workload.name);
-                Found {
-                    place: Some(format!(
-                        "{}:{}  {kind} {name}",
-                        deployment.shown, one.position.line
-                    )),
-                    namespace: one.workload.namespace,
-                    written: one.text,
-                    open: false,
-                }
-            }));
-        }
+        }));
     }
     Ok((found, broken))
-}
-
-fn is_buildfile(path: &Path) -> bool {
-    path.file_name().and_then(|name| name.to_str()).is_some_and(buildfile::is_buildfile)
-}
-
-fn buildfiles(path: &Path) -> Vec<PathBuf> {
-    if path.is_file() {
-        return if is_buildfile(path) { vec![path.to_owned()] } else { Vec::new() };
-    }
-    let mut walk = ignore::WalkBuilder::new(path);
-    walk.require_git(false).sort_by_file_path(Path::cmp);
-    let files =
-        walk.build().flatten().filter(|entry| entry.file_type().is_some_and(|it| it.is_file()));
-    files.map(ignore::DirEntry::into_path).filter(|path| is_buildfile(path)).collect()
 }
 
 fn show(rows: &[Row], broken: &[Broken], context: &Context) {

@@ -10,9 +10,9 @@ use larder_core::reference::Selector;
 use larder_store::{Filter, Kind, now};
 use serde::Serialize;
 
-use super::super::files::{self, Broken};
 use crate::config;
 use crate::context::{Context, read_lock, read_reference, store_if_any};
+use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, count, paint, time};
 use crate::policy::{Judge, Judged, Named};
@@ -114,11 +114,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             }
         }
     }
-    let (deployments, broken) = files::read(&args.survey);
+    let deployments::Outcome { done, broken } =
+        deployments::named(&args.survey, &changed.resources);
     report.broken = broken;
     let lock = read_lock(&changed)?;
-    for deployment in &deployments {
-        for finding in &deployment.scan.findings {
+    for deployment in &done {
+        for finding in deployment.pulled() {
             let place = || format!("{}:{}", deployment.shown, finding.position.line);
             let reading = match read_reference(&finding.text, Some(&changed)) {
                 Ok(reading) => reading,

@@ -9,9 +9,9 @@ use larder_core::reference::{Reference, Selector};
 use larder_server::Cache;
 use serde::Serialize;
 
-use crate::commands::files;
 use crate::config::Config;
 use crate::context::{Context, open_store, read_reference, reference_on_shelf};
+use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, bytes, count, paint, short};
 
@@ -148,12 +148,11 @@ fn collect(
         wanted.insert(found);
     }
     if !args.from_survey.is_empty() {
-        let (deployments, broken) = files::read(&args.from_survey);
-        for files::Broken { file, cause } in &broken {
+        let read = deployments::named(&args.from_survey, &config.resources);
+        for Broken { file, cause } in &read.broken {
             context.output.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
         }
-        let findings = deployments.iter().flat_map(|one| &one.scan.findings);
-        for finding in findings {
+        for finding in read.done.iter().flat_map(deployments::Named::pulled) {
             let Ok(read) = read_reference(&finding.text, Some(config)) else { continue };
             wanted.extend(on_shelf(&read.reference, config, cache));
         }

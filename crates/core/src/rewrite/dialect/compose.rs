@@ -1,0 +1,94 @@
+//! Services of one machine: `services: {board: {image: …}}`, with variables and their defaults.
+
+use std::rc::Rc;
+
+use super::super::finding::{Role, Workload};
+use super::super::place::{Found, Place, Written};
+use super::super::tree::{NodeId, Tree};
+use super::kubernetes::images_of;
+use super::{Dialect, File, strings};
+
+const IMAGE_SCHEME: &str = "docker-image://";
+
+/// Finds the images of all services. False: there are none.
+pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut Found) -> bool {
+    let Some(services) = tree.get(top, "services").filter(|node| tree.is_mapping(*node)) else {
+        return false;
+    };
+    let is_service = |(_, value): (NodeId, NodeId)| {
+        ["image", "build", "extends", "<<"].iter().any(|key| tree.get(value, key).is_some())
+    };
+    if !tree.entries(services).any(is_service) || tree.get(top, "jobs").is_some() {
+        return false;
+    }
+    for (name, service) in tree.entries(services) {
+        let kind = "service".to_owned();
+        let named = tree.scalar(name).unwrap_or_default().to_owned();
+        let owner = Rc::new(Workload { kind, name: named, ..Workload::default() });
+        let mut add = |written, role| {
+            let owner = Rc::clone(&owner);
+            found.add(Place { owner, ..Place::new(written, Dialect::Compose, role) });
+        };
+        let build = tree.get(service, "build");
+        let role = if build.is_some() { Role::Built } else { Role::Pulled };
+        for image in images_of(tree, service) {
+            add(Written::Filled(image), role);
+        }
+        if let Some(context) = build.and_then(|build| tree.get(build, "additional_contexts")) {
+            let listed = tree.items(context).into_iter().flatten();
+            for value in tree.entries(context).map(|(_, value)| value).chain(listed) {
+                let span = tree.nodes[value].span();
+                let raw = tree.text.get(span.clone()).unwrap_or_default();
+                if let Some(at) = raw.find(IMAGE_SCHEME) {
+                    let from = at + IMAGE_SCHEME.len();
+                    let end = raw[from..].find(['"', '\'']).map_or(raw.len(), |to| from + to);
+                    add(Written::Piece(value, span.start + from..span.start + end), Role::Pulled);
+                }
+            }
+        }
+        if let Some(inline) = build.and_then(|build| tree.get(build, "dockerfile_inline")) {
+            for span in strings::pieces(tree, inline, strings::Hint::Nothing) {
+                add(Written::Piece(inline, span), Role::Text);
+            }
+        }
+        let volumes = tree.get(service, "volumes").and_then(|list| tree.items(list));
+        for volume in volumes.into_iter().flatten() {
+            if tree.text_of(volume, "type") == Some("image")
+                && let Some(source) = tree.get(volume, "source")
+            {
+                add(Written::Filled(source), Role::Pulled);
+            }
+        }
+        texts(tree, service, &mut add);
+    }
+    true
+}
+
+/// The environment, as a map or as a list, and the words of the command.
+fn texts(tree: &Tree<'_>, service: NodeId, add: &mut impl FnMut(Written, Role)) {
+    let mut piece = |node, hint| {
+        for span in strings::pieces(tree, node, hint) {
+            add(Written::Piece(node, span), Role::Text);
+        }
+    };
+    if let Some(environment) = tree.get(service, "environment") {
+        for (key, value) in tree.entries(environment) {
+            piece(value, strings::Hint::of_name(tree.scalar(key)));
+        }
+        for item in tree.items(environment).into_iter().flatten() {
+            let name = tree.scalar(item).and_then(|text| text.split_once('='));
+            piece(item, strings::Hint::of_name(name.map(|(name, _)| name)));
+        }
+    }
+    for key in ["command", "entrypoint"] {
+        let Some(words) = tree.get(service, key) else { continue };
+        match tree.items(words) {
+            Some(items) => {
+                for word in items {
+                    piece(word, strings::Hint::of_word(tree.scalar(word)));
+                }
+            }
+            None => piece(words, strings::Hint::Nothing),
+        }
+    }
+}

@@ -1,0 +1,349 @@
+//! Which images do Kubernetes objects name?
+//!
+//! Found by shape, not by kind: wherever an object holds a pod spec (a list of maps with an image
+//! under `containers`, `initContainers` or `ephemeralContainers`), in every built-in workload, in
+//! `kind: List` and in custom resources that carry pod templates; where the configuration says so;
+//! and what looks like an image elsewhere. Text in ConfigMaps is theirs, and schema words in a
+//! CustomResourceDefinition are no images.
+
+use std::collections::HashSet;
+use std::fmt;
+use std::rc::Rc;
+use std::str::FromStr;
+
+use super::super::finding::{Role, Workload};
+use super::super::place::{Found, Place, Written};
+use super::super::tree::{NodeId, Tree};
+use super::shape::{self, Around};
+use super::{Dialect, File, strings};
+
+const LISTS: [&str; 3] = ["containers", "initContainers", "ephemeralContainers"];
+const NOT_LOOKED_INTO: [&str; 2] = ["CustomResourceDefinition", "Secret"];
+/// The node label by which pods ask for a CPU architecture.
+const ARCHITECTURE: &str = "kubernetes.io/arch";
+
+/// Where a kind that others made names images.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CustomResource {
+    /// Its API group. Empty: any.
+    pub group: String,
+    /// Its kind.
+    pub kind: String,
+    /// The way from the object to the reference.
+    pub path: FieldPath,
+}
+
+/// Keys joined by dots; `[]` after one stands for every item of a list, `*` for every key:
+/// `spec.tools[].image`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FieldPath(Vec<Field>);
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Field {
+    Key(String),
+    AnyKey,
+    Items,
+}
+
+/// Why a text is no path.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is no path of keys as in `spec.tools[].image`")]
+pub struct FieldPathError(String);
+
+impl FromStr for FieldPath {
+    type Err = FieldPathError;
+
+    fn from_str(text: &str) -> Result<Self, FieldPathError> {
+        let wrong = || FieldPathError(text.chars().take(80).collect());
+        let mut fields = Vec::new();
+        for part in text.split('.') {
+            let key = part.trim_end_matches("[]");
+            let lists = (part.len() - key.len()) / 2;
+            match key {
+                "" => return Err(wrong()),
+                "*" => fields.push(Field::AnyKey),
+                _ if key.contains(['[', ']', ' ', '*']) => return Err(wrong()),
+                _ => fields.push(Field::Key(key.to_owned())),
+            }
+            fields.extend(std::iter::repeat_n(Field::Items, lists));
+        }
+        if fields.len() > 32 { Err(wrong()) } else { Ok(Self(fields)) }
+    }
+}
+
+impl fmt::Display for FieldPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (number, field) in self.0.iter().enumerate() {
+            let dot = if number > 0 && *field != Field::Items { "." } else { "" };
+            match field {
+                Field::Key(key) => write!(f, "{dot}{key}")?,
+                Field::AnyKey => write!(f, "{dot}*")?,
+                Field::Items => write!(f, "[]")?,
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Finds the images of one object and of all that it holds. False: it is no object.
+pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Found) -> bool {
+    if object_kind(tree, top).is_none() {
+        return false;
+    }
+    Walk { tree, file, seen: HashSet::new(), found }.from(top);
+    true
+}
+
+/// The kind of a Kubernetes object. None: it is none.
+fn object_kind<'a>(tree: &'a Tree<'_>, node: NodeId) -> Option<&'a str> {
+    tree.text_of(node, "apiVersion")?;
+    tree.text_of(node, "kind")
+}
+
+/// What is on the way down.
+#[derive(Clone)]
+struct Step {
+    node: NodeId,
+    owner: Rc<Workload>,
+    pod: Option<usize>,
+}
+
+/// A walk with a stack of its own; each node is visited once, however many aliases name it.
+struct Walk<'w, 't> {
+    tree: &'w Tree<'t>,
+    file: &'w File<'w>,
+    seen: HashSet<NodeId>,
+    found: &'w mut Found,
+}
+
+impl Walk<'_, '_> {
+    fn from(mut self, top: NodeId) {
+        let mut stack = vec![Step { node: top, owner: Rc::default(), pod: None }];
+        while let Some(step) = stack.pop() {
+            let node = self.tree.resolve(step.node);
+            if !self.seen.insert(node) {
+                continue;
+            }
+            let step = Step { node, ..step };
+            if let Some(items) = self.tree.items(node) {
+                stack.extend(items.map(|item| Step { node: item, ..step.clone() }));
+            } else if self.tree.is_mapping(node) {
+                self.mapping(step, &mut stack);
+            }
+        }
+    }
+
+    fn mapping(&mut self, mut step: Step, stack: &mut Vec<Step>) {
+        let (tree, node) = (self.tree, step.node);
+        if let Some(kind) = object_kind(tree, node) {
+            if NOT_LOOKED_INTO.contains(&kind) {
+                return;
+            }
+            step.owner = Rc::new(workload(tree, node, kind, &step.owner));
+            if kind == "ConfigMap" {
+                self.texts(&step);
+                return;
+            }
+            self.custom(&step, kind);
+        }
+        let is_list = |list: &str| tree.get(node, list).and_then(|at| tree.items(at)).is_some();
+        let is_pod = LISTS.iter().any(|list| is_list(list));
+        if is_pod {
+            let architecture = tree
+                .get(node, "nodeSelector")
+                .and_then(|labels| tree.text_of(labels, ARCHITECTURE))
+                .map(str::to_owned);
+            if architecture.is_some() {
+                let owner = Workload::clone(&step.owner);
+                step.owner = Rc::new(Workload { architecture, ..owner });
+            }
+            if tree.get(node, "containers").is_some() {
+                step.pod = Some(self.found.pods.len());
+                self.found.pods.push(node);
+            }
+        } else {
+            let around = Around {
+                dialect: Dialect::Kubernetes,
+                owner: Rc::clone(&step.owner),
+                registry: None,
+                file: self.file,
+            };
+            shape::of_mapping(tree, node, &around, self.found);
+        }
+        for (key, value) in tree.entries(node) {
+            let name = tree.scalar(key).unwrap_or_default();
+            let listed = LISTS.contains(&name);
+            match tree.items(value) {
+                Some(containers) if listed => {
+                    for container in containers {
+                        self.container(container, &step, stack);
+                    }
+                }
+                // An image mounted as a volume.
+                Some(volumes) if is_pod && name == "volumes" => {
+                    for volume in volumes {
+                        let image = tree.get(volume, "image");
+                        if let Some(from) = image.and_then(|image| tree.get(image, "reference")) {
+                            let name = tree.get(volume, "name");
+                            self.add(Written::Whole(from), Role::Pulled, name, &step);
+                        }
+                    }
+                }
+                _ if name == "metadata" => {}
+                _ => stack.push(Step { node: value, ..step.clone() }),
+            }
+        }
+    }
+
+    fn container(&mut self, container: NodeId, step: &Step, stack: &mut Vec<Step>) {
+        let tree = self.tree;
+        let images = images_of(tree, container);
+        let duplicate = images.len() > 1;
+        let name = tree.get(container, "name");
+        for node in &images {
+            let place = Self::place(Written::Whole(*node), Role::Pulled, name, step);
+            self.found.add(Place { duplicate, ..place });
+        }
+        for key in ["args", "command"] {
+            let Some(words) = tree.get(container, key).and_then(|list| tree.items(list)) else {
+                continue;
+            };
+            for word in words {
+                self.pieces(word, strings::Hint::of_word(tree.scalar(word)), name, step);
+            }
+        }
+        let env = tree.get(container, "env").and_then(|list| tree.items(list));
+        for variable in env.into_iter().flatten() {
+            let hint = strings::Hint::of_name(tree.text_of(variable, "name"));
+            if let Some(value) = tree.get(variable, "value") {
+                self.pieces(value, hint, name, step);
+            }
+        }
+        // What is not a container at all may hold one further down.
+        if images.is_empty() {
+            stack.push(Step { node: container, ..step.clone() });
+        }
+    }
+
+    fn pieces(
+        &mut self,
+        node: NodeId,
+        hint: strings::Hint,
+        container: Option<NodeId>,
+        step: &Step,
+    ) {
+        for span in strings::pieces(self.tree, node, hint) {
+            self.add(Written::Piece(node, span), Role::Text, container, step);
+        }
+    }
+
+    /// The files within a ConfigMap.
+    fn texts(&mut self, step: &Step) {
+        let Some(data) = self.tree.get(step.node, "data") else { return };
+        for (key, value) in self.tree.entries(data) {
+            let hint = strings::Hint::of_name(self.tree.scalar(key));
+            self.pieces(value, hint, Some(key), step);
+        }
+    }
+
+    fn custom(&mut self, step: &Step, kind: &str) {
+        let group = self.tree.text_of(step.node, "apiVersion").unwrap_or_default();
+        let group = group.split_once('/').map_or("", |(group, _)| group);
+        for one in self.file.custom {
+            if one.kind != kind || (!one.group.is_empty() && one.group != group) {
+                continue;
+            }
+            for node in follow(self.tree, step.node, &one.path) {
+                if self.tree.filled(node).is_some() {
+                    self.add(Written::Whole(node), Role::Pulled, None, step);
+                }
+            }
+        }
+    }
+
+    fn add(&mut self, written: Written, role: Role, container: Option<NodeId>, step: &Step) {
+        let place = Self::place(written, role, container, step);
+        self.found.add(place);
+    }
+
+    fn place(written: Written, role: Role, container: Option<NodeId>, step: &Step) -> Place {
+        Place {
+            owner: Rc::clone(&step.owner),
+            container,
+            pod: step.pod,
+            ..Place::new(written, Dialect::Kubernetes, role)
+        }
+    }
+}
+
+fn workload(tree: &Tree<'_>, node: NodeId, kind: &str, outer: &Workload) -> Workload {
+    let metadata = tree.get(node, "metadata");
+    let field = |name| metadata.and_then(|at| tree.text_of(at, name)).map(str::to_owned);
+    Workload {
+        kind: kind.to_owned(),
+        name: field("name").or_else(|| field("generateName")).unwrap_or_default(),
+        namespace: field("namespace").or_else(|| outer.namespace.clone()),
+        architecture: None,
+    }
+}
+
+/// The nodes that a path leads to. A bound on their number keeps aliases from multiplying them.
+fn follow(tree: &Tree<'_>, top: NodeId, path: &FieldPath) -> Vec<NodeId> {
+    const MOST: usize = 10_000;
+    let mut at = vec![top];
+    for field in &path.0 {
+        let mut next = Vec::new();
+        for node in at {
+            match field {
+                Field::Key(key) => next.extend(tree.values(node, key)),
+                Field::AnyKey => next.extend(tree.entries(node).map(|(_, value)| value)),
+                Field::Items => next.extend(tree.items(node).into_iter().flatten()),
+            }
+            next.truncate(MOST);
+        }
+        at = next;
+    }
+    at
+}
+
+/// The nodes under `image` of a mapping; of what is merged into it where it has none itself.
+pub(super) fn images_of(tree: &Tree<'_>, container: NodeId) -> Vec<NodeId> {
+    let mut images: Vec<NodeId> = tree.values(container, "image").collect();
+    let mut bases: Vec<NodeId> = merged(tree, container);
+    let mut depth = 0;
+    // An image that comes through a merge belongs to the base, which may merge in its turn.
+    while images.is_empty() && !bases.is_empty() && depth < 16 {
+        images = bases.iter().filter_map(|base| tree.get(*base, "image")).take(1).collect();
+        bases = bases.iter().flat_map(|base| merged(tree, *base)).take(64).collect();
+        depth += 1;
+    }
+    images
+}
+
+/// The mappings that `<<` merges into this one, in the order in which they win.
+fn merged(tree: &Tree<'_>, mapping: NodeId) -> Vec<NodeId> {
+    let mut bases = Vec::new();
+    for value in tree.values(mapping, "<<") {
+        match tree.items(value) {
+            Some(items) => bases.extend(items.map(|node| tree.resolve(node)).take(64)),
+            None => bases.push(tree.resolve(value)),
+        }
+    }
+    bases.truncate(64);
+    bases
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_are_read_and_written_alike() {
+        for path in ["spec.image", "spec.tools[].image", "spec.*.image", "items[][].x"] {
+            assert_eq!(path.parse::<FieldPath>().unwrap().to_string(), path);
+        }
+        for wrong in ["", "spec..image", "spec.[]", "spec.a[0]", "a b", "a."] {
+            assert!(wrong.parse::<FieldPath>().is_err(), "{wrong}");
+        }
+    }
+}

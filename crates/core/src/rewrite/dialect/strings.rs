@@ -1,0 +1,103 @@
+//! Image references within longer texts: environment values, arguments, files in ConfigMaps.
+
+use std::ops::Range;
+
+use super::super::tree::{Kind, NodeId, Tree};
+use super::shape;
+
+/// What the surroundings of a text say of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Hint {
+    /// Its name speaks of an image: a tag alone makes it one.
+    Image,
+    /// Nothing: only a name with a registry and a tag or digest is one.
+    Nothing,
+}
+
+impl Hint {
+    /// By the name of a variable.
+    pub fn of_name(name: Option<&str>) -> Self {
+        let says = name.is_some_and(|name| name.to_ascii_lowercase().contains("image"));
+        if says { Self::Image } else { Self::Nothing }
+    }
+
+    /// By a word of a command line itself: `--sidecar-image=kettle:2`.
+    pub fn of_word(word: Option<&str>) -> Self {
+        let option = word.and_then(|word| word.split_once('='));
+        Self::of_name(option.map(|(option, _)| option).filter(|option| option.starts_with('-')))
+    }
+}
+
+/// References in one scalar at the most.
+const MOST: usize = 1000;
+/// What cannot be part of a reference ends a word.
+const ENDS: [char; 14] = [' ', '\t', '\r', '\n', '"', '\'', '=', ',', ';', '(', ')', '<', '>', '|'];
+
+/// The bytes in the tree's text that hold references. Empty where the scalar is an alias: what it
+/// stands for is found where it is defined.
+pub(super) fn pieces(tree: &Tree<'_>, node: NodeId, hint: Hint) -> Vec<Range<usize>> {
+    let node = &tree.nodes[node];
+    if !matches!(node.kind, Kind::Scalar(_)) {
+        return Vec::new();
+    }
+    let span = node.span();
+    let Some(raw) = tree.text.get(span.clone()) else { return Vec::new() };
+    let mut all = Vec::new();
+    let mut start = 0;
+    while start < raw.len() && all.len() < MOST {
+        let end = raw[start..].find(ENDS).map_or(raw.len(), |at| start + at);
+        let word = &raw[start..end];
+        if is_one(word, says_image(&raw[..start], hint)) {
+            all.push(span.start + start..span.start + end);
+        }
+        start = end + raw[end..].chars().next().map_or(1, char::len_utf8);
+    }
+    all
+}
+
+/// Whether what stands before a word on its line is the key `image`.
+fn says_image(before: &str, hint: Hint) -> bool {
+    let line = before.rsplit(['\n', '\r']).next().unwrap_or_default();
+    let key = line.trim_end_matches([' ', '"', '\'']).strip_suffix(':');
+    let key = key.map(|key| key.trim_end_matches(['"', '\'', ' ']));
+    hint == Hint::Image || key.is_some_and(|key| key.ends_with("image"))
+}
+
+fn is_one(word: &str, says_image: bool) -> bool {
+    if !shape::looks_like_one(word) {
+        return false;
+    }
+    let tagged = word.rsplit('/').next().is_some_and(|last| last.contains(':'));
+    let fixed = word.contains("@sha256:") || word.contains("@sha512:");
+    // `host:port/path` and `key:value` are everywhere; a name, a slash and a tag are not.
+    says_image || (shape::names_registry(word) && (tagged || fixed) && has_dotted_host(word))
+}
+
+fn has_dotted_host(word: &str) -> bool {
+    word.split('/').next().is_some_and(|host| {
+        host.contains('.') && host.bytes().any(|b| b.is_ascii_alphabetic())
+            || host.starts_with("localhost:")
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_can_be_nothing_else_is_found_without_a_word_that_says_so() {
+        for (word, says, expected) in [
+            ("bazaar.example/library/kettle:2", false, true),
+            ("localhost:5000/kettle:2", false, true),
+            ("kettle:2", false, false),
+            ("kettle:2", true, true),
+            ("bazaar.example/library/kettle", false, false),
+            ("bazaar.example/library/kettle", true, true),
+            ("10.0.0.1:53/udp:1", false, false),
+            ("a/b/c:rw", false, false),
+            ("postgres://h/x:1", true, false),
+        ] {
+            assert_eq!(is_one(word, says), expected, "{word}");
+        }
+    }
+}

@@ -1,0 +1,263 @@
+//! Texts become trees: YAML by the parser, JSON by its own stricter and quicker reading.
+
+use std::borrow::Cow;
+use std::ops::Range;
+
+use granit_parser::{Event, Options, Parser, ScalarStyle, Tag};
+
+use super::Position;
+use super::tree::{Kind, NODE_LIMIT, Tree};
+
+/// Why a file cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("line {}, column {}: {message}", position.line, position.column)]
+pub struct ParseError {
+    /// Where the parser stopped.
+    pub position: Position,
+    /// What it met.
+    pub message: String,
+}
+
+impl ParseError {
+    /// The same in a text that goes before.
+    pub(super) fn after(mut self, start: Position) -> Self {
+        self.position.line += start.line - 1;
+        self
+    }
+}
+
+fn options() -> Options {
+    let mut options = Options::default();
+    options.emit_comments = false;
+    // A JSON key may be longer than the parser's default look-ahead for simple keys.
+    options.simple_key_max_lookahead = 1 << 20;
+    options
+}
+
+/// Parses every document of a YAML text. Nothing here is recursive; the parser bounds the nesting.
+pub(crate) fn parse(text: &str) -> Result<Tree<'_>, ParseError> {
+    let mut parser = Parser::new_from_str_with_options(text, options());
+    let mut tree = Tree::new(text);
+    while let Some(event) = parser.next_event() {
+        let (event, span) = event.map_err(|error| {
+            let marker = error.marker();
+            let position = Position { line: marker.line().max(1), column: marker.col() + 1 };
+            let message = error.to_string();
+            // The parser's text ends with its own place, counted otherwise.
+            let message = message.split(" at byte ").next().unwrap_or(&message);
+            let message = message.split(" at char ").next().unwrap_or(message).to_owned();
+            ParseError { position, message }
+        })?;
+        let range = || span.byte_range().unwrap_or(0..0);
+        let added = match event {
+            Event::Scalar(value, style, anchor, tag) => {
+                tree.add(Kind::Scalar(style), value, written(tag), anchor, range())
+            }
+            Event::Alias(anchor) => tree.add(Kind::Alias, "".into(), None, anchor, range()),
+            Event::SequenceStart(_, anchor, tag) => {
+                tree.add(Kind::Sequence, "".into(), written(tag), anchor, range())
+            }
+            Event::MappingStart(_, anchor, tag) => {
+                tree.add(Kind::Mapping, "".into(), written(tag), anchor, range())
+            }
+            Event::SequenceEnd | Event::MappingEnd => {
+                tree.close(range().end);
+                Some(())
+            }
+            _ => Some(()),
+        };
+        if added.is_none() {
+            let position =
+                Position { line: span.start.line().max(1), column: span.start.col() + 1 };
+            return Err(ParseError { position, message: format!("more than {NODE_LIMIT} nodes") });
+        }
+    }
+    Ok(tree)
+}
+
+fn written(tag: Option<Cow<'_, Tag>>) -> Option<Box<str>> {
+    tag.map(|tag| tag.to_string().into())
+}
+
+/// The value of one scalar that is parsed on its own. None: it is none.
+pub(crate) fn decode(slice: &str) -> Option<String> {
+    let mut parser = Parser::new_from_str_with_options(slice, options());
+    let mut found = None;
+    while let Some(event) = parser.next_event() {
+        match event.ok()?.0 {
+            Event::Scalar(value, ..) if found.is_none() => found = Some(value.into_owned()),
+            Event::StreamStart | Event::DocumentStart(..) | Event::DocumentEnd => {}
+            Event::StreamEnd => return found,
+            _ => return None,
+        }
+    }
+    found
+}
+
+/// The documents of a YAML stream, by their bytes. A line that begins with `---` ends a document
+/// wherever it stands (YAML 1.2, 9.1.2), so that each can be parsed alone. A stream with
+/// directives is taken as one.
+pub(crate) fn documents(text: &str) -> Vec<Range<usize>> {
+    let bytes = text.as_bytes();
+    let mut parts = Vec::new();
+    let mut from = 0;
+    for at in memchr::memmem::find_iter(bytes, b"\n---") {
+        let start = at + 1;
+        if bytes.get(start + 3).is_none_or(|next| b" \t\r\n".contains(next)) {
+            parts.push(from..start);
+            from = start;
+        }
+    }
+    parts.push(from..text.len());
+    let directive = text.starts_with('%') || memchr::memmem::find(bytes, b"\n%").is_some();
+    if parts.len() > 1 && directive {
+        parts.clear();
+        parts.push(0..text.len());
+    }
+    parts
+}
+
+/// How deep JSON may nest, as the YAML parser bounds it.
+const DEPTH: usize = 255;
+
+/// Parses a JSON text (RFC 8259): strictly, since broken JSON may be YAML of another meaning.
+///
+/// One value, in which every node knows its bytes. A byte order mark before it is passed over.
+pub(crate) fn parse_json(text: &str) -> Result<Tree<'_>, ParseError> {
+    let mut json = Json { text, bytes: text.as_bytes(), at: 0, tree: Tree::new(text) };
+    if text.starts_with('\u{feff}') {
+        json.at = 3;
+    }
+    match json.value_and_end() {
+        Ok(()) => Ok(json.tree),
+        Err(message) => {
+            let mut position = Position::default();
+            position.advance(text.get(..json.at).unwrap_or(text));
+            Err(ParseError { position, message: message.to_owned() })
+        }
+    }
+}
+
+struct Json<'t> {
+    text: &'t str,
+    bytes: &'t [u8],
+    at: usize,
+    tree: Tree<'t>,
+}
+
+impl Json<'_> {
+    fn blanks(&mut self) -> Option<u8> {
+        while self.bytes.get(self.at).is_some_and(|byte| b" \t\r\n".contains(byte)) {
+            self.at += 1;
+        }
+        self.bytes.get(self.at).copied()
+    }
+
+    fn value_and_end(&mut self) -> Result<(), &'static str> {
+        // What closes each open collection.
+        let mut open: Vec<u8> = Vec::new();
+        loop {
+            // A value, after its key where an object is open.
+            let next = self.blanks().ok_or("it ends too early")?;
+            if matches!(next, b'{' | b'[') {
+                let kind = if next == b'{' { Kind::Mapping } else { Kind::Sequence };
+                self.add(kind, "".into(), self.at..self.at + 1)?;
+                if self.tree.depth() > DEPTH {
+                    return Err("it is nested too deep");
+                }
+                self.at += 1;
+                let close = if next == b'{' { b'}' } else { b']' };
+                if self.blanks() == Some(close) {
+                    self.at += 1;
+                    self.tree.close(self.at);
+                } else {
+                    open.push(close);
+                    self.key(close)?;
+                    continue;
+                }
+            } else {
+                self.scalar(next)?;
+            }
+            // What follows a value: the next one, or the ends of what is open.
+            loop {
+                let next = self.blanks();
+                match (open.last(), next) {
+                    (None, None) => return Ok(()),
+                    (None, Some(_)) => return Err("something follows the value"),
+                    (Some(close), Some(b',')) => {
+                        self.at += 1;
+                        self.key(*close)?;
+                        break;
+                    }
+                    (Some(close), Some(next)) if *close == next => {
+                        self.at += 1;
+                        self.tree.close(self.at);
+                        open.pop();
+                    }
+                    (Some(_), Some(_)) => return Err("a comma or an end is missing"),
+                    (Some(_), None) => return Err("it ends too early"),
+                }
+            }
+        }
+    }
+
+    fn key(&mut self, close: u8) -> Result<(), &'static str> {
+        if close == b']' {
+            return Ok(());
+        }
+        if self.blanks() != Some(b'"') {
+            return Err("a key in quotes is missing");
+        }
+        self.scalar(b'"')?;
+        if self.blanks() != Some(b':') {
+            return Err("a colon is missing");
+        }
+        self.at += 1;
+        Ok(())
+    }
+
+    fn scalar(&mut self, first: u8) -> Result<(), &'static str> {
+        let start = self.at;
+        if first == b'"' {
+            self.at += 1;
+            let mut plain = true;
+            loop {
+                let rest = self.bytes.get(self.at..).unwrap_or_default();
+                let stop = memchr::memchr2(b'"', b'\\', rest).ok_or("a quote is not closed")?;
+                self.at += stop;
+                if self.bytes[self.at] == b'"' {
+                    break;
+                }
+                plain = false;
+                self.at += 2;
+            }
+            self.at += 1;
+            let raw = self.text.get(start..self.at).ok_or("a quote is not closed")?;
+            let inside = &raw[1..raw.len() - 1];
+            let value = if plain && !inside.bytes().any(|byte| byte < 0x20) {
+                Cow::Borrowed(inside)
+            } else {
+                Cow::Owned(serde_json::from_str(raw).map_err(|_| "a text has a wrong escape")?)
+            };
+            return self.add(Kind::Scalar(ScalarStyle::DoubleQuoted), value, start..self.at);
+        }
+        let word = |byte: &u8| byte.is_ascii_alphanumeric() || b"+-.".contains(byte);
+        while self.bytes.get(self.at).is_some_and(word) {
+            self.at += 1;
+        }
+        let raw = &self.text[start..self.at];
+        serde_json::from_str::<serde::de::IgnoredAny>(raw).map_err(|_| "there is no value here")?;
+        self.add(Kind::Scalar(ScalarStyle::Plain), raw.into(), start..self.at)
+    }
+}
+
+impl<'t> Json<'t> {
+    fn add(
+        &mut self,
+        kind: Kind,
+        value: Cow<'t, str>,
+        span: Range<usize>,
+    ) -> Result<(), &'static str> {
+        self.tree.add(kind, value, None, 0, span).ok_or("it has too many values")
+    }
+}

@@ -1,0 +1,356 @@
+//! What a dialect says of a tree, and what becomes of it: the nodes that name an image, settled with
+//! the anchors and merges of the whole document.
+
+use std::collections::{HashMap, HashSet};
+use std::ops::Range;
+use std::rc::Rc;
+
+use super::finding::{Access, Finding, Position, Role, Workload};
+use super::insert::Pod;
+use super::slot::{At, Hold, Slot};
+use super::tree::{Kind, NodeId};
+use super::variables;
+use super::{Dialect, Scan};
+
+/// All that a dialect found in one tree.
+#[derive(Default)]
+pub(super) struct Found {
+    pub places: Vec<Place>,
+    pub pods: Vec<NodeId>,
+}
+
+/// One place that names an image, before it is known who else uses the same bytes.
+pub(super) struct Place {
+    pub written: Written,
+    pub dialect: Dialect,
+    pub role: Role,
+    pub owner: Rc<Workload>,
+    pub container: Option<NodeId>,
+    /// The same key stands there more than once.
+    pub duplicate: bool,
+    /// Its number in [`Found::pods`].
+    pub pod: Option<usize>,
+}
+
+impl Place {
+    /// A place that belongs to nobody.
+    pub fn new(written: Written, dialect: Dialect, role: Role) -> Self {
+        let owner = Rc::default();
+        Self { written, dialect, role, owner, container: None, duplicate: false, pod: None }
+    }
+}
+
+impl Found {
+    /// One more place.
+    pub fn add(&mut self, place: Place) {
+        self.places.push(place);
+    }
+}
+
+/// How an image is named. The nodes are those under the keys, aliases where they are written.
+pub(super) enum Written {
+    Whole(NodeId),
+    /// With variables in it, as shells and builds fill them.
+    Filled(NodeId),
+    Parts(Parts),
+    /// An entry that gives images of one name another.
+    Overlay(Parts, Option<NodeId>),
+    /// A piece of a scalar, by its bytes in the tree's text.
+    Piece(NodeId, Range<usize>),
+}
+
+/// A reference whose parts stand apart.
+#[derive(Clone)]
+pub(super) struct Parts {
+    pub registry: Option<NodeId>,
+    pub name: NodeId,
+    pub tag: Option<NodeId>,
+    pub digest: Option<NodeId>,
+    /// The tag where none is written: the chart's. None: it is not known here.
+    pub usual_tag: Option<String>,
+}
+
+/// What a node says of an image. Nodes that share bytes must say the same of it.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+enum Says {
+    Whole,
+    Registry,
+    Name,
+    Tag,
+    Digest,
+}
+
+impl Written {
+    fn nodes(&self) -> Vec<(Says, NodeId)> {
+        let parts = |parts: &Parts| {
+            let all = [
+                (Says::Registry, parts.registry),
+                (Says::Name, Some(parts.name)),
+                (Says::Tag, parts.tag),
+                (Says::Digest, parts.digest),
+            ];
+            all.into_iter().filter_map(|(says, node)| Some((says, node?))).collect::<Vec<_>>()
+        };
+        match self {
+            Self::Whole(node) | Self::Filled(node) | Self::Piece(node, _) => {
+                vec![(Says::Whole, *node)]
+            }
+            Self::Parts(all) => parts(all),
+            Self::Overlay(all, to) => {
+                let mut nodes = parts(all);
+                nodes.extend(to.map(|to| (Says::Name, to)));
+                nodes
+            }
+        }
+    }
+
+    /// The node by whose place the finding is told.
+    fn first(&self) -> NodeId {
+        match self {
+            Self::Whole(node) | Self::Filled(node) | Self::Piece(node, _) => *node,
+            Self::Parts(parts) => parts.name,
+            Self::Overlay(parts, to) => to.unwrap_or(parts.name),
+        }
+    }
+}
+
+/// Joins the places that share bytes, decides what can be done with each, and adds all to the scan.
+pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found) {
+    let Some(its) = scan.parts.get(part) else { return };
+    let at = At { tree: &its.tree, part, start: its.span.start };
+    let uses = Uses::of(&at, &found.places);
+    let pods_before = scan.pods.len();
+    let pods = found.pods.iter().map(|node| Pod { part, node: *node });
+    let mut settled = HashSet::new();
+    let mut findings = Vec::new();
+    for place in &found.places {
+        let first = place.written.first();
+        if let Written::Whole(node) | Written::Filled(node) = place.written {
+            let target = at.tree.resolve(node);
+            let elsewhere = target != node && uses.direct.contains_key(&(Says::Whole, target));
+            if !settled.insert(node) || elsewhere {
+                continue; // found once, where it is defined
+            }
+            if at.tree.scalar(target).is_none()
+                && matches!(at.tree.nodes[target].kind, Kind::Scalar(_))
+            {
+                continue; // a null image is none
+            }
+        }
+        let mut read = uses.read(&at, place);
+        if place.role == Role::Built {
+            read.access = Access::Leave("it is what a build makes");
+        }
+        let start = match at.tree.nodes[first].kind {
+            // `image: {{ name }}` is a map to YAML.
+            Kind::Mapping | Kind::Sequence => place.container.unwrap_or(first),
+            _ => first,
+        };
+        let byte = match &place.written {
+            Written::Piece(_, span) => span.start,
+            _ => at.tree.nodes[start].span().start,
+        };
+        findings.push((
+            byte,
+            Finding {
+                text: read.text,
+                position: Position::default(),
+                dialect: place.dialect,
+                workload: Workload::clone(&place.owner),
+                container: place.container.and_then(|name| at.tree.scalar(name)).map(str::to_owned),
+                shared_by: read.shared_by,
+                access: read.access,
+                duplicate: place.duplicate,
+                role: place.role,
+                tag_elsewhere: read.tag_elsewhere,
+                pod: place.pod.map(|pod| pods_before + pod),
+            },
+        ));
+    }
+    findings.sort_by_key(|(byte, _)| *byte);
+    // Positions are counted once through the text, not from its beginning for each.
+    let mut position = its.position;
+    let mut counted = 0;
+    for (byte, finding) in &mut findings {
+        position.advance(at.tree.text.get(counted..*byte).unwrap_or_default());
+        counted = (*byte).max(counted);
+        finding.position = position;
+    }
+    let pods: Vec<Pod> = pods.collect();
+    scan.findings.extend(findings.into_iter().map(|(_, finding)| finding));
+    scan.pods.extend(pods);
+}
+
+/// Who uses which node for what.
+struct Uses {
+    /// How often an alias anywhere in the text stands for a node.
+    aliased: HashMap<NodeId, usize>,
+    /// How often one at a place of an image does.
+    at_images: HashMap<(Says, NodeId), usize>,
+    /// How often a node is itself at the place of an image.
+    direct: HashMap<(Says, NodeId), usize>,
+}
+
+/// What a place comes to.
+struct Read {
+    text: String,
+    access: Access,
+    tag_elsewhere: bool,
+    shared_by: usize,
+}
+
+impl Uses {
+    fn of(at: &At<'_, '_>, places: &[Place]) -> Self {
+        let mut uses =
+            Self { aliased: HashMap::new(), at_images: HashMap::new(), direct: HashMap::new() };
+        for target in at.tree.aliases() {
+            *uses.aliased.entry(target).or_default() += 1;
+        }
+        for (says, node) in places.iter().flat_map(|place| place.written.nodes()) {
+            let target = at.tree.resolve(node);
+            let of = if target == node { &mut uses.direct } else { &mut uses.at_images };
+            *of.entry((says, target)).or_default() += 1;
+        }
+        uses
+    }
+
+    /// The slot of a node: its own, that of the definition it is an alias of, or a literal's in the
+    /// alias's place.
+    fn slot(&self, at: &At<'_, '_>, says: Says, node: NodeId) -> Result<Slot, &'static str> {
+        let target = at.tree.resolve(node);
+        let count =
+            |of: &HashMap<(Says, NodeId), usize>| of.get(&(says, target)).copied().unwrap_or(0);
+        if target != node && count(&self.direct) == 0 {
+            return at.slot(node);
+        }
+        if self.aliased.get(&target).copied().unwrap_or(0) > count(&self.at_images) {
+            return Err("its anchor is used for something else too");
+        }
+        at.slot(target)
+    }
+
+    /// How many further places take their image from where it is defined.
+    fn shared_by(&self, target: NodeId, node: NodeId) -> usize {
+        let count = |of: &HashMap<(Says, NodeId), usize>| {
+            of.get(&(Says::Whole, target)).copied().unwrap_or(0)
+        };
+        if target == node { (count(&self.at_images) + count(&self.direct)).max(1) - 1 } else { 0 }
+    }
+
+    fn read(&self, at: &At<'_, '_>, place: &Place) -> Read {
+        let tree = at.tree;
+        let text = |node: NodeId| tree.scalar(node).unwrap_or_default().to_owned();
+        let mut read = Read {
+            text: String::new(),
+            access: Access::Leave("it is no text"),
+            tag_elsewhere: false,
+            shared_by: 0,
+        };
+        match &place.written {
+            Written::Whole(node) => {
+                let target = tree.resolve(*node);
+                read.shared_by = self.shared_by(target, *node);
+                if matches!(tree.nodes[target].kind, Kind::Scalar(_)) {
+                    read.text = text(target);
+                    read.access = access(self.slot(at, Says::Whole, *node).map(Hold::Whole));
+                }
+            }
+            Written::Filled(node) => {
+                let target = tree.resolve(*node);
+                let value = &*tree.nodes[target].value;
+                let span = tree.nodes[target].span();
+                // Only a text that stands as it is read has pieces with places.
+                let inside = tree.text.get(span.clone()).and_then(|raw| raw.find(value));
+                let start = span.start + inside.unwrap_or_default();
+                let filled = variables::fill(value, start, &|_| None);
+                read.shared_by = self.shared_by(target, *node);
+                read.text.clone_from(&filled.text);
+                read.tag_elsewhere = filled.tag_elsewhere;
+                read.access = if filled.literal {
+                    access(self.slot(at, Says::Whole, *node).map(Hold::Whole))
+                } else if target != *node || self.aliased.contains_key(&target) {
+                    Access::Leave("it has variables, and an anchor that others use")
+                } else if inside.is_none() {
+                    Access::Leave("its place in the file is not certain")
+                } else {
+                    access(filled.hold(&|piece| at.piece(target, piece).ok()))
+                };
+            }
+            Written::Parts(parts) => {
+                read.tag_elsewhere = Self::put_together(at, parts, parts.name, &mut read.text);
+                read.access = access(self.parts(at, parts));
+            }
+            Written::Overlay(parts, to) => {
+                let shown = to.unwrap_or(parts.name);
+                read.tag_elsewhere = Self::put_together(at, parts, shown, &mut read.text);
+                let slot = |says, node| self.slot(at, says, node);
+                let hold = || {
+                    Ok(Hold::Overlay {
+                        of: slot(Says::Name, parts.name)?,
+                        to: to.map(|to| slot(Says::Name, to)).transpose()?,
+                        digest: parts.digest.map(|node| slot(Says::Digest, node)).transpose()?,
+                    })
+                };
+                read.access = access(hold());
+            }
+            Written::Piece(node, span) => {
+                tree.text.get(span.clone()).unwrap_or_default().clone_into(&mut read.text);
+                let aliased = self.aliased.get(node).copied().unwrap_or(0) > 0;
+                read.access = match aliased {
+                    true => Access::Leave("its anchor is used for something else too"),
+                    false => access(at.piece(*node, span.clone()).map(Hold::Whole)),
+                };
+            }
+        }
+        read
+    }
+
+    /// Writes the reference that parts make. True: the tag is not among them.
+    fn put_together(at: &At<'_, '_>, parts: &Parts, name: NodeId, to: &mut String) -> bool {
+        let text = |node: Option<NodeId>| node.and_then(|node| at.tree.filled(node));
+        if let Some(registry) = text(parts.registry) {
+            to.push_str(registry);
+            to.push('/');
+        }
+        let name = text(Some(name)).unwrap_or_default();
+        to.push_str(name);
+        let digest = text(parts.digest);
+        let tag = text(parts.tag).or(parts.usual_tag.as_deref());
+        let has_tag = name.rsplit('/').next().is_some_and(|last| last.contains([':', '@']));
+        match tag {
+            // Some keep the digest under `tag`.
+            Some(tag) if tag.starts_with("sha256:") || tag.starts_with("sha512:") => {
+                to.push('@');
+                to.push_str(tag);
+            }
+            Some(tag) if !has_tag => {
+                to.push(':');
+                to.push_str(tag);
+            }
+            _ => {}
+        }
+        if let Some(digest) = digest {
+            to.push('@');
+            to.push_str(digest.trim_start_matches('@'));
+        }
+        tag.is_none() && digest.is_none() && !has_tag
+    }
+
+    fn parts(&self, at: &At<'_, '_>, parts: &Parts) -> Result<Hold, &'static str> {
+        let slot = |says, node| self.slot(at, says, node);
+        let registry = parts.registry.filter(|node| at.tree.filled(*node).is_some());
+        Ok(Hold::Parts {
+            registry: registry.map(|node| slot(Says::Registry, node)).transpose()?,
+            name: slot(Says::Name, parts.name)?,
+            digest: parts
+                .digest
+                .filter(|node| at.tree.scalar(*node).is_some())
+                .map(|node| slot(Says::Digest, node))
+                .transpose()?,
+        })
+    }
+}
+
+fn access(hold: Result<Hold, &'static str>) -> Access {
+    hold.map_or_else(Access::Leave, |hold| Access::Edit(Box::new(hold)))
+}

@@ -1,0 +1,195 @@
+//! Which bytes change when references do: places that share bytes must agree.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::Scan;
+use super::finding::{Access, Finding};
+use super::insert::Entry;
+use super::slot::{Hold, Slot};
+use crate::reference::Reference;
+
+/// One change of a file's bytes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Change {
+    /// Another text in a slot.
+    Put(Slot, String),
+    /// Something that was not there.
+    Add(Entry),
+}
+
+/// What becomes of the wishes for a file.
+#[derive(Debug, Default)]
+pub struct Plan {
+    /// What to change. Empty: nothing, all is as it should be.
+    pub changes: Vec<Change>,
+    /// The wishes that cannot be fulfilled, by the finding's number, and why.
+    pub refused: BTreeMap<usize, &'static str>,
+}
+
+/// What a finding wants of the bytes that it is made of.
+struct Wants<'s> {
+    puts: Vec<(&'s Slot, String)>,
+    entry: Option<Entry>,
+}
+
+impl Scan<'_> {
+    /// Settles what to change. `wishes` has one for each finding, in their order: the reference that
+    /// it is to become. None: it stays what it is.
+    ///
+    /// Where findings share bytes (a registry that several use, an anchor) and want different ones,
+    /// none of them is changed.
+    pub fn plan(&self, wishes: &[Option<Reference>]) -> Plan {
+        let mut plan = Plan::default();
+        let mut wants: Vec<Option<Wants<'_>>> = Vec::new();
+        for (number, finding) in self.findings.iter().enumerate() {
+            let wish = wishes.get(number).and_then(Option::as_ref);
+            let wanted = match &finding.access {
+                Access::Leave(why) => match wish {
+                    Some(_) => Err(*why),
+                    None => Ok(None),
+                },
+                Access::Edit(hold) => match wish {
+                    Some(new) => self.wants(finding, hold, new).map(Some),
+                    None => Ok(Some(as_it_is(hold))),
+                },
+            };
+            wants.push(wanted.unwrap_or_else(|why| {
+                plan.refused.insert(number, why);
+                match &finding.access {
+                    Access::Edit(hold) => Some(as_it_is(hold)),
+                    Access::Leave(_) => None,
+                }
+            }));
+        }
+        // Each refusal makes a place want what stands there, which may refuse others.
+        loop {
+            let mut asked: BTreeMap<(usize, usize), BTreeSet<&str>> = BTreeMap::new();
+            for (slot, text) in wants.iter().flatten().flat_map(|one| &one.puts) {
+                asked.entry((slot.span.start, slot.span.end)).or_default().insert(text);
+            }
+            let split: BTreeSet<(usize, usize)> =
+                asked.iter().filter(|(_, texts)| texts.len() > 1).map(|(at, _)| *at).collect();
+            let mut again = false;
+            for (number, finding) in self.findings.iter().enumerate() {
+                let (Some(one), Access::Edit(hold)) = (&wants[number], &finding.access) else {
+                    continue;
+                };
+                let changes =
+                    one.entry.is_some() || one.puts.iter().any(|(slot, text)| slot.text != *text);
+                let torn = one
+                    .puts
+                    .iter()
+                    .any(|(slot, _)| split.contains(&(slot.span.start, slot.span.end)));
+                if changes && torn {
+                    plan.refused.insert(
+                        number,
+                        "it shares a part with another image that needs a different one",
+                    );
+                    wants[number] = Some(as_it_is(hold));
+                    again = true;
+                }
+            }
+            if !again {
+                break;
+            }
+        }
+        let mut done = BTreeSet::new();
+        for one in wants.into_iter().flatten() {
+            for (slot, text) in one.puts {
+                if slot.text != text && done.insert(slot.span.start) {
+                    plan.changes.push(Change::Put(slot.clone(), text));
+                }
+            }
+            plan.changes.extend(one.entry.map(Change::Add));
+        }
+        plan
+    }
+
+    fn wants<'s>(
+        &self,
+        finding: &Finding,
+        hold: &'s Hold,
+        new: &Reference,
+    ) -> Result<Wants<'s>, &'static str> {
+        let digest = new.digest.as_ref().map(ToString::to_string).unwrap_or_default();
+        let written = finding.text.split_once('@').map_or("", |(_, digest)| digest);
+        // The digest has a place of its own, or must stay as it is.
+        let pin = |slot: &'s Option<Slot>| match slot {
+            Some(slot) => Ok(Some((slot, digest.clone()))),
+            None if digest == written => Ok(None),
+            None if digest.is_empty() => Err("its digest is not written apart from its tag"),
+            None => Err("there is no `digest` beside it that could pin it"),
+        };
+        let image = new.image();
+        let (mut puts, mut entry) = (Vec::new(), None);
+        match hold {
+            Hold::Whole(slot) => puts.push((slot, new.to_string())),
+            Hold::Name(_) if digest != written => {
+                return Err("its tag is made of variables, and no digest can be put after it");
+            }
+            Hold::Name(slot) => puts.push((slot, image.to_string())),
+            Hold::Parts { registry: Some(registry), name, digest } => {
+                puts.push((registry, new.host.to_string()));
+                puts.push((name, new.repository.to_string()));
+                puts.extend(pin(digest)?);
+            }
+            Hold::Parts { registry: None, name, digest } => {
+                // A name that has its tag with it keeps it.
+                let tail = name.text.rsplit('/').next().and_then(|last| last.find([':', '@']));
+                puts.push((name, if tail.is_some() { new.to_string() } else { image.to_string() }));
+                if tail.is_none() {
+                    puts.extend(pin(digest)?);
+                }
+            }
+            Hold::Overlay { of, to, digest } => {
+                puts.push((of, of.text.clone()));
+                let same = of.text == image.to_string();
+                match to {
+                    Some(to) if same && let Some(gone) = self.without_name(of, to) => {
+                        entry = Some(gone);
+                    }
+                    Some(to) => puts.push((to, image.to_string())),
+                    None if same => {}
+                    None => entry = Some(self.name_entry(of, &image.to_string())?),
+                }
+                puts.extend(pin(digest)?);
+            }
+        }
+        Ok(Wants { puts, entry })
+    }
+}
+
+fn as_it_is(hold: &Hold) -> Wants<'_> {
+    Wants { puts: hold.slots().map(|slot| (slot, slot.text.clone())).collect(), entry: None }
+}
+
+impl Finding {
+    /// The name of the images that an overlay's entry is about, as written. None: it is no such
+    /// entry, or it cannot be edited.
+    pub fn overlays(&self) -> Option<&str> {
+        self.overlaid().map(|of| of.text.as_str())
+    }
+
+    fn overlaid(&self) -> Option<&Slot> {
+        match &self.access {
+            Access::Edit(hold) => match &**hold {
+                Hold::Overlay { of, .. } => Some(of),
+                _ => None,
+            },
+            Access::Leave(_) => None,
+        }
+    }
+
+    /// Makes an overlay's entry be about images of another name, because theirs changes too. A new
+    /// name that was planned for it is not needed any more.
+    pub fn follow(&self, name: &str, changes: &mut Vec<Change>) {
+        let Some(of) = self.overlaid() else { return };
+        changes.retain(|change| match change {
+            Change::Put(slot, _) => slot.span != of.span,
+            Change::Add(entry) => entry.span.start != of.span.end,
+        });
+        if of.text != name {
+            changes.push(Change::Put(of.clone(), name.to_owned()));
+        }
+    }
+}

@@ -1,0 +1,192 @@
+//! The bytes that hold a reference or a part of one.
+
+use std::ops::Range;
+
+use granit_parser::ScalarStyle;
+
+use super::parse::decode;
+use super::tree::{Kind, NodeId, Tree};
+
+/// The bytes of a reference: what can be replaced to change it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Hold {
+    /// All of it stands in one piece.
+    Whole(Slot),
+    /// Registry and repository stand in one piece; what follows them is written elsewhere, or made
+    /// of variables, and stays.
+    Name(Slot),
+    /// Its parts stand apart.
+    Parts {
+        /// The registry. None: it stands before the repository.
+        registry: Option<Slot>,
+        /// The repository.
+        name: Slot,
+        /// The digest. None: there is no place for one.
+        digest: Option<Slot>,
+    },
+    /// An overlay's entry: for images of this name, another.
+    Overlay {
+        /// The name of the images that it is about.
+        of: Slot,
+        /// The name that they get. None: there is no such key yet.
+        to: Option<Slot>,
+        /// The digest. None: there is no place for one.
+        digest: Option<Slot>,
+    },
+}
+
+impl Hold {
+    /// All slots of it.
+    pub(super) fn slots(&self) -> impl Iterator<Item = &Slot> {
+        let all = match self {
+            Self::Whole(slot) | Self::Name(slot) => [Some(slot), None, None],
+            Self::Parts { registry, name, digest } => {
+                [registry.as_ref(), Some(name), digest.as_ref()]
+            }
+            Self::Overlay { of, to, digest } => [Some(of), to.as_ref(), digest.as_ref()],
+        };
+        all.into_iter().flatten()
+    }
+
+    /// The slot that holds all of it.
+    pub(super) fn only(&self) -> Option<&Slot> {
+        match self {
+            Self::Whole(slot) => Some(slot),
+            _ => None,
+        }
+    }
+}
+
+/// Bytes of a file that can be replaced.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Slot {
+    pub(super) span: Range<usize>,
+    pub(super) form: Form,
+    /// What stands there now, decoded.
+    pub(super) text: String,
+    /// The part of the file and the node in it. None: the file is no tree.
+    pub(super) node: Option<(usize, NodeId)>,
+    /// Which bytes of the node's value it is. None: all of them.
+    pub(super) piece: Option<Range<usize>>,
+}
+
+impl Slot {
+    /// Bytes of a file that is no tree.
+    pub(super) fn bare(span: Range<usize>, text: &str) -> Self {
+        Self { span, form: Form::Bare, text: text.to_owned(), node: None, piece: None }
+    }
+}
+
+/// How a text is written there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Form {
+    Plain,
+    SingleQuoted,
+    DoubleQuoted,
+    /// The one line of a block scalar, a piece of a longer text, or of a file that has no quotes.
+    Bare,
+    /// A `*alias` that a literal takes the place of.
+    Alias,
+}
+
+impl Form {
+    /// A text in this form.
+    pub(super) fn write(self, text: &str) -> String {
+        // An IPv6 host in brackets would be a list to YAML, and nothing would be null.
+        let needs_quotes = text.is_empty() || text.contains(['[', ']']);
+        match self {
+            Self::SingleQuoted => format!("'{text}'"),
+            Self::DoubleQuoted => format!("\"{text}\""),
+            Self::Plain | Self::Alias if needs_quotes => format!("\"{text}\""),
+            Self::Plain | Self::Alias | Self::Bare => text.to_owned(),
+        }
+    }
+}
+
+/// A node of one part of the file.
+#[derive(Clone, Copy)]
+pub(super) struct At<'a, 't> {
+    pub tree: &'a Tree<'t>,
+    /// The part's number, and where it begins in the file.
+    pub part: usize,
+    pub start: usize,
+}
+
+impl At<'_, '_> {
+    /// The bytes that can be replaced, if their meaning is beyond doubt: the slice, decoded on its
+    /// own, must give the value that the parser reported.
+    pub(super) fn slot(&self, id: NodeId) -> Result<Slot, &'static str> {
+        let node = &self.tree.nodes[id];
+        let slice = self.tree.text.get(node.span()).ok_or(UNCERTAIN)?;
+        let text = &*node.value;
+        let slot = |span: Range<usize>, form, text: &str| Slot {
+            span: span.start + self.start..span.end + self.start,
+            form,
+            text: text.to_owned(),
+            node: Some((self.part, id)),
+            piece: None,
+        };
+        let (form, fits) = match node.kind {
+            Kind::Alias => {
+                let target = &self.tree.nodes[self.tree.resolve(id)];
+                return Ok(slot(node.span(), Form::Alias, &target.value));
+            }
+            Kind::Scalar(ScalarStyle::Plain) => (Form::Plain, slice == text),
+            Kind::Scalar(ScalarStyle::SingleQuoted) => {
+                (Form::SingleQuoted, unquoted(slice, '\'', text))
+            }
+            Kind::Scalar(ScalarStyle::DoubleQuoted) => {
+                (Form::DoubleQuoted, unquoted(slice, '"', text))
+            }
+            Kind::Scalar(ScalarStyle::Literal | ScalarStyle::Folded) => {
+                const BLANKS: [char; 4] = [' ', '\t', '\r', '\n'];
+                let line = slice.trim_matches(BLANKS);
+                if line != text.trim_end_matches('\n') || line.contains(['\n', '\r']) {
+                    return Err(SEVERAL_LINES);
+                }
+                let start =
+                    node.span().start + slice.len() - slice.trim_start_matches(BLANKS).len();
+                return Ok(slot(start..start + line.len(), Form::Bare, line));
+            }
+            Kind::Sequence | Kind::Mapping => return Err("it is no text"),
+        };
+        if slice.contains(['\n', '\r']) {
+            return Err(SEVERAL_LINES);
+        }
+        if fits { Ok(slot(node.span(), form, text)) } else { Err(UNCERTAIN) }
+    }
+
+    /// A piece of a scalar: the bytes `span` of the tree's text, which must stand in the value as they
+    /// stand in the text.
+    pub(super) fn piece(&self, id: NodeId, span: Range<usize>) -> Result<Slot, &'static str> {
+        let node = &self.tree.nodes[id];
+        let raw = self.tree.text.get(node.span()).ok_or(UNCERTAIN)?;
+        let piece = self.tree.text.get(span.clone()).ok_or(UNCERTAIN)?;
+        let ahead = self.tree.text.get(node.span().start..span.start).ok_or(UNCERTAIN)?;
+        // The same piece as often before it in the value as in the text, and as often at all.
+        let number = ahead.matches(piece).count();
+        let same = raw.matches(piece).count() == node.value.matches(piece).count();
+        let at = node.value.match_indices(piece).nth(number).filter(|_| same);
+        let (at, _) = at.ok_or(UNCERTAIN)?;
+        Ok(Slot {
+            span: span.start + self.start..span.end + self.start,
+            form: Form::Bare,
+            text: piece.to_owned(),
+            node: Some((self.part, id)),
+            piece: Some(at..at + piece.len()),
+        })
+    }
+}
+
+const UNCERTAIN: &str = "its place in the file is not certain";
+const SEVERAL_LINES: &str = "it is written over several lines";
+
+/// Whether a quoted slice says a text. What has no escapes is compared as it stands.
+fn unquoted(slice: &str, quote: char, text: &str) -> bool {
+    let inside = slice.strip_prefix(quote).and_then(|rest| rest.strip_suffix(quote));
+    let simple = inside.filter(|inside| !inside.contains([quote, '\\', '\n', '\r']));
+    match simple {
+        Some(inside) => inside == text,
+        None => decode(slice).as_deref() == Some(text),
+    }
+}

@@ -1,0 +1,112 @@
+//! What a cluster has and what its nodes really run, through its API.
+
+use larder_core::objects::text;
+use larder_core::rewrite::{CustomResource, File, scan};
+use serde_json::{Value, json};
+
+use crate::deployments::Named;
+use crate::failure::Failure;
+use crate::kube::{Kube, Reach};
+
+/// The lists that hold workloads (Kubernetes API).
+const LISTS: [(&str, &str, &str); 7] = [
+    ("/apis/apps/v1/deployments", "apps/v1", "Deployment"),
+    ("/apis/apps/v1/statefulsets", "apps/v1", "StatefulSet"),
+    ("/apis/apps/v1/daemonsets", "apps/v1", "DaemonSet"),
+    ("/apis/batch/v1/jobs", "batch/v1", "Job"),
+    ("/apis/batch/v1/cronjobs", "batch/v1", "CronJob"),
+    ("/api/v1/replicationcontrollers", "v1", "ReplicationController"),
+    ("/api/v1/pods", "v1", "Pod"),
+];
+/// Objects that are read of one list at the most.
+const MOST: usize = 100_000;
+/// Objects that are asked for at once.
+const PAGE: usize = 500;
+
+/// Reads all workloads, and of pods the digests that run.
+pub(super) async fn read(
+    cluster: &str,
+    reach: &Reach,
+    custom: &[CustomResource],
+) -> Result<Vec<Named>, Failure> {
+    let kube = Kube::connect(reach).await?;
+    let mut all = Vec::new();
+    for (path, version, kind) in LISTS {
+        for mut object in list(&kube, path).await? {
+            // What a workload makes of its own template is named by that.
+            if !object["metadata"]["ownerReferences"].is_null() && kind != "Pod" {
+                continue;
+            }
+            let namespace =
+                text(&object, &["metadata", "namespace"]).unwrap_or("default").to_owned();
+            let name = text(&object, &["metadata", "name"]).unwrap_or_default().to_owned();
+            let shown = format!("{cluster}:{namespace}/{kind}/{name}");
+            let running = running(&object);
+            object["apiVersion"] = json!(version);
+            object["kind"] = json!(kind);
+            let owned = !object["metadata"]["ownerReferences"].is_null();
+            let objects = object.to_string();
+            let file = File { name: "object.json", custom, ..File::default() };
+            let scan = scan(&objects, &file).map_err(|error| {
+                Failure::usage(format!("cannot read {shown}"), error, "")
+                    .ending(crate::failure::Exit::No)
+            })?;
+            let mut findings = scan.findings;
+            // Of a pod that a workload made, what it runs is news; what it names is not.
+            if owned {
+                findings.clear();
+            }
+            for finding in &mut findings {
+                finding.position = larder_core::rewrite::Position::default();
+            }
+            for (container, digest) in running {
+                let mut finding = larder_core::rewrite::Finding::running(digest);
+                finding.workload = larder_core::rewrite::Workload {
+                    kind: kind.to_owned(),
+                    name: name.clone(),
+                    namespace: Some(namespace.clone()),
+                    architecture: None,
+                };
+                finding.container = Some(container);
+                findings.push(finding);
+            }
+            if !findings.is_empty() {
+                all.push(Named { shown, findings, template: false });
+            }
+        }
+    }
+    Ok(all)
+}
+
+async fn list(kube: &Kube, path: &str) -> Result<Vec<Value>, Failure> {
+    let mut items = Vec::new();
+    let mut next = String::new();
+    loop {
+        let page = kube.get(&format!("{path}?limit={PAGE}{next}")).await?;
+        // An API without this kind has none of them.
+        let Some(mut page) = page else { return Ok(items) };
+        if let Value::Array(found) = page["items"].take() {
+            items.extend(found);
+        }
+        let more = text(&page, &["metadata", "continue"]).unwrap_or_default();
+        if more.is_empty() || items.len() >= MOST {
+            return Ok(items);
+        }
+        let more = percent_encoding::utf8_percent_encode(more, percent_encoding::NON_ALPHANUMERIC);
+        next = format!("&continue={more}");
+    }
+}
+
+/// What the containers of a pod run, by digest (`status.containerStatuses[].imageID`).
+fn running(pod: &Value) -> Vec<(String, String)> {
+    let lists = ["initContainerStatuses", "containerStatuses"];
+    let all = lists.iter().filter_map(|list| pod["status"][*list].as_array()).flatten();
+    all.filter_map(|one| {
+        let id = text(one, &["imageID"])?;
+        // Some runtimes put a scheme in front.
+        let id = id.rsplit_once("://").map_or(id, |(_, id)| id);
+        let is_reference = id.contains('/') && id.contains("@sha");
+        is_reference.then(|| (text(one, &["name"]).unwrap_or_default().to_owned(), id.to_owned()))
+    })
+    .collect()
+}

@@ -1,0 +1,325 @@
+//! One row for each distinct reference: what is wrong with it, and where it stands.
+
+use std::collections::HashMap;
+
+use larder_core::lock::Lock;
+use larder_core::name::Tag;
+use larder_core::reference::{Reading, Reference, Selector};
+use larder_core::rewrite::{Access, Dialect, Finding, Role};
+use larder_core::route::{Routes, Standing};
+use larder_store::Store;
+use serde::{Deserialize, Serialize};
+
+use crate::config::Config;
+use crate::context::read_reference;
+use crate::deployments::Named;
+use crate::failure::Failure;
+
+/// Where a reference stands, as the program says it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Word {
+    Malformed,
+    Uncovered,
+    NotLocked,
+    Missing,
+    Locked,
+    Routed,
+    Cached,
+    Covered,
+    Own,
+    Left,
+    Open,
+    Built,
+}
+
+/// One distinct reference.
+#[derive(Serialize)]
+pub struct Row {
+    /// Its normal form; as written where it cannot be read.
+    pub reference: String,
+    pub(crate) standing: Word,
+    pub class: Option<String>,
+    /// Its name in this larder. None: it has no route.
+    pub target: Option<String>,
+    /// What is wrong with it.
+    pub remarks: Vec<String>,
+    /// Whether a place names it that is an image beyond doubt.
+    pub certain: bool,
+    /// Platforms that are wanted and that it does not have; empty as long as nobody asked.
+    pub lacks: Vec<String>,
+    /// Why it could not be asked for, or is not there. None: it is, or nobody asked.
+    pub unreachable: Option<String>,
+    pub places: Vec<Place>,
+    /// The reference with its tag, as an intake entry would want it. None: its tag is not known here.
+    #[serde(skip)]
+    pub wanted: Option<String>,
+    #[serde(skip)]
+    pub reading: Option<Reading>,
+    #[serde(skip)]
+    pub tag_elsewhere: bool,
+}
+
+/// Where a reference is written.
+#[derive(Serialize)]
+pub struct Place {
+    pub file: String,
+    pub line: usize,
+    pub column: usize,
+    pub dialect: &'static str,
+    pub role: &'static str,
+    pub kind: String,
+    pub name: String,
+    pub namespace: Option<String>,
+    pub container: Option<String>,
+    /// The CPU architecture that its pods ask for. None: any.
+    pub architecture: Option<String>,
+    /// The text as written.
+    pub written: String,
+}
+
+impl Row {
+    /// Whether nothing is to be done about it.
+    pub fn is_fine(&self) -> bool {
+        if !self.certain {
+            return true;
+        }
+        self.lacks.is_empty()
+            && self.unreachable.is_none()
+            && !matches!(
+                self.standing,
+                Word::Malformed | Word::Uncovered | Word::NotLocked | Word::Missing
+            )
+    }
+}
+
+fn role(role: Role) -> &'static str {
+    match role {
+        Role::Pulled => "pulled",
+        Role::Likely => "likely",
+        Role::Text => "text",
+        Role::Built => "built",
+        Role::Template => "template",
+    }
+}
+
+/// One row for each distinct reference, in the order of their first places.
+pub(super) fn collect(named: &[Named], config: Option<&Config>) -> Vec<Row> {
+    let mut rows: Vec<Row> = Vec::new();
+    let mut known: HashMap<(String, bool), usize> = HashMap::new();
+    for file in named {
+        for finding in &file.findings {
+            let row = read(finding, config);
+            let key = (row.reference.clone(), finding.tag_elsewhere);
+            let at = *known.entry(key).or_insert_with(|| {
+                rows.push(row);
+                rows.len() - 1
+            });
+            let row = &mut rows[at];
+            for remark in remarks(finding, config) {
+                if !row.remarks.contains(&remark) {
+                    row.remarks.push(remark);
+                }
+            }
+            row.certain |= is_certain(finding);
+            if finding.role != Role::Built && row.standing == Word::Built {
+                row.standing = Word::Uncovered;
+            }
+            row.places.push(place(&file.shown, finding));
+        }
+    }
+    rows
+}
+
+fn is_certain(finding: &Finding) -> bool {
+    match finding.role {
+        Role::Pulled => true,
+        Role::Likely => finding.dialect != Dialect::Other,
+        Role::Text | Role::Built | Role::Template => false,
+    }
+}
+
+fn read(finding: &Finding, config: Option<&Config>) -> Row {
+    let read = read_reference(&finding.text, config);
+    let standing = match &read {
+        _ if finding.role == Role::Built => Word::Built,
+        Ok(_) => Word::Uncovered,
+        Err(malformed) if malformed.reason.word() == "placeholder" => Word::Open,
+        Err(_) => Word::Malformed,
+    };
+    let reading = read.ok();
+    let reference =
+        reading.as_ref().map_or_else(|| finding.text.clone(), |one| one.reference.to_string());
+    let wanted = reading.as_ref().filter(|_| !finding.tag_elsewhere).map(|reading| {
+        let mut wanted = reading.reference.clone();
+        if wanted.digest.is_none() && wanted.tag.is_none() {
+            wanted.tag = Some(Tag::latest());
+        }
+        wanted.to_string()
+    });
+    Row {
+        reference,
+        standing,
+        class: None,
+        target: None,
+        remarks: Vec::new(),
+        certain: false,
+        lacks: Vec::new(),
+        unreachable: None,
+        places: Vec::new(),
+        wanted,
+        reading,
+        tag_elsewhere: finding.tag_elsewhere,
+    }
+}
+
+/// What is wrong with a reference as it is written in one place.
+fn remarks(finding: &Finding, config: Option<&Config>) -> Vec<String> {
+    let mut remarks = Vec::new();
+    match read_reference(&finding.text, config) {
+        Err(malformed) if malformed.reason.word() == "placeholder" => {}
+        Err(malformed) => {
+            remarks.push(malformed.reason.to_string());
+            remarks.extend(malformed.proposal.map(|meant| format!("meant: {meant}")));
+        }
+        Ok(reading) => {
+            if reading.ambiguous {
+                remarks.push(format!("ambiguous: written as {}, without a registry", finding.text));
+            }
+            if reading.looks_like_host {
+                remarks.push("looks like a registry with no repository after it".into());
+            }
+            match (&reading.reference.tag, reading.reference.is_floating()) {
+                _ if finding.tag_elsewhere => {
+                    remarks.push("its tag is decided in another place".into());
+                }
+                (None, true) => remarks.push("floating: no tag".into()),
+                (Some(tag), true) => remarks.push(format!("floating: {tag} moves")),
+                _ => {}
+            }
+        }
+    }
+    if finding.duplicate {
+        remarks.push("the key `image` stands there twice".into());
+    }
+    if finding.role == Role::Text {
+        remarks.push("within a text".into());
+    }
+    match finding.access {
+        Access::Leave(why) if !matches!(finding.role, Role::Built | Role::Template) => {
+            remarks.push(format!("cannot be rewritten: {why}"));
+        }
+        _ => {}
+    }
+    remarks
+}
+
+fn place(file: &str, finding: &Finding) -> Place {
+    let workload = &finding.workload;
+    Place {
+        file: file.to_owned(),
+        line: finding.position.line,
+        column: finding.position.column,
+        dialect: finding.dialect.word(),
+        role: role(finding.role),
+        kind: workload.kind.clone(),
+        name: workload.name.clone(),
+        namespace: workload.namespace.clone(),
+        container: finding.container.clone(),
+        architecture: workload.architecture.clone(),
+        written: finding.text.clone(),
+    }
+}
+
+/// Says where each readable reference stands.
+pub(super) async fn stand(
+    rows: &mut [Row],
+    config: &Config,
+    lock: &Lock,
+    store: Option<&Store>,
+) -> Result<(), Failure> {
+    let routes = config.routes();
+    for row in rows {
+        let Some(reading) = row.reading.clone() else { continue };
+        row.class = config.classes.class_of(&reading.reference).map(str::to_owned);
+        if row.standing != Word::Built {
+            stand_one(row, &reading.reference, &routes, lock, store).await?;
+        }
+    }
+    Ok(())
+}
+
+async fn stand_one(
+    row: &mut Row,
+    reference: &Reference,
+    routes: &Routes,
+    lock: &Lock,
+    store: Option<&Store>,
+) -> Result<(), Failure> {
+    row.standing = match routes.standing(reference, lock) {
+        // What is not here yet is fetched when it is asked for.
+        Standing::Own if routes.is_cached(reference) => Word::Own,
+        Standing::Own if reference.host != *routes.own() => Word::Own,
+        Standing::Own => match holds(store, reference, row.tag_elsewhere).await? {
+            true => Word::Own,
+            false => Word::Missing,
+        },
+        Standing::Routed { target, .. } => {
+            row.target = Some(target.to_string());
+            match holds(store, &target, row.tag_elsewhere).await? {
+                true => Word::Covered,
+                false => Word::Locked,
+            }
+        }
+        Standing::Told { target } => {
+            row.target = Some(target.to_string());
+            match target.host == *routes.own() && !routes.is_cached(&target) {
+                true if !holds(store, &target, row.tag_elsewhere).await? => Word::Missing,
+                _ => Word::Routed,
+            }
+        }
+        Standing::Left { because } => {
+            if !because.is_empty() {
+                row.remarks.push(because);
+            }
+            Word::Left
+        }
+        Standing::Cached { target } => {
+            row.target = Some(target.to_string());
+            Word::Cached
+        }
+        Standing::NotLocked { locked } if row.tag_elsewhere && !locked.is_empty() => {
+            row.target = routes.target(&reference.image()).map(|image| {
+                image.with(reference.tag.clone(), reference.digest.clone()).to_string()
+            });
+            Word::Locked
+        }
+        Standing::NotLocked { locked } => {
+            let locked: Vec<&str> = locked.iter().map(Tag::as_str).collect();
+            row.remarks.push(match locked.is_empty() {
+                true => "wanted, but nothing of it is locked".into(),
+                false => format!("locked are: {}", locked.join(", ")),
+            });
+            Word::NotLocked
+        }
+        Standing::NoRoute => Word::Uncovered,
+    };
+    Ok(())
+}
+
+/// Whether the larder has a reference; of one whose tag is decided elsewhere, any tag.
+async fn holds(
+    store: Option<&Store>,
+    reference: &Reference,
+    any_tag: bool,
+) -> Result<bool, Failure> {
+    let Some(store) = store else { return Ok(false) };
+    let failed = |error| Failure::store("cannot tell what the larder holds", &error);
+    if any_tag {
+        let tags = store.ledger.tags(&reference.repository, None, 1).await.map_err(failed)?;
+        return Ok(tags.is_some_and(|tags| !tags.is_empty()));
+    }
+    let selector: Selector = reference.selector();
+    let found = store.ledger.manifest(&reference.repository, &selector).await;
+    Ok(found.map_err(failed)?.is_some())
+}

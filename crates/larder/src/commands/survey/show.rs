@@ -1,0 +1,253 @@
+//! A survey for people: by image, or put together otherwise.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+
+use super::rows::{Place, Row, Word};
+use super::{By, Report};
+use crate::config::Config;
+use crate::context::Context;
+use crate::deployments::Broken;
+use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
+
+/// Places that are shown of each reference; `--json` has all.
+const PLACES_SHOWN: usize = 6;
+/// What stands for a place that belongs to nothing of the kind.
+const NONE: &str = "(none)";
+
+/// Images that have something in common.
+#[derive(Serialize)]
+pub(super) struct Group {
+    /// What: a file, a registry, a class, a cluster.
+    name: String,
+    images: usize,
+    places: usize,
+    /// How many of the images stand where.
+    standings: BTreeMap<Word, usize>,
+    /// The references, for a file in the order of its lines.
+    references: Vec<String>,
+}
+
+impl Word {
+    fn shown(self) -> String {
+        match self {
+            Self::Malformed => paint(BAD, "malformed"),
+            Self::Uncovered => paint(BAD, "uncovered"),
+            Self::NotLocked => paint(WARN, "not locked"),
+            Self::Missing => paint(BAD, "missing"),
+            Self::Locked => paint(WARN, "locked"),
+            Self::Routed => paint(GOOD, "routed"),
+            Self::Cached => paint(GOOD, "cached"),
+            Self::Covered => paint(GOOD, "covered"),
+            Self::Own => paint(GOOD, "own"),
+            Self::Left => paint(DIM, "left"),
+            Self::Open => paint(DIM, "open"),
+            Self::Built => paint(DIM, "built"),
+        }
+    }
+}
+
+/// The images of a group by their numbers, and its places: their lines, and the image of each.
+#[derive(Default)]
+struct Members {
+    images: BTreeSet<usize>,
+    places: Vec<(usize, usize)>,
+}
+
+/// Puts the references together.
+pub(super) fn groups(report: &Report, by: By, config: Option<&Config>) -> Vec<Group> {
+    let mut groups: BTreeMap<String, Members> = BTreeMap::new();
+    for (number, row) in report.references.iter().enumerate() {
+        for place in &row.places {
+            for name in names(row, place, by, config) {
+                let members = groups.entry(name).or_default();
+                members.images.insert(number);
+                members.places.push((place.line, number));
+            }
+        }
+    }
+    let of = |(name, Members { images, mut places }): (String, Members)| {
+        let mut standings = BTreeMap::new();
+        for image in &images {
+            *standings.entry(report.references[*image].standing).or_default() += 1;
+        }
+        places.sort_unstable();
+        let numbers: Vec<usize> = match by {
+            By::File => places.iter().map(|(_, number)| *number).collect(),
+            _ => images.iter().copied().collect(),
+        };
+        let references =
+            numbers.into_iter().map(|number| report.references[number].reference.clone());
+        Group {
+            name,
+            images: images.len(),
+            places: places.len(),
+            standings,
+            references: references.collect(),
+        }
+    };
+    groups.into_iter().map(of).collect()
+}
+
+/// The groups to which a place belongs.
+fn names(row: &Row, place: &Place, by: By, config: Option<&Config>) -> Vec<String> {
+    let none = || vec![NONE.to_owned()];
+    match by {
+        By::Image => vec![row.reference.clone()],
+        By::File => vec![place.file.clone()],
+        By::Upstream => match &row.reading {
+            Some(reading) => vec![reading.reference.host.to_string()],
+            None => none(),
+        },
+        By::Class => row.class.clone().map_or_else(none, |class| vec![class]),
+        By::Cluster => {
+            let clusters = config.map(|config| config.clusters.as_slice()).unwrap_or_default();
+            let namespace = place.namespace.as_deref();
+            let its = clusters.iter().filter(|cluster| {
+                namespace.is_some_and(|namespace| {
+                    cluster.namespaces.iter().any(|one| one.name.get_ref() == namespace)
+                })
+            });
+            let names: Vec<String> = its.map(|cluster| cluster.name.get_ref().clone()).collect();
+            if names.is_empty() { none() } else { names }
+        }
+    }
+}
+
+/// Writes a survey out.
+pub(super) fn report(report: &Report, by: By, config: Option<&Config>, context: &Context) {
+    match by {
+        By::Image => by_image(report, context),
+        By::File => by_file(report, config, context),
+        _ => by_group(report, by, config, context),
+    }
+    let mut by_word: BTreeMap<Word, usize> = BTreeMap::new();
+    for row in &report.references {
+        *by_word.entry(row.standing).or_default() += 1;
+    }
+    let words = standings(&by_word);
+    let total = count(report.references.len(), "image");
+    let places = report.references.iter().map(|row| row.places.len()).sum();
+    context.output.result(format!(
+        "\n{total} in {} of {}{}{words}",
+        count(places, "place"),
+        count(report.files, "file"),
+        if words.is_empty() { "" } else { ": " },
+    ));
+    let wrong = |test: &dyn Fn(&&Row) -> bool| report.references.iter().filter(test).count();
+    let starts = |row: &Row, word: &str| row.remarks.iter().any(|one| one.starts_with(word));
+    let told: Vec<String> = [
+        (wrong(&|row| starts(row, "ambiguous")), "ambiguous"),
+        (wrong(&|row| starts(row, "floating")), "floating"),
+        (wrong(&|row| row.certain && !row.reference.contains('@')), "not pinned to a digest"),
+        (wrong(&|row| !row.lacks.is_empty()), "without a platform that is wanted"),
+        (wrong(&|row| row.unreachable.is_some()), "not to be had"),
+    ]
+    .into_iter()
+    .filter(|(number, _)| *number > 0)
+    .map(|(number, what)| format!("{number} {what}"))
+    .collect();
+    if !told.is_empty() {
+        context.output.result(paint(DIM, told.join(", ")));
+    }
+    for template in &report.templates {
+        context.output.note(format!(
+            "note: {template} is a template: what it names is told, and never changed"
+        ));
+    }
+    for Broken { file, cause } in &report.broken {
+        context.output.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
+    }
+    if by_word.contains_key(&Word::Uncovered) {
+        context.output.note(
+            "Next: `larder survey --missing … | larder intake add -` wants what is uncovered.",
+        );
+    }
+}
+
+fn standings(of: &BTreeMap<Word, usize>) -> String {
+    let words: Vec<String> =
+        of.iter().map(|(word, number)| format!("{number} {}", word.shown())).collect();
+    words.join(", ")
+}
+
+fn safe(text: &str) -> String {
+    text.chars().take(300).flat_map(char::escape_debug).collect()
+}
+
+fn remarks(row: &Row) -> Vec<String> {
+    let mut all: Vec<String> = row.remarks.iter().map(|remark| paint(WARN, remark)).collect();
+    if !row.lacks.is_empty() {
+        all.push(paint(BAD, format!("not made for {}", row.lacks.join(", "))));
+    }
+    all.extend(row.unreachable.iter().map(|why| paint(BAD, safe(why))));
+    all
+}
+
+fn by_image(report: &Report, context: &Context) {
+    let mut table = Table::new(context.output.width(), &["STANDING", "IMAGE", "WHERE"]);
+    for row in &report.references {
+        let mut image = vec![safe(&row.reference)];
+        image.extend(row.class.iter().map(|class| paint(DIM, format!("class {class}"))));
+        image.extend(remarks(row));
+        let mut places: Vec<String> =
+            row.places.iter().take(PLACES_SHOWN).map(shown_place).collect();
+        if row.places.len() > PLACES_SHOWN {
+            places.push(format!("and {} more", row.places.len() - PLACES_SHOWN));
+        }
+        table.row([row.standing.shown(), image.join("\n"), places.join("\n")]);
+    }
+    if !report.references.is_empty() {
+        context.output.result(table.text());
+    }
+}
+
+fn by_file(report: &Report, config: Option<&Config>, context: &Context) {
+    let known: BTreeMap<&str, &Row> =
+        report.references.iter().map(|row| (row.reference.as_str(), row)).collect();
+    let mut table = Table::new(context.output.width(), &["FILE", "STANDING", "IMAGE"]);
+    for group in groups(report, By::File, config) {
+        for (number, reference) in group.references.iter().enumerate() {
+            let file = if number == 0 { group.name.clone() } else { String::new() };
+            let standing = known.get(reference.as_str()).map(|row| row.standing.shown());
+            table.row([file, standing.unwrap_or_default(), safe(reference)]);
+        }
+    }
+    if !report.references.is_empty() {
+        context.output.result(table.text());
+    }
+}
+
+fn by_group(report: &Report, by: By, config: Option<&Config>, context: &Context) {
+    let title = match by {
+        By::Upstream => "UPSTREAM",
+        By::Class => "CLASS",
+        _ => "CLUSTER",
+    };
+    let mut table =
+        Table::new(context.output.width(), &[title, "IMAGES", "PLACES", "WHERE THEY STAND"]);
+    for group in groups(report, by, config) {
+        table.row([
+            group.name,
+            group.images.to_string(),
+            group.places.to_string(),
+            standings(&group.standings),
+        ]);
+    }
+    if !report.references.is_empty() {
+        context.output.result(table.text());
+    }
+}
+
+fn shown_place(place: &Place) -> String {
+    let Place { file, line, kind, name, container, .. } = place;
+    let mut text = format!("{file}:{line}");
+    if !kind.is_empty() {
+        text.push_str(&format!("  {kind} {name}").trim_end().replace('\n', " "));
+    }
+    if let Some(container) = container.as_ref().filter(|container| *container != name) {
+        text.push_str(&format!(" ({container})"));
+    }
+    safe(&text)
+}

@@ -1,0 +1,166 @@
+//! What is said of deployments: `[[route]]`, `[[resource]]`, and the door of a cluster.
+
+use larder_core::door::{Door, RulesAt};
+use larder_core::name::Host;
+use larder_core::rewrite::{CustomResource, FieldPath};
+use larder_core::route::{Exception, Scope, ScopeError};
+use serde::Deserialize;
+use serde::de::{Deserializer, Error as _};
+use toml::Spanned;
+
+use super::source::Source;
+use crate::failure::Failure;
+
+/// `[[route]]`: where an image is found, when shelves and intake entries would say otherwise.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Route {
+    r#match: Spanned<String>,
+    to: Option<Spanned<String>>,
+    #[serde(default)]
+    leave: bool,
+    #[serde(default)]
+    because: String,
+}
+
+/// `[[resource]]`: where a kind that others made names images.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Resource {
+    #[serde(default)]
+    group: String,
+    kind: String,
+    #[serde(deserialize_with = "read_paths")]
+    images: Vec<FieldPath>,
+}
+
+fn read_paths<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<FieldPath>, D::Error> {
+    let all = Vec::<String>::deserialize(from)?;
+    all.iter().map(|text| text.parse().map_err(D::Error::custom)).collect()
+}
+
+/// `[cluster.door]`: what is done with what a cluster is about to run.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RawDoor {
+    #[serde(default = "yes")]
+    rewrite: bool,
+    #[serde(default)]
+    pin: bool,
+    #[serde(default = "yes")]
+    secret: bool,
+    #[serde(default)]
+    rules: RawRulesAt,
+    #[serde(default)]
+    except: Vec<String>,
+    #[serde(default)]
+    rehearse: bool,
+    /// Where the cluster's API reaches it. None: at the larder's `url`.
+    pub url: Option<Spanned<String>>,
+    /// What the cluster does when the larder gives no answer.
+    #[serde(default)]
+    pub unanswered: Unanswered,
+}
+
+fn yes() -> bool {
+    true
+}
+
+#[derive(Debug, Clone, Copy, Default, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum RawRulesAt {
+    #[default]
+    Enforce,
+    Warn,
+    Off,
+}
+
+/// What a cluster does with a pod when the larder gives no answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Unanswered {
+    /// It runs as it is.
+    #[default]
+    Admit,
+    /// It does not run.
+    Refuse,
+}
+
+impl RawDoor {
+    /// Where the cluster's API asks, up to the path. None: the platform calls HTTPS alone, and this is
+    /// none.
+    pub fn url(&self, larder: &str) -> Option<String> {
+        let url = self.url.as_ref().map_or(larder, |url| url.get_ref());
+        url.starts_with("https://").then(|| url.trim_end_matches('/').to_owned())
+    }
+
+    /// As it is decided by.
+    pub fn door(&self, pull_secret: &str) -> Door {
+        Door {
+            rewrite: self.rewrite,
+            pin: self.pin,
+            secret: self.secret.then(|| pull_secret.to_owned()),
+            rules: match self.rules {
+                RawRulesAt::Enforce => RulesAt::Enforce,
+                RawRulesAt::Warn => RulesAt::Warn,
+                RawRulesAt::Off => RulesAt::Off,
+            },
+            except: self.except.clone(),
+            rehearse: self.rehearse,
+            admits_unanswered: self.unanswered == Unanswered::Admit,
+        }
+    }
+}
+
+/// Compiles the routes of all files.
+pub(super) fn routes(sources: &[Source], own: &Host) -> Result<Vec<Exception>, Failure> {
+    let mut all = Vec::new();
+    for source in sources {
+        for raw in &source.file.route {
+            let wrong = |at: &Spanned<String>, error: ScopeError| {
+                source.fault(at, &format!("`{}`: {error}", at.get_ref().escape_debug()), "")
+            };
+            let of = Scope::read(raw.r#match.get_ref(), None);
+            let of = of.map_err(|error| wrong(&raw.r#match, error))?;
+            let to = match &raw.to {
+                None if raw.leave => None,
+                None => {
+                    let message = "a route says where to (`to`), or that it leaves alone";
+                    return Err(source.fault(
+                        &raw.r#match,
+                        message,
+                        "add `to = \"SHELF/…\"`, or `leave = true`",
+                    ));
+                }
+                Some(to) if raw.leave => {
+                    let message = "a route either leads somewhere or leaves alone";
+                    return Err(source.fault(to, message, "leave `to` or `leave` out"));
+                }
+                Some(to) => {
+                    let scope = Scope::read(to.get_ref(), Some(own));
+                    let scope = scope.map_err(|error| wrong(to, error))?;
+                    if scope.is_below() != of.is_below() {
+                        let message = "`match` and `to` both end with `/**`, or neither does";
+                        return Err(source.fault(to, message, "write both alike"));
+                    }
+                    Some(scope)
+                }
+            };
+            all.push(Exception { of, to, because: raw.because.clone() });
+        }
+    }
+    Ok(all)
+}
+
+/// The kinds of all files.
+pub(super) fn resources(sources: &[Source]) -> Vec<CustomResource> {
+    let all = sources.iter().flat_map(|source| &source.file.resource);
+    all.flat_map(|raw| {
+        raw.images.iter().map(|path| CustomResource {
+            group: raw.group.clone(),
+            kind: raw.kind.clone(),
+            path: path.clone(),
+        })
+    })
+    .collect()
+}

@@ -1,0 +1,261 @@
+//! A cluster asks at its door: what slips through is corrected, or refused.
+
+use std::collections::BTreeMap;
+use std::os::unix::fs::PermissionsExt as _;
+
+use larder_core::platform::Platform;
+use larder_standin::{Api, Cluster};
+use serde_json::json;
+
+use crate::access::granted;
+use crate::house::{House, OWN};
+use crate::serving::{Serving, ask};
+
+const DOOR: &str = "door.emberfall.example";
+
+/// A house whose turbine hall has a door with these settings.
+fn house(settings: &str) -> House {
+    let house = granted("");
+    let text = house.read("larder.toml");
+    let cluster = "name = \"turbine-hall\"\n";
+    assert!(text.contains(cluster));
+    let door = format!("{cluster}door = {{ url = \"https://{DOOR}\", {settings} }}\n");
+    house.write("larder.toml", text.replacen(cluster, &door, 1));
+    house
+}
+
+fn cluster(house: &House, serving: &Serving) -> (Api, Cluster) {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let api = Api::new("turbine-hall", &["default", "scada", "historian", "lab"]).unwrap();
+    let address = house.runtime.block_on(api.listen()).unwrap();
+    house.write("kubeconfig", api.kubeconfig(address));
+    let hosts = BTreeMap::from([
+        (OWN.to_owned(), serving.address.clone()),
+        (DOOR.to_owned(), serving.address.clone()),
+    ]);
+    let mut nodes = Cluster::new("turbine-hall", Platform::new("linux", "amd64", None), hosts);
+    nodes.with_api(api.clone());
+    (api, nodes)
+}
+
+fn workload(namespace: &str, image: &str) -> String {
+    format!(
+        "apiVersion: apps/v1\nkind: Deployment\nmetadata: {{name: board, namespace: {namespace}}}\nspec: {{template: {{spec: {{containers: [{{name: one, image: \"{image}\"}}]}}}}}}\n"
+    )
+}
+
+fn apply(house: &House, cluster: &mut Cluster, text: &str) -> Result<String, String> {
+    let pods = house.runtime.block_on(cluster.apply(text))?;
+    Ok(pods.iter().map(ToString::to_string).collect())
+}
+
+#[test]
+fn what_slips_through_is_corrected_and_what_is_denied_is_refused() {
+    let house = house("");
+    let serving = Serving::start(&house);
+    let (api, mut nodes) = cluster(&house, &serving);
+    house
+        .larder("handoff check turbine-hall --kubeconfig kubeconfig")
+        .ends(1)
+        .says(&["door: MutatingWebhookConfiguration is missing"]);
+    house.larder("handoff apply turbine-hall --kubeconfig kubeconfig").ends(0).says(&[
+        "new     MutatingWebhookConfiguration larder-door-turbine-hall",
+        "6 objects applied",
+    ]);
+    house.larder("handoff apply turbine-hall --kubeconfig kubeconfig").ends(0).says(&["0 objects"]);
+    house
+        .larder("handoff check turbine-hall --kubeconfig kubeconfig")
+        .ends(0)
+        .says(&["door: ValidatingWebhookConfiguration is right"]);
+    // The upstream's name, which these nodes cannot reach: the door makes it ours, with the secret.
+    let said =
+        apply(&house, &mut nodes, &workload("scada", "ventworks.example/gauges/steamgauge:1.9.2"));
+    let said = said.unwrap();
+    assert!(
+        said.contains("Running") && said.contains(&format!("{OWN}/vendor/steamgauge:1.9.2")),
+        "{said}"
+    );
+    // What the rules deny does not even become a pod, and the record has it.
+    let refused = apply(&house, &mut nodes, &workload("scada", "bazaar.example/library/kettle:2"));
+    let refused = refused.unwrap_err();
+    assert!(
+        refused.contains("admission webhook \"rules.door.iron-larder\" denied the request"),
+        "{refused}"
+    );
+    assert!(refused.contains("runs the turbines; ask for an intake entry instead ["), "{refused}");
+    let number = refused.rsplit_once('[').unwrap().1.trim_end_matches(']').to_owned();
+    crate::node::wait_until("the record has it", || {
+        house.larder(&format!("log {number}")).out.contains("at the door, for Deployment board")
+    });
+    // What has no route stays as it is, and fails as it would have.
+    let other = apply(&house, &mut nodes, &workload("scada", "other.example/x:1")).unwrap();
+    assert!(other.contains("other.example/x:1"), "{other}");
+    // Somebody changed it by hand: that is told and put right.
+    let path = "/apis/admissionregistration.k8s.io/v1/mutatingwebhookconfigurations/larder-door-turbine-hall";
+    let mut hook = api.get(path).unwrap();
+    hook["webhooks"][0]["failurePolicy"] = json!("Fail");
+    api.put(path, hook);
+    house.larder("handoff check turbine-hall --kubeconfig kubeconfig").ends(1).says(&["differs"]);
+    house.larder("handoff apply turbine-hall --kubeconfig kubeconfig").ends(0).says(&["changed"]);
+    house.larder("handoff check turbine-hall --kubeconfig kubeconfig").ends(0);
+}
+
+#[test]
+fn each_switch_does_what_it_says() {
+    let gauge = "ventworks.example/gauges/steamgauge:1.9.2";
+    for (settings, namespace, image, expected) in [
+        ("pin = true, secret = false", "scada", gauge, Ok("/vendor/steamgauge:1.9.2@sha256:")),
+        (
+            "rewrite = false, secret = false",
+            "scada",
+            gauge,
+            Ok("\"ventworks.example/gauges/steamgauge:1.9.2\""),
+        ),
+        (
+            "except = [\"lab\"]",
+            "lab",
+            "bazaar.example/library/kettle:2",
+            Ok("\"bazaar.example/library/kettle:2\""),
+        ),
+        ("rules = \"off\"", "scada", "bazaar.example/library/kettle:2", Ok("/vendor/kettle:2")),
+        ("rules = \"warn\"", "scada", "bazaar.example/library/kettle:2", Ok("/vendor/kettle:2")),
+        ("rehearse = true", "scada", gauge, Ok("\"ventworks.example/gauges/steamgauge:1.9.2\"")),
+        ("", "scada", "bazaar.example/library/kettle:2", Err("denied the request")),
+    ] {
+        let house = house(settings);
+        let serving = Serving::start(&house);
+        let (_, mut nodes) = cluster(&house, &serving);
+        house.larder("handoff apply turbine-hall --kubeconfig kubeconfig").ends(0);
+        let said = apply(&house, &mut nodes, &workload(namespace, image));
+        match (expected, said) {
+            (Ok(words), Ok(said)) => assert!(said.contains(words), "{settings}: {said}"),
+            (Err(words), Err(said)) => assert!(said.contains(words), "{settings}: {said}"),
+            (_, said) => panic!("{settings}: {said:?}"),
+        }
+        let told = nodes.warnings().join("\n");
+        match settings {
+            "rules = \"warn\"" => assert!(told.contains("runs the turbines"), "{told}"),
+            "rehearse = true" => assert!(told.contains("would become"), "{told}"),
+            _ => {}
+        }
+    }
+}
+
+#[test]
+fn a_larder_that_is_away_does_what_was_chosen() {
+    for (settings, refused) in
+        [("unanswered = \"admit\"", false), ("unanswered = \"refuse\"", true)]
+    {
+        let house = house(settings);
+        let serving = Serving::start(&house);
+        let (_, mut nodes) = cluster(&house, &serving);
+        house.larder("handoff apply turbine-hall --kubeconfig kubeconfig").ends(0);
+        assert_eq!(serving.stop("TERM"), 0);
+        let said = apply(
+            &house,
+            &mut nodes,
+            &workload("scada", "ventworks.example/gauges/steamgauge:1.9.2"),
+        );
+        assert_eq!(said.is_err(), refused, "{said:?}");
+        if let Err(said) = said {
+            assert!(said.contains("failed calling webhook"), "{said}");
+        }
+    }
+}
+
+#[test]
+fn only_who_knows_the_path_is_answered_and_the_log_does_not_tell_it() {
+    let house = house("");
+    let serving = Serving::start(&house);
+    house.larder("handoff write turbine-hall --into handoff").ends(0).says(&["door/webhooks.yaml"]);
+    let file = house.path("handoff/door/webhooks.yaml");
+    assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
+    assert!(house.read("handoff/HANDOFF.md").contains("door/webhooks.yaml"));
+    let text = house.read("handoff/door/webhooks.yaml");
+    let at = text.find("/door/turbine-hall/").unwrap();
+    let path = text[at..].split(['"', '\n', '\'']).next().unwrap().to_owned();
+    let token = path.split('/').nth(3).unwrap().to_owned();
+    let review = |object: &str| {
+        format!(
+            r#"{{"apiVersion":"admission.k8s.io/v1","kind":"AdmissionReview","request":{{"uid":"u","kind":{{"kind":"Pod"}},"namespace":"scada","object":{object}}}}}"#
+        )
+    };
+    let post = |path: &str, body: &str| {
+        ask(serving.host(), "POST", path, &[("content-type", "application/json")], body.as_bytes())
+            .unwrap()
+    };
+    let pod = r#"{"apiVersion":"v1","kind":"Pod","spec":{"containers":[{"name":"a","image":"ventworks.example/gauges/steamgauge:1.9.2"}]}}"#;
+    let answer = post(&path, &review(pod));
+    assert_eq!(answer.status, 200);
+    assert!(answer.text().contains("\"patchType\":\"JSONPatch\""), "{}", answer.text());
+    // A pod that is there already keeps its secrets, for the platform would refuse the change.
+    assert_eq!(post(&path, &review("null")).status, 200);
+    for (path, body, status) in [
+        (path.replace(&token, "AAAA"), review(pod), 404),
+        (path.replace("turbine-hall", "field-lab"), review(pod), 404),
+        ("/door/".to_owned(), review(pod), 404),
+        ("/door/turbine-hall/%2e%2e/rewrite".to_owned(), review(pod), 404),
+        (path.clone(), "{".to_owned(), 400),
+        (path.clone(), "{\"apiVersion\":\"v1\",\"kind\":\"Pod\",\"request\":{\"uid\":\"\",\"kind\":{\"kind\":\"Pod\"}}}".to_owned(), 400),
+        (path.clone(), " ".repeat(5 * 1024 * 1024), 413),
+    ] {
+        let shown: String = body.chars().take(80).collect();
+        assert_eq!(post(&path, &body).status, status, "{path} {shown}");
+    }
+    assert_eq!(ask(serving.host(), "GET", &path, &[], b"").unwrap().status, 405);
+    let deep = format!(
+        "{{\"apiVersion\":\"v1\",\"kind\":\"Pod\",\"spec\":{}{}}}",
+        "[".repeat(5000),
+        "]".repeat(5000)
+    );
+    let answer = post(&path, &review(&deep));
+    assert!(
+        answer.status == 400 || answer.text().contains("\"allowed\":true"),
+        "{}",
+        answer.text()
+    );
+    let log = serving.log();
+    assert!(log.contains("/door/turbine-hall/…/rewrite"), "{log}");
+    assert!(!log.contains(&token), "the log tells the path");
+}
+
+#[test]
+fn a_door_without_https_is_refused_and_told() {
+    let house = house("");
+    let text = house.read("larder.toml");
+    house.write("larder.toml", text.replace(&format!("url = \"https://{DOOR}\", "), ""));
+    house
+        .larder("handoff write turbine-hall --into handoff")
+        .ends(2)
+        .says(&["the platform asks at a door by HTTPS alone", "set `tls`"]);
+    house.write("larder.toml", text.replace(&format!("https://{DOOR}"), &format!("http://{DOOR}")));
+    house.larder("handoff write turbine-hall --into handoff").ends(2).says(&["by HTTPS alone"]);
+}
+
+#[test]
+fn a_live_cluster_is_surveyed_through_its_api() {
+    let house = house("");
+    let serving = Serving::start(&house);
+    let (api, _) = cluster(&house, &serving);
+    api.put(
+        "/apis/apps/v1/namespaces/scada/deployments/board",
+        json!({"metadata": {"name": "board", "namespace": "scada"}, "spec": {"template": {"spec": {"containers": [{"name": "one", "image": "kettle:2"}]}}}}),
+    );
+    api.put(
+        "/api/v1/namespaces/scada/pods/board-1",
+        json!({"metadata": {"name": "board-1", "namespace": "scada", "ownerReferences": [{"kind": "ReplicaSet"}]},
+            "spec": {"containers": [{"name": "one", "image": "kettle:2"}]},
+            "status": {"containerStatuses": [{"name": "one", "imageID": format!("runtime://{OWN}/vendor/kettle@sha256:{}", "a".repeat(64))}]}}),
+    );
+    let json =
+        house.larder("survey --cluster turbine-hall --kubeconfig kubeconfig --json").ends(1).json();
+    let rows = json["references"].as_array().unwrap();
+    let named: Vec<&str> = rows.iter().map(|row| row["reference"].as_str().unwrap()).collect();
+    assert!(named.contains(&"bazaar.example/library/kettle:2"), "{named:?}");
+    assert!(named.iter().any(|name| name.contains("/vendor/kettle@sha256:aaaa")), "{named:?}");
+    let kettle =
+        rows.iter().find(|row| row["reference"] == "bazaar.example/library/kettle:2").unwrap();
+    assert_eq!(kettle["places"].as_array().unwrap().len(), 1, "a pod's own copy is not news");
+    assert_eq!(kettle["places"][0]["file"], "turbine-hall:scada/Deployment/board");
+    house.larder("survey --cluster turbine-hall --kubeconfig nowhere").ends(2);
+}
