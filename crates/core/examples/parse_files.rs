@@ -24,14 +24,16 @@ fn main() {
     std::thread::scope(|scope| {
         for _ in 0..std::thread::available_parallelism().map_or(1, std::num::NonZero::get) {
             scope.spawn(|| {
+                let mut seen = 0;
                 while let Some(path) = next() {
                     let text = std::fs::read_to_string(path).expect("a text");
                     let mut parser = granit_parser::Parser::new_from_str(&text);
                     while let Some(event) = parser.next_event() {
                         event.expect("YAML");
-                        events.fetch_add(1, Ordering::Relaxed);
+                        seen += 1;
                     }
                 }
+                events.fetch_add(seen, Ordering::Relaxed);
             });
         }
     });

@@ -7,7 +7,9 @@
 pub mod access;
 pub mod allowance;
 pub mod cached;
+pub mod certificate;
 pub mod companion;
+pub mod diagnosis;
 pub mod digest;
 pub mod document;
 pub mod door;

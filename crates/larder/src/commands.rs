@@ -17,6 +17,7 @@ mod serve;
 mod shelf;
 mod store;
 mod survey;
+mod why;
 
 pub use key::Expires;
 pub use serve::LogForm;
@@ -56,6 +57,7 @@ pub enum Command {
     #[command(subcommand)]
     Policy(policy::Command),
     Rewrite(rewrite::Args),
+    Why(why::Args),
     NodeLogin(node_login::Args),
     Log(log::Args),
 }
@@ -80,5 +82,6 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::NodeLogin(args) => node_login::run(&args, context).await,
         Command::Log(args) => log::run(&args, context).await,
         Command::Rewrite(args) => rewrite::run(&args, context).await,
+        Command::Why(args) => why::run(&args, context).await,
     }
 }

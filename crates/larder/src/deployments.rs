@@ -4,8 +4,8 @@ use std::collections::HashMap;
 use std::fs;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::SystemTime;
 
 use larder_core::rewrite::{
@@ -77,8 +77,7 @@ pub fn each<T: Send>(
             }
         }
     };
-    let workers = std::thread::available_parallelism().map_or(1, usize::from);
-    let workers = workers.min(candidates.len().max(1));
+    let workers = workers().min(candidates.len().max(1));
     let mut done = Vec::with_capacity(candidates.len());
     std::thread::scope(|scope| {
         let others: Vec<_> = (1..workers).map(|_| scope.spawn(run)).collect();
@@ -139,24 +138,40 @@ fn candidates(paths: &[PathBuf], broken: &mut Vec<Broken>) -> Vec<Candidate> {
             found.push(charts.candidate(path.clone(), true));
             continue;
         }
-        let mut walk = ignore::WalkBuilder::new(path);
-        walk.require_git(false).sort_by_file_path(Path::cmp);
-        for entry in walk.build() {
-            match entry {
-                Ok(entry)
-                    if entry.file_type().is_some_and(|kind| kind.is_file())
-                        && entry.file_name().to_str().is_some_and(File::is_candidate) =>
-                {
-                    found.push(charts.candidate(entry.into_path(), false));
-                }
-                Ok(_) => {}
-                Err(error) => {
-                    broken.push(Broken { file: shown(path), cause: error.to_string() });
-                }
-            }
-        }
+        let (mut inside, wrong) = walk(path);
+        inside.sort_unstable();
+        found.extend(inside.into_iter().map(|path| charts.candidate(path, false)));
+        broken.extend(wrong);
     }
     found
+}
+
+/// The files below a folder that are worth a look.
+fn walk(folder: &Path) -> (Vec<PathBuf>, Vec<Broken>) {
+    let found = Mutex::new((Vec::new(), Vec::new()));
+    let mut walk = ignore::WalkBuilder::new(folder);
+    walk.require_git(false).threads(workers()).build_parallel().run(|| {
+        Box::new(|entry| {
+            let mut found = found.lock().unwrap_or_else(PoisonError::into_inner);
+            match entry {
+                Ok(entry) => {
+                    let is_file = entry.file_type().is_some_and(|kind| kind.is_file());
+                    if is_file && entry.file_name().to_str().is_some_and(File::is_candidate) {
+                        found.0.push(entry.into_path());
+                    }
+                }
+                Err(error) => {
+                    found.1.push(Broken { file: shown(folder), cause: error.to_string() });
+                }
+            }
+            ignore::WalkState::Continue
+        })
+    });
+    found.into_inner().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn workers() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
 }
 
 /// The charts of the folders that were met.

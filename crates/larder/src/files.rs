@@ -1,5 +1,6 @@
 //! Files of ours and the operator's, replaced so that nobody ever sees half of one.
 
+use std::collections::BTreeSet;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
@@ -58,16 +59,106 @@ pub fn write_secret(path: &Path, content: &[u8]) -> io::Result<()> {
 }
 
 fn write_over(file: &mut File, path: &Path, content: &[u8]) -> io::Result<()> {
+    write_alike(file, path, content)?;
+    file.sync_all()
+}
+
+/// Writes the new content with the owner and the mode of the file whose place it takes.
+fn write_alike(file: &mut File, path: &Path, content: &[u8]) -> io::Result<()> {
+    use std::os::unix::fs::{MetadataExt as _, fchown};
     file.write_all(content)?;
     match fs::metadata(path) {
-        Ok(metadata) => file.set_permissions(metadata.permissions())?,
+        Ok(metadata) => {
+            let ours = file.metadata()?;
+            if (ours.uid(), ours.gid()) != (metadata.uid(), metadata.gid()) {
+                let kept = fchown(&*file, Some(metadata.uid()), Some(metadata.gid()));
+                kept.map_err(|error| {
+                    io::Error::new(error.kind(), format!("its owner cannot be kept: {error}"))
+                })?;
+            }
+            // After the owner: a change of owner takes some bits of the mode away.
+            file.set_permissions(metadata.permissions())?;
+        }
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             use std::os::unix::fs::PermissionsExt as _;
             file.set_permissions(fs::Permissions::from_mode(0o644))?;
         }
         Err(error) => return Err(error),
     }
-    file.sync_all()
+    Ok(())
+}
+
+/// Many files that are replaced together: each whole, as [`replace`] does it, with one flush for all
+/// of them instead of two for each.
+#[derive(Default)]
+pub struct Replacements {
+    pending: Vec<Pending>,
+    folders: BTreeSet<PathBuf>,
+    failed: Vec<(PathBuf, io::Error)>,
+}
+
+/// A file that is written beside the one whose place it takes.
+struct Pending {
+    named: PathBuf,
+    path: PathBuf,
+    beside: PathBuf,
+    /// Held as long as nobody else may write it.
+    file: File,
+}
+
+/// Files that are open at once.
+const TOGETHER: usize = 200;
+
+impl Replacements {
+    /// Writes new content beside a file. It takes the file's place with one of the next calls.
+    pub fn add(&mut self, named: &Path, content: &[u8]) -> io::Result<()> {
+        let path = fs::canonicalize(named)?;
+        let (mut file, beside) = beside(&path, Wait::Yes)?;
+        if let Err(error) = write_alike(&mut file, &path, content) {
+            let _ = fs::remove_file(&beside);
+            return Err(error);
+        }
+        self.pending.push(Pending { named: named.to_owned(), path, beside, file });
+        if self.pending.len() >= TOGETHER {
+            self.put();
+        }
+        Ok(())
+    }
+
+    /// Flushes what was written, and only then lets it take its places.
+    fn put(&mut self) {
+        let pending = std::mem::take(&mut self.pending);
+        let mut flushed = BTreeSet::new();
+        for Pending { named, path, beside, file } in pending {
+            let device = file.metadata().map(|it| std::os::unix::fs::MetadataExt::dev(&it));
+            let done = device.and_then(|device| {
+                // One flush of the file system does for all that was written to it before.
+                if !flushed.contains(&device) {
+                    rustix::fs::syncfs(&file)?;
+                    flushed.insert(device);
+                }
+                fs::rename(&beside, &path)
+            });
+            match done {
+                Ok(()) => self.folders.extend(path.parent().map(Path::to_owned)),
+                Err(error) => {
+                    let _ = fs::remove_file(&beside);
+                    self.failed.push((named, error));
+                }
+            }
+        }
+    }
+
+    /// Puts the rest in place. Gives those that could not be replaced; they are as they were.
+    pub fn finish(mut self) -> Vec<(PathBuf, io::Error)> {
+        self.put();
+        for folder in &self.folders {
+            if let Err(error) = File::open(folder).and_then(|folder| folder.sync_all()) {
+                self.failed.push((folder.clone(), error));
+            }
+        }
+        self.failed
+    }
 }
 
 /// Whether somebody else who writes the same file is waited for.
@@ -125,6 +216,27 @@ mod tests {
         assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
         assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 2, "nothing temporary is left");
         assert!(replace(&folder.path().join("no/file"), b"x").is_err());
+    }
+
+    #[test]
+    fn many_files_are_replaced_together() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = |n: usize| folder.path().join(format!("{n}"));
+        let mut all = Replacements::default();
+        for n in 0..TOGETHER + 3 {
+            fs::write(file(n), b"old").unwrap();
+            fs::set_permissions(file(n), fs::Permissions::from_mode(0o640)).unwrap();
+            all.add(&file(n), b"new").unwrap();
+        }
+        assert_eq!(fs::read(file(TOGETHER + 2)).unwrap(), b"old", "not before the end");
+        assert!(all.add(&folder.path().join("none"), b"x").is_err());
+        fs::remove_dir_all(folder.path().join("none")).unwrap_err();
+        assert!(all.finish().is_empty());
+        for n in 0..TOGETHER + 3 {
+            assert_eq!(fs::read(file(n)).unwrap(), b"new");
+            assert_eq!(fs::metadata(file(n)).unwrap().permissions().mode() & 0o777, 0o640);
+        }
+        assert_eq!(fs::read_dir(folder.path()).unwrap().count(), TOGETHER + 3);
     }
 
     #[test]

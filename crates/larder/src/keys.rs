@@ -1,13 +1,14 @@
 //! Keys are made here, and nowhere else: recorded, and written down in the record.
 
 use larder_core::access::Who;
-use larder_core::access::key::{Key, KeyId, Pepper, random, short_name};
-use larder_store::{Entry, KeyRecord, Kind, Store, now};
+use larder_core::access::key::{Key, KeyId, Pepper, random};
+use larder_store::{KeyRecord, Kind, Store, now};
 
 use crate::access::secret;
 use crate::config::Config;
 use crate::failure::Failure;
 use crate::output::time;
+use crate::record;
 
 /// What the store did, as it is told.
 pub fn failed(doing: &str) -> impl Fn(larder_store::StoreError) -> Failure {
@@ -54,22 +55,8 @@ pub async fn make(
 
 /// Writes down what was done to a key.
 pub async fn note(store: &Store, id: &KeyId, text: &str) -> Result<(), Failure> {
-    let number = random().map_or_else(|| id.to_string(), short_name);
-    let entry = Entry {
-        number,
-        first: now(),
-        last: now(),
-        count: 1,
-        kind: Kind::Key,
-        who: String::new(),
-        by: None,
-        address: None,
-        reference: Some(id.to_string()),
-        line: None,
-        text: text.to_owned(),
-        same: None,
-    };
-    store.record.write_down(vec![entry]).await.map_err(failed("cannot write the record"))
+    let entry = record::entry(Kind::Key, id.as_str(), text);
+    record::note(store, vec![entry]).await.map_err(failed("cannot write the record"))
 }
 
 /// Until when a key is good, in words.

@@ -16,6 +16,7 @@ mod output;
 mod parcel;
 mod place;
 mod policy;
+mod record;
 mod transfer;
 
 use std::path::PathBuf;

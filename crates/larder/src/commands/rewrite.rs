@@ -7,17 +7,19 @@ mod show;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use larder_core::name::Host;
 use larder_core::pattern::Pattern;
 use larder_core::reference::{Image, Reference};
 use larder_core::retarget::{Direction, Pin, Retarget, Wish};
-use larder_core::rewrite::{FILE_LIMIT, File, scan};
+use larder_core::rewrite::{FILE_LIMIT, File, Scan, scan};
 use serde::Serialize;
 
 use crate::context::{Context, read_lock};
-use crate::deployments::{self, Deployment};
+use crate::deployments::{self, Broken, Deployment};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::files::{Replacements, shown};
 use decide::{Decided, Decider};
 
 /// Make deployments name the larder's images, and change nothing else in them
@@ -151,17 +153,18 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return filter(args, decider, &config, context).await;
     }
     if args.online {
-        let asked = |one: &Deployment, found: &larder_core::rewrite::Scan<'_>| {
+        let asked = |one: &Deployment, found: &Scan<'_>| {
             Ok(decider.decide(&one.shown, found, false).1.unpinned)
         };
         let asked = deployments::each(&args.paths, &config.resources, asked);
         let asked: BTreeSet<Reference> = asked.done.into_iter().flatten().collect();
         decider.retarget.known = online::digests(&asked, &config, context).await;
     }
+    let writing = Mutex::new(Replacements::default());
     let work = |waits: bool| {
-        let decider = &decider;
-        move |one: &Deployment, found: &larder_core::rewrite::Scan<'_>| {
-            rewrite_one(args, context, decider, one, found, waits)
+        let (decider, writing) = (&decider, &writing);
+        move |one: &Deployment, found: &Scan<'_>| {
+            rewrite_one(args, context, decider, one, found, writing, waits)
         }
     };
     let deployments::Outcome { done, mut broken } =
@@ -172,13 +175,21 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let waiting: Vec<PathBuf> = done.iter().filter_map(|one| one.waits.clone()).collect();
     let mut files: Vec<Rewritten> = done.into_iter().filter(|one| one.waits.is_none()).collect();
     decider.overlays = overlays;
-    let work = |one: &Deployment, found: &larder_core::rewrite::Scan<'_>| {
-        rewrite_one(args, context, &decider, one, found, false)
+    let work = |one: &Deployment, found: &Scan<'_>| {
+        rewrite_one(args, context, &decider, one, found, &writing, false)
     };
     let second = deployments::each(&waiting, &config.resources, work);
     files.extend(second.done);
     files.sort_by(|a, b| a.file.cmp(&b.file));
     broken.extend(second.broken);
+    let written = writing.into_inner().unwrap_or_else(PoisonError::into_inner);
+    for (path, error) in written.finish() {
+        let file = shown(&path);
+        if let Some(one) = files.iter_mut().find(|one| one.file == file) {
+            one.changed = false;
+        }
+        broken.push(Broken { file, cause: error.to_string() });
+    }
     show::all(args, &files, &broken, context);
     let lines = || files.iter().flat_map(|file| &file.lines);
     let refused = !broken.is_empty() || lines().any(|line| line.counts);
@@ -191,7 +202,8 @@ fn rewrite_one(
     context: &Context,
     decider: &Decider<'_>,
     one: &Deployment,
-    found: &larder_core::rewrite::Scan<'_>,
+    found: &Scan<'_>,
+    writing: &Mutex<Replacements>,
     may_wait: bool,
 ) -> Result<Rewritten, String> {
     let file = one.shown.clone();
@@ -210,14 +222,17 @@ fn rewrite_one(
     let new = found.splice(&changes).map_err(|error| format!("nothing was changed: {error}"))?;
     rewritten.changed = true;
     if args.write {
-        write(&one.path, &one.text, &new)?;
+        may_write(&one.path, &one.text)?;
+        let added = lock(writing).add(&one.path, new.as_bytes());
+        added.map_err(|error| error.to_string())?;
     } else if !args.check && !context.output.json {
         rewritten.diff = Some(show::unified(&one.shown, &one.text, &new));
     }
     Ok(rewritten)
 }
 
-fn write(path: &Path, old: &str, new: &str) -> Result<(), String> {
+/// Refuses to write where something would be lost.
+fn may_write(path: &Path, old: &str) -> Result<(), String> {
     let text = |error: std::io::Error| error.to_string();
     // A link may lead to a file that belongs to something else.
     if std::fs::symlink_metadata(path).map_err(text)?.is_symlink() {
@@ -237,7 +252,11 @@ fn write(path: &Path, old: &str, new: &str) -> Result<(), String> {
     if now != old.as_bytes() {
         return Err("it was changed while it was read; nothing was written".into());
     }
-    crate::files::replace(path, new.as_bytes()).map_err(text)
+    Ok(())
+}
+
+fn lock(writing: &Mutex<Replacements>) -> MutexGuard<'_, Replacements> {
+    writing.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 async fn filter(

@@ -6,7 +6,7 @@ use larder_core::digest::Digest;
 use larder_core::holdings::{DropPlan, Holdings, Unwanted};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::pattern::Pattern;
-use larder_store::Store;
+use larder_store::{Kind, Store};
 use serde::Serialize;
 
 use super::{House, unreadable};
@@ -14,6 +14,7 @@ use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{GONE, bytes, count, paint, short};
+use crate::record;
 
 /// Take images away, with what is about them
 ///
@@ -87,7 +88,17 @@ pub async fn run(
         say(&plan, context);
     }
     if let Some(store) = store.filter(|_| !args.dry_run) {
+        let gone = plan.tags.iter().map(|(repository, tag, digest)| {
+            let about = format!("{repository}:{tag}");
+            record::entry(
+                Kind::Delete,
+                &about,
+                &format!("dropped by the operator; it was {digest}"),
+            )
+        });
+        let gone = gone.collect();
         let dropped = store.upkeep.drop_planned(plan).await.map_err(|error| unreadable(&error))?;
+        record::note(store, gone).await.map_err(|error| unreadable(&error))?;
         report.done = true;
         report.changed = dropped.changed;
         if !context.output.json {

@@ -1,0 +1,119 @@
+//! What would a node meet if it pulled an image from this host? Asked step by step, as a node's runtime
+//! does it, and nothing is kept. Unlike the client proper it never tries again and never waits long:
+//! it wants to know, not to succeed.
+
+mod ask;
+mod reach;
+mod walk;
+
+use std::time::{Duration, Instant};
+
+use larder_core::allowance::Reported;
+use larder_core::diagnosis::{Outcome, Step};
+use larder_core::name::RepositoryName;
+use larder_core::platform::Platform;
+use larder_core::reference::Selector;
+use reqwest::Url;
+
+use crate::credentials::Credentials;
+
+/// How a host is asked.
+#[derive(Debug, Clone)]
+pub struct ProbePlan {
+    /// Its address, with what stands in front of `/v2/`.
+    pub address: String,
+    /// The upstream's host, where a mirror is told it (`ns=HOST`). None: it is not.
+    pub namespace: Option<String>,
+    /// Header fields that the node sends along.
+    pub headers: Vec<(String, String)>,
+    /// Certificates (PEM) that are trusted beside the system's.
+    pub ca: Vec<u8>,
+    /// With which account, once it asks for one. None: none.
+    pub credentials: Option<Credentials>,
+    /// How long each step may take.
+    pub patience: Duration,
+}
+
+/// What is asked for.
+#[derive(Debug, Clone)]
+pub struct Target<'t> {
+    /// The repository.
+    pub repository: &'t RepositoryName,
+    /// The tag or digest.
+    pub selector: &'t Selector,
+    /// The node's platform.
+    pub platform: &'t Platform,
+    /// Whether all content is read and hashed.
+    pub deep: bool,
+}
+
+/// One step as it was made.
+#[derive(Debug, Clone)]
+pub struct Made {
+    /// Which.
+    pub step: Step,
+    /// Whether it held.
+    pub holds: bool,
+    /// What was found, in a few words.
+    pub text: String,
+    /// How long it took.
+    pub took: Duration,
+}
+
+/// What came of it.
+#[derive(Debug, Clone)]
+pub struct Probed {
+    /// In the diagnosis' terms.
+    pub outcome: Outcome,
+    /// The steps in their order.
+    pub steps: Vec<Made>,
+    /// What the host says of its limit. None: nothing.
+    pub reported: Option<Reported>,
+}
+
+/// A step that ended it, and why.
+type Stop = Outcome;
+
+/// The steps so far.
+#[derive(Default)]
+struct Trail {
+    steps: Vec<Made>,
+    reported: Option<Reported>,
+}
+
+impl Trail {
+    /// Writes a step down; one that does not hold ends the visit.
+    fn note<T>(
+        &mut self,
+        step: Step,
+        began: Instant,
+        result: Result<T, Stop>,
+        held: impl FnOnce(&T) -> String,
+    ) -> Result<T, Stop> {
+        let (holds, text) = match &result {
+            Ok(value) => (true, held(value)),
+            Err(stop) => (false, stop.described()),
+        };
+        self.steps.push(Made { step, holds, text, took: began.elapsed() });
+        result
+    }
+}
+
+/// Asks one host for one image.
+pub async fn probe(plan: &ProbePlan, target: &Target<'_>) -> Probed {
+    let mut trail = Trail::default();
+    let outcome = match visit(plan, target, &mut trail).await {
+        Ok(outcome) | Err(outcome) => outcome,
+    };
+    Probed { outcome, steps: trail.steps, reported: trail.reported }
+}
+
+async fn visit(plan: &ProbePlan, target: &Target<'_>, trail: &mut Trail) -> Result<Outcome, Stop> {
+    let url: Url = plan
+        .address
+        .parse()
+        .map_err(|error| Outcome::NotHttp(format!("{} is no address: {error}", plan.address)))?;
+    let reached = reach::reach(&url, plan.patience, trail).await?;
+    let asking = ask::Asking::new(plan, &url, reached)?;
+    walk::walk(&asking, target, trail).await
+}

@@ -1,0 +1,355 @@
+//! One request as a node sends it, and what the answer means.
+
+use std::time::SystemTime;
+
+use base64::Engine as _;
+use bytes::Bytes;
+use hyper::ext::ReasonPhrase;
+use larder_core::allowance::Reported;
+use larder_core::certificate::Certificate;
+use larder_core::diagnosis::Outcome;
+use reqwest::header::{
+    ACCEPT, AUTHORIZATION, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE,
+};
+use reqwest::{Method, StatusCode, Url};
+use secrecy::ExposeSecret as _;
+
+use super::reach::{Reached, wants_tls};
+use super::{ProbePlan, Stop};
+use crate::challenge::Challenge;
+use crate::endpoint::Endpoint;
+use crate::transport::innermost;
+
+/// What a node's runtime accepts, in its order.
+const ACCEPTED: &str = "application/vnd.docker.distribution.manifest.v2+json, application/vnd.docker.distribution.manifest.list.v2+json, application/vnd.oci.image.manifest.v1+json, application/vnd.oci.image.index.v1+json, */*";
+/// The longest document that is read, in bytes: what runtimes take at most, and one more.
+pub(super) const DOCUMENT_LIMIT: usize = 4_393_217;
+/// The longest page or error that is read, in bytes.
+const WORDS_LIMIT: usize = 64 * 1024;
+/// Redirects that a runtime follows.
+const REDIRECTS: usize = 10;
+
+/// A host that is asked.
+pub(super) struct Asking<'p> {
+    plan: &'p ProbePlan,
+    base: Url,
+    endpoint: Endpoint,
+    http: reqwest::Client,
+    chain: Vec<Certificate>,
+}
+
+/// An answer with its head read.
+pub(super) struct Answer {
+    pub status: StatusCode,
+    pub headers: HeaderMap,
+    /// What its status line says beyond the standard's words.
+    pub reason: Option<String>,
+    pub reported: Option<Reported>,
+    pub response: reqwest::Response,
+}
+
+impl Answer {
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.get(name)?.to_str().ok()
+    }
+
+    /// The type of its body, without parameters.
+    pub fn media_type(&self) -> Option<&str> {
+        self.header("content-type").and_then(|kind| kind.split(';').next()).map(str::trim)
+    }
+
+    pub fn length(&self) -> Option<u64> {
+        self.header("content-length")?.parse().ok()
+    }
+
+    fn challenges(&self) -> Vec<String> {
+        let lines = self.headers.get_all(WWW_AUTHENTICATE).iter();
+        lines.filter_map(|line| line.to_str().ok()).map(str::to_owned).collect()
+    }
+
+    /// Reads its body up to a limit. None: it is longer.
+    pub async fn read(mut self, limit: usize) -> Result<Option<Bytes>, Stop> {
+        let mut body = bytes::BytesMut::new();
+        loop {
+            match self.response.chunk().await {
+                Ok(Some(chunk)) => {
+                    body.extend_from_slice(&chunk);
+                    if body.len() > limit {
+                        return Ok(None);
+                    }
+                }
+                Ok(None) => return Ok(Some(body.freeze())),
+                Err(error) if error.is_timeout() => return Err(Outcome::Stalled),
+                Err(error) => return Err(Outcome::StreamCut(innermost(&error))),
+            }
+        }
+    }
+}
+
+impl<'p> Asking<'p> {
+    pub fn new(plan: &'p ProbePlan, base: &Url, reached: Reached) -> Result<Self, Stop> {
+        let setup = |error: String| Outcome::NotHttp(format!("it cannot be asked: {error}"));
+        let endpoint: Endpoint = plan.address.parse().map_err(|error| setup(format!("{error}")))?;
+        let leads = endpoint.clone();
+        let mut builder = reqwest::Client::builder()
+            .user_agent(concat!("iron-larder/", env!("CARGO_PKG_VERSION")))
+            .http1_only()
+            .connect_timeout(plan.patience)
+            .read_timeout(plan.patience)
+            .redirect(reqwest::redirect::Policy::custom(move |attempt| {
+                if attempt.previous().len() > REDIRECTS {
+                    attempt.error("it redirects more than ten times")
+                } else if leads.may_lead_to(attempt.url()) {
+                    attempt.follow()
+                } else {
+                    attempt.error("it redirects to an address that is not allowed")
+                }
+            }));
+        let trusted = match plan.ca.is_empty() {
+            true => Vec::new(),
+            false => reqwest::Certificate::from_pem_bundle(&plan.ca)
+                .map_err(|error| setup(innermost(&error)))?,
+        };
+        builder = if endpoint.is_loopback() {
+            builder.no_proxy().tls_certs_only(trusted)
+        } else {
+            builder.tls_certs_merge(trusted)
+        };
+        let http = builder.build().map_err(|error| setup(innermost(&error)))?;
+        Ok(Self { plan, base: base.clone(), endpoint, http, chain: reached.chain })
+    }
+
+    /// The URL of a path of a repository, as the node asks it.
+    pub fn url(&self, path: &str) -> Url {
+        let mut url = self.endpoint.url(path);
+        if let Some(namespace) = &self.plan.namespace {
+            url.query_pairs_mut().append_pair("ns", namespace);
+        }
+        url
+    }
+
+    /// Sends one request.
+    pub async fn send(&self, method: Method, url: Url, pass: Option<&str>) -> Result<Answer, Stop> {
+        let mut request = self.http.request(method, url).header(ACCEPT, ACCEPTED);
+        for (name, value) in &self.plan.headers {
+            if let (Ok(name), Ok(value)) =
+                (name.parse::<HeaderName>(), HeaderValue::from_str(value))
+            {
+                request = request.header(name, value);
+            }
+        }
+        if let Some(pass) = pass
+            && let Ok(mut value) = HeaderValue::from_str(pass)
+        {
+            value.set_sensitive(true);
+            request = request.header(AUTHORIZATION, value);
+        }
+        match request.send().await {
+            Ok(response) => Ok(answer(response)),
+            Err(error) => Err(self.failed(&error).await),
+        }
+    }
+
+    /// Why there was no answer.
+    async fn failed(&self, error: &reqwest::Error) -> Stop {
+        let cause = innermost(error);
+        let has = |words: &str| cause.contains(words);
+        if error.is_timeout() {
+            return Outcome::Stalled;
+        }
+        if error.is_redirect() || has("redirects") {
+            return Outcome::RedirectLoop(cause);
+        }
+        if has("CertificateRequired") || has("certificate required") {
+            return Outcome::ClientCertificate;
+        }
+        if has("certificate") || has("UnknownIssuer") {
+            return self.untrusted(&cause);
+        }
+        if has("proxy") || has("tunnel") {
+            return Outcome::Proxy(cause);
+        }
+        if self.base.scheme() == "http" && wants_tls(&self.base, self.plan.patience).await {
+            return Outcome::WantsTls;
+        }
+        if has("onnection reset")
+            || has("connection closed")
+            || has("roken pipe")
+            || has("unexpected EOF")
+        {
+            return Outcome::Reset;
+        }
+        Outcome::NotHttp(cause)
+    }
+
+    fn untrusted(&self, cause: &str) -> Stop {
+        let own = self.chain.first();
+        let when =
+            |at: i64| jiff_text(at).unwrap_or_else(|| "at a time that cannot be read".into());
+        if cause.contains("not valid for name") || cause.contains("NotValidForName") {
+            let names = own.map(|own| own.names.join(", ")).filter(|names| !names.is_empty());
+            return Outcome::WrongName(names.unwrap_or_else(|| "no name at all".into()));
+        }
+        if cause.contains("not valid yet") || cause.contains("NotValidYet") {
+            return Outcome::CertificateEarly(own.map_or_else(String::new, |own| when(own.from)));
+        }
+        if cause.contains("xpired") {
+            return Outcome::CertificateExpired(
+                own.map_or_else(String::new, |own| when(own.until)),
+            );
+        }
+        let who = self.chain.last().map(|last| {
+            if last.is_self_signed() {
+                format!("{} itself", last.subject)
+            } else {
+                last.issuer.clone()
+            }
+        });
+        Outcome::UnknownAuthority(
+            who.filter(|who| !who.is_empty()).unwrap_or_else(|| cause.to_owned()),
+        )
+    }
+
+    /// Answers a 401: with a token, or with name and secret. Gives what is put into `Authorization`.
+    pub async fn pass(&self, refused: &Answer) -> Result<String, Stop> {
+        let lines = refused.challenges();
+        let challenge = Challenge::strongest(lines.iter().map(String::as_str));
+        let credentials = self.plan.credentials.as_ref();
+        match (challenge, credentials) {
+            (Some(Challenge::Basic), Some(credentials)) => {
+                let pair = format!("{}:{}", credentials.user, credentials.secret.expose_secret());
+                let text = base64::engine::general_purpose::STANDARD.encode(pair);
+                Ok(format!("Basic {text}"))
+            }
+            (Some(Challenge::Bearer { realm, service, scopes }), _) => {
+                self.token(&realm, service, scopes).await
+            }
+            _ => Err(Outcome::Unauthorized { shown: false, said: refused.reason.clone() }),
+        }
+    }
+
+    async fn token(
+        &self,
+        realm: &str,
+        service: Option<String>,
+        scopes: Vec<String>,
+    ) -> Result<String, Stop> {
+        let odd = |text: String| Outcome::TokenOdd(text);
+        let url = Url::parse(realm).map_err(|error| odd(format!("`{realm}`: {error}")))?;
+        if !self.endpoint.may_lead_to(&url) {
+            return Err(odd(format!("it sends to `{realm}`, which is not allowed")));
+        }
+        let shown = self.plan.credentials.is_some();
+        let mut query: Vec<(&str, &str)> =
+            scopes.iter().map(|scope| ("scope", scope.as_str())).collect();
+        query.extend(service.as_deref().map(|service| ("service", service)));
+        let mut request = self.http.get(url.clone()).query(&query);
+        if let Some(credentials) = &self.plan.credentials {
+            request =
+                request.basic_auth(&credentials.user, Some(credentials.secret.expose_secret()));
+        }
+        let response = request
+            .send()
+            .await
+            .map_err(|error| Outcome::TokenDown(format!("{realm}: {}", innermost(&error))))?;
+        let answer = answer(response);
+        if !answer.status.is_success() {
+            let (status, reason) = (answer.status.as_u16(), answer.reason.clone());
+            let said = words(answer).await.or(reason);
+            return Err(Outcome::TokenRefused { status, shown, said });
+        }
+        let body = answer.read(WORDS_LIMIT * 4).await.map_err(|_| odd("it broke off".into()))?;
+        let body = body.ok_or_else(|| odd("it says too much".into()))?;
+        let read: serde_json::Value = serde_json::from_slice(&body)
+            .map_err(|_| odd(format!("{realm} did not answer with a token document")))?;
+        let token = ["token", "access_token"].iter().find_map(|key| read[*key].as_str());
+        let token = token.filter(|token| !token.is_empty());
+        let token = token.ok_or_else(|| odd(format!("{realm} gave no token")))?;
+        Ok(format!("Bearer {token}"))
+    }
+
+    /// What an answer that is no success means.
+    pub async fn refusal(&self, answer: Answer, url: Url, pass: Option<&str>, shown: bool) -> Stop {
+        let status = answer.status;
+        let again =
+            answer.header(RETRY_AFTER.as_str()).and_then(|text| text.trim().parse::<u64>().ok());
+        let error = answer.challenges().iter().find_map(|line| error_of(line));
+        let mut said = answer.reason.clone();
+        // What answers HEAD has no words; the same asked with GET may have.
+        if said.is_none()
+            && status != StatusCode::NOT_FOUND
+            && let Ok(spoken) = self.send(Method::GET, url, pass).await
+            && spoken.status == status
+        {
+            said = words(spoken).await;
+        }
+        let bearer = pass.is_some_and(|pass| pass.starts_with("Bearer"));
+        match status.as_u16() {
+            401 if bearer => Outcome::TokenWithoutAccess { shown, said: error.or(said) },
+            401 => Outcome::Unauthorized { shown: pass.is_some(), said },
+            403 => Outcome::Forbidden(said),
+            404 => Outcome::NotFound,
+            407 => Outcome::Proxy(format!("407 {}", said.unwrap_or_default()).trim().to_owned()),
+            429 => Outcome::RateLimited(again),
+            400 if said.as_deref().is_some_and(|said| said.contains("HTTPS")) => Outcome::WantsTls,
+            status => Outcome::Failing { status, said },
+        }
+    }
+
+    /// Whether an answer is a page in a registry's place. None: it is not.
+    pub async fn page(answer: Answer) -> Option<Stop> {
+        if answer.media_type() != Some("text/html") {
+            return None;
+        }
+        let body = answer.read(WORDS_LIMIT).await.ok().flatten().unwrap_or_default();
+        let text = String::from_utf8_lossy(&body);
+        let title = text.split_once("<title>").and_then(|(_, rest)| rest.split_once("</title>"));
+        let title: String = title
+            .map_or("it has no title", |(title, _)| title)
+            .chars()
+            .filter(|c| !c.is_control())
+            .take(100)
+            .collect();
+        Some(Outcome::CaptivePage(format!("“{title}”")))
+    }
+
+    pub fn shows_credentials(&self) -> bool {
+        self.plan.credentials.is_some()
+    }
+}
+
+fn answer(response: reqwest::Response) -> Answer {
+    let (status, headers) = (response.status(), response.headers().clone());
+    let reason = response.extensions().get::<ReasonPhrase>().and_then(|phrase| {
+        let text = std::str::from_utf8(phrase.as_bytes()).ok()?;
+        let rest = text.strip_prefix(status.canonical_reason().unwrap_or_default()).unwrap_or(text);
+        clean(rest.trim_start_matches([':', ' ']))
+    });
+    let reported = crate::limits::read(&headers, SystemTime::now());
+    Answer { status, headers, reason, reported, response }
+}
+
+/// The `error` of a challenge, in words.
+fn error_of(line: &str) -> Option<String> {
+    let (_, rest) = line.split_once("error=\"")?;
+    clean(rest.split('"').next()?)
+}
+
+fn clean(text: &str) -> Option<String> {
+    let clean: String = text.chars().filter(|c| !c.is_control()).take(300).collect();
+    (!clean.is_empty()).then_some(clean)
+}
+
+/// The first message of an error document.
+async fn words(answer: Answer) -> Option<String> {
+    let body = answer.read(WORDS_LIMIT).await.ok()??;
+    let read: serde_json::Value = serde_json::from_slice(&body).ok()?;
+    let first = read.get("errors")?.get(0)?;
+    clean(first.get("message").or_else(|| first.get("code"))?.as_str()?)
+}
+
+/// A moment, for people.
+fn jiff_text(at: i64) -> Option<String> {
+    let at = u64::try_from(at).ok()?;
+    Some(httpdate::fmt_http_date(SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(at)))
+}

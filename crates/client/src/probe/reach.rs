@@ -1,0 +1,227 @@
+//! Is the host there? Its name, a connection, and what it shows of its certificate.
+
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use larder_core::certificate::{self, Certificate};
+use larder_core::diagnosis::{Outcome, Step};
+use reqwest::Url;
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::{ClientConfig, DigitallySignedStruct, SignatureScheme};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::TcpStream;
+use tokio::time::timeout;
+
+use super::{Stop, Trail};
+
+/// What is known of a host that answers.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Reached {
+    /// The certificates as it sent them, its own first. Empty: it speaks plain HTTP.
+    pub chain: Vec<Certificate>,
+}
+
+/// Tries a host's name, its addresses and, for HTTPS, its certificate.
+pub(super) async fn reach(
+    url: &Url,
+    patience: Duration,
+    trail: &mut Trail,
+) -> Result<Reached, Stop> {
+    let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
+    let port = url.port_or_known_default().unwrap_or(443);
+    let began = Instant::now();
+    let found = resolve(&host, port, patience).await;
+    let addresses = trail.note(Step::Reach, began, found, |found| {
+        let all: Vec<String> = found.iter().map(|one| one.ip().to_string()).collect();
+        format!("{host} is {}", all.join(", "))
+    })?;
+    let began = Instant::now();
+    let connected = connect(&addresses, patience).await;
+    let (stream, at) = trail.note(Step::Reach, began, connected, |(_, told)| told.clone())?;
+    drop(at);
+    if url.scheme() != "https" {
+        return Ok(Reached::default());
+    }
+    let began = Instant::now();
+    let shaken = shake(stream, &host, patience).await;
+    let shaken = match shaken {
+        Err(Outcome::NotHttp(_)) => match speaks_plain(&addresses, patience).await {
+            Some(stop) => Err(stop),
+            None => shaken,
+        },
+        shaken => shaken,
+    };
+    let chain = trail.note(Step::Trust, began, shaken, |chain| shown(chain))?;
+    Ok(Reached { chain })
+}
+
+/// A chain in a line.
+fn shown(chain: &[Certificate]) -> String {
+    let Some(own) = chain.first() else { return "it showed no certificate".into() };
+    let name = |one: &Certificate| {
+        if one.subject.is_empty() { one.names.join(", ") } else { one.subject.clone() }
+    };
+    let mut text = format!("a certificate of {}", name(own));
+    for above in &chain[1..] {
+        text.push_str(&format!(", signed by {}", name(above)));
+    }
+    if chain.len() == 1 {
+        let by = if own.is_self_signed() { "itself" } else { &own.issuer };
+        text.push_str(&format!(", signed by {by}"));
+    }
+    text
+}
+
+async fn resolve(host: &str, port: u16, patience: Duration) -> Result<Vec<SocketAddr>, Stop> {
+    let found = timeout(patience, tokio::net::lookup_host((host, port))).await;
+    match found {
+        Err(_) => Err(Outcome::NameService("no answer in time".into())),
+        Ok(Ok(found)) => {
+            let all: Vec<SocketAddr> = found.collect();
+            if all.is_empty() { Err(Outcome::UnknownHost) } else { Ok(all) }
+        }
+        Ok(Err(error)) => {
+            let text = error.to_string();
+            // The system's own words: what cannot be asked now is another thing than what is not.
+            let passing = text.contains("emporary failure") || text.contains("try again");
+            Err(if passing { Outcome::NameService(text) } else { Outcome::UnknownHost })
+        }
+    }
+}
+
+async fn connect(
+    addresses: &[SocketAddr],
+    patience: Duration,
+) -> Result<(TcpStream, String), Stop> {
+    let mut first = None;
+    let mut failed = Vec::new();
+    for address in addresses.iter().take(8) {
+        match timeout(patience, TcpStream::connect(address)).await {
+            Ok(Ok(stream)) => {
+                let mut told = format!("connected to {address}");
+                // A client that tries the first address alone fails where this one went on.
+                if !failed.is_empty() {
+                    told.push_str(&format!("; {} does not answer", failed.join(", ")));
+                }
+                return Ok((stream, told));
+            }
+            Ok(Err(error)) => {
+                let stop = match error.kind() {
+                    std::io::ErrorKind::ConnectionRefused => Outcome::Refused(address.to_string()),
+                    std::io::ErrorKind::ConnectionReset => Outcome::Reset,
+                    _ => Outcome::NoAnswer,
+                };
+                failed.push(address.to_string());
+                first.get_or_insert(stop);
+            }
+            Err(_) => {
+                failed.push(address.to_string());
+                first.get_or_insert(Outcome::NoAnswer);
+            }
+        }
+    }
+    Err(first.unwrap_or(Outcome::UnknownHost))
+}
+
+/// Takes whatever certificate is shown: it is looked at, and nothing is sent under it. Whether it is
+/// believed is decided where the image is asked for.
+#[derive(Debug, Default)]
+struct Looking(Mutex<Vec<Certificate>>);
+
+impl ServerCertVerifier for Looking {
+    fn verify_server_cert(
+        &self,
+        end_entity: &CertificateDer<'_>,
+        intermediates: &[CertificateDer<'_>],
+        _server_name: &ServerName<'_>,
+        _ocsp_response: &[u8],
+        _now: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        let all = std::iter::once(end_entity).chain(intermediates).take(10);
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) =
+            all.filter_map(|one| certificate::read(one)).collect();
+        Ok(ServerCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        _message: &[u8],
+        _cert: &CertificateDer<'_>,
+        _dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        Ok(HandshakeSignatureValid::assertion())
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        _message: &[u8],
+        _cert: &CertificateDer<'_>,
+        _dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        Ok(HandshakeSignatureValid::assertion())
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        rustls::crypto::ring::default_provider()
+            .signature_verification_algorithms
+            .supported_schemes()
+    }
+}
+
+/// Shakes hands, and looks at the certificates.
+pub(super) async fn shake(
+    stream: TcpStream,
+    host: &str,
+    patience: Duration,
+) -> Result<Vec<Certificate>, Stop> {
+    let looking = Arc::new(Looking::default());
+    let odd = |text: String| Outcome::NotHttp(format!("no TLS: {text}"));
+    let config =
+        ClientConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
+            .with_safe_default_protocol_versions()
+            .map_err(|error| odd(error.to_string()))?
+            .dangerous()
+            .with_custom_certificate_verifier(Arc::clone(&looking) as Arc<dyn ServerCertVerifier>)
+            .with_no_client_auth();
+    let name = ServerName::try_from(host.to_owned()).map_err(|error| odd(error.to_string()))?;
+    let connector = tokio_rustls::TlsConnector::from(Arc::new(config));
+    match timeout(patience, connector.connect(name, stream)).await {
+        Err(_) => Err(Outcome::Stalled),
+        Ok(Ok(_)) => Ok(looking.0.lock().unwrap_or_else(PoisonError::into_inner).clone()),
+        Ok(Err(error)) => Err(match error.kind() {
+            std::io::ErrorKind::ConnectionReset | std::io::ErrorKind::UnexpectedEof => {
+                Outcome::Reset
+            }
+            _ if error.to_string().contains("CertificateRequired") => Outcome::ClientCertificate,
+            _ => odd(error.to_string()),
+        }),
+    }
+}
+
+/// What speaks where no TLS is spoken.
+async fn speaks_plain(addresses: &[SocketAddr], patience: Duration) -> Option<Stop> {
+    let (mut stream, _) = connect(addresses, patience).await.ok()?;
+    let asked = async {
+        stream.write_all(b"HEAD /v2/ HTTP/1.0\r\n\r\n").await.ok()?;
+        let mut start = [0_u8; 64];
+        let read = stream.read(&mut start).await.ok()?;
+        Some(String::from_utf8_lossy(&start[..read]).into_owned())
+    };
+    let start = timeout(patience, asked).await.ok()??;
+    if start.starts_with("HTTP/") {
+        return Some(Outcome::PlainHttp);
+    }
+    let line: String = start.chars().take_while(|c| !c.is_control()).collect();
+    Some(Outcome::NotHttp(format!("it says “{line}”")))
+}
+
+/// Whether a host that was asked by plain HTTP would rather have TLS.
+pub(super) async fn wants_tls(url: &Url, patience: Duration) -> bool {
+    let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
+    let port = url.port_or_known_default().unwrap_or(80);
+    let Ok(addresses) = resolve(&host, port, patience).await else { return false };
+    let Ok((stream, _)) = connect(&addresses, patience).await else { return false };
+    shake(stream, &host, patience).await.is_ok()
+}

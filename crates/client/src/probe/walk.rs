@@ -1,0 +1,309 @@
+//! From the tag to the last layer, as a node goes.
+
+use std::time::Instant;
+
+use futures_util::StreamExt as _;
+use larder_core::diagnosis::{Outcome, Step};
+use larder_core::digest::{Digest, Hasher};
+use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kind};
+use larder_core::platform::Platform;
+use larder_core::reference::Selector;
+use reqwest::{Method, StatusCode};
+
+use super::ask::{Answer, Asking, DOCUMENT_LIMIT};
+use super::{Stop, Target, Trail};
+
+/// Blobs that are looked for at once.
+const AT_ONCE: usize = 4;
+/// Blobs of one image that are looked for.
+const BLOBS: usize = 500;
+
+/// The types of configuration that a runtime runs.
+const CONFIGS: [&str; 2] =
+    ["application/vnd.oci.image.config.v1+json", "application/vnd.docker.container.image.v1+json"];
+
+/// Goes through an image.
+pub(super) async fn walk(
+    asking: &Asking<'_>,
+    target: &Target<'_>,
+    trail: &mut Trail,
+) -> Result<Outcome, Stop> {
+    let repository = target.repository;
+    let path = format!("{repository}/manifests/{}", target.selector);
+    let began = Instant::now();
+    let first = asking.send(Method::HEAD, asking.url(&path), None).await;
+    let first = match first {
+        // What the connection shows of trust and reach is told as that.
+        Err(stop) => {
+            return trail.note(step_of(&stop), began, Err(stop), Outcome::described);
+        }
+        Ok(first) => first,
+    };
+    let mut pass = None;
+    let mut head = first;
+    if head.status == StatusCode::UNAUTHORIZED {
+        let got = asking.pass(&head).await;
+        let shown = asking.shows_credentials();
+        pass = Some(trail.note(Step::SignIn, began, got, |pass| {
+            let how =
+                if pass.starts_with("Basic") { "with name and secret" } else { "with a token" };
+            let who = if shown { "" } else { " for anybody" };
+            format!("it asks for a sign-in; {how}{who}")
+        })?);
+        head = asking.send(Method::HEAD, asking.url(&path), pass.as_deref()).await?;
+    }
+    trail.reported = head.reported;
+    let pass = pass.as_deref();
+    if head.status == StatusCode::METHOD_NOT_ALLOWED {
+        head = asking.send(Method::GET, asking.url(&path), pass).await?;
+    }
+    let began = Instant::now();
+    let found = examine(asking, head, &path, pass).await;
+    let step = found.as_ref().err().map_or(Step::Existence, step_of);
+    let (digest, stale) = trail.note(step, began, found, |(digest, stale)| {
+        let stale = if *stale { ", an older answer" } else { "" };
+        match digest {
+            Some(digest) => format!("{} is {digest}{stale}", target.selector),
+            None => format!("{} is there{stale}", target.selector),
+        }
+    })?;
+    let selector = digest.clone().map_or_else(|| target.selector.clone(), Selector::Digest);
+    let began = Instant::now();
+    let top = document(asking, target, &selector, pass).await;
+    let (digest, top) = trail.note(Step::Content, began, top, |(_, top)| {
+        format!("{} bytes of {}", top.bytes.len(), top.media_type)
+    })?;
+    let began = Instant::now();
+    let chosen = choose(asking, target, &top, pass).await;
+    let (image, alone) =
+        trail.note(Step::Platform, began, chosen, |(image, alone)| match alone {
+            Some(alone) if image.is_none() => format!("one image alone, for {alone}"),
+            _ => format!("made for {}", target.platform),
+        })?;
+    let image = image.unwrap_or(top);
+    let began = Instant::now();
+    let whole = blobs(asking, target, &image, pass).await;
+    trail.note(Step::Content, began, whole, |count| {
+        let how = if target.deep { "read, and unaltered" } else { "there, with the right sizes" };
+        format!("{count} blobs are {how}")
+    })?;
+    Ok(Outcome::Pulls {
+        digest: digest.to_string(),
+        expected: None,
+        alone: alone.map(|alone| alone.to_string()),
+        stale,
+    })
+}
+
+/// The step at which an outcome breaks.
+fn step_of(stop: &Stop) -> Step {
+    match stop {
+        Outcome::UnknownAuthority(_)
+        | Outcome::WrongName(_)
+        | Outcome::CertificateExpired(_)
+        | Outcome::CertificateEarly(_)
+        | Outcome::ClientCertificate => Step::Trust,
+        Outcome::Unauthorized { .. }
+        | Outcome::TokenDown(_)
+        | Outcome::TokenRefused { .. }
+        | Outcome::TokenOdd(_) => Step::SignIn,
+        Outcome::TokenWithoutAccess { .. } | Outcome::Forbidden(_) => Step::Permission,
+        Outcome::NotFound => Step::Existence,
+        Outcome::RateLimited(_) | Outcome::Failing { .. } => Step::Allowance,
+        Outcome::OddHead(_) | Outcome::ManifestTooLarge(_) | Outcome::ManifestOdd(_) => {
+            Step::Content
+        }
+        _ => Step::Reach,
+    }
+}
+
+/// What the answer to HEAD says: the digest, and whether it is an older one.
+async fn examine(
+    asking: &Asking<'_>,
+    head: Answer,
+    path: &str,
+    pass: Option<&str>,
+) -> Result<(Option<Digest>, bool), Stop> {
+    let odd = |text: &str| Outcome::OddHead(text.to_owned());
+    if !head.status.is_success() {
+        let shown = asking.shows_credentials();
+        if head.status.is_redirection() {
+            return Err(odd(&format!("{}", head.status)));
+        }
+        return Err(asking.refusal(head, asking.url(path), pass, shown).await);
+    }
+    if head.status == StatusCode::NO_CONTENT {
+        return Err(odd("204 No Content"));
+    }
+    let kind = head.media_type().unwrap_or_default().to_owned();
+    if kind == "text/html" {
+        let page = asking.send(Method::GET, asking.url(path), pass).await?;
+        return Err(Asking::page(page).await.unwrap_or_else(|| odd("its type is text/html")));
+    }
+    if head.length() == Some(0) {
+        return Err(odd("its length is 0"));
+    }
+    if let Some(size) = head.length().filter(|size| *size >= DOCUMENT_LIMIT as u64) {
+        return Err(Outcome::ManifestTooLarge(size));
+    }
+    if kind.is_empty() || kind == "application/json" {
+        return Err(odd("it does not say what kind of manifest it is"));
+    }
+    let stale = head.header("warning").is_some_and(|text| text.trim_start().starts_with("110"));
+    let digest = match head.header("docker-content-digest") {
+        None => None,
+        Some(text) => Some(text.parse().map_err(|_| odd(&format!("`{text}` is no digest")))?),
+    };
+    Ok((digest, stale))
+}
+
+/// Fetches a manifest or an index and looks whether it is what it was asked by.
+async fn document(
+    asking: &Asking<'_>,
+    target: &Target<'_>,
+    selector: &Selector,
+    pass: Option<&str>,
+) -> Result<(Digest, Document), Stop> {
+    let path = format!("{}/manifests/{selector}", target.repository);
+    let answer = asking.send(Method::GET, asking.url(&path), pass).await?;
+    if !answer.status.is_success() {
+        let shown = asking.shows_credentials();
+        return Err(asking.refusal(answer, asking.url(&path), pass, shown).await);
+    }
+    let kind = answer.media_type().map(str::to_owned);
+    let bytes = answer.read(DOCUMENT_LIMIT - 1).await?;
+    let bytes = bytes.ok_or(Outcome::ManifestTooLarge(DOCUMENT_LIMIT as u64))?;
+    let digest = match selector {
+        Selector::Tag(_) => Digest::of(&bytes),
+        Selector::Digest(wanted) => {
+            let mut hasher = Hasher::new(wanted.algorithm());
+            hasher.update(&bytes);
+            let actual = hasher.finish();
+            if actual != *wanted {
+                return Err(Outcome::BlobCorrupt(format!("the manifest {wanted} is {actual}")));
+            }
+            actual
+        }
+    };
+    let document = Document::read(bytes, kind.as_deref())
+        .map_err(|error| Outcome::ManifestOdd(error.to_string()))?;
+    Ok((digest, document))
+}
+
+/// The image that the node takes, where it is another document; and the platform of one that stands
+/// alone.
+async fn choose(
+    asking: &Asking<'_>,
+    target: &Target<'_>,
+    top: &Document,
+    pass: Option<&str>,
+) -> Result<(Option<Document>, Option<Platform>), Stop> {
+    match &top.kind {
+        Kind::Index(children) => {
+            let Some(child) = top.child_for(target.platform) else {
+                let all = children.iter().filter_map(Descriptor::platform);
+                let present =
+                    all.filter(|one| !one.is_unknown()).map(|one| one.to_string()).collect();
+                return Err(Outcome::PlatformMissing(present));
+            };
+            let selector = Selector::Digest(child.digest.clone());
+            match document(asking, target, &selector, pass).await {
+                Ok((_, image)) => runs(&image).map(|()| (Some(image), None)),
+                Err(Outcome::NotFound) => Err(Outcome::ChildMissing(child.digest.to_string())),
+                Err(stop) => Err(stop),
+            }
+        }
+        Kind::Manifest { config, .. } => {
+            runs(top)?;
+            if config.size > CONFIG_LIMIT as u64 {
+                return Ok((None, None));
+            }
+            let path = format!("{}/blobs/{}", target.repository, config.digest);
+            let answer = asking.send(Method::GET, asking.url(&path), pass).await?;
+            if answer.status == StatusCode::NOT_FOUND {
+                return Err(Outcome::BlobMissing(config.digest.to_string()));
+            }
+            let bytes = answer.read(CONFIG_LIMIT).await?.unwrap_or_default();
+            Ok((None, ImageConfig::read(&bytes).ok().and_then(|config| config.platform())))
+        }
+    }
+}
+
+/// Whether a runtime can run it at all.
+fn runs(image: &Document) -> Result<(), Stop> {
+    let kind = image.config().map(|config| config.media_type.as_str()).unwrap_or_default();
+    if CONFIGS.contains(&kind) {
+        return Ok(());
+    }
+    Err(Outcome::NoImage(format!("its configuration is of the type {kind}")))
+}
+
+/// Looks for all blobs of an image. Gives how many there are.
+async fn blobs(
+    asking: &Asking<'_>,
+    target: &Target<'_>,
+    image: &Document,
+    pass: Option<&str>,
+) -> Result<usize, Stop> {
+    let all: Vec<&Descriptor> = image.blobs().take(BLOBS).collect();
+    let count = all.len();
+    let looked = all.into_iter().map(|blob| blob_is_there(asking, target, blob, pass));
+    let mut looked = futures_util::stream::iter(looked).buffered(AT_ONCE);
+    while let Some(found) = looked.next().await {
+        found?;
+    }
+    Ok(count)
+}
+
+async fn blob_is_there(
+    asking: &Asking<'_>,
+    target: &Target<'_>,
+    blob: &Descriptor,
+    pass: Option<&str>,
+) -> Result<(), Stop> {
+    let path = format!("{}/blobs/{}", target.repository, blob.digest);
+    let method = if target.deep { Method::GET } else { Method::HEAD };
+    let mut answer = asking.send(method, asking.url(&path), pass).await?;
+    match answer.status {
+        StatusCode::NOT_FOUND => return Err(Outcome::BlobMissing(blob.digest.to_string())),
+        status if !status.is_success() => {
+            let shown = asking.shows_credentials();
+            return Err(asking.refusal(answer, asking.url(&path), pass, shown).await);
+        }
+        _ => {}
+    }
+    if let Some(length) = answer.length().filter(|length| *length != blob.size) {
+        let text = format!("{} has {length} bytes, not {}", blob.digest, blob.size);
+        return Err(Outcome::BlobLength(text));
+    }
+    if !target.deep {
+        return Ok(());
+    }
+    let mut hasher = Hasher::new(blob.digest.algorithm());
+    let mut received = 0_u64;
+    loop {
+        match answer.response.chunk().await {
+            Ok(Some(chunk)) => {
+                received += chunk.len() as u64;
+                hasher.update(&chunk);
+            }
+            Ok(None) => break,
+            Err(error) if error.is_timeout() => return Err(Outcome::Stalled),
+            Err(_) => {
+                let text = format!("after {received} of {} bytes of {}", blob.size, blob.digest);
+                return Err(Outcome::StreamCut(text));
+            }
+        }
+        if received > blob.size {
+            return Err(Outcome::BlobLength(format!(
+                "{} is longer than {}",
+                blob.digest, blob.size
+            )));
+        }
+    }
+    let actual = hasher.finish();
+    if actual != blob.digest {
+        return Err(Outcome::BlobCorrupt(format!("{} is {actual}", blob.digest)));
+    }
+    Ok(())
+}

@@ -1,0 +1,87 @@
+//! Why does a pull fail? From what is known to what is wrong, and what to do.
+//!
+//! [`diagnose`] is a function of the [`Evidence`] alone. What is not known is said to be unknown, and
+//! then the answer is weaker: a confident cause rests on everything that could speak against it.
+
+mod cause;
+mod decide;
+mod describe;
+mod event;
+mod evidence;
+#[cfg(test)]
+mod tests;
+
+pub use cause::{Cause, Step};
+pub use decide::diagnose;
+pub use event::{Event, read_events};
+pub use evidence::{
+    Access, Credential, Evidence, KeyState, Name, Nodes, Outcome, Policy, Record, Secret,
+    SecretFault, Visit,
+};
+
+/// How sure it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Confidence {
+    /// It fits what is known; other causes fit as well.
+    Possible,
+    /// It fits best; something that could speak against it is not known.
+    Likely,
+    /// Nothing that is known or unknown speaks against it.
+    Certain,
+}
+
+impl Confidence {
+    /// Its word, for people and in JSON.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Possible => "possible",
+            Self::Likely => "likely",
+            Self::Certain => "certain",
+        }
+    }
+}
+
+/// What comes of the evidence.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Verdict {
+    /// The pull would succeed. What is not as it should be all the same.
+    Succeeds(Vec<Finding>),
+    /// It fails, and why.
+    Fails(Finding),
+    /// It cannot be told, and what is missing to tell it.
+    Undecided(Vec<String>),
+}
+
+/// A cause that was found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Finding {
+    /// Which.
+    pub cause: Cause,
+    /// How sure it is.
+    pub confidence: Confidence,
+    /// What is so, in a sentence with its names.
+    pub told: String,
+    /// The steps that hold: the fault is not there.
+    pub ruled_out: Vec<Step>,
+    /// What to do, the likeliest first.
+    pub remedies: Vec<Remedy>,
+}
+
+/// Something to do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Remedy {
+    /// In words.
+    pub text: String,
+    /// A command that does it, or a line to change. None: it is not done here.
+    pub command: Option<String>,
+}
+
+impl Remedy {
+    fn say(text: impl Into<String>) -> Self {
+        Self { text: text.into(), command: None }
+    }
+
+    fn run(text: impl Into<String>, command: impl Into<String>) -> Self {
+        Self { text: text.into(), command: Some(command.into()) }
+    }
+}

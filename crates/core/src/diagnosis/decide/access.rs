@@ -1,0 +1,206 @@
+//! Causes behind a refusal: what is not granted, what is not there, and what hides which of the two.
+
+use super::sign_in::{by_credential, no_credential, sign_in, unfit};
+use super::{Certain, Evidence, Found, Likely, Visit, found, quoted};
+use crate::diagnosis::Cause;
+use crate::diagnosis::evidence::{Access, Credential, Policy};
+
+pub(super) fn without_access(
+    e: &Evidence,
+    visit: &Visit,
+    shown: bool,
+    said: Option<&String>,
+) -> Found {
+    if let Some(gone) = gone(e, visit) {
+        return gone;
+    }
+    if visit.ours
+        && let Some(denied) = denied(e)
+    {
+        return denied;
+    }
+    let asked = e.record.is_some() && (!visit.ours || e.policy.is_some());
+    let known = if asked { Certain } else { Likely };
+    if !shown {
+        let credential = e.credential.as_ref();
+        return credential
+            .map_or_else(
+                || no_credential(e, visit).at_most(Likely),
+                |credential| by_credential(e, visit, credential, shown, said),
+            )
+            .at_most(known);
+    }
+    let told = format!(
+        "{} signs the pod in, and does not let it pull {}{}",
+        visit.host,
+        e.written,
+        quoted(said)
+    );
+    found(Cause::TokenWithoutAccess, known, told)
+        .say("the account has no right to pull this repository: ask for it there")
+        .say("is the repository's name right? Some registries answer so for what does not exist")
+}
+
+/// What rules and grants deny. None: nothing, or nobody asked.
+pub(super) fn denied(e: &Evidence) -> Option<Found> {
+    let at =
+        |line: &Option<String>| line.as_ref().map(|line| format!(" ({line})")).unwrap_or_default();
+    match e.policy.as_ref()? {
+        Policy::Rule { reason, line } => Some(
+            found(
+                Cause::RuleDenies,
+                Certain,
+                format!("{} is refused by {reason}{}", e.written, at(line)),
+            )
+            .run(
+                "see what decides",
+                format!("larder policy explain {} --cluster CLUSTER", e.written),
+            )
+            .say("do what the rule's reason says, or have it changed"),
+        ),
+        Policy::Grant { who, repository, line } => Some(
+            found(
+                Cause::GrantMissing,
+                Certain,
+                format!("{who} has no grant to pull {repository}{}", at(line)),
+            )
+            .say(format!("add `\"{repository}\"` to the `pull` of whoever asks in larder.toml"))
+            .run("see what it would change", "larder policy diff OLD NEW"),
+        ),
+        Policy::Allows | Policy::Elsewhere => None,
+    }
+}
+
+pub(super) fn forbidden(e: &Evidence, visit: &Visit, said: Option<&String>) -> Found {
+    let says = |words: &str| said.is_some_and(|said| said.contains(words));
+    if visit.ours {
+        if says("in a way that is believed") || says("which cluster") || says("knows no cluster") {
+            let told = format!(
+                "{} does not believe where the node comes from{}",
+                visit.host,
+                quoted(said)
+            );
+            return found(Cause::StrangeNode, Certain, told)
+                .run(
+                    "write the nodes' configuration anew",
+                    "larder handoff write CLUSTER --nodes --into DIR",
+                )
+                .say(
+                    "or name the nodes' networks: `nodes = [\"10.4.0.0/16\"]` of the [[cluster]]",
+                );
+        }
+        if says("nobody signed in") {
+            return sign_in(e, visit, false, said);
+        }
+        if let Some(gone) = gone(e, visit) {
+            return gone;
+        }
+        if let Some(denied) = denied(e) {
+            return denied;
+        }
+        let told = format!("{} refuses{}", visit.host, quoted(said));
+        let cause = match () {
+            () if says("rule `") => Cause::RuleDenies,
+            () if says("may not pull") => Cause::GrantMissing,
+            () => Cause::Forbidden,
+        };
+        let confidence = if e.policy.is_some() { Certain } else { Likely };
+        let confidence = if cause == Cause::Forbidden { confidence.min(Likely) } else { Likely };
+        return found(cause, confidence, told)
+            .run("see the recorded decision", "larder log --kind refused");
+    }
+    if let Some(gone) = gone(e, visit) {
+        return gone;
+    }
+    let there = e.record.as_ref().is_some_and(|record| record.access == Access::There);
+    if let Some(Credential::Unfit(fault)) = &e.credential {
+        return unfit(visit, fault).at_most(if there { Certain } else { Likely });
+    }
+    let known = if there && e.credential.is_some() { Certain } else { Likely };
+    let what = if there { "is there, and may not be pulled" } else { "may not be pulled" };
+    found(
+        Cause::Forbidden,
+        known,
+        format!("{} {what}: {} answers 403{}", e.written, visit.host, quoted(said)),
+    )
+    .say("ask there for the right to pull it, with the account that the pod uses")
+}
+
+/// What is not there, by the word of somebody who may see. None: it is there, or nobody could say.
+pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
+    let record = e.record.as_ref()?;
+    let by = &record.by;
+    let image = &e.written;
+    let near = |names: &[String], what: &str| match names {
+        [] => String::new(),
+        names => format!("; {what} {}", names.join(", ")),
+    };
+    Some(match &record.access {
+        Access::There => return None,
+        Access::NoRepository(names) => found(
+            Cause::RepositoryMissing,
+            Certain,
+            format!("there is no repository for {image} ({by}){}", near(names, "there is")),
+        )
+        .say("is the name written as it should be?")
+        .run("want it", format!("larder intake add {image}")),
+        Access::NoTag(names) => found(
+            Cause::TagMissing,
+            Certain,
+            format!(
+                "the repository of {image} is there, the tag is not ({by}){}",
+                near(names, "there are")
+            ),
+        )
+        .run("see all tags", format!("larder look --tags {image}"))
+        .run("bring the tag in", format!("larder intake add {image}")),
+        Access::NoDigest => found(
+            Cause::DigestMissing,
+            Certain,
+            format!("the repository of {image} does not have this digest ({by})"),
+        )
+        .say("registries let go of what no tag points to: name a digest that is there")
+        .run("see what the tag is now", format!("larder look {image}")),
+        Access::Removed(how) => {
+            found(Cause::Removed, Certain, format!("{image} was here, and is not any more: {how}"))
+                .run("see who removed it", "larder log --kind deleted")
+                .run("bring it in again", "larder intake run")
+        }
+        Access::NotBroughtIn => found(
+            Cause::NotBroughtIn,
+            Certain,
+            format!("{image} is locked, and was not brought in yet"),
+        )
+        .run("bring it in", "larder intake run"),
+        Access::NoShelf(shelves) => found(
+            Cause::NoShelf,
+            Certain,
+            format!("{} has no such shelf{}", visit.host, near(shelves, "the shelves are")),
+        )
+        .say("write the shelf's name, or declare it with [[shelf]]"),
+        Access::OutsideShelf(why) => found(Cause::OutsideShelf, Certain, why.clone())
+            .say("widen `only` of the [[shelf]], or bring the image in")
+            .run("want it", format!("larder intake add {image}")),
+    })
+}
+
+pub(super) fn absent(e: &Evidence, visit: &Visit) -> Found {
+    if let Some(gone) = gone(e, visit) {
+        return gone;
+    }
+    if e.record.is_some() {
+        let told = format!(
+            "{} is there; whoever asks may not see it, and {} answers as if it were not",
+            e.written, visit.host
+        );
+        let denied = if visit.ours { denied(e) } else { None };
+        return denied.unwrap_or_else(|| {
+            let confidence = if visit.ours { Likely } else { Certain };
+            found(Cause::Forbidden, confidence, told).say("give the pod an account that may see it")
+        });
+    }
+    let told = format!("{} has no {}, or does not show it to whoever asks", visit.host, e.written);
+    found(Cause::AbsentOrHidden, Likely, told)
+        .run("look with your own account", format!("larder look {}", e.written))
+        .say("give `--online`, so that it is asked with the configured credentials")
+}

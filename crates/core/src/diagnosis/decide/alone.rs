@@ -1,0 +1,87 @@
+//! Causes that an answer tells by itself.
+
+use super::{Certain, Evidence, Found, Outcome, found};
+use crate::diagnosis::Cause;
+
+/// The cause of an answer that needs nothing else.
+pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Found {
+    let image = &e.written;
+    let told = format!("{host}: {}", outcome.described());
+    let certain = |cause| found(cause, Certain, told.clone());
+    match outcome {
+        Outcome::UnknownHost => certain(Cause::UnknownHost)
+            .say(format!("is `{host}` written as it should be?"))
+            .say("if it is right, the nodes' name service does not know it")
+            .run("lead the pull through the larder", "larder rewrite --diff PATH"),
+        Outcome::NameService(_) => certain(Cause::NameService)
+            .say("the name service of this machine does not answer; nodes may have another"),
+        Outcome::Refused(_) => certain(Cause::Refused)
+            .say("is the registry running, and is the port right?")
+            .say("does a firewall between node and registry refuse?"),
+        Outcome::NoAnswer => certain(Cause::NoAnswer)
+            .say("a firewall on the way drops what is sent, or the address is wrong"),
+        Outcome::Reset => certain(Cause::Reset)
+            .say("something on the way breaks connections off: a firewall, a load balancer, or TLS where none is expected"),
+        Outcome::PlainHttp => certain(Cause::PlainHttp)
+            .say(format!("give {host} a certificate, or tell the runtime that it speaks plain HTTP"))
+            .run("write such a configuration for the nodes", "larder handoff write CLUSTER --nodes --into DIR"),
+        Outcome::WantsTls => certain(Cause::WantsTls)
+            .say(format!("ask {host} by https://")),
+        Outcome::NotHttp(_) => {
+            certain(Cause::NotHttp).say("is the port right? Something else listens there")
+        }
+        Outcome::CaptivePage(_) => certain(Cause::CaptivePage)
+            .say("a portal or a proxy answers for the registry: sign in to it, or take the node out of its reach"),
+        Outcome::Proxy(_) => certain(Cause::Proxy)
+            .say(format!("add {host} to the exceptions (NO_PROXY) of the runtime's service, or let the proxy pass it"))
+            .say("a proxy that a shell has is not the runtime's: each has its own settings"),
+        Outcome::Stalled => certain(Cause::Stalled)
+            .say("a node waits without end: it has no time-out for answers")
+            .say("restart the registry, or what stands in front of it"),
+        Outcome::RedirectLoop(_) => {
+            certain(Cause::RedirectLoop).say("what stands in front of the registry sends in a circle")
+        }
+        Outcome::UnknownAuthority(_) => certain(Cause::UnknownAuthority)
+            .say("give the nodes the authority's certificate")
+            .run("write it into their configuration", "larder handoff write CLUSTER --nodes --ca CA.pem --into DIR"),
+        Outcome::WrongName(_) => certain(Cause::WrongName)
+            .say("ask it by a name that is in its certificate, or get one for this name"),
+        Outcome::CertificateExpired(_) => {
+            certain(Cause::CertificateExpired).say("renew it; a larder takes up the new file by itself")
+        }
+        Outcome::CertificateEarly(_) => certain(Cause::CertificateEarly)
+            .say("set the clock of the node, or of whoever made the certificate"),
+        Outcome::ClientCertificate => certain(Cause::ClientCertificate)
+            .run("give the nodes theirs", "larder handoff write CLUSTER --nodes --client-cert PATH --client-key PATH --into DIR"),
+        Outcome::TokenDown(_) => certain(Cause::TokenDown)
+            .say("nodes must reach the token service too, which is another host than the registry's"),
+        Outcome::TokenOdd(_) => certain(Cause::TokenOdd)
+            .say("what answers there is no token service; look at the realm that the registry names"),
+        Outcome::PlatformMissing(_) => certain(Cause::PlatformMissing)
+            .run("see for which platforms it is made", format!("larder look {image}"))
+            .say("bring in the platform as well (`platforms` of its intake entry), or run the pod on other nodes"),
+        Outcome::ChildMissing(_) => certain(Cause::ChildMissing)
+            .say("the index lists the platform, and the registry does not have it: bring it in with that platform")
+            .run("bring in what is missing", "larder intake run"),
+        Outcome::BlobMissing(_) => certain(Cause::BlobMissing)
+            .run("see what the store lacks", "larder store verify")
+            .run("bring it in again", "larder intake run"),
+        Outcome::BlobCorrupt(_) => certain(Cause::BlobCorrupt)
+            .run("read the store again and take out what is damaged", "larder store verify --repair"),
+        Outcome::BlobLength(_) => certain(Cause::BlobLength)
+            .run("read the store again and take out what is damaged", "larder store verify --repair"),
+        Outcome::StreamCut(_) => certain(Cause::StreamCut)
+            .say("a node begins the whole image anew each time; a larder in between goes on where it broke"),
+        Outcome::ManifestTooLarge(_) => {
+            certain(Cause::ManifestTooLarge).say("its maker has to split it, or take annotations out")
+        }
+        Outcome::ManifestOdd(_) => {
+            certain(Cause::ManifestOdd).say("push it again with a client that writes the standard's documents")
+        }
+        Outcome::NoImage(_) => certain(Cause::NoImage)
+            .run("see what it is", format!("larder look {image}"))
+            .say("name the image, not what belongs to it"),
+        _ => certain(Cause::OddHead)
+            .say("something between node and registry alters answers: a proxy that compresses or caches"),
+    }
+}

@@ -1,0 +1,345 @@
+//! Tables of evidence and finding, and what must hold when a piece of the evidence is hidden.
+
+use super::*;
+use crate::reference::{Reference, Unqualified};
+
+fn reads() -> Name {
+    Name::Reads { node: "larder.example/vendor/x:1".into(), here: None }
+}
+
+fn visit(host: &str, mirror: bool, ours: bool, outcome: Outcome) -> Visit {
+    Visit { host: host.into(), mirror, ours, outcome: Some(outcome) }
+}
+
+fn fits(key: Option<KeyState>, agrees: bool) -> Credential {
+    let from = "pull secret scada/larder-pull".into();
+    Credential::Fits(Secret { from, user: "turbine-hall/scada".into(), agrees, key })
+}
+
+fn record(access: Access) -> Record {
+    Record { by: "the store".into(), access }
+}
+
+fn pulls() -> Outcome {
+    Outcome::Pulls { digest: "sha256:a".into(), expected: None, alone: None, stale: false }
+}
+
+/// Evidence in which everything is known, with what one host answers.
+fn at(ours: bool, outcome: Outcome) -> Evidence {
+    Evidence {
+        written: "larder.example/vendor/x:1".into(),
+        name: Some(reads()),
+        policy: Some(if ours { Policy::Allows } else { Policy::Elsewhere }),
+        nodes: Some(Nodes::None),
+        visits: vec![visit("larder.example", false, ours, outcome)],
+        credential: Some(fits(None, true)),
+        record: Some(record(Access::There)),
+        platform: Some("linux/amd64".into()),
+        event: None,
+    }
+}
+
+fn malformed(text: &str) -> Evidence {
+    let wrong = Reference::read(text, &Unqualified::default()).unwrap_err();
+    Evidence { written: text.into(), name: Some(Name::Malformed(wrong)), ..Evidence::default() }
+}
+
+/// All rows: evidence, and what must come of it for sure. None: the pull succeeds without a remark.
+fn table() -> Vec<(Evidence, Option<Cause>)> {
+    let unauthorized = |shown| Outcome::Unauthorized { shown, said: None };
+    let missing = |elsewhere: &[&str]| {
+        let elsewhere = elsewhere.iter().map(|name| (*name).to_owned()).collect();
+        Some(Credential::Unfit(SecretFault::Missing { name: "larder-pull".into(), elsewhere }))
+    };
+    let unfit = |fault| Some(Credential::Unfit(fault));
+    let with = |evidence: Evidence, change: &dyn Fn(&mut Evidence)| {
+        let mut evidence = evidence;
+        change(&mut evidence);
+        evidence
+    };
+    let signed = |credential: Option<Credential>, shown: bool| {
+        with(at(true, unauthorized(shown)), &|e| e.credential.clone_from(&credential))
+    };
+    let gone = |access: Access, outcome: Outcome| {
+        with(at(true, outcome), &|e| e.record = Some(record(access.clone())))
+    };
+    let mirrored = |outcome: Outcome| {
+        with(at(false, pulls()), &|e| {
+            e.nodes = Some(Nodes::Read(Vec::new()));
+            e.visits.insert(0, visit("mirror.example", true, true, outcome.clone()));
+        })
+    };
+    let forbidden = |said: &str| Outcome::Forbidden(Some(said.to_owned()));
+    let rule = Policy::Rule { reason: "rule `x`: y".into(), line: Some("larder.toml:3".into()) };
+    let grant = Policy::Grant { who: "it".into(), repository: "vendor/x".into(), line: None };
+    let denied = |policy: &Policy| {
+        with(at(true, forbidden("refused")), &|e| e.policy = Some(policy.clone()))
+    };
+    let alone = Outcome::Pulls {
+        digest: "sha256:a".into(),
+        expected: None,
+        alone: Some("linux/arm64".into()),
+        stale: false,
+    };
+    let moved = Outcome::Pulls {
+        digest: "sha256:a".into(),
+        expected: Some("sha256:b".into()),
+        alone: None,
+        stale: false,
+    };
+    let stale =
+        Outcome::Pulls { digest: "sha256:a".into(), expected: None, alone: None, stale: true };
+    let token = |shown| Outcome::TokenWithoutAccess { shown, said: None };
+    let text = || "x".to_owned();
+    let mut rows = vec![
+        (malformed("https://bazaar.example/kettle:2"), Some(Cause::Scheme)),
+        (malformed("kettle :2"), Some(Cause::Blank)),
+        (malformed("Kettle:2"), Some(Cause::UpperCase)),
+        (malformed("bazaar.example/"), Some(Cause::NoRepository)),
+        (malformed("${REGISTRY}/kettle"), Some(Cause::Placeholder)),
+        (malformed("kettle@sha256:12"), Some(Cause::BadDigest)),
+        (malformed("kettle:"), Some(Cause::Malformed)),
+        (at(true, pulls()), None),
+        (at(false, pulls()), None),
+        (signed(Some(Credential::None), false), Some(Cause::NoCredential)),
+        (signed(missing(&["historian"]), false), Some(Cause::SecretElsewhere)),
+        (signed(missing(&[]), false), Some(Cause::SecretMissing)),
+        (signed(unfit(SecretFault::Type(text())), false), Some(Cause::SecretType)),
+        (signed(unfit(SecretFault::Unreadable(text())), false), Some(Cause::SecretUnreadable)),
+        (signed(unfit(SecretFault::Host(vec![text()])), false), Some(Cause::SecretHost)),
+        (signed(unfit(SecretFault::NotLinked(text())), false), Some(Cause::NotLinked)),
+        (signed(Some(fits(None, false)), true), Some(Cause::SecretDisagrees)),
+        (signed(Some(fits(Some(KeyState::Expired(text())), true)), true), Some(Cause::KeyExpired)),
+        (signed(Some(fits(Some(KeyState::Revoked(text())), true)), true), Some(Cause::KeyRevoked)),
+        (signed(Some(fits(Some(KeyState::Unknown), true)), true), Some(Cause::KeyUnknown)),
+        (signed(Some(fits(None, true)), true), Some(Cause::WrongCredential)),
+        (
+            gone(Access::NoRepository(vec![text()]), unauthorized(false)),
+            Some(Cause::RepositoryMissing),
+        ),
+        (gone(Access::NoTag(vec![text()]), Outcome::NotFound), Some(Cause::TagMissing)),
+        (gone(Access::NoDigest, Outcome::NotFound), Some(Cause::DigestMissing)),
+        (gone(Access::Removed(text()), Outcome::NotFound), Some(Cause::Removed)),
+        (gone(Access::NotBroughtIn, Outcome::NotFound), Some(Cause::NotBroughtIn)),
+        (gone(Access::NoShelf(vec![]), Outcome::NotFound), Some(Cause::NoShelf)),
+        (gone(Access::OutsideShelf(text()), forbidden("outside")), Some(Cause::OutsideShelf)),
+        (denied(&rule), Some(Cause::RuleDenies)),
+        (denied(&grant), Some(Cause::GrantMissing)),
+        (at(true, forbidden("x is not known in a way that is believed")), Some(Cause::StrangeNode)),
+        (at(false, Outcome::NotFound), Some(Cause::Forbidden)),
+        (at(false, forbidden("no")), Some(Cause::Forbidden)),
+        (at(false, token(true)), Some(Cause::TokenWithoutAccess)),
+        (
+            with(at(true, token(true)), &|e| e.policy = Some(grant.clone())),
+            Some(Cause::GrantMissing),
+        ),
+        (at(true, alone), Some(Cause::WrongArchitecture)),
+        (at(true, moved), Some(Cause::TagMoved)),
+        (at(true, stale), Some(Cause::StaleServed)),
+        (at(true, Outcome::Failing { status: 503, said: None }), Some(Cause::UpstreamDown)),
+        (at(false, Outcome::Failing { status: 503, said: None }), Some(Cause::Failing)),
+        (at(false, Outcome::RateLimited(Some(60))), Some(Cause::RateLimited)),
+        (
+            at(false, Outcome::TokenRefused { status: 500, shown: false, said: None }),
+            Some(Cause::TokenRefused),
+        ),
+        (
+            with(at(false, Outcome::UnknownHost), &|e| e.nodes = Some(Nodes::NotRead(text()))),
+            Some(Cause::MirrorNotRead),
+        ),
+        (
+            with(at(false, Outcome::UnknownHost), &|e| e.nodes = Some(Nodes::Dropped(text()))),
+            Some(Cause::MirrorFile),
+        ),
+        (
+            with(at(false, Outcome::NotFound), &|e| {
+                let node = "docker.io/library/x:1".to_owned();
+                e.name = Some(Name::Reads { node, here: Some("bazaar.example/x:1".into()) });
+            }),
+            Some(Cause::ShortName),
+        ),
+    ];
+    for outcome in [
+        unauthorized(false),
+        forbidden("no"),
+        Outcome::NotFound,
+        Outcome::Failing { status: 500, said: None },
+        Outcome::Refused(text()),
+    ] {
+        rows.push((mirrored(outcome), Some(Cause::MirrorSkipped)));
+    }
+    rows.push((mirrored(Outcome::BlobCorrupt(text())), Some(Cause::BlobCorrupt)));
+    rows.push((mirrored(Outcome::Stalled), Some(Cause::Stalled)));
+    for (outcome, cause) in [
+        (Outcome::UnknownHost, Cause::UnknownHost),
+        (Outcome::NameService(text()), Cause::NameService),
+        (Outcome::Refused(text()), Cause::Refused),
+        (Outcome::NoAnswer, Cause::NoAnswer),
+        (Outcome::Reset, Cause::Reset),
+        (Outcome::PlainHttp, Cause::PlainHttp),
+        (Outcome::WantsTls, Cause::WantsTls),
+        (Outcome::NotHttp(text()), Cause::NotHttp),
+        (Outcome::CaptivePage(text()), Cause::CaptivePage),
+        (Outcome::Proxy(text()), Cause::Proxy),
+        (Outcome::Stalled, Cause::Stalled),
+        (Outcome::RedirectLoop(text()), Cause::RedirectLoop),
+        (Outcome::UnknownAuthority(text()), Cause::UnknownAuthority),
+        (Outcome::WrongName(text()), Cause::WrongName),
+        (Outcome::CertificateExpired(text()), Cause::CertificateExpired),
+        (Outcome::CertificateEarly(text()), Cause::CertificateEarly),
+        (Outcome::ClientCertificate, Cause::ClientCertificate),
+        (Outcome::TokenDown(text()), Cause::TokenDown),
+        (Outcome::TokenOdd(text()), Cause::TokenOdd),
+        (Outcome::ChildMissing(text()), Cause::ChildMissing),
+        (Outcome::BlobMissing(text()), Cause::BlobMissing),
+        (Outcome::BlobCorrupt(text()), Cause::BlobCorrupt),
+        (Outcome::BlobLength(text()), Cause::BlobLength),
+        (Outcome::StreamCut(text()), Cause::StreamCut),
+        (Outcome::PlatformMissing(vec![text()]), Cause::PlatformMissing),
+        (Outcome::ManifestTooLarge(5_000_000), Cause::ManifestTooLarge),
+        (Outcome::ManifestOdd(text()), Cause::ManifestOdd),
+        (Outcome::NoImage(text()), Cause::NoImage),
+        (Outcome::OddHead(text()), Cause::OddHead),
+    ] {
+        rows.push((at(false, outcome), Some(cause)));
+    }
+    rows
+}
+
+fn certain(verdict: &Verdict) -> Option<Cause> {
+    match verdict {
+        Verdict::Fails(finding) if finding.confidence == Confidence::Certain => Some(finding.cause),
+        Verdict::Succeeds(odd) => odd.first().map(|finding| finding.cause),
+        _ => None,
+    }
+}
+
+#[test]
+fn each_evidence_has_its_finding() {
+    let mut seen = std::collections::BTreeSet::new();
+    for (evidence, expected) in table() {
+        let verdict = diagnose(&evidence);
+        assert_eq!(certain(&verdict), expected, "{evidence:#?}\n{verdict:#?}");
+        seen.extend(expected);
+        if let Verdict::Fails(finding) = &verdict {
+            assert!(!finding.remedies.is_empty(), "{:?} has no remedy", finding.cause);
+            assert!(finding.ruled_out.iter().all(|step| *step < finding.cause.step()));
+        }
+    }
+    // Every cause but those that are weak by nature has a row.
+    let weak = [Cause::AbsentOrHidden];
+    let lacking: Vec<_> =
+        Cause::ALL.iter().filter(|one| !seen.contains(one) && !weak.contains(one)).collect();
+    assert!(lacking.is_empty(), "{lacking:?}");
+}
+
+/// Hides what the bits name.
+fn hide(evidence: &Evidence, bits: u32) -> Evidence {
+    let mut hidden = evidence.clone();
+    let bit = |at: u32| bits & (1 << at) != 0;
+    if bit(0) {
+        hidden.name = None;
+    }
+    if bit(1) {
+        hidden.policy = None;
+    }
+    if bit(2) {
+        hidden.nodes = None;
+    }
+    if bit(3) {
+        hidden.credential = None;
+    }
+    if bit(4) {
+        hidden.record = None;
+    }
+    if bit(5) {
+        hidden.platform = None;
+    }
+    for (at, visit) in hidden.visits.iter_mut().enumerate() {
+        if bit(6 + u32::try_from(at).unwrap()) {
+            visit.outcome = None;
+        }
+    }
+    if bit(9) {
+        hidden.visits.clear();
+    }
+    hidden
+}
+
+proptest::proptest! {
+    #[test]
+    fn hidden_evidence_never_makes_another_cause_certain(row in 0usize..200, bits in 0u32..1024) {
+        let rows = table();
+        let (evidence, expected) = &rows[row % rows.len()];
+        let verdict = diagnose(&hide(evidence, bits));
+        // What succeeds with a remark may lose it; what fails must not be said to succeed.
+        let whole = diagnose(evidence);
+        if let Verdict::Fails(_) = whole {
+            proptest::prop_assert!(!matches!(verdict, Verdict::Succeeds(_)), "{evidence:#?}\n{bits:b} {verdict:#?}");
+        }
+        if let Some(cause) = certain(&verdict) {
+            proptest::prop_assert_eq!(Some(cause), *expected, "{:#?}\n{:b} {:#?}", evidence, bits, verdict);
+        }
+    }
+
+    #[test]
+    fn no_event_panics(text in "\\PC{0,200}|(failed to pull|\"|:|//| 4[0-9][0-9] |[A-Za-z.]{0,5}|\\[|\\]){0,30}") {
+        read_events(&text);
+    }
+}
+
+#[test]
+fn events_are_read_in_their_wordings() {
+    let r = |rest: &str| {
+        format!(
+            "Warning Failed rpc error: code = Unknown desc = failed to pull and unpack image \"bazaar.example/library/kettle:2\": failed to resolve reference \"bazaar.example/library/kettle:2\": {rest}"
+        )
+    };
+    for (text, cause) in [
+        (r("bazaar.example/library/kettle:2: not found"), Some(Cause::AbsentOrHidden)),
+        (r("pulling from host bazaar.example failed with status code [manifests 2]: 401 Unauthorized"), Some(Cause::NoCredential)),
+        (r("pulling from host bazaar.example failed with status code [manifests 2]: 403 Forbidden: bazaar/x is refused by rule `y`: z [ab12-34]"), Some(Cause::RuleDenies)),
+        (r("pulling from host bazaar.example failed with status code [manifests 2]: 503 Service Unavailable"), Some(Cause::Failing)),
+        (r("pull access denied, repository does not exist or may require authorization: server message: insufficient_scope: authorization failed"), Some(Cause::TokenWithoutAccess)),
+        (r("failed to authorize: failed to fetch oauth token: unexpected status: 401 Unauthorized"), Some(Cause::NoCredential)),
+        (r("failed to authorize: failed to fetch anonymous token: unexpected status: 503 Service Unavailable"), Some(Cause::TokenRefused)),
+        (r("failed to do request: Head \"https://bazaar.example/v2/library/kettle/manifests/2\": dial tcp: lookup bazaar.example on 10.96.0.10:53: no such host"), Some(Cause::UnknownHost)),
+        (r("failed to do request: Head \"https://bazaar.example/v2/\": x509: certificate signed by unknown authority"), Some(Cause::UnknownAuthority)),
+        (r("failed to do request: Head \"https://bazaar.example/v2/\": tls: first record does not look like a TLS handshake"), Some(Cause::PlainHttp)),
+        (r("failed to do request: Head \"https://bazaar.example/v2/\": http: server gave HTTP response to HTTPS client"), Some(Cause::PlainHttp)),
+        ("Failed to pull image \"kettle\": rpc error: code = NotFound desc = failed to pull and unpack image \"docker.io/library/kettle:latest\": no match for platform in manifest: not found".into(), Some(Cause::PlatformMissing)),
+        ("Failed to apply default image tag \"http://kettle\": couldn't parse image name \"http://kettle\": invalid reference format".into(), Some(Cause::Scheme)),
+        ("Back-off pulling image \"kettle:2\"".into(), None),
+    ] {
+        let events = read_events(&text);
+        assert_eq!(events.len(), 1, "{text}");
+        assert_eq!(events[0].cause().map(|it| it.0), cause, "{text}");
+    }
+    let refused = r(
+        "pulling from host larder.example:5080 failed with status code [manifests 2]: 403 Forbidden: x may not pull y [7k3m-22]",
+    );
+    let event = &read_events(&refused)[0];
+    assert_eq!(event.host.as_deref(), Some("larder.example:5080"));
+    assert_eq!(event.status, Some(403));
+    assert_eq!(event.number.as_deref(), Some("7k3m-22"));
+    // A whole description: each failure once, and the vague lines only where nothing better is said.
+    let described = format!(
+        "Events:\n  Normal Pulling Pulling image \"bazaar.example/library/kettle:2\"\n  {}\n  {}\n  Warning Failed Error: ErrImagePull\n  Normal BackOff Back-off pulling image \"bazaar.example/library/kettle:2\"\n  Normal BackOff Back-off pulling image \"other:1\"\n",
+        r("bazaar.example/library/kettle:2: not found"),
+        r("bazaar.example/library/kettle:2: not found"),
+    );
+    let references: Vec<Option<String>> =
+        read_events(&described).into_iter().map(|event| event.reference).collect();
+    assert_eq!(references.len(), 3, "{references:?}");
+}
+
+#[test]
+fn without_any_answer_the_events_still_tell_what_is_possible() {
+    let text = "failed to pull and unpack image \"x.example/a:1\": failed to resolve reference \"x.example/a:1\": failed to do request: Head \"https://x.example/v2/\": dial tcp: lookup x.example: no such host";
+    let evidence = Evidence { event: read_events(text).pop(), ..Evidence::default() };
+    let Verdict::Fails(finding) = diagnose(&evidence) else { panic!() };
+    assert_eq!((finding.cause, finding.confidence), (Cause::UnknownHost, Confidence::Possible));
+    assert!(
+        matches!(diagnose(&Evidence::default()), Verdict::Undecided(missing) if !missing.is_empty())
+    );
+}

@@ -1,0 +1,331 @@
+//! Collects the evidence for one image, step by step.
+
+use std::time::{Duration, Instant};
+
+use futures_util::future::join_all;
+use larder_client::{Credentials, Made, ProbePlan, Probed, Target, probe};
+use larder_core::access::Who;
+use larder_core::allowance::Reported;
+use larder_core::diagnosis::{
+    Credential, Event, Evidence, Name, Nodes, Outcome, Policy, Step, Verdict, Visit, diagnose,
+};
+use larder_core::handoff::Login;
+use larder_core::lock::Lock;
+use larder_core::platform::Platform;
+use larder_core::policy;
+use larder_core::reference::{Reference, Unqualified};
+use larder_store::Store;
+
+use super::route::{self, Host};
+use super::secrets::Pod;
+use super::{Args, record};
+use crate::config::Config;
+use crate::context::{read_lock, store_if_any};
+use crate::failure::Failure;
+use crate::policy::Judge;
+
+/// One image that is asked about.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Asked {
+    /// As written. Empty: only the event is known.
+    pub written: String,
+    pub event: Option<Event>,
+    /// Where it is written, for tables.
+    pub place: Option<String>,
+    /// The namespace that its file names. None: it names none.
+    pub namespace: Option<String>,
+}
+
+/// Whoever collects, with what is the same for all images.
+pub(super) struct Asker<'c> {
+    args: &'c Args,
+    config: Option<&'c Config>,
+    lock: Lock,
+    store: Option<Store>,
+    judge: Option<Judge<'c>>,
+    pod: Pod,
+    platform: Platform,
+}
+
+/// What was asked, what was found on the way, and what comes of it.
+pub(super) struct Answer {
+    pub asked: Asked,
+    pub verdict: Verdict,
+    pub steps: Vec<Line>,
+    /// What the hosts say of their limits.
+    pub limits: Vec<(String, Reported)>,
+}
+
+/// One step as it is shown.
+pub(super) struct Line {
+    pub step: Step,
+    /// The host that was asked. None: none was.
+    pub host: Option<String>,
+    /// None: it could not be told.
+    pub holds: Option<bool>,
+    pub text: String,
+    pub took: Duration,
+}
+
+impl<'c> Asker<'c> {
+    pub async fn new(
+        args: &'c Args,
+        config: Option<&'c Config>,
+        pod: Pod,
+    ) -> Result<Self, Failure> {
+        let lock = config.map(read_lock).transpose()?.unwrap_or_default();
+        let store = config.map(store_if_any).transpose()?.flatten();
+        let judge = match config {
+            Some(config) => Some(Judge::new(config, store_if_any(config)?)),
+            None => None,
+        };
+        let platform = super::platform(args, config);
+        let pod = pod.knowing_keys(config, store.as_ref()).await?;
+        Ok(Self { args, config, lock, store, judge, pod, platform })
+    }
+
+    /// Goes through one image.
+    pub async fn answer(&self, asked: &Asked) -> Result<Answer, Failure> {
+        let mut evidence = Evidence {
+            written: asked.written.clone(),
+            platform: Some(self.platform.to_string()),
+            event: asked.event.clone(),
+            ..Evidence::default()
+        };
+        let mut steps = Vec::new();
+        let mut limits = Vec::new();
+        if let Some(reference) = self.name(asked, &mut evidence, &mut steps) {
+            let namespace = self.args.namespace.as_deref().or(asked.namespace.as_deref());
+            let began = Instant::now();
+            let routed = route::of(self.args, self.config, &reference)?;
+            let route_text = routed.text.clone();
+            let route_holds = !matches!(routed.nodes, Some(Nodes::NotRead(_) | Nodes::Dropped(_)));
+            steps.push(line(Step::Route, None, Some(route_holds), route_text, began));
+            evidence.nodes.clone_from(&routed.nodes);
+            let began = Instant::now();
+            let here = routed.here.clone();
+            evidence.policy = self.policy(here.as_ref(), namespace).await?;
+            steps.push(policy_line(evidence.policy.as_ref(), began));
+            let began = Instant::now();
+            evidence.record = record::of(self, &reference, here.as_ref(), &evidence).await?;
+            if let Some(record) = &evidence.record {
+                let (holds, text) = record::told(record);
+                steps.push(line(Step::Existence, None, Some(holds), text, began));
+            }
+            self.visits(
+                &reference,
+                &routed.hosts,
+                namespace,
+                &mut evidence,
+                &mut steps,
+                &mut limits,
+            )
+            .await;
+        }
+        let verdict = diagnose(&evidence);
+        Ok(Answer { asked: asked.clone(), verdict, steps, limits })
+    }
+
+    pub fn config(&self) -> Option<&'c Config> {
+        self.config
+    }
+
+    pub fn store(&self) -> Option<&Store> {
+        self.store.as_ref()
+    }
+
+    pub fn lock(&self) -> &Lock {
+        &self.lock
+    }
+
+    pub fn args(&self) -> &Args {
+        self.args
+    }
+
+    /// Reads the name as a node does. None: it cannot be read, or there is none.
+    fn name(
+        &self,
+        asked: &Asked,
+        evidence: &mut Evidence,
+        steps: &mut Vec<Line>,
+    ) -> Option<Reference> {
+        if asked.written.is_empty() {
+            return None;
+        }
+        let began = Instant::now();
+        match Reference::read(&asked.written, &Unqualified::default()) {
+            Ok(reading) => {
+                let node = reading.reference;
+                let ours = self.config.and_then(|config| {
+                    let read = Reference::read(&asked.written, &config.larder.unqualified);
+                    read.ok().map(|reading| reading.reference)
+                });
+                let here = ours.filter(|ours| *ours != node).map(|ours| ours.to_string());
+                let full = node.at(node.selector());
+                let mut text = format!("a node reads {full}");
+                if let Some(here) = &here {
+                    text.push_str(&format!("; larder.toml reads {here}"));
+                }
+                steps.push(line(Step::Name, None, Some(true), text, began));
+                evidence.name = Some(Name::Reads { node: node.to_string(), here });
+                Some(node)
+            }
+            Err(malformed) => {
+                let text = malformed.to_string();
+                steps.push(line(Step::Name, None, Some(false), text, began));
+                evidence.name = Some(Name::Malformed(malformed));
+                None
+            }
+        }
+    }
+
+    /// What rules and grants say of a pull from this larder.
+    async fn policy(
+        &self,
+        here: Option<&Reference>,
+        namespace: Option<&str>,
+    ) -> Result<Option<Policy>, Failure> {
+        let (Some(judge), Some(config)) = (&self.judge, self.config) else { return Ok(None) };
+        let Some(here) = here else { return Ok(Some(Policy::Elsewhere)) };
+        let Some(cluster) = &self.args.cluster else {
+            let free = config.is_open() && config.rules.all().is_empty();
+            return Ok(free.then_some(Policy::Allows));
+        };
+        let who = Who::cluster(cluster, namespace);
+        let judged = judge.reference(&who, here, &self.lock).await?;
+        let line = judged.reason().and_then(|(_, line)| line);
+        if judged.grant.as_ref().is_some_and(|grant| !grant.allowed) {
+            let repository = here.repository.to_string();
+            return Ok(Some(Policy::Grant { who: who.described(), repository, line }));
+        }
+        if judged.verdict == policy::Verdict::Deny {
+            let reason = judged.reason().map(|(reason, _)| reason).unwrap_or_default();
+            return Ok(Some(Policy::Rule { reason, line }));
+        }
+        Ok(Some(Policy::Allows))
+    }
+
+    async fn visits(
+        &self,
+        reference: &Reference,
+        hosts: &[Host],
+        namespace: Option<&str>,
+        evidence: &mut Evidence,
+        steps: &mut Vec<Line>,
+        limits: &mut Vec<(String, Reported)>,
+    ) {
+        let selector = reference.selector();
+        let repositories: Vec<_> = hosts.iter().map(|host| host.repository(reference)).collect();
+        let (credential, login) = self.pod.login(reference, namespace);
+        evidence.credential = credential;
+        if let Some(text) = told_credential(evidence.credential.as_ref()) {
+            let (holds, text) = text;
+            steps.push(line(Step::SignIn, None, Some(holds), text, Instant::now()));
+        }
+        if self.args.offline {
+            evidence.visits = hosts
+                .iter()
+                .map(|host| Visit {
+                    host: host.name(),
+                    mirror: host.mirror,
+                    ours: host.ours,
+                    outcome: None,
+                })
+                .collect();
+            return;
+        }
+        // They do not depend on each other, so a host that is away keeps nobody waiting.
+        let probes = hosts.iter().zip(&repositories).map(|(host, repository)| async {
+            let repository = repository.as_ref()?;
+            let plan = self.plan(host, login.as_ref());
+            let deep = self.args.deep;
+            let target = Target { repository, selector: &selector, platform: &self.platform, deep };
+            Some(probe(&plan, &target).await)
+        });
+        let expected = record::expected(self, reference);
+        for (host, probed) in hosts.iter().zip(join_all(probes).await) {
+            let Some(probed) = probed else {
+                evidence.visits.push(Visit {
+                    host: host.name(),
+                    mirror: host.mirror,
+                    ours: host.ours,
+                    outcome: None,
+                });
+                continue;
+            };
+            let Probed { mut outcome, steps: made, reported } = probed;
+            if let Outcome::Pulls { expected: wanted, .. } = &mut outcome {
+                wanted.clone_from(&expected);
+            }
+            limits.extend(reported.map(|reported| (host.name(), reported)));
+            steps.extend(made.into_iter().map(|one| shown(host, one)));
+            evidence.visits.push(Visit {
+                host: host.name(),
+                mirror: host.mirror,
+                ours: host.ours,
+                outcome: Some(outcome),
+            });
+        }
+    }
+
+    fn plan(&self, host: &Host, login: Option<&Login>) -> ProbePlan {
+        let credentials = login.and_then(|login| {
+            let secret = login.held.as_ref()?.reveal().to_owned();
+            Some(Credentials { user: login.user.clone(), secret: secret.into() })
+        });
+        ProbePlan {
+            address: host.address.clone(),
+            namespace: host.namespace.clone(),
+            headers: host.headers.clone(),
+            ca: host.ca.clone(),
+            credentials,
+            patience: Duration::from_secs(self.args.patience),
+        }
+    }
+}
+
+fn line(
+    step: Step,
+    host: Option<String>,
+    holds: Option<bool>,
+    text: impl Into<String>,
+    began: Instant,
+) -> Line {
+    Line { step, host, holds, text: text.into(), took: began.elapsed() }
+}
+
+fn shown(host: &Host, made: Made) -> Line {
+    let Made { step, holds, text, took } = made;
+    Line { step, host: Some(host.name()), holds: Some(holds), text, took }
+}
+
+fn policy_line(policy: Option<&Policy>, began: Instant) -> Line {
+    let (holds, text) = match policy {
+        None => (None, "not asked: name the cluster with `--cluster`".to_owned()),
+        Some(Policy::Allows) => (Some(true), "rules and grants let it".to_owned()),
+        Some(Policy::Elsewhere) => {
+            (Some(true), "not for this larder to say: the image is pulled elsewhere".to_owned())
+        }
+        Some(Policy::Rule { reason, line }) => {
+            (Some(false), format!("refused by {reason}{}", at(line.as_ref())))
+        }
+        Some(Policy::Grant { who, repository, line }) => {
+            (Some(false), format!("{who} has no grant to pull {repository}{}", at(line.as_ref())))
+        }
+    };
+    line(Step::Policy, None, holds, text, began)
+}
+
+fn at(line: Option<&String>) -> String {
+    line.map(|line| format!(" ({line})")).unwrap_or_default()
+}
+
+fn told_credential(credential: Option<&Credential>) -> Option<(bool, String)> {
+    Some(match credential? {
+        Credential::None => (true, "the pod and its service account name no pull secret".into()),
+        Credential::Unfit(_) => (false, "no pull secret that the pod names fits".into()),
+        Credential::Fits(secret) => {
+            (true, format!("the pod signs in as {} ({})", secret.user, secret.from))
+        }
+    })
+}

@@ -1,0 +1,98 @@
+//! The same for every image of a set of deployments, as one table.
+
+use std::collections::BTreeMap;
+
+use futures_util::StreamExt as _;
+use larder_core::diagnosis::{Confidence, Verdict};
+use serde_json::json;
+
+use super::Args;
+use super::ask::{Answer, Asked, Asker};
+use super::{exit, show};
+use crate::context::Context;
+use crate::deployments::{self, Broken};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
+
+/// Images that are asked about at once.
+const AT_ONCE: usize = 8;
+
+pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Outcome {
+    let resources = asker.config().map(|config| config.resources.clone()).unwrap_or_default();
+    let read = deployments::named(&args.all, &resources);
+    // One answer for each image in each namespace.
+    let mut wanted: BTreeMap<(String, Option<String>), Asked> = BTreeMap::new();
+    for file in &read.done {
+        for one in file.pulled() {
+            let key = (one.text.clone(), one.workload.namespace.clone());
+            wanted.entry(key).or_insert_with(|| Asked {
+                written: one.text.clone(),
+                namespace: one.workload.namespace.clone(),
+                place: Some(format!("{}:{}", file.shown, one.position.line)),
+                event: None,
+            });
+        }
+    }
+    let wanted: Vec<Asked> = wanted.into_values().collect();
+    let answers: Vec<Result<Answer, Failure>> = futures_util::stream::iter(&wanted)
+        .map(|asked| asker.answer(asked))
+        .buffered(AT_ONCE)
+        .collect()
+        .await;
+    let answers: Vec<Answer> = answers.into_iter().collect::<Result<_, _>>()?;
+    let fails = answers.iter().filter(|one| matches!(one.verdict, Verdict::Fails(_))).count();
+    let open = answers.iter().filter(|one| matches!(one.verdict, Verdict::Undecided(_))).count();
+    if context.output.json {
+        let all: Vec<_> = answers.iter().map(show::json).collect();
+        context.output.document(&json!({ "images": all, "broken": read.broken }));
+    } else {
+        let mut table = Table::new(context.output.width(), &["PULL", "IMAGE", "WHY", "WHERE"]);
+        for answer in &answers {
+            table.row(row(answer));
+        }
+        if !answers.is_empty() {
+            context.output.result(table.text());
+        }
+        context.output.result(format!(
+            "\n{}: {} would fail, {open} cannot be told",
+            count(answers.len(), "image"),
+            if fails > 0 { paint(BAD, fails) } else { fails.to_string() },
+        ));
+        for Broken { file, cause } in &read.broken {
+            context
+                .output
+                .note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
+        }
+    }
+    Ok(match exit(fails > 0 || !read.broken.is_empty(), open > 0) {
+        Exit::Done if wanted.is_empty() => {
+            context.output.note("no image is named there");
+            Exit::Done
+        }
+        exit => exit,
+    })
+}
+
+fn row(answer: &Answer) -> [String; 4] {
+    let (pull, why) = match &answer.verdict {
+        Verdict::Succeeds(odd) => (
+            paint(GOOD, "works"),
+            odd.iter().map(|one| paint(WARN, &one.told)).collect::<Vec<_>>().join("\n"),
+        ),
+        Verdict::Fails(finding) => {
+            let sure = match finding.confidence {
+                Confidence::Certain => String::new(),
+                weaker => paint(DIM, format!(" ({})", weaker.word())),
+            };
+            (
+                paint(BAD, "fails"),
+                format!("{}{sure}\n{}", finding.cause.title(), paint(DIM, &finding.told)),
+            )
+        }
+        Verdict::Undecided(missing) => {
+            (paint(WARN, "unknown"), format!("not known: {}", missing.join("; ")))
+        }
+    };
+    let image: String = answer.asked.written.chars().flat_map(char::escape_debug).collect();
+    [pull, image, why, answer.asked.place.clone().unwrap_or_default()]
+}

@@ -1,0 +1,224 @@
+//! Is it there, asked as somebody who may see? The larder's own store and records; upstreams only when
+//! told to, with the configured credentials.
+
+use larder_client::{ClientError, Wanted};
+use larder_core::diagnosis::{Access, Evidence, Name, Record};
+use larder_core::lock::Want;
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::nearest::nearest;
+use larder_core::reference::{Reference, Selector, Unqualified};
+use larder_store::{Filter, Kind, Store, now};
+
+use super::ask::Asker;
+use crate::config::Config;
+use crate::failure::Failure;
+use crate::output::ago;
+
+/// Names that are told of those that there are.
+const TOLD: usize = 5;
+/// Names that are looked through for a near one.
+const LOOKED: usize = 10_000;
+
+/// The digest that a tag should have: the lock's. None: the lock does not name it.
+pub(super) fn expected(asker: &Asker<'_>, reference: &Reference) -> Option<String> {
+    let config = asker.config()?;
+    if reference.digest.is_some() {
+        return None;
+    }
+    let routes = config.routes();
+    let tag = reference.tag.clone().unwrap_or_else(Tag::latest);
+    let own = routes.locked_digest(reference, asker.lock());
+    let theirs = || {
+        let want = Want { image: reference.image(), tag };
+        asker.lock().entries.get(&want).map(|locked| locked.digest.clone())
+    };
+    own.or_else(theirs).map(|digest| digest.to_string())
+}
+
+/// Looks. None: nobody could.
+pub(super) async fn of(
+    asker: &Asker<'_>,
+    reference: &Reference,
+    here: Option<&Reference>,
+    evidence: &Evidence,
+) -> Result<Option<Record>, Failure> {
+    let Some(config) = asker.config() else { return Ok(None) };
+    if let Some(here) = here {
+        let access = ours(asker, config, here).await?;
+        if let Some(access) = access {
+            return Ok(Some(Record { by: "the larder's own store".into(), access }));
+        }
+    }
+    if !asker.args().online {
+        return Ok(None);
+    }
+    // A short name is looked for where larder.toml means it.
+    let meant = match &evidence.name {
+        Some(Name::Reads { here: Some(here), .. }) => {
+            Reference::read(here, &Unqualified::default())
+                .map_or_else(|_| reference.clone(), |one| one.reference)
+        }
+        _ => reference.clone(),
+    };
+    let origin = here.and_then(|here| config.routes().origins().of_image(&here.image()));
+    let asked = match origin {
+        Some(image) => image.with(reference.tag.clone(), reference.digest.clone()),
+        None => meant,
+    };
+    Ok(upstream(config, &asked).await)
+}
+
+/// What the store and its records say. None: the upstream of a cached shelf knows better.
+async fn ours(
+    asker: &Asker<'_>,
+    config: &Config,
+    here: &Reference,
+) -> Result<Option<Access>, Failure> {
+    let failed = |error| Failure::store("cannot tell what the larder holds", &error);
+    let shelf = here.repository.first_component();
+    let selector = here.selector();
+    if let Some((_, caching)) = config.cached_shelf(shelf) {
+        let path = here.repository.as_str().split_once('/').map(|(_, path)| path);
+        let path: Option<RepositoryName> = path.and_then(|path| path.parse().ok());
+        if let Some(Err(outside)) = path.as_ref().map(|path| caching.habits.reach.check(path)) {
+            let told = format!("the cached shelf {shelf} {outside}, and not {}", here.repository);
+            return Ok(Some(Access::OutsideShelf(told)));
+        }
+        let held = match asker.store() {
+            Some(store) => {
+                store.ledger.manifest(&here.repository, &selector).await.map_err(failed)?
+            }
+            None => None,
+        };
+        return Ok(held.map(|_| Access::There));
+    }
+    let shelves = config.storing_shelves();
+    if !shelves.is_empty() && !shelves.iter().any(|one| one == shelf) {
+        return Ok(Some(Access::NoShelf(shelves)));
+    }
+    let Some(store) = asker.store() else { return Ok(None) };
+    if store.ledger.manifest(&here.repository, &selector).await.map_err(failed)?.is_some() {
+        return Ok(Some(Access::There));
+    }
+    if let Some(removed) = removed(store, here).await? {
+        return Ok(Some(Access::Removed(removed)));
+    }
+    let routes = config.routes();
+    let is_locked =
+        routes.locked_digest(here, asker.lock()).is_some_and(|digest| match &selector {
+            Selector::Tag(_) => true,
+            Selector::Digest(wanted) => *wanted == digest,
+        });
+    if is_locked {
+        return Ok(Some(Access::NotBroughtIn));
+    }
+    let tags = store.ledger.tags(&here.repository, None, LOOKED).await.map_err(failed)?;
+    Ok(Some(match (tags, &selector) {
+        (None, _) => {
+            let all = store.ledger.repositories(None, LOOKED).await.map_err(failed)?;
+            let names: Vec<String> = all.iter().map(ToString::to_string).collect();
+            let near = near(here.repository.as_str(), &names);
+            Access::NoRepository(near)
+        }
+        (Some(_), Selector::Digest(_)) => Access::NoDigest,
+        (Some(tags), Selector::Tag(tag)) => Access::NoTag(near_tags(tag, &tags)),
+    }))
+}
+
+/// Who removed it, and when. None: nobody did, or it is not recorded any more.
+async fn removed(store: &Store, here: &Reference) -> Result<Option<String>, Failure> {
+    let filter = Filter {
+        kinds: vec![Kind::Delete],
+        about: Some(here.repository.to_string()),
+        limit: Some(200),
+        ..Filter::default()
+    };
+    let entries = store.record.entries(filter).await;
+    let entries = entries.map_err(|error| Failure::store("cannot read the record", &error))?;
+    let selector = here.selector().to_string();
+    let about = |text: &str| {
+        [format!("{}:{selector}", here.repository), format!("{}@{selector}", here.repository)]
+            .iter()
+            .any(|name| text.starts_with(name.as_str()))
+    };
+    let found = entries
+        .iter()
+        .rev()
+        .find(|entry| entry.reference.as_deref().is_some_and(about) || about(&entry.text));
+    Ok(found.map(|entry| {
+        let who = if entry.who.is_empty() { "the operator" } else { entry.who.as_str() };
+        format!("removed {} by {who} (number {})", ago(entry.last, now()), entry.number)
+    }))
+}
+
+/// The near name, else some.
+fn near(typed: &str, known: &[String]) -> Vec<String> {
+    let names = known.iter().map(String::as_str);
+    if let Some(near) = nearest(typed, names.clone()) {
+        return vec![near.to_owned()];
+    }
+    // The same last part on another shelf.
+    let last = typed.rsplit('/').next().unwrap_or(typed);
+    let same = names.filter(|name| name.rsplit('/').next() == Some(last));
+    same.take(TOLD).map(str::to_owned).collect()
+}
+
+fn near_tags(typed: &Tag, known: &[Tag]) -> Vec<String> {
+    let names: Vec<String> = known.iter().map(ToString::to_string).collect();
+    let mut told: Vec<String> = nearest(typed.as_str(), names.iter().map(String::as_str))
+        .map(str::to_owned)
+        .into_iter()
+        .collect();
+    for name in names.iter().rev() {
+        if told.len() < TOLD && !told.contains(name) {
+            told.push(name.clone());
+        }
+    }
+    told
+}
+
+/// What an upstream says to the configured account. None: it says nothing that can be relied on.
+async fn upstream(config: &Config, asked: &Reference) -> Option<Record> {
+    let registry = config.registry(&asked.host).ok()?;
+    let by = format!("{}, asked with the configured account", asked.host);
+    let access = match registry.resolve(&asked.repository, &asked.selector()).await {
+        Ok(_) => Access::There,
+        Err(ClientError::NotFound { wanted: Wanted::Repository(_), .. }) => {
+            Access::NoRepository(Vec::new())
+        }
+        Err(ClientError::NotFound { .. }) => {
+            match (registry.tags(&asked.repository).await, asked.selector()) {
+                (Ok(_), Selector::Digest(_)) => Access::NoDigest,
+                (Ok(tags), Selector::Tag(tag)) => Access::NoTag(near_tags(&tag, &tags)),
+                (Err(ClientError::NotFound { .. }), _) => Access::NoRepository(Vec::new()),
+                (Err(_), _) => return None,
+            }
+        }
+        Err(_) => return None,
+    };
+    Some(Record { by, access })
+}
+
+/// A record in a line, and whether it says that the image is there.
+pub(super) fn told(record: &Record) -> (bool, String) {
+    let by = &record.by;
+    match &record.access {
+        Access::There => (true, format!("it is there ({by})")),
+        Access::NoRepository(near) if near.is_empty() => {
+            (false, format!("there is no such repository ({by})"))
+        }
+        Access::NoRepository(near) => {
+            (false, format!("there is no such repository ({by}); there is {}", near.join(", ")))
+        }
+        Access::NoTag(tags) => {
+            (false, format!("there is no such tag ({by}); there are {}", tags.join(", ")))
+        }
+        Access::NoDigest => (false, format!("there is no such digest ({by})")),
+        Access::Removed(how) => (false, how.clone()),
+        Access::NotBroughtIn => (false, "it is locked, and was not brought in yet".into()),
+        Access::NoShelf(shelves) => {
+            (false, format!("there is no such shelf; there are {}", shelves.join(", ")))
+        }
+        Access::OutsideShelf(why) => (false, why.clone()),
+    }
+}

@@ -1,0 +1,251 @@
+//! With what does the pod sign in, and where does that come from?
+
+use larder_core::access::key::{Key, Pepper};
+use larder_core::diagnosis::{Credential, KeyState, Secret, SecretFault};
+use larder_core::handoff::{Held, Login, SECRET_TYPE, read_secrets};
+use larder_core::objects::{self, text};
+use larder_core::reference::Reference;
+use larder_store::{KeyRecord, Store, now};
+use serde_json::Value;
+
+use super::Args;
+use crate::config::Config;
+use crate::failure::Failure;
+use crate::files::read_bounded;
+use crate::output::ago;
+
+/// What is known of a pod and of what it pulls with.
+#[derive(Default)]
+pub(super) struct Pod {
+    /// The namespace that it says. None: it says none.
+    pub namespace: Option<String>,
+    /// The pull secrets that it names; those of its service account where it names none. None: nobody
+    /// looked.
+    pub names: Option<Vec<String>>,
+    /// Secrets that are known, of any namespace.
+    pub secrets: Vec<Value>,
+    keys: Keys,
+}
+
+/// The keys that this larder issued.
+#[derive(Default)]
+struct Keys {
+    host: Option<String>,
+    pepper: Option<Pepper>,
+    known: Vec<KeyRecord>,
+}
+
+impl Pod {
+    /// From the files that were named.
+    pub fn read(args: &Args) -> Result<Self, Failure> {
+        let mut pod = Self::default();
+        let mut accounts = Vec::new();
+        for path in &args.secret {
+            let what = || format!("cannot read {}", path.display());
+            let bytes =
+                read_bounded(path, objects::LIMIT).map_err(|error| Failure::io(what(), &error))?;
+            let all = String::from_utf8(bytes)
+                .map_err(|error| error.to_string())
+                .and_then(|text| objects::read(&text).map_err(|error| error.to_string()));
+            let all =
+                all.map_err(|cause| Failure::usage(what(), cause, "name a file of objects"))?;
+            for one in all {
+                match text(&one, &["kind"]) {
+                    Some("ServiceAccount") => accounts.push(one),
+                    _ => pod.secrets.push(one),
+                }
+            }
+        }
+        if let Some(path) = &args.pod {
+            let what = || format!("cannot read {}", path.display());
+            let bytes =
+                read_bounded(path, objects::LIMIT).map_err(|error| Failure::io(what(), &error))?;
+            let text_of = String::from_utf8_lossy(&bytes).into_owned();
+            let all = objects::read(&text_of).map_err(|error| {
+                Failure::usage(what(), error, "name a pod's or a workload's file")
+            })?;
+            let object = all.iter().find(|one| spec(one).is_some());
+            let Some(object) = object else {
+                return Err(Failure::usage(
+                    what(),
+                    "it holds no pod and no workload",
+                    "name a pod's or a workload's file",
+                ));
+            };
+            pod.of(object, &accounts);
+        } else if !accounts.is_empty() {
+            // The accounts alone say what pods of theirs are given.
+            pod.names = Some(accounts.iter().flat_map(links).collect());
+        }
+        Ok(pod)
+    }
+
+    /// Takes what an object says, with the service accounts that are known.
+    pub fn of(&mut self, object: &Value, accounts: &[Value]) {
+        let Some(spec) = spec(object) else { return };
+        self.namespace = text(object, &["metadata", "namespace"]).map(str::to_owned);
+        let named = links(spec);
+        let account = text(spec, &["serviceAccountName"]).unwrap_or("default");
+        let its = accounts.iter().find(|one| {
+            text(one, &["metadata", "name"]) == Some(account)
+                && (self.namespace.is_none()
+                    || text(one, &["metadata", "namespace"])
+                        .is_none_or(|it| Some(it) == self.namespace.as_deref()))
+        });
+        self.names = match (named.is_empty(), its) {
+            (false, _) => Some(named),
+            (true, Some(account)) => Some(links(account)),
+            // What its service account would add is not known.
+            (true, None) if self.secrets.is_empty() => None,
+            (true, None) => Some(Vec::new()),
+        };
+    }
+
+    /// With the keys that this larder issued, so that it can tell what is wrong with one.
+    pub async fn knowing_keys(
+        mut self,
+        config: Option<&Config>,
+        store: Option<&Store>,
+    ) -> Result<Self, Failure> {
+        let (Some(config), Some(store)) = (config, store) else { return Ok(self) };
+        if self.secrets.is_empty() {
+            return Ok(self);
+        }
+        let known = store.keyring.keys().await;
+        self.keys = Keys {
+            host: Some(config.larder.url.host.to_string()),
+            pepper: Some(Pepper::new(&crate::access::secret(config)?)),
+            known: known.map_err(|error| Failure::store("cannot read the keys", &error))?,
+        };
+        Ok(self)
+    }
+
+    /// With what it signs in for an image. None: nobody looked. The login itself, where one fits.
+    pub fn login(
+        &self,
+        reference: &Reference,
+        namespace: Option<&str>,
+    ) -> (Option<Credential>, Option<Login>) {
+        if self.names.is_none() && self.secrets.is_empty() {
+            return (None, None);
+        }
+        let image = reference.to_string();
+        let namespace = self.namespace.as_deref().or(namespace);
+        let name_of =
+            |one: &Value| text(one, &["metadata", "name"]).unwrap_or("unnamed").to_owned();
+        let space_of = |one: &Value| text(one, &["metadata", "namespace"]).map(str::to_owned);
+        let here = |one: &&Value| {
+            namespace.is_none() || space_of(one).is_none_or(|its| Some(&*its) == namespace)
+        };
+        let Some(names) = &self.names else {
+            // Secrets alone: each counts as one that the pod names.
+            return self.first(self.secrets.iter().collect(), &image);
+        };
+        if names.is_empty() {
+            let linked =
+                self.secrets.iter().filter(here).find(|one| Self::fits(one, &image).is_some());
+            let credential = match linked {
+                Some(one) => Credential::Unfit(SecretFault::NotLinked(name_of(one))),
+                None => Credential::None,
+            };
+            return (Some(credential), None);
+        }
+        let mut found = Vec::new();
+        let mut missing = None;
+        for name in names {
+            let named = || self.secrets.iter().filter(|one| name_of(one) == *name);
+            match named().find(here) {
+                Some(one) => found.push(one),
+                None => {
+                    let elsewhere = named().filter_map(space_of).collect();
+                    missing.get_or_insert(SecretFault::Missing { name: name.clone(), elsewhere });
+                }
+            }
+        }
+        match (found.is_empty(), missing) {
+            // The names alone are known, and no secret at all: nothing can be told of them.
+            (true, Some(_)) if self.secrets.is_empty() => (None, None),
+            (true, Some(missing)) => (Some(Credential::Unfit(missing)), None),
+            _ => self.first(found, &image),
+        }
+    }
+
+    /// The login of a secret that a kubelet offers for an image. None: none.
+    fn fits(secret: &Value, image: &str) -> Option<Login> {
+        let read = read_secrets(&secret.to_string()).ok()?;
+        read.into_iter().flat_map(|one| one.logins).find(|login| login.serves(image))
+    }
+
+    /// The first that fits; else what is wrong with the first.
+    fn first(&self, secrets: Vec<&Value>, image: &str) -> (Option<Credential>, Option<Login>) {
+        let mut fault = None;
+        for one in secrets {
+            let kind = text(one, &["type"]).unwrap_or("Opaque");
+            if kind != SECRET_TYPE {
+                fault.get_or_insert(SecretFault::Type(kind.to_owned()));
+                continue;
+            }
+            let logins = match read_secrets(&one.to_string()) {
+                Ok(read) => read.into_iter().flat_map(|one| one.logins).collect::<Vec<_>>(),
+                Err(error) => {
+                    fault.get_or_insert(SecretFault::Unreadable(error.to_string()));
+                    continue;
+                }
+            };
+            let Some(login) = logins.iter().find(|login| login.serves(image)) else {
+                let hosts = logins.into_iter().map(|login| login.host).collect();
+                fault.get_or_insert(SecretFault::Host(hosts));
+                continue;
+            };
+            let place = [text(one, &["metadata", "namespace"]), text(one, &["metadata", "name"])];
+            let place: Vec<&str> = place.into_iter().flatten().collect();
+            let secret = Secret {
+                from: format!("pull secret {}", place.join("/")),
+                user: login.user.clone(),
+                agrees: login.agrees,
+                key: self.keys.state(login, image),
+            };
+            return (Some(Credential::Fits(secret)), Some(login.clone()));
+        }
+        (fault.map(Credential::Unfit), None)
+    }
+}
+
+impl Keys {
+    /// What is known of the key in a login. None: it is for another host.
+    fn state(&self, login: &Login, image: &str) -> Option<KeyState> {
+        let host = self.host.as_ref()?;
+        if !image.starts_with(&format!("{host}/")) {
+            return None;
+        }
+        let Some(Held::Password(text)) = &login.held else { return Some(KeyState::Unknown) };
+        let Ok(key) = text.parse::<Key>() else { return Some(KeyState::Unknown) };
+        let pepper = self.pepper.as_ref()?;
+        let record =
+            self.known.iter().find(|one| one.id == key.id() && pepper.verifies(&key, &one.hash));
+        Some(match record {
+            None => KeyState::Unknown,
+            Some(record) => match (record.revoked, record.expires) {
+                (Some(at), _) => KeyState::Revoked(ago(at, now())),
+                (None, Some(end)) if end <= now() => KeyState::Expired(ago(end, now())),
+                _ => KeyState::Good,
+            },
+        })
+    }
+}
+
+/// The pod spec of a pod or a workload.
+pub(super) fn spec(object: &Value) -> Option<&Value> {
+    let spec = &object["spec"];
+    let paths: [&[&str]; 3] =
+        [&[], &["template", "spec"], &["jobTemplate", "spec", "template", "spec"]];
+    paths
+        .iter()
+        .map(|path| path.iter().fold(spec, |at, key| &at[*key]))
+        .find(|one| one["containers"].is_array())
+}
+
+fn links(of: &Value) -> Vec<String> {
+    let all = of["imagePullSecrets"].as_array().map(Vec::as_slice).unwrap_or_default();
+    all.iter().filter_map(|one| text(one, &["name"])).map(str::to_owned).collect()
+}
