@@ -13,6 +13,11 @@ use crate::node::{shelves, wait_until};
 use crate::serving::Serving;
 use crate::stub::{http, listen, secure};
 
+/// What is odd about a certificate.
+type Change = fn(&mut rcgen::CertificateParams);
+/// How a registry answers.
+type Answer = Box<dyn Fn(&str) -> Option<Vec<u8>> + Send + Sync>;
+
 /// What `larder why` finds: the cause, and how sure it is.
 #[track_caller]
 fn cause(run: &Run) -> (String, String) {
@@ -140,15 +145,13 @@ fn hosts_that_cannot_be_reached() {
 #[test]
 fn certificates_that_are_not_believed() {
     let house = House::new();
-    let day = rcgen::date_time_ymd;
-    type Change = fn(&mut rcgen::CertificateParams);
     let situations: [(&str, Change, bool, bool, &str); 5] = [
         ("a.example", |_| {}, false, false, "unknown-authority"),
         (
             "b.example",
             |it| {
                 it.subject_alt_names =
-                    vec![rcgen::SanType::DnsName("other.example".try_into().unwrap())]
+                    vec![rcgen::SanType::DnsName("other.example".try_into().unwrap())];
             },
             true,
             false,
@@ -158,7 +161,7 @@ fn certificates_that_are_not_believed() {
             "c.example",
             |it| {
                 (it.not_before, it.not_after) =
-                    (rcgen::date_time_ymd(2020, 1, 1), rcgen::date_time_ymd(2021, 1, 1))
+                    (rcgen::date_time_ymd(2020, 1, 1), rcgen::date_time_ymd(2021, 1, 1));
             },
             true,
             false,
@@ -168,7 +171,7 @@ fn certificates_that_are_not_believed() {
             "d.example",
             |it| {
                 (it.not_before, it.not_after) =
-                    (rcgen::date_time_ymd(2090, 1, 1), rcgen::date_time_ymd(2091, 1, 1))
+                    (rcgen::date_time_ymd(2090, 1, 1), rcgen::date_time_ymd(2091, 1, 1));
             },
             true,
             false,
@@ -176,7 +179,6 @@ fn certificates_that_are_not_believed() {
         ),
         ("e.example", |_| {}, true, true, "client-certificate"),
     ];
-    let _ = day;
     for (host, change, trusted, clients, wanted) in situations {
         let (tls, authority) = secure(&house, change, clients);
         let file = format!("{host}.pem");
@@ -379,7 +381,6 @@ fn upstreams_that_answer_otherwise() {
     let house = House::new();
     let manifest = |line: &str, fields: &str, body: &str| http(line, "200 OK", fields, body);
     let kind = "application/vnd.oci.image.manifest.v1+json";
-    type Answer = Box<dyn Fn(&str) -> Option<Vec<u8>> + Send + Sync>;
     let situations: Vec<(&str, Answer, &str)> = vec![
         ("f.example", Box::new(|line| http(line, "503 Service Unavailable", "", "")), "failing"),
         (

@@ -47,7 +47,8 @@ pub fn listen(answer: impl Fn(&str) -> Option<Vec<u8>> + Send + Sync + 'static) 
     address
 }
 
-/// An answer with fields and a body; to HEAD without it.
+/// An answer with fields and a body; to HEAD without it. As [`listen`] wants it.
+#[allow(clippy::unnecessary_wraps)]
 pub fn http(line: &str, status: &str, fields: &str, body: &str) -> Option<Vec<u8>> {
     let length = if fields.contains("content-length") {
         String::new()
