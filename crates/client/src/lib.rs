@@ -22,7 +22,7 @@ pub use challenge::Challenge;
 pub use credentials::Credentials;
 pub use endpoint::{Endpoint, EndpointError};
 pub use error::{ClientError, Wanted};
-pub use probe::{Made, ProbePlan, Probed, Target, probe};
+pub use probe::{Made, ProbePlan, Probed, Target, probe, probe_host};
 pub use pull::{BlobStream, Resolved};
 pub use push::Mount;
 pub use request::Registry;

@@ -108,6 +108,34 @@ pub async fn probe(plan: &ProbePlan, target: &Target<'_>) -> Probed {
     Probed { outcome, steps: trail.steps, reported: trail.reported }
 }
 
+/// Asks whether a host is a registry at all, without asking for an image. None: it is.
+pub async fn probe_host(plan: &ProbePlan) -> Option<Outcome> {
+    let asked = async {
+        let url: Url = plan.address.parse().map_err(|error| {
+            Outcome::NotHttp(format!("{} is no address: {error}", plan.address))
+        })?;
+        let mut trail = Trail::default();
+        let reached = reach::reach(&url, plan.patience, &mut trail).await?;
+        let asking = ask::Asking::new(plan, &url, reached)?;
+        let mut answer = asking.send(reqwest::Method::GET, asking.url(""), None).await?;
+        let mut pass = None;
+        if answer.status == reqwest::StatusCode::UNAUTHORIZED && plan.credentials.is_some() {
+            pass = Some(asking.pass(&answer).await?);
+            answer = asking.send(reqwest::Method::GET, asking.url(""), pass.as_deref()).await?;
+        }
+        // Whoever wants a sign-in and was given none is a registry all the same.
+        if answer.status.is_success()
+            || (answer.status == reqwest::StatusCode::UNAUTHORIZED && pass.is_none())
+        {
+            return ask::Asking::page(answer).await.map_or(Ok(()), Err);
+        }
+        let shown = asking.shows_credentials();
+        Err(asking.refusal(answer, asking.url(""), pass.as_deref(), shown).await)
+    };
+    let outcome: Result<(), Stop> = asked.await;
+    outcome.err()
+}
+
 async fn visit(plan: &ProbePlan, target: &Target<'_>, trail: &mut Trail) -> Result<Outcome, Stop> {
     let url: Url = plan
         .address

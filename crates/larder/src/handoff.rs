@@ -2,8 +2,12 @@
 
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyId, Pepper};
+use larder_core::diagnosis::{
+    Access, Credential, Evidence, Finding, KeyState, Name, Nodes, Outcome, Policy, Record, Secret,
+    SecretFault, Verdict, Visit, diagnose,
+};
 use larder_core::door::{DoorKey, RulesAt};
-use larder_core::handoff::{Held, NodeLogin, Wanted, Webhooks, read_secrets};
+use larder_core::handoff::{Fault, Held, NodeLogin, Wanted, Webhooks, read_secrets};
 use larder_store::{KeyRecord, Store, now};
 use serde_json::Value;
 
@@ -130,6 +134,49 @@ pub fn held_key(
     let Ok(key) = text.parse::<Key>() else { return Ok(None) };
     let pepper = Pepper::new(&secret(config)?);
     Ok(known.iter().find(|one| one.id == key.id() && pepper.verifies(&key, &one.hash)).cloned())
+}
+
+/// What comes of a fault when a pod pulls, found as `larder why` finds it. None: it is not about the pull.
+pub fn diagnosed(wanted: &Wanted, fault: &Fault) -> Option<Finding> {
+    let fits = |agrees: bool, key: Option<KeyState>| {
+        let from = format!("pull secret {}/{}", wanted.namespace, wanted.name);
+        Credential::Fits(Secret { from, user: wanted.user.clone(), agrees, key })
+    };
+    let credential = match fault {
+        Fault::Missing(elsewhere) => Credential::Unfit(SecretFault::Missing {
+            name: wanted.name.clone(),
+            elsewhere: elsewhere.clone(),
+        }),
+        Fault::Type(kind) => Credential::Unfit(SecretFault::Type(kind.clone())),
+        Fault::Unreadable(why) => Credential::Unfit(SecretFault::Unreadable(why.clone())),
+        Fault::Host(hosts) => Credential::Unfit(SecretFault::Host(hosts.clone())),
+        Fault::NotLinked(_) => Credential::Unfit(SecretFault::NotLinked(wanted.name.clone())),
+        Fault::Disagrees => fits(false, None),
+        Fault::Unknown => fits(true, Some(KeyState::Unknown)),
+        Fault::Ended(how) if how.contains("revoked") => {
+            fits(true, Some(KeyState::Revoked(String::new())))
+        }
+        Fault::Ended(how) => fits(true, Some(KeyState::Expired(how.replace("expired ", "")))),
+        Fault::NoNamespace | Fault::User(_) | Fault::Stale(_) | Fault::NoAccount(_) => return None,
+    };
+    let written = format!("an image of {}", wanted.host);
+    let shown = matches!(credential, Credential::Fits(_));
+    let outcome = Outcome::Unauthorized { shown, said: None };
+    let host = wanted.host.clone();
+    let evidence = Evidence {
+        name: Some(Name::Reads { node: written.clone(), here: None }),
+        written,
+        policy: Some(Policy::Allows),
+        nodes: Some(Nodes::None),
+        visits: vec![Visit { host, mirror: false, ours: true, outcome: Some(outcome) }],
+        credential: Some(credential),
+        record: Some(Record { by: "the larder".into(), access: Access::There }),
+        ..Evidence::default()
+    };
+    match diagnose(&evidence) {
+        Verdict::Fails(finding) => Some(finding),
+        Verdict::Succeeds(_) | Verdict::Undecided(_) => None,
+    }
 }
 
 /// The later key that was issued to take a key's place, and is good.

@@ -1,6 +1,6 @@
 //! Is the host there? Its name, a connection, and what it shows of its certificate.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -31,12 +31,17 @@ pub(super) async fn reach(
 ) -> Result<Reached, Stop> {
     let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
     let port = url.port_or_known_default().unwrap_or(443);
-    let began = Instant::now();
-    let found = resolve(&host, port, patience).await;
-    let addresses = trail.note(Step::Reach, began, found, |found| {
-        let all: Vec<String> = found.iter().map(|one| one.ip().to_string()).collect();
-        format!("{host} is {}", all.join(", "))
-    })?;
+    let addresses = match host.parse::<IpAddr>() {
+        Ok(ip) => vec![SocketAddr::new(ip, port)],
+        Err(_) => {
+            let began = Instant::now();
+            let found = resolve(&host, port, patience).await;
+            trail.note(Step::Reach, began, found, |found| {
+                let all: Vec<String> = found.iter().map(|one| one.ip().to_string()).collect();
+                format!("{host} is {}", all.join(", "))
+            })?
+        }
+    };
     let began = Instant::now();
     let connected = connect(&addresses, patience).await;
     let (stream, at) = trail.note(Step::Reach, began, connected, |(_, told)| told.clone())?;

@@ -144,7 +144,7 @@ fn malformed_name(malformed: &Malformed) -> Found {
     match &malformed.proposal {
         Some(meant) => answer
             .say(format!("write {meant}"))
-            .run("or let the deployments be mended", "larder rewrite --fix --diff PATH"),
+            .run("let the deployments be mended", "larder rewrite --fix --diff PATH"),
         None if cause == Cause::Placeholder => {
             answer.say("render the deployment before it is applied: something was to fill this in")
         }
@@ -319,7 +319,7 @@ fn limited(e: &Evidence, host: &str, again: Option<u64>) -> Found {
     found(Cause::RateLimited, Certain, format!("{host} limits how much is pulled; {when}"))
         .say("nodes ask again at once, six times, which makes it worse")
         .run("keep the image here", format!("larder intake add {}", e.written))
-        .say("or put a cached shelf in front of it: one fetch for all nodes")
+        .say("put a cached shelf in front of it: one fetch for all nodes")
 }
 
 /// What no visit can tell: what is known without one.

@@ -1,8 +1,11 @@
 //! `larder check`: is the configuration right, and can the upstreams be reached?
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use futures_util::future::join_all;
+use larder_client::{Endpoint, ProbePlan, probe_host};
+use larder_core::diagnosis::{Evidence, Finding, Name, Nodes, Policy, Verdict, Visit, diagnose};
 use serde::Serialize;
 
 use super::handoff::check_nodes;
@@ -10,7 +13,7 @@ use super::shelf::cached;
 use crate::config::{Cluster, Config, Upstream};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, GOOD, Table, count, paint, time};
+use crate::output::{BAD, DIM, GOOD, Table, count, paint, time};
 
 /// Read the configuration, reach every upstream, say what is wrong
 #[derive(Debug, clap::Args)]
@@ -45,6 +48,10 @@ struct Reached {
     /// What is wrong. None: nothing.
     cause: Option<String>,
     remedy: Option<String>,
+    /// The cause as `larder why` names it. None: nothing is wrong, or it cannot be told.
+    diagnosis: Option<&'static str>,
+    #[serde(skip)]
+    finding: Option<Finding>,
     /// How it stood when `larder serve` last asked it for a cached shelf. None: it never did.
     cached: Option<cached::Upstream>,
     #[serde(skip)]
@@ -100,6 +107,10 @@ async fn reach(config: &Config, upstream: &Upstream) -> Reached {
         Ok(()) => (Exit::Done, None, None),
         Err(failure) => (failure.exit, Some(failure.cause), Some(failure.remedy)),
     };
+    let finding = match &cause {
+        Some(_) => diagnosed(config, upstream).await,
+        None => None,
+    };
     Reached {
         name: upstream.name.get_ref().clone(),
         host: upstream.host.to_string(),
@@ -109,8 +120,41 @@ async fn reach(config: &Config, upstream: &Upstream) -> Reached {
         ok: cause.is_none(),
         cause,
         remedy: remedy.filter(|remedy| !remedy.is_empty()),
+        diagnosis: finding.as_ref().map(|finding| finding.cause.word()),
+        finding,
         cached: None,
         exit,
+    }
+}
+
+/// What is wrong with an upstream, found as `larder why` finds it. None: it cannot be told.
+async fn diagnosed(config: &Config, upstream: &Upstream) -> Option<Finding> {
+    let address = match &upstream.endpoint {
+        Some(endpoint) => endpoint.to_string(),
+        None => Endpoint::of_host(&upstream.host).ok()?.to_string(),
+    };
+    let ca = upstream.ca.as_ref().map(|path| std::fs::read(config.folder().join(path)));
+    let plan = ProbePlan {
+        address,
+        namespace: None,
+        headers: Vec::new(),
+        ca: ca.and_then(Result::ok).unwrap_or_default(),
+        credentials: config.login_of(upstream).ok().flatten().map(|sourced| sourced.login),
+        patience: Duration::from_secs(5),
+    };
+    let outcome = probe_host(&plan).await?;
+    let host = upstream.host.to_string();
+    let evidence = Evidence {
+        written: host.clone(),
+        name: Some(Name::Reads { node: host.clone(), here: None }),
+        policy: Some(Policy::Elsewhere),
+        nodes: Some(Nodes::None),
+        visits: vec![Visit { host, mirror: false, ours: false, outcome: Some(outcome) }],
+        ..Evidence::default()
+    };
+    match diagnose(&evidence) {
+        Verdict::Fails(finding) => Some(finding),
+        Verdict::Succeeds(_) | Verdict::Undecided(_) => None,
     }
 }
 
@@ -162,6 +206,10 @@ fn show(report: &Report, config: &Config, context: &Context) {
     for upstream in &report.upstreams {
         if let Some(remedy) = &upstream.remedy {
             context.output.result(format!("try, for {}: {remedy}", upstream.name));
+        }
+        if let Some(finding) = &upstream.finding {
+            let why = paint(DIM, format!("(docs/causes/{}.md)", finding.cause.word()));
+            context.output.result(format!("why, for {}: {} {why}", upstream.name, finding.told));
         }
     }
     for note in &report.notes {

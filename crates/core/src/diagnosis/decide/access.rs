@@ -85,9 +85,7 @@ pub(super) fn forbidden(e: &Evidence, visit: &Visit, said: Option<&String>) -> F
                     "write the nodes' configuration anew",
                     "larder handoff write CLUSTER --nodes --into DIR",
                 )
-                .say(
-                    "or name the nodes' networks: `nodes = [\"10.4.0.0/16\"]` of the [[cluster]]",
-                );
+                .say("name the nodes' networks: `nodes = [\"10.4.0.0/16\"]` of the [[cluster]]");
         }
         if says("nobody signed in") {
             return sign_in(e, visit, false, said);

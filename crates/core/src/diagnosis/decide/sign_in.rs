@@ -27,7 +27,7 @@ pub(super) fn no_credential(e: &Evidence, visit: &Visit) -> Found {
             .run("see what the cluster has", "larder handoff check CLUSTER"),
         false => answer
             .say("give the pod a pull secret of that registry")
-            .say("or bring the image in, so that nodes need no account there"),
+            .say("bring the image in, so that nodes need no account there"),
     }
 }
 
@@ -92,7 +92,7 @@ pub(super) fn unfit(visit: &Visit, fault: &SecretFault) -> Found {
             format!("the pull secret {name} is not in the pod's namespace; one of that name is in {}", elsewhere.join(", ")),
         )
         .run("bring it to this namespace", "larder handoff move FILE --namespace NAMESPACE")
-        .run("or give each namespace its own", apply),
+        .run("give each namespace its own", apply),
         SecretFault::Missing { name, .. } => found(
             Cause::SecretMissing,
             Certain,
@@ -114,14 +114,14 @@ pub(super) fn unfit(visit: &Visit, fault: &SecretFault) -> Found {
             Certain,
             format!("the pull secret is for {}, not for {}", hosts.join(", "), visit.host),
         )
-        .say("host and port must be those of the reference")
+        .say("write host and port in the secret as the reference has them")
         .run("write it anew", apply),
         SecretFault::NotLinked(name) => found(
             Cause::NotLinked,
             Certain,
             format!("the namespace has the pull secret {name}, and neither the pod nor its service account names it"),
         )
-        .run("link it", apply)
-        .say(format!("or name it in the pod: `imagePullSecrets: [{{name: {name}}}]`")),
+        .run("link it (to the accounts that `service_accounts` of the [[cluster]] names)", apply)
+        .say(format!("name it in the pod: `imagePullSecrets: [{{name: {name}}}]`")),
     }
 }

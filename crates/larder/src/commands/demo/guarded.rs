@@ -21,6 +21,8 @@ pub async fn tell(stage: &mut Stage) -> Result<(), Failure> {
     a_rotation_under_traffic(stage, &api).await?;
     a_rule_says_why(stage).await?;
     the_rehearsal(stage).await?;
+    the_door(stage).await?;
+    four_that_look_alike(stage, &api).await?;
     without_stored_credentials(stage, &api).await
 }
 
@@ -204,6 +206,128 @@ async fn the_rehearsal(stage: &mut Stage) -> Result<(), Failure> {
     let rehearsed = stage.larder_at(GATE, "policy rehearse --rules narrow.toml", Exit::No).await?;
     hold(stage, rehearsed.contains("turbine-hall/scada"), "the rehearsal refuses nobody")?;
     stage.notice("Nothing was changed, and nobody was refused: that is what a rehearsal is for.");
+    Ok(())
+}
+
+/// The name under which the cluster's API reaches the door.
+const DOOR: &str = "door.emberfall.example";
+
+fn pod(name: &str, more: &str, image: &str) -> String {
+    format!(
+        "apiVersion: v1\nkind: Pod\nmetadata: {{name: {name}, namespace: scada}}\nspec: {{{more}containers: [{{name: one, image: \"{image}\"}}]}}\n"
+    )
+}
+
+async fn the_door(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "The door",
+        "What slips through is corrected, or refused, before it becomes a pod: the cluster's API asks the larder.",
+    );
+    let path = format!("{GATE}/larder.toml");
+    let text = stage.text(&path)?;
+    let cluster = "name = \"turbine-hall\"\n";
+    let door = format!("{cluster}door = {{ url = \"https://{DOOR}\" }}\n");
+    stage.replace(&path, &text.replacen(cluster, &door, 1))?;
+    stage.show(&path, "[[cluster]]")?;
+    stage
+        .larder_at(GATE, "handoff apply turbine-hall --kubeconfig ../kubeconfig", Exit::Done)
+        .await?;
+    stage.reach_larder_as(DOOR);
+    let gauge = format!("{VENTWORKS}/gauges/steamgauge:1.9.2");
+    // The running larder notices the changed file within two seconds.
+    let deadline = Instant::now() + Duration::from_secs(20);
+    loop {
+        stage.renew_nodes();
+        if stage.start_pod_quietly_in("scada", &gauge).await? {
+            break;
+        }
+        hold(stage, Instant::now() < deadline, "the door changes nothing")?;
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    stage.renew_nodes();
+    stage.notice(&format!(
+        "A developer applies a pod that names {gauge}, which these nodes cannot reach:\n"
+    ));
+    let pods = stage.offer(&pod("steam-board", "", &gauge)).await?.unwrap_or_default();
+    let ours = format!("{OWN}/vendor/steamgauge:1.9.2");
+    let said = pods.first().map(ToString::to_string).unwrap_or_default();
+    hold(stage, said.contains("Running") && said.contains(&ours), "the pod was not corrected")?;
+    stage.notice(
+        "It runs from the larder, with the pull secret attached. And the community image:\n",
+    );
+    let refused =
+        stage.offer(&pod("leak-watch", "", &format!("{BAZAAR}/community/pipewatch:0.9"))).await?;
+    hold(stage, refused.is_none(), "the door lets it in")?;
+    Ok(())
+}
+
+async fn four_that_look_alike(stage: &mut Stage, api: &Api) -> Result<(), Failure> {
+    stage.chapter(
+        "Four pods that look alike",
+        "Four pods do not start, and their events say the same. Why?",
+    );
+    let spaces = "/api/v1/namespaces";
+    let secret = api.get(&format!("{spaces}/historian/secrets/larder-pull")).unwrap_or_default();
+    let mut elsewhere = secret.clone();
+    elsewhere["metadata"]["name"] = "historian-pull".into();
+    api.put(&format!("{spaces}/historian/secrets/historian-pull"), elsewhere);
+    let logins = serde_json::json!({ "auths": { VENTWORKS: { "username": "emberfall", "password": "not-a-real-secret" } } });
+    let vendor = serde_json::json!({
+        "apiVersion": "v1", "kind": "Secret", "type": "kubernetes.io/dockerconfigjson",
+        "metadata": { "name": "vendor-pull", "namespace": "scada" },
+        "stringData": { ".dockerconfigjson": logins.to_string() },
+    });
+    api.put(&format!("{spaces}/scada/secrets/vendor-pull"), vendor);
+    api.add_account("scada", "gauges");
+    // The pods below are older than the door, which would have mended one of them.
+    for kind in ["mutating", "validating"] {
+        let hooks = format!("/apis/admissionregistration.k8s.io/v1/{kind}webhookconfigurations");
+        api.put(&format!("{hooks}/larder-door-turbine-hall"), serde_json::json!({}));
+    }
+    stage.renew_nodes();
+    let image = format!("{OWN}/vendor/steamgauge:1.9.2");
+    let situations = [
+        ("board-a", "imagePullSecrets: [{name: larder-pul}], ", "does not exist"),
+        ("board-b", "imagePullSecrets: [{name: historian-pull}], ", "in another namespace"),
+        ("board-c", "imagePullSecrets: [{name: vendor-pull}], ", "for another host"),
+        ("board-d", "serviceAccountName: gauges, ", "neither the pod nor its service account"),
+    ];
+    let mut told = Vec::new();
+    for (name, more, _) in situations {
+        let text = pod(name, more, &image);
+        let pods = stage.offer(&text).await?.unwrap_or_default();
+        let Some(started) = pods.first() else { return Err(stage.broken("the pod is not taken")) };
+        let mut event = String::new();
+        for (number, one) in started.events.iter().enumerate().filter(|(_, one)| one.warning) {
+            let object = serde_json::json!({
+                "metadata": { "name": format!("{name}-{number}"), "namespace": "scada" },
+                "involvedObject": { "name": name }, "message": one.message,
+            });
+            api.put(&format!("{spaces}/scada/events/{name}-{number}"), object);
+            if event.is_empty() {
+                event.clone_from(&one.message);
+            }
+        }
+        told.push(event);
+        let object = larder_core::objects::read(&text).map_err(|error| stage.broken(error))?;
+        let object = object.into_iter().next().unwrap_or_default();
+        api.put(&format!("{spaces}/scada/pods/{name}"), object);
+    }
+    hold(
+        stage,
+        told.iter().all(|one| *one == told[0] && one.contains("403")),
+        "the events differ",
+    )?;
+    stage.notice("The same words four times. The pull, made again as each pod would make it:\n");
+    let at = stage.address().to_owned();
+    for (name, _, words) in situations {
+        let line = format!(
+            "why --cluster turbine-hall --namespace scada --workload pod/{name} --kubeconfig ../kubeconfig --larder {at}"
+        );
+        let why = stage.larder_at(GATE, &line, Exit::No).await?;
+        hold(stage, why.contains(words), "another cause is told")?;
+    }
+    stage.notice("Four causes, each with what to do.");
     Ok(())
 }
 

@@ -9,8 +9,8 @@ use std::time::{Duration, Instant};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_standin::{
-    Api, BAZAAR, Cluster, DEPLOYMENTS, SignIn, Upstream, UpstreamPlan, VENTWORKS, VENTWORKS_LOGIN,
-    bazaar_images, ventworks_images,
+    Api, BAZAAR, Cluster, DEPLOYMENTS, Pod, SignIn, Upstream, UpstreamPlan, VENTWORKS,
+    VENTWORKS_LOGIN, bazaar_images, ventworks_images,
 };
 use tokio::io::{AsyncBufReadExt as _, BufReader};
 use tokio::process::{Child, Command};
@@ -303,6 +303,47 @@ impl Stage {
             self.output.result(format!("      {}", paint(DIM, &warning)));
         }
         Ok((runs, warning))
+    }
+
+    /// Gives the cluster a file, and shows what whoever applied it is told. None: it was refused.
+    pub async fn offer(&mut self, text: &str) -> Result<Option<Vec<Pod>>, Failure> {
+        let Some(cluster) = &mut self.cluster else { return Ok(None) };
+        let offered = cluster.apply(text).await;
+        for warning in cluster.warnings() {
+            self.output.result(format!("      {}", paint(DIM, format!("Warning: {warning}"))));
+        }
+        match offered {
+            Ok(pods) => {
+                for pod in &pods {
+                    let status = paint(if pod.is_running() { GOOD } else { BAD }, pod.status);
+                    self.output.result(format!("  {}/{}  {status}", pod.namespace, pod.name));
+                    if let Some(last) = pod.events.iter().rfind(|event| {
+                        event.reason == "Pulled"
+                            || event.warning && !event.message.starts_with("Error")
+                    }) {
+                        self.output.result(format!("      {}", paint(DIM, last)));
+                    }
+                }
+                Ok(Some(pods))
+            }
+            Err(refused) => {
+                self.output.result(format!("  {}", paint(BAD, refused)));
+                Ok(None)
+            }
+        }
+    }
+
+    /// The cluster reaches the larder that serves now under another name too.
+    pub fn reach_larder_as(&mut self, host: &str) {
+        let address = self.larder.clone();
+        if let Some(cluster) = &mut self.cluster {
+            cluster.reach(host, &address);
+        }
+    }
+
+    /// Where the larder that serves now is reached.
+    pub fn address(&self) -> &str {
+        &self.larder
     }
 
     /// The same without showing it.

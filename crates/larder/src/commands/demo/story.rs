@@ -15,6 +15,7 @@ pub async fn tell(stage: &mut Stage) -> Result<(), Failure> {
     bring_it_in(stage).await?;
     serve_it(stage).await?;
     make_deployments_use_it(stage).await?;
+    every_dialect(stage).await?;
     nothing_twice(stage).await?;
     across_the_gap(stage).await?;
     only_the_difference(stage).await?;
@@ -119,6 +120,51 @@ async fn make_deployments_use_it(stage: &mut Stage) -> Result<(), Failure> {
     stage.notice(
         "Every pod runs, and every byte came from the larder: the nodes still reach nothing else.",
     );
+    Ok(())
+}
+
+/// A team's files, in four dialects.
+const TEAM: [(&str, &str); 5] = [
+    ("chart/Chart.yaml", "apiVersion: v2\nname: board\nversion: 0.3.0\nappVersion: \"1.9.2\"\n"),
+    (
+        "chart/values.yaml",
+        "# The board in the control room.\nreplicas: 2\nimage:\n  registry: ventworks.example   # the vendor's\n  repository: gauges/steamgauge\n  tag: \"\"                       # the chart's appVersion\n",
+    ),
+    (
+        "compose.yaml",
+        "services:\n  twin:\n    image: ${REGISTRY:-ventworks.example}/gauges/valve-twin:3.1   # as on the rig\n  board:\n    build: .\n    image: emberfall/board:dev\n",
+    ),
+    (
+        "Dockerfile",
+        "ARG KETTLE=2\nFROM bazaar.example/library/kettle:${KETTLE} AS boil\nFROM boil\nCOPY --from=bazaar.example/library/ashlog:1.4 /ashlog /\n",
+    ),
+    (
+        "workload.yaml",
+        "apiVersion: v1\nkind: Pod\nmetadata: {name: night-watch, namespace: scada}\nspec:\n  # one container; it needs no more\n  containers:\n  - {name: log, image: 'bazaar.example/library/ashlog:1.4'}   # quoted since the incident\n",
+    ),
+];
+
+async fn every_dialect(stage: &mut Stage) -> Result<(), Failure> {
+    stage.chapter(
+        "Every dialect",
+        "A team keeps a chart's values, a Compose file, a Dockerfile and a workload. One reviewable change for all of them.",
+    );
+    for (name, text) in TEAM {
+        stage.add(&format!("team/{name}"), text)?;
+    }
+    stage.larder("survey --by file team", Exit::Done).await?;
+    let diff = stage.larder("rewrite team --secret larder-pull", Exit::Done).await?;
+    for kept in ["# the vendor's", "# quoted since the incident", "emberfall/board:dev"] {
+        hold(stage, diff.contains(kept), "something else was changed")?;
+    }
+    hold(stage, diff.contains("+  imagePullSecrets:"), "the pull secret is not put in")?;
+    stage.larder("rewrite --write team", Exit::Done).await?;
+    stage.larder("rewrite --check team", Exit::Done).await?;
+    stage.larder("rewrite --write --back team", Exit::Done).await?;
+    for (name, text) in TEAM {
+        hold(stage, stage.text(&format!("team/{name}"))? == text, "the way back leads elsewhere")?;
+    }
+    stage.notice("Tags stay where they are written, what a build makes keeps its name, and the way back gave every file byte for byte.");
     Ok(())
 }
 

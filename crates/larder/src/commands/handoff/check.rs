@@ -13,7 +13,7 @@ use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff::{self, held_key, newer};
 use crate::kube::{Kube, Reach};
-use crate::output::{BAD, GOOD, Table, ago, paint, time, until};
+use crate::output::{BAD, DIM, GOOD, Table, ago, paint, time, until};
 
 /// Compare what a cluster has with what it should have
 ///
@@ -55,6 +55,8 @@ struct DoorRow {
 struct Told {
     fault: &'static str,
     text: String,
+    /// What a pod's pull fails of, as `larder why` names it. None: it does not fail of that.
+    cause: Option<&'static str>,
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -168,7 +170,11 @@ fn judge(
         used: record.as_ref().and_then(|key| key.used).map(time),
         faults: faults
             .iter()
-            .map(|fault| Told { fault: fault.word(), text: fault.to_string() })
+            .map(|fault| Told {
+                fault: fault.word(),
+                text: fault.to_string(),
+                cause: handoff::diagnosed(one, fault).map(|finding| finding.cause.word()),
+            })
             .collect(),
         record,
     })
@@ -187,7 +193,11 @@ fn show(rows: &[Row], context: &Context) {
             }
             (None, true) => paint(GOOD, "right"),
             (_, false) => {
-                row.faults.iter().map(|it| paint(BAD, &it.text)).collect::<Vec<_>>().join("\n")
+                let told = |it: &Told| {
+                    let page = it.cause.map(|cause| paint(DIM, format!(" ({cause})")));
+                    format!("{}{}", paint(BAD, &it.text), page.unwrap_or_default())
+                };
+                row.faults.iter().map(told).collect::<Vec<_>>().join("\n")
             }
         };
         let key = row.key.clone().unwrap_or_else(|| "-".into());

@@ -7,7 +7,8 @@ use larder_client::{Credentials, Made, ProbePlan, Probed, Target, probe};
 use larder_core::access::Who;
 use larder_core::allowance::Reported;
 use larder_core::diagnosis::{
-    Credential, Event, Evidence, Name, Nodes, Outcome, Policy, Step, Verdict, Visit, diagnose,
+    Credential, Event, Evidence, Finding, Name, Nodes, Outcome, Policy, Step, Verdict, Visit,
+    diagnose,
 };
 use larder_core::handoff::Login;
 use larder_core::lock::Lock;
@@ -122,8 +123,31 @@ impl<'c> Asker<'c> {
             )
             .await;
         }
-        let verdict = diagnose(&evidence);
+        let namespace = self.args.namespace.as_ref().or(asked.namespace.as_ref());
+        let verdict = self.filled(diagnose(&evidence), namespace);
         Ok(Answer { asked: asked.clone(), verdict, steps, limits })
+    }
+
+    /// The commands of the remedies with what is known of the cluster.
+    fn filled(&self, mut verdict: Verdict, namespace: Option<&String>) -> Verdict {
+        let findings: Vec<&mut Finding> = match &mut verdict {
+            Verdict::Fails(finding) => vec![finding],
+            Verdict::Succeeds(odd) => odd.iter_mut().collect(),
+            Verdict::Undecided(_) => Vec::new(),
+        };
+        let known = [("CLUSTER", self.args.cluster.as_ref()), ("NAMESPACE", namespace)];
+        for command in findings
+            .into_iter()
+            .flat_map(|one| &mut one.remedies)
+            .filter_map(|one| one.command.as_mut())
+        {
+            for (word, value) in known {
+                if let Some(value) = value {
+                    *command = command.replace(word, value);
+                }
+            }
+        }
+        verdict
     }
 
     pub fn config(&self) -> Option<&'c Config> {
