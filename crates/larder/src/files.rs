@@ -17,8 +17,12 @@ pub fn read_bounded(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
 
 /// A path as the operator would write it from here.
 pub fn shown(path: &Path) -> String {
-    let here = std::env::current_dir().unwrap_or_default();
-    let path = path.strip_prefix(&here).unwrap_or(path);
+    shown_from(path, &std::env::current_dir().unwrap_or_default())
+}
+
+/// The same from a folder.
+pub fn shown_from(path: &Path, here: &Path) -> String {
+    let path = path.strip_prefix(here).unwrap_or(path);
     path.strip_prefix("./").unwrap_or(path).display().to_string()
 }
 

@@ -14,7 +14,7 @@ use reqwest::header::{
 use reqwest::{Method, StatusCode, Url};
 use secrecy::ExposeSecret as _;
 
-use super::reach::{Reached, wants_tls};
+use super::reach::{Reached, wants_certificate, wants_tls};
 use super::{ProbePlan, Stop};
 use crate::challenge::Challenge;
 use crate::endpoint::Endpoint;
@@ -171,6 +171,10 @@ impl<'p> Asking<'p> {
         }
         if self.base.scheme() == "http" && wants_tls(&self.base, self.plan.patience).await {
             return Outcome::WantsTls;
+        }
+        if self.base.scheme() == "https" && wants_certificate(&self.base, self.plan.patience).await
+        {
+            return Outcome::ClientCertificate;
         }
         if has("onnection reset")
             || has("connection closed")

@@ -181,6 +181,26 @@ pub(super) async fn shake(
     host: &str,
     patience: Duration,
 ) -> Result<Vec<Certificate>, Stop> {
+    open(stream, host, patience).await.map(|(_, chain)| chain)
+}
+
+/// Whether a host breaks off because it wants a certificate of the client. With TLS 1.3 it says so only
+/// after the handshake, when the first bytes are read.
+pub(super) async fn wants_certificate(url: &Url, patience: Duration) -> bool {
+    let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
+    let port = url.port_or_known_default().unwrap_or(443);
+    let Ok(addresses) = resolve(&host, port, patience).await else { return false };
+    let Ok((stream, _)) = connect(&addresses, patience).await else { return false };
+    let Ok((mut stream, _)) = open(stream, &host, patience).await else { return false };
+    let read = timeout(patience, stream.read(&mut [0])).await;
+    matches!(read, Ok(Err(error)) if error.to_string().contains("CertificateRequired"))
+}
+
+async fn open(
+    stream: TcpStream,
+    host: &str,
+    patience: Duration,
+) -> Result<(tokio_rustls::client::TlsStream<TcpStream>, Vec<Certificate>), Stop> {
     let looking = Arc::new(Looking::default());
     let odd = |text: String| Outcome::NotHttp(format!("no TLS: {text}"));
     let config =
@@ -194,7 +214,10 @@ pub(super) async fn shake(
     let connector = tokio_rustls::TlsConnector::from(Arc::new(config));
     match timeout(patience, connector.connect(name, stream)).await {
         Err(_) => Err(Outcome::Stalled),
-        Ok(Ok(_)) => Ok(looking.0.lock().unwrap_or_else(PoisonError::into_inner).clone()),
+        Ok(Ok(stream)) => {
+            let chain = looking.0.lock().unwrap_or_else(PoisonError::into_inner).clone();
+            Ok((stream, chain))
+        }
         Ok(Err(error)) => Err(match error.kind() {
             std::io::ErrorKind::ConnectionReset | std::io::ErrorKind::UnexpectedEof => {
                 Outcome::Reset
