@@ -257,3 +257,83 @@ fn ten_thousand_documents_and_wide_files_keep_their_places() {
     let broken = format!("{}---\nimage: [\n", one.repeat(3));
     assert_eq!(yaml(&broken).unwrap_err().position.line, 14);
 }
+
+mod generated {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Names of the files, and lines that they are put together from.
+    const KINDS: [(&str, &[&str]); 5] = [
+        (
+            "Dockerfile",
+            &[
+                "ARG R=bazaar.example\n",
+                "ARG T=2\r\n",
+                "FROM ${R}/library/kettle:${T} AS a\n",
+                "FROM a\n",
+                "FROM 'kettle:2' AS b\n",
+                "COPY --from=ashlog:1 /a /b \\\n  # why\n  /c\n",
+                "RUN <<E\nFROM no:1\nE\n",
+                "RUN --mount=type=bind,from=kettle:2,target=/x y\n",
+                "# FROM no:1\n",
+                "FROM $X\n",
+                "\n",
+            ],
+        ),
+        (
+            "values.yaml",
+            &[
+                "a: {image: {registry: bazaar.example, repository: library/kettle, tag: 1.10}}\n",
+                "b:\n  image: &i bazaar.example/library/kettle:2 # c\n",
+                "c:\n  image: *i\n",
+                "d: {sideImage: 'kettle:2', note: *i}\n",
+                "e:\n  repository: bazaar.example/library/ashlog\n  tag: \"\"\n",
+                "global: {imageRegistry: bazaar.example}\n",
+                "f: {image: cirros}\n",
+                "g: |\n  image: kettle:2\n",
+            ],
+        ),
+        (
+            "compose.yaml",
+            &[
+                "services:\n  a: {image: \"${R:-bazaar.example}/library/kettle:$T\"}\n",
+                "  b:\n    image: kettle:2\r\n",
+                "  c:\n    build: .\n    image: made:1\n",
+                "  d: {image: $X/y}\n",
+                "  e:\n    image: >-\n      kettle:2\n",
+                "  f: {environment: [\"X_IMAGE=kettle:2\"], image: kettle:2}\n",
+            ],
+        ),
+        (
+            "kustomization.yaml",
+            &[
+                "images:\n- name: kettle\n  newTag: \"2\"\n",
+                "- {name: bazaar.example/library/ashlog, digest: \"\"}\n",
+                "- newName: bazaar.example/library/brinedb\n  name: db\n",
+                "- name: &k kettle\n  newName: *k\n  newTag: 1\n",
+            ],
+        ),
+        ("images.txt", &["kettle:2 # c\n", "# c\n", "bazaar.example/library/ashlog\r\n", "\n"]),
+    ];
+
+    proptest! {
+        #[test]
+        fn what_is_changed_reads_as_planned_and_a_second_run_changes_nothing(
+            kind in 0..KINDS.len(), picks in prop::collection::vec(0usize..20, 0..8)
+        ) {
+            let (name, lines) = KINDS[kind];
+            let text: String = picks.iter().map(|at| lines[at % lines.len()]).collect();
+            let file = File { name, app_version: Some("3"), ..File::default() };
+            if let Ok(found) = scan(&text, &file) {
+                // The guards hold: whatever can be changed is, and nothing else differs.
+                let changed = replaced(&text, &file, NEW);
+                prop_assert!(changed.is_ok(), "{changed:?}\n{text}");
+                let changed = changed.unwrap();
+                let again = scan(&changed, &file);
+                prop_assert!(again.is_ok(), "{text}\n{changed}");
+                prop_assert_eq!(again.unwrap().findings.len(), found.findings.len());
+                prop_assert_eq!(replaced(&changed, &file, NEW).unwrap(), changed);
+            }
+        }
+    }
+}
