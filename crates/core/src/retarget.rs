@@ -160,10 +160,14 @@ impl<'a> Retarget<'a> {
 
     /// Decides for a text. `tag_elsewhere`: the text has no tag because another place decides it.
     pub fn answer(&self, text: &str, tag_elsewhere: bool) -> Answer {
+        let mut mended = false;
         let reading = match Reference::read(text, self.unqualified) {
             Ok(reading) => reading,
             Err(malformed) => match self.mended(&malformed) {
-                Some(reading) => reading,
+                Some(reading) => {
+                    mended = true;
+                    reading
+                }
                 None if malformed.reason.word() == "placeholder" => {
                     return Answer::Left(Left::Placeholder);
                 }
@@ -180,6 +184,8 @@ impl<'a> Retarget<'a> {
         };
         let target = target.and_then(|target| self.pinned(target, tag_elsewhere));
         match target {
+            // A name that can be read is better than none, wherever it leads.
+            Err(Left::NoRoute(reference)) if mended => Answer::Become(reference),
             Err(left) => Answer::Left(left),
             Ok(target) if target.to_string() == text => Answer::Right,
             // A name that is not ours stays as its writer wrote it.

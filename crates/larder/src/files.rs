@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 /// Reads a small file of somebody else's, and refuses one that is larger than it can be.
 pub fn read_bounded(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
@@ -93,9 +94,14 @@ fn write_alike(file: &mut File, path: &Path, content: &[u8]) -> io::Result<()> {
 }
 
 /// Many files that are replaced together: each whole, as [`replace`] does it, with one flush for all
-/// of them instead of two for each.
+/// of them instead of two for each. Several threads may add to it at once.
 #[derive(Default)]
 pub struct Replacements {
+    waiting: Mutex<Waiting>,
+}
+
+#[derive(Default)]
+struct Waiting {
     pending: Vec<Pending>,
     folders: BTreeSet<PathBuf>,
     failed: Vec<(PathBuf, io::Error)>,
@@ -110,28 +116,37 @@ struct Pending {
     file: File,
 }
 
-/// Files that are open at once.
-const TOGETHER: usize = 200;
+/// Files that are open at once: less than a process may usually have.
+const TOGETHER: usize = 600;
 
 impl Replacements {
+    fn waiting(&self) -> MutexGuard<'_, Waiting> {
+        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// Writes new content beside a file. It takes the file's place with one of the next calls.
-    pub fn add(&mut self, named: &Path, content: &[u8]) -> io::Result<()> {
+    pub fn add(&self, named: &Path, content: &[u8]) -> io::Result<()> {
         let path = fs::canonicalize(named)?;
         let (mut file, beside) = beside(&path, Wait::Yes)?;
         if let Err(error) = write_alike(&mut file, &path, content) {
             let _ = fs::remove_file(&beside);
             return Err(error);
         }
-        self.pending.push(Pending { named: named.to_owned(), path, beside, file });
-        if self.pending.len() >= TOGETHER {
-            self.put();
+        let full = {
+            let mut waiting = self.waiting();
+            waiting.pending.push(Pending { named: named.to_owned(), path, beside, file });
+            let full = waiting.pending.len() >= TOGETHER;
+            full.then(|| std::mem::take(&mut waiting.pending))
+        };
+        // The others go on while what there is goes to the disk.
+        if let Some(full) = full {
+            self.put(full);
         }
         Ok(())
     }
 
     /// Flushes what was written, and only then lets it take its places.
-    fn put(&mut self) {
-        let pending = std::mem::take(&mut self.pending);
+    fn put(&self, pending: Vec<Pending>) {
         let mut flushed = BTreeSet::new();
         for Pending { named, path, beside, file } in pending {
             let device = file.metadata().map(|it| std::os::unix::fs::MetadataExt::dev(&it));
@@ -144,24 +159,27 @@ impl Replacements {
                 fs::rename(&beside, &path)
             });
             match done {
-                Ok(()) => self.folders.extend(path.parent().map(Path::to_owned)),
+                Ok(()) => self.waiting().folders.extend(path.parent().map(Path::to_owned)),
                 Err(error) => {
                     let _ = fs::remove_file(&beside);
-                    self.failed.push((named, error));
+                    self.waiting().failed.push((named, error));
                 }
             }
         }
     }
 
     /// Puts the rest in place. Gives those that could not be replaced; they are as they were.
-    pub fn finish(mut self) -> Vec<(PathBuf, io::Error)> {
-        self.put();
-        for folder in &self.folders {
+    pub fn finish(self) -> Vec<(PathBuf, io::Error)> {
+        let rest = std::mem::take(&mut self.waiting().pending);
+        self.put(rest);
+        let Waiting { folders, mut failed, .. } =
+            self.waiting.into_inner().unwrap_or_else(PoisonError::into_inner);
+        for folder in &folders {
             if let Err(error) = File::open(folder).and_then(|folder| folder.sync_all()) {
-                self.failed.push((folder.clone(), error));
+                failed.push((folder.clone(), error));
             }
         }
-        self.failed
+        failed
     }
 }
 
@@ -226,7 +244,7 @@ mod tests {
     fn many_files_are_replaced_together() {
         let folder = tempfile::tempdir().unwrap();
         let file = |n: usize| folder.path().join(format!("{n}"));
-        let mut all = Replacements::default();
+        let all = Replacements::default();
         for n in 0..TOGETHER + 3 {
             fs::write(file(n), b"old").unwrap();
             fs::set_permissions(file(n), fs::Permissions::from_mode(0o640)).unwrap();

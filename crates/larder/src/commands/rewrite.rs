@@ -7,7 +7,6 @@ mod show;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use larder_core::name::Host;
 use larder_core::pattern::Pattern;
@@ -160,7 +159,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let asked: BTreeSet<Reference> = asked.done.into_iter().flatten().collect();
         decider.retarget.known = online::digests(&asked, &config, context).await;
     }
-    let writing = Mutex::new(Replacements::default());
+    let writing = Replacements::default();
     let work = |waits: bool| {
         let (decider, writing) = (&decider, &writing);
         move |one: &Deployment, found: &Scan<'_>| {
@@ -182,8 +181,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     files.extend(second.done);
     files.sort_by(|a, b| a.file.cmp(&b.file));
     broken.extend(second.broken);
-    let written = writing.into_inner().unwrap_or_else(PoisonError::into_inner);
-    for (path, error) in written.finish() {
+    for (path, error) in writing.finish() {
         let file = shown(&path);
         if let Some(one) = files.iter_mut().find(|one| one.file == file) {
             one.changed = false;
@@ -203,7 +201,7 @@ fn rewrite_one(
     decider: &Decider<'_>,
     one: &Deployment,
     found: &Scan<'_>,
-    writing: &Mutex<Replacements>,
+    writing: &Replacements,
     may_wait: bool,
 ) -> Result<Rewritten, String> {
     let file = one.shown.clone();
@@ -223,7 +221,7 @@ fn rewrite_one(
     rewritten.changed = true;
     if args.write {
         may_write(&one.path, &one.text)?;
-        let added = lock(writing).add(&one.path, new.as_bytes());
+        let added = writing.add(&one.path, new.as_bytes());
         added.map_err(|error| error.to_string())?;
     } else if !args.check && !context.output.json {
         rewritten.diff = Some(show::unified(&one.shown, &one.text, &new));
@@ -253,10 +251,6 @@ fn may_write(path: &Path, old: &str) -> Result<(), String> {
         return Err("it was changed while it was read; nothing was written".into());
     }
     Ok(())
-}
-
-fn lock(writing: &Mutex<Replacements>) -> MutexGuard<'_, Replacements> {
-    writing.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 async fn filter(
