@@ -23,6 +23,8 @@ pub(crate) enum Scope {
     Pull(String),
     /// Writes to one repository, with a read of another where a blob is mounted from it.
     Push(String, Option<String>),
+    /// The list of repositories.
+    Catalog,
     /// The registry as a whole.
     Base,
 }
@@ -31,6 +33,7 @@ impl Scope {
     fn texts(&self) -> Vec<String> {
         match self {
             Self::Base => Vec::new(),
+            Self::Catalog => vec!["registry:catalog:*".to_owned()],
             Self::Pull(name) => vec![format!("repository:{name}:pull")],
             Self::Push(name, from) => {
                 let mut scopes = vec![format!("repository:{name}:pull,push")];

@@ -1,9 +1,9 @@
-//! Which tags does a repository have? Listing, page by page (Distribution Specification,
-//! "Listing tags").
+//! Which tags does a repository have, and which repositories a registry? Listing, page by page
+//! (Distribution Specification, "Listing tags").
 
 use larder_core::name::{RepositoryName, Tag};
 use reqwest::header::LINK;
-use reqwest::{Method, StatusCode};
+use reqwest::{Method, StatusCode, Url};
 use serde::Deserialize;
 
 use crate::error::{ClientError, Wanted};
@@ -22,6 +22,8 @@ const PAGE_COUNT_LIMIT: usize = 10_000;
 struct Page {
     #[serde(default)]
     tags: Option<Vec<String>>,
+    #[serde(default)]
+    repositories: Option<Vec<String>>,
 }
 
 impl Registry {
@@ -38,22 +40,10 @@ impl Registry {
                 scope.clone(),
                 format!("the tags of {repository}"),
             );
-            let answer = self.send(&call).await?;
-            match answer.status() {
-                status if status.is_success() => {}
-                StatusCode::NOT_FOUND => {
-                    let wanted = Wanted::Repository(repository.to_string());
-                    return Err(ClientError::NotFound { host: self.host().to_owned(), wanted });
-                }
-                _ => return Err(self.transport().refusal(answer, &call.action).await),
-            }
-            let link = answer.headers().get(LINK).and_then(|link| link.to_str().ok());
-            let next = link.and_then(next_page).and_then(|next| url.join(next).ok());
-            let body = read_bounded(answer, PAGE_LIMIT)
-                .await
-                .map_err(|cause| self.transport().protocol(cause))?;
-            let page: Page = serde_json::from_slice(&body)
-                .map_err(|_| self.transport().protocol("its list of tags is not readable"))?;
+            let Some((page, next)) = self.page(&call).await? else {
+                let wanted = Wanted::Repository(repository.to_string());
+                return Err(ClientError::NotFound { host: self.host().to_owned(), wanted });
+            };
             tags.extend(page.tags.unwrap_or_default().iter().filter_map(|tag| tag.parse().ok()));
             if tags.len() > TAG_COUNT_LIMIT {
                 return Err(self
@@ -61,17 +51,57 @@ impl Registry {
                     .protocol(format!("{repository} has more than {TAG_COUNT_LIMIT} tags")));
             }
             match next {
-                Some(next)
-                    if next != url && self.transport().options.endpoint.is_same_host(&next) =>
-                {
-                    url = next;
-                }
-                _ => return Ok(tags),
+                Some(next) => url = next,
+                None => return Ok(tags),
             }
         }
         Err(self
             .transport()
             .protocol(format!("its list of tags has more than {PAGE_COUNT_LIMIT} pages")))
+    }
+
+    /// The first repositories of the registry, `most` at least where there are so many. None: it has
+    /// no such list; the Distribution Specification reserves `_catalog` for one without asking for it.
+    pub async fn repositories(
+        &self,
+        most: usize,
+    ) -> Result<Option<Vec<RepositoryName>>, ClientError> {
+        let mut url = self.transport().options.endpoint.url("_catalog");
+        let mut names = Vec::new();
+        for _ in 0..PAGE_COUNT_LIMIT {
+            let action = "the list of repositories".to_owned();
+            let call = Call::new(Method::GET, url.clone(), Scope::Catalog, action);
+            let Some((page, next)) = self.page(&call).await? else { return Ok(None) };
+            let listed = page.repositories.unwrap_or_default();
+            names.extend(listed.iter().filter_map(|name| name.parse().ok()));
+            match next {
+                Some(next) if names.len() < most => url = next,
+                _ => break,
+            }
+        }
+        Ok(Some(names))
+    }
+
+    /// One page of a list, and where the next one is. None: there is no such list.
+    async fn page(&self, call: &Call) -> Result<Option<(Page, Option<Url>)>, ClientError> {
+        let answer = self.send(call).await?;
+        match answer.status() {
+            status if status.is_success() => {}
+            StatusCode::NOT_FOUND => return Ok(None),
+            _ => return Err(self.transport().refusal(answer, &call.action).await),
+        }
+        let link = answer.headers().get(LINK).and_then(|link| link.to_str().ok());
+        let next = link.and_then(next_page).and_then(|next| call.url.join(next).ok());
+        let next = next.filter(|next| {
+            *next != call.url && self.transport().options.endpoint.is_same_host(next)
+        });
+        let body = read_bounded(answer, PAGE_LIMIT)
+            .await
+            .map_err(|cause| self.transport().protocol(cause))?;
+        let page = serde_json::from_slice(&body).map_err(|_| {
+            self.transport().protocol(format!("its answer to {} is not readable", call.action))
+        })?;
+        Ok(Some((page, next)))
     }
 }
 

@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use crate::failure::Failure;
 
-pub use human::{ago, bytes, count, short, since, time, until};
+pub use human::{ago, bytes, count, folded, short, since, time, until};
 pub use progress::Progress;
 pub use table::Table;
 

@@ -23,6 +23,30 @@ pub fn short(digest: &Digest) -> &str {
     digest.short()
 }
 
+/// A text over several lines, each after the first set in by `indent` columns. Without a width it
+/// stays one line; a word that is longer than a line is not broken.
+pub fn folded(text: &str, width: Option<u16>, indent: usize) -> String {
+    let Some(room) = width.map(|width| usize::from(width).saturating_sub(indent).max(20)) else {
+        return text.to_owned();
+    };
+    let mut folded = String::with_capacity(text.len());
+    let mut column = 0;
+    for word in text.split(' ') {
+        let long = word.chars().count();
+        if column > 0 && column + 1 + long > room {
+            folded.push('\n');
+            folded.extend(std::iter::repeat_n(' ', indent));
+            column = 0;
+        } else if !folded.is_empty() {
+            folded.push(' ');
+            column += 1;
+        }
+        folded.push_str(word);
+        column += long;
+    }
+    folded
+}
+
 /// How long ago a time was, both in milliseconds since 1970.
 pub fn ago(then: i64, now: i64) -> String {
     let seconds = now.saturating_sub(then).max(0) / 1000;
@@ -74,5 +98,14 @@ mod tests {
         assert_eq!(ago(0, 3 * 86_400_000), "3 days ago");
         assert_eq!(since("1970-01-01T00:00:00Z", 7_200_000), "2 hours ago");
         assert_eq!(since("some day", 0), "some day");
+    }
+
+    #[test]
+    fn text_is_folded_between_words() {
+        let text = "the tag is not there; there are 1.9.2 and 1.8";
+        assert_eq!(folded(text, None, 4), text);
+        assert_eq!(folded(text, Some(28), 4), "the tag is not there;\n    there are 1.9.2 and 1.8");
+        let digest = "sha256:0123456789012345678901234567890123456789";
+        assert_eq!(folded(digest, Some(10), 2), digest, "no word is broken");
     }
 }

@@ -545,7 +545,13 @@ fn parts_that_are_missing_or_altered() {
     finds(&house, &format!("{reference} --nodes bare"), "no-image");
     // Asked as somebody who may see, what is not there is told apart.
     finds(&house, "bazaar.example/library/kettle:7 --nodes bare --online", "tag-missing");
-    finds(&house, "bazaar.example/library/kettel:2 --nodes bare --online", "repository-missing");
+    let found = finds(
+        &house,
+        "bazaar.example/library/kettel:2 --nodes bare --online",
+        "repository-missing",
+    );
+    let told = found["images"][0]["findings"][0]["told"].as_str().unwrap();
+    assert!(told.contains("there is library/kettle"), "{told}");
     let digest = format!("bazaar.example/library/kettle@sha256:{}", "b".repeat(64));
     finds(&house, &format!("{digest} --nodes bare --online"), "digest-missing");
     // A vendor that hides what nobody may see: the operator's account tells that it is there.

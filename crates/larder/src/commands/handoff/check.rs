@@ -100,8 +100,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     } else {
         show(&rows, context);
         for DoorRow { kind, state } in &doors {
-            let style = if *state == "right" { GOOD } else { BAD };
-            context.output.result(format!("door: {kind} is {}", paint(style, state)));
+            let told = match *state {
+                "right" => paint(GOOD, "is right"),
+                "missing" => paint(BAD, "is missing"),
+                _ => paint(BAD, "is not as it should be"),
+            };
+            context.output.result(format!("door: {kind} {told}"));
         }
         if bad {
             context

@@ -109,10 +109,10 @@ impl<'c> Asker<'c> {
             steps.push(policy_line(evidence.policy.as_ref(), began));
             let began = Instant::now();
             evidence.record = record::of(self, &reference, here.as_ref(), &evidence).await?;
-            if let Some(record) = &evidence.record {
+            let on_record = evidence.record.as_ref().map(|record| {
                 let (holds, text) = record::told(record);
-                steps.push(line(Step::Existence, None, Some(holds), text, began));
-            }
+                line(Step::Existence, None, Some(holds), text, began)
+            });
             self.visits(
                 &reference,
                 &routed.hosts,
@@ -122,6 +122,7 @@ impl<'c> Asker<'c> {
                 &mut limits,
             )
             .await;
+            steps.extend(on_record);
         }
         let namespace = self.args.namespace.as_ref().or(asked.namespace.as_ref());
         let verdict = self.filled(diagnose(&evidence), namespace);
@@ -282,7 +283,7 @@ impl<'c> Asker<'c> {
                 wanted.clone_from(&expected);
             }
             limits.extend(reported.map(|reported| (host.name(), reported)));
-            steps.extend(made.into_iter().map(|one| shown(host, one)));
+            steps.extend(made.into_iter().map(|one| shown(host, one, login.is_some())));
             evidence.visits.push(Visit {
                 host: host.name(),
                 mirror: host.mirror,
@@ -318,8 +319,11 @@ fn line(
     Line { step, host, holds, text: text.into(), took: began.elapsed() }
 }
 
-fn shown(host: &Host, made: Made) -> Line {
-    let Made { step, holds, text, took } = made;
+fn shown(host: &Host, made: Made, signs_in: bool) -> Line {
+    let Made { step, holds, mut text, took } = made;
+    if step == Step::SignIn && !holds && !signs_in {
+        text.push_str("; asked without credentials, as a pod without a pull secret does");
+    }
     Line { step, host: Some(host.name()), holds: Some(holds), text, took }
 }
 

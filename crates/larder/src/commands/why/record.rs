@@ -1,7 +1,9 @@
 //! Is it there, asked as somebody who may see? The larder's own store and records; upstreams only when
 //! told to, with the configured credentials.
 
-use larder_client::{ClientError, Wanted};
+use std::time::Duration;
+
+use larder_client::{ClientError, Registry, Wanted};
 use larder_core::diagnosis::{Access, Evidence, Name, Record};
 use larder_core::lock::Want;
 use larder_core::name::{RepositoryName, Tag};
@@ -65,7 +67,8 @@ pub(super) async fn of(
         Some(image) => image.with(reference.tag.clone(), reference.digest.clone()),
         None => meant,
     };
-    Ok(upstream(config, &asked).await)
+    let patience = Duration::from_secs(asker.args().patience);
+    Ok(upstream(config, &asked, patience).await)
 }
 
 /// What the store and its records say. None: the upstream of a cached shelf knows better.
@@ -178,25 +181,39 @@ fn near_tags(typed: &Tag, known: &[Tag]) -> Vec<String> {
 }
 
 /// What an upstream says to the configured account. None: it says nothing that can be relied on.
-async fn upstream(config: &Config, asked: &Reference) -> Option<Record> {
+async fn upstream(config: &Config, asked: &Reference, patience: Duration) -> Option<Record> {
     let registry = config.registry(&asked.host).ok()?;
     let by = format!("{}, asked with the configured account", asked.host);
     let access = match registry.resolve(&asked.repository, &asked.selector()).await {
         Ok(_) => Access::There,
         Err(ClientError::NotFound { wanted: Wanted::Repository(_), .. }) => {
-            Access::NoRepository(Vec::new())
+            Access::NoRepository(near_repositories(&registry, &asked.repository, patience).await)
         }
         Err(ClientError::NotFound { .. }) => {
             match (registry.tags(&asked.repository).await, asked.selector()) {
                 (Ok(_), Selector::Digest(_)) => Access::NoDigest,
                 (Ok(tags), Selector::Tag(tag)) => Access::NoTag(near_tags(&tag, &tags)),
-                (Err(ClientError::NotFound { .. }), _) => Access::NoRepository(Vec::new()),
+                (Err(ClientError::NotFound { .. }), _) => Access::NoRepository(
+                    near_repositories(&registry, &asked.repository, patience).await,
+                ),
                 (Err(_), _) => return None,
             }
         }
         Err(_) => return None,
     };
     Some(Record { by, access })
+}
+
+/// The near names of an upstream. Many keep the list to themselves: then there are none to tell.
+async fn near_repositories(
+    registry: &Registry,
+    typed: &RepositoryName,
+    patience: Duration,
+) -> Vec<String> {
+    let listed = tokio::time::timeout(patience, registry.repositories(LOOKED)).await;
+    let known = listed.ok().and_then(Result::ok).flatten().unwrap_or_default();
+    let names: Vec<String> = known.iter().map(ToString::to_string).collect();
+    near(typed.as_str(), &names)
 }
 
 /// A record in a line, and whether it says that the image is there.

@@ -9,7 +9,7 @@ use super::ask::{Answer, Line};
 use super::exit;
 use crate::context::Context;
 use crate::failure::Exit;
-use crate::output::{BAD, DIM, GOOD, STRONG, WARN, paint};
+use crate::output::{BAD, DIM, GOOD, STRONG, WARN, folded, paint};
 
 /// Says what came of each image, and how it ends.
 pub(super) fn answers(all: &[Answer], context: &Context) -> Exit {
@@ -35,6 +35,7 @@ fn safe(text: &str) -> String {
 
 fn one(answer: &Answer, context: &Context) {
     let out = |text: String| context.output.result(text);
+    let width = context.output.width();
     let image = match answer.asked.written.as_str() {
         "" => "the pull".to_owned(),
         written => written.chars().flat_map(char::escape_debug).collect(),
@@ -43,7 +44,7 @@ fn one(answer: &Answer, context: &Context) {
         Verdict::Succeeds(odd) => {
             out(format!("{}: {image}", paint(GOOD, "it can be pulled")));
             for finding in odd {
-                out(format!("  {} {}", paint(WARN, "but"), safe(&finding.told)));
+                out(format!("  {} {}", paint(WARN, "but"), folded(&safe(&finding.told), width, 6)));
                 remedies(finding, &out);
             }
         }
@@ -53,13 +54,13 @@ fn one(answer: &Answer, context: &Context) {
                 weaker => format!(" ({})", weaker.word()),
             };
             out(format!("{}{sure}: {}", paint(BAD, finding.cause.title()), paint(STRONG, image)));
-            out(format!("  {}", safe(&finding.told)));
+            out(format!("  {}", folded(&safe(&finding.told), width, 2)));
             remedies(finding, &out);
         }
         Verdict::Undecided(missing) => {
             out(format!("{}: {image}", paint(WARN, "it cannot be told")));
             for one in missing {
-                out(format!("  not known is {}", safe(one)));
+                out(format!("  not known is {}", folded(&safe(one), width, 15)));
             }
         }
     }
@@ -71,7 +72,7 @@ fn one(answer: &Answer, context: &Context) {
         _ => None,
     };
     for line in &answer.steps {
-        out(step(line, broken));
+        out(step(line, broken, width));
     }
     for (host, said) in &answer.limits {
         let of = said.limit.map(|limit| format!(" of {limit}")).unwrap_or_default();
@@ -83,6 +84,7 @@ fn one(answer: &Answer, context: &Context) {
             said.remaining,
             back.unwrap_or_default()
         );
+        let text = folded(&text, width, STEP);
         out(format!("  {} {:<10} {text}", paint(DIM, "·"), Step::Allowance.word()));
     }
     if let Some(event) = &answer.asked.event {
@@ -90,7 +92,8 @@ fn one(answer: &Answer, context: &Context) {
             || "the events only say that it failed".to_owned(),
             |(cause, told)| format!("the events say: {told} ({})", cause.word()),
         );
-        out(format!("  {} {:<10} {}", paint(DIM, "·"), "events", safe(&told)));
+        let told = folded(&safe(&told), width, STEP);
+        out(format!("  {} {:<10} {told}", paint(DIM, "·"), "events"));
     }
     if let Verdict::Fails(finding) = &answer.verdict {
         context.output.note(format!("more: docs/causes/{}.md", finding.cause.word()));
@@ -109,7 +112,10 @@ fn remedies(finding: &Finding, out: &dyn Fn(String)) {
     }
 }
 
-fn step(line: &Line, broken: Option<Step>) -> String {
+/// The column at which the text of a step begins.
+const STEP: usize = 15;
+
+fn step(line: &Line, broken: Option<Step>, width: Option<u16>) -> String {
     let mark = match line.holds {
         Some(true) => paint(GOOD, "✓"),
         Some(false) => paint(BAD, "✗"),
@@ -127,6 +133,7 @@ fn step(line: &Line, broken: Option<Step>) -> String {
         true => text,
         false => text.chars().take(160).collect(),
     };
+    let text = folded(&text, width, STEP);
     format!("  {mark} {:<10} {text}{took}", line.step.word())
 }
 
