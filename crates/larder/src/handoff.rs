@@ -170,7 +170,7 @@ pub fn diagnosed(wanted: &Wanted, fault: &Fault) -> Option<Finding> {
         nodes: Some(Nodes::None),
         visits: vec![Visit { host, mirror: false, ours: true, outcome: Some(outcome) }],
         credential: Some(credential),
-        record: Some(Record { by: "the larder".into(), access: Access::There }),
+        record: Some(Record { by: "the larder".into(), at_upstream: false, access: Access::There }),
         ..Evidence::default()
     };
     match diagnose(&evidence) {

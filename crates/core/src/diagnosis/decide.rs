@@ -37,6 +37,15 @@ impl Found {
         self
     }
 
+    /// How the image gets into the larder, where there is a name to get it by.
+    fn wanted(self, e: &Evidence) -> Self {
+        match (&e.record, &e.origin) {
+            (Some(record), _) if record.at_upstream && record.access != Access::There => self,
+            (_, Some(origin)) => self.run("bring it in", format!("larder intake add {origin}")),
+            (_, None) => self,
+        }
+    }
+
     fn at_most(mut self, confidence: Confidence) -> Self {
         self.confidence = self.confidence.min(confidence);
         self
@@ -318,7 +327,7 @@ fn limited(e: &Evidence, host: &str, again: Option<u64>) -> Found {
     );
     found(Cause::RateLimited, Certain, format!("{host} limits how much is pulled; {when}"))
         .say("nodes ask again at once, six times, which makes it worse")
-        .run("keep the image here", format!("larder intake add {}", e.written))
+        .wanted(e)
         .say("put a cached shelf in front of it: one fetch for all nodes")
 }
 

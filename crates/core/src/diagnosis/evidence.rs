@@ -19,6 +19,9 @@ pub struct Evidence {
     pub credential: Option<Credential>,
     /// What is there, asked as somebody who may see all. None: nobody could.
     pub record: Option<Record>,
+    /// What the image is called at its upstream. None: nobody looked, or it is the larder's and nothing
+    /// brings it in.
+    pub origin: Option<String>,
     /// The platform of the node. None: it is not known.
     pub platform: Option<String>,
     /// What the cluster's events say. None: none was given.
@@ -263,6 +266,8 @@ pub enum KeyState {
 pub struct Record {
     /// Who says so: `the larder's own store`, `bazaar.example with the configured credentials`.
     pub by: String,
+    /// The upstream itself was asked: what it does not have cannot be brought in.
+    pub at_upstream: bool,
     /// What there is.
     pub access: Access,
 }

@@ -17,7 +17,7 @@ fn fits(key: Option<KeyState>, agrees: bool) -> Credential {
 }
 
 fn record(access: Access) -> Record {
-    Record { by: "the store".into(), access }
+    Record { by: "the store".into(), at_upstream: false, access }
 }
 
 fn pulls() -> Outcome {
@@ -34,6 +34,7 @@ fn at(ours: bool, outcome: Outcome) -> Evidence {
         visits: vec![visit("larder.example", false, ours, outcome)],
         credential: Some(fits(None, true)),
         record: Some(record(Access::There)),
+        origin: Some("vendor.example/x:1".into()),
         platform: Some("linux/amd64".into()),
         event: None,
     }
@@ -42,6 +43,23 @@ fn at(ours: bool, outcome: Outcome) -> Evidence {
 fn malformed(text: &str) -> Evidence {
     let wrong = Reference::read(text, &Unqualified::default()).unwrap_err();
     Evidence { written: text.into(), name: Some(Name::Malformed(wrong)), ..Evidence::default() }
+}
+
+#[test]
+fn only_what_an_upstream_may_have_is_to_be_brought_in() {
+    let brings = |at_upstream: bool, origin: Option<&str>| {
+        let mut evidence = at(true, Outcome::NotFound);
+        evidence.record = Some(Record { at_upstream, ..record(Access::NoTag(vec!["2".into()])) });
+        evidence.origin = origin.map(str::to_owned);
+        let Verdict::Fails(finding) = diagnose(&evidence) else { panic!("it fails") };
+        assert_eq!(finding.cause, Cause::TagMissing);
+        let mut commands = finding.remedies.into_iter().filter_map(|one| one.command);
+        commands.find(|one| one.starts_with("larder intake add"))
+    };
+    let named = Some("larder intake add vendor.example/x:1".to_owned());
+    assert_eq!(brings(false, Some("vendor.example/x:1")), named);
+    assert_eq!(brings(false, None), None, "there is no name to get it by");
+    assert_eq!(brings(true, Some("vendor.example/x:1")), None, "the upstream does not have it");
 }
 
 /// All rows: evidence, and what must come of it for sure. None: the pull succeeds without a remark.

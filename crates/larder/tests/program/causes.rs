@@ -332,6 +332,8 @@ fn denials_and_absences_are_told_apart() {
         .expect("the near name is told");
     let told = finds(&house, &ask("vendor/steamgauge:1.9.1", "scada"), "tag-missing").to_string();
     assert!(told.contains("there are 1.9.2"), "{told}");
+    let bring = "larder intake add ventworks.example/gauges/steamgauge:1.9.1";
+    assert!(told.contains(bring), "under its upstream's name: {told}");
     let digest = format!("vendor/steamgauge@sha256:{}", "a".repeat(64));
     finds(&house, &ask(&digest, "scada"), "digest-missing");
     finds(&house, &ask("wendor/steamgauge:1.9.2", "scada"), "no-shelf");

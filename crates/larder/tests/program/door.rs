@@ -95,7 +95,10 @@ fn what_slips_through_is_corrected_and_what_is_denied_is_refused() {
     let mut hook = api.get(path).unwrap();
     hook["webhooks"][0]["failurePolicy"] = json!("Fail");
     api.put(path, hook);
-    house.larder("handoff check turbine-hall --kubeconfig kubeconfig").ends(1).says(&["differs"]);
+    house
+        .larder("handoff check turbine-hall --kubeconfig kubeconfig")
+        .ends(1)
+        .says(&["door: MutatingWebhookConfiguration is not as it should be"]);
     house.larder("handoff apply turbine-hall --kubeconfig kubeconfig").ends(0).says(&["changed"]);
     house.larder("handoff check turbine-hall --kubeconfig kubeconfig").ends(0);
 }

@@ -141,7 +141,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
             format!("there is no repository for {image} ({by}){}", near(names, "there is")),
         )
         .say("is the name written as it should be?")
-        .run("want it", format!("larder intake add {image}")),
+        .wanted(e),
         Access::NoTag(names) => found(
             Cause::TagMissing,
             Certain,
@@ -151,7 +151,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
             ),
         )
         .run("see all tags", format!("larder look --tags {image}"))
-        .run("bring the tag in", format!("larder intake add {image}")),
+        .wanted(e),
         Access::NoDigest => found(
             Cause::DigestMissing,
             Certain,
@@ -178,7 +178,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
         .say("write the shelf's name, or declare it with [[shelf]]"),
         Access::OutsideShelf(why) => found(Cause::OutsideShelf, Certain, why.clone())
             .say("widen `only` of the [[shelf]], or bring the image in")
-            .run("want it", format!("larder intake add {image}")),
+            .wanted(e),
     })
 }
 

@@ -107,6 +107,10 @@ impl<'c> Asker<'c> {
             let here = routed.here.clone();
             evidence.policy = self.policy(here.as_ref(), namespace).await?;
             steps.push(policy_line(evidence.policy.as_ref(), began));
+            let origin = self
+                .config
+                .and_then(|config| record::origin(config, &reference, here.as_ref(), &evidence));
+            evidence.origin = origin.map(|origin| origin.to_string());
             let began = Instant::now();
             evidence.record = record::of(self, &reference, here.as_ref(), &evidence).await?;
             let on_record = evidence.record.as_ref().map(|record| {

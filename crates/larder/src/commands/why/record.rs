@@ -48,27 +48,41 @@ pub(super) async fn of(
     if let Some(here) = here {
         let access = ours(asker, config, here).await?;
         if let Some(access) = access {
-            return Ok(Some(Record { by: "the larder's own store".into(), access }));
+            let by = "the larder's own store".into();
+            return Ok(Some(Record { by, at_upstream: false, access }));
         }
     }
     if !asker.args().online {
         return Ok(None);
     }
-    // A short name is looked for where larder.toml means it.
-    let meant = match &evidence.name {
-        Some(Name::Reads { here: Some(here), .. }) => {
-            Reference::read(here, &Unqualified::default())
-                .map_or_else(|_| reference.clone(), |one| one.reference)
-        }
-        _ => reference.clone(),
-    };
-    let origin = here.and_then(|here| config.routes().origins().of_image(&here.image()));
-    let asked = match origin {
-        Some(image) => image.with(reference.tag.clone(), reference.digest.clone()),
-        None => meant,
-    };
+    let asked = origin(config, reference, here, evidence).unwrap_or_else(|| reference.clone());
     let patience = Duration::from_secs(asker.args().patience);
     Ok(upstream(config, &asked, patience).await)
+}
+
+/// What an image is called at its upstream. None: it is the larder's, and nothing brings it in.
+pub(super) fn origin(
+    config: &Config,
+    reference: &Reference,
+    here: Option<&Reference>,
+    evidence: &Evidence,
+) -> Option<Reference> {
+    if let Some(here) = here {
+        let image = config.routes().origins().of_image(&here.image());
+        if let Some(image) = image {
+            return Some(image.with(reference.tag.clone(), reference.digest.clone()));
+        }
+        if here.image() == reference.image() {
+            return None;
+        }
+    }
+    // A short name is looked for where larder.toml means it.
+    match &evidence.name {
+        Some(Name::Reads { here: Some(here), .. }) => {
+            Reference::read(here, &Unqualified::default()).ok().map(|one| one.reference)
+        }
+        _ => Some(reference.clone()),
+    }
 }
 
 /// What the store and its records say. None: the upstream of a cached shelf knows better.
@@ -201,7 +215,7 @@ async fn upstream(config: &Config, asked: &Reference, patience: Duration) -> Opt
         }
         Err(_) => return None,
     };
-    Some(Record { by, access })
+    Some(Record { by, at_upstream: true, access })
 }
 
 /// The near names of an upstream. Many keep the list to themselves: then there are none to tell.
