@@ -13,7 +13,7 @@ mod tests;
 
 pub use cause::{Cause, Step};
 pub use decide::diagnose;
-pub use event::{Event, read_events};
+pub use event::{Event, read_events, refusal};
 pub use evidence::{
     Access, Credential, Evidence, KeyState, Name, Nodes, Outcome, Policy, Record, Secret,
     SecretFault, Visit,
@@ -77,11 +77,13 @@ pub struct Remedy {
 }
 
 impl Remedy {
-    fn say(text: impl Into<String>) -> Self {
+    /// What is to be thought of, or done elsewhere.
+    pub fn say(text: impl Into<String>) -> Self {
         Self { text: text.into(), command: None }
     }
 
-    fn run(text: impl Into<String>, command: impl Into<String>) -> Self {
+    /// A command that does it.
+    pub fn run(text: impl Into<String>, command: impl Into<String>) -> Self {
         Self { text: text.into(), command: Some(command.into()) }
     }
 }

@@ -3,6 +3,8 @@
 mod config;
 
 use larder_client::{Web, WebAnswer};
+use larder_core::objects::text;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use serde_json::Value;
 
 use crate::failure::{Exit, Failure};
@@ -11,6 +13,11 @@ pub use config::Reach;
 
 /// Who applies, as the platform's managed fields name it.
 const MANAGER: &str = "iron-larder";
+
+/// Objects that are read of one list at the most.
+const MOST: usize = 100_000;
+/// Objects that are asked for at once.
+const PAGE: usize = 500;
 
 /// A cluster's API.
 pub struct Kube {
@@ -67,6 +74,25 @@ impl Kube {
             return Ok(None);
         }
         self.read(&doing, &answer).map(Some)
+    }
+
+    /// All objects of a list, page by page. An API without this kind has none of them.
+    pub async fn list(&self, path: &str) -> Result<Vec<Value>, Failure> {
+        let mut items = Vec::new();
+        let mut next = String::new();
+        loop {
+            let Some(mut page) = self.get(&format!("{path}?limit={PAGE}{next}")).await? else {
+                return Ok(items);
+            };
+            if let Value::Array(found) = page["items"].take() {
+                items.extend(found);
+            }
+            let more = text(&page, &["metadata", "continue"]).unwrap_or_default();
+            if more.is_empty() || items.len() >= MOST {
+                return Ok(items);
+            }
+            next = format!("&continue={}", utf8_percent_encode(more, NON_ALPHANUMERIC));
+        }
     }
 
     /// Takes an object away.

@@ -135,6 +135,17 @@ fn number(text: &str) -> Option<String> {
         .then(|| inside.to_owned())
 }
 
+/// The cause in the words of a larder's own refusal. None: it is none, or of another kind.
+pub fn refusal(text: &str) -> Option<Cause> {
+    let causes = [
+        ("nobody signed in", Cause::NoCredential),
+        ("is refused by rule `", Cause::RuleDenies),
+        ("may not pull", Cause::GrantMissing),
+        ("no grant names it", Cause::GrantMissing),
+    ];
+    causes.into_iter().find(|(words, _)| text.contains(words)).map(|(_, cause)| cause)
+}
+
 impl Event {
     /// The cause that the text fits best, and what it says. None: it only says that there was a failure.
     pub fn cause(&self) -> Option<(Cause, String)> {
@@ -268,17 +279,17 @@ impl Event {
         if any(&["toomanyrequests", "Too Many Requests"]) || self.status == Some(429) {
             return is(Cause::RateLimited, format!("{host} limits how much is pulled"));
         }
-        if has("nobody signed in") {
-            return is(
-                Cause::NoCredential,
-                format!("{host} wants a sign-in, and the pod has none"),
-            );
-        }
-        if has("is refused by rule `") {
-            return is(Cause::RuleDenies, format!("a rule of the larder denies {image}"));
-        }
-        if has("may not pull") {
-            return is(Cause::GrantMissing, format!("no grant names {image}"));
+        match refusal(text) {
+            Some(cause @ Cause::RuleDenies) => {
+                return is(cause, format!("a rule of the larder denies {image}"));
+            }
+            Some(cause @ Cause::GrantMissing) => {
+                return is(cause, format!("no grant names {image}"));
+            }
+            Some(cause) => {
+                return is(cause, format!("{host} wants a sign-in, and the pod has none"));
+            }
+            None => {}
         }
         match self.status {
             Some(401) => is(

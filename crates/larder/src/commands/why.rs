@@ -93,7 +93,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         handoff::cluster(config, what, name)?;
     }
     if let Some(number) = &args.number {
-        return recorded::show(number, args, config.as_ref(), context).await;
+        return recorded::show(number, config.as_ref(), context).await;
     }
     if !args.all.is_empty() {
         let asker = Asker::new(args, config.as_ref(), Pod::read(args)?).await?;

@@ -33,7 +33,22 @@ fn cause(run: &Run) -> (String, String) {
 fn finds(house: &House, line: &str, wanted: &str) -> Value {
     let run = house.larder(&format!("why --json {line}")).ends(1);
     assert_eq!(cause(&run), (wanted.to_owned(), "certain".to_owned()), "{line}\n{}", run.out);
-    run.json()
+    let found = run.json();
+    for remedy in found["images"][0]["findings"][0]["remedies"].as_array().unwrap() {
+        understands(house, remedy["command"].as_str().unwrap_or_default());
+    }
+    found
+}
+
+/// What is advised can be typed. Only what changes nothing is tried.
+#[track_caller]
+fn understands(house: &House, command: &str) {
+    let Some(line) = command.strip_prefix("larder ") else { return };
+    let reads = ["log ", "look ", "policy explain ", "key list", "shelf list", "shelf show "];
+    if reads.iter().any(|read| line.starts_with(read)) {
+        let run = house.larder(line);
+        assert!(!run.err.contains("For more information, try '--help'"), "{command}\n{}", run.err);
+    }
 }
 
 /// The same where the cause cannot be certain.
@@ -348,6 +363,11 @@ fn denials_and_absences_are_told_apart() {
     let number = serde_json::from_str::<Value>(log().lines().next().unwrap()).unwrap();
     let number = number["number"].as_str().unwrap().to_owned();
     house.larder(&format!("why --ref {number}")).ends(1).says(&["larder log", &number]);
+    // What is recorded, and no refusal, is no cause.
+    let log = house.larder("log --kind delete --json").out;
+    let removed: Value = serde_json::from_str(log.lines().next().unwrap()).unwrap();
+    let removed = removed["number"].as_str().unwrap();
+    house.larder(&format!("why --ref {removed}")).ends(3).says(&["nothing was refused"]);
     house.larder("why --ref zzzz-99").ends(3).says(&["nothing of this number is in the record"]);
 }
 

@@ -161,7 +161,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
         .run("see what the tag is now", format!("larder look {image}")),
         Access::Removed(how) => {
             found(Cause::Removed, Certain, format!("{image} was here, and is not any more: {how}"))
-                .run("see who removed it", "larder log --kind deleted")
+                .run("see who removed it", "larder log --kind delete")
                 .run("bring it in again", "larder intake run")
         }
         Access::NotBroughtIn => found(

@@ -18,10 +18,6 @@ const LISTS: [(&str, &str, &str); 7] = [
     ("/api/v1/replicationcontrollers", "v1", "ReplicationController"),
     ("/api/v1/pods", "v1", "Pod"),
 ];
-/// Objects that are read of one list at the most.
-const MOST: usize = 100_000;
-/// Objects that are asked for at once.
-const PAGE: usize = 500;
 
 /// Reads all workloads, and of pods the digests that run.
 pub(super) async fn read(
@@ -32,7 +28,7 @@ pub(super) async fn read(
     let kube = Kube::connect(reach).await?;
     let mut all = Vec::new();
     for (path, version, kind) in LISTS {
-        for mut object in list(&kube, path).await? {
+        for mut object in kube.list(path).await? {
             // What a workload makes of its own template is named by that.
             if !object["metadata"]["ownerReferences"].is_null() && kind != "Pod" {
                 continue;
@@ -76,25 +72,6 @@ pub(super) async fn read(
         }
     }
     Ok(all)
-}
-
-async fn list(kube: &Kube, path: &str) -> Result<Vec<Value>, Failure> {
-    let mut items = Vec::new();
-    let mut next = String::new();
-    loop {
-        let page = kube.get(&format!("{path}?limit={PAGE}{next}")).await?;
-        // An API without this kind has none of them.
-        let Some(mut page) = page else { return Ok(items) };
-        if let Value::Array(found) = page["items"].take() {
-            items.extend(found);
-        }
-        let more = text(&page, &["metadata", "continue"]).unwrap_or_default();
-        if more.is_empty() || items.len() >= MOST {
-            return Ok(items);
-        }
-        let more = percent_encoding::utf8_percent_encode(more, percent_encoding::NON_ALPHANUMERIC);
-        next = format!("&continue={more}");
-    }
 }
 
 /// What the containers of a pod run, by digest (`status.containerStatuses[].imageID`).

@@ -11,12 +11,13 @@ use crate::failure::{Exit, Failure};
 use crate::kube::Kube;
 
 /// The kinds that hold pods, with their path in the API.
-const KINDS: [(&str, &str, &str); 7] = [
+const KINDS: [(&str, &str, &str); 8] = [
     ("pod", "/api/v1", "pods"),
     ("deployment", "/apis/apps/v1", "deployments"),
     ("statefulset", "/apis/apps/v1", "statefulsets"),
     ("daemonset", "/apis/apps/v1", "daemonsets"),
     ("replicaset", "/apis/apps/v1", "replicasets"),
+    ("replicationcontroller", "/api/v1", "replicationcontrollers"),
     ("job", "/apis/batch/v1", "jobs"),
     ("cronjob", "/apis/batch/v1", "cronjobs"),
 ];
@@ -40,20 +41,13 @@ pub(super) async fn read(workload: &str, args: &Args) -> Result<(Vec<Asked>, Pod
         let cause = format!("{namespace} has no {kind} {name}");
         Failure::usage(what(), cause, "look with `kubectl get`").ending(Exit::No)
     })?;
-    let listed = async |path: String| -> Result<Vec<Value>, Failure> {
-        let mut found = kube.get(&path).await?.unwrap_or_default();
-        Ok(match found["items"].take() {
-            Value::Array(items) => items,
-            _ => Vec::new(),
-        })
-    };
-    let accounts = listed("/api/v1/serviceaccounts".to_owned()).await?;
+    let accounts = kube.list("/api/v1/serviceaccounts").await?;
     // Of all namespaces, so that one in the wrong place is found.
     let mut pod = Pod::default();
-    pod.secrets = listed("/api/v1/secrets".to_owned()).await?;
+    pod.secrets = kube.list("/api/v1/secrets").await?;
     pod.of(&object, &accounts);
     pod.namespace = Some(namespace.clone());
-    let events = listed("/api/v1/events".to_owned()).await?;
+    let events = kube.list("/api/v1/events").await?;
     let its = events.iter().filter(|event| {
         let about = text(event, &["involvedObject", "name"]).unwrap_or_default();
         text(event, &["metadata", "namespace"]) == Some(&*namespace)

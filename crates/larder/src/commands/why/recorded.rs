@@ -1,9 +1,8 @@
 //! A refusal by its number: what the larder recorded when it decided.
 
-use larder_core::diagnosis::{Cause, Confidence, Finding, Remedy, Verdict};
+use larder_core::diagnosis::{Cause, Confidence, Finding, Remedy, Verdict, refusal};
 use larder_store::{Filter, Kind};
 
-use super::Args;
 use super::ask::{Answer, Asked};
 use super::show;
 use crate::config::Config;
@@ -11,12 +10,7 @@ use crate::context::{Context, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::time;
 
-pub(super) async fn show(
-    number: &str,
-    _args: &Args,
-    config: Option<&Config>,
-    context: &Context,
-) -> Outcome {
+pub(super) async fn show(number: &str, config: Option<&Config>, context: &Context) -> Outcome {
     let what = || format!("cannot look up {}", number.escape_debug());
     let number = number.trim_matches(['[', ']']);
     let store = config.map(store_if_any).transpose()?.flatten();
@@ -34,32 +28,34 @@ pub(super) async fn show(
     };
     let text = entry.text.as_str();
     let cause = match entry.kind {
-        Kind::Refused if text.contains("rule `") => Cause::RuleDenies,
-        Kind::Refused if text.contains("nobody signed in") => Cause::NoCredential,
-        Kind::Refused if text.contains("may not") => Cause::GrantMissing,
+        Kind::Refused => refusal(text).unwrap_or(Cause::Forbidden),
         Kind::Failed => Cause::WrongCredential,
-        _ => Cause::Forbidden,
+        other => {
+            let cause = format!(
+                "it is the number of a line of the kind {}: nothing was refused",
+                other.word()
+            );
+            let remedy = format!("`larder log {number}` shows it");
+            return Err(Failure::usage(what(), cause, remedy).ending(Exit::Remote));
+        }
     };
     let line = entry.line.as_ref().map(|line| format!(", decided by {line}")).unwrap_or_default();
     let who = if entry.who.is_empty() { "somebody who did not sign in" } else { &entry.who };
     let told = format!("{text} ({who}, {}{line})", time(entry.last));
     let written = entry.reference.clone().unwrap_or_default();
-    let finding = Finding {
-        cause,
-        confidence: Confidence::Certain,
-        told,
-        ruled_out: Vec::new(),
-        remedies: vec![
-            Remedy {
-                text: "see all that is recorded of it".into(),
-                command: Some(format!("larder log {number}")),
-            },
-            Remedy {
-                text: "see whether it still is so".into(),
-                command: Some(format!("larder policy explain {written} --cluster CLUSTER")),
-            },
-        ],
-    };
+    let mut remedies =
+        vec![Remedy::run("see all that is recorded of it", format!("larder log {number}"))];
+    let (cluster, namespace) = entry.who.split_once('/').unwrap_or((&entry.who, ""));
+    let is_cluster = config.is_some_and(|config| config.cluster(cluster).is_some());
+    if is_cluster && !written.is_empty() {
+        let mut command = format!("larder policy explain {written} --cluster {cluster}");
+        if !namespace.is_empty() {
+            command.push_str(&format!(" --namespace {namespace}"));
+        }
+        remedies.push(Remedy::run("see whether it still is so", command));
+    }
+    let finding =
+        Finding { cause, confidence: Confidence::Certain, told, ruled_out: Vec::new(), remedies };
     let answer = Answer {
         asked: Asked { written, ..Asked::default() },
         verdict: Verdict::Fails(finding),
