@@ -44,7 +44,8 @@ fn finds(house: &House, line: &str, wanted: &str) -> Value {
 #[track_caller]
 fn understands(house: &House, command: &str) {
     let Some(line) = command.strip_prefix("larder ") else { return };
-    let reads = ["log ", "look ", "policy explain ", "key list", "shelf list", "shelf show "];
+    let reads =
+        ["log ", "look ", "policy ", "handoff move FILE ", "handoff read FILE", "rewrite --"];
     if reads.iter().any(|read| line.starts_with(read)) {
         let run = house.larder(line);
         assert!(!run.err.contains("For more information, try '--help'"), "{command}\n{}", run.err);

@@ -91,7 +91,7 @@ pub(super) fn unfit(visit: &Visit, fault: &SecretFault) -> Found {
             Certain,
             format!("the pull secret {name} is not in the pod's namespace; one of that name is in {}", elsewhere.join(", ")),
         )
-        .run("bring it to this namespace", "larder handoff move FILE --namespace NAMESPACE")
+        .run("bring it to this namespace", "larder handoff move FILE --namespace NAMESPACE --into NEW")
         .run("give each namespace its own", apply),
         SecretFault::Missing { name, .. } => found(
             Cause::SecretMissing,
