@@ -12,6 +12,7 @@ mod insert;
 mod parse;
 mod place;
 mod plan;
+mod quick;
 mod slot;
 mod splice;
 #[cfg(test)]
@@ -82,6 +83,14 @@ struct Part<'t> {
 /// given: what one reader takes for the end of a broken document is not what another does.
 pub fn scan<'t>(text: &'t str, file: &File<'_>) -> Result<Scan<'t>, ParseError> {
     dialect::scan(text, file)
+}
+
+/// For `fuzz/`: whether a text is read the quick way, which must be as the parser reads it.
+#[cfg(fuzzing)]
+pub fn is_quick(text: &str) -> bool {
+    let Some(quick) = quick::parse(text) else { return false };
+    assert_eq!(parse::by_parser(text).as_ref(), Ok(&quick));
+    true
 }
 
 impl<'t> Part<'t> {

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::fs;
-use std::io::Read as _;
+use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -247,6 +247,20 @@ impl Candidate {
     }
 }
 
+/// Reads until a piece of memory is full or there is no more, and says how much there was.
+fn fill(file: &mut fs::File, piece: &mut [u8]) -> io::Result<usize> {
+    let mut got = 0;
+    while got < piece.len() {
+        match file.read(&mut piece[got..]) {
+            Ok(0) => break,
+            Ok(more) => got += more,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(got)
+}
+
 /// Reads a whole text, such as it is at one moment.
 pub fn read(path: &Path) -> Result<String, String> {
     const TRIES: usize = 3;
@@ -257,11 +271,19 @@ pub fn read(path: &Path) -> Result<String, String> {
         if before.is_dir() {
             return Err("it is a folder".into());
         }
-        let size = usize::try_from(before.len().min(FILE_LIMIT)).unwrap_or_default();
-        let mut bytes = Vec::with_capacity(size + 1);
-        (&mut file).take(FILE_LIMIT + 1).read_to_end(&mut bytes).map_err(text)?;
+        let too_large = || format!("it is larger than {}", crate::output::bytes(FILE_LIMIT));
+        if before.len() > FILE_LIMIT {
+            return Err(too_large());
+        }
+        let mut bytes = vec![0; usize::try_from(before.len()).unwrap_or_default()];
+        let got = fill(&mut file, &mut bytes).map_err(text)?;
+        // What is no file does not tell its size; what grew is read again.
+        if !before.is_file() || got < bytes.len() {
+            bytes.truncate(got);
+            (&mut file).take(FILE_LIMIT + 1 - got as u64).read_to_end(&mut bytes).map_err(text)?;
+        }
         if bytes.len() as u64 > FILE_LIMIT {
-            return Err(format!("it is larger than {}", crate::output::bytes(FILE_LIMIT)));
+            return Err(too_large());
         }
         let after = file.metadata().map_err(text)?;
         let same =

@@ -85,7 +85,8 @@ impl Output {
     /// Writes the result as the one JSON document.
     pub fn document(&self, document: &impl Serialize) {
         match serde_json::to_string_pretty(document) {
-            Ok(text) => line(AutoStream::new(io::stdout(), ColorChoice::Never), &text),
+            // No text in JSON holds a control character that would have to be taken out.
+            Ok(text) => line(io::stdout().lock(), &text),
             Err(error) => self.note(format!("the result cannot be written as JSON: {error}")),
         }
     }

@@ -14,6 +14,10 @@ mod shape;
 mod strings;
 mod tasks;
 
+use std::sync::LazyLock;
+
+use memchr::memmem::Finder;
+
 use super::parse::{documents, parse, parse_json};
 use super::place::{Found, settle};
 use super::tree::{NodeId, Tree};
@@ -169,8 +173,9 @@ pub(super) fn lines<'t>(text: &'t str, dialect: Dialect, _file: &File<'_>) -> Sc
 
 /// A cheap look before parsing: what names an image has one of these words.
 fn may_name_images(text: &str) -> bool {
-    let has = |word: &str| memchr::memmem::find(text.as_bytes(), word.as_bytes()).is_some();
-    has("mage") || has("repository") || has("services:") || has("docker://")
+    static WORDS: LazyLock<[Finder<'static>; 4]> =
+        LazyLock::new(|| ["mage", "repository", "services:", "docker://"].map(Finder::new));
+    WORDS.iter().any(|word| word.find(text.as_bytes()).is_some())
 }
 
 fn is_template(text: &str) -> bool {

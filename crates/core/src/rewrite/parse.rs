@@ -6,6 +6,7 @@ use std::ops::Range;
 use granit_parser::{Event, Options, Parser, ScalarStyle, Tag};
 
 use super::Position;
+use super::quick;
 use super::tree::{Kind, NODE_LIMIT, Tree};
 
 /// Why a file cannot be read.
@@ -34,8 +35,13 @@ fn options() -> Options {
     options
 }
 
-/// Parses every document of a YAML text. Nothing here is recursive; the parser bounds the nesting.
+/// Parses every document of a YAML text: plain ones the quick way, all others by the parser.
 pub(crate) fn parse(text: &str) -> Result<Tree<'_>, ParseError> {
+    quick::parse(text).map_or_else(|| by_parser(text), Ok)
+}
+
+/// Nothing here is recursive; the parser bounds the nesting.
+pub(super) fn by_parser(text: &str) -> Result<Tree<'_>, ParseError> {
     let mut parser = Parser::new_from_str_with_options(text, options());
     let mut tree = Tree::new(text);
     while let Some(event) = parser.next_event() {

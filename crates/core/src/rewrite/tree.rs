@@ -13,7 +13,7 @@ pub(crate) type NodeId = usize;
 
 /// The documents of one text. Nodes lie in the order of the text, each before what it holds, so
 /// that a collection is the nodes from its own number up to where the [next](Node::next) begins.
-#[derive(Debug, Default)]
+#[derive(Debug, Default, PartialEq)]
 pub(crate) struct Tree<'t> {
     pub text: &'t str,
     pub nodes: Vec<Node<'t>>,
@@ -24,7 +24,7 @@ pub(crate) struct Tree<'t> {
     open: Vec<NodeId>,
 }
 
-#[derive(Debug)]
+#[derive(Debug, PartialEq)]
 pub(crate) struct Node<'t> {
     pub kind: Kind,
     /// A scalar's text, without quotes and escapes.
@@ -260,6 +260,20 @@ impl Iterator for Children<'_, '_> {
             self.at = self.tree.next(id);
             id
         })
+    }
+}
+
+/// The nodes that a walk has been at: each is looked at once, however many aliases name it.
+pub(crate) struct Visited(Vec<bool>);
+
+impl Visited {
+    pub fn none_of(tree: &Tree<'_>) -> Self {
+        Self(vec![false; tree.nodes.len()])
+    }
+
+    /// Marks a node. False: it was marked before.
+    pub fn insert(&mut self, node: NodeId) -> bool {
+        !std::mem::replace(&mut self.0[node], true)
     }
 }
 

@@ -6,14 +6,13 @@
 //! and what looks like an image elsewhere. Text in ConfigMaps is theirs, and schema words in a
 //! CustomResourceDefinition are no images.
 
-use std::collections::HashSet;
 use std::fmt;
 use std::rc::Rc;
 use std::str::FromStr;
 
 use super::super::finding::{Role, Workload};
 use super::super::place::{Found, Place, Written};
-use super::super::tree::{NodeId, Tree};
+use super::super::tree::{NodeId, Tree, Visited};
 use super::shape::{self, Around};
 use super::{Dialect, File, strings};
 
@@ -90,7 +89,7 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Fo
     if object_kind(tree, top).is_none() {
         return false;
     }
-    Walk { tree, file, seen: HashSet::new(), found }.from(top);
+    Walk { tree, file, seen: Visited::none_of(tree), found }.from(top);
     true
 }
 
@@ -112,7 +111,7 @@ struct Step {
 struct Walk<'w, 't> {
     tree: &'w Tree<'t>,
     file: &'w File<'w>,
-    seen: HashSet<NodeId>,
+    seen: Visited,
     found: &'w mut Found,
 }
 

@@ -1,12 +1,11 @@
 //! What looks like the name of an image wherever it stands: the values of charts, and settings that
 //! other programs made.
 
-use std::collections::HashSet;
 use std::rc::Rc;
 
 use super::super::finding::{Role, Workload};
 use super::super::place::{Found, Parts, Place, Written};
-use super::super::tree::{NodeId, Tree};
+use super::super::tree::{NodeId, Tree, Visited};
 use super::{Dialect, File};
 
 /// Whose the mapping is that is looked at.
@@ -42,7 +41,7 @@ pub(super) fn find(
     let registry = registry.filter(|node| tree.filled(*node).is_some());
     let around = Around { dialect, owner: Rc::default(), registry, file };
     let mut stack = vec![top];
-    let mut seen = HashSet::new();
+    let mut seen = Visited::none_of(tree);
     while let Some(node) = stack.pop() {
         let node = tree.resolve(node);
         if !seen.insert(node) {

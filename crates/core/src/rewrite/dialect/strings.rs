@@ -42,6 +42,10 @@ pub(super) fn pieces(tree: &Tree<'_>, node: NodeId, hint: Hint) -> Vec<Range<usi
     }
     let span = node.span();
     let Some(raw) = tree.text.get(span.clone()) else { return Vec::new() };
+    // Without these there is neither a registry nor a word that says so.
+    if hint == Hint::Nothing && memchr::memchr2(b'/', b':', raw.as_bytes()).is_none() {
+        return Vec::new();
+    }
     let mut all = Vec::new();
     let mut start = 0;
     while start < raw.len() && all.len() < MOST {
