@@ -37,7 +37,7 @@ use tokio::sync::Semaphore;
 
 pub(crate) use permit::refuse_catalog;
 pub(crate) use permit::{check as check_grant, passes as is_granted};
-pub(crate) use record::{Happened, Recorder, reference};
+pub(crate) use record::{About, Happened, Recorder, reference};
 pub(crate) use rules::{Pull, check as check_rules, passes as is_ruled_in};
 pub(crate) use sign_in::Known;
 pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
@@ -131,16 +131,6 @@ pub(crate) struct Caller {
     pub address: Option<IpAddr>,
     /// Whether it is a node that is sent here instead of to an upstream: it is never answered 401.
     pub node: bool,
-}
-
-impl Caller {
-    /// By what it signed in, in words. None: by nothing.
-    pub fn by_text(&self) -> Option<String> {
-        self.by.as_ref().map(|by| match by {
-            By::Key(id) => format!("key {id}"),
-            By::Identity(account) => format!("service account {account}"),
-        })
-    }
 }
 
 /// The door.

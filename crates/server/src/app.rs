@@ -84,7 +84,7 @@ impl App {
 
     /// Writes something into the record that no client did.
     pub fn note(&self, kind: Kind, text: &str) {
-        self.recorder.note(Happened::by_nobody(kind, text));
+        self.recorder.count(&Happened::by_nobody(kind, text));
     }
 
     /// Refuses to change anything in a registry that only serves.

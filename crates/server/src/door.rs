@@ -14,7 +14,7 @@ use larder_core::retarget::{Pin, Retarget, Wish};
 use larder_core::route::Standing;
 use larder_store::{Kind, now};
 
-use crate::access::{AccessPlan, Caller, Happened};
+use crate::access::{About, AccessPlan, Caller, Happened};
 use crate::app::App;
 use crate::health;
 use crate::limits::Client;
@@ -193,13 +193,13 @@ impl Asking<'_> {
         };
         let text = format!("at the door, for {}: {message}", whose.trim());
         let mut happened = Happened::of(&caller, kind, &text);
-        happened.reference = Some(reference.to_string());
+        happened.reference = Some(About::Text(reference.to_string()));
         happened.line = Some(rule.line.to_string());
         // A dry run leaves no trace.
         if self.review.dry_run {
             return Some((verdict == Verdict::Deny, message));
         }
-        let number = self.app.recorder.note(happened);
+        let number = self.app.recorder.note(&happened);
         Some((verdict == Verdict::Deny, format!("{message} [{number}]")))
     }
 }

@@ -19,8 +19,8 @@ use larder_core::access::Who;
 use larder_store::Kind;
 
 use crate::access::{
-    AccessPlan, Caller, Happened, Head, Pull, TOKEN_PATH, answer_token, check_grant, check_rules,
-    reference, refuse_catalog,
+    About, AccessPlan, Caller, Happened, Head, Pull, TOKEN_PATH, answer_token, check_grant,
+    check_rules, reference, refuse_catalog,
 };
 use crate::account::Account;
 use crate::app::App;
@@ -206,8 +206,8 @@ async fn admit(
     let mut response = dispatch(app, plan, target, parts, body).await?;
     if let Some((kind, about)) = changed {
         let mut happened = Happened::of(&caller, kind, "");
-        happened.reference = Some(about);
-        app.recorder.note(happened);
+        happened.reference = Some(About::Text(about));
+        app.recorder.count(&happened);
     }
     if let Some(warning) = warning {
         response.headers_mut().append(cached::WARNING, warning);

@@ -1,6 +1,8 @@
 //! Our own pull tokens: short-lived, signed with Ed25519 (RFC 8037), naming the account and exactly
 //! what it may do.
 
+use std::fmt;
+
 use ring::signature::{ED25519, Ed25519KeyPair, KeyPair as _, UnparsedPublicKey};
 use serde::{Deserialize, Serialize};
 
@@ -46,6 +48,15 @@ pub enum By {
     Key(String),
     /// The token of a cluster's service account, by its name.
     Identity(String),
+}
+
+impl fmt::Display for By {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Key(id) => write!(f, "key {id}"),
+            Self::Identity(account) => write!(f, "service account {account}"),
+        }
+    }
 }
 
 /// One line of a token's access.

@@ -1,6 +1,7 @@
 //! The keys that were issued, as the store has them: read anew when they changed, by whichever process.
 
 use std::collections::HashMap;
+use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use larder_core::access::key::KeyId;
@@ -18,7 +19,7 @@ pub(crate) struct Keyed {
 #[derive(Default)]
 pub(crate) struct Keys {
     known: RwLock<Arc<Keyed>>,
-    used: Mutex<HashMap<KeyId, (i64, String)>>,
+    used: Mutex<HashMap<KeyId, (i64, Option<IpAddr>)>>,
 }
 
 impl Keys {
@@ -53,9 +54,14 @@ impl Keys {
     }
 
     /// Notes that somebody signed in with a key.
-    pub fn note_use(&self, id: &KeyId, at: i64, from: String) {
+    pub fn note_use(&self, id: &KeyId, at: i64, from: Option<IpAddr>) {
         let mut used = self.used.lock().unwrap_or_else(PoisonError::into_inner);
-        used.insert(id.clone(), (at, from));
+        match used.get_mut(id) {
+            Some(last) => *last = (at, from),
+            None => {
+                used.insert(id.clone(), (at, from));
+            }
+        }
     }
 
     /// Writes down which keys were used. What cannot be written is kept for the next time.
@@ -64,7 +70,8 @@ impl Keys {
         if used.is_empty() {
             return;
         }
-        let list = used.iter().map(|(id, (at, from))| (id.clone(), *at, from.clone())).collect();
+        let text = |from: &Option<IpAddr>| from.map(|from| from.to_string()).unwrap_or_default();
+        let list = used.iter().map(|(id, (at, from))| (id.clone(), *at, text(from))).collect();
         if let Err(error) = store.keyring.note_key_uses(list).await {
             tracing::warn!(%error, "the use of keys could not be noted; it is tried again");
             let mut now = self.used.lock().unwrap_or_else(PoisonError::into_inner);

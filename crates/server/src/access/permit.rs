@@ -7,7 +7,7 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{Kind, now};
 
-use super::record::{Happened, reference};
+use super::record::{About, Happened, reference};
 use super::{AccessPlan, Caller, Head};
 use crate::app::App;
 use crate::error::{ApiError, Code};
@@ -134,9 +134,9 @@ pub(crate) fn check(
         ),
     };
     let mut happened = Happened::of(caller, Kind::Refused, &message);
-    happened.reference = about(target);
+    happened.reference = about(target).map(About::Text);
     happened.line = decision.line.map(|line| line.to_string());
-    let number = app.recorder.note(happened);
+    let number = app.recorder.note(&happened);
     app.meters.refusals.with_label_values(&["grant"]).inc();
     Err(ApiError::new(Code::Denied, format!("{message} [{number}]")))
 }

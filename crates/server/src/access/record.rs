@@ -1,10 +1,14 @@
 //! What is written down of who did what: beside the requests in memory, once a second into the store.
 
 use std::collections::HashMap;
+use std::fmt::{self, Display, Write};
+use std::hash::{BuildHasher as _, Hasher, RandomState};
 use std::net::IpAddr;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
+use larder_core::access::Who;
 use larder_core::access::key::{random, short_name};
+use larder_core::access::token::By;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
@@ -21,12 +25,66 @@ const PULL: i64 = 10 * MINUTE;
 
 #[derive(Default)]
 struct Pending {
-    entries: HashMap<String, Entry>,
+    lines: Lines,
     /// Numbers of refusals of the last minute, so that a runtime that asks again is told the same.
     numbers: HashMap<String, (i64, String)>,
     /// When somebody last asked for a manifest of a repository by name.
-    pulling: HashMap<(String, RepositoryName), i64>,
+    pulling: HashMap<Who, HashMap<RepositoryName, i64>>,
     lost: u64,
+}
+
+/// Lines that wait, found again by what makes another one the same. That is compared piece by piece
+/// as it would be written: what was met before costs no memory, however often it is met again.
+#[derive(Default)]
+struct Lines {
+    by_hash: HashMap<u64, Vec<Entry>>,
+    hashes: RandomState,
+    count: usize,
+}
+
+impl Lines {
+    fn hash(&self, same: &impl Display) -> u64 {
+        struct Hashing<H>(H);
+        impl<H: Hasher> Write for Hashing<H> {
+            fn write_str(&mut self, piece: &str) -> fmt::Result {
+                self.0.write(piece.as_bytes());
+                Ok(())
+            }
+        }
+        let mut hashing = Hashing(self.hashes.build_hasher());
+        // It takes whatever is written.
+        let _ = write!(hashing, "{same}");
+        hashing.0.finish()
+    }
+
+    fn find(&mut self, same: &impl Display) -> Option<&mut Entry> {
+        let found = self.by_hash.get_mut(&self.hash(same))?;
+        found.iter_mut().find(|entry| entry.same.as_deref().is_some_and(|text| reads(same, text)))
+    }
+
+    fn add(&mut self, entry: Entry) {
+        let hash = self.hash(&entry.same.as_deref().unwrap_or_default());
+        self.by_hash.entry(hash).or_default().push(entry);
+        self.count += 1;
+    }
+
+    fn take(&mut self) -> Vec<Entry> {
+        self.count = 0;
+        std::mem::take(&mut self.by_hash).into_values().flatten().collect()
+    }
+}
+
+/// Whether something is written as this text.
+fn reads(what: &impl Display, text: &str) -> bool {
+    struct Rest<'t>(&'t str);
+    impl Write for Rest<'_> {
+        fn write_str(&mut self, piece: &str) -> fmt::Result {
+            self.0 = self.0.strip_prefix(piece).ok_or(fmt::Error)?;
+            Ok(())
+        }
+    }
+    let mut rest = Rest(text);
+    write!(rest, "{what}").is_ok() && rest.0.is_empty()
 }
 
 /// What waits to be written.
@@ -38,37 +96,41 @@ pub(crate) struct Recorder {
 /// One thing that happened.
 pub(crate) struct Happened<'h> {
     pub kind: Kind,
-    pub who: String,
-    pub by: Option<String>,
+    pub who: Named<'h>,
+    pub by: Option<&'h By>,
     pub address: Option<IpAddr>,
-    pub reference: Option<String>,
+    pub reference: Option<About<'h>>,
     pub line: Option<String>,
     pub text: &'h str,
+}
+
+/// Who did it.
+#[derive(Clone, Copy)]
+pub(crate) enum Named<'h> {
+    Nobody,
+    Known(&'h Who),
+    /// A name that somebody gave, and could not prove.
+    Claimed(&'h str),
+}
+
+/// What it was about.
+pub(crate) enum About<'h> {
+    Text(String),
+    Manifest(&'h RepositoryName, &'h Selector),
 }
 
 impl<'h> Happened<'h> {
     /// Something that the operator did.
     pub fn by_nobody(kind: Kind, text: &'h str) -> Self {
-        Self {
-            kind,
-            who: String::new(),
-            by: None,
-            address: None,
-            reference: None,
-            line: None,
-            text,
-        }
+        let who = Named::Nobody;
+        Self { kind, who, by: None, address: None, reference: None, line: None, text }
     }
 
-    pub fn of(caller: &Caller, kind: Kind, text: &'h str) -> Self {
-        let who = match &caller.who {
-            larder_core::access::Who::Anonymous => String::new(),
-            who => who.to_string(),
-        };
+    pub fn of(caller: &'h Caller, kind: Kind, text: &'h str) -> Self {
         Self {
             kind,
-            who,
-            by: caller.by_text(),
+            who: Named::from(&caller.who),
+            by: caller.by.as_ref(),
             address: caller.address,
             reference: None,
             line: None,
@@ -77,16 +139,100 @@ impl<'h> Happened<'h> {
     }
 }
 
+impl<'h> From<&'h Who> for Named<'h> {
+    fn from(who: &'h Who) -> Self {
+        match who {
+            Who::Anonymous => Self::Nobody,
+            who => Self::Known(who),
+        }
+    }
+}
+
+impl Display for Named<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Nobody => Ok(()),
+            Self::Known(who) => who.fmt(f),
+            Self::Claimed(name) => f.write_str(name),
+        }
+    }
+}
+
+impl Display for About<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Text(text) => f.write_str(text),
+            Self::Manifest(repository, Selector::Tag(tag)) => write!(f, "{repository}:{tag}"),
+            Self::Manifest(repository, Selector::Digest(digest)) => {
+                write!(f, "{repository}@{digest}")
+            }
+        }
+    }
+}
+
+/// What makes two things that happened one line of the record.
+struct Same<'s, 'h> {
+    happened: &'s Happened<'h>,
+    each: Each,
+}
+
+/// What keeps lines apart that are alike otherwise.
+enum Each {
+    Number(String),
+    /// The minute or day.
+    Time(i64),
+}
+
+impl Display for Same<'_, '_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Happened { kind, who, by, address, reference, text, .. } = self.happened;
+        write!(f, "{}|", kind.word())?;
+        match &self.each {
+            Each::Number(number) => f.write_str(number)?,
+            Each::Time(time) => time.fmt(f)?,
+        }
+        // Of a day's pulls only the last address is kept.
+        let pull = *kind == Kind::Pull;
+        write!(f, "|{who}|{}|", Written(*by))?;
+        write!(f, "{}|", Written(address.filter(|_| !pull)))?;
+        write!(f, "{}|{}", Written(reference.as_ref()), if pull { "" } else { text })
+    }
+}
+
+/// Nothing is written as nothing.
+struct Written<T>(Option<T>);
+
+impl<T: Display> Display for Written<T> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.as_ref().map_or(Ok(()), |what| what.fmt(f))
+    }
+}
+
 /// How a manifest is named in the record.
 pub(crate) fn reference(repository: &RepositoryName, selector: &Selector) -> String {
-    match selector {
-        Selector::Tag(tag) => format!("{repository}:{tag}"),
-        Selector::Digest(digest) => format!("{repository}@{digest}"),
-    }
+    About::Manifest(repository, selector).to_string()
 }
 
 pub(crate) fn fresh_number() -> String {
     random().map_or_else(|| "00000000".to_owned(), short_name)
+}
+
+impl Pending {
+    /// Somebody begins a pull of a repository.
+    fn pulls_now(&mut self, who: &Who, repository: &RepositoryName, at: i64) {
+        let known =
+            |all: &HashMap<Who, HashMap<_, _>>| all.values().map(HashMap::len).sum::<usize>();
+        if known(&self.pulling) >= MOST {
+            for its in self.pulling.values_mut() {
+                its.retain(|_, before| at - *before < PULL);
+            }
+            self.pulling.retain(|_, its| !its.is_empty());
+            if known(&self.pulling) >= MOST {
+                return;
+            }
+        }
+        self.pulling.entry(who.clone()).or_default().insert(repository.clone(), at);
+    }
 }
 
 impl Recorder {
@@ -95,57 +241,60 @@ impl Recorder {
     }
 
     /// Writes something down and gives its number. The same again within the minute has the same one.
-    pub fn note(&self, happened: Happened<'_>) -> String {
+    pub fn note(&self, happened: &Happened<'_>) -> String {
+        self.add(happened, str::to_owned)
+    }
+
+    /// Writes something down of which nobody is told the number.
+    pub fn count(&self, happened: &Happened<'_>) {
+        self.add(happened, |_| ());
+    }
+
+    fn add<T>(&self, happened: &Happened<'_>, told: impl FnOnce(&str) -> T) -> T {
         let at = now();
-        let mut pending = self.pending();
         let each = match happened.kind {
             // These are never told apart by more than their number: each is a line of its own.
-            Kind::Push | Kind::Delete | Kind::Key | Kind::Config => fresh_number(),
-            Kind::Pull => (at / DAY).to_string(),
-            _ => (at / MINUTE).to_string(),
+            Kind::Push | Kind::Delete | Kind::Key | Kind::Config => Each::Number(fresh_number()),
+            Kind::Pull => Each::Time(at / DAY),
+            _ => Each::Time(at / MINUTE),
         };
-        let address = happened.address.map(|address| address.to_string());
-        let same = format!(
-            "{}|{each}|{}|{}|{}|{}|{}",
-            happened.kind.word(),
-            happened.who,
-            happened.by.as_deref().unwrap_or_default(),
-            // Of a day's pulls only the last address is kept.
-            if happened.kind == Kind::Pull { "" } else { address.as_deref().unwrap_or_default() },
-            happened.reference.as_deref().unwrap_or_default(),
-            if happened.kind == Kind::Pull { "" } else { happened.text },
-        );
-        if let Some(entry) = pending.entries.get_mut(&same) {
+        let same = Same { happened, each };
+        let mut pending = self.pending();
+        if let Some(entry) = pending.lines.find(&same) {
             entry.count += 1;
             entry.last = at;
-            entry.address = address;
-            return entry.number.clone();
+            let address = happened.address;
+            if !reads(&Written(address), entry.address.as_deref().unwrap_or_default()) {
+                entry.address = address.map(|address| address.to_string());
+            }
+            return told(&entry.number);
         }
+        let same = same.to_string();
         let known = pending.numbers.get(&same).map(|(_, number)| number.clone());
         let number = known.unwrap_or_else(fresh_number);
-        if pending.entries.len() >= MOST {
+        if pending.lines.count >= MOST {
             pending.lost += 1;
-            return number;
+            return told(&number);
         }
         if happened.kind != Kind::Pull && pending.numbers.len() < MOST {
             pending.numbers.insert(same.clone(), (at, number.clone()));
         }
-        let entry = Entry {
-            number: number.clone(),
+        let answer = told(&number);
+        pending.lines.add(Entry {
+            number,
             first: at,
             last: at,
             count: 1,
             kind: happened.kind,
-            who: happened.who,
-            by: happened.by,
-            address,
-            reference: happened.reference,
-            line: happened.line,
+            who: happened.who.to_string(),
+            by: happened.by.map(ToString::to_string),
+            address: happened.address.map(|address| address.to_string()),
+            reference: happened.reference.as_ref().map(ToString::to_string),
+            line: happened.line.clone(),
             text: happened.text.to_owned(),
-            same: Some(same.clone()),
-        };
-        pending.entries.insert(same, entry);
-        number
+            same: Some(same),
+        });
+        answer
     }
 
     /// Notes a pull. One by digest that goes on with a pull by name is no other one.
@@ -161,21 +310,16 @@ impl Recorder {
         let at = now();
         {
             let mut pending = self.pending();
-            let key = (caller.who.to_string(), repository.clone());
-            let before = pending.pulling.get(&key).copied();
-            if !named && before.is_some_and(|before| at - before < PULL) {
-                return;
-            }
-            if pending.pulling.len() >= MOST {
-                pending.pulling.retain(|_, before| at - *before < PULL);
-            }
-            if pending.pulling.len() < MOST {
-                pending.pulling.insert(key, at);
+            let known = pending.pulling.get_mut(&caller.who);
+            match known.and_then(|known| known.get_mut(repository)) {
+                Some(before) if !named && at - *before < PULL => return,
+                Some(before) => *before = at,
+                None => pending.pulls_now(&caller.who, repository, at),
             }
         }
         let mut happened = Happened::of(caller, Kind::Pull, digest.as_str());
-        happened.reference = Some(reference(repository, selector));
-        self.note(happened);
+        happened.reference = Some(About::Manifest(repository, selector));
+        self.count(&happened);
     }
 
     /// Writes what waits. What cannot be written is kept for the next time.
@@ -184,8 +328,7 @@ impl Recorder {
             let mut pending = self.pending();
             let at = now();
             pending.numbers.retain(|_, (since, _)| at - *since < 2 * MINUTE);
-            let entries: Vec<Entry> = std::mem::take(&mut pending.entries).into_values().collect();
-            (entries, std::mem::take(&mut pending.lost))
+            (pending.lines.take(), std::mem::take(&mut pending.lost))
         };
         if lost > 0 {
             tracing::warn!(lost, "so much happened that the record lacks lines");
@@ -198,13 +341,13 @@ impl Recorder {
             let mut pending = self.pending();
             for mut entry in entries {
                 let Some(same) = entry.same.clone() else { continue };
-                if let Some(newer) = pending.entries.get(&same) {
+                if let Some(newer) = pending.lines.find(&same) {
                     entry.count += newer.count;
                     entry.last = newer.last;
                     entry.address.clone_from(&newer.address);
-                }
-                if pending.entries.len() < MOST || pending.entries.contains_key(&same) {
-                    pending.entries.insert(same, entry);
+                    *newer = entry;
+                } else if pending.lines.count < MOST {
+                    pending.lines.add(entry);
                 } else {
                     pending.lost += 1;
                 }
@@ -216,7 +359,6 @@ impl Recorder {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use larder_core::access::Who;
 
     fn caller() -> Caller {
         let who = Who::cluster("turbine-hall", None);
@@ -237,7 +379,7 @@ mod tests {
             recorder.note_pull(&caller, &repository, &by_digest, false, &digest);
             recorder.write(&store).await;
         }
-        let refuse = || recorder.note(Happened::of(&caller, Kind::Refused, "not granted"));
+        let refuse = || recorder.note(&Happened::of(&caller, Kind::Refused, "not granted"));
         let first = refuse();
         recorder.write(&store).await;
         assert_eq!(refuse(), first, "the runtime asks again");

@@ -9,7 +9,7 @@ use larder_core::policy::{Asked, Decided, Fact, Facts, Verdict};
 use larder_core::reference::{Image, Selector};
 use larder_store::{Kind, now, real_child};
 
-use super::record::{Happened, reference};
+use super::record::{About, Happened, reference};
 use super::{AccessPlan, Caller};
 use crate::app::App;
 use crate::cache::{Blob, follow};
@@ -121,9 +121,9 @@ pub(crate) async fn check(
         Verdict::Deny => (Kind::Refused, format!("{image} is refused by {reason}")),
     };
     let mut happened = Happened::of(caller, kind, &message);
-    happened.reference = Some(image);
+    happened.reference = Some(About::Text(image));
     happened.line = Some(rule.line.to_string());
-    let number = app.recorder.note(happened);
+    let number = app.recorder.note(&happened);
     if verdict == Verdict::Deny {
         app.meters.refusals.with_label_values(&["rule"]).inc();
         return Err(ApiError::new(Code::Denied, format!("{message} [{number}]")));

@@ -2,6 +2,7 @@
 //! was shown, the cluster that a node names from an address where that is believed; else it is nobody.
 
 use std::collections::HashMap;
+use std::hash::{BuildHasherDefault, DefaultHasher, Hasher};
 use std::net::IpAddr;
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
@@ -16,7 +17,7 @@ use larder_store::{Kind, Moment, now};
 
 use super::keys::Keyed;
 use super::permit::challenge;
-use super::record::Happened;
+use super::record::{Happened, Named};
 use super::{AccessPlan, Caller, Head, short_hash};
 use crate::app::App;
 use crate::error::{ApiError, Code};
@@ -24,52 +25,55 @@ use crate::limits::{Asker, Client, Node};
 
 /// The longest `Authorization` that is read, in bytes.
 const LIMIT: usize = 24 * 1024;
-/// Tokens that are known to be ours.
+/// Verified secrets that are remembered.
 const SESSIONS: usize = 8192;
 
-/// A token that was verified.
+/// Somebody whose secret was verified.
 pub(super) struct Session {
-    claims: Arc<Claims>,
     who: Who,
+    /// The key that it was, or by which the token was had. None: neither.
     key: Option<KeyId>,
+    by: Option<By>,
+    /// What the token says. None: it was a key.
+    claims: Option<Arc<Claims>>,
 }
 
-/// A key that was verified, with the name that it was shown with.
-struct Shown {
-    key: KeyId,
-    who: Who,
-}
-
+/// Who is known by the whole field that they sent, as long as the same one comes again.
 #[derive(Default)]
 pub(super) struct Sessions {
-    known: RwLock<HashMap<Box<str>, Arc<Session>>>,
-    /// By the whole field, as long as the same one comes again.
-    keys: RwLock<HashMap<Box<str>, Arc<Shown>>>,
+    known: RwLock<ByField>,
 }
 
+type ByField = HashMap<Box<[u8]>, Arc<Session>, BuildHasherDefault<Tail>>;
+
 impl Sessions {
-    fn get(&self, token: &str) -> Option<Arc<Session>> {
-        self.known.read().unwrap_or_else(PoisonError::into_inner).get(token).cloned()
+    fn get(&self, head: Head<'_>) -> Option<Arc<Session>> {
+        let field = head.headers.get(header::AUTHORIZATION)?.as_bytes();
+        self.known.read().unwrap_or_else(PoisonError::into_inner).get(field).cloned()
     }
 
-    fn shown(&self, field: &str) -> Option<Arc<Shown>> {
-        self.keys.read().unwrap_or_else(PoisonError::into_inner).get(field).cloned()
-    }
-
-    fn keep_shown(&self, field: &str, shown: Shown) {
-        let mut keys = self.keys.write().unwrap_or_else(PoisonError::into_inner);
-        if keys.len() >= SESSIONS {
-            keys.clear();
-        }
-        keys.insert(field.into(), Arc::new(shown));
-    }
-
-    fn keep(&self, token: &str, session: Arc<Session>) {
+    fn keep(&self, head: Head<'_>, session: &Arc<Session>) {
+        let Some(field) = head.headers.get(header::AUTHORIZATION) else { return };
         let mut known = self.known.write().unwrap_or_else(PoisonError::into_inner);
         if known.len() >= SESSIONS {
             known.clear();
         }
-        known.insert(token.into(), session);
+        known.insert(field.as_bytes().into(), Arc::clone(session));
+    }
+}
+
+/// Hashes the end of a secret: that is where verified ones differ, by a signature of ours or a key of
+/// which we made every letter, and nothing else is ever kept.
+#[derive(Default)]
+struct Tail(DefaultHasher);
+
+impl Hasher for Tail {
+    fn write(&mut self, bytes: &[u8]) {
+        self.0.write(&bytes[bytes.len().saturating_sub(32)..]);
+    }
+
+    fn finish(&self) -> u64 {
+        self.0.finish()
     }
 }
 
@@ -128,6 +132,19 @@ pub(crate) struct SignedIn {
 }
 
 impl SignedIn {
+    /// As it is remembered. None: it was no key.
+    fn session(&self) -> Option<Session> {
+        match (&self.by, &self.limit) {
+            (By::Key(id), None) => Some(Session {
+                who: self.who.clone(),
+                key: Some(id.parse().ok()?),
+                by: Some(self.by.clone()),
+                claims: None,
+            }),
+            _ => None,
+        }
+    }
+
     pub fn caller(self, address: Option<IpAddr>, node: bool) -> Caller {
         let Self { who, by, limit } = self;
         Caller { who, by: Some(by), token: limit, address, node }
@@ -145,38 +162,13 @@ impl App {
         if plan.open {
             return Known::Caller(unsigned(plan, head, address, node));
         }
-        if let Some(shown) = field(head).and_then(|field| self.gate.sessions.shown(field)) {
-            let keys = self.gate.keys.at(moment);
-            let again = keys.and_then(|keys| self.again(plan, &keys, &shown, address));
-            return again.map_or(Known::Later, |one| Known::Caller(one.caller(address, node)));
+        if !head.headers.contains_key(header::AUTHORIZATION) {
+            return Known::Caller(unsigned(plan, head, address, node));
         }
-        match brought(head) {
-            Brought::Nothing => Known::Caller(unsigned(plan, head, address, node)),
-            Brought::Bearer(token) => {
-                let known = self.gate.sessions.get(&token);
-                match (known, self.gate.keys.at(moment)) {
-                    (Some(session), Some(keys)) => resume(plan, &session, &keys, address, node)
-                        .map_or(Known::Later, Known::Caller),
-                    _ => Known::Later,
-                }
-            }
-            Brought::Basic(user, secret) => match self.gate.keys.at(moment) {
-                Some(keys) => match self.with_key(plan, &keys, &user, &secret, address) {
-                    Some(Ok(signed_in)) => {
-                        if let (Some(field), By::Key(id)) = (field(head), &signed_in.by)
-                            && let Ok(key) = id.parse()
-                        {
-                            let shown = Shown { key, who: signed_in.who.clone() };
-                            self.gate.sessions.keep_shown(field, shown);
-                        }
-                        Known::Caller(signed_in.caller(address, node))
-                    }
-                    _ => Known::Later,
-                },
-                None => Known::Later,
-            },
-            Brought::Junk => Known::Later,
-        }
+        let session = self.gate.sessions.get(head).zip(self.gate.keys.at(moment));
+        session
+            .and_then(|(session, keys)| self.resume(plan, &session, &keys, address, node))
+            .map_or(Known::Later, Known::Caller)
     }
 
     /// Who sends a request.
@@ -208,7 +200,12 @@ impl App {
             )),
             Brought::Basic(user, secret) => {
                 match self.sign_in(plan, &user, &secret, address).await? {
-                    Ok(signed_in) => Ok(signed_in.caller(address, node)),
+                    Ok(signed_in) => {
+                        if let Some(session) = signed_in.session() {
+                            self.gate.sessions.keep(head, &Arc::new(session));
+                        }
+                        Ok(signed_in.caller(address, node))
+                    }
                     Err(wrong) => {
                         let message = self.slow_down(&user, &secret, address, wrong).await?;
                         Err(refuse(None, message))
@@ -217,7 +214,7 @@ impl App {
             }
             Brought::Bearer(token) => {
                 let keys = self.gate.keys.now(&self.store).await?;
-                let session = match self.gate.sessions.get(&token) {
+                let session = match self.gate.sessions.get(head) {
                     Some(session) => session,
                     None => {
                         let read = self.gate.signer.as_ref().map(|signer| signer.read(&token));
@@ -234,16 +231,42 @@ impl App {
                             return Err(refuse(Some("invalid_token"), text.into()));
                         };
                         let session = Arc::new(session);
-                        self.gate.sessions.keep(&token, Arc::clone(&session));
+                        self.gate.sessions.keep(head, &session);
                         session
                     }
                 };
-                resume(plan, &session, &keys, address, node).ok_or_else(|| {
+                self.resume(plan, &session, &keys, address, node).ok_or_else(|| {
                     let text = "the key by which this token was had is revoked; sign in again";
                     refuse(Some("invalid_token"), text.into())
                 })
             }
         }
+    }
+
+    /// Somebody who shows the same again. None: it is not good any more.
+    fn resume(
+        &self,
+        plan: &AccessPlan,
+        session: &Session,
+        keys: &Keyed,
+        address: Option<IpAddr>,
+        node: bool,
+    ) -> Option<Caller> {
+        let at = now();
+        let is_key = session.claims.is_none();
+        if let Some(id) = &session.key {
+            keys.by_id.get(id).filter(|key| match is_key {
+                true => key.is_good(at),
+                false => key.revoked.is_none(),
+            })?;
+        }
+        plan.grants.knows(&session.who).then_some(())?;
+        if let (Some(id), Some(by), true) = (&session.key, &session.by, is_key) {
+            self.gate.keys.note_use(id, at, address);
+            self.note_sign_in(&session.who, by, address);
+        }
+        let (who, by) = (session.who.clone(), session.by.clone());
+        Some(Caller { who, by, token: session.claims.clone(), address, node })
     }
 
     /// Whether a name and a key fit. None: the secret does not look like a key.
@@ -281,38 +304,17 @@ impl App {
         let Some(who) = plan.grants.who(&known.user) else {
             return wrong(format!("{} is no longer declared in larder.toml", known.user));
         };
-        let from = address.map(|address| address.to_string()).unwrap_or_default();
-        self.gate.keys.note_use(&known.id, at, from);
-        let signed_in = SignedIn { who, by: By::Key(known.id.to_string()), limit: None };
-        self.note_sign_in(&signed_in, address);
-        Some(Ok(signed_in))
-    }
-
-    /// Somebody who shows the same key again. None: it is not good any more, or not for the same.
-    fn again(
-        &self,
-        plan: &AccessPlan,
-        keys: &Keyed,
-        shown: &Shown,
-        address: Option<IpAddr>,
-    ) -> Option<SignedIn> {
-        let at = now();
-        let known = keys.by_id.get(&shown.key).filter(|known| known.is_good(at))?;
-        plan.grants.knows(&shown.who).then_some(())?;
-        let from = address.map(|address| address.to_string()).unwrap_or_default();
-        self.gate.keys.note_use(&known.id, at, from);
         let by = By::Key(known.id.to_string());
-        let signed_in = SignedIn { who: shown.who.clone(), by, limit: None };
-        self.note_sign_in(&signed_in, address);
-        Some(signed_in)
+        self.gate.keys.note_use(&known.id, at, address);
+        self.note_sign_in(&who, &by, address);
+        Some(Ok(SignedIn { who, by, limit: None }))
     }
 
-    fn note_sign_in(&self, signed_in: &SignedIn, address: Option<IpAddr>) {
-        let SignedIn { who, by, .. } = signed_in;
-        let caller =
-            Caller { who: who.clone(), by: Some(by.clone()), token: None, address, node: false };
+    fn note_sign_in(&self, who: &Who, by: &By, address: Option<IpAddr>) {
         self.meters.sign_ins.with_label_values(&["good"]).inc();
-        self.recorder.note(Happened::of(&caller, Kind::SignIn, ""));
+        let mut happened = Happened::by_nobody(Kind::SignIn, "");
+        (happened.who, happened.by, happened.address) = (who.into(), Some(by), address);
+        self.recorder.count(&happened);
     }
 
     /// Whether a name and a secret fit: a key, the token of a service account, or a token of ours.
@@ -348,14 +350,14 @@ impl App {
                 return Ok(Err(Wrong("the token is good for nobody any more".into())));
             };
             let signed_in = SignedIn { who, by, limit: Some(Arc::new(claims)) };
-            self.note_sign_in(&signed_in, address);
+            self.note_sign_in(&signed_in.who, &signed_in.by, address);
             return Ok(Ok(signed_in));
         }
         match self.gate.identities.verify(plan, user, secret, at).await {
             Ok((who, account)) => {
                 let by = By::Identity(format!("{}/{}", account.namespace, account.name));
                 let signed_in = SignedIn { who, by, limit: None };
-                self.note_sign_in(&signed_in, address);
+                self.note_sign_in(&signed_in.who, &signed_in.by, address);
                 Ok(Ok(signed_in))
             }
             Err(doubt) => Ok(Err(Wrong(doubt.to_string()))),
@@ -376,14 +378,14 @@ impl App {
         let user: String = user.chars().filter(|c| !c.is_control()).take(80).collect();
         let happened = Happened {
             kind: Kind::Failed,
-            who: user.clone(),
+            who: Named::Claimed(&user),
             by: None,
             address,
             reference: None,
             line: None,
             text: &wrong.0,
         };
-        let number = self.recorder.note(happened);
+        let number = self.recorder.note(&happened);
         self.meters.sign_ins.with_label_values(&["failed"]).inc();
         let wait = {
             let mut brake = self.gate.brake.lock().unwrap_or_else(PoisonError::into_inner);
@@ -399,26 +401,6 @@ impl App {
         }
         Ok(format!("the sign-in is refused: {} [{number}]", wrong.0))
     }
-}
-
-/// Somebody with a token that was verified before. None: it is not good any more.
-fn resume(
-    plan: &AccessPlan,
-    session: &Session,
-    keys: &Keyed,
-    address: Option<IpAddr>,
-    node: bool,
-) -> Option<Caller> {
-    if let Some(id) = &session.key {
-        keys.by_id.get(id).filter(|key| key.revoked.is_none())?;
-    }
-    plan.grants.knows(&session.who).then(|| Caller {
-        who: session.who.clone(),
-        by: session.claims.by.clone(),
-        token: Some(Arc::clone(&session.claims)),
-        address,
-        node,
-    })
 }
 
 /// Who it is that brings no secret along.
@@ -448,5 +430,5 @@ fn session(plan: &AccessPlan, claims: Claims) -> Option<Session> {
         Some(By::Key(id)) => Some(id.parse().ok()?),
         _ => None,
     };
-    Some(Session { claims: Arc::new(claims), who, key })
+    Some(Session { who, key, by: claims.by.clone(), claims: Some(Arc::new(claims)) })
 }
