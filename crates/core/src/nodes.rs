@@ -14,7 +14,7 @@ use std::fmt;
 use crate::name::Host;
 
 pub use drop_in::{read_drop_in, write_drop_in};
-pub use hosts::{DEFAULT, folder_of, host_of, read_hosts, write_hosts};
+pub use hosts::{DEFAULT, folder_of, host_of, read_hosts, reads_folders, write_hosts};
 pub use report::{Present, read_report};
 
 /// What is written for one node.

@@ -12,6 +12,20 @@ use crate::name::Host;
 /// The folder for all hosts that have none of their own.
 pub const DEFAULT: &str = "_default";
 
+/// Whether a runtime's own configuration (TOML) has it read a folder for each host: some table of it
+/// sets `config_path`. A text that cannot be read sets nothing.
+pub fn reads_folders(config: &str) -> bool {
+    let Ok(top) = toml::from_str::<toml::Table>(config) else { return false };
+    let mut tables = vec![&top];
+    while let Some(table) = tables.pop() {
+        if table.get("config_path").and_then(toml::Value::as_str).is_some_and(|it| !it.is_empty()) {
+            return true;
+        }
+        tables.extend(table.values().filter_map(toml::Value::as_table));
+    }
+    false
+}
+
 /// The name of an upstream's folder. A colon is written as `_…_`, which every file system takes.
 pub fn folder_of(host: &Host) -> String {
     match host.as_str().rsplit_once(':') {
@@ -263,6 +277,23 @@ mod tests {
             ca: None,
             client: None,
             open,
+        }
+    }
+
+    #[test]
+    fn a_folder_is_read_only_when_the_runtime_is_told_so() {
+        for (config, reads) in [
+            ("config_path = '/etc/runtime/certs.d'", true),
+            (
+                "version = 3\n[plugins.'images'.registry]\nconfig_path = \"/etc/runtime/certs.d\"",
+                true,
+            ),
+            ("[plugins.'images'.registry]\nconfig_path = \"\"", false),
+            ("# config_path = '/etc/runtime/certs.d'", false),
+            ("config_path = ", false),
+            ("", false),
+        ] {
+            assert_eq!(reads_folders(config), reads, "{config}");
         }
     }
 

@@ -73,7 +73,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let known = store.keyring.keys().await.map_err(|error| Failure::store(&what, &error))?;
     let kube = Kube::connect(&args.reach).await?;
     // Of all namespaces, so that a secret in the wrong one is found.
-    let all = kube.get("/api/v1/secrets").await?.unwrap_or_default();
+    let all = kube.list("/api/v1/secrets").await?;
     let mut rows = Vec::new();
     for one in &wanted {
         let objects = Objects::read(&kube, one).await?;
@@ -120,7 +120,7 @@ fn judge(
     config: &Config,
     one: &Wanted,
     objects: &Objects,
-    all: &Value,
+    all: &[Value],
     known: &[KeyRecord],
 ) -> Result<Row, Failure> {
     let mut faults = Vec::new();
@@ -128,9 +128,7 @@ fn judge(
     match (&objects.namespace, &objects.secret) {
         (false, _) => faults.push(Fault::NoNamespace),
         (true, None) => {
-            let items = all["items"].as_array().map(Vec::as_slice).unwrap_or_default();
-            let same =
-                items.iter().filter(|it| text(it, &["metadata", "name"]) == Some(&*one.name));
+            let same = all.iter().filter(|it| text(it, &["metadata", "name"]) == Some(&*one.name));
             let elsewhere = same.filter_map(|it| text(it, &["metadata", "namespace"]));
             faults.push(Fault::Missing(elsewhere.map(str::to_owned).collect()));
         }

@@ -5,7 +5,7 @@ use std::path::Path;
 use larder_client::Endpoint;
 use larder_core::diagnosis::Nodes;
 use larder_core::name::RepositoryName;
-use larder_core::nodes::{DEFAULT, Way, folder_of, read_hosts};
+use larder_core::nodes::{DEFAULT, Way, folder_of, read_hosts, reads_folders};
 use larder_core::reference::Reference;
 
 use super::Args;
@@ -200,12 +200,7 @@ fn read(
     // The runtime's own configuration beside it says whether the folder is read at all.
     for config in [folder.join("config.toml"), certs.join("../config.toml")] {
         let Ok(bytes) = read_bounded(&config, LIMIT) else { continue };
-        let text = String::from_utf8_lossy(&bytes);
-        let set = text.lines().map(str::trim).any(|line| {
-            line.strip_prefix("config_path")
-                .and_then(|rest| rest.trim_start().strip_prefix('='))
-                .is_some_and(|value| !matches!(value.trim(), "" | "\"\"" | "''"))
-        });
+        let set = reads_folders(&String::from_utf8_lossy(&bytes));
         if !set && found.is_some() {
             let why = format!(
                 "{} sets no `config_path`, so that the folder is not read",

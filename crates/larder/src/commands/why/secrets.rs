@@ -1,5 +1,7 @@
 //! With what does the pod sign in, and where does that come from?
 
+use std::path::Path;
+
 use larder_core::access::key::{Key, Pepper};
 use larder_core::diagnosis::{Credential, KeyState, Secret, SecretFault};
 use larder_core::handoff::{Held, Login, SECRET_TYPE, read_secrets};
@@ -35,21 +37,27 @@ struct Keys {
     known: Vec<KeyRecord>,
 }
 
+fn cannot_read(path: &Path) -> String {
+    format!("cannot read {}", path.display())
+}
+
+/// The objects of a file of the operator's.
+fn objects_in(path: &Path, remedy: &str) -> Result<Vec<Value>, Failure> {
+    let bytes = read_bounded(path, objects::LIMIT)
+        .map_err(|error| Failure::io(cannot_read(path), &error))?;
+    String::from_utf8(bytes)
+        .map_err(|error| error.to_string())
+        .and_then(|text| objects::read(&text).map_err(|error| error.to_string()))
+        .map_err(|cause| Failure::usage(cannot_read(path), cause, remedy))
+}
+
 impl Pod {
     /// From the files that were named.
     pub fn read(args: &Args) -> Result<Self, Failure> {
         let mut pod = Self::default();
         let mut accounts = Vec::new();
         for path in &args.secret {
-            let what = || format!("cannot read {}", path.display());
-            let bytes =
-                read_bounded(path, objects::LIMIT).map_err(|error| Failure::io(what(), &error))?;
-            let all = String::from_utf8(bytes)
-                .map_err(|error| error.to_string())
-                .and_then(|text| objects::read(&text).map_err(|error| error.to_string()));
-            let all =
-                all.map_err(|cause| Failure::usage(what(), cause, "name a file of objects"))?;
-            for one in all {
+            for one in objects_in(path, "name a file of objects")? {
                 match text(&one, &["kind"]) {
                     Some("ServiceAccount") => accounts.push(one),
                     _ => pod.secrets.push(one),
@@ -57,19 +65,14 @@ impl Pod {
             }
         }
         if let Some(path) = &args.pod {
-            let what = || format!("cannot read {}", path.display());
-            let bytes =
-                read_bounded(path, objects::LIMIT).map_err(|error| Failure::io(what(), &error))?;
-            let text_of = String::from_utf8_lossy(&bytes).into_owned();
-            let all = objects::read(&text_of).map_err(|error| {
-                Failure::usage(what(), error, "name a pod's or a workload's file")
-            })?;
+            const REMEDY: &str = "name a pod's or a workload's file";
+            let all = objects_in(path, REMEDY)?;
             let object = all.iter().find(|one| spec(one).is_some());
             let Some(object) = object else {
                 return Err(Failure::usage(
-                    what(),
+                    cannot_read(path),
                     "it holds no pod and no workload",
-                    "name a pod's or a workload's file",
+                    REMEDY,
                 ));
             };
             pod.of(object, &accounts);
