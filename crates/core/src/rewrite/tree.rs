@@ -71,7 +71,9 @@ impl Node<'_> {
 
 impl<'t> Tree<'t> {
     pub fn new(text: &'t str) -> Self {
-        Self { text, nodes: Vec::with_capacity(text.len() / 16), ..Self::default() }
+        // About as many as there are; what is larger grows.
+        let nodes = Vec::with_capacity((text.len() / 8).min(4096));
+        Self { text, nodes, ..Self::default() }
     }
 
     /// Adds a scalar, or opens a collection. None: there are too many nodes.

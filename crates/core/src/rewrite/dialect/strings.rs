@@ -17,7 +17,8 @@ pub(super) enum Hint {
 impl Hint {
     /// By the name of a variable.
     pub fn of_name(name: Option<&str>) -> Self {
-        let says = name.is_some_and(|name| name.to_ascii_lowercase().contains("image"));
+        let is_image = |word: &[u8]| word.eq_ignore_ascii_case(b"image");
+        let says = name.is_some_and(|name| name.as_bytes().windows(5).any(is_image));
         if says { Self::Image } else { Self::Nothing }
     }
 
