@@ -3,6 +3,8 @@
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 
+use larder_store::Purpose;
+
 use crate::app::App;
 
 /// It answers; that is all.
@@ -24,7 +26,7 @@ pub(crate) async fn ready(app: &App) -> Response {
         "fails; the log has the cause".to_owned()
     };
     let written = async {
-        let mut writer = app.store.blobs.write_once().await?;
+        let mut writer = app.store.blobs.write_once(Purpose::Read).await?;
         writer.write(bytes::Bytes::from_static(b"ready?")).await?;
         // Dropped without a commit, nothing of it is kept.
         writer.park().await

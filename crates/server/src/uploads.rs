@@ -7,7 +7,7 @@ use axum::response::Response;
 use larder_core::access::Action;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
-use larder_store::{BlobWriter, UploadId};
+use larder_store::{BlobWriter, Purpose, UploadId};
 
 use crate::access::{AccessPlan, Caller};
 use crate::app::App;
@@ -149,7 +149,7 @@ async fn take(
     app.store.check_room(announced.unwrap_or(0)).await?;
     let mut writer = match id {
         Some(id) => app.store.blobs.resume(id).await?,
-        None => app.store.blobs.write_once().await?,
+        None => app.store.blobs.write_once(Purpose::Read).await?,
     };
     if let Some((start, _)) = range
         && start != writer.offset()

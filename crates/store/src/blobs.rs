@@ -62,6 +62,15 @@ pub struct Stored {
 
 /// Content under its digest.
 ///
+/// What content is taken in for: it decides only where it lies until it is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Purpose {
+    /// Somebody is about to read it, as what was pushed is pulled.
+    Read,
+    /// It comes with much else, and may wait for long: it must not push out of memory what is read.
+    Keep,
+}
+
 /// What an implementation promises:
 /// - A blob is there whole and verified, or it is not there: nobody reads a part of one.
 /// - What [`BlobWriter::commit`] has answered for survives the end of the process and of the
@@ -93,7 +102,7 @@ pub trait BlobStore: Send + Sync {
     /// Opens an upload that nobody can take up again: as soon as its writer has ended, by whatever
     /// means, without a [`commit`](BlobWriter::commit), nothing of it is kept. What a process that was
     /// killed has left of one goes with the next [`remove_abandoned`](Self::remove_abandoned).
-    async fn write_once(&self) -> Result<Box<dyn BlobWriter>, StoreError>;
+    async fn write_once(&self, purpose: Purpose) -> Result<Box<dyn BlobWriter>, StoreError>;
 
     /// How many bytes an upload has.
     async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError>;

@@ -20,7 +20,7 @@ mod sqlite;
 mod store;
 mod upkeep;
 
-pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, Growing, Stored, UploadId};
+pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, Growing, Purpose, Stored, UploadId};
 pub use cache::{CacheRecords, Move, Standing, Traffic};
 pub use clock::now;
 pub use error::StoreError;

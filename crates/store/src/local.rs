@@ -4,6 +4,7 @@
 //! and hashed beside the network, through a short queue; it is flushed, and renamed into its place
 //! only when its digest is right.
 
+mod output;
 mod reader;
 mod writer;
 
@@ -20,8 +21,9 @@ use bytes::Bytes;
 use larder_core::digest::{Algorithm, Digest, Hasher};
 use tokio::task::spawn_blocking;
 
-use crate::blobs::{BlobReader, BlobStore, BlobWriter, Stored, UploadId};
+use crate::blobs::{BlobReader, BlobStore, BlobWriter, Purpose, Stored, UploadId};
 use crate::error::StoreError;
+use crate::local::output::Output;
 use crate::local::reader::{PIECE, Pieces, read_piece};
 use crate::local::writer::{Claim, LocalWriter};
 
@@ -248,15 +250,17 @@ impl BlobStore for LocalBlobs {
         let inner = Arc::clone(&self.inner);
         let claim = Claim { inner, id, path: path.clone(), once: false };
         let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
-        Ok(Box::new(LocalWriter::new(claim, file, hasher, offset)))
+        let output = Output::new(file, offset, Purpose::Read);
+        Ok(Box::new(LocalWriter::new(claim, output, hasher)))
     }
 
-    async fn write_once(&self) -> Result<Box<dyn BlobWriter>, StoreError> {
+    async fn write_once(&self, purpose: Purpose) -> Result<Box<dyn BlobWriter>, StoreError> {
         let id = UploadId::fresh();
         let inner = Arc::clone(&self.inner);
         let (file, path) = blocking(move || inner.once(id)).await?;
         let claim = Claim { inner: Arc::clone(&self.inner), id, path, once: true };
-        Ok(Box::new(LocalWriter::new(claim, file, Hasher::new(Algorithm::Sha256), 0)))
+        let output = Output::new(file, 0, purpose);
+        Ok(Box::new(LocalWriter::new(claim, output, Hasher::new(Algorithm::Sha256))))
     }
 
     async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {

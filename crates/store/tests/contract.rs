@@ -10,7 +10,7 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{
     BlobStore, Brought, Demand, Event, Journal, Ledger, LocalBlobs, ManifestRecord, NewManifest,
-    Store, StoreError, Use,
+    Purpose, Store, StoreError, Use,
 };
 
 fn repository(name: &str) -> RepositoryName {
@@ -78,15 +78,15 @@ async fn blob_store_contract(blobs: &dyn BlobStore, reopen: impl Fn() -> Box<dyn
 
     // An upload that nobody takes up again leaves nothing, however its writer ends; those that are
     // being written stay, and what a killed process has left goes whatever its age.
-    let mut kept = blobs.write_once().await.unwrap();
+    let mut kept = blobs.write_once(Purpose::Keep).await.unwrap();
     kept.write(Bytes::from_static(b"kept")).await.unwrap();
-    let mut given_up = blobs.write_once().await.unwrap();
+    let mut given_up = blobs.write_once(Purpose::Keep).await.unwrap();
     given_up.write(Bytes::from_static(b"lost")).await.unwrap();
     given_up.park().await.unwrap();
     assert_eq!(reopen().remove_abandoned(Duration::from_secs(3600)).await.unwrap(), 0);
     kept.commit(&Digest::of(b"kept")).await.unwrap();
     assert_eq!(read(blobs, &Digest::of(b"kept"), 0..4).await, b"kept");
-    let wrong = blobs.write_once().await.unwrap().commit(&Digest::of(b"other")).await;
+    let wrong = blobs.write_once(Purpose::Keep).await.unwrap().commit(&Digest::of(b"other")).await;
     assert!(matches!(wrong, Err(StoreError::Mismatch { .. })));
 
     // The other algorithm, empty content, content that is there already.

@@ -10,7 +10,7 @@ use larder_core::document::Document;
 use larder_core::holdings::{Holdings, Unwanted};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
-use larder_store::{Removal, Store, StoreError, Use};
+use larder_store::{Purpose, Removal, Store, StoreError, Use};
 
 const NOW: Duration = Duration::ZERO;
 
@@ -204,7 +204,7 @@ async fn damaged_content_is_set_aside_and_healed_by_the_next_push() {
     let path = place.folder.path().join("blobs/sha256").join(&hex[..2]).join(&hex);
     std::fs::write(&path, "damaged").unwrap();
     // The same content, sent again: what lies there is replaced.
-    let mut writer = place.store.blobs.write_once().await.unwrap();
+    let mut writer = place.store.blobs.write_once(Purpose::Keep).await.unwrap();
     writer.write(Bytes::from_static(b"content")).await.unwrap();
     place.store.commit_blob(&place.repository, &digest, writer).await.unwrap();
     assert_eq!(std::fs::read(&path).unwrap(), b"content");
@@ -259,7 +259,7 @@ async fn collecting_beside_pushes_takes_nothing_that_was_answered_for() {
         }
         let content = format!("content {}", round % 20);
         let digest = Digest::of(content.as_bytes());
-        let mut writer = place.store.blobs.write_once().await.unwrap();
+        let mut writer = place.store.blobs.write_once(Purpose::Keep).await.unwrap();
         writer.write(content.clone().into()).await.unwrap();
         match place.store.commit_blob(&place.repository, &digest, writer).await {
             Ok(_) => pushed.push(digest),

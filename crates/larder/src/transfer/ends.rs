@@ -8,7 +8,7 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::Tag;
 use larder_core::reference::Selector;
-use larder_store::{BlobStore, BlobWriter};
+use larder_store::{BlobStore, BlobWriter, Purpose};
 
 use super::TransferError;
 
@@ -98,7 +98,7 @@ pub async fn pour(
     blobs: &dyn BlobStore,
     mut content: Content,
 ) -> Result<Box<dyn BlobWriter>, TransferError> {
-    let mut writer = blobs.write_once().await?;
+    let mut writer = blobs.write_once(Purpose::Keep).await?;
     while let Some(chunk) = content.next().await {
         let written = match chunk {
             Ok(chunk) => writer.write(chunk).await.map_err(TransferError::Store),

@@ -2,7 +2,6 @@
 //! something to do, so that a slow sender holds none.
 
 use std::fs::{self, File};
-use std::io::Write as _;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -14,6 +13,7 @@ use larder_core::digest::{Algorithm, Digest, Hasher};
 use tokio::sync::watch;
 use tokio::task::{AbortHandle, JoinError, JoinHandle, spawn_blocking};
 
+use super::output::Output;
 use super::reader::Pieces;
 use super::{Inner, State, hash, io};
 use crate::blobs::{BlobReader, BlobWriter, Growing, UploadId};
@@ -78,11 +78,12 @@ pub(super) struct LocalWriter {
 }
 
 impl LocalWriter {
-    pub fn new(claim: Claim, file: File, hasher: Hasher, offset: u64) -> Self {
+    pub fn new(claim: Claim, output: Output, hasher: Hasher) -> Self {
+        let offset = output.position();
         let (path, written) = (claim.path.clone(), Arc::new(watch::Sender::new(offset)));
         let work = Work {
             claim,
-            file,
+            output,
             hasher: Some(hasher),
             offset,
             written: Arc::clone(&written),
@@ -179,7 +180,7 @@ impl BlobWriter for LocalWriter {
     }
 
     async fn park(self: Box<Self>) -> Result<u64, StoreError> {
-        self.end(|work| Ok(work.offset)).await
+        self.end(|mut work| work.settle().map(drop).map(|()| work.offset)).await
     }
 
     async fn commit(self: Box<Self>, digest: &Digest) -> Result<u64, StoreError> {
@@ -191,9 +192,10 @@ impl BlobWriter for LocalWriter {
 /// An upload's file and its hash so far. Dropped, the upload is parked.
 struct Work {
     claim: Claim,
-    file: File,
+    output: Output,
     /// None: it is not known, or need not be: the upload has ended, or failed.
     hasher: Option<Hasher>,
+    /// How much was given; some of it may still be in memory.
     offset: u64,
     written: Arc<watch::Sender<u64>>,
     /// Up to where the disk has been told to write.
@@ -204,12 +206,22 @@ struct Work {
 impl Work {
     fn write(&mut self, chunks: &[Bytes]) -> Result<(), StoreError> {
         for chunk in chunks {
-            self.file.write_all(chunk).map_err(io("write", &self.claim.path))?;
+            let read_along = self.written.receiver_count() > 0;
+            let written = self.output.write(chunk, read_along);
+            written.map_err(io("write", &self.claim.path))?;
             self.offset += chunk.len() as u64;
-            self.written.send_replace(self.offset);
+            self.written.send_replace(self.output.position());
         }
         self.flush_ahead();
         Ok(())
+    }
+
+    /// Writes what is still in memory.
+    fn settle(&mut self) -> Result<&mut File, StoreError> {
+        let path = &self.claim.path;
+        let file = self.output.settle().map_err(io("write", path))?;
+        self.written.send_replace(self.offset);
+        Ok(file)
     }
 
     /// Has what came so far written to the disk while more comes, so that the last flush, for which
@@ -217,8 +229,9 @@ impl Work {
     fn flush_ahead(&mut self) {
         let idle = self.flushing.as_ref().is_none_or(JoinHandle::is_finished);
         if idle
+            && !self.output.is_direct()
             && self.offset - self.flushed >= FLUSH_EACH
-            && let Ok(file) = self.file.try_clone()
+            && let Ok(file) = self.output.try_clone()
         {
             self.flushed = self.offset;
             self.flushing = Some(spawn_blocking(move || {
@@ -234,7 +247,8 @@ impl Work {
             Algorithm::Sha256 => self.hasher.clone().ok_or(StoreError::Closed)?,
             // Which algorithm is wanted is known only now.
             Algorithm::Sha512 => {
-                hash(&mut self.file, Algorithm::Sha512).map_err(io("read", &self.claim.path))?
+                let path = self.claim.path.clone();
+                hash(self.settle()?, Algorithm::Sha512).map_err(io("read", &path))?
             }
         };
         Ok(hasher.finish())
@@ -248,7 +262,7 @@ impl Work {
             fs::remove_file(&path).map_err(io("remove", &path))?;
             return Err(StoreError::Mismatch { expected: digest.clone(), actual });
         }
-        self.file.sync_all().map_err(io("flush", &path))?;
+        self.settle()?.sync_all().map_err(io("flush", &path))?;
         self.claim.inner.settle(&path, digest)?;
         Ok(self.offset)
     }
@@ -257,8 +271,10 @@ impl Work {
 impl Drop for Work {
     fn drop(&mut self) {
         let Some(hasher) = self.hasher.take().filter(|_| !self.claim.once) else { return };
+        // What cannot be written is not there; the hash of the rest is found again from the file.
+        let whole = self.settle().is_ok();
         let mut states = self.claim.inner.states();
-        if states.len() < super::PARKED {
+        if whole && states.len() < super::PARKED {
             states.insert(self.claim.id, State::Parked(Box::new(hasher), self.offset));
         } else {
             states.remove(&self.claim.id);

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use larder_core::digest::Digest;
-use larder_store::{BlobStore as _, LocalBlobs, Store, StoreError};
+use larder_store::{BlobStore as _, LocalBlobs, Purpose, Store, StoreError};
 use serde::Serialize;
 
 use super::failed;
@@ -112,7 +112,7 @@ async fn copy(from: &Store, to: &LocalBlobs, digest: &Digest) -> Result<u64, Sto
     let absent = || StoreError::NotFound(digest.to_string());
     let size = from.blobs.size(digest).await?.ok_or_else(absent)?;
     let mut reader = from.blobs.read(digest, 0..size).await?;
-    let mut writer = to.write_once().await?;
+    let mut writer = to.write_once(Purpose::Keep).await?;
     while let Some(piece) = reader.next().await {
         writer.write(piece?).await?;
     }
