@@ -1,10 +1,13 @@
 //! Files of ours and the operator's, replaced so that nobody ever sees half of one.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
+
+use rustix::io::Errno;
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
 /// Reads a small file of somebody else's, and refuses one that is larger than it can be.
 pub fn read_bounded(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
@@ -116,8 +119,29 @@ struct Pending {
     file: File,
 }
 
-/// Files that are open at once: less than a process may usually have.
-const TOGETHER: usize = 600;
+/// The most files that are open at once.
+const TOGETHER: usize = 2048;
+
+/// Fewer than these are not worth a thread of their own.
+const SIDE_BY_SIDE: usize = 64;
+
+/// How many files may be open at once: half of what the process may have, which is asked for first.
+fn together() -> usize {
+    static MOST: LazyLock<usize> = LazyLock::new(|| {
+        let mut limit = getrlimit(Resource::Nofile);
+        let wanted = 2 * TOGETHER as u64;
+        // None stands for no limit.
+        if limit.current.is_some_and(|current| current < wanted) {
+            let more = Some(limit.maximum.map_or(wanted, |most| most.min(wanted)));
+            if setrlimit(Resource::Nofile, Rlimit { current: more, ..limit }).is_ok() {
+                limit.current = more;
+            }
+        }
+        let most = limit.current.and_then(|most| usize::try_from(most / 2).ok());
+        most.map_or(TOGETHER, |most| most.clamp(1, TOGETHER))
+    });
+    *MOST
+}
 
 impl Replacements {
     fn waiting(&self) -> MutexGuard<'_, Waiting> {
@@ -135,7 +159,7 @@ impl Replacements {
         let full = {
             let mut waiting = self.waiting();
             waiting.pending.push(Pending { named: named.to_owned(), path, beside, file });
-            let full = waiting.pending.len() >= TOGETHER;
+            let full = waiting.pending.len() >= together();
             full.then(|| std::mem::take(&mut waiting.pending))
         };
         // The others go on while what there is goes to the disk.
@@ -146,24 +170,40 @@ impl Replacements {
     }
 
     /// Flushes what was written, and only then lets it take its places.
-    fn put(&self, pending: Vec<Pending>) {
-        let mut flushed = BTreeSet::new();
-        for Pending { named, path, beside, file } in pending {
-            let device = file.metadata().map(|it| std::os::unix::fs::MetadataExt::dev(&it));
-            let done = device.and_then(|device| {
-                // One flush of the file system does for all that was written to it before.
-                if !flushed.contains(&device) {
-                    rustix::fs::syncfs(&file)?;
-                    flushed.insert(device);
-                }
-                fs::rename(&beside, &path)
-            });
-            match done {
-                Ok(()) => self.waiting().folders.extend(path.parent().map(Path::to_owned)),
-                Err(error) => {
-                    let _ = fs::remove_file(&beside);
-                    self.waiting().failed.push((named, error));
-                }
+    fn put(&self, mut pending: Vec<Pending>) {
+        // One flush of a file system does for all that was written to it before.
+        let mut flushed = BTreeMap::new();
+        for one in &pending {
+            if let Ok(device) = device_of(&one.file) {
+                flushed.entry(device).or_insert_with(|| rustix::fs::syncfs(&one.file));
+            }
+        }
+        // Those of one folder go one after the other, and folders side by side.
+        pending.sort_unstable_by(|a, b| a.path.cmp(&b.path));
+        let workers = std::thread::available_parallelism().map_or(1, usize::from);
+        let each = pending.len().div_ceil(workers).max(SIDE_BY_SIDE);
+        let place = |part: &[Pending]| part.iter().for_each(|one| self.place(one, &flushed));
+        std::thread::scope(|scope| {
+            let mut parts = pending.chunks(each);
+            let mine = parts.next();
+            for part in parts {
+                scope.spawn(move || place(part));
+            }
+            place(mine.unwrap_or_default());
+        });
+    }
+
+    /// Has one take its place, if its file system is flushed.
+    fn place(&self, one: &Pending, flushed: &BTreeMap<u64, rustix::io::Result<()>>) {
+        let done = device_of(&one.file).and_then(|device| {
+            flushed.get(&device).copied().unwrap_or(Err(Errno::IO))?;
+            fs::rename(&one.beside, &one.path)
+        });
+        match done {
+            Ok(()) => self.waiting().folders.extend(one.path.parent().map(Path::to_owned)),
+            Err(error) => {
+                let _ = fs::remove_file(&one.beside);
+                self.waiting().failed.push((one.named.clone(), error));
             }
         }
     }
@@ -181,6 +221,10 @@ impl Replacements {
         }
         failed
     }
+}
+
+fn device_of(file: &File) -> io::Result<u64> {
+    file.metadata().map(|metadata| std::os::unix::fs::MetadataExt::dev(&metadata))
 }
 
 /// Whether somebody else who writes the same file is waited for.
@@ -245,16 +289,16 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let file = |n: usize| folder.path().join(format!("{n}"));
         let all = Replacements::default();
-        for n in 0..TOGETHER + 3 {
+        for n in 0..together() + 3 {
             fs::write(file(n), b"old").unwrap();
             fs::set_permissions(file(n), fs::Permissions::from_mode(0o640)).unwrap();
             all.add(&file(n), b"new").unwrap();
         }
-        assert_eq!(fs::read(file(TOGETHER + 2)).unwrap(), b"old", "not before the end");
+        assert_eq!(fs::read(file(together() + 2)).unwrap(), b"old", "not before the end");
         assert!(all.add(&folder.path().join("none"), b"x").is_err());
         fs::remove_dir_all(folder.path().join("none")).unwrap_err();
         assert!(all.finish().is_empty());
-        for n in 0..TOGETHER + 3 {
+        for n in 0..together() + 3 {
             assert_eq!(fs::read(file(n)).unwrap(), b"new");
             assert_eq!(fs::metadata(file(n)).unwrap().permissions().mode() & 0o777, 0o640);
         }

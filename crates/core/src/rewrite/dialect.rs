@@ -16,7 +16,7 @@ mod tasks;
 
 use std::sync::LazyLock;
 
-use aho_corasick::AhoCorasick;
+use memchr::memmem::Finder;
 
 use super::parse::{documents, parse, parse_json};
 use super::place::{Found, settle};
@@ -173,9 +173,9 @@ pub(super) fn lines<'t>(text: &'t str, dialect: Dialect, _file: &File<'_>) -> Sc
 
 /// A cheap look before parsing: what names an image has one of these words.
 fn may_name_images(text: &str) -> bool {
-    static WORDS: LazyLock<Option<AhoCorasick>> =
-        LazyLock::new(|| AhoCorasick::new(["mage", "repository", "services:", "docker://"]).ok());
-    WORDS.as_ref().is_none_or(|words| words.is_match(text))
+    static WORDS: LazyLock<[Finder<'static>; 4]> =
+        LazyLock::new(|| ["mage", "repository", "services:", "docker://"].map(Finder::new));
+    WORDS.iter().any(|word| word.find(text.as_bytes()).is_some())
 }
 
 fn is_template(text: &str) -> bool {
