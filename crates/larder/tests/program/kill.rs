@@ -53,7 +53,7 @@ fn kill_until(
     0
 }
 
-fn kill_until_done(house: &House, line: &str, step: Duration, check: impl Fn()) -> usize {
+pub fn kill_until_done(house: &House, line: &str, step: Duration, check: impl Fn()) -> usize {
     kill_until(|| false, house, line, step, check)
 }
 

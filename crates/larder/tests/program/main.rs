@@ -20,6 +20,7 @@ mod handoff;
 mod house;
 mod intake;
 mod kill;
+mod large;
 mod limits;
 mod look;
 mod node;

@@ -1,0 +1,129 @@
+//! Layers that are larger than what is gathered in memory before it goes to the disk: whole on every
+//! way in and out, whatever breaks off.
+
+use std::fs;
+use std::time::Duration;
+
+use larder_standin::{Image, ImagePlan, What, image};
+
+use crate::house::{House, OWN};
+use crate::kill::kill_until_done;
+use crate::parcel::Gap;
+
+/// Of the layer before compression.
+const SIZE: usize = 30_000_000;
+/// What is smaller than this never goes straight to the disk.
+const LARGE: u64 = 10_000_000;
+
+/// An image of one platform whose own layer is large, at the place of `kettle:2`.
+fn hold(house: &House) -> Image {
+    let plan = ImagePlan {
+        layer_size: SIZE,
+        shared: Vec::new(),
+        own: 1,
+        ..ImagePlan::new("large").for_platforms(&["linux/amd64"])
+    };
+    let large = image(&plan);
+    house.hold(&house.bazaar, "library/kettle", "2", &large);
+    large
+}
+
+/// The store has the image as the upstream has it, byte for byte.
+#[track_caller]
+fn is_there(house: &House) {
+    house.larder("store verify").ends(0);
+    house.larder(&format!("look kettle:2 {OWN}/vendor/kettle:2")).ends(0).says(&["same"]);
+    assert_eq!(large_files(house, "larder-data/blobs").len(), 1);
+}
+
+/// The sizes of the large files below a folder.
+fn large_files(house: &House, folder: &str) -> Vec<u64> {
+    let mut found = Vec::new();
+    let mut folders = vec![house.path(folder)];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap().flatten() {
+            match entry.metadata().unwrap() {
+                one if one.is_dir() => folders.push(entry.path()),
+                one if one.len() > LARGE => found.push(one.len()),
+                _ => {}
+            }
+        }
+    }
+    found
+}
+
+#[test]
+fn a_large_layer_comes_in_whole_although_its_stream_breaks_off() {
+    let house = House::new();
+    hold(&house);
+    house.larder("intake lock").ends(0);
+    // Each stream ends somewhere else, and never where a block does.
+    for after in [9_000_001, 3_333_333, 1_048_577] {
+        house.bazaar.faults.add(Some("GET"), "/library/kettle/blobs/", 2, What::CutAfter(after));
+    }
+    house.larder("intake run").ends(0);
+    house.bazaar.faults.clear();
+    is_there(&house);
+    assert_eq!(house.unfinished(), 0);
+}
+
+#[test]
+fn a_large_layer_that_is_not_what_it_should_be_leaves_nothing() {
+    let house = House::new();
+    hold(&house);
+    house.larder("intake lock").ends(0);
+    house.bazaar.faults.add(Some("GET"), "/library/kettle/blobs/", 9999, What::Altered);
+    house.larder("intake run").ends(4).says(&["kettle"]);
+    house.larder("shelf show vendor/kettle").ends(1);
+    assert!(large_files(&house, "larder-data").is_empty());
+    assert_eq!(house.unfinished(), 0);
+    house.bazaar.faults.clear();
+    house.larder("intake run").ends(0);
+    is_there(&house);
+}
+
+#[test]
+fn a_large_layer_is_the_same_in_folders_archives_and_backups() {
+    let house = House::new();
+    hold(&house);
+    house.larder("intake lock").ends(0);
+    house.larder("intake run").ends(0);
+    let held = format!("{OWN}/vendor/kettle:2");
+    for place in ["./folder", "archive.tar"] {
+        house.larder(&format!("copy {held} {place}")).ends(0);
+        house.larder(&format!("look {place} {held}")).ends(0).says(&["same"]);
+        house.larder(&format!("copy {place} ./again")).ends(0);
+        house.larder(&format!("look ./again {held}")).ends(0).says(&["same"]);
+        fs::remove_dir_all(house.path("again")).unwrap();
+    }
+    house.larder("store backup kept").ends(0);
+    fs::remove_dir_all(house.path("larder-data")).unwrap();
+    fs::rename(house.path("kept"), house.path("larder-data")).unwrap();
+    is_there(&house);
+}
+
+#[test]
+fn a_large_layer_crosses_an_air_gap_although_all_is_killed_on_the_way() {
+    let gap = Gap::new();
+    let house = &gap.house;
+    hold(house);
+    house.larder("intake lock").ends(0);
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 6, What::Late(Duration::from_millis(30)));
+    kill_until_done(house, "intake run", Duration::from_millis(60), || {
+        assert!(house.unfinished() <= 12, "unfinished files pile up: {}", house.unfinished());
+    });
+    house.bazaar.faults.clear();
+    is_there(house);
+    gap.near("parcel pack parcel --volume 5MiB").ends(0);
+    gap.far("parcel verify parcel").ends(0);
+    let line = "parcel unpack parcel --config far/larder.toml";
+    kill_until_done(house, line, Duration::from_millis(40), || {
+        // What is to be seen there is whole.
+        let seen = gap.far("shelf show vendor/kettle");
+        assert!(seen.exit == 1 || gap.far("store verify").exit == 0, "{}", seen.out);
+    });
+    gap.far("store verify").ends(0);
+    assert_eq!(large_files(house, "far/larder-data/blobs").len(), 1);
+    let left = fs::read_dir(house.path("far/larder-data/uploads")).unwrap().count();
+    assert_eq!(left, 0, "nothing unfinished stays");
+}
