@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 use std::fmt::{self, Display, Write};
-use std::hash::{BuildHasher as _, Hasher, RandomState};
 use std::net::IpAddr;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
@@ -25,7 +24,10 @@ const PULL: i64 = 10 * MINUTE;
 
 #[derive(Default)]
 struct Pending {
-    lines: Lines,
+    /// By what makes another one the same line.
+    lines: HashMap<String, Line>,
+    /// Where that is written for a look: what was met before costs no memory, however often it comes.
+    same: String,
     /// Numbers of refusals of the last minute, so that a runtime that asks again is told the same.
     numbers: HashMap<String, (i64, String)>,
     /// When somebody last asked for a manifest of a repository by name.
@@ -33,58 +35,17 @@ struct Pending {
     lost: u64,
 }
 
-/// Lines that wait, found again by what makes another one the same. That is compared piece by piece
-/// as it would be written: what was met before costs no memory, however often it is met again.
-#[derive(Default)]
-struct Lines {
-    by_hash: HashMap<u64, Vec<Entry>>,
-    hashes: RandomState,
-    count: usize,
+struct Line {
+    entry: Entry,
+    /// The last one; the entry has it as text only when it is written.
+    address: Option<IpAddr>,
 }
 
-impl Lines {
-    fn hash(&self, same: &impl Display) -> u64 {
-        struct Hashing<H>(H);
-        impl<H: Hasher> Write for Hashing<H> {
-            fn write_str(&mut self, piece: &str) -> fmt::Result {
-                self.0.write(piece.as_bytes());
-                Ok(())
-            }
-        }
-        let mut hashing = Hashing(self.hashes.build_hasher());
-        // It takes whatever is written.
-        let _ = write!(hashing, "{same}");
-        hashing.0.finish()
+impl Line {
+    fn written(self) -> Entry {
+        let address = self.address.map(|address| address.to_string());
+        Entry { address: address.or(self.entry.address), ..self.entry }
     }
-
-    fn find(&mut self, same: &impl Display) -> Option<&mut Entry> {
-        let found = self.by_hash.get_mut(&self.hash(same))?;
-        found.iter_mut().find(|entry| entry.same.as_deref().is_some_and(|text| reads(same, text)))
-    }
-
-    fn add(&mut self, entry: Entry) {
-        let hash = self.hash(&entry.same.as_deref().unwrap_or_default());
-        self.by_hash.entry(hash).or_default().push(entry);
-        self.count += 1;
-    }
-
-    fn take(&mut self) -> Vec<Entry> {
-        self.count = 0;
-        std::mem::take(&mut self.by_hash).into_values().flatten().collect()
-    }
-}
-
-/// Whether something is written as this text.
-fn reads(what: &impl Display, text: &str) -> bool {
-    struct Rest<'t>(&'t str);
-    impl Write for Rest<'_> {
-        fn write_str(&mut self, piece: &str) -> fmt::Result {
-            self.0 = self.0.strip_prefix(piece).ok_or(fmt::Error)?;
-            Ok(())
-        }
-    }
-    let mut rest = Rest(text);
-    write!(rest, "{what}").is_ok() && rest.0.is_empty()
 }
 
 /// What waits to be written.
@@ -260,19 +221,20 @@ impl Recorder {
         };
         let same = Same { happened, each };
         let mut pending = self.pending();
-        if let Some(entry) = pending.lines.find(&same) {
-            entry.count += 1;
-            entry.last = at;
-            let address = happened.address;
-            if !reads(&Written(address), entry.address.as_deref().unwrap_or_default()) {
-                entry.address = address.map(|address| address.to_string());
-            }
-            return told(&entry.number);
+        let Pending { lines, same: text, .. } = &mut *pending;
+        text.clear();
+        // A text takes whatever is written.
+        let _ = write!(text, "{same}");
+        if let Some(line) = lines.get_mut(text.as_str()) {
+            line.entry.count += 1;
+            line.entry.last = at;
+            line.address = happened.address;
+            return told(&line.entry.number);
         }
-        let same = same.to_string();
+        let same = text.clone();
         let known = pending.numbers.get(&same).map(|(_, number)| number.clone());
         let number = known.unwrap_or_else(fresh_number);
-        if pending.lines.count >= MOST {
+        if pending.lines.len() >= MOST {
             pending.lost += 1;
             return told(&number);
         }
@@ -280,7 +242,7 @@ impl Recorder {
             pending.numbers.insert(same.clone(), (at, number.clone()));
         }
         let answer = told(&number);
-        pending.lines.add(Entry {
+        let entry = Entry {
             number,
             first: at,
             last: at,
@@ -288,12 +250,13 @@ impl Recorder {
             kind: happened.kind,
             who: happened.who.to_string(),
             by: happened.by.map(ToString::to_string),
-            address: happened.address.map(|address| address.to_string()),
+            address: None,
             reference: happened.reference.as_ref().map(ToString::to_string),
             line: happened.line.clone(),
             text: happened.text.to_owned(),
-            same: Some(same),
-        });
+            same: Some(same.clone()),
+        };
+        pending.lines.insert(same, Line { entry, address: happened.address });
         answer
     }
 
@@ -328,7 +291,9 @@ impl Recorder {
             let mut pending = self.pending();
             let at = now();
             pending.numbers.retain(|_, (since, _)| at - *since < 2 * MINUTE);
-            (pending.lines.take(), std::mem::take(&mut pending.lost))
+            let lines = std::mem::take(&mut pending.lines).into_values();
+            let entries: Vec<Entry> = lines.map(Line::written).collect();
+            (entries, std::mem::take(&mut pending.lost))
         };
         if lost > 0 {
             tracing::warn!(lost, "so much happened that the record lacks lines");
@@ -339,15 +304,14 @@ impl Recorder {
         if let Err(error) = store.record.write_down(entries.clone()).await {
             tracing::warn!(%error, "the record could not be written; it is tried again");
             let mut pending = self.pending();
-            for mut entry in entries {
+            for entry in entries {
                 let Some(same) = entry.same.clone() else { continue };
-                if let Some(newer) = pending.lines.find(&same) {
-                    entry.count += newer.count;
-                    entry.last = newer.last;
-                    entry.address.clone_from(&newer.address);
-                    *newer = entry;
-                } else if pending.lines.count < MOST {
-                    pending.lines.add(entry);
+                if let Some(newer) = pending.lines.get_mut(&same) {
+                    newer.entry.count += entry.count;
+                    newer.entry.first = entry.first;
+                    newer.entry.number = entry.number;
+                } else if pending.lines.len() < MOST {
+                    pending.lines.insert(same, Line { entry, address: None });
                 } else {
                     pending.lost += 1;
                 }
