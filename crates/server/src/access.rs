@@ -39,7 +39,6 @@ pub(crate) use permit::refuse_catalog;
 pub(crate) use permit::{check as check_grant, passes as is_granted};
 pub(crate) use record::{About, Happened, Recorder, reference};
 pub(crate) use rules::{Pull, check as check_rules, passes as is_ruled_in};
-pub(crate) use sign_in::Known;
 pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
 
 use identities::Identities;

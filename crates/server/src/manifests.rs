@@ -17,7 +17,7 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::Removal;
 
-use crate::access::{AccessPlan, Caller, Head, Known as Told, Pull, is_granted, is_ruled_in};
+use crate::access::{AccessPlan, Caller, Head, Pull, is_granted, is_ruled_in};
 use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
@@ -43,7 +43,7 @@ pub(crate) fn recall(app: &Arc<App>, plan: &AccessPlan, request: &Request) -> Op
     let moment = app.store.ledger.moment()?;
     let known = app.remembered.get(path, &moment)?;
     // Whoever may not have it, or has to be looked at closely, is for the long way.
-    let Told::Caller(caller) = app.known(plan, Head::of(request), &moment) else { return None };
+    let caller = app.known(plan, Head::of(request), &moment)?;
     let target = Target::read(path).ok()?;
     if !is_granted(plan, &caller, &target, method)
         || !Pull::of(&target, method).is_none_or(|pull| is_ruled_in(plan, &caller, pull))

@@ -54,6 +54,10 @@ impl Sessions {
 
     fn keep(&self, head: Head<'_>, session: &Arc<Session>) {
         let Some(field) = head.headers.get(header::AUTHORIZATION) else { return };
+        // Padded with blanks, one secret makes any number of fields of the same length and end.
+        if field.as_bytes().iter().filter(|byte| byte.is_ascii_whitespace()).count() != 1 {
+            return;
+        }
         let mut known = self.known.write().unwrap_or_else(PoisonError::into_inner);
         if known.len() >= SESSIONS {
             known.clear();
@@ -75,14 +79,6 @@ impl Hasher for Tail {
     fn finish(&self) -> u64 {
         self.0.finish()
     }
-}
-
-/// What was found out without waiting for anything.
-pub(crate) enum Known {
-    /// This is who it is.
-    Caller(Caller),
-    /// [`identify`] can tell.
-    Later,
 }
 
 /// What a request brings along.
@@ -155,20 +151,25 @@ impl SignedIn {
 pub(crate) struct Wrong(pub String);
 
 impl App {
-    /// Who sends a request, if that can be told at once. `moment` is the ledger's present one.
-    pub(crate) fn known(&self, plan: &AccessPlan, head: Head<'_>, moment: &Moment) -> Known {
+    /// Who sends a request, if that can be told at once. `moment` is the ledger's present one. None:
+    /// [`identify`](Self::identify) can tell.
+    pub(crate) fn known(
+        &self,
+        plan: &AccessPlan,
+        head: Head<'_>,
+        moment: &Moment,
+    ) -> Option<Caller> {
         let node = head.extensions.get::<Node>().is_some();
         let address = address(head);
         if plan.open {
-            return Known::Caller(unsigned(plan, head, address, node));
+            return Some(unsigned(plan, head, address, node));
         }
         if !head.headers.contains_key(header::AUTHORIZATION) {
-            return Known::Caller(unsigned(plan, head, address, node));
+            return Some(unsigned(plan, head, address, node));
         }
-        let session = self.gate.sessions.get(head).zip(self.gate.keys.at(moment));
-        session
-            .and_then(|(session, keys)| self.resume(plan, &session, &keys, address, node))
-            .map_or(Known::Later, Known::Caller)
+        let session = self.gate.sessions.get(head)?;
+        let keys = self.gate.keys.at(moment)?;
+        self.resume(plan, &session, &keys, address, node)
     }
 
     /// Who sends a request.
@@ -431,4 +432,37 @@ fn session(plan: &AccessPlan, claims: Claims) -> Option<Session> {
         _ => None,
     };
     Some(Session { who, key, by: claims.by.clone(), claims: Some(Arc::new(claims)) })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use axum::http::{Extensions, HeaderMap, HeaderValue};
+
+    fn headers(field: &str) -> HeaderMap {
+        HeaderMap::from_iter([(header::AUTHORIZATION, HeaderValue::from_str(field).unwrap())])
+    }
+
+    #[test]
+    fn only_the_very_same_field_is_known_again_and_padded_ones_are_not_kept() {
+        let sessions = Sessions::default();
+        let who = Who::cluster("turbine-hall", None);
+        let session = Arc::new(Session { who, key: None, by: None, claims: None });
+        let none = Extensions::new();
+        let keep = |field: &str| {
+            sessions.keep(Head { headers: &headers(field), extensions: &none }, &session);
+        };
+        let knows = |field: &str| {
+            sessions.get(Head { headers: &headers(field), extensions: &none }).is_some()
+        };
+        let end = "0123456789abcdef0123456789abcdef";
+        keep(&format!("Bearer a.{end}"));
+        assert!(knows(&format!("Bearer a.{end}")));
+        assert!(!knows(&format!("Bearer b.{end}")), "the same end is not the same secret");
+        for blanks in ["  ", " \t", " \t "] {
+            let padded = format!("Bearer{blanks}a.{end}");
+            keep(&padded);
+            assert!(!knows(&padded), "{padded:?}");
+        }
+    }
 }
