@@ -4,8 +4,10 @@
 //! and hashed beside the network, through a short queue; it is flushed, and renamed into its place
 //! only when its digest is right.
 
+mod lane;
 mod output;
 mod reader;
+mod stage;
 mod writer;
 
 use std::collections::HashMap;
@@ -251,7 +253,7 @@ impl BlobStore for LocalBlobs {
         let claim = Claim { inner, id, path: path.clone(), once: false };
         let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
         let output = Output::new(file, offset, Purpose::Read);
-        Ok(Box::new(LocalWriter::new(claim, output, hasher)))
+        Ok(Box::new(LocalWriter::new(claim, output, hasher, Purpose::Read)))
     }
 
     async fn write_once(&self, purpose: Purpose) -> Result<Box<dyn BlobWriter>, StoreError> {
@@ -260,7 +262,8 @@ impl BlobStore for LocalBlobs {
         let (file, path) = blocking(move || inner.once(id)).await?;
         let claim = Claim { inner: Arc::clone(&self.inner), id, path, once: true };
         let output = Output::new(file, 0, purpose);
-        Ok(Box::new(LocalWriter::new(claim, output, Hasher::new(Algorithm::Sha256))))
+        let hasher = Hasher::new(Algorithm::Sha256);
+        Ok(Box::new(LocalWriter::new(claim, output, hasher, purpose)))
     }
 
     async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {

@@ -8,12 +8,9 @@ use std::io::{self, Write as _};
 use rustix::fs::{OFlags, fcntl_getfl, fcntl_setfl, fstatfs};
 use rustix::io::Errno;
 
+use super::stage::ALIGN;
 use crate::blobs::Purpose;
 
-/// Bytes that are written at once.
-const STAGE: usize = 1024 * 1024;
-/// What places in the file and in memory are multiples of: no disk asks for more.
-const ALIGN: usize = 4096;
 /// The first bytes of a file are kept in memory all the same: small content is soon asked for.
 const FROM: u64 = 8 * 1024 * 1024;
 /// The file systems whose direct writes go straight to a disk: ext4 and XFS.
@@ -23,100 +20,32 @@ pub(super) struct Output {
     file: File,
     /// What the file has.
     position: u64,
-    staged: Option<Stage>,
     /// None: it is not known yet.
     can_be_direct: Option<bool>,
     is_direct: bool,
-}
-
-/// Memory that begins at a multiple of [`ALIGN`].
-struct Stage {
-    memory: Vec<u8>,
-    start: usize,
-    filled: usize,
-}
-
-impl Stage {
-    /// None: there is no such memory.
-    fn new() -> Option<Self> {
-        let memory = vec![0; STAGE + ALIGN];
-        let start = memory.as_ptr().align_offset(ALIGN);
-        (start <= ALIGN).then_some(Self { memory, start, filled: 0 })
-    }
-
-    fn content(&self) -> &[u8] {
-        &self.memory[self.start..self.start + self.filled]
-    }
-
-    /// Takes as much as there is room for, and gives the rest.
-    fn take<'b>(&mut self, bytes: &'b [u8]) -> &'b [u8] {
-        let (now, rest) = bytes.split_at(bytes.len().min(STAGE - self.filled));
-        let from = self.start + self.filled;
-        self.memory[from..from + now.len()].copy_from_slice(now);
-        self.filled += now.len();
-        rest
-    }
 }
 
 impl Output {
     /// Goes on writing a file at its end.
     pub fn new(file: File, position: u64, purpose: Purpose) -> Self {
         let can_be_direct = (purpose == Purpose::Read).then_some(false);
-        Self { file, position, staged: None, can_be_direct, is_direct: false }
+        Self { file, position, can_be_direct, is_direct: false }
     }
 
-    /// How much of what was given the file has.
+    /// How much the file has.
     pub fn position(&self) -> u64 {
         self.position
     }
 
-    /// Whether what comes goes to the disk at once.
+    /// Whether the last of it went to the disk at once.
     pub fn is_direct(&self) -> bool {
         self.is_direct
     }
 
-    /// Takes more. With `read_along`, somebody reads what is written as it comes.
+    /// Writes more. With `read_along`, somebody reads what is written as it comes.
     pub fn write(&mut self, mut bytes: &[u8], read_along: bool) -> io::Result<()> {
-        if read_along || self.position < FROM || !self.can_be_direct() {
-            self.settle()?;
-            return self.append(bytes);
-        }
-        let beside = usize::try_from(self.position % ALIGN as u64).unwrap_or_default();
-        if beside != 0 {
-            let (now, rest) = bytes.split_at(bytes.len().min(ALIGN - beside));
-            self.append(now)?;
-            bytes = rest;
-        }
-        while !bytes.is_empty() {
-            let Some(mut stage) = self.staged.take().or_else(Stage::new) else {
-                return self.append(bytes);
-            };
-            bytes = stage.take(bytes);
-            if stage.filled == STAGE {
-                self.set_direct(true);
-                self.append(stage.content())?;
-                stage.filled = 0;
-            }
-            self.staged = Some(stage);
-        }
-        Ok(())
-    }
-
-    /// Writes what is still in memory, and gives the file as any other one.
-    pub fn settle(&mut self) -> io::Result<&mut File> {
-        self.set_direct(false);
-        if let Some(stage) = self.staged.take() {
-            self.append(stage.content())?;
-        }
-        Ok(&mut self.file)
-    }
-
-    /// A second handle of the file.
-    pub fn try_clone(&self) -> io::Result<File> {
-        self.file.try_clone()
-    }
-
-    fn append(&mut self, mut bytes: &[u8]) -> io::Result<()> {
+        let direct = !read_along && self.position >= FROM && self.is_aligned(bytes);
+        self.set_direct(direct);
         while !bytes.is_empty() {
             match self.file.write(bytes) {
                 Ok(0) => return Err(io::ErrorKind::WriteZero.into()),
@@ -137,6 +66,23 @@ impl Output {
             }
         }
         Ok(())
+    }
+
+    /// The file as any other one.
+    pub fn settled(&mut self) -> &mut File {
+        self.set_direct(false);
+        &mut self.file
+    }
+
+    /// A second handle of the file.
+    pub fn try_clone(&self) -> io::Result<File> {
+        self.file.try_clone()
+    }
+
+    fn is_aligned(&self, bytes: &[u8]) -> bool {
+        self.position.is_multiple_of(ALIGN as u64)
+            && bytes.len().is_multiple_of(ALIGN)
+            && bytes.as_ptr().align_offset(ALIGN) == 0
     }
 
     fn can_be_direct(&mut self) -> bool {
@@ -167,6 +113,7 @@ fn is_refused(error: &io::Error) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use super::super::stage::{STAGE, Stage};
     use super::*;
     use std::fs;
 
@@ -174,22 +121,38 @@ mod tests {
         (0..length).map(|at| u8::try_from(at * 31 % 251).unwrap()).collect()
     }
 
+    /// Writes it all in stages, as pieces of this size fill them; gives whether any went directly.
+    fn write_staged(output: &mut Output, content: &[u8], piece: usize, along: &[usize]) -> bool {
+        let (mut stage, mut direct, mut number) = (Stage::new(), false, 0);
+        let mut pour = |stage: Stage, output: &mut Output| {
+            output.write(stage.as_ref(), along.contains(&number)).unwrap();
+            number += 1;
+            output.is_direct()
+        };
+        for mut bytes in content.chunks(piece) {
+            while !bytes.is_empty() {
+                bytes = stage.take(bytes);
+                if stage.is_full() {
+                    direct |= pour(std::mem::replace(&mut stage, Stage::new()), output);
+                }
+            }
+        }
+        pour(stage, output);
+        direct
+    }
+
     #[test]
     fn the_file_has_what_was_written_in_whatever_pieces() {
         let folder = tempfile::tempdir().unwrap();
-        let size = usize::try_from(FROM).unwrap() + 3 * STAGE + 12_345;
+        let size = usize::try_from(FROM).unwrap() + 5 * STAGE + 12_345;
         let content = content(size);
         for piece in [7_919, 65_536, STAGE - 1, STAGE, 3 * STAGE, size] {
             let path = folder.path().join(piece.to_string());
             let mut output = Output::new(File::create_new(&path).unwrap(), 0, Purpose::Keep);
-            let mut direct = false;
-            for (number, bytes) in content.chunks(piece).enumerate() {
-                // Somebody reads along for a while.
-                output.write(bytes, (140..145).contains(&number)).unwrap();
-                direct |= output.is_direct();
-            }
-            assert_eq!(direct, piece < size && output.can_be_direct(), "pieces of {piece}");
-            output.settle().unwrap().sync_all().unwrap();
+            // Somebody reads along for a while.
+            let direct = write_staged(&mut output, &content, piece, &[9, 10]);
+            assert_eq!(direct, output.can_be_direct(), "pieces of {piece}");
+            output.settled().sync_all().unwrap();
             assert_eq!(output.position(), size as u64);
             assert!(fs::read(&path).unwrap() == content, "pieces of {piece}");
         }
@@ -199,15 +162,13 @@ mod tests {
     fn what_goes_on_in_the_middle_of_a_block_is_written_too() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("part");
-        let content = content(usize::try_from(FROM).unwrap() + 2 * STAGE + 99);
+        let content = content(usize::try_from(FROM).unwrap() + 3 * STAGE + 99);
         let begun = content.len() - STAGE - 1_000;
         fs::write(&path, &content[..begun]).unwrap();
         let file = fs::OpenOptions::new().append(true).open(&path).unwrap();
         let mut output = Output::new(file, begun as u64, Purpose::Keep);
-        output.write(&content[begun..], false).unwrap();
-        let waits = output.position() < content.len() as u64;
-        assert_eq!(waits, output.can_be_direct(), "the end waits in memory");
-        output.settle().unwrap();
+        assert!(!write_staged(&mut output, &content[begun..], STAGE, &[]), "it is not aligned");
+        assert_eq!(output.position(), content.len() as u64);
         assert!(fs::read(&path).unwrap() == content);
     }
 }

@@ -1,0 +1,201 @@
+//! A thread that does one thing with the bytes of an upload, in their order, and is taken only while there
+//! is something to do, so that a slow sender holds none.
+
+use bytes::Bytes;
+use tokio::task::{JoinHandle, spawn_blocking};
+
+use crate::error::StoreError;
+
+/// Bytes from the network that wait for a lane before the sender has to wait.
+const QUEUE: usize = 1024 * 1024;
+
+/// What is done with the bytes. It may wait for the disk.
+pub(super) trait Step: Send + 'static {
+    fn take(&mut self, bytes: &[u8]) -> Result<(), StoreError>;
+}
+
+pub(super) struct Lane<S> {
+    turn: Turn<S>,
+    waiting: Vec<Bytes>,
+    waiting_bytes: usize,
+}
+
+enum Turn<S> {
+    /// Nobody has it.
+    Free(S),
+    /// A thread has it.
+    Taken(JoinHandle<Result<S, StoreError>>),
+    /// It failed, and is no more.
+    Gone,
+}
+
+impl<S: Step> Lane<S> {
+    pub fn new(step: S) -> Self {
+        Self { turn: Turn::Free(step), waiting: Vec::new(), waiting_bytes: 0 }
+    }
+
+    /// Adds the next bytes.
+    pub fn add(&mut self, chunk: Bytes) {
+        self.waiting_bytes += chunk.len();
+        self.waiting.push(chunk);
+    }
+
+    /// Hands over what was added, and waits only while there is too much of it.
+    pub async fn keep_up(&mut self) -> Result<(), StoreError> {
+        let is_busy = matches!(&self.turn, Turn::Taken(thread) if !thread.is_finished());
+        if is_busy && self.waiting_bytes < QUEUE {
+            return Ok(());
+        }
+        self.hand_over().await
+    }
+
+    /// Waits until all that was added is done. May be given up at any time, and waited for again.
+    pub async fn rest(&mut self) -> Result<(), StoreError> {
+        self.hand_over().await?;
+        self.hand_over().await
+    }
+
+    /// What does the work, once all that was added is done.
+    pub async fn end(mut self) -> Result<S, StoreError> {
+        self.rest().await?;
+        match self.turn {
+            Turn::Free(step) => Ok(step),
+            Turn::Taken(_) | Turn::Gone => Err(StoreError::Closed),
+        }
+    }
+
+    /// Once all that was added is done, does something else with what does the work.
+    pub async fn then<T: Send + 'static>(
+        &mut self,
+        last: impl FnOnce(&mut S) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        self.rest().await?;
+        let Turn::Free(mut step) = std::mem::replace(&mut self.turn, Turn::Gone) else {
+            return Err(StoreError::Closed);
+        };
+        let (step, done) = super::blocking(move || {
+            let done = last(&mut step)?;
+            Ok((step, done))
+        })
+        .await?;
+        self.turn = Turn::Free(step);
+        Ok(done)
+    }
+
+    /// Looks at what does the work, which nobody has after a [`rest`](Self::rest).
+    pub fn step(&mut self) -> Result<&mut S, StoreError> {
+        match &mut self.turn {
+            Turn::Free(step) => Ok(step),
+            Turn::Taken(_) | Turn::Gone => Err(StoreError::Closed),
+        }
+    }
+
+    /// Waits for the thread, if one is busy, and hands it what waits.
+    async fn hand_over(&mut self) -> Result<(), StoreError> {
+        if let Turn::Taken(thread) = &mut self.turn {
+            let done = thread.await;
+            self.turn = Turn::Gone;
+            self.turn = Turn::Free(done.map_err(|_| StoreError::Closed)??);
+        }
+        if self.waiting.is_empty() {
+            return Ok(());
+        }
+        match std::mem::replace(&mut self.turn, Turn::Gone) {
+            Turn::Free(mut step) => {
+                let chunks = std::mem::take(&mut self.waiting);
+                self.waiting_bytes = 0;
+                self.turn = Turn::Taken(spawn_blocking(move || {
+                    for chunk in chunks {
+                        step.take(&chunk)?;
+                    }
+                    Ok(step)
+                }));
+                Ok(())
+            }
+            Turn::Taken(_) | Turn::Gone => Err(StoreError::Closed),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::mpsc;
+
+    use futures_util::FutureExt as _;
+
+    use super::*;
+
+    /// Keeps what it is given, and fails at a byte of 255.
+    #[derive(Default)]
+    struct Kept(Vec<u8>);
+
+    impl Step for Kept {
+        fn take(&mut self, bytes: &[u8]) -> Result<(), StoreError> {
+            if bytes.contains(&255) {
+                return Err(StoreError::NotFound("a number below 255".into()));
+            }
+            self.0.extend_from_slice(bytes);
+            Ok(())
+        }
+    }
+
+    #[tokio::test]
+    async fn bytes_come_in_their_order_and_once() {
+        let mut lane = Lane::new(Kept::default());
+        let mut expected = Vec::new();
+        for number in 0..200 {
+            let chunk = vec![number; usize::from(number) * 1_000];
+            expected.extend_from_slice(&chunk);
+            lane.add(chunk.into());
+            match number % 50 {
+                0 => lane.rest().await.unwrap(),
+                _ => lane.keep_up().await.unwrap(),
+            }
+        }
+        let length = lane.then(|kept| Ok(kept.0.len())).await.unwrap();
+        assert_eq!(length, expected.len());
+        assert!(lane.end().await.unwrap().0 == expected);
+    }
+
+    #[tokio::test]
+    async fn what_failed_says_so_and_is_closed() {
+        let mut lane = Lane::new(Kept::default());
+        lane.add(Bytes::from_static(&[1, 255]));
+        assert!(matches!(lane.rest().await, Err(StoreError::NotFound(_))));
+        lane.add(Bytes::from_static(&[2]));
+        assert!(matches!(lane.keep_up().await, Err(StoreError::Closed)));
+        assert!(lane.step().is_err());
+        assert!(matches!(lane.end().await, Err(StoreError::Closed)));
+    }
+
+    /// Takes a turn only when it is told to.
+    struct Told(mpsc::Receiver<()>, Kept);
+
+    impl Step for Told {
+        fn take(&mut self, bytes: &[u8]) -> Result<(), StoreError> {
+            self.0.recv().map_err(|_| StoreError::Closed)?;
+            self.1.take(bytes)
+        }
+    }
+
+    #[tokio::test]
+    async fn who_adds_waits_only_while_too_much_waits() {
+        let (tell, told) = mpsc::channel();
+        let mut lane = Lane::new(Told(told, Kept::default()));
+        let chunk = Bytes::from(vec![7; QUEUE / 2]);
+        // The first is taken, the second waits, and the third is too much.
+        for _ in 0..2 {
+            lane.add(chunk.clone());
+            lane.keep_up().await.unwrap();
+        }
+        lane.add(chunk.clone());
+        {
+            let mut waits = Box::pin(lane.keep_up());
+            assert!((&mut waits).now_or_never().is_none());
+        }
+        for _ in 0..3 {
+            tell.send(()).unwrap();
+        }
+        assert_eq!(lane.end().await.unwrap().1.0.len(), 3 * chunk.len());
+    }
+}
