@@ -1,6 +1,6 @@
 //! Which files are deployments, and what is in them? Read side by side, one at a time by each worker.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
@@ -17,6 +17,9 @@ use crate::files::{read_bounded, shown, shown_from};
 
 /// The largest description of a chart that is read, in bytes.
 const CHART_LIMIT: usize = 1024 * 1024;
+
+/// The most files that a worker takes at once.
+const ROW: usize = 64;
 
 /// A file that could not be looked into.
 #[derive(Debug, Clone, Serialize, PartialEq, Eq, PartialOrd, Ord)]
@@ -54,7 +57,7 @@ struct Candidate {
     template: bool,
 }
 
-/// Finds all deployments below the paths and gives each to `work`, several at a time. A folder's ignore
+/// Finds all deployments below the paths and gives each to `work` once, several at a time. A folder's ignore
 /// rules (`.gitignore`, `.ignore`) are respected, hidden files are left out, links are not
 /// followed. One bad file never stops the others.
 pub fn each<T: Send>(
@@ -66,19 +69,33 @@ pub fn each<T: Send>(
     let candidates = candidates(paths, &mut broken);
     let next = AtomicUsize::new(0);
     let here = std::env::current_dir().unwrap_or_default();
+    let workers = workers().min(candidates.len().max(1));
+    // Those who write at the same time into one folder wait for each other, so each worker takes a
+    // row of files; towards the end the rows are short.
+    let row = |from: usize| {
+        let row = candidates.len().saturating_sub(from) / (4 * workers);
+        from..from + row.clamp(1, ROW)
+    };
+    let take = || {
+        let first = next.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |at| Some(row(at).end));
+        row(first.unwrap_or_else(|at| at))
+    };
     let run = || {
         let (mut done, mut broken) = (Vec::new(), Vec::new());
         loop {
-            let number = next.fetch_add(1, Ordering::Relaxed);
-            let Some(one) = candidates.get(number) else { return (done, broken) };
-            match one.work(custom, &here, &work) {
-                Ok(Some(result)) => done.push((number, result)),
-                Ok(None) => {}
-                Err(cause) => broken.push(Broken { file: shown(&one.path), cause }),
+            let row = take();
+            if row.start >= candidates.len() {
+                return (done, broken);
+            }
+            for (number, one) in candidates.iter().enumerate().take(row.end).skip(row.start) {
+                match one.work(custom, &here, &work) {
+                    Ok(Some(result)) => done.push((number, result)),
+                    Ok(None) => {}
+                    Err(cause) => broken.push(Broken { file: shown(&one.path), cause }),
+                }
             }
         }
     };
-    let workers = workers().min(candidates.len().max(1));
     let mut done = Vec::with_capacity(candidates.len());
     std::thread::scope(|scope| {
         let others: Vec<_> = (1..workers).map(|_| scope.spawn(run)).collect();
@@ -144,6 +161,13 @@ fn candidates(paths: &[PathBuf], broken: &mut Vec<Broken>) -> Vec<Candidate> {
         inside.sort_unstable_by(|a, b| a.as_os_str().cmp(b.as_os_str()));
         found.extend(inside.into_iter().map(|path| charts.candidate(path, false)));
         broken.extend(wrong);
+    }
+    // Below one path no file is met twice.
+    if paths.len() > 1 {
+        let mut met = HashSet::new();
+        // What is not there is told later.
+        let real = |path: &Path| fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+        found.retain(|one| met.insert(real(&one.path)));
     }
     found
 }

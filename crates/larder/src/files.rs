@@ -1,8 +1,9 @@
 //! Files of ours and the operator's, replaced so that nobody ever sees half of one.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File, Metadata, OpenOptions, Permissions};
 use std::io::{self, Read as _, Write as _};
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, fchown};
 use std::path::{Path, PathBuf};
 use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 
@@ -38,12 +39,12 @@ pub fn replace(path: &Path, content: &[u8]) -> io::Result<()> {
         Err(error) if error.kind() == io::ErrorKind::NotFound => path.to_owned(),
         Err(error) => return Err(error),
     };
-    let folder = match path.parent() {
-        Some(folder) if !folder.as_os_str().is_empty() => folder,
-        _ => Path::new("."),
-    };
+    let folder = folder_of(&path);
     let (mut file, beside) = beside(&path, Wait::Yes)?;
-    let written = write_over(&mut file, &path, content).and_then(|()| fs::rename(&beside, &path));
+    let written = at(&path)
+        .and_then(|old| write_alike(&mut file, old.as_ref(), content))
+        .and_then(|()| file.sync_all())
+        .and_then(|()| fs::rename(&beside, &path));
     if written.is_err() {
         // What there is of it helps nobody.
         let _ = fs::remove_file(&beside);
@@ -54,10 +55,7 @@ pub fn replace(path: &Path, content: &[u8]) -> io::Result<()> {
 
 /// The same for a file that its owner alone may read, whatever its mode was.
 pub fn write_secret(path: &Path, content: &[u8]) -> io::Result<()> {
-    let folder = match path.parent() {
-        Some(folder) if !folder.as_os_str().is_empty() => folder,
-        _ => Path::new("."),
-    };
+    let folder = folder_of(path);
     // Made with mode 0600 from the beginning.
     let mut file = tempfile::NamedTempFile::new_in(folder)?;
     file.write_all(content)?;
@@ -66,34 +64,37 @@ pub fn write_secret(path: &Path, content: &[u8]) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
-fn write_over(file: &mut File, path: &Path, content: &[u8]) -> io::Result<()> {
-    write_alike(file, path, content)?;
-    file.sync_all()
-}
-
-/// Writes the new content with the owner and the mode of the file whose place it takes.
-fn write_alike(file: &mut File, path: &Path, content: &[u8]) -> io::Result<()> {
-    use std::os::unix::fs::{MetadataExt as _, fchown};
+/// Writes the new content, with the owner and the mode of the file whose place it takes. None: there is no
+/// such file.
+fn write_alike(file: &mut File, old: Option<&Metadata>, content: &[u8]) -> io::Result<()> {
     file.write_all(content)?;
-    match fs::metadata(path) {
-        Ok(metadata) => {
-            let ours = file.metadata()?;
-            if (ours.uid(), ours.gid()) != (metadata.uid(), metadata.gid()) {
-                let kept = fchown(&*file, Some(metadata.uid()), Some(metadata.gid()));
-                kept.map_err(|error| {
-                    io::Error::new(error.kind(), format!("its owner cannot be kept: {error}"))
-                })?;
-            }
-            // After the owner: a change of owner takes some bits of the mode away.
-            file.set_permissions(metadata.permissions())?;
-        }
-        Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            use std::os::unix::fs::PermissionsExt as _;
-            file.set_permissions(fs::Permissions::from_mode(0o644))?;
-        }
-        Err(error) => return Err(error),
+    let mut ours = file.metadata()?;
+    if let Some(old) = old.filter(|old| (old.uid(), old.gid()) != (ours.uid(), ours.gid())) {
+        fchown(&*file, Some(old.uid()), Some(old.gid())).map_err(|error| {
+            io::Error::new(error.kind(), format!("its owner cannot be kept: {error}"))
+        })?;
+        // A change of owner takes some bits of the mode away.
+        ours = file.metadata()?;
+    }
+    let wanted = old.map_or(0o644, |old| old.mode() & 0o7777);
+    if ours.mode() & 0o7777 != wanted {
+        file.set_permissions(Permissions::from_mode(wanted))?;
     }
     Ok(())
+}
+
+/// The folder in which a file lies.
+fn folder_of(path: &Path) -> &Path {
+    path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+/// What is at a path. None: nothing.
+fn at(path: &Path) -> io::Result<Option<Metadata>> {
+    match fs::metadata(path) {
+        Ok(metadata) => Ok(Some(metadata)),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(error),
+    }
 }
 
 /// Many files that are replaced together: each whole, as [`replace`] does it, with one flush for all
@@ -115,6 +116,7 @@ struct Pending {
     named: PathBuf,
     path: PathBuf,
     beside: PathBuf,
+    device: u64,
     /// Held as long as nobody else may write it.
     file: File,
 }
@@ -150,15 +152,23 @@ impl Replacements {
 
     /// Writes new content beside a file. It takes the file's place with one of the next calls.
     pub fn add(&self, named: &Path, content: &[u8]) -> io::Result<()> {
-        let path = fs::canonicalize(named)?;
+        let mut old = fs::symlink_metadata(named)?;
+        let mut path = named.to_owned();
+        if old.is_symlink() {
+            path = fs::canonicalize(named)?;
+            old = fs::metadata(&path)?;
+        }
         let (mut file, beside) = beside(&path, Wait::Yes)?;
-        if let Err(error) = write_alike(&mut file, &path, content) {
+        if let Err(error) = write_alike(&mut file, Some(&old), content) {
             let _ = fs::remove_file(&beside);
             return Err(error);
         }
+        // What takes a file's place lies beside it, on the same file system.
+        let device = old.dev();
         let full = {
             let mut waiting = self.waiting();
-            waiting.pending.push(Pending { named: named.to_owned(), path, beside, file });
+            let named = named.to_owned();
+            waiting.pending.push(Pending { named, path, beside, device, file });
             let full = waiting.pending.len() >= together();
             full.then(|| std::mem::take(&mut waiting.pending))
         };
@@ -174,9 +184,7 @@ impl Replacements {
         // One flush of a file system does for all that was written to it before.
         let mut flushed = BTreeMap::new();
         for one in &pending {
-            if let Ok(device) = device_of(&one.file) {
-                flushed.entry(device).or_insert_with(|| rustix::fs::syncfs(&one.file));
-            }
+            flushed.entry(one.device).or_insert_with(|| rustix::fs::syncfs(&one.file));
         }
         // Those of one folder go one after the other, and folders side by side.
         pending.sort_unstable_by(|a, b| a.path.cmp(&b.path));
@@ -195,12 +203,13 @@ impl Replacements {
 
     /// Has one take its place, if its file system is flushed.
     fn place(&self, one: &Pending, flushed: &BTreeMap<u64, rustix::io::Result<()>>) {
-        let done = device_of(&one.file).and_then(|device| {
-            flushed.get(&device).copied().unwrap_or(Err(Errno::IO))?;
-            fs::rename(&one.beside, &one.path)
-        });
+        let flushed = flushed.get(&one.device).copied().unwrap_or(Err(Errno::IO));
+        let done =
+            flushed.map_err(io::Error::from).and_then(|()| fs::rename(&one.beside, &one.path));
         match done {
-            Ok(()) => self.waiting().folders.extend(one.path.parent().map(Path::to_owned)),
+            Ok(()) => {
+                self.waiting().folders.insert(folder_of(&one.path).to_owned());
+            }
             Err(error) => {
                 let _ = fs::remove_file(&one.beside);
                 self.waiting().failed.push((one.named.clone(), error));
@@ -221,10 +230,6 @@ impl Replacements {
         }
         failed
     }
-}
-
-fn device_of(file: &File) -> io::Result<u64> {
-    file.metadata().map(|metadata| std::os::unix::fs::MetadataExt::dev(&metadata))
 }
 
 /// Whether somebody else who writes the same file is waited for.
@@ -250,21 +255,24 @@ pub fn beside(path: &Path, wait: Wait) -> io::Result<(File, PathBuf)> {
             Wait::No => file.try_lock()?,
         }
         // While we waited it may have become the file itself: then ours is a new one.
-        if fs::metadata(&beside).is_ok_and(|now| is_same(&now, &file)) {
-            file.set_len(0)?;
+        let ours = file.metadata()?;
+        if fs::metadata(&beside).is_ok_and(|now| is_same(&now, &ours)) {
+            // What was killed may have left something in it.
+            if ours.len() > 0 {
+                file.set_len(0)?;
+            }
             return Ok((file, beside));
         }
     }
 }
 
-fn is_same(now: &fs::Metadata, file: &File) -> bool {
-    use std::os::unix::fs::MetadataExt as _;
-    file.metadata().is_ok_and(|ours| ours.ino() == now.ino() && ours.dev() == now.dev())
+fn is_same(one: &Metadata, other: &Metadata) -> bool {
+    (one.dev(), one.ino()) == (other.dev(), other.ino())
 }
 
 #[cfg(test)]
 mod tests {
-    use std::os::unix::fs::{PermissionsExt as _, symlink};
+    use std::os::unix::fs::symlink;
 
     use super::*;
 

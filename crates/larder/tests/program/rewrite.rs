@@ -141,3 +141,27 @@ fn a_closed_pipe_is_a_quiet_end() {
         .current_dir(house.path(""));
     run(&mut shell).ends(0).says(&["STANDING"]);
 }
+
+#[test]
+fn a_file_that_is_named_in_several_ways_is_one_file() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    let old = house.read("deploy/steam-board.yaml");
+    std::os::unix::fs::symlink("steam-board.yaml", house.path("deploy/board.yaml")).unwrap();
+    let paths = "deploy/steam-board.yaml ./deploy/steam-board.yaml deploy/board.yaml deploy";
+    house.larder(&format!("survey {paths}")).ends(1).says(&["in 8 places of 3 files"]);
+    house
+        .larder(&format!("rewrite --write {paths}"))
+        .ends(1)
+        .says(&["6 references changed in 2 of 3 files"]);
+    let new = house.read("deploy/steam-board.yaml");
+    assert_ne!(new, old);
+    assert!(house.path("deploy/board.yaml").is_symlink(), "a link stays one");
+    let left = std::fs::read_dir(house.path("deploy")).unwrap().count();
+    assert_eq!(left, 4, "nothing is left beside them");
+    house
+        .larder(&format!("rewrite --write --back {paths}"))
+        .ends(1)
+        .says(&["6 references changed in 2 of 3 files"]);
+    assert_eq!(house.read("deploy/steam-board.yaml"), old);
+}
