@@ -24,7 +24,7 @@ pub(crate) struct Account {
     /// Who it was found to be.
     pub who: Who,
     pub method: Method,
-    pub path: String,
+    pub path: Arc<str>,
     pub resource: &'static str,
     pub began: Instant,
 }
@@ -65,13 +65,7 @@ impl Account {
         let meters = &self.app.meters;
         let method = method_name(&self.method);
         let status = ending.status;
-        let mut digits = [0; 3];
-        let labels = [self.resource, method, status_text(status, &mut digits)];
-        meters.requests.with_label_values(&labels).inc();
-        meters.histogram(self.resource, method).observe(took.as_secs_f64());
-        if sent > 0 {
-            meters.sent.with_label_values(&[self.resource]).inc_by(sent);
-        }
+        meters.answered(self.resource, method, status, took, sent);
         if ending.received > 0 {
             meters.received.with_label_values(&[self.resource]).inc_by(ending.received);
         }
@@ -82,7 +76,7 @@ impl Account {
             return;
         }
         let client = self.client.map(|client| client.to_string()).unwrap_or_default();
-        let path = &self.path;
+        let path = &*self.path;
         let cluster = self.cluster.as_deref().unwrap_or("-");
         let who = match &self.who {
             Who::Anonymous => "-".to_owned(),
@@ -101,13 +95,6 @@ impl Account {
             client, cluster, who, %method, path, status, sent, received, milliseconds, from, whole, "request"
         );
     }
-}
-
-fn status_text(status: u16, digits: &mut [u8; 3]) -> &str {
-    for (place, divisor) in [100, 10, 1].into_iter().enumerate() {
-        digits[place] = b'0' + u8::try_from(status / divisor % 10).unwrap_or(0);
-    }
-    std::str::from_utf8(digits).unwrap_or("0")
 }
 
 /// What is known of an answer when it begins.

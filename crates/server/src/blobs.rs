@@ -116,21 +116,20 @@ async fn size(
 
 /// The size of a blob that the repository had a moment ago and has still.
 fn recalled(app: &App, parts: &Parts) -> Option<u64> {
-    match app.remembered.get(parts.uri.path(), &app.store.ledger.moment()?)? {
+    match app.remembered.get(parts.uri.path(), &app.store.ledger.moment()?)?.known {
         Known::Blob(size) => Some(size),
         Known::Manifest(_) => None,
     }
 }
 
 /// The answer to a plain HEAD of a blob whose size is known. None: it is not that plain.
-pub(crate) fn head(path: &str, size: u64, asked: &HeaderMap) -> Option<Response> {
-    let digest: Digest = path.rsplit('/').next()?.parse().ok()?;
-    if asked.contains_key(header::RANGE) || is_known(asked, &digest) {
+pub(crate) fn head(digest: &Digest, size: u64, asked: &HeaderMap) -> Option<Response> {
+    if asked.contains_key(header::RANGE) || is_known(asked, digest) {
         return None;
     }
     let mut response = Response::new(Body::empty());
     let headers = response.headers_mut();
-    content_headers(headers, &digest, "application/octet-stream");
+    content_headers(headers, digest, "application/octet-stream");
     headers.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static(FOR_EVER));
     headers.insert(header::CONTENT_LENGTH, HeaderValue::from(size));

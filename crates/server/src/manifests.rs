@@ -41,35 +41,34 @@ pub(crate) fn recall(app: &Arc<App>, plan: &AccessPlan, request: &Request) -> Op
     let began = Instant::now();
     let path = request.uri().path();
     let moment = app.store.ledger.moment()?;
-    let known = app.remembered.get(path, &moment)?;
+    let answer = app.remembered.get(path, &moment)?;
+    let target = &answer.target;
     // Whoever may not have it, or has to be looked at closely, is for the long way.
     let caller = app.known(plan, Head::of(request), &moment)?;
-    let target = Target::read(path).ok()?;
-    if !is_granted(plan, &caller, &target, method)
-        || !Pull::of(&target, method).is_none_or(|pull| is_ruled_in(plan, &caller, pull))
+    if !is_granted(plan, &caller, target, method)
+        || !Pull::of(target, method).is_none_or(|pull| is_ruled_in(plan, &caller, pull))
     {
         return None;
     }
-    let (mut response, resource) = match known {
-        Known::Manifest(held) => {
-            let Target::Manifest(_, selector) = &target else { return None };
-            let response = give(app, &held, method, request.headers()).ok()?;
+    let mut response = match (&answer.known, target) {
+        (Known::Manifest(held), Target::Manifest(_, selector)) => {
+            let response = give(app, held, method, request.headers()).ok()?;
             cached::count_recalled(app, &held.repository);
-            note_pull(app, &caller, &held, selector, method);
-            (response, "manifest")
+            note_pull(app, &caller, held, selector, method);
+            response
         }
-        Known::Blob(size) if method == Method::HEAD => {
-            (blobs::head(path, size, request.headers())?, "blob")
+        (Known::Blob(size), Target::Blob(_, digest)) if method == Method::HEAD => {
+            blobs::head(digest, *size, request.headers())?
         }
-        Known::Blob(_) => return None,
+        _ => return None,
     };
     let account = Account {
         client: request.extensions().get::<Client>().map(|client| client.0),
         cluster: request.extensions().get::<Asker>().map(|asker| asker.cluster.clone()),
         who: caller.who,
         method: method.clone(),
-        path: path.to_owned(),
-        resource,
+        path: Arc::clone(&answer.path),
+        resource: target.resource(),
         began,
         app: Arc::clone(app),
     };

@@ -1,9 +1,12 @@
 //! A registry's figures, and what handlers tell of an answer for them.
 
+use std::sync::OnceLock;
+use std::time::Duration;
+
 use larder_store::{Standing, Store, Traffic, now};
 use prometheus::{
-    Histogram, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, IntGaugeVec, Opts, Registry,
-    TextEncoder,
+    Histogram, HistogramOpts, HistogramVec, IntCounter, IntCounterVec, IntGauge, IntGaugeVec, Opts,
+    Registry, TextEncoder,
 };
 
 /// How many bytes of a request's body were taken: put into the answer by its handler.
@@ -25,16 +28,17 @@ pub(crate) struct Refused(pub &'static str);
 /// A registry's figures, as Prometheus reads them.
 pub struct Meters {
     registry: Registry,
-    pub(crate) requests: IntCounterVec,
+    requests: IntCounterVec,
     pub(crate) errors: IntCounterVec,
     /// Sign-ins: `good`, `failed`.
     pub(crate) sign_ins: IntCounterVec,
     /// Refusals: by a `grant` that is missing, by a `rule`.
     pub(crate) refusals: IntCounterVec,
     key_ends: IntGaugeVec,
-    pub(crate) sent: IntCounterVec,
+    sent: IntCounterVec,
     pub(crate) received: IntCounterVec,
     seconds: HistogramVec,
+    usual: [OnceLock<Answered>; 4],
     /// Connections that are open.
     pub connections: IntGauge,
     /// Uploads whose bytes are coming in.
@@ -43,6 +47,13 @@ pub struct Meters {
     cache: IntCounterVec,
     cache_bytes: IntCounterVec,
     upstream: IntGaugeVec,
+}
+
+/// The figures of one kind of answer.
+struct Answered {
+    requests: IntCounter,
+    seconds: Histogram,
+    sent: IntCounter,
 }
 
 impl Meters {
@@ -102,6 +113,7 @@ impl Meters {
                 &["resource"],
             ),
             seconds,
+            usual: Default::default(),
             cache: counter(
                 "larder_cache_answers_total",
                 "Answers of cached shelves, by whether content had to be fetched",
@@ -185,10 +197,51 @@ impl Meters {
         }
     }
 
-    /// The latencies of a kind of request.
-    pub(crate) fn histogram(&self, resource: &str, method: &str) -> Histogram {
-        self.seconds.with_label_values(&[resource, method])
+    /// Counts a request that was answered, how long that took, and the bytes of the answer's body.
+    pub(crate) fn answered(
+        &self,
+        resource: &str,
+        method: &'static str,
+        status: u16,
+        took: Duration,
+        sent: u64,
+    ) {
+        let find = || {
+            let mut digits = [0; 3];
+            let labels = [resource, method, status_text(status, &mut digits)];
+            Answered {
+                requests: self.requests.with_label_values(&labels),
+                seconds: self.seconds.with_label_values(&[resource, method]),
+                sent: self.sent.with_label_values(&[resource]),
+            }
+        };
+        // What nearly all requests are is looked up once.
+        let usual = match (resource, method, status) {
+            ("manifest", "GET", 200) => Some(&self.usual[0]),
+            ("manifest", "HEAD", 200) => Some(&self.usual[1]),
+            ("blob", "GET", 200) => Some(&self.usual[2]),
+            ("blob", "HEAD", 200) => Some(&self.usual[3]),
+            _ => None,
+        };
+        let found;
+        let Answered { requests, seconds, sent: bytes } = match usual {
+            Some(usual) => usual.get_or_init(find),
+            None => {
+                found = find();
+                &found
+            }
+        };
+        requests.inc();
+        seconds.observe(took.as_secs_f64());
+        bytes.inc_by(sent);
     }
+}
+
+fn status_text(status: u16, digits: &mut [u8; 3]) -> &str {
+    for (place, divisor) in [100, 10, 1].into_iter().enumerate() {
+        digits[place] = b'0' + u8::try_from(status / divisor % 10).unwrap_or(0);
+    }
+    std::str::from_utf8(digits).unwrap_or("0")
 }
 
 /// Marks an answer whose body is sent piece by piece.

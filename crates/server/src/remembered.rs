@@ -12,13 +12,14 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{Moment, now};
 
+use crate::path::Target;
+
 /// Bytes of manifests that are kept; then all of them are let go of.
 const MOST: usize = 16 * 1024 * 1024;
 /// What an entry costs beside the manifest's own bytes.
 const OVERHEAD: usize = 1024;
 
 /// What lies at a path.
-#[derive(Clone)]
 pub(crate) enum Known {
     Manifest(Arc<Held>),
     /// A blob of this size in bytes.
@@ -38,10 +39,17 @@ pub(crate) struct Held {
     pub until: Option<i64>,
 }
 
+/// What a path names, and what lies there.
+pub(crate) struct Answer {
+    pub path: Arc<str>,
+    pub target: Target,
+    pub known: Known,
+}
+
 #[derive(Default)]
 struct Inner {
     at: Option<Moment>,
-    answers: HashMap<Box<str>, Known>,
+    answers: HashMap<Arc<str>, Arc<Answer>>,
     bytes: usize,
 }
 
@@ -53,30 +61,33 @@ pub(crate) struct Remembered {
 
 impl Remembered {
     /// What lies at a path, if it is known and still true at this moment.
-    pub fn get(&self, path: &str, now: &Moment) -> Option<Known> {
+    pub fn get(&self, path: &str, now: &Moment) -> Option<Arc<Answer>> {
         let inner = self.inner.read().unwrap_or_else(PoisonError::into_inner);
         if inner.at.as_ref() != Some(now) {
             return None;
         }
-        let known = inner.answers.get(path)?;
-        match known {
+        let answer = inner.answers.get(path)?;
+        match &answer.known {
             Known::Manifest(held) if !still_holds(held.until) => None,
-            known => Some(known.clone()),
+            _ => Some(Arc::clone(answer)),
         }
     }
 
     /// Keeps what was looked up; `at` is the moment before it was.
     pub fn keep(&self, path: &str, at: Moment, known: Known) {
+        let Ok(target) = Target::read(path) else { return };
         let mut inner = self.inner.write().unwrap_or_else(PoisonError::into_inner);
         if inner.at != Some(at) || inner.bytes > MOST {
             *inner = Inner { at: Some(at), ..Inner::default() };
         }
         let size = match &known {
             Known::Manifest(held) => held.bytes.len() + OVERHEAD,
-            Known::Blob(_) => OVERHEAD / 4,
+            Known::Blob(_) => OVERHEAD / 2,
         };
         inner.bytes += size + path.len();
-        inner.answers.insert(path.into(), known);
+        let path: Arc<str> = path.into();
+        let answer = Answer { path: Arc::clone(&path), target, known };
+        inner.answers.insert(path, Arc::new(answer));
     }
 }
 

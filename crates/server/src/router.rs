@@ -111,7 +111,7 @@ fn account(app: &Arc<App>, request: &Request, resource: &'static str) -> Account
         cluster: request.extensions().get::<Asker>().map(|asker| asker.cluster.clone()),
         who: Who::Anonymous,
         method: request.method().clone(),
-        path: request.uri().path().to_owned(),
+        path: request.uri().path().into(),
         resource,
         began: Instant::now(),
         app: Arc::clone(app),
@@ -133,7 +133,7 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
     if door::is_one(request.uri().path()) {
         let mut account = account(&app, &request, "door");
         let (response, told) = door::answer(&app, &plan, request).await;
-        account.path = told;
+        account.path = told.into();
         return account.close_with(response);
     }
     let target = Target::read(request.uri().path());
@@ -159,7 +159,7 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
         Ok(Ok(response)) => response,
         Ok(Err(error)) => error.into_response(),
         Err(_) => {
-            tracing::error!(path = account.path, "a handler panicked");
+            tracing::error!(path = &*account.path, "a handler panicked");
             ApiError::new(Code::Internal, "the larder failed; its log has the cause")
                 .into_response()
         }

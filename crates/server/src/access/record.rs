@@ -109,25 +109,40 @@ impl<'h> From<&'h Who> for Named<'h> {
     }
 }
 
-impl Display for Named<'_> {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+impl Named<'_> {
+    fn write(&self, to: &mut impl Write) -> fmt::Result {
         match self {
             Self::Nobody => Ok(()),
-            Self::Known(who) => who.fmt(f),
-            Self::Claimed(name) => f.write_str(name),
+            Self::Known(who) => write!(to, "{who}"),
+            Self::Claimed(name) => to.write_str(name),
         }
+    }
+}
+
+impl Display for Named<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.write(f)
+    }
+}
+
+impl About<'_> {
+    fn write(&self, to: &mut impl Write) -> fmt::Result {
+        let (repository, between, selector) = match self {
+            Self::Text(text) => return to.write_str(text),
+            Self::Manifest(repository, Selector::Tag(tag)) => (repository, ':', tag.as_str()),
+            Self::Manifest(repository, Selector::Digest(digest)) => {
+                (repository, '@', digest.as_str())
+            }
+        };
+        to.write_str(repository.as_str())?;
+        to.write_char(between)?;
+        to.write_str(selector)
     }
 }
 
 impl Display for About<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Text(text) => f.write_str(text),
-            Self::Manifest(repository, Selector::Tag(tag)) => write!(f, "{repository}:{tag}"),
-            Self::Manifest(repository, Selector::Digest(digest)) => {
-                write!(f, "{repository}@{digest}")
-            }
-        }
+        self.write(f)
     }
 }
 
@@ -144,28 +159,34 @@ enum Each {
     Time(i64),
 }
 
-impl Display for Same<'_, '_> {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+impl Same<'_, '_> {
+    /// Piece by piece: this is done for every pull, and formatting would take longer than all else here.
+    fn write(&self, to: &mut impl Write) -> fmt::Result {
         let Happened { kind, who, by, address, reference, text, .. } = self.happened;
-        write!(f, "{}|", kind.word())?;
+        to.write_str(kind.word())?;
+        to.write_char('|')?;
         match &self.each {
-            Each::Number(number) => f.write_str(number)?,
-            Each::Time(time) => time.fmt(f)?,
+            Each::Number(number) => to.write_str(number)?,
+            Each::Time(time) => write!(to, "{time}")?,
         }
+        to.write_char('|')?;
+        who.write(to)?;
+        to.write_char('|')?;
+        if let Some(by) = by {
+            write!(to, "{by}")?;
+        }
+        to.write_char('|')?;
         // Of a day's pulls only the last address is kept.
         let pull = *kind == Kind::Pull;
-        write!(f, "|{who}|{}|", Written(*by))?;
-        write!(f, "{}|", Written(address.filter(|_| !pull)))?;
-        write!(f, "{}|{}", Written(reference.as_ref()), if pull { "" } else { text })
-    }
-}
-
-/// Nothing is written as nothing.
-struct Written<T>(Option<T>);
-
-impl<T: Display> Display for Written<T> {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.as_ref().map_or(Ok(()), |what| what.fmt(f))
+        if let Some(address) = address.filter(|_| !pull) {
+            write!(to, "{address}")?;
+        }
+        to.write_char('|')?;
+        if let Some(reference) = reference {
+            reference.write(to)?;
+        }
+        to.write_char('|')?;
+        to.write_str(if pull { "" } else { text })
     }
 }
 
@@ -224,7 +245,7 @@ impl Recorder {
         let Pending { lines, same: text, .. } = &mut *pending;
         text.clear();
         // A text takes whatever is written.
-        let _ = write!(text, "{same}");
+        let _ = same.write(text);
         if let Some(line) = lines.get_mut(text.as_str()) {
             line.entry.count += 1;
             line.entry.last = at;
