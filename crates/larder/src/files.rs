@@ -64,10 +64,9 @@ pub fn write_secret(path: &Path, content: &[u8]) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
-/// Writes the new content, with the owner and the mode of the file whose place it takes. None: there is no
-/// such file.
+/// Writes the new content, with the owner and the mode of the file whose place it takes, which come first:
+/// nobody reads the content who may not. None: there is no such file.
 fn write_alike(file: &mut File, old: Option<&Metadata>, content: &[u8]) -> io::Result<()> {
-    file.write_all(content)?;
     let mut ours = file.metadata()?;
     if let Some(old) = old.filter(|old| (old.uid(), old.gid()) != (ours.uid(), ours.gid())) {
         fchown(&*file, Some(old.uid()), Some(old.gid())).map_err(|error| {
@@ -80,7 +79,7 @@ fn write_alike(file: &mut File, old: Option<&Metadata>, content: &[u8]) -> io::R
     if ours.mode() & 0o7777 != wanted {
         file.set_permissions(Permissions::from_mode(wanted))?;
     }
-    Ok(())
+    file.write_all(content)
 }
 
 /// The folder in which a file lies.
