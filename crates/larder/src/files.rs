@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File, Metadata, OpenOptions, Permissions};
 use std::io::{self, Read as _, Write as _};
-use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, fchown};
+use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _, PermissionsExt as _, fchown};
 use std::path::{Path, PathBuf};
 use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 
+use rustix::fs::OFlags;
 use rustix::io::Errno;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
@@ -242,20 +243,34 @@ pub enum Wait {
 /// runs that are killed leave one such file at most. It is ours alone as long as it is open.
 ///
 /// # Errors
-/// [`io::ErrorKind::WouldBlock`] when somebody else writes it and is not waited for.
+/// [`io::ErrorKind::WouldBlock`] when somebody else writes it and is not waited for; and when what lies
+/// there is a link, or has a second name: what it leads to is not ours.
 pub fn beside(path: &Path, wait: Wait) -> io::Result<(File, PathBuf)> {
     let mut name = path.file_name().unwrap_or_default().to_owned();
     name.push(".partial");
     let beside = path.with_file_name(name);
+    let foreign = || {
+        let name = beside.display();
+        io::Error::other(format!("{name} is in the way: it leads to another file; remove it"))
+    };
+    let mut options = OpenOptions::new();
+    options.write(true).create(true).truncate(false);
+    options.custom_flags(OFlags::NOFOLLOW.bits().cast_signed());
     loop {
-        let file = OpenOptions::new().write(true).create(true).truncate(false).open(&beside)?;
+        let file = options.open(&beside).map_err(|error| {
+            let is_link = error.raw_os_error() == Some(Errno::LOOP.raw_os_error());
+            if is_link { foreign() } else { error }
+        })?;
         match wait {
             Wait::Yes => file.lock()?,
             Wait::No => file.try_lock()?,
         }
         // While we waited it may have become the file itself: then ours is a new one.
         let ours = file.metadata()?;
-        if fs::metadata(&beside).is_ok_and(|now| is_same(&now, &ours)) {
+        if fs::symlink_metadata(&beside).is_ok_and(|now| is_same(&now, &ours)) {
+            if ours.nlink() > 1 {
+                return Err(foreign());
+            }
             // What was killed may have left something in it.
             if ours.len() > 0 {
                 file.set_len(0)?;
