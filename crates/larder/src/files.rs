@@ -232,6 +232,25 @@ impl Replacements {
     }
 }
 
+/// Opens a file of ours for writing, as it is, making it where it is missing.
+///
+/// # Errors
+/// Also when a link lies there, or a file that has a second name: what that leads to is not ours.
+pub fn open_own(path: &Path) -> io::Result<File> {
+    let foreign = || {
+        let name = path.display();
+        io::Error::other(format!("{name} is in the way: it leads to another file; remove it"))
+    };
+    let mut options = OpenOptions::new();
+    options.write(true).create(true).truncate(false);
+    let opened = options.custom_flags(OFlags::NOFOLLOW.bits().cast_signed()).open(path);
+    let file = opened.map_err(|error| match error.raw_os_error() {
+        Some(code) if code == Errno::LOOP.raw_os_error() => foreign(),
+        _ => error,
+    })?;
+    if file.metadata()?.nlink() > 1 { Err(foreign()) } else { Ok(file) }
+}
+
 /// Whether somebody else who writes the same file is waited for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Wait {
@@ -243,24 +262,13 @@ pub enum Wait {
 /// runs that are killed leave one such file at most. It is ours alone as long as it is open.
 ///
 /// # Errors
-/// [`io::ErrorKind::WouldBlock`] when somebody else writes it and is not waited for; and when what lies
-/// there is a link, or has a second name: what it leads to is not ours.
+/// [`io::ErrorKind::WouldBlock`] when somebody else writes it and is not waited for; see [`open_own`] too.
 pub fn beside(path: &Path, wait: Wait) -> io::Result<(File, PathBuf)> {
     let mut name = path.file_name().unwrap_or_default().to_owned();
     name.push(".partial");
     let beside = path.with_file_name(name);
-    let foreign = || {
-        let name = beside.display();
-        io::Error::other(format!("{name} is in the way: it leads to another file; remove it"))
-    };
-    let mut options = OpenOptions::new();
-    options.write(true).create(true).truncate(false);
-    options.custom_flags(OFlags::NOFOLLOW.bits().cast_signed());
     loop {
-        let file = options.open(&beside).map_err(|error| {
-            let is_link = error.raw_os_error() == Some(Errno::LOOP.raw_os_error());
-            if is_link { foreign() } else { error }
-        })?;
+        let file = open_own(&beside)?;
         match wait {
             Wait::Yes => file.lock()?,
             Wait::No => file.try_lock()?,
@@ -268,9 +276,6 @@ pub fn beside(path: &Path, wait: Wait) -> io::Result<(File, PathBuf)> {
         // While we waited it may have become the file itself: then ours is a new one.
         let ours = file.metadata()?;
         if fs::symlink_metadata(&beside).is_ok_and(|now| is_same(&now, &ours)) {
-            if ours.nlink() > 1 {
-                return Err(foreign());
-            }
             // What was killed may have left something in it.
             if ours.len() > 0 {
                 file.set_len(0)?;

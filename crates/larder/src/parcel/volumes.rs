@@ -9,6 +9,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use larder_core::parcel::{ARCHIVE, Volume, volume_name};
 
+use crate::files::open_own;
+
 /// Bytes that are read or written at a stretch.
 pub const PIECE: usize = 512 * 1024;
 
@@ -122,7 +124,7 @@ impl NewVolumes {
                 std::fs::rename(&done, &path)?;
             }
             let length = if number + 1 < count { size } else { total - size * number as u64 };
-            let file = OpenOptions::new().write(true).create(true).truncate(false).open(&path)?;
+            let file = open_own(&path)?;
             resumed |= file.metadata()?.len() == length;
             file.set_len(length)?;
             paths.push(path);

@@ -562,3 +562,17 @@ fn one_image_under_many_tags_is_packed_once() {
     }
     gap.far("parcel unpack one").ends(0).says(&["vendor/kettle:7"]);
 }
+
+#[test]
+fn a_link_that_lies_where_a_volume_is_written_is_never_followed() {
+    let gap = Gap::new();
+    gap.house.larder("intake run").ends(0);
+    gap.house.write("precious", "not to be touched");
+    fs::create_dir_all(gap.house.path("parcel")).unwrap();
+    let partial = gap.file("parcel.tar.partial");
+    std::os::unix::fs::symlink(gap.house.path("precious"), &partial).unwrap();
+    gap.near("parcel pack parcel").ends(2).says(&["parcel.tar.partial is in the way"]);
+    assert_eq!(gap.house.read("precious"), "not to be touched");
+    fs::remove_file(&partial).unwrap();
+    gap.near("parcel pack parcel").ends(0);
+}
