@@ -253,7 +253,7 @@ impl BlobStore for LocalBlobs {
         let claim = Claim { inner, id, path: path.clone(), once: false };
         let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
         let output = Output::new(file, offset, Purpose::Read);
-        Ok(Box::new(LocalWriter::new(claim, output, hasher, Purpose::Read)))
+        Ok(Box::new(LocalWriter::new(claim, output, hasher, Purpose::Read)?))
     }
 
     async fn write_once(&self, purpose: Purpose) -> Result<Box<dyn BlobWriter>, StoreError> {
@@ -263,7 +263,7 @@ impl BlobStore for LocalBlobs {
         let claim = Claim { inner: Arc::clone(&self.inner), id, path, once: true };
         let output = Output::new(file, 0, purpose);
         let hasher = Hasher::new(Algorithm::Sha256);
-        Ok(Box::new(LocalWriter::new(claim, output, hasher, purpose)))
+        Ok(Box::new(LocalWriter::new(claim, output, hasher, purpose)?))
     }
 
     async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {

@@ -8,7 +8,8 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::Tag;
 use larder_core::reference::Selector;
-use larder_store::{BlobStore, BlobWriter, Purpose};
+use larder_store::{BlobStore, BlobWriter, Purpose, StoreError};
+use tokio::task::JoinSet;
 
 use super::TransferError;
 
@@ -96,9 +97,23 @@ pub trait Target: Send + Sync {
 /// leaves nothing behind.
 pub async fn pour(
     blobs: &dyn BlobStore,
+    content: Content,
+) -> Result<Box<dyn BlobWriter>, TransferError> {
+    let writer = blobs.write_once(Purpose::Keep).await?;
+    // A task of its own runs where its bytes have just come from the network, while the processor still
+    // has them at hand. It ends with this future.
+    let mut task = JoinSet::new();
+    task.spawn(fill(writer, content));
+    match task.join_next().await {
+        Some(Ok(filled)) => filled,
+        _ => Err(StoreError::Closed.into()),
+    }
+}
+
+async fn fill(
+    mut writer: Box<dyn BlobWriter>,
     mut content: Content,
 ) -> Result<Box<dyn BlobWriter>, TransferError> {
-    let mut writer = blobs.write_once(Purpose::Keep).await?;
     while let Some(chunk) = content.next().await {
         let written = match chunk {
             Ok(chunk) => writer.write(chunk).await.map_err(TransferError::Store),

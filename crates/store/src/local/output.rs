@@ -123,7 +123,7 @@ mod tests {
 
     /// Writes it all in stages, as pieces of this size fill them; gives whether any went directly.
     fn write_staged(output: &mut Output, content: &[u8], piece: usize, along: &[usize]) -> bool {
-        let (mut stage, mut direct, mut number) = (Stage::new(), false, 0);
+        let (mut stage, mut direct, mut number) = (Stage::new().unwrap(), false, 0);
         let mut pour = |stage: Stage, output: &mut Output| {
             output.write(stage.as_ref(), along.contains(&number)).unwrap();
             number += 1;
@@ -133,7 +133,7 @@ mod tests {
             while !bytes.is_empty() {
                 bytes = stage.take(bytes);
                 if stage.is_full() {
-                    direct |= pour(std::mem::replace(&mut stage, Stage::new()), output);
+                    direct |= pour(std::mem::replace(&mut stage, Stage::new().unwrap()), output);
                 }
             }
         }

@@ -64,14 +64,24 @@ pub(super) struct LocalWriter {
 }
 
 impl LocalWriter {
-    pub fn new(claim: Claim, output: Output, hasher: Hasher, purpose: Purpose) -> Self {
+    /// # Errors
+    /// When there is no memory for the bytes.
+    pub fn new(
+        claim: Claim,
+        output: Output,
+        hasher: Hasher,
+        purpose: Purpose,
+    ) -> Result<Self, StoreError> {
         let offset = output.position();
         let (path, written) = (claim.path.clone(), Arc::new(watch::Sender::new(offset)));
         let work =
             Work { claim, output, written: Arc::clone(&written), flushed: offset, flushing: None };
-        let gathering = (purpose == Purpose::Keep).then(Stage::new);
+        let gathering = match purpose {
+            Purpose::Keep => Some(Stage::new().map_err(io("take memory for", &path))?),
+            Purpose::Read => None,
+        };
         let (hashing, writing) = (Lane::new(hasher), Lane::new(work));
-        Self { gathering, hashing, writing, offset, path, written }
+        Ok(Self { gathering, hashing, writing, offset, path, written })
     }
 
     fn add(&mut self, piece: Bytes) {
@@ -80,10 +90,19 @@ impl LocalWriter {
     }
 
     /// Hands over what has gathered.
-    fn add_gathered(&mut self) {
+    fn add_gathered(&mut self) -> Result<(), StoreError> {
         if let Some(stage) = self.gathering.as_mut().filter(|stage| !stage.as_ref().is_empty()) {
-            let piece = std::mem::replace(stage, Stage::new()).into_bytes();
+            let next = Stage::new().map_err(io("take memory for", &self.path))?;
+            let piece = std::mem::replace(stage, next).into_bytes();
             self.add(piece);
+        }
+        Ok(())
+    }
+
+    /// Hands over what has gathered; nothing comes after it.
+    fn add_last(&mut self) {
+        if let Some(stage) = self.gathering.take().filter(|stage| !stage.as_ref().is_empty()) {
+            self.add(stage.into_bytes());
         }
     }
 
@@ -108,7 +127,7 @@ impl BlobWriter for LocalWriter {
         while let Some(stage) = self.gathering.as_mut().filter(|_| !rest.is_empty()) {
             rest = stage.take(rest);
             if stage.is_full() {
-                self.add_gathered();
+                self.add_gathered()?;
                 self.keep_up().await?;
             }
         }
@@ -123,7 +142,7 @@ impl BlobWriter for LocalWriter {
     }
 
     async fn advance(&mut self) -> Result<(), StoreError> {
-        self.add_gathered();
+        self.add_gathered()?;
         try_join(self.hashing.rest(), self.writing.rest()).await.map(drop)
     }
 
@@ -137,14 +156,14 @@ impl BlobWriter for LocalWriter {
     }
 
     async fn park(mut self: Box<Self>) -> Result<u64, StoreError> {
-        self.add_gathered();
+        self.add_last();
         let (hasher, work) = try_join(self.hashing.end(), self.writing.end()).await?;
         // Its file is closed by a thread that may wait.
         super::blocking(move || Ok(work.park(hasher))).await
     }
 
     async fn commit(mut self: Box<Self>, digest: &Digest) -> Result<u64, StoreError> {
-        self.add_gathered();
+        self.add_last();
         let Self { hashing, mut writing, .. } = *self;
         // The disk need not wait for the last of the hash.
         let flushed = async {
