@@ -1,6 +1,6 @@
 //! A stand-in registry: the larder's own server, with sign-in and faults in front.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -8,9 +8,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use axum::extract::Request;
-use axum::http::StatusCode;
+use axum::http::header::RANGE;
+use axum::http::{Method, StatusCode};
 use axum::middleware::Next;
 use axum::response::IntoResponse as _;
+use bytes::Bytes;
 use hyper_util::service::TowerToHyperService;
 use larder_core::digest::Digest;
 use larder_core::name::{Host, RepositoryName, Tag};
@@ -33,14 +35,20 @@ pub struct UpstreamPlan {
     pub read_only: bool,
     /// Whether it lacks the referrers end point, as older registries do.
     pub no_referrers: bool,
+    /// Whether it sends blobs from memory, so that measurements count next to nothing of it.
+    pub from_memory: bool,
     /// With TLS. None: plain HTTP.
     pub tls: Option<Tls>,
 }
+
+type Memory = Arc<Mutex<HashMap<Digest, Bytes>>>;
 
 /// A registry on a free loopback port. It stops when it is dropped.
 pub struct Upstream {
     address: SocketAddr,
     store: Store,
+    /// Blobs to be sent from memory. None: none are.
+    memory: Option<Memory>,
     /// What goes wrong with it.
     pub faults: Faults,
     requests: Arc<Mutex<BTreeMap<String, usize>>>,
@@ -68,7 +76,18 @@ impl Upstream {
         let (signed, given) = (Arc::<AtomicUsize>::default(), tokens.clone());
         let with_credentials = Arc::clone(&signed);
         let no_referrers = plan.no_referrers;
+        let memory = plan.from_memory.then(Memory::default);
+        let held = memory.clone();
         let router = larder_server::router(Arc::new(app))
+            .layer(axum::middleware::from_fn(move |request: Request, next: Next| {
+                let found = held.as_ref().and_then(|held| recall(held, &request));
+                async move {
+                    match found {
+                        Some(bytes) => bytes.into_response(),
+                        None => next.run(request).await,
+                    }
+                }
+            }))
             .layer(axum::middleware::from_fn(move |request: Request, next: Next| async move {
                 if no_referrers && request.uri().path().contains("/referrers/") {
                     return StatusCode::NOT_FOUND.into_response();
@@ -107,7 +126,17 @@ impl Upstream {
             }
         });
         let tokens = given;
-        Ok(Self { address, store, faults, requests, signed, tokens, scheme, stop: Some(stop) })
+        Ok(Self {
+            address,
+            store,
+            memory,
+            faults,
+            requests,
+            signed,
+            tokens,
+            scheme,
+            stop: Some(stop),
+        })
     }
 
     /// Where it listens.
@@ -137,6 +166,10 @@ impl Upstream {
         image: &Image,
     ) -> Result<(), StoreError> {
         for blob in &image.blobs {
+            if let Some(memory) = &self.memory {
+                let mut held = memory.lock().unwrap_or_else(PoisonError::into_inner);
+                held.insert(blob.digest.clone(), blob.bytes.clone());
+            }
             self.store.blobs.put(&blob.digest, blob.bytes.clone()).await?;
             self.store.ledger.link_blob(repository, &blob.digest, blob.bytes.len() as u64).await?;
         }
@@ -185,6 +218,15 @@ impl Upstream {
     pub fn take_requests(&self) -> BTreeMap<String, usize> {
         std::mem::take(&mut *self.requests.lock().unwrap_or_else(PoisonError::into_inner))
     }
+}
+
+/// A whole blob that lies in memory.
+fn recall(held: &Memory, request: &Request) -> Option<Bytes> {
+    if request.method() != Method::GET || request.headers().contains_key(RANGE) {
+        return None;
+    }
+    let digest = request.uri().path().rsplit_once("/blobs/")?.1.parse().ok()?;
+    held.lock().unwrap_or_else(PoisonError::into_inner).get(&digest).cloned()
 }
 
 impl Drop for Upstream {
