@@ -17,10 +17,11 @@ use hyper_util::server::conn::auto;
 use hyper_util::server::graceful::GracefulShutdown;
 use prometheus::IntGauge;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, TcpStream};
 use tokio::time::Sleep;
 use tokio_rustls::TlsAcceptor;
 
+use crate::crew::Crew;
 use crate::limits::{Client, Limits, Shown, Slots};
 use crate::meters::Counting;
 use crate::tls::Tls;
@@ -53,12 +54,14 @@ pub struct Listener {
     pub limits: Limits,
     /// Counts the connections that are open. None: nobody wants to know.
     pub open: Option<IntGauge>,
+    /// Who serves the connections. None: the runtime that listens.
+    pub crew: Option<Arc<Crew>>,
 }
 
 impl Listener {
     /// Plain HTTP with the usual bounds.
     pub fn plain(socket: TcpListener) -> Self {
-        Self { socket, tls: None, limits: Limits::default(), open: None }
+        Self { socket, tls: None, limits: Limits::default(), open: None, crew: None }
     }
 }
 
@@ -80,7 +83,7 @@ where
         + 'static,
     S::Future: Send + 'static,
 {
-    let Listener { socket, tls, limits, open } = listener;
+    let Listener { socket, tls, limits, open, crew } = listener;
     let graceful = GracefulShutdown::new();
     let clients = Slots::new(limits.connections_per_client);
     let all = Arc::new(tokio::sync::Semaphore::new(limits.connections));
@@ -109,14 +112,20 @@ where
             continue;
         };
         let _ = stream.set_nodelay(true);
+        // Whoever serves it waits for it with others of its own.
+        let stream = stream.into_std();
         let watcher = graceful.watcher();
         let config = tls.as_ref().map(Tls::current);
         let counted = open.as_ref().map(Counting::one);
         let secure = config.is_some();
         let mut service = Named { service: service.clone(), client: from, secure, shown: None };
         let limits = limits.clone();
-        tokio::spawn(async move {
+        let connection = async move {
             let _held = (slot, place, counted);
+            let stream = match stream.and_then(TcpStream::from_std) {
+                Ok(stream) => stream,
+                Err(error) => return tracing::warn!(%error, "a connection could not be taken over"),
+            };
             let mut http = auto::Builder::new(TokioExecutor::new());
             http.http1()
                 .timer(TokioTimer::new())
@@ -154,7 +163,11 @@ where
             if let Err(error) = outcome {
                 tracing::debug!(error, "a connection ended early");
             }
-        });
+        };
+        match &crew {
+            Some(crew) => crew.take(connection),
+            None => drop(tokio::spawn(connection)),
+        }
     }
     drop(socket);
     Ok(tokio::time::timeout(grace, graceful.shutdown()).await.is_ok())

@@ -4,7 +4,9 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_server::{App, Certificates, Figures, Listener, Registry, Settings, Shelf, Tls, serve};
+use larder_server::{
+    App, Certificates, Crew, Figures, Listener, Registry, Settings, Shelf, Tls, serve,
+};
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -93,18 +95,20 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     announce(&config, &settings, address, tls.is_some(), figures_at, context);
     let cache = crate::cached::open(&config, &store).await?;
     let app = Arc::new(App::with_cache(store, cache, settings, plan, &secret));
+    let crew = Arc::new(Crew::start().map_err(|error| Failure::io(what(), &error))?);
     let listener = Listener {
         socket,
         tls: tls.clone(),
         limits: limits.clone(),
         open: Some(app.meters.connections.clone()),
+        crew: Some(Arc::clone(&crew)),
     };
     let grace = Duration::from_secs(args.grace);
     let registry = serve(listener, Registry(Arc::clone(&app)), stop, grace);
     let beside = async {
         let told = async {
             let Some(socket) = figures else { return std::future::pending().await };
-            let listener = Listener { socket, tls: None, limits, open: None };
+            let listener = Listener { limits, ..Listener::plain(socket) };
             let never = std::future::pending();
             serve(listener, Figures(Arc::clone(&app)), never, Duration::ZERO).await
         };
@@ -129,6 +133,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     // What clients were given a moment ago is kept, and what was counted is written down.
     app.cache.settle(SETTLE).await;
     app.write_tally().await;
+    drop(crew);
     let finished = finished.map_err(|error| Failure::io(what(), &error))?;
     context.output.note(if finished {
         "stopped; every request was finished".to_owned()
