@@ -27,7 +27,7 @@ use crate::meters::Counting;
 use crate::tls::Tls;
 
 /// Bytes of a connection that are read ahead, and that wait to be sent, at most; and a piece more.
-const BUFFER: usize = 64 * 1024;
+const BUFFER: usize = 256 * 1024;
 /// Requests of one HTTP/2 connection that run at once.
 const STREAMS: u32 = 128;
 /// Bytes that wait for each of them.

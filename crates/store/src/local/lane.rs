@@ -11,7 +11,10 @@ const QUEUE: usize = 1024 * 1024;
 
 /// What is done with the bytes. It may wait for the disk.
 pub(super) trait Step: Send + 'static {
-    fn take(&mut self, bytes: &[u8]) -> Result<(), StoreError>;
+    /// Bytes for which it is worth its while to begin, while more come.
+    const WORTH: usize;
+
+    fn take(&mut self, pieces: &[Bytes]) -> Result<(), StoreError>;
 }
 
 pub(super) struct Lane<S> {
@@ -42,8 +45,12 @@ impl<S: Step> Lane<S> {
 
     /// Hands over what was added, and waits only while there is too much of it.
     pub async fn keep_up(&mut self) -> Result<(), StoreError> {
-        let is_busy = matches!(&self.turn, Turn::Taken(thread) if !thread.is_finished());
-        if is_busy && self.waiting_bytes < QUEUE {
+        let enough = match &self.turn {
+            Turn::Taken(thread) if !thread.is_finished() => QUEUE,
+            Turn::Taken(_) | Turn::Free(_) => S::WORTH,
+            Turn::Gone => return Err(StoreError::Closed),
+        };
+        if self.waiting_bytes < enough {
             return Ok(());
         }
         self.hand_over().await
@@ -102,12 +109,10 @@ impl<S: Step> Lane<S> {
         }
         match std::mem::replace(&mut self.turn, Turn::Gone) {
             Turn::Free(mut step) => {
-                let chunks = std::mem::take(&mut self.waiting);
+                let pieces = std::mem::take(&mut self.waiting);
                 self.waiting_bytes = 0;
                 self.turn = Turn::Taken(spawn_blocking(move || {
-                    for chunk in chunks {
-                        step.take(&chunk)?;
-                    }
+                    step.take(&pieces)?;
                     Ok(step)
                 }));
                 Ok(())
@@ -130,11 +135,15 @@ mod tests {
     struct Kept(Vec<u8>);
 
     impl Step for Kept {
-        fn take(&mut self, bytes: &[u8]) -> Result<(), StoreError> {
-            if bytes.contains(&255) {
-                return Err(StoreError::NotFound("a number below 255".into()));
+        const WORTH: usize = 10_000;
+
+        fn take(&mut self, pieces: &[Bytes]) -> Result<(), StoreError> {
+            for piece in pieces {
+                if piece.contains(&255) {
+                    return Err(StoreError::NotFound("a number below 255".into()));
+                }
+                self.0.extend_from_slice(piece);
             }
-            self.0.extend_from_slice(bytes);
             Ok(())
         }
     }
@@ -172,10 +181,30 @@ mod tests {
     struct Told(mpsc::Receiver<()>, Kept);
 
     impl Step for Told {
-        fn take(&mut self, bytes: &[u8]) -> Result<(), StoreError> {
+        const WORTH: usize = QUEUE / 2;
+
+        fn take(&mut self, pieces: &[Bytes]) -> Result<(), StoreError> {
             self.0.recv().map_err(|_| StoreError::Closed)?;
-            self.1.take(bytes)
+            self.1.take(pieces)
         }
+    }
+
+    #[tokio::test]
+    async fn what_is_not_worth_a_turn_waits_for_more_or_for_the_end() {
+        let (tell, told) = mpsc::channel();
+        let mut lane = Lane::new(Told(told, Kept::default()));
+        lane.add(Bytes::from(vec![7; QUEUE / 2 - 1]));
+        lane.keep_up().await.unwrap();
+        assert!(lane.step().is_ok(), "nobody has begun");
+        lane.add(Bytes::from_static(&[7]));
+        lane.keep_up().await.unwrap();
+        assert!(lane.step().is_err(), "now somebody has");
+        lane.add(Bytes::from_static(&[7]));
+        lane.keep_up().await.unwrap();
+        for _ in 0..2 {
+            tell.send(()).unwrap();
+        }
+        assert!(lane.end().await.unwrap().1.0 == vec![7; QUEUE / 2 + 1]);
     }
 
     #[tokio::test]

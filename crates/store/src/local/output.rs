@@ -3,8 +3,9 @@
 //! the processor, and an intake of many layers does not push out of memory what nodes are pulling.
 
 use std::fs::File;
-use std::io::{self, Write as _};
+use std::io::{self, IoSlice, Write as _};
 
+use bytes::Bytes;
 use rustix::fs::{OFlags, fcntl_getfl, fcntl_setfl, fstatfs};
 use rustix::io::Errno;
 
@@ -13,6 +14,8 @@ use crate::blobs::Purpose;
 
 /// The first bytes of a file are kept in memory all the same: small content is soon asked for.
 const FROM: u64 = 8 * 1024 * 1024;
+/// Pieces that are written at once at most.
+const MANY: usize = 64;
 /// The file systems whose direct writes go straight to a disk: ext4 and XFS.
 const KNOWN: [u64; 2] = [0xEF53, 0x5846_5342];
 
@@ -43,15 +46,33 @@ impl Output {
     }
 
     /// Writes more. With `read_along`, somebody reads what is written as it comes.
-    pub fn write(&mut self, mut bytes: &[u8], read_along: bool) -> io::Result<()> {
-        let direct = !read_along && self.position >= FROM && self.is_aligned(bytes);
-        self.set_direct(direct);
-        while !bytes.is_empty() {
-            match self.file.write(bytes) {
+    pub fn write(&mut self, pieces: &[Bytes], read_along: bool) -> io::Result<()> {
+        let direct = |output: &Self, piece: &Bytes| {
+            !read_along && output.position >= FROM && output.is_aligned(piece)
+        };
+        let mut rest = pieces;
+        while let Some(first) = rest.first() {
+            let direct = direct(self, first);
+            // A disk takes one piece at a time; the system's memory takes many.
+            let number = if direct { 1 } else { rest.len().min(MANY) };
+            let (now, later) = rest.split_at(number);
+            self.set_direct(direct);
+            self.write_all(now)?;
+            rest = later;
+        }
+        Ok(())
+    }
+
+    fn write_all(&mut self, pieces: &[Bytes]) -> io::Result<()> {
+        let mut slices: Vec<IoSlice<'_>> = pieces.iter().map(|piece| IoSlice::new(piece)).collect();
+        let mut left = slices.as_mut_slice();
+        IoSlice::advance_slices(&mut left, 0);
+        while !left.is_empty() {
+            match self.file.write_vectored(left) {
                 Ok(0) => return Err(io::ErrorKind::WriteZero.into()),
                 Ok(written) => {
                     self.position += written as u64;
-                    bytes = &bytes[written..];
+                    IoSlice::advance_slices(&mut left, written);
                 }
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 // A disk that wants it otherwise gets it as any other one.
@@ -125,7 +146,7 @@ mod tests {
     fn write_staged(output: &mut Output, content: &[u8], piece: usize, along: &[usize]) -> bool {
         let (mut stage, mut direct, mut number) = (Stage::new().unwrap(), false, 0);
         let mut pour = |stage: Stage, output: &mut Output| {
-            output.write(stage.as_ref(), along.contains(&number)).unwrap();
+            output.write(&[stage.into_bytes()], along.contains(&number)).unwrap();
             number += 1;
             output.is_direct()
         };

@@ -46,8 +46,12 @@ impl Drop for Claim {
 }
 
 impl Step for Hasher {
-    fn take(&mut self, bytes: &[u8]) -> Result<(), StoreError> {
-        self.update(bytes);
+    const WORTH: usize = 1;
+
+    fn take(&mut self, pieces: &[Bytes]) -> Result<(), StoreError> {
+        for piece in pieces {
+            self.update(piece);
+        }
         Ok(())
     }
 }
@@ -191,9 +195,11 @@ struct Work {
 }
 
 impl Step for Work {
-    fn take(&mut self, bytes: &[u8]) -> Result<(), StoreError> {
+    const WORTH: usize = 512 * 1024;
+
+    fn take(&mut self, pieces: &[Bytes]) -> Result<(), StoreError> {
         let read_along = self.written.receiver_count() > 0;
-        self.output.write(bytes, read_along).map_err(io("write", &self.claim.path))?;
+        self.output.write(pieces, read_along).map_err(io("write", &self.claim.path))?;
         self.written.send_replace(self.output.position());
         self.flush_ahead();
         Ok(())
