@@ -16,9 +16,8 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
-use axum::extract::Request;
 use axum::http::request::Parts;
-use axum::http::{Extensions, HeaderMap};
+use axum::http::{Extensions, HeaderMap, Request};
 use futures_util::future::BoxFuture;
 use larder_core::access::brake::Brake;
 use larder_core::access::grants::Grants;
@@ -108,7 +107,7 @@ pub(crate) struct Head<'r> {
 }
 
 impl<'r> Head<'r> {
-    pub fn of(request: &'r Request) -> Self {
+    pub fn of<B>(request: &'r Request<B>) -> Self {
         Self { headers: request.headers(), extensions: request.extensions() }
     }
 }

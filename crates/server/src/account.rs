@@ -45,15 +45,25 @@ fn method_name(method: &Method) -> &'static str {
 impl Account {
     /// Closes the account when the last byte of the answer is sent, or nobody takes it any more.
     pub fn close_with(self, response: Response) -> Response {
+        let ending = Ending::of(&response);
+        self.close(response, ending)
+    }
+
+    /// The same with an answer that does not say itself where its content comes from.
+    pub fn close_from(self, response: Response, from: From) -> Response {
+        let ending = Ending { from: Some(from), ..Ending::of(&response) };
+        self.close(response, ending)
+    }
+
+    fn close(self, response: Response, ending: Ending) -> Response {
         let length = http_body::Body::size_hint(response.body()).exact();
         let at_once =
             self.method == Method::HEAD || response.extensions().get::<Streamed>().is_none();
         if at_once {
             let sent = if self.method == Method::HEAD { 0 } else { length.unwrap_or(0) };
-            self.write(&Ending::of(&response), sent, true);
+            self.write(&ending, sent, true);
             return response;
         }
-        let ending = Ending::of(&response);
         response.map(|body| {
             let counted = Counted { body, sent: 0, whole: false, account: Some((self, ending)) };
             Body::new(counted)

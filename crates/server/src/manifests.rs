@@ -5,9 +5,8 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use axum::body::Body;
-use axum::extract::Request;
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, Request, StatusCode, header};
 use axum::response::Response;
 use bytes::{Bytes, BytesMut};
 use larder_core::companion;
@@ -31,7 +30,11 @@ use crate::{blobs, cached};
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
 
 /// Answers from memory, if the manifest was just asked for and nothing has changed since.
-pub(crate) fn recall(app: &Arc<App>, plan: &AccessPlan, request: &Request) -> Option<Response> {
+pub(crate) fn recall<B>(
+    app: &Arc<App>,
+    plan: &AccessPlan,
+    request: &Request<B>,
+) -> Option<Response> {
     let method = request.method();
     // A body in chunks ends its connection: that is not for here.
     let plain = !request.headers().contains_key(header::TRANSFER_ENCODING);
@@ -50,7 +53,7 @@ pub(crate) fn recall(app: &Arc<App>, plan: &AccessPlan, request: &Request) -> Op
     {
         return None;
     }
-    let mut response = match (&answer.known, target) {
+    let response = match (&answer.known, target) {
         (Known::Manifest(held), Target::Manifest(_, selector)) => {
             let response = give(app, held, method, request.headers()).ok()?;
             cached::count_recalled(app, &held.repository);
@@ -72,8 +75,7 @@ pub(crate) fn recall(app: &Arc<App>, plan: &AccessPlan, request: &Request) -> Op
         began,
         app: Arc::clone(app),
     };
-    response.extensions_mut().insert(From::Memory);
-    Some(account.close_with(response))
+    Some(account.close_from(response, From::Memory))
 }
 
 pub(crate) async fn get(

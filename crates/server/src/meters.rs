@@ -38,7 +38,7 @@ pub struct Meters {
     sent: IntCounterVec,
     pub(crate) received: IntCounterVec,
     seconds: HistogramVec,
-    usual: [OnceLock<Answered>; 4],
+    usual: Usual,
     /// Connections that are open.
     pub connections: IntGauge,
     /// Uploads whose bytes are coming in.
@@ -47,6 +47,15 @@ pub struct Meters {
     cache: IntCounterVec,
     cache_bytes: IntCounterVec,
     upstream: IntGaugeVec,
+}
+
+/// The figures of what nearly all answers are, looked up once.
+#[derive(Default)]
+struct Usual {
+    manifest: OnceLock<Answered>,
+    manifest_head: OnceLock<Answered>,
+    blob: OnceLock<Answered>,
+    blob_head: OnceLock<Answered>,
 }
 
 /// The figures of one kind of answer.
@@ -113,7 +122,7 @@ impl Meters {
                 &["resource"],
             ),
             seconds,
-            usual: Default::default(),
+            usual: Usual::default(),
             cache: counter(
                 "larder_cache_answers_total",
                 "Answers of cached shelves, by whether content had to be fetched",
@@ -215,12 +224,11 @@ impl Meters {
                 sent: self.sent.with_label_values(&[resource]),
             }
         };
-        // What nearly all requests are is looked up once.
         let usual = match (resource, method, status) {
-            ("manifest", "GET", 200) => Some(&self.usual[0]),
-            ("manifest", "HEAD", 200) => Some(&self.usual[1]),
-            ("blob", "GET", 200) => Some(&self.usual[2]),
-            ("blob", "HEAD", 200) => Some(&self.usual[3]),
+            ("manifest", "GET", 200) => Some(&self.usual.manifest),
+            ("manifest", "HEAD", 200) => Some(&self.usual.manifest_head),
+            ("blob", "GET", 200) => Some(&self.usual.blob),
+            ("blob", "HEAD", 200) => Some(&self.usual.blob_head),
             _ => None,
         };
         let found;

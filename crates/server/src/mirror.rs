@@ -4,9 +4,8 @@
 //! with a path in front of `/v2/` or with a header of its own. Nothing here is ever answered 401: a
 //! runtime would hand over the upstream's pull secret.
 
-use axum::extract::Request;
-use axum::http::Uri;
 use axum::http::uri::PathAndQuery;
+use axum::http::{Request, Uri};
 use larder_core::name::Host;
 use percent_encoding::percent_decode_str;
 
@@ -22,7 +21,11 @@ pub(crate) const HEADER: &str = "larder-cluster";
 
 /// Brings a node's request into the form in which all others come: the repository with its shelf in
 /// front.
-pub(crate) fn receive(app: &App, plan: &AccessPlan, request: &mut Request) -> Result<(), ApiError> {
+pub(crate) fn receive<B>(
+    app: &App,
+    plan: &AccessPlan,
+    request: &mut Request<B>,
+) -> Result<(), ApiError> {
     let uri = request.uri();
     let prefixed = uri.path().starts_with(PREFIX);
     let query = uri.query().unwrap_or_default();
@@ -102,7 +105,7 @@ pub(crate) fn receive(app: &App, plan: &AccessPlan, request: &mut Request) -> Re
 }
 
 /// The cluster whose certificate was shown.
-fn by_certificate(plan: &AccessPlan, request: &Request) -> Option<String> {
+fn by_certificate<B>(plan: &AccessPlan, request: &Request<B>) -> Option<String> {
     let Shown(shown) = request.extensions().get::<Shown>()?;
     let its = |cluster: &&Cluster| cluster.certificate.as_ref() == Some(shown);
     plan.clusters.iter().find(its).map(|cluster| cluster.name.clone())
@@ -110,7 +113,7 @@ fn by_certificate(plan: &AccessPlan, request: &Request) -> Option<String> {
 
 /// Writes a short name out: where references without a registry mean `HOST/PREFIX/…` of the upstream
 /// that a shelf caches, `SHELF/kettle` is `SHELF/PREFIX/kettle`.
-fn lengthen(app: &App, request: &mut Request) -> Result<(), ApiError> {
+fn lengthen<B>(app: &App, request: &mut Request<B>) -> Result<(), ApiError> {
     let uri = request.uri();
     let Some((shelf, rest)) = uri.path().strip_prefix("/v2/").and_then(|rest| rest.split_once('/'))
     else {
@@ -134,7 +137,7 @@ fn lengthen(app: &App, request: &mut Request) -> Result<(), ApiError> {
     go_to(request, &target)
 }
 
-fn go_to(request: &mut Request, target: &str) -> Result<(), ApiError> {
+fn go_to<B>(request: &mut Request<B>, target: &str) -> Result<(), ApiError> {
     let wrong = || ApiError::new(Code::Unsupported, "there is nothing at this path");
     let mut parts = request.uri().clone().into_parts();
     parts.path_and_query = Some(target.parse::<PathAndQuery>().map_err(|_| wrong())?);

@@ -42,8 +42,7 @@ impl hyper::service::Service<Request<Incoming>> for Registry {
         BoxFuture<'static, Result<Response, Infallible>>,
     >;
 
-    fn call(&self, request: Request<Incoming>) -> Self::Future {
-        let mut request = request.map(Body::new);
+    fn call(&self, mut request: Request<Incoming>) -> Self::Future {
         let plan = self.0.gate.plan();
         if let Err(refused) = mirror::receive(&self.0, &plan, &mut request) {
             return Either::Left(ready(Ok(refuse(&self.0, &request, refused))));
@@ -51,7 +50,10 @@ impl hyper::service::Service<Request<Incoming>> for Registry {
         // What is known already is answered without waiting for anything.
         match manifests::recall(&self.0, &plan, &request) {
             Some(response) => Either::Left(ready(Ok(response))),
-            None => Either::Right(answer(Arc::clone(&self.0), plan, request).map(Ok).boxed()),
+            None => {
+                let request = request.map(Body::new);
+                Either::Right(answer(Arc::clone(&self.0), plan, request).map(Ok).boxed())
+            }
         }
     }
 }
@@ -99,13 +101,13 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
 }
 
 /// Refuses a request that is not looked into any further.
-fn refuse(app: &Arc<App>, request: &Request, refused: ApiError) -> Response {
+fn refuse<B>(app: &Arc<App>, request: &Request<B>, refused: ApiError) -> Response {
     let mut response = account(app, request, "nothing").close_with(refused.into_response());
     response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
     response
 }
 
-fn account(app: &Arc<App>, request: &Request, resource: &'static str) -> Account {
+fn account<B>(app: &Arc<App>, request: &Request<B>, resource: &'static str) -> Account {
     Account {
         client: request.extensions().get::<Client>().map(|client| client.0),
         cluster: request.extensions().get::<Asker>().map(|asker| asker.cluster.clone()),
