@@ -195,7 +195,8 @@ struct Work {
 }
 
 impl Step for Work {
-    const WORTH: usize = 512 * 1024;
+    // Enough for the file system, and little enough to be at hand of the processor still.
+    const WORTH: usize = 192 * 1024;
 
     fn take(&mut self, pieces: &[Bytes]) -> Result<(), StoreError> {
         let read_along = self.written.receiver_count() > 0;
