@@ -305,3 +305,26 @@ fn a_target_that_fails_is_told_and_nothing_is_visible_there() {
         .ends(3)
         .says(&["answered 401 to the push to a/gauge", "no credentials configured"]);
 }
+
+#[test]
+fn a_link_where_an_archive_is_written_is_refused_and_what_it_leads_to_stays() {
+    let house = House::new();
+    let partial = house.path("kettle.tar.partial");
+    fs::write(house.path("precious"), "kept").unwrap();
+    let (symbolic, hard) = (std::os::unix::fs::symlink::<_, _>, fs::hard_link::<_, _>);
+    for link in [symbolic, hard] {
+        link(house.path("precious"), partial.clone()).unwrap();
+        house
+            .larder(&format!("copy {KETTLE} kettle.tar"))
+            .ends(2)
+            .says(&["kettle.tar.partial is in the way", "remove it"]);
+        assert_eq!(house.read("precious"), "kept");
+        assert!(!house.path("kettle.tar").exists(), "nothing half done is there");
+        fs::remove_file(&partial).unwrap();
+    }
+    // What an earlier copy has left when it was killed is no link, and is written over.
+    fs::write(&partial, "half of an archive").unwrap();
+    house.larder(&format!("copy {KETTLE} kettle.tar")).ends(0);
+    assert!(!partial.exists());
+    house.larder(&format!("look {KETTLE} kettle.tar")).ends(0);
+}
