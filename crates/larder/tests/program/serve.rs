@@ -326,3 +326,90 @@ fn an_upload_goes_on_after_the_server_was_killed() {
     assert_eq!(done.status, 201, "{}", done.text());
     assert_eq!(serving.ask("GET", &location(&done.head)).body, b"0123456789");
 }
+
+#[test]
+fn what_is_answered_from_memory_is_the_same_and_told_as_such() {
+    let house = House::new();
+    house.bring_in();
+    let serving = Serving::with(&house, "--log json");
+    let manifest = "/v2/vendor/kettle/manifests/2";
+    let document: serde_json::Value =
+        serde_json::from_slice(&serving.ask("GET", manifest).body).unwrap();
+    let child = document["manifests"][0]["digest"].as_str().unwrap();
+    let child = format!("/v2/vendor/kettle/manifests/{child}");
+    let document: serde_json::Value =
+        serde_json::from_slice(&serving.ask("GET", &child).body).unwrap();
+    let blob =
+        format!("/v2/vendor/kettle/blobs/{}", document["config"]["digest"].as_str().unwrap());
+    let head = |answer: &crate::serving::Answer| -> Vec<String> {
+        let lines = answer.head.lines().filter(|line| !line.starts_with("date: "));
+        let mut lines: Vec<_> = lines.map(str::to_owned).collect();
+        lines.sort();
+        lines
+    };
+    for (method, path) in [("GET", manifest), ("HEAD", manifest), ("HEAD", &*blob), ("GET", &*blob)]
+    {
+        let (first, again) = (serving.ask(method, path), serving.ask(method, path));
+        assert_eq!(first.status, 200, "{method} {path}");
+        assert_eq!(head(&first), head(&again), "{method} {path}");
+        assert!(first.body == again.body && (method == "HEAD") == first.body.is_empty());
+    }
+    // Another process puts another image there.
+    let new = larder_standin::image(&crate::house::small("new"));
+    house.hold(&house.bazaar, "library/kettle", "2", &new);
+    house.bring_in();
+    assert!(serving.ask("GET", manifest).head.contains(new.digest().as_str()));
+    let told = |method: &str, path: &str| -> Vec<(String, bool)> {
+        let log = serving.log();
+        let lines =
+            log.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
+        lines
+            .filter(|line| line["method"] == method && line["path"] == path)
+            .map(|line| {
+                (line["from"].as_str().unwrap().to_owned(), line["sent"].as_u64() == Some(0))
+            })
+            .collect()
+    };
+    let (memory, disk) = (("memory".to_owned(), false), ("disk".to_owned(), false));
+    let all = [disk.clone(), memory.clone(), memory.clone(), disk.clone()];
+    wait_for(|| told("GET", manifest).len() == all.len());
+    assert_eq!(told("GET", manifest), all);
+    assert_eq!(told("HEAD", manifest), [("memory".to_owned(), true), ("memory".to_owned(), true)]);
+    assert_eq!(told("HEAD", &blob)[1], ("memory".to_owned(), true));
+    assert_eq!(told("GET", &blob), [disk.clone(), disk]);
+}
+
+#[test]
+fn what_takes_longer_than_the_grace_is_broken_off_and_leaves_nothing() {
+    use std::io::{Read as _, Write as _};
+    let house = House::new();
+    house.bring_in();
+    let serving = Serving::with(&house, "--grace 1");
+    let digest = larder_core::digest::Digest::of(b"never whole");
+    let mut streams = Vec::new();
+    // More of them than there are threads: each thread has one.
+    for _ in 0..8 {
+        let mut stream = std::net::TcpStream::connect(serving.host()).unwrap();
+        let request = format!(
+            "POST /v2/vendor/a/blobs/uploads/?digest={digest} HTTP/1.1\r\nhost: a\r\ncontent-length: 1000\r\n\r\nnever"
+        );
+        stream.write_all(request.as_bytes()).unwrap();
+        streams.push(stream);
+    }
+    let uploads = house.path("larder-data/uploads");
+    let count = || std::fs::read_dir(&uploads).map_or(0, Iterator::count);
+    wait_for(|| count() == 8);
+    // Who is quick is answered all the while.
+    assert_eq!(serving.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
+    serving.signal("TERM");
+    let log = house.path("serve.log");
+    assert_eq!(serving.stop("TERM"), 0);
+    assert_eq!(count(), 0, "nothing half done is left behind");
+    let said = std::fs::read_to_string(log).unwrap();
+    assert!(said.contains("longer than 1 s were broken off"), "{said}");
+    for mut stream in streams {
+        let mut rest = Vec::new();
+        let _ = stream.read_to_end(&mut rest);
+        assert!(!rest.starts_with(b"HTTP/1.1 2"), "{}", String::from_utf8_lossy(&rest));
+    }
+}
