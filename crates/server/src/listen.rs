@@ -26,8 +26,9 @@ use crate::limits::{Client, Limits, Shown, Slots};
 use crate::meters::Counting;
 use crate::tls::Tls;
 
-/// Bytes of a connection that are read ahead, and that wait to be sent, at most; and a piece more.
-const BUFFER: usize = 256 * 1024;
+/// Bytes of a connection that are read ahead, and that wait to be sent, at most; and a piece more. No request's
+/// header may be longer.
+const BUFFER: usize = 64 * 1024;
 /// Requests of one HTTP/2 connection that run at once.
 const STREAMS: u32 = 128;
 /// Bytes that wait for each of them.

@@ -133,6 +133,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     // What clients were given a moment ago is kept, and what was counted is written down.
     app.cache.settle(SETTLE).await;
     app.write_tally().await;
+    // What took too long is let go of before it is told.
     drop(crew);
     let finished = finished.map_err(|error| Failure::io(what(), &error))?;
     context.output.note(if finished {

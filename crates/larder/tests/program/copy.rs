@@ -310,18 +310,13 @@ fn a_target_that_fails_is_told_and_nothing_is_visible_there() {
 fn a_link_where_an_archive_is_written_is_refused_and_what_it_leads_to_stays() {
     let house = House::new();
     let partial = house.path("kettle.tar.partial");
-    fs::write(house.path("precious"), "kept").unwrap();
-    let (symbolic, hard) = (std::os::unix::fs::symlink::<_, _>, fs::hard_link::<_, _>);
-    for link in [symbolic, hard] {
-        link(house.path("precious"), partial.clone()).unwrap();
+    house.for_each_link_at(&partial, || {
         house
             .larder(&format!("copy {KETTLE} kettle.tar"))
             .ends(2)
             .says(&["kettle.tar.partial is in the way", "remove it"]);
-        assert_eq!(house.read("precious"), "kept");
         assert!(!house.path("kettle.tar").exists(), "nothing half done is there");
-        fs::remove_file(&partial).unwrap();
-    }
+    });
     // What an earlier copy has left when it was killed is no link, and is written over.
     fs::write(&partial, "half of an archive").unwrap();
     house.larder(&format!("copy {KETTLE} kettle.tar")).ends(0);

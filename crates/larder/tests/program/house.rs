@@ -127,6 +127,20 @@ impl House {
         self.write("larder.toml", text + &added);
     }
 
+    /// Does something while a symbolic link, and then a second name, of a file lies at a path. Neither the link nor
+    /// the file may be touched by it.
+    pub fn for_each_link_at(&self, at: &Path, something: impl Fn()) {
+        self.write("precious", "not to be touched");
+        let (symbolic, hard) = (std::os::unix::fs::symlink::<_, _>, std::fs::hard_link::<_, _>);
+        for link in [symbolic, hard] {
+            link(self.path("precious"), at.to_owned()).unwrap();
+            something();
+            assert_eq!(self.read("precious"), "not to be touched");
+            assert!(at.symlink_metadata().is_ok(), "it is not ours to remove");
+            std::fs::remove_file(at).unwrap();
+        }
+    }
+
     /// Starts one more upstream, which nothing names yet.
     pub fn start(&self, plan: UpstreamPlan) -> Upstream {
         start(&self.runtime, &self.folder.path().join("more"), plan)

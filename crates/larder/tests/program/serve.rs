@@ -413,3 +413,18 @@ fn what_takes_longer_than_the_grace_is_broken_off_and_leaves_nothing() {
         assert!(!rest.starts_with(b"HTTP/1.1 2"), "{}", String::from_utf8_lossy(&rest));
     }
 }
+
+#[test]
+fn a_header_is_bounded_and_what_is_longer_harms_nobody() {
+    let house = House::new();
+    let serving = Serving::start(&house);
+    let greet =
+        |length: usize| ask(serving.host(), "GET", "/v2/", &[("x-long", &"a".repeat(length))], b"");
+    assert_eq!(greet(32 * 1024).unwrap().status, 200);
+    for length in [65 * 1024, 200 * 1024, 4 * 1024 * 1024] {
+        // Whoever sends much more than is read may lose the refusal.
+        assert!(greet(length).is_none_or(|answer| answer.status == 431), "{length}");
+    }
+    assert_eq!(greet(65 * 1024).unwrap().status, 431);
+    assert_eq!(serving.ask("GET", "/v2/").status, 200);
+}

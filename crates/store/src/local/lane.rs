@@ -8,6 +8,8 @@ use crate::error::StoreError;
 
 /// Bytes from the network that wait for a lane before the sender has to wait.
 const QUEUE: usize = 1024 * 1024;
+/// What a piece counts as at least: however small it is, it may hold on to memory of this size.
+const LEAST: usize = 16 * 1024;
 
 /// What is done with the bytes. It may wait for the disk.
 pub(super) trait Step: Send + 'static {
@@ -39,7 +41,7 @@ impl<S: Step> Lane<S> {
 
     /// Adds the next bytes.
     pub fn add(&mut self, chunk: Bytes) {
-        self.waiting_bytes += chunk.len();
+        self.waiting_bytes += chunk.len().max(LEAST);
         self.waiting.push(chunk);
     }
 
@@ -205,6 +207,20 @@ mod tests {
             tell.send(()).unwrap();
         }
         assert!(lane.end().await.unwrap().1.0 == vec![7; QUEUE / 2 + 1]);
+    }
+
+    #[tokio::test]
+    async fn bytes_that_come_one_by_one_do_not_pile_up() {
+        let (tell, told) = mpsc::channel();
+        let mut lane = Lane::new(Told(told, Kept::default()));
+        for _ in 0..QUEUE / 2 / LEAST {
+            assert!(lane.step().is_ok(), "nobody has begun");
+            lane.add(Bytes::from_static(&[7]));
+            lane.keep_up().await.unwrap();
+        }
+        assert!(lane.step().is_err(), "now somebody has");
+        tell.send(()).unwrap();
+        assert_eq!(lane.end().await.unwrap().1.0.len(), QUEUE / 2 / LEAST);
     }
 
     #[tokio::test]

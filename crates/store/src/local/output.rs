@@ -47,12 +47,9 @@ impl Output {
 
     /// Writes more. With `read_along`, somebody reads what is written as it comes.
     pub fn write(&mut self, pieces: &[Bytes], read_along: bool) -> io::Result<()> {
-        let direct = |output: &Self, piece: &Bytes| {
-            !read_along && output.position >= FROM && output.is_aligned(piece)
-        };
         let mut rest = pieces;
         while let Some(first) = rest.first() {
-            let direct = direct(self, first);
+            let direct = !read_along && self.position >= FROM && self.is_aligned(first);
             // A disk takes one piece at a time; the system's memory takes many.
             let number = if direct { 1 } else { rest.len().min(MANY) };
             let (now, later) = rest.split_at(number);
@@ -66,6 +63,7 @@ impl Output {
     fn write_all(&mut self, pieces: &[Bytes]) -> io::Result<()> {
         let mut slices: Vec<IoSlice<'_>> = pieces.iter().map(|piece| IoSlice::new(piece)).collect();
         let mut left = slices.as_mut_slice();
+        // Without empty ones at the front: they would look like a disk that takes nothing.
         IoSlice::advance_slices(&mut left, 0);
         while !left.is_empty() {
             match self.file.write_vectored(left) {
