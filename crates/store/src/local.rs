@@ -4,6 +4,7 @@
 //! and hashed beside the network, through a short queue; it is flushed, and renamed into its place
 //! only when its digest is right.
 
+mod crowd;
 mod lane;
 mod output;
 mod reader;
@@ -25,6 +26,7 @@ use tokio::task::spawn_blocking;
 
 use crate::blobs::{BlobReader, BlobStore, BlobWriter, Purpose, Stored, UploadId};
 use crate::error::StoreError;
+use crate::local::crowd::Crowd;
 use crate::local::output::Output;
 use crate::local::reader::{PIECE, Pieces, read_piece};
 use crate::local::writer::{Claim, LocalWriter};
@@ -57,6 +59,7 @@ struct Inner {
     root: PathBuf,
     form: Form,
     uploads: Mutex<HashMap<UploadId, State>>,
+    crowd: Crowd,
 }
 
 /// What is known of an upload in this process.
@@ -87,7 +90,8 @@ impl LocalBlobs {
     }
 
     fn new(root: &Path, form: Form) -> Self {
-        Self { inner: Arc::new(Inner { root: root.to_owned(), form, uploads: Mutex::default() }) }
+        let (root, uploads, crowd) = (root.to_owned(), Mutex::default(), Crowd::new());
+        Self { inner: Arc::new(Inner { root, form, uploads, crowd }) }
     }
 
     fn make_folders(&self) -> Result<(), StoreError> {
@@ -252,7 +256,7 @@ impl BlobStore for LocalBlobs {
         let inner = Arc::clone(&self.inner);
         let claim = Claim { inner, id, path: path.clone(), once: false };
         let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
-        let output = Output::new(file, offset, Purpose::Read);
+        let output = Output::new(file, offset);
         Ok(Box::new(LocalWriter::new(claim, output, hasher, Purpose::Read)?))
     }
 
@@ -261,7 +265,7 @@ impl BlobStore for LocalBlobs {
         let inner = Arc::clone(&self.inner);
         let (file, path) = blocking(move || inner.once(id)).await?;
         let claim = Claim { inner: Arc::clone(&self.inner), id, path, once: true };
-        let output = Output::new(file, 0, purpose);
+        let output = Output::new(file, 0);
         let hasher = Hasher::new(Algorithm::Sha256);
         Ok(Box::new(LocalWriter::new(claim, output, hasher, purpose)?))
     }

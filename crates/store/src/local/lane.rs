@@ -58,6 +58,11 @@ impl<S: Step> Lane<S> {
         self.hand_over().await
     }
 
+    /// Whether the bytes come about as fast as they are dealt with, or faster.
+    pub fn is_behind(&self) -> bool {
+        self.waiting_bytes >= QUEUE / 2
+    }
+
     /// Waits until all that was added is done. May be given up at any time, and waited for again.
     pub async fn rest(&mut self) -> Result<(), StoreError> {
         self.hand_over().await?;

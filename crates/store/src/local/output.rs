@@ -9,11 +9,9 @@ use bytes::Bytes;
 use rustix::fs::{OFlags, fcntl_getfl, fcntl_setfl, fstatfs};
 use rustix::io::Errno;
 
-use super::stage::ALIGN;
-use crate::blobs::Purpose;
+use super::crowd::LARGE;
+use super::stage::{ALIGN, STAGE};
 
-/// The first bytes of a file are kept in memory all the same: small content is soon asked for.
-const FROM: u64 = 8 * 1024 * 1024;
 /// Pieces that are written at once at most.
 const MANY: usize = 64;
 /// The file systems whose direct writes go straight to a disk: ext4 and XFS.
@@ -30,9 +28,8 @@ pub(super) struct Output {
 
 impl Output {
     /// Goes on writing a file at its end.
-    pub fn new(file: File, position: u64, purpose: Purpose) -> Self {
-        let can_be_direct = (purpose == Purpose::Read).then_some(false);
-        Self { file, position, can_be_direct, is_direct: false }
+    pub fn new(file: File, position: u64) -> Self {
+        Self { file, position, can_be_direct: None, is_direct: false }
     }
 
     /// How much the file has.
@@ -49,7 +46,7 @@ impl Output {
     pub fn write(&mut self, pieces: &[Bytes], read_along: bool) -> io::Result<()> {
         let mut rest = pieces;
         while let Some(first) = rest.first() {
-            let direct = !read_along && self.position >= FROM && self.is_aligned(first);
+            let direct = !read_along && self.position >= LARGE && self.is_staged(first);
             // A disk takes one piece at a time; the system's memory takes many.
             let number = if direct { 1 } else { rest.len().min(MANY) };
             let (now, later) = rest.split_at(number);
@@ -98,9 +95,10 @@ impl Output {
         self.file.try_clone()
     }
 
-    fn is_aligned(&self, bytes: &[u8]) -> bool {
+    /// Whether it was gathered for the disk, and comes where the disk can take it.
+    fn is_staged(&self, bytes: &[u8]) -> bool {
         self.position.is_multiple_of(ALIGN as u64)
-            && bytes.len().is_multiple_of(ALIGN)
+            && bytes.len() == STAGE
             && bytes.as_ptr().align_offset(ALIGN) == 0
     }
 
@@ -132,7 +130,7 @@ fn is_refused(error: &io::Error) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use super::super::stage::{STAGE, Stage};
+    use super::super::stage::Stage;
     use super::*;
     use std::fs;
 
@@ -163,11 +161,11 @@ mod tests {
     #[test]
     fn the_file_has_what_was_written_in_whatever_pieces() {
         let folder = tempfile::tempdir().unwrap();
-        let size = usize::try_from(FROM).unwrap() + 5 * STAGE + 12_345;
+        let size = usize::try_from(LARGE).unwrap() + 5 * STAGE + 12_345;
         let content = content(size);
         for piece in [7_919, 65_536, STAGE - 1, STAGE, 3 * STAGE, size] {
             let path = folder.path().join(piece.to_string());
-            let mut output = Output::new(File::create_new(&path).unwrap(), 0, Purpose::Keep);
+            let mut output = Output::new(File::create_new(&path).unwrap(), 0);
             // Somebody reads along for a while.
             let direct = write_staged(&mut output, &content, piece, &[9, 10]);
             assert_eq!(direct, output.can_be_direct(), "pieces of {piece}");
@@ -181,11 +179,11 @@ mod tests {
     fn what_goes_on_in_the_middle_of_a_block_is_written_too() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("part");
-        let content = content(usize::try_from(FROM).unwrap() + 3 * STAGE + 99);
+        let content = content(usize::try_from(LARGE).unwrap() + 3 * STAGE + 99);
         let begun = content.len() - STAGE - 1_000;
         fs::write(&path, &content[..begun]).unwrap();
         let file = fs::OpenOptions::new().append(true).open(&path).unwrap();
-        let mut output = Output::new(file, begun as u64, Purpose::Keep);
+        let mut output = Output::new(file, begun as u64);
         assert!(!write_staged(&mut output, &content[begun..], STAGE, &[]), "it is not aligned");
         assert_eq!(output.position(), content.len() as u64);
         assert!(fs::read(&path).unwrap() == content);

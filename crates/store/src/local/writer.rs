@@ -11,10 +11,11 @@ use larder_core::digest::{Algorithm, Digest, Hasher};
 use tokio::sync::watch;
 use tokio::task::{JoinHandle, spawn_blocking};
 
+use super::crowd::{LARGE, Place};
 use super::lane::{Lane, Step};
 use super::output::Output;
 use super::reader::Pieces;
-use super::stage::Stage;
+use super::stage::{ALIGN, Stage};
 use super::{Inner, State, hash, io};
 use crate::blobs::{BlobReader, BlobWriter, Growing, Purpose, UploadId};
 use crate::error::StoreError;
@@ -58,8 +59,12 @@ impl Step for Hasher {
 
 /// Hashed and written side by side: neither waits for the other.
 pub(super) struct LocalWriter {
-    /// What is still to be handed to both. None: each piece is, as it comes, because somebody may read along.
+    /// What is still to be handed to both. None: each piece is, as it comes, because somebody may read along,
+    /// or is about to read it.
     gathering: Option<Stage>,
+    inner: Arc<Inner>,
+    /// Among the large ones. None: it is not large yet, or gathers anyway.
+    place: Option<Place>,
     hashing: Lane<Hasher>,
     writing: Lane<Work>,
     offset: u64,
@@ -78,6 +83,7 @@ impl LocalWriter {
     ) -> Result<Self, StoreError> {
         let offset = output.position();
         let (path, written) = (claim.path.clone(), Arc::new(watch::Sender::new(offset)));
+        let inner = Arc::clone(&claim.inner);
         let work =
             Work { claim, output, written: Arc::clone(&written), flushed: offset, flushing: None };
         let gathering = match purpose {
@@ -85,7 +91,26 @@ impl LocalWriter {
             Purpose::Read => None,
         };
         let (hashing, writing) = (Lane::new(hasher), Lane::new(work));
-        Ok(Self { gathering, hashing, writing, offset, path, written })
+        Ok(Self { gathering, inner, place: None, hashing, writing, offset, path, written })
+    }
+
+    /// How many of the next bytes are handed over as they come; those beyond gather.
+    fn at_once(&mut self, next: usize) -> usize {
+        if self.gathering.is_some() {
+            return 0;
+        }
+        if self.offset < LARGE || self.written.receiver_count() > 0 {
+            return next;
+        }
+        let crowd = &self.inner.crowd;
+        let place = self.place.get_or_insert_with(|| crowd.join());
+        if self.hashing.is_behind() {
+            crowd.gather(place);
+        }
+        // A disk takes whole blocks.
+        let block = self.offset.next_multiple_of(ALIGN as u64) - self.offset;
+        let block = usize::try_from(block).unwrap_or(next);
+        if place.gathers() { next.min(block) } else { next }
     }
 
     fn add(&mut self, piece: Bytes) {
@@ -121,11 +146,15 @@ impl BlobWriter for LocalWriter {
         self.offset
     }
 
-    async fn write(&mut self, chunk: Bytes) -> Result<(), StoreError> {
-        self.offset += chunk.len() as u64;
-        if self.gathering.is_none() {
-            self.add(chunk);
-            return self.keep_up().await;
+    async fn write(&mut self, mut chunk: Bytes) -> Result<(), StoreError> {
+        let at_once = chunk.split_to(self.at_once(chunk.len()));
+        self.offset += (at_once.len() + chunk.len()) as u64;
+        if !at_once.is_empty() {
+            self.add(at_once);
+            self.keep_up().await?;
+        }
+        if !chunk.is_empty() && self.gathering.is_none() {
+            self.gathering = Some(Stage::new().map_err(io("take memory for", &self.path))?);
         }
         let mut rest = &chunk[..];
         while let Some(stage) = self.gathering.as_mut().filter(|_| !rest.is_empty()) {
@@ -255,5 +284,80 @@ impl Work {
         }
         self.claim.inner.settle(path, &expected)?;
         Ok(self.output.position())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Content in pieces of odd sizes, longer than what counts as large.
+    fn pieces() -> impl Iterator<Item = Bytes> {
+        let sizes = [65_536, 4_096, 1, 70_001, 8_192, 4_095].into_iter().cycle();
+        sizes.take(400).enumerate().map(|(number, size)| {
+            (0..size).map(|at| u8::try_from((at * 7 + number) % 251).unwrap()).collect()
+        })
+    }
+
+    fn inner(folder: &std::path::Path) -> Arc<Inner> {
+        super::super::LocalBlobs::open(folder).unwrap().inner
+    }
+
+    fn writer(inner: &Arc<Inner>) -> LocalWriter {
+        let id = UploadId::fresh();
+        let (file, path) = inner.once(id).unwrap();
+        let claim = Claim { inner: Arc::clone(inner), id, path, once: true };
+        let hasher = Hasher::new(Algorithm::Sha256);
+        LocalWriter::new(claim, Output::new(file, 0), hasher, Purpose::Read).unwrap()
+    }
+
+    /// As if there were many others.
+    fn crowded(inner: &Inner) -> Place {
+        let others: Vec<Place> = (0..1_000).map(|_| inner.crowd.join()).collect();
+        let mut place = inner.crowd.join();
+        inner.crowd.gather(&mut place);
+        assert!(place.gathers() && others.iter().all(|other| !other.gathers()));
+        place
+    }
+
+    #[tokio::test]
+    async fn what_begins_to_gather_in_its_midst_is_written_whole() {
+        let folder = tempfile::tempdir().unwrap();
+        let inner = inner(folder.path());
+        let whole: Vec<u8> = pieces().flatten().collect();
+        let digest = Digest::of(&whole);
+        for from in [0, 120, 333, 399, 400] {
+            let mut writer = Box::new(writer(&inner));
+            let mut length = 0;
+            for (number, piece) in pieces().enumerate() {
+                if number == from {
+                    writer.place = Some(crowded(&inner));
+                }
+                let gathers = number >= from && length >= LARGE;
+                length += piece.len() as u64;
+                writer.write(piece).await.unwrap();
+                assert_eq!(writer.offset(), length);
+                // Up to the end of a block it need not.
+                assert!(gathers || writer.gathering.is_none());
+            }
+            assert_eq!(writer.gathering.is_some(), from < 400, "from piece {from}");
+            assert_eq!(writer.commit(&digest).await.unwrap(), whole.len() as u64);
+            assert!(fs::read(inner.blob(&digest)).unwrap() == whole, "from piece {from}");
+        }
+    }
+
+    #[tokio::test]
+    async fn what_is_read_along_never_gathers() {
+        let folder = tempfile::tempdir().unwrap();
+        let inner = inner(folder.path());
+        let mut writer = writer(&inner);
+        let growing = writer.growing().unwrap();
+        writer.place = Some(crowded(&inner));
+        for piece in pieces() {
+            writer.write(piece).await.unwrap();
+            assert!(writer.gathering.is_none());
+        }
+        writer.advance().await.unwrap();
+        assert_eq!(*growing.readable.borrow(), writer.offset());
     }
 }
