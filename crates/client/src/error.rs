@@ -158,6 +158,14 @@ pub enum ClientError {
         /// Why.
         cause: String,
     },
+    /// There is no login to send: the one that was used has ended or was refused, and its source gives no other.
+    #[error("there is no login for {host} any more: {cause}")]
+    Login {
+        /// The registry.
+        host: String,
+        /// Why.
+        cause: String,
+    },
     /// The client could not be set up.
     #[error("{0}")]
     Setup(String),

@@ -3,6 +3,7 @@
 //! A [`Registry`] is one registry as one account sees it. It holds the connections, the tokens and
 //! the limits; clones share them. Content is streamed and never held whole, but for manifests.
 
+mod account;
 mod challenge;
 mod credentials;
 mod endpoint;
@@ -18,6 +19,7 @@ mod tags;
 mod transport;
 mod web;
 
+pub use account::{Account, Fresh, Source};
 pub use challenge::Challenge;
 pub use credentials::Credentials;
 pub use endpoint::{Endpoint, EndpointError};

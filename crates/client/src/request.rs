@@ -113,6 +113,15 @@ impl Registry {
                     request.send()
                 })
                 .await?;
+            if answer.status() == StatusCode::FORBIDDEN
+                && sign_ins < 2
+                && let Some(refused) = &pass
+                && let Some(other) =
+                    self.inner.passes.replace(self.transport(), &call.scope, refused).await?
+            {
+                pass = Some(other);
+                continue;
+            }
             if answer.status() != StatusCode::UNAUTHORIZED {
                 return Ok(answer);
             }

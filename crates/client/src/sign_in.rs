@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 
 use base64::Engine as _;
 use reqwest::header::{HeaderValue, WWW_AUTHENTICATE};
@@ -11,6 +11,7 @@ use secrecy::ExposeSecret;
 use serde::Deserialize;
 use tokio::sync::Mutex;
 
+use crate::account::{FORBIDDEN_PAUSE, Fresh, UNAUTHORIZED_PAUSE};
 use crate::challenge::Challenge;
 use crate::credentials::Credentials;
 use crate::error::ClientError;
@@ -49,13 +50,30 @@ impl Scope {
 pub(crate) struct Pass {
     header: HeaderValue,
     until: Option<Instant>,
+    /// The login that it shows. None: it is a token.
+    login: Option<Credentials>,
 }
 
 impl Pass {
-    fn new(text: &str, until: Option<Instant>) -> Option<Self> {
-        let mut header = HeaderValue::from_str(text).ok()?;
-        header.set_sensitive(true);
-        Some(Self { header, until })
+    fn token(text: &str, life: Duration) -> Option<Self> {
+        let header = sensitive(&format!("Bearer {text}"))?;
+        Some(Self { header, until: Some(Instant::now() + life), login: None })
+    }
+
+    fn basic(fresh: Fresh) -> Option<Self> {
+        let Fresh { login, until } = fresh;
+        let pair = format!("{}:{}", login.user, login.secret.expose_secret());
+        let pair = base64::engine::general_purpose::STANDARD.encode(pair);
+        let left = |until: SystemTime| until.duration_since(SystemTime::now()).unwrap_or_default();
+        Some(Self {
+            header: sensitive(&format!("Basic {pair}"))?,
+            until: until.map(|until| Instant::now() + left(until).min(LONGEST_LIFE)),
+            login: Some(login),
+        })
+    }
+
+    fn is_good(&self) -> bool {
+        self.until.is_none_or(|until| Instant::now() + MARGIN < until)
     }
 
     pub fn header(&self) -> HeaderValue {
@@ -74,6 +92,8 @@ pub(crate) struct Passes {
 const SCOPES_KEPT: usize = 4096;
 /// A token that ends sooner than this is renewed before it is used.
 const MARGIN: Duration = Duration::from_secs(5);
+/// A pass is not kept longer than this, whatever is said of it.
+const LONGEST_LIFE: Duration = Duration::from_secs(24 * 3600);
 /// How long a token is good when the service does not say (token protocol, "expires_in").
 const DEFAULT_LIFE: u64 = 60;
 /// The longest answer of a token service that is read, in bytes.
@@ -92,7 +112,7 @@ impl Passes {
     pub async fn current(&self, scope: &Scope) -> Option<Pass> {
         let slot = self.slot(scope).await;
         let pass = slot.lock().await;
-        pass.clone().filter(|pass| pass.until.is_none_or(|until| Instant::now() + MARGIN < until))
+        pass.clone().filter(Pass::is_good)
     }
 }
 
@@ -121,7 +141,7 @@ impl Passes {
     ) -> Result<Pass, ClientError> {
         let slot = self.slot(scope).await;
         let mut slot = slot.lock().await;
-        if let Some(pass) = slot.as_ref()
+        if let Some(pass) = slot.as_ref().filter(|pass| pass.is_good())
             && refused.is_none_or(|refused| refused.header != pass.header)
         {
             return Ok(pass.clone());
@@ -129,10 +149,15 @@ impl Passes {
         let lines = answer.headers().get_all(WWW_AUTHENTICATE).iter();
         let challenge = Challenge::strongest(lines.filter_map(|line| line.to_str().ok()));
         let denied = || transport.denied(StatusCode::UNAUTHORIZED, action, None);
-        let pass = match (challenge, &transport.options.credentials) {
-            // The same password again would be refused again.
-            (Some(Challenge::Basic), Some(_)) if refused.is_some() => return Err(denied()),
-            (Some(Challenge::Basic), Some(credentials)) => Pass::new(&basic(credentials), None),
+        let pass = match (challenge, &transport.options.account) {
+            (Some(Challenge::Basic), Some(account)) => {
+                let fresh = match refused.and_then(|refused| refused.login.as_ref()) {
+                    None => account.login().await.map(Some),
+                    // The same password again would be refused again.
+                    Some(login) => account.other_than(login, UNAUTHORIZED_PAUSE).await,
+                };
+                Pass::basic(transport.login(fresh)?.ok_or_else(denied)?)
+            }
             (Some(Challenge::Bearer { realm, service, scopes }), _) => {
                 Self::fetch_token(transport, scope, action, &realm, service.as_deref(), scopes)
                     .await?
@@ -140,10 +165,28 @@ impl Passes {
             (Some(Challenge::Basic) | None, _) => return Err(denied()),
         };
         let pass = pass.ok_or_else(|| {
-            transport.protocol("the token has characters that no header can carry")
+            transport.protocol("the login or the token has characters that no header can carry")
         })?;
         *slot = Some(pass.clone());
         Ok(pass)
+    }
+
+    /// Answers a 403, as some registries refuse a login that has ended: another pass than the one that was
+    /// sent, when the account has a newer login. None: it has not.
+    pub async fn replace(
+        &self,
+        transport: &Transport,
+        scope: &Scope,
+        refused: &Pass,
+    ) -> Result<Option<Pass>, ClientError> {
+        let (Some(account), Some(login)) = (&transport.options.account, &refused.login) else {
+            return Ok(None);
+        };
+        let slot = self.slot(scope).await;
+        let mut slot = slot.lock().await;
+        let fresh = transport.login(account.other_than(login, FORBIDDEN_PAUSE).await)?;
+        let Some(pass) = fresh.and_then(Pass::basic) else { return Ok(None) };
+        Ok(Some(slot.insert(pass).clone()))
     }
 
     async fn fetch_token(
@@ -167,18 +210,39 @@ impl Passes {
         let mut query: Vec<(&str, &str)> =
             scopes.iter().map(|scope| ("scope", scope.as_str())).collect();
         query.extend(service.map(|service| ("service", service)));
-        let ask = || {
-            let mut request = transport.http.get(url.clone()).query(&query);
-            if let Some(credentials) = &transport.options.credentials {
-                request =
-                    request.basic_auth(&credentials.user, Some(credentials.secret.expose_secret()));
-            }
-            request
+        let action = format!("the sign-in for {action}");
+        let ask = async |login: Option<&Credentials>| {
+            let ask = || {
+                let request = transport.http.get(url.clone()).query(&query);
+                match login {
+                    Some(login) => {
+                        request.basic_auth(&login.user, Some(login.secret.expose_secret()))
+                    }
+                    None => request,
+                }
+            };
+            transport.with_retries(&action, || ask().send()).await
         };
-        let answer =
-            transport.with_retries(&format!("the sign-in for {action}"), || ask().send()).await?;
+        let answer = match &transport.options.account {
+            None => ask(None).await?,
+            Some(account) => {
+                let Fresh { login, .. } = transport.login(account.login().await)?;
+                let answer = ask(Some(&login)).await?;
+                let other = match answer.status() {
+                    StatusCode::UNAUTHORIZED => {
+                        account.other_than(&login, UNAUTHORIZED_PAUSE).await
+                    }
+                    StatusCode::FORBIDDEN => account.other_than(&login, FORBIDDEN_PAUSE).await,
+                    _ => Ok(None),
+                };
+                match transport.login(other)? {
+                    Some(other) => ask(Some(&other.login)).await?,
+                    None => answer,
+                }
+            }
+        };
         if !answer.status().is_success() {
-            return Err(transport.refusal(answer, &format!("the sign-in for {action}")).await);
+            return Err(transport.refusal(answer, &action).await);
         }
         let body =
             read_bounded(answer, TOKEN_LIMIT).await.map_err(|cause| transport.protocol(cause))?;
@@ -190,12 +254,13 @@ impl Passes {
             .or(answer.access_token)
             .filter(|token| !token.is_empty())
             .ok_or_else(|| transport.protocol("its token service gave no token"))?;
-        let life = Duration::from_secs(answer.expires_in.unwrap_or(DEFAULT_LIFE).min(24 * 3600));
-        Ok(Pass::new(&format!("Bearer {token}"), Some(Instant::now() + life)))
+        let life = Duration::from_secs(answer.expires_in.unwrap_or(DEFAULT_LIFE));
+        Ok(Pass::token(&token, life.min(LONGEST_LIFE)))
     }
 }
 
-fn basic(credentials: &Credentials) -> String {
-    let pair = format!("{}:{}", credentials.user, credentials.secret.expose_secret());
-    format!("Basic {}", base64::engine::general_purpose::STANDARD.encode(pair))
+fn sensitive(text: &str) -> Option<HeaderValue> {
+    let mut header = HeaderValue::from_str(text).ok()?;
+    header.set_sensitive(true);
+    Some(header)
 }

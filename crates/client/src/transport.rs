@@ -12,7 +12,7 @@ use larder_core::allowance::Reported;
 use reqwest::header::RETRY_AFTER;
 use reqwest::{Response, StatusCode};
 
-use crate::credentials::Credentials;
+use crate::account::Account;
 use crate::endpoint::Endpoint;
 use crate::error::ClientError;
 
@@ -24,7 +24,7 @@ pub struct Options {
     /// Where it is reached.
     pub endpoint: Endpoint,
     /// With which account. None: anonymously.
-    pub credentials: Option<Credentials>,
+    pub account: Option<Account>,
     /// Certificates (PEM) that are trusted for this registry, beside the system's. Empty: only these.
     pub ca: Vec<u8>,
     /// How many blobs are moved at once.
@@ -48,7 +48,7 @@ impl Options {
         Self {
             host: host.into(),
             endpoint,
-            credentials: None,
+            account: None,
             ca: Vec::new(),
             parallel: 4,
             retries: 3,
@@ -188,6 +188,11 @@ impl Transport {
         }
     }
 
+    /// What an account gave.
+    pub(crate) fn login<T>(&self, given: Result<T, String>) -> Result<T, ClientError> {
+        given.map_err(|cause| ClientError::Login { host: self.host().to_owned(), cause })
+    }
+
     pub(crate) fn protocol(&self, cause: impl Into<String>) -> ClientError {
         ClientError::Protocol { host: self.host().to_owned(), cause: cause.into() }
     }
@@ -202,7 +207,7 @@ impl Transport {
             host: self.host().to_owned(),
             status: status.as_u16(),
             action: action.to_owned(),
-            signed_in: self.options.credentials.is_some(),
+            signed_in: self.options.account.is_some(),
             message,
         }
     }

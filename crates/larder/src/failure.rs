@@ -176,6 +176,9 @@ fn advice(error: &ClientError) -> (String, Exit) {
         ClientError::Denied { signed_in: true, host, status: 401, .. } => {
             format!("check the name and the secret that `credentials` of {host} lead to")
         }
+        ClientError::Login { host, .. } => {
+            format!("see to it that what `credentials` of {host} name gives a login again")
+        }
         ClientError::Denied { host, .. } => {
             format!(
                 "ask {host} to allow this account; some registries also answer so when the repository does not exist"
@@ -298,6 +301,11 @@ mod tests {
                 ClientError::Protocol { host: host(), cause: "x".into() },
                 Exit::Remote,
                 "a proxy's or portal's",
+            ),
+            (
+                ClientError::Login { host: host(), cause: "x".into() },
+                Exit::Remote,
+                "gives a login again",
             ),
             (ClientError::Setup("x".into()), Exit::Usage, ""),
         ] {

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_client::{ClientError, Credentials, Options, Registry};
+use larder_client::{Account, ClientError, Credentials, Options, Registry};
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::Document;
 use larder_core::name::Host;
@@ -486,7 +486,7 @@ fn connect(
         retries: 1,
         pause: Duration::from_millis(1),
         namespace,
-        credentials,
+        account: credentials.map(Account::fixed),
         ..Options::new(host, endpoint)
     };
     Registry::new(options).map_err(|error| error.to_string())

@@ -54,6 +54,7 @@ pub struct Upstream {
     requests: Arc<Mutex<BTreeMap<String, usize>>>,
     /// Requests that came with credentials.
     signed: Arc<AtomicUsize>,
+    sign_in: Arc<Mutex<SignIn>>,
     tokens: Tokens,
     scheme: &'static str,
     stop: Option<oneshot::Sender<()>>,
@@ -72,7 +73,8 @@ impl Upstream {
         let (faults, requests) =
             (Faults::default(), Arc::<Mutex<BTreeMap<String, usize>>>::default());
         let (counted, failing) = (Arc::clone(&requests), faults.clone());
-        let (sign_in, tokens) = (Arc::new(plan.sign_in), Tokens::default());
+        let (sign_in, tokens) = (Arc::new(Mutex::new(plan.sign_in)), Tokens::default());
+        let asked = Arc::clone(&sign_in);
         let (signed, given) = (Arc::<AtomicUsize>::default(), tokens.clone());
         let with_credentials = Arc::clone(&signed);
         let no_referrers = plan.no_referrers;
@@ -99,8 +101,9 @@ impl Upstream {
                 response
             }))
             .layer(axum::middleware::from_fn(move |request: Request, next: Next| {
-                let (sign_in, tokens) = (Arc::clone(&sign_in), tokens.clone());
-                async move { sign_in.answer(&tokens, request, next).await }
+                let now = asked.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                let tokens = tokens.clone();
+                async move { now.answer(&tokens, request, next).await }
             }))
             .layer(axum::middleware::from_fn(move |request: Request, next: Next| {
                 let failing = failing.clone();
@@ -133,6 +136,7 @@ impl Upstream {
             faults,
             requests,
             signed,
+            sign_in,
             tokens,
             scheme,
             stop: Some(stop),
@@ -192,6 +196,12 @@ impl Upstream {
         let companion = crate::image::companion(subject, kind, tag.is_none());
         self.hold_parts(repository, tag, &companion).await?;
         Ok(companion.digest().clone())
+    }
+
+    /// From now on it lets its clients in otherwise, and what it gave before is worth nothing any more.
+    pub fn change_sign_in(&self, sign_in: SignIn) {
+        *self.sign_in.lock().unwrap_or_else(PoisonError::into_inner) = sign_in;
+        self.tokens.forget();
     }
 
     /// All tokens that it has given are worth nothing any more.

@@ -9,7 +9,7 @@ use axum::body::Body;
 use axum::extract::Request;
 use axum::http::{HeaderMap, Method, Response};
 use bytes::Bytes;
-use larder_client::{Credentials, Options, Registry};
+use larder_client::{Account, Credentials, Options, Registry};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 
@@ -79,7 +79,8 @@ impl Fake {
 
     pub fn signed_in(&self) -> Registry {
         let credentials = Credentials { user: "emberfall".into(), secret: "made-up".into() };
-        Registry::new(Options { credentials: Some(credentials), ..self.options() }).unwrap()
+        Registry::new(Options { account: Some(Account::fixed(credentials)), ..self.options() })
+            .unwrap()
     }
 
     pub fn lines(&self) -> Vec<String> {

@@ -2,11 +2,12 @@
 //! with the programs that it names. The secret itself appears in no message.
 
 use std::io::{Read as _, Write as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
+use std::time::{Duration, Instant, SystemTime};
 
-use larder_client::Credentials as Login;
+use larder_client::{Account, Credentials as Login, Fresh};
 use larder_core::handoff::{Held, read_secrets};
 use larder_core::name::Host;
 use serde::Deserialize;
@@ -22,36 +23,68 @@ const LIMIT: usize = 64 * 1024;
 const AUTH_FILE: usize = 1024 * 1024;
 
 impl Config {
-    /// With which account an upstream is asked, and where that came from. None: anonymously.
+    /// With which login an upstream is asked first, and where that came from. None: anonymously.
     pub fn login_of(&self, upstream: &Upstream) -> Result<Option<Sourced>, Failure> {
-        let Some(credentials) = &upstream.credentials else { return Ok(None) };
-        if let Some(found) = upstream.login.get() {
-            return Ok(found.clone());
-        }
-        let found = self.look(upstream, credentials)?;
-        Ok(upstream.login.get_or_init(|| found).clone())
+        Ok(self.found(upstream)?.map(|(sourced, _)| sourced.clone()))
     }
 
-    fn look(
-        &self,
-        upstream: &Upstream,
-        credentials: &Credentials,
-    ) -> Result<Option<Sourced>, Failure> {
-        let what = || format!("cannot sign in to {}", upstream.host);
-        match credentials {
+    /// With which account an upstream is asked. None: anonymously.
+    pub fn account_of(&self, upstream: &Upstream) -> Result<Option<Account>, Failure> {
+        Ok(self.found(upstream)?.map(|(_, account)| account.clone()))
+    }
+
+    fn found<'u>(&self, upstream: &'u Upstream) -> Result<Option<&'u (Sourced, Account)>, Failure> {
+        let Some(credentials) = &upstream.credentials else { return Ok(None) };
+        if let Some(found) = upstream.login.get() {
+            return Ok(Some(found));
+        }
+        let (folder, host) = (self.folder().to_owned(), upstream.host.clone());
+        let origin = Origin { folder, host, credentials: credentials.clone() };
+        let sourced = origin.look()?;
+        let account = match credentials.env {
+            // Our environment stays as it is.
+            Some(_) => Account::fixed(sourced.login.clone()),
+            None => Account::from_source(
+                upstream.host.as_str(),
+                fresh(sourced.clone()),
+                Arc::new(move || origin.look().map(fresh).map_err(|failure| failure.cause)),
+            ),
+        };
+        Ok(Some(upstream.login.get_or_init(|| (sourced, account))))
+    }
+}
+
+fn fresh(sourced: Sourced) -> Fresh {
+    let until = sourced.until.and_then(|until| u64::try_from(until).ok());
+    let until = until.map(|until| SystemTime::UNIX_EPOCH + Duration::from_millis(until));
+    Fresh { login: sourced.login, until }
+}
+
+/// Where the login for a host comes from.
+struct Origin {
+    /// Where relative paths start.
+    folder: PathBuf,
+    host: Host,
+    credentials: Credentials,
+}
+
+impl Origin {
+    fn look(&self) -> Result<Sourced, Failure> {
+        let what = || format!("cannot sign in to {}", self.host);
+        match &self.credentials {
             Credentials { env: Some(name), file: None, command: None, auth_file: None } => {
                 let text = std::env::var(name).map_err(|_| {
                     let cause = format!("the environment variable {name} is not set");
                     Failure::usage(what(), cause, format!("set {name} to `NAME:SECRET`"))
                 })?;
-                plain(&what(), &text, format!("the environment variable {name}")).map(Some)
+                plain(&what(), &text, format!("the environment variable {name}"))
             }
             Credentials { env: None, file: Some(path), command: None, auth_file: None } => {
-                let path = self.folder().join(path);
+                let path = self.folder.join(path);
                 let bytes =
                     read_bounded(&path, LIMIT).map_err(|error| Failure::io(what(), &error))?;
                 let text = String::from_utf8_lossy(&bytes);
-                plain(&what(), &text, path.display().to_string()).map(Some)
+                plain(&what(), &text, path.display().to_string())
             }
             Credentials { env: None, file: None, command: Some(words), auth_file: None } => {
                 let [program, arguments @ ..] = words.as_slice() else {
@@ -62,11 +95,11 @@ impl Config {
                     ));
                 };
                 let source = format!("the program {program}");
-                let text = run(&what(), self.folder(), program, arguments, "")?;
-                answered(&what(), &text, source).map(Some)
+                let text = run(&what(), &self.folder, program, arguments, "")?;
+                answered(&what(), &text, source)
             }
             Credentials { env: None, file: None, command: None, auth_file: Some(path) } => {
-                self.read_auth_file(&what(), &upstream.host, path)
+                self.read_auth_file(&what(), path)
             }
             _ => Err(Failure::usage(
                 what(),
@@ -78,15 +111,11 @@ impl Config {
 
     /// An auth file in the form that clients share: a program for this host, a program for all, or a
     /// login in the file itself, in this order.
-    fn read_auth_file(
-        &self,
-        what: &str,
-        host: &Host,
-        path: &Path,
-    ) -> Result<Option<Sourced>, Failure> {
+    fn read_auth_file(&self, what: &str, path: &Path) -> Result<Sourced, Failure> {
+        let host = &self.host;
         let path = match path.strip_prefix("~") {
             Ok(rest) => std::env::home_dir().unwrap_or_default().join(rest),
-            Err(_) => self.folder().join(path),
+            Err(_) => self.folder.join(path),
         };
         let shown = path.display().to_string();
         let bytes = read_bounded(&path, AUTH_FILE).map_err(|error| Failure::io(what, &error))?;
@@ -102,13 +131,13 @@ impl Config {
                 return Err(wrong("it names a helper program that cannot exist".into()));
             }
             let program = format!("docker-credential-{name}");
-            let text = run(what, self.folder(), &program, &["get".into()], host.as_str())?;
+            let text = run(what, &self.folder, &program, &["get".into()], host.as_str())?;
             let answer: Helped = serde_json::from_str(&text).map_err(|_| {
                 Failure::usage(what, format!("{program} answered with no login"), "")
             })?;
             let login = Login { user: answer.username, secret: answer.secret.into() };
             let source = format!("{program}, as {shown} says");
-            return Ok(Some(Sourced { login, source, until: None }));
+            return Ok(Sourced { login, source, until: None });
         }
         let read = read_secrets(&text).map_err(|error| wrong(error.to_string()))?;
         let mut logins = read.into_iter().flat_map(|one| one.logins);
@@ -121,7 +150,7 @@ impl Config {
             )),
             Some((user, Some(Held::Password(secret)))) => {
                 let login = Login { user, secret: secret.into() };
-                Ok(Some(Sourced { login, source: shown, until: None }))
+                Ok(Sourced { login, source: shown, until: None })
             }
             Some((_, Some(Held::Identity(_)))) => Err(wrong(format!(
                 "for {host} it has an identity token; a user and a password are needed"

@@ -368,7 +368,7 @@ pub struct Upstream {
     pub credentials: Option<Credentials>,
     /// What they led to, once somebody has looked.
     #[serde(skip)]
-    pub login: OnceLock<Option<Sourced>>,
+    pub login: OnceLock<(Sourced, larder_client::Account)>,
     /// A file with certificates that are trusted for it.
     pub ca: Option<PathBuf>,
     /// How many blobs are moved at once.

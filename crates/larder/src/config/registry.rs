@@ -55,7 +55,7 @@ impl Config {
                 )
             })?;
         }
-        options.credentials = self.login_of(upstream)?.map(|sourced| sourced.login);
+        options.account = self.account_of(upstream)?;
         Ok(options)
     }
 }

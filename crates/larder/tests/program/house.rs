@@ -118,6 +118,15 @@ impl House {
         );
     }
 
+    /// Makes a program of the shell, and gives its path.
+    pub fn program(&self, name: &str, text: &str) -> String {
+        use std::os::unix::fs::PermissionsExt as _;
+        self.write(name, format!("#!/bin/sh\n{text}\n"));
+        let path = self.path(name);
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o755)).unwrap();
+        path.display().to_string()
+    }
+
     /// One more `[[upstream]]`.
     pub fn add_upstream(&self, host: &str, endpoint: &str, more: &str) {
         let text = self.read("larder.toml");

@@ -29,6 +29,7 @@ mod parcel;
 mod places;
 mod policies;
 mod remotes;
+mod renewal;
 mod rewrite;
 mod serve;
 mod serving;

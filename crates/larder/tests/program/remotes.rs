@@ -152,14 +152,6 @@ fn passing_faults_are_waited_for_and_lasting_ones_are_told() {
 }
 
 /// Writes a program into the house and gives its path.
-fn program(house: &House, name: &str, text: &str) -> String {
-    use std::os::unix::fs::PermissionsExt as _;
-    house.write(name, format!("#!/bin/sh\n{text}\n"));
-    let path = house.path(name);
-    std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
-    path.display().to_string()
-}
-
 #[test]
 fn logins_come_from_programs_and_shared_files_and_their_source_is_told() {
     let house = House::new();
@@ -173,7 +165,7 @@ fn logins_come_from_programs_and_shared_files_and_their_source_is_told() {
     };
     let login = larder_standin::VENTWORKS_LOGIN;
     let (user, secret) = login.split_once(':').unwrap();
-    let says = program(&house, "says-login", &format!("cat >/dev/null; echo {login}"));
+    let says = house.program("says-login", &format!("cat >/dev/null; echo {login}"));
     with(&format!("credentials = {{ command = [\"{says}\"] }}")).ends(0).says(&[
         "answers",
         "the program",
@@ -182,12 +174,11 @@ fn logins_come_from_programs_and_shared_files_and_their_source_is_told() {
     let json = format!(
         "echo '{{\"user\":\"{user}\",\"secret\":\"{secret}\",\"expires\":\"2199-01-01T00:00:00Z\"}}'"
     );
-    let until = program(&house, "says-json", &json);
+    let until = house.program("says-json", &json);
     with(&format!("credentials = {{ command = [\"{until}\"] }}"))
         .ends(0)
         .says(&["until 2199-01-01T00:00:00Z"]);
-    program(
-        &house,
+    house.program(
         "docker-credential-vault",
         &format!(
             "read host; [ \"$1 $host\" = 'get ventworks.example' ] && echo '{{\"ServerURL\":\"x\",\"Username\":\"{user}\",\"Secret\":\"{secret}\"}}'"
@@ -208,9 +199,9 @@ fn logins_come_from_programs_and_shared_files_and_their_source_is_told() {
         ),
     );
     with("credentials = { auth-file = \"auth.json\" }").ends(0).says(&["auth.json"]);
-    let fails = program(&house, "fails", "exit 3");
-    let empty = program(&house, "empty", "true");
-    let late = program(&house, "late", &json.replace("2199", "1999"));
+    let fails = house.program("fails", "exit 3");
+    let empty = house.program("empty", "true");
+    let late = house.program("late", &json.replace("2199", "1999"));
     for (credentials, said) in [
         (
             "credentials = { auth-file = \"missing.json\" }".to_owned(),

@@ -1,0 +1,273 @@
+//! Which login is sent now? It may end, or be replaced by its owner, while we run: its source then gives
+//! another.
+
+use std::fmt;
+use std::sync::Arc;
+use std::time::{Duration, SystemTime};
+
+use secrecy::ExposeSecret as _;
+use tokio::sync::Mutex;
+use tokio::task::spawn_blocking;
+use tokio::time::Instant;
+
+use crate::credentials::Credentials;
+
+/// A login that ends sooner than this is replaced before it is sent.
+const MARGIN: Duration = Duration::from_secs(30);
+/// A source that was asked is not asked again sooner than this because of a 401.
+pub(crate) const UNAUTHORIZED_PAUSE: Duration = Duration::from_secs(5);
+/// The same because of a 403. It mostly says that an account may not do something, but some registries say so
+/// of a login that has ended.
+pub(crate) const FORBIDDEN_PAUSE: Duration = Duration::from_secs(300);
+
+/// A login, as its source gives it.
+#[derive(Debug, Clone)]
+pub struct Fresh {
+    /// The login.
+    pub login: Credentials,
+    /// When it ends. None: that is not said.
+    pub until: Option<SystemTime>,
+}
+
+/// Gives the login anew, or says why it cannot. It may wait, for a program as an example.
+pub type Source = dyn Fn() -> Result<Fresh, String> + Send + Sync;
+
+/// An account at a registry. Clones share its login. Printing it shows no secret.
+#[derive(Clone)]
+pub struct Account {
+    held: Arc<Mutex<Held>>,
+    source: Option<Arc<Source>>,
+    /// Where it is one, for the log.
+    host: Arc<str>,
+}
+
+struct Held {
+    fresh: Fresh,
+    /// When the source was asked last.
+    asked: Instant,
+    /// Why it gave nothing then. None: it did.
+    trouble: Option<String>,
+}
+
+impl Account {
+    /// An account whose login stays as it is.
+    pub fn fixed(login: Credentials) -> Self {
+        Self::new("", Fresh { login, until: None }, None)
+    }
+
+    /// An account at a host, whose login its source has just given, and gives anew when that one ends or is
+    /// refused.
+    pub fn from_source(host: &str, fresh: Fresh, source: Arc<Source>) -> Self {
+        Self::new(host, fresh, Some(source))
+    }
+
+    fn new(host: &str, fresh: Fresh, source: Option<Arc<Source>>) -> Self {
+        let held = Held { fresh, asked: Instant::now(), trouble: None };
+        Self { held: Arc::new(Mutex::new(held)), source, host: host.into() }
+    }
+
+    /// The login to send.
+    ///
+    /// # Errors
+    /// It has ended, and its source gives no other: why.
+    pub(crate) async fn login(&self) -> Result<Fresh, String> {
+        let mut held = self.held.lock().await;
+        if !held.ends_within(MARGIN) {
+            return Ok(held.fresh.clone());
+        }
+        let has_ended = held.ends_within(Duration::ZERO);
+        // A source that failed just now would fail again; one that gives short logins is asked for each.
+        if held.asked.elapsed() >= UNAUTHORIZED_PAUSE || (has_ended && held.trouble.is_none()) {
+            self.ask(&mut held).await;
+        }
+        match &held.trouble {
+            Some(cause) if held.ends_within(Duration::ZERO) => Err(cause.clone()),
+            _ => Ok(held.fresh.clone()),
+        }
+    }
+
+    /// Another login than one that was refused. None: there is none. Its source is asked only if that was not
+    /// done within `pause`.
+    ///
+    /// # Errors
+    /// The source gives none: why.
+    pub(crate) async fn other_than(
+        &self,
+        refused: &Credentials,
+        pause: Duration,
+    ) -> Result<Option<Fresh>, String> {
+        let mut held = self.held.lock().await;
+        // Somebody else may have asked meanwhile.
+        if is_same(&held.fresh.login, refused)
+            && self.source.is_some()
+            && held.asked.elapsed() >= pause
+        {
+            self.ask(&mut held).await;
+            if let Some(cause) = &held.trouble {
+                return Err(cause.clone());
+            }
+        }
+        Ok(Some(&held.fresh).filter(|fresh| !is_same(&fresh.login, refused)).cloned())
+    }
+
+    async fn ask(&self, held: &mut Held) {
+        let outcome = match self.source.clone() {
+            Some(source) => spawn_blocking(move || source()).await,
+            None => Ok(Err("it has ended".to_owned())),
+        };
+        held.asked = Instant::now();
+        match outcome.unwrap_or_else(|_| Err("what gives it failed".to_owned())) {
+            Ok(fresh) => (held.fresh, held.trouble) = (fresh, None),
+            Err(cause) => {
+                let host = &*self.host;
+                tracing::warn!(host, cause, "a login ends or was refused, and there is no other");
+                held.trouble = Some(cause);
+            }
+        }
+    }
+}
+
+impl Held {
+    fn ends_within(&self, margin: Duration) -> bool {
+        self.fresh.until.is_some_and(|until| until <= SystemTime::now() + margin)
+    }
+}
+
+impl fmt::Debug for Account {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Account").field("renews", &self.source.is_some()).finish_non_exhaustive()
+    }
+}
+
+fn is_same(a: &Credentials, b: &Credentials) -> bool {
+    a.user == b.user && a.secret.expose_secret() == b.secret.expose_secret()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Mutex as StdMutex;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    use super::*;
+
+    fn login(secret: &str) -> Credentials {
+        Credentials { user: "emberfall".into(), secret: secret.into() }
+    }
+
+    fn fresh(secret: &str, life: Option<u64>) -> Fresh {
+        let until = life.map(|life| SystemTime::now() + Duration::from_secs(life));
+        Fresh { login: login(secret), until }
+    }
+
+    /// A source that gives what it is told to, and counts how often it was asked.
+    #[derive(Clone)]
+    struct Told {
+        next: Arc<StdMutex<Result<Fresh, String>>>,
+        asked: Arc<AtomicUsize>,
+    }
+
+    impl Told {
+        fn new(next: Result<Fresh, String>) -> Self {
+            Self { next: Arc::new(StdMutex::new(next)), asked: Arc::default() }
+        }
+
+        fn account(&self, first: Fresh) -> Account {
+            let told = self.clone();
+            Account::from_source(
+                "ventworks.example",
+                first,
+                Arc::new(move || {
+                    told.asked.fetch_add(1, Ordering::Relaxed);
+                    told.next.lock().unwrap().clone()
+                }),
+            )
+        }
+
+        fn tell(&self, next: Result<Fresh, String>) {
+            *self.next.lock().unwrap() = next;
+        }
+
+        fn asked(&self) -> usize {
+            self.asked.load(Ordering::Relaxed)
+        }
+    }
+
+    fn secret(fresh: &Fresh) -> &str {
+        fresh.login.secret.expose_secret()
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_login_is_replaced_shortly_before_it_ends_and_not_sooner() {
+        let told = Told::new(Ok(fresh("second", Some(3_600))));
+        let account = told.account(fresh("first", Some(31)));
+        assert_eq!(secret(&account.login().await.unwrap()), "first");
+        assert_eq!(told.asked(), 0);
+        let account = told.account(fresh("first", Some(20)));
+        assert_eq!(secret(&account.login().await.unwrap()), "first", "it was given just now");
+        tokio::time::advance(UNAUTHORIZED_PAUSE).await;
+        for _ in 0..3 {
+            assert_eq!(secret(&account.login().await.unwrap()), "second");
+        }
+        assert_eq!(told.asked(), 1);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn while_its_source_fails_a_login_is_sent_until_it_has_ended() {
+        let told = Told::new(Err("the program fails".into()));
+        let account = told.account(fresh("first", Some(20)));
+        tokio::time::advance(UNAUTHORIZED_PAUSE).await;
+        assert_eq!(secret(&account.login().await.unwrap()), "first");
+        assert_eq!(told.asked(), 1);
+
+        let account = told.account(fresh("first", Some(0)));
+        for _ in 0..3 {
+            assert_eq!(account.login().await.unwrap_err(), "the program fails");
+        }
+        assert_eq!(told.asked(), 2, "what failed just now is not asked again");
+        told.tell(Ok(fresh("second", None)));
+        tokio::time::advance(UNAUTHORIZED_PAUSE).await;
+        assert_eq!(secret(&account.login().await.unwrap()), "second");
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn logins_that_live_shortly_are_asked_for_each_time() {
+        let told = Told::new(Ok(fresh("short", Some(0))));
+        let account = told.account(fresh("first", Some(0)));
+        for times in 1..4 {
+            assert_eq!(secret(&account.login().await.unwrap()), "short");
+            assert_eq!(told.asked(), times);
+        }
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn whoever_was_refused_gets_another_login_and_the_source_is_asked_once() {
+        let told = Told::new(Ok(fresh("second", None)));
+        let account = told.account(fresh("first", None));
+        let other =
+            async |secret: &str| account.other_than(&login(secret), UNAUTHORIZED_PAUSE).await;
+        assert!(other("first").await.unwrap().is_none(), "it was given just now");
+        tokio::time::advance(UNAUTHORIZED_PAUSE).await;
+        let both = futures_util::future::join(other("first"), other("first")).await;
+        for fresh in [both.0, both.1] {
+            assert_eq!(secret(&fresh.unwrap().unwrap()), "second");
+        }
+        assert_eq!(told.asked(), 1);
+        assert!(other("second").await.unwrap().is_none());
+        tokio::time::advance(UNAUTHORIZED_PAUSE).await;
+        assert!(other("second").await.unwrap().is_none(), "the source gives the same again");
+        assert_eq!(told.asked(), 2);
+        told.tell(Err("the file is gone".into()));
+        tokio::time::advance(UNAUTHORIZED_PAUSE).await;
+        assert_eq!(other("second").await.unwrap_err(), "the file is gone");
+        assert_eq!(secret(&account.login().await.unwrap()), "second", "it may be good still");
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn what_stays_as_it_is_has_no_other() {
+        let account = Account::fixed(login("first"));
+        tokio::time::advance(FORBIDDEN_PAUSE).await;
+        assert!(account.other_than(&login("first"), FORBIDDEN_PAUSE).await.unwrap().is_none());
+        assert_eq!(secret(&account.login().await.unwrap()), "first");
+        assert!(!format!("{account:?}").contains("first"));
+    }
+}
