@@ -1,6 +1,7 @@
 //! An error as the operator reads it: what failed, the cause as it was met, and what to try.
 
 use std::fmt;
+use std::path::Path;
 
 use larder_client::{ClientError, Wanted};
 use larder_store::StoreError;
@@ -68,6 +69,12 @@ impl Failure {
             _ => "",
         };
         Self::usage(what, cause, remedy)
+    }
+
+    /// The same of a file that `what` does not name.
+    pub fn file(what: impl Into<String>, path: &Path, cause: &std::io::Error) -> Self {
+        let there = format!("{}: {cause}", crate::files::shown(path));
+        Self { cause: there, ..Self::io(what, cause) }
     }
 
     /// What a remote did.

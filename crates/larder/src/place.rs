@@ -161,14 +161,16 @@ impl Place {
                 Ok((target, reference.tag.clone().or(tag_there).or(usual)))
             }
             Self::Folder(path, name) => {
+                let tag = tag(name)?;
                 let layout =
                     Layout::make(path).map_err(|error| Failure::transfer(what(path), &error))?;
-                Ok((Box::new(layout), tag(name)?))
+                Ok((Box::new(layout), tag))
             }
             Self::Archive(path, name) => {
+                let tag = tag(name)?;
                 let archive = NewArchive::make(path)
                     .map_err(|error| Failure::transfer(what(path), &error))?;
-                Ok((Box::new(archive), tag(name)?))
+                Ok((Box::new(archive), tag))
             }
         }
     }

@@ -1,7 +1,7 @@
 //! `larder node-login`: the kubelet's credential provider.
 
 use std::io::Read as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use larder_client::{Web, WebOptions};
 use larder_core::access::key::Key;
@@ -38,6 +38,8 @@ pub struct Args {
 const VERSION: &str = "credentialprovider.kubelet.k8s.io/v1";
 /// The largest request, in bytes.
 const LIMIT: u64 = 1024 * 1024;
+/// The longest file of authorities, in bytes.
+const CA_LIMIT: usize = 1024 * 1024;
 /// So many seconds before its end a token is no longer used again.
 const MARGIN: u64 = 120;
 
@@ -60,6 +62,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             "it is called by the kubelet, as `larder handoff write` configures it",
         )
     };
+    let unread = |path: &Path, error: &std::io::Error| Failure::file(what, path, error);
     let mut text = String::new();
     std::io::stdin()
         .take(LIMIT)
@@ -83,7 +86,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let (user, secret) = match (&request.service_account_token, &args.key_file) {
         (token, _) if !token.is_empty() => (String::new(), token.clone()),
         (_, Some(path)) => {
-            let bytes = read_bounded(path, 4096).map_err(|error| Failure::io(what, &error))?;
+            let bytes = read_bounded(path, 4096).map_err(|error| unread(path, &error))?;
             let text = String::from_utf8_lossy(&bytes).into_owned();
             let (user, key) = text.trim().rsplit_once(':').unwrap_or(("", text.trim()));
             let key: Key =
@@ -103,7 +106,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         Failure::usage(what, cause, remedy).ending(Exit::Remote)
     };
     let ca = match &args.ca {
-        Some(path) => std::fs::read(path).map_err(|error| Failure::io(what, &error))?,
+        Some(path) => read_bounded(path, CA_LIMIT).map_err(|error| unread(path, &error))?,
         None => Vec::new(),
     };
     let web = Web::new(&args.larder, WebOptions { ca, ..WebOptions::default() }).map_err(remote)?;

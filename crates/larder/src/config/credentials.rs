@@ -81,8 +81,8 @@ impl Origin {
             }
             Credentials { env: None, file: Some(path), command: None, auth_file: None } => {
                 let path = self.folder.join(path);
-                let bytes =
-                    read_bounded(&path, LIMIT).map_err(|error| Failure::io(what(), &error))?;
+                let bytes = read_bounded(&path, LIMIT)
+                    .map_err(|error| Failure::file(what(), &path, &error))?;
                 let text = String::from_utf8_lossy(&bytes);
                 plain(&what(), &text, path.display().to_string())
             }
@@ -118,7 +118,8 @@ impl Origin {
             Err(_) => self.folder.join(path),
         };
         let shown = path.display().to_string();
-        let bytes = read_bounded(&path, AUTH_FILE).map_err(|error| Failure::io(what, &error))?;
+        let bytes =
+            read_bounded(&path, AUTH_FILE).map_err(|error| Failure::file(what, &path, &error))?;
         let text = String::from_utf8_lossy(&bytes);
         let wrong = |cause: String| Failure::usage(what, format!("{shown}: {cause}"), "");
         let file: AuthFile = serde_json::from_str(&text)

@@ -39,6 +39,9 @@ pub enum ParcelError {
         /// Why.
         source: SignedError,
     },
+    /// Nothing can be signed.
+    #[error("larder.toml names no `sign` in [parcel]")]
+    NoKey,
     /// A key that is none.
     #[error("{what}: {source}")]
     Key {
@@ -94,6 +97,9 @@ impl ParcelError {
                 "if it is whose it should be, add the key to `trust` in [parcel] of larder.toml",
                 Exit::No,
             ),
+            Self::NoKey => {
+                ("`larder parcel sign-key` makes one; name it with `sign` in [parcel]", Exit::Usage)
+            }
             Self::Key { .. } => ("`larder parcel sign-key` makes one", Exit::Usage),
             Self::Receipt { .. } => ("`larder parcel receipt` writes one", Exit::Usage),
             Self::Signed { source: SignedError::Shape, .. } => {

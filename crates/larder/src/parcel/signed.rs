@@ -53,10 +53,7 @@ impl Trust {
 /// The key with which this larder signs.
 pub fn signing_key(config: &Config) -> Result<SigningKey, ParcelError> {
     let Some(path) = &config.parcel.sign else {
-        return Err(ParcelError::Key {
-            what: "larder.toml names no `sign` in [parcel]".into(),
-            source: larder_core::signature::KeyError::Signing,
-        });
+        return Err(ParcelError::NoKey);
     };
     let path = config.folder().join(path);
     let shown = path.display().to_string();

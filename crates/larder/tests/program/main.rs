@@ -28,6 +28,7 @@ mod nodes;
 mod parcel;
 mod places;
 mod policies;
+mod refusals;
 mod remotes;
 mod renewal;
 mod rewrite;

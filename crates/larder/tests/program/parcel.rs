@@ -341,7 +341,20 @@ fn a_parcel_is_packed_by_whoever_can_and_what_is_missing_is_told() {
     gap.near("parcel verify deploy").ends(2).says(&["there is no contents.jsonl in deploy"]);
     // Without a key nothing can be signed, and without the shelf nothing has its place.
     gap.house.configure(INTAKE);
-    gap.near("parcel pack more").ends(2).says(&["names no `sign` in [parcel]", "sign-key"]);
+    let unsigned = gap.near("parcel pack more").ends(2);
+    assert!(
+        unsigned.err.contains("cause: larder.toml names no `sign` in [parcel]\n"),
+        "{}",
+        unsigned.err
+    );
+    assert!(unsigned.err.contains("`larder parcel sign-key` makes one; name it with `sign`"));
+    // Where something is to go is read before anything else.
+    for (to, said) in [
+        ("UPPER..example/a", "cannot unpack to UPPER..example/a"),
+        ("registry.example/Upper", "registry.example/prefix"),
+    ] {
+        gap.near(&format!("parcel unpack parcel --to {to}")).ends(2).says(&[said]);
+    }
     let text = gap.house.read("far/larder.toml").replace("name = \"vendor\"", "name = \"own\"");
     gap.house.write("far/larder.toml", text);
     gap.far("parcel unpack parcel").ends(2).says(&["no shelf `vendor`"]);

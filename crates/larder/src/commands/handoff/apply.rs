@@ -99,8 +99,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let wanted = handoff::wanted(&config, cluster, args.namespace.as_deref(), &what)?;
     let store = open_store(&config)?;
     let kube = Kube::connect(&args.reach).await?;
-    let ca = args.ca.as_ref().map(|path| read_bounded(path, CA_LIMIT)).transpose();
-    let ca = ca.map_err(|error| Failure::io(&what, &error))?;
+    let read =
+        |path| read_bounded(path, CA_LIMIT).map_err(|error| Failure::file(&what, path, &error));
+    let ca = args.ca.as_deref().map(read).transpose()?;
     let webhooks = handoff::webhooks(&config, cluster, ca.as_deref(), &what)?;
     let mut changes = plan(&config, &store, &kube, &wanted, args.rotate, &what).await?;
     let hooks = webhooks.map(|webhooks| webhooks.objects()).unwrap_or_default();

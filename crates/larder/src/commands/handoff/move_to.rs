@@ -66,7 +66,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     if let Some(file) = &args.into {
         write_secret(file, objects::write(&moved).as_bytes())
-            .map_err(|error| Failure::io(&what, &error))?;
+            .map_err(|error| Failure::file(&what, file, &error))?;
     }
     let mut server = None;
     if args.apply {

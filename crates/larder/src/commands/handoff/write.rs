@@ -90,7 +90,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let larder = config.larder.url.endpoint.to_string();
     let ca = match &args.ca {
         Some(path) => {
-            let failed = |error: std::io::Error| Failure::io(what(), &error);
+            let failed = |error: std::io::Error| Failure::file(what(), path, &error);
             let bytes = read_bounded(path, CA_LIMIT).map_err(failed)?;
             if !String::from_utf8_lossy(&bytes).contains("-----BEGIN CERTIFICATE-----") {
                 let cause = format!("{} holds no certificate in PEM", path.display());

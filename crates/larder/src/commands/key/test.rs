@@ -73,7 +73,7 @@ struct Image {
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let what = "cannot test the key";
-    let text = read(&args.file).map_err(|error| Failure::io(what, &error))?;
+    let text = read(&args.file).map_err(|error| Failure::file(what, &args.file, &error))?;
     let text = text.trim();
     let (said, secret_text) = match text.rsplit_once(':') {
         Some((user, secret)) => (Some(user), secret),

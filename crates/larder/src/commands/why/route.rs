@@ -161,8 +161,10 @@ fn upstream(
         },
     };
     let ca = match (known.and_then(|upstream| upstream.ca.as_ref()), config) {
-        (Some(path), Some(config)) => read_bounded(&config.folder().join(path), LIMIT)
-            .map_err(|error| Failure::io(what(), &error))?,
+        (Some(path), Some(config)) => {
+            let path = config.folder().join(path);
+            read_bounded(&path, LIMIT).map_err(|error| Failure::file(what(), &path, &error))?
+        }
         _ => Vec::new(),
     };
     Ok(Host {
