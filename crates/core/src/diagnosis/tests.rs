@@ -351,6 +351,197 @@ fn events_are_read_in_their_wordings() {
     assert_eq!(references.len(), 3, "{references:?}");
 }
 
+/// What follows "failed to resolve reference …: " in a node's journal, the cause, and a part of what is told.
+const WORDINGS: [(&str, Cause, &str); 33] = [
+    (
+        "bazaar.example/Library/kettle:2: repository name must be lowercase",
+        Cause::UpperCase,
+        "names are lower case",
+    ),
+    (
+        "failed to decode hosts.toml: invalid TOML at line 3",
+        Cause::MirrorFile,
+        "drops a mirror file",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": tls: failed to verify certificate: x509: certificate has expired or is not yet valid: current time 2031-01-01T00:00:00Z is after 2030-01-01T00:00:00Z",
+        Cause::CertificateExpired,
+        "bazaar.example is not good at the node's time",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": tls: failed to verify certificate: x509: certificate has expired or is not yet valid: current time 2026-01-01T00:00:00Z is before 2030-01-01T00:00:00Z",
+        Cause::CertificateEarly,
+        "bazaar.example is not good at the node's time",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": x509: certificate is valid for other.example, not bazaar.example",
+        Cause::WrongName,
+        "bazaar.example is for another name",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": remote error: tls: certificate required",
+        Cause::ClientCertificate,
+        "bazaar.example wants a certificate of the node",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": remote error: tls: bad certificate",
+        Cause::ClientCertificate,
+        "wants a certificate",
+    ),
+    (
+        "failed to do request: Head \"http://bazaar.example/v2/\": http: server gave HTTP response to HTTPS client",
+        Cause::PlainHttp,
+        "bazaar.example speaks plain HTTP",
+    ),
+    (
+        "pulling from host bazaar.example failed with status code [manifests 2]: 400 Bad Request: Client sent an HTTP request to an HTTPS server.",
+        Cause::WantsTls,
+        "bazaar.example wants HTTPS",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": proxyconnect tcp: dial tcp 10.0.0.9:3128: connect: connection refused",
+        Cause::Proxy,
+        "between the node and bazaar.example",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": Proxy Authentication Required",
+        Cause::Proxy,
+        "a proxy stands between",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": dial tcp: lookup bazaar.example on 10.96.0.10:53: server misbehaving",
+        Cause::NameService,
+        "name service gives no answer",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": dial tcp: lookup bazaar.example: read udp 10.4.0.7:53: i/o timeout",
+        Cause::NameService,
+        "name service gives no answer",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": dial tcp 10.0.0.9:443: connect: connection refused",
+        Cause::Refused,
+        "nothing listens at bazaar.example",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": read tcp 10.4.0.7:443: read: connection reset by peer",
+        Cause::Reset,
+        "bazaar.example breaks the connection off",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": dial tcp 10.0.0.9:443: i/o timeout",
+        Cause::NoAnswer,
+        "nothing answers at bazaar.example",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": net/http: TLS handshake timeout",
+        Cause::NoAnswer,
+        "nothing answers at bazaar.example",
+    ),
+    (
+        "failed to do request: Get \"https://bazaar.example/v2/library/kettle/blobs/x\": context deadline exceeded",
+        Cause::Stalled,
+        "bazaar.example did not answer in time",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": stopped after 10 redirects",
+        Cause::RedirectLoop,
+        "bazaar.example redirects in a circle",
+    ),
+    (
+        "failed to do request: Head \"https://bazaar.example/v2/\": net/http: HTTP/1.x transport connection broken: malformed HTTP response \"SSH-2.0\"",
+        Cause::NotHttp,
+        "bazaar.example is no registry",
+    ),
+    (
+        "bazaar.example/library/kettle:2: unexpected media type text/html for sha256:00: not found",
+        Cause::CaptivePage,
+        "is no registry",
+    ),
+    (
+        "no matching manifest for linux/arm64 in the manifest list entries",
+        Cause::PlatformMissing,
+        "is not made for the node's platform",
+    ),
+    (
+        "unexpected commit digest sha256:00, expected sha256:11: failed precondition",
+        Cause::BlobCorrupt,
+        "is not what its digest says",
+    ),
+    (
+        "failed commit on ref \"layer-sha256:00\": failed size validation: 10 != 11: failed precondition",
+        Cause::BlobCorrupt,
+        "is not what its digest says",
+    ),
+    (
+        "layer-sha256:00: failed size validation: 10 != 11: failed precondition",
+        Cause::BlobLength,
+        "has another length",
+    ),
+    ("failed to copy: httpReadSeeker: unexpected EOF", Cause::StreamCut, "broke off in the middle"),
+    (
+        "failed to read expected number of bytes: 100 of 200",
+        Cause::StreamCut,
+        "broke off in the middle",
+    ),
+    (
+        "failed to copy: httpReadSeeker: failed open: could not fetch content descriptor sha256:00 from remote: not found",
+        Cause::BlobMissing,
+        "a part of bazaar.example/library/kettle:2 is not there",
+    ),
+    (
+        "rejecting 5000000 byte manifest with digest sha256:00: too large",
+        Cause::ManifestTooLarge,
+        "is too large",
+    ),
+    (
+        "failed to fetch oauth token: response did not include a token",
+        Cause::TokenOdd,
+        "gives no token",
+    ),
+    (
+        "failed to authorize: failed to fetch anonymous token: unexpected status from GET request to https://bazaar.example/token: 403 Forbidden",
+        Cause::TokenRefused,
+        "the token service of bazaar.example refuses",
+    ),
+    (
+        "unexpected status from HEAD request to https://bazaar.example/v2/library/kettle/manifests/2: 429 Too Many Requests",
+        Cause::RateLimited,
+        "bazaar.example limits how much is pulled",
+    ),
+    (
+        "unexpected status from HEAD request to https://bazaar.example/v2/library/kettle/manifests/2: 403 Forbidden",
+        Cause::Forbidden,
+        "bazaar.example forbids the pull",
+    ),
+];
+
+#[test]
+fn events_tell_the_cause_and_whom_it_is_about() {
+    let image = "bazaar.example/library/kettle:2";
+    for (rest, cause, told) in WORDINGS {
+        let text = format!(
+            "failed to pull and unpack image \"{image}\": failed to resolve reference \"{image}\": {rest}"
+        );
+        // The same in a journal's fields, whose quotes are escaped.
+        let journal =
+            format!("level=error msg=\"PullImage failed\" error=\"{}\"", text.replace('"', "\\\""));
+        for text in [text, journal] {
+            let events = read_events(&text);
+            let [event] = events.as_slice() else { panic!("{text}: {events:?}") };
+            assert_eq!(event.reference.as_deref(), Some(image), "{text}");
+            let (found, said) = event.cause().unwrap_or_else(|| panic!("{text}"));
+            assert_eq!(found, cause, "{text}");
+            assert!(said.contains(told), "{text}: {said}");
+            // Alone, it is what a node met then, and no more than possible now.
+            let evidence = Evidence { event: Some(event.clone()), ..Evidence::default() };
+            let Verdict::Fails(finding) = diagnose(&evidence) else { panic!("{text}") };
+            assert_eq!((finding.cause, finding.confidence), (cause, Confidence::Possible));
+            assert!(!finding.remedies.is_empty(), "{text}: nothing to do is said");
+        }
+    }
+}
+
 #[test]
 fn without_any_answer_the_events_still_tell_what_is_possible() {
     let text = "failed to pull and unpack image \"x.example/a:1\": failed to resolve reference \"x.example/a:1\": failed to do request: Head \"https://x.example/v2/\": dial tcp: lookup x.example: no such host";
