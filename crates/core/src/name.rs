@@ -281,4 +281,27 @@ mod tests {
             assert!(host(bad).is_err(), "{bad}");
         }
     }
+
+    #[test]
+    fn what_is_wrong_with_a_name_is_said_with_the_part_that_is_wrong() {
+        let long = "a".repeat(256);
+        let repository = |text: &str| text.parse::<RepositoryName>().unwrap_err().to_string();
+        for (text, said) in [
+            ("", "is empty"),
+            ("a//b", "an empty part between two slashes"),
+            ("vendor/Kettle", "repository names are lower case; `Kettle` is not"),
+            ("vendor/ket..tle", "`ket..tle` cannot be a part of a repository name"),
+            ("vendor/../etc", "`..` cannot be a part of a repository name"),
+            (long.as_str(), "has 256 characters; 255 are the most"),
+        ] {
+            assert!(repository(text).contains(said), "{text}: {}", repository(text));
+        }
+        let tag = |text: &str| text.parse::<Tag>().unwrap_err().to_string();
+        assert!(tag(".1").contains("starts with none of `.` `-`; `.1` is not"), "{}", tag(".1"));
+        assert!(tag(&long).contains("128 are the most"), "{}", tag(&long));
+        let host = |text: &str| text.parse::<Host>().unwrap_err().to_string();
+        assert!(host("a:70000").contains("`70000` is not a port: a number from 1 to 65535"));
+        assert!(host("a_b").contains("`a_b` is not a host name"), "{}", host("a_b"));
+        assert!(host("[::1").contains("IPv6 address in brackets"), "{}", host("[::1"));
+    }
 }

@@ -136,3 +136,117 @@ impl From<Trouble> for ApiError {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use axum::response::IntoResponse as _;
+
+    use super::*;
+
+    fn host() -> Host {
+        "bazaar.example".parse().unwrap()
+    }
+
+    fn upstream(error: ClientError) -> Trouble {
+        Trouble::Upstream(error)
+    }
+
+    /// Every trouble that there is, with the status and a part of what a client is told.
+    fn all() -> Vec<(Trouble, u16, &'static str)> {
+        let (h, action) =
+            (|| "bazaar.example".to_owned(), || "the pull of library/kettle".to_owned());
+        let denied = |status| ClientError::Denied {
+            host: h(),
+            status,
+            action: action(),
+            signed_in: true,
+            message: Some("no".into()),
+        };
+        let refused =
+            |status| ClientError::Refused { host: h(), status, action: action(), message: None };
+        let absent = |wanted| ClientError::NotFound { host: h(), wanted };
+        let limited =
+            |retry_after| ClientError::RateLimited { host: h(), action: action(), retry_after };
+        let soon = now() + 30_000;
+        vec![
+            (Trouble::OutOfReach("the shelf reaches library/** alone".into()), 403, "library/**"),
+            (Trouble::NoRepository("bazaar".into()), 404, "write bazaar/REPOSITORY"),
+            (Trouble::Limited(host(), soon), 503, "limits the larder's pulls"),
+            (Trouble::Spent(host(), soon), 503, "the allowance for bazaar.example is used up"),
+            (Trouble::Resting(host(), soon, "it broke off".into()), 503, "(it broke off)"),
+            (Trouble::TooLong(host()), 504, "takes too long to answer"),
+            (Trouble::Unwanted, 503, "nobody wanted it"),
+            (Trouble::NoRoom, 503, "full up to its reserve"),
+            (Trouble::Store, 500, "its log has the cause"),
+            (upstream(absent(Wanted::Repository("a".into()))), 404, "has no repository a"),
+            (upstream(absent(Wanted::Tag("2".into()))), 404, "has no tag 2"),
+            (upstream(absent(Wanted::Blob("sha256:00".into()))), 404, "has no blob"),
+            (upstream(denied(401)), 403, "answered 401"),
+            (upstream(denied(403)), 403, "answered 403"),
+            (upstream(refused(408)), 502, "answered 408"),
+            (upstream(refused(503)), 502, "answered 503"),
+            (upstream(limited(None)), 503, "limits our rate"),
+            (upstream(limited(Some(Duration::from_secs(9)))), 503, "limits our rate"),
+            (upstream(ClientError::Login { host: h(), cause: "it ended".into() }), 502, "it ended"),
+            (upstream(ClientError::Protocol { host: h(), cause: "odd".into() }), 502, "odd"),
+        ]
+    }
+
+    #[test]
+    fn clients_are_told_the_cause_and_never_what_makes_them_worse() {
+        for (trouble, status, said) in all() {
+            let shown = trouble.to_string();
+            assert!(shown.contains(said), "{shown}");
+            let answer = ApiError::from(trouble).into_response();
+            assert_eq!(answer.status().as_u16(), status, "{shown}");
+            // Runtimes ask again at once after these, or hand over their secrets.
+            assert!(![401, 408, 429].contains(&answer.status().as_u16()), "{shown}");
+            assert!(!answer.headers().contains_key(header::WWW_AUTHENTICATE), "{shown}");
+        }
+    }
+
+    #[test]
+    fn who_is_to_come_again_is_told_when() {
+        let after = |trouble: Trouble| {
+            let answer = ApiError::from(trouble).into_response();
+            let field = answer.headers().get(header::RETRY_AFTER)?;
+            field.to_str().ok()?.parse::<u64>().ok()
+        };
+        let close = |found: Option<u64>, seconds: u64| {
+            let found = found.unwrap();
+            assert!((seconds..=seconds + 1).contains(&found), "{found} for {seconds}");
+        };
+        close(after(Trouble::Limited(host(), now() + 30_000)), 30);
+        close(after(Trouble::Spent(host(), now() + 7_000)), 7);
+        close(after(Trouble::Resting(host(), now() - 5_000, String::new())), 1);
+        close(after(Trouble::NoRoom), 60);
+        let limited = |retry_after| {
+            let (host, action) = ("bazaar.example".to_owned(), String::new());
+            after(upstream(ClientError::RateLimited { host, action, retry_after }))
+        };
+        close(limited(Some(Duration::from_secs(9))), 9);
+        close(limited(None), 60);
+        // However long an upstream says, it is a number that a client can read.
+        assert!(limited(Some(Duration::MAX)).is_some());
+        assert_eq!(after(Trouble::Store), None);
+        assert_eq!(after(Trouble::TooLong(host())), None);
+    }
+
+    #[test]
+    fn a_time_is_told_in_the_unit_that_fits() {
+        for (milliseconds, words) in [
+            (-1_000, "1 s"),
+            (0, "1 s"),
+            (119_500, "120 s"),
+            (600_000, "10 min"),
+            (7_300_000, "2 h"),
+            (86_400_000, "24 h"),
+        ] {
+            let told = wait(now() + milliseconds);
+            let near = words == "120 s" && told == "2 min";
+            assert!(told == words || near, "{milliseconds}: {told}");
+        }
+    }
+}
