@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use secrecy::ExposeSecret as _;
-use tokio::sync::Mutex;
+use tokio::sync::{Mutex, OwnedMutexGuard};
 use tokio::task::spawn_blocking;
 use tokio::time::Instant;
 
@@ -71,14 +71,14 @@ impl Account {
     /// # Errors
     /// It has ended, and its source gives no other: why.
     pub(crate) async fn login(&self) -> Result<Fresh, String> {
-        let mut held = self.held.lock().await;
+        let mut held = self.lock().await;
         if !held.ends_within(MARGIN) {
             return Ok(held.fresh.clone());
         }
         let has_ended = held.ends_within(Duration::ZERO);
         // A source that failed just now would fail again; one that gives short logins is asked for each.
         if held.asked.elapsed() >= UNAUTHORIZED_PAUSE || (has_ended && held.trouble.is_none()) {
-            self.ask(&mut held).await;
+            held = self.ask(held).await;
         }
         match &held.trouble {
             Some(cause) if held.ends_within(Duration::ZERO) => Err(cause.clone()),
@@ -96,38 +96,55 @@ impl Account {
         refused: &Credentials,
         pause: Duration,
     ) -> Result<Option<Fresh>, String> {
-        let mut held = self.held.lock().await;
+        let mut held = self.lock().await;
         // Somebody else may have asked meanwhile.
-        if is_same(&held.fresh.login, refused)
-            && self.source.is_some()
-            && held.asked.elapsed() >= pause
-        {
-            self.ask(&mut held).await;
-            if let Some(cause) = &held.trouble {
-                return Err(cause.clone());
-            }
+        if !is_same(&held.fresh.login, refused) {
+            return Ok(Some(held.fresh.clone()));
         }
-        Ok(Some(&held.fresh).filter(|fresh| !is_same(&fresh.login, refused)).cloned())
+        if self.source.is_some() && held.asked.elapsed() >= pause {
+            held = self.ask(held).await;
+        }
+        match &held.trouble {
+            Some(cause) if held.asked.elapsed() < UNAUTHORIZED_PAUSE => Err(cause.clone()),
+            _ => Ok(Some(&held.fresh).filter(|fresh| !is_same(&fresh.login, refused)).cloned()),
+        }
     }
 
-    async fn ask(&self, held: &mut Held) {
-        let outcome = match self.source.clone() {
-            Some(source) => spawn_blocking(move || source()).await,
-            None => Ok(Err("it has ended".to_owned())),
-        };
-        held.asked = Instant::now();
-        match outcome.unwrap_or_else(|_| Err("what gives it failed".to_owned())) {
-            Ok(fresh) => (held.fresh, held.trouble) = (fresh, None),
-            Err(cause) => {
-                let host = &*self.host;
-                tracing::warn!(host, cause, "a login ends or was refused, and there is no other");
-                held.trouble = Some(cause);
+    async fn lock(&self) -> OwnedMutexGuard<Held> {
+        Arc::clone(&self.held).lock_owned().await
+    }
+
+    /// Asks the source. It is waited for to its end even when nobody here waits any more, so that there is
+    /// never more than one program.
+    async fn ask(&self, mut held: OwnedMutexGuard<Held>) -> OwnedMutexGuard<Held> {
+        let (source, host) = (self.source.clone(), Arc::clone(&self.host));
+        let asked = spawn_blocking(move || {
+            held.note(source.map_or_else(|| Err("it has ended".to_owned()), |ask| ask()), &host);
+            held
+        });
+        match asked.await {
+            Ok(held) => held,
+            Err(_) => {
+                let mut held = self.lock().await;
+                held.note(Err("what gives it failed".to_owned()), &self.host);
+                held
             }
         }
     }
 }
 
 impl Held {
+    fn note(&mut self, given: Result<Fresh, String>, host: &str) {
+        self.asked = Instant::now();
+        match given {
+            Ok(fresh) => (self.fresh, self.trouble) = (fresh, None),
+            Err(cause) => {
+                tracing::warn!(host, cause, "a login ends or was refused, and there is no other");
+                self.trouble = Some(cause);
+            }
+        }
+    }
+
     fn ends_within(&self, margin: Duration) -> bool {
         self.fresh.until.is_some_and(|until| until <= SystemTime::now() + margin)
     }
@@ -258,8 +275,40 @@ mod tests {
         assert_eq!(told.asked(), 2);
         told.tell(Err("the file is gone".into()));
         tokio::time::advance(UNAUTHORIZED_PAUSE).await;
-        assert_eq!(other("second").await.unwrap_err(), "the file is gone");
+        for _ in 0..3 {
+            assert_eq!(other("second").await.unwrap_err(), "the file is gone");
+        }
+        assert_eq!(told.asked(), 3);
         assert_eq!(secret(&account.login().await.unwrap()), "second", "it may be good still");
+    }
+
+    #[tokio::test]
+    async fn a_source_is_asked_to_its_end_once_whoever_gives_up_meanwhile() {
+        let (go, wait) = std::sync::mpsc::channel::<()>();
+        let (wait, asked) = (StdMutex::new(wait), Arc::new(AtomicUsize::new(0)));
+        let times = Arc::clone(&asked);
+        let source = move || {
+            times.fetch_add(1, Ordering::Relaxed);
+            wait.lock().unwrap().recv().unwrap();
+            Ok(fresh("second", None))
+        };
+        let account =
+            Account::from_source("ventworks.example", fresh("first", Some(0)), Arc::new(source));
+        for _ in 0..3 {
+            let given_up = tokio::time::timeout(Duration::from_millis(20), account.login()).await;
+            assert!(given_up.is_err(), "nobody has answered");
+        }
+        go.send(()).unwrap();
+        assert_eq!(secret(&account.login().await.unwrap()), "second");
+        assert_eq!(asked.load(Ordering::Relaxed), 1);
+    }
+
+    #[tokio::test]
+    async fn a_source_that_panics_is_one_that_gives_nothing() {
+        let source = || -> Result<Fresh, String> { panic!("made up") };
+        let account =
+            Account::from_source("ventworks.example", fresh("first", Some(0)), Arc::new(source));
+        assert_eq!(account.login().await.unwrap_err(), "what gives it failed");
     }
 
     #[tokio::test(start_paused = true)]
