@@ -1,6 +1,8 @@
-//! How much large content is being written at once. What is pushed is soon pulled, so it stays in the
-//! memory in which the system keeps files; but that memory costs the processor more than the disk does,
-//! and a processor that has more to hash than it can has nothing left for it.
+//! How much content comes at once: whether all processors are at work with it.
+//!
+//! What is pushed is soon pulled, so it stays in the memory in which the system keeps files; but that memory
+//! costs the processor more than the disk does, and a processor that has more to hash than it can has nothing
+//! left for it. What is to be kept is hashed where it was received once no processor is idle.
 
 use std::num::NonZero;
 use std::sync::Arc;
@@ -44,9 +46,14 @@ impl Crowd {
         Place { _large: self.large.clone(), gathering: None }
     }
 
+    /// Whether there are as many large uploads as leave no processor idle.
+    pub fn is_dense(&self) -> bool {
+        self.large.now() >= self.dense
+    }
+
     /// Has an upload gather what comes, when there is reason and room for it. It then goes on with that.
     pub fn gather(&self, place: &mut Place) {
-        if self.large.now() >= self.dense && self.gathering.now() < GATHERING {
+        if self.is_dense() && self.gathering.now() < GATHERING {
             place.gathering.get_or_insert_with(|| self.gathering.clone());
         }
     }

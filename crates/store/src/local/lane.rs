@@ -63,6 +63,14 @@ impl<S: Step> Lane<S> {
         self.waiting_bytes >= QUEUE / 2
     }
 
+    /// What does the work, when nobody has it and nothing waits for it.
+    pub fn idle(&mut self) -> Option<&mut S> {
+        match &mut self.turn {
+            Turn::Free(step) if self.waiting.is_empty() => Some(step),
+            Turn::Free(_) | Turn::Taken(_) | Turn::Gone => None,
+        }
+    }
+
     /// Waits until all that was added is done. May be given up at any time, and waited for again.
     pub async fn rest(&mut self) -> Result<(), StoreError> {
         self.hand_over().await?;

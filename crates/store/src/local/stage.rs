@@ -42,6 +42,11 @@ impl Stage {
         rest
     }
 
+    /// How many bytes it still takes.
+    pub fn room(&self) -> usize {
+        STAGE - self.filled
+    }
+
     pub fn is_full(&self) -> bool {
         self.filled == STAGE
     }

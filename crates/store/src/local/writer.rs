@@ -57,13 +57,17 @@ impl Step for Hasher {
     }
 }
 
-/// Hashed and written side by side: neither waits for the other.
+/// Hashed and written side by side: neither waits for the other. Only where much comes at once to be kept, so
+/// that every processor hashes anyway, what comes is hashed where it was received.
 pub(super) struct LocalWriter {
     /// What is still to be handed to both. None: each piece is, as it comes, because somebody may read along,
     /// or is about to read it.
     gathering: Option<Stage>,
+    /// Whether what gathers now is hashed already.
+    is_hashed: bool,
+    purpose: Purpose,
     inner: Arc<Inner>,
-    /// Among the large ones. None: it is not large yet, or gathers anyway.
+    /// Among the large ones, or those with which much else comes. None: it is not large yet.
     place: Option<Place>,
     hashing: Lane<Hasher>,
     writing: Lane<Work>,
@@ -91,7 +95,19 @@ impl LocalWriter {
             Purpose::Read => None,
         };
         let (hashing, writing) = (Lane::new(hasher), Lane::new(work));
-        Ok(Self { gathering, inner, place: None, hashing, writing, offset, path, written })
+        let (is_hashed, place) = (false, None);
+        Ok(Self {
+            gathering,
+            is_hashed,
+            purpose,
+            inner,
+            place,
+            hashing,
+            writing,
+            offset,
+            path,
+            written,
+        })
     }
 
     /// How many of the next bytes are handed over as they come; those beyond gather.
@@ -113,8 +129,29 @@ impl LocalWriter {
         if place.gathers() { next.min(block) } else { next }
     }
 
+    /// Hashes what is about to gather, while the processor that received it has it at hand, if no other one is
+    /// idle. Whether it does is decided for a stage as a whole. Nodes wait behind what is pushed, so that is never
+    /// hashed here.
+    fn hash_at_once(&mut self, bytes: &Bytes) {
+        let Some(stage) = self.gathering.as_ref().filter(|_| self.purpose == Purpose::Keep) else {
+            return;
+        };
+        if stage.as_ref().is_empty() {
+            let crowd = &self.inner.crowd;
+            self.place.get_or_insert_with(|| crowd.join());
+            self.is_hashed = crowd.is_dense() && self.hashing.idle().is_some();
+        }
+        if self.is_hashed
+            && let Some(hasher) = self.hashing.idle()
+        {
+            hasher.update(bytes);
+        }
+    }
+
     fn add(&mut self, piece: Bytes) {
-        self.hashing.add(piece.clone());
+        if !std::mem::take(&mut self.is_hashed) {
+            self.hashing.add(piece.clone());
+        }
         self.writing.add(piece);
     }
 
@@ -156,12 +193,15 @@ impl BlobWriter for LocalWriter {
         if !chunk.is_empty() && self.gathering.is_none() {
             self.gathering = Some(Stage::new().map_err(io("take memory for", &self.path))?);
         }
-        let mut rest = &chunk[..];
-        while let Some(stage) = self.gathering.as_mut().filter(|_| !rest.is_empty()) {
-            rest = stage.take(rest);
-            if stage.is_full() {
-                self.add_gathered()?;
-                self.keep_up().await?;
+        while let Some(stage) = self.gathering.as_ref().filter(|_| !chunk.is_empty()) {
+            let now = chunk.split_to(chunk.len().min(stage.room()));
+            self.hash_at_once(&now);
+            if let Some(stage) = &mut self.gathering {
+                stage.take(&now);
+                if stage.is_full() {
+                    self.add_gathered()?;
+                    self.keep_up().await?;
+                }
             }
         }
         Ok(())
@@ -303,12 +343,40 @@ mod tests {
         super::super::LocalBlobs::open(folder).unwrap().inner
     }
 
-    fn writer(inner: &Arc<Inner>) -> LocalWriter {
+    fn writer(inner: &Arc<Inner>, purpose: Purpose) -> LocalWriter {
         let id = UploadId::fresh();
         let (file, path) = inner.once(id).unwrap();
         let claim = Claim { inner: Arc::clone(inner), id, path, once: true };
         let hasher = Hasher::new(Algorithm::Sha256);
-        LocalWriter::new(claim, Output::new(file, 0), hasher, Purpose::Read).unwrap()
+        LocalWriter::new(claim, Output::new(file, 0), hasher, purpose).unwrap()
+    }
+
+    #[tokio::test]
+    async fn whoever_hashes_it_what_is_kept_has_its_digest() {
+        let folder = tempfile::tempdir().unwrap();
+        let inner = inner(folder.path());
+        let whole: Vec<u8> = pieces().flatten().collect();
+        let digest = Digest::of(&whole);
+        for (crowd_from, crowd_to) in [(0, 400), (0, 0), (90, 91), (100, 250), (399, 400)] {
+            let mut writer = Box::new(writer(&inner, Purpose::Keep));
+            let (mut others, mut at_once) = (Vec::new(), 0);
+            for (number, piece) in pieces().enumerate() {
+                if number == crowd_from {
+                    others.extend((crowd_from..crowd_to).map(|_| inner.crowd.join()));
+                }
+                if number == crowd_to {
+                    others.clear();
+                }
+                writer.write(piece).await.unwrap();
+                at_once += usize::from(writer.is_hashed);
+                if number % 150 == 149 {
+                    writer.advance().await.unwrap();
+                }
+            }
+            assert_eq!(at_once > 0, crowd_to > crowd_from + 1, "{crowd_from} to {crowd_to}");
+            assert!(writer.has_digest(&digest).await.unwrap(), "{crowd_from} to {crowd_to}");
+            assert_eq!(writer.commit(&digest).await.unwrap(), whole.len() as u64);
+        }
     }
 
     /// As if there were many others.
@@ -327,7 +395,7 @@ mod tests {
         let whole: Vec<u8> = pieces().flatten().collect();
         let digest = Digest::of(&whole);
         for from in [0, 120, 333, 399, 400] {
-            let mut writer = Box::new(writer(&inner));
+            let mut writer = Box::new(writer(&inner, Purpose::Read));
             let mut length = 0;
             for (number, piece) in pieces().enumerate() {
                 if number == from {
@@ -350,7 +418,7 @@ mod tests {
     async fn what_is_read_along_never_gathers() {
         let folder = tempfile::tempdir().unwrap();
         let inner = inner(folder.path());
-        let mut writer = writer(&inner);
+        let mut writer = writer(&inner, Purpose::Read);
         let growing = writer.growing().unwrap();
         writer.place = Some(crowded(&inner));
         for piece in pieces() {
