@@ -41,7 +41,6 @@ async fn a_request_goes_below_the_address_with_what_it_carries() {
     }
     let seen = fake.seen.lock().unwrap();
     assert!(seen.iter().all(|seen| seen.authorization() == Some("Bearer made-up")));
-    assert!(seen.iter().all(|seen| !format!("{:?}", seen.headers).is_empty()));
 }
 
 #[tokio::test]
@@ -73,7 +72,7 @@ async fn a_refusal_is_an_answer_too_and_an_endless_one_is_none() {
     let refused = web.send("GET", "/x", None).await.unwrap();
     assert_eq!((refused.status, refused.body.as_slice()), (403, b"no".as_slice()));
     let error = web.send("GET", "/endless", None).await.unwrap_err();
-    assert!(error.contains("longer than") || error.contains("bytes"), "{error}");
+    assert!(error.contains("the answer is longer than"), "{error}");
 }
 
 #[tokio::test]

@@ -11,6 +11,9 @@ use rustix::fs::OFlags;
 use rustix::io::Errno;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
+/// The longest file of authorities that are trusted (PEM), in bytes.
+pub const CA_LIMIT: usize = 1024 * 1024;
+
 /// Reads a small file of somebody else's, and refuses one that is larger than it can be.
 pub fn read_bounded(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();

@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::read_bounded;
+use crate::files::{CA_LIMIT, read_bounded};
 
 /// Turn a pod's service account into a pull token, for the kubelet
 ///
@@ -38,8 +38,6 @@ pub struct Args {
 const VERSION: &str = "credentialprovider.kubelet.k8s.io/v1";
 /// The largest request, in bytes.
 const LIMIT: u64 = 1024 * 1024;
-/// The longest file of authorities, in bytes.
-const CA_LIMIT: usize = 1024 * 1024;
 /// So many seconds before its end a token is no longer used again.
 const MARGIN: u64 = 120;
 

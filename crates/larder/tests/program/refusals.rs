@@ -194,7 +194,6 @@ fn without_a_store_or_a_configuration_there_is_nothing_to_tell() {
                 2,
                 &["cannot compare with deploy/one.yaml", "`larder survey --json > FILE`"],
             ),
-            ("look --tags nowhere/nothing:1", 3, &[]),
         ],
     );
     // Without clusters there is nobody for whom a policy could be checked.

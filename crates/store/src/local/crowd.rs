@@ -25,9 +25,9 @@ impl Count {
 }
 
 pub(super) struct Crowd {
-    large: Count,
+    busy: Count,
     gathering: Count,
-    /// Large uploads at once that leave no processor idle.
+    /// How many at once leave no processor idle.
     dense: usize,
 }
 
@@ -38,17 +38,17 @@ impl Crowd {
     }
 
     fn for_processors(number: usize) -> Self {
-        Self { large: Count::default(), gathering: Count::default(), dense: number.max(2) }
+        Self { busy: Count::default(), gathering: Count::default(), dense: number.max(2) }
     }
 
-    /// One more large upload.
+    /// One more that gives a processor work: a large upload, or one whose content is to be kept.
     pub fn join(&self) -> Place {
-        Place { _large: self.large.clone(), gathering: None }
+        Place { _busy: self.busy.clone(), gathering: None }
     }
 
-    /// Whether there are as many large uploads as leave no processor idle.
+    /// Whether there are so many that no processor is idle.
     pub fn is_dense(&self) -> bool {
-        self.large.now() >= self.dense
+        self.busy.now() >= self.dense
     }
 
     /// Has an upload gather what comes, when there is reason and room for it. It then goes on with that.
@@ -59,9 +59,9 @@ impl Crowd {
     }
 }
 
-/// That a large upload is being written.
+/// One of them, until it is dropped.
 pub(super) struct Place {
-    _large: Count,
+    _busy: Count,
     gathering: Option<Count>,
 }
 

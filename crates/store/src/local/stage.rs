@@ -42,11 +42,6 @@ impl Stage {
         rest
     }
 
-    /// How many bytes it still takes.
-    pub fn room(&self) -> usize {
-        STAGE - self.filled
-    }
-
     pub fn is_full(&self) -> bool {
         self.filled == STAGE
     }

@@ -67,7 +67,7 @@ pub(super) struct LocalWriter {
     is_hashed: bool,
     purpose: Purpose,
     inner: Arc<Inner>,
-    /// Among the large ones, or those with which much else comes. None: it is not large yet.
+    /// Among those that give a processor work. None: it is not large yet.
     place: Option<Place>,
     hashing: Lane<Hasher>,
     writing: Lane<Work>,
@@ -129,23 +129,15 @@ impl LocalWriter {
         if place.gathers() { next.min(block) } else { next }
     }
 
-    /// Hashes what is about to gather, while the processor that received it has it at hand, if no other one is
-    /// idle. Whether it does is decided for a stage as a whole. Nodes wait behind what is pushed, so that is never
-    /// hashed here.
-    fn hash_at_once(&mut self, bytes: &Bytes) {
-        let Some(stage) = self.gathering.as_ref().filter(|_| self.purpose == Purpose::Keep) else {
-            return;
-        };
-        if stage.as_ref().is_empty() {
-            let crowd = &self.inner.crowd;
-            self.place.get_or_insert_with(|| crowd.join());
-            self.is_hashed = crowd.is_dense() && self.hashing.idle().is_some();
+    /// Whether the stage that begins is hashed while it gathers, while the processor that received it has it at
+    /// hand, because no other one is idle. Nodes wait behind what is pushed, so that is never hashed here.
+    fn hashes_here(&mut self) -> bool {
+        if self.purpose != Purpose::Keep {
+            return false;
         }
-        if self.is_hashed
-            && let Some(hasher) = self.hashing.idle()
-        {
-            hasher.update(bytes);
-        }
+        let crowd = &self.inner.crowd;
+        self.place.get_or_insert_with(|| crowd.join());
+        crowd.is_dense() && self.hashing.idle().is_some()
     }
 
     fn add(&mut self, piece: Bytes) {
@@ -193,16 +185,24 @@ impl BlobWriter for LocalWriter {
         if !chunk.is_empty() && self.gathering.is_none() {
             self.gathering = Some(Stage::new().map_err(io("take memory for", &self.path))?);
         }
-        while let Some(stage) = self.gathering.as_ref().filter(|_| !chunk.is_empty()) {
-            let now = chunk.split_to(chunk.len().min(stage.room()));
-            self.hash_at_once(&now);
-            if let Some(stage) = &mut self.gathering {
-                stage.take(&now);
-                if stage.is_full() {
-                    self.add_gathered()?;
-                    self.keep_up().await?;
-                }
+        let mut rest = &chunk[..];
+        while let Some(stage) = self.gathering.as_mut().filter(|_| !rest.is_empty()) {
+            let begins = stage.as_ref().is_empty();
+            let later = stage.take(rest);
+            let (taken, is_full) = (&rest[..rest.len() - later.len()], stage.is_full());
+            if begins {
+                self.is_hashed = self.hashes_here();
             }
+            if self.is_hashed
+                && let Some(hasher) = self.hashing.idle()
+            {
+                hasher.update(taken);
+            }
+            if is_full {
+                self.add_gathered()?;
+                self.keep_up().await?;
+            }
+            rest = later;
         }
         Ok(())
     }

@@ -14,7 +14,7 @@ use crate::commands::Expires;
 use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::read_bounded;
+use crate::files::{CA_LIMIT, read_bounded};
 use crate::handoff::{self, Turn};
 use crate::keys::{failed, note};
 use crate::kube::{Kube, Reach, path};
@@ -47,9 +47,6 @@ pub struct Args {
     #[arg(long)]
     dry_run: bool,
 }
-
-/// The largest certificate file that is read, in bytes.
-const CA_LIMIT: usize = 1024 * 1024;
 
 /// One object, and what happens to it.
 #[derive(Serialize)]

@@ -13,12 +13,10 @@ use crate::commands::Expires;
 use crate::config::{Cluster, Config};
 use crate::context::{Context, open_store, shown};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::{read_bounded, replace, write_secret};
+use crate::files::{CA_LIMIT, read_bounded, replace, write_secret};
 use crate::handoff;
 use crate::output::count;
 
-/// The largest certificate file that is copied, in bytes.
-const CA_LIMIT: usize = 1024 * 1024;
 /// The certificate's name beside a `hosts.toml`.
 const CA_NAME: &str = "larder-ca.pem";
 
