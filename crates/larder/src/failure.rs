@@ -93,6 +93,10 @@ impl Failure {
                 "free some space: `larder shelf drop` and `larder store collect`; `reserve` under [larder] says how much is kept free",
                 Exit::Usage,
             ),
+            StoreError::Served => (
+                "stop that one first, or give this one a `data` folder of its own in larder.toml",
+                Exit::Usage,
+            ),
             StoreError::Vanished(_) => ("run it again: it is brought anew", Exit::No),
             StoreError::Io { .. } => (
                 "check `data` in larder.toml: the folder, its disk and who may write there",

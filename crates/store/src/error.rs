@@ -25,6 +25,9 @@ pub enum StoreError {
     /// Somebody else is writing to the same upload.
     #[error("upload {0} is being written to already")]
     Busy(String),
+    /// Another process serves the store.
+    #[error("another `larder serve` serves this store already")]
+    Served,
     /// The disk has no more room than its reserve.
     #[error("the disk has {left} bytes left, and {reserve} of them are its reserve")]
     Full {

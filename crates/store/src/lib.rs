@@ -16,6 +16,7 @@ mod ledger;
 mod local;
 mod record;
 mod secret;
+mod serving;
 mod sqlite;
 mod store;
 mod upkeep;
@@ -31,6 +32,7 @@ pub use ledger::{Demand, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, T
 pub use local::LocalBlobs;
 pub use record::{Entry, Filter, Kind, Record};
 pub use secret::local_secret;
+pub use serving::Serving;
 pub use sqlite::SqliteLedger;
 pub use store::Store;
 pub use upkeep::{Dropped, Idle, Removal, Upkeep, Withdrawn};

@@ -12,9 +12,10 @@ mod stage;
 mod writer;
 
 use std::collections::HashMap;
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
 use std::ops::Range;
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime};
@@ -282,9 +283,15 @@ impl BlobStore for LocalBlobs {
         if matches!(self.inner.states().get(&id), Some(State::Active)) {
             return Err(StoreError::Busy(id.to_string()));
         }
-        self.inner.states().remove(&id);
         let path = self.inner.upload(id);
-        blocking(move || fs::remove_file(&path).map_err(|e| upload_error(e, id, &path))).await
+        let inner = Arc::clone(&self.inner);
+        blocking(move || {
+            let _locked = claim_file(&path, id)?;
+            fs::remove_file(&path).map_err(|e| upload_error(e, id, &path))?;
+            inner.states().remove(&id);
+            Ok(())
+        })
+        .await
     }
 
     async fn remove_abandoned(&self, age: Duration) -> Result<usize, StoreError> {
@@ -303,6 +310,9 @@ impl BlobStore for LocalBlobs {
                 if let Some(id) = id
                     && idle.is_some_and(|idle| idle >= age)
                     && !matches!(inner.states().get(&id), Some(State::Active))
+                    && let Ok(locked) = claim_file(&entry.path(), id)
+                    // Somebody may have written to it since it was listed.
+                    && locked.metadata().is_ok_and(|metadata| self::age(&metadata) >= age)
                     && fs::remove_file(entry.path()).is_ok()
                 {
                     inner.states().remove(&id);
@@ -413,6 +423,28 @@ fn upload_error(error: std::io::Error, id: UploadId, path: &Path) -> StoreError 
     }
 }
 
+/// Opens an upload's file and locks it: as long as it is open, nobody else writes to it or removes it, in this
+/// process or another one.
+///
+/// # Errors
+/// [`StoreError::Busy`] while somebody has it; [`StoreError::NotFound`] when it was finished or given up.
+fn claim_file(path: &Path, id: UploadId) -> Result<File, StoreError> {
+    let missing = |error| upload_error(error, id, path);
+    let file = OpenOptions::new().read(true).write(true).open(path).map_err(missing)?;
+    match file.try_lock() {
+        Ok(()) => {}
+        Err(TryLockError::WouldBlock) => return Err(StoreError::Busy(id.to_string())),
+        Err(TryLockError::Error(error)) => return Err(io("lock", path)(error)),
+    }
+    // Between the two it may have been finished: then this is a blob's file by now.
+    let (ours, there) = (file.metadata(), fs::metadata(path).map_err(missing)?);
+    let ours = ours.map_err(io("read", path))?;
+    if (ours.dev(), ours.ino()) != (there.dev(), there.ino()) {
+        return Err(StoreError::NotFound(format!("upload {id}")));
+    }
+    Ok(file)
+}
+
 /// Opens an upload's file at its end. What an earlier process wrote is hashed again: its hash
 /// went with it.
 fn reopen(
@@ -420,11 +452,7 @@ fn reopen(
     id: UploadId,
     parked: Option<(Hasher, u64)>,
 ) -> Result<(File, Hasher, u64), StoreError> {
-    let mut file = OpenOptions::new()
-        .read(true)
-        .write(true)
-        .open(path)
-        .map_err(|e| upload_error(e, id, path))?;
+    let mut file = claim_file(path, id)?;
     let length = file.metadata().map_err(io("read", path))?.len();
     if let Some((hasher, offset)) = parked.filter(|(_, offset)| *offset == length) {
         file.seek(SeekFrom::End(0)).map_err(io("read", path))?;

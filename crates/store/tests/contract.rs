@@ -41,6 +41,11 @@ async fn blob_store_contract(blobs: &dyn BlobStore, reopen: impl Fn() -> Box<dyn
     assert_eq!(blobs.size(&digest).await.unwrap(), None);
     assert!(matches!(blobs.resume(id).await, Err(StoreError::Busy(_))));
     assert!(matches!(blobs.cancel(id).await, Err(StoreError::Busy(_))));
+    // Nor does another process take it up, end it, or take it for one that was left behind.
+    let other = reopen();
+    assert!(matches!(other.resume(id).await, Err(StoreError::Busy(_))));
+    assert!(matches!(other.cancel(id).await, Err(StoreError::Busy(_))));
+    assert_eq!(other.remove_abandoned(Duration::ZERO).await.unwrap(), 0);
     assert_eq!(writer.commit(&digest).await.unwrap(), 2_000_000);
     assert_eq!(blobs.size(&digest).await.unwrap(), Some(2_000_000));
     assert_eq!(read(blobs, &digest, 0..2_000_000).await, content);

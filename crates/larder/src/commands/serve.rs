@@ -69,6 +69,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         Failure::usage(what(), error, remedy)
     })?;
     let store = open_store(&config)?;
+    let serving = larder_store::Serving::begin(&config.data());
+    let _serving = serving.map_err(|error| Failure::store(what(), &error))?;
     let removed = store.blobs.remove_abandoned(larder_store::ABANDONED).await;
     let removed = removed.map_err(|error| Failure::store(what(), &error))?;
     if removed > 0 {

@@ -32,6 +32,7 @@ mod refusals;
 mod remotes;
 mod renewal;
 mod rewrite;
+mod security;
 mod serve;
 mod serving;
 mod shelves;

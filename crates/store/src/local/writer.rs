@@ -1,8 +1,9 @@
 //! Writing an upload: hashed in one lane and written in another.
 
 use std::fs::{self, File};
+use std::io;
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use async_trait::async_trait;
 use bytes::Bytes;
@@ -88,8 +89,14 @@ impl LocalWriter {
         let offset = output.position();
         let (path, written) = (claim.path.clone(), Arc::new(watch::Sender::new(offset)));
         let inner = Arc::clone(&claim.inner);
-        let work =
-            Work { claim, output, written: Arc::clone(&written), flushed: offset, flushing: None };
+        let work = Work {
+            claim,
+            output,
+            written: Arc::clone(&written),
+            flushed: offset,
+            flushing: None,
+            flushes: Arc::default(),
+        };
         let gathering = match purpose {
             Purpose::Keep => Some(Stage::new().map_err(io("take memory for", &path))?),
             Purpose::Read => None,
@@ -232,7 +239,7 @@ impl BlobWriter for LocalWriter {
         self.add_last();
         let (hasher, work) = try_join(self.hashing.end(), self.writing.end()).await?;
         // Its file is closed by a thread that may wait.
-        super::blocking(move || Ok(work.park(hasher))).await
+        super::blocking(move || work.park(hasher)).await
     }
 
     async fn commit(mut self: Box<Self>, digest: &Digest) -> Result<u64, StoreError> {
@@ -261,6 +268,33 @@ struct Work {
     /// Up to where the disk has been told to write.
     flushed: u64,
     flushing: Option<JoinHandle<()>>,
+    flushes: Arc<Flushes>,
+}
+
+/// The flushes of one file, one at a time.
+///
+/// Linux reports a failed write-back once for each open file description, which a duplicated handle shares. A
+/// failure that an early flush meets is therefore kept here: no later flush would hear of it.
+#[derive(Default)]
+struct Flushes(Mutex<Option<io::Error>>);
+
+impl Flushes {
+    /// Flushes ahead of the last flush, and keeps a failure for it.
+    fn ahead(&self, flush: impl FnOnce() -> io::Result<()>) {
+        let mut failed = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Err(error) = flush() {
+            failed.get_or_insert(error);
+        }
+    }
+
+    /// Flushes, after the flush that is under way.
+    ///
+    /// # Errors
+    /// What this or an earlier flush met: bytes of the file may be lost, so that it must not be used.
+    fn last(&self, flush: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
+        let mut failed = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        failed.take().map_or_else(flush, Err)
+    }
 }
 
 impl Step for Work {
@@ -287,9 +321,10 @@ impl Work {
             && let Ok(file) = self.output.try_clone()
         {
             self.flushed = self.output.position();
+            let (flushes, path) = (Arc::clone(&self.flushes), self.claim.path.clone());
             self.flushing = Some(spawn_blocking(move || {
-                // A failure comes again with the last flush, which is the one that counts.
-                let _ = file.sync_data();
+                // Whatever becomes of this writer, nobody may resume what is not on the disk.
+                flushes.ahead(|| file.sync_data().inspect_err(|_| drop(fs::remove_file(&path))));
             }));
         }
     }
@@ -300,11 +335,21 @@ impl Work {
     }
 
     fn flush(&mut self) -> Result<(), StoreError> {
-        self.output.settled().sync_all().map_err(io("flush", &self.claim.path))
+        let file = self.output.settled();
+        let path = &self.claim.path;
+        let flushed = self.flushes.last(|| file.sync_all());
+        flushed.inspect_err(|_| drop(fs::remove_file(path))).map_err(io("flush", path))
     }
 
     /// Keeps what came, and its hash so far, for whoever goes on.
-    fn park(self, hasher: Hasher) -> u64 {
+    ///
+    /// # Errors
+    /// When bytes of it may be lost on the disk: nothing of the upload is kept then.
+    fn park(mut self, hasher: Hasher) -> Result<u64, StoreError> {
+        let path = &self.claim.path;
+        self.flushes.last(|| Ok(())).map_err(io("flush", path))?;
+        // An early flush may hold a duplicate for a moment longer, and the lock with it.
+        self.output.settled().unlock().map_err(io("unlock", path))?;
         let offset = self.output.position();
         if !self.claim.once {
             let mut states = self.claim.inner.states();
@@ -312,7 +357,7 @@ impl Work {
                 states.insert(self.claim.id, State::Parked(Box::new(hasher), offset));
             }
         }
-        offset
+        Ok(offset)
     }
 
     /// Gives what was flushed its place.

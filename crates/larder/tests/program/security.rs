@@ -1,0 +1,4 @@
+//! What attackers and faults must not bring about: each attack of `docs/security.md`, through the program.
+
+mod publish;
+mod writers;
