@@ -24,12 +24,15 @@ pub(super) struct Filled {
 struct Segment {
     /// Its bytes in the filled text.
     here: Range<usize>,
-    /// The bytes that it comes from.
-    from: Range<usize>,
+    /// The bytes of the file that say exactly this. None: no such bytes exist, so it cannot be edited.
+    from: Option<Range<usize>>,
 }
 
-/// The value of a variable, and the bytes that say so.
-pub(super) type Known = (String, Range<usize>);
+/// The value of a variable, and the bytes of the file that say exactly this. None: it is made of other variables.
+pub(super) type Known = (String, Option<Range<usize>>);
+
+/// Bytes of a filled text at most: no reference is longer, and variables of variables grow without end.
+const LONGEST: usize = 1024;
 
 /// Stands where a variable has no value.
 const OPEN: char = '\u{1}';
@@ -48,7 +51,7 @@ pub(super) fn fill(text: &str, start: usize, known: &dyn Fn(&str) -> Option<Know
     let mut at = 0;
     while let Some(found) = text[at..].find('$') {
         let dollar = at + found;
-        filled.add(&text[at..dollar], start + at..start + dollar);
+        filled.add(&text[at..dollar], Some(start + at..start + dollar));
         filled.literal = false;
         let after = &text[dollar + 1..];
         let (name, otherwise, length) = variable(after);
@@ -59,12 +62,12 @@ pub(super) fn fill(text: &str, start: usize, known: &dyn Fn(&str) -> Option<Know
             filled.add(&value, from);
         } else if let Some(inside) = otherwise {
             let from = start + dollar + 1 + inside.start..start + dollar + 1 + inside.end;
-            filled.add(&after[inside], from);
+            filled.add(&after[inside], Some(from));
         } else {
             filled.full.push(OPEN);
         }
     }
-    filled.add(&text[at..], start + at..start + text.len());
+    filled.add(&text[at..], Some(start + at..start + text.len()));
     let end = filled.name_end();
     filled.open = filled.full[..end].contains(OPEN);
     filled.tag_elsewhere = !filled.open && filled.full[end..].contains(OPEN);
@@ -106,8 +109,13 @@ fn variable(after: &str) -> (&str, Option<Range<usize>>, usize) {
 }
 
 impl Filled {
-    fn add(&mut self, text: &str, from: Range<usize>) {
-        if !text.is_empty() {
+    fn add(&mut self, text: &str, from: Option<Range<usize>>) {
+        if self.full.len() + text.len() > LONGEST {
+            // What is longer is no reference; nothing is said of it.
+            self.full.clear();
+            self.segments.clear();
+            self.full.push(OPEN);
+        } else if !text.is_empty() {
             let here = self.full.len()..self.full.len() + text.len();
             self.segments.push(Segment { here, from });
             self.full.push_str(text);
@@ -126,7 +134,7 @@ impl Filled {
             .segments
             .iter()
             .find(|one| one.here.start <= wanted.start && wanted.end <= one.here.end)?;
-        let start = segment.from.start + (wanted.start - segment.here.start);
+        let start = segment.from.as_ref()?.start + (wanted.start - segment.here.start);
         Some(start..start + wanted.len())
     }
 

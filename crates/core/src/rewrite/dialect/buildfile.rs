@@ -11,6 +11,8 @@ use super::Dialect;
 
 /// Images that are taken from one file.
 const MOST: usize = 10_000;
+/// Bytes of the defaults that are made of other arguments, all together.
+const MOST_FILLED: usize = 1024 * 1024;
 /// Instructions that begin a file of this kind.
 const FIRST: [&str; 2] = ["FROM", "ARG"];
 
@@ -71,7 +73,7 @@ impl Word<'_> {
 /// The references, with the byte of each.
 pub(super) fn find(text: &str) -> Vec<(usize, Finding)> {
     let mut reading =
-        Reading { text, found: Vec::new(), arguments: HashMap::new(), stages: vec![] };
+        Reading { text, found: Vec::new(), arguments: HashMap::new(), filled: 0, stages: vec![] };
     let escape = reading.directives();
     let mut begun = false;
     for words in instructions(text, escape) {
@@ -103,6 +105,8 @@ struct Reading<'t> {
     found: Vec<(usize, Finding)>,
     /// Arguments before the first stage, and the bytes of their defaults. None: they have none.
     arguments: HashMap<&'t str, Option<Known>>,
+    /// Bytes of the defaults that are made of other arguments.
+    filled: usize,
     stages: Vec<String>,
 }
 
@@ -138,9 +142,12 @@ impl<'t> Reading<'t> {
                 // A default that is made of others: theirs are put in, and it cannot be edited.
                 if value.text.contains('$') {
                     let filled = variables::fill(value.text, value.at, &|name| self.known(name));
-                    (name, (!filled.open).then_some((filled.text, 0..0)))
+                    self.filled += filled.text.len();
+                    let whole = !filled.open && !filled.tag_elsewhere;
+                    let known = whole && self.filled <= MOST_FILLED;
+                    (name, known.then_some((filled.text, None)))
                 } else {
-                    (name, Some((value.text.to_owned(), span)))
+                    (name, Some((value.text.to_owned(), Some(span))))
                 }
             }
             None => (word.text, None),
@@ -306,6 +313,28 @@ mod tests {
         );
         let windows = "# escape=`\r\nFROM kettle:2 `\r\n  AS base\r\nFROM base\r\n";
         assert_eq!(texts(windows), [("kettle:2".into(), true)]);
+    }
+
+    #[test]
+    fn a_default_that_is_made_of_others_has_no_place_in_the_file() {
+        let file = "ARG REG=bazaar.example\nARG BASE=${REG}/library/kettle:2\nFROM ${BASE}\nFROM $REG/library/ashlog:1\n";
+        let found = find(file);
+        assert_eq!(found[0].1.text, "bazaar.example/library/kettle:2");
+        assert!(matches!(found[0].1.access, Access::Leave(_)), "{:?}", found[0].1.access);
+        assert!(matches!(found[1].1.access, Access::Edit(_)));
+    }
+
+    #[test]
+    fn arguments_that_double_each_other_stay_small() {
+        let mut file = "ARG A0=aaaaaaaaaa\n".to_owned();
+        for number in 1..=20_000 {
+            let last = number - 1;
+            file.push_str(&format!("ARG A{number}=${{A{last}}}${{A{last}}}\n"));
+        }
+        file.push_str("FROM ${A3}\nFROM ${A41}\n");
+        let found = texts(&file);
+        assert_eq!(found[0].0, "a".repeat(80));
+        assert_eq!(found[1], ("${A41}".to_owned(), false));
     }
 
     #[test]
