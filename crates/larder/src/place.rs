@@ -10,7 +10,7 @@ use larder_core::name::Tag;
 use larder_core::reference::{Reference, Selector};
 
 use crate::config::Config;
-use crate::context::{open_store, reference};
+use crate::context::{open_store, read_reference, reference};
 use crate::failure::Failure;
 use crate::transfer::{Archive, Layout, NewArchive, Own, Remote, Source, Target};
 
@@ -70,6 +70,30 @@ impl Place {
             reference.host == config.larder.url.host
                 && larder_store::Store::is_local(&config.data())
         })
+    }
+
+    /// Reads a place that is written to. A registry must be named there: what a short name stands for is good
+    /// enough to read from, but nothing is published on a registry that nobody typed.
+    pub fn read_target(text: &str, config: Option<&Config>) -> Result<Self, Failure> {
+        let place = Self::read(text, config)?;
+        let Self::Registry(reference) = &place else { return Ok(place) };
+        let what = format!("cannot copy to `{}`", text.escape_debug());
+        let path = text.split_once('#').map_or(text, |(path, _)| path);
+        let packed = [".tar.gz", ".tgz", ".tar.zst", ".tar.xz", ".tar.bz2"];
+        if packed.iter().any(|end| path.to_ascii_lowercase().ends_with(end)) {
+            let remedy = format!("write {}.tar, and compress it afterwards", stem(path));
+            return Err(Failure::usage(
+                what,
+                "archives are written uncompressed, as `.tar`",
+                remedy,
+            ));
+        }
+        if read_reference(text, config).is_ok_and(|reading| reading.ambiguous) {
+            let cause = "it names no registry, and nothing is pushed to one that is not named";
+            let remedy = format!("write ./{text} for a folder, or {reference} for that registry");
+            return Err(Failure::usage(what, cause, remedy));
+        }
+        Ok(place)
     }
 
     /// Opens it to read from.
@@ -174,6 +198,12 @@ impl Place {
             }
         }
     }
+}
+
+/// A path without the endings of a compressed archive.
+fn stem(path: &str) -> &str {
+    let name = path.rfind('/').map_or(0, |slash| slash + 1);
+    path[name..].find(".t").map_or(path, |dot| &path[..name + dot])
 }
 
 fn registry(

@@ -19,7 +19,7 @@ use crate::transfer::{Engine, Order, companions};
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "A path starts with `/`, `./` or `../`, or ends with `.tar`; `PATH#NAME` names one of its images.\n\
-    Everything else is a reference. References to this larder itself go straight to its store.\n\n\
+    Everything else is a reference; where it goes, the registry must be named. References to this larder itself go straight to its store.\n\n\
     Examples:\n  larder copy ventworks.example/gauges/steamgauge:1.9.2 ./steamgauge\n  \
     larder copy ./steamgauge#1.9.2 larder.emberfall.example:5080/vendor/steamgauge\n  \
     larder copy bazaar.example/library/kettle:2 kettle.tar --platform linux/amd64"
@@ -55,7 +55,7 @@ struct Report {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
     let from = Place::read(&args.from, config.as_ref())?;
-    let to = Place::read(&args.to, config.as_ref())?;
+    let to = Place::read_target(&args.to, config.as_ref())?;
     let what = format!("cannot copy {from} to {to}");
     let Opened { source, selector, tag } = from.source(config.as_ref())?;
     let platforms = match args.platform.is_empty() {
