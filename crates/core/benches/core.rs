@@ -126,12 +126,12 @@ fn review_a_pod(bencher: Bencher<'_, '_>) {
         rules: RulesAt::Enforce,
         except: Vec::new(),
         rehearse: false,
-        admits_unanswered: true,
+        unanswered: None,
     };
     bencher.bench_local(|| {
         let review = Review::read(black_box(body.as_bytes())).unwrap();
         let retarget = Retarget::new(&routes, &lock, &unqualified, Wish::default());
-        let reply = door.rewritten(&review, &review.scan().unwrap().unwrap(), &retarget);
+        let reply = door.rewritten(&review, &review.scan(None).unwrap().unwrap(), &retarget);
         assert_eq!(reply.patch.len(), 21);
         review.answer(&reply).len()
     });

@@ -1,6 +1,8 @@
 //! What is done with what a cluster is about to run? The platform's admission review (`AdmissionReview`
 //! of `admission.k8s.io/v1`): read, decided, answered.
 
+use std::sync::atomic::AtomicBool;
+
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use ring::hmac;
@@ -13,6 +15,8 @@ use crate::rewrite::{File, Finding, ParseError, Role, Scan, scan};
 
 /// The largest review that is read, in bytes: what the platform keeps of one object, twice over.
 pub const REVIEW_LIMIT: usize = 4 * 1024 * 1024;
+/// Images that one object may name; one that names more is not judged.
+pub const IMAGES_LIMIT: usize = 10_000;
 /// Warnings that one answer carries, and the bytes of each (Kubernetes: "Response", `warnings`).
 const WARNINGS: usize = 16;
 const WARNING: usize = 250;
@@ -49,7 +53,10 @@ impl DoorKey {
         hmac::verify(&self.0, &Self::said(cluster), &shown).ok()?;
         let question = match (question, parts.next()) {
             ("rewrite", None) => Question::Rewrite,
-            ("rules", None) => Question::Rules,
+            ("rules", None) => Question::Rules { refuses_by_default: false },
+            ("rules", Some("refuse")) if parts.next().is_none() => {
+                Question::Rules { refuses_by_default: true }
+            }
             _ => return None,
         };
         Some((cluster, question))
@@ -62,7 +69,10 @@ pub enum Question {
     /// What is changed in an object.
     Rewrite,
     /// Whether the rules let it in.
-    Rules,
+    Rules {
+        /// It asks by a webhook that was written since what cannot be decided is refused by default.
+        refuses_by_default: bool,
+    },
 }
 
 /// What a cluster wants to be done at its door.
@@ -80,8 +90,18 @@ pub struct Door {
     pub except: Vec<String>,
     /// It is only told what would be done.
     pub rehearse: bool,
-    /// What cannot be decided in time is let in, with a warning.
-    pub admits_unanswered: bool,
+    /// What becomes of what cannot be decided. None: nothing is written, see [`Door::refuses`].
+    pub unanswered: Option<Unanswered>,
+}
+
+/// What becomes of what the larder cannot decide.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Unanswered {
+    /// It runs as it is, and whoever applied it is warned.
+    Admit,
+    /// It does not run.
+    Refuse,
 }
 
 /// What becomes of what the rules deny.
@@ -98,7 +118,8 @@ pub enum RulesAt {
 /// What the platform asks.
 #[derive(Debug)]
 pub struct Review {
-    uid: String,
+    /// What the platform calls the review by.
+    pub uid: String,
     /// The namespace of the object. None: it lies in none.
     pub namespace: Option<String>,
     /// `Pod`, `Deployment`, …
@@ -167,6 +188,17 @@ impl Review {
         Ok(Self { uid, namespace, kind: kind.kind, name, dry_run, update, object })
     }
 
+    /// The name of a review, of which nothing else is read: what it costs does not depend on its object's shape.
+    /// None: it has none near its beginning.
+    pub fn uid_of(body: &[u8]) -> Option<String> {
+        const NEAR: usize = 4096;
+        let head = String::from_utf8_lossy(&body[..body.len().min(NEAR)]);
+        let after = head.split_once("\"uid\"")?.1.trim_start().strip_prefix(':')?;
+        let uid = after.trim_start().strip_prefix('"')?.split('"').next()?;
+        let known = |b: u8| b.is_ascii_alphanumeric() || b == b'-';
+        (!uid.is_empty() && uid.len() <= 128 && uid.bytes().all(known)).then(|| uid.to_owned())
+    }
+
     /// Whether the platform still lets a pod's secrets be changed: those of one that is there it does
     /// not.
     fn takes_secrets(&self) -> bool {
@@ -174,14 +206,22 @@ impl Review {
     }
 
     /// What the object names. None: there is no object, as when one is deleted.
-    pub fn scan(&self) -> Result<Option<Scan<'_>>, ReviewError> {
+    /// Reading ends early, with an error, once `stop` is set.
+    pub fn scan(&self, stop: Option<&AtomicBool>) -> Result<Option<Scan<'_>>, ReviewError> {
         let Some(object) = &self.object else { return Ok(None) };
-        Ok(Some(scan(object.get(), &File { name: "object.json", ..File::default() })?))
+        let most = Some(IMAGES_LIMIT);
+        let file = File { name: "object.json", stop, most, ..File::default() };
+        Ok(Some(scan(object.get(), &file)?))
     }
 
     /// The answer, as the platform reads it.
     pub fn answer(&self, answer: &Reply) -> String {
-        let mut response = json!({ "uid": self.uid, "allowed": answer.refused.is_none() });
+        Self::answer_to(&self.uid, answer)
+    }
+
+    /// The answer to the review of that name, as the platform reads it.
+    pub fn answer_to(uid: &str, answer: &Reply) -> String {
+        let mut response = json!({ "uid": uid, "allowed": answer.refused.is_none() });
         if let Some(refused) = &answer.refused {
             response["status"] = json!({ "code": 403, "reason": "Forbidden", "message": refused });
         }
@@ -212,6 +252,18 @@ pub struct Reply {
 }
 
 impl Door {
+    /// Whether what cannot be decided is refused. Where nothing is written, `enforce` means it; only webhooks that
+    /// a cluster has from before that was so are still admitted to.
+    pub fn refuses(&self, question: Question) -> bool {
+        match (self.unanswered, question) {
+            (Some(unanswered), _) => unanswered == Unanswered::Refuse,
+            (None, Question::Rewrite) => false,
+            (None, Question::Rules { refuses_by_default }) => {
+                refuses_by_default && self.rules == RulesAt::Enforce && !self.rehearse
+            }
+        }
+    }
+
     /// Whether a namespace is let through as it is.
     pub fn excepts(&self, namespace: Option<&str>) -> bool {
         namespace.is_some_and(|namespace| self.except.iter().any(|one| one == namespace))
@@ -326,7 +378,7 @@ mod tests {
         let (lock, unqualified) = (Lock::default(), Unqualified::default());
         let retarget = Retarget::new(&routes, &lock, &unqualified, Wish::default());
         let review = review(object);
-        door.rewritten(&review, &review.scan().unwrap().unwrap(), &retarget)
+        door.rewritten(&review, &review.scan(None).unwrap().unwrap(), &retarget)
     }
 
     fn door() -> Door {
@@ -337,7 +389,7 @@ mod tests {
             rules: RulesAt::Enforce,
             except: vec!["kube-system".into()],
             rehearse: false,
-            admits_unanswered: true,
+            unanswered: None,
         }
     }
 

@@ -258,8 +258,13 @@ impl Candidate {
     ) -> Result<Option<T>, String> {
         let text = read(&self.path)?;
         let name = self.path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-        let file =
-            File { name, template: self.template, app_version: self.chart.as_deref(), custom };
+        let file = File {
+            name,
+            template: self.template,
+            app_version: self.chart.as_deref(),
+            custom,
+            ..File::default()
+        };
         let deployment =
             Deployment { path: self.path.clone(), shown: shown_from(&self.path, here), text };
         match scan(&deployment.text, &file) {

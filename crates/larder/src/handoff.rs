@@ -6,7 +6,7 @@ use larder_core::diagnosis::{
     Access, Credential, Evidence, Finding, KeyState, Name, Nodes, Outcome, Policy, Record, Secret,
     SecretFault, Verdict, Visit, diagnose,
 };
-use larder_core::door::{DoorKey, RulesAt};
+use larder_core::door::{DoorKey, Question, RulesAt, Unanswered};
 use larder_core::handoff::{Fault, Held, NodeLogin, Wanted, Webhooks, read_secrets};
 use larder_store::{KeyRecord, Store, now};
 use serde_json::Value;
@@ -86,11 +86,13 @@ pub fn node_login(config: &Config, cluster: &Cluster, ca: Option<String>) -> Opt
     })
 }
 
-/// What leads the cluster's API to its door. None: it has none.
+/// What leads the cluster's API to its door. `conditions`: whether that API knows `matchConditions`. None: it has
+/// no door.
 pub fn webhooks(
     config: &Config,
     cluster: &Cluster,
     ca: Option<&[u8]>,
+    conditions: bool,
     what: &str,
 ) -> Result<Option<Webhooks>, Failure> {
     let Some(raw) = &cluster.door else { return Ok(None) };
@@ -112,10 +114,12 @@ pub fn webhooks(
         cluster: name.clone(),
         url: format!("{url}{path}"),
         ca: ca.map(|ca| String::from_utf8_lossy(ca).into_owned()),
-        except: door.except,
+        except: door.except.clone(),
         rewrites: door.rewrite || door.secret.is_some(),
         judges: door.rules != RulesAt::Off,
-        strict: !door.admits_unanswered,
+        rewriting_needed: door.unanswered == Some(Unanswered::Refuse),
+        rules_needed: door.refuses(Question::Rules { refuses_by_default: true }),
+        conditions,
     }))
 }
 

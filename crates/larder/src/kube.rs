@@ -95,6 +95,17 @@ impl Kube {
         }
     }
 
+    /// Whether the cluster's API knows the conditions of webhooks, as it does since version 1.28. An API that does
+    /// not tell its version does not.
+    pub async fn knows_conditions(&self) -> Result<bool, Failure> {
+        let version = self.get("/version").await?.unwrap_or_default();
+        let number = |key: &str| {
+            let text = text(&version, &[key]).unwrap_or_default();
+            text.trim_end_matches(|c: char| !c.is_ascii_digit()).parse::<u32>().unwrap_or(0)
+        };
+        Ok((number("major"), number("minor")) >= (1, 28))
+    }
+
     /// Takes an object away.
     pub async fn delete(&self, path: &str) -> Result<(), Failure> {
         let doing = format!("delete {path}");

@@ -168,8 +168,6 @@ impl<'c> Judge<'c> {
                 Decided::Verdict { verdict, rule, lack } => Some((verdict, rule, lack)),
             }
         };
-        let unknown =
-            Facts { platforms: Fact::Unknown, built: Fact::Unknown, signed: Fact::Unknown };
         let decided = match decide(&Facts::default()) {
             Some(decided) => Some(decided),
             None => {
@@ -182,7 +180,7 @@ impl<'c> Judge<'c> {
                     }
                     _ => None,
                 };
-                decide(&facts.unwrap_or(unknown))
+                decide(&facts.unwrap_or(Facts::UNKNOWN))
             }
         };
         let (verdict, rule, lack) = decided.unwrap_or((Verdict::Allow, None, None));

@@ -12,6 +12,7 @@ use crate::limits::{Limits, Slots};
 use crate::meters::Meters;
 use crate::remembered::Remembered;
 use crate::tally::Tally;
+use crate::workers::Workers;
 
 /// A shelf that takes pushes.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -43,6 +44,7 @@ pub struct App {
     pub(crate) uploads: Slots,
     pub(crate) remembered: Remembered,
     pub(crate) tally: Tally,
+    pub(crate) workers: Workers,
     pub(crate) gate: Gate,
     pub(crate) recorder: Recorder,
     /// Its figures.
@@ -73,6 +75,7 @@ impl App {
             settings,
             remembered: Remembered::default(),
             tally: Tally::default(),
+            workers: Workers::default(),
             meters: Meters::new(),
         }
     }

@@ -1,6 +1,8 @@
 //! A cluster asks at its door what is to be done with what it is about to run: the platform's admission
 //! review, answered by the same decisions as files and pulls.
 
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use axum::extract::Request;
@@ -8,24 +10,31 @@ use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use larder_core::access::Who;
 use larder_core::door::{Door, Question, REVIEW_LIMIT, Reply, Review, RulesAt, is_run};
-use larder_core::policy::{Asked, Decided, Fact, Facts, Verdict};
+use larder_core::policy::{Asked, Decided, Fact, Facts, Lack, Verdict};
 use larder_core::reference::{Image, Reference};
 use larder_core::retarget::{Pin, Retarget, Wish};
 use larder_core::route::Standing;
-use larder_store::{Kind, now};
+use larder_store::{Kind, StoreError, now};
+use tokio::time::Instant;
 
 use crate::access::{About, AccessPlan, Caller, Happened};
 use crate::app::App;
 use crate::health;
 use crate::limits::Client;
+use crate::workers::Undone;
 
-/// How long an answer may take before it is given up: a door in front of every pod is not to be felt.
-const TIME: Duration = Duration::from_millis(50);
+/// How long an answer may take before it is given up: a door in front of every pod is not to be felt, and the
+/// platform gives up itself a little later.
+const TIME: Duration = Duration::from_millis(200);
 /// How long a review may take to arrive. It is no part of the answer's time.
 const ARRIVAL: Duration = Duration::from_secs(10);
 
 /// Answers a request below `/door/`, and tells where it was asked without what is secret of it.
-pub(crate) async fn answer(app: &App, plan: &AccessPlan, request: Request) -> (Response, String) {
+pub(crate) async fn answer(
+    app: &App,
+    plan: &Arc<AccessPlan>,
+    request: Request,
+) -> (Response, String) {
     let (parts, body) = request.into_parts();
     let none = || {
         let text = "there is no such door; `larder handoff write` writes where it is\n";
@@ -37,7 +46,7 @@ pub(crate) async fn answer(app: &App, plan: &AccessPlan, request: Request) -> (R
     };
     let word = match question {
         Question::Rewrite => "rewrite",
-        Question::Rules => "rules",
+        Question::Rules { .. } => "rules",
     };
     let told = format!("/door/{cluster}/…/{word}");
     if parts.method != Method::POST {
@@ -51,55 +60,116 @@ pub(crate) async fn answer(app: &App, plan: &AccessPlan, request: Request) -> (R
         let text = format!("a review of {REVIEW_LIMIT} bytes at most is read\n");
         return (health::plain(StatusCode::PAYLOAD_TOO_LARGE, text), told);
     };
-    let review = match Review::read(&bytes) {
-        Ok(review) => review,
-        Err(error) => return (health::plain(StatusCode::BAD_REQUEST, format!("{error}\n")), told),
-    };
     let address = parts.extensions.get::<Client>().map(|client| client.0);
-    let asked = Asking { app, plan, cluster, door, review: &review, address };
-    let reply = match tokio::time::timeout(TIME, asked.reply(question)).await {
-        Ok(reply) => reply,
-        Err(_) => asked.unanswered("the larder did not decide in time"),
+    let ends = Instant::now() + TIME;
+    let reading = {
+        let (plan, door, cluster) = (Arc::clone(plan), door.clone(), cluster.to_owned());
+        let bytes = bytes.clone();
+        app.workers.run(TIME, move |stop| {
+            let asking = Asking { plan: &plan, cluster: &cluster, door: &door, question };
+            asking.read(&bytes, stop.flag())
+        })
+    };
+    let asking = Asking { plan, cluster, door, question };
+    let read = match reading.await {
+        Ok(read) => read,
+        Err(undone) => {
+            let why = match undone {
+                Undone::Late => "the larder could not read it in time",
+                Undone::Busy => "the larder has too many reviews to read at once",
+            };
+            // Only its number is still wanted of it, which stands near its beginning.
+            match Review::uid_of(&bytes) {
+                Some(uid) => Read::Answered(Review::answer_to(&uid, &asking.unanswered(why))),
+                None => Read::Wrong(why.to_owned()),
+            }
+        }
+    };
+    let text = match read {
+        Read::Answered(text) => text,
+        Read::Wrong(why) => {
+            return (health::plain(StatusCode::BAD_REQUEST, format!("{why}\n")), told);
+        }
+        Read::Judging(review, wanted) => {
+            let judged = asking.judge_all(app, &review, wanted, address);
+            let reply = match tokio::time::timeout_at(ends, judged).await {
+                Ok(reply) => reply,
+                Err(_) => asking.unanswered("the larder did not decide in time"),
+            };
+            Review::answer_to(&review.uid, &reply)
+        }
     };
     let json = [(header::CONTENT_TYPE, "application/json")];
-    ((json, review.answer(&reply)).into_response(), told)
+    ((json, text).into_response(), told)
+}
+
+/// What came of reading a review.
+enum Read {
+    /// It is no review; in words.
+    Wrong(String),
+    /// The answer, as the platform reads it.
+    Answered(String),
+    /// What the rules do not simply allow of what the object names, and what it needs to decide that.
+    Judging(Review, Vec<Wanted>),
+}
+
+/// An image of which the rules have something to say.
+struct Wanted {
+    reference: Reference,
+    /// What is asked of the rules, but for the facts.
+    judgement: Judgement,
+}
+
+/// An image as the rules see it.
+struct Judgement {
+    /// Where it lies in this larder. None: it is pulled from elsewhere.
+    here: Option<Reference>,
+    image: Image,
+    own: bool,
 }
 
 /// What is asked, and of whom.
+#[derive(Clone, Copy)]
 struct Asking<'q> {
-    app: &'q App,
     plan: &'q AccessPlan,
     cluster: &'q str,
     door: &'q Door,
-    review: &'q Review,
-    address: Option<std::net::IpAddr>,
+    question: Question,
 }
 
 impl Asking<'_> {
     fn unanswered(&self, why: &str) -> Reply {
         let text = format!("larder: {why}");
-        match self.door.admits_unanswered {
-            true => Reply { warnings: vec![text], ..Reply::default() },
-            false => Reply { refused: Some(text), ..Reply::default() },
+        match self.door.refuses(self.question) {
+            false => Reply { warnings: vec![text], ..Reply::default() },
+            true => Reply { refused: Some(text), ..Reply::default() },
         }
     }
 
-    async fn reply(&self, question: Question) -> Reply {
-        if self.door.excepts(self.review.namespace.as_deref()) {
-            return Reply::default();
-        }
-        let scan = match self.review.scan() {
-            Ok(Some(scan)) => scan,
-            Ok(None) => return Reply::default(),
-            Err(error) => return self.unanswered(&error.to_string()),
+    /// Reads a review: processor work, as long as whoever wrote the object likes.
+    fn read(&self, bytes: &[u8], stop: &AtomicBool) -> Read {
+        let review = match Review::read(bytes) {
+            Ok(review) => review,
+            Err(error) => return Read::Wrong(error.to_string()),
         };
-        match question {
+        let answered = |reply: &Reply| Read::Answered(Review::answer_to(&review.uid, reply));
+        if self.door.excepts(review.namespace.as_deref()) {
+            return answered(&Reply::default());
+        }
+        let scan = match review.scan(Some(stop)) {
+            Ok(Some(scan)) => scan,
+            Ok(None) => return answered(&Reply::default()),
+            Err(error) => return answered(&self.unanswered(&error.to_string())),
+        };
+        match self.question {
             Question::Rewrite => {
                 let pin = if self.door.pin { Pin::Add } else { Pin::Keep };
-                self.door.rewritten(self.review, &scan, &self.retarget(pin))
+                answered(&self.door.rewritten(&review, &scan, &self.retarget(pin)))
             }
-            Question::Rules if self.door.rules == RulesAt::Off => Reply::default(),
-            Question::Rules => {
+            Question::Rules { .. } if self.door.rules == RulesAt::Off => {
+                answered(&Reply::default())
+            }
+            Question::Rules { .. } => {
                 let retarget = self.retarget(Pin::Keep);
                 let mut references: Vec<Reference> = scan
                     .findings
@@ -110,11 +180,16 @@ impl Asking<'_> {
                 references.sort();
                 references.dedup();
                 drop(scan);
-                let mut said = Vec::new();
-                for reference in &references {
-                    said.extend(self.judge(reference).await);
-                }
-                self.door.judged(said)
+                let namespace = review.namespace.as_deref();
+                let wanted = references.into_iter().filter_map(|reference| {
+                    let judgement = self.judgement(&reference);
+                    let decided = self.decide(&reference, &judgement, namespace, &Facts::default());
+                    // What is simply allowed needs no second look.
+                    let silent = matches!(decided, Some((Verdict::Allow, ..)));
+                    (!silent).then_some(Wanted { reference, judgement })
+                });
+                let wanted = wanted.collect();
+                Read::Judging(review, wanted)
             }
         }
     }
@@ -124,8 +199,7 @@ impl Asking<'_> {
         Retarget::new(routes, lock, unqualified, Wish { pin, ..Wish::default() })
     }
 
-    /// What the rules say of an image, where they do not simply allow it.
-    async fn judge(&self, reference: &Reference) -> Option<(bool, String)> {
+    fn judgement(&self, reference: &Reference) -> Judgement {
         let plan = self.plan;
         // What lies in the larder is judged as its pull would be.
         let here = match plan.routes.standing(reference, &plan.lock) {
@@ -144,51 +218,92 @@ impl Asking<'_> {
             host: plan.host.clone(),
             repository: reference.repository.clone(),
         });
-        let class = plan.classes.of(&image);
-        let decide = |facts: &Facts| {
-            let asked = Asked {
-                cluster: Some(self.cluster),
-                namespace: self.review.namespace.as_deref(),
-                image: &image,
-                class,
-                own,
-                tag: reference.tag.as_ref(),
-                digest: reference.digest.as_ref(),
-                part: false,
-                now: now(),
-            };
-            match plan.rules.decide(&asked, facts) {
-                Decided::Needs(_) => None,
-                Decided::Verdict { verdict, rule, lack } => Some((verdict, rule, lack)),
-            }
+        Judgement { here, image, own }
+    }
+
+    /// What the rules decide. None: they need facts for it.
+    fn decide(
+        &self,
+        reference: &Reference,
+        judgement: &Judgement,
+        namespace: Option<&str>,
+        facts: &Facts,
+    ) -> Option<(Verdict, Option<usize>, Option<Lack>)> {
+        let asked = Asked {
+            cluster: Some(self.cluster),
+            namespace,
+            image: &judgement.image,
+            class: self.plan.classes.of(&judgement.image),
+            own: judgement.own,
+            tag: reference.tag.as_ref(),
+            digest: reference.digest.as_ref(),
+            part: false,
+            now: now(),
         };
-        let decided = match (decide(&Facts::default()), &here) {
-            (Some(decided), _) => decided,
+        match self.plan.rules.decide(&asked, facts) {
+            Decided::Needs(_) => None,
+            Decided::Verdict { verdict, rule, lack } => Some((verdict, rule, lack)),
+        }
+    }
+
+    async fn judge_all(
+        &self,
+        app: &App,
+        review: &Review,
+        wanted: Vec<Wanted>,
+        address: Option<std::net::IpAddr>,
+    ) -> Reply {
+        let mut said = Vec::new();
+        for one in &wanted {
+            match self.judge(app, review, one, address).await {
+                Ok(judged) => said.extend(judged),
+                Err(error) => {
+                    tracing::error!(%error, "the store could not be asked at the door");
+                    return self.unanswered("the larder's store gives no answer");
+                }
+            }
+        }
+        self.door.judged(said)
+    }
+
+    /// What the rules say of an image, where they do not simply allow it.
+    async fn judge(
+        &self,
+        app: &App,
+        review: &Review,
+        Wanted { reference, judgement }: &Wanted,
+        address: Option<std::net::IpAddr>,
+    ) -> Result<Option<(bool, String)>, StoreError> {
+        let namespace = review.namespace.as_deref();
+        let decide = |facts: &Facts| self.decide(reference, judgement, namespace, facts);
+        let decided = match (decide(&Facts::default()), &judgement.here) {
+            (Some(decided), _) => Some(decided),
             // What is not here yet is looked into when it is pulled; nobody waits for it at the door.
             (None, Some(here)) => {
-                let facts = self.app.store.facts(&here.repository, &here.selector()).await.ok()?;
+                let facts = app.store.facts(&here.repository, &here.selector()).await?;
                 let known = facts.built != Fact::Unknown || facts.platforms != Fact::Unknown;
                 if !known {
-                    return None;
+                    return Ok(None);
                 }
-                decide(&facts)?
+                decide(&facts)
             }
-            (None, None) => return None,
+            // It is not pulled through this larder, so that nothing will ever be known of it here.
+            (None, None) => decide(&Facts::UNKNOWN),
         };
-        let (verdict, Some(rule), lack) = decided else { return None };
-        let rule = plan.rules.all().get(rule)?;
+        let Some((verdict, Some(rule), lack)) = decided else { return Ok(None) };
+        let Some(rule) = self.plan.rules.all().get(rule) else { return Ok(None) };
         let reason = rule.reason(lack.as_ref());
         let (kind, message) = match verdict {
-            Verdict::Allow => return None,
+            Verdict::Allow => return Ok(None),
             Verdict::Warn => (Kind::Warned, format!("{reference} is let through; {reason}")),
             Verdict::Deny => (Kind::Refused, format!("{reference} is refused by {reason}")),
         };
-        let whose = format!("{} {}", self.review.kind, self.review.name);
+        let whose = format!("{} {}", review.kind, review.name);
         let caller = Caller {
-            who: Who::cluster(self.cluster, self.review.namespace.as_deref()),
+            who: Who::cluster(self.cluster, namespace),
             by: None,
             token: None,
-            address: self.address,
+            address,
             node: false,
         };
         let text = format!("at the door, for {}: {message}", whose.trim());
@@ -196,11 +311,11 @@ impl Asking<'_> {
         happened.reference = Some(About::Text(reference.to_string()));
         happened.line = Some(rule.line.to_string());
         // A dry run leaves no trace.
-        if self.review.dry_run {
-            return Some((verdict == Verdict::Deny, message));
+        if review.dry_run {
+            return Ok(Some((verdict == Verdict::Deny, message)));
         }
-        let number = self.app.recorder.note(&happened);
-        Some((verdict == Verdict::Deny, format!("{message} [{number}]")))
+        let number = app.recorder.note(&happened);
+        Ok(Some((verdict == Verdict::Deny, format!("{message} [{number}]"))))
     }
 }
 

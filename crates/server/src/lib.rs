@@ -30,6 +30,7 @@ mod tags;
 mod tally;
 mod tls;
 mod uploads;
+mod workers;
 
 pub use access::{AccessPlan, Cluster, ClusterIdentity, KeySource};
 pub use app::{App, Settings, Shelf};

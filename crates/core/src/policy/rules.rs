@@ -99,6 +99,12 @@ pub struct Facts {
     pub signed: Fact<bool>,
 }
 
+impl Facts {
+    /// Nothing can be told.
+    pub const UNKNOWN: Self =
+        Self { platforms: Fact::Unknown, built: Fact::Unknown, signed: Fact::Unknown };
+}
+
 /// What is asked of the rules.
 #[derive(Debug, Clone, Copy)]
 pub struct Asked<'a> {

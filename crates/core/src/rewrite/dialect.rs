@@ -11,14 +11,15 @@ mod list;
 mod overlay;
 mod pipeline;
 mod shape;
-mod strings;
+pub(super) mod strings;
 mod tasks;
 
 use std::sync::LazyLock;
+use std::sync::atomic::AtomicBool;
 
 use memchr::memmem::Finder;
 
-use super::parse::{documents, parse, parse_json};
+use super::parse::{STOPPED, documents, is_stopped, parse, parse_json};
 use super::place::{Found, settle};
 use super::tree::{NodeId, Tree};
 use super::{ParseError, Part, Position, Scan};
@@ -80,6 +81,11 @@ pub struct File<'a> {
     pub app_version: Option<&'a str>,
     /// Where kinds that others made name images.
     pub custom: &'a [CustomResource],
+    /// Set by another thread once nobody waits for the answer any more: reading it ends early then, with an
+    /// error. None: it is read to its end.
+    pub stop: Option<&'a AtomicBool>,
+    /// Images that it may name; with more it is not read. None: any number.
+    pub most: Option<usize>,
 }
 
 impl File<'_> {
@@ -92,6 +98,11 @@ impl File<'_> {
             Some((_, ending)) if ENDINGS.iter().any(|one| ending.eq_ignore_ascii_case(one)) => true,
             Some(_) => buildfile::is_named_so(name),
         }
+    }
+
+    /// Whether so many images are more than it may name.
+    pub(super) fn is_over(&self, images: usize) -> bool {
+        self.most.is_some_and(|most| images > most)
     }
 
     fn ends_with(&self, endings: &[&str]) -> bool {
@@ -175,7 +186,9 @@ pub(super) fn lines<'t>(text: &'t str, dialect: Dialect, _file: &File<'_>) -> Sc
 fn may_name_images(text: &str) -> bool {
     static WORDS: LazyLock<[Finder<'static>; 4]> =
         LazyLock::new(|| ["mage", "repository", "services:", "docker://"].map(Finder::new));
-    WORDS.iter().any(|word| word.find(text.as_bytes()).is_some())
+    // With an escape in it, a word may be written in any number of ways.
+    memchr::memchr(b'\\', text.as_bytes()).is_some()
+        || WORDS.iter().any(|word| word.find(text.as_bytes()).is_some())
 }
 
 fn is_template(text: &str) -> bool {
@@ -187,9 +200,9 @@ fn trees<'t>(text: &'t str, file: &File<'_>) -> Result<Scan<'t>, ParseError> {
     let begins = text.trim_start_matches('\u{feff}').trim_start_matches([' ', '\t', '\r', '\n']);
     let looks_like_json = begins.starts_with(['{', '[']);
     if file.is_json() || looks_like_json {
-        match parse_json(text) {
+        match parse_json(text, file.stop) {
             Ok(tree) => {
-                read(&mut scan, Part::new(0..text.len(), Position::default(), tree, true), file);
+                read(&mut scan, Part::new(0..text.len(), Position::default(), tree, true), file)?;
                 return Ok(scan);
             }
             // Broken JSON may still be YAML of another meaning.
@@ -209,19 +222,27 @@ fn trees<'t>(text: &'t str, file: &File<'_>) -> Result<Scan<'t>, ParseError> {
             return Err(ParseError { position, message: "there is a NUL byte in it".into() });
         }
         let tree = parse(document).map_err(|error| error.after(position))?;
-        read(&mut scan, Part::new(span, position, tree, false), file);
+        read(&mut scan, Part::new(span, position, tree, false), file)?;
     }
     Ok(scan)
 }
 
-fn read<'t>(scan: &mut Scan<'t>, part: Part<'t>, file: &File<'_>) {
+fn read<'t>(scan: &mut Scan<'t>, part: Part<'t>, file: &File<'_>) -> Result<(), ParseError> {
     let mut found = Found::default();
     for document in &part.tree.documents {
         recognise(&part.tree, *document, file, &mut found);
     }
-    let number = scan.parts.len();
+    let (number, position) = (scan.parts.len(), part.position);
+    if file.is_over(scan.findings.len() + found.places.len()) {
+        let message = format!("it names more than {} images", file.most.unwrap_or_default());
+        return Err(ParseError { position, message });
+    }
     scan.parts.push(part);
-    settle(scan, number, &found);
+    settle(scan, number, &found, file.stop);
+    match is_stopped(file.stop) {
+        true => Err(ParseError { position, message: STOPPED.to_owned() }),
+        false => Ok(()),
+    }
 }
 
 /// Asks each dialect in turn whether a document is one of its own.

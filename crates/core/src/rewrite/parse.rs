@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 use std::ops::Range;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use granit_parser::{Event, Options, Parser, ScalarStyle, Tag};
 
@@ -25,6 +26,14 @@ impl ParseError {
         self.position.line += start.line - 1;
         self
     }
+}
+
+/// What is said of a text whose reader was told to stop.
+pub(super) const STOPPED: &str = "reading it takes too long";
+
+/// Whether whoever waits for it has given up.
+pub(super) fn is_stopped(stop: Option<&AtomicBool>) -> bool {
+    stop.is_some_and(|stop| stop.load(Ordering::Relaxed))
 }
 
 fn options() -> Options {
@@ -129,8 +138,11 @@ const DEPTH: usize = 255;
 /// Parses a JSON text (RFC 8259): strictly, since broken JSON may be YAML of another meaning.
 ///
 /// One value, in which every node knows its bytes. A byte order mark before it is passed over.
-pub(crate) fn parse_json(text: &str) -> Result<Tree<'_>, ParseError> {
-    let mut json = Json { text, bytes: text.as_bytes(), at: 0, tree: Tree::new(text) };
+pub(crate) fn parse_json<'t>(
+    text: &'t str,
+    stop: Option<&AtomicBool>,
+) -> Result<Tree<'t>, ParseError> {
+    let mut json = Json { text, bytes: text.as_bytes(), at: 0, tree: Tree::new(text), stop };
     if text.starts_with('\u{feff}') {
         json.at = 3;
     }
@@ -144,14 +156,15 @@ pub(crate) fn parse_json(text: &str) -> Result<Tree<'_>, ParseError> {
     }
 }
 
-struct Json<'t> {
+struct Json<'t, 's> {
     text: &'t str,
     bytes: &'t [u8],
     at: usize,
     tree: Tree<'t>,
+    stop: Option<&'s AtomicBool>,
 }
 
-impl Json<'_> {
+impl Json<'_, '_> {
     fn blanks(&mut self) -> Option<u8> {
         while self.bytes.get(self.at).is_some_and(|byte| b" \t\r\n".contains(byte)) {
             self.at += 1;
@@ -163,6 +176,9 @@ impl Json<'_> {
         // What closes each open collection.
         let mut open: Vec<u8> = Vec::new();
         loop {
+            if is_stopped(self.stop) {
+                return Err(STOPPED);
+            }
             // A value, after its key where an object is open.
             let next = self.blanks().ok_or("it ends too early")?;
             if matches!(next, b'{' | b'[') {
@@ -257,7 +273,7 @@ impl Json<'_> {
     }
 }
 
-impl<'t> Json<'t> {
+impl<'t> Json<'t, '_> {
     fn add(
         &mut self,
         kind: Kind,

@@ -4,10 +4,12 @@
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 use std::rc::Rc;
+use std::sync::atomic::AtomicBool;
 
 use super::finding::{Access, Finding, Position, Role, Workload};
 use super::insert::Pod;
-use super::slot::{At, Hold, Slot};
+use super::parse::is_stopped;
+use super::slot::{At, Hold, Slot, Words};
 use super::tree::{Kind, NodeId};
 use super::variables;
 use super::{Dialect, Scan};
@@ -115,15 +117,20 @@ impl Written {
 }
 
 /// Joins the places that share bytes, decides what can be done with each, and adds all to the scan.
-pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found) {
+/// Ends early when it is told to stop.
+pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, stop: Option<&AtomicBool>) {
     let Some(its) = scan.parts.get(part) else { return };
     let at = At { tree: &its.tree, part, start: its.span.start };
     let uses = Uses::of(&at, &found.places);
+    let mut words = None;
     let pods_before = scan.pods.len();
     let pods = found.pods.iter().map(|node| Pod { part, node: *node });
     let mut settled = HashSet::new();
     let mut findings = Vec::new();
     for place in &found.places {
+        if is_stopped(stop) {
+            return;
+        }
         let first = place.written.first();
         if let Written::Whole(node) | Written::Filled(node) = place.written {
             let target = at.tree.resolve(node);
@@ -137,7 +144,7 @@ pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found) {
                 continue; // a null image is none
             }
         }
-        let mut read = uses.read(&at, place);
+        let mut read = uses.read(&at, place, &mut words);
         if place.role == Role::Built {
             read.access = Access::Leave("it is what a build makes");
         }
@@ -157,7 +164,7 @@ pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found) {
                 position: Position::default(),
                 dialect: place.dialect,
                 workload: Workload::clone(&place.owner),
-                container: place.container.and_then(|name| at.tree.scalar(name)).map(str::to_owned),
+                container: place.container.and_then(|name| at.tree.scalar(name)).map(shortened),
                 shared_by: read.shared_by,
                 access: read.access,
                 duplicate: place.duplicate,
@@ -237,7 +244,12 @@ impl Uses {
         if target == node { (count(&self.at_images) + count(&self.direct)).max(1) - 1 } else { 0 }
     }
 
-    fn read(&self, at: &At<'_, '_>, place: &Place) -> Read {
+    fn read<'t>(
+        &self,
+        at: &At<'t, 't>,
+        place: &Place,
+        words: &mut Option<(NodeId, Words<'t>)>,
+    ) -> Read {
         let tree = at.tree;
         let text = |node: NodeId| tree.scalar(node).unwrap_or_default().to_owned();
         let mut read = Read {
@@ -298,7 +310,16 @@ impl Uses {
                 let aliased = self.aliased.get(node).copied().unwrap_or(0) > 0;
                 read.access = match aliased {
                     true => Access::Leave("its anchor is used for something else too"),
-                    false => access(at.piece(*node, span.clone()).map(Hold::Whole)),
+                    false if place.role != Role::Text => {
+                        access(at.piece(*node, span.clone()).map(Hold::Whole))
+                    }
+                    false => {
+                        let words = match words {
+                            Some((of, words)) if of == node => words,
+                            words => &mut words.insert((*node, Words::of(at, *node))).1,
+                        };
+                        access(at.word(*node, span.clone(), words).map(Hold::Whole))
+                    }
                 };
             }
         }
@@ -349,6 +370,16 @@ impl Uses {
                 .transpose()?,
         })
     }
+}
+
+/// A name as it is told with each image of its object: the platform's have 253 characters at most.
+pub(super) fn shortened(name: &str) -> String {
+    const LONGEST: usize = 256;
+    let mut end = LONGEST.min(name.len());
+    while !name.is_char_boundary(end) {
+        end -= 1;
+    }
+    name[..end].to_owned()
 }
 
 fn access(hold: Result<Hold, &'static str>) -> Access {

@@ -1,9 +1,11 @@
 //! The bytes that hold a reference or a part of one.
 
+use std::collections::HashMap;
 use std::ops::Range;
 
 use granit_parser::ScalarStyle;
 
+use super::dialect::strings;
 use super::parse::decode;
 use super::tree::{Kind, NodeId, Tree};
 
@@ -156,6 +158,34 @@ impl At<'_, '_> {
         if fits { Ok(slot(node.span(), form, text)) } else { Err(UNCERTAIN) }
     }
 
+    /// A word of a scalar: the bytes `span` of the tree's text, which must stand in the value as they stand in
+    /// the text.
+    pub(super) fn word(
+        &self,
+        id: NodeId,
+        span: Range<usize>,
+        words: &Words<'_>,
+    ) -> Result<Slot, &'static str> {
+        let word = self.tree.text.get(span.clone()).ok_or(UNCERTAIN)?;
+        // The same word as often before it in the value as in the text, and as often at all.
+        let (raw, value) = (words.raw.get(word), words.value.get(word));
+        let (raw, value) =
+            raw.zip(value).filter(|(raw, value)| raw.len() == value.len()).ok_or(UNCERTAIN)?;
+        let number = raw.binary_search(&span.start).map_err(|_| UNCERTAIN)?;
+        let at = *value.get(number).ok_or(UNCERTAIN)?;
+        Ok(self.slot_of_piece(id, span, word, at))
+    }
+
+    fn slot_of_piece(&self, id: NodeId, span: Range<usize>, piece: &str, at: usize) -> Slot {
+        Slot {
+            span: span.start + self.start..span.end + self.start,
+            form: Form::Bare,
+            text: piece.to_owned(),
+            node: Some((self.part, id)),
+            piece: Some(at..at + piece.len()),
+        }
+    }
+
     /// A piece of a scalar: the bytes `span` of the tree's text, which must stand in the value as they
     /// stand in the text.
     pub(super) fn piece(&self, id: NodeId, span: Range<usize>) -> Result<Slot, &'static str> {
@@ -168,14 +198,37 @@ impl At<'_, '_> {
         let same = raw.matches(piece).count() == node.value.matches(piece).count();
         let at = node.value.match_indices(piece).nth(number).filter(|_| same);
         let (at, _) = at.ok_or(UNCERTAIN)?;
-        Ok(Slot {
-            span: span.start + self.start..span.end + self.start,
-            form: Form::Bare,
-            text: piece.to_owned(),
-            node: Some((self.part, id)),
-            piece: Some(at..at + piece.len()),
-        })
+        Ok(self.slot_of_piece(id, span, piece, at))
     }
+}
+
+/// Where the words of one text stand that could be references: in the bytes of the file, and in what they say.
+/// Counted once for all of a text's references, since there may be thousands.
+pub(super) struct Words<'t> {
+    /// By the word, where it begins in the tree's text.
+    raw: HashMap<&'t str, Vec<usize>>,
+    /// By the word, where it begins in the value.
+    value: HashMap<&'t str, Vec<usize>>,
+}
+
+impl<'t> Words<'t> {
+    pub(super) fn of(at: &At<'t, 't>, id: NodeId) -> Self {
+        let node = &at.tree.nodes[id];
+        let span = node.span();
+        let raw = at.tree.text.get(span.clone()).unwrap_or_default();
+        Self { raw: by_word(raw, span.start), value: by_word(&node.value, 0) }
+    }
+}
+
+fn by_word(text: &str, start: usize) -> HashMap<&str, Vec<usize>> {
+    let mut found: HashMap<&str, Vec<usize>> = HashMap::new();
+    for (at, word) in strings::words(text) {
+        // A reference without a slash or a colon is none that is looked for in a text.
+        if word.len() <= 512 && memchr::memchr2(b'/', b':', word.as_bytes()).is_some() {
+            found.entry(word).or_default().push(start + at);
+        }
+    }
+    found
 }
 
 const UNCERTAIN: &str = "its place in the file is not certain";

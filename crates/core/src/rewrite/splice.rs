@@ -1,6 +1,6 @@
 //! Put changes into a file, and prove that nothing else changed.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
 use super::parse::{ParseError, parse, parse_json};
@@ -162,7 +162,7 @@ fn same_but_for(
     start: usize,
     spliced: &[Spliced<'_>],
 ) -> Result<(), SpliceError> {
-    let read = if part.is_json { parse_json(text) } else { parse(text) };
+    let read = if part.is_json { parse_json(text, None) } else { parse(text) };
     let tree = read.map_err(SpliceError::Broken)?;
     let mut values: HashMap<NodeId, Vec<(&Spliced<'_>, &super::slot::Slot, &str)>> = HashMap::new();
     let mut added = Vec::new();
@@ -181,6 +181,7 @@ fn same_but_for(
             }
         }
     }
+    let dropped: HashSet<&NodeId> = dropped.into_iter().collect();
     let mut old = part.tree.said(&[]).filter(|(node, _)| !dropped.contains(node));
     let mut new = tree.said(&added);
     loop {
@@ -206,8 +207,11 @@ fn same_but_for(
         }
     }
     // What was added says what it should, and nothing more.
-    let inside =
-        |node: &super::tree::Node<'_>| added.iter().any(|span| span.contains(&node.span().start));
+    let inside = |node: &super::tree::Node<'_>| {
+        let start = node.span().start;
+        let passed = added.partition_point(|span| span.end <= start);
+        added.get(passed).is_some_and(|span| span.contains(&start))
+    };
     let says: Vec<&str> = tree
         .nodes
         .iter()

@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 use std::ops::Range;
+use std::sync::OnceLock;
 
 use granit_parser::ScalarStyle;
 
@@ -22,6 +23,17 @@ pub(crate) struct Tree<'t> {
     /// The nodes that anchors name, by the parser's number of the anchor.
     anchors: Vec<NodeId>,
     open: Vec<NodeId>,
+    /// What holds each node, counted when it is first asked for.
+    places: OnceLock<Vec<Place>>,
+}
+
+/// Where a node stands in what holds it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Place {
+    /// [`u32::MAX`]: it is the top of a document.
+    parent: u32,
+    /// Its number among the nodes of its parent; keys count too.
+    number: u32,
 }
 
 #[derive(Debug, PartialEq)]
@@ -211,32 +223,57 @@ impl<'t> Tree<'t> {
         self.nodes.iter().enumerate().filter_map(named)
     }
 
-    /// All that the text says, in order, but for the nodes that lie in one of the spans.
+    /// All that the text says, in order, but for the nodes that lie in one of the spans, which are given in
+    /// their order and do not overlap.
     pub fn said<'a>(&'a self, without: &'a [Range<usize>]) -> Sayings<'a, 't> {
         Sayings { tree: self, without, at: 0, ends: Vec::new(), begun: false }
     }
 
-    /// The way from the top of its document to a node, as keys and numbers. Empty: it is the top.
+    /// The way from the top of its document to a node, as keys and numbers. Empty: it is the top. Costs as
+    /// much as the node lies deep, but for the first one that is asked for.
     pub fn path(&self, node: NodeId) -> Vec<Step<'_>> {
-        let holds = |id: NodeId| id <= node && node < self.next(id);
+        let places = self.places.get_or_init(|| self.places());
         let mut steps = Vec::new();
-        let Some(mut at) = self.documents.iter().copied().find(|id| holds(*id)) else {
-            return steps;
-        };
-        while at != node {
-            if let Some((key, value)) = self.entries(at).find(|(_, value)| holds(*value)) {
-                steps.push(Step::Key(&self.nodes[self.resolve(key)].value));
-                at = value;
-            } else if let Some((number, item)) =
-                self.items(at).and_then(|items| items.enumerate().find(|(_, item)| holds(*item)))
+        let mut at = node;
+        while let Some(place) = places.get(at)
+            && let Some(parent) = self.nodes.get(place.parent as usize)
+        {
+            match parent.kind {
+                // The key stands right before its value, as nothing is held by a key that is a scalar.
+                Kind::Mapping if place.number % 2 == 1 => {
+                    let key = self.key_before(at, place.parent as usize, places);
+                    steps.push(Step::Key(&self.nodes[self.resolve(key)].value));
+                }
+                _ => steps.push(Step::Item(place.number as usize)),
+            }
+            at = place.parent as usize;
+        }
+        steps.reverse();
+        steps
+    }
+
+    /// The key of a value: the node before it that lies directly in the same mapping.
+    fn key_before(&self, value: NodeId, mapping: NodeId, places: &[Place]) -> NodeId {
+        let mut key = value.saturating_sub(1);
+        while places.get(key).is_some_and(|place| place.parent as usize != mapping) {
+            key = places.get(key).map_or(mapping, |place| place.parent as usize);
+        }
+        key
+    }
+
+    fn places(&self) -> Vec<Place> {
+        let top = Place { parent: u32::MAX, number: 0 };
+        let mut places = vec![top; self.nodes.len()];
+        for (id, node) in self.nodes.iter().enumerate() {
+            if matches!(node.kind, Kind::Sequence | Kind::Mapping)
+                && let Ok(parent) = u32::try_from(id)
             {
-                steps.push(Step::Item(number));
-                at = item;
-            } else {
-                break;
+                for (number, child) in (0_u32..).zip(self.children(id)) {
+                    places[child] = Place { parent, number };
+                }
             }
         }
-        steps
+        places
     }
 }
 
@@ -282,6 +319,7 @@ impl Visited {
 /// See [`Tree::said`].
 pub(crate) struct Sayings<'a, 't> {
     tree: &'a Tree<'t>,
+    /// Those that may still come, in their order.
     without: &'a [Range<usize>],
     at: NodeId,
     ends: Vec<NodeId>,
@@ -306,9 +344,10 @@ impl<'a> Iterator for Sayings<'a, '_> {
             // A mapping in block style begins at its first key, be that a new one.
             let after = self.tree.next(id);
             let last = self.tree.nodes[after - 1].start as usize;
-            let inside =
-                |span: &Range<usize>| span.contains(&(node.start as usize)) && span.contains(&last);
-            if self.without.iter().any(inside) {
+            let start = node.start as usize;
+            let passed = self.without.partition_point(|span| span.end <= start);
+            let inside = |span: &Range<usize>| span.contains(&start) && span.contains(&last);
+            if self.without.get(passed).is_some_and(inside) {
                 self.at = after;
                 continue;
             }

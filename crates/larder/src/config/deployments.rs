@@ -1,6 +1,6 @@
 //! What is said of deployments: `[[route]]`, `[[resource]]`, and the door of a cluster.
 
-use larder_core::door::{Door, RulesAt};
+use larder_core::door::{Door, RulesAt, Unanswered};
 use larder_core::name::Host;
 use larder_core::rewrite::{CustomResource, FieldPath};
 use larder_core::route::{Exception, Scope, ScopeError};
@@ -53,13 +53,14 @@ pub struct RawDoor {
     rules: RawRulesAt,
     #[serde(default)]
     except: Vec<String>,
+    namespace: Option<String>,
     #[serde(default)]
     rehearse: bool,
     /// Where the cluster's API reaches it. None: at the larder's `url`.
     pub url: Option<Spanned<String>>,
-    /// What the cluster does when the larder gives no answer.
-    #[serde(default)]
-    pub unanswered: Unanswered,
+    /// What becomes of what the larder cannot decide, or gives no answer to. None: see
+    /// [`Door::refuses`](larder_core::door::Door::refuses).
+    pub unanswered: Option<Unanswered>,
 }
 
 fn yes() -> bool {
@@ -75,23 +76,27 @@ enum RawRulesAt {
     Off,
 }
 
-/// What a cluster does with a pod when the larder gives no answer.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Unanswered {
-    /// It runs as it is.
-    #[default]
-    Admit,
-    /// It does not run.
-    Refuse,
-}
-
 impl RawDoor {
     /// Where the cluster's API asks, up to the path. None: the platform calls HTTPS alone, and this is
     /// none.
     pub fn url(&self, larder: &str) -> Option<String> {
         let url = self.url.as_ref().map_or(larder, |url| url.get_ref());
         url.starts_with("https://").then(|| url.trim_end_matches('/').to_owned())
+    }
+
+    /// The namespace of that cluster in which the larder itself runs, which must be able to start without its own
+    /// consent: as it is written, or by the name of a service. None: it runs elsewhere.
+    fn own_namespace(&self) -> Option<String> {
+        if self.namespace.is_some() {
+            return self.namespace.clone();
+        }
+        let host =
+            self.url.as_ref()?.get_ref().strip_prefix("https://")?.split([':', '/']).next()?;
+        let parts: Vec<&str> = host.split('.').collect();
+        match parts.as_slice() {
+            [_, namespace, "svc", ..] => Some((*namespace).to_owned()),
+            _ => None,
+        }
     }
 
     /// As it is decided by.
@@ -105,9 +110,9 @@ impl RawDoor {
                 RawRulesAt::Warn => RulesAt::Warn,
                 RawRulesAt::Off => RulesAt::Off,
             },
-            except: self.except.clone(),
+            except: self.except.iter().cloned().chain(self.own_namespace()).collect(),
             rehearse: self.rehearse,
-            admits_unanswered: self.unanswered == Unanswered::Admit,
+            unanswered: self.unanswered,
         }
     }
 }

@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 
-use base64_of::basic;
+pub use base64_of::basic;
 
 use crate::house::{House, OWN, Run};
 use crate::node::wait_until;

@@ -1,4 +1,5 @@
 //! What attackers and faults must not bring about: each attack of `docs/security.md`, through the program.
 
+mod door;
 mod publish;
 mod writers;

@@ -11,7 +11,8 @@ use std::rc::Rc;
 use std::str::FromStr;
 
 use super::super::finding::{Role, Workload};
-use super::super::place::{Found, Place, Written};
+use super::super::parse::is_stopped;
+use super::super::place::{Found, Place, Written, shortened};
 use super::super::tree::{NodeId, Tree, Visited};
 use super::shape::{self, Around};
 use super::{Dialect, File, strings};
@@ -120,6 +121,9 @@ impl Walk<'_, '_> {
         let mut stack = vec![Step { node: top, owner: Rc::default(), pod: None }];
         while let Some(step) = stack.pop() {
             let node = self.tree.resolve(step.node);
+            if is_stopped(self.file.stop) || self.file.is_over(self.found.places.len()) {
+                return;
+            }
             if !self.seen.insert(node) {
                 continue;
             }
@@ -151,7 +155,7 @@ impl Walk<'_, '_> {
             let architecture = tree
                 .get(node, "nodeSelector")
                 .and_then(|labels| tree.text_of(labels, ARCHITECTURE))
-                .map(str::to_owned);
+                .map(shortened);
             if architecture.is_some() {
                 let owner = Workload::clone(&step.owner);
                 step.owner = Rc::new(Workload { architecture, ..owner });
@@ -175,6 +179,9 @@ impl Walk<'_, '_> {
             match tree.items(value) {
                 Some(containers) if listed => {
                     for container in containers {
+                        if self.file.is_over(self.found.places.len()) {
+                            return;
+                        }
                         self.container(container, &step, stack);
                     }
                 }
@@ -277,9 +284,9 @@ impl Walk<'_, '_> {
 
 fn workload(tree: &Tree<'_>, node: NodeId, kind: &str, outer: &Workload) -> Workload {
     let metadata = tree.get(node, "metadata");
-    let field = |name| metadata.and_then(|at| tree.text_of(at, name)).map(str::to_owned);
+    let field = |name| metadata.and_then(|at| tree.text_of(at, name)).map(shortened);
     Workload {
-        kind: kind.to_owned(),
+        kind: shortened(kind),
         name: field("name").or_else(|| field("generateName")).unwrap_or_default(),
         namespace: field("namespace").or_else(|| outer.namespace.clone()),
         architecture: None,

@@ -1,6 +1,7 @@
 //! What looks like the name of an image wherever it stands: the values of charts, and settings that
 //! other programs made.
 
+use std::collections::HashMap;
 use std::rc::Rc;
 
 use super::super::finding::{Role, Workload};
@@ -59,6 +60,9 @@ pub(super) fn find(
 /// Looks at the entries of one mapping.
 pub(super) fn of_mapping(tree: &Tree<'_>, node: NodeId, around: &Around<'_>, found: &mut Found) {
     let mut whole = false;
+    let mut tags = None;
+    let mut called = None;
+    let mut name_of = || *called.get_or_insert_with(|| tree.get(node, "name"));
     for (key, value) in tree.entries(node) {
         let Some(name) = tree.scalar(key) else { continue };
         if name == "images" && tree.is_mapping(value) {
@@ -82,8 +86,8 @@ pub(super) fn of_mapping(tree: &Tree<'_>, node: NodeId, around: &Around<'_>, fou
         }
         let Some(text) = tree.filled(value) else { continue };
         // Its tag may stand beside it.
-        let beside = format!("{name}Tag");
-        let tag = [beside.as_str(), "tag"].into_iter().find_map(|key| tree.get(node, key));
+        let tags = tags.get_or_insert_with(|| tags_of(tree, node));
+        let tag = tags.get(name).or_else(|| tags.get("")).copied();
         let tag = tag.filter(|tag| tree.scalar(*tag).is_some() && !has_tag(text));
         if let Some(tag) = tag
             && is_name(text)
@@ -95,16 +99,31 @@ pub(super) fn of_mapping(tree: &Tree<'_>, node: NodeId, around: &Around<'_>, fou
                 digest: None,
                 usual_tag: None,
             };
-            found.add(place(Written::Parts(parts), around, tree.get(node, "name")));
+            found.add(place(Written::Parts(parts), around, name_of()));
             whole = true;
         } else if looks_like_one(text) {
-            found.add(place(Written::Whole(value), around, tree.get(node, "name")));
+            found.add(place(Written::Whole(value), around, name_of()));
             whole = true;
         }
     }
     if !whole && let Some(written) = parts(tree, node, around) {
-        found.add(place(written, around, tree.get(node, "name")));
+        found.add(place(written, around, name_of()));
     }
+}
+
+/// The entries `tag` and `NAMETag` of a mapping, by NAME: looked up once, as there may be as many as images.
+fn tags_of<'a>(tree: &'a Tree<'_>, node: NodeId) -> HashMap<&'a str, NodeId> {
+    let mut tags = HashMap::new();
+    for (key, value) in tree.entries(node) {
+        let name = tree.scalar(key).and_then(|key| match key {
+            "tag" => Some(""),
+            key => key.strip_suffix("Tag").filter(|name| !name.is_empty()),
+        });
+        if let Some(name) = name {
+            tags.entry(name).or_insert(value);
+        }
+    }
+    tags
 }
 
 /// A mapping that keeps the parts of a reference apart.

@@ -47,31 +47,36 @@ pub(super) fn pieces(tree: &Tree<'_>, node: NodeId, hint: Hint) -> Vec<Range<usi
     if hint == Hint::Nothing && memchr::memchr2(b'/', b':', raw.as_bytes()).is_none() {
         return Vec::new();
     }
-    let mut all = Vec::new();
-    let mut start = 0;
-    while start < raw.len() && all.len() < MOST {
-        let end = raw[start..].find(ENDS).map_or(raw.len(), |at| start + at);
-        let word = &raw[start..end];
-        if is_one(word, says_image(&raw[..start], hint)) {
-            all.push(span.start + start..span.start + end);
-        }
-        start = end + raw[end..].chars().next().map_or(1, char::len_utf8);
-    }
-    all
+    words(raw)
+        .filter(|(at, word)| {
+            shape::looks_like_one(word) && is_one(word, says_image(&raw[..*at], hint))
+        })
+        .map(|(at, word)| span.start + at..span.start + at + word.len())
+        .take(MOST)
+        .collect()
 }
 
-/// Whether what stands before a word on its line is the key `image`.
+/// The words of a text, and where each begins.
+pub(in super::super) fn words(text: &str) -> impl Iterator<Item = (usize, &str)> {
+    let mut start = 0;
+    text.split(ENDS).map(move |word| {
+        let at = start;
+        // What ends a word is one byte long.
+        start += word.len() + 1;
+        (at, word)
+    })
+}
+
+/// Whether what stands before a word on its line is the key `image`. Looks at what stands right before it
+/// alone: a text in JSON is one line, however long it is.
 fn says_image(before: &str, hint: Hint) -> bool {
-    let line = before.rsplit(['\n', '\r']).next().unwrap_or_default();
-    let key = line.trim_end_matches([' ', '"', '\'']).strip_suffix(':');
+    let key = before.trim_end_matches([' ', '"', '\'']).strip_suffix(':');
     let key = key.map(|key| key.trim_end_matches(['"', '\'', ' ']));
     hint == Hint::Image || key.is_some_and(|key| key.ends_with("image"))
 }
 
+/// Whether a word that looks like a reference is one.
 fn is_one(word: &str, says_image: bool) -> bool {
-    if !shape::looks_like_one(word) {
-        return false;
-    }
     let tagged = word.rsplit('/').next().is_some_and(|last| last.contains(':'));
     let fixed = word.contains("@sha256:") || word.contains("@sha512:");
     // `host:port/path` and `key:value` are everywhere; a name, a slash and a tag are not.
@@ -102,7 +107,25 @@ mod tests {
             ("a/b/c:rw", false, false),
             ("postgres://h/x:1", true, false),
         ] {
-            assert_eq!(is_one(word, says), expected, "{word}");
+            let found = shape::looks_like_one(word) && is_one(word, says);
+            assert_eq!(found, expected, "{word}");
+        }
+    }
+
+    #[test]
+    fn a_text_is_looked_through_once_however_it_is_made() {
+        for unit in [
+            "image: a.example/b/c:1 ",
+            "x ",
+            "    ",
+            "\"\"\"\"",
+            "a.example/b/c:1 ",
+            "image:      ",
+        ] {
+            let text = format!("'{}a.example/b/c:1'", unit.repeat(3_000_000 / unit.len()));
+            let tree = super::super::super::parse(&text).unwrap();
+            let found = pieces(&tree, tree.documents[0], Hint::Nothing);
+            assert!(found.len() <= MOST);
         }
     }
 }

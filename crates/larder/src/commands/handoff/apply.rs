@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use larder_client::{Web, WebOptions};
 use larder_core::access::key::KeyId;
 use larder_core::handoff::{SECRET_TYPE, Wanted, Webhooks};
 use larder_core::objects;
@@ -40,6 +41,9 @@ pub struct Args {
     /// The authority that the cluster's API trusts for its door at the larder (PEM)
     #[arg(long, value_name = "FILE")]
     ca: Option<PathBuf>,
+    /// Have the cluster refuse what its door does not answer, though the door cannot be asked from here
+    #[arg(long)]
+    door_unasked: bool,
     /// Write new keys also where the old ones are good; `larder key rotate --finish` ends the old ones
     #[arg(long)]
     rotate: bool,
@@ -99,7 +103,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let read =
         |path| read_bounded(path, CA_LIMIT).map_err(|error| Failure::file(&what, path, &error));
     let ca = args.ca.as_deref().map(read).transpose()?;
-    let webhooks = handoff::webhooks(&config, cluster, ca.as_deref(), &what)?;
+    let webhooks =
+        handoff::webhooks(&config, cluster, ca.as_deref(), kube.knows_conditions().await?, &what)?;
     let mut changes = plan(&config, &store, &kube, &wanted, args.rotate, &what).await?;
     let hooks = webhooks.map(|webhooks| webhooks.objects()).unwrap_or_default();
     for (at, hook) in hooks.iter().enumerate() {
@@ -124,6 +129,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             };
             context.output.result(format!("{word} {} {}", change.kind, change.shown()));
         }
+    }
+    let tells = |change: &&Change| change.namespace.is_empty() && change.change != "stays";
+    let needed = changes.iter().filter(tells).any(|change| Webhooks::is_needed(&hooks[change.at]));
+    if needed && !args.dry_run && !args.door_unasked {
+        let url = hooks.iter().find_map(Webhooks::url).unwrap_or_default();
+        answers(&url, ca.as_deref(), &what).await?;
     }
     if !args.dry_run {
         for change in changes.iter().filter(|change| change.change != "stays") {
@@ -161,6 +172,32 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         context.output.note(format!("{} {done} at {}", count(differs, "object"), kube.server()));
     }
     Ok(Exit::Done)
+}
+
+/// Whether the door answers: a cluster that refuses what nobody answers would start nothing any more.
+async fn answers(url: &str, ca: Option<&[u8]>, what: &str) -> Result<(), Failure> {
+    let silent = |cause: String| {
+        let cause = format!("the door that would have to answer does not: {cause}");
+        let remedy = "have `larder serve` answer there first; or set `unanswered = \"admit\"` in [cluster.door]; \
+            where only the cluster reaches it, add `--door-unasked`. To take it back at any time: \
+            `kubectl delete validatingwebhookconfigurations,mutatingwebhookconfigurations -l app.kubernetes.io/managed-by=iron-larder`";
+        Failure::usage(what, cause, remedy).ending(Exit::Remote)
+    };
+    let options = WebOptions { ca: ca.unwrap_or_default().to_vec(), ..WebOptions::default() };
+    let web = Web::new(url, options).map_err(silent)?;
+    let review = serde_json::json!({
+        "apiVersion": "admission.k8s.io/v1", "kind": "AdmissionReview",
+        "request": { "uid": "larder-asks", "kind": { "kind": "Pod" }, "operation": "CREATE", "dryRun": true },
+    });
+    let content = Some(("application/json", review.to_string().into_bytes()));
+    let answer = web.send("POST", "", content).await.map_err(silent)?;
+    let read: Value = serde_json::from_slice(&answer.body).unwrap_or_default();
+    match read["response"]["uid"] == "larder-asks" {
+        true => Ok(()),
+        false => {
+            Err(silent(format!("it answered {}, and not as a door of this larder", answer.status)))
+        }
+    }
 }
 
 /// Applies a secret. Its type cannot be changed: one of another type makes way.

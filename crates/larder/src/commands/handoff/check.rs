@@ -80,7 +80,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         rows.push(judge(&config, one, &objects, &all, &known)?);
     }
     let mut doors = Vec::new();
-    if let Some(webhooks) = handoff::webhooks(&config, cluster, None, &what)? {
+    if let Some(webhooks) =
+        handoff::webhooks(&config, cluster, None, kube.knows_conditions().await?, &what)?
+    {
         for hook in webhooks.objects() {
             let state = match door(&kube, &hook).await? {
                 Door::Right => "right",

@@ -167,7 +167,7 @@ async fn access_files(
     let what = format!("cannot write the handoff of {}", args.cluster);
     let host = config.larder.url.host.to_string();
     // The path in it is a secret.
-    let door = handoff::webhooks(config, cluster, ca, &what)?.map(|webhooks| File {
+    let door = handoff::webhooks(config, cluster, ca, true, &what)?.map(|webhooks| File {
         path: "door/webhooks.yaml".into(),
         content: secrets::documents(&webhooks.objects()),
         secret: true,
