@@ -445,7 +445,10 @@ mod tests {
         let key = DoorKey::new(&[7; 32]);
         let path = key.path("turbine-hall");
         assert_eq!(key.read(&format!("{path}rewrite")), Some(("turbine-hall", Question::Rewrite)));
-        assert_eq!(key.read(&format!("{path}rules")), Some(("turbine-hall", Question::Rules)));
+        for (end, refuses_by_default) in [("rules", false), ("rules/refuse", true)] {
+            let question = Question::Rules { refuses_by_default };
+            assert_eq!(key.read(&format!("{path}{end}")), Some(("turbine-hall", question)));
+        }
         let other = path.replace("turbine-hall", "field-lab");
         for wrong in [
             format!("{other}rules"),
@@ -471,6 +474,6 @@ mod tests {
         ] {
             assert!(Review::read(wrong.as_bytes()).is_err(), "{wrong}");
         }
-        assert!(review("null").scan().unwrap().is_none());
+        assert!(review("null").scan(None).unwrap().is_none());
     }
 }

@@ -113,7 +113,8 @@ checked_text! {
 }
 checked_text! {
     /// A registry's host with its port where one is named, in lower case: `bazaar.example`,
-    /// `localhost:5000`, `[::1]:5000`.
+    /// `localhost:5000`, `[::1]:5000`. One registry has one spelling: the usual ports of HTTPS and HTTP are left out,
+    /// and numbers are written in one way.
     Host, check_host
 }
 
@@ -207,9 +208,11 @@ fn check_tag(text: &str) -> Result<String, NameError> {
 fn check_host(text: &str) -> Result<String, NameError> {
     bounded("the host", text, NAME_LIMIT)?;
     let wrong = || NameError::Host(text.to_owned());
+    let mut canonical = None;
     let (name, port) = if let Some(rest) = text.strip_prefix('[') {
         let (address, after) = rest.split_once(']').ok_or_else(wrong)?;
-        address.parse::<std::net::Ipv6Addr>().map_err(|_| wrong())?;
+        let address = address.parse::<std::net::Ipv6Addr>().map_err(|_| wrong())?;
+        canonical = Some(format!("[{address}]"));
         match after.strip_prefix(':') {
             Some(port) => (None, Some(port)),
             None if after.is_empty() => (None, None),
@@ -227,6 +230,7 @@ fn check_host(text: &str) -> Result<String, NameError> {
             return Err(NameError::Port(port.to_owned()));
         }
     }
+    let port = port.and_then(|port| port.parse::<u16>().ok());
     let label = |part: &str| {
         !part.is_empty()
             && part.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-')
@@ -236,7 +240,14 @@ fn check_host(text: &str) -> Result<String, NameError> {
     if name.is_some_and(|name| !name.split('.').all(label)) {
         return Err(wrong());
     }
-    Ok(text.to_ascii_lowercase())
+    let name = canonical.or_else(|| name.map(str::to_ascii_lowercase)).ok_or_else(wrong)?;
+    // A name without a dot is told from a repository's by its port alone.
+    let says_host = name.contains(['.', '[']) || name == "localhost";
+    Ok(match port {
+        Some(443 | 80) if says_host => name,
+        Some(port) => format!("{name}:{port}"),
+        None => name,
+    })
 }
 
 #[cfg(test)]
@@ -273,6 +284,17 @@ mod tests {
         let host = |text: &str| text.parse::<Host>();
         assert_eq!(host("Bazaar.Example:5000").unwrap().as_str(), "bazaar.example:5000");
         assert_eq!(host("[::1]:5000").unwrap().name(), "::1");
+        for (spelled, means) in [
+            ("bazaar.example:443", "bazaar.example"),
+            ("BAZAAR.example:0443", "bazaar.example"),
+            ("bazaar.example:80", "bazaar.example"),
+            ("bazaar.example:05000", "bazaar.example:5000"),
+            ("[0:0::1]:443", "[::1]"),
+            ("localhost:80", "localhost"),
+            ("larder:443", "larder:443"),
+        ] {
+            assert_eq!(host(spelled).unwrap().as_str(), means, "{spelled}");
+        }
         assert!(host("[::1]").unwrap().is_loopback());
         assert!(host("127.0.0.1:1").unwrap().is_loopback());
         for bad in [

@@ -10,8 +10,10 @@ mod registry;
 mod shelf;
 mod source;
 mod values;
+mod warnings;
 
 pub use access::{Cluster, Identity};
 pub use load::{find, load};
 pub use model::{Config, Intake, Strangers, Upstream};
 pub use shelf::Caching;
+pub use warnings::warnings;

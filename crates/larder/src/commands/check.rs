@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use super::handoff::check_nodes;
 use super::shelf::cached;
-use crate::config::{Cluster, Config, Upstream};
+use crate::config::{Cluster, Config, Upstream, warnings};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, count, paint, time};
@@ -171,6 +171,7 @@ fn notes(config: &Config) -> Vec<String> {
     if config.is_open() && config.clusters.iter().any(granted) {
         notes.push("`access = \"open\"` lets everybody on this machine pull and push: the clusters' grants are not enforced".into());
     }
+    notes.extend(warnings(config));
     notes
 }
 

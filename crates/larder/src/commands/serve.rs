@@ -10,7 +10,7 @@ use larder_server::{
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
-use crate::config::Config;
+use crate::config::{Config, warnings};
 use crate::context::{Context, now, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{STRONG, count, paint};
@@ -95,6 +95,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let limits = settings.limits.clone();
     let hangup = signal(SignalKind::hangup()).map_err(|error| Failure::io(what(), &error))?;
     announce(&config, &settings, address, tls.is_some(), figures_at, context);
+    for warning in warnings(&config) {
+        context.output.note(format!("note: {warning}"));
+    }
     let cache = crate::cached::open(&config, &store).await?;
     let app = Arc::new(App::with_cache(store, cache, settings, plan, &secret));
     let crew = Arc::new(Crew::start().map_err(|error| Failure::io(what(), &error))?);

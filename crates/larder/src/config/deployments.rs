@@ -84,6 +84,11 @@ impl RawDoor {
         url.starts_with("https://").then(|| url.trim_end_matches('/').to_owned())
     }
 
+    /// Whether it enforces rules, and nothing is written of what becomes of what cannot be decided.
+    pub fn leaves_undecided_open(&self) -> bool {
+        matches!(self.rules, RawRulesAt::Enforce) && !self.rehearse && self.unanswered.is_none()
+    }
+
     /// The namespace of that cluster in which the larder itself runs, which must be able to start without its own
     /// consent: as it is written, or by the name of a service. None: it runs elsewhere.
     fn own_namespace(&self) -> Option<String> {
