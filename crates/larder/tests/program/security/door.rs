@@ -133,15 +133,16 @@ fn padding_slowness_and_spelling_let_nobody_in() {
             crate::house::OWN
         )
     };
-    for number in [0, 10, 500, 3_000] {
+    for (number, why) in
+        [(0, "pipewatch"), (10, "pipewatch"), (500, "larder: "), (3_000, "larder: ")]
+    {
         let padding: Vec<String> = (0..number).map(init).collect();
-        let all = [vec![format!(r#"{{"name":"e","image":"{EVIL}"}}"#)], padding].concat().join(",");
-        refused(
-            &pod(&format!(
-                r#"{{"initContainers":[{all}],"containers":[{{"name":"a","image":"ventworks.example/gauges/steamgauge:1.9.2"}}]}}"#
-            )),
-            "pipewatch",
-        );
+        let evil = vec![format!(r#"{{"name":"e","image":"{EVIL}"}}"#)];
+        let all = [evil, padding].concat().join(",");
+        let pod = pod(&format!(
+            r#"{{"initContainers":[{all}],"containers":[{{"name":"a","image":"x"}}]}}"#
+        ));
+        refused(&pod, why);
     }
     for spelling in [
         r#"{"containers":[{"name":"e","image":"bazaar.example:443/community/pipewatch:1"}]}"#,
