@@ -8,6 +8,7 @@ mod jwt;
 pub mod key;
 pub mod network;
 pub mod scope;
+pub mod stop;
 pub mod token;
 
 use std::fmt;

@@ -7,6 +7,7 @@
 mod identities;
 mod keys;
 mod permit;
+mod pull_token;
 mod record;
 mod rules;
 mod sign_in;
@@ -24,7 +25,7 @@ use larder_core::access::grants::Grants;
 use larder_core::access::identity::Expected;
 use larder_core::access::key::Pepper;
 use larder_core::access::network::Network;
-use larder_core::access::token::{By, Claims, Signer};
+use larder_core::access::token::{By, Signer};
 use larder_core::access::{Action, Who};
 use larder_core::door::{Door, DoorKey, Question};
 use larder_core::lock::Lock;
@@ -42,6 +43,7 @@ pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
 
 use identities::Identities;
 use keys::Keys;
+use pull_token::PullToken;
 use sign_in::Sessions;
 
 /// What the configuration says of who may do what. It can be exchanged while the server runs.
@@ -125,7 +127,7 @@ pub(crate) struct Caller {
     /// By what it signed in. None: by nothing that it brought along.
     pub by: Option<By>,
     /// The token that it showed. None: none.
-    pub token: Option<Arc<Claims>>,
+    pub token: Option<Arc<PullToken>>,
     pub address: Option<IpAddr>,
     /// Whether it is a node that is sent here instead of to an upstream: it is never answered 401.
     pub node: bool,

@@ -14,7 +14,7 @@ use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Document, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::Removal;
+use larder_store::{Removal, now};
 
 use crate::access::{AccessPlan, Caller, Head, Pull, is_granted, is_ruled_in};
 use crate::account::Account;
@@ -130,6 +130,9 @@ pub(crate) async fn get(
 
 fn note_pull(app: &App, caller: &Caller, held: &Held, selector: &Selector, method: &Method) {
     let head = *method == Method::HEAD;
+    if let Some(token) = caller.token.as_ref().filter(|token| token.check(now() / 1000).is_ok()) {
+        token.begins(&held.repository, &held.digest);
+    }
     app.recorder.note_pull(caller, &held.repository, selector, head, &held.digest);
 }
 

@@ -182,7 +182,7 @@ async fn admit(
     mut parts: Parts,
     body: Body,
 ) -> Result<Response, ApiError> {
-    check_grant(app, plan, &caller, &target, &parts.method, Head::from(&parts))?;
+    check_grant(app, plan, &caller, &target, &parts.method, Head::from(&parts)).await?;
     let warning = match Pull::of(&target, &parts.method) {
         Some(pull) => check_rules(app, plan, &caller, pull).await?,
         None => None,

@@ -165,7 +165,7 @@ fn the_users_of_this_test_are_whom_the_plan_means() {
 }
 
 #[tokio::test]
-async fn a_token_that_ended_inside_a_pull_is_good_for_content_by_digest() {
+async fn a_token_that_ends_inside_a_pull_is_good_for_what_that_pull_began() {
     use larder_core::access::Action;
     use larder_core::access::token::{Access, By, LATE, LIFE, Signer};
     let house = House::new(plan()).await;
@@ -175,20 +175,39 @@ async fn a_token_that_ended_inside_a_pull_is_good_for_content_by_digest() {
     let access = vec![Access::repository(&"vendor/kettle".parse().unwrap(), &[Action::Pull])];
     let now = now() / 1000;
     let issue = |signer: &Signer, at: i64| {
-        let token = signer.issue(&who, by.clone(), access.clone(), at, "x".into());
+        let (token, _) = signer.issue(&who, by.clone(), None, access.clone(), at, "x".into());
         format!("Bearer {token}")
     };
     let digest = Digest::of(manifest().as_bytes());
     let by_tag = "/v2/vendor/kettle/manifests/1".to_owned();
     let by_digest = format!("/v2/vendor/kettle/manifests/{digest}");
     let blob = format!("/v2/vendor/kettle/blobs/{}", Digest::of(b"layer"));
+    // It began nothing while it was good.
     let ended = issue(&ours, now - LIFE - 5);
-    for _ in 0..2 {
-        for (path, status) in [(&by_tag, 401), (&by_digest, 200), (&blob, 200)] {
-            let answer = house.ask("GET", path, &ended, b"").await;
-            assert_eq!(answer.status.as_u16(), status, "{path}: {}", answer.text());
-        }
+    for path in [&by_tag, &by_digest, &blob] {
+        let answer = house.ask("GET", path, &ended, b"").await;
+        assert_eq!(answer.status.as_u16(), 401, "{path}: {}", answer.text());
     }
+    // This one ends in the middle of a pull: that may go on, and nothing else.
+    let ends = larder_store::now() / 1000 + 2;
+    let (token, life) =
+        ours.issue(&who, by.clone(), Some(ends), access.clone(), ends - 2, "y".into());
+    assert_eq!(life, 2);
+    let ending = format!("Bearer {token}");
+    assert_eq!(house.ask("GET", &by_tag, &ending, b"").await.status, StatusCode::OK);
+    while larder_store::now() / 1000 < ends {
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    let other = format!("/v2/vendor/kettle/blobs/{}", Digest::of(b"not of this image"));
+    for (path, status) in [(&by_tag, 401), (&by_digest, 200), (&blob, 200), (&other, 401)] {
+        let answer = house.ask("GET", path, &ending, b"").await;
+        assert_eq!(answer.status.as_u16(), status, "{path}: {}", answer.text());
+    }
+    let login = basic("turbine-hall", &token);
+    assert_eq!(
+        house.ask("GET", "/larder/token", &login, b"").await.status,
+        StatusCode::UNAUTHORIZED
+    );
     let tags = house.ask("GET", "/v2/vendor/kettle/tags/list", &ended, b"").await;
     assert!(tags.header("www-authenticate").contains("invalid_token"));
     for (token, why) in [

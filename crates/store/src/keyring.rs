@@ -2,6 +2,7 @@
 
 use async_trait::async_trait;
 use larder_core::access::key::{KeyHash, KeyId};
+use larder_core::access::stop::{Stop, Stopped};
 
 use crate::error::StoreError;
 
@@ -53,6 +54,15 @@ pub trait Keyring: Send + Sync {
     /// Notes when keys were last used, and from where.
     async fn note_key_uses(&self, uses: Vec<(KeyId, i64, String)>) -> Result<(), StoreError>;
 
-    /// A number that is another one after each change of keys.
+    /// Stops things, all together. What was stopped before is stopped anew.
+    async fn add_stops(&self, stops: Vec<Stop>) -> Result<(), StoreError>;
+
+    /// Lets something be used again at a time. False: it was not stopped.
+    async fn lift_stop(&self, what: Stopped, at: i64) -> Result<bool, StoreError>;
+
+    /// All that is stopped, the oldest first.
+    async fn stops(&self) -> Result<Vec<Stop>, StoreError>;
+
+    /// A number that is another one after each change of keys or stops.
     async fn keys_version(&self) -> Result<i64, StoreError>;
 }

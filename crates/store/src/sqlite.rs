@@ -11,6 +11,7 @@ mod keys;
 mod ledger;
 mod moments;
 mod record;
+mod stops;
 mod upkeep;
 
 use std::path::{Path, PathBuf};
@@ -26,7 +27,7 @@ use crate::blobs::BlobStore;
 use crate::error::StoreError;
 use crate::sqlite::moments::Moments;
 
-const VERSION: i64 = 5;
+const VERSION: i64 = 6;
 /// Writes that wait for the writing thread.
 const QUEUE: usize = 256;
 /// Writes that are committed together at most.
@@ -59,11 +60,12 @@ const SCHEMA: &str = "
     ) WITHOUT ROWID;
 ";
 /// What each later version added, to be carried out in turn: the first leads from version 1 to 2.
-const STEPS: [&[&str]; 4] = [
+const STEPS: [&[&str]; 5] = [
     &[BY_SUBJECT, journal::TABLES],
     &[upkeep::COLUMNS, journal::USES],
     &[cache::TABLES],
     &[keys::TABLES, record::TABLES],
+    &[stops::TABLES],
 ];
 const BY_SUBJECT: &str = "
     CREATE INDEX manifests_by_subject ON manifests (repository, subject, digest)

@@ -337,14 +337,14 @@ fn a_store_of_the_first_version_is_carried_over() {
     drop(Store::open_local(folder.path()).unwrap());
     let connection = rusqlite::Connection::open(&path).unwrap();
     connection
-        .execute_batch("DROP TABLE intake; DROP TABLE pulls; DROP TABLE placed; DROP INDEX manifests_by_subject; DROP TABLE uses; DROP INDEX manifests_by_digest; DROP INDEX tags_by_digest; ALTER TABLE blobs DROP COLUMN idle; ALTER TABLE needs DROP COLUMN size; ALTER TABLE tags DROP COLUMN confirmed; DROP TABLE moves; DROP TABLE parts; DROP TABLE traffic; DROP TABLE upstreams; DROP TABLE keys; DROP TABLE record; PRAGMA user_version = 1;")
+        .execute_batch("DROP TABLE intake; DROP TABLE pulls; DROP TABLE placed; DROP INDEX manifests_by_subject; DROP TABLE uses; DROP INDEX manifests_by_digest; DROP INDEX tags_by_digest; ALTER TABLE blobs DROP COLUMN idle; ALTER TABLE needs DROP COLUMN size; ALTER TABLE tags DROP COLUMN confirmed; DROP TABLE moves; DROP TABLE parts; DROP TABLE traffic; DROP TABLE upstreams; DROP TABLE keys; DROP TABLE record; DROP TABLE stops; DROP TABLE uploads; DROP TABLE parcels; PRAGMA user_version = 1;")
         .unwrap();
     drop(connection);
     drop(Store::open_local(folder.path()).unwrap());
     let connection = rusqlite::Connection::open(&path).unwrap();
     let version: i64 =
         connection.pragma_query_value(None, "user_version", |row| row.get(0)).unwrap();
-    assert_eq!(version, 5);
+    assert_eq!(version, 6);
     connection
         .execute_batch("SELECT * FROM intake; SELECT * FROM placed; SELECT * FROM uses; SELECT * FROM moves; SELECT confirmed FROM tags;")
         .unwrap();

@@ -57,6 +57,8 @@ pub struct ServiceAccount {
     pub name: String,
     /// Until when the token is good, in seconds since 1970.
     pub until: i64,
+    /// When it was issued, in seconds since 1970. What does not say so counts as older than everything.
+    pub issued: i64,
 }
 
 /// Why a token is not believed.
@@ -68,6 +70,9 @@ pub enum IdentityError {
     /// An algorithm that is not taken, or one for another kind of key.
     #[error("it is signed with `{0}`; taken are RS256, ES256 and EdDSA")]
     Algorithm(String),
+    /// It names a key that is none of those that are known of the cluster.
+    #[error("the cluster has no key of the name that it gives")]
+    UnknownKey,
     /// None of the cluster's keys has signed it.
     #[error("none of the cluster's keys has signed it")]
     Signature,
@@ -96,7 +101,7 @@ pub enum IdentityError {
 impl IdentityError {
     /// Whether newer keys of the cluster could make a difference.
     pub fn is_about_keys(&self) -> bool {
-        *self == Self::Signature
+        matches!(self, Self::Signature | Self::UnknownKey)
     }
 }
 
@@ -166,6 +171,9 @@ impl KeySet {
             (Some(wanted), Some(id)) => wanted == id,
             (Some(_), None) | (None, _) => true,
         };
+        if !self.keys.iter().any(|key| named(&key)) {
+            return Err(IdentityError::UnknownKey);
+        }
         let of_kind = |key: &&PublicKey| key.kind.algorithm() == parts.header.alg;
         let mut keys = self.keys.iter().filter(named).filter(of_kind);
         if !keys.any(|key| key.kind.verifies(parts.signed.as_bytes(), &parts.signature)) {
@@ -184,6 +192,7 @@ struct Claims {
     aud: Option<Audience>,
     exp: Option<f64>,
     nbf: Option<f64>,
+    iat: Option<f64>,
 }
 
 #[derive(Deserialize)]
@@ -227,7 +236,8 @@ impl Claims {
                 if super::is_namespace(namespace) && !name.is_empty() && name.len() <= 253 =>
             {
                 let (namespace, name) = (namespace.to_owned(), name.to_owned());
-                Ok(ServiceAccount { namespace, name, until })
+                let issued = self.iat.and_then(seconds).unwrap_or(i64::MIN);
+                Ok(ServiceAccount { namespace, name, until, issued })
             }
             _ => Err(IdentityError::Subject),
         }

@@ -12,9 +12,9 @@ use crate::name::RepositoryName;
 
 /// How long a token is good, in seconds.
 pub const LIFE: i64 = 10 * 60;
-/// How long it is still good for content that is named by its digest, counted from its end: runtimes
-/// never renew one inside a pull.
-pub const LATE: i64 = 6 * 3600;
+/// How long, counted from its end, a pull that began while it was good may still fetch the rest of what it began:
+/// runtimes never renew a token inside a pull.
+pub const LATE: i64 = 3600;
 
 /// What a token says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -36,6 +36,10 @@ pub struct Claims {
     /// By what it was had. None: nobody signed in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<By>,
+    /// The end of what it was had by, in seconds since 1970: no token that is had by this one is good for longer.
+    /// None: that has no end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ends: Option<i64>,
     /// What it is good for.
     pub access: Vec<Access>,
 }
@@ -100,15 +104,18 @@ impl Signer {
         Some(Self { pair, issuer: issuer.into() })
     }
 
-    /// Issues a token at a time, in seconds since 1970.
+    /// Issues a token at a time, in seconds since 1970, and tells for how many seconds it is good: never beyond
+    /// the end of what it is had `by`, which is `ends`.
     pub fn issue(
         &self,
         who: &Who,
         by: Option<By>,
+        ends: Option<i64>,
         access: Vec<Access>,
         now: i64,
         name: String,
-    ) -> String {
+    ) -> (String, i64) {
+        let exp = ends.map_or(now + LIFE, |ends| ends.min(now + LIFE));
         let claims = Claims {
             iss: self.issuer.to_string(),
             aud: self.issuer.to_string(),
@@ -116,12 +123,13 @@ impl Signer {
             // Clocks differ a little.
             nbf: now - 30,
             iat: now,
-            exp: now + LIFE,
+            exp,
             jti: name,
             by,
+            ends,
             access,
         };
-        self.sign(&claims)
+        (self.sign(&claims), exp - now)
     }
 
     fn sign(&self, claims: &Claims) -> String {
@@ -156,13 +164,27 @@ impl Signer {
 }
 
 impl Claims {
-    /// Whether it is good at a time, in seconds since 1970. With `by_digest` it may be late.
-    pub fn check(&self, now: i64, by_digest: bool) -> Result<(), TokenError> {
-        let until = if by_digest { self.exp.saturating_add(LATE) } else { self.exp };
-        if now < self.nbf {
-            return Err(TokenError::Early);
+    /// Whether it is good at a time, in seconds since 1970.
+    pub fn check(&self, now: i64) -> Result<(), TokenError> {
+        match now {
+            _ if now < self.nbf => Err(TokenError::Early),
+            _ if now >= self.exp => Err(TokenError::Late),
+            _ => Ok(()),
         }
-        if now >= until { Err(TokenError::Late) } else { Ok(()) }
+    }
+
+    /// Whether it has ended so short a time ago that a pull which began before may go on.
+    pub fn is_just_over(&self, now: i64) -> bool {
+        now >= self.exp && now < self.exp.saturating_add(LATE)
+    }
+
+    /// Until when a token may be good that is had by this one. None: as long as any.
+    pub fn renewable_until(&self) -> Option<i64> {
+        match (&self.by, self.ends) {
+            // From before an end was written down: it is good until its own.
+            (Some(By::Identity(_)), None) => Some(self.exp),
+            (_, ends) => ends,
+        }
     }
 
     /// Whether it names an action on a repository.
@@ -210,7 +232,8 @@ mod tests {
         let name = "vendor/kettle".parse().unwrap();
         let access = vec![Access::repository(&name, &[Action::Pull])];
         let by = Some(By::Key("0123abcd".into()));
-        signer.issue(&Who::cluster("turbine-hall", Some("scada")), by, access, NOW, "x".into())
+        let who = Who::cluster("turbine-hall", Some("scada"));
+        signer.issue(&who, by, Some(NOW + LIFE), access, NOW, "x".into()).0
     }
 
     #[test]
@@ -221,11 +244,24 @@ mod tests {
         assert!(claims.allows(Action::Pull, &kettle));
         assert!(!claims.allows(Action::Push, &kettle) && !claims.allows(Action::Pull, &other));
         assert!(!claims.allows_catalog());
-        assert_eq!(claims.check(NOW, false), Ok(()));
-        assert_eq!(claims.check(NOW - 31, false), Err(TokenError::Early));
-        assert_eq!(claims.check(NOW + LIFE, false), Err(TokenError::Late));
-        assert_eq!(claims.check(NOW + LIFE, true), Ok(()));
-        assert_eq!(claims.check(NOW + LIFE + LATE, true), Err(TokenError::Late));
+        assert_eq!(claims.check(NOW), Ok(()));
+        assert_eq!(claims.check(NOW - 31), Err(TokenError::Early));
+        assert_eq!(claims.check(NOW + LIFE), Err(TokenError::Late));
+        assert!(!claims.is_just_over(NOW) && claims.is_just_over(NOW + LIFE));
+        assert!(!claims.is_just_over(NOW + LIFE + LATE));
+    }
+
+    #[test]
+    fn no_token_outlives_what_it_was_had_by() {
+        let who = Who::cluster("turbine-hall", Some("scada"));
+        let by = Some(By::Identity("scada/default".into()));
+        for (ends, life) in [(None, LIFE), (Some(NOW + 30), 30), (Some(NOW + 2 * LIFE), LIFE)] {
+            let (token, told) = signer(1).issue(&who, by.clone(), ends, vec![], NOW, "x".into());
+            let claims = signer(1).read(&token).unwrap();
+            assert_eq!((told, claims.exp), (life, NOW + life));
+            // One from before had no end written down.
+            assert_eq!(claims.renewable_until(), ends.or(Some(NOW + LIFE)));
+        }
     }
 
     #[test]

@@ -67,7 +67,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Issue(args) => issue::run(&args, &config, &store, context).await,
         Command::List(args) => list::run(&args, &config, &store, context).await,
         Command::Rotate(args) => rotate::run(&args, &config, &store, context).await,
-        Command::Revoke(args) => revoke::run(&args, &store, context).await,
+        Command::Revoke(args) => revoke::run(&args, &config, &store, context).await,
         Command::Test(args) => test::run(&args, &config, &store, context).await,
     }
 }

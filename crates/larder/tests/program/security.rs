@@ -1,5 +1,6 @@
 //! What attackers and faults must not bring about: each attack of `docs/security.md`, through the program.
 
 mod door;
+mod expiry;
 mod publish;
 mod writers;

@@ -13,8 +13,13 @@ use super::{AccessPlan, ByName, Cluster, ClusterIdentity};
 
 /// How long a key set is believed.
 const BELIEVED: Duration = Duration::from_secs(600);
-/// How long it is waited at least before it is fetched again because of a token that it does not know.
+/// How long it is waited at least before it is fetched again although it could not be had, or a token was signed by
+/// none of its keys.
 const AGAIN: Duration = Duration::from_secs(30);
+/// Tokens that name a key that is not known yet, after which it is fetched at once; one more each
+/// [`ANOTHER`]. After a rotation the first of them brings the new keys.
+const AT_ONCE: u32 = 4;
+const ANOTHER: Duration = Duration::from_secs(10);
 /// How long fetching may take.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -23,6 +28,10 @@ struct Had {
     set: Option<(KeySet, Instant)>,
     tried: Option<Instant>,
     trouble: String,
+    /// Fetches because of unknown keys, of late.
+    unknown: u32,
+    /// When the last of them was.
+    last_unknown: Option<Instant>,
 }
 
 #[derive(Default)]
@@ -114,7 +123,7 @@ impl Identities {
         let mut had = had.lock().await;
         let fresh = had.set.as_ref().is_some_and(|(_, at)| at.elapsed() < BELIEVED);
         if !fresh {
-            had.fetch(identity).await;
+            had.fetch(identity, false).await;
         }
         let verify =
             |had: &Had| had.set.as_ref().map(|(set, _)| set.verify(token, &identity.expected, now));
@@ -122,7 +131,7 @@ impl Identities {
         if let Some(Err(error)) = &found
             && error.is_about_keys()
         {
-            had.fetch(identity).await;
+            had.fetch(identity, *error == IdentityError::UnknownKey).await;
             found = verify(&had);
         }
         match found {
@@ -133,9 +142,23 @@ impl Identities {
 }
 
 impl Had {
+    /// Whether it may be fetched out of turn: tokens with made-up keys cost the cluster nothing much.
+    fn spends_one(&mut self) -> bool {
+        let gone =
+            self.last_unknown.map_or(u64::MAX, |last| last.elapsed().as_secs() / ANOTHER.as_secs());
+        self.unknown = self.unknown.saturating_sub(u32::try_from(gone).unwrap_or(u32::MAX));
+        if self.unknown >= AT_ONCE {
+            return false;
+        }
+        self.unknown += 1;
+        self.last_unknown = Some(Instant::now());
+        true
+    }
+
     /// Fetches the keys, unless that was just tried. What could not be fetched leaves those from before.
-    async fn fetch(&mut self, identity: &ClusterIdentity) {
-        if self.tried.is_some_and(|tried| tried.elapsed() < AGAIN) {
+    async fn fetch(&mut self, identity: &ClusterIdentity, unknown_key: bool) {
+        let early = self.tried.is_some_and(|tried| tried.elapsed() < AGAIN);
+        if early && !(unknown_key && self.set.is_some() && self.spends_one()) {
             return;
         }
         let fetched = tokio::time::timeout(PATIENCE, (identity.keys)()).await;

@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use larder_core::access::key::KeyId;
+use larder_core::access::stop::Stops;
 use larder_store::{KeyRecord, Moment, Store, StoreError};
 
 /// The keys at one moment.
@@ -13,6 +14,8 @@ pub(crate) struct Keyed {
     at: Option<Moment>,
     version: i64,
     pub by_id: Arc<HashMap<KeyId, KeyRecord>>,
+    /// What was stopped by hand.
+    pub stops: Arc<Stops>,
 }
 
 /// All keys, and which were used since that was last written down.
@@ -42,13 +45,14 @@ impl Keys {
         }
         let version = store.keyring.keys_version().await?;
         let before = self.known();
-        let by_id = if before.at.is_some() && before.version == version {
-            Arc::clone(&before.by_id)
+        let (by_id, stops) = if before.at.is_some() && before.version == version {
+            (Arc::clone(&before.by_id), Arc::clone(&before.stops))
         } else {
             let all = store.keyring.keys().await?;
-            Arc::new(all.into_iter().map(|key| (key.id.clone(), key)).collect())
+            let by_id = all.into_iter().map(|key| (key.id.clone(), key)).collect();
+            (Arc::new(by_id), Arc::new(Stops::new(store.keyring.stops().await?)))
         };
-        let known = Arc::new(Keyed { at, version, by_id });
+        let known = Arc::new(Keyed { at, version, by_id, stops });
         *self.known.write().unwrap_or_else(PoisonError::into_inner) = Arc::clone(&known);
         Ok(known)
     }

@@ -17,6 +17,7 @@ use larder_store::{Kind, Moment, now};
 
 use super::keys::Keyed;
 use super::permit::challenge;
+use super::pull_token::PullToken;
 use super::record::{Happened, Named};
 use super::{AccessPlan, Caller, Head, short_hash};
 use crate::app::App;
@@ -25,8 +26,11 @@ use crate::limits::{Asker, Client, Node};
 
 /// The longest `Authorization` that is read, in bytes.
 const LIMIT: usize = 24 * 1024;
-/// Verified secrets that are remembered.
+/// Verified secrets that are remembered, and the bytes of all their fields.
 const SESSIONS: usize = 8192;
+const SESSION_BYTES: usize = 32 * 1024 * 1024;
+/// The longest field that is remembered of whoever did not sign in: anybody can have any number of these.
+const ANONYMOUS: usize = 1024;
 
 /// Somebody whose secret was verified.
 pub(super) struct Session {
@@ -34,14 +38,35 @@ pub(super) struct Session {
     /// The key that it was, or by which the token was had. None: neither.
     key: Option<KeyId>,
     by: Option<By>,
-    /// What the token says. None: it was a key.
-    claims: Option<Arc<Claims>>,
+    /// The token. None: it was a key.
+    token: Option<Arc<PullToken>>,
 }
 
-/// Who is known by the whole field that they sent, as long as the same one comes again.
+/// Who is known by the whole field that they sent, as long as the same one comes again: those of late, and those from
+/// before them, which go when there are too many of late.
 #[derive(Default)]
 pub(super) struct Sessions {
-    known: RwLock<ByField>,
+    known: RwLock<Generations>,
+}
+
+#[derive(Default)]
+struct Generations {
+    late: ByField,
+    /// Bytes of the fields of late.
+    bytes: usize,
+    before: ByField,
+}
+
+impl Generations {
+    fn keep(&mut self, field: &[u8], session: &Arc<Session>) {
+        if self.late.len() >= SESSIONS / 2 || self.bytes + field.len() > SESSION_BYTES / 2 {
+            self.before = std::mem::take(&mut self.late);
+            self.bytes = 0;
+        }
+        if self.late.insert(field.into(), Arc::clone(session)).is_none() {
+            self.bytes += field.len();
+        }
+    }
 }
 
 type ByField = HashMap<Box<[u8]>, Arc<Session>, BuildHasherDefault<Tail>>;
@@ -49,7 +74,16 @@ type ByField = HashMap<Box<[u8]>, Arc<Session>, BuildHasherDefault<Tail>>;
 impl Sessions {
     fn get(&self, head: Head<'_>) -> Option<Arc<Session>> {
         let field = head.headers.get(header::AUTHORIZATION)?.as_bytes();
-        self.known.read().unwrap_or_else(PoisonError::into_inner).get(field).cloned()
+        let found = {
+            let known = self.known.read().unwrap_or_else(PoisonError::into_inner);
+            if let Some(session) = known.late.get(field) {
+                return Some(Arc::clone(session));
+            }
+            known.before.get(field).cloned()?
+        };
+        // Who comes again stays.
+        self.known.write().unwrap_or_else(PoisonError::into_inner).keep(field, &found);
+        Some(found)
     }
 
     fn keep(&self, head: Head<'_>, session: &Arc<Session>) {
@@ -58,11 +92,11 @@ impl Sessions {
         if field.as_bytes().iter().filter(|byte| byte.is_ascii_whitespace()).count() != 1 {
             return;
         }
-        let mut known = self.known.write().unwrap_or_else(PoisonError::into_inner);
-        if known.len() >= SESSIONS {
-            known.clear();
+        if session.who == Who::Anonymous && field.len() > ANONYMOUS {
+            return;
         }
-        known.insert(field.as_bytes().into(), Arc::clone(session));
+        let mut known = self.known.write().unwrap_or_else(PoisonError::into_inner);
+        known.keep(field.as_bytes(), session);
     }
 }
 
@@ -124,7 +158,9 @@ pub(crate) struct SignedIn {
     pub who: Who,
     pub by: By,
     /// A token of ours that stood for the secret: no more than it names is had with it.
-    pub limit: Option<Arc<Claims>>,
+    pub limit: Option<Arc<PullToken>>,
+    /// Until when what it signed in with is good, in seconds since 1970. None: that has no end.
+    pub ends: Option<i64>,
 }
 
 impl SignedIn {
@@ -135,17 +171,20 @@ impl SignedIn {
                 who: self.who.clone(),
                 key: Some(id.parse().ok()?),
                 by: Some(self.by.clone()),
-                claims: None,
+                token: None,
             }),
             _ => None,
         }
     }
 
     pub fn caller(self, address: Option<IpAddr>, node: bool) -> Caller {
-        let Self { who, by, limit } = self;
+        let Self { who, by, limit, .. } = self;
         Caller { who, by: Some(by), token: limit, address, node }
     }
 }
+
+/// What is said of a token that was ended by hand.
+const STOPPED: &str = "all tokens from before were ended; it takes a new one";
 
 /// Why a secret lets nobody in, in words.
 pub(crate) struct Wrong(pub String);
@@ -237,7 +276,7 @@ impl App {
                     }
                 };
                 self.resume(plan, &session, &keys, address, node).ok_or_else(|| {
-                    let text = "the key by which this token was had is revoked; sign in again";
+                    let text = "this token was ended, or the key by which it was had is revoked; sign in again";
                     refuse(Some("invalid_token"), text.into())
                 })
             }
@@ -254,12 +293,17 @@ impl App {
         node: bool,
     ) -> Option<Caller> {
         let at = now();
-        let is_key = session.claims.is_none();
+        let is_key = session.token.is_none();
         if let Some(id) = &session.key {
             keys.by_id.get(id).filter(|key| match is_key {
                 true => key.is_good(at),
                 false => key.revoked.is_none(),
             })?;
+        }
+        if let Some(token) = &session.token
+            && keys.stops.ends(&session.who, session.by.as_ref(), token.iat)
+        {
+            return None;
         }
         plan.grants.knows(&session.who).then_some(())?;
         if let (Some(id), Some(by), true) = (&session.key, &session.by, is_key) {
@@ -267,7 +311,7 @@ impl App {
             self.note_sign_in(&session.who, by, address);
         }
         let (who, by) = (session.who.clone(), session.by.clone());
-        Some(Caller { who, by, token: session.claims.clone(), address, node })
+        Some(Caller { who, by, token: session.token.clone(), address, node })
     }
 
     /// Whether a name and a key fit. None: the secret does not look like a key.
@@ -308,7 +352,8 @@ impl App {
         let by = By::Key(known.id.to_string());
         self.gate.keys.note_use(&known.id, at, address);
         self.note_sign_in(&who, &by, address);
-        Some(Ok(SignedIn { who, by, limit: None }))
+        let ends = known.expires.map(|end| end.div_euclid(1000));
+        Some(Ok(SignedIn { who, by, limit: None, ends }))
     }
 
     fn note_sign_in(&self, who: &Who, by: &By, address: Option<IpAddr>) {
@@ -336,28 +381,39 @@ impl App {
         }
         let at = now() / 1000;
         if let Some(Ok(claims)) = self.gate.signer.as_ref().map(|signer| signer.read(secret)) {
-            let good = claims.check(at, false);
-            if let Err(error) = good {
+            if let Err(error) = claims.check(at) {
                 return Ok(Err(Wrong(error.to_string())));
             }
-            let (by, revoked) = match &claims.by {
+            let mut ends = claims.renewable_until();
+            let over = match &claims.by {
                 Some(By::Key(id)) => {
                     let known = id.parse().ok().and_then(|id: KeyId| keys.by_id.get(&id));
-                    (claims.by.clone(), known.is_none_or(|key| key.revoked.is_some()))
+                    let end = known.and_then(|key| key.expires).map(|end| end.div_euclid(1000));
+                    ends = [ends, end].into_iter().flatten().min();
+                    known.is_none_or(|key| !key.is_good(now()))
                 }
-                by => (by.clone(), false),
+                _ => ends.is_some_and(|end| end <= at),
             };
-            let (Some(by), Some(who), false) = (by, plan.grants.who(&claims.sub), revoked) else {
+            let (Some(by), Some(who), false) =
+                (claims.by.clone(), plan.grants.who(&claims.sub), over)
+            else {
                 return Ok(Err(Wrong("the token is good for nobody any more".into())));
             };
-            let signed_in = SignedIn { who, by, limit: Some(Arc::new(claims)) };
+            if keys.stops.ends(&who, Some(&by), claims.iat) {
+                return Ok(Err(Wrong(STOPPED.into())));
+            }
+            let limit = Some(Arc::new(PullToken::new(claims)));
+            let signed_in = SignedIn { who, by, limit, ends };
             self.note_sign_in(&signed_in.who, &signed_in.by, address);
             return Ok(Ok(signed_in));
         }
         match self.gate.identities.verify(plan, user, secret, at).await {
             Ok((who, account)) => {
                 let by = By::Identity(format!("{}/{}", account.namespace, account.name));
-                let signed_in = SignedIn { who, by, limit: None };
+                if keys.stops.ends(&who, Some(&by), account.issued) {
+                    return Ok(Err(Wrong(STOPPED.into())));
+                }
+                let signed_in = SignedIn { who, by, limit: None, ends: Some(account.until) };
                 self.note_sign_in(&signed_in.who, &signed_in.by, address);
                 Ok(Ok(signed_in))
             }
@@ -431,7 +487,7 @@ fn session(plan: &AccessPlan, claims: Claims) -> Option<Session> {
         Some(By::Key(id)) => Some(id.parse().ok()?),
         _ => None,
     };
-    Some(Session { who, key, by: claims.by.clone(), claims: Some(Arc::new(claims)) })
+    Some(Session { who, key, by: claims.by.clone(), token: Some(Arc::new(PullToken::new(claims))) })
 }
 
 #[cfg(test)]
@@ -447,7 +503,7 @@ mod tests {
     fn only_the_very_same_field_is_known_again_and_padded_ones_are_not_kept() {
         let sessions = Sessions::default();
         let who = Who::cluster("turbine-hall", None);
-        let session = Arc::new(Session { who, key: None, by: None, claims: None });
+        let session = Arc::new(Session { who, key: None, by: None, token: None });
         let none = Extensions::new();
         let keep = |field: &str| {
             sessions.keep(Head { headers: &headers(field), extensions: &none }, &session);

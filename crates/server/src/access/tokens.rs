@@ -5,7 +5,7 @@ use axum::extract::Request;
 use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use larder_core::access::scope::Scopes;
-use larder_core::access::token::{Access, LIFE};
+use larder_core::access::token::Access;
 use larder_core::access::{Action, Who};
 use larder_store::now;
 
@@ -49,11 +49,15 @@ pub(crate) async fn answer(
     };
     let scopes = Scopes::read(asked.scopes.iter().map(String::as_str));
     let scopes = scopes.map_err(|error| bad(error.to_string()))?;
+    let mut ends = None;
     let caller = match &asked.login {
         // Where everybody may do everything, nobody is asked for a secret, and none is believed.
         Some((user, secret)) if !plan.open => match app.sign_in(plan, user, secret, address).await?
         {
-            Ok(signed_in) => signed_in.caller(address, false),
+            Ok(signed_in) => {
+                ends = signed_in.ends;
+                signed_in.caller(address, false)
+            }
             Err(wrong) => {
                 let message = app.slow_down(user, secret, address, wrong).await?;
                 return Err(ApiError::new(Code::Unauthorized, message));
@@ -76,10 +80,11 @@ pub(crate) async fn answer(
         return Err(ApiError::new(Code::Internal, "tokens cannot be signed here"));
     };
     let at = now() / 1000;
-    let token = signer.issue(&caller.who, caller.by.clone(), access, at, fresh_number());
+    let (token, life) =
+        signer.issue(&caller.who, caller.by.clone(), ends, access, at, fresh_number());
     let issued_at = jiff::Timestamp::from_second(at).unwrap_or_default().to_string();
     let body = serde_json::json!({
-        "token": token, "access_token": token, "expires_in": LIFE, "issued_at": issued_at,
+        "token": token, "access_token": token, "expires_in": life, "issued_at": issued_at,
         // Token exchange asks for these two.
         "token_type": "Bearer", "issued_token_type": "urn:ietf:params:oauth:token-type:access_token",
     });

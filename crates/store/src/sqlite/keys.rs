@@ -2,9 +2,10 @@
 
 use async_trait::async_trait;
 use larder_core::access::key::KeyId;
+use larder_core::access::stop::{Stop, Stopped};
 use rusqlite::{Row, params};
 
-use super::{SqliteLedger, checked};
+use super::{SqliteLedger, checked, stops};
 use crate::error::StoreError;
 use crate::keyring::{KeyRecord, Keyring};
 
@@ -104,10 +105,25 @@ impl Keyring for SqliteLedger {
         .await
     }
 
+    async fn add_stops(&self, all: Vec<Stop>) -> Result<(), StoreError> {
+        self.change("stop something", move |connection| stops::add(connection, &all)).await
+    }
+
+    async fn lift_stop(&self, what: Stopped, at: i64) -> Result<bool, StoreError> {
+        self.change("lift a stop", move |connection| stops::lift(connection, &what, at)).await
+    }
+
+    async fn stops(&self) -> Result<Vec<Stop>, StoreError> {
+        self.read(stops::all).await
+    }
+
     async fn keys_version(&self) -> Result<i64, StoreError> {
         self.read(|connection| {
             connection
-                .prepare_cached("SELECT COALESCE(MAX(change), 0) FROM keys")?
+                .prepare_cached(
+                    "SELECT (SELECT COALESCE(MAX(change), 0) FROM keys)
+                       + (SELECT COALESCE(MAX(change), 0) FROM stops)",
+                )?
                 .query_row([], |row| row.get(0))
         })
         .await

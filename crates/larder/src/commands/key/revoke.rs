@@ -1,21 +1,61 @@
 //! `larder key revoke`: the end of a key, at once.
 
+use larder_core::access::Who;
 use larder_core::access::key::KeyId;
-use larder_store::{Store, now};
+use larder_core::access::stop::{Stop, Stopped};
+use larder_store::{Kind, Store, now};
 
+use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::keys::{failed, note};
+use crate::record;
 
-/// End keys at once, and with them all tokens that were had by them
+/// End keys at once, with all tokens issued for them; or all tokens of a service account or a cluster
+///
+/// `--tokens-of` ends what needs no key: every token that was issued until now, and every token of the cluster's own
+/// that was made until now. Who may still pull signs in again with a newer one.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// The keys' names, as `larder key list` shows them
-    #[arg(required = true, value_name = "KEY")]
+    #[arg(required_unless_present = "tokens_of", value_name = "KEY")]
     keys: Vec<KeyId>,
+    /// Whose tokens end: a cluster, CLUSTER/NAMESPACE, CLUSTER/NAMESPACE/SERVICE-ACCOUNT, or an account (again for
+    /// more)
+    #[arg(long, value_name = "WHO")]
+    tokens_of: Vec<String>,
+    /// Because of what, for the record
+    #[arg(long, value_name = "REASON", default_value = "", hide_default_value = true)]
+    because: String,
 }
 
-pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
+/// Whose tokens are meant.
+fn whose(text: &str, config: &Config) -> Result<Stopped, Failure> {
+    let parts: Vec<&str> = text.split('/').collect();
+    let who = match parts.as_slice() {
+        [name] if config.clusters.iter().any(|one| one.name.get_ref() == name) => {
+            Who::cluster(name, None)
+        }
+        [name] => Who::Account((*name).into()),
+        [cluster, namespace] => Who::cluster(cluster, Some(namespace)),
+        [cluster, namespace, account] if !account.is_empty() => {
+            Who::cluster(cluster, Some(namespace))
+        }
+        _ => Who::Anonymous,
+    };
+    // Who has just been taken out of the configuration may still be meant.
+    let known = config.grants.knows(&who)
+        || who.cluster_name().is_some_and(|name| config.grants.knows(&Who::cluster(name, None)));
+    if who == Who::Anonymous || !known {
+        let all: Vec<String> = config.grants.everybody().iter().map(Who::to_string).collect();
+        let cause = format!("`{}` is nobody that larder.toml declares", text.escape_debug());
+        let remedy = format!("one of: {}; or CLUSTER/NAMESPACE/SERVICE-ACCOUNT", all.join(", "));
+        return Err(Failure::usage("cannot end the tokens", cause, remedy));
+    }
+    Ok(Stopped::Tokens(text.into()))
+}
+
+pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let what = "cannot revoke the keys";
     let known = store.keyring.keys().await.map_err(failed(what))?;
     for id in &args.keys {
@@ -27,15 +67,33 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
         let remedy = "`larder key list --all` shows them; nothing was revoked";
         return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
     }
+    let ended: Vec<Stopped> =
+        args.tokens_of.iter().map(|text| whose(text, config)).collect::<Result<_, _>>()?;
     for id in &args.keys {
         store.keyring.revoke_key(id, now()).await.map_err(failed(what))?;
         note(store, id, "revoked").await?;
     }
+    let stop =
+        |what: &Stopped| Stop { what: what.clone(), because: args.because.clone(), at: now() };
+    if !ended.is_empty() {
+        store.keyring.add_stops(ended.iter().map(stop).collect()).await.map_err(failed(what))?;
+        let because = if args.because.is_empty() { "" } else { ": " };
+        let text = format!("all tokens from before ended{because}{}", args.because);
+        let entries = args.tokens_of.iter().map(|of| record::entry(Kind::Key, of, &text)).collect();
+        record::note(store, entries).await.map_err(failed("cannot write the record"))?;
+    }
     let names: Vec<&str> = args.keys.iter().map(KeyId::as_str).collect();
     if context.output.json {
-        context.output.document(&serde_json::json!({ "revoked": names }));
+        context.output.document(&serde_json::json!({
+            "kind": "revoked", "revoked": names, "tokens_ended_of": args.tokens_of,
+        }));
     } else {
-        context.output.result(format!("revoked {}", names.join(", ")));
+        if !names.is_empty() {
+            context.output.result(format!("revoked {}", names.join(", ")));
+        }
+        for of in &args.tokens_of {
+            context.output.result(format!("ended every token that {of} has had until now"));
+        }
     }
     Ok(Exit::Done)
 }

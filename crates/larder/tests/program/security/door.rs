@@ -156,10 +156,7 @@ fn padding_slowness_and_spelling_let_nobody_in() {
         &pod(&format!(r#"{{"image":1,"x":{}{}}}"#, "[".repeat(300), "]".repeat(300))),
         "nested too deep",
     );
-    refused(
-        &pod(&format!(r#"{{"containers":[{}]}}"#, list(r#"{"image":"a:1"}"#))),
-        "larder: ",
-    );
+    refused(&pod(&format!(r#"{{"containers":[{}]}}"#, list(r#"{"image":"a:1"}"#))), "larder: ");
     // A fact that nobody can ever know here is none that helps; one that the pull will tell waits for the pull.
     refused(
         &pod(r#"{"containers":[{"name":"e","image":"other.example/x/y:1"}]}"#),
