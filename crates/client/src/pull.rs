@@ -252,6 +252,44 @@ impl Registry {
         Ok(stream)
     }
 
+    /// A few bytes of a blob, by their places in it. None: the registry gives blobs from their beginning only.
+    ///
+    /// # Errors
+    /// As for a blob; also when it gives other bytes than were asked for.
+    pub async fn blob_piece(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        range: &std::ops::Range<u64>,
+    ) -> Result<Option<Bytes>, ClientError> {
+        let url = self.repository_url(repository, &format!("blobs/{digest}"));
+        let scope = Scope::Pull(repository.to_string());
+        let mut call = Call::new(Method::GET, url, scope, format!("the pull of {repository}"));
+        let last = range.end.saturating_sub(1);
+        if let Ok(wanted) = HeaderValue::from_str(&format!("bytes={}-{last}", range.start)) {
+            call.headers.insert(RANGE, wanted);
+        }
+        let answer = self.send(&call).await?;
+        match answer.status() {
+            StatusCode::PARTIAL_CONTENT => {}
+            StatusCode::OK | StatusCode::RANGE_NOT_SATISFIABLE => return Ok(None),
+            StatusCode::NOT_FOUND => {
+                let wanted = Wanted::Blob(format!("{digest} in {repository}"));
+                return Err(ClientError::NotFound { host: self.host().to_owned(), wanted });
+            }
+            _ => return Err(self.transport().refusal(answer, &call.action).await),
+        }
+        let said = answer.headers().get(CONTENT_RANGE).and_then(|said| said.to_str().ok());
+        let said = said.and_then(|said| said.strip_prefix("bytes ")?.split('/').next());
+        if said != Some(&format!("{}-{last}", range.start)) {
+            return Ok(None);
+        }
+        let length = usize::try_from(range.end - range.start).unwrap_or(usize::MAX);
+        let body = read_bounded(answer, length).await;
+        let body = body.map_err(|cause| self.transport().protocol(cause))?;
+        Ok((body.len() == length).then_some(body))
+    }
+
     /// Fetches a small blob whole and verifies it.
     ///
     /// # Errors

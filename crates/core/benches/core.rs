@@ -193,7 +193,7 @@ fn issue_a_token(bencher: Bencher<'_, '_>) {
         (Who::cluster("turbine-hall", Some("scada")), "vendor/kettle".parse().unwrap());
     bencher.bench_local(|| {
         let access = vec![Access::repository(&name, &[Action::Pull])];
-        signer.issue(&who, None, access, black_box(1_790_000_000), "0123abcd".into())
+        signer.issue(&who, None, None, access, black_box(1_790_000_000), "0123abcd".into())
     });
 }
 

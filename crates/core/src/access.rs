@@ -7,6 +7,7 @@ pub mod identity;
 mod jwt;
 pub mod key;
 pub mod network;
+pub mod possession;
 pub mod scope;
 pub mod stop;
 pub mod token;

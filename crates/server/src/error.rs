@@ -192,6 +192,10 @@ impl From<StoreError> for ApiError {
         match error {
             StoreError::Mismatch { .. } => Self::new(Code::DigestInvalid, error.to_string()),
             StoreError::Missing(digests) => Self::missing(&digests),
+            StoreError::Size { .. } => {
+                let message = format!("the manifest is wrong: {error}");
+                Self::new(Code::ManifestInvalid, message)
+            }
             StoreError::NotFound(_) => Self::new(Code::BlobUploadUnknown, error.to_string()),
             StoreError::Busy(_) => Self::new(Code::BlobUploadInvalid, error.to_string())
                 .with_status(StatusCode::CONFLICT),

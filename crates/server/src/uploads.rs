@@ -5,6 +5,7 @@ use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::Response;
 use larder_core::access::Action;
+use larder_core::access::possession::Proof;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{BlobWriter, Purpose, UploadId};
@@ -35,14 +36,16 @@ pub(crate) async fn begin(
         let from = query(parts, "from").map(|from| from.parse::<RepositoryName>());
         let there = match from {
             // What may not be pulled is as good as not there: the client then sends the blob itself.
-            Some(Ok(from)) if !may(&from) => false,
-            Some(Ok(from)) => app.store.ledger.blob(&from, &digest).await?.is_some(),
+            Some(Ok(from)) if !may(&from) => None,
+            Some(Ok(from)) => app.store.ledger.blob(&from, &digest).await?,
             // A mount without a source may take it from anywhere, where everybody may pull everything; a
             // name that cannot exist has nothing.
-            None => plan.open,
-            Some(Err(_)) => false,
+            None if plan.open => app.store.ledger.anywhere(&digest).await?,
+            None | Some(Err(_)) => None,
         };
-        if there && app.store.share_blob(repository, &digest).await? {
+        if let Some(size) = there
+            && app.store.share_blob(repository, &digest, Some(size), Proof::Mount).await?
+        {
             return Ok(created(repository, &digest));
         }
     } else if let Some(digest) = digest_of(parts, "digest")? {

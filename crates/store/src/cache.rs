@@ -112,11 +112,21 @@ pub trait CacheRecords: Send + Sync {
         digest: &Digest,
     ) -> Result<Option<u64>, StoreError>;
 
-    /// The upload that holds a part of a blob. None: there is none.
-    async fn part_of(&self, digest: &Digest) -> Result<Option<UploadId>, StoreError>;
+    /// The upload that holds a part of a blob, as this repository of an upstream gave it: another one has not given
+    /// it. None: there is none.
+    async fn part_of(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<UploadId>, StoreError>;
 
     /// Records which upload holds a part of a blob.
-    async fn note_part(&self, digest: &Digest, upload: UploadId) -> Result<(), StoreError>;
+    async fn note_part(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        upload: UploadId,
+    ) -> Result<(), StoreError>;
 
     /// Records that an upload holds no part of a blob any more.
     async fn forget_part(&self, digest: &Digest, upload: UploadId) -> Result<(), StoreError>;

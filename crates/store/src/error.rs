@@ -19,6 +19,16 @@ pub enum StoreError {
     /// A manifest refers to content that its repository does not have.
     #[error("the repository does not have {}", list(.0))]
     Missing(Vec<Digest>),
+    /// A manifest says of content that it has another size than it has.
+    #[error("it says that {digest} has {said} bytes, and it has {actual}")]
+    Size {
+        /// What it is about.
+        digest: Digest,
+        /// What the manifest says.
+        said: u64,
+        /// What is true.
+        actual: u64,
+    },
     /// What was to be recorded is not in the blob store: it was collected this instant.
     #[error("{0} was removed this instant, because nothing referred to it; send it again")]
     Vanished(Digest),

@@ -37,8 +37,8 @@ pub struct NewManifest {
     pub record: ManifestRecord,
     /// Blobs that it needs, with their sizes in bytes.
     pub blobs: Vec<(Digest, u64)>,
-    /// Manifests that it lists.
-    pub children: Vec<Digest>,
+    /// Manifests that it lists, with their sizes in bytes.
+    pub children: Vec<(Digest, u64)>,
     /// The manifest that it is about. None: it is about no other.
     pub subject: Option<Digest>,
     /// What of that must be there.
@@ -116,7 +116,8 @@ pub trait Ledger: Send + Sync {
     /// Records a manifest and points the tag to it.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] when the repository lacks what the manifest needs; nothing changes.
+    /// [`StoreError::Missing`] when the repository lacks what the manifest needs, [`StoreError::Size`] when that has
+    /// another size than it says; nothing changes.
     async fn put_manifest(
         &self,
         repository: &RepositoryName,

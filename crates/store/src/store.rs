@@ -1,10 +1,14 @@
 //! Blob store and ledger together: one place that keeps the order of writing.
 
 use std::collections::BTreeSet;
+use std::future::Future;
+use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
 
 use bytes::{Bytes, BytesMut};
+use larder_core::access::key::random;
+use larder_core::access::possession::{Proof, may_have, samples};
 use larder_core::companion;
 use larder_core::digest::Digest;
 use larder_core::document::{Document, media_type};
@@ -100,20 +104,62 @@ impl Store {
         Ok(size)
     }
 
-    /// Gives the repository a blob that another one has. False: nobody has it.
+    /// Gives the repository a blob that the store holds already, and which is said to have so many bytes, if
+    /// [`may_have`] says so. False: it does not, or the store does not hold it.
     pub async fn share_blob(
         &self,
         repository: &RepositoryName,
         digest: &Digest,
+        said: Option<u64>,
+        proof: Proof,
     ) -> Result<bool, StoreError> {
-        // The ledger alone is not asked: what it records must still lie in the blob store.
-        match (self.ledger.anywhere(digest).await?, self.blobs.size(digest).await?) {
-            (Some(_), Some(size)) => {
-                self.ledger.link_blob(repository, digest, size).await?;
-                Ok(true)
-            }
-            _ => Ok(false),
+        let Some(size) = self.blobs.size(digest).await? else { return Ok(false) };
+        if may_have(size, said, Some(proof)).is_err() {
+            return Ok(false);
         }
+        match self.ledger.link_blob(repository, digest, size).await {
+            Ok(()) => Ok(true),
+            // It went away just now.
+            Err(StoreError::Vanished(_)) => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Whether the store holds content that gives the same bytes at places that nobody can tell beforehand. `piece`
+    /// asks whoever says that it has it; its None means that it cannot tell, so that all of it must be brought.
+    ///
+    /// # Errors
+    /// What `piece` or the store met.
+    pub async fn proves<E, F>(
+        &self,
+        digest: &Digest,
+        size: u64,
+        mut piece: impl FnMut(Range<u64>) -> F,
+    ) -> Result<bool, E>
+    where
+        E: From<StoreError>,
+        F: Future<Output = Result<Option<Bytes>, E>>,
+    {
+        if self.blobs.size(digest).await? != Some(size) {
+            return Ok(false);
+        }
+        let Some(random) = random() else { return Ok(false) };
+        for range in samples(size, &random) {
+            let Some(theirs) = piece(range.clone()).await? else { return Ok(false) };
+            let mut ours = self.blobs.read(digest, range).await?;
+            let mut compared = 0;
+            while let Some(part) = ours.next().await {
+                let part = part?;
+                if theirs.get(compared..compared + part.len()) != Some(&part[..]) {
+                    return Ok(false);
+                }
+                compared += part.len();
+            }
+            if compared != theirs.len() {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// Keeps a manifest byte for byte, and points the tag to it. Its digest must have been
@@ -242,7 +288,11 @@ fn new_manifest(
     NewManifest {
         record,
         blobs: document.blobs().map(|blob| (blob.digest.clone(), blob.size)).collect(),
-        children: document.children().iter().map(|child| child.digest.clone()).collect(),
+        children: document
+            .children()
+            .iter()
+            .map(|child| (child.digest.clone(), child.size))
+            .collect(),
         subject: document.subject.as_ref().map(|subject| subject.digest.clone()),
         demand,
         tag,

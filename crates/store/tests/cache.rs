@@ -217,10 +217,17 @@ async fn an_upload_is_read_while_it_grows() {
     assert_eq!(*growing.readable.borrow(), 1_000_000);
     assert!(read(&growing, 0..1_000_000).await == content[..1_000_000]);
     assert!(!writer.has_digest(&digest).await.unwrap());
-    store.cache.note_part(&digest, id).await.unwrap();
+    let [repository, foreign]: [RepositoryName; 2] =
+        ["bazaar/library/kettle", "bazaar/community/evil"].map(|name| name.parse().unwrap());
+    store.cache.note_part(&repository, &digest, id).await.unwrap();
+    assert_eq!(
+        store.cache.part_of(&foreign, &digest).await.unwrap(),
+        None,
+        "it gave nothing of it"
+    );
     // Parked and taken up again, a reader that was there before goes on reading.
     assert_eq!(writer.park().await.unwrap(), 1_000_000);
-    assert_eq!(store.cache.part_of(&digest).await.unwrap(), Some(id));
+    assert_eq!(store.cache.part_of(&repository, &digest).await.unwrap(), Some(id));
     let mut writer = store.blobs.resume(id).await.unwrap();
     let again = writer.growing().unwrap();
     assert_eq!(*again.readable.borrow(), 1_000_000);
@@ -232,9 +239,13 @@ async fn an_upload_is_read_while_it_grows() {
     assert_eq!(writer.commit(&digest).await.unwrap(), 3_000_000);
     let other = store.blobs.begin().await.unwrap();
     store.cache.forget_part(&digest, other).await.unwrap();
-    assert_eq!(store.cache.part_of(&digest).await.unwrap(), Some(id), "another's word");
+    assert_eq!(
+        store.cache.part_of(&repository, &digest).await.unwrap(),
+        Some(id),
+        "another's word"
+    );
     store.cache.forget_part(&digest, id).await.unwrap();
-    assert_eq!(store.cache.part_of(&digest).await.unwrap(), None);
+    assert_eq!(store.cache.part_of(&repository, &digest).await.unwrap(), None);
     assert!(read(&again, 2_900_000..3_000_000).await == content[2_900_000..], "after it settled");
     assert!(read(&growing, 0..100).await == content[..100]);
     // What nobody wants any more is given up.

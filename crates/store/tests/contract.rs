@@ -145,7 +145,7 @@ fn manifest(
             size: content.len() as u64,
         },
         blobs: blobs.iter().map(|digest| ((*digest).clone(), 10)).collect(),
-        children: children.iter().copied().cloned().collect(),
+        children: children.iter().map(|digest| ((*digest).clone(), 5)).collect(),
         subject: None,
         demand: Demand::All,
         tag: tag.map(|tag| tag.parse().unwrap()),
@@ -171,8 +171,8 @@ async fn ledger_contract(ledger: &dyn Ledger, blobs: &dyn BlobStore) {
     let refused = ledger.put_manifest(&gauge, first.clone()).await;
     assert!(matches!(refused, Err(StoreError::Missing(missing)) if missing == [two.clone()]));
     assert_eq!(ledger.manifest(&gauge, &tag("1.9")).await.unwrap(), None);
-    ledger.link_blob(&gauge, &two, 20).await.unwrap();
-    ledger.link_blob(&gauge, &two, 20).await.unwrap();
+    ledger.link_blob(&gauge, &two, 10).await.unwrap();
+    ledger.link_blob(&gauge, &two, 10).await.unwrap();
     ledger.put_manifest(&gauge, first.clone()).await.unwrap();
     let held = ledger.manifest(&gauge, &tag("1.9")).await.unwrap().unwrap();
     assert_eq!(held, first.record);
@@ -181,11 +181,24 @@ async fn ledger_contract(ledger: &dyn Ledger, blobs: &dyn BlobStore) {
         first.record
     );
 
+    // What it says of their sizes must be true.
+    let mut wrong = manifest("second", &[&one], &[], None);
+    wrong.blobs[0].1 = 11;
+    let refused = ledger.put_manifest(&gauge, wrong).await;
+    assert!(matches!(refused, Err(StoreError::Size { said: 11, actual: 10, .. })));
+    let mut wrong = manifest("index", &[], &[&first.record.digest], None);
+    wrong.children[0].1 = 6;
+    for demand in [Demand::All, Demand::Blobs] {
+        wrong.demand = demand;
+        let refused = ledger.put_manifest(&gauge, wrong.clone()).await;
+        assert!(matches!(refused, Err(StoreError::Size { said: 6, actual: 5, .. })));
+    }
+
     // Blobs belong to repositories.
     let other = repository("vendor/valve-twin");
-    assert_eq!(ledger.blob(&gauge, &two).await.unwrap(), Some(20));
+    assert_eq!(ledger.blob(&gauge, &two).await.unwrap(), Some(10));
     assert_eq!(ledger.blob(&other, &two).await.unwrap(), None);
-    assert_eq!(ledger.anywhere(&two).await.unwrap(), Some(20));
+    assert_eq!(ledger.anywhere(&two).await.unwrap(), Some(10));
     assert_eq!(ledger.anywhere(&Digest::of(b"three")).await.unwrap(), None);
     assert_eq!(ledger.tags(&other, None, 10).await.unwrap(), None);
 

@@ -1,5 +1,7 @@
 //! The two ends of a move: what a source gives and what a target takes.
 
+use std::ops::Range;
+
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::{BoxStream, StreamExt as _};
@@ -27,6 +29,20 @@ pub trait Source: Send + Sync {
 
     /// What is there about this digest, but for what lies under a tag alone.
     async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError>;
+
+    /// A few bytes of a blob, by their places in it. None: it gives blobs from their beginning only.
+    async fn piece(
+        &self,
+        _blob: &Descriptor,
+        _range: &Range<u64>,
+    ) -> Result<Option<Bytes>, TransferError> {
+        Ok(None)
+    }
+
+    /// Whether it is another repository of this larder that has the blob.
+    async fn is_own(&self, _blob: &Descriptor) -> Result<bool, TransferError> {
+        Ok(false)
+    }
 
     /// How many places it can be had from.
     fn places(&self) -> usize {
@@ -69,6 +85,16 @@ pub trait Target: Send + Sync {
 
     /// Whether it has the blob, or can have it without it being sent.
     async fn has_blob(&self, blob: &Descriptor) -> Result<bool, TransferError>;
+
+    /// Takes a blob that its store holds for others already, where the source proves to have it. False: it does not
+    /// hold it, or the source does not prove that.
+    async fn adopts(
+        &self,
+        _blob: &Descriptor,
+        _source: &dyn Source,
+    ) -> Result<bool, TransferError> {
+        Ok(false)
+    }
 
     /// Takes a blob; it becomes visible only when it is whole and has its digest.
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError>;

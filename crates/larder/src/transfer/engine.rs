@@ -193,7 +193,9 @@ impl Engine {
         };
         // Whoever needs the same blob meanwhile waits here, and then finds it there.
         let _turn = turn.lock().await;
-        if order.target.has_blob(blob).await? {
+        let there =
+            order.target.has_blob(blob).await? || order.target.adopts(blob, order.source).await?;
+        if there {
             self.progress.advance(blob.size);
             return Ok(false);
         }

@@ -1,11 +1,12 @@
 //! An OCI image layout in a folder (Image Specification, "OCI Image Layout").
 
 use std::fs;
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use async_trait::async_trait;
-use bytes::Bytes;
+use bytes::{Bytes, BytesMut};
 use futures_util::stream::StreamExt as _;
 use larder_core::companion::Companion;
 use larder_core::digest::{Digest, Hasher};
@@ -240,6 +241,22 @@ impl Source for Layout {
         }
         let reader = self.blobs.read(&blob.digest, 0..actual).await?;
         Ok(reader.map(|piece| piece.map_err(TransferError::Store)).boxed())
+    }
+
+    async fn piece(
+        &self,
+        blob: &Descriptor,
+        range: &Range<u64>,
+    ) -> Result<Option<Bytes>, TransferError> {
+        if self.blobs.size(&blob.digest).await?.is_none_or(|size| size < range.end) {
+            return Ok(None);
+        }
+        let mut reader = self.blobs.read(&blob.digest, range.clone()).await?;
+        let mut piece = BytesMut::new();
+        while let Some(part) = reader.next().await {
+            piece.extend_from_slice(&part?);
+        }
+        Ok(Some(piece.freeze()))
     }
 
     async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {

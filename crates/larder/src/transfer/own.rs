@@ -6,6 +6,7 @@ use std::sync::Arc;
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::StreamExt as _;
+use larder_core::access::possession::Proof;
 use larder_core::companion::Companion;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
@@ -21,7 +22,7 @@ use super::{Content, Role, Source, Target, TransferError};
 pub struct Own {
     store: Store,
     repository: RepositoryName,
-    /// Whether blobs that lie in the store, but in no repository, were verified for this one.
+    /// Blobs that the signed contents of a parcel name, and that it may take from the store.
     adopts: Option<Arc<BTreeSet<Digest>>>,
     /// Whether manifests are read that other repositories have.
     all: bool,
@@ -40,7 +41,8 @@ impl Own {
         self
     }
 
-    /// With blobs that were put into the store for it, and are its own from now on.
+    /// With blobs that the signed contents of a parcel name: those that it brought into the store, and those that it
+    /// left out because they are here.
     #[must_use]
     pub fn adopting(mut self, blobs: Arc<BTreeSet<Digest>>) -> Self {
         self.adopts = Some(blobs);
@@ -73,8 +75,16 @@ impl Source for Own {
     }
 
     async fn blob(&self, blob: &Descriptor) -> Result<Content, TransferError> {
+        // What a manifest names, and its repository does not have, is another's.
+        if !self.all && !self.is_own(blob).await? {
+            return Err(TransferError::NotHeld(format!("{}@{}", self.repository, blob.digest)));
+        }
         let reader = self.store.blobs.read(&blob.digest, 0..blob.size).await?;
         Ok(reader.map(|piece| piece.map_err(TransferError::Store)).boxed())
+    }
+
+    async fn is_own(&self, blob: &Descriptor) -> Result<bool, TransferError> {
+        Ok(self.store.ledger.blob(&self.repository, &blob.digest).await?.is_some())
     }
 
     async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
@@ -90,6 +100,9 @@ impl Source for Own {
 
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {
         super::layout::check_small(blob, limit)?;
+        if !self.all && !self.is_own(blob).await? {
+            return Err(TransferError::NotHeld(format!("{}@{}", self.repository, blob.digest)));
+        }
         Ok(self.store.read_all(&blob.digest, blob.size).await?)
     }
 }
@@ -105,15 +118,23 @@ impl Target for Own {
         if self.store.ledger.blob(&self.repository, &blob.digest).await?.is_some() {
             return Ok(true);
         }
-        if self.store.share_blob(&self.repository, &blob.digest).await? {
-            return Ok(true);
-        }
-        let adopted = self.adopts.as_ref().is_some_and(|blobs| blobs.contains(&blob.digest));
-        if adopted && self.store.blobs.size(&blob.digest).await? == Some(blob.size) {
-            self.store.ledger.link_blob(&self.repository, &blob.digest, blob.size).await?;
-            return Ok(true);
-        }
         Ok(false)
+    }
+
+    async fn adopts(&self, blob: &Descriptor, source: &dyn Source) -> Result<bool, TransferError> {
+        let proof = if self.adopts.as_ref().is_some_and(|all| all.contains(&blob.digest)) {
+            Proof::SignedContents
+        } else if source.is_own(blob).await? {
+            Proof::OwnRepository
+        } else {
+            let piece = |range| async move { source.piece(blob, &range).await };
+            if !self.store.proves(&blob.digest, blob.size, piece).await? {
+                return Ok(false);
+            }
+            Proof::Samples
+        };
+        let said = Some(blob.size);
+        Ok(self.store.share_blob(&self.repository, &blob.digest, said, proof).await?)
     }
 
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {

@@ -1,5 +1,6 @@
 //! A registry as an end of a move.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use async_trait::async_trait;
@@ -75,6 +76,14 @@ impl Source for Remote {
             Ok(stream.next().await?.map(|chunk| (chunk, stream)))
         })
         .boxed())
+    }
+
+    async fn piece(
+        &self,
+        blob: &Descriptor,
+        range: &Range<u64>,
+    ) -> Result<Option<Bytes>, TransferError> {
+        Ok(self.registry.blob_piece(&self.repository, &blob.digest, range).await?)
     }
 
     async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {

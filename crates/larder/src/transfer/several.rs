@@ -1,5 +1,7 @@
 //! Several places for the same content, tried in turn.
 
+use std::ops::Range;
+
 use async_trait::async_trait;
 use bytes::Bytes;
 use larder_core::companion::Companion;
@@ -55,6 +57,19 @@ impl Source for Several {
             }
         }
         Err(TransferError::together(met))
+    }
+
+    async fn piece(
+        &self,
+        blob: &Descriptor,
+        range: &Range<u64>,
+    ) -> Result<Option<Bytes>, TransferError> {
+        for place in &self.places {
+            if let Ok(Some(piece)) = place.piece(blob, range).await {
+                return Ok(Some(piece));
+            }
+        }
+        Ok(None)
     }
 
     fn places(&self) -> usize {

@@ -19,7 +19,7 @@ fn content(folder: &Path) -> BTreeMap<String, Vec<u8>> {
         let name = path.file_name().unwrap().to_str().unwrap();
         if path.is_dir() {
             all.extend(content(&path));
-        } else if !name.starts_with("ledger.") {
+        } else if !name.starts_with("ledger.") && name != "serve.lock" {
             all.insert(path.display().to_string(), fs::read(&path).unwrap());
         }
     }

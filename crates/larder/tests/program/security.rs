@@ -2,5 +2,6 @@
 
 mod door;
 mod expiry;
+mod possession;
 mod publish;
 mod writers;

@@ -6,14 +6,14 @@
 
 mod job;
 
-use std::collections::{BTreeSet, HashMap};
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use larder_core::digest::Digest;
-use larder_core::name::RepositoryName;
-use larder_store::{Growing, StoreError};
+use larder_core::name::{Host, RepositoryName};
+use larder_store::Growing;
 use tokio::sync::{Notify, watch};
 
 use super::Cache;
@@ -22,12 +22,12 @@ use super::trouble::Trouble;
 use super::upstream::Waiting;
 use job::Job;
 
-/// What a fetch is about. A blob that no manifest of the repository names is between this repository
-/// and its upstream alone.
+/// What a fetch is about. It is between one repository and its upstream: what another one's upstream gives proves
+/// nothing for this one.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-enum About {
-    Named(Digest),
-    Unnamed(RepositoryName, Digest),
+struct About {
+    repository: RepositoryName,
+    digest: Digest,
 }
 
 /// How far a fetch is.
@@ -51,7 +51,10 @@ pub(super) struct Fill {
     pub(super) growing: OnceLock<Growing>,
     takers: AtomicUsize,
     left: Notify,
-    repositories: Mutex<BTreeSet<RepositoryName>>,
+    /// Which of all fetches it is: one waits only for those before it.
+    number: u64,
+    upstream: Host,
+    ended: watch::Sender<bool>,
 }
 
 /// All that are under way.
@@ -91,18 +94,17 @@ pub(crate) enum Blob {
 }
 
 impl Fill {
-    fn new(repository: &RepositoryName) -> Self {
+    fn new(upstream: &Host) -> Self {
+        static NUMBER: AtomicU64 = AtomicU64::new(0);
         Self {
             stage: watch::Sender::new(Stage::Asking),
             growing: OnceLock::new(),
             takers: AtomicUsize::new(0),
             left: Notify::new(),
-            repositories: Mutex::new([repository.clone()].into()),
+            number: NUMBER.fetch_add(1, Ordering::Relaxed),
+            upstream: upstream.clone(),
+            ended: watch::Sender::new(false),
         }
-    }
-
-    fn repositories(&self) -> MutexGuard<'_, BTreeSet<RepositoryName>> {
-        self.repositories.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -177,27 +179,13 @@ impl Cache {
         opened
     }
 
-    /// The size of a blob that the repository has, or may have because a manifest of it names what
-    /// another repository has.
+    /// The size of a blob that the repository has. What only others have is proved first, by a fetch.
     pub(super) async fn held_blob(
         &self,
         repository: &RepositoryName,
         digest: &Digest,
     ) -> Result<Option<u64>, Trouble> {
-        let store = &self.inner.store;
-        if let Some(size) = store.ledger.blob(repository, digest).await? {
-            return Ok(Some(size));
-        }
-        let Some(wanted) = store.cache.wanted(repository, digest).await? else { return Ok(None) };
-        if store.blobs.size(digest).await? != Some(wanted) {
-            return Ok(None);
-        }
-        match store.ledger.link_blob(repository, digest, wanted).await {
-            Ok(()) => Ok(Some(wanted)),
-            // It went away just now.
-            Err(StoreError::Vanished(_)) => Ok(None),
-            Err(error) => Err(error.into()),
-        }
+        Ok(self.inner.store.ledger.blob(repository, digest).await?)
     }
 
     /// How large a blob is that the repository does not have. What one of its manifests says is
@@ -226,16 +214,12 @@ impl Cache {
         digest: &Digest,
         size: Option<u64>,
     ) -> (Taking, bool) {
-        let about = match size {
-            Some(_) => About::Named(digest.clone()),
-            None => About::Unnamed(repository.clone(), digest.clone()),
-        };
+        let about = About { repository: repository.clone(), digest: digest.clone() };
         let mut open = self.inner.fills.open();
         let under_way = open.get(&about).cloned();
         let began = under_way.is_none();
-        let fill = under_way.unwrap_or_else(|| Arc::new(Fill::new(repository)));
+        let fill = under_way.unwrap_or_else(|| Arc::new(Fill::new(shelf.upstream.host())));
         fill.takers.fetch_add(1, Ordering::AcqRel);
-        fill.repositories().insert(repository.clone());
         let taking = Taking { fill: Arc::clone(&fill), client: None };
         if began {
             open.insert(about.clone(), Arc::clone(&fill));

@@ -220,26 +220,38 @@ impl CacheRecords for SqliteLedger {
         .await
     }
 
-    async fn part_of(&self, digest: &Digest) -> Result<Option<UploadId>, StoreError> {
-        let digest = digest.clone();
+    async fn part_of(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<UploadId>, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
         self.read(move |connection| {
             connection
-                .prepare_cached("SELECT upload FROM parts WHERE digest = $1")?
-                .query_row(params![digest.as_str()], |row| checked(row, 0))
+                .prepare_cached("SELECT upload FROM parts WHERE digest = $1 AND repository = $2")?
+                .query_row(params![digest.as_str(), name.as_str()], |row| checked(row, 0))
                 .optional()
         })
         .await
     }
 
-    async fn note_part(&self, digest: &Digest, upload: UploadId) -> Result<(), StoreError> {
-        let digest = digest.clone();
+    async fn note_part(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        upload: UploadId,
+    ) -> Result<(), StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
         self.note(move |connection| {
             connection
                 .prepare_cached(
-                    "INSERT INTO parts (digest, upload) VALUES ($1, $2)
-                     ON CONFLICT (digest) DO UPDATE SET upload = excluded.upload",
+                    "INSERT INTO parts (digest, upload, repository) VALUES ($1, $2, $3)
+                     ON CONFLICT (digest) DO UPDATE SET
+                       upload = excluded.upload, repository = excluded.repository",
                 )
-                .and_then(|mut note| note.execute(params![digest.as_str(), upload.to_string()]))
+                .and_then(|mut note| {
+                    note.execute(params![digest.as_str(), upload.to_string(), name.as_str()])
+                })
                 .map(drop)
                 .map_err(StoreError::ledger("note a part of a blob"))
         })

@@ -48,19 +48,31 @@ pub(super) fn record(
     let failed = || StoreError::ledger("record a manifest");
     let repository = repository_id(connection, name).map_err(failed())?;
     let mut missing = Vec::new();
-    let has_blob = "SELECT 1 FROM blobs WHERE repository = $1 AND digest = $2";
-    let has_child = "SELECT 1 FROM manifests WHERE repository = $1 AND digest = $2";
+    let size_of_blob = "SELECT size FROM blobs WHERE repository = $1 AND digest = $2";
+    let size_of_child = "SELECT size FROM manifests WHERE repository = $1 AND digest = $2";
     let (blobs_asked, children_asked) = match new.demand {
         Demand::All => (true, true),
         Demand::Blobs => (true, false),
         Demand::Nothing => (false, false),
     };
-    let blobs = new.blobs.iter().filter(|_| blobs_asked).map(|(digest, _)| (digest, has_blob));
-    let children = new.children.iter().filter(|_| children_asked);
-    let children = children.map(|digest| (digest, has_child));
-    for (digest, question) in blobs.chain(children) {
-        if !any(connection, question, params![repository, digest.as_str()]).map_err(failed())? {
-            missing.push(digest.clone());
+    let blobs = new.blobs.iter().filter(|_| blobs_asked).map(|one| (one, size_of_blob, true));
+    // An index that may lack some of what it lists says the truth of the rest.
+    let children = new.children.iter().filter(|_| blobs_asked);
+    let children = children.map(|one| (one, size_of_child, children_asked));
+    for ((digest, said), question, needed) in blobs.chain(children) {
+        let actual = connection
+            .prepare_cached(question)
+            .and_then(|mut ask| {
+                ask.query_row(params![repository, digest.as_str()], |row| unsigned(row, 0))
+                    .optional()
+            })
+            .map_err(failed())?;
+        match actual {
+            None if needed => missing.push(digest.clone()),
+            Some(actual) if actual != *said => {
+                return Err(StoreError::Size { digest: digest.clone(), said: *said, actual });
+            }
+            _ => {}
         }
     }
     if !missing.is_empty() {
@@ -90,7 +102,7 @@ pub(super) fn record(
         for (target, size) in &new.blobs {
             need.execute(params![repository, digest, target.as_str(), 0, signed(*size)])?;
         }
-        for target in &new.children {
+        for (target, _) in &new.children {
             need.execute(params![repository, digest, target.as_str(), 1, None::<i64>])?;
         }
         if let Some(tag) = &new.tag {

@@ -37,7 +37,7 @@ pub struct Stage {
     pub ventworks: Upstream,
     /// The air-gapped cluster.
     pub cluster: Option<Cluster>,
-    servers: Vec<Child>,
+    servers: Vec<(String, Child)>,
     /// Where the larder that serves now is reached.
     larder: String,
     /// The API of the cluster. None: it has none.
@@ -194,8 +194,14 @@ impl Stage {
         Ok(anstream::adapter::strip_str(&results).to_string())
     }
 
-    /// Starts `larder serve` in one of the folders and tells the cluster where it is.
+    /// Starts `larder serve` in one of the folders, in place of the one that serves there already, and tells the
+    /// cluster where it is.
     pub async fn serve(&mut self, place: &str) -> Result<(), Failure> {
+        if let Some(at) = self.servers.iter().position(|(there, _)| there == place) {
+            self.prompt(place, "kill %1");
+            let (_, child) = self.servers.remove(at);
+            self.end(child).await?;
+        }
         let line = "serve --listen 127.0.0.1:0";
         self.prompt(place, &format!("larder {line} &"));
         let arguments: Vec<&str> = line.split_whitespace().collect();
@@ -230,7 +236,7 @@ impl Stage {
             let written = crate::files::write_secret(&path, text.as_bytes());
             written.map_err(|error| self.broken(error))?;
         }
-        self.servers.push(child);
+        self.servers.push((place.to_owned(), child));
         Ok(())
     }
 
@@ -498,7 +504,7 @@ impl Stage {
 
     /// Stops the larders as an operator does, and sees that it stops well.
     pub async fn strike(&mut self) -> Result<(), Failure> {
-        for child in std::mem::take(&mut self.servers) {
+        for (_, child) in std::mem::take(&mut self.servers) {
             self.end(child).await?;
         }
         Ok(())

@@ -222,8 +222,8 @@ async fn show_to_everybody(
     config: &Config,
 ) -> Result<Moved, Failure> {
     let engine = Engine::silent();
-    let blobs: BTreeSet<Digest> =
-        parcel.contents.blobs.iter().map(|blob| blob.digest.clone()).collect();
+    let brought = parcel.contents.blobs.iter().map(|blob| &blob.digest);
+    let blobs: BTreeSet<Digest> = brought.chain(&parcel.contents.held).cloned().collect();
     let blobs = Arc::new(blobs);
     let outcomes: Vec<Result<Moved, Failure>> = stream::iter(&parcel.contents.images)
         .map(|image| {

@@ -1,11 +1,12 @@
 //! The fetch itself: from the upstream into an upload, verified, made a blob.
 
-use std::collections::BTreeSet;
+use std::ops::Range;
 use std::pin::pin;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use larder_client::ClientError;
+use larder_core::access::possession::Proof;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{BlobWriter, StoreError, UploadId};
@@ -42,6 +43,8 @@ impl Drop for Listed<'_> {
         if open.get(&self.0.about).is_some_and(|fill| Arc::ptr_eq(fill, &self.0.fill)) {
             open.remove(&self.0.about);
         }
+        drop(open);
+        self.0.fill.ended.send_replace(true);
     }
 }
 
@@ -78,6 +81,17 @@ impl Job {
             return Ok(());
         }
         let store = &self.cache.inner.store;
+        if let Some(size) = size {
+            self.let_others_end().await;
+            if self.proves(size).await? {
+                let shared =
+                    store.share_blob(&self.repository, &self.digest, Some(size), Proof::Samples);
+                if shared.await? {
+                    self.fill.stage.send_replace(Stage::There(size));
+                    return Ok(());
+                }
+            }
+        }
         if let Err(error) = store.check_room(size.unwrap_or(0)).await {
             self.cache.inner.room.notify_one();
             return Err(error.into());
@@ -102,10 +116,40 @@ impl Job {
         }
     }
 
+    /// Waits for the fetches of the same content from the same upstream that other repositories have begun before:
+    /// it moves once, and this repository's proof is quick then.
+    async fn let_others_end(&self) {
+        loop {
+            let other = {
+                let open = self.cache.inner.fills.open();
+                let before = |fill: &&Arc<Fill>| {
+                    fill.number < self.fill.number && fill.upstream == self.fill.upstream
+                };
+                let same = open.iter().filter(|(about, _)| about.digest == self.digest);
+                same.map(|(_, fill)| fill).find(before).cloned()
+            };
+            let Some(other) = other else { return };
+            if other.ended.subscribe().wait_for(|ended| *ended).await.is_err() {
+                return;
+            }
+        }
+    }
+
+    /// Whether the store holds what the upstream has under this repository's name: it gives the same bytes at places
+    /// that nobody can tell beforehand.
+    async fn proves(&self, size: u64) -> Result<bool, Trouble> {
+        let (upstream, store) = (&self.shelf.upstream, &self.cache.inner.store);
+        let piece = |range: Range<u64>| async move {
+            let registry = &upstream.registry;
+            upstream.open(registry.blob_piece(&self.path, &self.digest, &range)).await
+        };
+        store.proves(&self.digest, size, piece).await
+    }
+
     /// Takes up what an earlier fetch has left, or begins anew.
     async fn upload(&self, size: Option<u64>) -> Result<(Part, Box<dyn BlobWriter>), Trouble> {
         let store = &self.cache.inner.store;
-        if let Some(upload) = store.cache.part_of(&self.digest).await? {
+        if let Some(upload) = store.cache.part_of(&self.repository, &self.digest).await? {
             match store.blobs.resume(upload).await {
                 Ok(writer) if size.is_none_or(|size| writer.offset() <= size) => {
                     tracing::info!(digest = %self.digest, offset = writer.offset(), "going on with a part");
@@ -125,9 +169,10 @@ impl Job {
         let mut noted = None;
         if size.is_none_or(|size| size >= WORTH_RESUMING) {
             let (cache, digest) = (Arc::clone(&store.cache), self.digest.clone());
+            let repository = self.repository.clone();
             // Nobody has to wait for it: without it, the next fetch begins anew.
             noted = Some(tokio::spawn(async move {
-                if let Err(error) = cache.note_part(&digest, upload).await {
+                if let Err(error) = cache.note_part(&repository, &digest, upload).await {
                     tracing::warn!(%error, "a part of a blob could not be noted");
                 }
             }));
@@ -225,8 +270,7 @@ impl Job {
         true
     }
 
-    /// All bytes came: verifies them, tells the takers, makes them a blob of the repositories that
-    /// wanted it.
+    /// All bytes came: verifies them, tells the takers, makes them a blob of the repository.
     async fn settle(&self, part: Part, mut writer: Box<dyn BlobWriter>) -> Result<(), Trouble> {
         let store = &self.cache.inner.store;
         let came = writer.offset();
@@ -246,19 +290,9 @@ impl Job {
             }
             Err(error) => return Err(error.into()),
         }
-        let mut linked = BTreeSet::new();
-        loop {
-            let repositories = self.fill.repositories().clone();
-            for repository in repositories.difference(&linked) {
-                store.ledger.link_blob(repository, &self.digest, came).await?;
-            }
-            linked = repositories;
-            let mut open = self.cache.inner.fills.open();
-            // Who joins from now on finds it there.
-            if *self.fill.repositories() == linked {
-                open.remove(&self.about);
-                return Ok(());
-            }
-        }
+        store.ledger.link_blob(&self.repository, &self.digest, came).await?;
+        // Who joins from now on finds it there.
+        self.cache.inner.fills.open().remove(&self.about);
+        Ok(())
     }
 }
