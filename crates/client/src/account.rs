@@ -110,6 +110,11 @@ impl Account {
         }
     }
 
+    /// The login as it is now, for whoever looks for it in a text. None: it is being asked for.
+    pub(crate) fn peek(&self) -> Option<Credentials> {
+        self.held.try_lock().ok().map(|held| held.fresh.login.clone())
+    }
+
     async fn lock(&self) -> OwnedMutexGuard<Held> {
         Arc::clone(&self.held).lock_owned().await
     }

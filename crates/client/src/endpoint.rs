@@ -4,6 +4,7 @@ use std::fmt;
 use std::net::IpAddr;
 use std::str::FromStr;
 
+use larder_core::access::network::is_inner;
 use reqwest::Url;
 
 /// A registry's address: `https://registry.ventworks.example`, with an optional path in front of
@@ -97,6 +98,35 @@ impl Endpoint {
         scheme && (near(url) == Near::Far || near(&self.0) != Near::Far)
     }
 
+    /// Whether it is reached by HTTPS.
+    pub(crate) fn is_secure(&self) -> bool {
+        self.0.scheme() == "https"
+    }
+
+    /// The name or address of its host, without the port.
+    pub(crate) fn name(&self) -> &str {
+        self.0.host_str().unwrap_or_default()
+    }
+
+    /// Whether it is an address of an inner network. Of a name, only resolving it can tell.
+    pub(crate) fn is_inside(&self) -> bool {
+        near(&self.0) != Near::Far
+    }
+
+    /// Whether a token service may be given the login of this registry, which references name `host`: its own host,
+    /// subdomains of what references name, and what the operator wrote.
+    pub(crate) fn may_sign_in_at(&self, url: &Url, host: &str, written: &[String]) -> bool {
+        let theirs = url.host_str().unwrap_or_default().trim_end_matches('.');
+        let name = host.split(':').next().unwrap_or(host);
+        let below = !name.is_empty()
+            && name.parse::<IpAddr>().is_err()
+            && (theirs == name
+                || theirs.strip_suffix(name).is_some_and(|rest| rest.ends_with('.')));
+        let port = url.port().map(|port| format!("{theirs}:{port}"));
+        let named = |one: &String| one == theirs || port.as_ref() == Some(one);
+        self.is_same_host(url) || (below && url.port().is_none()) || written.iter().any(named)
+    }
+
     /// Whether credentials for this registry may be sent with a request to that URL.
     pub(crate) fn is_same_host(&self, url: &Url) -> bool {
         self.0.scheme() == url.scheme()
@@ -114,14 +144,12 @@ enum Near {
 
 /// Whether a URL names an address of our own network. Names are not resolved here.
 fn near(url: &Url) -> Near {
-    let host = url.host_str().unwrap_or_default();
+    let host = url.host_str().unwrap_or_default().trim_end_matches('.');
     let ip = host.trim_start_matches('[').trim_end_matches(']').parse::<IpAddr>();
     match ip {
         _ if host == "localhost" || host.ends_with(".localhost") => Near::Loopback,
         Ok(ip) if ip.is_loopback() || ip.is_unspecified() => Near::Loopback,
-        Ok(IpAddr::V4(ip)) if ip.is_private() || ip.is_link_local() => Near::Private,
-        Ok(IpAddr::V6(ip)) if ip.is_unique_local() || ip.is_unicast_link_local() => Near::Private,
-        Ok(IpAddr::V6(ip)) if ip.to_ipv4_mapped().is_some() => Near::Private,
+        Ok(ip) if is_inner(ip) => Near::Private,
         _ => Near::Far,
     }
 }
@@ -154,9 +182,40 @@ mod tests {
             "https://169.254.169.254/x",
             "https://10.0.0.1",
             "https://[::ffff:10.0.0.1]",
+            "https://localhost.",
+            "https://100.64.0.1",
+            "https://0.1.2.3",
+            "https://192.0.0.1",
+            "https://198.18.0.1",
+            "https://[::a00:1]",
+            "https://[64:ff9b::a00:1]",
+            "https://[fec0::1]",
             "file:///etc/passwd",
         ] {
             assert!(!leads(&far, inside), "{inside}");
+        }
+        let ventworks: Endpoint = "https://registry.ventworks.example".parse().unwrap();
+        let written = ["tokens.example".to_owned(), "login.example:8443".to_owned()];
+        let signs_in = |url: &str| {
+            ventworks.may_sign_in_at(&url.parse().unwrap(), "ventworks.example", &written)
+        };
+        for good in [
+            "https://registry.ventworks.example/t",
+            "https://auth.ventworks.example",
+            "https://ventworks.example",
+            "https://tokens.example/x",
+            "https://login.example:8443",
+        ] {
+            assert!(signs_in(good), "{good}");
+        }
+        for bad in [
+            "https://evilventworks.example",
+            "https://ventworks.example.evil.example",
+            "https://login.example",
+            "https://evil.example",
+            "https://auth.ventworks.example:444",
+        ] {
+            assert!(!signs_in(bad), "{bad}");
         }
         assert!(leads(&home, "http://127.0.0.1:5001/token"));
         assert!(!far.is_same_host(&"https://r.example:444".parse().unwrap()));

@@ -158,6 +158,14 @@ pub enum ClientError {
         /// Why.
         cause: String,
     },
+    /// It wants its login to be shown at a host that is not its own.
+    #[error("{host} sends us to {at} for a token, and its login is not shown to other hosts")]
+    TokenHost {
+        /// The registry.
+        host: String,
+        /// Where it sends us.
+        at: String,
+    },
     /// There is no login to send: the one that was used has ended or was refused, and its source gives no other.
     #[error("there is no login for {host} any more: {cause}")]
     Login {

@@ -8,6 +8,7 @@ mod challenge;
 mod credentials;
 mod endpoint;
 mod error;
+mod inner;
 mod limits;
 mod probe;
 mod pull;

@@ -22,6 +22,10 @@ use crate::credentials::Credentials;
 pub struct ProbePlan {
     /// Its address, with what stands in front of `/v2/`.
     pub address: String,
+    /// Its name as in references, below whose subdomains its account may sign in.
+    pub host: String,
+    /// Further hosts at which its account may sign in.
+    pub token_hosts: Vec<String>,
     /// The upstream's host, where a mirror is told it (`ns=HOST`). None: it is not.
     pub namespace: Option<String>,
     /// Header fields that the node sends along.

@@ -125,7 +125,9 @@ impl Registry {
             if answer.status() != StatusCode::UNAUTHORIZED {
                 return Ok(answer);
             }
-            if !own || sign_ins == 2 {
+            // Whoever answered is who asks for the login: another host than the one that was asked gets none.
+            let answers = self.transport().options.endpoint.is_same_host(answer.url());
+            if !own || !answers || sign_ins == 2 {
                 return Err(self.transport().refusal(answer, &call.action).await);
             }
             pass = Some(

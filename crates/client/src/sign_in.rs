@@ -156,7 +156,9 @@ impl Passes {
                     // The same password again would be refused again.
                     Some(login) => account.other_than(login, UNAUTHORIZED_PAUSE).await,
                 };
-                Pass::basic(transport.login(fresh)?.ok_or_else(denied)?)
+                let fresh = transport.login(fresh)?.ok_or_else(denied)?;
+                transport.shows(fresh.login.secret.expose_secret());
+                Pass::basic(fresh)
             }
             (Some(Challenge::Bearer { realm, service, scopes }), _) => {
                 Self::fetch_token(transport, scope, action, &realm, service.as_deref(), scopes)
@@ -197,13 +199,23 @@ impl Passes {
         service: Option<&str>,
         mut scopes: Vec<String>,
     ) -> Result<Option<Pass>, ClientError> {
-        let url = Url::parse(realm)
-            .ok()
-            .filter(|url| transport.options.endpoint.may_lead_to(url))
-            .ok_or_else(|| {
-                transport
-                    .protocol(format!("it sends us to `{realm}` for a token, which is not allowed"))
-            })?;
+        let url = Url::parse(realm).ok().filter(|url| {
+            let options = &transport.options;
+            options.endpoint.may_lead_to(url)
+                || options.endpoint.may_sign_in_at(url, &options.host, &options.token_hosts)
+                    && (url.scheme() == "https" || !options.endpoint.is_secure())
+        });
+        let url = url.ok_or_else(|| {
+            transport
+                .protocol(format!("it sends us to `{realm}` for a token, which is not allowed"))
+        })?;
+        let options = &transport.options;
+        let signs_in = options.endpoint.may_sign_in_at(&url, &options.host, &options.token_hosts);
+        if options.account.is_some() && !signs_in {
+            let at = url.host_str().unwrap_or_default();
+            let at = url.port().map_or_else(|| at.to_owned(), |port| format!("{at}:{port}"));
+            return Err(ClientError::TokenHost { host: transport.host().to_owned(), at });
+        }
         scopes.extend(scope.texts());
         scopes.sort();
         scopes.dedup();
@@ -216,6 +228,7 @@ impl Passes {
                 let request = transport.http.get(url.clone()).query(&query);
                 match login {
                     Some(login) => {
+                        transport.shows(login.secret.expose_secret());
                         request.basic_auth(&login.user, Some(login.secret.expose_secret()))
                     }
                     None => request,
@@ -254,6 +267,7 @@ impl Passes {
             .or(answer.access_token)
             .filter(|token| !token.is_empty())
             .ok_or_else(|| transport.protocol("its token service gave no token"))?;
+        transport.shows(&token);
         let life = Duration::from_secs(answer.expires_in.unwrap_or(DEFAULT_LIFE));
         Ok(Pass::token(&token, life.min(LONGEST_LIFE)))
     }

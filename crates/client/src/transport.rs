@@ -1,20 +1,24 @@
 //! How does a request reach a registry? Connections, retries, and what an answer means when it is
 //! no success. Nothing here knows of sign-in.
 
+use std::collections::VecDeque;
 use std::future::Future;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 use backon::BackoffBuilder as _;
 use bytes::{Bytes, BytesMut};
 use hyper::ext::ReasonPhrase;
 use larder_core::allowance::Reported;
+use larder_core::shown::cut;
 use reqwest::header::RETRY_AFTER;
 use reqwest::{Response, StatusCode};
+use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::account::Account;
 use crate::endpoint::Endpoint;
 use crate::error::ClientError;
+use crate::inner::Guarded;
 
 /// How one registry is reached.
 #[derive(Debug, Clone)]
@@ -25,6 +29,8 @@ pub struct Options {
     pub endpoint: Endpoint,
     /// With which account. None: anonymously.
     pub account: Option<Account>,
+    /// Hosts beside its own at which it signs people in, `auth.example` or `auth.example:8443`.
+    pub token_hosts: Vec<String>,
     /// Certificates (PEM) that are trusted for this registry, beside the system's. Empty: only these.
     pub ca: Vec<u8>,
     /// How many blobs are moved at once.
@@ -49,6 +55,7 @@ impl Options {
             host: host.into(),
             endpoint,
             account: None,
+            token_hosts: Vec::new(),
             ca: Vec::new(),
             parallel: 4,
             retries: 3,
@@ -66,7 +73,12 @@ pub(crate) struct Transport {
     pub http: reqwest::Client,
     /// What the registry said last of its limit.
     pub reported: Mutex<Option<Reported>>,
+    /// What was sent of late as `Authorization`: none of it may come back in the registry's words.
+    shown: Mutex<VecDeque<SecretString>>,
 }
+
+/// Secrets that are remembered to be taken out of what a registry says.
+const REMEMBERED: usize = 32;
 
 impl Transport {
     /// Sets the client up; nothing is sent yet.
@@ -104,13 +116,40 @@ impl Transport {
         } else {
             builder.tls_certs_merge(trusted)
         };
+        let guarded = Guarded::new(&options.endpoint, &options.token_hosts);
+        builder = builder.dns_resolver(Arc::new(guarded));
         let http = builder.build().map_err(setup)?;
-        Ok(Self { options, http, reported: Mutex::default() })
+        Ok(Self { options, http, reported: Mutex::default(), shown: Mutex::default() })
     }
 
     /// The registry's name as in references.
     pub fn host(&self) -> &str {
         &self.options.host
+    }
+
+    /// Remembers a secret that is about to be sent.
+    pub(crate) fn shows(&self, secret: &str) {
+        let mut shown = self.shown.lock().unwrap_or_else(PoisonError::into_inner);
+        if secret.len() < 4 || shown.iter().any(|one| one.expose_secret() == secret) {
+            return;
+        }
+        if shown.len() >= REMEMBERED {
+            shown.pop_front();
+        }
+        shown.push_back(secret.to_owned().into());
+    }
+
+    /// The registry's own words: printable, without secrets, and not long. None: nothing is left.
+    fn words(&self, text: &str) -> Option<String> {
+        let mut clean = text.to_owned();
+        if let Some(login) = self.options.account.as_ref().and_then(Account::peek) {
+            self.shows(login.secret.expose_secret());
+        }
+        for secret in self.shown.lock().unwrap_or_else(PoisonError::into_inner).iter() {
+            clean = clean.replace(secret.expose_secret(), "…");
+        }
+        let clean = cut(without_logins(&clean).trim(), 300);
+        (!clean.is_empty()).then_some(clean)
     }
 
     /// Repeats what failed for a passing reason, with growing pauses; a `Retry-After` is honoured.
@@ -174,7 +213,7 @@ impl Transport {
         let status = answer.status();
         // An answer to HEAD has no body; a registry that explains does so in its status line.
         let said = answer.extensions().get::<ReasonPhrase>().and_then(|said| reason(status, said));
-        let message = error_message(answer).await.or(said);
+        let message = error_message(answer).await.or(said).and_then(|text| self.words(&text));
         match status {
             StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
                 self.denied(status, action, message)
@@ -194,7 +233,8 @@ impl Transport {
     }
 
     pub(crate) fn protocol(&self, cause: impl Into<String>) -> ClientError {
-        ClientError::Protocol { host: self.host().to_owned(), cause: cause.into() }
+        let cause = self.words(&cause.into()).unwrap_or_default();
+        ClientError::Protocol { host: self.host().to_owned(), cause }
     }
 
     pub(crate) fn denied(
@@ -264,18 +304,56 @@ pub(crate) async fn read_bounded(mut answer: Response, limit: usize) -> Result<B
 fn reason(status: StatusCode, said: &ReasonPhrase) -> Option<String> {
     let text = std::str::from_utf8(said.as_bytes()).ok()?;
     let rest = text.strip_prefix(status.canonical_reason().unwrap_or_default()).unwrap_or(text);
-    let clean: String =
-        rest.trim_start_matches([':', ' ']).chars().filter(|c| !c.is_control()).take(300).collect();
-    (!clean.is_empty()).then_some(clean)
+    Some(rest.trim_start_matches([':', ' ']).to_owned())
+}
+
+/// A text without what follows a scheme of sign-in in it, whoever's it is.
+fn without_logins(text: &str) -> String {
+    let mut clean = String::with_capacity(text.len());
+    let mut hides = false;
+    for word in text.split_inclusive(|c: char| !c.is_ascii_graphic()) {
+        let bare = word.trim_end_matches(|c: char| !c.is_ascii_graphic());
+        match hides && bare.len() >= 8 {
+            true => {
+                clean.push('…');
+                clean.push_str(&word[bare.len()..]);
+            }
+            false => clean.push_str(word),
+        }
+        let scheme = bare.rsplit(|c: char| !c.is_ascii_alphabetic()).next().unwrap_or_default();
+        hides = ["basic", "bearer"].iter().any(|known| scheme.eq_ignore_ascii_case(known));
+    }
+    clean
 }
 
 /// The first message of the standard's error document (Distribution Specification, "Error codes").
-/// Control characters are left out: it is shown on terminals.
 async fn error_message(answer: Response) -> Option<String> {
     let body = read_bounded(answer, 64 * 1024).await.ok()?;
     let document: serde_json::Value = serde_json::from_slice(&body).ok()?;
     let error = document.get("errors")?.get(0)?;
     let text = error.get("message").or_else(|| error.get("code"))?.as_str()?;
-    let clean: String = text.chars().filter(|c| !c.is_control()).take(300).collect();
-    (!clean.is_empty()).then_some(clean)
+    (!text.is_empty()).then(|| text.to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_an_upstream_says_holds_no_secret_and_no_control() {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let endpoint = "https://registry.ventworks.example".parse().unwrap();
+        let transport = Transport::new(Options::new("ventworks.example", endpoint)).unwrap();
+        transport.shows("VENT-secret-1");
+        let words = |text: &str| transport.words(text).unwrap_or_default();
+        assert_eq!(words("you sent VENT-secret-1!"), "you sent …!");
+        assert_eq!(words("got `Basic ZW1iZXJmYWxsOlZFTlQt`, no"), "got `Basic … no");
+        assert_eq!(
+            words("authorization: BEARER eyJhbGciOi.J9.x end"),
+            "authorization: BEARER … end"
+        );
+        assert_eq!(words("basic auth"), "basic auth");
+        assert_eq!(words("a\u{1b}[2Jb\nc"), "a\\u{1b}[2Jb\\nc");
+        assert_eq!(words(&"x".repeat(900)).chars().count(), 301);
+    }
 }

@@ -286,7 +286,7 @@ async fn passing_faults_are_tried_again_and_lasting_ones_are_not() {
         })
         .await;
         let error = fake.registry().manifest(&kettle(), &tag("1")).await.unwrap_err();
-        assert!(error.to_string().contains("“not[31m you”"), "{error:?}");
+        assert!(error.to_string().contains("“not\\u{1b}[31m you”"), "{error:?}");
         assert!(!error.is_passing());
         assert_eq!(fake.lines().len(), 1, "{lasting}");
     }

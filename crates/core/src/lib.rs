@@ -29,4 +29,5 @@ pub mod retarget;
 pub mod rewrite;
 pub mod route;
 pub mod selection;
+pub mod shown;
 pub mod signature;

@@ -188,6 +188,11 @@ fn advice(error: &ClientError) -> (String, Exit) {
         ClientError::Denied { signed_in: true, host, status: 401, .. } => {
             format!("check the name and the secret that `credentials` of {host} lead to")
         }
+        ClientError::TokenHost { host, at } => {
+            format!(
+                "if that host signs people in for {host}, write `token_hosts = [\"{at}\"]` into its [[upstream]] in larder.toml"
+            )
+        }
         ClientError::Login { host, .. } => {
             format!("see to it that what `credentials` of {host} name gives a login again")
         }

@@ -10,10 +10,12 @@ use larder_server::Settings;
 
 const INDEX: &str = "application/vnd.oci.image.index.v1+json";
 
-fn index(children: &[&Digest]) -> String {
+fn index(children: &[(&Digest, usize)]) -> String {
     let entries: Vec<String> = children
         .iter()
-        .map(|child| format!(r#"{{"mediaType":"{MANIFEST}","digest":"{child}","size":1}}"#))
+        .map(|(child, size)| {
+            format!(r#"{{"mediaType":"{MANIFEST}","digest":"{child}","size":{size}}}"#)
+        })
         .collect();
     format!(r#"{{"schemaVersion":2,"mediaType":"{INDEX}","manifests":[{}]}}"#, entries.join(","))
 }
@@ -21,7 +23,8 @@ fn index(children: &[&Digest]) -> String {
 #[tokio::test]
 async fn tags_and_manifests_are_removed_and_what_is_needed_is_not() {
     let larder = Fixture::new(false);
-    let image = Digest::of(&larder.push_image("1").await);
+    let bytes = larder.push_image("1").await;
+    let image = Digest::of(&bytes);
     larder.push_image("one").await;
     let by_tag = larder.send("DELETE", "/v2/vendor/a/manifests/one", &[], b"").await;
     assert_eq!(by_tag.status, StatusCode::ACCEPTED);
@@ -31,7 +34,7 @@ async fn tags_and_manifests_are_removed_and_what_is_needed_is_not() {
     assert_eq!(again.code(), "MANIFEST_UNKNOWN");
 
     // What an index lists, and what a manifest names, stays; the answer says what needs it.
-    let text = index(&[&image]);
+    let text = index(&[(&image, bytes.len())]);
     larder.put_manifest("/v2/vendor/a/manifests/all", INDEX, &text).await;
     let listed = Digest::of(text.as_bytes());
     let path = format!("/v2/vendor/a/manifests/{image}");
@@ -74,17 +77,19 @@ async fn the_list_that_clients_keep_of_referrers_follows_removals() {
         );
         let digest = Digest::of(text.as_bytes());
         larder.put_manifest(&format!("/v2/vendor/a/manifests/{digest}"), MANIFEST, &text).await;
-        signatures.push(digest);
+        signatures.push((digest, text.len()));
     }
+    let listed: Vec<(&Digest, usize)> =
+        signatures.iter().map(|(digest, size)| (digest, *size)).collect();
     // A client of the older kind writes the list itself, and writes it anew with the second entry.
     let list = format!("/v2/vendor/a/manifests/sha256-{}", image.hex());
-    let first = index(&[&signatures[0]]);
+    let first = index(&listed[..1]);
     larder.put_manifest(&list, INDEX, &first).await;
-    larder.put_manifest(&list, INDEX, &index(&[&signatures[0], &signatures[1]])).await;
+    larder.put_manifest(&list, INDEX, &index(&listed)).await;
     let old = format!("/v2/vendor/a/manifests/{}", Digest::of(first.as_bytes()));
     assert_eq!(larder.get(&old).await.status, StatusCode::NOT_FOUND, "a replaced list is not kept");
 
-    for (left, signature) in [(1, &signatures[0]), (0, &signatures[1])] {
+    for (left, signature) in [(1, &signatures[0].0), (0, &signatures[1].0)] {
         let path = format!("/v2/vendor/a/manifests/{signature}");
         assert_eq!(larder.send("DELETE", &path, &[], b"").await.status, StatusCode::ACCEPTED);
         let referrers = larder.get(&format!("/v2/vendor/a/referrers/{image}")).await;
@@ -96,7 +101,7 @@ async fn the_list_that_clients_keep_of_referrers_follows_removals() {
         } else {
             let list: serde_json::Value = serde_json::from_slice(&list.body).unwrap();
             assert_eq!(list["manifests"].as_array().unwrap().len(), left);
-            assert_eq!(list["manifests"][0]["digest"], signatures[1].as_str());
+            assert_eq!(list["manifests"][0]["digest"], signatures[1].0.as_str());
         }
     }
 }
@@ -126,7 +131,7 @@ async fn repositories_are_listed_page_by_page() {
 async fn an_index_may_lack_children_only_where_the_shelf_allows_it() {
     let larder = Fixture::new(false);
     let absent = Digest::of(b"somewhere else");
-    let text = index(&[&absent]);
+    let text = index(&[(&absent, 1)]);
     let refused = larder.put_manifest("/v2/vendor/a/manifests/1", INDEX, &text).await;
     assert_eq!(refused.code(), "MANIFEST_BLOB_UNKNOWN");
     let taken = larder.put_manifest("/v2/thin/a/manifests/1", INDEX, &text).await;

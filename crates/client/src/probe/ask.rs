@@ -18,6 +18,7 @@ use super::reach::{Reached, wants_certificate, wants_tls};
 use super::{ProbePlan, Stop};
 use crate::challenge::Challenge;
 use crate::endpoint::Endpoint;
+use crate::inner::Guarded;
 use crate::transport::innermost;
 
 /// What a node's runtime accepts, in its order.
@@ -115,6 +116,8 @@ impl<'p> Asking<'p> {
         } else {
             builder.tls_certs_merge(trusted)
         };
+        let guarded = Guarded::new(&endpoint, &plan.token_hosts);
+        builder = builder.dns_resolver(std::sync::Arc::new(guarded));
         let http = builder.build().map_err(|error| setup(innermost(&error)))?;
         Ok(Self { plan, base: base.clone(), endpoint, http, chain: reached.chain })
     }
@@ -218,7 +221,9 @@ impl<'p> Asking<'p> {
     pub async fn pass(&self, refused: &Answer) -> Result<String, Stop> {
         let lines = refused.challenges();
         let challenge = Challenge::strongest(lines.iter().map(String::as_str));
-        let credentials = self.plan.credentials.as_ref();
+        // A login is for the host that was asked, not for one that it leads to.
+        let answers = self.endpoint.is_same_host(refused.response.url());
+        let credentials = self.plan.credentials.as_ref().filter(|_| answers);
         match (challenge, credentials) {
             (Some(Challenge::Basic), Some(credentials)) => {
                 let pair = format!("{}:{}", credentials.user, credentials.secret.expose_secret());
@@ -244,6 +249,12 @@ impl<'p> Asking<'p> {
             return Err(odd(format!("it sends to `{realm}`, which is not allowed")));
         }
         let shown = self.plan.credentials.is_some();
+        let (host, written) = (&self.plan.host, &self.plan.token_hosts);
+        if shown && !self.endpoint.may_sign_in_at(&url, host, written) {
+            return Err(odd(format!(
+                "it sends to `{realm}`, a host to which its login is not shown; `token_hosts` in its [[upstream]] names those that may see it"
+            )));
+        }
         let mut query: Vec<(&str, &str)> =
             scopes.iter().map(|scope| ("scope", scope.as_str())).collect();
         query.extend(service.as_deref().map(|service| ("service", service)));

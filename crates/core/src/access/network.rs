@@ -37,6 +37,62 @@ fn same(one: u128, other: u128, bits: u8) -> bool {
     apart >= u32::from(bits)
 }
 
+/// Networks that are no part of the public Internet, in both families (the registries of special-purpose addresses):
+/// this host, private and shared ones, loopback, link-local, documentation, benchmarks, multicast, reserved.
+const INNER: [(&str, u8); 26] = [
+    ("0.0.0.0", 8),
+    ("10.0.0.0", 8),
+    ("100.64.0.0", 10),
+    ("127.0.0.0", 8),
+    ("169.254.0.0", 16),
+    ("172.16.0.0", 12),
+    ("192.0.0.0", 24),
+    ("192.0.2.0", 24),
+    ("192.88.99.0", 24),
+    ("192.168.0.0", 16),
+    ("198.18.0.0", 15),
+    ("198.51.100.0", 24),
+    ("203.0.113.0", 24),
+    ("224.0.0.0", 4),
+    ("240.0.0.0", 4),
+    // The last of IPv4 in the old form of IPv6, with the unspecified address and loopback.
+    ("::", 96),
+    ("64:ff9b:1::", 48),
+    ("100::", 64),
+    ("2001::", 23),
+    ("2001:db8::", 32),
+    ("3fff::", 20),
+    ("5f00::", 16),
+    ("fc00::", 7),
+    ("fe80::", 10),
+    ("fec0::", 10),
+    ("ff00::", 8),
+];
+
+/// Whether an address lies in an inner network, in whatever form it is written: mapped into IPv6, translated
+/// (RFC 6052), or through a tunnel (RFC 3056).
+#[allow(clippy::cast_possible_truncation)] // parts of 32 bits
+pub fn is_inner(address: IpAddr) -> bool {
+    let address = match address.to_canonical() {
+        IpAddr::V6(six) => {
+            let bits = six.to_bits();
+            let [high, low] = [bits >> 96, bits & 0xffff_ffff].map(|part| part as u32);
+            match high {
+                0x0064_ff9b if bits >> 32 & 0xffff_ffff_ffff_ffff == 0 => {
+                    IpAddr::from(low.to_be_bytes())
+                }
+                // 2002:AABB:CCDD::/48 carries its address behind the prefix.
+                _ if high >> 16 == 0x2002 => IpAddr::from(((bits >> 80) as u32).to_be_bytes()),
+                _ => IpAddr::V6(six),
+            }
+        }
+        four @ IpAddr::V4(_) => four,
+    };
+    INNER.iter().any(|(base, bits)| {
+        base.parse().is_ok_and(|base| Network { base, bits: *bits }.holds(address))
+    })
+}
+
 impl FromStr for Network {
     type Err = NetworkError;
 
@@ -76,6 +132,71 @@ mod tests {
         assert!(holds("0.0.0.0/0", "1.2.3.4") && !holds("0.0.0.0/0", "::1"));
         for wrong in ["", "10.4.0.0/33", "10.4/16", "a/8", "::/129"] {
             assert!(wrong.parse::<Network>().is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn inner_networks_are_known_in_every_form() {
+        for inner in [
+            "0.0.0.0",
+            "0.1.2.3",
+            "10.1.2.3",
+            "100.64.0.1",
+            "100.127.255.255",
+            "127.0.0.1",
+            "127.9.9.9",
+            "169.254.169.254",
+            "172.16.0.1",
+            "172.31.255.255",
+            "192.0.0.8",
+            "192.168.1.1",
+            "198.18.0.1",
+            "198.19.255.255",
+            "224.0.0.1",
+            "240.0.0.1",
+            "255.255.255.255",
+            "::",
+            "::1",
+            "::7f00:1",
+            "::10.0.0.1",
+            "::ffff:10.0.0.1",
+            "::ffff:127.0.0.1",
+            "64:ff9b::10.0.0.1",
+            "64:ff9b::7f00:1",
+            "64:ff9b:1::1",
+            "2002:a00:1::1",
+            "2002:7f00:1::",
+            "2001::1",
+            "2001:db8::1",
+            "fc00::1",
+            "fd12::1",
+            "fe80::1",
+            "fec0::1",
+            "ff02::1",
+        ] {
+            assert!(is_inner(inner.parse().unwrap()), "{inner}");
+        }
+        for outer in [
+            "1.1.1.1",
+            "9.255.255.255",
+            "11.0.0.0",
+            "100.63.255.255",
+            "100.128.0.0",
+            "126.255.255.255",
+            "128.0.0.0",
+            "172.15.255.255",
+            "172.32.0.0",
+            "192.1.0.0",
+            "198.17.255.255",
+            "198.20.0.0",
+            "223.255.255.255",
+            "::ffff:1.1.1.1",
+            "64:ff9b::1.1.1.1",
+            "2002:101:101::1",
+            "2600::1",
+            "2a00::1",
+        ] {
+            assert!(!is_inner(outer.parse().unwrap()), "{outer}");
         }
     }
 }

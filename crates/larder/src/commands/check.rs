@@ -136,6 +136,8 @@ async fn diagnosed(config: &Config, upstream: &Upstream) -> Option<Finding> {
     let ca = upstream.ca.as_ref().map(|path| std::fs::read(config.folder().join(path)));
     let plan = ProbePlan {
         address,
+        host: upstream.host.to_string(),
+        token_hosts: upstream.token_hosts.clone(),
         namespace: None,
         headers: Vec::new(),
         ca: ca.and_then(Result::ok).unwrap_or_default(),

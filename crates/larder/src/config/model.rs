@@ -366,6 +366,9 @@ pub struct Upstream {
     pub endpoint: Option<Endpoint>,
     /// Where the name and secret come from. None: anonymous.
     pub credentials: Option<Credentials>,
+    /// Hosts beside its own at which it signs people in.
+    #[serde(default)]
+    pub token_hosts: Vec<String>,
     /// What they led to, once somebody has looked.
     #[serde(skip)]
     pub login: OnceLock<(Sourced, larder_client::Account)>,

@@ -55,6 +55,7 @@ impl Config {
                 )
             })?;
         }
+        options.token_hosts.clone_from(&upstream.token_hosts);
         options.account = self.account_of(upstream)?;
         Ok(options)
     }

@@ -4,4 +4,5 @@ mod door;
 mod expiry;
 mod possession;
 mod publish;
+mod secrets;
 mod writers;

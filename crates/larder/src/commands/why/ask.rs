@@ -302,8 +302,13 @@ impl<'c> Asker<'c> {
             let secret = login.held.as_ref()?.reveal().to_owned();
             Some(Credentials { user: login.user.clone(), secret: secret.into() })
         });
+        let named = host.name();
+        let upstreams = self.config.map(|config| config.upstreams.as_slice()).unwrap_or_default();
+        let upstream = upstreams.iter().find(|upstream| upstream.host.as_str() == named);
         ProbePlan {
             address: host.address.clone(),
+            host: named,
+            token_hosts: upstream.map(|upstream| upstream.token_hosts.clone()).unwrap_or_default(),
             namespace: host.namespace.clone(),
             headers: host.headers.clone(),
             ca: host.ca.clone(),
