@@ -116,7 +116,7 @@ fn name(mut from: &[u8]) -> String {
 
 /// A text of a stranger's: control characters are left out.
 fn text(bytes: &[u8]) -> String {
-    String::from_utf8_lossy(bytes).chars().filter(|c| !c.is_control()).take(200).collect()
+    crate::shown::cut(&String::from_utf8_lossy(bytes), 200)
 }
 
 /// `UTCTime` or `GeneralizedTime`, in UTC.

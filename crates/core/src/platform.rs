@@ -4,6 +4,11 @@
 use std::fmt;
 use std::str::FromStr;
 
+use crate::shown::cut;
+
+/// Characters of each part that are kept: no standard one is longer.
+const LONGEST: usize = 64;
+
 /// Operating system, architecture and, where there is one, variant: `linux/arm/v7`.
 ///
 /// ```
@@ -35,7 +40,11 @@ pub struct PlatformError(String);
 
 impl Platform {
     /// Puts the three fields into the standard's spelling.
+    /// What an image says can be anything: what cannot be printed is written out.
     pub fn new(os: &str, architecture: &str, variant: Option<&str>) -> Self {
+        let (os, architecture) = (cut(os, LONGEST), cut(architecture, LONGEST));
+        let variant = variant.map(|variant| cut(variant, LONGEST));
+        let variant = variant.as_deref();
         let lower = architecture.to_ascii_lowercase();
         let (architecture, implied) = match lower.as_str() {
             "x86_64" | "x86-64" | "x64" | "amd64" => ("amd64", None),

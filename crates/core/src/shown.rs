@@ -31,9 +31,25 @@ pub fn shown(text: &str) -> Cow<'_, str> {
     }))
 }
 
-/// A text of several lines that we made, with texts from outside in it: lines stay, and so do the colours that the
-/// output itself puts in (SGR, `ESC [ … m`). Everything else that cannot be printed is shown.
+/// A text of several lines: these stay, and everything else that cannot be printed is shown.
 pub fn shown_lines(text: &str) -> Cow<'_, str> {
+    if !text.chars().any(|c| is_unprintable(c) && c != '\n') {
+        return Cow::Borrowed(text);
+    }
+    Cow::Owned(text.chars().fold(String::with_capacity(text.len() + 16), |mut all, c| {
+        match c {
+            '\n' => all.push(c),
+            '\t' => all.push_str("    "),
+            c if is_unprintable(c) => all.extend(c.escape_unicode()),
+            c => all.push(c),
+        }
+        all
+    }))
+}
+
+/// Lines of a log, with the colours that the log itself puts in (SGR, `ESC [ … m`). Everything else that cannot be
+/// printed is shown.
+pub fn shown_log(text: &str) -> Cow<'_, str> {
     if !text.chars().any(|c| is_unprintable(c) && c != '\n') {
         return Cow::Borrowed(text);
     }
@@ -91,8 +107,9 @@ mod tests {
         assert_eq!(shown("kettle:2 größe 火"), "kettle:2 größe 火");
         assert_eq!(shown("a\u{1b}]0;x\u{7}b\nc"), "a\\u{1b}]0;x\\u{7}b\\nc");
         assert_eq!(shown("a\u{202e}b\u{2028}c\u{9b}1m"), "a\\u{202e}b\\u{2028}c\\u{9b}1m");
-        assert_eq!(shown_lines("\u{1b}[1;31mred\u{1b}[0m\nnext"), "\u{1b}[1;31mred\u{1b}[0m\nnext");
-        assert_eq!(shown_lines("\u{1b}[2J\u{1b}[31x\r"), "\\u{1b}[2J\\u{1b}[31x\\u{d}");
+        assert_eq!(shown_log("\u{1b}[1;31mred\u{1b}[0m\nnext"), "\u{1b}[1;31mred\u{1b}[0m\nnext");
+        assert_eq!(shown_log("\u{1b}[2J\u{1b}[31x\r"), "\\u{1b}[2J\\u{1b}[31x\\u{d}");
+        assert_eq!(shown_lines("\u{1b}[31mred\na\tb"), "\\u{1b}[31mred\na    b");
         assert_eq!(cut("abcdef", 3), "abc…");
         assert_eq!(Shown("\u{7}").to_string(), "\\u{7}");
     }

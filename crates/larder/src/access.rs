@@ -50,7 +50,7 @@ fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
                 let path = config.folder().join(path);
                 let read = CertificateDer::from_pem_file(&path).map_err(|error| {
                     let what = format!("cannot read the certificate of the cluster {name}");
-                    let cause = format!("{}: {error}", path.display());
+                    let cause = format!("{}: {error}", crate::files::named(&path));
                     Failure::usage(what, cause, "name the PEM file that its nodes show")
                 })?;
                 Some(Arc::from(read.as_ref()))
@@ -102,7 +102,7 @@ fn key_source(config: &Config, cluster: &str, identity: &Identity) -> Result<Key
         Some(path) => {
             let path = config.folder().join(path);
             let read = std::fs::read(&path);
-            read.map_err(|error| wrong(format!("{}: {error}", path.display())))?
+            read.map_err(|error| wrong(format!("{}: {error}", crate::files::named(&path))))?
         }
     };
     let options = WebOptions { ca, ..WebOptions::default() };
@@ -122,5 +122,6 @@ fn key_source(config: &Config, cluster: &str, identity: &Identity) -> Result<Key
 }
 
 fn read_keys(path: &Path) -> Result<Vec<u8>, String> {
-    read_bounded(path, KEY_SET_LIMIT).map_err(|error| format!("{}: {error}", path.display()))
+    read_bounded(path, KEY_SET_LIMIT)
+        .map_err(|error| format!("{}: {error}", crate::files::named(&path)))
 }

@@ -94,14 +94,16 @@ pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
     let text = match fs::read_to_string(&path) {
         Ok(text) => text,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Lock::default()),
-        Err(error) => return Err(Failure::io(format!("cannot read {}", path.display()), &error)),
+        Err(error) => {
+            return Err(Failure::io(format!("cannot read {}", crate::files::named(&path)), &error));
+        }
     };
     Lock::read(&text).map_err(|error| {
         let line = match &error {
             LockError::Shape { at, .. } => text.get(..*at).unwrap_or_default().matches('\n').count() + 1,
             _ => 1,
         };
-        let what = format!("{}:{line} cannot be used", path.display());
+        let what = format!("{}:{line} cannot be used", crate::files::named(&path));
         Failure::usage(what, &error, "take the version before from your version control, or write it anew with `larder intake lock`")
     })
 }
@@ -109,7 +111,7 @@ pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
 /// Opens the larder's store, making it where it is missing.
 pub fn open_store(config: &Config) -> Result<Store, Failure> {
     let folder = config.data();
-    let what = || format!("cannot open the larder's store in {}", folder.display());
+    let what = || format!("cannot open the larder's store in {}", crate::files::named(&folder));
     fs::create_dir_all(&folder).map_err(|error| {
         let mut failure = Failure::io(what(), &error);
         failure.remedy =

@@ -44,9 +44,9 @@ impl Failure {
         remedy: impl Into<String>,
     ) -> Self {
         Self {
-            what: what.into(),
-            cause: cause.to_string(),
-            remedy: remedy.into(),
+            what: line(&what.into()),
+            cause: line(&cause.to_string()),
+            remedy: line(&remedy.into()),
             exit: Exit::Usage,
         }
     }
@@ -80,7 +80,12 @@ impl Failure {
     /// What a remote did.
     pub fn remote(what: impl Into<String>, error: &ClientError) -> Self {
         let (remedy, exit) = advice(error);
-        Self { what: what.into(), cause: error.to_string(), remedy, exit }
+        Self {
+            what: line(&what.into()),
+            cause: line(&error.to_string()),
+            remedy: line(&remedy),
+            exit,
+        }
     }
 
     /// What the store did.
@@ -107,7 +112,12 @@ impl Failure {
             StoreError::Missing(_) => ("bring these in first", Exit::No),
             _ => ("", Exit::Usage),
         };
-        Self { what: what.into(), cause: error.to_string(), remedy: remedy.into(), exit }
+        Self {
+            what: line(&what.into()),
+            cause: line(&error.to_string()),
+            remedy: remedy.into(),
+            exit,
+        }
     }
 
     /// What moving an image met.
@@ -160,6 +170,11 @@ impl Failure {
             }
         }
     }
+}
+
+/// A part of an error on one line: texts from outside in it begin none of their own.
+fn line(text: &str) -> String {
+    larder_core::shown::shown(text).into_owned()
 }
 
 /// What to try, and how the program ends, for each thing that a remote can do.

@@ -29,10 +29,15 @@ pub fn shown(path: &Path) -> String {
     shown_from(path, &std::env::current_dir().unwrap_or_default())
 }
 
+/// A path as it is named in a sentence: on one line, whatever it is made of.
+pub fn named(path: impl AsRef<Path>) -> String {
+    larder_core::shown::shown(&path.as_ref().display().to_string()).into_owned()
+}
+
 /// The same from a folder.
 pub fn shown_from(path: &Path, here: &Path) -> String {
     let path = path.strip_prefix(here).unwrap_or(path);
-    path.strip_prefix("./").unwrap_or(path).display().to_string()
+    named(path.strip_prefix("./").unwrap_or(path))
 }
 
 /// Puts new content in the place of a file: written beside it, flushed, then renamed. Mode is kept;

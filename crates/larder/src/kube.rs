@@ -62,7 +62,7 @@ impl Kube {
         }
         // The platform's Status says why, in words.
         let why = said["message"].as_str().unwrap_or("nothing more is said");
-        let why: String = why.chars().filter(|c| !c.is_control()).take(400).collect();
+        let why = larder_core::shown::cut(why, 400);
         Err(self.failure(doing, format!("it answered {}: {why}", answer.status)))
     }
 

@@ -66,7 +66,11 @@ fn main() -> ExitCode {
         Ok(cli) => cli,
         Err(error) => {
             let code = if error.use_stderr() { Exit::Usage } else { Exit::Done };
-            let _ = error.print();
+            match error.use_stderr() {
+                // What was typed may be a hostile file's name.
+                true => Output::default().note(error.render().to_string().trim_end()),
+                false => drop(error.print()),
+            }
             return ExitCode::from(code as u8);
         }
     };
@@ -105,7 +109,9 @@ fn log(verbose: u8, quiet: bool, serving: Option<LogForm>) {
     let filter = tracing_subscriber::EnvFilter::try_from_env("LARDER_LOG")
         .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(level));
     let color = std::io::IsTerminal::is_terminal(&std::io::stderr());
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let log = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(|| output::Log(std::io::stderr()));
     match serving {
         Some(LogForm::Json) => log.json().flatten_event(true).with_ansi(false).init(),
         _ => log.with_ansi(color).init(),

@@ -6,10 +6,14 @@ mod human;
 mod progress;
 mod table;
 
+use std::borrow::Cow;
+use std::hash::{BuildHasher as _, RandomState};
 use std::io::{self, IsTerminal as _, Write};
+use std::sync::LazyLock;
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
+use larder_core::shown::{is_unprintable, shown_lines, shown_log};
 use serde::Serialize;
 
 use crate::failure::Failure;
@@ -33,7 +37,26 @@ pub const STRONG: Style = Style::new().bold();
 
 /// Puts a text into a style. The escapes are taken out again where they are not wanted.
 pub fn paint(style: Style, text: impl std::fmt::Display) -> String {
-    format!("{style}{text}{style:#}")
+    let escaped = |style: String| style.replace('\u{1b}', MARK.as_str());
+    format!("{}{text}{}", escaped(style.to_string()), escaped(format!("{style:#}")))
+}
+
+/// Stands for the escape of our own styles until they are written, so that those in texts from outside can be told
+/// from them: a character for private use that nobody can guess.
+static MARK: LazyLock<String> = LazyLock::new(|| {
+    let random = RandomState::new().hash_one(std::process::id());
+    let number = 0xf_0000 + u32::try_from(random % 0xfffd).unwrap_or(0);
+    char::from_u32(number).unwrap_or('\u{f0000}').into()
+});
+
+/// A text as it is written to a terminal: our own styles, and everything else that cannot be printed written out.
+fn ready(text: &str) -> String {
+    shown_lines(text).replace(MARK.as_str(), "\u{1b}")
+}
+
+/// A text that was made ready, to be made ready again.
+fn unready(text: &str) -> String {
+    text.replace('\u{1b}', MARK.as_str())
 }
 
 /// When colours are used.
@@ -59,7 +82,7 @@ impl Color {
 }
 
 /// Where a command writes.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Default)]
 pub struct Output {
     /// Whether the result is one JSON document.
     pub json: bool,
@@ -72,7 +95,12 @@ pub struct Output {
 impl Output {
     /// Writes a result for people; a line break is added.
     pub fn result(&self, text: impl AsRef<str>) {
-        line(AutoStream::new(io::stdout(), self.color.choice()), text.as_ref());
+        line(AutoStream::new(io::stdout(), self.color.choice()), &ready(text.as_ref()));
+    }
+
+    /// Writes what another `larder` has made ready, with its colours.
+    pub fn relay(&self, text: &str) {
+        line(AutoStream::new(io::stdout(), self.color.choice()), text);
     }
 
     /// Writes bytes of a file as they are.
@@ -85,8 +113,15 @@ impl Output {
     /// Writes the result as the one JSON document.
     pub fn document(&self, document: &impl Serialize) {
         match serde_json::to_string_pretty(document) {
-            // No text in JSON holds a control character that would have to be taken out.
-            Ok(text) => line(io::stdout().lock(), &text),
+            Ok(text) => line(io::stdout().lock(), &plain_json(&text)),
+            Err(error) => self.note(format!("the result cannot be written as JSON: {error}")),
+        }
+    }
+
+    /// Writes one of many JSON documents, on a line of its own.
+    pub fn document_line(&self, document: &impl Serialize) {
+        match serde_json::to_string(document) {
+            Ok(text) => line(io::stdout().lock(), &plain_json(&text)),
             Err(error) => self.note(format!("the result cannot be written as JSON: {error}")),
         }
     }
@@ -94,7 +129,7 @@ impl Output {
     /// Writes a note for people, unless they want none.
     pub fn note(&self, text: impl AsRef<str>) {
         if !self.quiet {
-            line(AutoStream::new(io::stderr(), self.color.choice()), text.as_ref());
+            line(AutoStream::new(io::stderr(), self.color.choice()), &ready(text.as_ref()));
         }
     }
 
@@ -111,7 +146,7 @@ impl Output {
                 ));
             }
         }
-        line(AutoStream::new(io::stderr(), self.color.choice()), text.trim_end());
+        line(AutoStream::new(io::stderr(), self.color.choice()), &ready(text.trim_end()));
     }
 
     /// A bar for something that takes long. Shown only on a terminal.
@@ -126,6 +161,40 @@ impl Output {
             return None;
         }
         terminal_size::terminal_size().map(|(width, _)| width.0.max(60))
+    }
+}
+
+/// JSON whose texts hold nothing that does something to a terminal: the standard lets any character be written as its
+/// number (RFC 8259, section 7).
+fn plain_json(text: &str) -> Cow<'_, str> {
+    let odd = |c: char| is_unprintable(c) && c != '\n';
+    if !text.chars().any(odd) {
+        return Cow::Borrowed(text);
+    }
+    let mut all = String::with_capacity(text.len() + 64);
+    for c in text.chars() {
+        if odd(c) {
+            let mut units = [0; 2];
+            all.extend(c.encode_utf16(&mut units).iter().map(|unit| format!("\\u{unit:04x}")));
+        } else {
+            all.push(c);
+        }
+    }
+    Cow::Owned(all)
+}
+
+/// Where the log goes. Texts from outside in it are written out; its own colours stay.
+pub struct Log<W>(pub W);
+
+impl<W: Write> Write for Log<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let text = String::from_utf8_lossy(bytes);
+        self.0.write_all(shown_log(&text).as_bytes())?;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
     }
 }
 

@@ -68,7 +68,7 @@ impl App {
     ) -> Self {
         Self {
             gate: Gate::new(plan, secret),
-            recorder: Recorder::default(),
+            recorder: Recorder::new(secret),
             store,
             cache,
             uploads: Slots::new(settings.limits.uploads_per_client),

@@ -315,7 +315,7 @@ impl Asking<'_> {
             return Ok(Some((verdict == Verdict::Deny, message)));
         }
         let number = app.recorder.note(&happened);
-        Ok(Some((verdict == Verdict::Deny, format!("{message} [{number}]"))))
+        Ok(Some((verdict == Verdict::Deny, format!("{message}{number}"))))
     }
 }
 

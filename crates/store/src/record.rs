@@ -119,6 +119,10 @@ pub trait Record: Send + Sync {
     /// The lines that are wanted, the oldest first.
     async fn entries(&self, filter: Filter) -> Result<Vec<Entry>, StoreError>;
 
+    /// Keeps so many lines of whoever did not sign in, the latest: failed sign-ins, and refusals of nobody in
+    /// particular.
+    async fn shorten_strangers(&self, most: u64) -> Result<(), StoreError>;
+
     /// Forgets what happened last before a time; tells how many lines.
     async fn forget_before(&self, at: i64) -> Result<u64, StoreError>;
 }

@@ -351,7 +351,7 @@ fn error_of(line: &str) -> Option<String> {
 }
 
 fn clean(text: &str) -> Option<String> {
-    let clean: String = text.chars().filter(|c| !c.is_control()).take(300).collect();
+    let clean = larder_core::shown::cut(text, 300);
     (!clean.is_empty()).then_some(clean)
 }
 

@@ -1,7 +1,9 @@
 //! How long does an answer to a wrong secret wait? Wrong guesses are slowed for each address and each
 //! account; the right secret never waits, so nobody can lock an account's owner out.
 //!
-//! What counts is different secrets: a runtime repeats the same wrong one six times at once.
+//! What counts is different secrets for an account, and different pairs of account and secret from an address: a
+//! runtime repeats the same wrong one six times at once. Addresses of IPv6 count by their network of 64 bits, of which
+//! anybody has as many addresses as he likes.
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -50,9 +52,10 @@ impl Brake {
             }
         }
         let user: String = user.chars().take(128).collect();
-        let whose = [from.map(Whose::Address), Some(Whose::Account(user.into()))];
-        let count = whose.into_iter().flatten().map(|whose| self.note(whose, secret, now)).max();
-        delay(count.unwrap_or(0))
+        let pair = pair(&user, secret);
+        let of_account = self.note(Whose::Account(user.into()), secret, now);
+        let of_address = from.map(|from| self.note(Whose::Address(neighbourhood(from)), pair, now));
+        delay(of_account.max(of_address.unwrap_or(0)))
     }
 
     fn note(&mut self, whose: Whose, secret: u64, now: i64) -> usize {
@@ -69,6 +72,22 @@ impl Brake {
             tried.secrets.push(secret);
         }
         tried.count
+    }
+}
+
+/// An account and a secret as one number.
+fn pair(user: &str, secret: u64) -> u64 {
+    use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+    let mut hasher = DefaultHasher::new();
+    (user, secret).hash(&mut hasher);
+    hasher.finish()
+}
+
+/// The address by which whoever is there is told from others: of IPv6, its network of 64 bits.
+pub fn neighbourhood(address: IpAddr) -> IpAddr {
+    match address.to_canonical() {
+        IpAddr::V6(six) => IpAddr::V6((six.to_bits() & !u128::from(u64::MAX)).into()),
+        four @ IpAddr::V4(_) => four,
     }
 }
 
@@ -105,6 +124,23 @@ mod tests {
         assert_eq!(brake.wrong(other, "field-lab", 99, 2), Duration::ZERO);
         assert_eq!(brake.wrong(from, "anything", 100, 2), LONGEST, "the address guesses at all");
         assert_eq!(brake.wrong(from, "ci", 101, FORGET + 3), Duration::ZERO);
+    }
+
+    #[test]
+    fn one_secret_with_many_names_and_one_network_of_ipv6_are_slowed() {
+        let mut brake = Brake::default();
+        let from = Some(IpAddr::from([10, 0, 0, 1]));
+        let waits: Vec<Duration> =
+            (0..20).map(|number| brake.wrong(from, &format!("user{number}"), 1, 0)).collect();
+        assert_eq!(waits[4], Duration::ZERO);
+        assert_eq!(*waits.last().unwrap(), LONGEST);
+        let near = |number: u64| format!("2001:db8:1:2::{number:x}").parse::<IpAddr>().ok();
+        let waits: Vec<Duration> = (0..20)
+            .map(|number| brake.wrong(near(number), &format!("other{number}"), number, 0))
+            .collect();
+        assert_eq!(*waits.last().unwrap(), LONGEST);
+        let far = "2001:db8:1:3::1".parse::<IpAddr>().ok();
+        assert_eq!(brake.wrong(far, "else", 99, 0), Duration::ZERO);
     }
 
     #[test]

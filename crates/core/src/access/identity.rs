@@ -10,6 +10,7 @@ use ring::signature::{
 use serde::Deserialize;
 
 use super::jwt;
+use crate::shown::cut;
 
 /// The largest key set that is read, in bytes.
 pub const KEY_SET_LIMIT: usize = 256 * 1024;
@@ -162,7 +163,7 @@ impl KeySet {
         now: i64,
     ) -> Result<ServiceAccount, IdentityError> {
         let parts = jwt::split(token).ok_or(IdentityError::Form)?;
-        let shown = || parts.header.alg.chars().take(20).collect::<String>();
+        let shown = || cut(&parts.header.alg, 20);
         if !matches!(parts.header.alg.as_str(), "RS256" | "ES256" | "EdDSA") {
             return Err(IdentityError::Algorithm(shown()));
         }
@@ -206,7 +207,7 @@ impl Claims {
     fn check(self, expected: &Expected, now: i64) -> Result<ServiceAccount, IdentityError> {
         let found = self.iss.unwrap_or_default();
         if found != expected.issuer {
-            let found = found.chars().take(200).collect();
+            let found = cut(&found, 200);
             return Err(IdentityError::Issuer { found, expected: expected.issuer.clone() });
         }
         let meant = match self.aud {

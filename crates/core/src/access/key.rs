@@ -79,6 +79,24 @@ pub fn short_name(random: [u8; 5]) -> String {
     base32(&random, ID)
 }
 
+/// Numbers of refusals: a short hash of what one is about, under the larder's own secret. The same at every start
+/// and in every process, and nobody can tell from one what another one is about.
+pub struct Numbers(hmac::Key);
+
+impl Numbers {
+    /// Of the larder's own secret.
+    pub fn new(secret: &[u8; 32]) -> Self {
+        Self(hmac::Key::new(hmac::HMAC_SHA256, &derive(secret, b"numbers")))
+    }
+
+    /// The number of what this text says.
+    pub fn of(&self, about: &str) -> String {
+        let mut five = [0; 5];
+        five.copy_from_slice(&hmac::sign(&self.0, about.as_bytes()).as_ref()[..5]);
+        short_name(five)
+    }
+}
+
 fn checksum(body: &str) -> String {
     base32(&hex(Digest::of(body.as_bytes()).hex()), CHECK)
 }

@@ -23,7 +23,7 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         context.output.raw(TEMPLATE);
         return Ok(Exit::Done);
     }
-    let what = || format!("cannot write {}", args.path.display());
+    let what = || format!("cannot write {}", crate::files::named(&args.path));
     let mut file = match std::fs::File::create_new(&args.path) {
         Ok(file) => file,
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
@@ -36,7 +36,7 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     if context.output.json {
         context.output.document(&serde_json::json!({ "written": args.path }));
     } else {
-        context.output.result(format!("wrote {}", args.path.display()));
+        context.output.result(format!("wrote {}", crate::files::named(&args.path)));
         context
             .output
             .note("Edit it, then `larder check` tells whether the upstreams can be reached.");

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use larder_core::allowance::Span;
+use larder_core::shown::shown;
 use larder_store::{Entry, Filter, Kind, now};
 use serde::Serialize;
 
@@ -71,7 +72,7 @@ struct Line<'l> {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let Some(store) = store_if_any(&config)? else {
-        let cause = format!("there is no store in {}", config.data().display());
+        let cause = format!("there is no store in {}", crate::files::named(&config.data()));
         return Err(Failure::usage(
             "cannot show the log",
             cause,
@@ -135,9 +136,7 @@ fn show(entries: &[Entry], follow: bool, context: &Context) {
                 line: entry.line.as_deref(),
                 text: &entry.text,
             };
-            if let Ok(text) = serde_json::to_string(&line) {
-                context.output.raw(&format!("{text}\n"));
-            }
+            context.output.document_line(&line);
         }
         return;
     }
@@ -154,17 +153,18 @@ fn show(entries: &[Entry], follow: bool, context: &Context) {
             Kind::Delete | Kind::Key | Kind::Config => word.to_owned(),
         };
         let times = if entry.count > 1 { format!(" ×{}", entry.count) } else { String::new() };
-        let who = if entry.who.is_empty() { "-" } else { &entry.who };
-        let mut about: Vec<String> = entry.reference.iter().cloned().collect();
+        let who = if entry.who.is_empty() { "-".into() } else { shown(&entry.who) };
+        let mut about: Vec<String> =
+            entry.reference.iter().map(|about| shown(about).into_owned()).collect();
         if !entry.text.is_empty() && entry.kind != Kind::Pull {
-            about.push(paint(DIM, &entry.text));
+            about.push(paint(DIM, shown(&entry.text)));
         }
         about.extend(entry.line.iter().map(|line| paint(DIM, format!("decided by {line}"))));
-        let mut from: Vec<String> = vec![who.to_owned()];
+        let mut from: Vec<String> = vec![who.into_owned()];
         let by = [entry.by.clone(), entry.address.as_ref().map(|from| format!("from {from}"))];
         let by: Vec<String> = by.into_iter().flatten().collect();
         if !by.is_empty() {
-            from.push(paint(DIM, by.join(", ")));
+            from.push(paint(DIM, shown(&by.join(", "))));
         }
         let number = paint(DIM, &entry.number);
         table.row([

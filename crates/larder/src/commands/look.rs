@@ -10,6 +10,7 @@ use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kind};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
+use larder_core::shown::cut;
 use serde::Serialize;
 
 use crate::config::Config;
@@ -241,7 +242,7 @@ fn shown_platform(platform: Option<&Platform>) -> String {
 
 /// A text from a stranger's image: control characters would reach the terminal.
 fn safe(text: &str) -> String {
-    text.chars().filter(|c| !c.is_control()).take(200).collect()
+    cut(text, 200)
 }
 
 fn show(look: &Look, detailed: Option<&OnePlatform>, context: &Context) {

@@ -70,7 +70,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .map_err(|_| wrong("standard input holds no CredentialProviderRequest".into()))?;
     if request.api_version != VERSION || request.kind != "CredentialProviderRequest" {
         let found = format!("{} {}", request.api_version, request.kind);
-        let found: String = found.chars().filter(|c| !c.is_control()).take(120).collect();
+        let found = larder_core::shown::cut(&found, 120);
         return Err(wrong(format!("the request is a {found}; {VERSION} is spoken")));
     }
     let address = args.larder.split_once("://").map_or(args.larder.as_str(), |(_, rest)| rest);
@@ -87,8 +87,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let bytes = read_bounded(path, 4096).map_err(|error| unread(path, &error))?;
             let text = String::from_utf8_lossy(&bytes).into_owned();
             let (user, key) = text.trim().rsplit_once(':').unwrap_or(("", text.trim()));
-            let key: Key =
-                key.parse().map_err(|error| wrong(format!("{}: {error}", path.display())))?;
+            let key: Key = key
+                .parse()
+                .map_err(|error| wrong(format!("{}: {error}", crate::files::named(&path))))?;
             (user.to_owned(), key.reveal().to_owned())
         }
         _ => {
@@ -120,7 +121,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let said: Value = serde_json::from_slice(&answer.body).unwrap_or_default();
     if answer.status != 200 {
         let why = said["errors"][0]["message"].as_str().unwrap_or("nothing more is said");
-        let why: String = why.chars().filter(|c| !c.is_control()).take(300).collect();
+        let why = larder_core::shown::cut(why, 300);
         return Err(remote(format!("it answered {}: {why}", answer.status)));
     }
     let token = said["access_token"].as_str().unwrap_or_default();

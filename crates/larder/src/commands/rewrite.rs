@@ -241,7 +241,7 @@ fn may_write(path: &Path, old: &str) -> Result<(), String> {
         if !real.starts_with(&tree) && !inside {
             return Err(format!(
                 "it is a link that leads out of its folder, to {}; nothing was written",
-                real.display()
+                crate::files::named(&real)
             ));
         }
     }

@@ -84,7 +84,7 @@ impl Origin {
                 let bytes = read_bounded(&path, LIMIT)
                     .map_err(|error| Failure::file(what(), &path, &error))?;
                 let text = String::from_utf8_lossy(&bytes);
-                plain(&what(), &text, path.display().to_string())
+                plain(&what(), &text, crate::files::named(&path))
             }
             Credentials { env: None, file: None, command: Some(words), auth_file: None } => {
                 let [program, arguments @ ..] = words.as_slice() else {
@@ -117,7 +117,7 @@ impl Origin {
             Ok(rest) => std::env::home_dir().unwrap_or_default().join(rest),
             Err(_) => self.folder.join(path),
         };
-        let shown = path.display().to_string();
+        let shown = crate::files::named(&path);
         let bytes =
             read_bounded(&path, AUTH_FILE).map_err(|error| Failure::file(what, &path, &error))?;
         let text = String::from_utf8_lossy(&bytes);

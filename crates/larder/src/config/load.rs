@@ -29,7 +29,7 @@ pub fn find(from: &Path) -> Result<PathBuf, Failure> {
     found.ok_or_else(|| {
         Failure::usage(
             "cannot find the configuration",
-            format!("there is no {NAME} in {} or a folder above it", from.display()),
+            format!("there is no {NAME} in {} or a folder above it", crate::files::named(&from)),
             "`larder init` writes one; `--config FILE` names one elsewhere",
         )
     })
@@ -52,7 +52,7 @@ pub fn load(path: &Path) -> Result<Config, Failure> {
 }
 
 fn read(path: &Path) -> Result<Source, Failure> {
-    let what = || format!("cannot read {}", path.display());
+    let what = || format!("cannot read {}", crate::files::named(&path));
     let size = fs::metadata(path).map_err(|error| Failure::io(what(), &error))?.len();
     if size > LIMIT {
         return Err(Failure::usage(what(), format!("it has {size} bytes; 8 MiB are the most"), ""));
@@ -78,7 +78,7 @@ fn expand(source: &Source, include: &Spanned<String>) -> Result<Vec<PathBuf>, Fa
     let matcher: Pattern = name.parse().map_err(|error| wrong(&format!("{error}"), ""))?;
     let folder = base.join(folder);
     let entries = fs::read_dir(&folder).map_err(|error| {
-        wrong(&format!("the folder {} cannot be read: {error}", folder.display()), "")
+        wrong(&format!("the folder {} cannot be read: {error}", crate::files::named(&folder)), "")
     })?;
     let mut found: Vec<PathBuf> = entries
         .flatten()
@@ -134,7 +134,11 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
     let all = || sources.iter().flat_map(|source| &source.file.class);
     let classes = Classes::new(all().map(|class| (class.name.as_str(), class.r#match.as_slice())));
     let classes = classes.map_err(|error| {
-        Failure::usage(format!("{} cannot be used", sources[0].path.display()), error, "")
+        Failure::usage(
+            format!("{} cannot be used", crate::files::named(&sources[0].path)),
+            error,
+            "",
+        )
     })?;
     let grants = access::grants(&sources)?;
     let rules = access::rules(&sources, &grants, &classes)?;
@@ -181,7 +185,7 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
     }
     let larder = larder.ok_or_else(|| {
         Failure::usage(
-            format!("{} cannot be used", path.display()),
+            format!("{} cannot be used", crate::files::named(&path)),
             "it has no [larder] table",
             "`larder init` writes a commented configuration to start from",
         )
@@ -248,8 +252,10 @@ fn check_twice<'s, T: 's>(
     for source in sources {
         for (place, name) in names(&source.file) {
             if let Some(first) = seen.insert(name.clone(), &source.path) {
-                let message =
-                    format!("the {what} `{name}` is there twice; first in {}", first.display());
+                let message = format!(
+                    "the {what} `{name}` is there twice; first in {}",
+                    crate::files::named(&first)
+                );
                 return Err(source.fault(place, &message, "leave one of them out"));
             }
         }

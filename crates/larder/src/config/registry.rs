@@ -50,7 +50,11 @@ impl Config {
             let path = self.folder().join(path);
             options.ca = fs::read(&path).map_err(|error| {
                 Failure::io(
-                    format!("cannot read the certificates {} of {}", path.display(), upstream.host),
+                    format!(
+                        "cannot read the certificates {} of {}",
+                        crate::files::named(&path),
+                        upstream.host
+                    ),
                     &error,
                 )
             })?;

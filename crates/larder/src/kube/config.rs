@@ -49,7 +49,7 @@ struct File {
 
 impl File {
     fn wrong(&self, cause: impl std::fmt::Display) -> Failure {
-        let what = format!("cannot use the kubeconfig {}", self.path.display());
+        let what = format!("cannot use the kubeconfig {}", crate::files::named(&self.path));
         Failure::usage(what, cause, "name another with `--kubeconfig` or `--context`")
     }
 
@@ -70,7 +70,8 @@ impl File {
         let Some(path) = text(from, &[file]) else { return Ok(None) };
         let path = self.path.parent().unwrap_or(Path::new(".")).join(path);
         let read = read_bounded(&path, LIMIT);
-        read.map(Some).map_err(|error| self.wrong(format!("{}: {error}", path.display())))
+        read.map(Some)
+            .map_err(|error| self.wrong(format!("{}: {error}", crate::files::named(&path))))
     }
 }
 

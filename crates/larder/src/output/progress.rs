@@ -51,7 +51,7 @@ impl Progress {
 
     /// What is being done now.
     pub fn say(&self, what: impl Into<String>) {
-        self.bar.set_message(what.into());
+        self.bar.set_message(larder_core::shown::shown(&what.into()).into_owned());
     }
 
     /// Takes the bar away.

@@ -22,7 +22,7 @@ impl Table {
                 inner.set_content_arrangement(ContentArrangement::Disabled);
             }
         }
-        inner.set_header(columns.iter().map(|name| Cell::new(paint(DIM, name))));
+        inner.set_header(columns.iter().map(|name| Cell::new(super::ready(&paint(DIM, name)))));
         for column in inner.column_iter_mut() {
             column.set_padding((0, 2));
         }
@@ -31,11 +31,13 @@ impl Table {
 
     /// Adds a row.
     pub fn row<T: Into<String>>(&mut self, cells: impl IntoIterator<Item = T>) {
-        self.inner.add_row(cells.into_iter().map(Into::into).collect::<Vec<String>>());
+        let cells = cells.into_iter().map(|cell| super::ready(&cell.into()));
+        self.inner.add_row(cells.collect::<Vec<String>>());
     }
 
     /// The table's lines, without blanks at their ends.
     pub fn text(&self) -> String {
-        self.inner.lines().map(|line| line.trim_end().to_owned()).collect::<Vec<_>>().join("\n")
+        let lines = self.inner.lines().map(|line| super::unready(line.trim_end()));
+        lines.collect::<Vec<_>>().join("\n")
     }
 }

@@ -41,7 +41,7 @@ impl NewParcel {
         contents: Contents,
         size: Option<u64>,
     ) -> Result<Self, ParcelError> {
-        let shown = folder.display().to_string();
+        let shown = crate::files::named(&folder);
         let doing = || ParcelError::io(format!("cannot write to {shown}"));
         std::fs::create_dir_all(folder).map_err(doing())?;
         // The folder is ours until the parcel is sealed: two runs that write the same files, or one
@@ -80,7 +80,7 @@ impl NewParcel {
 
     /// Finishes it: flushes the volumes, then writes the signed contents. Until then it is no parcel.
     pub fn seal(mut self, key: &SigningKey) -> Result<Contents, ParcelError> {
-        let shown = self.folder.display().to_string();
+        let shown = crate::files::named(&self.folder);
         let doing = || ParcelError::io(format!("cannot write to {shown}"));
         let written = self.written.lock().unwrap_or_else(PoisonError::into_inner).len();
         if written != self.places.len() {
@@ -140,14 +140,14 @@ impl NewParcel {
             Ok(same)
         });
         let read = read.await.unwrap_or_else(|_| Err(std::io::Error::other("the thread ended")));
-        read.map_err(LayoutError::io(format!("cannot read {}", self.folder.display())))
+        read.map_err(LayoutError::io(format!("cannot read {}", crate::files::named(&self.folder))))
     }
 
     async fn write(&self, digest: &Digest, mut content: Content) -> Result<(), TransferError> {
         let (start, size) = self.place(digest)?;
         let (pieces, mut receiver) = mpsc::channel::<Bytes>(4);
         let (volumes, expected) = (Arc::clone(&self.volumes), digest.clone());
-        let shown = self.folder.display().to_string();
+        let shown = crate::files::named(&self.folder);
         let writer = spawn_blocking(move || -> Result<(), TransferError> {
             let mut hasher = Hasher::new(expected.algorithm());
             let mut stretch = volumes.at(start);

@@ -34,7 +34,7 @@ impl Parcel {
     /// Opens the parcel whose files are these, or lie in these folders.
     pub fn open(paths: &[PathBuf], trust: &Trust) -> Result<Self, ParcelError> {
         let Files { contents: (path, text), volumes } = Files::find(paths)?;
-        let (said, signed_by) = trust.read(&path.display().to_string(), &text)?;
+        let (said, signed_by) = trust.read(&crate::files::named(path), &text)?;
         let contents = Contents::read(said)?;
         let shape = Shape::of(&contents);
         let size = shape.volume_size(&contents)?;
@@ -45,7 +45,7 @@ impl Parcel {
                 wrong.push(format!("{} is missing", volume.name));
                 continue;
             };
-            let shown = path.display();
+            let shown = crate::files::named(&path);
             let metadata =
                 std::fs::metadata(path).map_err(ParcelError::io(format!("cannot read {shown}")))?;
             if !metadata.is_file() {
@@ -103,7 +103,7 @@ impl Files {
     fn find(paths: &[PathBuf]) -> Result<Self, ParcelError> {
         let mut all = Vec::new();
         for path in paths {
-            let doing = format!("cannot read {}", path.display());
+            let doing = format!("cannot read {}", crate::files::named(&path));
             if !path.is_dir() {
                 all.push(path.clone());
                 continue;
@@ -125,7 +125,8 @@ impl Files {
                     // Each disk may bring a copy.
                     Some((_, known)) if *known == text => {}
                     Some((first, _)) => {
-                        let (first, second) = (first.display(), path.display());
+                        let (first, second) =
+                            (crate::files::named(&first), crate::files::named(&path));
                         let text = format!("these are two parcels: {first} and {second} differ");
                         return Err(ParcelError::Files(text));
                     }
@@ -133,17 +134,17 @@ impl Files {
                 }
             } else if name == ARCHIVE || name.starts_with(&format!("{ARCHIVE}.")) {
                 if let Some(first) = volumes.insert(name.clone(), path.clone()) {
-                    let (first, second) = (first.display(), path.display());
+                    let (first, second) = (crate::files::named(&first), crate::files::named(&path));
                     let text = format!("{name} is there twice: {first} and {second}");
                     return Err(ParcelError::Files(text));
                 }
             } else if paths.contains(&path) {
-                let text = format!("{} is not a file of a parcel", path.display());
+                let text = format!("{} is not a file of a parcel", crate::files::named(&path));
                 return Err(ParcelError::Files(text));
             }
         }
         let Some(contents) = contents else {
-            let shown: Vec<String> = paths.iter().map(|path| path.display().to_string()).collect();
+            let shown: Vec<String> = paths.iter().map(|path| crate::files::named(&path)).collect();
             let text = format!("there is no {CONTENTS} in {}", shown.join(", "));
             return Err(ParcelError::Files(text));
         };
@@ -151,7 +152,7 @@ impl Files {
     }
 
     fn read(path: &Path) -> Result<String, ParcelError> {
-        let doing = || ParcelError::io(format!("cannot read {}", path.display()));
+        let doing = || ParcelError::io(format!("cannot read {}", crate::files::named(&path)));
         let bytes = crate::files::read_bounded(path, SIGNED_LIMIT).map_err(doing())?;
         String::from_utf8(bytes).map_err(|_| doing()(std::io::Error::other("it is no UTF-8")))
     }

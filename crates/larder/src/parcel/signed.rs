@@ -56,7 +56,7 @@ pub fn signing_key(config: &Config) -> Result<SigningKey, ParcelError> {
         return Err(ParcelError::NoKey);
     };
     let path = config.folder().join(path);
-    let shown = path.display().to_string();
+    let shown = crate::files::named(&path);
     let bytes = crate::files::read_bounded(&path, KEY_LIMIT)
         .map_err(ParcelError::io(format!("cannot read the signing key {shown}")))?;
     SigningKey::read(&String::from_utf8_lossy(&bytes))
@@ -65,7 +65,7 @@ pub fn signing_key(config: &Config) -> Result<SigningKey, ParcelError> {
 
 /// Makes a key and writes it to a new file that only its owner reads.
 pub fn make_key(path: &Path) -> Result<VerifyingKey, ParcelError> {
-    let shown = path.display().to_string();
+    let shown = crate::files::named(&path);
     let (key, pem) = SigningKey::generate()
         .map_err(|source| ParcelError::Key { what: shown.clone(), source })?;
     let write = || -> std::io::Result<()> {

@@ -40,7 +40,7 @@ pub struct Archive {
 impl Archive {
     /// Opens an archive that is there.
     pub fn open(path: &Path) -> Result<Self, TransferError> {
-        let unreadable = || LayoutError::io(format!("cannot read {}", path.display()));
+        let unreadable = || LayoutError::io(format!("cannot read {}", crate::files::named(&path)));
         let file = File::open(path).map_err(unreadable())?;
         let entries = entries(path, &file)?;
         let readable = Entries { path, entries: &entries };
@@ -50,7 +50,7 @@ impl Archive {
         }
         readable.small("oci-layout", MANIFEST_LIMIT)?;
         let index = readable.small("index.json", MANIFEST_LIMIT)?;
-        let index = Index::read(&index, &path.display().to_string())?;
+        let index = Index::read(&index, &crate::files::named(path))?;
         let (blobs, made) = (HashMap::new(), HashMap::new());
         Ok(Self { path: path.to_owned(), entries, blobs, made, index })
     }
@@ -82,7 +82,7 @@ impl Archive {
             return Err(LayoutError::Length { digest, expected: limit as u64, actual: size }.into());
         }
         let bytes = read_at(&self.path, start, size)
-            .map_err(LayoutError::io(format!("cannot read {}", self.path.display())))?;
+            .map_err(LayoutError::io(format!("cannot read {}", crate::files::named(&self.path))))?;
         check_digest(digest, &bytes)?;
         Ok(bytes.into())
     }
@@ -128,7 +128,8 @@ impl Source for Archive {
                 Ok(())
             };
             if let Err(error) = read() {
-                let error = LayoutError::io(format!("cannot read {}", path.display()))(error);
+                let error =
+                    LayoutError::io(format!("cannot read {}", crate::files::named(&path)))(error);
                 let _ = pieces.blocking_send(Err(error));
             }
         });

@@ -145,7 +145,7 @@ pub(super) fn check_digest(expected: &Digest, bytes: &[u8]) -> Result<(), Transf
 impl Layout {
     /// Opens a layout that is there.
     pub fn open(root: &Path) -> Result<Self, TransferError> {
-        let shown = root.display().to_string();
+        let shown = crate::files::named(&root);
         fs::metadata(root).map_err(LayoutError::io(format!("cannot read {shown}")))?;
         let shape = |cause: String| LayoutError::Shape { path: shown.clone(), cause };
         let marker = crate::files::read_bounded(&root.join("oci-layout"), MANIFEST_LIMIT)
@@ -164,14 +164,15 @@ impl Layout {
     /// Opens a layout to write to, making it where there is none. A folder that holds something
     /// else is refused.
     pub fn make(root: &Path) -> Result<Self, TransferError> {
-        let io = |doing: &str| LayoutError::io(format!("cannot {doing} {}", root.display()));
+        let io =
+            |doing: &str| LayoutError::io(format!("cannot {doing} {}", crate::files::named(&root)));
         if root.join("oci-layout").exists() {
             let mut there = Self::open(root)?;
             there.blobs = LocalBlobs::make_layout(root)?;
             return Ok(there);
         }
         if root.exists() && fs::read_dir(root).map_err(io("read"))?.next().is_some() {
-            let path = root.display().to_string();
+            let path = crate::files::named(&root);
             return Err(LayoutError::Occupied { path, by: "other files" }.into());
         }
         let blobs = LocalBlobs::make_layout(root)?;
@@ -190,7 +191,7 @@ impl Layout {
         let text = self.index.lock().unwrap_or_else(PoisonError::into_inner).text();
         let path = self.root.join("index.json");
         crate::files::replace(&path, text.as_bytes())
-            .map_err(LayoutError::io(format!("cannot write {}", path.display())))
+            .map_err(LayoutError::io(format!("cannot write {}", crate::files::named(&path))))
     }
 
     async fn whole(&self, digest: &Digest, limit: usize) -> Result<Bytes, TransferError> {

@@ -5,4 +5,5 @@ mod expiry;
 mod possession;
 mod publish;
 mod secrets;
+mod terminal;
 mod writers;

@@ -149,7 +149,7 @@ pub(crate) async fn check(
     happened.line = decision.line.map(|line| line.to_string());
     let number = app.recorder.note(&happened);
     app.meters.refusals.with_label_values(&["grant"]).inc();
-    Err(ApiError::new(Code::Denied, format!("{message} [{number}]")))
+    Err(ApiError::new(Code::Denied, format!("{message}{number}")))
 }
 
 /// Whether somebody may see the list of repositories at all.

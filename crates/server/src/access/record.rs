@@ -3,10 +3,12 @@
 use std::collections::HashMap;
 use std::fmt::{self, Display, Write};
 use std::net::IpAddr;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use larder_core::access::Who;
-use larder_core::access::key::{random, short_name};
+use larder_core::access::brake::neighbourhood;
+use larder_core::access::key::{Numbers, random, short_name};
 use larder_core::access::token::By;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
@@ -19,6 +21,13 @@ const MINUTE: i64 = 60_000;
 const DAY: i64 = 24 * 60 * MINUTE;
 /// Lines that wait to be written; what comes on top of them is counted and lost.
 const MOST: usize = 20_000;
+/// Those of one user among them; whoever did not sign in counts as one, so that nobody displaces another's.
+const MOST_OF_ONE: usize = 2_000;
+/// Failed sign-ins of so long from one address are one line, in milliseconds.
+const SPAN: i64 = 10 * MINUTE;
+/// Lines of whoever did not sign in that are kept, and how often it is looked whether there are more.
+const STRANGERS: u64 = 20_000;
+const LOOK: u32 = 60;
 /// How long a request for content by its digest counts as part of the pull before it, in milliseconds.
 const PULL: i64 = 10 * MINUTE;
 
@@ -28,8 +37,8 @@ struct Pending {
     lines: HashMap<String, Line>,
     /// Where that is written for a look: what was met before costs no memory, however often it comes.
     same: String,
-    /// Numbers of refusals of the last minute, so that a runtime that asks again is told the same.
-    numbers: HashMap<String, (i64, String)>,
+    /// How many lines of each user wait.
+    of: HashMap<String, usize>,
     /// When somebody last asked for a manifest of a repository by name.
     pulling: HashMap<Who, HashMap<RepositoryName, i64>>,
     lost: u64,
@@ -49,9 +58,23 @@ impl Line {
 }
 
 /// What waits to be written.
-#[derive(Default)]
 pub(crate) struct Recorder {
     pending: Mutex<Pending>,
+    numbers: Numbers,
+    turns: AtomicU32,
+}
+
+/// What a refusal carries, behind its sentence: the number of its line in the record. Empty: no line of it is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Number(Option<String>);
+
+impl Display for Number {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.0 {
+            Some(number) => write!(f, " [{number}]"),
+            None => Ok(()),
+        }
+    }
 }
 
 /// One thing that happened.
@@ -170,6 +193,10 @@ impl Same<'_, '_> {
             Each::Time(time) => write!(to, "{time}")?,
         }
         to.write_char('|')?;
+        if *kind == Kind::Failed {
+            // Whoever cannot prove a name gets no line for it.
+            return address.map_or(Ok(()), |address| write!(to, "{}", neighbourhood(address)));
+        }
         who.write(to)?;
         to.write_char('|')?;
         if let Some(by) = by {
@@ -222,9 +249,14 @@ impl Recorder {
         self.pending.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// With the larder's own secret.
+    pub fn new(secret: &[u8; 32]) -> Self {
+        Self { pending: Mutex::default(), numbers: Numbers::new(secret), turns: AtomicU32::new(0) }
+    }
+
     /// Writes something down and gives its number. The same again within the minute has the same one.
-    pub fn note(&self, happened: &Happened<'_>) -> String {
-        self.add(happened, str::to_owned)
+    pub fn note(&self, happened: &Happened<'_>) -> Number {
+        Number(self.add(happened, str::to_owned))
     }
 
     /// Writes something down of which nobody is told the number.
@@ -232,12 +264,14 @@ impl Recorder {
         self.add(happened, |_| ());
     }
 
-    fn add<T>(&self, happened: &Happened<'_>, told: impl FnOnce(&str) -> T) -> T {
+    /// None: so much happens that it is not kept.
+    fn add<T>(&self, happened: &Happened<'_>, told: impl FnOnce(&str) -> T) -> Option<T> {
         let at = now();
         let each = match happened.kind {
             // These are never told apart by more than their number: each is a line of its own.
             Kind::Push | Kind::Delete | Kind::Key | Kind::Config => Each::Number(fresh_number()),
             Kind::Pull => Each::Time(at / DAY),
+            Kind::Failed => Each::Time(at / SPAN),
             _ => Each::Time(at / MINUTE),
         };
         let same = Same { happened, each };
@@ -250,18 +284,24 @@ impl Recorder {
             line.entry.count += 1;
             line.entry.last = at;
             line.address = happened.address;
-            return told(&line.entry.number);
+            if happened.kind == Kind::Failed {
+                line.entry.who = happened.who.to_string();
+                happened.text.clone_into(&mut line.entry.text);
+            }
+            return Some(told(&line.entry.number));
         }
         let same = text.clone();
-        let known = pending.numbers.get(&same).map(|(_, number)| number.clone());
-        let number = known.unwrap_or_else(fresh_number);
-        if pending.lines.len() >= MOST {
+        let of = match happened.who {
+            Named::Known(who) => who.to_string(),
+            Named::Nobody | Named::Claimed(_) => String::new(),
+        };
+        let its = pending.of.get(&of).copied().unwrap_or(0);
+        if pending.lines.len() >= MOST || its >= MOST_OF_ONE {
             pending.lost += 1;
-            return told(&number);
+            return None;
         }
-        if happened.kind != Kind::Pull && pending.numbers.len() < MOST {
-            pending.numbers.insert(same.clone(), (at, number.clone()));
-        }
+        pending.of.insert(of, its + 1);
+        let number = self.numbers.of(&same);
         let answer = told(&number);
         let entry = Entry {
             number,
@@ -278,7 +318,7 @@ impl Recorder {
             same: Some(same.clone()),
         };
         pending.lines.insert(same, Line { entry, address: happened.address });
-        answer
+        Some(answer)
     }
 
     /// Notes a pull. One by digest that goes on with a pull by name is no other one.
@@ -310,14 +350,18 @@ impl Recorder {
     pub async fn write(&self, store: &Store) {
         let (entries, lost) = {
             let mut pending = self.pending();
-            let at = now();
-            pending.numbers.retain(|_, (since, _)| at - *since < 2 * MINUTE);
+            pending.of.clear();
             let lines = std::mem::take(&mut pending.lines).into_values();
             let entries: Vec<Entry> = lines.map(Line::written).collect();
             (entries, std::mem::take(&mut pending.lost))
         };
         if lost > 0 {
             tracing::warn!(lost, "so much happened that the record lacks lines");
+        }
+        if self.turns.fetch_add(1, Ordering::Relaxed) % LOOK == 0
+            && let Err(error) = store.record.shorten_strangers(STRANGERS).await
+        {
+            tracing::warn!(%error, "the record could not be shortened; it is tried again");
         }
         if entries.is_empty() {
             return;
@@ -330,7 +374,6 @@ impl Recorder {
                 if let Some(newer) = pending.lines.get_mut(&same) {
                     newer.entry.count += entry.count;
                     newer.entry.first = entry.first;
-                    newer.entry.number = entry.number;
                 } else if pending.lines.len() < MOST {
                     pending.lines.insert(same, Line { entry, address: None });
                 } else {
@@ -354,7 +397,7 @@ mod tests {
     async fn a_pull_is_one_line_a_day_and_a_refusal_keeps_its_number() {
         let folder = tempfile::tempdir().unwrap();
         let store = Store::open_local(folder.path()).unwrap();
-        let recorder = Recorder::default();
+        let recorder = Recorder::new(&[7; 32]);
         let (caller, repository) = (caller(), "vendor/kettle".parse().unwrap());
         let digest = Digest::of(b"x");
         let (tag, by_digest) =
@@ -368,6 +411,9 @@ mod tests {
         let first = refuse();
         recorder.write(&store).await;
         assert_eq!(refuse(), first, "the runtime asks again");
+        let restarted = Recorder::new(&[7; 32]);
+        let again = restarted.note(&Happened::of(&caller, Kind::Refused, "not granted"));
+        assert_eq!(again, first, "another process tells the same number");
         recorder.write(&store).await;
         let mut found = store.record.entries(larder_store::Filter::default()).await.unwrap();
         // All of it may have happened within one millisecond.
@@ -376,6 +422,36 @@ mod tests {
             found.iter().map(|entry| (entry.kind.word(), entry.count)).collect();
         assert_eq!(lines, [("refused", 2), ("pull", 3)]);
         assert_eq!(found[1].reference.as_deref(), Some("vendor/kettle:2"));
-        assert_eq!(found[0].number, first);
+        assert_eq!(Number(Some(found[0].number.clone())), first);
+    }
+
+    #[test]
+    fn whoever_is_wrong_has_one_line_and_displaces_nobody() {
+        let recorder = Recorder::new(&[7; 32]);
+        let wrong = |user: &str, address: &str| {
+            let happened = Happened {
+                kind: Kind::Failed,
+                who: Named::Claimed(user),
+                by: None,
+                address: address.parse().ok(),
+                reference: None,
+                line: None,
+                text: "no such key was issued",
+            };
+            recorder.note(&happened)
+        };
+        let first = wrong("a", "10.0.0.1");
+        for number in 0..50_000 {
+            assert_eq!(wrong(&format!("user{number}"), "10.0.0.1"), first);
+        }
+        assert_eq!(wrong("b", "2001:db8::1"), wrong("c", "2001:db8::2"));
+        assert_eq!(recorder.pending().lines.len(), 2);
+        let told: Vec<Number> = (0..4_000_u32)
+            .map(|number| wrong("x", &std::net::Ipv4Addr::from(number).to_string()))
+            .collect();
+        assert!(told[0].0.is_some() && told[3_999].0.is_none(), "no number without a line");
+        let caller = caller();
+        let kept = recorder.note(&Happened::of(&caller, Kind::Refused, "not granted"));
+        assert!(kept.0.is_some());
     }
 }

@@ -126,9 +126,9 @@ pub(crate) async fn check(
     let number = app.recorder.note(&happened);
     if verdict == Verdict::Deny {
         app.meters.refusals.with_label_values(&["rule"]).inc();
-        return Err(ApiError::new(Code::Denied, format!("{message} [{number}]")));
+        return Err(ApiError::new(Code::Denied, format!("{message}{number}")));
     }
-    Ok(warning(299, &format!("{message} [{number}]")))
+    Ok(warning(299, &format!("{message}{number}")))
 }
 
 /// What can be known of an image's content. For a cached shelf what tells it is fetched first.

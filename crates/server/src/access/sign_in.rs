@@ -13,6 +13,7 @@ use base64::engine::general_purpose::STANDARD;
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyError, KeyId};
 use larder_core::access::token::{By, Claims};
+use larder_core::shown::cut;
 use larder_store::{Kind, Moment, now};
 
 use super::keys::Keyed;
@@ -432,7 +433,7 @@ impl App {
         address: Option<IpAddr>,
         wrong: Wrong,
     ) -> Result<String, ApiError> {
-        let user: String = user.chars().filter(|c| !c.is_control()).take(80).collect();
+        let user = cut(user, 80);
         let happened = Happened {
             kind: Kind::Failed,
             who: Named::Claimed(&user),
@@ -456,7 +457,7 @@ impl App {
             };
             tokio::time::sleep(wait).await;
         }
-        Ok(format!("the sign-in is refused: {} [{number}]", wrong.0))
+        Ok(format!("the sign-in is refused: {}{number}", wrong.0))
     }
 }
 

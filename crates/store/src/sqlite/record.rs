@@ -55,8 +55,9 @@ impl Record for SqliteLedger {
                      VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
                      ON CONFLICT (same) DO UPDATE SET
                        count = record.count + excluded.count, address = excluded.address,
-                       by = excluded.by, text = excluded.text,
-                       last = CASE WHEN excluded.last > record.last THEN excluded.last ELSE record.last END",
+                       by = excluded.by, text = excluded.text, who = excluded.who,
+                       last = CASE WHEN excluded.last > record.last THEN excluded.last ELSE record.last END
+                     ON CONFLICT (number) DO NOTHING",
                 )?;
                 for one in &entries {
                     add.execute(params![
@@ -118,6 +119,22 @@ impl Record for SqliteLedger {
                 .collect::<rusqlite::Result<_>>()?;
             found.reverse();
             Ok(found)
+        })
+        .await
+    }
+
+    async fn shorten_strangers(&self, most: u64) -> Result<(), StoreError> {
+        self.note(move |connection| {
+            connection
+                .prepare_cached(
+                    "DELETE FROM record WHERE number IN
+                       (SELECT number FROM record
+                        WHERE kind = 'failed' OR (kind = 'refused' AND who = '')
+                        ORDER BY last DESC LIMIT -1 OFFSET $1)",
+                )
+                .and_then(|mut delete| delete.execute(params![signed(most)]))
+                .map(drop)
+                .map_err(StoreError::ledger("shorten the record"))
         })
         .await
     }

@@ -13,6 +13,7 @@ pub(super) const TABLES: &str = "
         id TEXT PRIMARY KEY, repository TEXT NOT NULL, account TEXT NOT NULL, begun BIGINT NOT NULL
     ) WITHOUT ROWID;
     CREATE INDEX uploads_by_account ON uploads (account);
+    CREATE INDEX record_by_kind ON record (kind, last);
     ALTER TABLE parts ADD COLUMN repository TEXT NOT NULL DEFAULT '';
     CREATE TABLE parcels (
         signer TEXT PRIMARY KEY, sequence BIGINT NOT NULL, made_at BIGINT NOT NULL

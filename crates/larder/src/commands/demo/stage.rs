@@ -181,7 +181,7 @@ impl Stage {
             (String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
         for text in [results.trim_end(), notes.trim_end()] {
             if !text.is_empty() {
-                self.output.result(text);
+                self.output.relay(text);
             }
         }
         self.output.result("");
@@ -217,7 +217,7 @@ impl Stage {
             let next = tokio::time::timeout(Duration::from_secs(10), lines.next_line()).await;
             let next = next.map_err(|_| self.broken("the larder did not start in 10 s"))?;
             let Some(text) = next.map_err(|error| self.broken(error))? else { break };
-            self.output.result(&text);
+            self.output.relay(&text);
             let plain = anstream::adapter::strip_str(&text).to_string();
             said = plain.starts_with("  access");
             address =

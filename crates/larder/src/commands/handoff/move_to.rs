@@ -38,7 +38,7 @@ pub struct Args {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
-    let what = format!("cannot move {}", args.file.display());
+    let what = format!("cannot move {}", crate::files::named(&args.file));
     let wrong =
         |cause: String| Failure::usage(&what, cause, "`larder handoff read` says what is in it");
     for name in [&args.namespace, &args.name].into_iter().flatten() {

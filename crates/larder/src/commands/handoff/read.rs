@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use larder_core::access::key::{Key, Pepper};
 use larder_core::handoff::{Held, Login, PullSecret, read_secrets};
+use larder_core::shown::cut;
 use larder_store::{KeyRecord, now};
 use serde::Serialize;
 
@@ -55,7 +56,7 @@ struct Entry {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
-    let what = format!("cannot read {}", args.file.display());
+    let what = format!("cannot read {}", crate::files::named(&args.file));
     let text = read(&args.file).map_err(|error| Failure::io(&what, &error))?;
     let secrets = read_secrets(&text).map_err(|error| {
         let remedy = "give a Secret as `kubectl get secret NAME -o yaml` prints it";
@@ -166,7 +167,7 @@ impl Entry {
 }
 
 fn show(row: &Row, args: &Args, context: &Context) {
-    let safe = |text: &str| text.chars().flat_map(char::escape_debug).collect::<String>();
+    let safe = |text: &str| cut(text, 600);
     let mut lines = Vec::new();
     match (&row.r#type, &row.name) {
         (None, _) => lines.push(paint(STRONG, "a client's configuration")),

@@ -91,7 +91,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let failed = |error: std::io::Error| Failure::file(what(), path, &error);
             let bytes = read_bounded(path, CA_LIMIT).map_err(failed)?;
             if !String::from_utf8_lossy(&bytes).contains("-----BEGIN CERTIFICATE-----") {
-                let cause = format!("{} holds no certificate in PEM", path.display());
+                let cause = format!("{} holds no certificate in PEM", crate::files::named(&path));
                 return Err(wrong(cause, "runtimes read nothing else"));
             }
             Some(bytes)
@@ -122,8 +122,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let path = args.into.join(path);
         let same = fs::read(&path).is_ok_and(|found| found == *content);
         if !same && !args.dry_run {
-            put(&path, content, *secret)
-                .map_err(|error| Failure::io(format!("cannot write {}", path.display()), &error))?;
+            put(&path, content, *secret).map_err(|error| {
+                Failure::io(format!("cannot write {}", crate::files::named(&path)), &error)
+            })?;
         }
         let state = if same { "unchanged" } else { "written" };
         written.push(Written { path: shown(&path), state });

@@ -226,8 +226,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let path = config.lock_path();
     let changed = after != before || !path.exists();
     if changed && !args.dry_run {
-        crate::files::replace(&path, after.write().as_bytes())
-            .map_err(|error| Failure::io(format!("cannot write {}", path.display()), &error))?;
+        crate::files::replace(&path, after.write().as_bytes()).map_err(|error| {
+            Failure::io(format!("cannot write {}", crate::files::named(&path)), &error)
+        })?;
     }
     if context.output.json {
         context.output.document(&lines);

@@ -107,8 +107,10 @@ pub fn hand_out(who: &Who, key: &Key, record: &KeyRecord, how: &How, context: &C
     if let Some(path) = &how.into {
         let text = format!("{}\n", key.reveal());
         write_secret(path, text.as_bytes()).map_err(|error| {
-            let mut failure =
-                Failure::io(format!("cannot write the key into {}", path.display()), &error);
+            let mut failure = Failure::io(
+                format!("cannot write the key into {}", crate::files::named(&path)),
+                &error,
+            );
             failure.remedy =
                 format!("revoke it with `larder key revoke {}`, and issue another", record.id);
             failure

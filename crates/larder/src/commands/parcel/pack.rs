@@ -81,7 +81,7 @@ struct Report {
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let began = Instant::now();
-    let what = || format!("cannot pack {}", args.out.display());
+    let what = || format!("cannot pack {}", crate::files::named(&args.out));
     let config = context.config()?;
     let lock = read_lock(&config)?;
     let key = signing_key(&config).map_err(|error| error.failure(what()))?;
@@ -191,7 +191,11 @@ fn chosen<'c>(args: &Args, config: &'c Config, lock: &'c Lock) -> Result<Vec<Job
             true => ("the lock names no image", "`larder intake lock` resolves what is wanted"),
             false => ("no locked image matches", "a pattern matches HOST/REPOSITORY"),
         };
-        return Err(Failure::usage(format!("cannot pack {}", args.out.display()), cause, remedy));
+        return Err(Failure::usage(
+            format!("cannot pack {}", crate::files::named(&args.out)),
+            cause,
+            remedy,
+        ));
     }
     Ok(jobs)
 }
@@ -323,7 +327,7 @@ fn show(report: &Report, began: Option<Instant>, context: &Context) {
     };
     context.output.result(format!(
         "{verb} {}: {}, {} ({}){left_out}; {}{end}",
-        report.folder.display(),
+        crate::files::named(&report.folder),
         count(report.images, "image"),
         count(report.blobs, "blob"),
         bytes(report.bytes),

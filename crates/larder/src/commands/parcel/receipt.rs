@@ -34,7 +34,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     } else {
         context.output.result(format!(
             "wrote {}: {}, {}, {}",
-            path.display(),
+            crate::files::named(&path),
             count(images, "image"),
             count(blobs, "blob"),
             bytes(size)

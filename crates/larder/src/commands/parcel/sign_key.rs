@@ -26,7 +26,7 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     context.output.result(key.to_string());
     context.output.note(format!(
         "Here, put `sign = \"{}\"` into [parcel] of larder.toml; it is found from the folder of larder.toml.",
-        args.file.display()
+        crate::files::named(&args.file)
     ));
     let name =
         context.config_if_any()?.map_or_else(|| "here".to_owned(), |config| config.larder.name);

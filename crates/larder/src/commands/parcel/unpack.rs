@@ -169,7 +169,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         report.blobs_present,
         report.seconds
     ));
-    context.output.result(format!("wrote the receipt {}", report.receipt.display()));
+    context.output.result(format!("wrote the receipt {}", crate::files::named(&report.receipt)));
     context
         .output
         .note("Carry it back: `larder parcel pack --since RECEIPT` leaves out what is here.");

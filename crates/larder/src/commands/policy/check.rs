@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use larder_core::access::Who;
 use larder_core::policy::Verdict;
 use larder_core::rewrite::{Access, Role};
+use larder_core::shown::cut;
 use serde::Serialize;
 
 use super::cluster;
@@ -175,7 +176,7 @@ fn show(rows: &[Row], broken: &[Broken], context: &Context) {
             "unknown" => paint(WARN, "unknown"),
             word => paint(GOOD, word),
         };
-        let mut image = vec![row.image.chars().flat_map(char::escape_debug).collect::<String>()];
+        let mut image = vec![cut(&row.image, 600)];
         image.extend(row.reason.clone());
         image.extend(row.line.as_ref().map(|line| paint(DIM, line)));
         let who = match &row.namespace {

@@ -1,5 +1,6 @@
 //! What `larder rewrite` says: as a diff, as lines for editors, for code hosts, as JSON.
 
+use larder_core::shown::cut;
 use serde_json::json;
 use similar::{ChangeTag, TextDiff};
 
@@ -72,7 +73,7 @@ pub(super) fn left(lines: &[Line], context: &Context) {
 
 /// A text of somebody else's file, so that it does nothing to a terminal.
 fn safe(text: &str) -> String {
-    text.chars().take(300).flat_map(char::escape_debug).collect()
+    cut(text, 300)
 }
 
 fn at(line: &Line) -> String {

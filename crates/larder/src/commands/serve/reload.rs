@@ -79,7 +79,7 @@ impl Fixed {
         Self(format!(
             "{:?}{}{:?}{:?}{:?}{:?}{:?}{:?}{:?}{:?}{:?}",
             larder.listen,
-            larder.data.display(),
+            crate::files::named(&larder.data),
             larder.access,
             larder.tls,
             larder.metrics,

@@ -39,7 +39,7 @@ const INCOMING: &str = "ledger.incoming";
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let folder = &args.folder;
-    let what = || format!("cannot back up to {}", folder.display());
+    let what = || format!("cannot back up to {}", crate::files::named(&folder));
     let io = |error: std::io::Error| Failure::io(what(), &error);
     std::fs::create_dir_all(folder).map_err(io)?;
     if folder.canonicalize().map_err(io)? == config.data().canonicalize().map_err(io)? {
@@ -91,7 +91,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     } else {
         context.output.result(format!(
             "backed up to {}: {} in {} copied, {} there already",
-            folder.display(),
+            crate::files::named(&folder),
             bytes(report.bytes),
             count(report.copied, "blob"),
             report.there

@@ -1,5 +1,6 @@
 //! A survey for people: by image, or put together otherwise.
 
+use larder_core::shown::cut;
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
@@ -173,7 +174,7 @@ fn standings(of: &BTreeMap<Word, usize>) -> String {
 }
 
 fn safe(text: &str) -> String {
-    text.chars().take(300).flat_map(char::escape_debug).collect()
+    cut(text, 300)
 }
 
 fn remarks(row: &Row) -> Vec<String> {

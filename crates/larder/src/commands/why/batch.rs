@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use futures_util::StreamExt as _;
 use larder_core::diagnosis::{Confidence, Verdict};
+use larder_core::shown::cut;
 use serde_json::json;
 
 use super::Args;
@@ -93,6 +94,6 @@ fn row(answer: &Answer) -> [String; 4] {
             (paint(WARN, "unknown"), format!("not known: {}", missing.join("; ")))
         }
     };
-    let image: String = answer.asked.written.chars().flat_map(char::escape_debug).collect();
+    let image = cut(&answer.asked.written, 600);
     [pull, image, why, answer.asked.place.clone().unwrap_or_default()]
 }

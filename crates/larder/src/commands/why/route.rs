@@ -184,7 +184,8 @@ fn read(
     folder: &Path,
     reference: &Reference,
 ) -> Result<(Nodes, Way, Option<std::path::PathBuf>), Failure> {
-    let what = || format!("cannot read the nodes' configuration in {}", folder.display());
+    let what =
+        || format!("cannot read the nodes' configuration in {}", crate::files::named(&folder));
     if !folder.is_dir() {
         return Err(Failure::usage(
             what(),
@@ -206,7 +207,7 @@ fn read(
         if !set && found.is_some() {
             let why = format!(
                 "{} sets no `config_path`, so that the folder is not read",
-                config.display()
+                crate::files::named(&config)
             );
             return Ok((Nodes::NotRead(why), straight, None));
         }
@@ -225,7 +226,7 @@ fn read(
                 true => {
                     "the file is called host.toml, and the runtime reads hosts.toml alone".into()
                 }
-                false => format!("there is no hosts.toml in {}", found.display()),
+                false => format!("there is no hosts.toml in {}", crate::files::named(&found)),
             };
             return Ok((Nodes::NotRead(why), straight, None));
         }

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use larder_core::diagnosis::{Confidence, Finding, Remedy, Step, Verdict};
+use larder_core::shown::cut;
 use serde_json::{Value, json};
 
 use super::ask::{Answer, Line};
@@ -30,7 +31,7 @@ pub(super) fn answers(all: &[Answer], context: &Context) -> Exit {
 }
 
 fn safe(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { ' ' } else { c }).take(600).collect()
+    cut(text, 600)
 }
 
 fn one(answer: &Answer, context: &Context) {
@@ -38,7 +39,7 @@ fn one(answer: &Answer, context: &Context) {
     let width = context.output.width();
     let image = match answer.asked.written.as_str() {
         "" => "the pull".to_owned(),
-        written => written.chars().flat_map(char::escape_debug).collect(),
+        written => safe(written),
     };
     match &answer.verdict {
         Verdict::Succeeds(odd) => {

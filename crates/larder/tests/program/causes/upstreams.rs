@@ -112,7 +112,7 @@ fn upstreams_that_answer_otherwise() {
             "",
         ),
     });
-    let own = scope.clone();
+    let (own, token_host) = (scope.clone(), format!("token_hosts = [\"{scope}\"]"));
     let scope = listen(move |line| match line.contains("/token") {
         true => http(line, "200 OK", "content-type: application/json\r\n", "{\"token\":\"t\"}"),
         false => http(
@@ -126,7 +126,7 @@ fn upstreams_that_answer_otherwise() {
     });
     let secret_text = secret("x", KIND, "r.example", "a", "b", &basic("a", "b"));
     house.write("r.json", secret_text);
-    let line = upstream(&house, "r.example", &format!("http://{scope}"), "");
+    let line = upstream(&house, "r.example", &format!("http://{scope}"), &token_host);
     suspects(&house, &format!("{line} --secret r.json"), "token-without-access");
     let refuses = listen(|line| {
         http(line, "401 Unauthorized", "www-authenticate: Basic realm=\"x\"\r\n", "")
