@@ -6,6 +6,7 @@ mod deployments;
 mod fault;
 mod load;
 mod model;
+mod owned;
 mod registry;
 mod shelf;
 mod source;
@@ -13,7 +14,7 @@ mod values;
 mod warnings;
 
 pub use access::{Cluster, Identity};
-pub use load::{find, load};
+pub use load::{Provenance, find, load};
 pub use model::{Config, Intake, Strangers, Upstream};
 pub use shelf::Caching;
 pub use warnings::warnings;

@@ -8,7 +8,7 @@ use larder_core::reference::{Malformed, Reading, Reference, Unqualified};
 use larder_store::Store;
 pub use larder_store::now;
 
-use crate::config::{self, Config};
+use crate::config::{self, Config, Provenance};
 use crate::failure::Failure;
 pub use crate::files::shown;
 use crate::output::Output;
@@ -38,16 +38,20 @@ impl Context {
         }
     }
 
+    fn provenance(&self) -> Provenance {
+        if self.named.is_some() { Provenance::Named } else { Provenance::Found }
+    }
+
     /// The configuration.
     pub fn config(&self) -> Result<Config, Failure> {
-        config::load(&self.config_path()?)
+        config::load(&self.config_path()?, self.provenance())
     }
 
     /// The configuration, for commands that work without one too. None: none was named, and none
     /// is here.
     pub fn config_if_any(&self) -> Result<Option<Config>, Failure> {
         match (self.config_path(), &self.named) {
-            (Ok(path), _) => config::load(&path).map(Some),
+            (Ok(path), _) => config::load(&path, self.provenance()).map(Some),
             (Err(failure), Some(_)) => Err(failure),
             (Err(_), None) => Ok(None),
         }
@@ -112,12 +116,6 @@ pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
 pub fn open_store(config: &Config) -> Result<Store, Failure> {
     let folder = config.data();
     let what = || format!("cannot open the larder's store in {}", crate::files::named(&folder));
-    fs::create_dir_all(&folder).map_err(|error| {
-        let mut failure = Failure::io(what(), &error);
-        failure.remedy =
-            "check `data` in larder.toml: the folder, its disk and who may write there".into();
-        failure
-    })?;
     let store = Store::open_local(&folder).map_err(|error| Failure::store(what(), &error))?;
     Ok(store.with_reserve(config.larder.reserve))
 }

@@ -281,7 +281,7 @@ impl Asking<'_> {
             // What is not here yet is looked into when it is pulled; nobody waits for it at the door.
             (None, Some(here)) => {
                 let facts = app.store.facts(&here.repository, &here.selector()).await?;
-                let known = facts.built != Fact::Unknown || facts.platforms != Fact::Unknown;
+                let known = facts.held != Fact::Unknown || facts.platforms != Fact::Unknown;
                 if !known {
                     return Ok(None);
                 }

@@ -9,6 +9,7 @@ use larder_core::policy::{Fact, Facts};
 use larder_core::reference::Selector;
 
 use crate::error::StoreError;
+use crate::ledger::HeldSince;
 use crate::store::Store;
 
 /// Referrers that are looked at for a signature.
@@ -21,12 +22,11 @@ impl Store {
         repository: &RepositoryName,
         selector: &Selector,
     ) -> Result<Facts, StoreError> {
-        let unknown =
-            || Facts { platforms: Fact::Unknown, built: Fact::Unknown, signed: Fact::Unknown };
         let Some((digest, document)) = self.document(repository, selector).await? else {
-            return Ok(unknown());
+            return Ok(Facts::UNKNOWN);
         };
-        let mut facts = Facts { signed: Fact::Is(false), ..unknown() };
+        let since = self.ledger.held_since(repository, &digest).await?;
+        let mut facts = Facts { signed: Fact::Is(false), ..Facts::UNKNOWN };
         // A platform's image is signed with the index that lists it.
         let indexes = self.ledger.listing(repository, &digest).await?;
         for about in std::iter::once(&digest).chain(&indexes) {
@@ -37,8 +37,7 @@ impl Store {
         let Some(child) = real_child(&document) else {
             if document.children().is_empty() {
                 let config = self.config(repository, &document).await?;
-                facts.built =
-                    config.as_ref().and_then(ImageConfig::built).map_or(Fact::Unknown, Fact::Is);
+                facts.held = held(since, config.as_ref());
                 let platform = config.and_then(|config| config.platform());
                 facts.platforms = platform.map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
             }
@@ -47,10 +46,11 @@ impl Store {
         let listed = document.children().iter().filter_map(Descriptor::platform);
         facts.platforms = Fact::Is(listed.filter(|one: &Platform| !one.is_unknown()).collect());
         let child = Selector::Digest(child.digest.clone());
-        if let Some((_, image)) = self.document(repository, &child).await? {
-            let config = self.config(repository, &image).await?;
-            facts.built = config.and_then(|config| config.built()).map_or(Fact::Unknown, Fact::Is);
-        }
+        let config = match self.document(repository, &child).await? {
+            Some((_, image)) => self.config(repository, &image).await?,
+            None => None,
+        };
+        facts.held = held(since, config.as_ref());
         Ok(facts)
     }
 
@@ -97,6 +97,14 @@ impl Store {
             _ => Ok(None),
         }
     }
+}
+
+/// Since when an image counts as held. One that was here before ages counted from then keeps the age that it says
+/// of itself: what could be pulled yesterday can be pulled today.
+fn held(since: Option<HeldSince>, config: Option<&ImageConfig>) -> Fact<i64> {
+    let Some(HeldSince { added, counts }) = since else { return Fact::Unknown };
+    let said = config.and_then(ImageConfig::built).filter(|_| !counts);
+    Fact::Is(said.map_or(added, |said| said.min(added)))
 }
 
 /// The first image of an index that is for a platform. None: it is no index, or has none.

@@ -116,4 +116,15 @@ pub trait Journal: Send + Sync {
         host: &Host,
         digest: &Digest,
     ) -> Result<Option<RepositoryName>, StoreError>;
+
+    /// The number of the last parcel of somebody, and of the one before it. None: there was none.
+    async fn last_parcel(&self, whose: &str) -> Result<Option<(u64, Option<u64>)>, StoreError>;
+
+    /// Records the number of somebody's last parcel, and of the one before it. A smaller number changes nothing.
+    async fn note_parcel(
+        &self,
+        whose: &str,
+        sequence: u64,
+        before: Option<u64>,
+    ) -> Result<(), StoreError>;
 }

@@ -64,6 +64,15 @@ pub struct HeldTag {
     pub since: i64,
 }
 
+/// Since when a repository has a manifest.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct HeldSince {
+    /// When it was recorded first, in milliseconds since 1970.
+    pub added: i64,
+    /// Whether that was after ages began to count from then.
+    pub counts: bool,
+}
+
 /// A moment in a ledger's life. Between two equal ones no name has come to point elsewhere and nothing
 /// was taken away.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -199,6 +208,13 @@ pub trait Ledger: Send + Sync {
 
     /// Every blob and manifest that some repository has, each once, sorted.
     async fn digests(&self) -> Result<Vec<Digest>, StoreError>;
+
+    /// Since when the repository has a manifest. None: it does not have it.
+    async fn held_since(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<HeldSince>, StoreError>;
 
     /// Another repository that has this blob, from which it can be had without sending it again.
     /// None: nobody has it.

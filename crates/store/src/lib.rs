@@ -28,7 +28,7 @@ pub use error::StoreError;
 pub use facts::real_child;
 pub use journal::{Brought, Event, IntakeRecord, Journal, Use, Used};
 pub use keyring::{KeyRecord, Keyring};
-pub use ledger::{Demand, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
+pub use ledger::{Demand, HeldSince, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
 pub use local::LocalBlobs;
 pub use record::{Entry, Filter, Kind, Record};
 pub use secret::local_secret;

@@ -15,7 +15,7 @@ use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
 use std::ops::Range;
-use std::os::unix::fs::MetadataExt as _;
+use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime};
@@ -122,6 +122,14 @@ impl Inner {
         })
     }
 
+    /// What a store keeps is for its owner alone; a layout is for whoever is given it.
+    fn private<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions {
+        match self.form {
+            Form::Sharded => options.mode(0o600),
+            Form::Flat => options,
+        }
+    }
+
     fn upload(&self, id: UploadId) -> PathBuf {
         self.incoming().join(id.to_string())
     }
@@ -131,7 +139,9 @@ impl Inner {
     fn once(&self, id: UploadId) -> Result<(File, PathBuf), StoreError> {
         let path = self.incoming().join(format!("{id}.{ONCE}"));
         loop {
-            let file = OpenOptions::new().read(true).write(true).create_new(true).open(&path);
+            let mut options = OpenOptions::new();
+            options.read(true).write(true).create_new(true);
+            let file = self.private(&mut options).open(&path);
             let file = file.map_err(io("write", &path))?;
             file.lock().map_err(io("lock", &path))?;
             // Between the two, somebody may have taken it for one that was left behind.
@@ -242,7 +252,13 @@ impl BlobStore for LocalBlobs {
     async fn begin(&self) -> Result<UploadId, StoreError> {
         let id = UploadId::fresh();
         let path = self.inner.upload(id);
-        blocking(move || File::create_new(&path).map(drop).map_err(io("write", &path))).await?;
+        let inner = Arc::clone(&self.inner);
+        blocking(move || {
+            let mut options = OpenOptions::new();
+            options.write(true).create_new(true);
+            inner.private(&mut options).open(&path).map(drop).map_err(io("write", &path))
+        })
+        .await?;
         Ok(id)
     }
 

@@ -97,8 +97,8 @@ pub struct SqliteLedger {
 impl SqliteLedger {
     /// Opens the file, making it where it is missing. Its records name content of `blobs`.
     pub fn open(path: &Path, blobs: Arc<dyn BlobStore>) -> Result<Self, StoreError> {
-        let mut writer =
-            connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)?;
+        make_private(path)?;
+        let mut writer = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
         keep_log(&writer)
             .and_then(|()| writer.pragma_update(None, "synchronous", "FULL"))
             .map_err(StoreError::ledger("be opened"))?;
@@ -197,6 +197,14 @@ fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
         .map_err(StoreError::ledger("be opened"))?;
     connection.busy_timeout(BUSY).map_err(StoreError::ledger("be opened"))?;
     Ok(connection)
+}
+
+/// Makes the file where it is missing, for its owner alone; the database gives its other files the same mode.
+fn make_private(path: &Path) -> Result<(), StoreError> {
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let mut options = std::fs::OpenOptions::new();
+    let made = options.append(true).create(true).mode(0o600).open(path);
+    made.map(drop).map_err(StoreError::io(format!("cannot make {}", path.display())))
 }
 
 /// Switches to a write-ahead log. Unlike other statements this one does not wait by itself for

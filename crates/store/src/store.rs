@@ -52,6 +52,7 @@ pub struct Store {
 impl Store {
     /// Opens the store in a local folder, making it where it is missing.
     pub fn open_local(folder: &Path) -> Result<Self, StoreError> {
+        make_private(folder)?;
         let blobs: Arc<dyn BlobStore> = Arc::new(LocalBlobs::open(folder)?);
         let ledger = SqliteLedger::open(&folder.join("ledger.sqlite"), Arc::clone(&blobs))?;
         let ledger = Arc::new(ledger);
@@ -85,6 +86,23 @@ impl Store {
             }
             _ => Ok(()),
         }
+    }
+
+    /// Lets nobody but its owner enter the folder of a store. True: somebody else could.
+    ///
+    /// # Errors
+    /// When the system refuses it.
+    pub fn tighten(folder: &Path) -> Result<bool, StoreError> {
+        use std::os::unix::fs::PermissionsExt as _;
+        let failed = || StoreError::io(format!("cannot close the folder {}", folder.display()));
+        let mut permissions = std::fs::metadata(folder).map_err(failed())?.permissions();
+        let mode = permissions.mode();
+        if mode & 0o077 == 0 {
+            return Ok(false);
+        }
+        permissions.set_mode(mode & !0o077);
+        std::fs::set_permissions(folder, permissions).map_err(failed())?;
+        Ok(true)
     }
 
     /// Whether a folder holds a store.
@@ -272,6 +290,18 @@ impl Store {
         }
         Ok(bytes.freeze())
     }
+}
+
+/// Makes a store's folder where it is missing: its owner alone may enter it.
+fn make_private(folder: &Path) -> Result<(), StoreError> {
+    use std::os::unix::fs::DirBuilderExt as _;
+    if folder.is_dir() {
+        return Ok(());
+    }
+    let mut builder = std::fs::DirBuilder::new();
+    builder.recursive(true).mode(0o700).create(folder).map_err(|error| {
+        StoreError::io(format!("cannot make the folder {}", folder.display()))(error)
+    })
 }
 
 fn new_manifest(

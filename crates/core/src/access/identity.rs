@@ -487,7 +487,10 @@ mod tests {
             let error = set.verify(&forged, &expected(), NOW).unwrap_err();
             let refused = matches!(
                 error,
-                IdentityError::Form | IdentityError::Algorithm(_) | IdentityError::Signature
+                IdentityError::Form
+                    | IdentityError::Algorithm(_)
+                    | IdentityError::UnknownKey
+                    | IdentityError::Signature
             );
             assert!(refused, "{forged}: {error}");
         }

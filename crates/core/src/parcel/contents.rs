@@ -11,7 +11,9 @@ use crate::document::media_type;
 use crate::name::{RepositoryName, Tag};
 use crate::reference::Image;
 
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
+/// The version without a number.
+const UNNUMBERED: u32 = 1;
 /// The annotation under which a layout names its images (Image Specification, "Annotations").
 const REF_NAME: &str = "org.opencontainers.image.ref.name";
 
@@ -25,6 +27,12 @@ pub struct Contents {
     pub made_by: String,
     /// When, as RFC 3339 in UTC.
     pub made_at: String,
+    /// Its number: it grows with each parcel of that larder. None: it is from before these were numbered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sequence: Option<u64>,
+    /// The number of the parcel before it. None: it is the first, or that is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub predecessor: Option<u64>,
     /// The digest of the lock by which it was made.
     pub lock: Digest,
     /// The digest of the receipt whose blobs are left out. None: nothing is left out.
@@ -136,7 +144,36 @@ impl Contents {
             image.companions.sort();
         }
         let (blobs, held, volumes) = (Vec::new(), Vec::new(), Vec::new());
-        Self { parcel: VERSION, made_by, made_at, lock, since, images, blobs, held, volumes }
+        let (sequence, predecessor) = (None, None);
+        Self {
+            parcel: UNNUMBERED,
+            made_by,
+            made_at,
+            sequence,
+            predecessor,
+            lock,
+            since,
+            images,
+            blobs,
+            held,
+            volumes,
+        }
+    }
+
+    /// Gives it its number and that of the parcel before it.
+    #[must_use]
+    pub fn numbered(mut self, sequence: u64, predecessor: Option<u64>) -> Self {
+        (self.parcel, self.sequence, self.predecessor) = (VERSION, Some(sequence), predecessor);
+        self
+    }
+
+    /// What makes it later than another one of the same signer: its number, or when it was made, in milliseconds
+    /// since 1970. None: it says neither.
+    pub fn order(&self) -> Option<u64> {
+        self.sequence.or_else(|| {
+            let at: jiff::Timestamp = self.made_at.parse().ok()?;
+            u64::try_from(at.as_millisecond()).ok()
+        })
     }
 
     /// Sorts what the images need into what comes along and what the far side has.
@@ -156,7 +193,7 @@ impl Contents {
     pub fn read(text: &str) -> Result<Self, ContentsError> {
         let shape = |error: serde_json::Error| ContentsError::Shape(error.to_string());
         let Version { parcel } = serde_json::from_str(text).map_err(shape)?;
-        if parcel != u64::from(VERSION) {
+        if parcel != u64::from(VERSION) && parcel != u64::from(UNNUMBERED) {
             return Err(ContentsError::Version(parcel));
         }
         let contents: Self = serde_json::from_str(text).map_err(shape)?;

@@ -41,9 +41,11 @@ pub struct Asks {
     pub fixed_tag: bool,
     /// That it is for one of these platforms. Empty: not asked.
     pub platforms: Vec<Platform>,
-    /// That it was built so many milliseconds ago. None: not asked.
+    /// That the larder has held it for so many milliseconds: what an image says of its own age, anybody can write.
+    /// None: not asked.
     pub age: Option<i64>,
-    /// That a signature refers to it.
+    /// That something which calls itself a signature refers to it. Nothing is verified: whoever may push may attach
+    /// one.
     pub signature: bool,
 }
 
@@ -93,16 +95,16 @@ pub enum Fact<T> {
 pub struct Facts {
     /// The platforms that it is for.
     pub platforms: Fact<Vec<Platform>>,
-    /// When it was built, in milliseconds since 1970.
-    pub built: Fact<i64>,
-    /// Whether a signature refers to it.
+    /// Since when the larder holds it, in milliseconds since 1970.
+    pub held: Fact<i64>,
+    /// Whether something that calls itself a signature refers to it.
     pub signed: Fact<bool>,
 }
 
 impl Facts {
     /// Nothing can be told.
     pub const UNKNOWN: Self =
-        Self { platforms: Fact::Unknown, built: Fact::Unknown, signed: Fact::Unknown };
+        Self { platforms: Fact::Unknown, held: Fact::Unknown, signed: Fact::Unknown };
 }
 
 /// What is asked of the rules.
@@ -155,8 +157,10 @@ impl fmt::Display for Lack {
                 let wanted: Vec<String> = wanted.iter().map(Platform::to_string).collect();
                 write!(f, "it is not for {}", wanted.join(" or "))
             }
-            Self::Age(wanted) => write!(f, "it was built less than {} ago", span(*wanted)),
-            Self::Signature => f.write_str("no signature refers to it"),
+            Self::Age(wanted) => {
+                write!(f, "the larder has held it for less than {}", span(*wanted))
+            }
+            Self::Signature => f.write_str("nothing that looks like a signature refers to it"),
             Self::Unknown(what) => write!(f, "its {what} cannot be told"),
         }
     }
@@ -333,10 +337,10 @@ fn lacks(asks: &Asks, asked: &Asked<'_>, facts: &Facts) -> Missing {
         }
     }
     if let Some(age) = asks.age {
-        match facts.built {
+        match facts.held {
             Fact::NotLooked => return Missing::Look,
             Fact::Unknown => return Missing::Lacks(Lack::Unknown("age")),
-            Fact::Is(built) if asked.now.saturating_sub(built) < age => {
+            Fact::Is(since) if asked.now.saturating_sub(since) < age => {
                 return Missing::Lacks(Lack::Age(age));
             }
             Fact::Is(_) => {}
@@ -496,14 +500,14 @@ mod tests {
         assert_eq!(unknown, Ok(Some(Lack::Unknown("platform"))));
         let wants = Asks { age: Some(500_000), ..Asks::default() };
         assert_eq!(decide(wants.clone(), nothing, None, None), Err("look"));
-        let young = decide(wants.clone(), |facts| facts.built = Fact::Is(600_000), None, None);
+        let young = decide(wants.clone(), |facts| facts.held = Fact::Is(600_000), None, None);
         assert_eq!(young, Ok(Some(Lack::Age(500_000))));
         assert_eq!(
-            decide(wants.clone(), |facts| facts.built = Fact::Is(500_000), None, None),
+            decide(wants.clone(), |facts| facts.held = Fact::Is(500_000), None, None),
             Ok(None)
         );
         assert_eq!(
-            decide(wants, |facts| facts.built = Fact::Unknown, None, None),
+            decide(wants, |facts| facts.held = Fact::Unknown, None, None),
             Ok(Some(Lack::Unknown("age")))
         );
         let wants = Asks { signature: true, ..Asks::default() };
@@ -516,6 +520,9 @@ mod tests {
             decide(wants, |facts| facts.signed = Fact::Is(false), None, None),
             Ok(Some(Lack::Signature))
         );
-        assert_eq!(Lack::Age(7 * 86_400_000).to_string(), "it was built less than 7 d ago");
+        assert_eq!(
+            Lack::Age(7 * 86_400_000).to_string(),
+            "the larder has held it for less than 7 d"
+        );
     }
 }

@@ -64,6 +64,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let listen = args.listen.unwrap_or(config.larder.listen);
     let what = || format!("cannot serve on {listen}");
     check_access(&config, listen)?;
+    if let Some(files) = &config.larder.tls {
+        config.check_secret(&what(), Some(&config.folder().join(&files.key)))?;
+    }
     let tls = certificates(&config).map(Tls::from_files).transpose().map_err(|error| {
         let remedy = "check `tls` under [larder]: `cert`, `key` and `clients` are PEM files";
         Failure::usage(what(), error, remedy)
@@ -71,6 +74,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let store = open_store(&config)?;
     let serving = larder_store::Serving::begin(&config.data());
     let _serving = serving.map_err(|error| Failure::store(what(), &error))?;
+    let tightened = larder_store::Store::tighten(&config.data());
+    if tightened.map_err(|error| Failure::store(what(), &error))? {
+        context.output.note("note: others could enter the folder of the store; it is closed to them now (mode 0700)");
+    }
     let removed = store.blobs.remove_abandoned(larder_store::ABANDONED).await;
     let removed = removed.map_err(|error| Failure::store(what(), &error))?;
     if removed > 0 {

@@ -193,6 +193,9 @@ struct RawAsks {
     #[serde(default, deserialize_with = "read_age")]
     age: Option<i64>,
     #[serde(default)]
+    looks_signed: bool,
+    /// The name of `looks_signed` from before; it means the same.
+    #[serde(default)]
     signature: bool,
 }
 
@@ -200,6 +203,15 @@ fn read_age<'de, D: Deserializer<'de>>(from: D) -> Result<Option<i64>, D::Error>
     let Span(span) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
     let milliseconds = i64::try_from(span.as_millis()).map_err(D::Error::custom)?;
     Ok(Some(milliseconds))
+}
+
+/// The rules that ask by a name from before.
+pub(super) fn asks_for_signature(sources: &[Source]) -> Vec<String> {
+    let rules =
+        sources.iter().flat_map(|source| source.file.rule.iter().map(move |rule| (source, rule)));
+    let old = rules.filter(|(_, rule)| rule.asks.signature);
+    old.map(|(source, rule)| format!("`{}` ({})", rule.name.get_ref(), line(source, &rule.name)))
+        .collect()
 }
 
 /// The line on which something stands.
@@ -326,7 +338,9 @@ pub(super) fn rules(
             let boxed = |names: &[Spanned<String>]| {
                 names.iter().map(|name| name.get_ref().as_str().into()).collect()
             };
-            let RawAsks { digest, fixed_tag, ref platforms, age, signature } = raw.asks;
+            let RawAsks { digest, fixed_tag, ref platforms, age, looks_signed, signature } =
+                raw.asks;
+            let signature = looks_signed || signature;
             all.push(Rule {
                 name: raw.name.get_ref().clone(),
                 clusters: boxed(&raw.clusters),

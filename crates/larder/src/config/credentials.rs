@@ -38,6 +38,9 @@ impl Config {
         if let Some(found) = upstream.login.get() {
             return Ok(Some(found));
         }
+        let file = credentials.file.as_ref().or(credentials.auth_file.as_ref());
+        let file = file.map(|path| self.folder().join(path));
+        self.check_secret(&format!("cannot sign in to {}", upstream.host), file.as_deref())?;
         let (folder, host) = (self.folder().to_owned(), upstream.host.clone());
         let origin = Origin { folder, host, credentials: credentials.clone() };
         let sourced = origin.look()?;

@@ -13,6 +13,7 @@ use super::access;
 use super::deployments;
 use super::fault;
 use super::model::{Config, File};
+use super::owned::foreign;
 use super::shelf::Caching;
 use super::source::Source;
 use super::values::Destination;
@@ -35,8 +36,27 @@ pub fn find(from: &Path) -> Result<PathBuf, Failure> {
     })
 }
 
+/// How a configuration came to be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Provenance {
+    /// It was named: whoever did means it, with all that it includes and the secrets that it names.
+    Named,
+    /// It was found here or in a folder above.
+    Found,
+}
+
 /// Reads the configuration and all that it includes.
-pub fn load(path: &Path) -> Result<Config, Failure> {
+pub fn load(path: &Path, provenance: Provenance) -> Result<Config, Failure> {
+    let mut config = load_all(path)?;
+    config.provenance = provenance;
+    if provenance == Provenance::Found {
+        config.foreign =
+            config.sources.iter().filter(|path| path.is_file()).find_map(|path| foreign(path));
+    }
+    Ok(config)
+}
+
+fn load_all(path: &Path) -> Result<Config, Failure> {
     let mut sources = vec![read(path)?];
     let includes = std::mem::take(&mut sources[0].file.include);
     let mut folders = Vec::new();
@@ -142,6 +162,7 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
     })?;
     let grants = access::grants(&sources)?;
     let rules = access::rules(&sources, &grants, &classes)?;
+    let asks_for_signature = access::asks_for_signature(&sources);
     let resources = deployments::resources(&sources);
     let own = sources[0].file.larder.as_ref().map(|larder| &larder.get_ref().url.host);
     let exceptions = match own {
@@ -206,6 +227,9 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
         parcel,
         exceptions,
         resources,
+        asks_for_signature,
+        provenance: Provenance::Named,
+        foreign: None,
     })
 }
 

@@ -68,9 +68,32 @@ pub struct Config {
     pub exceptions: Vec<Exception>,
     /// `[[resource]]`.
     pub resources: Vec<CustomResource>,
+    /// The rules that ask `signature`, the name of `looks_signed` from before.
+    pub asks_for_signature: Vec<String>,
+    /// How it came to be read.
+    pub provenance: super::load::Provenance,
+    /// Why it may say what its reader does not mean: somebody else can write one of its files. None: nobody can.
+    pub foreign: Option<String>,
 }
 
 impl Config {
+    /// Refuses to use a secret, or to run a program, for a configuration that somebody else can write. `secret` is
+    /// the file that holds it, if one does.
+    pub fn check_secret(&self, what: &str, secret: Option<&Path>) -> Result<(), Failure> {
+        if self.provenance == super::load::Provenance::Named {
+            return Ok(());
+        }
+        let foreign = || secret.and_then(super::owned::foreign);
+        match self.foreign.clone().or_else(foreign) {
+            None => Ok(()),
+            Some(why) => {
+                let cause = format!("{why}, so it is given no secret and runs no program");
+                let remedy = "make the file yours and writable by you alone (`chown`, `chmod go-w`), or name the configuration with `--config` if you mean it";
+                Err(Failure::usage(what, cause, remedy))
+            }
+        }
+    }
+
     /// The folder of the configuration: relative paths in it start there.
     pub fn folder(&self) -> &Path {
         self.path.parent().unwrap_or(Path::new("."))
@@ -461,7 +484,42 @@ pub struct Parcel {
     pub sign: Option<PathBuf>,
     /// The keys whose parcels and receipts are believed, by name.
     #[serde(default)]
-    pub trust: BTreeMap<String, VerifyingKey>,
+    pub trust: BTreeMap<String, Trusted>,
+}
+
+/// A key whose parcels are believed.
+#[derive(Debug, Deserialize)]
+#[serde(untagged)]
+pub enum Trusted {
+    /// For all shelves.
+    Everywhere(VerifyingKey),
+    /// For some.
+    Limited(Limited),
+}
+
+/// A key whose parcels are believed for some shelves.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Limited {
+    key: VerifyingKey,
+    shelves: Vec<String>,
+}
+
+impl Trusted {
+    /// The key.
+    pub fn key(&self) -> &VerifyingKey {
+        match self {
+            Self::Everywhere(key) | Self::Limited(Limited { key, .. }) => key,
+        }
+    }
+
+    /// The shelves to which it is limited. None: it is not.
+    pub fn shelves(&self) -> Option<&[String]> {
+        match self {
+            Self::Everywhere(_) => None,
+            Self::Limited(limited) => Some(&limited.shelves),
+        }
+    }
 }
 
 /// `[[class]]`: where images come from, in the operator's words.

@@ -14,5 +14,10 @@ pub fn warnings(config: &Config) -> Vec<String> {
             ));
         }
     }
+    for rule in &config.asks_for_signature {
+        all.push(format!(
+            "the rule {rule} asks `signature = true`, which verifies nothing: write `looks_signed = true`, which means the same"
+        ));
+    }
     all
 }

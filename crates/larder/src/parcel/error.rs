@@ -9,6 +9,19 @@ use crate::failure::{Exit, Failure};
 /// Why a parcel or a receipt cannot be made, read or believed.
 #[derive(Debug, thiserror::Error)]
 pub enum ParcelError {
+    /// It brings something to a shelf for which its signer is not trusted.
+    #[error("{signer} signed it, who is trusted for {allowed} alone, and it brings {image}")]
+    Shelf {
+        /// Whose key it is.
+        signer: String,
+        /// What it brings.
+        image: String,
+        /// The shelves for which it is trusted.
+        allowed: String,
+    },
+    /// The configuration or the key could have been written by somebody else.
+    #[error("{0}")]
+    Foreign(String),
     /// The system refuses.
     #[error("{doing}: {source}")]
     Io {
@@ -100,6 +113,14 @@ impl ParcelError {
             Self::NoKey => {
                 ("`larder parcel sign-key` makes one; name it with `sign` in [parcel]", Exit::Usage)
             }
+            Self::Shelf { .. } => (
+                "`trust` in [parcel] names the shelves of each key; nothing was unpacked",
+                Exit::No,
+            ),
+            Self::Foreign(_) => (
+                "make the file yours and writable by you alone (`chown`, `chmod go-w`)",
+                Exit::Usage,
+            ),
             Self::Key { .. } => ("`larder parcel sign-key` makes one", Exit::Usage),
             Self::Receipt { .. } => ("`larder parcel receipt` writes one", Exit::Usage),
             Self::Signed { source: SignedError::Shape, .. } => {

@@ -21,22 +21,39 @@ const KEY_LIMIT: usize = 16 * 1024;
 #[derive(Debug, Default)]
 pub struct Trust {
     keys: BTreeMap<String, VerifyingKey>,
+    /// The shelves to which those are limited that are.
+    shelves: BTreeMap<String, Vec<String>>,
 }
 
 impl Trust {
     /// The keys that the configuration names, our own, and those named with the command.
     pub fn of(config: Option<&Config>, named: &[VerifyingKey]) -> Result<Self, ParcelError> {
-        let mut keys = BTreeMap::new();
+        let (mut keys, mut shelves) = (BTreeMap::new(), BTreeMap::new());
         if let Some(config) = config {
             if config.parcel.sign.is_some() {
                 keys.insert(config.larder.name.clone(), signing_key(config)?.verifying());
             }
-            keys.extend(config.parcel.trust.iter().map(|(name, key)| (name.clone(), key.clone())));
+            for (name, trusted) in &config.parcel.trust {
+                keys.insert(name.clone(), trusted.key().clone());
+                if let Some(limited) = trusted.shelves() {
+                    shelves.insert(name.clone(), limited.to_vec());
+                }
+            }
         }
         for (number, key) in named.iter().enumerate() {
             keys.insert(format!("--trust {}", number + 1), key.clone());
         }
-        Ok(Self { keys })
+        Ok(Self { keys, shelves })
+    }
+
+    /// The shelves to which the parcels of a signer may bring something. None: to all.
+    pub fn shelves_of(&self, signer: &str) -> Option<&[String]> {
+        self.shelves.get(signer).map(Vec::as_slice)
+    }
+
+    /// The key of a signer, as a text. Empty: there is none of that name.
+    pub fn key_of(&self, signer: &str) -> String {
+        self.keys.get(signer).map(ToString::to_string).unwrap_or_default()
     }
 
     /// Takes a signed text apart and says who signed it.
@@ -56,6 +73,9 @@ pub fn signing_key(config: &Config) -> Result<SigningKey, ParcelError> {
         return Err(ParcelError::NoKey);
     };
     let path = config.folder().join(path);
+    config
+        .check_secret("cannot read the signing key", Some(&path))
+        .map_err(|failure| ParcelError::Foreign(failure.cause))?;
     let shown = crate::files::named(&path);
     let bytes = crate::files::read_bounded(&path, KEY_LIMIT)
         .map_err(ParcelError::io(format!("cannot read the signing key {shown}")))?;

@@ -1,7 +1,9 @@
 //! What attackers and faults must not bring about: each attack of `docs/security.md`, through the program.
 
+mod claims;
 mod door;
 mod expiry;
+mod files;
 mod possession;
 mod publish;
 mod secrets;

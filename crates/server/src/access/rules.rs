@@ -159,7 +159,6 @@ async fn gather(
     };
     let mut facts = app.store.facts(repository, &whole).await?;
     if let Some(config) = config {
-        facts.built = config.built().map_or(Fact::Unknown, Fact::Is);
         if facts.platforms == Fact::Unknown {
             facts.platforms = config.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
         }

@@ -107,6 +107,44 @@ fn record(row: &Row<'_>) -> rusqlite::Result<IntakeRecord> {
 
 #[async_trait]
 impl Journal for SqliteLedger {
+    async fn last_parcel(&self, whose: &str) -> Result<Option<(u64, Option<u64>)>, StoreError> {
+        let whose = whose.to_owned();
+        self.read(move |connection| {
+            connection
+                .prepare_cached("SELECT sequence, before FROM parcels WHERE whose = $1")?
+                .query_row(params![whose], |row| {
+                    let before: Option<i64> = row.get(1)?;
+                    Ok((unsigned(row, 0)?, before.and_then(|before| u64::try_from(before).ok())))
+                })
+                .optional()
+        })
+        .await
+    }
+
+    async fn note_parcel(
+        &self,
+        whose: &str,
+        sequence: u64,
+        before: Option<u64>,
+    ) -> Result<(), StoreError> {
+        let whose = whose.to_owned();
+        self.note(move |connection| {
+            connection
+                .prepare_cached(
+                    "INSERT INTO parcels (whose, sequence, before) VALUES ($1, $2, $3)
+                     ON CONFLICT (whose) DO UPDATE SET
+                       sequence = excluded.sequence, before = excluded.before
+                     WHERE excluded.sequence > parcels.sequence",
+                )
+                .and_then(|mut note| {
+                    note.execute(params![whose, signed(sequence), before.map(signed)])
+                })
+                .map(drop)
+                .map_err(StoreError::ledger("note a parcel"))
+        })
+        .await
+    }
+
     async fn note(&self, events: Vec<(Want, Event)>, at: i64) -> Result<(), StoreError> {
         if events.is_empty() {
             return Ok(());

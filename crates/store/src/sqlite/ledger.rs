@@ -12,7 +12,9 @@ use super::{SqliteLedger, any, checked, digests, signed, unsigned};
 use crate::blobs::BlobStore;
 use crate::clock::now;
 use crate::error::StoreError;
-use crate::ledger::{Demand, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
+use crate::ledger::{
+    Demand, HeldSince, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals,
+};
 
 /// Content that is to be recorded must not have been collected meanwhile. Asked for within the change:
 /// until that is committed, nothing can be collected.
@@ -413,6 +415,28 @@ impl Ledger for SqliteLedger {
 
     async fn digests(&self) -> Result<Vec<Digest>, StoreError> {
         self.read(digests).await
+    }
+
+    async fn held_since(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<HeldSince>, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT m.added, m.added >=
+                       COALESCE((SELECT at FROM stops WHERE kind = 'begun' AND name = 'ages'), 0)
+                     FROM manifests m JOIN repositories r ON r.id = m.repository
+                     WHERE r.name = $1 AND m.digest = $2",
+                )?
+                .query_row(params![name.as_str(), digest.as_str()], |row| {
+                    Ok(HeldSince { added: row.get(0)?, counts: row.get(1)? })
+                })
+                .optional()
+        })
+        .await
     }
 
     async fn anywhere(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {

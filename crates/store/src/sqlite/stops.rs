@@ -15,8 +15,10 @@ pub(super) const TABLES: &str = "
     CREATE INDEX uploads_by_account ON uploads (account);
     CREATE INDEX record_by_kind ON record (kind, last);
     ALTER TABLE parts ADD COLUMN repository TEXT NOT NULL DEFAULT '';
+    INSERT INTO stops (kind, name, because, at, change)
+        VALUES ('begun', 'ages', '', CAST(strftime('%s', 'now') AS BIGINT) * 1000, 0);
     CREATE TABLE parcels (
-        signer TEXT PRIMARY KEY, sequence BIGINT NOT NULL, made_at BIGINT NOT NULL
+        whose TEXT PRIMARY KEY, sequence BIGINT NOT NULL, before BIGINT
     ) WITHOUT ROWID;
 ";
 

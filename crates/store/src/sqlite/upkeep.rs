@@ -409,6 +409,8 @@ impl Upkeep for SqliteLedger {
 
     async fn copy_to(&self, path: &Path) -> Result<Vec<Digest>, StoreError> {
         let (to, path) = (path.to_string_lossy().into_owned(), path.to_owned());
+        // The copy is for its owner alone, from its first byte on.
+        super::make_private(&path)?;
         self.read(move |connection| connection.execute("VACUUM INTO $1", params![to])).await?;
         super::blocking(move || {
             let failed = StoreError::ledger;

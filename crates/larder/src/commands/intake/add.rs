@@ -70,7 +70,7 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         // Nothing is written that could not be read again.
         crate::files::replace(&config.path, changed.as_bytes())
             .map_err(|error| Failure::io(what(), &error))?;
-        if let Err(failure) = crate::config::load(&config.path) {
+        if let Err(failure) = crate::config::load(&config.path, config.provenance) {
             crate::files::replace(&config.path, text.as_bytes())
                 .map_err(|error| Failure::io(what(), &error))?;
             return Err(failure);

@@ -119,7 +119,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 
     let images = packed.iter().map(|packed| packed.image.clone()).collect();
     let lock = Digest::of(lock.write().as_bytes());
-    let mut contents = Contents::new(config.larder.name.clone(), now_text(), lock, since, images);
+    let records = store_if_any(&config)?;
+    let contents = Contents::new(config.larder.name.clone(), now_text(), lock, since, images);
+    let (sequence, before) = number(&contents, records.as_ref()).await?;
+    let mut contents = contents.numbered(sequence, before);
     let mut needed = BTreeMap::new();
     needed.extend(packed.iter().flat_map(|packed| packed.needs.clone()));
     contents.fill(&needed, &held);
@@ -160,9 +163,37 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return Err(failure);
     }
     let contents = parcel.seal(&key).map_err(|error| error.failure(what()))?;
+    if let Some(records) = &records {
+        let noted = records.journal.note_parcel(PACKED, sequence, before).await;
+        noted.map_err(|error| Failure::store(what(), &error))?;
+    }
     report.volumes = contents.volumes.len();
     show(&report, Some(began), context);
     Ok(Exit::Done)
+}
+
+/// Under which the last parcel that was packed here is noted.
+const PACKED: &str = "packed";
+
+/// The number of a parcel, and of the one before it. Made anew at the same time as the last, it has the same: then it
+/// is the same.
+async fn number(
+    contents: &Contents,
+    records: Option<&Store>,
+) -> Result<(u64, Option<u64>), Failure> {
+    let at = contents.order().unwrap_or(0);
+    let Some(records) = records else { return Ok((at, None)) };
+    let last = records.journal.last_parcel(PACKED).await;
+    let last = last.map_err(|error| Failure::store("cannot number the parcel", &error))?;
+    Ok(match last {
+        Some((last, before)) if last == at => (at, before),
+        // A time that was chosen stays; a clock that went back does not make a later parcel an older one.
+        Some((last, _)) if last > at && std::env::var_os("SOURCE_DATE_EPOCH").is_none() => {
+            (last + 1, Some(last))
+        }
+        Some((last, _)) => (at, Some(last).filter(|last| *last < at)),
+        None => (at, None),
+    })
 }
 
 /// Whether the folder holds a finished parcel of the same content, as after a run that was killed

@@ -20,9 +20,9 @@ use super::{Named, plain};
 use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{GOOD, bytes, count, paint};
+use crate::output::{GOOD, WARN, bytes, count, paint};
 use crate::parcel::{
-    Parcel, ParcelError, ParcelSource, Pour, now_text, receipt_of, signing_key, verify,
+    Parcel, ParcelError, ParcelSource, Pour, Trust, now_text, receipt_of, signing_key, verify,
     write_receipt,
 };
 use crate::transfer::{Engine, Moved, Order, Own, Source, Target, TransferError};
@@ -49,6 +49,9 @@ pub struct Args {
     /// With `--unsigned`: where the image goes [default: by its name and the routes]
     #[arg(long, value_name = "SHELF/NAME", requires = "unsigned")]
     r#as: Option<RepositoryName>,
+    /// Take tags back too, when the parcel is older than what was unpacked last from its signer
+    #[arg(long)]
+    older: bool,
     /// Say what would be unpacked, and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -59,6 +62,8 @@ const AT_ONCE: usize = 4;
 #[derive(Serialize)]
 struct Report {
     images: Vec<String>,
+    /// Tags that would have gone back, and stay.
+    held_back: Vec<String>,
     signed_by: String,
     blobs_copied: usize,
     blobs_present: usize,
@@ -88,23 +93,38 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             config.check_shelf(what, &image.to)?;
         }
     }
+    check_shelves(&parcel, &trust).map_err(failed)?;
     let store = open_store(&config)?;
+    let whose = format!(
+        "{}{}",
+        trust.key_of(&parcel.signed_by),
+        elsewhere.as_ref().map(|to| format!(" to {}", to.host)).unwrap_or_default()
+    );
+    let back = match args.older {
+        true => BTreeSet::new(),
+        false => goes_back(&parcel, &store, elsewhere.as_ref(), &config, &whose).await?,
+    };
     if elsewhere.is_none() {
         check_held(&parcel, &store).await.map_err(failed)?;
     }
     if args.dry_run {
         let mut would = Vec::new();
-        for image in &parcel.contents.images {
+        for image in parcel.contents.images.iter().filter(|image| !back.contains(*image)) {
             would.push(shown(image, elsewhere.as_ref())?);
         }
+        let held_back = back.iter().map(|image| shown(image, elsewhere.as_ref()));
+        let held_back = held_back.collect::<Result<Vec<_>, _>>()?;
         if context.output.json {
-            context.output.document(&serde_json::json!({ "would_unpack": would }));
+            context.output.document(
+                &serde_json::json!({ "would_unpack": would, "would_hold_back": held_back }),
+            );
         } else {
             for name in would {
                 context.output.result(format!("would unpack {name}"));
             }
+            tell_held_back(&held_back, context);
         }
-        return Ok(Exit::Done);
+        return Ok(if held_back.is_empty() { Exit::Done } else { Exit::No });
     }
     let progress = context.output.progress();
     let pour = match elsewhere {
@@ -126,7 +146,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     progress.done();
     verified.map_err(failed)?;
 
-    let moved = show_to_everybody(&parcel, &store, elsewhere.as_ref(), &config).await?;
+    let moved = show_to_everybody(&parcel, &back, &store, elsewhere.as_ref(), &config).await?;
+    if let Some(order) = parcel.contents.order() {
+        let noted = store.journal.note_parcel(&whose, order, parcel.contents.predecessor).await;
+        noted.map_err(|error| Failure::store(what(), &error))?;
+    }
     let receipt = match &elsewhere {
         None => receipt_of(&config.larder.name, &store).await.map_err(failed)?,
         Some(elsewhere) => receipt_of_parcel(&parcel, elsewhere),
@@ -135,6 +159,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     write_receipt(&path, &receipt, &key).map_err(failed)?;
     let mut report = Report {
         images: Vec::new(),
+        held_back: Vec::new(),
         signed_by: parcel.signed_by.clone(),
         blobs_copied: moved.copied,
         blobs_present: moved.present,
@@ -143,8 +168,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         seconds: began.elapsed().as_secs_f64(),
     };
     for image in &parcel.contents.images {
-        report.images.push(shown(image, elsewhere.as_ref())?);
+        let list = if back.contains(image) { &mut report.held_back } else { &mut report.images };
+        list.push(shown(image, elsewhere.as_ref())?);
     }
+    let exit = if report.held_back.is_empty() { Exit::Done } else { Exit::No };
     if elsewhere.is_none() {
         // They came while they were verified.
         let blobs = &parcel.contents.blobs;
@@ -155,8 +182,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     if context.output.json {
         context.output.document(&report);
-        return Ok(Exit::Done);
+        return Ok(exit);
     }
+    tell_held_back(&report.held_back, context);
     for name in &report.images {
         context.output.result(format!("{} {name}", paint(GOOD, "unpacked")));
     }
@@ -173,7 +201,73 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     context
         .output
         .note("Carry it back: `larder parcel pack --since RECEIPT` leaves out what is here.");
-    Ok(Exit::Done)
+    Ok(exit)
+}
+
+fn tell_held_back(held_back: &[String], context: &Context) {
+    for name in held_back {
+        context.output.result(format!("{} {name}", paint(WARN, "held back")));
+    }
+    if !held_back.is_empty() {
+        context.output.note("This parcel is older than the last from its signer: these tags point to something else by now, and stay. `--older` takes them back too.");
+    }
+}
+
+/// Refuses a parcel that brings something to a shelf for which its signer is not trusted.
+fn check_shelves(parcel: &Parcel, trust: &Trust) -> Result<(), ParcelError> {
+    let Some(allowed) = trust.shelves_of(&parcel.signed_by) else { return Ok(()) };
+    let beyond = parcel
+        .contents
+        .images
+        .iter()
+        .find(|image| !allowed.iter().any(|shelf| shelf == image.to.first_component()));
+    match beyond {
+        None => Ok(()),
+        Some(image) => Err(ParcelError::Shelf {
+            signer: parcel.signed_by.clone(),
+            image: format!("{}:{}", image.to, image.tag),
+            allowed: allowed.join(", "),
+        }),
+    }
+}
+
+/// The images whose tags would go back: the parcel is older than the last one from its signer, and they point to
+/// something else by now.
+async fn goes_back<'p>(
+    parcel: &'p Parcel,
+    store: &Store,
+    elsewhere: Option<&Elsewhere>,
+    config: &Config,
+    whose: &str,
+) -> Result<BTreeSet<&'p ParcelImage>, Failure> {
+    let mut back = BTreeSet::new();
+    let last = store.journal.last_parcel(whose).await;
+    let last =
+        last.map_err(|error| Failure::store("cannot tell what was unpacked last", &error))?;
+    let (Some((last, _)), Some(order)) = (last, parcel.contents.order()) else { return Ok(back) };
+    if order >= last {
+        return Ok(back);
+    }
+    for image in &parcel.contents.images {
+        let selector = Selector::Tag(image.tag.clone());
+        let there: Option<Digest> = match elsewhere {
+            None => {
+                let found = store.ledger.manifest(&image.to, &selector).await;
+                let found =
+                    found.map_err(|error| Failure::store("cannot read the tags", &error))?;
+                found.map(|found| found.digest)
+            }
+            Some(elsewhere) => match elsewhere.end(&image.to, config)?.manifest(&selector).await {
+                Ok((digest, _)) => Some(digest),
+                Err(TransferError::Client(larder_client::ClientError::NotFound { .. })) => None,
+                Err(error) => return Err(Failure::transfer("cannot read the tags there", &error)),
+            },
+        };
+        if there.is_some_and(|there| there != image.digest) {
+            back.insert(image);
+        }
+    }
+    Ok(back)
 }
 
 fn shown(image: &ParcelImage, elsewhere: Option<&Elsewhere>) -> Result<String, Failure> {
@@ -217,6 +311,7 @@ async fn present(
 /// Makes the verified images visible, each with its companions.
 async fn show_to_everybody(
     parcel: &Arc<Parcel>,
+    back: &BTreeSet<&ParcelImage>,
     store: &Store,
     elsewhere: Option<&Elsewhere>,
     config: &Config,
@@ -225,7 +320,8 @@ async fn show_to_everybody(
     let brought = parcel.contents.blobs.iter().map(|blob| &blob.digest);
     let blobs: BTreeSet<Digest> = brought.chain(&parcel.contents.held).cloned().collect();
     let blobs = Arc::new(blobs);
-    let outcomes: Vec<Result<Moved, Failure>> = stream::iter(&parcel.contents.images)
+    let taken = parcel.contents.images.iter().filter(|image| !back.contains(image));
+    let outcomes: Vec<Result<Moved, Failure>> = stream::iter(taken)
         .map(|image| {
             let (engine, blobs) = (&engine, Arc::clone(&blobs));
             async move {

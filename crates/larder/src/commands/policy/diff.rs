@@ -9,7 +9,7 @@ use larder_core::name::RepositoryName;
 use larder_core::policy::Rule;
 use serde::Serialize;
 
-use crate::config::{self, Config};
+use crate::config::{self, Config, Provenance};
 use crate::context::{Context, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, WARN, count, paint};
@@ -56,7 +56,8 @@ struct Effect {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
-    let (old, new) = (config::load(&args.old)?, config::load(&args.new)?);
+    let (old, new) =
+        (config::load(&args.old, Provenance::Named)?, config::load(&args.new, Provenance::Named)?);
     let mut report = Report { lines: lines(&old, &new), ..Report::default() };
     if let Some(store) = store_if_any(&new)?.or(store_if_any(&old)?) {
         report.compared = true;

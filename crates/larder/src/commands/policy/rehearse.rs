@@ -10,7 +10,7 @@ use larder_core::reference::Selector;
 use larder_store::{Filter, Kind, now};
 use serde::Serialize;
 
-use crate::config;
+use crate::config::{self, Provenance};
 use crate::context::{Context, read_lock, read_reference, store_if_any};
 use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
@@ -64,7 +64,7 @@ struct Row {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let what = "cannot rehearse";
     let present = context.config()?;
-    let changed = config::load(&args.rules)?;
+    let changed = config::load(&args.rules, Provenance::Named)?;
     let store = store_if_any(&present)?;
     let span = i64::try_from(args.since.0.as_millis()).unwrap_or(i64::MAX);
     let since = now().saturating_sub(span);

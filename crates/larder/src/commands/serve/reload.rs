@@ -38,7 +38,8 @@ pub async fn watch(path: &Path, first: &Config, app: &App, mut hangup: Signal) {
             continue;
         }
         seen = now;
-        let read = config::load(path).and_then(|config| Ok((access::plan(&config)?, config)));
+        let read = config::load(path, first.provenance)
+            .and_then(|config| Ok((access::plan(&config)?, config)));
         match read {
             Ok((plan, config)) => {
                 app.set_access(plan);

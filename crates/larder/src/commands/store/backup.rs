@@ -41,7 +41,10 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     let folder = &args.folder;
     let what = || format!("cannot back up to {}", crate::files::named(&folder));
     let io = |error: std::io::Error| Failure::io(what(), &error);
-    std::fs::create_dir_all(folder).map_err(io)?;
+    {
+        use std::os::unix::fs::DirBuilderExt as _;
+        std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(io)?;
+    }
     if folder.canonicalize().map_err(io)? == config.data().canonicalize().map_err(io)? {
         return Err(Failure::usage(what(), "it is the store itself", "name another folder"));
     }
