@@ -13,6 +13,8 @@ use crate::digest::Digest;
 use crate::platform::{Platform, Platforms};
 
 /// The largest manifest that is taken, in bytes (Distribution Specification, "Pushing manifests":
+/// Manifests that one image may be made of, with all indexes in indexes.
+pub const FAMILY_LIMIT: usize = 10_000;
 /// registries should take at least 4 MiB).
 pub const MANIFEST_LIMIT: usize = 4 * 1024 * 1024;
 /// The largest image configuration that is read, in bytes.

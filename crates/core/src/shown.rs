@@ -33,13 +33,12 @@ pub fn shown(text: &str) -> Cow<'_, str> {
 
 /// A text of several lines: these stay, and everything else that cannot be printed is shown.
 pub fn shown_lines(text: &str) -> Cow<'_, str> {
-    if !text.chars().any(|c| is_unprintable(c) && c != '\n') {
+    if !text.chars().any(|c| is_unprintable(c) && !matches!(c, '\n' | '\t')) {
         return Cow::Borrowed(text);
     }
     Cow::Owned(text.chars().fold(String::with_capacity(text.len() + 16), |mut all, c| {
         match c {
-            '\n' => all.push(c),
-            '\t' => all.push_str("    "),
+            '\n' | '\t' => all.push(c),
             c if is_unprintable(c) => all.extend(c.escape_unicode()),
             c => all.push(c),
         }
@@ -109,7 +108,7 @@ mod tests {
         assert_eq!(shown("a\u{202e}b\u{2028}c\u{9b}1m"), "a\\u{202e}b\\u{2028}c\\u{9b}1m");
         assert_eq!(shown_log("\u{1b}[1;31mred\u{1b}[0m\nnext"), "\u{1b}[1;31mred\u{1b}[0m\nnext");
         assert_eq!(shown_log("\u{1b}[2J\u{1b}[31x\r"), "\\u{1b}[2J\\u{1b}[31x\\u{d}");
-        assert_eq!(shown_lines("\u{1b}[31mred\na\tb"), "\\u{1b}[31mred\na    b");
+        assert_eq!(shown_lines("\u{1b}[31mred\na\tb"), "\\u{1b}[31mred\na\tb");
         assert_eq!(cut("abcdef", 3), "abc…");
         assert_eq!(Shown("\u{7}").to_string(), "\\u{7}");
     }

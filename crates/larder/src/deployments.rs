@@ -13,7 +13,7 @@ use larder_core::rewrite::{
 };
 use serde::Serialize;
 
-use crate::files::{read_bounded, shown, shown_from};
+use crate::files::{read_regular, shown, shown_from};
 
 /// The largest description of a chart that is read, in bytes.
 const CHART_LIMIT: usize = 1024 * 1024;
@@ -181,6 +181,11 @@ fn walk(folder: &Path) -> (Vec<PathBuf>, Vec<Broken>) {
             let mut found = found.lock().unwrap_or_else(PoisonError::into_inner);
             match entry {
                 Ok(entry) => {
+                    let is_folder = entry.file_type().is_some_and(|kind| kind.is_dir());
+                    if is_folder && entry.path().join(".ignore").exists() {
+                        let file = crate::files::named(&entry.path().join(".ignore"));
+                        tracing::warn!("{file} leaves files out: what it names is not looked at");
+                    }
                     let is_file = entry.file_type().is_some_and(|kind| kind.is_file());
                     if is_file && entry.file_name().to_str().is_some_and(File::is_candidate) {
                         found.0.push(entry.into_path());
@@ -219,7 +224,7 @@ impl Charts {
     /// The chart in a folder. None: it holds none.
     fn of(&mut self, folder: &Path) -> Option<Chart> {
         let read = || {
-            let bytes = read_bounded(&folder.join("Chart.yaml"), CHART_LIMIT).ok()?;
+            let bytes = read_regular(&folder.join("Chart.yaml"), CHART_LIMIT).ok()?;
             let text = String::from_utf8(bytes).ok()?;
             Some(Chart { app_version: app_version(&text).map(Arc::from) })
         };

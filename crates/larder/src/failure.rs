@@ -165,6 +165,7 @@ impl Failure {
             TransferError::Layout(_)
             | TransferError::Document { .. }
             | TransferError::Depth
+            | TransferError::Family
             | TransferError::TooManyCompanions(_) => {
                 Self::usage(what, error, "").ending(Exit::Content)
             }

@@ -24,6 +24,27 @@ pub fn read_bounded(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
+/// Opens a file to read, and nothing that only looks like one: opening a pipe would wait for whoever writes into it.
+pub fn open_regular(path: &Path) -> io::Result<File> {
+    let mut options = OpenOptions::new();
+    let flags = OFlags::NONBLOCK.bits().cast_signed();
+    let file = options.read(true).custom_flags(flags).open(path)?;
+    match file.metadata()?.is_file() {
+        true => Ok(file),
+        false => Err(io::Error::other("it is no regular file")),
+    }
+}
+
+/// The same for a file of which so many bytes are read at most.
+pub fn read_regular(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    open_regular(path)?.take(limit as u64 + 1).read_to_end(&mut bytes)?;
+    if bytes.len() > limit {
+        return Err(io::Error::other(format!("it is larger than {limit} bytes")));
+    }
+    Ok(bytes)
+}
+
 /// A path as the operator would write it from here.
 pub fn shown(path: &Path) -> String {
     shown_from(path, &std::env::current_dir().unwrap_or_default())
@@ -251,12 +272,24 @@ pub fn open_own(path: &Path) -> io::Result<File> {
     };
     let mut options = OpenOptions::new();
     options.write(true).create(true).truncate(false);
-    let opened = options.custom_flags(OFlags::NOFOLLOW.bits().cast_signed()).open(path);
+    let flags = OFlags::NOFOLLOW | OFlags::NONBLOCK;
+    let special = || {
+        let name = named(path);
+        io::Error::other(format!("{name} is in the way: it is no regular file; remove it"))
+    };
+    let opened = options.custom_flags(flags.bits().cast_signed()).open(path);
     let file = opened.map_err(|error| match error.raw_os_error() {
         Some(code) if code == Errno::LOOP.raw_os_error() => foreign(),
+        // A pipe that nobody reads.
+        Some(code) if code == Errno::NXIO.raw_os_error() => special(),
         _ => error,
     })?;
-    if file.metadata()?.nlink() > 1 { Err(foreign()) } else { Ok(file) }
+    let metadata = file.metadata()?;
+    match metadata.nlink() {
+        _ if !metadata.is_file() => Err(special()),
+        0 | 1 => Ok(file),
+        _ => Err(foreign()),
+    }
 }
 
 /// Whether somebody else who writes the same file is waited for.

@@ -1,14 +1,16 @@
 //! What every handler works with.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use larder_core::name::RepositoryName;
 use larder_store::{Kind, Store};
+use tokio::sync::Semaphore;
 
 use crate::access::{AccessPlan, Gate, Happened, Recorder};
 use crate::cache::Cache;
 use crate::error::{ApiError, Code};
-use crate::limits::{Limits, Slots};
+use crate::limits::{Budget, Limits, Slots};
 use crate::meters::Meters;
 use crate::remembered::Remembered;
 use crate::tally::Tally;
@@ -34,6 +36,9 @@ pub struct Settings {
     pub limits: Limits,
 }
 
+/// Bytes of manifests on their way in and of lists on their way out, all together.
+const MEMORY: usize = 64 * 1024 * 1024;
+
 /// One registry.
 pub struct App {
     /// Its bytes and records.
@@ -42,6 +47,10 @@ pub struct App {
     pub cache: Cache,
     pub(crate) settings: Settings,
     pub(crate) uploads: Slots,
+    /// Memory for manifests on their way in and lists on their way out.
+    pub(crate) memory: Budget,
+    /// Files that are read at once for clients.
+    pub(crate) readers: Arc<Semaphore>,
     pub(crate) remembered: Remembered,
     pub(crate) tally: Tally,
     pub(crate) workers: Workers,
@@ -72,6 +81,8 @@ impl App {
             store,
             cache,
             uploads: Slots::new(settings.limits.uploads_per_client),
+            memory: Budget::new(MEMORY),
+            readers: Arc::new(Semaphore::new(settings.limits.readers)),
             settings,
             remembered: Remembered::default(),
             tally: Tally::default(),
@@ -166,6 +177,13 @@ impl App {
             self.write_tally().await;
             turn += 1;
             if turn % ABANDONED_EACH == 0 {
+                let abandoned =
+                    i64::try_from(larder_store::ABANDONED.as_millis()).unwrap_or(i64::MAX);
+                // What lived for so long has ended; one that has not was given up with its file.
+                let before = larder_store::now().saturating_sub(2 * abandoned);
+                if let Err(error) = self.store.upkeep.forget_uploads(before).await {
+                    tracing::warn!(%error, "uploads that ended could not be forgotten");
+                }
                 match self.store.blobs.remove_abandoned(larder_store::ABANDONED).await {
                     Ok(0) => {}
                     Ok(count) => tracing::info!(count, "gave up uploads that nobody went on with"),

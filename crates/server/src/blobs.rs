@@ -1,9 +1,12 @@
 //! Blobs on their way out (Distribution Specification, "Pulling blobs").
 
+use std::sync::Arc;
+
 use axum::body::Body;
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::response::Response;
+use futures_util::StreamExt as _;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{Removal, StoreError};
@@ -80,6 +83,12 @@ pub(crate) async fn get(
     if let Some(taking) = coming {
         cached::send(&mut response, taking, range.start, Some(range.end));
     } else {
+        let Ok(file) = Arc::clone(&app.readers).try_acquire_owned() else {
+            let message =
+                "the larder reads as many files as it has handles for; try again in a moment";
+            let error = ApiError::new(Code::TooManyRequests, message);
+            return Err(error.with_header(header::RETRY_AFTER, HeaderValue::from_static("2")));
+        };
         let reader = app.store.blobs.read(digest, range).await.map_err(|error| match error {
             StoreError::NotFound(_) => {
                 tracing::error!(%digest, "recorded and not there: `larder store verify` tells more");
@@ -87,7 +96,8 @@ pub(crate) async fn get(
             }
             error => error.into(),
         })?;
-        *response.body_mut() = Body::from_stream(reader);
+        // The handle is free again with the last of the body.
+        *response.body_mut() = Body::from_stream(reader.inspect(move |_| _ = &file));
         response.extensions_mut().insert(Streamed);
         response.extensions_mut().insert(From::Disk);
     }

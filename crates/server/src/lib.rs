@@ -30,6 +30,7 @@ mod tags;
 mod tally;
 mod tls;
 mod uploads;
+mod watched;
 mod workers;
 
 pub use access::{AccessPlan, Cluster, ClusterIdentity, KeySource};

@@ -35,8 +35,10 @@ pub(crate) struct Node;
 pub struct Limits {
     /// Connections that are open at once; more are closed as soon as they are accepted.
     pub connections: usize,
-    /// Connections of one address.
+    /// Connections of one address; never more than a quarter of all.
     pub connections_per_client: usize,
+    /// Files that are read at once for clients, whatever connections and streams they come by.
+    pub readers: usize,
     /// Uploads that one address sends at once.
     pub uploads_per_client: usize,
     /// How long a request's header may take, and how long a connection may stay silent between
@@ -52,7 +54,8 @@ impl Default for Limits {
     fn default() -> Self {
         Self {
             connections: 8192,
-            connections_per_client: 4096,
+            connections_per_client: 2048,
+            readers: 4096,
             uploads_per_client: 64,
             header_time: Duration::from_secs(15),
             stall: Duration::from_secs(30),
@@ -99,6 +102,62 @@ impl Drop for Slot {
             *count -= 1;
             if *count == 0 {
                 taken.remove(&self.client);
+            }
+        }
+    }
+}
+
+/// Memory that requests hold of what clients chose to send or to ask for: so much in all, and a quarter of it for one
+/// client.
+#[derive(Debug, Clone)]
+pub(crate) struct Budget {
+    most: usize,
+    taken: Arc<Mutex<(usize, HashMap<IpAddr, usize>)>>,
+}
+
+/// Some of it. Dropped, it is free again.
+#[derive(Debug)]
+pub(crate) struct Share {
+    client: IpAddr,
+    bytes: usize,
+    of: Budget,
+}
+
+impl Budget {
+    pub fn new(most: usize) -> Self {
+        Self { most, taken: Arc::default() }
+    }
+
+    /// A share of nothing yet, for a client.
+    pub fn share(&self, client: Option<IpAddr>) -> Share {
+        let client = client.unwrap_or(IpAddr::from([0, 0, 0, 0]));
+        Share { client, bytes: 0, of: self.clone() }
+    }
+}
+
+impl Share {
+    /// Takes so many bytes more. False: there are not so many for this client.
+    pub fn grow(&mut self, bytes: usize) -> bool {
+        let mut taken = self.of.taken.lock().unwrap_or_else(PoisonError::into_inner);
+        let its = taken.1.get(&self.client).copied().unwrap_or(0);
+        if taken.0 + bytes > self.of.most || its + bytes > self.of.most / 4 {
+            return false;
+        }
+        taken.0 += bytes;
+        taken.1.insert(self.client, its + bytes);
+        self.bytes += bytes;
+        true
+    }
+}
+
+impl Drop for Share {
+    fn drop(&mut self) {
+        let mut taken = self.of.taken.lock().unwrap_or_else(PoisonError::into_inner);
+        taken.0 = taken.0.saturating_sub(self.bytes);
+        if let Some(its) = taken.1.get_mut(&self.client) {
+            *its = its.saturating_sub(self.bytes);
+            if *its == 0 {
+                taken.1.remove(&self.client);
             }
         }
     }
@@ -161,6 +220,26 @@ mod tests {
         assert!(slots.take(one).is_some());
         drop(second);
         assert!(slots.taken.lock().unwrap().is_empty(), "nothing is kept of who has gone");
+    }
+
+    #[test]
+    fn nobody_takes_more_memory_than_his_share() {
+        let budget = Budget::new(100);
+        let client = |last: u8| Some(IpAddr::from([127, 0, 0, last]));
+        let mut one = budget.share(client(1));
+        assert!(one.grow(20) && !one.grow(6) && one.grow(5));
+        assert!(!budget.share(client(1)).grow(1), "the same client again");
+        let mut others: Vec<Share> = (2..5).map(|last| budget.share(client(last))).collect();
+        assert!(others.iter_mut().all(|other| other.grow(25)));
+        assert!(!budget.share(client(9)).grow(1), "all of it is taken");
+        drop(one);
+        assert!(budget.share(client(9)).grow(25));
+        drop(others);
+        assert_eq!(
+            *budget.taken.lock().unwrap(),
+            (0, HashMap::new()),
+            "nothing is kept of who has gone"
+        );
     }
 
     #[tokio::test(start_paused = true)]

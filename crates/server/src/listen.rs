@@ -10,7 +10,10 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use axum::extract::Request;
+use axum::http::Version;
 use axum::response::Response;
+use futures_util::FutureExt as _;
+use futures_util::future::{BoxFuture, Either};
 use hyper::body::Incoming;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto;
@@ -25,6 +28,7 @@ use crate::crew::Crew;
 use crate::limits::{Client, Limits, Shown, Slots};
 use crate::meters::Counting;
 use crate::tls::Tls;
+use crate::watched::Traffic;
 
 /// Bytes of a connection that are read ahead, and that wait to be sent, at most; and a piece more. No request's
 /// header may be longer.
@@ -86,7 +90,9 @@ where
 {
     let Listener { socket, tls, limits, open, crew } = listener;
     let graceful = GracefulShutdown::new();
-    let clients = Slots::new(limits.connections_per_client);
+    // However few there are, one client never has more than a quarter of them.
+    let quarter = (limits.connections / 4).max(1);
+    let clients = Slots::new(limits.connections_per_client.min(quarter));
     let all = Arc::new(tokio::sync::Semaphore::new(limits.connections));
     let mut stop = std::pin::pin!(stop);
     loop {
@@ -119,7 +125,14 @@ where
         let config = tls.as_ref().map(Tls::current);
         let counted = open.as_ref().map(Counting::one);
         let secure = config.is_some();
-        let mut service = Named { service: service.clone(), client: from, secure, shown: None };
+        let traffic = Arc::new(Traffic::default());
+        let mut service = Named {
+            service: service.clone(),
+            client: from,
+            secure,
+            shown: None,
+            traffic: Arc::clone(&traffic),
+        };
         let limits = limits.clone();
         let connection = async move {
             let _held = (slot, place, counted);
@@ -139,30 +152,41 @@ where
                 .max_send_buf_size(STREAM)
                 .max_header_list_size(u32::try_from(HEADER).unwrap_or(u32::MAX))
                 .keep_alive_interval(limits.header_time);
-            let outcome = match config {
-                None => {
-                    let io = TokioIo::new(Unstalled::new(stream, &limits));
-                    watcher.watch(http.serve_connection(io, service).into_owned()).await
-                }
-                Some(config) => {
-                    let accept = TlsAcceptor::from(config).accept(stream);
-                    match tokio::time::timeout(limits.header_time, accept).await {
-                        Ok(Ok(stream)) => {
-                            let shown = stream.get_ref().1.peer_certificates();
-                            let shown = shown.and_then(|chain| chain.first());
-                            service.shown = shown.map(|shown| Shown(Arc::from(shown.as_ref())));
-                            let io = TokioIo::new(Unstalled::new(stream, &limits));
-                            watcher.watch(http.serve_connection(io, service).into_owned()).await
+            let served = async {
+                match config {
+                    None => {
+                        let io = TokioIo::new(Unstalled::new(stream, &limits));
+                        watcher.watch(http.serve_connection(io, service).into_owned()).await
+                    }
+                    Some(config) => {
+                        let accept = TlsAcceptor::from(config).accept(stream);
+                        match tokio::time::timeout(limits.header_time, accept).await {
+                            Ok(Ok(stream)) => {
+                                let shown = stream.get_ref().1.peer_certificates();
+                                let shown = shown.and_then(|chain| chain.first());
+                                service.shown = shown.map(|shown| Shown(Arc::from(shown.as_ref())));
+                                let io = TokioIo::new(Unstalled::new(stream, &limits));
+                                watcher.watch(http.serve_connection(io, service).into_owned()).await
+                            }
+                            Ok(Err(error)) => {
+                                tracing::debug!(%error, "the TLS handshake failed");
+                                Ok(())
+                            }
+                            Err(_) => {
+                                tracing::debug!("the TLS handshake took too long");
+                                Ok(())
+                            }
                         }
-                        Ok(Err(error)) => {
-                            return tracing::debug!(%error, "the TLS handshake failed");
-                        }
-                        Err(_) => return tracing::debug!("the TLS handshake took too long"),
                     }
                 }
             };
-            if let Err(error) = outcome {
-                tracing::debug!(error, "a connection ended early");
+            tokio::select! {
+                outcome = served => if let Err(error) = outcome {
+                    tracing::debug!(error, "a connection ended early");
+                },
+                () = traffic.bound(&limits) => {
+                    tracing::debug!("a connection was closed: its client asks and takes nothing");
+                }
             }
         };
         match &crew {
@@ -183,14 +207,18 @@ struct Named<S> {
     secure: bool,
     /// The certificate that it has shown. None: it has none, or need not.
     shown: Option<Shown>,
+    traffic: Arc<Traffic>,
 }
 
-impl<S: hyper::service::Service<Request<Incoming>>> hyper::service::Service<Request<Incoming>>
-    for Named<S>
+impl<S> hyper::service::Service<Request<Incoming>> for Named<S>
+where
+    S: hyper::service::Service<Request<Incoming>, Response = Response>,
+    S::Future: Send + 'static,
+    S::Error: Send + 'static,
 {
-    type Response = S::Response;
+    type Response = Response;
     type Error = S::Error;
-    type Future = S::Future;
+    type Future = Either<S::Future, BoxFuture<'static, Result<Response, S::Error>>>;
 
     fn call(&self, mut request: Request<Incoming>) -> Self::Future {
         request.extensions_mut().insert(Client(self.client.ip()));
@@ -200,7 +228,19 @@ impl<S: hyper::service::Service<Request<Incoming>>> hyper::service::Service<Requ
         if let Some(shown) = &self.shown {
             request.extensions_mut().insert(shown.clone());
         }
-        self.service.call(request)
+        if request.version() != Version::HTTP_2 {
+            self.traffic.asks_first();
+            return Either::Left(self.service.call(request));
+        }
+        let (traffic, active) = (Arc::clone(&self.traffic), self.traffic.asks_second());
+        let answered = self.service.call(request);
+        Either::Right(
+            async move {
+                let response = answered.await?;
+                Ok(response.map(|body| traffic.watch(body, active)))
+            }
+            .boxed(),
+        )
     }
 }
 

@@ -2,7 +2,7 @@
 //! manifests" and "Deleting manifests").
 
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use axum::body::Body;
 use axum::http::request::Parts;
@@ -11,7 +11,7 @@ use axum::response::Response;
 use bytes::{Bytes, BytesMut};
 use larder_core::companion;
 use larder_core::digest::{Digest, Hasher};
-use larder_core::document::{Document, MANIFEST_LIMIT};
+use larder_core::document::{Document, DocumentError, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{Removal, now};
@@ -21,7 +21,7 @@ use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{accepts, insert, is_known};
-use crate::limits::{Asker, Broken, Client, Paced};
+use crate::limits::{Asker, Broken, Client, Paced, Share};
 use crate::meters::From;
 use crate::path::Target;
 use crate::remembered::{Held, Known, still_holds};
@@ -200,7 +200,7 @@ pub(crate) async fn put(
     app.store.check_room(0).await?;
     let announced = parts.headers.get(header::CONTENT_TYPE);
     let announced = announced.and_then(|value| value.to_str().ok()).map(str::to_owned);
-    let bytes = read_body(app, parts, body).await?;
+    let (bytes, _share) = read_body(app, parts, body).await?;
     let (digest, tag) = match selector {
         Selector::Digest(expected) => {
             let mut hasher = Hasher::new(expected.algorithm());
@@ -214,7 +214,8 @@ pub(crate) async fn put(
         }
         Selector::Tag(tag) => (Digest::of(&bytes), Some(tag)),
     };
-    let document = Document::read(bytes, announced.as_deref())
+    let document = document(app, bytes, announced)
+        .await?
         .map_err(|error| ApiError::new(Code::ManifestInvalid, error.to_string()))?;
     // A list of referrers that a client keeps under its tag is replaced, not kept beside the new one.
     let list = tag.clone().filter(companion::is_made_from_digest).map(Selector::Tag);
@@ -263,8 +264,33 @@ pub(crate) async fn delete(
     Ok(response)
 }
 
+/// The refusal of a request for which there is no memory now.
+pub(crate) fn too_much_at_once() -> ApiError {
+    let message = "this client has as much on its way as it may; let some of it end";
+    let error = ApiError::new(Code::TooManyRequests, message);
+    error.with_header(header::RETRY_AFTER, HeaderValue::from_static("1"))
+}
+
+/// Documents from this size on are read beside the threads that serve.
+const LARGE: usize = 64 * 1024;
+/// How long reading one may take.
+const READING: Duration = Duration::from_secs(5);
+
+/// Reads a manifest: a large one by a thread that keeps nobody waiting.
+pub(crate) async fn document(
+    app: &App,
+    bytes: Bytes,
+    media_type: Option<String>,
+) -> Result<Result<Document, DocumentError>, ApiError> {
+    if bytes.len() < LARGE {
+        return Ok(Document::read(bytes, media_type.as_deref()));
+    }
+    let read = app.workers.run(READING, move |_| Document::read(bytes, media_type.as_deref()));
+    read.await.map_err(|_| too_much_at_once())
+}
+
 /// The whole body, up to the limit of manifests.
-async fn read_body(app: &App, parts: &Parts, body: Body) -> Result<Bytes, ApiError> {
+async fn read_body(app: &App, parts: &Parts, body: Body) -> Result<(Bytes, Share), ApiError> {
     let too_large = || {
         let error = ApiError::new(Code::ManifestInvalid, "a manifest has 4 MiB at most");
         error.with_status(StatusCode::PAYLOAD_TOO_LARGE)
@@ -276,12 +302,15 @@ async fn read_body(app: &App, parts: &Parts, body: Body) -> Result<Bytes, ApiErr
     }
     let mut body = Paced::new(body, &app.settings.limits);
     let mut bytes = BytesMut::new();
+    let client = parts.extensions.get::<Client>().map(|client| client.0);
+    let mut share = app.memory.share(client);
     loop {
         match body.next().await {
-            Ok(None) => return Ok(bytes.freeze()),
+            Ok(None) => return Ok((bytes.freeze(), share)),
             Ok(Some(chunk)) if bytes.len() + chunk.len() > MANIFEST_LIMIT => {
                 return Err(too_large());
             }
+            Ok(Some(chunk)) if !share.grow(chunk.len()) => return Err(too_much_at_once()),
             Ok(Some(chunk)) => bytes.extend_from_slice(&chunk),
             Err(error) => {
                 let status = match error {

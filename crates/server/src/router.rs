@@ -252,10 +252,10 @@ async fn dispatch(
             uploads::finish(app, &repository, id, &parts, body).await
         }
         (Target::Upload(repository, id), Method::GET | Method::HEAD) => {
-            uploads::status(app, &repository, id).await
+            uploads::status(app, &repository, id, &parts).await
         }
         (Target::Upload(repository, id), Method::DELETE) => {
-            uploads::cancel(app, &repository, id).await
+            uploads::cancel(app, &repository, id, &parts).await
         }
         (Target::Referrers(repository, subject), Method::GET | Method::HEAD) => {
             referrers::list(app, &repository, &subject, &parts).await

@@ -8,7 +8,7 @@ use larder_core::access::Action;
 use larder_core::access::possession::Proof;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
-use larder_store::{BlobWriter, Purpose, UploadId};
+use larder_store::{BlobWriter, Purpose, StoreError, UploadId, now};
 
 use crate::access::{AccessPlan, Caller};
 use crate::app::App;
@@ -55,7 +55,60 @@ pub(crate) async fn begin(
         return Ok(with_received(created(repository, &digest), received));
     }
     let id = app.store.blobs.begin().await?;
+    if let Err(error) = own(app, id, repository, &account(parts)).await {
+        app.store.blobs.cancel(id).await?;
+        return Err(error);
+    }
     Ok(progress(StatusCode::ACCEPTED, repository, id, 0))
+}
+
+/// Uploads that one account may have open.
+const OPEN: usize = 1000;
+/// After so long an open upload of an account makes room for a new one of the same, in milliseconds.
+const FORGOTTEN: i64 = 3_600_000;
+
+/// By whom uploads are told apart.
+fn account(parts: &Parts) -> String {
+    parts.extensions.get::<Caller>().map(|caller| caller.who.to_string()).unwrap_or_default()
+}
+
+/// Records whose an upload is. Where somebody has too many, those that were forgotten make room.
+async fn own(
+    app: &App,
+    id: UploadId,
+    repository: &RepositoryName,
+    account: &str,
+) -> Result<(), ApiError> {
+    let upkeep = &app.store.upkeep;
+    if upkeep.begin_upload(id, repository, account, OPEN).await? {
+        return Ok(());
+    }
+    for old in upkeep.uploads_before(account, now().saturating_sub(FORGOTTEN)).await? {
+        match app.store.blobs.cancel(old).await {
+            Ok(()) | Err(StoreError::NotFound(_)) => upkeep.end_upload(old).await?,
+            Err(StoreError::Busy(_)) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    if upkeep.begin_upload(id, repository, account, OPEN).await? {
+        return Ok(());
+    }
+    let message = format!("{OPEN} uploads of this account are open; finish or cancel some of them");
+    let error = ApiError::new(Code::TooManyRequests, message);
+    Err(error.with_header(header::RETRY_AFTER, HeaderValue::from_static("60")))
+}
+
+/// Refuses an upload that is another's, or another repository's, as one that is not there.
+async fn check_own(
+    app: &App,
+    id: UploadId,
+    repository: &RepositoryName,
+    parts: &Parts,
+) -> Result<(), ApiError> {
+    match app.store.upkeep.is_upload_of(id, repository, &account(parts)).await? {
+        true => Ok(()),
+        false => Err(StoreError::NotFound(format!("upload {id}")).into()),
+    }
 }
 
 /// PATCH: adds bytes, in order.
@@ -67,6 +120,7 @@ pub(crate) async fn add(
     body: Body,
 ) -> Result<Response, ApiError> {
     app.check_push(repository)?;
+    check_own(app, id, repository, parts).await?;
     let (writer, received) = take(app, Some(id), parts, body).await?;
     let size = writer.park().await?;
     Ok(with_received(progress(StatusCode::ACCEPTED, repository, id, size), received))
@@ -87,8 +141,14 @@ pub(crate) async fn finish(
             "the last request of an upload names its `digest`",
         ));
     };
+    check_own(app, id, repository, parts).await?;
     let (writer, received) = take(app, Some(id), parts, body).await?;
-    app.store.commit_blob(repository, &digest, writer).await?;
+    let committed = app.store.commit_blob(repository, &digest, writer).await;
+    // Wrong content has ended it too.
+    if !matches!(committed, Err(StoreError::Busy(_))) {
+        app.store.upkeep.end_upload(id).await?;
+    }
+    committed?;
     Ok(with_received(created(repository, &digest), received))
 }
 
@@ -97,7 +157,9 @@ pub(crate) async fn status(
     app: &App,
     repository: &RepositoryName,
     id: UploadId,
+    parts: &Parts,
 ) -> Result<Response, ApiError> {
+    check_own(app, id, repository, parts).await?;
     let size = app.store.blobs.uploaded(id).await?;
     Ok(progress(StatusCode::NO_CONTENT, repository, id, size))
 }
@@ -107,9 +169,12 @@ pub(crate) async fn cancel(
     app: &App,
     repository: &RepositoryName,
     id: UploadId,
+    parts: &Parts,
 ) -> Result<Response, ApiError> {
     app.check_push(repository)?;
+    check_own(app, id, repository, parts).await?;
     app.store.blobs.cancel(id).await?;
+    app.store.upkeep.end_upload(id).await?;
     let mut response = Response::new(Body::empty());
     *response.status_mut() = StatusCode::NO_CONTENT;
     Ok(response)

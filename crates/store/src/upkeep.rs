@@ -9,6 +9,7 @@ use larder_core::digest::Digest;
 use larder_core::holdings::{DropPlan, Records};
 use larder_core::name::{RepositoryName, Tag};
 
+use crate::blobs::UploadId;
 use crate::error::StoreError;
 
 /// What became of a wish to remove something.
@@ -121,4 +122,30 @@ pub trait Upkeep: Send + Sync {
     /// and tag that is incomplete without them. With `dry` it only tells which these are; without it,
     /// contents that are there again are left alone.
     async fn withdraw(&self, lost: Vec<Digest>, dry: bool) -> Result<Withdrawn, StoreError>;
+
+    /// Records whose an upload is: of which repository, and who began it. False: that one has `most` open already.
+    async fn begin_upload(
+        &self,
+        id: UploadId,
+        repository: &RepositoryName,
+        account: &str,
+        most: usize,
+    ) -> Result<bool, StoreError>;
+
+    /// Whether an upload is somebody's in a repository.
+    async fn is_upload_of(
+        &self,
+        id: UploadId,
+        repository: &RepositoryName,
+        account: &str,
+    ) -> Result<bool, StoreError>;
+
+    /// The uploads of somebody that were begun before a time, in milliseconds since 1970, the oldest first.
+    async fn uploads_before(&self, account: &str, at: i64) -> Result<Vec<UploadId>, StoreError>;
+
+    /// Forgets an upload: it has ended, in whichever way.
+    async fn end_upload(&self, id: UploadId) -> Result<(), StoreError>;
+
+    /// Forgets all uploads that were begun before a time, in milliseconds since 1970.
+    async fn forget_uploads(&self, at: i64) -> Result<(), StoreError>;
 }

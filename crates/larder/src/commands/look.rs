@@ -5,7 +5,10 @@ mod proof;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use std::collections::BTreeSet;
+
 use futures_util::future::try_join_all;
+use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kind};
 use larder_core::platform::Platform;
@@ -152,7 +155,7 @@ pub(super) async fn examine(
     let mut images: Vec<(Option<Platform>, Digest, Document)> = Vec::new();
     let mut records = 0;
     let top = (None, digest.clone(), document.clone());
-    gather(source, top, &mut images, &mut records, 0).await?;
+    gather(source, top, &mut images, (&mut records, &mut BTreeSet::new()), 0).await?;
     let platforms = images
         .into_iter()
         .map(|(platform, digest, document)| describe(source, platform, digest, document));
@@ -167,11 +170,14 @@ pub(super) async fn examine(
     })
 }
 
+/// Manifests of one index that are asked for at once.
+const AT_ONCE: usize = 16;
+
 async fn gather(
     source: &dyn Source,
     (platform, digest, document): (Option<Platform>, Digest, Document),
     images: &mut Vec<(Option<Platform>, Digest, Document)>,
-    records: &mut usize,
+    (records, seen): (&mut usize, &mut BTreeSet<Digest>),
     depth: usize,
 ) -> Result<(), TransferError> {
     if let Kind::Manifest { .. } = document.kind {
@@ -184,8 +190,13 @@ async fn gather(
     let (wanted, other): (Vec<&Descriptor>, Vec<&Descriptor>) = document
         .children()
         .iter()
+        // Named once or ten thousand times, it is one image.
+        .filter(|child| seen.insert(child.digest.clone()))
         .partition(|child| !child.platform().is_some_and(|p| p.is_unknown()));
     *records += other.len();
+    if seen.len() > larder_core::document::FAMILY_LIMIT {
+        return Err(TransferError::Family);
+    }
     let fetched = wanted.iter().map(|child| async {
         match source.manifest(&Selector::Digest(child.digest.clone())).await {
             Ok((digest, document)) => Ok(Some((child.platform(), digest, document))),
@@ -195,8 +206,9 @@ async fn gather(
             Err(error) => Err(error),
         }
     });
-    for child in try_join_all(fetched).await?.into_iter().flatten() {
-        Box::pin(gather(source, child, images, records, depth + 1)).await?;
+    let fetched = stream::iter(fetched).buffered(AT_ONCE).try_collect::<Vec<_>>();
+    for child in fetched.await?.into_iter().flatten() {
+        Box::pin(gather(source, child, images, (records, seen), depth + 1)).await?;
     }
     Ok(())
 }

@@ -99,6 +99,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let secret = crate::access::secret(&config)?;
     settings.read_only |= args.read_only;
     settings.limits.connections = settings.limits.connections.min(handles());
+    settings.limits.readers = settings.limits.readers.min(handles());
     let limits = settings.limits.clone();
     let hangup = signal(SignalKind::hangup()).map_err(|error| Failure::io(what(), &error))?;
     announce(&config, &settings, address, tls.is_some(), figures_at, context);

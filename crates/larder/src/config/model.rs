@@ -488,8 +488,7 @@ pub struct Parcel {
 }
 
 /// A key whose parcels are believed.
-#[derive(Debug, Deserialize)]
-#[serde(untagged)]
+#[derive(Debug)]
 pub enum Trusted {
     /// For all shelves.
     Everywhere(VerifyingKey),
@@ -503,6 +502,31 @@ pub enum Trusted {
 pub struct Limited {
     key: VerifyingKey,
     shelves: Vec<String>,
+}
+
+impl<'de> Deserialize<'de> for Trusted {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        struct Written;
+        impl<'de> serde::de::Visitor<'de> for Written {
+            type Value = Trusted;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str(
+                    "a key, or a table such as `{ key = \"ed25519:…\", shelves = [\"vendor\"] }`",
+                )
+            }
+
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Trusted, E> {
+                text.parse().map(Trusted::Everywhere).map_err(E::custom)
+            }
+
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<Trusted, A::Error> {
+                let table = serde::de::value::MapAccessDeserializer::new(map);
+                Limited::deserialize(table).map(Trusted::Limited)
+            }
+        }
+        from.deserialize_any(Written)
+    }
 }
 
 impl Trusted {

@@ -1,7 +1,6 @@
 //! Receipts: what a larder holds, signed and compressed.
 
 use std::collections::BTreeSet;
-use std::fs::File;
 use std::io::{Read as _, Write as _};
 use std::path::Path;
 
@@ -40,7 +39,7 @@ pub fn read_receipt(path: &Path, trust: &Trust) -> Result<(Receipt, Digest, Stri
     let what = crate::files::named(&path);
     let doing = || ParcelError::io(format!("cannot read {what}"));
     let mut bytes = Vec::new();
-    let file = File::open(path).map_err(doing())?;
+    let file = crate::files::open_regular(path).map_err(doing())?;
     // However small the file, what comes out of it has a limit too.
     let mut unpacked = GzDecoder::new(file).take(SIGNED_LIMIT as u64 + 1);
     unpacked.read_to_end(&mut bytes).map_err(doing())?;

@@ -1,6 +1,6 @@
 //! The archive as one long row of bytes, wherever its volumes lie.
 
-use std::fs::{File, OpenOptions};
+use std::fs::{self, OpenOptions};
 use std::io::{self, Read as _, Seek as _, SeekFrom};
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
@@ -52,7 +52,7 @@ impl Volumes {
         while !buffer.is_empty() {
             let (path, inside, count) = self.spot(at, buffer.len())?;
             let (now, rest) = buffer.split_at_mut(count);
-            File::open(path)?.read_exact_at(now, inside)?;
+            crate::files::open_regular(path)?.read_exact_at(now, inside)?;
             at += count as u64;
             buffer = rest;
         }
@@ -65,7 +65,7 @@ impl Volumes {
         let mut bytes = Vec::with_capacity(length);
         while bytes.len() < length {
             let (path, inside, count) = self.spot(at, length - bytes.len())?;
-            let mut file = File::open(path)?;
+            let mut file = crate::files::open_regular(path)?;
             file.seek(SeekFrom::Start(inside))?;
             if file.take(count as u64).read_to_end(&mut bytes)? < count {
                 return Err(io::ErrorKind::UnexpectedEof.into());
@@ -78,7 +78,7 @@ impl Volumes {
     /// The CRC-32 of one whole volume.
     pub fn crc(&self, number: usize) -> io::Result<u32> {
         let path = self.paths.get(number).ok_or_else(|| io::Error::other("no such volume"))?;
-        let file = File::open(path)?;
+        let file = crate::files::open_regular(path)?;
         let mut hasher = crc32fast::Hasher::new();
         let mut piece = vec![0; PIECE];
         let mut at = 0;
@@ -182,7 +182,7 @@ impl NewVolumes {
         }
         let mut volumes = Vec::new();
         for (number, (path, crc)) in self.volumes.paths.iter().zip(crcs).enumerate() {
-            let file = File::open(path)?;
+            let file = crate::files::open_regular(path)?;
             file.sync_all()?;
             let name = volume_name(number, count);
             let size = file.metadata()?.len();
@@ -203,7 +203,7 @@ impl NewVolumes {
         let (path, flushing) = (path.to_owned(), Arc::clone(&self.flushing));
         std::thread::spawn(move || {
             // A failure comes again with the last flush, which is the one that counts.
-            let _ = File::open(path).and_then(|file| file.sync_data());
+            let _ = fs::File::open(path).and_then(|file| file.sync_data());
             flushing.store(false, Ordering::Relaxed);
         });
     }

@@ -4,7 +4,6 @@
 //! where they lie.
 
 use std::collections::HashMap;
-use std::fs::File;
 use std::io::{self, Read, Seek as _, SeekFrom};
 use std::path::{Path, PathBuf};
 
@@ -41,7 +40,7 @@ impl Archive {
     /// Opens an archive that is there.
     pub fn open(path: &Path) -> Result<Self, TransferError> {
         let unreadable = || LayoutError::io(format!("cannot read {}", crate::files::named(&path)));
-        let file = File::open(path).map_err(unreadable())?;
+        let file = crate::files::open_regular(path).map_err(unreadable())?;
         let entries = entries(path, &file)?;
         let readable = Entries { path, entries: &entries };
         if !entries.contains_key("oci-layout") && entries.contains_key("manifest.json") {
@@ -113,7 +112,7 @@ impl Source for Archive {
         let (pieces, receiver) = mpsc::channel(2);
         spawn_blocking(move || {
             let read = || -> io::Result<()> {
-                let mut file = File::open(&path)?;
+                let mut file = crate::files::open_regular(&path)?;
                 file.seek(SeekFrom::Start(start))?;
                 let mut left = actual;
                 while left > 0 {

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kind};
+use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, FAMILY_LIMIT, ImageConfig, Kind};
 use larder_core::name::Tag;
 use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::Selector;
@@ -81,6 +81,8 @@ struct Choice<'c> {
     source: &'c dyn Source,
     platforms: &'c Platforms,
     leave: &'c BTreeSet<Digest>,
+    /// What was met already: a manifest that is named again, anywhere in the image, is fetched once.
+    seen: Mutex<BTreeSet<Digest>>,
 }
 
 /// All that an image needs, without moving it.
@@ -103,7 +105,7 @@ impl Outline {
     ) -> Result<Self, TransferError> {
         let (digest, document) = source.manifest(&Selector::Digest(digest.clone())).await?;
         let leave = BTreeSet::new();
-        let choice = Choice { source, platforms, leave: &leave };
+        let choice = Choice { source, platforms, leave: &leave, seen: Mutex::default() };
         let mut wanted = collect(&choice, digest, document, 0, &mut Vec::new()).await?;
         if let Some(expected) = trimmed {
             wanted = wanted.trim(expected)?;
@@ -111,6 +113,10 @@ impl Outline {
         let digest = wanted.digest.clone();
         let mut outline = Self { digest, documents: Vec::new(), absent: Vec::new() };
         outline.add(wanted);
+        // What one index lists again, another one brings.
+        let brought: BTreeSet<&Digest> =
+            outline.documents.iter().map(|(digest, _)| digest).collect();
+        outline.absent.retain(|digest| !brought.contains(digest));
         Ok(outline)
     }
 
@@ -148,8 +154,12 @@ impl Engine {
     pub async fn run(&self, order: &Order<'_>) -> Result<Moved, TransferError> {
         let (digest, document) = order.source.manifest(&order.selector).await?;
         let mut present = Vec::new();
-        let choice =
-            Choice { source: order.source, platforms: order.platforms, leave: order.leave };
+        let choice = Choice {
+            source: order.source,
+            platforms: order.platforms,
+            leave: order.leave,
+            seen: Mutex::default(),
+        };
         let wanted = collect(&choice, digest, document, 0, &mut present).await?;
         // An artifact is made for no platform, so none can be missing.
         if !present.is_empty() || !wanted.document.children().is_empty() {
@@ -332,6 +342,16 @@ async fn collect(
             for child in list {
                 if choice.leave.contains(&child.digest) {
                     sparse = true;
+                    continue;
+                }
+                let (new, number) = {
+                    let mut seen = choice.seen.lock().unwrap_or_else(PoisonError::into_inner);
+                    (seen.insert(child.digest.clone()), seen.len())
+                };
+                if number > FAMILY_LIMIT {
+                    return Err(TransferError::Family);
+                }
+                if !new {
                     continue;
                 }
                 let (wanted, platform) = want_child(choice.source, child, choice.platforms).await?;

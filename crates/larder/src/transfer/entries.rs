@@ -95,7 +95,7 @@ pub(super) fn entries(path: &Path, file: &File) -> Result<HashMap<String, Spot>,
 
 /// Reads a small piece of a file.
 pub(super) fn read_at(path: &Path, start: u64, size: u64) -> io::Result<Vec<u8>> {
-    let mut file = File::open(path)?;
+    let mut file = crate::files::open_regular(path)?;
     file.seek(SeekFrom::Start(start))?;
     let mut bytes = Vec::new();
     file.take(size).read_to_end(&mut bytes)?;

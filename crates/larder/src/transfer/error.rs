@@ -58,6 +58,9 @@ pub enum TransferError {
     /// More belongs to it than anybody can have meant.
     #[error("more than {0} companions belong to it")]
     TooManyCompanions(usize),
+    /// An image of more manifests than any has.
+    #[error("its indexes list more than {} manifests", larder_core::document::FAMILY_LIMIT)]
+    Family,
     /// Indexes within indexes without end.
     #[error("its indexes are nested more than four deep")]
     Depth,

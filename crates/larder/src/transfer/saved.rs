@@ -5,7 +5,6 @@
 //! names for their uncompressed content, which is how they lie there.
 
 use std::collections::HashMap;
-use std::fs::File;
 use std::io::{Read as _, Seek as _, SeekFrom};
 
 use bytes::Bytes;
@@ -123,7 +122,7 @@ fn layer(
     id: Digest,
 ) -> Result<(Digest, &'static str), TransferError> {
     let hash = || -> std::io::Result<Option<Digest>> {
-        let mut file = File::open(archive.path)?;
+        let mut file = crate::files::open_regular(archive.path)?;
         file.seek(SeekFrom::Start(start))?;
         let mut file = file.take(size);
         let mut piece = vec![0; PIECE];

@@ -1,5 +1,6 @@
 //! What attackers and faults must not bring about: each attack of `docs/security.md`, through the program.
 
+mod bounds;
 mod claims;
 mod door;
 mod expiry;

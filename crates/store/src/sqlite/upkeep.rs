@@ -12,6 +12,7 @@ use larder_core::name::{RepositoryName, Tag};
 use rusqlite::{Connection, OpenFlags, OptionalExtension as _, params};
 
 use super::{SqliteLedger, any, checked, unsigned};
+use crate::blobs::UploadId;
 use crate::clock::now;
 use crate::error::StoreError;
 use crate::upkeep::{Dropped, Idle, Removal, Upkeep, Withdrawn};
@@ -264,6 +265,83 @@ fn records(connection: &Connection) -> rusqlite::Result<Records> {
 
 #[async_trait]
 impl Upkeep for SqliteLedger {
+    async fn begin_upload(
+        &self,
+        id: UploadId,
+        repository: &RepositoryName,
+        account: &str,
+        most: usize,
+    ) -> Result<bool, StoreError> {
+        let (name, account) = (repository.clone(), account.to_owned());
+        let most = i64::try_from(most).unwrap_or(i64::MAX);
+        self.note(move |connection| {
+            connection
+                .prepare_cached(
+                    "INSERT INTO uploads (id, repository, account, begun)
+                     SELECT $1, $2, $3, $4
+                     WHERE (SELECT COUNT(*) FROM uploads WHERE account = $3) < $5",
+                )
+                .and_then(|mut add| {
+                    add.execute(params![id.to_string(), name.as_str(), account, now(), most])
+                })
+                .map(|added| added > 0)
+                .map_err(StoreError::ledger("record an upload"))
+        })
+        .await
+    }
+
+    async fn is_upload_of(
+        &self,
+        id: UploadId,
+        repository: &RepositoryName,
+        account: &str,
+    ) -> Result<bool, StoreError> {
+        let (name, account) = (repository.clone(), account.to_owned());
+        self.read(move |connection| {
+            any(
+                connection,
+                "SELECT 1 FROM uploads WHERE id = $1 AND repository = $2 AND account = $3",
+                params![id.to_string(), name.as_str(), account],
+            )
+        })
+        .await
+    }
+
+    async fn uploads_before(&self, account: &str, at: i64) -> Result<Vec<UploadId>, StoreError> {
+        let account = account.to_owned();
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT id FROM uploads WHERE account = $1 AND begun < $2 ORDER BY begun",
+                )?
+                .query_map(params![account, at], |row| checked(row, 0))?
+                .collect()
+        })
+        .await
+    }
+
+    async fn end_upload(&self, id: UploadId) -> Result<(), StoreError> {
+        self.note(move |connection| {
+            connection
+                .prepare_cached("DELETE FROM uploads WHERE id = $1")
+                .and_then(|mut end| end.execute(params![id.to_string()]))
+                .map(drop)
+                .map_err(StoreError::ledger("forget an upload"))
+        })
+        .await
+    }
+
+    async fn forget_uploads(&self, at: i64) -> Result<(), StoreError> {
+        self.note(move |connection| {
+            connection
+                .prepare_cached("DELETE FROM uploads WHERE begun < $1")
+                .and_then(|mut forget| forget.execute(params![at]))
+                .map(drop)
+                .map_err(StoreError::ledger("forget uploads"))
+        })
+        .await
+    }
+
     async fn records(&self) -> Result<Records, StoreError> {
         self.read(records).await
     }

@@ -2,6 +2,8 @@
 
 use larder_core::shown::cut;
 use serde_json::json;
+use std::time::Duration;
+
 use similar::{ChangeTag, TextDiff};
 
 use super::{Args, Format, Line, Rewritten};
@@ -166,7 +168,8 @@ fn sarif(lines: &[&Line], broken: &[Broken]) -> serde_json::Value {
 
 /// A unified diff with three lines of surroundings.
 pub(super) fn unified(file: &str, old: &str, new: &str) -> String {
-    let diff = TextDiff::from_lines(old, new);
+    // A file of many changes takes no longer than this; the diff is right then too, only not the shortest.
+    let diff = TextDiff::configure().timeout(Duration::from_millis(500)).diff_lines(old, new);
     let mut text = format!(
         "{}\n{}\n",
         paint(DIM, format!("--- a/{file}")),
