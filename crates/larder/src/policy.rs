@@ -2,6 +2,7 @@
 //! the command line; the server decides by the same ones.
 
 use larder_core::access::grants::Decision;
+use larder_core::access::stop::Stops;
 use larder_core::access::{Action, Who};
 use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Locked, Want};
@@ -9,7 +10,8 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::policy::{Asked, Decided, Fact, Facts, Lack, Rule, Verdict};
 use larder_core::reference::{Image, Reference, Selector};
 use larder_core::route::{Origins, Routes, Standing};
-use larder_store::{Store, now};
+use larder_store::{Store, StoreError, now};
+use tokio::sync::OnceCell;
 
 use crate::config::Config;
 use crate::failure::{Exit, Failure};
@@ -20,6 +22,7 @@ pub struct Judge<'c> {
     routes: Routes,
     origins: Origins,
     store: Option<Store>,
+    stops: OnceCell<Stops>,
 }
 
 /// How an image is named in its repository.
@@ -70,16 +73,23 @@ pub struct Judged<'c> {
     pub rule: Option<&'c Rule>,
     /// What it lacks of what the rule asks.
     pub lack: Option<Lack>,
+    /// Why the operator has blocked it, whatever grants and rules say. None: nobody has.
+    pub blocked: Option<String>,
 }
 
 impl Judged<'_> {
     /// Whether it may be pulled.
     pub fn allowed(&self) -> bool {
-        self.verdict != Verdict::Deny && self.grant.as_ref().is_none_or(|grant| grant.allowed)
+        self.blocked.is_none()
+            && self.verdict != Verdict::Deny
+            && self.grant.as_ref().is_none_or(|grant| grant.allowed)
     }
 
     /// Why not, or what is warned of, with the line that decided. None: nothing is to be said.
     pub fn reason(&self) -> Option<(String, Option<String>)> {
+        if let Some(because) = &self.blocked {
+            return Some((format!("it is blocked: {because}"), None));
+        }
         if let Some(grant) = self.grant.as_ref().filter(|grant| !grant.allowed) {
             let line = grant.line.as_ref().map(ToString::to_string);
             return Some((format!("{} do not name it", grant.grants), line));
@@ -93,7 +103,7 @@ impl<'c> Judge<'c> {
     /// By this configuration; what the store holds tells what rules ask of an image.
     pub fn new(config: &'c Config, store: Option<Store>) -> Self {
         let routes = config.routes();
-        Self { config, origins: routes.origins(), routes, store }
+        Self { config, origins: routes.origins(), routes, store, stops: OnceCell::new() }
     }
 
     /// A reference as deployments have it.
@@ -185,6 +195,9 @@ impl<'c> Judge<'c> {
         };
         let (verdict, rule, lack) = decided.unwrap_or((Verdict::Allow, None, None));
         let rule = rule.and_then(|at| self.config.rules.all().get(at));
+        let blocked = self.blocked(repository, named).await;
+        let blocked =
+            blocked.map_err(|error| Failure::store("cannot tell what is blocked", &error))?;
         Ok(Judged {
             repository: repository.cloned(),
             origin: image,
@@ -194,7 +207,27 @@ impl<'c> Judge<'c> {
             verdict,
             rule,
             lack,
+            blocked,
         })
+    }
+
+    async fn blocked(
+        &self,
+        repository: Option<&RepositoryName>,
+        named: Named<'_>,
+    ) -> Result<Option<String>, StoreError> {
+        let Some(store) = &self.store else { return Ok(None) };
+        let read = async { Ok::<_, StoreError>(Stops::new(store.keyring.stops().await?)) };
+        let stops = self.stops.get_or_try_init(|| read).await?;
+        if stops.has_no_content() {
+            return Ok(None);
+        }
+        let mut digest = named.digest.cloned();
+        if let (None, Some(repository), Some(selector)) = (&digest, repository, named.selector()) {
+            digest = store.ledger.manifest(repository, &selector).await?.map(|found| found.digest);
+        }
+        let stop = digest.as_ref().and_then(|digest| stops.content(digest));
+        Ok(stop.map(|stop| stop.because.clone()))
     }
 }
 

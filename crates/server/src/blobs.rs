@@ -11,7 +11,9 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{Removal, StoreError};
 
+use crate::access::Caller;
 use crate::app::App;
+use crate::blocked;
 use crate::cached::{self, Had};
 use crate::error::{ApiError, Code};
 use crate::headers::{content_headers, insert, is_known};
@@ -28,6 +30,8 @@ pub(crate) async fn get(
     digest: &Digest,
     parts: &Parts,
 ) -> Result<Response, ApiError> {
+    let caller = parts.extensions.get::<Caller>();
+    blocked::check(app, caller, repository.as_str(), [digest]).await?;
     let had = match recalled(app, parts) {
         Some(size) => {
             cached::count_recalled(app, repository);

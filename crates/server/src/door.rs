@@ -9,6 +9,7 @@ use axum::extract::Request;
 use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use larder_core::access::Who;
+use larder_core::access::stop::Stops;
 use larder_core::door::{Door, Question, REVIEW_LIMIT, Reply, Review, RulesAt, is_run};
 use larder_core::policy::{Asked, Decided, Fact, Facts, Lack, Verdict};
 use larder_core::reference::{Image, Reference};
@@ -19,6 +20,7 @@ use tokio::time::Instant;
 
 use crate::access::{About, AccessPlan, Caller, Happened};
 use crate::app::App;
+use crate::blocked;
 use crate::health;
 use crate::limits::Client;
 use crate::workers::Undone;
@@ -62,15 +64,25 @@ pub(crate) async fn answer(
     };
     let address = parts.extensions.get::<Client>().map(|client| client.0);
     let ends = Instant::now() + TIME;
+    // Nothing is believed to be unblocked because the store gives no answer.
+    let stops = match app.gate.keys.now(&app.store).await {
+        Ok(keys) => Arc::clone(&keys.stops),
+        Err(error) => {
+            tracing::error!(%error, "the store could not be asked at the door");
+            let text = "the larder's store gives no answer\n".to_owned();
+            return (health::plain(StatusCode::INTERNAL_SERVER_ERROR, text), told);
+        }
+    };
     let reading = {
         let (plan, door, cluster) = (Arc::clone(plan), door.clone(), cluster.to_owned());
-        let bytes = bytes.clone();
+        let (bytes, stops) = (bytes.clone(), Arc::clone(&stops));
         app.workers.run(TIME, move |stop| {
-            let asking = Asking { plan: &plan, cluster: &cluster, door: &door, question };
+            let asking =
+                Asking { plan: &plan, cluster: &cluster, door: &door, question, stops: &stops };
             asking.read(&bytes, stop.flag())
         })
     };
-    let asking = Asking { plan, cluster, door, question };
+    let asking = Asking { plan, cluster, door, question, stops: &stops };
     let read = match reading.await {
         Ok(read) => read,
         Err(undone) => {
@@ -135,6 +147,7 @@ struct Asking<'q> {
     cluster: &'q str,
     door: &'q Door,
     question: Question,
+    stops: &'q Stops,
 }
 
 impl Asking<'_> {
@@ -185,7 +198,8 @@ impl Asking<'_> {
                     let judgement = self.judgement(&reference);
                     let decided = self.decide(&reference, &judgement, namespace, &Facts::default());
                     // What is simply allowed needs no second look.
-                    let silent = matches!(decided, Some((Verdict::Allow, ..)));
+                    let silent = matches!(decided, Some((Verdict::Allow, ..)))
+                        && self.stops.has_no_content();
                     (!silent).then_some(Wanted { reference, judgement })
                 });
                 let wanted = wanted.collect();
@@ -275,6 +289,11 @@ impl Asking<'_> {
         address: Option<std::net::IpAddr>,
     ) -> Result<Option<(bool, String)>, StoreError> {
         let namespace = review.namespace.as_deref();
+        if let Some(sentence) = self.blocked(app, reference, judgement).await? {
+            let message = format!("{reference} is refused: {sentence}");
+            let told = self.told(app, review, reference, (Kind::Refused, None), message, address);
+            return Ok(Some((true, told)));
+        }
         let decide = |facts: &Facts| self.decide(reference, judgement, namespace, facts);
         let decided = match (decide(&Facts::default()), &judgement.here) {
             (Some(decided), _) => Some(decided),
@@ -298,6 +317,41 @@ impl Asking<'_> {
             Verdict::Warn => (Kind::Warned, format!("{reference} is let through; {reason}")),
             Verdict::Deny => (Kind::Refused, format!("{reference} is refused by {reason}")),
         };
+        let line = Some(rule.line.to_string());
+        let told = self.told(app, review, reference, (kind, line), message, address);
+        Ok(Some((verdict == Verdict::Deny, told)))
+    }
+
+    /// Why an image is blocked, if it is, or if its digest in this larder is.
+    async fn blocked(
+        &self,
+        app: &App,
+        reference: &Reference,
+        judgement: &Judgement,
+    ) -> Result<Option<String>, StoreError> {
+        if self.stops.has_no_content() {
+            return Ok(None);
+        }
+        let mut digest = reference.digest.clone();
+        if let (None, Some(here)) = (&digest, &judgement.here) {
+            let found = app.store.ledger.manifest(&here.repository, &here.selector()).await?;
+            digest = found.map(|found| found.digest);
+        }
+        let stop = digest.as_ref().and_then(|digest| self.stops.content(digest));
+        Ok(stop.map(|stop| blocked::sentence("it", stop)))
+    }
+
+    /// Writes down what was decided of an image, and gives the sentence with its number.
+    fn told(
+        &self,
+        app: &App,
+        review: &Review,
+        reference: &Reference,
+        (kind, line): (Kind, Option<String>),
+        message: String,
+        address: Option<std::net::IpAddr>,
+    ) -> String {
+        let namespace = review.namespace.as_deref();
         let whose = format!("{} {}", review.kind, review.name);
         let caller = Caller {
             who: Who::cluster(self.cluster, namespace),
@@ -309,13 +363,12 @@ impl Asking<'_> {
         let text = format!("at the door, for {}: {message}", whose.trim());
         let mut happened = Happened::of(&caller, kind, &text);
         happened.reference = Some(About::Text(reference.to_string()));
-        happened.line = Some(rule.line.to_string());
+        happened.line = line;
         // A dry run leaves no trace.
         if review.dry_run {
-            return Ok(Some((verdict == Verdict::Deny, message)));
+            return message;
         }
-        let number = app.recorder.note(&happened);
-        Ok(Some((verdict == Verdict::Deny, format!("{message}{number}"))))
+        format!("{message}{}", app.recorder.note(&happened))
     }
 }
 

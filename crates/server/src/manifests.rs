@@ -16,7 +16,7 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{Removal, now};
 
-use crate::access::{AccessPlan, Caller, Head, Pull, is_granted, is_ruled_in};
+use crate::access::{AccessPlan, Caller, Head, Pull, is_granted, is_ruled_in, reference};
 use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
@@ -25,7 +25,7 @@ use crate::limits::{Asker, Broken, Client, Paced, Share};
 use crate::meters::From;
 use crate::path::Target;
 use crate::remembered::{Held, Known, still_holds};
-use crate::{blobs, cached};
+use crate::{blobs, blocked, cached};
 
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
 
@@ -51,6 +51,14 @@ pub(crate) fn recall<B>(
     if !is_granted(plan, &caller, target, method)
         || !Pull::of(target, method).is_none_or(|pull| is_ruled_in(plan, &caller, pull))
     {
+        return None;
+    }
+    let named = match (&answer.known, target) {
+        (Known::Manifest(held), _) => &held.digest,
+        (_, Target::Blob(_, digest)) => digest,
+        _ => return None,
+    };
+    if !blocked::passes(app, &moment, named) {
         return None;
     }
     let response = match (&answer.known, target) {
@@ -92,6 +100,9 @@ pub(crate) async fn get(
     let Some((record, bytes)) = found else {
         return Err(absent(app, repository, selector).await?);
     };
+    let caller = parts.extensions.get::<Caller>();
+    let about = reference(repository, selector);
+    blocked::check(app, caller, &about, [&record.digest]).await?;
     let from = brought.as_ref().map_or(From::Disk, |brought| brought.from);
     let until = brought.as_ref().and_then(|brought| brought.until);
     let warning = brought.and_then(|brought| brought.warning);
@@ -217,6 +228,10 @@ pub(crate) async fn put(
     let document = document(app, bytes, announced)
         .await?
         .map_err(|error| ApiError::new(Code::ManifestInvalid, error.to_string()))?;
+    let named = document.children().iter().map(|child| &child.digest);
+    let named = named.chain(document.blobs().map(|blob| &blob.digest)).chain([&digest]);
+    let caller = parts.extensions.get::<Caller>();
+    blocked::check(app, caller, repository.as_str(), named).await?;
     // A list of referrers that a client keeps under its tag is replaced, not kept beside the new one.
     let list = tag.clone().filter(companion::is_made_from_digest).map(Selector::Tag);
     let replaced = match &list {

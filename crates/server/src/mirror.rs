@@ -12,7 +12,8 @@ use percent_encoding::percent_decode_str;
 use crate::access::{AccessPlan, Cluster};
 use crate::app::App;
 use crate::error::{ApiError, Code};
-use crate::limits::{Asker, Node, Shown};
+use crate::front;
+use crate::limits::{Asker, Client, Node, Shown};
 
 /// What a node's configuration puts in front of `/v2/`, before the cluster's name.
 const PREFIX: &str = "/c/";
@@ -26,6 +27,7 @@ pub(crate) fn receive<B>(
     plan: &AccessPlan,
     request: &mut Request<B>,
 ) -> Result<(), ApiError> {
+    front::check(plan, request)?;
     let uri = request.uri();
     let prefixed = uri.path().starts_with(PREFIX);
     let query = uri.query().unwrap_or_default();
@@ -60,8 +62,14 @@ pub(crate) fn receive<B>(
     let is_shown = shown.is_some();
     let cluster = cluster.or(shown);
     let known = |name: &String| plan.cluster(name).is_some();
+    // Only who may be a node is told which clusters and upstreams there are.
+    let address = request.extensions().get::<Client>().map(|client| client.0);
+    let near = address.is_some_and(|address| {
+        plan.clusters.iter().flat_map(|cluster| &cluster.nodes).any(|one| one.holds(address))
+    });
+    let may_know = plan.open || is_shown || near;
     match &cluster {
-        Some(name) if !known(name) => {
+        Some(name) if !known(name) && may_know => {
             let name = name.chars().take(60).collect::<String>();
             let message = format!("this larder knows no cluster `{}`", name.escape_debug());
             return Err(denied(message));
@@ -81,10 +89,14 @@ pub(crate) fn receive<B>(
             let cached: Vec<&str> =
                 app.cache.upstreams().map(|upstream| upstream.host().as_str()).collect();
             let host = host.chars().take(100).collect::<String>();
+            let all = match cached.is_empty() {
+                true => "nothing".to_owned(),
+                false => cached.join(", "),
+            };
+            let all = if may_know { format!("; it caches: {all}") } else { String::new() };
             return Err(denied(format!(
-                "no shelf of this larder caches {}; it caches: {}",
-                host.escape_debug(),
-                if cached.is_empty() { "nothing".to_owned() } else { cached.join(", ") }
+                "no shelf of this larder caches {}{all}",
+                host.escape_debug()
             )));
         };
         if let Some(rest) = path.strip_prefix("/v2/").filter(|rest| !rest.is_empty()) {
@@ -97,7 +109,7 @@ pub(crate) fn receive<B>(
         target = format!("{target}?{}", rest.join("&"));
     }
     go_to(request, &target)?;
-    if let Some(cluster) = cluster {
+    if let Some(cluster) = cluster.filter(known) {
         request.extensions_mut().insert(Asker { cluster, shown: is_shown });
     }
     request.extensions_mut().insert(Node);

@@ -73,7 +73,12 @@ pub fn router(app: Arc<App>) -> Router {
 
 /// The registry's figures and state, for a listener of their own.
 #[derive(Clone)]
-pub struct Figures(pub Arc<App>);
+pub struct Figures {
+    /// Whose figures they are.
+    pub app: Arc<App>,
+    /// Whether they are told only to accounts that sign in with a key.
+    pub asks: bool,
+}
 
 impl hyper::service::Service<Request<Incoming>> for Figures {
     type Response = Response;
@@ -81,8 +86,23 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
     type Future = BoxFuture<'static, Result<Response, Infallible>>;
 
     fn call(&self, request: Request<Incoming>) -> Self::Future {
-        let app = Arc::clone(&self.0);
+        let (app, asks) = (Arc::clone(&self.app), self.asks);
         async move {
+            if asks && request.uri().path() == "/metrics" {
+                let plan = app.gate.plan();
+                let caller = app.identify(&plan, Head::of(&request)).await;
+                let is_account =
+                    caller.as_ref().is_ok_and(|caller| matches!(caller.who, Who::Account(_)));
+                if !is_account {
+                    let error = caller.err().unwrap_or_else(|| {
+                        ApiError::new(Code::Unauthorized, "sign in with the key of an account")
+                    });
+                    let basic = HeaderValue::from_static("Basic realm=\"metrics\"");
+                    let mut response = error.into_response();
+                    response.headers_mut().insert(header::WWW_AUTHENTICATE, basic);
+                    return Ok(response);
+                }
+            }
             let known = matches!(*request.method(), Method::GET | Method::HEAD);
             let response = match request.uri().path() {
                 _ if !known => health::plain(StatusCode::METHOD_NOT_ALLOWED, "GET, HEAD\n".into()),

@@ -12,6 +12,7 @@ use larder_store::{BlobWriter, Purpose, StoreError, UploadId, now};
 
 use crate::access::{AccessPlan, Caller};
 use crate::app::App;
+use crate::blocked;
 use crate::error::{ApiError, Code};
 use crate::headers::{insert, query};
 use crate::limits::{Broken, Client, Paced};
@@ -49,6 +50,8 @@ pub(crate) async fn begin(
             return Ok(created(repository, &digest));
         }
     } else if let Some(digest) = digest_of(parts, "digest")? {
+        let caller = parts.extensions.get::<Caller>();
+        blocked::check(app, caller, repository.as_str(), [&digest]).await?;
         // Nobody knows its name, so nobody can go on with it.
         let (writer, received) = take(app, None, parts, body).await?;
         app.store.commit_blob(repository, &digest, writer).await?;
@@ -142,6 +145,7 @@ pub(crate) async fn finish(
         ));
     };
     check_own(app, id, repository, parts).await?;
+    blocked::check(app, parts.extensions.get::<Caller>(), repository.as_str(), [&digest]).await?;
     let (writer, received) = take(app, Some(id), parts, body).await?;
     let committed = app.store.commit_blob(repository, &digest, writer).await;
     // Wrong content has ended it too.

@@ -123,7 +123,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let Some(socket) = figures else { return std::future::pending().await };
             let listener = Listener { limits, ..Listener::plain(socket) };
             let never = std::future::pending();
-            serve(listener, Figures(Arc::clone(&app)), never, Duration::ZERO).await
+            let figures = Figures { app: Arc::clone(&app), asks: config.larder.metrics_key };
+            serve(listener, figures, never, Duration::ZERO).await
         };
         let watched = async {
             if let Some(tls) = &tls {

@@ -1,5 +1,6 @@
 //! `larder shelf`: what is stored.
 
+mod block;
 pub mod cached;
 mod drop;
 mod list;
@@ -25,6 +26,8 @@ pub enum Command {
     Show(show::Args),
     Warm(warm::Args),
     Drop(drop::Args),
+    Block(block::Args),
+    Unblock(block::LiftArgs),
 }
 
 pub async fn run(command: Command, context: &Context) -> Outcome {
@@ -34,6 +37,8 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::List(args) => list::run(&args, &config, store.as_ref(), context).await,
         Command::Show(args) => show::run(&args, &config, store.as_ref(), context).await,
         Command::Warm(args) => warm::run(&args, &config, context).await,
+        Command::Block(args) => block::block(&args, &config, context).await,
+        Command::Unblock(args) => block::lift(&args, &config, context).await,
         Command::Drop(args) => drop::run(&args, &config, store.as_ref(), context).await,
     }
 }

@@ -280,6 +280,9 @@ pub struct Larder {
     pub tls: Option<TlsFiles>,
     /// Where figures and health are told. None: health alone, where it serves.
     pub metrics: Option<std::net::SocketAddr>,
+    /// Whether `/metrics` is answered to accounts that sign in with a key, and to nobody else.
+    #[serde(default)]
+    pub metrics_key: bool,
     /// Whether it only serves: pushes and removals by clients are refused.
     #[serde(default)]
     pub read_only: bool,

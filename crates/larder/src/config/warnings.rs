@@ -19,5 +19,12 @@ pub fn warnings(config: &Config) -> Vec<String> {
             "the rule {rule} asks `signature = true`, which verifies nothing: write `looks_signed = true`, which means the same"
         ));
     }
+    if let Some(at) =
+        config.larder.metrics.filter(|at| !at.ip().is_loopback() && !config.larder.metrics_key)
+    {
+        all.push(format!(
+            "`metrics` listens on {at}, which others reach, and asks for no key: write `metrics_key = true`, or listen on 127.0.0.1"
+        ));
+    }
     all
 }

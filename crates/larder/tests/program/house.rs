@@ -172,6 +172,12 @@ impl House {
         run(&mut self.command(line))
     }
 
+    /// Runs it with words that may hold blanks.
+    pub fn larder_words(&self, words: &[&str]) -> Run {
+        let mut command = self.command("");
+        run(command.args(words))
+    }
+
     /// Runs it with something on its standard input.
     pub fn larder_reads(&self, line: &str, input: &str) -> Run {
         let mut child = spawn(&mut self.command(line), Stdio::piped());

@@ -5,6 +5,7 @@ mod claims;
 mod door;
 mod expiry;
 mod files;
+mod front;
 mod possession;
 mod publish;
 mod secrets;

@@ -47,9 +47,10 @@ pub(super) fn add(connection: &Connection, all: &[Stop]) -> rusqlite::Result<()>
 pub(super) fn lift(connection: &Connection, what: &Stopped, at: i64) -> rusqlite::Result<bool> {
     let (kind, name) = what.parts();
     let mut lift = connection.prepare_cached(&format!(
-        "UPDATE stops SET lifted = $3, change = {NEXT} WHERE kind = $1 AND name = $2 AND lifted IS NULL"
+        "UPDATE stops SET lifted = $1, change = {NEXT}
+         WHERE kind = $2 AND name = $3 AND lifted IS NULL"
     ))?;
-    lift.execute(params![kind, name, at]).map(|changed| changed > 0)
+    lift.execute(params![at, kind, name]).map(|changed| changed > 0)
 }
 
 pub(super) fn all(connection: &Connection) -> rusqlite::Result<Vec<Stop>> {

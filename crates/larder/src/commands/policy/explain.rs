@@ -32,6 +32,8 @@ struct Report<'r> {
     own: bool,
     class: Option<&'r str>,
     grant: Option<Grant<'r>>,
+    /// Why the operator has blocked it. None: nobody has.
+    blocked: Option<&'r str>,
     verdict: &'static str,
     rule: Option<Rule<'r>>,
 }
@@ -75,6 +77,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 of: &grant.grants,
             }),
             verdict: judged.verdict.word(),
+            blocked: judged.blocked.as_deref(),
             rule: judged.rule.map(|rule| Rule {
                 name: &rule.name,
                 because: &rule.because,
@@ -121,5 +124,12 @@ fn show(who: &Who, image: &str, judged: &Judged<'_>, open: bool, context: &Conte
         }
         None => "  rule   none matches, so it may".to_owned(),
     });
+    if let Some(because) = &judged.blocked {
+        let because = larder_core::shown::shown(because);
+        lines.push(format!(
+            "  {}  {because}; `larder shelf unblock` lifts it",
+            paint(BAD, "blocked")
+        ));
+    }
     context.output.result(lines.join("\n"));
 }

@@ -1,0 +1,164 @@
+//! `larder shelf block` and `unblock`: content that nobody may have, at once.
+
+use std::collections::BTreeSet;
+
+use larder_core::access::stop::{Stop, Stopped};
+use larder_core::digest::Digest;
+use larder_core::document::Document;
+use larder_core::reference::Selector;
+use larder_store::{Kind, Store, now};
+
+use super::{House, unreadable};
+use crate::config::Config;
+use crate::context::{Context, open_store, reference_here};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, GOOD, paint};
+use crate::record;
+
+/// Refuse content to everybody at once, wherever it lies
+///
+/// A running larder refuses it within a second: pulls, pushes, and at the doors of clusters. An index is blocked with
+/// the images that it lists, a layer with the images that need it. Nothing is removed; `larder shelf unblock` lets it
+/// be pulled again.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// A digest, or SHELF/REPOSITORY:TAG
+    #[arg(required = true, value_name = "DIGEST|IMAGE")]
+    what: Vec<String>,
+    /// Because of what: whoever is refused reads it
+    #[arg(long, value_name = "REASON")]
+    because: String,
+    /// Say what would be blocked, and block nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// Let content be pulled again that was blocked
+#[derive(Debug, clap::Args)]
+pub struct LiftArgs {
+    /// A digest, or SHELF/REPOSITORY:TAG [default with --all: everything]
+    #[arg(required_unless_present = "all", value_name = "DIGEST|IMAGE")]
+    what: Vec<String>,
+    /// Everything that is blocked
+    #[arg(long, conflicts_with = "what")]
+    all: bool,
+}
+
+pub async fn block(args: &Args, config: &Config, context: &Context) -> Outcome {
+    let what = "cannot block it";
+    if args.because.trim().is_empty() || args.because.len() > 200 {
+        let cause = "`--because` is one sentence of 200 bytes at most";
+        return Err(Failure::usage(what, cause, "say what whoever is refused should know"));
+    }
+    let store = open_store(config)?;
+    let mut all = BTreeSet::new();
+    for text in &args.what {
+        all.extend(meant(text, &store, config).await?);
+    }
+    if !args.dry_run {
+        let (because, at) = (args.because.clone(), now());
+        let stop = |digest: &Digest| Stop {
+            what: Stopped::Content(digest.clone()),
+            because: because.clone(),
+            at,
+        };
+        let stopped = store.keyring.add_stops(all.iter().map(stop).collect()).await;
+        stopped.map_err(|error| Failure::store(what, &error))?;
+        let text = format!("blocked: {because}");
+        let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), &text));
+        let noted = record::note(&store, entries.collect()).await;
+        noted.map_err(|error| Failure::store(what, &error))?;
+    }
+    tell(&all, "blocked", args.dry_run, context);
+    Ok(Exit::Done)
+}
+
+pub async fn lift(args: &LiftArgs, config: &Config, context: &Context) -> Outcome {
+    let what = "cannot unblock it";
+    let failed = |error| Failure::store(what, &error);
+    let store = open_store(config)?;
+    let stops = store.keyring.stops().await.map_err(failed)?;
+    let blocked: BTreeSet<Digest> = stops
+        .into_iter()
+        .filter_map(|stop| match stop.what {
+            Stopped::Content(digest) => Some(digest),
+            Stopped::Tokens(_) => None,
+        })
+        .collect();
+    let mut all = BTreeSet::new();
+    for text in &args.what {
+        let those: BTreeSet<Digest> = meant(text, &store, config).await?;
+        let those: BTreeSet<Digest> = those.intersection(&blocked).cloned().collect();
+        if those.is_empty() {
+            let cause = format!("{} is not blocked", larder_core::shown::shown(text));
+            let remedy = "`larder log --kind config` shows what was blocked";
+            return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
+        }
+        all.extend(those);
+    }
+    if args.all {
+        all = blocked;
+    }
+    for digest in &all {
+        store.keyring.lift_stop(Stopped::Content(digest.clone()), now()).await.map_err(failed)?;
+    }
+    let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), "unblocked"));
+    record::note(&store, entries.collect()).await.map_err(failed)?;
+    tell(&all, "unblocked", false, context);
+    Ok(Exit::Done)
+}
+
+fn tell(all: &BTreeSet<Digest>, done: &str, dry_run: bool, context: &Context) {
+    if context.output.json {
+        context.output.document(&serde_json::json!({
+            "kind": done, "digests": all, "dry_run": dry_run,
+        }));
+        return;
+    }
+    let style = if done == "blocked" { BAD } else { GOOD };
+    for digest in all {
+        let word = if dry_run { format!("would be {done}") } else { done.to_owned() };
+        context.output.result(format!("{} {digest}", paint(style, word)));
+    }
+}
+
+/// All digests that are meant: an index with what it lists, a layer with the images that need it. What the larder
+/// does not hold can be blocked too, so that it never comes in.
+async fn meant(text: &str, store: &Store, config: &Config) -> Result<BTreeSet<Digest>, Failure> {
+    let what = || format!("cannot tell what {} is", larder_core::shown::shown(text));
+    let mut all = BTreeSet::new();
+    let top = match text.parse::<Digest>() {
+        Ok(digest) => digest,
+        Err(_) => {
+            let reference = reference_here(text, config)?;
+            let found = match reference.host == config.larder.url.host {
+                true => store.manifest(&reference.repository, &reference.selector()).await,
+                false => Ok(None),
+            };
+            let found = found.map_err(|error| Failure::store(what(), &error))?;
+            let (record, _) = found.ok_or_else(|| {
+                let remedy = "name it by its digest; `larder shelf show` tells what there is";
+                Failure::usage(what(), "the larder holds nothing under that name", remedy)
+                    .ending(Exit::No)
+            })?;
+            record.digest
+        }
+    };
+    let house = House::read(Some(store)).await?;
+    let records = house.holdings.records();
+    all.insert(top.clone());
+    for row in records.manifests.iter().filter(|row| row.digest == top) {
+        let name = &records.repositories[row.repository];
+        let selector = Selector::Digest(top.clone());
+        let found = store.manifest(name, &selector).await.map_err(|error| unreadable(&error))?;
+        let document =
+            found.and_then(|(record, bytes)| Document::read(bytes, Some(&record.media_type)).ok());
+        if let Some(document) = document {
+            all.extend(document.children().iter().map(|child| child.digest.clone()));
+        }
+    }
+    // Of a layer or a configuration: the images that need it.
+    let needs = records.needs.iter().filter(|need| need.target == top && !need.is_child);
+    all.extend(needs.map(|need| need.manifest.clone()));
+    Ok(all)
+}
