@@ -123,5 +123,5 @@ fn key_source(config: &Config, cluster: &str, identity: &Identity) -> Result<Key
 
 fn read_keys(path: &Path) -> Result<Vec<u8>, String> {
     read_bounded(path, KEY_SET_LIMIT)
-        .map_err(|error| format!("{}: {error}", crate::files::named(&path)))
+        .map_err(|error| format!("{}: {error}", crate::files::named(path)))
 }

@@ -183,7 +183,7 @@ fn walk(folder: &Path) -> (Vec<PathBuf>, Vec<Broken>) {
                 Ok(entry) => {
                     let is_folder = entry.file_type().is_some_and(|kind| kind.is_dir());
                     if is_folder && entry.path().join(".ignore").exists() {
-                        let file = crate::files::named(&entry.path().join(".ignore"));
+                        let file = crate::files::named(entry.path().join(".ignore"));
                         tracing::warn!("{file} leaves files out: what it names is not looked at");
                     }
                     let is_file = entry.file_type().is_some_and(|kind| kind.is_file());

@@ -98,7 +98,7 @@ impl Place {
 
     /// Opens it to read from.
     pub fn source(&self, config: Option<&Config>) -> Result<Opened, Failure> {
-        let what = |path: &PathBuf| format!("cannot read {}", crate::files::named(&path));
+        let what = |path: &PathBuf| format!("cannot read {}", crate::files::named(path));
         match self {
             Self::Registry(reference) => {
                 let repository = reference.repository.clone();
@@ -141,7 +141,7 @@ impl Place {
         tag_there: Option<Tag>,
         config: Option<&Config>,
     ) -> Result<(Box<dyn Target>, Option<Tag>), Failure> {
-        let what = |path: &PathBuf| format!("cannot write to {}", crate::files::named(&path));
+        let what = |path: &PathBuf| format!("cannot write to {}", crate::files::named(path));
         let tag = |name: &Option<String>| -> Result<Option<Tag>, Failure> {
             match name {
                 Some(name) => name.parse().map(Some).map_err(|error| {
@@ -229,10 +229,10 @@ impl std::fmt::Display for Place {
         match self {
             Self::Registry(reference) => write!(f, "{reference}"),
             Self::Folder(path, None) | Self::Archive(path, None) => {
-                write!(f, "{}", crate::files::named(&path))
+                write!(f, "{}", crate::files::named(path))
             }
             Self::Folder(path, Some(name)) | Self::Archive(path, Some(name)) => {
-                write!(f, "{}#{name}", crate::files::named(&path))
+                write!(f, "{}#{name}", crate::files::named(path))
             }
         }
     }

@@ -238,3 +238,33 @@ fn short_hash(text: &str) -> u64 {
 }
 
 type ByName<T> = Mutex<HashMap<Box<str>, T>>;
+
+/// For `fuzz/`.
+#[cfg(fuzzing)]
+pub mod fuzzing {
+    use axum::http::{Extensions, HeaderMap, HeaderValue, header};
+    use larder_core::access::scope::Scopes;
+
+    use super::Head;
+    use super::sign_in::{Brought, brought};
+
+    /// What a field brings along.
+    pub fn authorization(bytes: &[u8]) {
+        let Ok(value) = HeaderValue::from_bytes(bytes) else { return };
+        let headers = HeaderMap::from_iter([(header::AUTHORIZATION, value)]);
+        let extensions = Extensions::new();
+        if let Brought::Basic(user, _) =
+            brought(Head { headers: &headers, extensions: &extensions })
+        {
+            assert!(!user.contains(':'));
+        }
+    }
+
+    /// The form of the token end point.
+    pub fn token_form(text: &str) {
+        let all = super::parameters(text);
+        let scopes =
+            all.iter().filter(|(name, _)| name == "scope").map(|(_, value)| value.as_str());
+        let _ = Scopes::read(scopes);
+    }
+}

@@ -35,7 +35,7 @@ pub(crate) async fn check<'d>(
     else {
         return Ok(());
     };
-    let message = sentence(&digest.short(), stop);
+    let message = sentence(digest.short(), stop);
     let number = caller.map(|caller| {
         let mut happened = Happened::of(caller, Kind::Refused, &message);
         happened.reference = Some(About::Text(about.to_owned()));

@@ -46,3 +46,16 @@ pub use path::{PathError, Target};
 pub use range::{Asked, read_content_range, read_range};
 pub use router::{Figures, Registry, router};
 pub use tls::{Certificates, Tls, TlsError};
+
+/// For `fuzz/`: what reads bytes from outside and has no other door.
+#[cfg(fuzzing)]
+pub mod fuzzing {
+    pub use crate::access::fuzzing::{authorization, token_form};
+
+    /// Whom a proxy names.
+    pub fn forwarded(text: &str) {
+        let Ok(proxies) = "127.0.0.0/8".parse().map(|network| [network]) else { return };
+        let peer = std::net::IpAddr::from([127, 0, 0, 1]);
+        let _ = larder_core::access::network::true_client(peer, &proxies, &[text], &[text]);
+    }
+}

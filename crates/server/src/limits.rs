@@ -8,6 +8,7 @@ use std::time::Duration;
 use axum::body::BodyDataStream;
 use bytes::Bytes;
 use futures_util::StreamExt as _;
+use larder_core::access::network::Network;
 use tokio::time::Instant;
 
 /// Who sends a request: put into it by the listener.
@@ -33,6 +34,8 @@ pub(crate) struct Node;
 /// The bounds of one listener.
 #[derive(Debug, Clone)]
 pub struct Limits {
+    /// Who stands before us: what they say of whom they forward is believed.
+    pub proxies: Vec<Network>,
     /// Connections that are open at once; more are closed as soon as they are accepted.
     pub connections: usize,
     /// Connections of one address; never more than a quarter of all.
@@ -53,6 +56,7 @@ pub struct Limits {
 impl Default for Limits {
     fn default() -> Self {
         Self {
+            proxies: Vec::new(),
             connections: 8192,
             connections_per_client: 2048,
             readers: 4096,

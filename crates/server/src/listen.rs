@@ -18,6 +18,7 @@ use hyper::body::Incoming;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto;
 use hyper_util::server::graceful::GracefulShutdown;
+use larder_core::access::network::{Network, true_client};
 use prometheus::IntGauge;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
@@ -94,6 +95,7 @@ where
     let quarter = (limits.connections / 4).max(1);
     let clients = Slots::new(limits.connections_per_client.min(quarter));
     let all = Arc::new(tokio::sync::Semaphore::new(limits.connections));
+    let proxies: Arc<[Network]> = limits.proxies.clone().into();
     let mut stop = std::pin::pin!(stop);
     loop {
         let accepted = tokio::select! {
@@ -110,7 +112,10 @@ where
             }
         };
         // Who has too many is turned away here: nothing of it is kept or answered.
-        let Some(slot) = clients.take(from.ip()) else {
+        // One that stands before others has as many as there are.
+        let is_proxy = limits.proxies.iter().any(|proxy| proxy.holds(from.ip()));
+        let slot = if is_proxy { None } else { Some(clients.take(from.ip())) };
+        let Some(slot) = slot.map_or(Some(None), |slot| slot.map(Some)) else {
             tracing::debug!(client = %from.ip(), "a client has too many connections");
             continue;
         };
@@ -132,6 +137,7 @@ where
             secure,
             shown: None,
             traffic: Arc::clone(&traffic),
+            proxies: Arc::clone(&proxies),
         };
         let limits = limits.clone();
         let connection = async move {
@@ -208,6 +214,8 @@ struct Named<S> {
     /// The certificate that it has shown. None: it has none, or need not.
     shown: Option<Shown>,
     traffic: Arc<Traffic>,
+    /// Who is believed of whom it forwards.
+    proxies: Arc<[Network]>,
 }
 
 impl<S> hyper::service::Service<Request<Incoming>> for Named<S>
@@ -221,7 +229,19 @@ where
     type Future = Either<S::Future, BoxFuture<'static, Result<Response, S::Error>>>;
 
     fn call(&self, mut request: Request<Incoming>) -> Self::Future {
-        request.extensions_mut().insert(Client(self.client.ip()));
+        let client = match self.proxies.is_empty() {
+            true => self.client.ip(),
+            false => {
+                let values = |name: &str| -> Vec<&str> {
+                    let all = request.headers().get_all(name).iter();
+                    // What is no text names nobody, and ends the chain.
+                    all.map(|value| value.to_str().unwrap_or("?")).collect()
+                };
+                let (standard, usual) = (values("forwarded"), values("x-forwarded-for"));
+                true_client(self.client.ip(), &self.proxies, &standard, &usual)
+            }
+        };
+        request.extensions_mut().insert(Client(client));
         if self.secure {
             request.extensions_mut().insert(Secure);
         }

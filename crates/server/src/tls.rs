@@ -6,7 +6,9 @@ use std::time::{Duration, SystemTime};
 
 use tokio_rustls::rustls::crypto::ring;
 use tokio_rustls::rustls::pki_types::pem::PemObject as _;
-use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use tokio_rustls::rustls::pki_types::{
+    CertificateDer, CertificateRevocationListDer, PrivateKeyDer,
+};
 use tokio_rustls::rustls::server::WebPkiClientVerifier;
 use tokio_rustls::rustls::{RootCertStore, ServerConfig};
 
@@ -19,6 +21,8 @@ pub struct Certificates {
     pub key: PathBuf,
     /// The authorities of whoever may connect, in PEM. None: nobody has to show a certificate.
     pub clients: Option<PathBuf>,
+    /// The lists of certificates that these authorities have revoked, in PEM. None: none is asked.
+    pub crl: Option<PathBuf>,
 }
 
 /// Why certificates cannot be used.
@@ -60,8 +64,18 @@ impl Certificates {
                 for authority in read_chain(path)? {
                     roots.add(authority).map_err(wrong(path))?;
                 }
-                let verifier =
+                let mut verifier =
                     WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider);
+                if let Some(path) = &self.crl {
+                    let lists = CertificateRevocationListDer::pem_file_iter(path)
+                        .and_then(Iterator::collect::<Result<Vec<_>, _>>)
+                        .map_err(wrong(path))?;
+                    if lists.is_empty() {
+                        return Err(wrong(path)("there is no revocation list in it"));
+                    }
+                    // A certificate of an authority of which there is no list is not let in.
+                    verifier = verifier.with_crls(lists).only_check_end_entity_revocation();
+                }
                 builder.with_client_cert_verifier(verifier.build().map_err(wrong(path))?)
             }
         };
@@ -72,7 +86,7 @@ impl Certificates {
 
     /// When the files were written. None: one of them is not there at the moment.
     fn written(&self) -> Option<Vec<(SystemTime, u64)>> {
-        let files = [Some(&self.cert), Some(&self.key), self.clients.as_ref()];
+        let files = [Some(&self.cert), Some(&self.key), self.clients.as_ref(), self.crl.as_ref()];
         let states = files.into_iter().flatten().map(|path| {
             let metadata = std::fs::metadata(path).ok()?;
             Some((metadata.modified().ok()?, metadata.len()))

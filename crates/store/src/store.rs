@@ -97,10 +97,11 @@ impl Store {
         let failed = || StoreError::io(format!("cannot close the folder {}", folder.display()));
         let mut permissions = std::fs::metadata(folder).map_err(failed())?.permissions();
         let mode = permissions.mode();
-        if mode & 0o077 == 0 {
+        let kept = mode & !0o077;
+        if kept == mode {
             return Ok(false);
         }
-        permissions.set_mode(mode & !0o077);
+        permissions.set_mode(kept);
         std::fs::set_permissions(folder, permissions).map_err(failed())?;
         Ok(true)
     }

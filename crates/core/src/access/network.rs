@@ -78,9 +78,7 @@ pub fn is_inner(address: IpAddr) -> bool {
             let bits = six.to_bits();
             let [high, low] = [bits >> 96, bits & 0xffff_ffff].map(|part| part as u32);
             match high {
-                0x0064_ff9b if bits >> 32 & 0xffff_ffff_ffff_ffff == 0 => {
-                    IpAddr::from(low.to_be_bytes())
-                }
+                0x0064_ff9b if (bits >> 32) as u64 == 0 => IpAddr::from(low.to_be_bytes()),
                 // 2002:AABB:CCDD::/48 carries its address behind the prefix.
                 _ if high >> 16 == 0x2002 => IpAddr::from(((bits >> 80) as u32).to_be_bytes()),
                 _ => IpAddr::V6(six),
@@ -91,6 +89,57 @@ pub fn is_inner(address: IpAddr) -> bool {
     INNER.iter().any(|(base, bits)| {
         base.parse().is_ok_and(|base| Network { base, bits: *bits }.holds(address))
     })
+}
+
+/// Proxies between a request and us that are looked at.
+const HOPS: usize = 16;
+
+/// Who sends a request that came from `peer`: behind proxies that are believed, the last address that they name and
+/// that is none of theirs. `forwarded` are the values of the standard's field (RFC 7239), `usual` those of
+/// `X-Forwarded-For`, each in their order; the standard's counts where both are there. What is not from a believed proxy
+/// is what it is.
+pub fn true_client(
+    peer: IpAddr,
+    proxies: &[Network],
+    forwarded: &[&str],
+    usual: &[&str],
+) -> IpAddr {
+    let believed = |address: IpAddr| proxies.iter().any(|network| network.holds(address));
+    if !believed(peer) {
+        return peer;
+    }
+    let named: Vec<Option<IpAddr>> = match forwarded.is_empty() {
+        false => forwarded.iter().flat_map(|value| value.split(',')).map(forwarded_for).collect(),
+        true => {
+            usual.iter().flat_map(|value| value.split(',')).map(|one| node(one.trim())).collect()
+        }
+    };
+    let mut client = peer;
+    for hop in named.into_iter().rev().take(HOPS) {
+        // What cannot be read ends the chain: whoever is behind it may have written all before.
+        let Some(address) = hop else { break };
+        client = address;
+        if !believed(address) {
+            break;
+        }
+    }
+    client
+}
+
+/// The `for` of one element of `Forwarded`.
+fn forwarded_for(element: &str) -> Option<IpAddr> {
+    element.split(';').find_map(|pair| {
+        let (name, value) = pair.trim().split_once('=')?;
+        name.eq_ignore_ascii_case("for").then(|| node(value.trim().trim_matches('"')))?
+    })
+}
+
+/// An address with or without a port. None: it is none, or hidden.
+fn node(text: &str) -> Option<IpAddr> {
+    if let Some(rest) = text.strip_prefix('[') {
+        return rest.split(']').next()?.parse().ok();
+    }
+    text.parse().ok().or_else(|| text.rsplit_once(':')?.0.parse().ok())
 }
 
 impl FromStr for Network {
@@ -197,6 +246,36 @@ mod tests {
             "2a00::1",
         ] {
             assert!(!is_inner(outer.parse().unwrap()), "{outer}");
+        }
+    }
+
+    #[test]
+    fn only_believed_proxies_name_the_client() {
+        let proxies = ["10.4.0.0/16".parse().unwrap()];
+        let [proxy, other, client]: [IpAddr; 3] =
+            ["10.4.0.1", "10.9.0.1", "192.0.2.7"].map(|text| text.parse().unwrap());
+        let of = |peer, forwarded: &[&str], usual: &[&str]| {
+            true_client(peer, &proxies, forwarded, usual)
+        };
+        assert_eq!(of(other, &["for=192.0.2.7"], &["192.0.2.7"]), other, "anybody can write that");
+        assert_eq!(of(proxy, &[], &[]), proxy);
+        assert_eq!(
+            of(proxy, &[], &["1.1.1.1, 192.0.2.7"]),
+            client,
+            "what the client wrote itself counts for nothing"
+        );
+        assert_eq!(of(proxy, &[], &["192.0.2.7, 10.4.0.9"]), client, "a second proxy of ours");
+        assert_eq!(of(proxy, &[], &["192.0.2.7:4711"]), client);
+        assert_eq!(
+            of(proxy, &["for=1.1.1.1", "proto=https;For=\"192.0.2.7:80\""], &["2.2.2.2"]),
+            client
+        );
+        assert_eq!(
+            of(proxy, &["for=\"[2001:db8::1]:80\""], &[]),
+            "2001:db8::1".parse::<IpAddr>().unwrap()
+        );
+        for hidden in ["for=unknown", "for=_secret", "by=1.1.1.1", ""] {
+            assert_eq!(of(proxy, &[hidden], &[]), proxy, "{hidden}");
         }
     }
 }

@@ -78,7 +78,7 @@ mod tests {
     #[test]
     fn places_lie_within_and_reach_the_last_byte() {
         assert_eq!(samples(0, &[0; 64]), []);
-        assert_eq!(samples(32_768, &[7; 64]), [0..32_768]);
+        assert!(samples(32_768, &[7; 64]).into_iter().eq(std::iter::once(0..32_768)));
         let large = 32_769;
         assert_eq!(samples(large, &[0; 64]), vec![0..4096; 8]);
         let mut random = [0; 64];

@@ -99,7 +99,7 @@ impl Webhooks {
             })
             .chain([ephemeral()])
             .collect();
-        let mut webhook = self.webhook("rewrite", "rewrite", rules, self.rewriting_needed);
+        let mut webhook = self.webhook("rewrite", "rewrite", &rules, self.rewriting_needed);
         webhook.insert("reinvocationPolicy".into(), "IfNeeded".into());
         webhook
     }
@@ -109,21 +109,21 @@ impl Webhooks {
         let path = if self.rules_needed { "rules/refuse" } else { "rules" };
         let mut new: Vec<Value> = ASKED.iter().map(|asked| asked.rule(&["CREATE"])).collect();
         new.push(ephemeral());
-        let mut all = vec![self.webhook("rules", path, new, self.rules_needed)];
+        let mut all = vec![self.webhook("rules", path, &new, self.rules_needed)];
         let mut places: Vec<&str> = ASKED.iter().filter(|it| it.updates).map(|it| it.pod).collect();
         places.dedup();
         if !self.conditions {
             // It would be asked about every change of state: what it does not answer must not stop those.
             let updates = ASKED.iter().filter(|asked| asked.updates);
-            let rules = updates.map(|asked| asked.rule(&["UPDATE"])).collect();
-            all.push(self.webhook("updates", path, rules, false));
+            let rules: Vec<Value> = updates.map(|asked| asked.rule(&["UPDATE"])).collect();
+            all.push(self.webhook("updates", path, &rules, false));
             return all;
         }
         for (number, pod) in places.iter().enumerate() {
             let these = ASKED.iter().filter(|asked| asked.updates && asked.pod == *pod);
-            let rules = these.map(|asked| asked.rule(&["UPDATE"])).collect();
+            let rules: Vec<Value> = these.map(|asked| asked.rule(&["UPDATE"])).collect();
             let name = format!("updates-{number}");
-            let mut webhook = self.webhook(&name, path, rules, self.rules_needed);
+            let mut webhook = self.webhook(&name, path, &rules, self.rules_needed);
             let condition = json!({ "name": "an-image-changes", "expression": changes(pod) });
             webhook.insert("matchConditions".into(), json!([condition]));
             all.push(webhook);
@@ -131,13 +131,7 @@ impl Webhooks {
         all
     }
 
-    fn webhook(
-        &self,
-        name: &str,
-        path: &str,
-        rules: Vec<Value>,
-        needed: bool,
-    ) -> Map<String, Value> {
+    fn webhook(&self, name: &str, path: &str, rules: &[Value], needed: bool) -> Map<String, Value> {
         let mut client = json!({ "url": format!("{}{path}", self.url) });
         if let Some(ca) = &self.ca {
             client["caBundle"] = STANDARD.encode(ca).into();

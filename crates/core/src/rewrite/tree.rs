@@ -241,7 +241,7 @@ impl<'t> Tree<'t> {
             match parent.kind {
                 // The key stands right before its value, as nothing is held by a key that is a scalar.
                 Kind::Mapping if place.number % 2 == 1 => {
-                    let key = self.key_before(at, place.parent as usize, places);
+                    let key = key_before(at, place.parent as usize, places);
                     steps.push(Step::Key(&self.nodes[self.resolve(key)].value));
                 }
                 _ => steps.push(Step::Item(place.number as usize)),
@@ -250,15 +250,6 @@ impl<'t> Tree<'t> {
         }
         steps.reverse();
         steps
-    }
-
-    /// The key of a value: the node before it that lies directly in the same mapping.
-    fn key_before(&self, value: NodeId, mapping: NodeId, places: &[Place]) -> NodeId {
-        let mut key = value.saturating_sub(1);
-        while places.get(key).is_some_and(|place| place.parent as usize != mapping) {
-            key = places.get(key).map_or(mapping, |place| place.parent as usize);
-        }
-        key
     }
 
     fn places(&self) -> Vec<Place> {
@@ -282,6 +273,15 @@ impl<'t> Tree<'t> {
 pub(crate) enum Step<'a> {
     Key(&'a str),
     Item(usize),
+}
+
+/// The key of a value: the node before it that lies directly in the same mapping.
+fn key_before(value: NodeId, mapping: NodeId, places: &[Place]) -> NodeId {
+    let mut key = value.saturating_sub(1);
+    while places.get(key).is_some_and(|place| place.parent as usize != mapping) {
+        key = places.get(key).map_or(mapping, |place| place.parent as usize);
+    }
+    key
 }
 
 struct Children<'a, 't> {

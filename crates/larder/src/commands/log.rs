@@ -72,7 +72,7 @@ struct Line<'l> {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let Some(store) = store_if_any(&config)? else {
-        let cause = format!("there is no store in {}", crate::files::named(&config.data()));
+        let cause = format!("there is no store in {}", crate::files::named(config.data()));
         return Err(Failure::usage(
             "cannot show the log",
             cause,

@@ -89,7 +89,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let (user, key) = text.trim().rsplit_once(':').unwrap_or(("", text.trim()));
             let key: Key = key
                 .parse()
-                .map_err(|error| wrong(format!("{}: {error}", crate::files::named(&path))))?;
+                .map_err(|error| wrong(format!("{}: {error}", crate::files::named(path))))?;
             (user.to_owned(), key.reveal().to_owned())
         }
         _ => {

@@ -42,7 +42,7 @@ struct Named {
 
 impl Named {
     fn shown(&self) -> String {
-        let shown: Vec<String> = self.paths.iter().map(|path| crate::files::named(&path)).collect();
+        let shown: Vec<String> = self.paths.iter().map(crate::files::named).collect();
         shown.join(" ")
     }
 

@@ -191,6 +191,7 @@ fn certificates(config: &Config) -> Option<Certificates> {
         cert: from(&files.cert),
         key: from(&files.key),
         clients: files.clients.as_deref().map(from),
+        crl: files.crl.as_deref().map(from),
     })
 }
 
@@ -202,7 +203,10 @@ fn settings(config: &Config) -> Settings {
     Settings {
         shelves: shelves.map(|name| Shelf { sparse: sparse(&name), name }).collect(),
         read_only: config.larder.read_only,
-        limits: config.larder.limits.limits(),
+        limits: larder_server::Limits {
+            proxies: config.larder.proxies.clone(),
+            ..config.larder.limits.limits()
+        },
     }
 }
 

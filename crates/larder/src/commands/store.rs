@@ -31,7 +31,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
 /// The store, which must be there: nothing can be said of one that nobody has begun.
 fn there(config: &Config) -> Result<Store, Failure> {
     store_if_any(config)?.ok_or_else(|| {
-        let cause = format!("there is no store in {} yet", crate::files::named(&config.data()));
+        let cause = format!("there is no store in {} yet", crate::files::named(config.data()));
         Failure::usage(
             "cannot look after the store",
             cause,

@@ -30,7 +30,7 @@ pub fn find(from: &Path) -> Result<PathBuf, Failure> {
     found.ok_or_else(|| {
         Failure::usage(
             "cannot find the configuration",
-            format!("there is no {NAME} in {} or a folder above it", crate::files::named(&from)),
+            format!("there is no {NAME} in {} or a folder above it", crate::files::named(from)),
             "`larder init` writes one; `--config FILE` names one elsewhere",
         )
     })
@@ -72,7 +72,7 @@ fn load_all(path: &Path) -> Result<Config, Failure> {
 }
 
 fn read(path: &Path) -> Result<Source, Failure> {
-    let what = || format!("cannot read {}", crate::files::named(&path));
+    let what = || format!("cannot read {}", crate::files::named(path));
     let size = fs::metadata(path).map_err(|error| Failure::io(what(), &error))?.len();
     if size > LIMIT {
         return Err(Failure::usage(what(), format!("it has {size} bytes; 8 MiB are the most"), ""));
@@ -278,7 +278,7 @@ fn check_twice<'s, T: 's>(
             if let Some(first) = seen.insert(name.clone(), &source.path) {
                 let message = format!(
                     "the {what} `{name}` is there twice; first in {}",
-                    crate::files::named(&first)
+                    crate::files::named(first)
                 );
                 return Err(source.fault(place, &message, "leave one of them out"));
             }

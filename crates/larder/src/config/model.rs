@@ -280,6 +280,9 @@ pub struct Larder {
     pub tls: Option<TlsFiles>,
     /// Where figures and health are told. None: health alone, where it serves.
     pub metrics: Option<std::net::SocketAddr>,
+    /// Who stands before the larder: what they say of whom they forward is believed.
+    #[serde(default)]
+    pub proxies: Vec<larder_core::access::network::Network>,
     /// Whether `/metrics` is answered to accounts that sign in with a key, and to nobody else.
     #[serde(default)]
     pub metrics_key: bool,
@@ -321,6 +324,8 @@ pub struct TlsFiles {
     pub key: PathBuf,
     /// The authorities of whoever may connect, in PEM. None: nobody has to show a certificate.
     pub clients: Option<PathBuf>,
+    /// The lists of certificates that these authorities have revoked, in PEM. None: none is asked.
+    pub crl: Option<PathBuf>,
 }
 
 /// `limits`: what clients may take. What is left out has the usual bound.

@@ -41,7 +41,7 @@ impl NewParcel {
         contents: Contents,
         size: Option<u64>,
     ) -> Result<Self, ParcelError> {
-        let shown = crate::files::named(&folder);
+        let shown = crate::files::named(folder);
         let doing = || ParcelError::io(format!("cannot write to {shown}"));
         std::fs::create_dir_all(folder).map_err(doing())?;
         // The folder is ours until the parcel is sealed: two runs that write the same files, or one

@@ -45,7 +45,7 @@ impl Parcel {
                 wrong.push(format!("{} is missing", volume.name));
                 continue;
             };
-            let shown = crate::files::named(&path);
+            let shown = crate::files::named(path);
             let metadata =
                 std::fs::metadata(path).map_err(ParcelError::io(format!("cannot read {shown}")))?;
             if !metadata.is_file() {
@@ -103,7 +103,7 @@ impl Files {
     fn find(paths: &[PathBuf]) -> Result<Self, ParcelError> {
         let mut all = Vec::new();
         for path in paths {
-            let doing = format!("cannot read {}", crate::files::named(&path));
+            let doing = format!("cannot read {}", crate::files::named(path));
             if !path.is_dir() {
                 all.push(path.clone());
                 continue;
@@ -126,7 +126,7 @@ impl Files {
                     Some((_, known)) if *known == text => {}
                     Some((first, _)) => {
                         let (first, second) =
-                            (crate::files::named(&first), crate::files::named(&path));
+                            (crate::files::named(first), crate::files::named(&path));
                         let text = format!("these are two parcels: {first} and {second} differ");
                         return Err(ParcelError::Files(text));
                     }
@@ -144,7 +144,7 @@ impl Files {
             }
         }
         let Some(contents) = contents else {
-            let shown: Vec<String> = paths.iter().map(|path| crate::files::named(&path)).collect();
+            let shown: Vec<String> = paths.iter().map(crate::files::named).collect();
             let text = format!("there is no {CONTENTS} in {}", shown.join(", "));
             return Err(ParcelError::Files(text));
         };
@@ -152,7 +152,7 @@ impl Files {
     }
 
     fn read(path: &Path) -> Result<String, ParcelError> {
-        let doing = || ParcelError::io(format!("cannot read {}", crate::files::named(&path)));
+        let doing = || ParcelError::io(format!("cannot read {}", crate::files::named(path)));
         let bytes = crate::files::read_bounded(path, SIGNED_LIMIT).map_err(doing())?;
         String::from_utf8(bytes).map_err(|_| doing()(std::io::Error::other("it is no UTF-8")))
     }

@@ -31,12 +31,12 @@ pub fn write_receipt(path: &Path, receipt: &Receipt, key: &SigningKey) -> Result
         packed.write_all(text.as_bytes())?;
         crate::files::replace(path, &packed.finish()?)
     };
-    pack().map_err(ParcelError::io(format!("cannot write {}", crate::files::named(&path))))
+    pack().map_err(ParcelError::io(format!("cannot write {}", crate::files::named(path))))
 }
 
 /// Reads a receipt, and says by what digest a parcel remembers it and who signed it.
 pub fn read_receipt(path: &Path, trust: &Trust) -> Result<(Receipt, Digest, String), ParcelError> {
-    let what = crate::files::named(&path);
+    let what = crate::files::named(path);
     let doing = || ParcelError::io(format!("cannot read {what}"));
     let mut bytes = Vec::new();
     let file = crate::files::open_regular(path).map_err(doing())?;

@@ -85,7 +85,7 @@ pub fn signing_key(config: &Config) -> Result<SigningKey, ParcelError> {
 
 /// Makes a key and writes it to a new file that only its owner reads.
 pub fn make_key(path: &Path) -> Result<VerifyingKey, ParcelError> {
-    let shown = crate::files::named(&path);
+    let shown = crate::files::named(path);
     let (key, pem) = SigningKey::generate()
         .map_err(|source| ParcelError::Key { what: shown.clone(), source })?;
     let write = || -> std::io::Result<()> {

@@ -218,7 +218,7 @@ impl NewVolumes {
     pub fn remove(&self) {
         for path in &self.volumes.paths {
             if let Err(error) = std::fs::remove_file(path) {
-                tracing::warn!(%error, path = %crate::files::named(&path), "an unfinished volume stays");
+                tracing::warn!(%error, path = %crate::files::named(path), "an unfinished volume stays");
             }
         }
     }

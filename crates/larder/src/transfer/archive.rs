@@ -39,7 +39,7 @@ pub struct Archive {
 impl Archive {
     /// Opens an archive that is there.
     pub fn open(path: &Path) -> Result<Self, TransferError> {
-        let unreadable = || LayoutError::io(format!("cannot read {}", crate::files::named(&path)));
+        let unreadable = || LayoutError::io(format!("cannot read {}", crate::files::named(path)));
         let file = crate::files::open_regular(path).map_err(unreadable())?;
         let entries = entries(path, &file)?;
         let readable = Entries { path, entries: &entries };

@@ -29,13 +29,13 @@ impl Entries<'_> {
             return Err(refused(self.path, format!("its {shown} has {size} bytes")));
         }
         read_at(self.path, start, size)
-            .map_err(LayoutError::io(format!("cannot read {}", crate::files::named(&self.path))))
+            .map_err(LayoutError::io(format!("cannot read {}", crate::files::named(self.path))))
     }
 }
 
 /// What is wrong with an archive.
 pub(super) fn refused(path: &Path, cause: impl Into<String>) -> TransferError {
-    LayoutError::Shape { path: crate::files::named(&path), cause: cause.into() }.into()
+    LayoutError::Shape { path: crate::files::named(path), cause: cause.into() }.into()
 }
 
 /// Finds the regular files of an archive. Links, devices and names that climb are refused; so are

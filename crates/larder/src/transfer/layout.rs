@@ -145,7 +145,7 @@ pub(super) fn check_digest(expected: &Digest, bytes: &[u8]) -> Result<(), Transf
 impl Layout {
     /// Opens a layout that is there.
     pub fn open(root: &Path) -> Result<Self, TransferError> {
-        let shown = crate::files::named(&root);
+        let shown = crate::files::named(root);
         fs::metadata(root).map_err(LayoutError::io(format!("cannot read {shown}")))?;
         let shape = |cause: String| LayoutError::Shape { path: shown.clone(), cause };
         let marker = crate::files::read_bounded(&root.join("oci-layout"), MANIFEST_LIMIT)
@@ -165,14 +165,14 @@ impl Layout {
     /// else is refused.
     pub fn make(root: &Path) -> Result<Self, TransferError> {
         let io =
-            |doing: &str| LayoutError::io(format!("cannot {doing} {}", crate::files::named(&root)));
+            |doing: &str| LayoutError::io(format!("cannot {doing} {}", crate::files::named(root)));
         if root.join("oci-layout").exists() {
             let mut there = Self::open(root)?;
             there.blobs = LocalBlobs::make_layout(root)?;
             return Ok(there);
         }
         if root.exists() && fs::read_dir(root).map_err(io("read"))?.next().is_some() {
-            let path = crate::files::named(&root);
+            let path = crate::files::named(root);
             return Err(LayoutError::Occupied { path, by: "other files" }.into());
         }
         let blobs = LocalBlobs::make_layout(root)?;

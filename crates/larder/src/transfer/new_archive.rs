@@ -52,14 +52,14 @@ impl NewArchive {
     /// Begins an archive. A file that is there already is refused.
     pub fn make(path: &Path) -> Result<Self, TransferError> {
         if path.exists() {
-            let path = crate::files::named(&path);
+            let path = crate::files::named(path);
             return Err(LayoutError::Occupied { path, by: "a file" }.into());
         }
         let (file, partial) = beside(path, Wait::No).map_err(|error| match error.kind() {
             io::ErrorKind::WouldBlock => {
-                LayoutError::Occupied { path: crate::files::named(&path), by: "another run" }.into()
+                LayoutError::Occupied { path: crate::files::named(path), by: "another run" }.into()
             }
-            _ => LayoutError::io(format!("cannot write {}", crate::files::named(&path)))(error),
+            _ => LayoutError::io(format!("cannot write {}", crate::files::named(path)))(error),
         })?;
         Ok(Self {
             path: path.to_owned(),
@@ -206,7 +206,7 @@ fn append(
     header.set_mode(0o644);
     let mut content = Counted { inner: content, count: 0 };
     let outcome = builder.append_data(&mut header, name, &mut content);
-    outcome.map_err(LayoutError::io(format!("cannot write {}", crate::files::named(&path))))?;
+    outcome.map_err(LayoutError::io(format!("cannot write {}", crate::files::named(path))))?;
     if content.count != size {
         let cause = format!("{name} has {} bytes instead of {size}", content.count);
         return Err(refused(path, cause));

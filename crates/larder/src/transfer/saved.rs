@@ -137,7 +137,7 @@ fn layer(
         }
         Ok(Some(hasher.finish()))
     };
-    let reading = format!("cannot read {}", crate::files::named(&archive.path));
+    let reading = format!("cannot read {}", crate::files::named(archive.path));
     match hash().map_err(LayoutError::io(reading))? {
         Some(digest) => Ok((digest, media_type::LAYER_GZIP)),
         None => Ok((id, media_type::LAYER)),

@@ -358,7 +358,7 @@ impl Recorder {
         if lost > 0 {
             tracing::warn!(lost, "so much happened that the record lacks lines");
         }
-        if self.turns.fetch_add(1, Ordering::Relaxed) % LOOK == 0
+        if self.turns.fetch_add(1, Ordering::Relaxed).is_multiple_of(LOOK)
             && let Err(error) = store.record.shorten_strangers(STRANGERS).await
         {
             tracing::warn!(%error, "the record could not be shortened; it is tried again");

@@ -158,10 +158,10 @@ async fn gather(
         None => None,
     };
     let mut facts = app.store.facts(repository, &whole).await?;
-    if let Some(config) = config {
-        if facts.platforms == Fact::Unknown {
-            facts.platforms = config.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
-        }
+    if let Some(config) = config
+        && facts.platforms == Fact::Unknown
+    {
+        facts.platforms = config.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
     }
     Ok(facts)
 }

@@ -43,7 +43,7 @@ struct Note {
 ///
 /// Exit status 1 says that something is left out, or does not lead to the larder.
 pub fn check(folder: &Path, config: &Config, context: &Context) -> Outcome {
-    let what = || format!("cannot check {}", crate::files::named(&folder));
+    let what = || format!("cannot check {}", crate::files::named(folder));
     if !folder.is_dir() {
         let remedy = "name a folder with `certs.d` or `registries.conf.d` in it, or one of these";
         return Err(Failure::usage(what(), "it is no folder", remedy));

@@ -91,7 +91,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let failed = |error: std::io::Error| Failure::file(what(), path, &error);
             let bytes = read_bounded(path, CA_LIMIT).map_err(failed)?;
             if !String::from_utf8_lossy(&bytes).contains("-----BEGIN CERTIFICATE-----") {
-                let cause = format!("{} holds no certificate in PEM", crate::files::named(&path));
+                let cause = format!("{} holds no certificate in PEM", crate::files::named(path));
                 return Err(wrong(cause, "runtimes read nothing else"));
             }
             Some(bytes)

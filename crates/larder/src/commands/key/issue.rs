@@ -108,7 +108,7 @@ pub fn hand_out(who: &Who, key: &Key, record: &KeyRecord, how: &How, context: &C
         let text = format!("{}\n", key.reveal());
         write_secret(path, text.as_bytes()).map_err(|error| {
             let mut failure = Failure::io(
-                format!("cannot write the key into {}", crate::files::named(&path)),
+                format!("cannot write the key into {}", crate::files::named(path)),
                 &error,
             );
             failure.remedy =

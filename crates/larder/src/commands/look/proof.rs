@@ -127,7 +127,7 @@ async fn here(repository: &RepositoryName, tag: &Tag, config: &Config) -> Result
 }
 
 fn on_nodes(path: &Path, names: &[Image], tag: &Tag) -> Result<Vec<Seen>, Failure> {
-    let what = || format!("cannot read {}", crate::files::named(&path));
+    let what = || format!("cannot read {}", crate::files::named(path));
     let bytes = read_bounded(path, LIMIT).map_err(|error| Failure::io(what(), &error))?;
     let remedy = "write it with the platform's client: the Node objects as JSON";
     let text = String::from_utf8(bytes).map_err(|error| Failure::usage(what(), error, remedy))?;

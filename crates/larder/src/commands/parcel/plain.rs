@@ -39,7 +39,7 @@ pub(super) async fn unpack(
     // Everything is read and has its place before anything is written.
     let mut all = Vec::new();
     for path in wish.paths {
-        let what = || format!("cannot unpack {}", crate::files::named(&path));
+        let what = || format!("cannot unpack {}", crate::files::named(path));
         let archive = Archive::open(path).map_err(|error| Failure::transfer(what(), &error))?;
         let names = archive.names();
         if names.is_empty() {
@@ -133,7 +133,7 @@ fn place(
     config: &Config,
     path: &Path,
 ) -> Result<(RepositoryName, Tag), Failure> {
-    let what = || format!("cannot unpack {}", crate::files::named(&path));
+    let what = || format!("cannot unpack {}", crate::files::named(path));
     if let Some(to) = to {
         let tag = name.rsplit_once(':').map_or(name, |(_, tag)| tag);
         return Ok((to.clone(), tag.parse().unwrap_or_else(|_| Tag::latest())));

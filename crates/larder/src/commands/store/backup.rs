@@ -39,7 +39,7 @@ const INCOMING: &str = "ledger.incoming";
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let folder = &args.folder;
-    let what = || format!("cannot back up to {}", crate::files::named(&folder));
+    let what = || format!("cannot back up to {}", crate::files::named(folder));
     let io = |error: std::io::Error| Failure::io(what(), &error);
     {
         use std::os::unix::fs::DirBuilderExt as _;
@@ -94,7 +94,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     } else {
         context.output.result(format!(
             "backed up to {}: {} in {} copied, {} there already",
-            crate::files::named(&folder),
+            crate::files::named(folder),
             bytes(report.bytes),
             count(report.copied, "blob"),
             report.there

@@ -35,7 +35,7 @@ struct WasAt {
 
 /// Reads a survey.
 pub(super) fn read(path: &Path) -> Result<Earlier, Failure> {
-    let what = || format!("cannot compare with {}", crate::files::named(&path));
+    let what = || format!("cannot compare with {}", crate::files::named(path));
     let bytes = read_bounded(path, LIMIT).map_err(|error| Failure::io(what(), &error))?;
     serde_json::from_slice(&bytes).map_err(|error| {
         Failure::usage(what(), error, "name a file that `larder survey --json > FILE` wrote")

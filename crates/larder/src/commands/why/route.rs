@@ -185,7 +185,7 @@ fn read(
     reference: &Reference,
 ) -> Result<(Nodes, Way, Option<std::path::PathBuf>), Failure> {
     let what =
-        || format!("cannot read the nodes' configuration in {}", crate::files::named(&folder));
+        || format!("cannot read the nodes' configuration in {}", crate::files::named(folder));
     if !folder.is_dir() {
         return Err(Failure::usage(
             what(),

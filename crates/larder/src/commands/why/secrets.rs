@@ -38,7 +38,7 @@ struct Keys {
 }
 
 fn cannot_read(path: &Path) -> String {
-    format!("cannot read {}", crate::files::named(&path))
+    format!("cannot read {}", crate::files::named(path))
 }
 
 /// The objects of a file of the operator's.

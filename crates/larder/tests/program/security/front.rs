@@ -5,7 +5,7 @@ use std::net::TcpStream;
 
 use crate::access::{basic, granted};
 use crate::house::{House, OWN};
-use crate::node::{field, wait_until};
+use crate::node::field;
 use crate::serving::{Serving, ask};
 
 /// Sends lines as they are, and gives the status.
@@ -154,7 +154,7 @@ fn figures_beyond_loopback_ask_for_a_key_or_are_warned_of() {
     let house = granted("");
     let text = house.read("larder.toml");
     let with = |more: &str| {
-        house.write("larder.toml", text.replacen("[larder]\n", &format!("[larder]\n{more}\n"), 1))
+        house.write("larder.toml", text.replacen("[larder]\n", &format!("[larder]\n{more}\n"), 1));
     };
     with("metrics = \"192.0.2.1:5081\"");
     house.larder("check --offline").ends(0).says(&["metrics_key = true"]);

@@ -139,9 +139,7 @@ fn hostile_images_are_shown_as_letters() {
 fn hostile_files_are_shown_as_letters() {
     let house = House::new();
     let name = EVIL.replace('/', "-");
-    let pod = format!(
-        "apiVersion: v1\nkind: Pod\nmetadata: {{name: x}}\nspec:\n  containers:\n  - name: \"a\\e[2J\\n::error file=README.md\"\n    image: \"bazaar.example/library/kettle:2\\e[2J\"\n  - image: bazaar.example/library/kettle:2\n"
-    );
+    let pod = "apiVersion: v1\nkind: Pod\nmetadata: {name: x}\nspec:\n  containers:\n  - name: \"a\\e[2J\\n::error file=README.md\"\n    image: \"bazaar.example/library/kettle:2\\e[2J\"\n  - image: bazaar.example/library/kettle:2\n".to_string();
     house.write(&format!("hostile/{name}.yaml"), &pod);
     house.write(&format!("hostile/{name}/Dockerfile"), "FROM bazaar.example/community/x:1\n");
     house.write(&format!("hostile/{name}.txt"), "\u{1b}[2J\n");
@@ -194,7 +192,7 @@ fn hostile_layouts_and_archives_are_shown_as_letters() {
         serde_json::from_str(&house.read("lay/kettle/index.json")).unwrap();
     for change in [
         |one: &mut serde_json::Value| {
-            one["annotations"] = json!({"org.opencontainers.image.ref.name": EVIL})
+            one["annotations"] = json!({"org.opencontainers.image.ref.name": EVIL});
         },
         |one: &mut serde_json::Value| one["mediaType"] = EVIL.into(),
         |one: &mut serde_json::Value| one["digest"] = format!("{EVIL}:abc").into(),
