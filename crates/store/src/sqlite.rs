@@ -200,11 +200,17 @@ fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
 }
 
 /// Makes the file where it is missing, for its owner alone; the database gives its other files the same mode.
+///
+/// A file that is there is not opened: closing it would take away the locks that the database holds on it in this
+/// process (fcntl(2), advisory locks).
 fn make_private(path: &Path) -> Result<(), StoreError> {
     use std::os::unix::fs::OpenOptionsExt as _;
     let mut options = std::fs::OpenOptions::new();
-    let made = options.append(true).create(true).mode(0o600).open(path);
-    made.map(drop).map_err(StoreError::io(format!("cannot make {}", path.display())))
+    let made = match options.write(true).create_new(true).mode(0o600).open(path) {
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => Ok(()),
+        made => made.map(drop),
+    };
+    made.map_err(StoreError::io(format!("cannot make {}", path.display())))
 }
 
 /// Switches to a write-ahead log. Unlike other statements this one does not wait by itself for

@@ -263,6 +263,26 @@ fn records(connection: &Connection) -> rusqlite::Result<Records> {
     Ok(records)
 }
 
+/// Makes sure that no commit which nobody sees yet comes back.
+///
+/// A process that is killed between writing its commit to the log and telling the others of it leaves one that they do
+/// not see, and that counts when the log is read anew after the last of them. The next change is written in its place:
+/// what is removed for good, because no record names it, must wait for that.
+fn overwrite_what_was_broken_off(connection: &Connection, log: &Path) -> Result<(), StoreError> {
+    let write = || {
+        connection
+            .prepare_cached(
+                "INSERT INTO stops (kind, name, because, at, change) VALUES ('begun', 'free', '', $1, 0)
+                 ON CONFLICT (kind, name) DO UPDATE SET at = excluded.at + (stops.at = excluded.at)",
+            )?
+            .execute(params![now()])?;
+        connection.cache_flush()
+    };
+    write().map_err(StoreError::ledger("collect"))?;
+    let flushed = std::fs::File::open(log).and_then(|log| log.sync_data());
+    flushed.map_err(StoreError::io(format!("cannot flush {}", log.display())))
+}
+
 #[async_trait]
 impl Upkeep for SqliteLedger {
     async fn begin_upload(
@@ -463,8 +483,10 @@ impl Upkeep for SqliteLedger {
         let mut freed = Vec::new();
         for together in digests.chunks(FREED_TOGETHER) {
             let (together, blobs) = (together.to_vec(), Arc::clone(&self.blobs));
+            let log = self.path.with_extension("sqlite-wal");
             // The records cannot change while the bytes go: this is the one writer's own time.
             let gone = self.write(move |connection| {
+                overwrite_what_was_broken_off(connection, &log)?;
                 let mut gone = Vec::new();
                 for digest in together {
                     let named = any(
