@@ -175,8 +175,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 /// Under which the last parcel that was packed here is noted.
 const PACKED: &str = "packed";
 
-/// The number of a parcel, and of the one before it. Made anew at the same time as the last, it has the same: then it
-/// is the same.
+/// The number of a parcel, and of the one before it. With a chosen time, made anew, it has the same: then it is the
+/// same.
 async fn number(
     contents: &Contents,
     records: Option<&Store>,
@@ -185,12 +185,12 @@ async fn number(
     let Some(records) = records else { return Ok((at, None)) };
     let last = records.journal.last_parcel(PACKED).await;
     let last = last.map_err(|error| Failure::store("cannot number the parcel", &error))?;
+    let chosen = std::env::var_os("SOURCE_DATE_EPOCH").is_some();
     Ok(match last {
+        // A time that was chosen stays; two parcels of one second have their order, and a clock that went back does
+        // not make a later parcel an older one.
+        Some((last, _)) if last >= at && !chosen => (last + 1, Some(last)),
         Some((last, before)) if last == at => (at, before),
-        // A time that was chosen stays; a clock that went back does not make a later parcel an older one.
-        Some((last, _)) if last > at && std::env::var_os("SOURCE_DATE_EPOCH").is_none() => {
-            (last + 1, Some(last))
-        }
         Some((last, _)) => (at, Some(last).filter(|last| *last < at)),
         None => (at, None),
     })
