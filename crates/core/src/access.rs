@@ -8,6 +8,7 @@ mod jwt;
 pub mod key;
 pub mod network;
 pub mod possession;
+pub mod rate;
 pub mod scope;
 pub mod stop;
 pub mod token;

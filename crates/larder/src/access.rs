@@ -1,11 +1,13 @@
 //! What the configuration says of who may do what, as the server wants it.
 
+use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
 
 use futures_util::FutureExt as _;
 use larder_client::{Web, WebOptions};
 use larder_core::access::identity::{Expected, KEY_SET_LIMIT};
+use larder_core::access::rate::Rate;
 use larder_server::{AccessPlan, Cluster, ClusterIdentity, KeySource};
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject as _;
@@ -26,6 +28,7 @@ pub fn plan(config: &Config) -> Result<AccessPlan, Failure> {
     Ok(AccessPlan {
         open: config.is_open(),
         grants: config.grants.clone(),
+        rates: rates(config),
         classes: config.classes.clone(),
         rules: config.rules.clone(),
         origins: config.routes().origins(),
@@ -37,6 +40,12 @@ pub fn plan(config: &Config) -> Result<AccessPlan, Failure> {
         host: config.larder.url.host.clone(),
         url: config.larder.url.endpoint.to_string(),
     })
+}
+
+/// What bounds the accounts that are bounded.
+fn rates(config: &Config) -> HashMap<Box<str>, Rate> {
+    let accounts = config.accounts.iter();
+    accounts.filter_map(|one| Some((one.name.get_ref().as_str().into(), one.rate?))).collect()
 }
 
 /// The clusters whose nodes may say that they come from there, each with how that is believed.

@@ -8,6 +8,7 @@ mod identities;
 mod keys;
 mod permit;
 mod pull_token;
+mod rates;
 mod record;
 mod rules;
 mod sign_in;
@@ -25,6 +26,7 @@ use larder_core::access::grants::Grants;
 use larder_core::access::identity::Expected;
 use larder_core::access::key::Pepper;
 use larder_core::access::network::Network;
+use larder_core::access::rate::{Rate, Taken};
 use larder_core::access::token::{By, Signer};
 use larder_core::access::{Action, Who};
 use larder_core::door::{Door, DoorKey, Question};
@@ -64,6 +66,8 @@ pub struct AccessPlan {
     pub unqualified: Unqualified,
     /// Where what lies here comes from.
     pub origins: Origins,
+    /// What accounts may take within a span of time, by their names; an account that is not in it, any number.
+    pub rates: HashMap<Box<str>, Rate>,
     /// The clusters.
     pub clusters: Vec<Cluster>,
     /// Whether nodes that ask for an upstream's image must say from which cluster they come.
@@ -143,6 +147,7 @@ pub(crate) struct Gate {
     sessions: Sessions,
     identities: Identities,
     brake: Mutex<Brake>,
+    taken: Mutex<Taken>,
     /// Wrong sign-ins that wait at once.
     waiting: Semaphore,
 }
@@ -160,6 +165,7 @@ impl Gate {
             sessions: Sessions::default(),
             identities: Identities::default(),
             brake: Mutex::default(),
+            taken: Mutex::default(),
             waiting: Semaphore::new(WAITING),
             plan: RwLock::new(Arc::new(plan)),
         }
@@ -177,6 +183,9 @@ impl Gate {
 
     /// From now on this holds: for requests that come, not for those that are being answered.
     pub fn set_plan(&self, plan: AccessPlan) {
+        let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
+        taken.forget_all_but(|account| plan.rates.contains_key(account));
+        drop(taken);
         *self.plan.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(plan);
         self.identities.forget();
     }
@@ -188,6 +197,7 @@ impl AccessPlan {
         Self {
             open: true,
             grants: Grants::default(),
+            rates: HashMap::new(),
             classes: Classes::default(),
             rules: Rules::default(),
             routes: Routes::new(host.clone(), Vec::new()),

@@ -7,6 +7,7 @@ use larder_core::name::Host;
 
 use crate::access::AccessPlan;
 use crate::error::{ApiError, Code};
+use crate::limits::Unclear;
 
 fn bad(message: &str) -> ApiError {
     ApiError::new(Code::Unsupported, message).with_status(StatusCode::BAD_REQUEST)
@@ -28,6 +29,9 @@ pub(crate) fn check<B>(plan: &AccessPlan, request: &Request<B>) -> Result<(), Ap
     }
     if count(headers, header::AUTHORIZATION) > 1 {
         return Err(bad("a request has one `Authorization`"));
+    }
+    if request.extensions().get::<Unclear>().is_some() {
+        return Err(bad("`Forwarded` and `X-Forwarded-For` name two different clients"));
     }
     if !plan.open {
         return Ok(());

@@ -15,6 +15,10 @@ use tokio::time::Instant;
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Client(pub IpAddr);
 
+/// Marks a request of which a proxy says in two fields that two different clients sent it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Unclear;
+
 /// The certificate that a client has shown, in DER: put into each request by the listener.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Shown(pub Arc<[u8]>);

@@ -26,7 +26,7 @@ use tokio::time::Sleep;
 use tokio_rustls::TlsAcceptor;
 
 use crate::crew::Crew;
-use crate::limits::{Client, Limits, Shown, Slots};
+use crate::limits::{Client, Limits, Shown, Slots, Unclear};
 use crate::meters::Counting;
 use crate::tls::Tls;
 use crate::watched::Traffic;
@@ -230,7 +230,7 @@ where
 
     fn call(&self, mut request: Request<Incoming>) -> Self::Future {
         let client = match self.proxies.is_empty() {
-            true => self.client.ip(),
+            true => Some(self.client.ip()),
             false => {
                 let values = |name: &str| -> Vec<&str> {
                     let all = request.headers().get_all(name).iter();
@@ -241,7 +241,10 @@ where
                 true_client(self.client.ip(), &self.proxies, &standard, &usual)
             }
         };
-        request.extensions_mut().insert(Client(client));
+        if client.is_none() {
+            request.extensions_mut().insert(Unclear);
+        }
+        request.extensions_mut().insert(Client(client.unwrap_or(self.client.ip())));
         if self.secure {
             request.extensions_mut().insert(Secure);
         }

@@ -62,17 +62,18 @@ pub(crate) fn recall<B>(
         return None;
     }
     let response = match (&answer.known, target) {
-        (Known::Manifest(held), Target::Manifest(_, selector)) => {
-            let response = give(app, held, method, request.headers()).ok()?;
-            cached::count_recalled(app, &held.repository);
-            note_pull(app, &caller, held, selector, method);
-            response
-        }
+        (Known::Manifest(held), _) => give(app, held, method, request.headers()).ok()?,
         (Known::Blob(size), Target::Blob(_, digest)) if method == Method::HEAD => {
             blobs::head(digest, *size, request.headers())?
         }
         _ => return None,
     };
+    // Last of all, so that a request which goes the long way is counted once.
+    app.take_one(plan, &caller.who).ok()?;
+    if let (Known::Manifest(held), Target::Manifest(_, selector)) = (&answer.known, target) {
+        cached::count_recalled(app, &held.repository);
+        note_pull(app, &caller, held, selector, method);
+    }
     let account = Account {
         client: request.extensions().get::<Client>().map(|client| client.0),
         cluster: request.extensions().get::<Asker>().map(|asker| asker.cluster.clone()),

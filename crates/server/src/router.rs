@@ -202,6 +202,7 @@ async fn admit(
     mut parts: Parts,
     body: Body,
 ) -> Result<Response, ApiError> {
+    app.take_one(plan, &caller.who)?;
     check_grant(app, plan, &caller, &target, &parts.method, Head::from(&parts)).await?;
     let warning = match Pull::of(&target, &parts.method) {
         Some(pull) => check_rules(app, plan, &caller, pull).await?,

@@ -96,34 +96,36 @@ const HOPS: usize = 16;
 
 /// Who sends a request that came from `peer`: behind proxies that are believed, the last address that they name and
 /// that is none of theirs. `forwarded` are the values of the standard's field (RFC 7239), `usual` those of
-/// `X-Forwarded-For`, each in their order; the standard's counts where both are there. What is not from a believed proxy
-/// is what it is.
+/// `X-Forwarded-For`, each in their order. What is not from a believed proxy is what it is. None: both fields are there
+/// and name different clients; a proxy writes one of them and hands on the other as whoever sent it pleased.
 pub fn true_client(
     peer: IpAddr,
     proxies: &[Network],
     forwarded: &[&str],
     usual: &[&str],
-) -> IpAddr {
+) -> Option<IpAddr> {
     let believed = |address: IpAddr| proxies.iter().any(|network| network.holds(address));
     if !believed(peer) {
-        return peer;
+        return Some(peer);
     }
-    let named: Vec<Option<IpAddr>> = match forwarded.is_empty() {
-        false => forwarded.iter().flat_map(|value| value.split(',')).map(forwarded_for).collect(),
-        true => {
-            usual.iter().flat_map(|value| value.split(',')).map(|one| node(one.trim())).collect()
+    let last = |hops: &[&str], read: fn(&str) -> Option<IpAddr>| {
+        let mut client = peer;
+        for hop in hops.iter().rev().flat_map(|value| value.rsplit(',')).take(HOPS) {
+            // What cannot be read ends the chain: whoever is behind it may have written all before.
+            let Some(address) = read(hop.trim()) else { break };
+            client = address.to_canonical();
+            if !believed(client) {
+                break;
+            }
         }
+        client
     };
-    let mut client = peer;
-    for hop in named.into_iter().rev().take(HOPS) {
-        // What cannot be read ends the chain: whoever is behind it may have written all before.
-        let Some(address) = hop else { break };
-        client = address;
-        if !believed(address) {
-            break;
-        }
+    let clients = [last(forwarded, forwarded_for), last(usual, node)];
+    match (forwarded.is_empty(), usual.is_empty()) {
+        (false, false) if clients[0] != clients[1] => None,
+        (false, _) => Some(clients[0]),
+        (true, _) => Some(clients[1]),
     }
-    client
 }
 
 /// The `for` of one element of `Forwarded`.
@@ -255,7 +257,7 @@ mod tests {
         let [proxy, other, client]: [IpAddr; 3] =
             ["10.4.0.1", "10.9.0.1", "192.0.2.7"].map(|text| text.parse().unwrap());
         let of = |peer, forwarded: &[&str], usual: &[&str]| {
-            true_client(peer, &proxies, forwarded, usual)
+            true_client(peer, &proxies, forwarded, usual).unwrap()
         };
         assert_eq!(of(other, &["for=192.0.2.7"], &["192.0.2.7"]), other, "anybody can write that");
         assert_eq!(of(proxy, &[], &[]), proxy);
@@ -267,9 +269,11 @@ mod tests {
         assert_eq!(of(proxy, &[], &["192.0.2.7, 10.4.0.9"]), client, "a second proxy of ours");
         assert_eq!(of(proxy, &[], &["192.0.2.7:4711"]), client);
         assert_eq!(
-            of(proxy, &["for=1.1.1.1", "proto=https;For=\"192.0.2.7:80\""], &["2.2.2.2"]),
+            of(proxy, &["for=1.1.1.1", "proto=https;For=\"192.0.2.7:80\""], &["192.0.2.7"]),
             client
         );
+        assert_eq!(true_client(proxy, &proxies, &["for=192.0.2.7"], &["2.2.2.2"]), None);
+        assert_eq!(of(proxy, &[], &["::ffff:192.0.2.7"]), client);
         assert_eq!(
             of(proxy, &["for=\"[2001:db8::1]:80\""], &[]),
             "2001:db8::1".parse::<IpAddr>().unwrap()

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use larder_core::access::grants::{ClusterPermits, Grants, Patterns, Permits};
 use larder_core::access::network::Network;
+use larder_core::access::rate::Rate;
 use larder_core::access::{Line, is_name, is_namespace};
 use larder_core::allowance::Span;
 use larder_core::nearest::nearest;
@@ -36,6 +37,9 @@ pub struct Account {
     /// What it may remove from.
     #[serde(default)]
     pub delete: Vec<Spanned<Pattern>>,
+    /// What it may take within a span of time. None: any number.
+    #[serde(default, deserialize_with = "super::values::read_rate")]
+    pub rate: Option<Rate>,
 }
 
 /// `[[cluster]]`: who pulls.

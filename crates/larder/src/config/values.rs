@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use larder_core::access::rate::Rate;
 use larder_core::allowance::{Allowance, Span};
 use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::pattern::Pattern;
@@ -114,6 +115,32 @@ pub(super) fn read_tags<'de, D: Deserializer<'de>>(from: D) -> Result<Tags, D::E
 struct RawAllowance {
     pulls: std::num::NonZeroU64,
     per: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawRate {
+    requests: Option<std::num::NonZeroU64>,
+    #[serde(default, deserialize_with = "read_limit")]
+    bytes: Option<u64>,
+    per: Option<String>,
+}
+
+/// The longest span of a rate, in seconds: longer ones are no rates.
+const LONGEST_RATE: u64 = 24 * 3600;
+
+pub(super) fn read_rate<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Rate>, D::Error> {
+    let RawRate { requests, bytes, per } = RawRate::deserialize(from)?;
+    let Span(per) = per.as_deref().unwrap_or("1m").parse().map_err(D::Error::custom)?;
+    if per.is_zero() || per.as_secs() > LONGEST_RATE {
+        return Err(D::Error::custom("`per` is a span of time of a day at most, such as \"1m\""));
+    }
+    if bytes == Some(0) || (requests.is_none() && bytes.is_none()) {
+        let wrong = "a rate names `requests`, `bytes` or both, such as { requests = 600, bytes = \"20 GiB\" }";
+        return Err(D::Error::custom(wrong));
+    }
+    let requests = requests.map(std::num::NonZeroU64::get);
+    Ok(Some(Rate { requests, bytes, per: per.as_secs() * 1000 }))
 }
 
 pub(super) fn read_timeout<'de, D: Deserializer<'de>>(

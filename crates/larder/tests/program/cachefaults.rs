@@ -209,7 +209,7 @@ fn who_leaves_stops_nobody_else() {
     let mut leaves = std::net::TcpStream::connect(serving.host()).unwrap();
     std::io::Write::write_all(
         &mut leaves,
-        format!("GET {path} HTTP/1.1\r\nhost: x\r\n\r\n").as_bytes(),
+        format!("GET {path} HTTP/1.1\r\nhost: localhost\r\n\r\n").as_bytes(),
     )
     .unwrap();
     thread::sleep(Duration::from_millis(100));
@@ -226,7 +226,7 @@ fn who_leaves_stops_nobody_else() {
     let mut leaves = std::net::TcpStream::connect(serving.host()).unwrap();
     std::io::Write::write_all(
         &mut leaves,
-        format!("GET {path} HTTP/1.1\r\nhost: x\r\n\r\n").as_bytes(),
+        format!("GET {path} HTTP/1.1\r\nhost: localhost\r\n\r\n").as_bytes(),
     )
     .unwrap();
     let mut some = vec![0; length / 6];

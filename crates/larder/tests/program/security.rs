@@ -9,5 +9,6 @@ mod front;
 mod possession;
 mod publish;
 mod secrets;
+mod shares;
 mod terminal;
 mod writers;

@@ -269,7 +269,10 @@ async fn greet_with_certificate(
     let stream = tokio::net::TcpStream::connect(host).await.unwrap();
     let name = ServerName::try_from("127.0.0.1").unwrap();
     let mut stream = connector.connect(name, stream).await.unwrap();
-    stream.write_all(b"GET /v2/ HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n").await.unwrap();
+    stream
+        .write_all(b"GET /v2/ HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n")
+        .await
+        .unwrap();
     let mut answer = String::new();
     let _ = stream.read_to_string(&mut answer).await;
     answer
@@ -391,7 +394,7 @@ fn what_takes_longer_than_the_grace_is_broken_off_and_leaves_nothing() {
     for _ in 0..8 {
         let mut stream = std::net::TcpStream::connect(serving.host()).unwrap();
         let request = format!(
-            "POST /v2/vendor/a/blobs/uploads/?digest={digest} HTTP/1.1\r\nhost: a\r\ncontent-length: 1000\r\n\r\nnever"
+            "POST /v2/vendor/a/blobs/uploads/?digest={digest} HTTP/1.1\r\nhost: localhost\r\ncontent-length: 1000\r\n\r\nnever"
         );
         stream.write_all(request.as_bytes()).unwrap();
         streams.push(stream);
