@@ -74,7 +74,7 @@ impl Listening {
     }
 }
 
-const GREETING: &str = "GET /v2/ HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n";
+const GREETING: &str = "GET /v2/ HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n";
 
 /// Sends a piece of a request.
 async fn send(stream: &mut TcpStream, text: &str) {
@@ -92,7 +92,7 @@ async fn rest(mut stream: TcpStream) -> String {
 
 fn upload(digest: &Digest, length: usize) -> String {
     format!(
-        "POST /v2/vendor/a/blobs/uploads/?digest={digest} HTTP/1.1\r\nhost: x\r\ncontent-length: {length}\r\nconnection: close\r\n\r\n"
+        "POST /v2/vendor/a/blobs/uploads/?digest={digest} HTTP/1.1\r\nhost: localhost\r\ncontent-length: {length}\r\nconnection: close\r\n\r\n"
     )
 }
 
@@ -154,15 +154,15 @@ async fn what_is_no_http_and_what_is_hostile_is_refused_and_leaves_nothing() {
     let listening = Listening::start(Duration::from_secs(5)).await;
     let long = "a".repeat(200_000);
     let name = "a/".repeat(5_000);
-    let upload = "POST /v2/a/b/blobs/uploads/?digest=sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855 HTTP/1.1\r\nhost: x\r\nconnection: close\r\n";
+    let upload = "POST /v2/a/b/blobs/uploads/?digest=sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855 HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n";
     let hostile = [
         "SSH-2.0-x\r\n\r\n".to_owned(),
         "GET /v2/ HTTP/9.9\r\n\r\n".to_owned(),
-        format!("GET /v2/{long}/tags/list HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n"),
-        format!("GET /v2/{name}a/tags/list HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n"),
+        format!("GET /v2/{long}/tags/list HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n"),
+        format!("GET /v2/{name}a/tags/list HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n"),
         // Header bombs: one that is too long, and too many.
-        format!("GET /v2/ HTTP/1.1\r\nhost: x\r\nx: {long}{long}{long}\r\n\r\n"),
-        format!("GET /v2/ HTTP/1.1\r\nhost: x\r\n{}\r\n", "x: y\r\n".repeat(5_000)),
+        format!("GET /v2/ HTTP/1.1\r\nhost: localhost\r\nx: {long}{long}{long}\r\n\r\n"),
+        format!("GET /v2/ HTTP/1.1\r\nhost: localhost\r\n{}\r\n", "x: y\r\n".repeat(5_000)),
         // Two lengths, chunks that are none.
         format!("{upload}content-length: 5\r\ncontent-length: 6\r\n\r\nhello"),
         format!("{upload}content-length: -1\r\n\r\n"),
@@ -171,15 +171,15 @@ async fn what_is_no_http_and_what_is_hostile_is_refused_and_leaves_nothing() {
         format!("{upload}transfer-encoding: chunked\r\n\r\nffffffffffffffffff\r\nx"),
         format!("{upload}transfer-encoding: xchunked\r\n\r\n0\r\n\r\n"),
         // Paths that climb, and that hide it.
-        "GET /v2/a/../../etc/passwd HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".to_owned(),
-        "GET /v2/%2e%2e/%2e%2e/etc/passwd HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".to_owned(),
-        "GET /v2/a%252f..%252f/manifests/x HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".to_owned(),
-        "GET /v2/a/blobs/sha256:../../../../etc/passwd HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".to_owned(),
-        "GET /v2/a/manifests/x%00y HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".to_owned(),
-        "PATCH /v2/a/blobs/uploads/../../x HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".to_owned(),
-        "POST /v2/a/../b/blobs/uploads/ HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".to_owned(),
-        "POST /v2/a/blobs/uploads/?digest=sha256:../../x HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".to_owned(),
-        "POST /v2/a/blobs/uploads/?mount=../../x&from=../.. HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".to_owned(),
+        "GET /v2/a/../../etc/passwd HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n".to_owned(),
+        "GET /v2/%2e%2e/%2e%2e/etc/passwd HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n".to_owned(),
+        "GET /v2/a%252f..%252f/manifests/x HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n".to_owned(),
+        "GET /v2/a/blobs/sha256:../../../../etc/passwd HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n".to_owned(),
+        "GET /v2/a/manifests/x%00y HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n".to_owned(),
+        "PATCH /v2/a/blobs/uploads/../../x HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n".to_owned(),
+        "POST /v2/a/../b/blobs/uploads/ HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n".to_owned(),
+        "POST /v2/a/blobs/uploads/?digest=sha256:../../x HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n".to_owned(),
+        "POST /v2/a/blobs/uploads/?mount=../../x&from=../.. HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n".to_owned(),
     ];
     for request in hostile {
         let mut stream = listening.connect().await;
@@ -197,13 +197,13 @@ async fn what_is_no_http_and_what_is_hostile_is_refused_and_leaves_nothing() {
 #[tokio::test]
 async fn what_follows_a_body_of_two_lengths_is_not_answered() {
     let listening = Listening::start(Duration::from_secs(5)).await;
-    let hidden = "GET /v2/ HTTP/1.1\r\nhost: x\r\n\r\n";
+    let hidden = "GET /v2/ HTTP/1.1\r\nhost: localhost\r\n\r\n";
     for lengths in [
         "content-length: 5\r\ntransfer-encoding: chunked",
         "transfer-encoding: chunked\r\ncontent-length: 5",
         "transfer-encoding: chunked",
     ] {
-        let upload = "POST /v2/a/b/blobs/uploads/?digest=sha256:00 HTTP/1.1\r\nhost: x";
+        let upload = "POST /v2/a/b/blobs/uploads/?digest=sha256:00 HTTP/1.1\r\nhost: localhost";
         let answer =
             listening.ask(&format!("{upload}\r\n{lengths}\r\n\r\n0\r\n\r\n{hidden}")).await;
         assert!(is_refused(&answer), "{answer}");
@@ -213,12 +213,12 @@ async fn what_follows_a_body_of_two_lengths_is_not_answered() {
 
     // The same where an answer is given from memory.
     let manifest = r#"{"schemaVersion":2,"mediaType":"application/vnd.oci.image.index.v1+json","manifests":[]}"#;
-    let put = "PUT /v2/a/b/manifests/1 HTTP/1.1\r\nhost: x\r\nconnection: close\r\ncontent-type: application/vnd.oci.image.index.v1+json";
+    let put = "PUT /v2/a/b/manifests/1 HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\ncontent-type: application/vnd.oci.image.index.v1+json";
     let length = manifest.len();
     let answer =
         listening.ask(&format!("{put}\r\ncontent-length: {length}\r\n\r\n{manifest}")).await;
     assert!(answer.starts_with("HTTP/1.1 201"), "{answer}");
-    let get = "GET /v2/a/b/manifests/1 HTTP/1.1\r\nhost: x";
+    let get = "GET /v2/a/b/manifests/1 HTTP/1.1\r\nhost: localhost";
     for _ in 0..2 {
         let request = format!("{get}\r\nconnection: close\r\n\r\n");
         assert!(listening.ask(&request).await.starts_with("HTTP/1.1 200"));
@@ -250,7 +250,7 @@ async fn hostile_manifests_are_refused_quickly_and_leave_nothing() {
     ] {
         let began = std::time::Instant::now();
         let head = format!(
-            "PUT /v2/a/b/manifests/x HTTP/1.1\r\nhost: x\r\ncontent-type: application/vnd.oci.image.manifest.v1+json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n",
+            "PUT /v2/a/b/manifests/x HTTP/1.1\r\nhost: localhost\r\ncontent-type: application/vnd.oci.image.manifest.v1+json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n",
             document.len()
         );
         let mut stream = listening.connect().await;
@@ -287,7 +287,8 @@ async fn a_thousand_slow_connections_hold_nobody_up() {
                 send(&mut stream, "some").await;
             }
             _ => {
-                let get = format!("GET /v2/vendor/a/blobs/{digest} HTTP/1.1\r\nhost: x\r\n\r\n");
+                let get =
+                    format!("GET /v2/vendor/a/blobs/{digest} HTTP/1.1\r\nhost: localhost\r\n\r\n");
                 send(&mut stream, &get).await;
             }
         }
@@ -301,7 +302,7 @@ async fn a_thousand_slow_connections_hold_nobody_up() {
     assert!(rest(pushing).await.starts_with("HTTP/1.1 201"));
     let pulled = listening
         .ask(&format!(
-            "GET /v2/vendor/a/blobs/{small} HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n"
+            "GET /v2/vendor/a/blobs/{small} HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n"
         ))
         .await;
     assert!(pulled.ends_with("0123456789"), "{pulled}");
@@ -322,7 +323,7 @@ async fn whoever_is_too_slow_is_let_go_of() {
     send(&mut halted, "GET /v2/ HT").await;
     assert!(is_refused(&rest(halted).await));
     let mut idle = listening.connect().await;
-    send(&mut idle, "GET /v2/ HTTP/1.1\r\nhost: x\r\n\r\n").await;
+    send(&mut idle, "GET /v2/ HTTP/1.1\r\nhost: localhost\r\n\r\n").await;
     assert!(rest(idle).await.starts_with("HTTP/1.1 200"));
     // An upload and a manifest that stop coming: told, and what came of the upload stays.
     let mut halted = listening.connect().await;
@@ -332,7 +333,7 @@ async fn whoever_is_too_slow_is_let_go_of() {
     assert!(answer.starts_with("HTTP/1.1 408"), "{answer}");
     assert!(answer.contains("too slowly"), "{answer}");
     let mut halted = listening.connect().await;
-    let put = "PUT /v2/a/b/manifests/x HTTP/1.1\r\nhost: x\r\ncontent-length: 10\r\nconnection: close\r\n\r\n{";
+    let put = "PUT /v2/a/b/manifests/x HTTP/1.1\r\nhost: localhost\r\ncontent-length: 10\r\nconnection: close\r\n\r\n{";
     send(&mut halted, put).await;
     assert!(rest(halted).await.starts_with("HTTP/1.1 408"));
     // A layer that nobody takes.
@@ -342,8 +343,11 @@ async fn whoever_is_too_slow_is_let_go_of() {
     let repository = "vendor/a".parse().unwrap();
     listening.store.ledger.link_blob(&repository, &digest, 32 * 1024 * 1024).await.unwrap();
     let mut stream = listening.connect().await;
-    send(&mut stream, &format!("GET /v2/vendor/a/blobs/{digest} HTTP/1.1\r\nhost: x\r\n\r\n"))
-        .await;
+    send(
+        &mut stream,
+        &format!("GET /v2/vendor/a/blobs/{digest} HTTP/1.1\r\nhost: localhost\r\n\r\n"),
+    )
+    .await;
     tokio::time::sleep(Duration::from_millis(1500)).await;
     let mut taken = 0;
     let mut piece = vec![0; 1 << 20];
@@ -381,8 +385,7 @@ async fn a_client_has_its_bounds() {
 #[tokio::test]
 async fn a_refusal_is_in_the_status_line_too() {
     let listening = Listening::start(Duration::from_secs(5)).await;
-    let head =
-        "HEAD /v2/vendor/a/manifests/1?%0d%0ax HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n";
+    let head = "HEAD /v2/vendor/a/manifests/1?%0d%0ax HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n";
     let answer = listening.ask(head).await;
     let line = answer.lines().next().unwrap();
     assert_eq!(line, "HTTP/1.1 404 Not Found: there is no repository vendor/a");

@@ -265,7 +265,7 @@ async fn ledger_contract(ledger: &dyn Ledger, blobs: &dyn BlobStore) {
     assert_eq!(ledger.repositories(None, 10).await.unwrap(), std::slice::from_ref(&gauge));
     assert!(ledger.repositories(Some(&gauge), 10).await.unwrap().is_empty());
     let held = ledger.held(Some(&repository("vendor"))).await.unwrap();
-    assert_eq!(held.iter().find(|held| held.tag.as_str() == "1.9.2").unwrap().content, 30);
+    assert_eq!(held.iter().find(|held| held.tag.as_str() == "1.9.2").unwrap().content, 20);
     assert_eq!(held.len(), 7);
     assert!(ledger.held(Some(&repository("vend"))).await.unwrap().is_empty());
 }
@@ -399,7 +399,7 @@ async fn many_writers_at_once_are_all_recorded() {
             let digest = Digest::of(&number.to_be_bytes());
             let content = Bytes::copy_from_slice(&number.to_be_bytes());
             store.blobs.put(&digest, content).await.unwrap();
-            store.ledger.link_blob(&gauge, &digest, 4).await.unwrap();
+            store.ledger.link_blob(&gauge, &digest, 10).await.unwrap();
             let tag = format!("t{number}");
             let new = manifest(&tag, &[&digest], &[], Some(&tag));
             store.blobs.put(&new.record.digest, tag.into()).await.unwrap();

@@ -55,8 +55,9 @@ impl Place {
     }
 
     async fn index(&self, child: &Digest, tag: Option<&str>) -> Digest {
+        let size = self.store.blobs.size(child).await.unwrap().unwrap();
         let text = format!(
-            r#"{{"schemaVersion":2,"mediaType":"application/vnd.oci.image.index.v1+json","manifests":[{{"mediaType":"application/vnd.oci.image.manifest.v1+json","digest":"{child}","size":1}}]}}"#
+            r#"{{"schemaVersion":2,"mediaType":"application/vnd.oci.image.index.v1+json","manifests":[{{"mediaType":"application/vnd.oci.image.manifest.v1+json","digest":"{child}","size":{size}}}]}}"#
         );
         self.put(text, tag).await
     }

@@ -369,7 +369,7 @@ pub(super) mod tests {
         let out_of_order = vec![volume("parcel.tar.002"), volume("parcel.tar.001")];
         let wrong = refused(&|c| c.volumes.clone_from(&out_of_order));
         assert!(matches!(wrong, ContentsError::Volumes(_)));
-        let later = good.write().replace("\"parcel\":2", "\"parcel\":3");
+        let later = good.write().replace("\"parcel\":1", "\"parcel\":3");
         assert_eq!(Contents::read(&later), Err(ContentsError::Version(3)));
         assert!(matches!(Contents::read("{}"), Err(ContentsError::Shape(_))));
         let unknown = good.write().replacen('{', "{\"more\":1,", 1);
