@@ -522,4 +522,26 @@ mod tests {
             assert!(!knows(&padded), "{padded:?}");
         }
     }
+
+    #[test]
+    fn what_is_remembered_is_bounded_in_bytes() {
+        let (sessions, none) = (Sessions::default(), Extensions::new());
+        let session = |who| Arc::new(Session { who, key: None, by: None, token: None });
+        let (nobody, somebody) =
+            (session(Who::Anonymous), session(Who::cluster("turbine-hall", None)));
+        for number in 0..4 * SESSION_BYTES / LIMIT {
+            let headers = headers(&format!("Bearer {number:0>length$}", length = LIMIT - 7));
+            let head = Head { headers: &headers, extensions: &none };
+            sessions.keep(head, &nobody);
+            assert!(sessions.get(head).is_none(), "of nobody's only short ones are kept");
+            sessions.keep(head, &somebody);
+            if number % 256 != 0 {
+                continue;
+            }
+            let known = sessions.known.read().unwrap();
+            let held = known.late.keys().chain(known.before.keys()).map(|field| field.len());
+            assert!(held.sum::<usize>() <= SESSION_BYTES);
+        }
+        assert!(!sessions.known.read().unwrap().before.is_empty(), "there were more than fit");
+    }
 }
