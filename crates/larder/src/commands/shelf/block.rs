@@ -105,6 +105,9 @@ pub async fn lift(args: &LiftArgs, config: &Config, context: &Context) -> Outcom
     let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), "unblocked"));
     record::note(&store, entries.collect()).await.map_err(failed)?;
     tell(&all, "unblocked", false, context);
+    if all.is_empty() && !context.output.json {
+        context.output.result("nothing is blocked");
+    }
     Ok(Exit::Done)
 }
 
