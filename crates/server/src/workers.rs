@@ -151,14 +151,18 @@ mod tests {
             let workers = Arc::clone(&workers);
             async move { workers.run(LONG, move |_| wait.recv().is_ok()).await }
         });
+        let asked = Arc::new(AtomicUsize::new(0));
         let all: Vec<_> = (0..2 * WAITING)
             .map(|_| {
-                let workers = Arc::clone(&workers);
-                tokio::spawn(async move { workers.run(LONG, |_| true).await })
+                let (workers, asked) = (Arc::clone(&workers), Arc::clone(&asked));
+                tokio::spawn(async move {
+                    asked.fetch_add(1, Ordering::Relaxed);
+                    workers.run(LONG, |_| true).await
+                })
             })
             .collect();
-        // Those that found no room answer at once; the others wait for the first.
-        while workers.waiting.load(Ordering::Relaxed) < WAITING {
+        // Those that find no room answer at once; the others wait for the first, until all have asked.
+        while asked.load(Ordering::Relaxed) < 2 * WAITING {
             tokio::task::yield_now().await;
         }
         go.send(()).unwrap();
