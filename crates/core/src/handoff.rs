@@ -1,11 +1,13 @@
 //! What does a cluster need in order to pull? Its objects as the platform has them, what is wrong with
 //! those that it has, and what a pull secret holds.
 
+mod names;
 mod secret;
 mod webhook;
 
+pub use names::{NameRules, TooMany};
 pub use secret::{Held, Login, PullSecret, SecretError, read_secrets};
-pub use webhook::Webhooks;
+pub use webhook::{Webhooks, path_of};
 
 use std::collections::BTreeMap;
 

@@ -46,6 +46,12 @@ impl Pattern {
         &self.text
     }
 
+    /// The same as a regular expression over the whole name, without flags.
+    pub fn regex(&self) -> String {
+        let regex = self.matcher.glob().regex();
+        regex.find('^').map_or(regex, |begins| &regex[begins..]).to_owned()
+    }
+
     /// Whether the whole name matches.
     pub fn matches(&self, name: &str) -> bool {
         self.matcher.is_match(name)

@@ -12,10 +12,10 @@ use crate::name::{Host, NameError, RepositoryName, Tag};
 pub use malformed::{Malformed, Reason};
 
 /// The default public registry, and the names under which it is also written.
+pub(crate) const DEFAULT_NAMES: [&str; 4] =
+    [DEFAULT_HOST, "index.docker.io", "registry-1.docker.io", "registry.hub.docker.com"];
 const DEFAULT_HOST: &str = "docker.io";
-const DEFAULT_ALIASES: [&str; 3] =
-    ["index.docker.io", "registry-1.docker.io", "registry.hub.docker.com"];
-const DEFAULT_PREFIX: &str = "library";
+pub(crate) const DEFAULT_PREFIX: &str = "library";
 
 /// A reference in normal form: the host is always named, short names are written out.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -69,6 +69,16 @@ impl Default for Unqualified {
 }
 
 impl Unqualified {
+    /// The host.
+    pub fn host(&self) -> &Host {
+        &self.host
+    }
+
+    /// What stands before a name without a slash. None: nothing.
+    pub fn prefix(&self) -> Option<&RepositoryName> {
+        self.prefix.as_ref()
+    }
+
     /// What stands between the host and a short name. None: short names mean another host, or nothing
     /// stands there.
     pub fn prefix_at(&self, host: &Host) -> Option<&RepositoryName> {
@@ -301,7 +311,7 @@ fn complete(
             }
             _ => Ok((unqualified.host.clone(), repository)),
         },
-        Some(host) if host.as_str() == DEFAULT_HOST || DEFAULT_ALIASES.contains(&host.as_str()) => {
+        Some(host) if DEFAULT_NAMES.contains(&host.as_str()) => {
             let host = Unqualified::default().host;
             if repository.is_single() {
                 Ok((host, prefixed(DEFAULT_PREFIX)?))

@@ -214,7 +214,47 @@ pub struct Origins {
     cached: HashMap<RepositoryName, Host>,
 }
 
+/// A way back from a name to where it comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Way {
+    /// The name, with its registry.
+    pub here: String,
+    /// Where it comes from.
+    pub origin: String,
+    /// What lies below the one comes from the same place below the other.
+    pub below: bool,
+}
+
 impl Origins {
+    /// All ways that lead back from this larder, the first that fits counts.
+    pub fn ways(&self) -> Vec<Way> {
+        let Some(own) = &self.own else { return Vec::new() };
+        let mut ways: Vec<Way> = self.exceptions.iter().filter_map(Exception::way).collect();
+        ways.retain(|way| way.here.split('/').next() == Some(own.as_str()));
+        let brought = self.brought.iter().filter(|(here, _)| here.host == *own);
+        let mut rest: Vec<Way> = brought
+            .map(|(here, origin)| Way {
+                here: here.to_string(),
+                origin: origin.to_string(),
+                below: false,
+            })
+            .collect();
+        rest.sort_by(|a, b| a.here.cmp(&b.here));
+        ways.extend(rest);
+        let mut rest: Vec<Way> = self
+            .cached
+            .iter()
+            .map(|(shelf, host)| Way {
+                here: format!("{own}/{shelf}"),
+                origin: host.to_string(),
+                below: true,
+            })
+            .collect();
+        rest.sort_by(|a, b| a.here.cmp(&b.here));
+        ways.extend(rest);
+        ways
+    }
+
     /// The upstream's image that a repository holds. None: it is our own.
     pub fn of(&self, repository: &RepositoryName) -> Option<Image> {
         let host = self.own.clone()?;

@@ -7,7 +7,9 @@ use larder_core::diagnosis::{
     SecretFault, Verdict, Visit, diagnose,
 };
 use larder_core::door::{DoorKey, Question, RulesAt, Unanswered};
-use larder_core::handoff::{Fault, Held, NodeLogin, Wanted, Webhooks, read_secrets};
+use larder_core::handoff::{
+    Fault, Held, NameRules, NodeLogin, TooMany, Wanted, Webhooks, read_secrets,
+};
 use larder_store::{KeyRecord, Store, now};
 use serde_json::Value;
 
@@ -15,10 +17,14 @@ use crate::access::{audience, secret};
 use crate::config::{Cluster, Config};
 use crate::failure::{Exit, Failure};
 use crate::keys::{good_keys, make};
+use crate::kube::Kube;
 use crate::output::time;
 
 /// How long the kubelet may use a pull token again: less than it is good.
 const CACHE: &str = "8m0s";
+/// From which version on a cluster's API knows the conditions of webhooks, and policies of its own.
+const CONDITIONS: (u32, u32) = (1, 28);
+const POLICIES: (u32, u32) = (1, 30);
 
 /// A cluster as it is declared.
 pub fn cluster<'c>(config: &'c Config, what: &str, name: &str) -> Result<&'c Cluster, Failure> {
@@ -121,6 +127,46 @@ pub fn webhooks(
         rules_needed: door.refuses(Question::Rules { refuses_by_default: true }),
         conditions,
     }))
+}
+
+/// What the rules decide by names alone, for the cluster's API to hold by itself. Empty: it has no door at which rules
+/// are asked, or names alone decide nothing.
+///
+/// # Errors
+/// There is too much of it for the platform. The door and every pull hold it all the same.
+pub fn name_rules(config: &Config, cluster: &Cluster) -> Result<Vec<Value>, TooMany> {
+    let Some(raw) = cluster.door.as_ref().filter(|raw| raw.names()) else { return Ok(Vec::new()) };
+    let door = raw.door(&cluster.pull_secret);
+    let names = NameRules {
+        cluster: cluster.name.get_ref(),
+        host: config.larder.url.host.as_str(),
+        rules: &config.rules,
+        classes: &config.classes,
+        origins: &config.routes().origins(),
+        unqualified: &config.larder.unqualified,
+        except: &door.except,
+        warns: door.rehearse || door.rules == RulesAt::Warn,
+    };
+    names.objects()
+}
+
+/// All that the cluster's API is told about what is let in: how it asks at the door, and what it holds by itself, as
+/// far as it can.
+pub async fn admission(
+    config: &Config,
+    cluster: &Cluster,
+    ca: Option<&[u8]>,
+    kube: &Kube,
+    what: &str,
+) -> Result<Vec<Value>, Failure> {
+    let version = kube.version().await?;
+    let webhooks = webhooks(config, cluster, ca, version >= CONDITIONS, what)?;
+    let mut all = webhooks.map(|webhooks| webhooks.objects()).unwrap_or_default();
+    if version >= POLICIES {
+        // What is too much for the platform, `handoff write` tells.
+        all.extend(name_rules(config, cluster).unwrap_or_default());
+    }
+    Ok(all)
 }
 
 /// The key that a secret holds, with what is known of it. None: it holds none of ours.

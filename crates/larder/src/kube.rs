@@ -95,15 +95,14 @@ impl Kube {
         }
     }
 
-    /// Whether the cluster's API knows the conditions of webhooks, as it does since version 1.28. An API that does
-    /// not tell its version does not.
-    pub async fn knows_conditions(&self) -> Result<bool, Failure> {
+    /// The version of the cluster's API: major, minor. Of one that does not tell it, the lowest.
+    pub async fn version(&self) -> Result<(u32, u32), Failure> {
         let version = self.get("/version").await?.unwrap_or_default();
         let number = |key: &str| {
             let text = text(&version, &[key]).unwrap_or_default();
             text.trim_end_matches(|c: char| !c.is_ascii_digit()).parse::<u32>().unwrap_or(0)
         };
-        Ok((number("major"), number("minor")) >= (1, 28))
+        Ok((number("major"), number("minor")))
     }
 
     /// Takes an object away.

@@ -34,7 +34,19 @@ pub struct Webhooks {
 /// Seconds that the API waits. The larder takes far less; the rest is for the network.
 const PATIENCE: u32 = 2;
 /// What runs the cluster itself never depends on the larder.
-const NEVER: &str = "kube-system";
+pub(super) const NEVER: &str = "kube-system";
+
+/// The path of an admission object in the cluster's API.
+pub fn path_of(object: &Value) -> String {
+    let kind = match object["kind"].as_str() {
+        Some("MutatingWebhookConfiguration") => "mutatingwebhookconfigurations",
+        Some("ValidatingAdmissionPolicy") => "validatingadmissionpolicies",
+        Some("ValidatingAdmissionPolicyBinding") => "validatingadmissionpolicybindings",
+        _ => "validatingwebhookconfigurations",
+    };
+    let name = object["metadata"]["name"].as_str().unwrap_or_default();
+    format!("/apis/admissionregistration.k8s.io/v1/{kind}/{name}")
+}
 
 impl Webhooks {
     /// The objects, in the order in which they are applied.
@@ -52,16 +64,6 @@ impl Webhooks {
     /// The name that both objects have.
     pub fn name(&self) -> String {
         format!("larder-door-{}", self.cluster)
-    }
-
-    /// The path of one of the objects in the cluster's API.
-    pub fn path(object: &Value) -> String {
-        let kind = match object["kind"].as_str() {
-            Some("MutatingWebhookConfiguration") => "mutatingwebhookconfigurations",
-            _ => "validatingwebhookconfigurations",
-        };
-        let name = object["metadata"]["name"].as_str().unwrap_or_default();
-        format!("/apis/admissionregistration.k8s.io/v1/{kind}/{name}")
     }
 
     /// Whether what one of the objects asks about must be answered.
@@ -164,16 +166,16 @@ impl Webhooks {
 }
 
 /// A kind of object about which is asked.
-struct Asked {
+pub(super) struct Asked {
     group: &'static str,
     resources: &'static [&'static str],
     /// The way to its pod's specification, from `object` on.
-    pod: &'static str,
+    pub pod: &'static str,
     /// Whether an update can change its images.
-    updates: bool,
+    pub updates: bool,
 }
 
-const ASKED: [Asked; 5] = [
+pub(super) const ASKED: [Asked; 5] = [
     Asked { group: "", resources: &["pods"], pod: "spec", updates: true },
     Asked {
         group: "",
@@ -197,7 +199,7 @@ const ASKED: [Asked; 5] = [
 ];
 
 impl Asked {
-    fn rule(&self, operations: &[&str]) -> Value {
+    pub fn rule(&self, operations: &[&str]) -> Value {
         rule(self.group, operations, self.resources)
     }
 }
@@ -207,7 +209,7 @@ fn ephemeral() -> Value {
     rule("", &["UPDATE"], &["pods/ephemeralcontainers"])
 }
 
-fn rule(group: &str, operations: &[&str], resources: &[&str]) -> Value {
+pub(super) fn rule(group: &str, operations: &[&str], resources: &[&str]) -> Value {
     json!({
         "apiGroups": [group], "apiVersions": ["v1"], "operations": operations,
         "resources": resources, "scope": "Namespaced",
@@ -273,7 +275,7 @@ mod tests {
             json!(["lab", "kube-system"])
         );
         assert_eq!(
-            Webhooks::path(&objects[1]),
+            path_of(&objects[1]),
             "/apis/admissionregistration.k8s.io/v1/validatingwebhookconfigurations/larder-door-turbine-hall"
         );
         assert_eq!(

@@ -7,6 +7,7 @@ use crate::reference::{Image, Reference};
 #[derive(Debug, Clone, Default)]
 pub struct Classes {
     names: Vec<Box<str>>,
+    patterns: Vec<Pattern>,
     set: PatternSet,
 }
 
@@ -21,6 +22,7 @@ impl Classes {
             .collect();
         Ok(Self {
             names: flat.iter().map(|(name, _)| Box::from(*name)).collect(),
+            patterns: flat.iter().map(|(_, pattern)| (*pattern).clone()).collect(),
             set: PatternSet::new(flat.iter().map(|(_, pattern)| *pattern))?,
         })
     }
@@ -33,6 +35,11 @@ impl Classes {
     /// The same for an image without tag and digest.
     pub fn of(&self, image: &Image) -> Option<&str> {
         self.set.first_match(&image.to_string()).map(|at| &*self.names[at])
+    }
+
+    /// The patterns in their order, each with its class.
+    pub fn each(&self) -> impl Iterator<Item = (&str, &Pattern)> {
+        self.names().zip(&self.patterns)
     }
 
     /// The names of all classes, some more than once.

@@ -50,8 +50,15 @@ pub struct Asks {
 }
 
 impl Asks {
-    fn is_empty(&self) -> bool {
+    /// Whether it asks nothing: the rule then decides on whatever it matches.
+    pub fn is_empty(&self) -> bool {
         *self == Self::default()
+    }
+
+    /// Whether nothing but the name has to be known.
+    pub fn is_decided_by_names(&self) -> bool {
+        let Self { digest: _, fixed_tag: _, platforms, age, signature } = self;
+        platforms.is_empty() && age.is_none() && !signature
     }
 }
 
@@ -240,6 +247,15 @@ impl Rules {
         &self.all
     }
 
+    /// Those that may concern a cluster, in their order.
+    pub fn for_cluster(&self, cluster: &str) -> impl Iterator<Item = &Rule> {
+        self.list(Some(cluster)).iter().map(|&at| &self.all[at])
+    }
+
+    fn list(&self, cluster: Option<&str>) -> &[usize] {
+        cluster.and_then(|name| self.by_cluster.get(name)).unwrap_or(&self.for_all)
+    }
+
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
         self.all.is_empty()
@@ -247,8 +263,7 @@ impl Rules {
 
     /// Decides.
     pub fn decide(&self, asked: &Asked<'_>, facts: &Facts) -> Decided<'_> {
-        let list =
-            asked.cluster.and_then(|name| self.by_cluster.get(name)).unwrap_or(&self.for_all);
+        let list = self.list(asked.cluster);
         if list.is_empty() {
             return Decided::NOTHING;
         }

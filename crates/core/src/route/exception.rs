@@ -3,6 +3,7 @@
 
 use std::fmt;
 
+use super::Way;
 use crate::name::{Host, NameError, RepositoryName};
 use crate::reference::Image;
 
@@ -112,6 +113,16 @@ impl Exception {
             None => Some(None),
             Some(to) => to.with(rest).map(Some),
         }
+    }
+
+    /// The way back that it is. None: it leads nowhere.
+    pub(super) fn way(&self) -> Option<Way> {
+        let to = self.to.as_ref()?;
+        let name = |scope: &Scope| match &scope.path {
+            Some(path) => format!("{}/{path}", scope.host),
+            None => scope.host.to_string(),
+        };
+        Some(Way { here: name(to), origin: name(&self.of), below: to.below })
     }
 
     /// The image that an exception leads to a name. None: it leads nothing there.

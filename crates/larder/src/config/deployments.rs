@@ -51,6 +51,9 @@ pub struct RawDoor {
     secret: bool,
     #[serde(default)]
     rules: RawRulesAt,
+    /// Whether what names alone decide is handed to the cluster's API, to hold by itself.
+    #[serde(default = "yes")]
+    names: bool,
     #[serde(default)]
     except: Vec<String>,
     namespace: Option<String>,
@@ -102,6 +105,11 @@ impl RawDoor {
             [_, namespace, "svc", ..] => Some((*namespace).to_owned()),
             _ => None,
         }
+    }
+
+    /// Whether the cluster's API holds by itself what names alone decide.
+    pub fn names(&self) -> bool {
+        self.names && !matches!(self.rules, RawRulesAt::Off)
     }
 
     /// As it is decided by.

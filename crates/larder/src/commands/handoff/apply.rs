@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use larder_client::{Web, WebOptions};
 use larder_core::access::key::KeyId;
-use larder_core::handoff::{SECRET_TYPE, Wanted, Webhooks};
+use larder_core::handoff::{SECRET_TYPE, Wanted, Webhooks, path_of};
 use larder_core::objects;
 use larder_store::{Store, now};
 use serde::Serialize;
@@ -81,11 +81,22 @@ pub(super) enum Door {
     Differs,
 }
 
-/// Looks whether the cluster has a webhook configuration.
+/// The kind of an admission object.
+fn kind_of(object: &Value) -> &'static str {
+    match object["kind"].as_str() {
+        Some("MutatingWebhookConfiguration") => "MutatingWebhookConfiguration",
+        Some("ValidatingAdmissionPolicy") => "ValidatingAdmissionPolicy",
+        Some("ValidatingAdmissionPolicyBinding") => "ValidatingAdmissionPolicyBinding",
+        _ => "ValidatingWebhookConfiguration",
+    }
+}
+
+/// Looks whether the cluster has an admission object as it should be.
 pub(super) async fn door(kube: &Kube, hook: &Value) -> Result<Door, Failure> {
-    Ok(match kube.get(&Webhooks::path(hook)).await? {
+    let holds = |found: &Value, what| objects::holds(&found[what], &hook[what]);
+    Ok(match kube.get(&path_of(hook)).await? {
         None => Door::Missing,
-        Some(found) if objects::holds(&found["webhooks"], &hook["webhooks"]) => Door::Right,
+        Some(found) if holds(&found, "webhooks") && holds(&found, "spec") => Door::Right,
         Some(_) => Door::Differs,
     })
 }
@@ -103,20 +114,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let read =
         |path| read_bounded(path, CA_LIMIT).map_err(|error| Failure::file(&what, path, &error));
     let ca = args.ca.as_deref().map(read).transpose()?;
-    let webhooks =
-        handoff::webhooks(&config, cluster, ca.as_deref(), kube.knows_conditions().await?, &what)?;
+    let hooks = handoff::admission(&config, cluster, ca.as_deref(), &kube, &what).await?;
     let mut changes = plan(&config, &store, &kube, &wanted, args.rotate, &what).await?;
-    let hooks = webhooks.map(|webhooks| webhooks.objects()).unwrap_or_default();
     for (at, hook) in hooks.iter().enumerate() {
         let change = match door(&kube, hook).await? {
             Door::Right => "stays",
             Door::Missing => "new",
             Door::Differs => "changed",
         };
-        let kind = match hook["kind"].as_str() {
-            Some("MutatingWebhookConfiguration") => "MutatingWebhookConfiguration",
-            _ => "ValidatingWebhookConfiguration",
-        };
+        let kind = kind_of(hook);
         let name = hook["metadata"]["name"].as_str().unwrap_or_default().to_owned();
         changes.push(Change { namespace: String::new(), kind, name, change, at });
     }
@@ -139,7 +145,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if !args.dry_run {
         for change in changes.iter().filter(|change| change.change != "stays") {
             if change.namespace.is_empty() {
-                kube.apply(&Webhooks::path(&hooks[change.at]), &hooks[change.at]).await?;
+                kube.apply(&path_of(&hooks[change.at]), &hooks[change.at]).await?;
                 continue;
             }
             let one = &wanted[change.at];
@@ -180,7 +186,7 @@ async fn answers(url: &str, ca: Option<&[u8]>, what: &str) -> Result<(), Failure
         let cause = format!("the door that would have to answer does not: {cause}");
         let remedy = "have `larder serve` answer there first; or set `unanswered = \"admit\"` in [cluster.door]; \
             where only the cluster reaches it, add `--door-unasked`. To take it back at any time: \
-            `kubectl delete validatingwebhookconfigurations,mutatingwebhookconfigurations -l app.kubernetes.io/managed-by=iron-larder`";
+            `kubectl delete validatingwebhookconfigurations,mutatingwebhookconfigurations,validatingadmissionpolicies,validatingadmissionpolicybindings -l app.kubernetes.io/managed-by=iron-larder`";
         Failure::usage(what, cause, remedy).ending(Exit::Remote)
     };
     let options = WebOptions { ca: ca.unwrap_or_default().to_vec(), ..WebOptions::default() };

@@ -47,6 +47,7 @@ struct Row {
 #[derive(Serialize)]
 struct DoorRow {
     kind: String,
+    name: String,
     /// `right`, `missing` or `differs`.
     state: &'static str,
 }
@@ -80,18 +81,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         rows.push(judge(&config, one, &objects, &all, &known)?);
     }
     let mut doors = Vec::new();
-    if let Some(webhooks) =
-        handoff::webhooks(&config, cluster, None, kube.knows_conditions().await?, &what)?
-    {
-        for hook in webhooks.objects() {
-            let state = match door(&kube, &hook).await? {
-                Door::Right => "right",
-                Door::Missing => "missing",
-                Door::Differs => "differs",
-            };
-            let kind = hook["kind"].as_str().unwrap_or_default().to_owned();
-            doors.push(DoorRow { kind, state });
-        }
+    for object in handoff::admission(&config, cluster, None, &kube, &what).await? {
+        let state = match door(&kube, &object).await? {
+            Door::Right => "right",
+            Door::Missing => "missing",
+            Door::Differs => "differs",
+        };
+        let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
+        let (kind, name) = (text(&object["kind"]), text(&object["metadata"]["name"]));
+        doors.push(DoorRow { kind, name, state });
     }
     let bad = rows.iter().any(|row| !row.faults.is_empty())
         || doors.iter().any(|door| door.state != "right");
@@ -101,13 +99,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }));
     } else {
         show(&rows, context);
-        for DoorRow { kind, state } in &doors {
+        for DoorRow { kind, name, state } in &doors {
             let told = match *state {
                 "right" => paint(GOOD, "is right"),
                 "missing" => paint(BAD, "is missing"),
                 _ => paint(BAD, "is not as it should be"),
             };
-            context.output.result(format!("door: {kind} {told}"));
+            context.output.result(format!("door: {kind} {name} {told}"));
         }
         if bad {
             context

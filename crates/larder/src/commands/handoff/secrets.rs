@@ -125,6 +125,8 @@ fn door_page(cluster: &Cluster) -> String {
         "\n## The door\n\n\
          `kubectl apply --server-side -f door/webhooks.yaml`: from then on the cluster's API asks the larder about\n\
          every pod and workload before it takes it. The path in that file is a secret: who knows it can ask for {}.\n\
+         `kubectl apply -f door/names.yaml`, where that file is and the cluster is of version 1.30 or later: what the rules\n\
+         decide by names alone, the API then holds by itself, with and without the larder.\n\
          Try it with `kubectl apply --dry-run=server` first: it says what would be changed or refused.\n",
         cluster.name.get_ref()
     )

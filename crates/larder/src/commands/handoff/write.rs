@@ -15,7 +15,7 @@ use crate::context::{Context, open_store, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{CA_LIMIT, read_bounded, replace, write_secret};
 use crate::handoff;
-use crate::output::count;
+use crate::output::{Output, count};
 
 /// The certificate's name beside a `hosts.toml`.
 const CA_NAME: &str = "larder-ca.pem";
@@ -115,7 +115,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         false => Vec::new(),
     };
     if !args.nodes {
-        files.extend(access_files(args, &config, cluster, ca.as_deref()).await?);
+        files.extend(access_files(args, &config, cluster, ca.as_deref(), &context.output).await?);
     }
     let mut written = Vec::new();
     for File { path, content, secret } in &files {
@@ -164,15 +164,27 @@ async fn access_files(
     config: &Config,
     cluster: &Cluster,
     ca: Option<&[u8]>,
+    output: &Output,
 ) -> Result<Vec<File>, Failure> {
     let what = format!("cannot write the handoff of {}", args.cluster);
     let host = config.larder.url.host.to_string();
     // The path in it is a secret.
-    let door = handoff::webhooks(config, cluster, ca, true, &what)?.map(|webhooks| File {
-        path: "door/webhooks.yaml".into(),
-        content: secrets::documents(&webhooks.objects()),
-        secret: true,
+    let mut door: Vec<File> = handoff::webhooks(config, cluster, ca, true, &what)?
+        .map(|webhooks| File {
+            path: "door/webhooks.yaml".into(),
+            content: secrets::documents(&webhooks.objects()),
+            secret: true,
+        })
+        .into_iter()
+        .collect();
+    let names = handoff::name_rules(config, cluster).unwrap_or_else(|error| {
+        output.note(format!("note: {error}: the door and every pull hold them all the same"));
+        Vec::new()
     });
+    if !names.is_empty() {
+        let content = secrets::documents(&names);
+        door.push(File { path: "door/names.yaml".into(), content, secret: false });
+    }
     let ca = ca.map(|_| format!("/etc/larder/{CA_NAME}"));
     if let Some(login) = handoff::node_login(config, cluster, ca) {
         let page = secrets::page(cluster, &[], Some(&login), &host).into_bytes();

@@ -42,6 +42,19 @@ pub fn post(serving: &Serving, path: &str, object: &str) -> Answer {
     ask(serving.host(), "POST", path, &json, body.as_bytes()).unwrap()
 }
 
+/// The same, and again where the machine had no time to decide: what is tested is what is decided.
+fn decided(serving: &Serving, path: &str, object: &str) -> String {
+    let mut text = String::new();
+    for _ in 0..50 {
+        text = post(serving, path, object).text();
+        if !text.contains("in time") {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    text
+}
+
 fn list(unit: &str) -> String {
     vec![unit; 3_000_000 / unit.len()].join(",")
 }
@@ -124,7 +137,10 @@ fn padding_slowness_and_spelling_let_nobody_in() {
     assert!(path.ends_with("/rules/refuse"), "{path}");
     let serving = Serving::start(&house);
     let refused = |object: &str, why: &str| {
-        let text = post(&serving, &path, object).text();
+        let text = match why {
+            "larder: " => post(&serving, &path, object).text(),
+            _ => decided(&serving, &path, object),
+        };
         assert!(text.contains(r#""allowed":false"#) && text.contains(why), "{why}: {text}");
     };
     let init = |number: usize| {
@@ -162,16 +178,12 @@ fn padding_slowness_and_spelling_let_nobody_in() {
         &pod(r#"{"containers":[{"name":"e","image":"other.example/x/y:1"}]}"#),
         "cannot be told",
     );
-    let ours = post(
+    let ours = decided(
         &serving,
         &path,
         &pod(r#"{"containers":[{"name":"e","image":"nobody.example/x:1"}]}"#),
     );
-    assert!(
-        ours.text().contains(r#""allowed":true"#),
-        "what is not ours is let in: {}",
-        ours.text()
-    );
+    assert!(ours.contains(r#""allowed":true"#), "what is not ours is let in: {ours}");
     // A webhook from before keeps letting in what cannot be decided, until it is written anew.
     let old = path.replace("/refuse", "");
     let deep = pod(&format!(r#"{{"image":1,"x":{}{}}}"#, "[".repeat(300), "]".repeat(300)));
