@@ -13,7 +13,7 @@ mod tests;
 
 pub use cause::{Cause, Step};
 pub use decide::diagnose;
-pub use event::{Event, read_events, refusal};
+pub use event::{Event, Said, read_events, refusal};
 pub use evidence::{
     Access, Credential, Evidence, KeyState, Name, Nodes, Outcome, Policy, Record, Secret,
     SecretFault, Visit,
@@ -65,6 +65,8 @@ pub struct Finding {
     pub ruled_out: Vec<Step>,
     /// What to do, the likeliest first.
     pub remedies: Vec<Remedy>,
+    /// Causes of which runtimes say the very same, where nothing else is known.
+    pub or: Vec<Cause>,
 }
 
 /// Something to do.

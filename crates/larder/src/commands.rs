@@ -4,6 +4,7 @@ mod check;
 mod copy;
 mod demo;
 mod handoff;
+mod help;
 mod init;
 mod intake;
 mod key;
@@ -60,6 +61,7 @@ pub enum Command {
     Why(why::Args),
     NodeLogin(node_login::Args),
     Log(log::Args),
+    Help(help::Args),
 }
 
 /// Runs a command.
@@ -81,6 +83,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Policy(command) => policy::run(command, context).await,
         Command::NodeLogin(args) => node_login::run(&args, context).await,
         Command::Log(args) => log::run(&args, context).await,
+        Command::Help(args) => help::run(&args, context),
         Command::Rewrite(args) => rewrite::run(&args, context).await,
         Command::Why(args) => why::run(&args, context).await,
     }

@@ -35,7 +35,7 @@ const EVERYWHERE: &str = "Everywhere";
 /// Bring third-party container images into your own registry, serve them, and make deployments
 /// use them.
 #[derive(Debug, Parser)]
-#[command(name = "larder", version, max_term_width = 100)]
+#[command(name = "larder", version, max_term_width = 100, disable_help_subcommand = true)]
 #[command(
     after_help = "Work goes in this order: survey, look, intake lock, intake diff, intake run, serve, rewrite.\n\
     Exit status: 0 done; 1 it ran and the answer is \"no\"; 2 the call or the configuration is wrong;\n\

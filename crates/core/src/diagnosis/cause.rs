@@ -1,5 +1,7 @@
 //! The causes that are told apart. The list is closed: each has a page in `docs/causes`.
 
+use crate::reference::Malformed;
+
 /// A step of a pull, in its order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Step {
@@ -25,11 +27,13 @@ pub enum Step {
     Content,
     /// Whether the upstream lets us pull more today.
     Allowance,
+    /// Whether the node itself can take it.
+    Node,
 }
 
 impl Step {
     /// All, in their order.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Name,
         Self::Policy,
         Self::Route,
@@ -41,6 +45,7 @@ impl Step {
         Self::Platform,
         Self::Content,
         Self::Allowance,
+        Self::Node,
     ];
 
     /// Its word, for people and in JSON.
@@ -57,6 +62,7 @@ impl Step {
             Self::Platform => "platform",
             Self::Content => "content",
             Self::Allowance => "allowance",
+            Self::Node => "node",
         }
     }
 }
@@ -91,6 +97,21 @@ macro_rules! causes {
     };
 }
 
+impl Cause {
+    /// Why a reference cannot be read.
+    pub(crate) fn of_name(malformed: &Malformed) -> Self {
+        match malformed.reason.word() {
+            "scheme" => Self::Scheme,
+            "blank" | "quote" => Self::Blank,
+            "upper-case" => Self::UpperCase,
+            "missing-repository" | "empty" => Self::NoRepository,
+            "placeholder" => Self::Placeholder,
+            "digest" => Self::BadDigest,
+            _ => Self::Malformed,
+        }
+    }
+}
+
 causes! {
     /// `https://` or the like stands before the reference.
     Scheme "scheme" Name "a scheme is typed in front of the reference";
@@ -111,6 +132,8 @@ causes! {
 
     /// A rule denies it.
     RuleDenies "rule-denies" Policy "a rule denies it";
+    /// It was stopped in an emergency.
+    Blocked "blocked" Policy "it is blocked in this larder";
 
     /// The runtime never reads its mirror files.
     MirrorNotRead "mirror-not-read" Route "the runtime does not read its mirror configuration";
@@ -246,6 +269,19 @@ causes! {
     UpstreamDown "upstream-down" Allowance "the upstream behind the cached shelf cannot be asked";
     /// It works from what is held, while the upstream does not answer.
     StaleServed "stale-served" Allowance "an older answer is served while the upstream is away";
+
+    /// Its disk is full.
+    DiskFull "disk-full" Node "the node's disk is full";
+    /// Its disk takes no writes.
+    ReadOnly "read-only" Node "the node's disk takes no writes";
+    /// Its runtime has no file handles left.
+    TooManyFiles "too-many-files" Node "the node's runtime has too many open files";
+    /// What keeps unpacked layers fails.
+    Snapshotter "snapshotter" Node "the node cannot unpack the image";
+    /// It is larger than the node allows.
+    ImageTooLarge "image-too-large" Node "the image is larger than the node allows";
+    /// The pod forbids that it is pulled.
+    NeverPulled "never-pulled" Node "the pod forbids that the image is pulled";
 }
 
 #[cfg(test)]

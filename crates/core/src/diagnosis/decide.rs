@@ -4,6 +4,7 @@
 mod access;
 mod alone;
 mod sign_in;
+mod weigh;
 
 use super::describe::{quoted, span};
 use super::evidence::{Access, Evidence, Name, Nodes, Outcome, Policy, Visit};
@@ -13,6 +14,7 @@ use Confidence::{Certain, Likely, Possible};
 use access::{absent, denied, forbidden, gone, without_access};
 use alone::by_answer_alone;
 use sign_in::sign_in;
+use weigh::weigh;
 
 /// A cause before it is put into words: the sentence, and what to do.
 struct Found {
@@ -54,7 +56,11 @@ impl Found {
 
 /// Finds the cause.
 pub fn diagnose(evidence: &Evidence) -> Verdict {
-    let e = evidence;
+    weigh(evidence, by_asking(evidence))
+}
+
+/// What is found without what the node said.
+fn by_asking(e: &Evidence) -> Verdict {
     if let Some(Name::Malformed(malformed)) = &e.name {
         return fails(e, None, malformed_name(malformed));
     }
@@ -135,19 +141,11 @@ fn finish(e: &Evidence, visit: Option<&Visit>, found: Found) -> Finding {
             ruled_out.push(step);
         }
     }
-    Finding { cause, confidence, told, ruled_out, remedies }
+    Finding { cause, confidence, told, ruled_out, remedies, or: Vec::new() }
 }
 
 fn malformed_name(malformed: &Malformed) -> Found {
-    let cause = match malformed.reason.word() {
-        "scheme" => Cause::Scheme,
-        "blank" | "quote" => Cause::Blank,
-        "upper-case" => Cause::UpperCase,
-        "missing-repository" | "empty" => Cause::NoRepository,
-        "placeholder" => Cause::Placeholder,
-        "digest" => Cause::BadDigest,
-        _ => Cause::Malformed,
-    };
+    let cause = Cause::of_name(malformed);
     let told = format!("no node can read the reference: {}", malformed.reason);
     let answer = found(cause, Certain, told);
     match &malformed.proposal {
@@ -339,10 +337,6 @@ fn without_visits(e: &Evidence, mut missing: Vec<String>) -> Verdict {
     let here = Visit { host: "the larder".into(), mirror: false, ours: true, outcome: None };
     if let Some(gone) = gone(e, &here) {
         return fails(e, None, gone.at_most(Likely));
-    }
-    if let Some((cause, told)) = e.event.as_ref().and_then(super::Event::cause) {
-        let steps = "the rest is told by asking the hosts: leave `--offline` out";
-        return fails(e, None, found(cause, Possible, told).say(steps));
     }
     if missing.is_empty() {
         missing.push("what the hosts answer".into());

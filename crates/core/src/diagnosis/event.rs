@@ -1,12 +1,20 @@
 //! What the cluster's events, a node's journal or a runtime's error say. The wordings differ between
 //! versions, so several of each are known.
 
-use super::Cause;
+mod refusal;
+mod wording;
+
+use super::{Cause, Step};
+
+pub use refusal::refusal;
+pub use wording::Said;
 
 /// The longest text that is read, in bytes.
 const LIMIT: usize = 1024 * 1024;
 /// Failures that are taken from one text.
 const MOST: usize = 200;
+/// Lines that one message may have.
+const LINES: usize = 20;
 
 /// One failure that a text tells of.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -29,67 +37,170 @@ pub fn read_events(text: &str) -> Vec<Event> {
     let end = (0..=LIMIT.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
     let mut events: Vec<Event> = Vec::new();
     let mut vague: Vec<Event> = Vec::new();
-    for line in text[..end].lines() {
-        let Some(event) = read_line(line) else { continue };
-        let is_vague = event.cause().is_none();
-        let list = if is_vague { &mut vague } else { &mut events };
+    for message in messages(&text[..end]) {
+        let Some(event) = read_message(&message) else { continue };
+        let cause = event.cause().map(|it| it.0);
+        let list = if cause.is_none() { &mut vague } else { &mut events };
         let same = |known: &&Event| {
             known.reference == event.reference
-                && known.cause().map(|it| it.0) == event.cause().map(|it| it.0)
+                && known.cause().map(|it| it.0) == cause
                 && known.host == event.host
         };
         if list.len() < MOST && !list.iter().any(|known| same(&known)) {
             list.push(event);
         }
     }
-    let told = |event: &Event| events.iter().any(|known| known.reference == event.reference);
+    let events = of_one_pull(events);
+    let told = |event: &Event| {
+        let same = |known: &Event| known.reference == event.reference || event.reference.is_none();
+        events.iter().any(same)
+    };
     let untold: Vec<Event> = vague.into_iter().filter(|event| !told(event)).collect();
     events.into_iter().chain(untold).collect()
 }
 
-fn read_line(line: &str) -> Option<Event> {
-    const SIGNS: [&str; 14] = [
+/// A journal has several lines of one pull, and only the last of them names the image: the others serve it. What
+/// hides another failure ("not found", where a mirror could not be asked at all) takes over what they say.
+fn of_one_pull(events: Vec<Event>) -> Vec<Event> {
+    let (named, unnamed): (Vec<Event>, Vec<Event>) =
+        events.into_iter().partition(|event| event.reference.is_some());
+    if named.is_empty() {
+        return unnamed;
+    }
+    let better = |event: &&Event| {
+        let step = event.cause().map(|it| it.0.step());
+        matches!(step, Some(Step::Reach | Step::Trust))
+    };
+    let file = |event: &Event| event.cause().is_some_and(|it| it.0 == Cause::MirrorFile);
+    let better = unnamed.iter().find(better).cloned();
+    let mut all: Vec<Event> = unnamed.into_iter().filter(file).collect();
+    for event in named {
+        let hides = event.cause().is_some_and(|it| it.0 == Cause::AbsentOrHidden);
+        let event = match better.as_ref().filter(|_| hides) {
+            Some(better) => Event { reference: event.reference, ..better.clone() },
+            None => event,
+        };
+        let known = |one: &Event| {
+            one.reference == event.reference
+                && one.cause().map(|it| it.0) == event.cause().map(|it| it.0)
+        };
+        if !all.iter().any(known) {
+            all.push(event);
+        }
+    }
+    all
+}
+
+/// The messages of a text: a line each, with the lines that go on from it. A registry's answer has line breaks, and
+/// with them its sentence.
+fn messages(text: &str) -> Vec<String> {
+    let mut all: Vec<(String, usize)> = Vec::new();
+    for line in text.lines() {
+        match all.last_mut() {
+            Some((last, lines)) if *lines < LINES && goes_on(last, line) => {
+                last.push('\n');
+                last.push_str(line.trim());
+                *lines += 1;
+            }
+            _ => all.push((line.to_owned(), 1)),
+        }
+    }
+    all.into_iter().map(|(message, _)| message).collect()
+}
+
+/// Whether a line belongs to the message before it: that ends in a status, and this one begins with one of the
+/// standard's codes (Distribution Specification, "Error codes"), as runtimes write them.
+fn goes_on(last: &str, line: &str) -> bool {
+    if !(is_failure(last) && status(last).is_some()) {
+        return false;
+    }
+    let line = line.trim();
+    let Some((word, _)) = line.split_once(':') else { return false };
+    let code = |c: char| c.is_ascii_lowercase() || c == ' ' || c == '_';
+    line == "errors:" || (!word.is_empty() && word.len() <= 40 && word.chars().all(code))
+}
+
+fn is_failure(line: &str) -> bool {
+    const SIGNS: [&str; 30] = [
         "failed to pull",
         "Failed to pull",
         "failed to resolve",
+        "failed to copy",
+        "failed to authorize",
+        "failed to extract",
+        "failed to unpack",
+        "failed to fetch",
+        "fetch failed",
         "pull access denied",
         "couldn't parse image",
         "failed to parse image",
         "Failed to apply default image tag",
         "Back-off pulling image",
         "ErrImagePull",
+        "ErrImageNeverPull",
         "ImagePullBackOff",
         "InvalidImageName",
+        "pull policy of Never",
         "trying next host",
-        "failed to decode hosts.toml",
+        "hosts.toml",
         "failed to do request",
+        "cancel pulling image",
+        "reference for unknown type",
+        "image pull secrets",
+        "exec format error",
+        "cannot be set when `config_path`",
+        "get image config descriptor",
+        "PullImage from image service failed",
+        "pull QPS exceeded",
     ];
-    if !SIGNS.iter().any(|sign| line.contains(sign)) {
-        return None;
+    // The runtime's own client says no more than the error.
+    line.trim_start().starts_with("ctr: ") || SIGNS.iter().any(|sign| line.contains(sign))
+}
+
+fn read_message(message: &str) -> Option<Event> {
+    let text = message.trim().to_owned();
+    let named = reference(&text);
+    if !is_failure(&text) {
+        // That a pull begins says something only where its name cannot be read.
+        let begins = text.contains("PullImage ")
+            && named.as_ref().is_some_and(|name| {
+                let usual = crate::reference::Unqualified::default();
+                crate::reference::Reference::read(name, &usual).is_err()
+            });
+        if !begins {
+            return None;
+        }
     }
-    let text = line.trim().to_owned();
     Some(Event {
-        reference: reference(&text),
         host: host(&text),
         status: status(&text),
         number: number(&text),
+        reference: named,
         text,
     })
 }
 
-/// What stands in quotes after one of the words that name an image.
+/// What stands in quotes after one of the words that name an image, or bare where runtimes do not quote it.
 fn reference(text: &str) -> Option<String> {
-    let plain = text.replace("\\\"", "\"");
-    for word in [
+    const QUOTED: [&str; 13] = [
         "pull and unpack image ",
         "Failed to pull image ",
+        "failed to pull image ",
         "resolve reference ",
         "pulling image ",
+        "Pulling image ",
+        "Container image ",
+        "PullImage ",
         "parse image reference ",
         "parse image name ",
         "default image tag ",
-        "Pulling image ",
-    ] {
+        " image=",
+        "Failed to inspect image ",
+    ];
+    const BARE: [&str; 4] =
+        ["cancel pulling image ", "byte manifest for ", "failed to resolve image: ", "ctr: "];
+    let plain = text.replace("\\\"", "\"");
+    for word in QUOTED {
         if let Some((_, rest)) = plain.split_once(word)
             && let Some(rest) = rest.strip_prefix('"')
             && let Some((reference, _)) = rest.split_once('"')
@@ -98,23 +209,39 @@ fn reference(text: &str) -> Option<String> {
             return Some(reference.to_owned());
         }
     }
+    for word in BARE {
+        let Some((_, rest)) = plain.split_once(word) else { continue };
+        let end = rest.find([' ', '"', '\n']).unwrap_or(rest.len());
+        let found = rest[..end].trim_end_matches(':');
+        if found.contains('/') && !found.contains("://") {
+            return Some(found.to_owned());
+        }
+    }
     None
 }
 
 fn host(text: &str) -> Option<String> {
+    // A field of the journal's, at the end of its line.
+    if let Some((_, rest)) = text.rsplit_once(" host=") {
+        let host = rest.trim_start_matches(['\\', '"']);
+        let host = host.split(['"', ' ', '\\', '\n']).next().unwrap_or_default();
+        if !host.is_empty() {
+            return Some(host.to_owned());
+        }
+    }
     if let Some((_, rest)) = text.split_once("pulling from host ") {
         return rest.split(' ').next().map(str::to_owned);
     }
     let (_, rest) = text.split_once("://")?;
-    let host = rest.split(['/', '"', ' ', '\\']).next().unwrap_or_default();
+    let host = rest.split(['/', '"', ' ', '\\', '?', '\n']).next().unwrap_or_default();
     (!host.is_empty()).then(|| host.to_owned())
 }
 
 fn status(text: &str) -> Option<u16> {
     // The last number of three digits before one of the standard's phrases.
-    let words: Vec<&str> = text.split([' ', ':', '"']).collect();
+    let words: Vec<&str> = text.split([' ', ':', '"', '\n']).collect();
     let pairs = words.windows(2).rev();
-    let known = |code: u16| (400..=599).contains(&code);
+    let known = |code: u16| (300..=599).contains(&code);
     for pair in pairs {
         if let Ok(code) = pair[0].parse::<u16>()
             && known(code)
@@ -128,187 +255,20 @@ fn status(text: &str) -> Option<u16> {
 
 /// The number in brackets at the end of a refusal's sentence.
 fn number(text: &str) -> Option<String> {
-    let (before, _) = text.rsplit_once(']')?;
-    let (_, inside) = before.rsplit_once('[')?;
     let known = |c: char| c.is_ascii_alphanumeric() || c == '-';
-    (inside.len() >= 4 && inside.chars().all(known) && inside.chars().any(|c| c.is_ascii_digit()))
-        .then(|| inside.to_owned())
-}
-
-/// The cause in the words of a larder's own refusal. None: it is none, or of another kind.
-pub fn refusal(text: &str) -> Option<Cause> {
-    let causes = [
-        ("nobody signed in", Cause::NoCredential),
-        ("is refused by rule `", Cause::RuleDenies),
-        ("may not pull", Cause::GrantMissing),
-        ("no grant names it", Cause::GrantMissing),
-    ];
-    causes.into_iter().find(|(words, _)| text.contains(words)).map(|(_, cause)| cause)
-}
-
-impl Event {
-    /// The cause that the text fits best, and what it says. None: it only says that there was a failure.
-    pub fn cause(&self) -> Option<(Cause, String)> {
-        let text = self.text.as_str();
-        let has = |words: &str| text.contains(words);
-        let any = |all: &[&str]| all.iter().any(|words| text.contains(words));
-        let image = self.reference.clone().unwrap_or_else(|| "the image".into());
-        let host = self.host.clone().unwrap_or_else(|| "the registry".into());
-        let is = |cause: Cause, told: String| Some((cause, told));
-        if any(&["must be lowercase"]) {
-            return is(Cause::UpperCase, format!("{image}: names are lower case"));
+    let is_one = |inside: &str| {
+        (4..=40).contains(&inside.len())
+            && inside.chars().all(known)
+            && inside.chars().any(|c| c.is_ascii_digit())
+    };
+    let mut rest = text;
+    for _ in 0..8 {
+        let (before, _) = rest.rsplit_once(']')?;
+        let (outside, inside) = before.rsplit_once('[')?;
+        if is_one(inside) {
+            return Some(inside.to_owned());
         }
-        if any(&[
-            "invalid reference format",
-            "invalid reference",
-            "InvalidImageName",
-            "couldn't parse image",
-        ]) {
-            let cause = match &self.reference {
-                Some(reference) if reference.contains("://") => Cause::Scheme,
-                Some(reference) if reference.contains(char::is_whitespace) => Cause::Blank,
-                _ => Cause::Malformed,
-            };
-            return is(cause, format!("{image} cannot be read as a reference"));
-        }
-        if has("failed to decode hosts.toml") {
-            return is(
-                Cause::MirrorFile,
-                "the runtime drops a mirror file that it cannot read".into(),
-            );
-        }
-        if has("signed by unknown authority") {
-            return is(
-                Cause::UnknownAuthority,
-                format!("the node does not trust the certificate of {host}"),
-            );
-        }
-        if has("certificate has expired or is not yet valid") {
-            let early = text.contains("is before");
-            let cause = if early { Cause::CertificateEarly } else { Cause::CertificateExpired };
-            return is(cause, format!("the certificate of {host} is not good at the node's time"));
-        }
-        if any(&["certificate is valid for", "certificate is not valid for"]) {
-            return is(Cause::WrongName, format!("the certificate of {host} is for another name"));
-        }
-        if any(&["tls: certificate required", "tls: bad certificate"]) {
-            return is(Cause::ClientCertificate, format!("{host} wants a certificate of the node"));
-        }
-        if any(&[
-            "first record does not look like a TLS handshake",
-            "server gave HTTP response to HTTPS client",
-        ]) {
-            return is(
-                Cause::PlainHttp,
-                format!("{host} speaks plain HTTP, and HTTPS was asked for"),
-            );
-        }
-        if any(&["HTTP request to an HTTPS server", "400 Bad Request: Client sent an HTTP"]) {
-            return is(Cause::WantsTls, format!("{host} wants HTTPS"));
-        }
-        if any(&["proxyconnect", "Proxy Authentication Required", "Forbidden by proxy"]) {
-            return is(Cause::Proxy, format!("a proxy stands between the node and {host}"));
-        }
-        if has("no such host") {
-            return is(Cause::UnknownHost, format!("the node does not know the name {host}"));
-        }
-        if any(&["server misbehaving", "read udp"]) {
-            return is(Cause::NameService, "the node's name service gives no answer".into());
-        }
-        if has("connection refused") {
-            return is(Cause::Refused, format!("nothing listens at {host}"));
-        }
-        if has("connection reset by peer") {
-            return is(Cause::Reset, format!("{host} breaks the connection off"));
-        }
-        if any(&["i/o timeout", "TLS handshake timeout"]) {
-            return is(Cause::NoAnswer, format!("nothing answers at {host}"));
-        }
-        if any(&["context deadline exceeded", "Deadline Exceeded", "DeadlineExceeded"]) {
-            return is(Cause::Stalled, format!("{host} did not answer in time"));
-        }
-        if has("stopped after 10 redirects") {
-            return is(Cause::RedirectLoop, format!("{host} redirects in a circle"));
-        }
-        if any(&["malformed HTTP response", "unexpected media type text/html"]) {
-            let page = has("text/html");
-            let cause = if page { Cause::CaptivePage } else { Cause::NotHttp };
-            return is(cause, format!("what answers at {host} is no registry"));
-        }
-        if any(&["no match for platform", "no matching manifest"]) {
-            return is(
-                Cause::PlatformMissing,
-                format!("{image} is not made for the node's platform"),
-            );
-        }
-        if has("exec format error") {
-            return is(Cause::WrongArchitecture, format!("{image} is for another architecture"));
-        }
-        if any(&["unexpected commit digest", "failed commit on ref"]) {
-            return is(Cause::BlobCorrupt, format!("what {host} sent is not what its digest says"));
-        }
-        if any(&["failed size validation"]) {
-            return is(Cause::BlobLength, format!("what {host} sent has another length"));
-        }
-        if any(&["unexpected EOF", "failed to read expected number of bytes"]) {
-            return is(Cause::StreamCut, format!("{host} broke off in the middle"));
-        }
-        if has("could not fetch content descriptor") {
-            return is(Cause::BlobMissing, format!("a part of {image} is not there"));
-        }
-        if has("rejecting") && has("byte manifest") {
-            return is(Cause::ManifestTooLarge, format!("the manifest of {image} is too large"));
-        }
-        if has("reports content size of zero") {
-            return is(
-                Cause::OddHead,
-                format!("{host} answers HEAD in a way that runtimes cannot use"),
-            );
-        }
-        if any(&["did not include a token", "unable to decode token response"]) {
-            return is(Cause::TokenOdd, format!("the token service of {host} gives no token"));
-        }
-        if has("insufficient_scope") || has("pull access denied") {
-            return is(
-                Cause::TokenWithoutAccess,
-                format!(
-                    "{image} is not there, or the account may not pull it: the text is the same for both"
-                ),
-            );
-        }
-        if any(&["toomanyrequests", "Too Many Requests"]) || self.status == Some(429) {
-            return is(Cause::RateLimited, format!("{host} limits how much is pulled"));
-        }
-        match refusal(text) {
-            Some(cause @ Cause::RuleDenies) => {
-                return is(cause, format!("a rule of the larder denies {image}"));
-            }
-            Some(cause @ Cause::GrantMissing) => {
-                return is(cause, format!("no grant names {image}"));
-            }
-            Some(cause) => {
-                return is(cause, format!("{host} wants a sign-in, and the pod has none"));
-            }
-            None => {}
-        }
-        match self.status {
-            Some(401) => is(
-                Cause::NoCredential,
-                format!("{host} wants a sign-in, or does not accept the one it got"),
-            ),
-            Some(403) if has("failed to fetch") => {
-                is(Cause::TokenRefused, format!("the token service of {host} refuses"))
-            }
-            Some(403) => is(Cause::Forbidden, format!("{host} forbids the pull")),
-            Some(status @ 500..=599) if has("failed to fetch") => {
-                is(Cause::TokenRefused, format!("the token service of {host} answers {status}"))
-            }
-            Some(status @ 500..=599) => is(Cause::Failing, format!("{host} answers {status}")),
-            _ if text.trim_end_matches(['"', '.', ' ']).ends_with("not found") => is(
-                Cause::AbsentOrHidden,
-                format!("{image} is not there, or may not be seen: the text is the same for both"),
-            ),
-            _ => None,
-        }
+        rest = outside;
     }
+    None
 }

@@ -26,6 +26,9 @@ pub struct Evidence {
     pub platform: Option<String>,
     /// What the cluster's events say. None: none was given.
     pub event: Option<super::Event>,
+    /// What a larder recorded under the number that the event carries: the cause, in its sentence. None: it carries
+    /// none, or nobody looked.
+    pub recorded: Option<(super::Cause, String)>,
 }
 
 /// How a reference reads.

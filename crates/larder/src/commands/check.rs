@@ -211,7 +211,7 @@ fn show(report: &Report, config: &Config, context: &Context) {
             context.output.result(format!("try, for {}: {remedy}", upstream.name));
         }
         if let Some(finding) = &upstream.finding {
-            let why = paint(DIM, format!("(docs/causes/{}.md)", finding.cause.word()));
+            let why = paint(DIM, format!("(`larder help cause {}`)", finding.cause.word()));
             context.output.result(format!("why, for {}: {} {why}", upstream.name, finding.told));
         }
     }

@@ -1,5 +1,6 @@
 //! `larder why`: each cause, with the real situation set up.
 
+mod events;
 mod reach;
 mod secrets;
 mod upstreams;
@@ -87,7 +88,7 @@ fn names_that_no_node_can_read() {
         "a scheme is typed in front of the reference: https://bazaar.example/library/kettle:2",
         "try write bazaar.example/library/kettle:2",
         "✗ name",
-        "docs/causes/scheme.md",
+        "larder help cause scheme",
     ]);
 }
 

@@ -19,7 +19,7 @@ use larder_store::Store;
 
 use super::route::{self, Host};
 use super::secrets::Pod;
-use super::{Args, record};
+use super::{Args, record, recorded};
 use crate::config::Config;
 use crate::context::{read_lock, store_if_any};
 use crate::failure::Failure;
@@ -127,6 +127,10 @@ impl<'c> Asker<'c> {
             )
             .await;
             steps.extend(on_record);
+        }
+        let number = asked.event.as_ref().and_then(|event| event.number.as_ref());
+        if let (Some(number), Some(store)) = (number, &self.store) {
+            evidence.recorded = recorded::look_up(store, number).await?;
         }
         let namespace = self.args.namespace.as_ref().or(asked.namespace.as_ref());
         let verdict = self.filled(diagnose(&evidence), namespace);

@@ -1,7 +1,7 @@
 //! A refusal by its number: what the larder recorded when it decided.
 
 use larder_core::diagnosis::{Cause, Confidence, Finding, Remedy, Verdict, refusal};
-use larder_store::{Filter, Kind};
+use larder_store::{Entry, Filter, Kind, Store};
 
 use super::ask::{Answer, Asked};
 use super::show;
@@ -26,22 +26,12 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
         let remedy = "the record keeps `record` of [larder] (90d); is the number whole?";
         return Err(Failure::usage(what(), cause, remedy).ending(Exit::Remote));
     };
-    let text = entry.text.as_str();
-    let cause = match entry.kind {
-        Kind::Refused => refusal(text).unwrap_or(Cause::Forbidden),
-        Kind::Failed => Cause::WrongCredential,
-        other => {
-            let cause = format!(
-                "it is the number of a line of the kind {}: nothing was refused",
-                other.word()
-            );
-            let remedy = format!("`larder log {number}` shows it");
-            return Err(Failure::usage(what(), cause, remedy).ending(Exit::Remote));
-        }
+    let Some((cause, told)) = cause_of(&entry) else {
+        let kind = entry.kind.word();
+        let cause = format!("it is the number of a line of the kind {kind}: nothing was refused");
+        let remedy = format!("`larder log {number}` shows it");
+        return Err(Failure::usage(what(), cause, remedy).ending(Exit::Remote));
     };
-    let line = entry.line.as_ref().map(|line| format!(", decided by {line}")).unwrap_or_default();
-    let who = if entry.who.is_empty() { "somebody who did not sign in" } else { &entry.who };
-    let told = format!("{text} ({who}, {}{line})", time(entry.last));
     let written = entry.reference.clone().unwrap_or_default();
     let mut remedies =
         vec![Remedy::run("see all that is recorded of it", format!("larder log {number}"))];
@@ -54,8 +44,14 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
         }
         remedies.push(Remedy::run("see whether it still is so", command));
     }
-    let finding =
-        Finding { cause, confidence: Confidence::Certain, told, ruled_out: Vec::new(), remedies };
+    let finding = Finding {
+        cause,
+        confidence: Confidence::Certain,
+        told,
+        ruled_out: Vec::new(),
+        remedies,
+        or: Vec::new(),
+    };
     let answer = Answer {
         asked: Asked { written, ..Asked::default() },
         verdict: Verdict::Fails(finding),
@@ -63,4 +59,29 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
         limits: Vec::new(),
     };
     Ok(show::answers(&[answer], context))
+}
+
+/// What a recorded refusal was about, in its sentence. None: nothing was refused.
+fn cause_of(entry: &Entry) -> Option<(Cause, String)> {
+    let text = entry.text.as_str();
+    let cause = match entry.kind {
+        Kind::Refused => refusal(text).unwrap_or(Cause::Forbidden),
+        Kind::Failed => refusal(text).unwrap_or(Cause::WrongCredential),
+        _ => return None,
+    };
+    let line = entry.line.as_ref().map(|line| format!(", decided by {line}")).unwrap_or_default();
+    let who = if entry.who.is_empty() { "somebody who did not sign in" } else { &entry.who };
+    Some((cause, format!("{text} ({who}, {}{line})", time(entry.last))))
+}
+
+/// What the larder recorded under a number. None: nothing of it, or nothing was refused.
+pub(super) async fn look_up(
+    store: &Store,
+    number: &str,
+) -> Result<Option<(Cause, String)>, Failure> {
+    let filter = Filter { number: Some(number.to_owned()), ..Filter::default() };
+    let entries = store.record.entries(filter).await;
+    let entries =
+        entries.map_err(|error| Failure::store(format!("cannot look up {number}"), &error))?;
+    Ok(entries.first().and_then(cause_of))
 }

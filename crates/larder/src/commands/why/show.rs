@@ -56,6 +56,15 @@ fn one(answer: &Answer, context: &Context) {
             };
             out(format!("{}{sure}: {}", paint(BAD, finding.cause.title()), paint(STRONG, image)));
             out(format!("  {}", folded(&safe(&finding.told), width, 2)));
+            if !finding.or.is_empty() {
+                let or: Vec<String> = finding
+                    .or
+                    .iter()
+                    .map(|cause| format!("{} ({})", cause.title(), cause.word()))
+                    .collect();
+                let or = format!("runtimes say the same where {}", or.join(", or "));
+                out(format!("  {}", folded(&or, width, 2)));
+            }
             remedies(finding, &out);
         }
         Verdict::Undecided(missing) => {
@@ -97,7 +106,7 @@ fn one(answer: &Answer, context: &Context) {
         out(format!("  {} {:<10} {told}", paint(DIM, "·"), "events"));
     }
     if let Verdict::Fails(finding) = &answer.verdict {
-        context.output.note(format!("more: docs/causes/{}.md", finding.cause.word()));
+        context.output.note(format!("more: `larder help cause {}`", finding.cause.word()));
     }
 }
 
@@ -153,7 +162,16 @@ pub(super) fn json(answer: &Answer) -> Value {
     };
     let (verdict, causes, missing) = match &answer.verdict {
         Verdict::Succeeds(odd) => ("succeeds", odd.iter().map(finding).collect(), Vec::new()),
-        Verdict::Fails(one) => ("fails", vec![finding(one)], Vec::new()),
+        Verdict::Fails(one) => {
+            let or = one.or.iter().map(|cause| {
+                json!({
+                    "cause": cause.word(), "title": cause.title(), "step": cause.step().word(),
+                    "confidence": Confidence::Possible.word(), "told": cause.title(),
+                    "ruled_out": [], "remedies": [],
+                })
+            });
+            ("fails", [finding(one)].into_iter().chain(or).collect(), Vec::new())
+        }
         Verdict::Undecided(missing) => ("undecided", Vec::new(), missing.clone()),
     };
     let steps = answer.steps.iter().map(|line| {

@@ -1,0 +1,163 @@
+//! What a node or a larder said, beside what is found from here: what they said decides, and what is found from here
+//! explains it where both fit.
+
+use super::{Found, Likely, Possible, finish, found};
+use crate::diagnosis::event::{Event, Said};
+use crate::diagnosis::{Cause, Confidence, Credential, Evidence, Finding, Step, Verdict};
+
+/// Brings together what was found from here with what the node said.
+pub(super) fn weigh(e: &Evidence, asked: Verdict) -> Verdict {
+    if let Verdict::Fails(finding) = &asked
+        && finding.cause.step() == Step::Name
+        && finding.confidence == Confidence::Certain
+    {
+        return asked;
+    }
+    if let Some((cause, told)) = &e.recorded {
+        let told = told.clone();
+        let here = match &asked {
+            Verdict::Fails(finding) if finding.cause == *cause => finding.remedies.clone(),
+            _ => Vec::new(),
+        };
+        let mut answer = with_remedies(e, found(*cause, Confidence::Certain, told));
+        answer.remedies.extend(here);
+        return Verdict::Fails(finish(e, None, answer));
+    }
+    let Some(event) = &e.event else { return asked };
+    let Some(said) = event.said() else {
+        return match asked {
+            // It fails there: that it would not fail here does not say why.
+            Verdict::Succeeds(_) => Verdict::Undecided(vec![
+                "what the node said beyond that it failed: asked from here, the image can be pulled"
+                    .into(),
+            ]),
+            other => other,
+        };
+    };
+    match asked {
+        Verdict::Fails(finding) if explains(e, &said, finding.cause) => Verdict::Fails(finding),
+        Verdict::Fails(finding) => {
+            let told = format!("{}; asked from here: {}", said.told, finding.told);
+            by_event(e, event, said, told)
+        }
+        Verdict::Succeeds(mut odd) if is_mended(e, said.cause) => {
+            let told = format!("the node was told before: {}", said.told);
+            odd.push(finish(e, None, with_remedies(e, found(said.cause, Possible, told))));
+            Verdict::Succeeds(odd)
+        }
+        Verdict::Succeeds(_) => {
+            let told = format!("{}; asked from here, it can be pulled", said.told);
+            by_event(e, event, said, told)
+        }
+        Verdict::Undecided(_) => {
+            let told = said.told.clone();
+            by_event(e, event, said, told)
+        }
+    }
+}
+
+/// Whether a pull that is made with the pod's own secret, and succeeds, shows that the failure is over: what a
+/// registry decides by who asks for what has been asked again, and decided otherwise.
+fn is_mended(e: &Evidence, cause: Cause) -> bool {
+    let decided = [Step::Policy, Step::SignIn, Step::Permission, Step::Existence];
+    matches!(&e.credential, Some(Credential::Fits(_))) && decided.contains(&cause.step())
+}
+
+fn by_event(e: &Evidence, event: &Event, said: Said, told: String) -> Verdict {
+    let confidence = if said.or.is_empty() { Likely } else { Possible };
+    let mut answer = with_remedies(e, found(said.cause, confidence, told));
+    if e.visits.iter().all(|visit| visit.outcome.is_none()) && event.number.is_none() {
+        answer = answer.say("the rest is told by asking the hosts: leave `--offline` out");
+    }
+    let finding = finish(e, None, answer);
+    Verdict::Fails(Finding { or: said.or, ..finding })
+}
+
+/// What can be done about a cause of which nothing but its name is known.
+fn with_remedies(e: &Evidence, answer: Found) -> Found {
+    let cause = answer.cause;
+    let number = e.event.as_ref().and_then(|event| event.number.as_ref());
+    let mut answer = match cause {
+        Cause::StrangeNode => answer
+            .say("let the larder believe its nodes: `nodes = [\"10.4.0.0/16\"]` or `certificate` of the [[cluster]] in larder.toml"),
+        Cause::KeyRevoked | Cause::KeyExpired | Cause::KeyUnknown | Cause::WrongCredential
+            if e.visits.iter().any(|visit| visit.ours) =>
+        {
+            answer.run("write new pull secrets", "larder handoff apply CLUSTER")
+        }
+        Cause::UnknownAuthority if e.visits.iter().any(|visit| visit.ours) => answer.run(
+            "give the nodes the authority",
+            "larder handoff write CLUSTER --nodes --ca CA.pem --into DIR",
+        ),
+        Cause::PlainHttp if e.visits.iter().any(|visit| visit.ours) => answer.run(
+            "tell the nodes how the larder speaks",
+            "larder handoff write CLUSTER --nodes --into DIR",
+        ),
+        Cause::MirrorFile | Cause::MirrorNotRead => {
+            answer.run("see what the runtime reads", "larder check --nodes DIR")
+        }
+        Cause::UpstreamDown => answer.run("see how the upstream stands", "larder check"),
+        _ => answer,
+    };
+    if let Some(number) = number {
+        answer = answer.run("see what was recorded of it", format!("larder log {number}"));
+    }
+    answer.run("read more", format!("larder help cause {}", cause.word()))
+}
+
+/// Whether a cause that was found from here is behind what the node said: the same, or one of those of which nodes
+/// say this.
+fn explains(e: &Evidence, said: &Said, here: Cause) -> bool {
+    use Cause as C;
+    if said.cause == here || said.or.contains(&here) {
+        return true;
+    }
+    // Who asks without credentials, because nobody looked for the pod's, learns nothing of the pod's.
+    if here == C::NoCredential && e.credential.is_none() {
+        return false;
+    }
+    let step = here.step();
+    match said.cause {
+        C::NoCredential => {
+            matches!(step, Step::SignIn | Step::Permission) && here != C::WrongCredential
+        }
+        C::WrongCredential => matches!(
+            here,
+            C::KeyExpired | C::KeyRevoked | C::KeyUnknown | C::SecretDisagrees | C::TokenRefused
+        ),
+        C::TokenWithoutAccess => {
+            matches!(step, Step::Policy | Step::SignIn | Step::Permission | Step::Existence)
+        }
+        C::TokenRefused => matches!(step, Step::SignIn | Step::Permission),
+        C::Forbidden => {
+            matches!(step, Step::Policy | Step::SignIn | Step::Permission)
+                || matches!(
+                    here,
+                    C::OutsideShelf | C::NoShelf | C::StrangeNode | C::Removed | C::NotBroughtIn
+                )
+        }
+        // "not found" hides all of these.
+        C::AbsentOrHidden => {
+            matches!(step, Step::Existence | Step::Reach | Step::Trust | Step::Route)
+        }
+        C::Failing => matches!(here, C::UpstreamDown | C::TokenRefused),
+        C::RateLimited | C::UpstreamDown => {
+            matches!(here, C::UpstreamDown | C::RateLimited | C::Failing)
+        }
+        C::MirrorSkipped => matches!(step, Step::Route | Step::Reach | Step::Trust),
+        C::ChildMissing | C::BlobMissing => {
+            matches!(step, Step::Content | Step::Platform)
+                || matches!(here, C::DigestMissing | C::TagMoved | C::Removed)
+        }
+        C::StreamCut => {
+            matches!(here, C::BlobCorrupt | C::BlobLength | C::BlobMissing | C::Failing)
+        }
+        C::OddHead | C::ManifestOdd | C::NoImage => {
+            matches!(here, C::OddHead | C::ManifestOdd | C::NoImage | C::ManifestTooLarge)
+        }
+        C::Stalled => matches!(here, C::NoAnswer | C::StreamCut),
+        // What leads a node astray is behind whatever it meets there.
+        _ if matches!(said.cause.step(), Step::Reach | Step::Trust) => step == Step::Route,
+        _ => false,
+    }
+}
