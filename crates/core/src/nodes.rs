@@ -14,7 +14,9 @@ use std::fmt;
 use crate::name::Host;
 
 pub use drop_in::{read_drop_in, write_drop_in};
-pub use hosts::{DEFAULT, folder_of, host_of, read_hosts, reads_folders, write_hosts};
+pub use hosts::{
+    DEFAULT, folder_of, host_of, read_hosts, reads_folders, write_hosts, write_own_hosts,
+};
 pub use report::{Present, read_report};
 
 /// What is written for one node.
@@ -113,6 +115,46 @@ pub struct Expected<'e> {
     pub clusters: &'e [&'e str],
     /// The shelf that caches the upstream. None: none does.
     pub shelf: Option<&'e str>,
+}
+
+/// Whether the way to the larder's own images is one that leads there. `private`: it speaks plain HTTP, or its
+/// certificate is none that nodes trust by themselves.
+pub fn judge_own(way: &Way, host: &Host, larder: &str) -> Vec<Remark> {
+    let mut remarks = Vec::new();
+    let asked: Vec<&str> = match way.asks.is_empty() {
+        true => Vec::new(),
+        false => way.asks.iter().map(|ask| ask.address.as_str()).collect(),
+    };
+    let plain = larder.starts_with("http://");
+    if asked.is_empty() {
+        if plain {
+            remarks.push(Remark::bad(format!(
+                "it leads to https://{host}, and the larder speaks plain HTTP: write `server = \"{larder}\"`"
+            )));
+        }
+        return remarks;
+    }
+    for address in asked {
+        let (base, cluster) = match address.split_once("/c/") {
+            Some((base, _)) => (base, true),
+            None => (address, false),
+        };
+        let place = |address: &str| address.split_once("://").map(|(_, rest)| rest.to_owned());
+        if base != larder && place(base) == place(larder) {
+            remarks.push(Remark::bad(format!(
+                "{base} has another scheme than the larder, which is {larder}"
+            )));
+        } else if base != larder {
+            remarks
+                .push(Remark::note(format!("it leads to {base}; the larder is known by {larder}")));
+        }
+        if cluster {
+            remarks.push(Remark::note(
+                "its own images are asked for by the node's identity where the cluster's namespaces have no grants of their own",
+            ));
+        }
+    }
+    remarks
 }
 
 /// Whether a way leads through the larder as it should.

@@ -38,6 +38,7 @@ pub fn plan(config: &Config) -> Result<AccessPlan, Failure> {
         clusters: clusters(config)?,
         refuse_strangers: config.larder.strangers == Strangers::Refuse,
         host: config.larder.url.host.clone(),
+        aliases: config.larder.aliases.clone(),
         url: config.larder.url.endpoint.to_string(),
     })
 }

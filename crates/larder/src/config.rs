@@ -17,4 +17,4 @@ pub use access::{Cluster, Identity};
 pub use load::{Provenance, find, load};
 pub use model::{Config, Intake, Strangers, Upstream};
 pub use shelf::Caching;
-pub use warnings::warnings;
+pub use warnings::{strange_nodes, warnings};

@@ -74,6 +74,8 @@ pub struct AccessPlan {
     pub refuse_strangers: bool,
     /// The larder's own host: where our own images come from.
     pub host: larder_core::name::Host,
+    /// Other names by which it is reached.
+    pub aliases: Vec<larder_core::name::Host>,
     /// What it is reached at, for whoever asks by that name: `https://larder.example`.
     pub url: String,
 }
@@ -208,11 +210,23 @@ impl AccessPlan {
             refuse_strangers: false,
             url: format!("http://{host}"),
             host,
+            aliases: Vec::new(),
         }
     }
 
     pub(crate) fn cluster(&self, name: &str) -> Option<&Cluster> {
         self.clusters.iter().find(|cluster| cluster.name == name)
+    }
+
+    /// Whether a name is one of the larder's own.
+    pub(crate) fn is_own(&self, host: &larder_core::name::Host) -> bool {
+        self.host == *host || self.aliases.contains(host)
+    }
+
+    /// Whether a cluster has namespaces with grants of their own: its nodes then prove too little.
+    pub(crate) fn has_own_grants(&self, cluster: &str) -> bool {
+        let known = self.grants.clusters.get(cluster);
+        known.is_some_and(|known| known.namespaces.values().any(Option::is_some))
     }
 
     /// Whether somebody sees that a repository exists.

@@ -54,7 +54,8 @@ pub(crate) fn check<B>(plan: &AccessPlan, request: &Request<B>) -> Result<(), Ap
 /// resolve to a loopback address.
 fn is_ours(plan: &AccessPlan, host: &str) -> bool {
     let Ok(host) = host.parse::<Host>() else { return false };
-    host.is_loopback() || host.name() == plan.host.name()
+    let own = || std::iter::once(&plan.host).chain(&plan.aliases);
+    host.is_loopback() || own().any(|one| host.name() == one.name())
 }
 
 /// Whether a browser says that the request comes from somebody else's page (Fetch Metadata; RFC 6454).

@@ -4,8 +4,8 @@
 //! with a path in front of `/v2/` or with a header of its own. Nothing here is ever answered 401: a
 //! runtime would hand over the upstream's pull secret.
 
-use axum::http::uri::PathAndQuery;
-use axum::http::{Request, Uri};
+use axum::http::uri::{Authority, PathAndQuery};
+use axum::http::{Request, Uri, header};
 use larder_core::name::Host;
 use percent_encoding::percent_decode_str;
 
@@ -82,8 +82,10 @@ pub(crate) fn receive<B>(
         _ => {}
     }
     let mut target = path.to_owned();
-    if let Some(namespace) = namespace {
-        let host = percent_decode_str(namespace).decode_utf8_lossy();
+    let host = namespace.map(|namespace| percent_decode_str(namespace).decode_utf8_lossy());
+    // A mirror file for the larder's own name, or for all names, leads our own images here as well.
+    let own = host.as_deref().is_some_and(|host| is_own(plan, request, host));
+    if let Some(host) = host.filter(|_| !own) {
         let shelf = host.parse::<Host>().ok().and_then(|host| app.cache.shelf_for(&host));
         let Some(shelf) = shelf else {
             let cached: Vec<&str> =
@@ -108,12 +110,31 @@ pub(crate) fn receive<B>(
     if !rest.is_empty() {
         target = format!("{target}?{}", rest.join("&"));
     }
+    let believed = |name: &String| {
+        let networks = plan.cluster(name).map(|cluster| cluster.nodes.as_slice());
+        let near = |at| networks.unwrap_or_default().iter().any(|network| network.holds(at));
+        plan.open || is_shown || address.is_some_and(near)
+    };
+    // Of our own images, the pod's key is asked for where it says more than its node does.
+    let by_key =
+        own && cluster.as_ref().is_none_or(|name| !believed(name) || plan.has_own_grants(name));
     go_to(request, &target)?;
+    if by_key {
+        return lengthen(app, request);
+    }
     if let Some(cluster) = cluster.filter(known) {
         request.extensions_mut().insert(Asker { cluster, shown: is_shown });
     }
     request.extensions_mut().insert(Node);
     lengthen(app, request)
+}
+
+/// Whether a name is the larder's: its own, one of its others, or the one by which this request reaches it.
+fn is_own<B>(plan: &AccessPlan, request: &Request<B>, name: &str) -> bool {
+    let Ok(name) = name.parse::<Host>() else { return false };
+    let reached = request.headers().get(header::HOST).and_then(|host| host.to_str().ok());
+    let reached = reached.or_else(|| request.uri().authority().map(Authority::as_str));
+    plan.is_own(&name) || reached.and_then(|host| host.parse().ok()).as_ref() == Some(&name)
 }
 
 /// The cluster whose certificate was shown.

@@ -256,16 +256,18 @@ fn status(text: &str) -> Option<u16> {
 /// The number in brackets at the end of a refusal's sentence.
 fn number(text: &str) -> Option<String> {
     let known = |c: char| c.is_ascii_alphanumeric() || c == '-';
-    let is_one = |inside: &str| {
+    // Where nothing follows it may be of letters alone.
+    let is_one = |inside: &str, after: &str| {
+        let ends = after.trim_end_matches(['"', '\\', ' ', ')']).is_empty();
         (4..=40).contains(&inside.len())
             && inside.chars().all(known)
-            && inside.chars().any(|c| c.is_ascii_digit())
+            && (inside.chars().any(|c| c.is_ascii_digit()) || (ends && inside.len() == 8))
     };
     let mut rest = text;
     for _ in 0..8 {
-        let (before, _) = rest.rsplit_once(']')?;
+        let (before, after) = rest.rsplit_once(']')?;
         let (outside, inside) = before.rsplit_once('[')?;
-        if is_one(inside) {
+        if is_one(inside, after) {
             return Some(inside.to_owned());
         }
         rest = outside;

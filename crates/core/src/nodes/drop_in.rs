@@ -19,6 +19,13 @@ pub fn write_drop_in(plan: &Plan, upstreams: &[(Host, String)]) -> String {
         "# How nodes of {} reach upstreams. Written by `larder handoff write`.\n",
         plan.cluster
     );
+    if plain {
+        let _ = write!(
+            text,
+            "\n# The larder's own images: it speaks plain HTTP.\n\
+             [[registry]]\nprefix = \"{larder}\"\nlocation = \"{larder}\"\ninsecure = true\n"
+        );
+    }
     for (host, shelf) in upstreams {
         let _ = if plan.open {
             write!(
@@ -95,7 +102,7 @@ pub fn read_drop_in(text: &str, host: &Host) -> Option<Way> {
             way.remarks.push(Remark::note("the upstream is blocked after that"));
         }
         None => way.upstream = true,
-        Some(location) if is_own(location, host) => way.upstream = true,
+        Some(location) if is_own(location, host) && !registry.insecure => way.upstream = true,
         Some(location) => way.asks.push(ask(location, registry.insecure)),
     }
     if way.upstream && !way.asks.is_empty() {

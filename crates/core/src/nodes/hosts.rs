@@ -73,6 +73,22 @@ pub fn write_hosts(plan: &Plan, host: Option<&Host>) -> String {
     text.trim_end().to_owned() + "\n"
 }
 
+/// The file for the larder's own name. Nodes ask for its images there as they ask any registry, with the pod's pull
+/// secret; what they need to know is how it speaks, and by which authority they know it.
+pub fn write_own_hosts(plan: &Plan, host: &Host) -> String {
+    let (cluster, address) = (&plan.cluster, quoted(&plan.larder));
+    let mut how = plan.ca.as_ref().map(|ca| format!("ca = {}\n", quoted(ca))).unwrap_or_default();
+    if let Some((cert, key)) = &plan.client {
+        let _ = writeln!(how, "client = [[{}, {}]]", quoted(cert), quoted(key));
+    }
+    let text = format!(
+        "# How nodes of {cluster} pull images of {host}. Written by `larder handoff write`.\n\
+         server = {address}\n{how}\n\
+         # This empty table makes the runtime ask the server above once, and nobody else.\n[host]"
+    );
+    text + "\n"
+}
+
 #[derive(Deserialize)]
 struct Raw {
     server: Option<String>,
@@ -232,7 +248,8 @@ pub fn read_hosts(text: Option<&str>, host: &Host) -> Way {
         None => way.upstream = true,
         Some(server) => {
             let server = address(&server, &mut way.remarks);
-            if is_own(&server, host) {
+            let plain = server == format!("https://{host}") && raw.ca.is_none();
+            if plain {
                 way.upstream = true;
             } else {
                 if way.asks.iter().any(|known| known.address == server) {

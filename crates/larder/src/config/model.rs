@@ -258,6 +258,9 @@ pub struct Larder {
     pub name: String,
     /// How clusters reach it.
     pub url: OwnUrl,
+    /// Other names, with their ports, by which clusters reach it too.
+    #[serde(default)]
+    pub aliases: Vec<Host>,
     /// Where it listens.
     #[serde(default = "default_listen")]
     pub listen: std::net::SocketAddr,

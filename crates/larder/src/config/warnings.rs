@@ -1,7 +1,25 @@
 //! What of a configuration holds as it did, but should be written otherwise by now? Told by `larder check` and at
 //! the start of `larder serve`.
 
-use super::Config;
+use super::{Cluster, Config};
+
+/// Why nodes of a cluster are not believed when they ask for upstreams' images, with the line that changes it. None:
+/// they are, or everybody may pull these.
+pub fn strange_nodes(config: &Config, cluster: &Cluster) -> Option<String> {
+    if config.is_open() || !cluster.nodes.is_empty() || cluster.certificate.is_some() {
+        return None;
+    }
+    let closed = config.cached_shelves().any(|(shelf, _, _)| {
+        let any = format!("{}/any/image", shelf.name.get_ref());
+        config.grants.anonymous.covers(&any).is_none()
+    });
+    closed.then(|| {
+        format!(
+            "the larder does not believe that nodes of {0} come from there, and refuses them upstreams' images: write `nodes = [\"10.4.0.0/16\"]` (their networks) or `certificate` in the [[cluster]] {0}",
+            cluster.name.get_ref()
+        )
+    })
+}
 
 /// One sentence each, with the line to write.
 pub fn warnings(config: &Config) -> Vec<String> {
@@ -14,6 +32,7 @@ pub fn warnings(config: &Config) -> Vec<String> {
             ));
         }
     }
+    all.extend(config.clusters.iter().filter_map(|cluster| strange_nodes(config, cluster)));
     for rule in &config.asks_for_signature {
         all.push(format!(
             "the rule {rule} asks `signature = true`, which verifies nothing: write `looks_signed = true`, which means the same"

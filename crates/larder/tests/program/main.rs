@@ -25,6 +25,7 @@ mod limits;
 mod look;
 mod node;
 mod nodes;
+mod ownname;
 mod parcel;
 mod places;
 mod policies;

@@ -204,6 +204,10 @@ fn a_handoff_that_cannot_work_is_not_written() {
     house.configure("[[cluster]]\nname = \"control-room\"\n");
     house
         .larder("handoff write control-room --nodes --into y")
+        .ends(0)
+        .says(&["y/certs.d/larder.emberfall.example_5080_/hosts.toml"]);
+    house
+        .larder("handoff write control-room --upstream bazaar.example --into z")
         .ends(2)
-        .says(&["no shelf of this larder caches an upstream"]);
+        .says(&["no shelf caches `bazaar.example`"]);
 }

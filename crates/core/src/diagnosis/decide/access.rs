@@ -81,11 +81,11 @@ pub(super) fn forbidden(e: &Evidence, visit: &Visit, said: Option<&String>) -> F
                 quoted(said)
             );
             return found(Cause::StrangeNode, Certain, told)
+                .say("let the larder believe its nodes: `nodes = [\"10.4.0.0/16\"]` (their networks) or `certificate` of the [[cluster]]")
                 .run(
-                    "write the nodes' configuration anew",
+                    "write the nodes' configuration anew, if it names another cluster",
                     "larder handoff write CLUSTER --nodes --into DIR",
-                )
-                .say("name the nodes' networks: `nodes = [\"10.4.0.0/16\"]` of the [[cluster]]");
+                );
         }
         if says("nobody signed in") {
             return sign_in(e, visit, false, said);

@@ -14,14 +14,18 @@ pub(super) fn weigh(e: &Evidence, asked: Verdict) -> Verdict {
         return asked;
     }
     if let Some((cause, told)) = &e.recorded {
-        let told = told.clone();
-        let here = match &asked {
-            Verdict::Fails(finding) if finding.cause == *cause => finding.remedies.clone(),
-            _ => Vec::new(),
+        let said = Said { cause: *cause, told: told.clone(), or: Vec::new() };
+        let answer = |confidence, told: String| {
+            finish(e, None, with_remedies(e, found(said.cause, confidence, told)))
         };
-        let mut answer = with_remedies(e, found(*cause, Confidence::Certain, told));
-        answer.remedies.extend(here);
-        return Verdict::Fails(finish(e, None, answer));
+        return match asked {
+            Verdict::Fails(finding) if explains(e, &said, finding.cause) => Verdict::Fails(finding),
+            Verdict::Succeeds(mut odd) if is_mended(e, said.cause) => {
+                odd.push(answer(Possible, format!("the node was told before: {}", said.told)));
+                Verdict::Succeeds(odd)
+            }
+            _ => Verdict::Fails(answer(Confidence::Certain, said.told.clone())),
+        };
     }
     let Some(event) = &e.event else { return asked };
     let Some(said) = event.said() else {

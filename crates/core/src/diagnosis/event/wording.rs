@@ -234,8 +234,17 @@ impl Event {
     fn own_words(&self, cause: Cause) -> String {
         let image = self.reference.as_deref().unwrap_or("the image");
         let plain = self.text.replace("\\\"", "\"");
-        let begins =
-            ["denied: ", "unauthorized: ", "toomanyrequests: ", "unknown: ", "server message: "];
+        let begins = [
+            "denied: ",
+            "unauthorized: ",
+            "toomanyrequests: ",
+            "unknown: ",
+            "server message: ",
+            "Forbidden: ",
+            "Unauthorized: ",
+            "Unavailable: ",
+            "Gateway: ",
+        ];
         let sentence = begins.iter().find_map(|word| plain.rsplit_once(word)).map(|(_, rest)| rest);
         let sentence =
             sentence.map(|rest| rest.lines().next().unwrap_or(rest).trim_matches(['"', ' ']));

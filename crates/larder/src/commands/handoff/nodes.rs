@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
 use larder_core::nodes::{
-    DEFAULT, Expected, Remark, Way, host_of, judge, read_drop_in, read_hosts,
+    DEFAULT, Expected, Remark, Way, host_of, judge, judge_own, read_drop_in, read_hosts,
 };
 use serde::Serialize;
 
-use crate::config::Config;
+use crate::config::{Config, strange_nodes};
 use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
@@ -70,6 +70,18 @@ pub fn check(folder: &Path, config: &Config, context: &Context) -> Outcome {
                 remarks: vec![Note { bad: true, text: text.into() }],
             });
         }
+    }
+    // The larder's own name, where nodes would not reach it without a file.
+    let own = config.larder.url.host.as_str();
+    let larder = config.larder.url.endpoint.to_string();
+    if !rows.iter().any(|row| row.upstream == own) && larder.starts_with("http://") {
+        let text = "nothing is here for the larder's own name: nodes ask it by HTTPS, and it speaks plain HTTP; `larder handoff write` writes it";
+        rows.push(Row {
+            upstream: own.to_owned(),
+            file: None,
+            asks: vec![format!("https://{own}")],
+            remarks: vec![Note { bad: true, text: text.into() }],
+        });
     }
     let bad = rows.iter().any(|row| row.remarks.iter().any(|remark| remark.bad));
     if context.output.json {
@@ -176,8 +188,8 @@ fn files(folder: &Path, config: &Config) -> std::io::Result<Vec<Row>> {
         if path.extension().is_none_or(|end| end != "conf") || !path.is_file() {
             continue;
         }
-        for (_, _, upstream) in config.cached_shelves() {
-            let host = &upstream.host;
+        let own = std::iter::once(&config.larder.url.host).chain(&config.larder.aliases);
+        for host in own.chain(config.cached_shelves().map(|(_, _, upstream)| &upstream.host)) {
             let way = match read(&path) {
                 Ok(Some(text)) => read_drop_in(&text, host),
                 Ok(None) => None,
@@ -208,11 +220,23 @@ fn row(
     config: &Config,
 ) -> Row {
     let larder = config.larder.url.endpoint.to_string();
+    let own = &config.larder.url.host;
+    let is_own = *host == *own || config.larder.aliases.contains(host);
     let clusters: Vec<&str> =
         config.clusters.iter().map(|cluster| cluster.name.get_ref().as_str()).collect();
     let shelf = config.cached_shelves().find(|(_, _, upstream)| upstream.host == *host);
     let shelf = shelf.map(|(shelf, _, _)| shelf.name.get_ref().as_str());
-    let judged = judge(&way, Expected { larder: &larder, clusters: &clusters, shelf });
+    let judged = match is_own {
+        true => judge_own(&way, host, &larder),
+        false => judge(&way, Expected { larder: &larder, clusters: &clusters, shelf }),
+    };
+    for ask in &way.asks {
+        let Some((_, name)) = ask.address.split_once("/c/") else { continue };
+        let cluster = config.clusters.iter().find(|cluster| cluster.name.get_ref() == name);
+        if let Some(text) = cluster.and_then(|cluster| strange_nodes(config, cluster)) {
+            remarks.push(Note { bad: true, text });
+        }
+    }
     let told = way.remarks.into_iter().chain(judged);
     remarks.extend(told.map(|Remark { bad, text }| Note { bad, text }));
     let mut asks: Vec<String> = way

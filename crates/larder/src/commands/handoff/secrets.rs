@@ -110,7 +110,12 @@ pub fn page(cluster: &Cluster, wanted: &[Wanted], login: Option<&NodeLogin>, hos
     }
     text.push_str(&format!(
         "\n## Test\n\nStart a pod with an image of {host} in each namespace. When a pull fails, the event carries a\n\
-         reference number: `larder log NUMBER` says what was refused, and by which line.\n"
+         reference number: `larder log NUMBER` says what was refused, and by which line. How a node itself is tested,\n\
+         NODES.md says.\n\n\
+         ## Undo\n\n\
+         `kubectl delete -f secrets/` takes the pull secrets away; take their names out of `imagePullSecrets` of the\n\
+         service accounts (`kubectl edit serviceaccount NAME`). `larder key list` names the keys, and `larder key revoke KEY`\n\
+         ends them.\n"
     ));
     text.push_str(&door_page(cluster));
     text

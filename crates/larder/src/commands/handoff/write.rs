@@ -4,13 +4,13 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
-use larder_core::nodes::{DEFAULT, Plan, folder_of, write_drop_in, write_hosts};
+use larder_core::nodes::{DEFAULT, Plan, folder_of, write_drop_in, write_hosts, write_own_hosts};
 use serde::Serialize;
 
 use super::nodes::{CERTS, DROP_INS};
 use super::secrets::{self, File};
 use crate::commands::Expires;
-use crate::config::{Cluster, Config};
+use crate::config::{Cluster, Config, strange_nodes};
 use crate::context::{Context, open_store, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{CA_LIMIT, read_bounded, replace, write_secret};
@@ -23,8 +23,8 @@ const CA_NAME: &str = "larder-ca.pem";
 /// Write all that a cluster needs in order to pull
 ///
 /// The pull secret of each namespace and its links to service accounts (or, for a cluster with an
-/// identity, what its nodes need to sign in with them), and the mirror configuration of its nodes where
-/// the larder caches upstreams. HANDOFF.md and NODES.md say what to do with them. A secret that is in the
+/// identity, what its nodes need to sign in with them); how its nodes reach the larder's own name, and
+/// their mirror configuration where the larder caches upstreams. HANDOFF.md and NODES.md say what to do with them. A secret that is in the
 /// folder already and holds a good key stays; else a key is issued, beside the one that is good.
 #[derive(Debug, clap::Args)]
 pub struct Args {
@@ -80,10 +80,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let what = || format!("cannot write the handoff of {}", args.cluster);
     let wrong = |cause: String, remedy: &str| Failure::usage(what(), cause, remedy);
     let cluster = handoff::cluster(&config, &what(), &args.cluster)?;
-    let caches = config.cached_shelves().next().is_some();
-    // Where nothing is cached, nodes need nothing: unless that is what was asked for.
-    let about_nodes =
-        args.nodes || !args.upstream.is_empty() || (caches && args.namespace.is_none());
+    let about_nodes = args.nodes || !args.upstream.is_empty() || args.namespace.is_none();
     let upstreams = if about_nodes { chosen(args, &config)? } else { Vec::new() };
     let larder = config.larder.url.endpoint.to_string();
     let ca = match &args.ca {
@@ -108,7 +105,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             .note("note: without `--ca` the nodes must trust the larder's certificate already");
     }
     let mut files: Vec<File> = match about_nodes {
-        true => files(args, &larder, &upstreams, ca.as_deref())
+        true => files(args, &config, &upstreams, ca.as_deref())
             .into_iter()
             .map(|(path, content)| File { path, content, secret: false })
             .collect(),
@@ -146,10 +143,17 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         "what the larder refuses is refused"
     };
     if about_nodes {
-        context.output.note(format!(
-            "{}; {refusals}. NODES.md says where the files go.",
-            count(upstreams.len(), "upstream")
-        ));
+        let caches = match upstreams.len() {
+            0 => String::new(),
+            many => format!(", {}; {refusals}", count(many, "upstream")),
+        };
+        let host = &config.larder.url.host;
+        context.output.note(format!("{host}{caches}. NODES.md says where the files go."));
+    }
+    if !upstreams.is_empty()
+        && let Some(why) = strange_nodes(&config, cluster)
+    {
+        context.output.note(format!("note: {why}"));
     }
     if !args.nodes {
         let secrets = if cluster.identity.is_none() { "; those in secrets/ hold keys" } else { "" };
@@ -225,21 +229,19 @@ fn chosen(args: &Args, config: &Config) -> Result<Vec<(Host, String)>, Failure> 
         let cause = format!("no shelf caches `{unknown}`; cached are: {}", names.join(", "));
         return Err(Failure::usage(what(), cause, "declare a [[shelf]] with `caches`"));
     }
-    if all.is_empty() {
-        let cause = "no shelf of this larder caches an upstream";
-        return Err(Failure::usage(what(), cause, "declare a [[shelf]] with `caches`"));
-    }
     Ok(all)
 }
 
 /// All files, by their paths in the folder.
 fn files(
     args: &Args,
-    larder: &str,
+    config: &Config,
     upstreams: &[(Host, String)],
     ca: Option<&[u8]>,
 ) -> Vec<(PathBuf, Vec<u8>)> {
     let mut files = Vec::new();
+    let own = &config.larder.url;
+    let larder = &own.endpoint.to_string();
     let config_path = args.config_path.trim_end_matches('/');
     let plan = |folder: &str| Plan {
         larder: larder.to_owned(),
@@ -253,6 +255,22 @@ fn files(
     if args.default {
         folders.push((DEFAULT.to_owned(), None));
     }
+    let scheme = larder.split_once("://").map_or("https", |(scheme, _)| scheme);
+    for host in std::iter::once(&own.host).chain(&config.larder.aliases) {
+        let folder = folder_of(host);
+        let path = Path::new(CERTS).join(&folder);
+        let its = match *host == own.host {
+            true => larder.clone(),
+            false => format!("{scheme}://{host}"),
+        };
+        let plan = Plan { larder: its, ..plan(&folder) };
+        files.push((path.join("hosts.toml"), write_own_hosts(&plan, host).into_bytes()));
+        files.extend(ca.map(|ca| (path.join(CA_NAME), ca.to_vec())));
+        if let Some(ca) = ca {
+            let path = Path::new("containers-certs.d").join(host.as_str());
+            files.push((path.join("ca.crt"), ca.to_vec()));
+        }
+    }
     for (folder, host) in folders {
         let path = Path::new(CERTS).join(&folder);
         files.push((path.join("hosts.toml"), write_hosts(&plan(&folder), host).into_bytes()));
@@ -260,45 +278,75 @@ fn files(
     }
     let drop_in = Path::new(DROP_INS).join(format!("50-larder-{}.conf", args.cluster));
     files.push((drop_in, write_drop_in(&plan(""), upstreams).into_bytes()));
-    if let Some(ca) = ca {
-        let host = larder.split_once("://").map_or(larder, |(_, host)| host);
-        files.push((Path::new("containers-certs.d").join(host).join("ca.crt"), ca.to_vec()));
-    }
-    files.push(("NODES.md".into(), page(args, upstreams, ca.is_some()).into_bytes()));
+    files.push(("NODES.md".into(), page(args, config, upstreams, ca.is_some()).into_bytes()));
     files
 }
 
 /// What to do with the files.
-fn page(args: &Args, upstreams: &[(Host, String)], ca: bool) -> String {
+fn page(args: &Args, config: &Config, upstreams: &[(Host, String)], ca: bool) -> String {
+    let own = &config.larder.url.host;
     let hosts: Vec<&str> = upstreams.iter().map(|(host, _)| host.as_str()).collect();
     let (config_path, cluster) = (args.config_path.trim_end_matches('/'), &args.cluster);
-    let fallback = if args.open {
-        "When the larder does not answer, or refuses, nodes go to the upstream itself."
-    } else {
-        "Nodes ask the larder alone: a refusal is a refusal, and without the larder nothing is pulled."
+    let fallback = match (hosts.is_empty(), args.open) {
+        (true, _) => String::new(),
+        (_, true) => format!(
+            " They also lead pulls from {} through it. When the larder does not answer, or refuses, nodes go to the\n\
+             upstream itself.",
+            hosts.join(", ")
+        ),
+        (_, false) => format!(
+            " They also lead pulls from {} through it. Nodes ask the larder alone: a refusal is a refusal,\n\
+             and without the larder nothing is pulled.",
+            hosts.join(", ")
+        ),
+    };
+    let strange = match config.cluster(cluster).and_then(|it| strange_nodes(config, it)) {
+        Some(why) if !hosts.is_empty() => format!("\n**Before you copy them:** {why}.\n"),
+        _ => String::new(),
     };
     let other_ca = if ca {
         "\nCopy `containers-certs.d/*` to `/etc/containers/certs.d/`: it holds the authority.\n"
     } else {
         ""
     };
+    let client = match (&args.client_cert, &args.client_key) {
+        (Some(cert), Some(key)) => format!(
+            "\nThe certificate that nodes show lies beside it, under names of that family: link `{cert}` as\n\
+             `/etc/containers/certs.d/{own}/client.cert`, and `{key}` as `client.key`.\n"
+        ),
+        _ => String::new(),
+    };
+    let cached = hosts.first().map(|host| {
+        format!(
+            " Then pull an image of {host} on the node and look for `cluster=\"{cluster}\"` in the\nlarder's log."
+        )
+    });
     format!(
         "# Nodes of {cluster}\n\n\
-         These files lead pulls from {} through the larder. {fallback}\n\n\
+         These files tell nodes how they reach {own}.{fallback}\n{strange}\n\
          ## Runtimes with a folder for each host\n\n\
          1. Copy `certs.d/*` to `{config_path}/` on each node.\n\
-         2. Have the runtime read it: in its `config.toml`, `config_path = \"{config_path}\"` under the registry\n   \
-         settings of its container runtime interface. Without that line the folder is not read, and nothing says so.\n\
+         2. Have the runtime read it: `config_path = \"{config_path}\"`, in the table that fits its `config.toml`:\n\n   \
+         | first line of `config.toml` | runtime | table |\n   \
+         |---|---|---|\n   \
+         | `version = 2` | 1.x and 2.x | `[plugins.\"io.containerd.grpc.v1.cri\".registry]` |\n   \
+         | `version = 3` | 2.x | `[plugins.\"io.containerd.cri.v1.images\".registry]` |\n   \
+         | none | 1.x | `[plugins.cri.registry]` |\n\n   \
+         At another place it is not read, and nothing says so; one folder, no list. A table `registry.mirrors` beside it\n   \
+         keeps the runtime from starting: take it out. What the runtime took, `containerd config dump` shows.\n\
          3. Restart the runtime once for step 2; the files themselves are read anew with every pull.\n\n\
          ## Runtimes with drop-in files\n\n\
          Copy `registries.conf.d/*` to `/etc/containers/registries.conf.d/` and reload the runtime. These runtimes\n\
-         cannot say from which cluster they come.\n{other_ca}\n\
+         cannot say from which cluster they come.\n{other_ca}{client}\n\
          ## Test\n\n\
+         On a node, with an image of the larder and the name of one who may pull it; the key is asked for:\n\n   \
+         ctr --namespace k8s.io images pull --hosts-dir {config_path} --user USER {own}/SHELF/IMAGE:TAG\n\n\
+         Without a key (leave `--user` out) it is refused, with a number: `larder log NUMBER` says why.\n\
          Copy a node's folder back and run `larder check --nodes FOLDER`: it reads the files as the runtime does and\n\
-         says what it would leave out. Then pull an image of {} on the node and look for `cluster=\"{cluster}\"` in the\n\
-         larder's log.\n",
-        hosts.join(", "),
-        hosts.first().copied().unwrap_or_default(),
+         says what it would leave out.{}\n\n\
+         ## Undo\n\n\
+         Remove what was copied: the next pull goes the way it went before. Nothing needs a restart.\n",
+        cached.unwrap_or_default()
     )
 }
 

@@ -128,6 +128,13 @@ pub(super) fn of(
             text.push_str(&format!(" ({})", remarks.join("; ")));
         }
         None => text.push_str("; mirrors are not known (`--nodes DIR`)"),
+        Some(Nodes::None)
+            if is_own
+                && args.nodes.is_none()
+                && larder.is_some_and(|it| it.starts_with("http://")) =>
+        {
+            text.push_str("; it speaks plain HTTP, which a node has to be told (`--nodes DIR`, `larder handoff write`)");
+        }
         _ => {}
     }
     Ok(Routed { hosts, nodes, text, here })
@@ -150,9 +157,14 @@ fn upstream(
 ) -> Result<Host, Failure> {
     let what = || format!("cannot ask {}", reference.host);
     let known = config.and_then(|config| config.upstream(&reference.host));
+    // Without a file of the node's for it, the node asks by HTTPS, whatever larder.toml says.
+    let as_node = |address: &str| match (&args.nodes, address.split_once("://")) {
+        (Some(_), Some((_, place))) if !reference.host.is_loopback() => format!("https://{place}"),
+        _ => address.to_owned(),
+    };
     let endpoint = match (is_own, &args.larder, config) {
-        (true, Some(at), _) => at.trim_end_matches('/').to_owned(),
-        (true, None, Some(config)) => config.larder.url.endpoint.to_string(),
+        (true, Some(at), _) => as_node(at.trim_end_matches('/')),
+        (true, None, Some(config)) => as_node(&config.larder.url.endpoint.to_string()),
         _ => match known.and_then(|upstream| upstream.endpoint.as_ref()) {
             Some(endpoint) => endpoint.to_string(),
             None => Endpoint::of_host(&reference.host)
@@ -235,8 +247,9 @@ fn read(
     let way = read_hosts(Some(&text), host);
     let bad: Vec<String> =
         way.remarks.iter().filter(|one| one.bad).map(|one| one.text.clone()).collect();
-    if way.asks.is_empty() {
-        let why = bad.into_iter().next().unwrap_or_else(|| "it names no host".into());
+    // One that names the registry itself alone changes nothing, and is no fault.
+    if way.asks.is_empty() && !bad.is_empty() {
+        let why = bad.into_iter().next().unwrap_or_default();
         return Ok((Nodes::Dropped(why), way, Some(found)));
     }
     Ok((Nodes::Read(bad), way, Some(found)))
