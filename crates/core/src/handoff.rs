@@ -6,7 +6,7 @@ mod secret;
 mod webhook;
 
 pub use names::{NameRules, TooMany};
-pub use secret::{Held, Login, PullSecret, SecretError, read_secrets};
+pub use secret::{Held, Login, PullSecret, SecretError, offers, read_secret, read_secrets};
 pub use webhook::{Webhooks, path_of};
 
 use std::collections::BTreeMap;
@@ -17,6 +17,8 @@ use crate::objects::text;
 
 /// The type of pull secrets (Kubernetes API, "Docker config Secrets").
 pub const SECRET_TYPE: &str = "kubernetes.io/dockerconfigjson";
+/// Their older type, which kubelets read all the same.
+pub const OLD_SECRET_TYPE: &str = "kubernetes.io/dockercfg";
 /// What says that we made an object.
 const MANAGER: &str = "iron-larder";
 /// The annotations under which a secret says which key it holds, and until when.

@@ -40,15 +40,35 @@ pub fn read(text: &str) -> Result<Vec<Value>, ObjectsError> {
     for id in &tree.documents {
         match value(&tree, *id, DEPTH, &mut left)? {
             Value::Null => {}
-            Value::Object(mut object) if object.get("kind").is_some_and(|kind| kind == "List") => {
-                if let Some(Value::Array(items)) = object.remove("items") {
-                    all.extend(items);
-                }
-            }
+            Value::Object(mut object) if is_list(&object) => all.append(&mut items(&mut object)),
             other => all.push(other),
         }
     }
     Ok(all)
+}
+
+/// Whether an object is a list of others: `List`, or `SecretList` and the like with `items`.
+fn is_list(object: &Map<String, Value>) -> bool {
+    let kind = object.get("kind").and_then(Value::as_str).unwrap_or_default();
+    kind == "List" || (kind.ends_with("List") && object.get("items").is_some_and(Value::is_array))
+}
+
+/// The objects of a list. An API's own lists say once, for all, of which kind their items are (Kubernetes API
+/// conventions, "Lists and Simple kinds").
+pub fn items(list: &mut Map<String, Value>) -> Vec<Value> {
+    let said = |key: &str| list.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
+    let (kind, version) = (said("kind"), said("apiVersion"));
+    let kind = kind.strip_suffix("List").filter(|kind| !kind.is_empty());
+    let Some(Value::Array(mut items)) = list.remove("items") else { return Vec::new() };
+    if let Some(kind) = kind {
+        for item in items.iter_mut().filter_map(Value::as_object_mut) {
+            item.entry("kind").or_insert_with(|| kind.into());
+            if !version.is_empty() {
+                item.entry("apiVersion").or_insert_with(|| version.clone().into());
+            }
+        }
+    }
+    items
 }
 
 fn value(

@@ -76,6 +76,25 @@ impl Kube {
         self.read(&doing, &answer).map(Some)
     }
 
+    /// All objects of a kind: of the whole cluster where its user may list them, else of these namespaces. And whether
+    /// it is the whole cluster.
+    pub async fn list_all_or(
+        &self,
+        kind: &str,
+        namespaces: &[&str],
+    ) -> Result<(Vec<Value>, bool), Failure> {
+        let path = format!("/api/v1/{kind}");
+        let (doing, one) = (format!("read {path}"), format!("{path}?limit=1"));
+        if self.send(&doing, "GET", &one, None).await?.status != 403 {
+            return Ok((self.list(&path).await?, true));
+        }
+        let mut all = Vec::new();
+        for namespace in namespaces {
+            all.extend(self.list(&format!("/api/v1/namespaces/{namespace}/{kind}")).await?);
+        }
+        Ok((all, false))
+    }
+
     /// All objects of a list, page by page. An API without this kind has none of them.
     pub async fn list(&self, path: &str) -> Result<Vec<Value>, Failure> {
         let mut items = Vec::new();
@@ -84,8 +103,8 @@ impl Kube {
             let Some(mut page) = self.get(&format!("{path}?limit={PAGE}{next}")).await? else {
                 return Ok(items);
             };
-            if let Value::Array(found) = page["items"].take() {
-                items.extend(found);
+            if let Some(page) = page.as_object_mut() {
+                items.append(&mut larder_core::objects::items(page));
             }
             let more = text(&page, &["metadata", "continue"]).unwrap_or_default();
             if more.is_empty() || items.len() >= MOST {

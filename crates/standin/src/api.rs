@@ -13,7 +13,7 @@ use axum::http::{Method, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use larder_core::handoff::{Login, read_secrets};
+use larder_core::handoff::{Login, OLD_SECRET_TYPE, SECRET_TYPE, offers, read_secret};
 use larder_core::objects::text;
 use ring::rand::SystemRandom;
 use ring::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, KeyPair as _};
@@ -172,11 +172,14 @@ impl Api {
             names.extend(links.iter().filter_map(|link| text(link, &["name"])).map(str::to_owned));
         }
         let secrets = names.iter().filter_map(|name| at("secrets", name));
-        let read =
-            secrets.filter(|it| text(it, &["type"]) == Some(larder_core::handoff::SECRET_TYPE));
-        let read = read.filter_map(|secret| read_secrets(&secret.to_string()).ok());
-        let logins = read.flatten().flat_map(|secret| secret.logins);
-        logins.filter(|login| login.serves(image)).collect()
+        let read = secrets.filter(|it| {
+            let kind = text(it, &["type"]);
+            kind == Some(SECRET_TYPE) || kind == Some(OLD_SECRET_TYPE)
+        });
+        let read = read.filter_map(|secret| read_secret(secret).ok());
+        let logins: Vec<Login> = read.flat_map(|secret| secret.logins).collect();
+        let offered = offers(logins.iter().map(|login| (login, ())), image);
+        offered.into_iter().map(|(login, ())| login.clone()).collect()
     }
 
     /// A token of a service account, good from a time for ten minutes, in seconds since 1970.
@@ -289,19 +292,45 @@ fn get(api: &Api, path: &str) -> Response {
     if let Some(object) = objects.get(path) {
         return answered(object);
     }
-    // A list of all namespaces: `/api/v1/pods`, `/apis/apps/v1/deployments`.
-    let list = path.strip_prefix("/api/").or_else(|| path.strip_prefix("/apis/"));
-    let Some((group, kind)) = list.and_then(|list| list.rsplit_once('/')) else {
-        return absent(path);
+    // A list: of all namespaces (`/api/v1/pods`, `/apis/apps/v1/deployments`), or of one of them.
+    let Some((base, kind)) = path.rsplit_once('/') else { return absent(path) };
+    let parts: Vec<&str> = path.trim_start_matches('/').split('/').collect();
+    let is_list = match parts.as_slice() {
+        ["api", "v1", rest @ ..] | ["apis", _, "v1", rest @ ..] => {
+            matches!(rest, [_] | ["namespaces", _, _])
+        }
+        _ => false,
     };
-    if !group.ends_with("v1") {
+    if !is_list {
         return absent(path);
     }
-    let (begins, inside) = (path.trim_end_matches(kind), format!("/{kind}/"));
-    let is_one = |at: &str| at.starts_with(begins) && at.contains(&inside);
-    let items: Vec<&Value> =
-        objects.iter().filter(|(at, _)| is_one(at)).map(|(_, it)| it).collect();
-    answered(&json!({ "apiVersion": "v1", "kind": "List", "items": items }))
+    let is_one = |at: &str| {
+        let Some(rest) = at.strip_prefix(base).and_then(|rest| rest.strip_prefix('/')) else {
+            return false;
+        };
+        match rest.split('/').collect::<Vec<_>>().as_slice() {
+            [its, _] => *its == kind,
+            ["namespaces", _, its, _] => *its == kind,
+            _ => false,
+        }
+    };
+    // As the platform's own: the list says the kind, and its items do not.
+    let found = objects.iter().filter(|(at, _)| is_one(at)).map(|(_, it)| it);
+    let kinds = found.clone().find_map(|it| text(it, &["kind"])).unwrap_or_default().to_owned();
+    let items: Vec<Value> = found
+        .map(|it| {
+            let mut item = it.clone();
+            if let Some(item) = item.as_object_mut() {
+                item.remove("kind");
+                item.remove("apiVersion");
+            }
+            item
+        })
+        .collect();
+    answered(&json!({
+        "apiVersion": "v1", "kind": format!("{kinds}List"), "metadata": { "resourceVersion": "1" },
+        "items": items,
+    }))
 }
 
 fn apply(api: &Api, path: &str, headers: &axum::http::HeaderMap, body: &Bytes) -> Response {

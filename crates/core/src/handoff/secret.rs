@@ -72,6 +72,11 @@ impl fmt::Debug for Login {
 }
 
 impl Login {
+    /// By what kubelets sort logins, the largest first.
+    pub fn order(&self) -> (&str, &str) {
+        split(&self.host)
+    }
+
     /// Whether a kubelet offers it for a reference: hosts match whole, `*` stands for one part of a
     /// host's name, and a path is the beginning of the repository's.
     pub fn serves(&self, reference: &str) -> bool {
@@ -88,6 +93,18 @@ impl Login {
             && name.iter().zip(&asked).all(|(pattern, part)| is_like(pattern, part))
             && repository.starts_with(path)
     }
+}
+
+/// What a kubelet offers for an image, each tried in turn until one is let in: the most specific host and path first
+/// (the later in the alphabet, as kubelets sort), and of one the first that was named.
+pub fn offers<'l, T>(
+    logins: impl IntoIterator<Item = (&'l Login, T)>,
+    image: &str,
+) -> Vec<(&'l Login, T)> {
+    let mut all: Vec<(&Login, T)> =
+        logins.into_iter().filter(|(login, _)| login.serves(image)).collect();
+    all.sort_by(|(a, _), (b, _)| b.order().cmp(&a.order()));
+    all
 }
 
 /// The host and what follows it, without scheme.
@@ -138,6 +155,15 @@ pub enum SecretError {
     Configuration,
 }
 
+/// What is in one Secret, whatever says that it is one: in a list of an API, its items do not.
+pub fn read_secret(object: &Value) -> Result<PullSecret, SecretError> {
+    match text(object, &["kind"]) {
+        Some("Secret") => read(object),
+        Some(other) => Err(SecretError::Kind(other.chars().take(60).collect())),
+        None => content_of(object),
+    }
+}
+
 /// Reads all pull secrets of a text: Secrets in YAML or JSON, or a client's configuration.
 pub fn read_secrets(text: &str) -> Result<Vec<PullSecret>, SecretError> {
     let all = objects::read(text).map_err(|error| SecretError::Text(error.to_string()))?;
@@ -166,6 +192,10 @@ pub(super) fn read(object: &Value) -> Result<PullSecret, SecretError> {
         let kind = text(object, &["kind"]).unwrap_or("something else");
         return Err(SecretError::Kind(kind.chars().take(60).collect()));
     }
+    content_of(object)
+}
+
+fn content_of(object: &Value) -> Result<PullSecret, SecretError> {
     let mut found = None;
     for (key, old) in [(".dockerconfigjson", false), (".dockercfg", true)] {
         if let Some(plain) = text(object, &["stringData", key]) {
@@ -257,6 +287,12 @@ mod tests {
             assert!(login.agrees);
             assert!(!format!("{read:?}").contains("se:cret"), "{read:?}");
         }
+        // As items of an API's list are, and as the list itself is.
+        let listed = json!({"kind": "SecretList", "apiVersion": "v1", "items": [{
+            "metadata": {"name": "a"}, "type": "kubernetes.io/dockerconfigjson",
+            "data": {".dockerconfigjson": encode(&content)}}]});
+        assert_eq!(read_secrets(&listed.to_string()).unwrap()[0].logins.len(), 1);
+        assert_eq!(read_secret(&listed["items"][0]).unwrap().logins.len(), 1);
         let several = format!("{}---\n{}", "kind: ConfigMap\n", objects::write(&old));
         assert_eq!(read_secrets(&several).unwrap().len(), 1);
     }
@@ -314,5 +350,23 @@ mod tests {
                 read.iter().flat_map(|one| &one.logins).for_each(|login| { login.serves(&text); });
             }
         }
+    }
+
+    #[test]
+    fn kubelets_offer_the_most_specific_first_and_then_in_their_order() {
+        let content = write(&[
+            ("*.example:5080", "star", "x"),
+            ("larder.example:5080", "host", "x"),
+            ("larder.example:5080/vendor", "path", "x"),
+            ("https://larder.example:5080/v2/", "old", "x"),
+            ("other.example", "other", "x"),
+        ]);
+        let read = read_secrets(&content).unwrap();
+        let logins = read[0].logins.iter().map(|login| (login, ()));
+        let offered = offers(logins, "larder.example:5080/vendor/x");
+        let users: Vec<&str> = offered.iter().map(|(login, ())| login.user.as_str()).collect();
+        assert_eq!(users[0], "path");
+        assert_eq!(users.last(), Some(&"star"));
+        assert_eq!(users.len(), 4);
     }
 }

@@ -73,8 +73,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let store = open_store(&config)?;
     let known = store.keyring.keys().await.map_err(|error| Failure::store(&what, &error))?;
     let kube = Kube::connect(&args.reach).await?;
-    // Of all namespaces, so that a secret in the wrong one is found.
-    let all = kube.list("/api/v1/secrets").await?;
+    // Of all namespaces where they may be seen, so that a secret in the wrong one is found.
+    let namespaces: Vec<&str> = wanted.iter().map(|one| one.namespace.as_str()).collect();
+    let (all, whole) = kube.list_all_or("secrets", &namespaces).await?;
+    if !whole {
+        context.output.note(
+            "note: the user of this kubeconfig may list secrets of its own namespaces alone: one in a wrong namespace is not found",
+        );
+    }
     let mut rows = Vec::new();
     for one in &wanted {
         let objects = Objects::read(&kube, one).await?;

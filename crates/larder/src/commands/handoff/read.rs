@@ -66,7 +66,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let rows: Vec<Row> = secrets
         .into_iter()
         .map(|secret| {
-            let PullSecret { namespace, name, kind, logins } = secret;
+            let PullSecret { namespace, name, kind, mut logins } = secret;
+            // As kubelets try them.
+            logins.sort_by(|a, b| b.order().cmp(&a.order()));
             let logins =
                 logins.iter().map(|login| entry(login, args, known.as_deref(), pepper.as_ref()));
             Row { namespace, name, r#type: kind, logins: logins.collect() }

@@ -18,7 +18,7 @@ use larder_core::reference::{Reference, Unqualified};
 use larder_store::Store;
 
 use super::route::{self, Host};
-use super::secrets::Pod;
+use super::secrets::{Logins, Pod};
 use super::{Args, record, recorded};
 use crate::config::Config;
 use crate::context::{read_lock, store_if_any};
@@ -247,14 +247,14 @@ impl<'c> Asker<'c> {
         steps: &mut Vec<Line>,
         limits: &mut Vec<(String, Reported)>,
     ) {
-        let selector = reference.selector();
-        let repositories: Vec<_> = hosts.iter().map(|host| host.repository(reference)).collect();
-        let (credential, login) = self.pod.login(reference, namespace);
-        evidence.credential = credential;
-        if let Some(text) = told_credential(evidence.credential.as_ref()) {
-            let (holds, text) = text;
-            steps.push(line(Step::SignIn, None, Some(holds), text, Instant::now()));
-        }
+        let Logins { offers, instead } = self.pod.logins(reference, namespace);
+        let first = offers.first().map(|(secret, _)| Credential::Fits(secret.clone()));
+        evidence.credential = first.or(instead);
+        let tried = |steps: &mut Vec<Line>, credential: Option<&Credential>| {
+            if let Some((holds, text)) = told_credential(credential) {
+                steps.push(line(Step::SignIn, None, Some(holds), text, Instant::now()));
+            }
+        };
         if self.args.offline {
             evidence.visits = hosts
                 .iter()
@@ -267,38 +267,75 @@ impl<'c> Asker<'c> {
                 .collect();
             return;
         }
+        // A kubelet tries one login after the other, until one is let in.
+        let mut turns: Vec<(Option<Credential>, Option<&Login>)> = offers
+            .iter()
+            .map(|(secret, login)| (Some(Credential::Fits(secret.clone())), Some(login)))
+            .collect();
+        if turns.is_empty() {
+            turns.push((evidence.credential.clone(), None));
+        }
+        let mut best: Option<Turn> = None;
+        for (credential, login) in turns {
+            tried(steps, credential.as_ref());
+            let turn = self.turn(reference, hosts, (credential, login)).await;
+            steps.extend(turn.steps);
+            let refused = turn.visits.iter().all(|visit| {
+                visit.outcome.as_ref().is_none_or(|outcome| depends_on_who_asks(outcome))
+            });
+            limits.extend(turn.limits);
+            let turn = Turn { steps: Vec::new(), limits: Vec::new(), ..turn };
+            if !refused {
+                best = Some(turn);
+                break;
+            }
+            best.get_or_insert(turn);
+        }
+        if let Some(turn) = best {
+            evidence.visits = turn.visits;
+            evidence.credential = turn.credential;
+        }
+    }
+
+    /// Asks all hosts with one login.
+    async fn turn(
+        &self,
+        reference: &Reference,
+        hosts: &[Host],
+        (credential, login): (Option<Credential>, Option<&Login>),
+    ) -> Turn {
+        let mut turn = Turn { credential, ..Turn::default() };
+        let selector = reference.selector();
+        let repositories: Vec<_> = hosts.iter().map(|host| host.repository(reference)).collect();
         // They do not depend on each other, so a host that is away keeps nobody waiting.
         let probes = hosts.iter().zip(&repositories).map(|(host, repository)| async {
             let repository = repository.as_ref()?;
-            let plan = self.plan(host, login.as_ref());
+            let plan = self.plan(host, login);
             let deep = self.args.deep;
             let target = Target { repository, selector: &selector, platform: &self.platform, deep };
             Some(probe(&plan, &target).await)
         });
         let expected = record::expected(self, reference);
         for (host, probed) in hosts.iter().zip(join_all(probes).await) {
+            let visit = |outcome| Visit {
+                host: host.name(),
+                mirror: host.mirror,
+                ours: host.ours,
+                outcome,
+            };
             let Some(probed) = probed else {
-                evidence.visits.push(Visit {
-                    host: host.name(),
-                    mirror: host.mirror,
-                    ours: host.ours,
-                    outcome: None,
-                });
+                turn.visits.push(visit(None));
                 continue;
             };
             let Probed { mut outcome, steps: made, reported } = probed;
             if let Outcome::Pulls { expected: wanted, .. } = &mut outcome {
                 wanted.clone_from(&expected);
             }
-            limits.extend(reported.map(|reported| (host.name(), reported)));
-            steps.extend(made.into_iter().map(|one| shown(host, one, login.is_some())));
-            evidence.visits.push(Visit {
-                host: host.name(),
-                mirror: host.mirror,
-                ours: host.ours,
-                outcome: Some(outcome),
-            });
+            turn.limits.extend(reported.map(|reported| (host.name(), reported)));
+            turn.steps.extend(made.into_iter().map(|one| shown(host, one, login.is_some())));
+            turn.visits.push(visit(Some(outcome)));
         }
+        turn
     }
 
     fn plan(&self, host: &Host, login: Option<&Login>) -> ProbePlan {
@@ -320,6 +357,27 @@ impl<'c> Asker<'c> {
             patience: Duration::from_secs(self.args.patience),
         }
     }
+}
+
+/// What came of asking with one login.
+#[derive(Default)]
+struct Turn {
+    credential: Option<Credential>,
+    visits: Vec<Visit>,
+    steps: Vec<Line>,
+    limits: Vec<(String, Reported)>,
+}
+
+/// Whether another login may be answered otherwise.
+fn depends_on_who_asks(outcome: &Outcome) -> bool {
+    matches!(
+        outcome,
+        Outcome::Unauthorized { .. }
+            | Outcome::TokenRefused { .. }
+            | Outcome::TokenWithoutAccess { .. }
+            | Outcome::Forbidden(_)
+            | Outcome::NotFound
+    )
 }
 
 fn line(

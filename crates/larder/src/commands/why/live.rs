@@ -41,19 +41,26 @@ pub(super) async fn read(workload: &str, args: &Args) -> Result<(Vec<Asked>, Pod
         let cause = format!("{namespace} has no {kind} {name}");
         Failure::usage(what(), cause, "look with `kubectl get`").ending(Exit::No)
     })?;
-    let accounts = kube.list("/api/v1/serviceaccounts").await?;
-    // Of all namespaces, so that one in the wrong place is found.
+    let account = spec(&object).and_then(|spec| text(spec, &["serviceAccountName"]));
+    let account = account.unwrap_or("default");
+    let account =
+        kube.get(&format!("/api/v1/namespaces/{namespace}/serviceaccounts/{account}")).await?;
     let mut pod = Pod::default();
-    pod.secrets = kube.list("/api/v1/secrets").await?;
-    pod.of(&object, &accounts);
+    // Of all namespaces where they may be seen, so that one in the wrong place is found.
+    pod.secrets = kube.list_all_or("secrets", &[&namespace]).await?.0;
+    pod.of(&object, account.as_slice());
     pod.namespace = Some(namespace.clone());
-    let events = kube.list("/api/v1/events").await?;
+    let events = kube.list(&format!("/api/v1/namespaces/{namespace}/events")).await?;
     let its = events.iter().filter(|event| {
         let about = text(event, &["involvedObject", "name"]).unwrap_or_default();
         text(event, &["metadata", "namespace"]) == Some(&*namespace)
             && (about == name || about.starts_with(&format!("{name}-")))
     });
-    let messages: Vec<&str> = its.filter_map(|event| text(event, &["message"])).collect();
+    let mut messages: Vec<&str> = its.filter_map(|event| text(event, &["message"])).collect();
+    // Events go after an hour; what a pod waits for stays.
+    let states = ["initContainerStatuses", "containerStatuses", "ephemeralContainerStatuses"];
+    let states = states.iter().filter_map(|list| object["status"][*list].as_array()).flatten();
+    messages.extend(states.filter_map(|one| text(one, &["state", "waiting", "message"])));
     let events = read_events(&messages.join("\n"));
     let images = images(&object);
     let asked = images.into_iter().map(|written| {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use larder_core::access::key::{Key, Pepper};
 use larder_core::diagnosis::{Credential, KeyState, Secret, SecretFault};
-use larder_core::handoff::{Held, Login, SECRET_TYPE, read_secrets};
+use larder_core::handoff::{Held, Login, OLD_SECRET_TYPE, SECRET_TYPE, offers, read_secret};
 use larder_core::objects::{self, text};
 use larder_core::reference::Reference;
 use larder_store::{KeyRecord, Store, now};
@@ -27,6 +27,15 @@ pub(super) struct Pod {
     /// Secrets that are known, of any namespace.
     pub secrets: Vec<Value>,
     keys: Keys,
+}
+
+/// What a kubelet offers for an image.
+#[derive(Default)]
+pub(super) struct Logins {
+    /// Each login with what is told of it, in the order in which they are tried.
+    pub offers: Vec<(Secret, Login)>,
+    /// Where none is offered: why. None: nobody looked.
+    pub instead: Option<Credential>,
 }
 
 /// The keys that this larder issued.
@@ -123,16 +132,12 @@ impl Pod {
         Ok(self)
     }
 
-    /// With what it signs in for an image. None: nobody looked. The login itself, where one fits.
-    pub fn login(
-        &self,
-        reference: &Reference,
-        namespace: Option<&str>,
-    ) -> (Option<Credential>, Option<Login>) {
+    /// With what it signs in for an image, in the order in which a kubelet tries them.
+    pub fn logins(&self, reference: &Reference, namespace: Option<&str>) -> Logins {
         if self.names.is_none() && self.secrets.is_empty() {
-            return (None, None);
+            return Logins::default();
         }
-        let image = reference.to_string();
+        let image = reference.image().to_string();
         let namespace = self.namespace.as_deref().or(namespace);
         let name_of =
             |one: &Value| text(one, &["metadata", "name"]).unwrap_or("unnamed").to_owned();
@@ -142,7 +147,7 @@ impl Pod {
         };
         let Some(names) = &self.names else {
             // Secrets alone: each counts as one that the pod names.
-            return self.first(self.secrets.iter().collect(), &image);
+            return self.offered(self.secrets.iter().collect(), &image);
         };
         if names.is_empty() {
             let linked =
@@ -151,7 +156,7 @@ impl Pod {
                 Some(one) => Credential::Unfit(SecretFault::NotLinked(name_of(one))),
                 None => Credential::None,
             };
-            return (Some(credential), None);
+            return Logins { instead: Some(credential), offers: Vec::new() };
         }
         let mut found = Vec::new();
         let mut missing = None;
@@ -167,50 +172,62 @@ impl Pod {
         }
         match (found.is_empty(), missing) {
             // The names alone are known, and no secret at all: nothing can be told of them.
-            (true, Some(_)) if self.secrets.is_empty() => (None, None),
-            (true, Some(missing)) => (Some(Credential::Unfit(missing)), None),
-            _ => self.first(found, &image),
+            (true, Some(_)) if self.secrets.is_empty() => Logins::default(),
+            (true, Some(missing)) => {
+                Logins { instead: Some(Credential::Unfit(missing)), offers: Vec::new() }
+            }
+            _ => self.offered(found, &image),
         }
     }
 
     /// The login of a secret that a kubelet offers for an image. None: none.
     fn fits(secret: &Value, image: &str) -> Option<Login> {
-        let read = read_secrets(&secret.to_string()).ok()?;
-        read.into_iter().flat_map(|one| one.logins).find(|login| login.serves(image))
+        let read = read_secret(secret).ok()?;
+        read.logins.into_iter().find(|login| login.serves(image))
     }
 
-    /// The first that fits; else what is wrong with the first.
-    fn first(&self, secrets: Vec<&Value>, image: &str) -> (Option<Credential>, Option<Login>) {
+    /// All that fit; else what is wrong with the first.
+    fn offered(&self, secrets: Vec<&Value>, image: &str) -> Logins {
         let mut fault = None;
+        let mut all = Vec::new();
         for one in secrets {
             let kind = text(one, &["type"]).unwrap_or("Opaque");
-            if kind != SECRET_TYPE {
+            if kind != SECRET_TYPE && kind != OLD_SECRET_TYPE {
                 fault.get_or_insert(SecretFault::Type(kind.to_owned()));
                 continue;
             }
-            let logins = match read_secrets(&one.to_string()) {
-                Ok(read) => read.into_iter().flat_map(|one| one.logins).collect::<Vec<_>>(),
+            let logins = match read_secret(one) {
+                Ok(read) => read.logins,
                 Err(error) => {
                     fault.get_or_insert(SecretFault::Unreadable(error.to_string()));
                     continue;
                 }
             };
-            let Some(login) = logins.iter().find(|login| login.serves(image)) else {
+            if !logins.iter().any(|login| login.serves(image)) {
                 let hosts = logins.into_iter().map(|login| login.host).collect();
                 fault.get_or_insert(SecretFault::Host(hosts));
                 continue;
-            };
+            }
             let place = [text(one, &["metadata", "namespace"]), text(one, &["metadata", "name"])];
             let place: Vec<&str> = place.into_iter().flatten().collect();
-            let secret = Secret {
-                from: format!("pull secret {}", place.join("/")),
-                user: login.user.clone(),
-                agrees: login.agrees,
-                key: self.keys.state(login, image),
-            };
-            return (Some(Credential::Fits(secret)), Some(login.clone()));
+            let from = format!("pull secret {}", place.join("/"));
+            all.extend(logins.into_iter().map(|login| (login, from.clone())));
         }
-        (fault.map(Credential::Unfit), None)
+        let offered = offers(all.iter().map(|(login, from)| (login, from)), image);
+        let offered: Vec<(Secret, Login)> = offered
+            .into_iter()
+            .map(|(login, from)| {
+                let secret = Secret {
+                    from: from.clone(),
+                    user: login.user.clone(),
+                    agrees: login.agrees,
+                    key: self.keys.state(login, image),
+                };
+                (secret, login.clone())
+            })
+            .collect();
+        let instead = offered.is_empty().then(|| fault.map(Credential::Unfit)).flatten();
+        Logins { offers: offered, instead }
     }
 }
 

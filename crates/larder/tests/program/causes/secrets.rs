@@ -167,3 +167,52 @@ fn denials_and_absences_are_told_apart() {
     house.larder(&format!("why --ref {removed}")).ends(3).says(&["nothing was refused"]);
     house.larder("why --ref zzzz-99").ends(3).says(&["nothing of this number is in the record"]);
 }
+
+#[test]
+fn secrets_are_tried_in_the_kubelets_order() {
+    let house = granted("");
+    let serving = Serving::start(&house);
+    let image = format!("{OWN}/vendor/steamgauge:1.9.2");
+    let good = house.issue("--cluster turbine-hall --namespace scada");
+    let secret = |name: &str, kind: &str, host: &str, user: &str, key: &str| {
+        let auth = crate::access::basic(user, key).replace("Basic ", "");
+        let auths = serde_json::json!({ host: { "auth": auth } });
+        let (field, content) = match kind {
+            "kubernetes.io/dockercfg" => (".dockercfg", auths),
+            _ => (".dockerconfigjson", serde_json::json!({ "auths": auths })),
+        };
+        serde_json::json!({
+            "metadata": { "name": name, "namespace": "scada" }, "type": kind,
+            "stringData": { field: content.to_string() },
+        })
+    };
+    let (new, old) = ("kubernetes.io/dockerconfigjson", "kubernetes.io/dockercfg");
+    let user = "turbine-hall/scada";
+    let pod = serde_json::json!({
+        "kind": "Pod", "metadata": { "name": "p", "namespace": "scada" },
+        "spec": { "containers": [{ "name": "c", "image": image }],
+            "imagePullSecrets": [{ "name": "a" }, { "name": "b" }] },
+    });
+    house.write("pod.json", pod.to_string());
+    let path = format!("{OWN}/vendor");
+    for (a, b, exit) in [
+        // The older type is read too.
+        (secret("a", old, OWN, user, &good), secret("b", new, "other.example", "x", "y"), 0),
+        // The first is refused, the second lets in.
+        (secret("a", new, OWN, user, "nonsense"), secret("b", new, OWN, user, &good), 0),
+        // The more specific goes first, and is refused; the other follows.
+        (secret("a", new, OWN, user, &good), secret("b", new, &path, user, "nonsense"), 0),
+        (secret("a", new, OWN, user, "nonsense"), secret("b", new, OWN, user, "rubbish"), 1),
+    ] {
+        // As an API's list has them, its items without a kind.
+        let list = serde_json::json!({ "kind": "SecretList", "apiVersion": "v1", "items": [a, b] });
+        house.write("secrets.json", list.to_string());
+        let run = house.larder(&format!(
+            "why {image} --cluster turbine-hall --pod pod.json --secret secrets.json --larder {}",
+            serving.address
+        ));
+        let run = run.ends(exit);
+        let tried = run.out.matches("the pod signs in as").count();
+        assert_eq!(tried, if list["items"][0]["type"] == old { 1 } else { 2 }, "{}", run.out);
+    }
+}
