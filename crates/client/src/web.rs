@@ -16,6 +16,15 @@ pub struct WebOptions {
     pub identity: Option<Vec<u8>>,
     /// What is sent as `Authorization`. None: nothing.
     pub authorization: Option<secrecy::SecretString>,
+    /// Fields that are sent with every request.
+    pub headers: Vec<(String, String)>,
+    /// Through which proxy it is reached. None: the one that the environment names; to this machine, none.
+    pub proxy: Option<String>,
+    /// The name that its certificate must have, where that is not the one by which it is reached; and the addresses
+    /// of that one.
+    pub server_name: Option<(String, Vec<std::net::SocketAddr>)>,
+    /// Whether any certificate is good: whoever stands in between can then read and change everything.
+    pub any_certificate: bool,
 }
 
 /// A service.
@@ -23,6 +32,7 @@ pub struct Web {
     http: reqwest::Client,
     base: Url,
     authorization: Option<secrecy::SecretString>,
+    headers: reqwest::header::HeaderMap,
 }
 
 /// What a service answered.
@@ -43,7 +53,8 @@ impl Web {
     /// # Errors
     /// In words: no address, or files that cannot be used.
     pub fn new(base: &str, options: WebOptions) -> Result<Self, String> {
-        let base = Url::parse(base).map_err(|error| format!("`{base}` is no address: {error}"))?;
+        let mut base =
+            Url::parse(base).map_err(|error| format!("`{base}` is no address: {error}"))?;
         if !matches!(base.scheme(), "http" | "https") {
             return Err(format!("`{base}` is no address of HTTP or HTTPS"));
         }
@@ -68,11 +79,32 @@ impl Web {
             true => builder.no_proxy().tls_certs_only(trusted),
             false => builder.tls_certs_merge(trusted),
         };
+        if let Some(proxy) = &options.proxy {
+            builder = builder.proxy(reqwest::Proxy::all(proxy).map_err(failed)?);
+        }
+        if options.any_certificate {
+            builder = builder.tls_danger_accept_invalid_certs(true);
+        }
+        if let Some((name, addresses)) = &options.server_name {
+            builder = builder.resolve_to_addrs(name, addresses);
+            base.set_host(Some(name)).map_err(|error| format!("`{name}` is no name: {error}"))?;
+        }
+        let mut headers = reqwest::header::HeaderMap::new();
+        for (name, value) in &options.headers {
+            let name = reqwest::header::HeaderName::from_bytes(name.as_bytes());
+            let value = reqwest::header::HeaderValue::from_str(value);
+            let (Ok(name), Ok(value)) = (name, value) else {
+                return Err(
+                    "a field that is to be sent has characters that no header can carry".into()
+                );
+            };
+            headers.append(name, value);
+        }
         if let Some(identity) = &options.identity {
             builder = builder.identity(reqwest::Identity::from_pem(identity).map_err(failed)?);
         }
         let http = builder.build().map_err(failed)?;
-        Ok(Self { http, base, authorization: options.authorization })
+        Ok(Self { http, base, authorization: options.authorization, headers })
     }
 
     /// Sends a request to a path below the address.
@@ -94,7 +126,7 @@ impl Web {
                 Url::parse(&format!("{base}{path}")).map_err(|error| error.to_string())?
             }
         };
-        let mut request = self.http.request(method, url);
+        let mut request = self.http.request(method, url).headers(self.headers.clone());
         if let Some(secret) = &self.authorization {
             let mut value = reqwest::header::HeaderValue::from_str(secret.expose_secret())
                 .map_err(|_| "the secret has characters that no header can carry".to_owned())?;

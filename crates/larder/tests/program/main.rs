@@ -20,6 +20,7 @@ mod handoff;
 mod house;
 mod intake;
 mod kill;
+mod kubeconfigs;
 mod large;
 mod limits;
 mod look;

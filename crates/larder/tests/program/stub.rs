@@ -13,6 +13,11 @@ use crate::house::House;
 
 /// Answers each request by its first line. None: it stays silent.
 pub fn listen(answer: impl Fn(&str) -> Option<Vec<u8>> + Send + Sync + 'static) -> String {
+    listen_whole(move |head| answer(head.lines().next().unwrap_or_default()))
+}
+
+/// The same, by all of its head.
+pub fn listen_whole(answer: impl Fn(&str) -> Option<Vec<u8>> + Send + Sync + 'static) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap().to_string();
     let answer = Arc::new(answer);
@@ -35,7 +40,7 @@ pub fn listen(answer: impl Fn(&str) -> Option<Vec<u8>> + Send + Sync + 'static) 
                     }
                 }
                 let text = String::from_utf8_lossy(&head).into_owned();
-                match answer(text.lines().next().unwrap_or_default()) {
+                match answer(&text) {
                     Some(bytes) => {
                         let _ = stream.write_all(&bytes);
                     }
