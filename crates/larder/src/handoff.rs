@@ -10,13 +10,13 @@ use larder_core::door::{DoorKey, Question, RulesAt, Unanswered};
 use larder_core::handoff::{
     Fault, Held, NameRules, NodeLogin, TooMany, Wanted, Webhooks, read_secrets,
 };
-use larder_store::{KeyRecord, Store, now};
+use larder_store::{Filter, KeyRecord, Kind, Store, now};
 use serde_json::Value;
 
 use crate::access::{audience, secret};
 use crate::config::{Cluster, Config};
 use crate::failure::{Exit, Failure};
-use crate::keys::{good_keys, make};
+use crate::keys::{failed, make, note};
 use crate::kube::Kube;
 use crate::output::time;
 
@@ -259,28 +259,106 @@ pub fn turn(
     Ok(if stays { Turn::Stays } else { Turn::New })
 }
 
+/// What becomes of the keys that somebody has when a new one is issued.
+pub struct Room {
+    who: Who,
+    /// The key that goes on beside the new one.
+    replaces: Option<KeyId>,
+    /// One that was handed over and is in nobody's hands any more: it ends.
+    lost: Option<KeyId>,
+}
+
+/// Where a secret is handed over.
+#[derive(Debug, Clone, Copy)]
+pub enum Place<'p> {
+    /// In its cluster: what is not in the secret that is there (None: there is none), no pod has.
+    Cluster(Option<&'p Value>),
+    /// In a folder, of which there may be others.
+    Folder,
+}
+
+/// Whether there is room for a new key.
+///
+/// # Errors
+/// Two are good and may both be in use.
+pub async fn room(
+    config: &Config,
+    store: &Store,
+    wanted: &Wanted,
+    place: Place<'_>,
+    known: &[KeyRecord],
+) -> Result<Room, Failure> {
+    let what = format!("cannot hand over the pull secret of {}", wanted.user);
+    let who = config.grants.who(&wanted.user);
+    let who = who.ok_or_else(|| Failure::usage(&what, "it is no longer declared", ""))?;
+    let (user, at) = (who.to_string(), now());
+    let mut good: Vec<&KeyRecord> =
+        known.iter().filter(|key| key.user == user && key.is_good(at)).collect();
+    good.sort_by_key(|key| key.issued);
+    let (first, second) = match good.as_slice() {
+        [] => return Ok(Room { who, replaces: None, lost: None }),
+        [first] => return Ok(Room { who, replaces: Some(first.id.clone()), lost: None }),
+        [first, .., second] => (first, second),
+    };
+    let in_use = match place {
+        Place::Folder => true,
+        Place::Cluster(None) => false,
+        Place::Cluster(Some(found)) => {
+            held_key(config, wanted, found, known)?.is_some_and(|held| held.id == second.id)
+        }
+    };
+    // One that was issued to a file is in somebody's hands.
+    if in_use || !was_handed_over(store, &second.id).await? {
+        let cause = format!("two of its keys are good already: {} and {}", first.id, second.id);
+        let remedy =
+            "end the first with `larder key rotate --finish`, or revoke the one that nobody has";
+        return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
+    }
+    // The newer one was in the secret that is lost: with the older one somebody may still pull.
+    Ok(Room { who, replaces: Some(first.id.clone()), lost: Some(second.id.clone()) })
+}
+
 /// A secret with a new key. Where one is good already, the new one is issued beside it.
 pub async fn fresh(
     config: &Config,
     store: &Store,
     wanted: &Wanted,
+    place: Place<'_>,
     expires: Option<i64>,
 ) -> Result<(Value, KeyId), Failure> {
-    let what = format!("cannot hand over the pull secret of {}", wanted.user);
-    let who = config.grants.who(&wanted.user);
-    let who = who.ok_or_else(|| Failure::usage(&what, "it is no longer declared", ""))?;
-    let good = good_keys(store, &who).await?;
-    let replaces = match good.as_slice() {
-        [] => None,
-        [first] => Some(first.id.clone()),
-        [first, .., second] => {
-            let cause = format!("two of its keys are good already: {} and {}", first.id, second.id);
-            let remedy = "end the first with `larder key rotate --finish`, or revoke the one that nobody has";
-            return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
-        }
-    };
+    let known = store.keyring.keys().await.map_err(failed("cannot read the keys"))?;
+    let Room { who, replaces, lost } = room(config, store, wanted, place, &known).await?;
+    if let Some(lost) = lost {
+        end(store, &lost, &wanted.user, "its secret is lost").await?;
+    }
     let (key, record) = make(config, store, &who, expires, replaces).await?;
     let expires = record.expires.map(time);
     let secret = wanted.secret(record.id.as_str(), key.reveal(), expires.as_deref());
     Ok((secret, record.id))
+}
+
+/// What the record says of a key that stands in a secret of its cluster.
+const HANDED_OVER: &str = "handed over to ";
+
+/// Writes down that a key stands in its cluster's secret.
+pub async fn handed_over(store: &Store, key: &KeyId, one: &Wanted) -> Result<(), Failure> {
+    let text = format!("of {} {HANDED_OVER}the secret {}/{}", one.user, one.namespace, one.name);
+    note(store, key, &text).await
+}
+
+async fn was_handed_over(store: &Store, key: &KeyId) -> Result<bool, Failure> {
+    let filter = Filter {
+        kinds: vec![Kind::Key],
+        about: Some(key.to_string()),
+        limit: Some(50),
+        ..Filter::default()
+    };
+    let entries = store.record.entries(filter).await.map_err(failed("cannot read the record"))?;
+    Ok(entries.iter().any(|entry| entry.text.contains(HANDED_OVER)))
+}
+
+/// Ends a key that nobody can use.
+pub async fn end(store: &Store, key: &KeyId, user: &str, why: &str) -> Result<(), Failure> {
+    store.keyring.revoke_key(key, now()).await.map_err(failed("cannot end the key"))?;
+    note(store, key, &format!("of {user} ended: {why}")).await
 }

@@ -105,6 +105,11 @@ impl Api {
         self.objects().insert(path.to_owned(), object);
     }
 
+    /// Takes an object away.
+    pub fn remove(&self, path: &str) {
+        self.objects().remove(path);
+    }
+
     /// An object. None: there is none.
     pub fn get(&self, path: &str) -> Option<Value> {
         self.objects().get(path).cloned()

@@ -370,3 +370,40 @@ fn a_handoff_that_breaks_off_takes_nothing_away_and_leaves_no_key() {
     house.larder(apply).ends(1).says(&["two of its keys are good already"]);
     assert_eq!(api.get(SECRET).unwrap(), other, "it was taken away");
 }
+
+#[test]
+fn a_lost_secret_is_replaced_again_and_again_and_nothing_is_burned_on_the_way() {
+    let house = granted("");
+    let api = cluster(&house);
+    let line = "--kubeconfig kubeconfig";
+    // Those that are good; all of them with `--all`.
+    let keys = |more: &str, user: &str| {
+        let listed = house.larder(&format!("key list --json {more}")).json();
+        let all = listed["keys"].as_array().unwrap().clone();
+        all.iter().filter(|key| key["user"] == user).count()
+    };
+    let (scada, historian) = ("turbine-hall/scada", "turbine-hall/historian");
+    for _ in 0..4 {
+        house.larder(&format!("handoff apply turbine-hall {line} --dry-run")).ends(0);
+        house.larder(&format!("handoff apply turbine-hall {line}")).ends(0);
+        house.larder(&format!("handoff check turbine-hall {line}")).ends(0);
+        assert!(keys("", scada) <= 2, "{}", house.larder("key list").out);
+        api.remove(SECRET);
+    }
+    // What fails in one place says what was done before it, and leaves no key behind.
+    house.larder(&format!("handoff apply turbine-hall {line}")).ends(0);
+    api.remove("/api/v1/namespaces/historian/secrets/larder-pull");
+    let before = keys("--all", historian);
+    api.refuse_writes();
+    house
+        .larder(&format!("handoff apply turbine-hall {line}"))
+        .ends(3)
+        .says(&["applied before it failed: nothing", "not applied: Secret historian/larder-pull"]);
+    assert_eq!(keys("--all", historian), before + 1);
+    assert_eq!(keys("", historian), 1, "the key that nobody got has ended");
+    // A folder that cannot be written gets no key.
+    house.write("file", "in the way");
+    let before = keys("--all", historian) + keys("--all", scada);
+    assert_ne!(house.larder("handoff write turbine-hall --into file/x").exit, 0);
+    assert_eq!(keys("--all", historian) + keys("--all", scada), before);
+}

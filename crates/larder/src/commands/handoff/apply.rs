@@ -3,10 +3,9 @@
 use std::path::PathBuf;
 
 use larder_client::{Web, WebOptions};
-use larder_core::access::key::KeyId;
 use larder_core::handoff::{SECRET_TYPE, Wanted, Webhooks, path_of};
 use larder_core::objects;
-use larder_store::{Store, now};
+use larder_store::Store;
 use serde::Serialize;
 use serde_json::Value;
 
@@ -16,8 +15,7 @@ use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{CA_LIMIT, read_bounded};
-use crate::handoff::{self, Turn};
-use crate::keys::{failed, note};
+use crate::handoff::{self, Place, Turn};
 use crate::kube::{Kube, Reach, path};
 use crate::output::{DIM, GOOD, WARN, count, paint};
 
@@ -143,29 +141,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         answers(&url, ca.as_deref(), &what).await?;
     }
     if !args.dry_run {
-        for change in changes.iter().filter(|change| change.change != "stays") {
-            if change.namespace.is_empty() {
-                kube.apply(&path_of(&hooks[change.at]), &hooks[change.at]).await?;
-                continue;
-            }
-            let one = &wanted[change.at];
-            if change.kind == "Secret" {
-                let there = path(&one.namespace, "secrets", &one.name);
-                // The new one is ready before the old one goes.
-                let fresh = handoff::fresh(&config, &store, one, args.expires.end()).await?;
-                let (secret, key) = fresh;
-                let replaced = change.change == "replaced";
-                if let Err(failure) = put(&kube, &there, &secret, replaced).await {
-                    // Nobody has this key, and it must not stand in the way of the next one.
-                    end(&store, &key, &one.user).await?;
-                    return Err(failure);
-                }
-                continue;
-            }
-            let link =
-                one.links().into_iter().find(|link| link["metadata"]["name"] == *change.name);
-            if let Some(link) = link {
-                kube.apply(&path(&one.namespace, "serviceaccounts", &change.name), &link).await?;
+        let open: Vec<&Change> = changes.iter().filter(|change| change.change != "stays").collect();
+        for (number, change) in open.iter().enumerate() {
+            let done = match change.namespace.as_str() {
+                "" => kube.apply(&path_of(&hooks[change.at]), &hooks[change.at]).await,
+                _ => apply(args, &config, &store, &kube, &wanted[change.at], change).await,
+            };
+            if let Err(failure) = done {
+                tell_what_was_done(&open[..number], &open[number..], context);
+                return Err(failure);
             }
         }
     }
@@ -206,18 +190,56 @@ async fn answers(url: &str, ca: Option<&[u8]>, what: &str) -> Result<(), Failure
     }
 }
 
+/// Applies a secret or a link.
+async fn apply(
+    args: &Args,
+    config: &Config,
+    store: &Store,
+    kube: &Kube,
+    one: &Wanted,
+    change: &Change,
+) -> Result<(), Failure> {
+    if change.kind == "Secret" {
+        let there = path(&one.namespace, "secrets", &one.name);
+        let found = kube.get(&there).await?;
+        // The new one is ready before the old one goes.
+        let fresh =
+            handoff::fresh(config, store, one, Place::Cluster(found.as_ref()), args.expires.end());
+        let (secret, key) = fresh.await?;
+        let replaced = change.change == "replaced";
+        if let Err(failure) = put(kube, &there, &secret, replaced).await {
+            // Nobody has this key, and it must not stand in the way of the next one.
+            handoff::end(store, &key, &one.user, "it could not be handed over").await?;
+            return Err(failure);
+        }
+        return handoff::handed_over(store, &key, one).await;
+    }
+    let link = one.links().into_iter().find(|link| link["metadata"]["name"] == *change.name);
+    match link {
+        Some(link) => {
+            kube.apply(&path(&one.namespace, "serviceaccounts", &change.name), &link).await
+        }
+        None => Ok(()),
+    }
+}
+
+/// What was applied before something failed, and what was not.
+fn tell_what_was_done(done: &[&Change], left: &[&Change], context: &Context) {
+    let named = |all: &[&Change]| {
+        let all: Vec<String> =
+            all.iter().map(|change| format!("{} {}", change.kind, change.shown())).collect();
+        if all.is_empty() { "nothing".to_owned() } else { all.join(", ") }
+    };
+    context.output.note(format!("applied before it failed: {}", named(done)));
+    context.output.note(format!("not applied: {}", named(left)));
+}
+
 /// Applies a secret. Its type cannot be changed: one of another type makes way.
 async fn put(kube: &Kube, path: &str, secret: &Value, replaced: bool) -> Result<(), Failure> {
     if replaced {
         kube.delete(path).await?;
     }
     kube.apply(path, secret).await
-}
-
-/// Ends a key that was not handed over.
-async fn end(store: &Store, key: &KeyId, user: &str) -> Result<(), Failure> {
-    store.keyring.revoke_key(key, now()).await.map_err(failed("cannot end the key"))?;
-    note(store, key, &format!("of {user} ended: it could not be handed over")).await
 }
 
 /// What has to be done; everything that must be there is looked for first.
@@ -245,6 +267,10 @@ async fn plan(
             _ if replaced => "replaced",
             _ => "new",
         };
+        // What could not be done is told before anything is done.
+        if change != "stays" {
+            handoff::room(config, store, one, Place::Cluster(secret.as_ref()), &known).await?;
+        }
         let (namespace, name) = (one.namespace.clone(), one.name.clone());
         changes.push(Change { namespace, kind: "Secret", name, change, at });
         for (name, account) in accounts {

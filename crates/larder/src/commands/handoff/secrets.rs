@@ -3,6 +3,7 @@
 
 use std::path::{Path, PathBuf};
 
+use larder_core::access::key::KeyId;
 use larder_core::handoff::{NodeLogin, Wanted};
 use larder_core::objects;
 use larder_store::Store;
@@ -10,7 +11,7 @@ use larder_store::Store;
 use crate::config::{Cluster, Config};
 use crate::failure::Failure;
 use crate::files::read_bounded;
-use crate::handoff::{self, Turn};
+use crate::handoff::{self, Place, Turn};
 
 /// A file of the handoff.
 pub struct File {
@@ -18,6 +19,8 @@ pub struct File {
     pub content: Vec<u8>,
     /// Whether its owner alone may read it.
     pub secret: bool,
+    /// Whose new key it gets once it is written. None: the content is all of it.
+    pub fresh: Option<Wanted>,
 }
 
 /// Where a namespace's secret lies in the folder.
@@ -33,15 +36,13 @@ fn earlier(folder: &Path, wanted: &Wanted) -> Option<(Vec<u8>, serde_json::Value
     Some((bytes, secret))
 }
 
-/// The pull secrets and their links. A secret that is in the folder and holds a good key stays.
-/// With `dry`, no key is issued: the secret's content then says so.
+/// The pull secrets and their links. A secret that is in the folder and holds a good key stays. No key is issued yet:
+/// that is done when its file is written.
 pub async fn files(
     config: &Config,
     store: &Store,
     wanted: &[Wanted],
     folder: &Path,
-    expires: Option<i64>,
-    dry: bool,
 ) -> Result<Vec<File>, Failure> {
     let what = "cannot write the pull secrets";
     let known = store.keyring.keys().await.map_err(|error| Failure::store(what, &error))?;
@@ -49,17 +50,32 @@ pub async fn files(
     for one in wanted {
         let there = earlier(folder, one);
         let found = there.as_ref().map(|(_, secret)| secret);
-        let content = match (handoff::turn(config, one, found, &known)?, there) {
-            (Turn::Stays, Some((bytes, _))) => bytes,
-            _ if dry => Vec::new(),
-            _ => objects::write(&handoff::fresh(config, store, one, expires).await?.0).into_bytes(),
+        let (content, fresh) = match (handoff::turn(config, one, found, &known)?, &there) {
+            (Turn::Stays, Some((bytes, _))) => (bytes.clone(), None),
+            _ => {
+                // What could not be done is told before anything is done.
+                handoff::room(config, store, one, Place::Folder, &known).await?;
+                (Vec::new(), Some(one.clone()))
+            }
         };
-        files.push(File { path: place(one), content, secret: true });
+        files.push(File { path: place(one), content, secret: true, fresh });
         let links: Vec<String> = one.links().iter().map(objects::write).collect();
         let path = Path::new("service-accounts").join(format!("{}.yaml", one.namespace));
-        files.push(File { path, content: links.join("---\n").into_bytes(), secret: false });
+        let content = links.join("---\n").into_bytes();
+        files.push(File { path, content, secret: false, fresh: None });
     }
     Ok(files)
+}
+
+/// The file of a pull secret with a new key.
+pub async fn with_key(
+    config: &Config,
+    store: &Store,
+    wanted: &Wanted,
+    expires: Option<i64>,
+) -> Result<(Vec<u8>, KeyId), Failure> {
+    let fresh = handoff::fresh(config, store, wanted, Place::Folder, expires).await?;
+    Ok((objects::write(&fresh.0).into_bytes(), fresh.1))
 }
 
 /// Objects as one YAML stream.
@@ -70,7 +86,8 @@ pub fn documents(all: &[serde_json::Value]) -> Vec<u8> {
 /// What nodes need to sign in with their pods' service accounts.
 pub fn node_login(login: &NodeLogin) -> File {
     let path = Path::new("node-login").join("credential-provider.yaml");
-    File { path, content: objects::write(&login.provider()).into_bytes(), secret: false }
+    let content = objects::write(&login.provider()).into_bytes();
+    File { path, content, secret: false, fresh: None }
 }
 
 /// What to do with the files.

@@ -107,7 +107,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut files: Vec<File> = match about_nodes {
         true => files(args, &config, &upstreams, ca.as_deref())
             .into_iter()
-            .map(|(path, content)| File { path, content, secret: false })
+            .map(|(path, content)| File { path, content, secret: false, fresh: None })
             .collect(),
         false => Vec::new(),
     };
@@ -115,13 +115,30 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         files.extend(access_files(args, &config, cluster, ca.as_deref(), &context.output).await?);
     }
     let mut written = Vec::new();
-    for File { path, content, secret } in &files {
+    for File { path, content, secret, fresh } in &files {
         let path = args.into.join(path);
-        let same = fs::read(&path).is_ok_and(|found| found == *content);
-        if !same && !args.dry_run {
-            put(&path, content, *secret).map_err(|error| {
-                Failure::io(format!("cannot write {}", crate::files::named(&path)), &error)
-            })?;
+        let same = fresh.is_none() && fs::read(&path).is_ok_and(|found| found == *content);
+        let failed = |error: std::io::Error| {
+            Failure::io(format!("cannot write {}", crate::files::named(&path)), &error)
+        };
+        match fresh {
+            _ if same || args.dry_run => {}
+            None => put(&path, content, *secret).map_err(failed)?,
+            Some(wanted) => {
+                // The key is issued once its place is there, and ends when it could not be put there.
+                if let Some(folder) = path.parent() {
+                    fs::create_dir_all(folder).map_err(failed)?;
+                }
+                let store = open_store(&config)?;
+                let expires = args.expires.end();
+                let fresh = secrets::with_key(&config, &store, wanted, expires);
+                let (content, key) = fresh.await?;
+                if let Err(error) = put(&path, &content, true) {
+                    let why = "it could not be handed over";
+                    handoff::end(&store, &key, &wanted.user, why).await?;
+                    return Err(failed(error));
+                }
+            }
         }
         let state = if same { "unchanged" } else { "written" };
         written.push(Written { path: shown(&path), state });
@@ -178,6 +195,7 @@ async fn access_files(
             path: "door/webhooks.yaml".into(),
             content: secrets::documents(&webhooks.objects()),
             secret: true,
+            fresh: None,
         })
         .into_iter()
         .collect();
@@ -187,21 +205,19 @@ async fn access_files(
     });
     if !names.is_empty() {
         let content = secrets::documents(&names);
-        door.push(File { path: "door/names.yaml".into(), content, secret: false });
+        door.push(File { path: "door/names.yaml".into(), content, secret: false, fresh: None });
     }
     let ca = ca.map(|_| format!("/etc/larder/{CA_NAME}"));
     if let Some(login) = handoff::node_login(config, cluster, ca) {
         let page = secrets::page(cluster, &[], Some(&login), &host).into_bytes();
-        let page = File { path: "HANDOFF.md".into(), content: page, secret: false };
+        let page = File { path: "HANDOFF.md".into(), content: page, secret: false, fresh: None };
         return Ok([secrets::node_login(&login), page].into_iter().chain(door).collect());
     }
     let wanted = handoff::wanted(config, cluster, args.namespace.as_deref(), &what)?;
     let store = open_store(config)?;
-    let expires = args.expires.end();
-    let mut files =
-        secrets::files(config, &store, &wanted, &args.into, expires, args.dry_run).await?;
+    let mut files = secrets::files(config, &store, &wanted, &args.into).await?;
     let page = secrets::page(cluster, &wanted, None, &host).into_bytes();
-    files.push(File { path: "HANDOFF.md".into(), content: page, secret: false });
+    files.push(File { path: "HANDOFF.md".into(), content: page, secret: false, fresh: None });
     files.extend(door);
     Ok(files)
 }
