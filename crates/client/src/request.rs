@@ -58,6 +58,11 @@ impl Registry {
         &self.transport().options.host
     }
 
+    /// Where it is reached.
+    pub fn endpoint(&self) -> &crate::Endpoint {
+        &self.transport().options.endpoint
+    }
+
     /// What the registry said last of its rate limit. None: nothing yet.
     pub fn reported(&self) -> Option<Reported> {
         *self.transport().reported.lock().unwrap_or_else(std::sync::PoisonError::into_inner)

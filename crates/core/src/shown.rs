@@ -97,6 +97,72 @@ impl<T: fmt::Display> fmt::Display for Shown<T> {
     }
 }
 
+/// A text in plain ASCII, for what carries nothing else (the status line of HTTP): letters without their marks, quotation
+/// marks and dashes as they are typed; what has no such form is `?`.
+pub fn in_ascii(text: &str) -> String {
+    let mut plain = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            ' '..='~' => plain.push(c),
+            _ => plain.push_str(as_ascii(c).unwrap_or("?")),
+        }
+    }
+    plain
+}
+
+/// The characters of a text that [`in_ascii`] cannot keep.
+pub fn lost_in_ascii(text: &str) -> Vec<char> {
+    text.chars().filter(|c| !matches!(c, ' '..='~') && as_ascii(*c).is_none()).collect()
+}
+
+fn as_ascii(c: char) -> Option<&'static str> {
+    Some(match c {
+        'ä' | 'æ' => "ae",
+        'ö' | 'œ' => "oe",
+        'ü' => "ue",
+        'Ä' | 'Æ' => "Ae",
+        'Ö' | 'Œ' => "Oe",
+        'Ü' => "Ue",
+        'ß' => "ss",
+        'á' | 'à' | 'â' | 'ã' | 'å' | 'ă' | 'ą' => "a",
+        'Á' | 'À' | 'Â' | 'Ã' | 'Å' | 'Ă' | 'Ą' => "A",
+        'ç' | 'ć' | 'č' => "c",
+        'Ç' | 'Ć' | 'Č' => "C",
+        'ď' | 'đ' => "d",
+        'Ď' | 'Đ' => "D",
+        'é' | 'è' | 'ê' | 'ë' | 'ě' | 'ę' => "e",
+        'É' | 'È' | 'Ê' | 'Ë' | 'Ě' | 'Ę' => "E",
+        'ğ' => "g",
+        'í' | 'ì' | 'î' | 'ï' | 'ı' => "i",
+        'Í' | 'Ì' | 'Î' | 'Ï' | 'İ' => "I",
+        'ł' => "l",
+        'Ł' => "L",
+        'ñ' | 'ń' | 'ň' => "n",
+        'Ñ' | 'Ń' | 'Ň' => "N",
+        'ó' | 'ò' | 'ô' | 'õ' | 'ø' | 'ő' => "o",
+        'Ó' | 'Ò' | 'Ô' | 'Õ' | 'Ø' | 'Ő' => "O",
+        'ř' => "r",
+        'Ř' => "R",
+        'ś' | 'š' | 'ş' | 'ș' => "s",
+        'Ś' | 'Š' | 'Ş' | 'Ș' => "S",
+        'ť' | 'ţ' | 'ț' => "t",
+        'ú' | 'ù' | 'û' | 'ů' | 'ű' => "u",
+        'Ú' | 'Ù' | 'Û' | 'Ů' | 'Ű' => "U",
+        'ý' | 'ÿ' => "y",
+        'Ý' => "Y",
+        'ź' | 'ż' | 'ž' => "z",
+        'Ź' | 'Ż' | 'Ž' => "Z",
+        '“' | '”' | '„' | '«' | '»' => "\"",
+        '‘' | '’' | '‚' => "'",
+        '–' | '—' | '‑' => "-",
+        '…' => "...",
+        '→' => "->",
+        '×' => "x",
+        '\u{a0}' | '\u{202f}' | '\t' | '\n' => " ",
+        _ => return None,
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -37,7 +37,7 @@ use larder_core::reference::Unqualified;
 use larder_core::route::{Origins, Routes};
 use tokio::sync::Semaphore;
 
-pub(crate) use permit::refuse_catalog;
+pub(crate) use permit::{about, refuse_catalog};
 pub(crate) use permit::{check as check_grant, passes as is_granted};
 pub(crate) use record::{About, Happened, Recorder, reference};
 pub(crate) use rules::{Pull, check as check_rules, passes as is_ruled_in};

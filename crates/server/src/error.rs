@@ -4,6 +4,7 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use hyper::ext::ReasonPhrase;
 use larder_core::digest::Digest;
+use larder_core::shown::in_ascii;
 use larder_store::StoreError;
 
 use crate::meters::Refused;
@@ -89,6 +90,8 @@ impl Code {
 /// A refusal: a code for programs, a sentence for people.
 #[derive(Debug, Clone)]
 pub struct ApiError {
+    /// Whether it is written down, with a number, though nobody forbids it: an upstream does not give it.
+    kept: bool,
     code: Code,
     message: String,
     detail: Option<serde_json::Value>,
@@ -100,6 +103,7 @@ impl ApiError {
     /// A refusal with the code's usual status.
     pub fn new(code: Code, message: impl Into<String>) -> Self {
         Self {
+            kept: false,
             code,
             message: message.into(),
             detail: None,
@@ -112,6 +116,26 @@ impl ApiError {
     #[must_use]
     pub fn with_status(mut self, status: StatusCode) -> Self {
         self.status = status;
+        self
+    }
+
+    /// Written down with a number, as what is forbidden is.
+    #[must_use]
+    pub(crate) fn kept(mut self) -> Self {
+        self.kept = true;
+        self
+    }
+
+    /// The sentence of one that is to be written down, and is not yet.
+    pub(crate) fn to_keep(&self) -> Option<&str> {
+        let forbidden = self.code == Code::Denied && self.status == StatusCode::FORBIDDEN;
+        ((forbidden || self.kept) && number(&self.message).is_none()).then_some(&self.message)
+    }
+
+    /// With the number under which it was written down.
+    #[must_use]
+    pub(crate) fn with_number(mut self, number: &str) -> Self {
+        self.message.push_str(number);
         self
     }
 
@@ -171,15 +195,19 @@ impl IntoResponse for ApiError {
 /// The longest reason phrase, in bytes.
 const REASON: usize = 300;
 
-/// The status line's words: the standard's, and after a colon ours as far as they are plain ASCII. What is
-/// too long is cut before the number by which the refusal is found.
+/// The number at the end of a sentence, with what stands before it.
+fn number(message: &str) -> Option<&str> {
+    let at = message.rfind(" [")?;
+    (message.ends_with(']') && message.len() - at <= 12).then(|| &message[at..])
+}
+
+/// The status line's words: the standard's, and after a colon ours in plain ASCII. What is too long is cut before the
+/// number by which the refusal is found.
 fn reason(status: StatusCode, message: &str) -> Option<ReasonPhrase> {
     let words = status.canonical_reason()?;
-    let plain = message.chars().map(|c| if matches!(c, ' '..='~') { c } else { '?' });
-    let mut text: String = words.chars().chain(": ".chars()).chain(plain).collect();
+    let mut text = format!("{words}: {}", in_ascii(message));
     if text.len() > REASON {
-        let number = text.rfind(" [").filter(|at| text.ends_with(']') && text.len() - at <= 12);
-        let number = number.map(|at| text[at..].to_owned()).unwrap_or_default();
+        let number = number(&text).unwrap_or_default().to_owned();
         text.truncate(REASON - number.len() - 3);
         text.push_str("...");
         text.push_str(&number);

@@ -19,7 +19,7 @@ use larder_core::access::Who;
 use larder_store::Kind;
 
 use crate::access::{
-    About, AccessPlan, Caller, Happened, Head, Pull, TOKEN_PATH, answer_token, check_grant,
+    About, AccessPlan, Caller, Happened, Head, Pull, TOKEN_PATH, about, answer_token, check_grant,
     check_rules, reference, refuse_catalog,
 };
 use crate::account::Account;
@@ -122,9 +122,26 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
 
 /// Refuses a request that is not looked into any further.
 fn refuse<B>(app: &Arc<App>, request: &Request<B>, refused: ApiError) -> Response {
+    let caller = Caller {
+        who: Who::Anonymous,
+        by: None,
+        token: None,
+        address: request.extensions().get::<Client>().map(|client| client.0),
+        node: true,
+    };
+    let refused = written_down(app, &caller, None, refused);
     let mut response = account(app, request, "nothing").close_with(refused.into_response());
     response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
     response
+}
+
+/// Writes a refusal down that is none yet, and gives it its number.
+fn written_down(app: &App, caller: &Caller, about: Option<String>, refused: ApiError) -> ApiError {
+    let Some(sentence) = refused.to_keep() else { return refused };
+    let mut happened = Happened::of(caller, Kind::Refused, sentence);
+    happened.reference = about.map(About::Text);
+    let number = app.recorder.note(&happened);
+    refused.with_number(&number.to_string())
 }
 
 fn account<B>(app: &Arc<App>, request: &Request<B>, resource: &'static str) -> Account {
@@ -165,6 +182,8 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
     let is_token = request.uri().path() == TOKEN_PATH;
     let resource = target.as_ref().map_or("nothing", Target::resource);
     let mut account = account(&app, &request, if is_token { "token" } else { resource });
+    let about = target.as_ref().ok().and_then(about);
+    let mut asks = None;
     let handled = async {
         if is_token {
             return answer_token(&app, &plan, request).await;
@@ -172,6 +191,7 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
         let (parts, body) = request.into_parts();
         let caller = app.identify(&plan, Head::from(&parts)).await?;
         account.who = caller.who.clone();
+        asks = Some(caller.clone());
         match target {
             Ok(target) => admit(&app, &plan, caller, target, parts, body).await,
             Err(error) => Err(error.into()),
@@ -179,7 +199,10 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
     };
     let response = match AssertUnwindSafe(handled).catch_unwind().await {
         Ok(Ok(response)) => response,
-        Ok(Err(error)) => error.into_response(),
+        Ok(Err(error)) => match &asks {
+            Some(caller) => written_down(&app, caller, about, error).into_response(),
+            None => error.into_response(),
+        },
         Err(_) => {
             tracing::error!(path = &*account.path, "a handler panicked");
             ApiError::new(Code::Internal, "the larder failed; its log has the cause")

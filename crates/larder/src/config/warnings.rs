@@ -33,6 +33,16 @@ pub fn warnings(config: &Config) -> Vec<String> {
         }
     }
     all.extend(config.clusters.iter().filter_map(|cluster| strange_nodes(config, cluster)));
+    for rule in config.rules.all() {
+        let lost = larder_core::shown::lost_in_ascii(&rule.because);
+        if let Some(first) = lost.first() {
+            all.push(format!(
+                "`because` of the rule {} has characters ({}) that node runtimes do not show: they stand as `?` in what a node says",
+                rule.name,
+                first.escape_unicode()
+            ));
+        }
+    }
     for rule in &config.asks_for_signature {
         all.push(format!(
             "the rule {rule} asks `signature = true`, which verifies nothing: write `looks_signed = true`, which means the same"

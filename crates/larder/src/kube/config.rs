@@ -122,7 +122,7 @@ impl Files {
 
     fn current(&self) -> Option<&str> {
         let named = |file: &'_ File| {
-            text(&file.content, &["current-context"]).filter(|name| !name.is_empty()).is_some()
+            text(&file.content, &["current-context"]).is_some_and(|it| !it.is_empty())
         };
         let file = self.0.iter().find(|file| named(file))?;
         text(&file.content, &["current-context"])

@@ -26,6 +26,7 @@ mod limits;
 mod look;
 mod node;
 mod nodes;
+mod numbered;
 mod ownname;
 mod parcel;
 mod places;

@@ -38,7 +38,7 @@ fn needed<'t>(target: &'t Target, method: &Method) -> Option<(Action, &'t Reposi
     }
 }
 
-fn about(target: &Target) -> Option<String> {
+pub(crate) fn about(target: &Target) -> Option<String> {
     match target {
         Target::Base | Target::Catalog => None,
         Target::Manifest(repository, selector) => Some(reference(repository, selector)),

@@ -71,12 +71,22 @@ impl std::fmt::Display for Trouble {
             Self::Resting(host, until, cause) => {
                 write!(f, "{host} fails; it is asked again in {} ({cause})", wait(*until))
             }
-            Self::Upstream(error) => write!(f, "{error}"),
+            Self::Upstream(error) => f.write_str(&for_clients(error)),
             Self::TooLong(host) => write!(f, "{host} takes too long to answer"),
             Self::Unwanted => f.write_str("the fetch was given up because nobody wanted it"),
             Self::NoRoom => f.write_str("the larder's disk is full up to its reserve"),
             Self::Store => f.write_str("the larder's store failed; its log has the cause"),
         }
+    }
+}
+
+/// What an upstream's failure says to clients: where it is reached from here is for the operator.
+pub(super) fn for_clients(error: &ClientError) -> String {
+    match error {
+        ClientError::Unreachable { host, cause, .. } => {
+            format!("{host} cannot be reached: {cause}")
+        }
+        other => other.to_string(),
     }
 }
 
@@ -101,7 +111,15 @@ impl From<Trouble> for ApiError {
                 .with_status(StatusCode::SERVICE_UNAVAILABLE)
                 .with_header(header::RETRY_AFTER, HeaderValue::from(seconds))
         };
-        match trouble {
+        let kept = !matches!(
+            &trouble,
+            Trouble::NoRepository(_)
+                | Trouble::Unwanted
+                | Trouble::NoRoom
+                | Trouble::Store
+                | Trouble::Upstream(ClientError::NotFound { .. })
+        );
+        let error = match trouble {
             Trouble::OutOfReach(..) => Self::new(Code::Denied, message),
             Trouble::NoRepository(_) => Self::new(Code::NameUnknown, message),
             Trouble::Limited(_, until) | Trouble::Spent(_, until) => {
@@ -133,7 +151,8 @@ impl From<Trouble> for ApiError {
                 }
                 _ => Self::new(Code::Internal, message).with_status(StatusCode::BAD_GATEWAY),
             },
-        }
+        };
+        if kept { error.kept() } else { error }
     }
 }
 

@@ -11,7 +11,7 @@ use larder_core::name::Host;
 use larder_store::{Standing, Store, now};
 use tokio::sync::Notify;
 
-use super::trouble::Trouble;
+use super::trouble::{Trouble, for_clients};
 
 /// How long anything but the bytes of a blob may take, tries and all.
 const DEADLINE: Duration = Duration::from_secs(60);
@@ -48,6 +48,8 @@ struct State {
     pulls: u64,
     /// What went wrong last. None: nothing since it last answered.
     cause: Option<String>,
+    /// The same as clients are told it.
+    plain: Option<String>,
     told: Option<Standing>,
 }
 
@@ -67,8 +69,8 @@ impl Upstream {
     pub fn new(plan: UpstreamPlan) -> Self {
         let UpstreamPlan { host, registry, allowance, spent } = plan;
         let budget = Budget { allowance, spent, reported: None };
-        let (circuit, cause, told) = (Circuit::default(), None, None);
-        let state = Mutex::new(State { circuit, budget, pulls: 0, cause, told });
+        let (circuit, cause, plain, told) = (Circuit::default(), None, None, None);
+        let state = Mutex::new(State { circuit, budget, pulls: 0, cause, plain, told });
         Self { host, registry, state, clients: AtomicUsize::new(0), quiet: Notify::new() }
     }
 
@@ -100,7 +102,7 @@ impl Upstream {
                 }
             }
         }
-        let cause = state.cause.clone().unwrap_or_default();
+        let cause = state.plain.clone().unwrap_or_default();
         match state.circuit.enter(now) {
             Ok(()) => {}
             Err(Condition::Limited(until)) => {
@@ -150,6 +152,7 @@ impl Upstream {
             ) => {
                 state.circuit.succeeded();
                 state.cause = None;
+                state.plain = None;
                 return;
             }
             Err(ClientError::RateLimited { retry_after, .. }) => {
@@ -162,6 +165,7 @@ impl Upstream {
         let after = state.circuit.condition(now());
         if let Err(error) = outcome {
             state.cause = Some(error.to_string());
+            state.plain = Some(for_clients(error));
             if std::mem::discriminant(&before) != std::mem::discriminant(&after) {
                 tracing::warn!(host = %self.host, %error, condition = word(after), "an upstream is in trouble");
             }
@@ -176,7 +180,7 @@ impl Upstream {
     ) -> Result<T, Trouble> {
         self.enter_soon(pulls).await?;
         let Ok(outcome) = tokio::time::timeout(DEADLINE, question).await else {
-            let (host, endpoint) = (self.host.to_string(), String::new());
+            let (host, endpoint) = (self.host.to_string(), self.registry.endpoint().to_string());
             let cause = "no answer in time".to_owned();
             self.tell(Err(&ClientError::Unreachable { host, endpoint, cause }));
             return Err(Trouble::TooLong(self.host.clone()));

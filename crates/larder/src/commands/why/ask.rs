@@ -280,9 +280,10 @@ impl<'c> Asker<'c> {
             tried(steps, credential.as_ref());
             let turn = self.turn(reference, hosts, (credential, login)).await;
             steps.extend(turn.steps);
-            let refused = turn.visits.iter().all(|visit| {
-                visit.outcome.as_ref().is_none_or(|outcome| depends_on_who_asks(outcome))
-            });
+            let refused = turn
+                .visits
+                .iter()
+                .all(|visit| visit.outcome.as_ref().is_none_or(depends_on_who_asks));
             limits.extend(turn.limits);
             let turn = Turn { steps: Vec::new(), limits: Vec::new(), ..turn };
             if !refused {
