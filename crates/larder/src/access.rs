@@ -19,6 +19,7 @@ use crate::files::read_bounded;
 
 /// The larder's own secret; it is made where it is missing.
 pub fn secret(config: &Config) -> Result<[u8; 32], Failure> {
+    crate::context::check_store(config)?;
     let what = "cannot read the larder's own secret";
     larder_store::local_secret(&config.data()).map_err(|error| Failure::store(what, &error))
 }

@@ -1,7 +1,7 @@
 //! What every command works with: the configuration, the lock, the store, the output.
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use larder_core::lock::{Lock, LockError};
 use larder_core::reference::{Malformed, Reading, Reference, Unqualified};
@@ -16,14 +16,22 @@ use crate::output::Output;
 /// What every command works with.
 pub struct Context {
     named: Option<PathBuf>,
+    /// Whether a store is made where there is none.
+    new_store: bool,
     /// Where it writes.
     pub output: Output,
 }
 
 impl Context {
     /// With the configuration file that was named, if one was.
-    pub fn new(named: Option<PathBuf>, output: Output) -> Self {
-        Self { named, output }
+    pub fn new(named: Option<PathBuf>, new_store: bool, output: Output) -> Self {
+        Self { named, new_store, output }
+    }
+
+    fn load(&self, path: &Path) -> Result<Config, Failure> {
+        let mut config = config::load(path, self.provenance())?;
+        config.new_store = self.new_store;
+        Ok(config)
     }
 
     /// The path of the configuration: the one that was named, or the one that is found.
@@ -44,14 +52,14 @@ impl Context {
 
     /// The configuration.
     pub fn config(&self) -> Result<Config, Failure> {
-        config::load(&self.config_path()?, self.provenance())
+        self.load(&self.config_path()?)
     }
 
     /// The configuration, for commands that work without one too. None: none was named, and none
     /// is here.
     pub fn config_if_any(&self) -> Result<Option<Config>, Failure> {
         match (self.config_path(), &self.named) {
-            (Ok(path), _) => config::load(&path, self.provenance()).map(Some),
+            (Ok(path), _) => self.load(&path).map(Some),
             (Err(failure), Some(_)) => Err(failure),
             (Err(_), None) => Ok(None),
         }
@@ -112,8 +120,25 @@ pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
     })
 }
 
-/// Opens the larder's store, making it where it is missing.
+/// That there is a store, or that one may be made: a disk that is not mounted must not look like an empty larder.
+pub fn check_store(config: &Config) -> Result<(), Failure> {
+    match config.new_store || Store::is_local(&config.data()) {
+        true => Ok(()),
+        false => Err(no_store(config)),
+    }
+}
+
+/// There is no store.
+pub fn no_store(config: &Config) -> Failure {
+    let folder = config.data();
+    let what = format!("cannot open the larder's store in {}", crate::files::named(&folder));
+    let remedy = "is its disk there? A new store is made by `larder init`, or by a command with `--new-store`";
+    Failure::usage(what, "there is no store in it", remedy)
+}
+
+/// Opens the larder's store.
 pub fn open_store(config: &Config) -> Result<Store, Failure> {
+    check_store(config)?;
     let folder = config.data();
     let what = || format!("cannot open the larder's store in {}", crate::files::named(&folder));
     let store = Store::open_local(&folder).map_err(|error| Failure::store(what(), &error))?;

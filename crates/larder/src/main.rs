@@ -45,6 +45,9 @@ struct Cli {
     /// The configuration [default: $LARDER_CONFIG, else larder.toml here or in a parent folder]
     #[arg(long, global = true, value_name = "FILE", env = "LARDER_CONFIG", hide_env = true, help_heading = EVERYWHERE)]
     config: Option<PathBuf>,
+    /// Make the store where there is none yet
+    #[arg(long, global = true, help_heading = EVERYWHERE)]
+    new_store: bool,
     /// Print one JSON document and nothing else
     #[arg(long, global = true, help_heading = EVERYWHERE)]
     json: bool,
@@ -94,7 +97,7 @@ fn start(cli: Cli, output: Output) -> Outcome {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
     let runtime = runtime.map_err(|error| Failure::io("cannot start", &error))?;
-    let context = Context::new(cli.config, output);
+    let context = Context::new(cli.config, cli.new_store, output);
     runtime.block_on(commands::run(cli.command, &context))
 }
 

@@ -3,14 +3,15 @@
 use std::io::Write as _;
 use std::path::PathBuf;
 
-use crate::context::Context;
+use crate::config::Provenance;
+use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 
 const TEMPLATE: &str = include_str!("../../assets/larder.toml");
 
-/// Write a commented larder.toml
+/// Write a commented larder.toml, and make its store
 ///
-/// A file that is there already is never touched.
+/// A file that is there already is never touched: then only the store is made, where there is none.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// Where to write it; `-` prints it
@@ -27,19 +28,49 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     let mut file = match std::fs::File::create_new(&args.path) {
         Ok(file) => file,
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
+            if let Some(data) = make_store(&args.path)? {
+                told(context, &args.path, false, Some(&data));
+                return Ok(Exit::Done);
+            }
             let remedy = "edit that one, or name another path; `larder init -` prints a fresh one";
             return Err(Failure::usage(what(), "there is such a file already", remedy));
         }
         Err(error) => return Err(Failure::io(what(), &error)),
     };
     file.write_all(TEMPLATE.as_bytes()).map_err(|error| Failure::io(what(), &error))?;
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "written": args.path }));
-    } else {
-        context.output.result(format!("wrote {}", crate::files::named(&args.path)));
-        context
-            .output
-            .note("Edit it, then `larder check` tells whether the upstreams can be reached.");
-    }
+    let data = make_store(&args.path)?;
+    told(context, &args.path, true, data.as_deref());
     Ok(Exit::Done)
+}
+
+/// Makes the store of a configuration. None: there is one already.
+fn make_store(path: &std::path::Path) -> Result<Option<PathBuf>, Failure> {
+    let mut config = crate::config::load(path, Provenance::Named)?;
+    let data = config.data();
+    if larder_store::Store::is_local(&data) {
+        return Ok(None);
+    }
+    config.new_store = true;
+    open_store(&config)?;
+    Ok(Some(data))
+}
+
+fn told(context: &Context, path: &std::path::Path, written: bool, store: Option<&std::path::Path>) {
+    if context.output.json {
+        context.output.document(&serde_json::json!({
+            "written": written.then_some(path), "store": store,
+        }));
+        return;
+    }
+    if written {
+        context.output.result(format!("wrote {}", crate::files::named(path)));
+    }
+    if let Some(store) = store {
+        context.output.result(format!("made the store in {}", crate::files::named(store)));
+    }
+    if written {
+        context.output.note(
+            "Edit it, then `larder check` tells whether the upstreams can be reached. Another `data` gets its store by `larder init` again.",
+        );
+    }
 }

@@ -8,7 +8,7 @@ use larder_core::shown::shown;
 use larder_store::{Entry, Filter, Kind, now};
 use serde::Serialize;
 
-use crate::context::{Context, store_if_any};
+use crate::context::{Context, no_store, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, paint, time};
 
@@ -72,12 +72,7 @@ struct Line<'l> {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let Some(store) = store_if_any(&config)? else {
-        let cause = format!("there is no store in {}", crate::files::named(config.data()));
-        return Err(Failure::usage(
-            "cannot show the log",
-            cause,
-            "start the larder with `larder serve`",
-        ));
+        return Err(no_store(&config));
     };
     let span = |span: Span| i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
     let mut filter = Filter {

@@ -7,8 +7,8 @@ mod verify;
 use larder_store::{Store, StoreError};
 
 use crate::config::Config;
-use crate::context::{Context, store_if_any};
-use crate::failure::{Exit, Failure, Outcome};
+use crate::context::{Context, no_store, store_if_any};
+use crate::failure::{Failure, Outcome};
 
 /// What can be done to the store.
 #[derive(Debug, clap::Subcommand)]
@@ -30,15 +30,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
 
 /// The store, which must be there: nothing can be said of one that nobody has begun.
 fn there(config: &Config) -> Result<Store, Failure> {
-    store_if_any(config)?.ok_or_else(|| {
-        let cause = format!("there is no store in {} yet", crate::files::named(config.data()));
-        Failure::usage(
-            "cannot look after the store",
-            cause,
-            "`larder intake run` or a push begins it",
-        )
-        .ending(Exit::No)
-    })
+    store_if_any(config)?.ok_or_else(|| no_store(config))
 }
 
 fn failed(error: &StoreError) -> Failure {

@@ -14,14 +14,55 @@ pub(super) fn at(path: &Path, text: &str, byte: usize, message: &str, remedy: &s
     let line = before.matches('\n').count() + 1;
     let column = before[start..].chars().count() + 1;
     let shown = text[start..].lines().next().unwrap_or_default();
+    let inside =
+        before.matches("\"\"\"").count() % 2 == 1 || before.matches("'''").count() % 2 == 1;
+    let secret = inside
+        || may_hold_secrets(shown)
+        || (message.ends_with(NO_KEY) && !remedy.starts_with("write `"));
+    let (shown, message) = match secret {
+        true => (without_values(shown, inside), without_texts(message)),
+        false => (shown.to_owned(), message.to_owned()),
+    };
     let number = line.to_string();
     let blank = " ".repeat(number.len());
-    let mark = " ".repeat(column - 1);
+    let mark = " ".repeat((column - 1).min(shown.chars().count()));
     let what = format!("{}:{line}:{column} cannot be used", crate::files::named(path));
-    let shown = larder_core::shown::shown(shown);
+    let shown = larder_core::shown::shown(&shown);
     let mut failure = Failure::usage(what, message.trim_end().replace('\n', "; "), remedy);
     failure.cause.push_str(&format!("\n\n {blank} |\n {number} | {shown}\n {blank} | {mark}^\n"));
     failure
+}
+
+/// What is said of a key that nobody knows: a mistyped one may hold a secret.
+const NO_KEY: &str = " is not a key here";
+
+/// Whether what a line sets may be a secret: it is then not shown.
+fn may_hold_secrets(line: &str) -> bool {
+    const WORDS: [&str; 8] =
+        ["credential", "passw", "secret", "token", "login", "auth", "private", "apikey"];
+    let line = line.to_ascii_lowercase();
+    // A name and password in an address.
+    let address = line.split("://").skip(1).any(|rest| {
+        rest.split(['/', '"', '\'', ' ']).next().is_some_and(|place| place.contains('@'))
+    });
+    address || WORDS.iter().any(|word| line.contains(word))
+}
+
+/// A line without what it sets.
+fn without_values(line: &str, inside: bool) -> String {
+    match line.split_once('=') {
+        Some((key, _)) if !inside => format!("{key}= …"),
+        _ => "…".to_owned(),
+    }
+}
+
+/// A message of the TOML reader without the text that it quotes.
+fn without_texts(message: &str) -> String {
+    let Some((before, rest)) = message.split_once('"') else { return message.to_owned() };
+    match rest.rsplit_once('"') {
+        Some((_, after)) => format!("{before}\"…\"{after}"),
+        None => format!("{before}…"),
+    }
 }
 
 /// A fault that the TOML reader found.
@@ -35,7 +76,7 @@ pub(super) fn toml(path: &Path, text: &str, error: &toml::de::Error) -> Failure 
                 Some(meant) => format!("write `{meant}`"),
                 None => format!("the keys here are: {}", known.join(", ")),
             };
-            at(path, text, byte, &format!("`{key}` is not a key here"), &remedy)
+            at(path, text, byte, &format!("`{key}`{NO_KEY}"), &remedy)
         }
         None => at(path, text, byte, message, ""),
     }

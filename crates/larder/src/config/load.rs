@@ -229,6 +229,7 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
         resources,
         asks_for_signature,
         provenance: Provenance::Named,
+        new_store: false,
         foreign: None,
     })
 }

@@ -40,6 +40,8 @@ use super::values::{
 /// A whole configuration, includes merged in.
 #[derive(Debug)]
 pub struct Config {
+    /// Whether a store is made where there is none.
+    pub new_store: bool,
     /// The file that was read first.
     pub path: PathBuf,
     /// `[larder]`.

@@ -157,7 +157,9 @@ impl House {
 
     pub fn command(&self, line: &str) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_larder"));
+        // The house is a new one: whichever command needs a store first makes it.
         command
+            .arg("--new-store")
             .args(line.split_whitespace())
             .current_dir(self.path(""))
             .env_remove("LARDER_CONFIG")

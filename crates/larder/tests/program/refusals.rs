@@ -181,7 +181,7 @@ fn without_a_store_or_a_configuration_there_is_nothing_to_tell() {
     refuses(
         &house,
         &[
-            ("log", 2, &["there is no store in", "`larder serve`"]),
+            ("log", 2, &["there is no store in", "--new-store"]),
             ("why --ref 3f2a", 2, &["there is no larder here that could have recorded it"]),
             ("why", 2, &["no image is named", "`--event -`"]),
             (

@@ -148,7 +148,7 @@ fn damage_is_found_told_and_repaired_while_it_serves() {
 #[test]
 fn a_backup_is_whole_grows_with_the_store_and_serves() {
     let house = House::new();
-    house.larder("store backup ./safe").ends(1).says(&["there is no store"]);
+    house.larder("store backup ./safe").ends(2).says(&["there is no store"]);
     house.bring_in();
     let serving = Serving::start(&house);
     std::fs::create_dir(house.path("safe")).unwrap();

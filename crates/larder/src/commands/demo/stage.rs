@@ -148,7 +148,8 @@ impl Stage {
             crate::output::Color::Never => "never",
         };
         command
-            .args(["--color", color])
+            // Every place in the story is a new one.
+            .args(["--new-store", "--color", color])
             .args(arguments)
             .current_dir(self.folder.join(place))
             .env_remove("LARDER_CONFIG")
