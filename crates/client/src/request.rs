@@ -74,8 +74,18 @@ impl Registry {
         let url = self.transport().options.endpoint.url("");
         let call = Call::new(Method::GET, url, Scope::Base, "the greeting".into());
         let answer = self.send(&call).await?;
+        let kind = answer.headers().get(reqwest::header::CONTENT_TYPE);
+        let kind = kind.and_then(|kind| kind.to_str().ok()).unwrap_or_default();
         if answer.status().is_success() {
-            Ok(())
+            match kind.trim_start().to_ascii_lowercase().starts_with("text/html") {
+                false => Ok(()),
+                true => Err(ClientError::Protocol {
+                    host: self.host().to_owned(),
+                    cause:
+                        "a web page answers in the registry's place: a portal, or another address"
+                            .into(),
+                }),
+            }
         } else {
             Err(self.transport().refusal(answer, &call.action).await)
         }

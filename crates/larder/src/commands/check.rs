@@ -32,6 +32,14 @@ struct Report {
     name: String,
     upstreams: Vec<Reached>,
     notes: Vec<String>,
+    /// Why `larder serve` would not start with it. None: it would.
+    refused: Option<Refused>,
+}
+
+#[derive(Serialize)]
+struct Refused {
+    cause: String,
+    remedy: String,
 }
 
 #[derive(Serialize)]
@@ -79,10 +87,17 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         one.cached = known.cloned().map(cached::Upstream::from);
     }
     let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
+    let refused = super::serve::ready(&config, config.larder.listen).err();
+    let exit = if refused.is_some() { exit.max(Exit::Usage) } else { exit };
+    let refused = refused.map(|failure| Refused {
+        cause: format!("{}: {}", failure.what, failure.cause),
+        remedy: failure.remedy,
+    });
     let report = Report {
         config: shown(&config.path),
         name: config.larder.name.clone(),
         notes: notes(&config),
+        refused,
         upstreams,
     };
     if context.output.json {
@@ -180,10 +195,18 @@ fn notes(config: &Config) -> Vec<String> {
 fn show(report: &Report, config: &Config, context: &Context) {
     let entries = count(config.intake.len(), "intake entry");
     let clusters = count(config.clusters.len(), "cluster");
-    context.output.result(format!(
-        "{} is right: larder {}, {entries}, {clusters}",
-        report.config, report.name
-    ));
+    let read = if report.refused.is_some() { "can be read" } else { "is right" };
+    context
+        .output
+        .result(format!("{} {read}: larder {}, {entries}, {clusters}", report.config, report.name));
+    if let Some(Refused { cause, remedy }) = &report.refused {
+        context
+            .output
+            .result(format!("{} `larder serve` would not start: {cause}", paint(BAD, "wrong:")));
+        if !remedy.is_empty() {
+            context.output.result(format!("       try {remedy}"));
+        }
+    }
     if !report.upstreams.is_empty() {
         let cached = report.upstreams.iter().any(|upstream| upstream.cached.is_some());
         let columns = ["UPSTREAM", "HOST", "ACCOUNT", "STATE", "THE CACHE FOUND"];

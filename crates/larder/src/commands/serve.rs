@@ -11,8 +11,9 @@ use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
 use crate::config::{Config, warnings};
-use crate::context::{Context, now, open_store};
+use crate::context::{Context, check_store, now, open_store};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::files::{CA_LIMIT, read_bounded};
 use crate::output::{STRONG, count, paint};
 
 mod reload;
@@ -63,14 +64,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let listen = args.listen.unwrap_or(config.larder.listen);
     let what = || format!("cannot serve on {listen}");
-    check_access(&config, listen)?;
-    if let Some(files) = &config.larder.tls {
-        config.check_secret(&what(), Some(&config.folder().join(&files.key)))?;
-    }
-    let tls = certificates(&config).map(Tls::from_files).transpose().map_err(|error| {
-        let remedy = "check `tls` under [larder]: `cert`, `key` and `clients` are PEM files";
-        Failure::usage(what(), error, remedy)
-    })?;
+    let (tls, plan) = ready(&config, listen)?;
     let store = open_store(&config)?;
     let serving = larder_store::Serving::begin(&config.data());
     let _serving = serving.map_err(|error| Failure::store(what(), &error))?;
@@ -95,7 +89,6 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let stop = stop_signal().map_err(|error| Failure::io(what(), &error))?;
 
     let mut settings = settings(&config);
-    let plan = crate::access::plan(&config)?;
     let secret = crate::access::secret(&config)?;
     settings.read_only |= args.read_only;
     settings.limits.connections = settings.limits.connections.min(handles());
@@ -305,6 +298,33 @@ fn caches(config: &Config) -> Vec<serde_json::Value> {
 }
 
 /// Everybody may do everything only where nobody else can reach it.
+/// Whether a configuration can be served, as far as it can be told without doing it. `larder check` asks the same.
+pub(super) fn ready(
+    config: &Config,
+    listen: SocketAddr,
+) -> Result<(Option<Tls>, larder_server::AccessPlan), Failure> {
+    let what = || format!("cannot serve on {listen}");
+    check_access(config, listen)?;
+    if config.larder.metrics == Some(listen) && listen.port() != 0 {
+        let cause = format!("`metrics` is to listen on {listen}, where the larder itself listens");
+        return Err(Failure::usage(what(), cause, "name another port for `metrics`"));
+    }
+    if let Some(files) = &config.larder.tls {
+        config.check_secret(&what(), Some(&config.folder().join(&files.key)))?;
+    }
+    let tls = certificates(config).map(Tls::from_files).transpose().map_err(|error| {
+        let remedy = "check `tls` under [larder]: `cert`, `key` and `clients` are PEM files";
+        Failure::usage(what(), error, remedy)
+    })?;
+    for upstream in &config.upstreams {
+        let Some(path) = &upstream.ca else { continue };
+        let path = config.folder().join(path);
+        read_bounded(&path, CA_LIMIT).map_err(|error| Failure::file(what(), &path, &error))?;
+    }
+    check_store(config)?;
+    Ok((tls, crate::access::plan(config)?))
+}
+
 fn check_access(config: &Config, listen: SocketAddr) -> Result<(), Failure> {
     if config.is_open() && !listen.ip().is_loopback() {
         return Err(Failure::usage(

@@ -386,6 +386,13 @@ impl<'de> Deserialize<'de> for OwnUrl {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let endpoint = Endpoint::deserialize(from)?;
         let host = endpoint.host().parse().map_err(D::Error::custom)?;
+        let text = endpoint.to_string();
+        let place = text.split_once("://").map_or(&*text, |(_, place)| place);
+        if place.trim_end_matches('/').contains('/') {
+            return Err(D::Error::custom(
+                "the larder's own address has no path: references cannot name one",
+            ));
+        }
         Ok(Self { endpoint, host })
     }
 }
@@ -411,7 +418,7 @@ pub struct Upstream {
     /// A file with certificates that are trusted for it.
     pub ca: Option<PathBuf>,
     /// How many blobs are moved at once.
-    #[serde(default = "default_parallel")]
+    #[serde(default = "default_parallel", deserialize_with = "read_parallel")]
     pub parallel: usize,
     /// How long its answers may take to begin or to go on.
     #[serde(default, deserialize_with = "read_timeout")]
@@ -584,6 +591,11 @@ fn default_data() -> PathBuf {
 
 fn default_record() -> Duration {
     Duration::from_secs(90 * 24 * 3600)
+}
+
+fn read_parallel<'de, D: Deserializer<'de>>(from: D) -> Result<usize, D::Error> {
+    let count = std::num::NonZeroUsize::deserialize(from);
+    count.map(Into::into).map_err(|_| D::Error::custom("`parallel` is a number, 1 or more"))
 }
 
 fn default_parallel() -> usize {

@@ -262,3 +262,58 @@ fn no_fault_in_a_configuration_shows_a_secret() {
         }
     }
 }
+
+#[test]
+fn check_says_what_serve_would_refuse() {
+    let house = House::new();
+    house.larder("check --offline").ends(0).says(&["is right"]);
+    let text = house.read("larder.toml");
+    let with = |from: &str, to: &str| {
+        assert!(text.contains(from), "{from}");
+        house.write("larder.toml", text.replacen(from, to, 1));
+    };
+    for (from, to, said) in [
+        ("[larder]\n", "[larder]\nlisten = \"0.0.0.0:0\"\n", "can be reached by others"),
+        ("[larder]\n", "[larder]\ntls = { cert = \"no.pem\", key = \"no.key\" }\n", "no.pem"),
+        (
+            "[larder]\n",
+            "[larder]\nlisten = \"127.0.0.1:5999\"\nmetrics = \"127.0.0.1:5999\"\n",
+            "`metrics`",
+        ),
+        (
+            "host = \"bazaar.example\"\n",
+            "host = \"bazaar.example\"\nca = \"nowhere.pem\"\n",
+            "nowhere.pem",
+        ),
+    ] {
+        with(from, to);
+        let checked = house.larder("check --offline").ends(2).says(&["would not start", said]);
+        let served = house.larder("serve").ends(2);
+        assert!(served.err.contains(said), "{}", served.err);
+        assert!(house.larder("check --offline --json").json()["refused"]["cause"].is_string());
+        drop(checked);
+    }
+    // What cannot mean anything is refused where it is read.
+    for (from, to, said) in [
+        (
+            format!("url = \"http://{}\"", crate::house::OWN),
+            "url = \"http://l.example/path\"".into(),
+            "has no path",
+        ),
+        (
+            "host = \"bazaar.example\"\n".to_owned(),
+            "host = \"bazaar.example\"\nparallel = 0\n".to_owned(),
+            "1 or more",
+        ),
+    ] {
+        with(&from, &to);
+        house.larder("check --offline").ends(2).says(&[said]);
+    }
+    // A page of a portal is no registry.
+    let address = crate::stub::listen(|line| {
+        crate::stub::http(line, "200 OK", "content-type: text/html\r\n", "<html>Welcome</html>")
+    });
+    house.write("larder.toml", &text);
+    house.add_upstream("page.example", &format!("http://{address}"), "");
+    house.larder("check").ends(3).says(&["a web page answers"]);
+}
