@@ -18,6 +18,7 @@ mod request;
 mod sign_in;
 mod tags;
 mod transport;
+mod trust;
 mod web;
 
 pub use account::{Account, Fresh, Source};

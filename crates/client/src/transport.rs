@@ -19,6 +19,7 @@ use crate::account::Account;
 use crate::endpoint::Endpoint;
 use crate::error::ClientError;
 use crate::inner::Guarded;
+use crate::trust::{Trust, plain};
 
 /// How one registry is reached.
 #[derive(Debug, Clone)]
@@ -105,17 +106,17 @@ impl Transport {
                     attempt.error("it redirects to an address that is not allowed")
                 }
             }));
-        let trusted = match options.ca.is_empty() {
-            true => Vec::new(),
-            false => reqwest::Certificate::from_pem_bundle(&options.ca).map_err(setup)?,
-        };
-        builder = if options.endpoint.is_loopback() {
-            // Nothing on the way to this machine itself needs a proxy or a public authority, and
-            // both may be absent.
-            builder.no_proxy().tls_certs_only(trusted)
-        } else {
-            builder.tls_certs_merge(trusted)
-        };
+        // Nothing on the way to this machine itself needs a proxy or a public authority, and both may be absent.
+        let near = options.endpoint.is_loopback();
+        if near {
+            builder = builder.no_proxy();
+        }
+        let trust = Trust { ca: &options.ca, near, ..Trust::default() };
+        let trust = trust.config().map_err(|error| {
+            let host = &options.host;
+            ClientError::Setup(format!("the client for {host} cannot be set up: {error}"))
+        })?;
+        builder = builder.tls_backend_preconfigured(trust);
         let guarded = Guarded::new(&options.endpoint, &options.token_hosts);
         builder = builder.dns_resolver(Arc::new(guarded));
         let http = builder.build().map_err(setup)?;
@@ -285,7 +286,7 @@ pub(crate) fn innermost(error: &reqwest::Error) -> String {
     while let Some(next) = cause.source() {
         cause = next;
     }
-    cause.to_string()
+    plain(&cause.to_string())
 }
 
 /// Reads a body that must not be longer than `limit` bytes.

@@ -6,6 +6,7 @@ use std::time::Duration;
 use reqwest::{Method, Url};
 
 use crate::transport::{innermost, read_bounded};
+use crate::trust::Trust;
 
 /// How one such service is reached.
 #[derive(Debug, Clone, Default)]
@@ -71,19 +72,19 @@ impl Web {
                     .parse()
                     .is_ok_and(|it: std::net::IpAddr| it.is_loopback())
         });
-        let trusted = match options.ca.is_empty() {
-            true => Vec::new(),
-            false => reqwest::Certificate::from_pem_bundle(&options.ca).map_err(failed)?,
+        if near {
+            builder = builder.no_proxy();
+        }
+        let trust = Trust {
+            ca: &options.ca,
+            identity: options.identity.as_deref(),
+            near,
+            any: options.any_certificate,
+            http1: false,
         };
-        builder = match near {
-            true => builder.no_proxy().tls_certs_only(trusted),
-            false => builder.tls_certs_merge(trusted),
-        };
+        builder = builder.tls_backend_preconfigured(trust.config()?);
         if let Some(proxy) = &options.proxy {
             builder = builder.proxy(reqwest::Proxy::all(proxy).map_err(failed)?);
-        }
-        if options.any_certificate {
-            builder = builder.tls_danger_accept_invalid_certs(true);
         }
         if let Some((name, addresses)) = &options.server_name {
             builder = builder.resolve_to_addrs(name, addresses);
@@ -99,9 +100,6 @@ impl Web {
                 );
             };
             headers.append(name, value);
-        }
-        if let Some(identity) = &options.identity {
-            builder = builder.identity(reqwest::Identity::from_pem(identity).map_err(failed)?);
         }
         let http = builder.build().map_err(failed)?;
         Ok(Self { http, base, authorization: options.authorization, headers })

@@ -20,6 +20,19 @@ pub struct Certificate {
 }
 
 impl Certificate {
+    /// Whether it is for a name or an address, as nodes read it: `*` stands for one part at the front (RFC 6125).
+    pub fn is_for(&self, name: &str) -> bool {
+        self.names.iter().any(|own| {
+            if own.eq_ignore_ascii_case(name) {
+                return true;
+            }
+            let rest = name.split_once('.').map(|(_, rest)| rest);
+            own.strip_prefix("*.")
+                .zip(rest)
+                .is_some_and(|(own, rest)| own.eq_ignore_ascii_case(rest))
+        })
+    }
+
     /// Whether it signed itself.
     pub fn is_self_signed(&self) -> bool {
         self.subject == self.issuer

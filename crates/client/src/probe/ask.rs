@@ -20,6 +20,7 @@ use crate::challenge::Challenge;
 use crate::endpoint::Endpoint;
 use crate::inner::Guarded;
 use crate::transport::innermost;
+use crate::trust::Trust;
 
 /// What a node's runtime accepts, in its order.
 const ACCEPTED: &str = "application/vnd.docker.distribution.manifest.v2+json, application/vnd.docker.distribution.manifest.list.v2+json, application/vnd.oci.image.manifest.v1+json, application/vnd.oci.image.index.v1+json, */*";
@@ -106,16 +107,12 @@ impl<'p> Asking<'p> {
                     attempt.error("it redirects to an address that is not allowed")
                 }
             }));
-        let trusted = match plan.ca.is_empty() {
-            true => Vec::new(),
-            false => reqwest::Certificate::from_pem_bundle(&plan.ca)
-                .map_err(|error| setup(innermost(&error)))?,
-        };
-        builder = if endpoint.is_loopback() {
-            builder.no_proxy().tls_certs_only(trusted)
-        } else {
-            builder.tls_certs_merge(trusted)
-        };
+        let near = endpoint.is_loopback();
+        if near {
+            builder = builder.no_proxy();
+        }
+        let trust = Trust { ca: &plan.ca, near, http1: true, ..Trust::default() };
+        builder = builder.tls_backend_preconfigured(trust.config().map_err(setup)?);
         let guarded = Guarded::new(&endpoint, &plan.token_hosts);
         builder = builder.dns_resolver(std::sync::Arc::new(guarded));
         let http = builder.build().map_err(|error| setup(innermost(&error)))?;

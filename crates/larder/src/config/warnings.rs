@@ -1,7 +1,17 @@
 //! What of a configuration holds as it did, but should be written otherwise by now? Told by `larder check` and at
 //! the start of `larder serve`.
 
+use larder_core::certificate;
+use larder_store::now;
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject as _;
+
 use super::{Cluster, Config};
+use crate::files::{CA_LIMIT, read_bounded};
+use crate::output::time;
+
+/// When the end of a certificate is told beforehand, in seconds.
+const SOON: i64 = 14 * 86_400;
 
 /// Why nodes of a cluster are not believed when they ask for upstreams' images, with the line that changes it. None:
 /// they are, or everybody may pull these.
@@ -21,6 +31,36 @@ pub fn strange_nodes(config: &Config, cluster: &Cluster) -> Option<String> {
     })
 }
 
+/// What a node would say to the certificate that is served. None: nothing that is seen from here; who signed it, each
+/// node knows for itself.
+fn served_certificate(config: &Config) -> Option<String> {
+    let path = config.folder().join(&config.larder.tls.as_ref()?.cert);
+    let pem = read_bounded(&path, CA_LIMIT).ok()?;
+    let der = CertificateDer::from_pem_slice(&pem).ok()?;
+    let read = certificate::read(&der)?;
+    let own = config.larder.url.host.name();
+    let date = |seconds: i64| time(seconds.saturating_mul(1000));
+    let now = now() / 1000;
+    let named = crate::files::named(&path);
+    if read.names.is_empty() {
+        return Some(format!("{named} names no host (`subjectAltName`): nodes refuse it"));
+    }
+    if !read.is_for(own) {
+        let names = read.names.join(", ");
+        return Some(format!("{named} is for {names}: nodes that ask for {own} refuse it"));
+    }
+    match () {
+        () if now < read.from => Some(format!("{named} is good from {} only", date(read.from))),
+        () if now > read.until => {
+            Some(format!("{named} ended at {}: nodes refuse it", date(read.until)))
+        }
+        () if read.until - now < SOON => {
+            Some(format!("{named} ends at {}: renew it", date(read.until)))
+        }
+        () => None,
+    }
+}
+
 /// One sentence each, with the line to write.
 pub fn warnings(config: &Config) -> Vec<String> {
     let mut all = Vec::new();
@@ -33,6 +73,7 @@ pub fn warnings(config: &Config) -> Vec<String> {
         }
     }
     all.extend(config.clusters.iter().filter_map(|cluster| strange_nodes(config, cluster)));
+    all.extend(served_certificate(config));
     for rule in config.rules.all() {
         let lost = larder_core::shown::lost_in_ascii(&rule.because);
         if let Some(first) = lost.first() {

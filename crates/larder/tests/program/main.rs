@@ -41,3 +41,4 @@ mod serving;
 mod shelves;
 mod stub;
 mod survey;
+mod trust;
