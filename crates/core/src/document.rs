@@ -319,6 +319,20 @@ impl Document {
         Self::read(value.to_string().into(), Some(&self.media_type)).ok()
     }
 
+    /// The children among which a node's runtime looks for what it runs, in its order: those that are made for it,
+    /// the nearest variant first, then those that do not say for what they are. An index among them is looked into
+    /// in turn.
+    pub fn children_for(&self, on: &Platform) -> Vec<&Descriptor> {
+        let score = |child: &Descriptor| match child.platform() {
+            Some(platform) => platform.suits(on).map(|score| u64::from(score) + 1),
+            None => Some(0),
+        };
+        let all = self.children().iter().filter_map(|child| Some((score(child)?, child)));
+        let mut all: Vec<(u64, &Descriptor)> = all.collect();
+        all.sort_by_key(|(score, _)| std::cmp::Reverse(*score));
+        all.into_iter().map(|(_, child)| child).collect()
+    }
+
     /// The child that a machine takes. None: no child is made for it. Where two are, the nearest
     /// variant wins, then the first (Image Specification, "Image Index").
     pub fn child_for(&self, on: &Platform) -> Option<&Descriptor> {

@@ -3,6 +3,7 @@
 use std::time::Instant;
 
 use futures_util::StreamExt as _;
+use futures_util::future::BoxFuture;
 use larder_core::diagnosis::{Outcome, Step};
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kind};
@@ -13,6 +14,8 @@ use reqwest::{Method, StatusCode};
 use super::ask::{Answer, Asking, DOCUMENT_LIMIT};
 use super::{Stop, Target, Trail};
 
+/// Manifests that are looked into until the one for a platform is found.
+const LOOKED_INTO: usize = 32;
 /// Blobs that are looked for at once.
 const AT_ONCE: usize = 4;
 /// Blobs of one image that are looked for.
@@ -199,34 +202,90 @@ async fn choose(
     pass: Option<&str>,
 ) -> Result<(Option<Document>, Option<Platform>), Stop> {
     match &top.kind {
-        Kind::Index(children) => {
-            let Some(child) = top.child_for(target.platform) else {
-                let all = children.iter().filter_map(Descriptor::platform);
-                let present =
-                    all.filter(|one| !one.is_unknown()).map(|one| one.to_string()).collect();
-                return Err(Outcome::PlatformMissing(present));
-            };
-            let selector = Selector::Digest(child.digest.clone());
-            match document(asking, target, &selector, pass).await {
-                Ok((_, image)) => runs(&image).map(|()| (Some(image), None)),
-                Err(Outcome::NotFound) => Err(Outcome::ChildMissing(child.digest.to_string())),
-                Err(stop) => Err(stop),
+        Kind::Index(_) => {
+            let mut left = LOOKED_INTO;
+            let mut present = Vec::new();
+            match within(asking, target, top, pass, &mut left, &mut present).await? {
+                Some(image) => runs(&image).map(|()| (Some(image), None)),
+                None => Err(Outcome::PlatformMissing(present)),
             }
         }
         Kind::Manifest { config, .. } => {
             runs(top)?;
-            if config.size > CONFIG_LIMIT as u64 {
-                return Ok((None, None));
-            }
-            let path = format!("{}/blobs/{}", target.repository, config.digest);
-            let answer = asking.send(Method::GET, asking.url(&path), pass).await?;
-            if answer.status == StatusCode::NOT_FOUND {
-                return Err(Outcome::BlobMissing(config.digest.to_string()));
-            }
-            let bytes = answer.read(CONFIG_LIMIT).await?.unwrap_or_default();
-            Ok((None, ImageConfig::read(&bytes).ok().and_then(|config| config.platform())))
+            Ok((None, platform_of(asking, target, config, pass).await?))
         }
     }
+}
+
+/// The image of an index that a node takes, as its runtime looks for it: an index in an index is looked into, and an
+/// image that does not say for what it is made is known by its configuration. None: there is none; what there is
+/// instead is added to `present`.
+fn within<'w>(
+    asking: &'w Asking<'_>,
+    target: &'w Target<'_>,
+    index: &'w Document,
+    pass: Option<&'w str>,
+    left: &'w mut usize,
+    present: &'w mut Vec<String>,
+) -> BoxFuture<'w, Result<Option<Document>, Stop>> {
+    Box::pin(async move {
+        let others = index.children().iter().filter_map(Descriptor::platform);
+        let others = others.filter(|one| !one.is_unknown() && one.suits(target.platform).is_none());
+        present.extend(others.map(|one| one.to_string()));
+        let mut missing = None;
+        for child in index.children_for(target.platform) {
+            let Some(fewer) = left.checked_sub(1) else { break };
+            *left = fewer;
+            let selector = Selector::Digest(child.digest.clone());
+            let found = match document(asking, target, &selector, pass).await {
+                Ok((_, found)) => found,
+                Err(Outcome::NotFound) => {
+                    missing.get_or_insert(Outcome::ChildMissing(child.digest.to_string()));
+                    continue;
+                }
+                Err(stop) => return Err(stop),
+            };
+            match &found.kind {
+                Kind::Index(_) => {
+                    let inner = within(asking, target, &found, pass, left, present).await?;
+                    if inner.is_some() {
+                        return Ok(inner);
+                    }
+                }
+                Kind::Manifest { .. } if child.platform().is_some() => return Ok(Some(found)),
+                Kind::Manifest { config, .. } => {
+                    match platform_of(asking, target, config, pass).await? {
+                        Some(its) if its.suits(target.platform).is_some() => {
+                            return Ok(Some(found));
+                        }
+                        Some(its) => present.push(its.to_string()),
+                        // What is no image (an attestation, a signature) is for no platform.
+                        None => {}
+                    }
+                }
+            }
+        }
+        missing.map_or(Ok(None), Err)
+    })
+}
+
+/// For what an image is made, by its configuration. None: it does not say.
+async fn platform_of(
+    asking: &Asking<'_>,
+    target: &Target<'_>,
+    config: &Descriptor,
+    pass: Option<&str>,
+) -> Result<Option<Platform>, Stop> {
+    if config.size > CONFIG_LIMIT as u64 {
+        return Ok(None);
+    }
+    let path = format!("{}/blobs/{}", target.repository, config.digest);
+    let answer = asking.send(Method::GET, asking.url(&path), pass).await?;
+    if answer.status == StatusCode::NOT_FOUND {
+        return Err(Outcome::BlobMissing(config.digest.to_string()));
+    }
+    let bytes = answer.read(CONFIG_LIMIT).await?.unwrap_or_default();
+    Ok(ImageConfig::read(&bytes).ok().and_then(|config| config.platform()))
 }
 
 /// Whether a runtime can run it at all.

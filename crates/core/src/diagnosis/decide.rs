@@ -308,7 +308,7 @@ fn at_host(e: &Evidence, visit: &Visit, outcome: &Outcome) -> Found {
                     ),
                 )
                 .run("see how the upstream stands", "larder check")
-                .run("once it is back, fetch ahead", "larder shelf warm REF"),
+                .run("once it is back, fetch ahead", format!("larder shelf warm {}", e.written)),
                 false => found(Cause::Failing, Certain, format!("{host} answers {status}{said}"))
                     .say("try again later; if it lasts, its operator has to look into it")
                     .say("bring the image in, so that it does not matter next time"),

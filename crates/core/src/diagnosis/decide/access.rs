@@ -54,7 +54,10 @@ pub(super) fn denied(e: &Evidence) -> Option<Found> {
             )
             .run(
                 "see what decides",
-                format!("larder policy explain {} --cluster CLUSTER", e.written),
+                format!(
+                    "larder policy explain {} --cluster CLUSTER --namespace NAMESPACE",
+                    e.written
+                ),
             )
             .say("do what the rule's reason says, or have it changed"),
         ),

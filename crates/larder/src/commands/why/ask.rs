@@ -151,8 +151,15 @@ impl<'c> Asker<'c> {
             .filter_map(|one| one.command.as_mut())
         {
             for (word, value) in known {
-                if let Some(value) = value {
-                    *command = command.replace(word, value);
+                match value {
+                    Some(value) => *command = command.replace(word, value),
+                    // Who names none asks about the cluster as a whole.
+                    None if word == "NAMESPACE" => {
+                        *command = command
+                            .replace(" --namespace NAMESPACE --into", " --namespace NAME --into");
+                        *command = command.replace(" --namespace NAMESPACE", "");
+                    }
+                    None => {}
                 }
             }
         }

@@ -205,3 +205,51 @@ fn parts_that_are_missing_or_altered() {
         "no-credential",
     );
 }
+
+#[test]
+fn indexes_are_read_as_runtimes_read_them() {
+    use crate::serving::{Serving, ask};
+    let house = House::new();
+    house.bring_in();
+    let serving = Serving::start(&house);
+    let kind = "application/vnd.oci.image.index.v1+json";
+    let get = |name: &str| {
+        let path = format!("/v2/vendor/kettle/manifests/{name}");
+        ask(serving.host(), "GET", &path, &[("accept", "*/*")], b"").unwrap()
+    };
+    let digest = |text: &[u8]| larder_core::digest::Digest::of(text).to_string();
+    let put = |tag: &str, children: Vec<serde_json::Value>| {
+        let index =
+            serde_json::json!({ "schemaVersion": 2, "mediaType": kind, "manifests": children });
+        let path = format!("/v2/vendor/kettle/manifests/{tag}");
+        let body = index.to_string();
+        let put = ask(serving.host(), "PUT", &path, &[("content-type", kind)], body.as_bytes());
+        assert_eq!(put.unwrap().status, 201);
+    };
+    let top = get("2").body;
+    let read: serde_json::Value = serde_json::from_slice(&top).unwrap();
+    let is = |architecture: &str| {
+        let all = read["manifests"].as_array().unwrap();
+        all.iter().find(|one| one["platform"]["architecture"] == architecture).unwrap().clone()
+    };
+    let bare = |mut child: serde_json::Value| {
+        child.as_object_mut().unwrap().remove("platform");
+        child
+    };
+    let inner = serde_json::json!({ "mediaType": read["mediaType"], "digest": digest(&top), "size": top.len() });
+    put("nested", vec![inner.clone()]);
+    put("bare", vec![bare(is("arm64")), bare(is("amd64"))]);
+    put("deeper", vec![bare(is("arm64")), inner]);
+    put("other", vec![bare(is("arm64"))]);
+    let why = |tag: &str| {
+        house.larder(&format!(
+            "why {}/vendor/kettle:{tag} --larder {}",
+            crate::house::OWN,
+            serving.address
+        ))
+    };
+    for tag in ["nested", "bare", "deeper"] {
+        why(tag).ends(0);
+    }
+    why("other").ends(1).says(&["not made for this platform", "linux/arm64"]);
+}
