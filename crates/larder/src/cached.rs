@@ -14,6 +14,9 @@ use crate::failure::Failure;
 /// Sets up the cached shelves over a store; no upstream is asked yet.
 pub async fn open(config: &Config, store: &Store) -> Result<Cache, Failure> {
     let mut upstreams: HashMap<Host, Arc<Upstream>> = HashMap::new();
+    let standing = store.cache.standing().await;
+    let standing =
+        standing.map_err(|error| Failure::store("cannot tell how upstreams stand", &error))?;
     let mut shelves = Vec::new();
     for shelf in &config.shelves {
         let Some(caching) = &shelf.caching else { continue };
@@ -30,6 +33,9 @@ pub async fn open(config: &Config, store: &Store) -> Result<Cache, Failure> {
                     allowance: named.allowance,
                     spent: spent.map_err(|error| Failure::store(what(), &error))?,
                 }));
+                if let Some(known) = standing.iter().find(|known| known.host == named.host) {
+                    upstream.remember(known);
+                }
                 upstreams.insert(named.host.clone(), Arc::clone(&upstream));
                 upstream
             }

@@ -20,7 +20,7 @@ use std::time::{Duration, Instant};
 
 use larder_core::digest::Digest;
 use larder_core::name::{Host, RepositoryName, Tag};
-use larder_store::{Store, Traffic};
+use larder_store::{RETRY, Store, Traffic};
 use tokio::sync::{Notify, mpsc};
 
 pub use ahead::Warmed;
@@ -132,6 +132,20 @@ impl Cache {
         vain.insert((repository.clone(), what.to_owned()), (until, trouble.clone()));
     }
 
+    /// What the operator wishes of upstreams that are left alone.
+    async fn take_up_wishes(&self) {
+        match self.inner.store.cache.standing().await {
+            Ok(all) => {
+                for known in all.iter().filter(|known| known.condition == RETRY) {
+                    for upstream in self.upstreams().filter(|one| *one.host() == known.host) {
+                        upstream.retry();
+                    }
+                }
+            }
+            Err(error) => tracing::warn!(%error, "what is wished of upstreams could not be read"),
+        }
+    }
+
     /// Writes down what was counted since the last time: what shelves did and how upstreams stand.
     /// What cannot be written is kept for the next time. Gives what shelves did.
     pub async fn write_counts(&self) -> Vec<Traffic> {
@@ -148,6 +162,9 @@ impl Cache {
                 }
             }
             traffic.clear();
+        }
+        if self.upstreams().any(|upstream| upstream.is_left_alone()) {
+            self.take_up_wishes().await;
         }
         let mut standing = Vec::new();
         for upstream in self.upstreams() {

@@ -58,6 +58,9 @@ pub struct Standing {
     pub at: i64,
 }
 
+/// The condition by which the operator wishes that an upstream is asked again.
+pub const RETRY: &str = "retry";
+
 /// Records of cached shelves.
 ///
 /// What an implementation promises: as for the [`Ledger`](crate::Ledger), each call is done whole or

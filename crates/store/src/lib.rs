@@ -22,7 +22,7 @@ mod store;
 mod upkeep;
 
 pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, Growing, Purpose, Stored, UploadId};
-pub use cache::{CacheRecords, Move, Standing, Traffic};
+pub use cache::{CacheRecords, Move, RETRY, Standing, Traffic};
 pub use clock::now;
 pub use error::StoreError;
 pub use facts::real_child;

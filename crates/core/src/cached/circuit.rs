@@ -37,6 +37,9 @@ pub enum Condition {
     Resting(i64),
 }
 
+/// How often an upstream that limits us for long is asked whether it still does, in milliseconds.
+const GENTLY: i64 = 15 * 60_000;
+
 /// The circuit of one upstream.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Circuit {
@@ -44,6 +47,9 @@ pub struct Circuit {
     pause: i64,
     rests_until: i64,
     limited_until: i64,
+    /// When it was last asked although it limits us, to see whether it still does; else when that began.
+    tried_limit: i64,
+    trying_limit: bool,
     probing_since: Option<i64>,
 }
 
@@ -54,6 +60,15 @@ impl Circuit {
     /// The condition that forbids it.
     pub fn enter(&mut self, now: i64) -> Result<(), Condition> {
         match self.condition(now) {
+            // A limit of many hours is often lifted before: one request now and then finds that out.
+            Condition::Limited(until)
+                if until.saturating_sub(now) > GENTLY
+                    && now.saturating_sub(self.tried_limit) >= GENTLY =>
+            {
+                self.tried_limit = now;
+                self.trying_limit = true;
+                Ok(())
+            }
             Condition::Well | Condition::Ailing(0..FAILURES) => Ok(()),
             Condition::Ailing(_) => {
                 // The pause has passed: one goes through.
@@ -69,14 +84,22 @@ impl Circuit {
 
     /// It answered.
     pub fn succeeded(&mut self) {
-        *self = Self { limited_until: self.limited_until, ..Self::default() };
+        let Self { limited_until, tried_limit, trying_limit, .. } = *self;
+        *self = match trying_limit {
+            true => Self::default(),
+            false => Self { limited_until, tried_limit, ..Self::default() },
+        };
     }
 
     /// Something went wrong.
     pub fn failed(&mut self, trouble: Trouble, now: i64) {
         self.probing_since = None;
+        self.trying_limit = false;
         match trouble {
             Trouble::Limited(asked) => {
+                if now >= self.limited_until {
+                    self.tried_limit = now;
+                }
                 let asked = asked.unwrap_or(LIMITED.0).min(LIMITED.1);
                 let end = now.saturating_add(i64::try_from(asked.as_millis()).unwrap_or(i64::MAX));
                 self.limited_until = self.limited_until.max(end);
@@ -89,6 +112,13 @@ impl Circuit {
                 }
             }
         }
+    }
+
+    /// It limits us until then, as it said before we were started anew.
+    pub fn limit(&mut self, until: i64, now: i64) {
+        let longest = i64::try_from(LIMITED.1.as_millis()).unwrap_or(i64::MAX);
+        self.limited_until = until.min(now.saturating_add(longest));
+        self.tried_limit = now;
     }
 
     /// How the upstream stands.
@@ -108,6 +138,25 @@ impl Circuit {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_long_limit_is_looked_at_now_and_then() {
+        let mut circuit = Circuit::default();
+        circuit.failed(Trouble::Limited(Some(Duration::from_secs(6 * 3600))), 0);
+        assert!(circuit.enter(GENTLY - 1).is_err());
+        // An answer to what was asked before says nothing of the limit.
+        circuit.succeeded();
+        assert!(circuit.enter(GENTLY - 1).is_err());
+        assert_eq!(circuit.enter(GENTLY), Ok(()), "one goes through");
+        assert!(circuit.enter(GENTLY + 1).is_err(), "and no other");
+        circuit.failed(Trouble::Limited(Some(Duration::from_secs(6 * 3600))), GENTLY + 2);
+        assert!(circuit.enter(GENTLY + 3).is_err());
+        assert_eq!(circuit.enter(2 * GENTLY), Ok(()));
+        circuit.succeeded();
+        assert_eq!(circuit.condition(2 * GENTLY + 1), Condition::Well, "it is lifted");
+        circuit.limit(i64::MAX, 0);
+        assert_eq!(circuit.condition(1), Condition::Limited(86_400_000));
+    }
 
     #[test]
     fn an_upstream_that_fails_again_and_again_is_left_alone_and_probed() {

@@ -4,6 +4,7 @@ mod block;
 pub mod cached;
 mod drop;
 mod list;
+mod retry;
 mod show;
 mod shown;
 mod tree;
@@ -26,6 +27,7 @@ pub enum Command {
     Show(show::Args),
     Warm(warm::Args),
     Drop(drop::Args),
+    Retry(retry::Args),
     Block(block::Args),
     Unblock(block::LiftArgs),
 }
@@ -37,6 +39,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::List(args) => list::run(&args, &config, store.as_ref(), context).await,
         Command::Show(args) => show::run(&args, &config, store.as_ref(), context).await,
         Command::Warm(args) => warm::run(&args, &config, context).await,
+        Command::Retry(args) => retry::run(&args, &config, context).await,
         Command::Block(args) => block::block(&args, &config, context).await,
         Command::Unblock(args) => block::lift(&args, &config, context).await,
         Command::Drop(args) => drop::run(&args, &config, store.as_ref(), context).await,

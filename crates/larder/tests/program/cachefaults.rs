@@ -60,10 +60,29 @@ fn a_rate_limit_is_waited_for_and_never_passed_on() {
     let seconds: u64 = field(&refused, "retry-after").parse().unwrap();
     assert!((3000..=3601).contains(&seconds), "{seconds}");
     assert_eq!(requests(&house.bazaar), [], "it is left alone until then");
-    // A short one is waited for.
+    wait_until("it is on record", || house.larder("check").out.contains("limits us"));
+    // A start forgets nothing of it.
     drop(serving);
     house.bazaar.faults.clear();
     let serving = serve(&house, "recheck = \"0s\"");
+    requests(&house.bazaar);
+    let refused = straight(&serving).pull("bazaar/library/brinedb", "5.2").unwrap_err();
+    assert!(refused.contains("limits") && requests(&house.bazaar).is_empty(), "{refused}");
+    // It was lifted: the operator says so, and the larder that runs takes it up.
+    house.larder("shelf retry nobody").ends(2).says(&["there are bazaar"]);
+    house
+        .larder_words(&["shelf", "retry", "bazaar", "--because", "they lifted it"])
+        .ends(0)
+        .says(&["bazaar.example is asked again; it was limited until"]);
+    wait_until("it is asked again", || {
+        straight(&serving).pull("bazaar/library/kettle", "2").is_ok()
+            && !requests(&house.bazaar).is_empty()
+    });
+    house.larder("log --kind config").ends(0).says(&["they lifted it"]);
+    wait_until("it is well", || {
+        house.larder("shelf retry bazaar").ends(0).out.contains("nothing to do")
+    });
+    // A short one is waited for.
     house.bazaar.faults.add(None, "/library/brinedb/", 1, What::Status(429, Some(1)));
     straight(&serving).pull("bazaar/library/brinedb", "5.2").unwrap();
 }

@@ -192,8 +192,10 @@ fn killed_under_pushes_removals_and_collections_it_keeps_what_it_answered_for() 
 fn serving_under(house: &House, shell: &str) -> Serving {
     let inner = house.command("--quiet serve --listen 127.0.0.1:0");
     let mut command = std::process::Command::new("sh");
-    let line =
-        format!("{shell} exec {} --quiet serve --listen 127.0.0.1:0", env!("CARGO_BIN_EXE_larder"));
+    let line = format!(
+        "{shell} exec {} --new-store --quiet serve --listen 127.0.0.1:0",
+        env!("CARGO_BIN_EXE_larder")
+    );
     command.args(["-c", &line]).current_dir(inner.get_current_dir().unwrap()).stdin(Stdio::null());
     Serving::spawn(command, house.path("serve.log"))
 }
@@ -242,7 +244,7 @@ fn serving_on_small_disk(house: &House) -> Option<Serving> {
         return None;
     }
     let larder = env!("CARGO_BIN_EXE_larder");
-    let line = format!("{mount} exec {larder} --quiet serve --listen 127.0.0.1:0");
+    let line = format!("{mount} exec {larder} --new-store --quiet serve --listen 127.0.0.1:0");
     Some(Serving::spawn(unshared(&line), house.path("serve.log")))
 }
 

@@ -252,6 +252,25 @@ impl Upstream {
         }
     }
 
+    /// Takes up what was known of it before a start: that it limits us.
+    pub fn remember(&self, known: &Standing) {
+        if let ("limited", Some(until)) = (known.condition.as_str(), known.until) {
+            let mut state = self.state();
+            state.circuit.limit(until, now());
+            state.cause.clone_from(&known.cause);
+        }
+    }
+
+    /// It is asked again as if nothing had been: the operator says so.
+    pub(super) fn retry(&self) {
+        let mut state = self.state();
+        state.circuit = Circuit::default();
+        state.cause = None;
+        state.plain = None;
+        state.told = None;
+        tracing::info!(host = %self.host, "an upstream is asked again, as the operator says");
+    }
+
     /// The same, if it differs from what was told last.
     pub(super) fn changed_standing(&self) -> Option<Standing> {
         let standing = self.standing();
