@@ -300,22 +300,29 @@ pub async fn room(
         [first] => return Ok(Room { who, replaces: Some(first.id.clone()), lost: None }),
         [first, .., second] => (first, second),
     };
-    let in_use = match place {
-        Place::Folder => true,
-        Place::Cluster(None) => false,
-        Place::Cluster(Some(found)) => {
-            held_key(config, wanted, found, known)?.is_some_and(|held| held.id == second.id)
-        }
+    // What stood in a secret that is not there any more, nobody has. One that was issued to a file is in somebody's hands,
+    // and so is one that is used since the other is there: another cluster of this name may have it.
+    let held = match place {
+        Place::Folder => None,
+        Place::Cluster(None) => Some(None),
+        Place::Cluster(Some(found)) => Some(held_key(config, wanted, found, known)?),
     };
-    // One that was issued to a file is in somebody's hands.
-    if in_use || !was_handed_over(store, &second.id).await? {
-        let cause = format!("two of its keys are good already: {} and {}", first.id, second.id);
-        let remedy =
-            "end the first with `larder key rotate --finish`, or revoke the one that nobody has";
-        return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
+    if let Some(held) = held {
+        let is_held = |key: &KeyRecord| held.as_ref().is_some_and(|held| held.id == key.id);
+        let unused = first.used.is_none_or(|used| used < second.issued);
+        if unused && !is_held(first) && was_handed_over(store, &first.id).await? {
+            let (replaces, lost) = (Some(second.id.clone()), Some(first.id.clone()));
+            return Ok(Room { who, replaces, lost });
+        }
+        if !is_held(second) && was_handed_over(store, &second.id).await? {
+            let (replaces, lost) = (Some(first.id.clone()), Some(second.id.clone()));
+            return Ok(Room { who, replaces, lost });
+        }
     }
-    // The newer one was in the secret that is lost: with the older one somebody may still pull.
-    Ok(Room { who, replaces: Some(first.id.clone()), lost: Some(second.id.clone()) })
+    let cause = format!("two of its keys are good already: {} and {}", first.id, second.id);
+    let remedy =
+        "end the first with `larder key rotate --finish`, or revoke the one that nobody has";
+    Err(Failure::usage(what, cause, remedy).ending(Exit::No))
 }
 
 /// A secret with a new key. Where one is good already, the new one is issued beside it.

@@ -407,3 +407,28 @@ fn a_lost_secret_is_replaced_again_and_again_and_nothing_is_burned_on_the_way() 
     assert_ne!(house.larder("handoff write turbine-hall --into file/x").exit, 0);
     assert_eq!(keys("--all", historian) + keys("--all", scada), before);
 }
+
+#[test]
+fn keys_are_renewed_before_they_end() {
+    let house = granted("");
+    let api = cluster(&house);
+    let apply = "handoff apply turbine-hall --namespace scada --kubeconfig kubeconfig";
+    house.larder(&format!("{apply} --expires 10d")).ends(0);
+    let first = api.get(SECRET).unwrap();
+    // What lasts long enough stays; what ends sooner is renewed, and the old key goes on beside it.
+    house.larder(&format!("{apply} --rotate-before 5d")).ends(0).says(&["stays", "0 objects"]);
+    assert_eq!(api.get(SECRET).unwrap(), first);
+    house.larder(&format!("{apply} --rotate-before 14d --dry-run")).ends(0).says(&["new"]);
+    house.larder(&format!("{apply} --rotate-before 14d")).ends(0).says(&["1 object applied"]);
+    assert_ne!(api.get(SECRET).unwrap(), first);
+    let keys = house.larder("key list --json").json()["keys"].as_array().unwrap().len();
+    assert_eq!(keys, 2);
+    // A timer does nothing more until it is due again.
+    for _ in 0..3 {
+        house.larder(&format!("{apply} --rotate-before 14d")).ends(0).says(&["0 objects"]);
+    }
+    house
+        .larder(&format!("{apply} --rotate-before 14d --expires 7d"))
+        .ends(2)
+        .says(&["renewed each time"]);
+}

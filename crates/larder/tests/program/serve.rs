@@ -243,6 +243,61 @@ fn clients_can_be_asked_for_certificates() {
     wait_for(|| serving.log().contains("cluster=\"control-room\""));
 }
 
+#[test]
+fn a_certificate_that_was_revoked_gets_nobody_in() {
+    use rcgen::{
+        CertificateRevocationListParams, KeyIdMethod, RevokedCertParams, SerialNumber,
+        date_time_ymd,
+    };
+    let house = House::new();
+    house.bring_in();
+    let authority = Authority::new();
+    let (cert, key) = authority.certificate();
+    house.write("cert.pem", cert);
+    house.write("key.pem", key);
+    house.write("first.pem", authority.0.pem());
+    // Two nodes, and a list with which either is revoked.
+    let node = |serial: u64| {
+        let key = KeyPair::generate().unwrap();
+        let mut params = CertificateParams::new(vec!["127.0.0.1".to_owned()]).unwrap();
+        params.serial_number = Some(SerialNumber::from(serial));
+        (params.signed_by(&key, &authority.0).unwrap().pem(), key.serialize_pem())
+    };
+    let list = |serial: u64| {
+        let revoked = RevokedCertParams {
+            serial_number: SerialNumber::from(serial),
+            revocation_time: date_time_ymd(2020, 1, 1),
+            reason_code: None,
+            invalidity_date: None,
+        };
+        let params = CertificateRevocationListParams {
+            this_update: date_time_ymd(2020, 1, 1),
+            next_update: date_time_ymd(2090, 1, 1),
+            crl_number: SerialNumber::from(serial),
+            issuing_distribution_point: None,
+            revoked_certs: vec![revoked],
+            key_identifier_method: KeyIdMethod::Sha256,
+        };
+        house.write("gone.crl", params.signed_by(&authority.0).unwrap().pem().unwrap());
+    };
+    let (first, second) = (node(7), node(8));
+    list(7);
+    add(
+        &house,
+        "tls = { cert = \"cert.pem\", key = \"key.pem\", clients = \"first.pem\", crl = \"gone.crl\" }",
+    );
+    let serving = Serving::start(&house);
+    let gets_in = |(cert, key): &(String, String)| {
+        let greeted = greet_with_certificate(&authority, cert, key, serving.host());
+        house.runtime.block_on(greeted).starts_with("HTTP/1.1 200")
+    };
+    assert!(!gets_in(&first) && gets_in(&second));
+    // A newer list is taken up without a restart.
+    list(8);
+    wait_for(|| !gets_in(&second));
+    assert!(gets_in(&first));
+}
+
 /// Greets a larder as a client with a certificate does.
 async fn greet_with_certificate(
     authority: &Authority,

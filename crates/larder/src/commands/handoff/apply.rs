@@ -3,9 +3,10 @@
 use std::path::PathBuf;
 
 use larder_client::{Web, WebOptions};
+use larder_core::allowance::Span;
 use larder_core::handoff::{SECRET_TYPE, Wanted, Webhooks, path_of};
 use larder_core::objects;
-use larder_store::Store;
+use larder_store::{KeyRecord, Store, now};
 use serde::Serialize;
 use serde_json::Value;
 
@@ -45,9 +46,40 @@ pub struct Args {
     /// Write new keys also where the old ones are good; `larder key rotate --finish` ends the old ones
     #[arg(long)]
     rotate: bool,
+    /// Write new keys where the old ones end within this time (14d); for a timer, with `--expires` longer than it
+    #[arg(long, value_name = "TIME", conflicts_with = "rotate")]
+    rotate_before: Option<Span>,
     /// Say what would be applied, and apply nothing
     #[arg(long)]
     dry_run: bool,
+}
+
+/// Which good keys are renewed.
+#[derive(Clone, Copy)]
+enum Renewing {
+    None,
+    All,
+    /// Those that end by then, in milliseconds since 1970.
+    EndingBy(i64),
+}
+
+impl Renewing {
+    fn renews(
+        self,
+        config: &Config,
+        wanted: &Wanted,
+        secret: Option<&Value>,
+        known: &[KeyRecord],
+    ) -> Result<bool, Failure> {
+        match (self, secret) {
+            (Self::All, _) => Ok(true),
+            (Self::None, _) | (_, None) => Ok(false),
+            (Self::EndingBy(by), Some(secret)) => {
+                let held = handoff::held_key(config, wanted, secret, known)?;
+                Ok(held.and_then(|key| key.expires).is_some_and(|end| end <= by))
+            }
+        }
+    }
 }
 
 /// One object, and what happens to it.
@@ -106,6 +138,19 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if cluster.identity.is_some() {
         context.output.note("note: this cluster has an identity; its nodes can do without pull secrets (`larder handoff write`)");
     }
+    let span = |span: Span| i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
+    let renewing = match (args.rotate, args.rotate_before) {
+        (true, _) => Renewing::All,
+        (false, None) => Renewing::None,
+        (false, Some(before)) => {
+            let by = now().saturating_add(span(before));
+            if args.expires.end().is_some_and(|end| end <= by) {
+                let cause = "new keys would end within the time of `--rotate-before`, and be renewed each time";
+                return Err(Failure::usage(&what, cause, "give `--expires` a longer time"));
+            }
+            Renewing::EndingBy(by)
+        }
+    };
     let wanted = handoff::wanted(&config, cluster, args.namespace.as_deref(), &what)?;
     let store = open_store(&config)?;
     let kube = Kube::connect(&args.reach).await?;
@@ -113,7 +158,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         |path| read_bounded(path, CA_LIMIT).map_err(|error| Failure::file(&what, path, &error));
     let ca = args.ca.as_deref().map(read).transpose()?;
     let hooks = handoff::admission(&config, cluster, ca.as_deref(), &kube, &what).await?;
-    let mut changes = plan(&config, &store, &kube, &wanted, args.rotate, &what).await?;
+    let mut changes = plan(&config, &store, &kube, &wanted, renewing, &what).await?;
     for (at, hook) in hooks.iter().enumerate() {
         let change = match door(&kube, hook).await? {
             Door::Right => "stays",
@@ -248,7 +293,7 @@ async fn plan(
     store: &Store,
     kube: &Kube,
     wanted: &[Wanted],
-    rotate: bool,
+    renewing: Renewing,
     what: &str,
 ) -> Result<Vec<Change>, Failure> {
     let known = store.keyring.keys().await.map_err(|error| Failure::store(what, &error))?;
@@ -263,7 +308,7 @@ async fn plan(
         let of_type = |it: &Value| objects::text(it, &["type"]) == Some(SECRET_TYPE);
         let replaced = secret.as_ref().is_some_and(|it| !of_type(it));
         let change = match handoff::turn(config, one, secret.as_ref(), &known)? {
-            Turn::Stays if !rotate => "stays",
+            Turn::Stays if !renewing.renews(config, one, secret.as_ref(), &known)? => "stays",
             _ if replaced => "replaced",
             _ => "new",
         };
