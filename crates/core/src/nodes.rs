@@ -117,14 +117,10 @@ pub struct Expected<'e> {
     pub shelf: Option<&'e str>,
 }
 
-/// Whether the way to the larder's own images is one that leads there. `private`: it speaks plain HTTP, or its
-/// certificate is none that nodes trust by themselves.
+/// Whether the way to the larder's own images is one that leads there.
 pub fn judge_own(way: &Way, host: &Host, larder: &str) -> Vec<Remark> {
     let mut remarks = Vec::new();
-    let asked: Vec<&str> = match way.asks.is_empty() {
-        true => Vec::new(),
-        false => way.asks.iter().map(|ask| ask.address.as_str()).collect(),
-    };
+    let asked: Vec<&str> = way.asks.iter().map(|ask| ask.address.as_str()).collect();
     let plain = larder.starts_with("http://");
     if asked.is_empty() {
         if plain {

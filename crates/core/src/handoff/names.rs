@@ -156,7 +156,7 @@ impl NameRules<'_> {
             (
                 "ported",
                 format!(
-                    "{}[e[0], e[2], e[3], e[4].matches(\":[0-9]{{1,9}}$\") ? e[4].substring(0, e[4].lastIndexOf(\":\") + 1) + \
+                    "{}[e[0], e[2], e[3], e[4].matches(\":[0-9]{{1,18}}$\") ? e[4].substring(0, e[4].lastIndexOf(\":\") + 1) + \
                      string(int(e[4].substring(e[4].lastIndexOf(\":\") + 1))) : e[4], e[5]])",
                     texts("hosted")
                 ),

@@ -192,8 +192,9 @@ pub async fn open(reach: &Reach) -> Result<(Web, String), Failure> {
 
 /// Whether what is sent there stays between the two: HTTPS, or this machine.
 fn is_safe(server: &str) -> bool {
-    let Some(rest) = server.strip_prefix("http://") else { return true };
-    let host = rest.split('/').next().unwrap_or(rest).to_ascii_lowercase();
+    let server = server.to_ascii_lowercase();
+    let Some(rest) = server.strip_prefix("http://") else { return server.starts_with("https://") };
+    let host = rest.split('/').next().unwrap_or(rest);
     host.parse::<larder_core::name::Host>().is_ok_and(|host| host.is_loopback())
 }
 
@@ -365,4 +366,31 @@ async fn run(file: &File, exec: &Value, cluster: &Cluster<'_>) -> Result<Value, 
     let read: Result<Value, _> = serde_json::from_slice(&done.stdout);
     let status = read.ok().and_then(|mut read| read.get_mut("status").map(Value::take));
     status.ok_or_else(|| wrong("it answered with no ExecCredential".into()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_safe;
+
+    #[test]
+    fn no_secret_goes_in_the_clear_beyond_this_machine() {
+        for safe in [
+            "https://10.4.0.1:6443",
+            "http://127.0.0.1:8001",
+            "http://localhost/x",
+            "http://[::1]:1",
+        ] {
+            assert!(is_safe(safe), "{safe}");
+        }
+        for open in [
+            "http://10.4.0.1:6443",
+            "HTTP://10.4.0.1:6443",
+            "ftp://127.0.0.1",
+            "http://api.emberfall.example",
+            "http://localhost.emberfall.example",
+            "http://u@127.0.0.1",
+        ] {
+            assert!(!is_safe(open), "{open}");
+        }
+    }
 }
