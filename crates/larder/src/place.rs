@@ -67,8 +67,8 @@ impl Place {
     /// Whether it is in this larder's own store on this machine.
     fn is_own(reference: &Reference, config: Option<&Config>) -> bool {
         config.is_some_and(|config| {
-            reference.host == config.larder.url.host
-                && larder_store::Store::is_local(&config.data())
+            config.larder.has_name(&reference.host)
+                && (config.new_store || larder_store::Store::is_local(&config.data()))
         })
     }
 

@@ -462,7 +462,7 @@ async fn tags(text: &str, context: &Context, config: Option<&Config>) -> Outcome
     let reference = reference(text, config)?;
     let what = || format!("cannot list the tags of {}", reference.image());
     let own = match config {
-        Some(config) if reference.host == config.larder.url.host => store_if_any(config)?,
+        Some(config) if config.larder.has_name(&reference.host) => store_if_any(config)?,
         _ => None,
     };
     let tags = match (own, config) {

@@ -308,6 +308,13 @@ pub struct Larder {
     pub strangers: Strangers,
 }
 
+impl Larder {
+    /// Whether this is its name, or one of its other names.
+    pub fn has_name(&self, host: &Host) -> bool {
+        *host == self.url.host || self.aliases.contains(host)
+    }
+}
+
 /// What a node is answered that does not say to which cluster it belongs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
 #[serde(rename_all = "lowercase")]

@@ -31,7 +31,7 @@ impl Config {
     fn options_of(&self, host: &Host) -> Result<Options, Failure> {
         Ok(match self.upstream(host) {
             Some(upstream) => self.options(upstream)?,
-            None if *host == self.larder.url.host => {
+            None if self.larder.has_name(host) => {
                 Options::new(host.as_str(), self.larder.url.endpoint.clone())
             }
             None => Options::new(host.as_str(), endpoint_of(host)?),

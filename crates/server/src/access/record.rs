@@ -10,6 +10,7 @@ use larder_core::access::Who;
 use larder_core::access::brake::neighbourhood;
 use larder_core::access::key::{Numbers, random, short_name};
 use larder_core::access::token::By;
+use larder_core::diagnosis::{Cause, refusal};
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
@@ -194,8 +195,14 @@ impl Same<'_, '_> {
         }
         to.write_char('|')?;
         if *kind == Kind::Failed {
-            // Whoever cannot prove a name gets no line for it.
-            return address.map_or(Ok(()), |address| write!(to, "{}", neighbourhood(address)));
+            // Whoever cannot prove a name gets no line for it, nor for what is said about it: only for the
+            // kind of fault, of which there are few, and for a key that it has.
+            if let Some(address) = address {
+                write!(to, "{}", neighbourhood(*address))?;
+            }
+            let cause = refusal(text).map(Cause::word).unwrap_or_default();
+            write!(to, "|{cause}|")?;
+            return by.map_or(Ok(()), |by| write!(to, "{by}"));
         }
         who.write(to)?;
         to.write_char('|')?;
@@ -441,11 +448,22 @@ mod tests {
             recorder.note(&happened)
         };
         let first = wrong("a", "10.0.0.1");
+        let known = |text: &str, key: &str| {
+            let mut happened = Happened::by_nobody(Kind::Failed, text);
+            let by = By::Key(key.to_owned());
+            (happened.who, happened.by) = (Named::Claimed("a"), Some(&by));
+            happened.address = "10.0.0.9".parse().ok();
+            recorder.note(&happened)
+        };
+        let revoked = known("the key a of b is revoked", "a");
+        assert_eq!(known("the key a of b is revoked", "a"), revoked);
+        assert_ne!(known("the key c of b is revoked", "c"), revoked, "another key");
+        assert_ne!(known("the key a of b has expired", "a"), revoked, "another fault");
         for number in 0..50_000 {
             assert_eq!(wrong(&format!("user{number}"), "10.0.0.1"), first);
         }
         assert_eq!(wrong("b", "2001:db8::1"), wrong("c", "2001:db8::2"));
-        assert_eq!(recorder.pending().lines.len(), 2);
+        assert_eq!(recorder.pending().lines.len(), 5);
         let told: Vec<Number> = (0..4_000_u32)
             .map(|number| wrong("x", &std::net::Ipv4Addr::from(number).to_string()))
             .collect();

@@ -187,8 +187,19 @@ impl SignedIn {
 /// What is said of a token that was ended by hand.
 const STOPPED: &str = "all tokens from before were ended; it takes a new one";
 
-/// Why a secret lets nobody in, in words.
-pub(crate) struct Wrong(pub String);
+/// Why a secret lets nobody in.
+pub(crate) struct Wrong {
+    /// In words.
+    text: String,
+    /// The key that it was, where it was one of ours.
+    by: Option<By>,
+}
+
+impl Wrong {
+    fn new(text: impl ToString) -> Self {
+        Self { text: text.to_string(), by: None }
+    }
+}
 
 impl App {
     /// Who sends a request, if that can be told at once. `moment` is the ledger's present one. None:
@@ -327,13 +338,16 @@ impl App {
         let key: Key = match secret.parse() {
             Ok(key) => key,
             Err(KeyError::Form) => return None,
-            Err(error @ KeyError::Check) => return Some(Err(Wrong(error.to_string()))),
+            Err(error @ KeyError::Check) => return Some(Err(Wrong::new(error))),
         };
         // What is told of a key is told only to whoever has it: an unknown one is as wrong as any.
-        let wrong = |text: String| Some(Err(Wrong(text)));
         let known =
             keys.by_id.get(&key.id()).filter(|known| self.gate.pepper.verifies(&key, &known.hash));
-        let Some(known) = known else { return wrong("no such key was issued".into()) };
+        let Some(known) = known else {
+            return Some(Err(Wrong::new("no such key was issued")));
+        };
+        let by = By::Key(known.id.to_string());
+        let wrong = |text: String| Some(Err(Wrong { text, by: Some(by.clone()) }));
         let at = now();
         if known.revoked.is_some() {
             return wrong(format!("the key {} of {} is revoked", known.id, known.user));
@@ -350,7 +364,6 @@ impl App {
         let Some(who) = plan.grants.who(&known.user) else {
             return wrong(format!("{} is no longer declared in larder.toml", known.user));
         };
-        let by = By::Key(known.id.to_string());
         self.gate.keys.note_use(&known.id, at, address);
         self.note_sign_in(&who, &by, address);
         let ends = known.expires.map(|end| end.div_euclid(1000));
@@ -378,12 +391,12 @@ impl App {
         }
         if secret.matches('.').count() != 2 {
             let text = "the secret is neither a key of this larder nor a token of a cluster";
-            return Ok(Err(Wrong(text.into())));
+            return Ok(Err(Wrong::new(text)));
         }
         let at = now() / 1000;
         if let Some(Ok(claims)) = self.gate.signer.as_ref().map(|signer| signer.read(secret)) {
             if let Err(error) = claims.check(at) {
-                return Ok(Err(Wrong(error.to_string())));
+                return Ok(Err(Wrong::new(error)));
             }
             let mut ends = claims.renewable_until();
             let over = match &claims.by {
@@ -398,10 +411,10 @@ impl App {
             let (Some(by), Some(who), false) =
                 (claims.by.clone(), plan.grants.who(&claims.sub), over)
             else {
-                return Ok(Err(Wrong("the token is good for nobody any more".into())));
+                return Ok(Err(Wrong::new("the token is good for nobody any more")));
             };
             if keys.stops.ends(&who, Some(&by), claims.iat) {
-                return Ok(Err(Wrong(STOPPED.into())));
+                return Ok(Err(Wrong::new(STOPPED)));
             }
             let limit = Some(Arc::new(PullToken::new(claims)));
             let signed_in = SignedIn { who, by, limit, ends };
@@ -412,13 +425,13 @@ impl App {
             Ok((who, account)) => {
                 let by = By::Identity(format!("{}/{}", account.namespace, account.name));
                 if keys.stops.ends(&who, Some(&by), account.issued) {
-                    return Ok(Err(Wrong(STOPPED.into())));
+                    return Ok(Err(Wrong::new(STOPPED)));
                 }
                 let signed_in = SignedIn { who, by, limit: None, ends: Some(account.until) };
                 self.note_sign_in(&signed_in.who, &signed_in.by, address);
                 Ok(Ok(signed_in))
             }
-            Err(doubt) => Ok(Err(Wrong(doubt.to_string()))),
+            Err(doubt) => Ok(Err(Wrong::new(doubt))),
         }
     }
 
@@ -437,11 +450,11 @@ impl App {
         let happened = Happened {
             kind: Kind::Failed,
             who: Named::Claimed(&user),
-            by: None,
+            by: wrong.by.as_ref(),
             address,
             reference: None,
             line: None,
-            text: &wrong.0,
+            text: &wrong.text,
         };
         let number = self.recorder.note(&happened);
         self.meters.sign_ins.with_label_values(&["failed"]).inc();
@@ -457,7 +470,7 @@ impl App {
             };
             tokio::time::sleep(wait).await;
         }
-        Ok(format!("the sign-in is refused: {}{number}", wrong.0))
+        Ok(format!("the sign-in is refused: {}{number}", wrong.text))
     }
 }
 

@@ -2,7 +2,7 @@
 //! explains it where both fit.
 
 use super::{Found, Likely, Possible, finish, found};
-use crate::diagnosis::event::{Event, Said};
+use crate::diagnosis::event::{Event, Said, refusal};
 use crate::diagnosis::{Cause, Confidence, Credential, Evidence, Finding, Step, Verdict};
 
 /// Brings together what was found from here with what the node said.
@@ -13,7 +13,12 @@ pub(super) fn weigh(e: &Evidence, asked: Verdict) -> Verdict {
     {
         return asked;
     }
-    if let Some((cause, told)) = &e.recorded {
+    // A line of the record that is not about what the node was told is another one's.
+    let told_otherwise = |cause: Cause| {
+        let sentence = e.event.as_ref().and_then(|event| refusal(&event.text));
+        sentence.is_some_and(|sentence| sentence != cause)
+    };
+    if let Some((cause, told)) = e.recorded.as_ref().filter(|(cause, _)| !told_otherwise(*cause)) {
         let said = Said { cause: *cause, told: told.clone(), or: Vec::new() };
         let answer = |confidence, told: String| {
             finish(e, None, with_remedies(e, found(said.cause, confidence, told)))

@@ -220,8 +220,7 @@ fn row(
     config: &Config,
 ) -> Row {
     let larder = config.larder.url.endpoint.to_string();
-    let own = &config.larder.url.host;
-    let is_own = *host == *own || config.larder.aliases.contains(host);
+    let is_own = config.larder.has_name(host);
     let clusters: Vec<&str> =
         config.clusters.iter().map(|cluster| cluster.name.get_ref().as_str()).collect();
     let shelf = config.cached_shelves().find(|(_, _, upstream)| upstream.host == *host);

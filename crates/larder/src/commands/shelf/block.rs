@@ -134,7 +134,7 @@ async fn meant(text: &str, store: &Store, config: &Config) -> Result<BTreeSet<Di
         Ok(digest) => digest,
         Err(_) => {
             let reference = reference_here(text, config)?;
-            let found = match reference.host == config.larder.url.host {
+            let found = match config.larder.has_name(&reference.host) {
                 true => store.manifest(&reference.repository, &reference.selector()).await,
                 false => Ok(None),
             };

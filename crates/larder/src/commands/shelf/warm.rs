@@ -162,7 +162,7 @@ fn collect(
 
 /// Where a reference lies on a cached shelf. None: on none.
 fn on_shelf(reference: &Reference, config: &Config, cache: &Cache) -> Option<Wanted> {
-    let repository = if reference.host == config.larder.url.host {
+    let repository = if config.larder.has_name(&reference.host) {
         cache.shelf_of(&reference.repository)?;
         reference.repository.clone()
     } else {

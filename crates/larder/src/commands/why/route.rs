@@ -67,7 +67,7 @@ pub(super) fn of(
     reference: &Reference,
 ) -> Result<Routed, Failure> {
     let own = config.map(|config| &config.larder.url.host);
-    let is_own = Some(&reference.host) == own;
+    let is_own = config.is_some_and(|config| config.larder.has_name(&reference.host));
     let (nodes, way, folder) = match &args.nodes {
         None => (is_own.then_some(Nodes::None), Way { upstream: true, ..Way::default() }, None),
         Some(folder) => {
@@ -77,7 +77,8 @@ pub(super) fn of(
     };
     let larder = config.map(|config| config.larder.url.endpoint.to_string());
     let mut hosts = Vec::new();
-    let mut here = is_own.then(|| reference.clone());
+    let mut here =
+        own.filter(|_| is_own).map(|own| Reference { host: own.clone(), ..reference.clone() });
     for ask in way.asks.iter().filter(|ask| ask.resolves) {
         let ours = larder.as_ref().is_some_and(|larder| {
             ask.address == *larder || ask.address.starts_with(&format!("{larder}/"))
