@@ -21,6 +21,9 @@ mod transport;
 mod trust;
 mod web;
 
+/// How a probe names itself (`User-Agent`): a larder records it as one, whatever comes of it.
+pub const PROBE_AGENT: &str = "iron-larder-probe";
+
 pub use account::{Account, Fresh, Source};
 pub use challenge::Challenge;
 pub use credentials::Credentials;
@@ -30,5 +33,5 @@ pub use probe::{Made, ProbePlan, Probed, Target, probe, probe_host};
 pub use pull::{BlobStream, Resolved};
 pub use push::Mount;
 pub use request::Registry;
-pub use transport::Options;
+pub use transport::{Options, Proxy};
 pub use web::{Web, WebAnswer, WebOptions};

@@ -16,6 +16,7 @@ use reqwest::{Response, StatusCode};
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::account::Account;
+use crate::credentials::Credentials;
 use crate::endpoint::Endpoint;
 use crate::error::ClientError;
 use crate::inner::Guarded;
@@ -34,6 +35,10 @@ pub struct Options {
     pub token_hosts: Vec<String>,
     /// Certificates (PEM) that are trusted for this registry, beside the system's. Empty: only these.
     pub ca: Vec<u8>,
+    /// The certificate and its key (PEM) that it is shown when it asks for one. None: none.
+    pub identity: Option<Vec<u8>>,
+    /// Through whom it is reached.
+    pub proxy: Proxy,
     /// How many blobs are moved at once.
     pub parallel: usize,
     /// How often a passing failure is tried again.
@@ -58,6 +63,8 @@ impl Options {
             account: None,
             token_hosts: Vec::new(),
             ca: Vec::new(),
+            identity: None,
+            proxy: Proxy::default(),
             parallel: 4,
             retries: 3,
             pause: Duration::from_millis(200),
@@ -66,6 +73,18 @@ impl Options {
             namespace: None,
         }
     }
+}
+
+/// Through whom a registry is reached.
+#[derive(Debug, Clone, Default)]
+pub enum Proxy {
+    /// Whom the environment names; for this machine itself, nobody.
+    #[default]
+    Environment,
+    /// Nobody, whatever the environment says.
+    Nobody,
+    /// This one, with its login if it wants one. Plain requests are sent to it, others through it (`CONNECT`).
+    At(Endpoint, Option<Credentials>),
 }
 
 /// The way to one registry.
@@ -108,16 +127,30 @@ impl Transport {
             }));
         // Nothing on the way to this machine itself needs a proxy or a public authority, and both may be absent.
         let near = options.endpoint.is_loopback();
-        if near {
-            builder = builder.no_proxy();
+        match &options.proxy {
+            Proxy::Environment if !near => {}
+            Proxy::Environment | Proxy::Nobody => builder = builder.no_proxy(),
+            Proxy::At(address, login) => {
+                let mut proxy = reqwest::Proxy::all(address.to_string()).map_err(setup)?;
+                if let Some(login) = login {
+                    proxy = proxy.basic_auth(&login.user, login.secret.expose_secret());
+                }
+                builder = builder.proxy(proxy);
+            }
         }
-        let trust = Trust { ca: &options.ca, near, ..Trust::default() };
+        let identity = options.identity.as_deref();
+        let trust = Trust { ca: &options.ca, identity, near, ..Trust::default() };
         let trust = trust.config().map_err(|error| {
             let host = &options.host;
             ClientError::Setup(format!("the client for {host} cannot be set up: {error}"))
         })?;
         builder = builder.tls_backend_preconfigured(trust);
-        let guarded = Guarded::new(&options.endpoint, &options.token_hosts);
+        // The proxy is where the operator says; what lies behind it is looked up by it.
+        let mut known = options.token_hosts.clone();
+        if let Proxy::At(address, _) = &options.proxy {
+            known.push(address.host());
+        }
+        let guarded = Guarded::new(&options.endpoint, &known);
         builder = builder.dns_resolver(Arc::new(guarded));
         let http = builder.build().map_err(setup)?;
         Ok(Self { options, http, reported: Mutex::default(), shown: Mutex::default() })
@@ -259,7 +292,10 @@ impl Transport {
         if cause.contains("certificate") {
             return ClientError::Untrusted { host, cause };
         }
-        let endpoint = self.options.endpoint.to_string();
+        let mut endpoint = self.options.endpoint.to_string();
+        if let Proxy::At(address, _) = &self.options.proxy {
+            endpoint = format!("{endpoint} through the proxy {}", address.host());
+        }
         ClientError::Unreachable { host, endpoint, cause }
     }
 }

@@ -8,6 +8,7 @@ mod decide;
 mod describe;
 mod event;
 mod evidence;
+mod remedy;
 #[cfg(test)]
 mod tests;
 
@@ -16,8 +17,9 @@ pub use decide::diagnose;
 pub use event::{Event, Said, read_events, refusal};
 pub use evidence::{
     Access, Credential, Evidence, KeyState, Name, Nodes, Outcome, Policy, Record, Secret,
-    SecretFault, Visit,
+    SecretFault, Through, Visit,
 };
+pub use remedy::{Blanks, Remedy};
 
 /// How sure it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -67,25 +69,4 @@ pub struct Finding {
     pub remedies: Vec<Remedy>,
     /// Causes of which runtimes say the very same, where nothing else is known.
     pub or: Vec<Cause>,
-}
-
-/// Something to do.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Remedy {
-    /// In words.
-    pub text: String,
-    /// A command that does it, or a line to change. None: it is not done here.
-    pub command: Option<String>,
-}
-
-impl Remedy {
-    /// What is to be thought of, or done elsewhere.
-    pub fn say(text: impl Into<String>) -> Self {
-        Self { text: text.into(), command: None }
-    }
-
-    /// A command that does it.
-    pub fn run(text: impl Into<String>, command: impl Into<String>) -> Self {
-        Self { text: text.into(), command: Some(command.into()) }
-    }
 }

@@ -8,16 +8,16 @@
 mod drop_in;
 mod hosts;
 mod report;
+mod runtime;
 
 use std::fmt;
 
 use crate::name::Host;
 
 pub use drop_in::{read_drop_in, write_drop_in};
-pub use hosts::{
-    DEFAULT, folder_of, host_of, read_hosts, reads_folders, write_hosts, write_own_hosts,
-};
+pub use hosts::{DEFAULT, folder_of, host_of, read_hosts, write_hosts, write_own_hosts};
 pub use report::{Present, read_report};
+pub use runtime::{Line, NoLine, Reads, RuntimeConfig};
 
 /// What is written for one node.
 #[derive(Debug, Clone)]

@@ -196,6 +196,7 @@ pub fn diagnosed(wanted: &Wanted, fault: &Fault) -> Option<Finding> {
         Fault::Missing(elsewhere) => Credential::Unfit(SecretFault::Missing {
             name: wanted.name.clone(),
             elsewhere: elsewhere.clone(),
+            near: None,
         }),
         Fault::Type(kind) => Credential::Unfit(SecretFault::Type(kind.clone())),
         Fault::Unreadable(why) => Credential::Unfit(SecretFault::Unreadable(why.clone())),

@@ -12,6 +12,7 @@ mod files;
 mod handoff;
 mod keys;
 mod kube;
+mod node_files;
 mod output;
 mod parcel;
 mod place;

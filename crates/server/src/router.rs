@@ -20,7 +20,7 @@ use larder_store::Kind;
 
 use crate::access::{
     About, AccessPlan, Caller, Happened, Head, Pull, TOKEN_PATH, about, answer_token, check_grant,
-    check_rules, reference, refuse_catalog,
+    check_rules, is_probe, probing, reference, refuse_catalog,
 };
 use crate::account::Account;
 use crate::app::App;
@@ -43,6 +43,10 @@ impl hyper::service::Service<Request<Incoming>> for Registry {
     >;
 
     fn call(&self, mut request: Request<Incoming>) -> Self::Future {
+        if is_probe(request.headers()) {
+            let app = Arc::clone(&self.0);
+            return Either::Right(probing(received(app, request.map(Body::new))).map(Ok).boxed());
+        }
         let plan = self.0.gate.plan();
         if let Err(refused) = mirror::receive(&self.0, &plan, &mut request) {
             return Either::Left(ready(Ok(refuse(&self.0, &request, refused))));
@@ -58,14 +62,22 @@ impl hyper::service::Service<Request<Incoming>> for Registry {
     }
 }
 
+/// Answers one request as it came.
+async fn received(app: Arc<App>, mut request: Request) -> Response {
+    let plan = app.gate.plan();
+    match mirror::receive(&app, &plan, &mut request) {
+        Ok(()) => answer(app, plan, request).await,
+        Err(refused) => refuse(&app, &request, refused),
+    }
+}
+
 /// The registry as a router, for whoever puts something in front of it.
 pub fn router(app: Arc<App>) -> Router {
     Router::new()
-        .fallback(|State(app): State<Arc<App>>, mut request: Request| async move {
-            let plan = app.gate.plan();
-            match mirror::receive(&app, &plan, &mut request) {
-                Ok(()) => answer(app, plan, request).await,
-                Err(refused) => refuse(&app, &request, refused),
+        .fallback(|State(app): State<Arc<App>>, request: Request| async move {
+            match is_probe(request.headers()) {
+                true => probing(received(app, request)).await,
+                false => received(app, request).await,
             }
         })
         .with_state(app)

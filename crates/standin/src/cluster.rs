@@ -320,7 +320,7 @@ impl Cluster {
         match found {
             Some(folder) => {
                 let text = std::fs::read_to_string(folder.join("hosts.toml")).ok();
-                nodes::read_hosts(text.as_deref(), host)
+                nodes::read_hosts(text.as_deref(), host, nodes::Line::Six)
             }
             None => straight,
         }

@@ -93,13 +93,17 @@ pub trait CacheRecords: Send + Sync {
         at: i64,
     ) -> Result<bool, StoreError>;
 
-    /// Records that the upstream has a tag no more. What it pointed to stays.
-    async fn disbelieve(
+    /// Records that the upstream has a tag no more. The tag and what it points to stay for those who use it. Tells
+    /// whether that is new.
+    async fn note_gone(
         &self,
         repository: &RepositoryName,
         tag: &Tag,
         at: i64,
-    ) -> Result<(), StoreError>;
+    ) -> Result<bool, StoreError>;
+
+    /// The tags of a shelf that the upstream has no more, each with when that was noticed, in milliseconds since 1970.
+    async fn gone(&self, shelf: &str) -> Result<Vec<(RepositoryName, Tag, i64)>, StoreError>;
 
     /// The last moves of a shelf's tags, the youngest first: at most `limit`.
     async fn moves(&self, shelf: &str, limit: usize) -> Result<Vec<Move>, StoreError>;

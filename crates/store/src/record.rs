@@ -25,11 +25,13 @@ pub enum Kind {
     Key,
     /// The configuration was read anew.
     Config,
+    /// Somebody tried how a pull would go, as `larder why` does: whatever came of it.
+    Probe,
 }
 
 impl Kind {
     /// All, in the order of their words' use.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 10] = [
         Self::SignIn,
         Self::Failed,
         Self::Refused,
@@ -39,6 +41,7 @@ impl Kind {
         Self::Delete,
         Self::Key,
         Self::Config,
+        Self::Probe,
     ];
 
     /// As it is written.
@@ -53,6 +56,7 @@ impl Kind {
             Self::Delete => "delete",
             Self::Key => "key",
             Self::Config => "config",
+            Self::Probe => "probe",
         }
     }
 

@@ -92,11 +92,17 @@ async fn a_tag_is_believed_before_its_content_is_here() {
     // What it was stays, under its digest; what the upstream has no more too.
     let old = Selector::Digest(first.clone());
     assert!(store.manifest(&kettle, &old).await.unwrap().is_some());
-    cache.disbelieve(&kettle, &tag, now() + 5).await.unwrap();
-    assert_eq!(cache.belief(&kettle, &tag).await.unwrap(), None);
+    let noticed = now() + 5;
+    assert!(cache.note_gone(&kettle, &tag, noticed).await.unwrap());
+    assert!(!cache.note_gone(&kettle, &tag, noticed + 5).await.unwrap(), "that is known");
+    let belief = cache.belief(&kettle, &tag).await.unwrap().unwrap();
+    assert_eq!((&belief.digest, belief.confirmed), (&second, noticed + 5), "it stays");
+    assert_eq!(cache.gone("bazaar").await.unwrap(), [(kettle.clone(), tag.clone(), noticed)]);
     assert_eq!(cache.moves("bazaar", 9).await.unwrap()[0].after, None);
     assert!(cache.moves("baz", 9).await.unwrap().is_empty(), "another shelf");
-    assert!(cache.confirmed("bazaar").await.unwrap().is_empty());
+    // It is there again.
+    assert!(cache.confirm(&kettle, &tag, &second, noticed + 9).await.unwrap());
+    assert!(cache.gone("bazaar").await.unwrap().is_empty());
 }
 
 #[tokio::test]

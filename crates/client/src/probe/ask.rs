@@ -16,6 +16,7 @@ use secrecy::ExposeSecret as _;
 
 use super::reach::{Reached, wants_certificate, wants_tls};
 use super::{ProbePlan, Stop};
+use crate::PROBE_AGENT;
 use crate::challenge::Challenge;
 use crate::endpoint::Endpoint;
 use crate::inner::Guarded;
@@ -94,7 +95,7 @@ impl<'p> Asking<'p> {
         let endpoint: Endpoint = plan.address.parse().map_err(|error| setup(format!("{error}")))?;
         let leads = endpoint.clone();
         let mut builder = reqwest::Client::builder()
-            .user_agent(concat!("iron-larder/", env!("CARGO_PKG_VERSION")))
+            .user_agent(format!("{PROBE_AGENT}/{}", env!("CARGO_PKG_VERSION")))
             .http1_only()
             .connect_timeout(plan.patience)
             .read_timeout(plan.patience)

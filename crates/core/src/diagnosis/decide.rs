@@ -7,7 +7,7 @@ mod sign_in;
 mod weigh;
 
 use super::describe::{quoted, span};
-use super::evidence::{Access, Evidence, Name, Nodes, Outcome, Policy, Visit};
+use super::evidence::{Access, Evidence, Name, Nodes, Outcome, Policy, Through, Visit};
 use super::{Cause, Confidence, Finding, Remedy, Step, Verdict};
 use crate::reference::Malformed;
 use Confidence::{Certain, Likely, Possible};
@@ -56,7 +56,29 @@ impl Found {
 
 /// Finds the cause.
 pub fn diagnose(evidence: &Evidence) -> Verdict {
-    weigh(evidence, by_asking(evidence))
+    weigh(evidence, both_ways(evidence, by_asking(evidence)))
+}
+
+/// Where it is not known whether the node is led through the larder, both ways are judged.
+fn both_ways(e: &Evidence, straight: Verdict) -> Verdict {
+    match (straight, &e.through) {
+        (Verdict::Fails(finding), Some(Through::Gives)) if e.event.is_none() => {
+            undecided(vec![format!(
+                "which way the node takes (`--nodes DIR`): led through the larder, it gets the image; else {}: {}",
+                finding.cause.title(),
+                finding.told
+            )])
+        }
+        (Verdict::Succeeds(mut odd), Some(Through::Refuses(policy))) => {
+            let refused = Evidence { policy: Some(policy.clone()), ..e.clone() };
+            odd.extend(access::denied(&refused).map(|answer| {
+                let told = format!("a node that is led through the larder: {}", answer.told);
+                finish(e, None, Found { told, ..answer }.at_most(Possible))
+            }));
+            Verdict::Succeeds(odd)
+        }
+        (straight, _) => straight,
+    }
 }
 
 /// What is found without what the node said.
@@ -151,7 +173,7 @@ fn malformed_name(malformed: &Malformed) -> Found {
     match &malformed.proposal {
         Some(meant) => answer
             .say(format!("write {meant}"))
-            .run("let the deployments be mended", "larder rewrite --fix --diff PATH"),
+            .run("let the deployments be mended", "larder rewrite --fix --diff DEPLOYMENTS"),
         None if cause == Cause::Placeholder => {
             answer.say("render the deployment before it is applied: something was to fill this in")
         }
@@ -195,7 +217,7 @@ fn pulls(
         odd.push(
             found(Cause::TagMoved, Certain, told)
                 .run("see what changed", format!("larder look {}", e.written))
-                .run("pin what you mean", "larder rewrite --pin --diff PATH"),
+                .run("pin what you mean", "larder rewrite --pin --diff DEPLOYMENTS"),
         );
     }
     if stale {
@@ -204,6 +226,21 @@ fn pulls(
         odd.push(
             found(Cause::StaleServed, Certain, told)
                 .run("see how the upstream stands", "larder check"),
+        );
+    }
+    if let Some(cause) = e.by_default {
+        let told = format!(
+            "a node that has no file for {} asks it by HTTPS, and {}",
+            visit.host,
+            match cause {
+                Cause::PlainHttp => "it speaks plain HTTP".to_owned(),
+                other => other.title().to_owned(),
+            }
+        );
+        odd.push(
+            found(cause, Possible, told)
+                .run("write the file", "larder handoff write CLUSTER --nodes --into INTO")
+                .say("a copy of the node's folder tells which it is: `--nodes DIR`"),
         );
     }
     Verdict::Succeeds(odd.into_iter().map(|one| finish(e, Some(visit), one)).collect())
@@ -231,7 +268,7 @@ fn not_read(why: &str) -> Found {
         format!("the node has mirror files that its runtime does not read: {why}"),
     )
     .say("set `config_path` in the runtime's configuration to the folder, and restart it once")
-    .run("see what the runtime would read", "larder check --nodes DIR")
+    .run("see what the runtime would read", "larder check --nodes NODES")
 }
 
 fn dropped(why: &str) -> Found {
@@ -240,8 +277,8 @@ fn dropped(why: &str) -> Found {
         Certain,
         format!("the runtime drops the mirror file and goes straight to the upstream: {why}"),
     )
-    .run("see where the error is", "larder check --nodes DIR")
-    .run("write it anew", "larder handoff write CLUSTER --nodes --into DIR")
+    .run("see where the error is", "larder check --nodes NODES")
+    .run("write it anew", "larder handoff write CLUSTER --nodes --into INTO")
 }
 
 /// A fault of the mirror files is what leads a node to a host that it cannot use.
@@ -273,7 +310,7 @@ fn short_name(e: &Evidence, answer: Found) -> Found {
     );
     found(Cause::ShortName, confidence.min(answer.confidence.max(Likely)), told)
         .say(format!("write {here}"))
-        .run("write the larder's name into the deployments", "larder rewrite --diff PATH")
+        .run("write the larder's name into the deployments", "larder rewrite --diff DEPLOYMENTS")
 }
 
 /// What is wrong where a host was asked and did not let the image be pulled.

@@ -5,6 +5,7 @@ mod refusal;
 mod wording;
 
 use super::{Cause, Step};
+use crate::nodes::Line;
 
 pub use refusal::refusal;
 pub use wording::Said;
@@ -29,6 +30,24 @@ pub struct Event {
     pub number: Option<String>,
     /// The line, without what wraps it.
     pub text: String,
+}
+
+impl Event {
+    /// The line of the runtime that words it so. None: several do.
+    pub fn line(&self) -> Option<Line> {
+        let says = |words: &str| self.text.contains(words);
+        if says("failed to resolve image: ")
+            || says("%5BREDACTED%5D")
+            || says("fetch failed")
+            || says("failed to extract layer (")
+        {
+            Some(Line::Two)
+        } else if says("pulling from host ") && says(" failed with status code [") {
+            Some(Line::Six)
+        } else {
+            None
+        }
+    }
 }
 
 /// The distinct failures of a text, in their order: a line, several, or a whole description of a pod.

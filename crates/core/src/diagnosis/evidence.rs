@@ -13,6 +13,11 @@ pub struct Evidence {
     pub policy: Option<Policy>,
     /// How the node's runtime is led. None: nobody looked; there may be mirrors.
     pub nodes: Option<Nodes>,
+    /// What a node without any file meets, where that is not what was asked. None: the same.
+    pub by_default: Option<super::Cause>,
+    /// How the pull would go through the larder, where it is not known whether the node is led there. None: it would not,
+    /// or nobody looked.
+    pub through: Option<Through>,
     /// What each host answers, in the order in which the node asks.
     pub visits: Vec<Visit>,
     /// With what the pod signs in. None: nobody looked.
@@ -81,6 +86,15 @@ pub enum Nodes {
     Dropped(String),
     /// There are none: the upstream is asked.
     None,
+}
+
+/// How a pull would go through the larder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Through {
+    /// It has the image, and gives it.
+    Gives,
+    /// It refuses.
+    Refuses(Policy),
 }
 
 /// One host that the node asks.
@@ -227,6 +241,8 @@ pub enum SecretFault {
         name: String,
         /// Where one of that name is.
         elsewhere: Vec<String>,
+        /// The pull secret of the pod's namespace that was meant. None: none is like it.
+        near: Option<String>,
     },
     /// Its type.
     Type(String),

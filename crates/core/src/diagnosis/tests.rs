@@ -70,7 +70,11 @@ fn table() -> Vec<(Evidence, Option<Cause>)> {
     let unauthorized = |shown| Outcome::Unauthorized { shown, said: None };
     let missing = |elsewhere: &[&str]| {
         let elsewhere = elsewhere.iter().map(|name| (*name).to_owned()).collect();
-        Some(Credential::Unfit(SecretFault::Missing { name: "larder-pull".into(), elsewhere }))
+        Some(Credential::Unfit(SecretFault::Missing {
+            name: "larder-pull".into(),
+            elsewhere,
+            near: None,
+        }))
     };
     let unfit = |fault| Some(Credential::Unfit(fault));
     let with = |evidence: Evidence, change: &dyn Fn(&mut Evidence)| {

@@ -6,25 +6,11 @@ use std::fmt::Write as _;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{Ask, Plan, Remark, Way, is_own, straight};
+use super::{Ask, Line, Plan, Remark, Way, is_own, straight};
 use crate::name::Host;
 
 /// The folder for all hosts that have none of their own.
 pub const DEFAULT: &str = "_default";
-
-/// Whether a runtime's own configuration (TOML) has it read a folder for each host: some table of it
-/// sets `config_path`. A text that cannot be read sets nothing.
-pub fn reads_folders(config: &str) -> bool {
-    let Ok(top) = toml::from_str::<toml::Table>(config) else { return false };
-    let mut tables = vec![&top];
-    while let Some(table) = tables.pop() {
-        if table.get("config_path").and_then(toml::Value::as_str).is_some_and(|it| !it.is_empty()) {
-            return true;
-        }
-        tables.extend(table.values().filter_map(toml::Value::as_table));
-    }
-    false
-}
 
 /// The name of an upstream's folder. A colon is written as `_…_`, which every file system takes.
 pub fn folder_of(host: &Host) -> String {
@@ -148,6 +134,25 @@ fn unknown_keys(rest: &BTreeMap<String, toml::Value>, remarks: &mut Vec<Remark>)
     }
 }
 
+/// Why the second line takes no file with this `dial_timeout`. None: it is one, such as `2s` or `1m30s`.
+fn no_duration(value: &toml::Value) -> Option<String> {
+    let Some(text) = value.as_str() else {
+        return Some("its `dial_timeout` is no text, such as `2s`".to_owned());
+    };
+    let number = |it: &str| !it.is_empty() && it.bytes().all(|b| b.is_ascii_digit() || b == b'.');
+    let units = ["ms", "us", "ns", "h", "m", "s"];
+    let mut rest = text.strip_prefix(['+', '-']).unwrap_or(text);
+    let mut whole = !rest.is_empty();
+    while whole && !rest.is_empty() && rest != "0" {
+        let end = rest.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(rest.len());
+        let (value, unit) = rest.split_at(end);
+        let unit = units.iter().find_map(|known| unit.strip_prefix(known));
+        whole = number(value) && unit.is_some();
+        rest = unit.unwrap_or_default();
+    }
+    (!whole).then(|| format!("its `dial_timeout` is no duration: `{}`", text.escape_debug()))
+}
+
 /// The address without what the runtime drops from it.
 fn address(text: &str, remarks: &mut Vec<Remark>) -> String {
     let mut address = text.to_owned();
@@ -169,8 +174,8 @@ fn address(text: &str, remarks: &mut Vec<Remark>) -> String {
     address.trim_end_matches('/').trim_end_matches("/v2").to_owned()
 }
 
-/// What the runtime makes of a file for this upstream. `text` None: the folder has no `hosts.toml`.
-pub fn read_hosts(text: Option<&str>, host: &Host) -> Way {
+/// What a runtime of this line makes of a file for this upstream. `text` None: the folder has no `hosts.toml`.
+pub fn read_hosts(text: Option<&str>, host: &Host, line: Line) -> Way {
     let Some(text) = text else {
         return straight(
             "there is no hosts.toml in the folder: the runtime goes straight to the upstream, without a word",
@@ -192,6 +197,8 @@ pub fn read_hosts(text: Option<&str>, host: &Host) -> Way {
     };
     let hosts = match (&raw.server, raw.host) {
         (_, Some(hosts)) => hosts,
+        // The second line asks the server alone then, and passes over a misspelt table without a word.
+        (Some(_), None) if line == Line::Two => BTreeMap::new(),
         (Some(_), None) => {
             return ignored("it has `server` and no `[host]` table; an empty one is enough".into());
         }
@@ -201,6 +208,11 @@ pub fn read_hosts(text: Option<&str>, host: &Host) -> Way {
         (None, None) => return ignored("it names neither a `server` nor a `[host]`".into()),
     };
     let mut way = Way::default();
+    let wrong = hosts.values().map(|host| &host.rest).chain([&raw.rest]);
+    let wrong = wrong.filter_map(|rest| rest.get("dial_timeout")).find_map(no_duration);
+    if let Some(why) = wrong.filter(|_| line == Line::Two) {
+        return ignored(why);
+    }
     unknown_keys(&raw.rest, &mut way.remarks);
     let capabilities = |said: &Option<Vec<String>>| -> Result<bool, String> {
         let said = said.as_deref().unwrap_or_default();
@@ -298,26 +310,39 @@ mod tests {
     }
 
     #[test]
-    fn a_folder_is_read_only_when_the_runtime_is_told_so() {
-        for (config, reads) in [
-            ("config_path = '/etc/runtime/certs.d'", true),
-            (
-                "version = 3\n[plugins.'images'.registry]\nconfig_path = \"/etc/runtime/certs.d\"",
-                true,
-            ),
-            ("[plugins.'images'.registry]\nconfig_path = \"\"", false),
-            ("# config_path = '/etc/runtime/certs.d'", false),
-            ("config_path = ", false),
-            ("", false),
+    fn the_second_line_reads_some_files_otherwise() {
+        let host: Host = "bazaar.example".parse().unwrap();
+        let way = |text: &str, line| read_hosts(Some(text), &host, line);
+        for text in [
+            "server = \"http://larder.emberfall.example:5080\"",
+            "server = \"http://larder.emberfall.example:5080\"\n[hosts.\"https://x.example\"]\n",
         ] {
-            assert_eq!(reads_folders(config), reads, "{config}");
+            assert!(way(text, Line::Seven).upstream, "the file is dropped: {text}");
+            let second = way(text, Line::Two);
+            assert_eq!(second.asks.len(), 1, "{text}");
+            assert!(!second.upstream, "{text}");
+        }
+        for (value, taken) in [
+            ("\"2s\"", true),
+            ("\"1m30.5s\"", true),
+            ("\"0\"", true),
+            ("\"soon\"", false),
+            ("\"2\"", false),
+            ("\"\"", false),
+            ("2", false),
+        ] {
+            let text = format!(
+                "server = \"http://larder.emberfall.example:5080\"\ndial_timeout = {value}\n[host]\n"
+            );
+            assert!(!way(&text, Line::Six).asks.is_empty(), "{text}");
+            assert_eq!(!way(&text, Line::Two).asks.is_empty(), taken, "{text}");
         }
     }
 
     #[test]
     fn what_is_written_is_read_as_it_was_meant() {
         let host: Host = "bazaar.example".parse().unwrap();
-        let closed = read_hosts(Some(&write_hosts(&plan(false), Some(&host))), &host);
+        let closed = read_hosts(Some(&write_hosts(&plan(false), Some(&host))), &host, Line::Six);
         assert_eq!(closed.asks.len(), 1, "{closed:?}");
         assert_eq!(closed.asks[0].address, "http://larder.emberfall.example:5080/c/control-room");
         assert!(closed.asks[0].named && closed.asks[0].resolves && !closed.upstream);
@@ -329,10 +354,11 @@ mod tests {
             client: Some(("/etc/larder/node.pem".into(), "/etc/larder/node.key".into())),
             ..plan(true)
         };
-        let open = read_hosts(Some(&write_hosts(&plan, Some(&host))), &host);
+        let open = read_hosts(Some(&write_hosts(&plan, Some(&host))), &host, Line::Six);
         assert!(open.upstream && open.asks[0].ca == ca && open.asks.len() == 1, "{open:?}");
         assert!(open.remarks.iter().all(|remark| !remark.bad), "{open:?}");
-        let closed = read_hosts(Some(&write_hosts(&Plan { open: false, ..plan }, None)), &host);
+        let closed =
+            read_hosts(Some(&write_hosts(&Plan { open: false, ..plan }, None)), &host, Line::Six);
         assert!(!closed.upstream && closed.asks[0].ca == ca, "{closed:?}");
     }
 
@@ -360,11 +386,11 @@ mod tests {
             ("[host.\"http://m\"]\ncapabilities = [\"fetch\"]\n", "`fetch` is no capability"),
             ("[host.\"http://m\"\n", "cannot read it"),
         ] {
-            let way = read_hosts(Some(text), &host);
+            let way = read_hosts(Some(text), &host, Line::Six);
             assert!(way.upstream && way.asks.is_empty(), "{text}: {way:?}");
             assert!(way.remarks[0].bad && way.remarks[0].text.contains(words), "{text}: {way:?}");
         }
-        assert!(read_hosts(None, &host).upstream);
+        assert!(read_hosts(None, &host, Line::Six).upstream);
         for (text, words) in [
             ("[host.\"http://m\"]\ncapability = [\"pull\"]\n", "`capabilities` was meant?"),
             ("[host.\"m\"]\n", "takes https"),
@@ -373,7 +399,7 @@ mod tests {
             ("[host.\"http://m\"]\noverride_path = true\n", "override_path"),
             ("server = \"http://m\"\n[host.\"http://m\"]\n", "is asked twice"),
         ] {
-            let way = read_hosts(Some(text), &host);
+            let way = read_hosts(Some(text), &host, Line::Six);
             assert!(way.remarks.iter().any(|one| one.text.contains(words)), "{text}: {way:?}");
         }
     }
@@ -383,7 +409,7 @@ mod tests {
         let host: Host = "bazaar.example".parse().unwrap();
         let text = "server = \"https://bazaar.example\"\n[host.\"http://z\"]\n[host.\"http://a/v2\"]\n\
                     [host.\"http://a/v2\".header]\nx-cluster = \"blue\"\n";
-        let way = read_hosts(Some(text), &host);
+        let way = read_hosts(Some(text), &host, Line::Six);
         let asked: Vec<&str> = way.asks.iter().map(|ask| ask.address.as_str()).collect();
         assert_eq!(asked, ["http://z", "http://a"]);
         assert_eq!(way.asks[1].headers, [("x-cluster".to_owned(), "blue".to_owned())]);
@@ -393,7 +419,7 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn no_file_panics(text in "(\\PC|\n|server = |\\[host\\.\"|\"\\]|capabilities|://|@|\\?){0,40}") {
-            let _ = read_hosts(Some(&text), &"bazaar.example".parse().unwrap());
+            let _ = read_hosts(Some(&text), &"bazaar.example".parse().unwrap(), Line::Two);
         }
     }
 }

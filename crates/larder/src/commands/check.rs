@@ -24,6 +24,9 @@ pub struct Args {
     /// Read a node's mirror configuration as its runtime does, and nothing else
     #[arg(long, value_name = "DIR")]
     nodes: Option<PathBuf>,
+    /// Of this version: 1.6, 1.7 or 2.x [default: as any of them]
+    #[arg(long, value_name = "VERSION", requires = "nodes")]
+    runtime: Option<larder_core::nodes::Line>,
 }
 
 #[derive(Serialize)]
@@ -69,7 +72,7 @@ struct Reached {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     if let Some(folder) = &args.nodes {
-        return check_nodes(folder, &config, context);
+        return check_nodes(folder, args.runtime, &config, context);
     }
     crate::context::read_lock(&config)?;
     let standing = match store_if_any(&config)? {
@@ -144,6 +147,10 @@ async fn reach(config: &Config, upstream: &Upstream) -> Reached {
 
 /// What is wrong with an upstream, found as `larder why` finds it. None: it cannot be told.
 async fn diagnosed(config: &Config, upstream: &Upstream) -> Option<Finding> {
+    // A probe goes straight there, and shows no certificate.
+    if upstream.proxy.is_some() || upstream.certificate.is_some() {
+        return None;
+    }
     let address = match &upstream.endpoint {
         Some(endpoint) => endpoint.to_string(),
         None => Endpoint::of_host(&upstream.host).ok()?.to_string(),

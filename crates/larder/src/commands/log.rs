@@ -145,7 +145,7 @@ fn show(entries: &[Entry], follow: bool, context: &Context) {
             Kind::Refused | Kind::Failed => paint(BAD, word),
             Kind::Warned => paint(WARN, word),
             Kind::Pull | Kind::Push | Kind::SignIn => paint(GOOD, word),
-            Kind::Delete | Kind::Key | Kind::Config => word.to_owned(),
+            Kind::Delete | Kind::Key | Kind::Config | Kind::Probe => word.to_owned(),
         };
         let times = if entry.count > 1 { format!(" ×{}", entry.count) } else { String::new() };
         let who = if entry.who.is_empty() { "-".into() } else { shown(&entry.who) };

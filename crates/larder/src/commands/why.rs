@@ -12,7 +12,9 @@ mod show;
 use std::io::Read as _;
 use std::path::PathBuf;
 
+use larder_client::Endpoint;
 use larder_core::diagnosis::{Event, read_events};
+use larder_core::name::Host;
 use larder_core::platform::Platform;
 use larder_core::reference::{Reference, Unqualified};
 
@@ -49,6 +51,9 @@ pub struct Args {
     /// With the mirror configuration of a node: a folder as the runtime reads it
     #[arg(long, value_name = "DIR")]
     nodes: Option<PathBuf>,
+    /// Of a runtime of this version: 1.6, 1.7 or 2.x [default: as the event tells, else as any of them]
+    #[arg(long, value_name = "VERSION", requires = "nodes")]
+    runtime: Option<larder_core::nodes::Line>,
     /// With what this pod, or workload, says of pull secrets (YAML or JSON)
     #[arg(long, value_name = "FILE")]
     pod: Option<PathBuf>,
@@ -81,9 +86,32 @@ pub struct Args {
     /// Where the larder is reached from here [default: its `url`]
     #[arg(long, value_name = "ADDRESS")]
     larder: Option<String>,
+    /// Where nodes reach this host (again for more) [default: by HTTPS, where its name leads]
+    #[arg(long = "at", value_name = "HOST=ADDRESS", value_parser = At::read)]
+    at: Vec<At>,
+    /// Nodes trust this authority too (PEM; again for more)
+    #[arg(long, value_name = "FILE")]
+    ca: Vec<PathBuf>,
     /// How many seconds each step may take
     #[arg(long, value_name = "SECONDS", default_value_t = 5, value_parser = clap::value_parser!(u64).range(1..=120))]
     patience: u64,
+}
+
+/// Where nodes reach a host.
+#[derive(Debug, Clone)]
+struct At {
+    host: Host,
+    /// Scheme, host and port.
+    address: String,
+}
+
+impl At {
+    fn read(text: &str) -> Result<Self, String> {
+        let (host, address) = text.split_once('=').ok_or("it is written HOST=ADDRESS")?;
+        let host = host.parse().map_err(|error| format!("{error}"))?;
+        let address: Endpoint = address.parse().map_err(|error| format!("{error}"))?;
+        Ok(Self { host, address: address.to_string().trim_end_matches('/').to_owned() })
+    }
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {

@@ -33,16 +33,30 @@ impl Config {
         Ok(self.found(upstream)?.map(|(_, account)| account.clone()))
     }
 
+    /// The login for a proxy.
+    pub fn login_at_proxy(&self, host: Host, credentials: &Credentials) -> Result<Login, Failure> {
+        let origin =
+            Origin { folder: self.folder().to_owned(), host, credentials: credentials.clone() };
+        self.check_origin(&origin)?;
+        origin.look().map(|sourced| sourced.login)
+    }
+
+    /// Whether a login may be had from where it comes.
+    fn check_origin(&self, origin: &Origin) -> Result<(), Failure> {
+        let Origin { host, credentials, .. } = origin;
+        let file = credentials.file.as_ref().or(credentials.auth_file.as_ref());
+        let file = file.map(|path| self.folder().join(path));
+        self.check_secret(&format!("cannot sign in to {host}"), file.as_deref())
+    }
+
     fn found<'u>(&self, upstream: &'u Upstream) -> Result<Option<&'u (Sourced, Account)>, Failure> {
         let Some(credentials) = &upstream.credentials else { return Ok(None) };
         if let Some(found) = upstream.login.get() {
             return Ok(Some(found));
         }
-        let file = credentials.file.as_ref().or(credentials.auth_file.as_ref());
-        let file = file.map(|path| self.folder().join(path));
-        self.check_secret(&format!("cannot sign in to {}", upstream.host), file.as_deref())?;
         let (folder, host) = (self.folder().to_owned(), upstream.host.clone());
         let origin = Origin { folder, host, credentials: credentials.clone() };
+        self.check_origin(&origin)?;
         let sourced = origin.look()?;
         let account = match credentials.env {
             // Our environment stays as it is.

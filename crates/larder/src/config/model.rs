@@ -424,6 +424,12 @@ pub struct Upstream {
     pub login: OnceLock<(Sourced, larder_client::Account)>,
     /// A file with certificates that are trusted for it.
     pub ca: Option<PathBuf>,
+    /// A file with the certificate that it is shown, and the one with its key. None: they are one file.
+    pub certificate: Option<PathBuf>,
+    /// The file with the certificate's key.
+    pub certificate_key: Option<PathBuf>,
+    /// Through whom it is reached. None: whom the environment names.
+    pub proxy: Option<Proxy>,
     /// How many blobs are moved at once.
     #[serde(default = "default_parallel", deserialize_with = "read_parallel")]
     pub parallel: usize,
@@ -433,6 +439,55 @@ pub struct Upstream {
     /// What it lets us pull. None: no limit is known.
     #[serde(default, deserialize_with = "read_allowance")]
     pub allowance: Option<Allowance>,
+}
+
+/// Through whom an upstream is reached.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(try_from = "ProxyText")]
+pub enum Proxy {
+    /// Nobody, whatever the environment says.
+    Nobody,
+    /// This one, with where its login comes from.
+    At {
+        /// Its address.
+        address: Endpoint,
+        /// Where its login comes from. None: it wants none.
+        credentials: Option<Credentials>,
+    },
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum ProxyText {
+    Address(String),
+    Table(ProxyTable),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ProxyTable {
+    address: String,
+    credentials: Option<Credentials>,
+}
+
+impl TryFrom<ProxyText> for Proxy {
+    type Error = String;
+
+    fn try_from(text: ProxyText) -> Result<Self, String> {
+        let (address, credentials) = match text {
+            ProxyText::Address(word) if word == "none" => return Ok(Self::Nobody),
+            ProxyText::Address(address) => (address, None),
+            ProxyText::Table(ProxyTable { address, credentials }) => (address, credentials),
+        };
+        if !address.starts_with("http://") && !address.starts_with("https://") {
+            return Err(
+                "`proxy` is an address such as `http://proxy.example:3128`, or `none`".into()
+            );
+        }
+        let address =
+            address.parse().map_err(|error: larder_client::EndpointError| error.to_string())?;
+        Ok(Self::At { address, credentials })
+    }
 }
 
 /// Where credentials come from; never the secret itself.

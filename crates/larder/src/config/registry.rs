@@ -3,10 +3,10 @@
 use std::fs;
 use std::time::Duration;
 
-use larder_client::{Endpoint, Options, Registry};
+use larder_client::{Endpoint, Options, Proxy, Registry};
 use larder_core::name::Host;
 
-use super::model::{Config, Upstream};
+use super::model::{self, Config, Upstream};
 use crate::failure::Failure;
 
 impl Config {
@@ -38,6 +38,29 @@ impl Config {
         })
     }
 
+    /// The certificate that an upstream is shown, with its key.
+    fn identity_of(&self, upstream: &Upstream) -> Result<Option<Vec<u8>>, Failure> {
+        let what = || format!("cannot show {} a certificate", upstream.host);
+        let (certificate, key) = match (&upstream.certificate, &upstream.certificate_key) {
+            (None, None) => return Ok(None),
+            (None, Some(_)) => {
+                let cause = "`certificate_key` names a key, and no `certificate` is there";
+                return Err(Failure::usage(what(), cause, "name the certificate too"));
+            }
+            (Some(certificate), key) => (self.folder().join(certificate), key),
+        };
+        let key = key.as_ref().map_or_else(|| certificate.clone(), |key| self.folder().join(key));
+        self.check_secret(&what(), Some(&key))?;
+        let mut pem = Vec::new();
+        for path in [Some(&certificate), (key != certificate).then_some(&key)].into_iter().flatten()
+        {
+            let read = crate::files::read_bounded(path, crate::node_files::LIMIT);
+            pem.extend(read.map_err(|error| Failure::file(what(), path, &error))?);
+            pem.push(b'\n');
+        }
+        Ok(Some(pem))
+    }
+
     fn options(&self, upstream: &Upstream) -> Result<Options, Failure> {
         let endpoint = match &upstream.endpoint {
             Some(endpoint) => endpoint.clone(),
@@ -59,6 +82,20 @@ impl Config {
                 )
             })?;
         }
+        options.identity = self.identity_of(upstream)?;
+        options.proxy = match &upstream.proxy {
+            None => Proxy::Environment,
+            Some(model::Proxy::Nobody) => Proxy::Nobody,
+            Some(model::Proxy::At { address, credentials }) => {
+                let host: Host =
+                    address.host().parse().map_err(|error: larder_core::name::NameError| {
+                        Failure::usage(format!("cannot reach {}", upstream.host), error, "")
+                    })?;
+                let login = credentials.as_ref().map(|from| self.login_at_proxy(host, from));
+                let login = login.transpose()?;
+                Proxy::At(address.clone(), login)
+            }
+        };
         options.token_hosts.clone_from(&upstream.token_hosts);
         options.account = self.account_of(upstream)?;
         Ok(options)

@@ -152,14 +152,22 @@ fn a_tag_is_compared_when_its_time_has_come() {
         node.get("GET", &format!("bazaar/library/kettle/manifests/{before}"), ACCEPT).unwrap();
     assert_eq!(Digest::of(&old.body), before);
     assert!(serving.log().contains("a tag moved"));
-    // What the upstream has no more is gone here, but for its content.
-    house.bazaar.faults.add(None, "/library/kettle/", 9, What::Status(404, None));
-    let gone = node.pull("bazaar/library/kettle", "2").unwrap_err();
-    assert!(gone.contains("404"), "{gone}");
-    requests(&house.bazaar);
-    node.pull("bazaar/library/kettle", "2").unwrap_err();
-    assert_eq!(requests(&house.bazaar), [], "that is remembered for a while");
     assert_eq!(old.status, 200);
+    // What the upstream has no more stays for those who use it, and that is told.
+    house.bazaar.faults.add(None, "/library/kettle/", 99, What::Status(404, None));
+    for _ in 0..2 {
+        let tag = "bazaar/library/kettle/manifests/2";
+        let answer = node.get("HEAD", tag, ACCEPT).unwrap();
+        assert_eq!(answer.status, 200, "{}", answer.head);
+        assert!(crate::node::field(&answer, "warning").contains("has no"), "{}", answer.head);
+    }
+    assert!(serving.log().contains("the upstream has a tag no more"));
+    let told = "bazaar/library/kettle:2: the upstream has it no more";
+    house.larder("shelf show bazaar").ends(0).says(&[told]);
+    // It has it again.
+    house.bazaar.faults.clear();
+    assert_eq!(node.pull("bazaar/library/kettle", "2").unwrap(), *moved.digest());
+    assert!(!house.larder("shelf show bazaar").ends(0).out.contains(told));
 }
 
 #[test]

@@ -38,7 +38,6 @@ fn the_digest_stays_the_same_through_every_place() {
     house.larder(&format!("copy {KETTLE} ./layout")).ends(0).says(&[&digest, "8 blobs copied"]);
     house.larder("copy ./layout#2 kettle.tar").ends(0).says(&[&digest]);
     house.larder("copy kettle.tar ./again").ends(0).says(&[&digest]);
-    house.larder("copy ./again larder.emberfall.example:5080/vendor/kettle:2").ends(3);
     house.bring_in();
     house
         .larder("copy ./again larder.emberfall.example:5080/vendor/other:2")

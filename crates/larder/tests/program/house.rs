@@ -158,15 +158,37 @@ impl House {
     pub fn command(&self, line: &str) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_larder"));
         // The house is a new one: whichever command needs a store first makes it.
+        let mut words = line.split_whitespace();
+        command.arg("--new-store").args(words.next());
+        if line.starts_with("why") {
+            command.args(self.names());
+        }
         command
-            .arg("--new-store")
-            .args(line.split_whitespace())
+            .args(words)
             .current_dir(self.path(""))
             .env_remove("LARDER_CONFIG")
             .env_remove("NO_COLOR")
             .env("VENTWORKS_LOGIN", VENTWORKS_LOGIN)
             .stdin(Stdio::null());
         command
+    }
+
+    /// Where the names of the stand-ins lead: no name service knows them.
+    fn names(&self) -> Vec<String> {
+        let Ok(text) = std::fs::read_to_string(self.path("larder.toml")) else { return Vec::new() };
+        let Ok(config) = toml::from_str::<toml::Table>(&text) else { return Vec::new() };
+        let upstreams = config.get("upstream").and_then(toml::Value::as_array);
+        let mut words = Vec::new();
+        for upstream in upstreams.into_iter().flatten() {
+            let of = |key: &str| upstream.get(key).and_then(toml::Value::as_str);
+            if let (Some(host), Some(endpoint)) = (of("host"), of("endpoint")) {
+                words.extend(["--at".to_owned(), format!("{host}={endpoint}")]);
+            }
+            if let Some(ca) = of("ca") {
+                words.extend(["--ca".to_owned(), ca.to_owned()]);
+            }
+        }
+        words
     }
 
     /// Runs the program as typed.

@@ -32,6 +32,23 @@ const LOOK: u32 = 60;
 /// How long a request for content by its digest counts as part of the pull before it, in milliseconds.
 const PULL: i64 = 10 * MINUTE;
 
+tokio::task_local! {
+    /// Set while a request is answered that only tries how a pull would go.
+    static PROBING: ();
+}
+
+/// Whether a request only tries how a pull would go: `larder why` says so of its own.
+pub(crate) fn is_probe(headers: &axum::http::HeaderMap) -> bool {
+    let agent = headers.get(axum::http::header::USER_AGENT);
+    agent.is_some_and(|agent| agent.as_bytes().starts_with(larder_client::PROBE_AGENT.as_bytes()))
+}
+
+/// Answers a request that only tries how a pull would go: what comes of it is recorded as such, so that it neither hides
+/// what befell a node nor looks like it.
+pub(crate) fn probing<F: Future>(answer: F) -> impl Future<Output = F::Output> {
+    PROBING.scope((), answer)
+}
+
 #[derive(Default)]
 struct Pending {
     /// By what makes another one the same line.
@@ -174,6 +191,7 @@ impl Display for About<'_> {
 struct Same<'s, 'h> {
     happened: &'s Happened<'h>,
     each: Each,
+    probe: bool,
 }
 
 /// What keeps lines apart that are alike otherwise.
@@ -188,7 +206,7 @@ impl Same<'_, '_> {
     fn write(&self, to: &mut impl Write) -> fmt::Result {
         let Happened { kind, who, by, address, reference, text, .. } = self.happened;
         to.write_str(kind.word())?;
-        to.write_char('|')?;
+        to.write_str(if self.probe { "?|" } else { "|" })?;
         match &self.each {
             Each::Number(number) => to.write_str(number)?,
             Each::Time(time) => write!(to, "{time}")?,
@@ -281,7 +299,8 @@ impl Recorder {
             Kind::Failed => Each::Time(at / SPAN),
             _ => Each::Time(at / MINUTE),
         };
-        let same = Same { happened, each };
+        let probe = PROBING.try_with(|()| ()).is_ok();
+        let same = Same { happened, each, probe };
         let mut pending = self.pending();
         let Pending { lines, same: text, .. } = &mut *pending;
         text.clear();
@@ -315,13 +334,17 @@ impl Recorder {
             first: at,
             last: at,
             count: 1,
-            kind: happened.kind,
+            kind: if probe { Kind::Probe } else { happened.kind },
             who: happened.who.to_string(),
             by: happened.by.map(ToString::to_string),
             address: None,
             reference: happened.reference.as_ref().map(ToString::to_string),
             line: happened.line.clone(),
-            text: happened.text.to_owned(),
+            text: match happened.kind {
+                Kind::SignIn if probe => "it would be signed in".to_owned(),
+                Kind::Pull if probe => "it would be pulled".to_owned(),
+                _ => happened.text.to_owned(),
+            },
             same: Some(same.clone()),
         };
         pending.lines.insert(same, Line { entry, address: happened.address });

@@ -86,8 +86,21 @@ impl Cache {
                 let fetched = held.is_none_or(|(before, _)| before != digest);
                 Ok(Found { digest, until: Some(now()), fetched, stale: None })
             }
-            (Err(trouble), Some((digest, None))) if !trouble.is_absent() => {
+            // What the upstream deleted is kept for those who use it, as what cannot be asked for.
+            (Err(trouble), Some((digest, None))) => {
                 Ok(Found { digest, until: Some(now()), fetched: false, stale: Some(trouble) })
+            }
+            // It was too old to be served before the upstream said that it has it no more.
+            (Err(trouble), None) if trouble.is_absent() => {
+                match self.held(shelf, repository, selector).await? {
+                    Some((digest, _)) => Ok(Found {
+                        digest,
+                        until: Some(now()),
+                        fetched: false,
+                        stale: Some(trouble),
+                    }),
+                    None => Err(trouble),
+                }
             }
             (Err(trouble), _) => Err(trouble),
         }
@@ -132,7 +145,7 @@ impl Cache {
                 if older && !trouble.is_absent() {
                     tracing::warn!(%repository, tag = what, cause = %trouble, "an older answer is served");
                 }
-                if older || trouble.is_absent() {
+                if older != trouble.is_absent() {
                     cache.note_vain(&repository, &what, trouble);
                 }
             }
@@ -190,9 +203,8 @@ impl Cache {
                 Ok(resolved.digest)
             }
             Err(trouble) => {
-                if trouble.is_absent() {
-                    tracing::info!(%repository, %tag, before = %known, "the upstream has a tag no more");
-                    store.cache.disbelieve(repository, tag, now()).await?;
+                if trouble.is_absent() && store.cache.note_gone(repository, tag, now()).await? {
+                    tracing::warn!(%repository, %tag, digest = %known, "the upstream has a tag no more; it is kept as long as it is used");
                 }
                 Err(trouble)
             }

@@ -64,6 +64,39 @@ fn note_move(
     Ok(())
 }
 
+/// Whether the upstream had a tag no more when it was last asked.
+fn is_gone(
+    connection: &Connection,
+    repository: &RepositoryName,
+    tag: &Tag,
+) -> rusqlite::Result<bool> {
+    connection
+        .prepare_cached(
+            "SELECT after IS NULL FROM moves WHERE repository = $1 AND tag = $2
+             ORDER BY at DESC LIMIT 1",
+        )?
+        .query_row(params![repository.as_str(), tag.as_str()], |row| row.get(0))
+        .optional()
+        .map(|found| found.unwrap_or(false))
+}
+
+/// Records that the upstream has a tag again, which points where it did.
+fn note_return(
+    connection: &Connection,
+    repository: &RepositoryName,
+    tag: &Tag,
+    digest: &Digest,
+    at: i64,
+) -> rusqlite::Result<()> {
+    connection
+        .prepare_cached(
+            "INSERT INTO moves (repository, tag, at, before, after) VALUES ($1, $2, $3, $4, $4)
+             ON CONFLICT (repository, tag, at) DO UPDATE SET after = excluded.after",
+        )?
+        .execute(params![repository.as_str(), tag.as_str(), at, digest.as_str()])
+        .map(drop)
+}
+
 #[async_trait]
 impl CacheRecords for SqliteLedger {
     async fn belief(
@@ -135,6 +168,9 @@ impl CacheRecords for SqliteLedger {
                          WHERE repository = $2 AND name = $3 AND digest = $4",
                     )?
                     .execute(params![at, id, tag.as_str(), digest.as_str()])?;
+                if changed > 0 && is_gone(connection, &name, &tag)? {
+                    note_return(connection, &name, &tag, &digest, at)?;
+                }
                 Ok(changed > 0)
             };
             confirm().map_err(StoreError::ledger("record what an upstream has"))
@@ -142,20 +178,45 @@ impl CacheRecords for SqliteLedger {
         .await
     }
 
-    async fn disbelieve(
+    async fn note_gone(
         &self,
         repository: &RepositoryName,
         tag: &Tag,
         at: i64,
-    ) -> Result<(), StoreError> {
+    ) -> Result<bool, StoreError> {
         let (name, tag) = (repository.clone(), tag.clone());
         self.change("record what an upstream has no more", move |connection| {
-            let Some(id) = known_repository(connection, name.as_str())? else { return Ok(()) };
-            note_move(connection, &name, &tag, None, at)?;
+            let Some(id) = known_repository(connection, name.as_str())? else { return Ok(false) };
+            let is_new = !is_gone(connection, &name, &tag)?;
+            if is_new {
+                note_move(connection, &name, &tag, None, at)?;
+            }
+            // It was asked, and has answered: nobody need ask again before the next time.
             connection
-                .prepare_cached("DELETE FROM tags WHERE repository = $1 AND name = $2")?
-                .execute(params![id, tag.as_str()])?;
-            Ok(())
+                .prepare_cached(
+                    "UPDATE tags SET confirmed = $1 WHERE repository = $2 AND name = $3",
+                )?
+                .execute(params![at, id, tag.as_str()])?;
+            Ok(is_new)
+        })
+        .await
+    }
+
+    async fn gone(&self, shelf: &str) -> Result<Vec<(RepositoryName, Tag, i64)>, StoreError> {
+        let prefix = format!("{shelf}/");
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT m.repository, m.tag, m.at FROM moves m
+                     JOIN repositories r ON r.name = m.repository
+                     JOIN tags t ON t.repository = r.id AND t.name = m.tag
+                     WHERE substr(m.repository, 1, length($1)) = $1 AND m.after IS NULL
+                       AND m.at = (SELECT MAX(l.at) FROM moves l
+                                   WHERE l.repository = m.repository AND l.tag = m.tag)
+                     ORDER BY m.repository, m.tag",
+                )?
+                .query_map([prefix], |row| Ok((checked(row, 0)?, checked(row, 1)?, row.get(2)?)))?
+                .collect()
         })
         .await
     }

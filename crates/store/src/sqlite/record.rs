@@ -129,7 +129,7 @@ impl Record for SqliteLedger {
                 .prepare_cached(
                     "DELETE FROM record WHERE number IN
                        (SELECT number FROM record
-                        WHERE kind = 'failed' OR (kind = 'refused' AND who = '')
+                        WHERE kind = 'failed' OR (kind IN ('refused', 'probe') AND who = '')
                         ORDER BY last DESC LIMIT -1 OFFSET $1)",
                 )
                 .and_then(|mut delete| delete.execute(params![signed(most)]))

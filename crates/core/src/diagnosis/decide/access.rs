@@ -1,5 +1,6 @@
 //! Causes behind a refusal: what is not granted, what is not there, and what hides which of the two.
 
+use super::alone::again;
 use super::sign_in::{by_credential, no_credential, sign_in, unfit};
 use super::{Certain, Evidence, Found, Likely, Visit, found, quoted};
 use crate::diagnosis::Cause;
@@ -68,7 +69,13 @@ pub(super) fn denied(e: &Evidence) -> Option<Found> {
                 format!("{who} has no grant to pull {repository}{}", at(line)),
             )
             .say(format!("add `\"{repository}\"` to the `pull` of whoever asks in larder.toml"))
-            .run("see what it would change", "larder policy diff OLD NEW"),
+            .run(
+                "see what it may pull, and by which line",
+                format!(
+                    "larder policy explain {} --cluster CLUSTER --namespace NAMESPACE",
+                    e.written
+                ),
+            ),
         ),
         Policy::Allows | Policy::Elsewhere => None,
     }
@@ -87,7 +94,7 @@ pub(super) fn forbidden(e: &Evidence, visit: &Visit, said: Option<&String>) -> F
                 .say("let the larder believe its nodes: `nodes = [\"10.4.0.0/16\"]` (their networks) or `certificate` of the [[cluster]]")
                 .run(
                     "write the nodes' configuration anew, if it names another cluster",
-                    "larder handoff write CLUSTER --nodes --into DIR",
+                    "larder handoff write CLUSTER --nodes --into INTO",
                 );
         }
         if says("nobody signed in") {
@@ -163,9 +170,13 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
         .say("registries let go of what no tag points to: name a digest that is there")
         .run("see what the tag is now", format!("larder look {image}")),
         Access::Removed(how) => {
-            found(Cause::Removed, Certain, format!("{image} was here, and is not any more: {how}"))
-                .run("see who removed it", "larder log --kind delete")
-                .run("bring it in again", "larder intake run")
+            let answer = found(
+                Cause::Removed,
+                Certain,
+                format!("{image} was here, and is not any more: {how}"),
+            )
+            .run("see who removed it", "larder log --kind delete");
+            again(e, answer)
         }
         Access::NotBroughtIn => found(
             Cause::NotBroughtIn,
@@ -180,7 +191,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
         )
         .say("write the shelf's name, or declare it with [[shelf]]"),
         Access::OutsideShelf(why) => found(Cause::OutsideShelf, Certain, why.clone())
-            .say("widen `only` of the [[shelf]], or bring the image in")
+            .say("let the [[shelf]] take it in (`only`, `skip`), or bring the image in")
             .wanted(e),
     })
 }

@@ -3,6 +3,14 @@
 use super::{Certain, Evidence, Found, Outcome, found};
 use crate::diagnosis::Cause;
 
+/// How content comes in again.
+pub(super) fn again(e: &Evidence, answer: Found) -> Found {
+    match &e.origin {
+        Some(_) => answer.run("bring it in again", "larder intake run"),
+        None => answer.say("push it again from where it was built, or bring it in from where it is whole: `larder copy`"),
+    }
+}
+
 /// The cause of an answer that needs nothing else.
 pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Found {
     let image = &e.written;
@@ -12,7 +20,7 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Fo
         Outcome::UnknownHost => certain(Cause::UnknownHost)
             .say(format!("is `{host}` written as it should be?"))
             .say("if it is right, the nodes' name service does not know it")
-            .run("lead the pull through the larder", "larder rewrite --diff PATH"),
+            .run("lead the pull through the larder", "larder rewrite --diff DEPLOYMENTS"),
         Outcome::NameService(_) => certain(Cause::NameService)
             .say("the name service of this machine does not answer; nodes may have another"),
         Outcome::Refused(_) => certain(Cause::Refused)
@@ -24,7 +32,7 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Fo
             .say("something on the way breaks connections off: a firewall, a load balancer, or TLS where none is expected"),
         Outcome::PlainHttp => certain(Cause::PlainHttp)
             .say(format!("give {host} a certificate, or tell the runtime that it speaks plain HTTP"))
-            .run("write such a configuration for the nodes", "larder handoff write CLUSTER --nodes --into DIR"),
+            .run("write such a configuration for the nodes", "larder handoff write CLUSTER --nodes --into INTO"),
         Outcome::WantsTls => certain(Cause::WantsTls)
             .say(format!("ask {host} by https://")),
         Outcome::NotHttp(_) => {
@@ -43,7 +51,7 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Fo
         }
         Outcome::UnknownAuthority(_) => certain(Cause::UnknownAuthority)
             .say("give the nodes the authority's certificate")
-            .run("write it into their configuration", "larder handoff write CLUSTER --nodes --ca CA.pem --into DIR"),
+            .run("write it into their configuration", "larder handoff write CLUSTER --nodes --ca AUTHORITY --into INTO"),
         Outcome::WrongName(_) => certain(Cause::WrongName)
             .say("ask it by a name that is in its certificate, or get one for this name"),
         Outcome::CertificateExpired(_) => {
@@ -52,7 +60,7 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Fo
         Outcome::CertificateEarly(_) => certain(Cause::CertificateEarly)
             .say("set the clock of the node, or of whoever made the certificate"),
         Outcome::ClientCertificate => certain(Cause::ClientCertificate)
-            .run("give the nodes theirs", "larder handoff write CLUSTER --nodes --client-cert PATH --client-key PATH --into DIR"),
+            .run("give the nodes theirs", "larder handoff write CLUSTER --nodes --client-cert CERTIFICATE --client-key KEY --into INTO"),
         Outcome::TokenDown(_) => certain(Cause::TokenDown)
             .say("nodes must reach the token service too, which is another host than the registry's"),
         Outcome::TokenOdd(_) => certain(Cause::TokenOdd)
@@ -61,15 +69,17 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Fo
             .run("see for which platforms it is made", format!("larder look {image}"))
             .say("bring in the platform as well (`platforms` of its intake entry), or run the pod on other nodes"),
         Outcome::ChildMissing(_) => certain(Cause::ChildMissing)
-            .say("the index lists the platform, and the registry does not have it: bring it in with that platform")
-            .run("bring in what is missing", "larder intake run"),
-        Outcome::BlobMissing(_) => certain(Cause::BlobMissing)
-            .run("see what the store lacks", "larder store verify")
-            .run("bring it in again", "larder intake run"),
-        Outcome::BlobCorrupt(_) => certain(Cause::BlobCorrupt)
-            .run("read the store again and take out what is damaged", "larder store verify --repair"),
-        Outcome::BlobLength(_) => certain(Cause::BlobLength)
-            .run("read the store again and take out what is damaged", "larder store verify --repair"),
+            .say(match &e.origin {
+                Some(origin) => format!("the index lists the platform, and the registry does not have it: add it to `platforms` of the [[intake]] entry of {origin}, or take `platforms` out; then `larder intake lock` and `larder intake run`"),
+                None => "the index lists the platform, and the registry does not have it: whoever pushed the image has to push it with that platform".to_owned(),
+            })
+            .say("where an image is wanted for some platforms only, `trim = true` in its [[intake]] entry writes an index of these alone"),
+        Outcome::BlobMissing(_) => again(e, certain(Cause::BlobMissing)
+            .run("take out what is damaged, so that it can come again", "larder store verify --repair")),
+        Outcome::BlobCorrupt(_) => again(e, certain(Cause::BlobCorrupt)
+            .run("read the store again and take out what is damaged", "larder store verify --repair")),
+        Outcome::BlobLength(_) => again(e, certain(Cause::BlobLength)
+            .run("read the store again and take out what is damaged", "larder store verify --repair")),
         Outcome::StreamCut(_) => certain(Cause::StreamCut)
             .say("a node begins the whole image anew each time; a larder in between goes on where it broke"),
         Outcome::ManifestTooLarge(_) => {

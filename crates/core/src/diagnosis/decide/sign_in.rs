@@ -36,7 +36,7 @@ pub(super) fn wrong(visit: &Visit, secret: Option<&Secret>, said: Option<&String
         .map_or_else(String::new, |secret| format!(" (user {} of {})", secret.user, secret.from));
     let told = format!("{} does not accept the name and secret{whose}{}", visit.host, quoted(said));
     found(Cause::WrongCredential, Certain, told)
-        .run("see what the secret holds", "larder handoff read FILE")
+        .run("see what the secret holds", "larder handoff read SECRET")
         .say("write the secret anew with the account's present password or token")
 }
 
@@ -55,7 +55,7 @@ pub(super) fn by_credential(
             Certain,
             format!("{}: user and password say one thing, the combined field another", secret.from),
         )
-        .run("see both", "larder handoff read FILE")
+        .run("see both", "larder handoff read SECRET")
         .run("write it anew", "larder handoff apply CLUSTER"),
         Credential::Fits(secret) => match &secret.key {
             Some(KeyState::Expired(when)) => found(
@@ -86,12 +86,22 @@ pub(super) fn by_credential(
 pub(super) fn unfit(visit: &Visit, fault: &SecretFault) -> Found {
     let apply = "larder handoff apply CLUSTER";
     match fault {
-        SecretFault::Missing { name, elsewhere } if !elsewhere.is_empty() => found(
+        SecretFault::Missing { name, near: Some(near), .. } => found(
+            Cause::SecretMissing,
+            Certain,
+            format!(
+                "there is no pull secret {name} in the pod's namespace; there is {near}, which was meant?"
+            ),
+        )
+        .say(format!(
+            "write {near} where the pod, or its service account, names {name} in `imagePullSecrets`"
+        )),
+        SecretFault::Missing { name, elsewhere, .. } if !elsewhere.is_empty() => found(
             Cause::SecretElsewhere,
             Certain,
             format!("the pull secret {name} is not in the pod's namespace; one of that name is in {}", elsewhere.join(", ")),
         )
-        .run("bring it to this namespace", "larder handoff move FILE --namespace NAMESPACE --into NEW")
+        .run("bring it to this namespace", "larder handoff move SECRET --namespace NAMESPACE --into INTO")
         .run("give each namespace its own", apply),
         SecretFault::Missing { name, .. } => found(
             Cause::SecretMissing,

@@ -96,14 +96,14 @@ fn with_remedies(e: &Evidence, answer: Found) -> Found {
         }
         Cause::UnknownAuthority if e.visits.iter().any(|visit| visit.ours) => answer.run(
             "give the nodes the authority",
-            "larder handoff write CLUSTER --nodes --ca CA.pem --into DIR",
+            "larder handoff write CLUSTER --nodes --ca AUTHORITY --into INTO",
         ),
         Cause::PlainHttp if e.visits.iter().any(|visit| visit.ours) => answer.run(
             "tell the nodes how the larder speaks",
-            "larder handoff write CLUSTER --nodes --into DIR",
+            "larder handoff write CLUSTER --nodes --into INTO",
         ),
         Cause::MirrorFile | Cause::MirrorNotRead => {
-            answer.run("see what the runtime reads", "larder check --nodes DIR")
+            answer.run("see what the runtime reads", "larder check --nodes NODES")
         }
         Cause::UpstreamDown => answer.run("see how the upstream stands", "larder check"),
         _ => answer,

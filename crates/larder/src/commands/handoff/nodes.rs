@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
 use larder_core::nodes::{
-    DEFAULT, Expected, Remark, Way, host_of, judge, judge_own, read_drop_in, read_hosts,
+    DEFAULT, Expected, Line, Reads, Remark, Way, host_of, judge, judge_own, read_drop_in,
+    read_hosts,
 };
 use serde::Serialize;
 
@@ -13,13 +14,11 @@ use crate::config::{Config, strange_nodes};
 use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
+use crate::node_files::{CERTS, LIMIT, Runtime};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, paint};
 
-/// The folder of folders, and that of drop-in files.
-pub const CERTS: &str = "certs.d";
+/// The folder of drop-in files.
 pub const DROP_INS: &str = "registries.conf.d";
-/// The largest file that is read, in bytes.
-const LIMIT: usize = 1024 * 1024;
 
 #[derive(Serialize)]
 struct Row {
@@ -42,7 +41,7 @@ struct Note {
 /// Says what the runtimes of a node make of a folder.
 ///
 /// Exit status 1 says that something is left out, or does not lead to the larder.
-pub fn check(folder: &Path, config: &Config, context: &Context) -> Outcome {
+pub fn check(folder: &Path, line: Option<Line>, config: &Config, context: &Context) -> Outcome {
     let what = || format!("cannot check {}", crate::files::named(folder));
     if !folder.is_dir() {
         let remedy = "name a folder with `certs.d` or `registries.conf.d` in it, or one of these";
@@ -53,8 +52,9 @@ pub fn check(folder: &Path, config: &Config, context: &Context) -> Outcome {
     let drop_ins = or_self(DROP_INS);
     let alone = certs.is_none() && drop_ins.is_none();
     let mut rows = Vec::new();
+    let folders_here = certs.is_some() || alone;
     if let Some(certs) = certs.or_else(|| alone.then(|| folder.to_owned())) {
-        rows.extend(folders(&certs, config).map_err(|error| Failure::io(what(), &error))?);
+        rows.extend(folders(&certs, line, config).map_err(|error| Failure::io(what(), &error))?);
     }
     if let Some(drop_ins) = drop_ins.or_else(|| alone.then(|| folder.to_owned())) {
         rows.extend(files(&drop_ins, config).map_err(|error| Failure::io(what(), &error))?);
@@ -83,11 +83,18 @@ pub fn check(folder: &Path, config: &Config, context: &Context) -> Outcome {
             remarks: vec![Note { bad: true, text: text.into() }],
         });
     }
-    let bad = rows.iter().any(|row| row.remarks.iter().any(|remark| remark.bad));
+    let runtime = own_configuration(folder, line).filter(|_| folders_here);
+    let bad = rows.iter().any(|row| row.remarks.iter().any(|remark| remark.bad))
+        || runtime.iter().flat_map(|own| &own.lines).any(|line| line.bad);
     if context.output.json {
-        context.output.document(&serde_json::json!({ "folder": shown(folder), "upstreams": rows }));
+        let document =
+            serde_json::json!({ "folder": shown(folder), "upstreams": rows, "runtime": runtime });
+        context.output.document(&document);
     } else {
         show(&rows, context);
+        if folders_here {
+            show_own(runtime.as_ref(), context);
+        }
     }
     Ok(if bad { Exit::No } else { Exit::Done })
 }
@@ -111,7 +118,7 @@ fn sorted(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
 }
 
 /// A folder for each host.
-fn folders(certs: &Path, config: &Config) -> std::io::Result<Vec<Row>> {
+fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result<Vec<Row>> {
     let mut rows = Vec::new();
     for path in sorted(certs)?.into_iter().filter(|path| path.is_dir()) {
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
@@ -131,7 +138,19 @@ fn folders(certs: &Path, config: &Config) -> std::io::Result<Vec<Row>> {
         };
         let mut remarks = Vec::new();
         let way = match read(&file) {
-            Ok(text) => read_hosts(text.as_deref(), &host),
+            Ok(text) => {
+                let text = text.as_deref();
+                let way = read_hosts(text, &host, line.unwrap_or(Line::Six));
+                let second = read_hosts(text, &host, Line::Two);
+                if line.is_none() && (&second.asks, second.upstream) != (&way.asks, way.upstream) {
+                    let text = format!(
+                        "a runtime of the line 2.x reads it otherwise: it asks {}",
+                        asks(&second, &host, name == DEFAULT).join(", then ")
+                    );
+                    remarks.push(Note { bad: false, text });
+                }
+                way
+            }
             Err(note) => {
                 remarks.push(note);
                 Way { upstream: true, ..Way::default() }
@@ -236,8 +255,14 @@ fn row(
             remarks.push(Note { bad: true, text });
         }
     }
+    let asks = asks(&way, host, upstream == DEFAULT);
     let told = way.remarks.into_iter().chain(judged);
     remarks.extend(told.map(|Remark { bad, text }| Note { bad, text }));
+    Row { upstream, file: Some(shown(file)), asks, remarks }
+}
+
+/// Whom a way asks, in words.
+fn asks(way: &Way, host: &Host, for_all: bool) -> Vec<String> {
     let mut asks: Vec<String> = way
         .asks
         .iter()
@@ -247,11 +272,102 @@ fn row(
         })
         .collect();
     if way.upstream {
-        let own =
-            if upstream == DEFAULT { "the upstream".to_owned() } else { format!("https://{host}") };
-        asks.push(own);
+        asks.push(if for_all { "the upstream".to_owned() } else { format!("https://{host}") });
     }
-    Row { upstream, file: Some(shown(file)), asks, remarks }
+    asks
+}
+
+/// What the runtime's own configuration says of the folder.
+#[derive(Serialize)]
+struct Own {
+    file: String,
+    /// What the file says its version is. None: no runtime can read it.
+    version: Option<i64>,
+    lines: Vec<OwnLine>,
+    imports: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct OwnLine {
+    line: String,
+    /// The folders that it reads. Empty: none.
+    folders: Vec<String>,
+    /// Why it reads none.
+    why: Option<String>,
+    bad: bool,
+}
+
+fn own_configuration(folder: &Path, line: Option<Line>) -> Option<Own> {
+    let runtime = Runtime::beside(folder)?;
+    let lines = runtime.judge(line).into_iter().map(|judged| {
+        let (folders, why) = match judged.reads {
+            Reads::Folders(folders) => (folders, None),
+            Reads::Nothing(why) | Reads::Broken(why) => (Vec::new(), Some(why)),
+        };
+        let bad = why.is_some() && judged.likely;
+        OwnLine { line: judged.line.to_string(), folders, why, bad }
+    });
+    let lines = lines.collect();
+    let config = runtime.config.as_ref().ok();
+    Some(Own {
+        file: shown(&runtime.path),
+        version: config.map(larder_core::nodes::RuntimeConfig::version),
+        imports: config
+            .map(|it| it.imports().into_iter().map(str::to_owned).collect())
+            .unwrap_or_default(),
+        lines,
+    })
+}
+
+fn show_own(own: Option<&Own>, context: &Context) {
+    let note = |text: String| context.output.result(format!("{} {text}", paint(DIM, "note:")));
+    let Some(own) = own else {
+        note(
+            "the runtime's config.toml is not here: whether it reads these files is not known"
+                .into(),
+        );
+        return;
+    };
+    // Lines that read it alike are told once.
+    let mut told: Vec<(Vec<&str>, &OwnLine)> = Vec::new();
+    for one in &own.lines {
+        match told.iter_mut().find(|(_, known)| {
+            known.folders == one.folders && known.why == one.why && known.bad == one.bad
+        }) {
+            Some((lines, _)) => lines.push(&one.line),
+            None => told.push((vec![&one.line], one)),
+        }
+    }
+    for (lines, one) in told {
+        let lines = lines.join(" or ");
+        match &one.why {
+            None => note(format!(
+                "a runtime of the line {lines} reads {} ({})",
+                one.folders.join(", "),
+                own.file
+            )),
+            Some(why) => {
+                let head = if one.bad { paint(WARN, "wrong:") } else { paint(DIM, "note:") };
+                context.output.result(format!(
+                    "{head} a runtime of the line {lines} does not read these files: {why} ({})",
+                    own.file
+                ));
+            }
+        }
+    }
+    if own.lines.len() > 1
+        && own.lines.iter().any(|one| one.bad)
+        && !own.lines.iter().all(|one| one.bad)
+    {
+        note("`--runtime 1.7` (or 1.6, 2.1) says which one the node has".into());
+    }
+    if !own.imports.is_empty() {
+        note(format!(
+            "{} takes in {}: what they set is not known here",
+            own.file,
+            own.imports.join(", ")
+        ));
+    }
 }
 
 fn show(rows: &[Row], context: &Context) {

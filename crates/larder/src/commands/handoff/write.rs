@@ -7,7 +7,7 @@ use larder_core::name::Host;
 use larder_core::nodes::{DEFAULT, Plan, folder_of, write_drop_in, write_hosts, write_own_hosts};
 use serde::Serialize;
 
-use super::nodes::{CERTS, DROP_INS};
+use super::nodes::DROP_INS;
 use super::secrets::{self, File};
 use crate::commands::Expires;
 use crate::config::{Cluster, Config, strange_nodes};
@@ -15,6 +15,7 @@ use crate::context::{Context, open_store, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{CA_LIMIT, read_bounded, replace, write_secret};
 use crate::handoff;
+use crate::node_files::CERTS;
 use crate::output::{Output, count};
 
 /// The certificate's name beside a `hosts.toml`.

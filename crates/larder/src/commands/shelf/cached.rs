@@ -34,12 +34,22 @@ pub(super) struct Report {
     limit: Option<u64>,
     upstream: Option<Upstream>,
     moves: Vec<Moved>,
+    /// What the upstream has no more; it is kept as long as it is used.
+    gone: Vec<Gone>,
     #[serde(skip)]
     keep: Option<std::time::Duration>,
     #[serde(skip)]
     expires: HashMap<(RepositoryName, Digest), i64>,
     #[serde(skip)]
     confirmed: HashMap<(RepositoryName, Tag), i64>,
+}
+
+/// A tag that the upstream has no more.
+#[derive(Serialize)]
+struct Gone {
+    image: String,
+    /// When that was noticed.
+    since: String,
 }
 
 /// How an upstream stood when a cached shelf last asked it.
@@ -117,6 +127,11 @@ impl Report {
         let standing = cache.standing().await.map_err(failed)?;
         let standing = standing.into_iter().find(|one| one.host.as_str() == host);
         let moves = cache.moves(shelf, MOVES).await.map_err(failed)?.into_iter();
+        let gone = cache.gone(shelf).await.map_err(failed)?.into_iter();
+        let gone = gone.map(|(repository, tag, at)| Gone {
+            image: format!("{repository}:{tag}"),
+            since: crate::output::time(at),
+        });
         let texts = |patterns: &[larder_core::pattern::Pattern]| {
             patterns.iter().map(ToString::to_string).collect()
         };
@@ -132,6 +147,7 @@ impl Report {
             content: cache.bytes_of(&[shelf.to_owned()]).await.map_err(failed)?,
             limit: caching.habits.limit,
             upstream: standing.map(Upstream::from),
+            gone: gone.collect(),
             moves: moves
                 .map(|Move { repository, tag, before, after, at }| Moved {
                     repository,
@@ -197,6 +213,12 @@ impl Report {
                 moved.tag,
                 short(&moved.before),
                 ago(moved.when, now())
+            ));
+        }
+        for (number, Gone { image, since }) in self.gone.iter().enumerate() {
+            let head = if number == 0 { "gone" } else { "" };
+            lines.push(format!(
+                "  {head:<9} {image}: the upstream has it no more (since {since}); it is kept as long as it is used"
             ));
         }
         context.output.result(lines.join("\n"));

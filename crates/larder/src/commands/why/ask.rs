@@ -7,16 +7,17 @@ use larder_client::{Credentials, Made, ProbePlan, Probed, Target, probe};
 use larder_core::access::Who;
 use larder_core::allowance::Reported;
 use larder_core::diagnosis::{
-    Credential, Event, Evidence, Finding, Name, Nodes, Outcome, Policy, Step, Verdict, Visit,
-    diagnose,
+    Access, Blanks, Credential, Event, Evidence, Finding, Name, Nodes, Outcome, Policy, Step,
+    Through, Verdict, Visit, diagnose,
 };
 use larder_core::handoff::Login;
 use larder_core::lock::Lock;
 use larder_core::platform::Platform;
 use larder_core::policy;
-use larder_core::reference::{Reference, Unqualified};
+use larder_core::reference::{Malformed, Reason, Reference, Unqualified};
 use larder_store::Store;
 
+use super::recorded::Recorded;
 use super::route::{self, Host};
 use super::secrets::{Logins, Pod};
 use super::{Args, record, recorded};
@@ -68,6 +69,11 @@ pub(super) struct Line {
     pub took: Duration,
 }
 
+/// The line of the runtime, as its wording tells it.
+fn line_of(asked: &Asked) -> Option<larder_core::nodes::Line> {
+    asked.event.as_ref().and_then(larder_core::diagnosis::Event::line)
+}
+
 impl<'c> Asker<'c> {
     pub async fn new(
         args: &'c Args,
@@ -98,7 +104,7 @@ impl<'c> Asker<'c> {
         if let Some(reference) = self.name(asked, &mut evidence, &mut steps) {
             let namespace = self.args.namespace.as_deref().or(asked.namespace.as_deref());
             let began = Instant::now();
-            let routed = route::of(self.args, self.config, &reference)?;
+            let routed = route::of(self.args, self.config, &reference, line_of(asked))?;
             let route_text = routed.text.clone();
             let route_holds = !matches!(routed.nodes, Some(Nodes::NotRead(_) | Nodes::Dropped(_)));
             steps.push(line(Step::Route, None, Some(route_holds), route_text, began));
@@ -111,6 +117,10 @@ impl<'c> Asker<'c> {
                 .config
                 .and_then(|config| record::origin(config, &reference, here.as_ref(), &evidence));
             evidence.origin = origin.map(|origin| origin.to_string());
+            evidence.by_default = routed.by_default;
+            if let Some(elsewhere) = &routed.elsewhere {
+                evidence.through = self.through(elsewhere, namespace, &evidence).await?;
+            }
             let began = Instant::now();
             evidence.record = record::of(self, &reference, here.as_ref(), &evidence).await?;
             let on_record = evidence.record.as_ref().map(|record| {
@@ -129,39 +139,46 @@ impl<'c> Asker<'c> {
             steps.extend(on_record);
         }
         let number = asked.event.as_ref().and_then(|event| event.number.as_ref());
+        let mut told = None;
         if let (Some(number), Some(store)) = (number, &self.store) {
-            evidence.recorded = recorded::look_up(store, number).await?;
+            told = recorded::look_up(store, number).await?;
         }
-        let namespace = self.args.namespace.as_ref().or(asked.namespace.as_ref());
-        let verdict = self.filled(diagnose(&evidence), namespace);
+        evidence.recorded = told.as_ref().map(|told| (told.cause, told.text.clone()));
+        let verdict = self.filled(diagnose(&evidence), asked, told.as_ref());
         Ok(Answer { asked: asked.clone(), verdict, steps, limits })
     }
 
-    /// The commands of the remedies with what is known of the cluster.
-    fn filled(&self, mut verdict: Verdict, namespace: Option<&String>) -> Verdict {
+    /// The remedies with what is known of who asks for what.
+    fn filled(&self, mut verdict: Verdict, asked: &Asked, told: Option<&Recorded>) -> Verdict {
         let findings: Vec<&mut Finding> = match &mut verdict {
             Verdict::Fails(finding) => vec![finding],
             Verdict::Succeeds(odd) => odd.iter_mut().collect(),
             Verdict::Undecided(_) => Vec::new(),
         };
-        let known = [("CLUSTER", self.args.cluster.as_ref()), ("NAMESPACE", namespace)];
-        for command in findings
-            .into_iter()
-            .flat_map(|one| &mut one.remedies)
-            .filter_map(|one| one.command.as_mut())
-        {
-            for (word, value) in known {
-                match value {
-                    Some(value) => *command = command.replace(word, value),
-                    // Who names none asks about the cluster as a whole.
-                    None if word == "NAMESPACE" => {
-                        *command = command
-                            .replace(" --namespace NAMESPACE --into", " --namespace NAME --into");
-                        *command = command.replace(" --namespace NAMESPACE", "");
-                    }
-                    None => {}
-                }
-            }
+        let recorded = told.map(|told| told.who.split_once('/').unwrap_or((&told.who, "")));
+        let recorded = recorded
+            .filter(|(cluster, _)| self.config.is_some_and(|it| it.cluster(cluster).is_some()));
+        let only = self.config.and_then(|config| match config.clusters.as_slice() {
+            [one] => Some(one.name.get_ref().clone()),
+            _ => None,
+        });
+        let cluster = self.args.cluster.clone();
+        let namespace = self.args.namespace.clone().or_else(|| asked.namespace.clone());
+        let shown = |path: &std::path::PathBuf| crate::context::shown(path);
+        let blanks = Blanks {
+            cluster: cluster.or_else(|| recorded.map(|(cluster, _)| cluster.to_owned())).or(only),
+            namespace: namespace
+                .or_else(|| recorded.map(|(_, its)| its.to_owned()).filter(|its| !its.is_empty())),
+            nodes: self.args.nodes.as_ref().map(shown),
+            secret: self.args.secret.first().map(shown),
+            deployments: match self.args.all.first() {
+                Some(path) => Some(shown(path)),
+                None => self.args.pod.as_ref().map(shown),
+            },
+        };
+        for finding in findings {
+            let remedies = std::mem::take(&mut finding.remedies);
+            finding.remedies = remedies.into_iter().map(|one| blanks.fill(one)).collect();
         }
         verdict
     }
@@ -189,11 +206,21 @@ impl<'c> Asker<'c> {
         evidence: &mut Evidence,
         steps: &mut Vec<Line>,
     ) -> Option<Reference> {
-        if asked.written.is_empty() {
+        // An event need not name its image.
+        if asked.written.is_empty() && asked.event.is_some() {
             return None;
         }
         let began = Instant::now();
-        match Reference::read(&asked.written, &Unqualified::default()) {
+        let mut read = Reference::read(&asked.written, &Unqualified::default());
+        // A node takes a host alone for a short name; nobody means that by the name of a registry.
+        if let (Ok(host), Some(config)) =
+            (asked.written.parse::<larder_core::name::Host>(), self.config)
+            && (config.larder.has_name(&host) || config.upstream(&host).is_some())
+        {
+            let reason = Reason::MissingRepository;
+            read = Err(Malformed { text: asked.written.clone(), reason, proposal: None });
+        }
+        match read {
             Ok(reading) => {
                 let node = reading.reference;
                 let ours = self.config.and_then(|config| {
@@ -216,6 +243,24 @@ impl<'c> Asker<'c> {
                 evidence.name = Some(Name::Malformed(malformed));
                 None
             }
+        }
+    }
+
+    /// How the pull would go through the larder, by its rules and what its store has.
+    async fn through(
+        &self,
+        elsewhere: &Reference,
+        namespace: Option<&str>,
+        evidence: &Evidence,
+    ) -> Result<Option<Through>, Failure> {
+        match self.policy(Some(elsewhere), namespace).await? {
+            Some(Policy::Allows) => {
+                let record = record::of(self, elsewhere, Some(elsewhere), evidence).await?;
+                let there = record.is_some_and(|record| record.access == Access::There);
+                Ok(there.then_some(Through::Gives))
+            }
+            Some(Policy::Elsewhere) | None => Ok(None),
+            Some(refused) => Ok(Some(Through::Refuses(refused))),
         }
     }
 

@@ -44,6 +44,16 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
         }
         remedies.push(Remedy::run("see whether it still is so", command));
     }
+    let mends = [Cause::KeyRevoked, Cause::KeyExpired, Cause::KeyUnknown, Cause::WrongCredential];
+    if mends.contains(&cause) {
+        let account =
+            config.and_then(|it| it.accounts.iter().find(|one| *one.name.get_ref() == entry.who));
+        remedies.insert(0, match account {
+            Some(_) => Remedy::run("issue a new one", format!("larder key issue --account {}", entry.who)),
+            None if is_cluster => Remedy::run("hand over a new one", format!("larder handoff apply {cluster}")),
+            None => Remedy::say("whoever signs in needs a key that is good: `larder key list` shows whose there are"),
+        });
+    }
     let finding = Finding {
         cause,
         confidence: Confidence::Certain,
@@ -67,6 +77,7 @@ fn cause_of(entry: &Entry) -> Option<(Cause, String)> {
     let cause = match entry.kind {
         Kind::Refused => refusal(text).unwrap_or(Cause::Forbidden),
         Kind::Failed => refusal(text).unwrap_or(Cause::WrongCredential),
+        Kind::Probe => refusal(text)?,
         _ => return None,
     };
     let line = entry.line.as_ref().map(|line| format!(", decided by {line}")).unwrap_or_default();
@@ -74,14 +85,23 @@ fn cause_of(entry: &Entry) -> Option<(Cause, String)> {
     Some((cause, format!("{text} ({who}, {}{line})", time(entry.last))))
 }
 
+/// What the larder recorded under a number.
+pub(super) struct Recorded {
+    pub cause: Cause,
+    /// In its sentence.
+    pub text: String,
+    /// Who was refused, by the user's name.
+    pub who: String,
+}
+
 /// What the larder recorded under a number. None: nothing of it, or nothing was refused.
-pub(super) async fn look_up(
-    store: &Store,
-    number: &str,
-) -> Result<Option<(Cause, String)>, Failure> {
+pub(super) async fn look_up(store: &Store, number: &str) -> Result<Option<Recorded>, Failure> {
     let filter = Filter { number: Some(number.to_owned()), ..Filter::default() };
     let entries = store.record.entries(filter).await;
     let entries =
         entries.map_err(|error| Failure::store(format!("cannot look up {number}"), &error))?;
-    Ok(entries.first().and_then(cause_of))
+    let first = entries.into_iter().next();
+    Ok(first.and_then(|entry| {
+        cause_of(&entry).map(|(cause, text)| Recorded { cause, text, who: entry.who })
+    }))
 }

@@ -3,18 +3,16 @@
 use std::path::Path;
 
 use larder_client::Endpoint;
-use larder_core::diagnosis::Nodes;
+use larder_core::diagnosis::{Cause, Nodes};
 use larder_core::name::RepositoryName;
-use larder_core::nodes::{DEFAULT, Way, folder_of, read_hosts, reads_folders};
+use larder_core::nodes::{DEFAULT, Line, Way, folder_of, read_hosts};
 use larder_core::reference::Reference;
 
 use super::Args;
 use crate::config::Config;
 use crate::failure::Failure;
 use crate::files::read_bounded;
-
-/// The largest file of a node that is read, in bytes.
-const LIMIT: usize = 1024 * 1024;
+use crate::node_files::{self, LIMIT, Runtime};
 
 /// One host that the node asks.
 #[derive(Debug, Clone)]
@@ -58,6 +56,10 @@ pub(super) struct Routed {
     pub text: String,
     /// The same image in this larder, where it is asked. None: it is not.
     pub here: Option<Reference>,
+    /// What a node without any file meets, where larder.toml says otherwise.
+    pub by_default: Option<Cause>,
+    /// The image on the cached shelf of its upstream, where nobody knows whether the node is led there.
+    pub elsewhere: Option<Reference>,
 }
 
 /// Finds the way of an image.
@@ -65,13 +67,14 @@ pub(super) fn of(
     args: &Args,
     config: Option<&Config>,
     reference: &Reference,
+    line: Option<Line>,
 ) -> Result<Routed, Failure> {
     let own = config.map(|config| &config.larder.url.host);
     let is_own = config.is_some_and(|config| config.larder.has_name(&reference.host));
     let (nodes, way, folder) = match &args.nodes {
         None => (is_own.then_some(Nodes::None), Way { upstream: true, ..Way::default() }, None),
         Some(folder) => {
-            let (nodes, way, its) = read(folder, reference)?;
+            let (nodes, way, its) = read(folder, reference, args.runtime.or(line))?;
             (Some(nodes), way, its)
         }
     };
@@ -84,8 +87,11 @@ pub(super) fn of(
             ask.address == *larder || ask.address.starts_with(&format!("{larder}/"))
         });
         let mut address = ask.address.clone();
-        if let (true, Some(larder), Some(at)) = (ours, &larder, &args.larder) {
-            address = format!("{}{}", at.trim_end_matches('/'), &address[larder.len()..]);
+        // By what was said of the host.
+        let place = address.split_once("://").map_or(&*address, |(_, rest)| rest);
+        let (name, path) = place.split_at(place.find('/').unwrap_or(place.len()));
+        if let Some(said) = name.parse().ok().and_then(|host| at(args, config, &host)) {
+            address = format!("{said}{path}");
         }
         if ours {
             here = here.or_else(|| cached(config?, reference));
@@ -132,13 +138,18 @@ pub(super) fn of(
         Some(Nodes::None)
             if is_own
                 && args.nodes.is_none()
-                && larder.is_some_and(|it| it.starts_with("http://")) =>
+                && larder.as_ref().is_some_and(|it| it.starts_with("http://")) =>
         {
             text.push_str("; it speaks plain HTTP, which a node has to be told (`--nodes DIR`, `larder handoff write`)");
         }
         _ => {}
     }
-    Ok(Routed { hosts, nodes, text, here })
+    let unknown = args.nodes.is_none();
+    let plain = larder.as_ref().is_some_and(|it| it.starts_with("http://"));
+    let by_default =
+        (unknown && is_own && plain && !reference.host.is_loopback()).then_some(Cause::PlainHttp);
+    let elsewhere = config.filter(|_| unknown && !is_own).and_then(|it| cached(it, reference));
+    Ok(Routed { hosts, nodes, text, here, by_default, elsewhere })
 }
 
 /// The same image on the cached shelf of its upstream. None: no shelf caches it.
@@ -149,7 +160,20 @@ fn cached(config: &Config, reference: &Reference) -> Option<Reference> {
     Some(Reference { host: config.larder.url.host.clone(), repository, ..reference.clone() })
 }
 
-/// The registry itself, as it is reached from here.
+/// Where nodes reach a host, as it was said. None: nobody said it.
+fn at<'a>(
+    args: &'a Args,
+    config: Option<&Config>,
+    host: &larder_core::name::Host,
+) -> Option<&'a str> {
+    let ours = || config.is_some_and(|config| config.larder.has_name(host));
+    match &args.larder {
+        Some(larder) if ours() => Some(larder.trim_end_matches('/')),
+        _ => args.at.iter().find(|at| at.host == *host).map(|at| at.address.as_str()),
+    }
+}
+
+/// The registry itself, as nodes reach it.
 fn upstream(
     args: &Args,
     config: Option<&Config>,
@@ -157,29 +181,31 @@ fn upstream(
     is_own: bool,
 ) -> Result<Host, Failure> {
     let what = || format!("cannot ask {}", reference.host);
-    let known = config.and_then(|config| config.upstream(&reference.host));
+    let by_default = |host: &larder_core::name::Host| {
+        Endpoint::of_host(host)
+            .map(|endpoint| endpoint.to_string())
+            .map_err(|error| Failure::usage(what(), error, ""))
+    };
     // Without a file of the node's for it, the node asks by HTTPS, whatever larder.toml says.
     let as_node = |address: &str| match (&args.nodes, address.split_once("://")) {
         (Some(_), Some((_, place))) if !reference.host.is_loopback() => format!("https://{place}"),
         _ => address.to_owned(),
     };
-    let endpoint = match (is_own, &args.larder, config) {
-        (true, Some(at), _) => as_node(at.trim_end_matches('/')),
-        (true, None, Some(config)) => as_node(&config.larder.url.endpoint.to_string()),
-        _ => match known.and_then(|upstream| upstream.endpoint.as_ref()) {
-            Some(endpoint) => endpoint.to_string(),
-            None => Endpoint::of_host(&reference.host)
-                .map_err(|error| Failure::usage(what(), error, ""))?
-                .to_string(),
-        },
-    };
-    let ca = match (known.and_then(|upstream| upstream.ca.as_ref()), config) {
-        (Some(path), Some(config)) => {
-            let path = config.folder().join(path);
-            read_bounded(&path, LIMIT).map_err(|error| Failure::file(what(), &path, &error))?
+    let endpoint = match (is_own, at(args, config, &reference.host), config) {
+        (true, Some(at), _) => as_node(at),
+        (true, None, Some(config)) if reference.host == config.larder.url.host => {
+            as_node(&config.larder.url.endpoint.to_string())
         }
-        _ => Vec::new(),
+        (_, Some(at), _) => at.to_owned(),
+        // The operator's own way to an upstream (`endpoint`) is no node's.
+        (_, None, _) => by_default(&reference.host)?,
     };
+    let mut ca = Vec::new();
+    for path in &args.ca {
+        let read = read_bounded(path, LIMIT);
+        ca.extend(read.map_err(|error| Failure::file(what(), path, &error))?);
+        ca.push(b'\n');
+    }
     Ok(Host {
         address: endpoint,
         shown: Some(reference.host.to_string()),
@@ -196,6 +222,7 @@ fn upstream(
 fn read(
     folder: &Path,
     reference: &Reference,
+    line: Option<Line>,
 ) -> Result<(Nodes, Way, Option<std::path::PathBuf>), Failure> {
     let what =
         || format!("cannot read the nodes' configuration in {}", crate::files::named(folder));
@@ -207,23 +234,16 @@ fn read(
         ));
     }
     let straight = Way { upstream: true, ..Way::default() };
-    let certs = Some(folder.join("certs.d")).filter(|inner| inner.is_dir());
-    let certs = certs.unwrap_or_else(|| folder.to_owned());
+    let certs = node_files::certs(folder);
     let host = &reference.host;
     let own = [certs.join(host.as_str()), certs.join(folder_of(host))];
     let found = own.into_iter().find(|one| one.is_dir());
     let found = found.or_else(|| Some(certs.join(DEFAULT)).filter(|one| one.is_dir()));
     // The runtime's own configuration beside it says whether the folder is read at all.
-    for config in [folder.join("config.toml"), certs.join("../config.toml")] {
-        let Ok(bytes) = read_bounded(&config, LIMIT) else { continue };
-        let set = reads_folders(&String::from_utf8_lossy(&bytes));
-        if !set && found.is_some() {
-            let why = format!(
-                "{} sets no `config_path`, so that the folder is not read",
-                crate::files::named(&config)
-            );
-            return Ok((Nodes::NotRead(why), straight, None));
-        }
+    let runtime = Runtime::beside(folder).filter(|_| found.is_some());
+    if let Some((runtime, why)) = runtime.and_then(|it| it.why_not(line).map(|why| (it, why))) {
+        let why = format!("{}: {why}", crate::files::named(&runtime.path));
+        return Ok((Nodes::NotRead(why), straight, None));
     }
     let Some(found) = found else { return Ok((Nodes::None, straight, None)) };
     let file = found.join("hosts.toml");
@@ -245,7 +265,7 @@ fn read(
         }
         Err(error) => return Err(Failure::io(what(), &error)),
     };
-    let way = read_hosts(Some(&text), host);
+    let way = read_hosts(Some(&text), host, line.unwrap_or(Line::Six));
     let bad: Vec<String> =
         way.remarks.iter().filter(|one| one.bad).map(|one| one.text.clone()).collect();
     // One that names the registry itself alone changes nothing, and is no fault.

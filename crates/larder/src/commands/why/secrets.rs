@@ -60,6 +60,11 @@ fn objects_in(path: &Path, remedy: &str) -> Result<Vec<Value>, Failure> {
         .map_err(|cause| Failure::usage(cannot_read(path), cause, remedy))
 }
 
+/// Whether kubelets read a secret as a pull secret.
+fn is_pull_secret(secret: &Value) -> bool {
+    matches!(text(secret, &["type"]), Some(SECRET_TYPE | OLD_SECRET_TYPE))
+}
+
 impl Pod {
     /// From the files that were named.
     pub fn read(args: &Args) -> Result<Self, Failure> {
@@ -166,7 +171,21 @@ impl Pod {
                 Some(one) => found.push(one),
                 None => {
                     let elsewhere = named().filter_map(space_of).collect();
-                    missing.get_or_insert(SecretFault::Missing { name: name.clone(), elsewhere });
+                    let others: Vec<String> = self
+                        .secrets
+                        .iter()
+                        .filter(here)
+                        .filter(|one| is_pull_secret(one))
+                        .map(name_of)
+                        .collect();
+                    let near =
+                        larder_core::nearest::nearest(name, others.iter().map(String::as_str));
+                    let near = near.map(str::to_owned);
+                    missing.get_or_insert(SecretFault::Missing {
+                        name: name.clone(),
+                        elsewhere,
+                        near,
+                    });
                 }
             }
         }
@@ -189,11 +208,13 @@ impl Pod {
     /// All that fit; else what is wrong with the first.
     fn offered(&self, secrets: Vec<&Value>, image: &str) -> Logins {
         let mut fault = None;
+        // A list of all secrets has others too: they count only where there is no pull secret among them.
+        let mut other = None;
         let mut all = Vec::new();
         for one in secrets {
-            let kind = text(one, &["type"]).unwrap_or("Opaque");
-            if kind != SECRET_TYPE && kind != OLD_SECRET_TYPE {
-                fault.get_or_insert(SecretFault::Type(kind.to_owned()));
+            if !is_pull_secret(one) {
+                let kind = text(one, &["type"]).unwrap_or("Opaque");
+                other.get_or_insert(SecretFault::Type(kind.to_owned()));
                 continue;
             }
             let logins = match read_secret(one) {
@@ -226,7 +247,7 @@ impl Pod {
                 (secret, login.clone())
             })
             .collect();
-        let instead = offered.is_empty().then(|| fault.map(Credential::Unfit)).flatten();
+        let instead = offered.is_empty().then(|| fault.or(other).map(Credential::Unfit)).flatten();
         Logins { offers: offered, instead }
     }
 }

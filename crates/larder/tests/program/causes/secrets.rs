@@ -153,12 +153,21 @@ fn denials_and_absences_are_told_apart() {
     let told = finds(&house, &ask("vendor/steamgauge:1.9.2", "scada"), "removed").to_string();
     assert!(told.contains("by the operator"), "{told}");
     // The number of a refusal leads back to the decision.
-    let refused = serving.ask("HEAD", "/v2/vendor/kettle/manifests/2");
-    assert!(refused.status == 401 || refused.status == 403);
-    let log = || house.larder("log --kind refused --json").out;
-    wait_until("it is recorded", || log().contains("number"));
-    let number = serde_json::from_str::<Value>(log().lines().next().unwrap()).unwrap();
-    let number = number["number"].as_str().unwrap().to_owned();
+    let lines = |kind: &str| -> Vec<Value> {
+        let out = house.larder(&format!("log --kind {kind} --json")).out;
+        out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+    };
+    // What was tried is recorded as that, and hides among no node's refusals.
+    let refused = |one: &&Value| one["text"].as_str().unwrap().contains("may not pull");
+    wait_until("it is recorded", || lines("probe").iter().any(|one| refused(&one)));
+    assert!(lines("refused").is_empty() && lines("failed").is_empty() && lines("pull").is_empty());
+    let shown = [("authorization", crate::access::basic("turbine-hall/historian", &historian))];
+    let shown: Vec<(&str, &str)> = shown.iter().map(|(name, value)| (*name, &**value)).collect();
+    let path = "/v2/vendor/kettle/manifests/2";
+    let answer = crate::serving::ask(serving.host(), "HEAD", path, &shown, b"").unwrap();
+    assert_eq!(answer.status, 403, "{}{}", answer.head, answer.text());
+    wait_until("it is recorded", || !lines("refused").is_empty());
+    let number = lines("refused")[0]["number"].as_str().unwrap().to_owned();
     house.larder(&format!("why --ref {number}")).ends(1).says(&["larder log", &number]);
     // What is recorded, and no refusal, is no cause.
     let log = house.larder("log --kind delete --json").out;
