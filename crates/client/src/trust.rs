@@ -168,6 +168,27 @@ impl ServerCertVerifier for Verifier {
     }
 }
 
+/// Why a server breaks TLS off, by the alert that it sends (RFC 8446, section 6.2).
+fn broken_off(alert: &str) -> String {
+    let known = [
+        ("CertificateRequired", "it asks for a client's certificate, and was shown none"),
+        ("UnknownCA", "it does not know the authority of the certificate that it was shown"),
+        ("BadCertificate", "it does not take the certificate that it was shown"),
+        ("UnsupportedCertificate", "it does not take the certificate that it was shown"),
+        ("CertificateUnknown", "it does not take the certificate that it was shown"),
+        ("CertificateRevoked", "the certificate that it was shown is revoked"),
+        ("CertificateExpired", "the certificate that it was shown has expired"),
+        ("AccessDenied", "it does not let in whom the certificate names that it was shown"),
+        ("UnrecognisedName", "it serves no such name"),
+        ("ProtocolVersion", "it speaks none of the versions of TLS that are spoken here"),
+        ("HandshakeFailure", "it takes none of the ways of TLS that are spoken here"),
+    ];
+    match known.iter().find(|(theirs, _)| alert.starts_with(theirs)) {
+        Some((_, words)) => (*words).to_owned(),
+        None => "it breaks TLS off".to_owned(),
+    }
+}
+
 /// A library's words for what is wrong with a connection, in ours.
 pub(crate) fn plain(text: &str) -> String {
     let known = [
@@ -188,6 +209,9 @@ pub(crate) fn plain(text: &str) -> String {
     ];
     if let Some((_, words)) = known.iter().find(|(theirs, _)| text.contains(theirs)) {
         return (*words).to_owned();
+    }
+    if let Some((_, alert)) = text.split_once("received fatal alert: ") {
+        return broken_off(alert);
     }
     text.strip_prefix("invalid peer certificate: ")
         .map_or_else(|| text.to_owned(), |rest| format!("its certificate is not good: {rest}"))

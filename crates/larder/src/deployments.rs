@@ -1,5 +1,7 @@
 //! Which files are deployments, and what is in them? Read side by side, one at a time by each worker.
 
+pub mod live;
+
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::io::{self, Read as _};

@@ -1,7 +1,7 @@
 //! `larder survey`: every image that deployments name.
 
 mod compare;
-mod live;
+mod held;
 mod online;
 mod rows;
 mod show;
@@ -49,6 +49,9 @@ pub struct Args {
     /// List what nobody brings in, one a line, as `larder intake add -` reads it
     #[arg(long, group = "instead")]
     missing: bool,
+    /// Say what could not be pulled if all upstreams were gone, instead: what the store lacks of it
+    #[arg(long, group = "instead")]
+    held: bool,
     /// Say what differs from an earlier survey: a file that `--json` wrote
     #[arg(long, value_name = "FILE", group = "instead")]
     against: Option<PathBuf>,
@@ -99,11 +102,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let deployments::Outcome { mut done, broken } = deployments::named(&paths, &custom);
     let files = done.len();
     if let Some(name) = &args.cluster {
-        done.extend(live::read(name, &args.reach, &custom).await?);
+        done.extend(deployments::live::read(name, &args.reach, &custom).await?);
     }
     let report = survey(files, done, broken, config.as_ref(), args, context).await?;
     if args.missing {
         return Ok(missing(&report, context));
+    }
+    if args.held {
+        return held::run(&report, config.as_ref(), context).await;
     }
     if args.unused {
         return unused(&report, config.as_ref(), context).await;

@@ -4,6 +4,7 @@
 #![allow(clippy::needless_raw_string_hashes)]
 
 mod access;
+mod behind;
 mod cached;
 mod cachefaults;
 mod cachekeeping;
@@ -17,6 +18,7 @@ mod door;
 mod endure;
 mod faults;
 mod handoff;
+mod held;
 mod house;
 mod intake;
 mod kill;

@@ -81,6 +81,8 @@ pub fn secure(
     let mut params = CertificateParams::new(vec!["127.0.0.1".to_owned()]).unwrap();
     change(&mut params);
     let cert = params.signed_by(&key, &authority).unwrap();
+    // Whoever shows it is known there, too.
+    house.write("client.pem", cert.pem() + &key.serialize_pem());
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = rustls::ServerConfig::builder_with_provider(Arc::clone(&provider))
         .with_safe_default_protocol_versions()

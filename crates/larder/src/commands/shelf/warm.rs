@@ -13,6 +13,7 @@ use crate::config::Config;
 use crate::context::{Context, open_store, read_reference, reference_on_shelf};
 use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::kube::Reach;
 use crate::output::{BAD, bytes, count, paint, short};
 
 /// Fetch images to a cached shelf before anybody asks for them
@@ -22,11 +23,16 @@ use crate::output::{BAD, bytes, count, paint, short};
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// Images, by their upstream's name or the larder's: `bazaar.example/library/kettle:2`
-    #[arg(value_name = "REF", required_unless_present = "from_survey")]
+    #[arg(value_name = "REF", required_unless_present_any = ["from_survey", "cluster"])]
     references: Vec<String>,
     /// Every image in these deployments that lies on a cached shelf
     #[arg(long, value_name = "PATH")]
     from_survey: Vec<PathBuf>,
+    /// Everything that this cluster has and runs and that lies on a cached shelf, through its API: before nodes are drained
+    #[arg(long, value_name = "NAME")]
+    cluster: Option<String>,
+    #[command(flatten)]
+    reach: Reach,
     /// Say what would be fetched
     #[arg(long)]
     dry_run: bool,
@@ -63,9 +69,18 @@ struct Row {
 pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let store = open_store(config)?;
     let cache = crate::cached::open(config, &store).await?;
-    let wanted = collect(args, config, &cache, context)?;
+    let mut wanted = collect(args, config, &cache, context)?;
+    if let Some(name) = &args.cluster {
+        crate::handoff::cluster(config, "cannot warm", name)?;
+        for named in crate::deployments::live::read(name, &args.reach, &config.resources).await? {
+            for finding in named.pulled() {
+                let Ok(read) = read_reference(&finding.text, Some(config)) else { continue };
+                wanted.extend(on_shelf(&read.reference, config, &cache));
+            }
+        }
+    }
     if wanted.is_empty() {
-        context.output.note("nothing in these files lies on a cached shelf");
+        context.output.note("nothing of that lies on a cached shelf");
         return Ok(Exit::Done);
     }
     if args.dry_run {

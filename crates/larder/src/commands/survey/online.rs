@@ -68,7 +68,7 @@ fn whom(row: &Row, config: Option<&Config>) -> Option<String> {
 
 /// The platforms on which it is to run: what its pods ask for, else those of the clusters that have its
 /// namespaces, else those of all clusters.
-fn wanted(row: &Row, config: Option<&Config>) -> BTreeSet<Platform> {
+pub(super) fn wanted(row: &Row, config: Option<&Config>) -> BTreeSet<Platform> {
     let mut wanted = BTreeSet::new();
     let clusters = config.map(|config| config.clusters.as_slice()).unwrap_or_default();
     for place in &row.places {

@@ -4,7 +4,7 @@ use larder_core::objects::text;
 use larder_core::rewrite::{CustomResource, File, scan};
 use serde_json::{Value, json};
 
-use crate::deployments::Named;
+use super::Named;
 use crate::failure::Failure;
 use crate::kube::{Kube, Reach};
 
@@ -20,7 +20,7 @@ const LISTS: [(&str, &str, &str); 7] = [
 ];
 
 /// Reads all workloads, and of pods the digests that run.
-pub(super) async fn read(
+pub async fn read(
     cluster: &str,
     reach: &Reach,
     custom: &[CustomResource],

@@ -1,0 +1,227 @@
+//! What could be pulled if every upstream were gone? Answered by the store alone, nobody is asked.
+
+use std::collections::BTreeSet;
+
+use larder_core::digest::Digest;
+use larder_core::document::{Descriptor, Document, Kind};
+use larder_core::name::RepositoryName;
+use larder_core::platform::Platform;
+use larder_core::reference::{Reference, Selector};
+use larder_store::{Store, StoreError};
+use serde::Serialize;
+
+use super::online::wanted;
+use super::rows::{Row, Word};
+use super::{Report, deployments};
+use crate::config::Config;
+use crate::context::{Context, store_if_any};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{BAD, Table, count, paint};
+
+/// How deep indexes list indexes.
+const DEPTH: usize = 4;
+
+/// One image, and whether it is whole here.
+#[derive(Serialize)]
+struct Held {
+    image: String,
+    /// Its name in this larder. None: it has none.
+    here: Option<String>,
+    /// Why it could not be pulled. None: it could.
+    why: Option<String>,
+    /// The first place that names it, and how many do.
+    place: Option<String>,
+    places: usize,
+}
+
+/// Says of each image whether it could be pulled without any upstream. Exit status 1: one could not.
+pub(super) async fn run(report: &Report, config: Option<&Config>, context: &Context) -> Outcome {
+    let what = "cannot tell what is held";
+    let Some(config) = config else {
+        let cause = "no larder.toml is here, so there is no larder to look into";
+        return Err(Failure::usage(what, cause, "name one with `--config`"));
+    };
+    let store = store_if_any(config)?;
+    let mut all = Vec::new();
+    for row in &report.references {
+        let asked = row.certain && !matches!(row.standing, Word::Built | Word::Open);
+        if !asked {
+            continue;
+        }
+        let here = here(row, config);
+        let why = match (&here, &store) {
+            (None, _) => Some(match row.standing {
+                Word::Malformed => "it cannot be read".to_owned(),
+                _ => "it does not come through this larder".to_owned(),
+            }),
+            (Some(_), None) => Some("this larder holds nothing".to_owned()),
+            (Some(here), Some(store)) => why_not(store, here, &wanted(row, Some(config)))
+                .await
+                .map_err(|error| Failure::store(what, &error))?,
+        };
+        all.push(Held {
+            image: row.reference.clone(),
+            here: here.map(|here| here.to_string()),
+            why,
+            place: row.places.first().map(|place| place.file.clone()),
+            places: row.places.len(),
+        });
+    }
+    let lost: Vec<&Held> = all.iter().filter(|one| one.why.is_some()).collect();
+    if context.output.json {
+        context.output.document(&serde_json::json!({ "images": all, "broken": report.broken }));
+    } else {
+        if !lost.is_empty() {
+            let mut table = Table::new(context.output.width(), &["IMAGE", "NOT HELD", "WHERE"]);
+            for one in &lost {
+                let more = match one.places {
+                    0 | 1 => String::new(),
+                    many => format!(" and {} more", many - 1),
+                };
+                table.row([
+                    one.image.clone(),
+                    paint(BAD, one.why.as_deref().unwrap_or_default()),
+                    format!("{}{more}", one.place.as_deref().unwrap_or("-")),
+                ]);
+            }
+            context.output.result(format!("{}\n", table.text()));
+        }
+        context.output.result(format!(
+            "{} of {} could be pulled if all upstreams were gone",
+            all.len() - lost.len(),
+            count(all.len(), "image")
+        ));
+        for deployments::Broken { file, cause } in &report.broken {
+            context.output.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
+        }
+    }
+    Ok(if lost.is_empty() && report.broken.is_empty() { Exit::Done } else { Exit::No })
+}
+
+/// The image in this larder's own store. None: it has no place there.
+fn here(row: &Row, config: &Config) -> Option<Reference> {
+    let reference = &row.reading.as_ref()?.reference;
+    if config.larder.has_name(&reference.host) {
+        return Some(reference.clone());
+    }
+    let target = row.target.as_ref()?;
+    let target = crate::context::read_reference(target, Some(config)).ok()?.reference;
+    config.larder.has_name(&target.host).then_some(target)
+}
+
+/// Why an image could not be pulled from the store. None: it could, for all platforms that are wanted; where none
+/// is, for one of its platforms.
+async fn why_not(
+    store: &Store,
+    here: &Reference,
+    wanted: &BTreeSet<Platform>,
+) -> Result<Option<String>, StoreError> {
+    let repository = &here.repository;
+    let Some(top) = document(store, repository, &here.selector()).await? else {
+        return Ok(Some(format!("{} is not here", here.selector())));
+    };
+    if matches!(top.kind, Kind::Manifest { .. }) {
+        return lacks(store, repository, &top).await;
+    }
+    let mut lacking = Vec::new();
+    for platform in wanted {
+        if let Some(why) = for_platform(store, repository, &top, platform).await? {
+            lacking.push(why);
+        }
+    }
+    if wanted.is_empty() {
+        for child in top.children().iter().filter(|child| is_image(child)) {
+            match whole(store, repository, &child.digest, None, DEPTH).await? {
+                None => return Ok(None),
+                Some(why) => lacking.push(why),
+            }
+        }
+        lacking.truncate(1);
+    }
+    Ok((!lacking.is_empty()).then(|| lacking.join("; ")))
+}
+
+/// Whether a child is an image, as far as its index says, and nothing that is only about one.
+fn is_image(child: &Descriptor) -> bool {
+    child.platform().is_none_or(|platform| !platform.is_unknown())
+}
+
+async fn for_platform(
+    store: &Store,
+    repository: &RepositoryName,
+    index: &Document,
+    platform: &Platform,
+) -> Result<Option<String>, StoreError> {
+    let children = index.children_for(platform);
+    if children.is_empty() {
+        return Ok(Some(format!("it is not made for {platform}")));
+    }
+    let mut first = None;
+    for child in children {
+        match whole(store, repository, &child.digest, Some(platform), DEPTH).await? {
+            None => return Ok(None),
+            Some(why) => {
+                first.get_or_insert(format!("{platform}: {why}"));
+            }
+        }
+    }
+    Ok(first)
+}
+
+/// Why a child is not whole. None: it is.
+async fn whole(
+    store: &Store,
+    repository: &RepositoryName,
+    digest: &Digest,
+    platform: Option<&Platform>,
+    depth: usize,
+) -> Result<Option<String>, StoreError> {
+    let Some(found) = document(store, repository, &Selector::Digest(digest.clone())).await? else {
+        return Ok(Some("its manifest is not here".to_owned()));
+    };
+    match (&found.kind, depth.checked_sub(1)) {
+        (Kind::Manifest { .. }, _) => lacks(store, repository, &found).await,
+        (Kind::Index(_), None) => Ok(Some("its indexes lie too deep".to_owned())),
+        (Kind::Index(_), Some(depth)) => {
+            let children: Vec<Digest> = match platform {
+                Some(on) => {
+                    found.children_for(on).into_iter().map(|it| it.digest.clone()).collect()
+                }
+                None => found.children().iter().map(|it| it.digest.clone()).collect(),
+            };
+            let mut why = Some("nothing in it is made for that".to_owned());
+            for child in children {
+                why = Box::pin(whole(store, repository, &child, platform, depth)).await?;
+                if why.is_none() {
+                    break;
+                }
+            }
+            Ok(why)
+        }
+    }
+}
+
+/// Why a manifest's blobs are not all here. None: they are.
+async fn lacks(
+    store: &Store,
+    repository: &RepositoryName,
+    manifest: &Document,
+) -> Result<Option<String>, StoreError> {
+    let (mut missing, mut all) = (0, 0);
+    for blob in manifest.blobs() {
+        all += 1;
+        if store.ledger.blob(repository, &blob.digest).await?.is_none() {
+            missing += 1;
+        }
+    }
+    Ok((missing > 0).then(|| format!("{missing} of {} are not here", count(all, "blob"))))
+}
+
+async fn document(
+    store: &Store,
+    repository: &RepositoryName,
+    selector: &Selector,
+) -> Result<Option<Document>, StoreError> {
+    let found = store.manifest(repository, selector).await?;
+    Ok(found.and_then(|(record, bytes)| Document::read(bytes, Some(&record.media_type)).ok()))
+}
