@@ -72,6 +72,16 @@ pub enum ClientError {
         /// What is not there.
         wanted: Wanted,
     },
+    /// A layer that the registry does not have, and that lies elsewhere by its manifest.
+    #[error("{host} does not have the layer {digest}: by its manifest it lies at {at}")]
+    Foreign {
+        /// The registry.
+        host: String,
+        /// The layer.
+        digest: Digest,
+        /// Where.
+        at: String,
+    },
     /// 429, and waiting as long as it asks for is too long.
     #[error("{host} limits our rate: it answered 429 to {action}{}", wait(*.retry_after))]
     RateLimited {

@@ -8,7 +8,7 @@ use larder_core::reference::Selector;
 use reqwest::header::{
     ACCEPT, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, HeaderValue, IF_NONE_MATCH, RANGE,
 };
-use reqwest::{Method, Response, StatusCode};
+use reqwest::{Method, Response, StatusCode, Url};
 use tokio::sync::OwnedSemaphorePermit;
 
 use crate::error::{ClientError, Wanted};
@@ -226,6 +226,30 @@ impl Registry {
         self.blob_from(repository, digest, Some(size), 0).await
     }
 
+    /// Opens a layer's stream where its manifest says that it lies, outside of the registry. No login is shown there.
+    ///
+    /// # Errors
+    /// As for a blob; also when the address is none to which the registry may lead.
+    pub async fn foreign_blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        size: Option<u64>,
+        from: u64,
+        address: &str,
+    ) -> Result<BlobStream, ClientError> {
+        let shown = larder_core::shown::cut(address, 200);
+        let address = Url::parse(address)
+            .ok()
+            .filter(|url| self.transport().options.endpoint.may_lead_to(url))
+            .filter(|url| url.username().is_empty() && url.password().is_none())
+            .ok_or_else(|| {
+                let cause = format!("{digest} lies at {shown}, which is not allowed");
+                self.transport().protocol(cause)
+            })?;
+        self.stream(repository, digest, size, from, Some(address)).await
+    }
+
     /// The same from a byte on, and for a blob of which nobody has said how large it is: then the
     /// registry's word is taken for it.
     pub async fn blob_from(
@@ -235,11 +259,23 @@ impl Registry {
         size: Option<u64>,
         from: u64,
     ) -> Result<BlobStream, ClientError> {
+        self.stream(repository, digest, size, from, None).await
+    }
+
+    async fn stream(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        size: Option<u64>,
+        from: u64,
+        address: Option<Url>,
+    ) -> Result<BlobStream, ClientError> {
         let permit = self.inner.streams.clone().acquire_owned().await.ok();
         let mut stream = BlobStream {
             registry: self.clone(),
             repository: repository.clone(),
             digest: digest.clone(),
+            address,
             size,
             received: from,
             idle_tries: 0,
@@ -332,6 +368,8 @@ pub struct BlobStream {
     registry: Registry,
     repository: RepositoryName,
     digest: Digest,
+    /// Where it lies outside of the registry. None: it is the registry's.
+    address: Option<Url>,
     /// None: neither the caller nor the registry has said.
     size: Option<u64>,
     received: u64,
@@ -414,7 +452,9 @@ impl BlobStream {
     /// Opens the stream at the byte where it stands.
     async fn open(&mut self) -> Result<(), ClientError> {
         let registry = self.registry.clone();
-        let url = registry.repository_url(&self.repository, &format!("blobs/{}", self.digest));
+        let url = self.address.clone().unwrap_or_else(|| {
+            registry.repository_url(&self.repository, &format!("blobs/{}", self.digest))
+        });
         let scope = Scope::Pull(self.repository.to_string());
         let mut call =
             Call::new(Method::GET, url, scope, format!("the pull of {}", self.repository));

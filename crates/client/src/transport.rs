@@ -39,6 +39,8 @@ pub struct Options {
     pub identity: Option<Vec<u8>>,
     /// Through whom it is reached.
     pub proxy: Proxy,
+    /// Whether layers that it does not have are fetched where their manifests say that they lie.
+    pub foreign: bool,
     /// How many blobs are moved at once.
     pub parallel: usize,
     /// How often a passing failure is tried again.
@@ -65,6 +67,7 @@ impl Options {
             ca: Vec::new(),
             identity: None,
             proxy: Proxy::default(),
+            foreign: false,
             parallel: 4,
             retries: 3,
             pause: Duration::from_millis(200),

@@ -105,6 +105,10 @@ pub struct Descriptor {
     /// What kind of artifact the described manifest is. None: not said.
     #[serde(default)]
     pub artifact_type: Option<String>,
+    /// Where else the content lies (Image Specification, "Descriptors"). Empty: nowhere. Registries often have nothing of
+    /// layers that say so: their makers forbid to pass them on.
+    #[serde(default, deserialize_with = "null_is_default")]
+    pub urls: Vec<String>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]

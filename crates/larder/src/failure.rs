@@ -226,6 +226,11 @@ fn advice(error: &ClientError) -> (String, Exit) {
         ClientError::NotFound { .. } => {
             "the registry lost it, or never had it; ask its keeper".into()
         }
+        ClientError::Foreign { host, .. } => {
+            format!(
+                "where its maker's terms allow it, `foreign = true` in the [[upstream]] of {host} has it fetched from there"
+            )
+        }
         ClientError::RateLimited { .. } => {
             "wait, sign in with an account that may pull more, or pull fewer images at once".into()
         }

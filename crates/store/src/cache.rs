@@ -119,6 +119,13 @@ pub trait CacheRecords: Send + Sync {
         digest: &Digest,
     ) -> Result<Option<u64>, StoreError>;
 
+    /// A manifest of the repository that needs a blob. None: none does.
+    async fn needed_by(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<Digest>, StoreError>;
+
     /// The upload that holds a part of a blob, as this repository of an upstream gave it: another one has not given
     /// it. None: there is none.
     async fn part_of(

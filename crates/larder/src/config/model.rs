@@ -430,6 +430,9 @@ pub struct Upstream {
     pub certificate_key: Option<PathBuf>,
     /// Through whom it is reached. None: whom the environment names.
     pub proxy: Option<Proxy>,
+    /// Whether layers that it does not have are fetched where their manifests say that they lie.
+    #[serde(default)]
+    pub foreign: bool,
     /// How many blobs are moved at once.
     #[serde(default = "default_parallel", deserialize_with = "read_parallel")]
     pub parallel: usize,

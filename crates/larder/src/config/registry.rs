@@ -82,6 +82,7 @@ impl Config {
                 )
             })?;
         }
+        options.foreign = upstream.foreign;
         options.identity = self.identity_of(upstream)?;
         options.proxy = match &upstream.proxy {
             None => Proxy::Environment,

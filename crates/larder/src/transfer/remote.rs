@@ -6,7 +6,7 @@ use std::sync::Arc;
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::{self, StreamExt as _};
-use larder_client::Registry;
+use larder_client::{BlobStream, ClientError, Registry, Wanted};
 use larder_core::companion::{Companion, kind};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
@@ -16,6 +16,9 @@ use larder_core::reference::Selector;
 use larder_store::Journal;
 
 use super::{Content, Role, Source, Target, TransferError};
+
+/// Addresses of one layer that are tried.
+const ADDRESSES: usize = 4;
 
 /// One repository of a registry.
 pub struct Remote {
@@ -49,6 +52,27 @@ impl Remote {
         Ok(known.filter(|known| *known != self.repository))
     }
 
+    /// A layer that the registry does not have, from where its manifest says that it lies.
+    async fn foreign(&self, blob: &Descriptor) -> Result<BlobStream, ClientError> {
+        let host = || self.registry.host().to_owned();
+        if !self.registry.takes_foreign() {
+            let at = larder_core::shown::cut(blob.urls.first().map_or("", String::as_str), 200);
+            return Err(ClientError::Foreign { host: host(), digest: blob.digest.clone(), at });
+        }
+        let wanted = Wanted::Blob(blob.digest.to_string());
+        let mut met = ClientError::NotFound { host: host(), wanted };
+        for address in blob.urls.iter().take(ADDRESSES) {
+            let size = Some(blob.size);
+            let opened =
+                self.registry.foreign_blob(&self.repository, &blob.digest, size, 0, address).await;
+            match opened {
+                Ok(stream) => return Ok(stream),
+                Err(error) => met = error,
+            }
+        }
+        Err(met)
+    }
+
     async fn remember(&self, digest: &Digest) -> Result<(), TransferError> {
         if let Some((journal, host)) = &self.memory {
             journal.note_placed(host, &self.repository, vec![digest.clone()]).await?;
@@ -71,7 +95,12 @@ impl Source for Remote {
     }
 
     async fn blob(&self, blob: &Descriptor) -> Result<Content, TransferError> {
-        let stream = self.registry.blob(&self.repository, &blob.digest, blob.size).await?;
+        let stream = match self.registry.blob(&self.repository, &blob.digest, blob.size).await {
+            Err(ClientError::NotFound { .. }) if !blob.urls.is_empty() => {
+                self.foreign(blob).await?
+            }
+            opened => opened?,
+        };
         Ok(stream::try_unfold(stream, |mut stream| async move {
             Ok(stream.next().await?.map(|chunk| (chunk, stream)))
         })
@@ -83,7 +112,11 @@ impl Source for Remote {
         blob: &Descriptor,
         range: &Range<u64>,
     ) -> Result<Option<Bytes>, TransferError> {
-        Ok(self.registry.blob_piece(&self.repository, &blob.digest, range).await?)
+        match self.registry.blob_piece(&self.repository, &blob.digest, range).await {
+            // What lies elsewhere is read from its beginning only.
+            Err(ClientError::NotFound { .. }) if !blob.urls.is_empty() => Ok(None),
+            read => Ok(read?),
+        }
     }
 
     async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
@@ -105,7 +138,7 @@ impl Target for Remote {
     async fn holds(&self, digest: &Digest) -> Result<bool, TransferError> {
         match self.registry.resolve(&self.repository, &Selector::Digest(digest.clone())).await {
             Ok(_) => Ok(true),
-            Err(larder_client::ClientError::NotFound { .. }) => Ok(false),
+            Err(ClientError::NotFound { .. }) => Ok(false),
             Err(error) => Err(error.into()),
         }
     }

@@ -281,6 +281,24 @@ impl CacheRecords for SqliteLedger {
         .await
     }
 
+    async fn needed_by(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<Digest>, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.read(move |connection| {
+            connection
+                .prepare_cached(
+                    "SELECT n.manifest FROM needs n JOIN repositories r ON r.id = n.repository
+                     WHERE r.name = $1 AND n.target = $2 AND n.is_child = 0 LIMIT 1",
+                )?
+                .query_row(params![name.as_str(), digest.as_str()], |row| checked(row, 0))
+                .optional()
+        })
+        .await
+    }
+
     async fn part_of(
         &self,
         repository: &RepositoryName,
