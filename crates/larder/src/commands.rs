@@ -58,7 +58,7 @@ pub enum Command {
     #[command(subcommand)]
     Policy(policy::Command),
     Rewrite(rewrite::Args),
-    Why(why::Args),
+    Why(Box<why::Args>),
     NodeLogin(node_login::Args),
     Log(log::Args),
     Help(help::Args),

@@ -1,7 +1,7 @@
 //! What the operator does with the program goes into the larder's record too.
 
-use larder_core::access::key::{random, short_name};
-use larder_store::{Entry, Kind, Store, StoreError, now};
+use larder_core::access::key::{random, renewal_number, short_name};
+use larder_store::{Entry, Filter, Kind, Store, StoreError, now};
 
 /// Something that was done. `about`: the key or the reference.
 pub fn entry(kind: Kind, about: &str, text: &str) -> Entry {
@@ -20,6 +20,23 @@ pub fn entry(kind: Kind, about: &str, text: &str) -> Entry {
         text: text.to_owned(),
         same: None,
     }
+}
+
+/// That a cluster's keys were looked through for renewal. However often that is, it is one line.
+pub fn renewal(cluster: &str) -> Entry {
+    Entry {
+        number: renewal_number(cluster),
+        who: cluster.to_owned(),
+        same: Some(format!("renewal|{cluster}")),
+        reference: None,
+        ..entry(Kind::Key, cluster, "its keys were looked through for renewal")
+    }
+}
+
+/// When a cluster's keys were last looked through for renewal, in milliseconds since 1970. None: never.
+pub async fn last_renewal(store: &Store, cluster: &str) -> Result<Option<i64>, StoreError> {
+    let filter = Filter { number: Some(renewal_number(cluster)), ..Filter::default() };
+    Ok(store.record.entries(filter).await?.first().map(|entry| entry.last))
 }
 
 /// Writes it down.

@@ -1,9 +1,11 @@
 //! A registry's figures, and what handlers tell of an answer for them.
 
+use std::collections::BTreeSet;
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use larder_store::{Standing, Store, Traffic, now};
+use larder_core::access::key::renewal_number;
+use larder_store::{Filter, Standing, Store, Traffic, now};
 use prometheus::{
     Histogram, HistogramOpts, HistogramVec, IntCounter, IntCounterVec, IntGauge, IntGaugeVec, Opts,
     Registry, TextEncoder,
@@ -35,6 +37,7 @@ pub struct Meters {
     /// Refusals: by a `grant` that is missing, by a `rule`.
     pub(crate) refusals: IntCounterVec,
     key_ends: IntGaugeVec,
+    renewals: IntGaugeVec,
     sent: IntCounterVec,
     pub(crate) received: IntCounterVec,
     seconds: HistogramVec,
@@ -101,6 +104,12 @@ impl Meters {
         );
         let key_ends = IntGaugeVec::new(ends, &["user", "key"]).expect("a fixed name");
         registry.register(Box::new(key_ends.clone())).expect("registered once");
+        let renewed = Opts::new(
+            "larder_renewal_seconds",
+            "When a cluster's keys were last looked through for renewal, in seconds since 1970",
+        );
+        let renewals = IntGaugeVec::new(renewed, &["cluster"]).expect("a fixed name");
+        registry.register(Box::new(renewals.clone())).expect("registered once");
         Self {
             requests: counter(
                 "larder_requests_total",
@@ -115,6 +124,7 @@ impl Meters {
                 &["by"],
             ),
             key_ends,
+            renewals,
             sent: counter("larder_sent_bytes_total", "Bytes of bodies sent", &["resource"]),
             received: counter(
                 "larder_received_bytes_total",
@@ -195,6 +205,20 @@ impl Meters {
         match store.keyring.keys().await {
             Ok(keys) => {
                 self.key_ends.reset();
+                let clusters: BTreeSet<&str> = keys
+                    .iter()
+                    .filter(|key| key.is_good(now()))
+                    .map(|key| key.user.split('/').next().unwrap_or_default())
+                    .collect();
+                for cluster in clusters {
+                    let filter =
+                        Filter { number: Some(renewal_number(cluster)), ..Filter::default() };
+                    if let Ok(found) = store.record.entries(filter).await
+                        && let Some(entry) = found.first()
+                    {
+                        self.renewals.with_label_values(&[cluster]).set(entry.last / 1000);
+                    }
+                }
                 for key in keys.iter().filter(|key| key.is_good(now())) {
                     if let Some(end) = key.expires {
                         let gauge = self.key_ends.with_label_values(&[&*key.user, key.id.as_str()]);

@@ -79,6 +79,17 @@ pub fn short_name(random: [u8; 5]) -> String {
     base32(&random, ID)
 }
 
+/// The number of the line of the record that says when a cluster's keys were last looked through for renewal.
+pub fn renewal_number(cluster: &str) -> String {
+    let hash = crate::digest::Digest::of(format!("renewal of {cluster}").as_bytes());
+    let mut start = [0; 5];
+    for (byte, pair) in start.iter_mut().zip(hash.hex().as_bytes().chunks(2)) {
+        let pair = std::str::from_utf8(pair).unwrap_or_default();
+        *byte = u8::from_str_radix(pair, 16).unwrap_or_default();
+    }
+    short_name(start)
+}
+
 /// Numbers of refusals: a short hash of what one is about, under the larder's own secret. The same at every start
 /// and in every process, and nobody can tell from one what another one is about.
 pub struct Numbers(hmac::Key);

@@ -40,6 +40,8 @@ fn at(ours: bool, outcome: Outcome) -> Evidence {
         platform: Some("linux/amd64".into()),
         event: None,
         recorded: None,
+        by_default: None,
+        through: None,
     }
 }
 
@@ -313,4 +315,36 @@ proptest::proptest! {
     fn no_event_panics(text in "\\PC{0,200}|(failed to pull|\"|:|//| 4[0-9][0-9] |[A-Za-z.]{0,5}|\\[|\\]){0,30}") {
         read_events(&text);
     }
+}
+
+#[test]
+fn where_the_node_is_not_known_both_ways_are_judged() {
+    // The larder is asked as larder.toml says; a node without a file asks otherwise.
+    let by_default = Some(Cause::PlainHttp);
+    let Verdict::Succeeds(odd) = diagnose(&Evidence { by_default, ..at(true, pulls()) }) else {
+        panic!("it can be pulled")
+    };
+    assert_eq!((odd[0].cause, odd[0].confidence), (Cause::PlainHttp, Confidence::Possible));
+    assert!(odd[0].remedies[0].command.as_ref().unwrap().starts_with("larder handoff write"));
+    // Straight it fails, and through the larder it does not.
+    let through = |through| Evidence {
+        nodes: None,
+        through: Some(through),
+        ..at(false, Outcome::UnknownHost)
+    };
+    let Verdict::Undecided(missing) = diagnose(&through(Through::Gives)) else {
+        panic!("it depends on the way")
+    };
+    assert!(missing[0].contains("--nodes"), "{missing:?}");
+    // The other way round.
+    let refuses = Policy::Rule { reason: "rule `none`".into(), line: None };
+    let evidence =
+        Evidence { nodes: None, through: Some(Through::Refuses(refuses)), ..at(false, pulls()) };
+    let Verdict::Succeeds(odd) = diagnose(&evidence) else { panic!("straight it is pulled") };
+    assert_eq!((odd[0].cause, odd[0].confidence), (Cause::RuleDenies, Confidence::Possible));
+    // What the node said decides, whatever may be.
+    let mut told = through(Through::Gives);
+    told.event =
+        read_events("Failed to pull image \"larder.example/vendor/x:1\": no such host").pop();
+    assert!(matches!(diagnose(&told), Verdict::Fails(_)));
 }

@@ -1,5 +1,6 @@
 //! `larder check`: is the configuration right, and can the upstreams be reached?
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -28,6 +29,11 @@ pub struct Args {
     #[arg(long, value_name = "VERSION", requires = "nodes")]
     runtime: Option<larder_core::nodes::Line>,
 }
+
+/// A key that ends within this time is told, in milliseconds.
+const SOON: i64 = 7 * 24 * 3_600_000;
+/// A renewal that is older than this does not run as it should: it is meant for every day.
+const STALE: i64 = 2 * 24 * 3_600_000;
 
 #[derive(Serialize)]
 struct Report {
@@ -99,7 +105,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let report = Report {
         config: shown(&config.path),
         name: config.larder.name.clone(),
-        notes: notes(&config),
+        notes: [notes(&config), ending(&config).await?].concat(),
         refused,
         upstreams,
     };
@@ -180,6 +186,45 @@ async fn diagnosed(config: &Config, upstream: &Upstream) -> Option<Finding> {
         Verdict::Fails(finding) => Some(finding),
         Verdict::Succeeds(_) | Verdict::Undecided(_) => None,
     }
+}
+
+/// Keys of clusters that end soon, and whether what should renew them runs.
+async fn ending(config: &Config) -> Result<Vec<String>, Failure> {
+    let Some(store) = store_if_any(config)? else { return Ok(Vec::new()) };
+    let failed = |error| Failure::store("cannot read the keys", &error);
+    let keys = store.keyring.keys().await.map_err(failed)?;
+    let now = larder_store::now();
+    let mut notes = Vec::new();
+    for cluster in &config.clusters {
+        let name = cluster.name.get_ref();
+        // The one of each user that ends last counts.
+        let mut ends: BTreeMap<&str, i64> = BTreeMap::new();
+        let its =
+            |user: &str| user == name || user.split_once('/').is_some_and(|(of, _)| of == name);
+        for key in keys.iter().filter(|key| key.is_good(now) && its(&key.user)) {
+            let end = ends.entry(&key.user).or_insert(i64::MIN);
+            *end = (*end).max(key.expires.unwrap_or(i64::MAX));
+        }
+        let soon: Vec<(&str, i64)> = ends.into_iter().filter(|(_, end)| end - now < SOON).collect();
+        let Some((user, end)) = soon.iter().min_by_key(|(_, end)| *end) else { continue };
+        let more = match soon.len() - 1 {
+            0 => String::new(),
+            more => format!(", and {more} more of {name}"),
+        };
+        let ran = crate::record::last_renewal(&store, name).await.map_err(failed)?;
+        let why = match ran {
+            None => format!(
+                "nothing has ever renewed them: have a timer run `larder handoff apply {name} --rotate-before 14d`"
+            ),
+            Some(at) if now - at > STALE => format!(
+                "the renewal of {name} last ran {}: look at the timer that runs `larder handoff apply {name} --rotate-before 14d`",
+                time(at)
+            ),
+            Some(at) => format!("the renewal of {name} ran {}, and did not renew it", time(at)),
+        };
+        notes.push(format!("the key of {user} ends {}{more}; {why}", time(*end)));
+    }
+    Ok(notes)
 }
 
 /// What works, but may not be what was meant.

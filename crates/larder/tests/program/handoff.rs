@@ -432,3 +432,35 @@ fn keys_are_renewed_before_they_end() {
         .ends(2)
         .says(&["renewed each time"]);
 }
+
+#[test]
+fn a_renewal_that_does_not_run_is_told() {
+    let house = granted("");
+    let text = house.read("larder.toml").replacen(
+        "[larder]\n",
+        "[larder]\nmetrics = \"127.0.0.1:0\"\n",
+        1,
+    );
+    house.write("larder.toml", text);
+    let _api = cluster(&house);
+    let check = || house.larder("check --offline").err;
+    let apply = "handoff apply turbine-hall --namespace scada --kubeconfig kubeconfig";
+    house.larder(&format!("{apply} --expires 3d")).ends(0);
+    let told = check();
+    assert!(told.contains("the key of turbine-hall/scada ends"), "{told}");
+    assert!(told.contains("nothing has ever renewed them"), "{told}");
+    // It ran, and left the key as it was.
+    house.larder(&format!("{apply} --rotate-before 1d")).ends(0);
+    house.larder(&format!("{apply} --rotate-before 1d")).ends(0);
+    assert!(check().contains("and did not renew it"), "{}", check());
+    let log = house.larder("log --kind key --json").ends(0).out;
+    let renewals = log.matches("looked through for renewal").count();
+    assert_eq!(renewals, 1, "one line, however often it ran: {log}");
+    let serving = Serving::start(&house);
+    let line = serving.said.iter().find(|line| line.contains("figures")).unwrap();
+    let host = line.split("http://").nth(1).unwrap().split('/').next().unwrap();
+    let figures = crate::serving::ask(host, "GET", "/metrics", &[], b"").unwrap().text();
+    assert!(figures.contains("larder_renewal_seconds{cluster=\"turbine-hall\"}"), "{figures}");
+    house.larder(&format!("{apply} --rotate-before 14d")).ends(0);
+    assert!(!check().contains("the key of turbine-hall/scada ends"), "{}", check());
+}

@@ -196,7 +196,7 @@ pub(crate) struct Wrong {
 }
 
 impl Wrong {
-    fn new(text: impl ToString) -> Self {
+    fn new(text: impl std::fmt::Display) -> Self {
         Self { text: text.to_string(), by: None }
     }
 }

@@ -19,6 +19,7 @@ use crate::files::{CA_LIMIT, read_bounded};
 use crate::handoff::{self, Place, Turn};
 use crate::kube::{Kube, Reach, path};
 use crate::output::{DIM, GOOD, WARN, count, paint};
+use crate::record;
 
 /// Give a cluster's namespaces their pull secrets and links, through its API
 ///
@@ -197,6 +198,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 return Err(failure);
             }
         }
+    }
+    if args.rotate_before.is_some() && !args.dry_run {
+        let noted = record::note(&store, vec![record::renewal(&args.cluster)]).await;
+        noted.map_err(|error| Failure::store(&what, &error))?;
     }
     if context.output.json {
         context.output.document(&serde_json::json!({
