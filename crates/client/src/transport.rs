@@ -20,7 +20,7 @@ use crate::credentials::Credentials;
 use crate::endpoint::Endpoint;
 use crate::error::ClientError;
 use crate::inner::Guarded;
-use crate::trust::{Trust, plain};
+use crate::trust::{Trust, is_about_ours, plain};
 
 /// How one registry is reached.
 #[derive(Debug, Clone)]
@@ -292,7 +292,7 @@ impl Transport {
     pub(crate) fn unreachable(&self, error: &reqwest::Error) -> ClientError {
         let host = self.host().to_owned();
         let cause = innermost(error);
-        if cause.contains("certificate") {
+        if cause.contains("certificate") && !is_about_ours(&cause) {
             return ClientError::Untrusted { host, cause };
         }
         let mut endpoint = self.options.endpoint.to_string();

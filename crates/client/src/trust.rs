@@ -168,6 +168,11 @@ impl ServerCertVerifier for Verifier {
     }
 }
 
+/// Whether words of ours are about the certificate that we showed, or did not show, and not about the server's.
+pub(crate) fn is_about_ours(words: &str) -> bool {
+    words.contains("it was shown") || words.contains("was shown none")
+}
+
 /// Why a server breaks TLS off, by the alert that it sends (RFC 8446, section 6.2).
 fn broken_off(alert: &str) -> String {
     let known = [
@@ -202,6 +207,7 @@ pub(crate) fn plain(text: &str) -> String {
         ("NotValidYet", "its certificate is not valid yet"),
         ("certificate not valid yet", "its certificate is not valid yet"),
         ("InvalidContentType", "it does not speak TLS"),
+        ("invalid HTTP version parsed", "it does not speak plain HTTP; TLS, perhaps"),
         (
             "NotValidForName",
             "its certificate is not valid for name and address by which it is asked",

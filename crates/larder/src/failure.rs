@@ -188,6 +188,11 @@ fn advice(error: &ClientError) -> (String, Exit) {
         _ => Exit::Remote,
     };
     let remedy = match error {
+        ClientError::Unreachable { host, cause, .. } if cause.contains("certificate") => {
+            format!(
+                "name the one by which {host} knows us with `certificate` (and `certificate_key`) in its [[upstream]]"
+            )
+        }
         ClientError::Unreachable { host, endpoint, .. } => {
             format!(
                 "check the network and the name; where {host} is reached otherwise than at {endpoint}, say so with `endpoint` in an [[upstream]]"

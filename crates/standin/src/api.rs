@@ -1,23 +1,47 @@
-//! The stand-in cluster's API: namespaces, secrets, service accounts and their tokens, with the
-//! platform's own refusals.
+//! The stand-in cluster's API: its objects, who may do what with them, its service accounts and their tokens. It
+//! speaks TLS and is as unkind as the platform's own.
+
+mod answer;
+mod apply;
+mod kinds;
+mod lists;
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use axum::Router;
-use axum::body::Bytes;
-use axum::extract::{Request, State};
-use axum::http::{Method, StatusCode, header};
-use axum::response::{IntoResponse as _, Response};
 use base64::Engine as _;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use larder_core::handoff::{Login, OLD_SECRET_TYPE, SECRET_TYPE, offers, read_secret};
 use larder_core::objects::text;
 use ring::rand::SystemRandom;
 use ring::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, KeyPair as _};
 use serde_json::{Value, json};
+use tokio::sync::broadcast;
+
+use apply::Manager;
+use kinds::Kind;
+
+pub(crate) use answer::time;
+
+/// A change of an object, for those who follow.
+#[derive(Debug, Clone)]
+pub(crate) struct Change {
+    pub path: String,
+    /// `ADDED`, `MODIFIED`, `DELETED`.
+    pub word: &'static str,
+    pub object: Value,
+}
+
+/// A new name that nothing else has.
+pub(crate) fn uid() -> String {
+    static NEXT: AtomicU64 = AtomicU64::new(1);
+    let text = format!("{} {}", larder_store::now(), NEXT.fetch_add(1, Ordering::Relaxed));
+    let hex = larder_core::digest::Digest::of(text.as_bytes()).hex().to_owned();
+    format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..32])
+}
 
 /// A cluster's objects. Clones share them.
 #[derive(Clone)]
@@ -34,6 +58,20 @@ struct Inner {
     token: String,
     /// Whether the operator may only read.
     read_only: AtomicBool,
+    /// The namespaces in which alone the operator may do anything. None: everywhere.
+    confined: Mutex<Option<Vec<String>>>,
+    /// Who wrote which fields of an object, by its path.
+    managers: Mutex<BTreeMap<String, Vec<Manager>>>,
+    /// When it began, in RFC 3339.
+    began: String,
+    /// How often anything changed.
+    version: AtomicU64,
+    changes: broadcast::Sender<Change>,
+    /// Where its webhooks are reached.
+    hosts: Mutex<BTreeMap<String, String>>,
+    /// Its authority, and what it serves with.
+    authority: String,
+    tls: Arc<rustls::ServerConfig>,
 }
 
 impl Api {
@@ -49,7 +87,17 @@ impl Api {
         let key =
             EcdsaKeyPair::from_pkcs8(kind, made.as_ref(), &random).map_err(|e| e.to_string())?;
         let token = larder_core::digest::Digest::of(made.as_ref()).hex().to_owned();
+        let (authority, tls) =
+            served().map_err(|error| format!("a certificate cannot be made: {error}"))?;
         let inner = Inner {
+            confined: Mutex::default(),
+            managers: Mutex::default(),
+            began: time(),
+            version: AtomicU64::new(1),
+            changes: broadcast::channel(1024).0,
+            hosts: Mutex::default(),
+            authority,
+            tls,
             objects: Mutex::default(),
             key,
             issuer: format!("https://{name}.emberfall.example"),
@@ -82,6 +130,173 @@ impl Api {
         self.inner.read_only.store(true, Ordering::Relaxed);
     }
 
+    /// From now on the operator has rights in these namespaces alone.
+    pub fn confine(&self, namespaces: &[&str]) {
+        let mut confined = self.inner.confined.lock().unwrap_or_else(PoisonError::into_inner);
+        *confined = Some(namespaces.iter().map(|name| (*name).to_owned()).collect());
+    }
+
+    /// Whether the operator may read, or change, what is in a namespace. None: of the whole cluster.
+    fn may(&self, reads: bool, namespace: Option<&str>) -> bool {
+        let confined = self.inner.confined.lock().unwrap_or_else(PoisonError::into_inner);
+        let within = confined.as_ref().is_none_or(|spaces| {
+            namespace.is_some_and(|space| spaces.iter().any(|known| known == space))
+        });
+        within && (reads || !self.inner.read_only.load(Ordering::Relaxed))
+    }
+
+    /// Where its webhooks are reached: names as in their URLs, each with the endpoint behind it.
+    pub(crate) fn reach(&self, hosts: BTreeMap<String, String>) {
+        *self.inner.hosts.lock().unwrap_or_else(PoisonError::into_inner) = hosts;
+    }
+
+    pub(crate) fn hosts(&self) -> BTreeMap<String, String> {
+        self.inner.hosts.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    fn version(&self) -> u64 {
+        self.inner.version.load(Ordering::Acquire)
+    }
+
+    /// What changes from here on.
+    pub(crate) fn changes(&self) -> broadcast::Receiver<Change> {
+        self.inner.changes.subscribe()
+    }
+
+    fn managers(&self, path: &str) -> Vec<Manager> {
+        let managers = self.inner.managers.lock().unwrap_or_else(PoisonError::into_inner);
+        managers.get(path).cloned().unwrap_or_default()
+    }
+
+    /// An object as clients see it: with who wrote which of its fields.
+    fn shown(&self, path: &str, kind: Kind) -> Option<Value> {
+        let mut object = self.whole(path, kind, self.get(path)?);
+        let managers = self.managers(path);
+        if !managers.is_empty() {
+            object["metadata"]["managedFields"] = apply::shown(&managers, &kind.version());
+        }
+        Some(object)
+    }
+
+    /// An object with what the platform gives each, where it was put here without.
+    fn whole(&self, path: &str, kind: Kind, mut object: Value) -> Value {
+        let mut fill = |pointer: &[&str], value: &str| {
+            if text(&object, pointer).is_none() {
+                let at = pointer.iter().fold(&mut object, |at, key| &mut at[*key]);
+                *at = json!(value);
+            }
+        };
+        fill(&["kind"], kind.name);
+        fill(&["apiVersion"], &kind.version());
+        if let Some(place) = kinds::Place::read(path) {
+            fill(&["metadata", "name"], place.name.unwrap_or_default());
+            if let Some(space) = place.namespace {
+                fill(&["metadata", "namespace"], space);
+            }
+        }
+        fill(&["metadata", "creationTimestamp"], &self.inner.began);
+        object
+    }
+
+    /// All objects of a kind, of one namespace or of all, and how often anything changed.
+    fn all(&self, kind: Kind, namespace: Option<&str>) -> (Vec<Value>, u64) {
+        let objects = self.objects();
+        let its = |path: &str| {
+            kinds::Place::read(path).is_some_and(|place| {
+                place.kind().is_some_and(|it| it.name == kind.name)
+                    && place.name.is_some()
+                    && (namespace.is_none() || place.namespace == namespace)
+            })
+        };
+        let found = objects
+            .iter()
+            .filter(|(path, _)| its(path))
+            .map(|(path, object)| self.whole(path, kind, object.clone()));
+        (found.collect(), self.version())
+    }
+
+    /// Objects of a kind by its plural, in all namespaces, with their paths.
+    pub(crate) fn of_plural(&self, plural: &str) -> Vec<(String, Value)> {
+        let objects = self.objects();
+        let its = |path: &str| {
+            kinds::Place::read(path)
+                .is_some_and(|place| place.plural == plural && place.name.is_some())
+        };
+        objects
+            .iter()
+            .filter(|(path, _)| its(path))
+            .map(|(path, it)| (path.clone(), it.clone()))
+            .collect()
+    }
+
+    /// Keeps an object, with who wrote which of its fields. One that did not change stays as it is.
+    fn store(&self, path: &str, mut object: Value, managers: Option<Vec<Manager>>) {
+        let mut objects = self.objects();
+        let bare = |object: &Value| {
+            let mut object = object.clone();
+            if let Some(metadata) = object["metadata"].as_object_mut() {
+                metadata.remove("resourceVersion");
+            }
+            object
+        };
+        let word = match objects.get(path) {
+            Some(before) if bare(before) == bare(&object) => "",
+            Some(_) => "MODIFIED",
+            None => "ADDED",
+        };
+        if let Some(managers) = managers {
+            let mut all = self.inner.managers.lock().unwrap_or_else(PoisonError::into_inner);
+            all.insert(path.to_owned(), managers);
+        }
+        if word.is_empty() {
+            return;
+        }
+        let version = self.inner.version.fetch_add(1, Ordering::AcqRel) + 1;
+        object["metadata"]["resourceVersion"] = json!(version.to_string());
+        objects.insert(path.to_owned(), object.clone());
+        drop(objects);
+        // That nobody follows is no fault.
+        let _ = self.inner.changes.send(Change { path: path.to_owned(), word, object });
+    }
+
+    /// Keeps what somebody wrote in another way than by applying.
+    pub(crate) fn update(&self, path: &str, object: Value, manager: &str) {
+        let before = self.get(path).unwrap_or(Value::Null);
+        let managers = apply::update(&before, &object, &self.managers(path), manager);
+        self.store(path, object, Some(managers));
+    }
+
+    /// Takes away all that lies below a path.
+    fn remove_below(&self, path: &str) {
+        let below = format!("{path}/");
+        let paths: Vec<String> =
+            self.objects().keys().filter(|at| at.starts_with(&below)).cloned().collect();
+        for path in paths {
+            self.remove(&path);
+        }
+    }
+
+    /// What the platform's own admission does with a pod (the plug-in `ServiceAccount`).
+    ///
+    /// # Errors
+    /// Why it is refused.
+    pub(crate) fn give_account(&self, namespace: &str, pod: &mut Value) -> Result<(), String> {
+        let account = text(&pod["spec"], &["serviceAccountName"]).unwrap_or("default").to_owned();
+        let path = format!("/api/v1/namespaces/{namespace}/serviceaccounts/{account}");
+        let name = text(pod, &["metadata", "name"]).unwrap_or_default().to_owned();
+        let Some(found) = self.get(&path) else {
+            return Err(format!(
+                "pods \"{name}\" is forbidden: error looking up service account {namespace}/{account}: serviceaccount \"{account}\" not found"
+            ));
+        };
+        pod["spec"]["serviceAccountName"] = json!(account);
+        let none = pod["spec"]["imagePullSecrets"].as_array().is_none_or(Vec::is_empty);
+        if none && found["imagePullSecrets"].is_array() {
+            pod["spec"]["imagePullSecrets"] = found["imagePullSecrets"].clone();
+        }
+        Ok(())
+    }
+
     /// Adds a namespace with its default service account.
     pub fn add_namespace(&self, name: &str) {
         let metadata = json!({ "name": name });
@@ -102,12 +317,18 @@ impl Api {
 
     /// Puts an object in its place, as it is.
     pub fn put(&self, path: &str, object: Value) {
-        self.objects().insert(path.to_owned(), object);
+        let before = self.objects().insert(path.to_owned(), object.clone());
+        self.inner.version.fetch_add(1, Ordering::AcqRel);
+        let word = if before.is_some() { "MODIFIED" } else { "ADDED" };
+        let _ = self.inner.changes.send(Change { path: path.to_owned(), word, object });
     }
 
     /// Takes an object away.
     pub fn remove(&self, path: &str) {
-        self.objects().remove(path);
+        let Some(object) = self.objects().remove(path) else { return };
+        self.inner.managers.lock().unwrap_or_else(PoisonError::into_inner).remove(path);
+        self.inner.version.fetch_add(1, Ordering::AcqRel);
+        let _ = self.inner.changes.send(Change { path: path.to_owned(), word: "DELETED", object });
     }
 
     /// An object. None: there is none.
@@ -227,169 +448,40 @@ impl Api {
     /// The operator's kubeconfig.
     pub fn kubeconfig(&self, address: SocketAddr) -> String {
         format!(
-            "apiVersion: v1\nkind: Config\ncurrent-context: stand-in\nclusters:\n- name: stand-in\n  cluster: {{server: \"http://{address}\"}}\n\
+            "apiVersion: v1\nkind: Config\ncurrent-context: stand-in\nclusters:\n- name: stand-in\n  cluster: {{server: \"https://{address}\", certificate-authority-data: {}}}\n\
              contexts:\n- name: stand-in\n  context: {{cluster: stand-in, user: operator}}\nusers:\n- name: operator\n  user: {{token: {}}}\n",
+            STANDARD.encode(&self.inner.authority),
             self.inner.token
         )
     }
 
-    /// Answers on a free loopback port.
+    /// The authority that signed its certificate, in PEM.
+    pub fn authority(&self) -> &str {
+        &self.inner.authority
+    }
+
+    /// Answers on a free loopback port, by TLS.
     pub async fn listen(&self) -> std::io::Result<SocketAddr> {
-        let router = Router::new().fallback(answer).with_state(self.clone());
-        crate::serve_on_loopback("a stand-in cluster's API", router).await
+        let router = Router::new().fallback(answer::answer).with_state(self.clone());
+        let tls = larder_server::Tls::fixed(Arc::clone(&self.inner.tls));
+        crate::serve_on_loopback("a stand-in cluster's API", router, Some(tls)).await
     }
 }
 
-/// The platform's word for what went wrong (Kubernetes API, "Status").
-fn status(code: StatusCode, reason: &str, message: &str) -> Response {
-    let body = json!({
-        "kind": "Status", "apiVersion": "v1", "status": "Failure", "reason": reason,
-        "message": message, "code": code.as_u16(),
-    });
-    (code, [(header::CONTENT_TYPE, "application/json")], body.to_string()).into_response()
-}
-
-fn answered(value: &Value) -> Response {
-    ([(header::CONTENT_TYPE, "application/json")], value.to_string()).into_response()
-}
-
-async fn answer(State(api): State<Api>, request: Request) -> Response {
-    let (parts, body) = request.into_parts();
-    let path = parts.uri.path().trim_end_matches('/').to_owned();
-    if path == "/openid/v1/jwks" {
-        return answered(&api.key_set());
-    }
-    let shown = parts.headers.get(header::AUTHORIZATION).and_then(|it| it.to_str().ok());
-    if shown.and_then(|shown| shown.strip_prefix("Bearer ")) != Some(api.operator_token()) {
-        return status(StatusCode::UNAUTHORIZED, "Unauthorized", "Unauthorized");
-    }
-    let Ok(body) = axum::body::to_bytes(body, 1 << 20).await else {
-        return status(StatusCode::BAD_REQUEST, "BadRequest", "the body cannot be read");
-    };
-    if parts.method != Method::GET && api.inner.read_only.load(Ordering::Relaxed) {
-        let message = format!("User \"operator\" cannot patch \"{path}\"");
-        return status(StatusCode::FORBIDDEN, "Forbidden", &message);
-    }
-    match parts.method {
-        Method::GET => get(&api, &path),
-        Method::PATCH => apply(&api, &path, &parts.headers, &body),
-        Method::DELETE => match api.objects().remove(&path) {
-            Some(_) => {
-                answered(&json!({ "kind": "Status", "apiVersion": "v1", "status": "Success" }))
-            }
-            None => absent(&path),
-        },
-        _ => status(StatusCode::METHOD_NOT_ALLOWED, "MethodNotAllowed", "it is not supported here"),
-    }
-}
-
-fn absent(path: &str) -> Response {
-    let mut parts = path.rsplit('/');
-    let (name, kind) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
-    status(StatusCode::NOT_FOUND, "NotFound", &format!("{kind} \"{name}\" not found"))
-}
-
-fn get(api: &Api, path: &str) -> Response {
-    if path == "/version" {
-        return answered(&json!({ "major": "1", "minor": "32", "gitVersion": "v1.32.0" }));
-    }
-    let objects = api.objects();
-    if let Some(object) = objects.get(path) {
-        return answered(object);
-    }
-    // A list: of all namespaces (`/api/v1/pods`, `/apis/apps/v1/deployments`), or of one of them.
-    let Some((base, kind)) = path.rsplit_once('/') else { return absent(path) };
-    let parts: Vec<&str> = path.trim_start_matches('/').split('/').collect();
-    let is_list = match parts.as_slice() {
-        ["api", "v1", rest @ ..] | ["apis", _, "v1", rest @ ..] => {
-            matches!(rest, [_] | ["namespaces", _, _])
-        }
-        _ => false,
-    };
-    if !is_list {
-        return absent(path);
-    }
-    let is_one = |at: &str| {
-        let Some(rest) = at.strip_prefix(base).and_then(|rest| rest.strip_prefix('/')) else {
-            return false;
-        };
-        match rest.split('/').collect::<Vec<_>>().as_slice() {
-            [its, _] => *its == kind,
-            ["namespaces", _, its, _] => *its == kind,
-            _ => false,
-        }
-    };
-    // As the platform's own: the list says the kind, and its items do not.
-    let found = objects.iter().filter(|(at, _)| is_one(at)).map(|(_, it)| it);
-    let kinds = found.clone().find_map(|it| text(it, &["kind"])).unwrap_or_default().to_owned();
-    let items: Vec<Value> = found
-        .map(|it| {
-            let mut item = it.clone();
-            if let Some(item) = item.as_object_mut() {
-                item.remove("kind");
-                item.remove("apiVersion");
-            }
-            item
-        })
-        .collect();
-    answered(&json!({
-        "apiVersion": "v1", "kind": format!("{kinds}List"), "metadata": { "resourceVersion": "1" },
-        "items": items,
-    }))
-}
-
-fn apply(api: &Api, path: &str, headers: &axum::http::HeaderMap, body: &Bytes) -> Response {
-    let kind = headers.get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok());
-    if kind != Some("application/apply-patch+yaml") {
-        let message = "the body of the request was in an unknown format";
-        return status(StatusCode::UNSUPPORTED_MEDIA_TYPE, "UnsupportedMediaType", message);
-    }
-    let read = std::str::from_utf8(body).ok().and_then(|it| larder_core::objects::read(it).ok());
-    let Some(given) = read.and_then(|all| all.into_iter().next()) else {
-        return status(StatusCode::BAD_REQUEST, "BadRequest", "error decoding YAML");
-    };
-    let expected = path.rsplit('/').next().unwrap_or_default();
-    if text(&given, &["metadata", "name"]) != Some(expected) {
-        let message = "the name of the object does not match the name on the URL";
-        return status(StatusCode::BAD_REQUEST, "BadRequest", message);
-    }
-    let mut objects = api.objects();
-    let namespace = path.split('/').take(5).collect::<Vec<_>>().join("/");
-    if path.contains("/namespaces/") && !objects.contains_key(&namespace) {
-        let name = namespace.rsplit('/').next().unwrap_or_default();
-        let message = format!("namespaces \"{name}\" not found");
-        return status(StatusCode::NOT_FOUND, "NotFound", &message);
-    }
-    let before = objects.get(path).cloned().unwrap_or(Value::Null);
-    if before["kind"] == "Secret" && before["type"] != given["type"] {
-        let message = format!("Secret \"{expected}\" is invalid: type: field is immutable");
-        return status(StatusCode::UNPROCESSABLE_ENTITY, "Invalid", &message);
-    }
-    let after = merge(before, &given);
-    objects.insert(path.to_owned(), after.clone());
-    answered(&after)
-}
-
-/// Server-side apply: what the other owns stays; lists of named things are joined by name.
-fn merge(before: Value, given: &Value) -> Value {
-    match (before, given) {
-        (Value::Object(mut before), Value::Object(given)) => {
-            for (key, value) in given {
-                let old = before.remove(key).unwrap_or(Value::Null);
-                before.insert(key.clone(), merge(old, value));
-            }
-            Value::Object(before)
-        }
-        (Value::Array(mut before), Value::Array(given)) => {
-            for item in given {
-                match before.iter_mut().find(|old| old["name"] == item["name"]) {
-                    Some(old) if item["name"].is_string() => *old = merge(old.take(), item),
-                    Some(_) => {}
-                    None => before.push(item.clone()),
-                }
-            }
-            Value::Array(before)
-        }
-        (_, given) => given.clone(),
-    }
+/// An authority of its own, in PEM, and what the API serves with.
+fn served() -> Result<(String, Arc<rustls::ServerConfig>), Box<dyn std::error::Error>> {
+    let mut above = rcgen::CertificateParams::new(Vec::new())?;
+    above.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+    above.distinguished_name.push(rcgen::DnType::CommonName, "the stand-in cluster's authority");
+    let authority = rcgen::CertifiedIssuer::self_signed(above, rcgen::KeyPair::generate()?)?;
+    let key = rcgen::KeyPair::generate()?;
+    let names = vec!["127.0.0.1".to_owned(), "localhost".to_owned()];
+    let cert = rcgen::CertificateParams::new(names)?.signed_by(&key, &authority)?;
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let der = rustls::pki_types::PrivateKeyDer::try_from(key.serialize_der())?;
+    let tls = rustls::ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()?
+        .with_no_client_auth()
+        .with_single_cert(vec![cert.der().clone()], der)?;
+    Ok((authority.pem(), Arc::new(tls)))
 }

@@ -122,6 +122,9 @@ impl Cluster {
     /// From now on its nodes reach this host too, at this endpoint.
     pub fn reach(&mut self, host: &str, endpoint: &str) {
         self.hosts.insert(host.to_owned(), endpoint.to_owned());
+        if let Some(api) = &self.api {
+            api.reach(self.hosts.clone());
+        }
     }
 
     /// From now on its nodes read this folder as the runtime of the first family does: anew with every
@@ -132,6 +135,7 @@ impl Cluster {
 
     /// From now on its pods pull with the secrets and service accounts of these objects.
     pub fn with_api(&mut self, api: Api) {
+        api.reach(self.hosts.clone());
         self.api = Some(api);
     }
 
@@ -180,7 +184,11 @@ impl Cluster {
             }
         };
         let router = axum::Router::new().route("/apply", axum::routing::post(apply));
-        crate::serve_on_loopback("a stand-in cluster", router).await
+        crate::serve_on_loopback("a stand-in cluster", router, None).await
+    }
+
+    pub(crate) fn its_api(&self) -> Option<Api> {
+        self.api.clone()
     }
 
     /// Its name.
@@ -206,7 +214,11 @@ impl Cluster {
             }
             admitted = written.join("---\n");
         }
-        let text = admitted.as_str();
+        self.run(&admitted).await
+    }
+
+    /// Starts a pod of each workload of a file that was let in.
+    pub(crate) async fn run(&mut self, text: &str) -> Result<Vec<Pod>, String> {
         let file = File { name: "objects.yaml", ..File::default() };
         let found = scan(text, &file).map_err(|error| format!("error parsing: {error}"))?;
         let documents = objects::read(text).map_err(|error| format!("error parsing: {error}"))?;
@@ -549,7 +561,7 @@ fn phrase(status: u16) -> &'static str {
 }
 
 /// The made-up end of a pod's name, always the same for a workload.
-fn suffix(name: &str) -> String {
+pub(crate) fn suffix(name: &str) -> String {
     const LETTERS: &[u8] = b"bcdfghjklmnpqrstvwxz2456789";
     let digest = larder_core::digest::Digest::of(name.as_bytes());
     digest.hex().bytes().take(5).map(|b| LETTERS[usize::from(b) % LETTERS.len()] as char).collect()

@@ -8,6 +8,7 @@ mod cluster;
 mod door;
 mod fault;
 mod image;
+mod live;
 mod pulling;
 mod sample;
 mod sign_in;
@@ -25,12 +26,13 @@ pub use sample::{
 async fn serve_on_loopback(
     what: &'static str,
     router: axum::Router,
+    tls: Option<larder_server::Tls>,
 ) -> std::io::Result<std::net::SocketAddr> {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
     let address = listener.local_addr()?;
     tokio::spawn(async move {
         let never = std::future::pending();
-        let listener = larder_server::Listener::plain(listener);
+        let listener = larder_server::Listener { tls, ..larder_server::Listener::plain(listener) };
         let service = hyper_util::service::TowerToHyperService::new(router);
         let grace = std::time::Duration::ZERO;
         if let Err(error) = larder_server::serve(listener, service, never, grace).await {

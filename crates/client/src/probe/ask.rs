@@ -21,7 +21,7 @@ use crate::challenge::Challenge;
 use crate::endpoint::Endpoint;
 use crate::inner::Guarded;
 use crate::transport::innermost;
-use crate::trust::Trust;
+use crate::trust::{Trust, is_about_ours};
 
 /// What a node's runtime accepts, in its order.
 const ACCEPTED: &str = "application/vnd.docker.distribution.manifest.v2+json, application/vnd.docker.distribution.manifest.list.v2+json, application/vnd.oci.image.manifest.v1+json, application/vnd.oci.image.index.v1+json, */*";
@@ -161,7 +161,7 @@ impl<'p> Asking<'p> {
         if error.is_redirect() || has("redirects") {
             return Outcome::RedirectLoop(cause);
         }
-        if has("CertificateRequired") || has("certificate required") {
+        if is_about_ours(&cause) {
             return Outcome::ClientCertificate;
         }
         if has("certificate") || has("UnknownIssuer") {

@@ -242,7 +242,7 @@ fn a_secret_is_moved_to_where_it_is_wanted() {
     house
         .larder("handoff move moved.yaml --apply --kubeconfig kubeconfig")
         .ends(0)
-        .says(&["applied at http://127.0.0.1"]);
+        .says(&["applied at https://127.0.0.1"]);
     assert!(api.get("/api/v1/namespaces/historian/secrets/other").is_some());
     house
         .larder("handoff move moved.yaml --namespace elsewhere --apply --kubeconfig kubeconfig")
@@ -265,9 +265,10 @@ fn a_cluster_without_stored_credentials_pulls_with_its_service_accounts() {
     let api = cluster(&house);
     // The key set is fetched from the cluster itself; the demo has it in a file.
     let kubeconfig = house.read("kubeconfig");
-    let server = kubeconfig.split('"').find(|part| part.starts_with("http://")).unwrap();
+    let server = kubeconfig.split('"').find(|part| part.starts_with("https://")).unwrap();
+    house.write("cluster.pem", api.authority());
     let identity = format!(
-        "\n[cluster.identity]\nissuer = \"{}\"\nkeys = \"{server}/openid/v1/jwks\"\n",
+        "\n[cluster.identity]\nissuer = \"{}\"\nkeys = \"{server}/openid/v1/jwks\"\nca = \"cluster.pem\"\n",
         api.issuer()
     );
     let text = house.read("larder.toml") + &identity;

@@ -14,7 +14,9 @@ fn cluster(house: &House) -> (String, String) {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let api = Api::new("turbine-hall", &["scada", "historian"]).unwrap();
     let address = house.runtime.block_on(api.listen()).unwrap();
-    (format!("http://{address}"), api.operator_token().to_owned())
+    house.write("authority.pem", api.authority());
+    house.write("there/authority.pem", api.authority());
+    (format!("https://{address}"), api.operator_token().to_owned())
 }
 
 /// What the check says when it came through to the cluster: the secrets are not there.
@@ -27,7 +29,7 @@ fn comes_through(house: &House, named: &str) {
 fn several_files_are_one_and_missing_ones_are_none() {
     let house = granted("");
     let (server, token) = cluster(&house);
-    house.write("clusters", format!("clusters: [{{name: a, cluster: {{server: \"{server}\"}}}}]\ncontexts: [{{name: a, context: {{cluster: a, user: a}}}}]\n"));
+    house.write("clusters", format!("clusters: [{{name: a, cluster: {{server: \"{server}\", certificate-authority: authority.pem}}}}]\ncontexts: [{{name: a, context: {{cluster: a, user: a}}}}]\n"));
     house.write(
         "users",
         format!("current-context: a\nusers: [{{name: a, user: {{token: {token}}}}}]\n"),
@@ -46,15 +48,15 @@ fn several_files_are_one_and_missing_ones_are_none() {
 fn programs_and_files_lie_beside_the_file_that_names_them() {
     let house = granted("");
     let (server, token) = cluster(&house);
-    std::fs::create_dir(house.path("there")).unwrap();
+    std::fs::create_dir_all(house.path("there")).unwrap();
     house.write("there/token", &token);
-    house.write("there/config", format!("current-context: a\nclusters: [{{name: a, cluster: {{server: \"{server}\"}}}}]\ncontexts: [{{name: a, context: {{cluster: a, user: a}}}}]\nusers: [{{name: a, user: {{tokenFile: token, token: stale}}}}]\n"));
+    house.write("there/config", format!("current-context: a\nclusters: [{{name: a, cluster: {{server: \"{server}\", certificate-authority: authority.pem}}}}]\ncontexts: [{{name: a, context: {{cluster: a, user: a}}}}]\nusers: [{{name: a, user: {{tokenFile: token, token: stale}}}}]\n"));
     comes_through(&house, "there/config");
     house.program(
         "there/login",
         &format!("printf '%s' \"$KUBERNETES_EXEC_INFO\" > info\nprintf '{{\"apiVersion\":\"client.authentication.k8s.io/v1\",\"kind\":\"ExecCredential\",\"status\":{{\"token\":\"{token}\"}}}}'"),
     );
-    house.write("there/config", format!("current-context: a\nclusters: [{{name: a, cluster: {{server: \"{server}\", extensions: [{{name: client.authentication.k8s.io/exec, extension: {{audience: x}}}}]}}}}]\ncontexts: [{{name: a, context: {{cluster: a, user: a}}}}]\nusers: [{{name: a, user: {{exec: {{apiVersion: client.authentication.k8s.io/v1, command: ./login, provideClusterInfo: true}}}}}}]\n"));
+    house.write("there/config", format!("current-context: a\nclusters: [{{name: a, cluster: {{server: \"{server}\", certificate-authority: authority.pem, extensions: [{{name: client.authentication.k8s.io/exec, extension: {{audience: x}}}}]}}}}]\ncontexts: [{{name: a, context: {{cluster: a, user: a}}}}]\nusers: [{{name: a, user: {{exec: {{apiVersion: client.authentication.k8s.io/v1, command: ./login, provideClusterInfo: true}}}}}}]\n"));
     comes_through(&house, "there/config");
     let info: serde_json::Value = serde_json::from_str(&house.read("info")).unwrap();
     assert_eq!(info["spec"]["cluster"]["server"], server);

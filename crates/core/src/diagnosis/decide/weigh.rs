@@ -145,9 +145,10 @@ fn explains(e: &Evidence, said: &Said, here: Cause) -> bool {
                     C::OutsideShelf | C::NoShelf | C::StrangeNode | C::Removed | C::NotBroughtIn
                 )
         }
-        // "not found" hides all of these.
+        // "not found" hides all of these; the node's own connections only where it is known whom it asks.
         C::AbsentOrHidden => {
-            matches!(step, Step::Existence | Step::Reach | Step::Trust | Step::Route)
+            matches!(step, Step::Existence | Step::Route)
+                || (e.nodes.is_some() && matches!(step, Step::Reach | Step::Trust))
         }
         C::Failing => matches!(here, C::UpstreamDown | C::TokenRefused),
         C::RateLimited | C::UpstreamDown => {

@@ -22,6 +22,24 @@ use crate::output::{BAD, DIM, GOOD, Output, STRONG, paint};
 /// What the vendor attaches to its image.
 const COMPANIONS: [&str; 2] =
     ["application/vnd.ventworks.signature+json", "application/vnd.ventworks.materials+json"];
+/// Two workloads of the demo's cluster: one that runs, and one whose tag is misspelt.
+const BOARD: &str = "\
+apiVersion: apps/v1
+kind: Deployment
+metadata: {name: steam-board, namespace: scada}
+spec:
+  selector: {matchLabels: {app: steam-board}}
+  template:
+    metadata: {labels: {app: steam-board}}
+    spec:
+      containers: [{name: board, image: \"larder.emberfall.example:5080/vendor/steamgauge:1.9.2\"}]
+---
+apiVersion: v1
+kind: Pod
+metadata: {name: broken-board, namespace: scada}
+spec:
+  containers: [{name: board, image: \"larder.emberfall.example:5080/vendor/steamgauge:1.9.22\"}]
+";
 /// The larder's name as clusters reach it.
 pub const OWN: &str = "larder.emberfall.example:5080";
 
@@ -232,10 +250,7 @@ impl Stage {
         self.larder = address;
         if let Some(api) = &self.api {
             let address = api.listen().await.map_err(|error| self.broken(error))?;
-            let path = self.folder.join("kubeconfig");
-            let text = api.kubeconfig(address);
-            let written = crate::files::write_secret(&path, text.as_bytes());
-            written.map_err(|error| self.broken(error))?;
+            self.write_kubeconfig(&api.kubeconfig(address))?;
         }
         self.servers.push((place.to_owned(), child));
         Ok(())
@@ -483,20 +498,36 @@ impl Stage {
         Ok(metadata.map_err(|error| self.broken(error))?.len())
     }
 
+    fn write_kubeconfig(&self, text: &str) -> Result<(), Failure> {
+        let path = self.folder.join("kubeconfig");
+        let written = crate::files::write_secret(&path, text.as_bytes());
+        written.map_err(|error| self.broken(error))
+    }
+
     /// Leaves everything running until somebody stops it, and says what to try.
     pub async fn stay(&mut self) -> Result<(), Failure> {
-        let address = match self.cluster.take() {
-            Some(cluster) => cluster.listen().await.map_err(|error| self.broken(error))?,
-            None => return Ok(()),
-        };
+        let Some(cluster) = self.cluster.take() else { return Ok(()) };
+        let name = cluster.name().to_owned();
+        if let Some(api) = &self.api {
+            let address = api.listen().await.map_err(|error| self.broken(error))?;
+            self.write_kubeconfig(&api.kubeconfig(address))?;
+            cluster.live().map_err(|error| self.broken(error))?;
+        }
+        self.add("gate/board.yaml", BOARD)?;
         self.output.result(format!(
             "\n{}\n  cd {}\n  export VENTWORKS_LOGIN={VENTWORKS_LOGIN}\n  \
              larder look {VENTWORKS}/gauges/steamgauge:1.9.2 {OWN}/vendor/steamgauge:1.9.2\n  \
              larder intake add {BAZAAR}/library/brinedb:5.3\n  larder intake lock\n  larder intake run\n  \
-             larder shelf show vendor\n  larder rewrite --check deploy\n  \
-             curl --data-binary @deploy/steam-board.yaml http://{address}/apply\n\nCtrl-C ends it.",
+             larder shelf show vendor\n  larder rewrite --check deploy\n\n\
+             The cluster {name} runs what the platform's own client gives it:\n  cd {}/gate\n  \
+             export KUBECONFIG={}/kubeconfig\n  kubectl apply -f board.yaml\n  kubectl -n scada get pods\n  \
+             kubectl -n scada describe pod broken-board | larder why --event - --cluster {name} --namespace scada --larder {}\n  \
+             kubectl -n scada run board --image {OWN}/vendor/steamgauge:1.9.2\n  kubectl -n scada get pods\n\nCtrl-C ends it.",
             paint(STRONG, "Everything stays up. Try, in another terminal:"),
-            self.folder.display()
+            self.folder.display(),
+            self.folder.display(),
+            self.folder.display(),
+            self.larder
         ));
         let stop = crate::commands::serve::stop_signal().map_err(|error| self.broken(error))?;
         stop.await;
