@@ -97,20 +97,35 @@ impl Kube {
 
     /// All objects of a list, page by page. An API without this kind has none of them.
     pub async fn list(&self, path: &str) -> Result<Vec<Value>, Failure> {
+        let doing = format!("read {path}");
         let mut items = Vec::new();
-        let mut next = String::new();
+        let mut next = format!("?limit={PAGE}");
         loop {
-            let Some(mut page) = self.get(&format!("{path}?limit={PAGE}{next}")).await? else {
+            let answer = self.send(&doing, "GET", &format!("{path}{next}"), None).await?;
+            // What was listed so far has grown too old: all of it in one piece (Kubernetes API, "Retrieving large
+            // results sets in chunks").
+            if answer.status == 410 && next.contains("continue=") {
+                items.clear();
+                next = String::new();
+                continue;
+            }
+            if answer.status == 404 {
                 return Ok(items);
-            };
+            }
+            let mut page = self.read(&doing, &answer)?;
             if let Some(page) = page.as_object_mut() {
                 items.append(&mut larder_core::objects::items(page));
             }
+            if items.len() > MOST {
+                let cause = format!("it has more than {MOST} of them, which are not read");
+                return Err(self.failure(&doing, cause));
+            }
             let more = text(&page, &["metadata", "continue"]).unwrap_or_default();
-            if more.is_empty() || items.len() >= MOST {
+            if more.is_empty() {
                 return Ok(items);
             }
-            next = format!("&continue={}", utf8_percent_encode(more, NON_ALPHANUMERIC));
+            let more = utf8_percent_encode(more, NON_ALPHANUMERIC);
+            next = format!("?limit={PAGE}&continue={more}");
         }
     }
 

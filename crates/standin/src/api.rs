@@ -58,6 +58,8 @@ struct Inner {
     token: String,
     /// Whether the operator may only read.
     read_only: AtomicBool,
+    /// Whether lists are too old for their second page at once.
+    hurries: AtomicBool,
     /// The namespaces in which alone the operator may do anything. None: everywhere.
     confined: Mutex<Option<Vec<String>>>,
     /// Who wrote which fields of an object, by its path.
@@ -103,6 +105,7 @@ impl Api {
             issuer: format!("https://{name}.emberfall.example"),
             token: format!("operator-{token}"),
             read_only: AtomicBool::new(false),
+            hurries: AtomicBool::new(false),
         };
         let api = Self { inner: Arc::new(inner) };
         for namespace in namespaces {
@@ -130,6 +133,11 @@ impl Api {
         self.inner.read_only.store(true, Ordering::Relaxed);
     }
 
+    /// From now on a list is too old for its second page, as where much changes.
+    pub fn hurry(&self) {
+        self.inner.hurries.store(true, Ordering::Relaxed);
+    }
+
     /// From now on the operator has rights in these namespaces alone.
     pub fn confine(&self, namespaces: &[&str]) {
         let mut confined = self.inner.confined.lock().unwrap_or_else(PoisonError::into_inner);
@@ -152,6 +160,10 @@ impl Api {
 
     pub(crate) fn hosts(&self) -> BTreeMap<String, String> {
         self.inner.hosts.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    fn hurries(&self) -> bool {
+        self.inner.hurries.load(Ordering::Relaxed)
     }
 
     fn version(&self) -> u64 {

@@ -465,3 +465,47 @@ fn a_renewal_that_does_not_run_is_told() {
     house.larder(&format!("{apply} --rotate-before 14d")).ends(0);
     assert!(!check().contains("the key of turbine-hall/scada ends"), "{}", check());
 }
+
+#[test]
+fn rights_in_the_named_namespaces_suffice() {
+    let house = granted("");
+    let api = cluster(&house);
+    api.confine(&["scada"]);
+    let one = "turbine-hall --namespace scada --kubeconfig kubeconfig";
+    house.larder(&format!("handoff check {one}")).ends(1).says(&["the secret is missing"]);
+    house.larder(&format!("handoff apply {one}")).ends(0).says(&["new", "linked"]);
+    house.larder(&format!("handoff check {one}")).ends(0);
+    // What lies elsewhere is not to be had, and that is said in the cluster's own words.
+    let all = "turbine-hall --kubeconfig kubeconfig";
+    let refused = house.larder(&format!("handoff apply {all}")).ends(3);
+    assert!(
+        refused.err.contains("is forbidden: User \"operator\" cannot get resource"),
+        "{}",
+        refused.err
+    );
+    house
+        .larder("survey --cluster turbine-hall --kubeconfig kubeconfig")
+        .ends(3)
+        .says(&["cannot list resource", "at the cluster scope"]);
+}
+
+#[test]
+fn long_lists_are_read_whole() {
+    let house = granted("");
+    let api = cluster(&house);
+    for number in 0..1_100 {
+        let spec = json!({ "containers": [{ "name": "c", "image": format!("bazaar.example/t/i{number}:1") }] });
+        api.put(
+            &format!("/api/v1/namespaces/scada/pods/p{number:04}"),
+            json!({
+                "apiVersion": "v1", "kind": "Pod",
+                "metadata": { "name": format!("p{number:04}"), "namespace": "scada" }, "spec": spec,
+            }),
+        );
+    }
+    let survey = "survey --cluster turbine-hall --kubeconfig kubeconfig --json";
+    let images = || house.larder(survey).json()["references"].as_array().unwrap().len();
+    assert_eq!(images(), 1_100, "in pages");
+    api.hurry();
+    assert_eq!(images(), 1_100, "in one piece, where the pages grow too old");
+}

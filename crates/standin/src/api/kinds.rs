@@ -208,7 +208,9 @@ mod tests {
 
     #[test]
     fn paths_lead_where_they_say() {
-        let read = |path| Place::read(path).unwrap();
+        fn read(path: &str) -> Place<'_> {
+            Place::read(path).unwrap()
+        }
         let pod = read("/api/v1/namespaces/scada/pods/one");
         assert_eq!(
             (pod.namespace, pod.name, pod.kind().unwrap().name),
