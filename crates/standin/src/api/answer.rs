@@ -205,7 +205,7 @@ fn read(
             Some(_) => Vec::new(),
         };
         let namespace = place.namespace.map(str::to_owned);
-        return Ok(watch(first, changes, kind, namespace, query.clone()));
+        return Ok(watch(&first, changes, kind, namespace, query.clone()));
     }
     if as_table {
         return Ok(answered(StatusCode::OK, &table(kind, &objects, version, now)));
@@ -218,7 +218,7 @@ fn read(
 
 /// A stream of what changes, an event a line.
 fn watch(
-    first: Vec<Value>,
+    first: &[Value],
     changes: tokio::sync::broadcast::Receiver<super::Change>,
     kind: Kind,
     namespace: Option<String>,

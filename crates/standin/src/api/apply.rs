@@ -97,6 +97,12 @@ fn remove(object: &mut Value, path: &str) {
     }
 }
 
+/// An object, and who wrote which of its fields.
+pub(crate) type Owned = (Value, Vec<Manager>);
+
+/// Fields that others own, each with its owner.
+pub(crate) type Conflicts = Vec<(String, String)>;
+
 /// Applies an object for a manager. The object and its managers afterwards.
 ///
 /// # Errors
@@ -107,7 +113,7 @@ pub(crate) fn apply(
     given: &Value,
     manager: &str,
     force: bool,
-) -> Result<(Value, Vec<Manager>), Vec<(String, String)>> {
+) -> Result<Owned, Conflicts> {
     let wanted = leaves(given);
     let mut conflicts = Vec::new();
     for other in managers.iter().filter(|it| it.name != manager || it.operation != "Apply") {
