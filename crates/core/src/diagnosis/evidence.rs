@@ -24,6 +24,8 @@ pub struct Evidence {
     pub credential: Option<Credential>,
     /// What is there, asked as somebody who may see all. None: nobody could.
     pub record: Option<Record>,
+    /// Whether the cluster's nodes sign in by themselves, with tokens of service accounts.
+    pub identity: bool,
     /// What the image is called at its upstream. None: nobody looked, or it is the larder's and nothing
     /// brings it in.
     pub origin: Option<String>,

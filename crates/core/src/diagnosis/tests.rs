@@ -41,6 +41,7 @@ fn at(ours: bool, outcome: Outcome) -> Evidence {
         event: None,
         recorded: None,
         by_default: None,
+        identity: false,
         through: None,
     }
 }

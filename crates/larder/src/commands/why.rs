@@ -2,6 +2,7 @@
 
 mod ask;
 mod batch;
+mod damage;
 mod live;
 mod record;
 mod recorded;

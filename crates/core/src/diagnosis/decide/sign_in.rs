@@ -22,6 +22,10 @@ pub(super) fn no_credential(e: &Evidence, visit: &Visit) -> Found {
     let told = format!("{} wants a sign-in for {}, and the pod has none", visit.host, e.written);
     let answer = found(Cause::NoCredential, Certain, told);
     match visit.ours {
+        // Its nodes need no secret: they sign in with the service account's token.
+        true if e.identity => answer
+            .say("the nodes of this cluster sign in by themselves (`larder node-login`), and this one did not: its kubelet's journal says why")
+            .run("write the kubelet's configuration anew", "larder handoff write CLUSTER --into INTO"),
         true => answer
             .run("hand the cluster its pull secrets", "larder handoff apply CLUSTER")
             .run("see what the cluster has", "larder handoff check CLUSTER"),

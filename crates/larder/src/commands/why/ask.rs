@@ -20,7 +20,7 @@ use larder_store::Store;
 use super::recorded::Recorded;
 use super::route::{self, Host};
 use super::secrets::{Logins, Pod};
-use super::{Args, record, recorded};
+use super::{Args, damage, record, recorded};
 use crate::config::Config;
 use crate::context::{read_lock, store_if_any};
 use crate::failure::Failure;
@@ -97,6 +97,10 @@ impl<'c> Asker<'c> {
             written: asked.written.clone(),
             platform: Some(self.platform.to_string()),
             event: asked.event.clone(),
+            identity: self.args.cluster.as_ref().is_some_and(|name| {
+                let cluster = self.config.and_then(|config| config.cluster(name));
+                cluster.is_some_and(|cluster| cluster.identity.is_some())
+            }),
             ..Evidence::default()
         };
         let mut steps = Vec::new();
@@ -137,6 +141,22 @@ impl<'c> Asker<'c> {
             )
             .await;
             steps.extend(on_record);
+            let began = Instant::now();
+            let own =
+                here.filter(|here| self.config.is_some_and(|it| !it.routes().is_cached(here)));
+            if let (Some(here), Some(store)) = (own, &self.store)
+                && let Some(lost) = damage::of(store, &here, &self.platform).await?
+            {
+                steps.push(line(Step::Content, None, Some(false), lost.described(), began));
+                for visit in evidence.visits.iter_mut().filter(|visit| visit.ours) {
+                    if matches!(
+                        visit.outcome,
+                        Some(Outcome::Pulls { .. } | Outcome::Failing { .. })
+                    ) {
+                        visit.outcome = Some(lost.clone());
+                    }
+                }
+            }
         }
         let number = asked.event.as_ref().and_then(|event| event.number.as_ref());
         let mut told = None;

@@ -7,7 +7,9 @@ use larder_standin::{What, image};
 
 use crate::causes::secrets::{KIND, basic, secret};
 use crate::causes::{finds, suspects, upstream};
-use crate::house::{House, small};
+use crate::house::{House, OWN, small};
+use crate::node::shelves;
+use crate::serving::Serving;
 use crate::stub::{http, listen};
 
 /// How a registry answers.
@@ -252,4 +254,44 @@ fn indexes_are_read_as_runtimes_read_them() {
         why(tag).ends(0);
     }
     why("other").ends(1).says(&["not made for this platform", "linux/arm64"]);
+}
+
+#[test]
+fn what_the_larders_own_disk_lacks_is_found_without_reading_it_all() {
+    let house = House::new();
+    house.configure(&shelves(""));
+    let own = format!("{OWN}/vendor/kettle:2");
+    house.larder(&format!("copy bazaar.example/library/kettle:2 {own}")).ends(0);
+    let serving = Serving::start(&house);
+    let line = format!("{own} --larder {}", serving.address);
+    house.larder(&format!("why {line}")).ends(0);
+    let made = image(&small("kettle"));
+    let layer = made.documents[0].1.blobs().last().unwrap().digest.hex().to_owned();
+    let file =
+        walk(&house.path("larder-data")).into_iter().find(|path| path.ends_with(&layer)).unwrap();
+    let bytes = std::fs::read(&file).unwrap();
+    std::fs::remove_file(&file).unwrap();
+    let told = finds(&house, &line, "blob-missing").to_string();
+    assert!(told.contains("larder store verify --repair"), "{told}");
+    std::fs::write(&file, &bytes[..bytes.len() - 1]).unwrap();
+    finds(&house, &line, "blob-length");
+    // Followed to the letter, and pushed again, it can be pulled.
+    drop(serving);
+    house.larder("store verify --repair").ends(4);
+    house.larder(&format!("copy bazaar.example/library/kettle:2 {own}")).ends(0);
+    let serving = Serving::start(&house);
+    house.larder(&format!("why {own} --larder {}", serving.address)).ends(0);
+}
+
+/// All files below a folder.
+fn walk(folder: &std::path::Path) -> Vec<std::path::PathBuf> {
+    let mut found = Vec::new();
+    let mut open = vec![folder.to_owned()];
+    while let Some(folder) = open.pop() {
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() { open.push(path) } else { found.push(path) }
+        }
+    }
+    found
 }

@@ -1,0 +1,60 @@
+//! What the larder's own disk lacks of an image: the ledger answers a HEAD for what is not there any more.
+
+use larder_core::diagnosis::Outcome;
+use larder_core::document::Document;
+use larder_core::platform::Platform;
+use larder_core::reference::{Reference, Selector};
+use larder_store::{Store, StoreError};
+
+use crate::failure::Failure;
+
+/// What is missing, or has another size than it should, of what a node of this platform pulls. None: nothing.
+pub(super) async fn of(
+    store: &Store,
+    here: &Reference,
+    platform: &Platform,
+) -> Result<Option<Outcome>, Failure> {
+    look(store, here, platform)
+        .await
+        .map_err(|error| Failure::store("cannot tell whether the store is whole", &error))
+}
+
+async fn look(
+    store: &Store,
+    here: &Reference,
+    platform: &Platform,
+) -> Result<Option<Outcome>, StoreError> {
+    let repository = &here.repository;
+    let read = async |selector: Selector| -> Result<Option<Document>, StoreError> {
+        let found = store.manifest(repository, &selector).await?;
+        Ok(found.and_then(|(record, bytes)| Document::read(bytes, Some(&record.media_type)).ok()))
+    };
+    let Some(mut document) = read(here.selector()).await? else { return Ok(None) };
+    // An index in an index is looked into once more, as runtimes do.
+    for _ in 0..2 {
+        let Some(child) = document.children_for(platform).first().map(|it| it.digest.clone())
+        else {
+            break;
+        };
+        match read(Selector::Digest(child)).await? {
+            Some(inner) => document = inner,
+            None => return Ok(None),
+        }
+    }
+    for blob in document.blobs() {
+        match store.blobs.size(&blob.digest).await? {
+            Some(size) if size == blob.size => {}
+            Some(size) => {
+                let told = format!(
+                    "{} has {size} bytes on the larder's disk, and not {}",
+                    blob.digest, blob.size
+                );
+                return Ok(Some(Outcome::BlobLength(told)));
+            }
+            None => {
+                return Ok(Some(Outcome::BlobMissing(blob.digest.to_string())));
+            }
+        }
+    }
+    Ok(None)
+}
