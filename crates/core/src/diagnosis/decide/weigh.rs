@@ -86,19 +86,33 @@ fn by_event(e: &Evidence, event: &Event, said: Said, told: String) -> Verdict {
 fn with_remedies(e: &Evidence, answer: Found) -> Found {
     let cause = answer.cause;
     let number = e.event.as_ref().and_then(|event| event.number.as_ref());
+    let said = e.event.as_ref().and_then(|event| refusal(&event.text)).is_some();
+    let ours = said || e.recorded.is_some() || e.visits.iter().any(|visit| visit.ours);
+    let explain =
+        || format!("larder policy explain {} --cluster CLUSTER --namespace NAMESPACE", e.written);
     let mut answer = match cause {
         Cause::StrangeNode => answer
             .say("let the larder believe its nodes: `nodes = [\"10.4.0.0/16\"]` or `certificate` of the [[cluster]] in larder.toml"),
-        Cause::KeyRevoked | Cause::KeyExpired | Cause::KeyUnknown | Cause::WrongCredential
-            if e.visits.iter().any(|visit| visit.ours) =>
-        {
+        Cause::NoCredential if ours && e.identity => answer
+            .say("the nodes of this cluster sign in by themselves (`larder node-login`), and this one did not: its kubelet's journal says why"),
+        Cause::NoCredential if ours => answer
+            .run("hand the cluster its pull secrets", "larder handoff apply CLUSTER")
+            .run("see what the cluster has", "larder handoff check CLUSTER"),
+        Cause::KeyRevoked | Cause::KeyExpired | Cause::KeyUnknown | Cause::WrongCredential if ours => {
             answer.run("write new pull secrets", "larder handoff apply CLUSTER")
         }
-        Cause::UnknownAuthority if e.visits.iter().any(|visit| visit.ours) => answer.run(
+        Cause::RuleDenies | Cause::GrantMissing if ours && !e.written.is_empty() => {
+            answer.run("see what decides", explain())
+        }
+        Cause::OutsideShelf => {
+            answer.say("let the [[shelf]] take it in (`only`, `skip`), or bring the image in")
+        }
+        Cause::NoShelf => answer.say("write the shelf's name, or declare it with [[shelf]]"),
+        Cause::UnknownAuthority if ours => answer.run(
             "give the nodes the authority",
             "larder handoff write CLUSTER --nodes --ca AUTHORITY --into INTO",
         ),
-        Cause::PlainHttp if e.visits.iter().any(|visit| visit.ours) => answer.run(
+        Cause::PlainHttp if ours => answer.run(
             "tell the nodes how the larder speaks",
             "larder handoff write CLUSTER --nodes --into INTO",
         ),

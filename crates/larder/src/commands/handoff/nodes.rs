@@ -339,7 +339,10 @@ fn show_own(own: Option<&Own>, context: &Context) {
         }
     }
     for (lines, one) in told {
-        let lines = lines.join(" or ");
+        let lines = match lines.split_last() {
+            Some((last, rest)) if !rest.is_empty() => format!("{} or {last}", rest.join(", ")),
+            _ => lines.join(""),
+        };
         match &one.why {
             None => note(format!(
                 "a runtime of the line {lines} reads {} ({})",
