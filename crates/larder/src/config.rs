@@ -10,11 +10,13 @@ mod owned;
 mod registry;
 mod shelf;
 mod source;
+mod upstream;
 mod values;
 mod warnings;
 
 pub use access::{Cluster, Identity};
 pub use load::{Provenance, find, load};
-pub use model::{Config, Intake, Strangers, Upstream};
+pub use model::{Config, Intake, Strangers};
 pub use shelf::Caching;
+pub use upstream::Upstream;
 pub use warnings::{strange_nodes, warnings};

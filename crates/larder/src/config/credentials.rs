@@ -12,7 +12,8 @@ use larder_core::handoff::{Held, read_secrets};
 use larder_core::name::Host;
 use serde::Deserialize;
 
-use super::model::{Config, Credentials, Sourced, Upstream};
+use super::model::Config;
+use super::upstream::{Credentials, Sourced, Upstream};
 use crate::failure::Failure;
 use crate::files::read_bounded;
 

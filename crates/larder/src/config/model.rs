@@ -6,12 +6,10 @@
 use std::collections::BTreeMap;
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
 use std::time::Duration;
 
 use larder_client::Endpoint;
 use larder_core::access::grants::Grants;
-use larder_core::allowance::Allowance;
 use larder_core::lock::Wish;
 use larder_core::name::{Host, RepositoryName};
 use larder_core::pattern::Pattern;
@@ -32,9 +30,9 @@ use crate::failure::Failure;
 use super::access::{Account, Cluster, RawRule};
 use super::deployments::{Resource, Route};
 use super::shelf::{Caching, Shelf};
+use super::upstream::Upstream;
 use super::values::{
-    Destination, read_allowance, read_limit, read_platforms, read_size, read_span, read_tags,
-    read_timeout,
+    Destination, read_limit, read_platforms, read_size, read_span, read_tags, read_timeout,
 };
 
 /// A whole configuration, includes merged in.
@@ -404,121 +402,6 @@ impl<'de> Deserialize<'de> for OwnUrl {
     }
 }
 
-/// `[[upstream]]`: somebody else's registry.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Upstream {
-    /// What we call it.
-    pub name: Spanned<String>,
-    /// Its host as in references.
-    pub host: Host,
-    /// Where it is reached. None: at its host.
-    pub endpoint: Option<Endpoint>,
-    /// Where the name and secret come from. None: anonymous.
-    pub credentials: Option<Credentials>,
-    /// Hosts beside its own at which it signs people in.
-    #[serde(default)]
-    pub token_hosts: Vec<String>,
-    /// What they led to, once somebody has looked.
-    #[serde(skip)]
-    pub login: OnceLock<(Sourced, larder_client::Account)>,
-    /// A file with certificates that are trusted for it.
-    pub ca: Option<PathBuf>,
-    /// A file with the certificate that it is shown, and the one with its key. None: they are one file.
-    pub certificate: Option<PathBuf>,
-    /// The file with the certificate's key.
-    pub certificate_key: Option<PathBuf>,
-    /// Through whom it is reached. None: whom the environment names.
-    pub proxy: Option<Proxy>,
-    /// Whether layers that it does not have are fetched where their manifests say that they lie.
-    #[serde(default)]
-    pub foreign: bool,
-    /// How many blobs are moved at once.
-    #[serde(default = "default_parallel", deserialize_with = "read_parallel")]
-    pub parallel: usize,
-    /// How long its answers may take to begin or to go on.
-    #[serde(default, deserialize_with = "read_timeout")]
-    pub timeout: Option<Duration>,
-    /// What it lets us pull. None: no limit is known.
-    #[serde(default, deserialize_with = "read_allowance")]
-    pub allowance: Option<Allowance>,
-}
-
-/// Through whom an upstream is reached.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(try_from = "ProxyText")]
-pub enum Proxy {
-    /// Nobody, whatever the environment says.
-    Nobody,
-    /// This one, with where its login comes from.
-    At {
-        /// Its address.
-        address: Endpoint,
-        /// Where its login comes from. None: it wants none.
-        credentials: Option<Credentials>,
-    },
-}
-
-#[derive(Deserialize)]
-#[serde(untagged)]
-enum ProxyText {
-    Address(String),
-    Table(ProxyTable),
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct ProxyTable {
-    address: String,
-    credentials: Option<Credentials>,
-}
-
-impl TryFrom<ProxyText> for Proxy {
-    type Error = String;
-
-    fn try_from(text: ProxyText) -> Result<Self, String> {
-        let (address, credentials) = match text {
-            ProxyText::Address(word) if word == "none" => return Ok(Self::Nobody),
-            ProxyText::Address(address) => (address, None),
-            ProxyText::Table(ProxyTable { address, credentials }) => (address, credentials),
-        };
-        if !address.starts_with("http://") && !address.starts_with("https://") {
-            return Err(
-                "`proxy` is an address such as `http://proxy.example:3128`, or `none`".into()
-            );
-        }
-        let address =
-            address.parse().map_err(|error: larder_client::EndpointError| error.to_string())?;
-        Ok(Self::At { address, credentials })
-    }
-}
-
-/// Where credentials come from; never the secret itself.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Credentials {
-    /// An environment variable that holds `NAME:SECRET`.
-    pub env: Option<String>,
-    /// A file that holds `NAME:SECRET`.
-    pub file: Option<PathBuf>,
-    /// A program with its arguments, which says `NAME:SECRET` or a JSON document.
-    pub command: Option<Vec<String>>,
-    /// A file in the form that clients share, with the programs that it names.
-    #[serde(rename = "auth-file")]
-    pub auth_file: Option<PathBuf>,
-}
-
-/// A login, and where it came from.
-#[derive(Debug, Clone)]
-pub struct Sourced {
-    /// The name and the secret.
-    pub login: larder_client::Credentials,
-    /// Where from, in words.
-    pub source: String,
-    /// Until when it is good, in milliseconds since 1970. None: that is not said.
-    pub until: Option<i64>,
-}
-
 /// `[[intake]]`: an image that we want.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -656,15 +539,6 @@ fn default_data() -> PathBuf {
 
 fn default_record() -> Duration {
     Duration::from_secs(90 * 24 * 3600)
-}
-
-fn read_parallel<'de, D: Deserializer<'de>>(from: D) -> Result<usize, D::Error> {
-    let count = std::num::NonZeroUsize::deserialize(from);
-    count.map(Into::into).map_err(|_| D::Error::custom("`parallel` is a number, 1 or more"))
-}
-
-fn default_parallel() -> usize {
-    4
 }
 
 /// Keys that the design knows and this version does not carry out: refused, so that nobody relies

@@ -6,7 +6,8 @@ use std::time::Duration;
 use larder_client::{Endpoint, Options, Proxy, Registry};
 use larder_core::name::Host;
 
-use super::model::{self, Config, Upstream};
+use super::model::Config;
+use super::upstream::{self, Upstream};
 use crate::failure::Failure;
 
 impl Config {
@@ -86,8 +87,8 @@ impl Config {
         options.identity = self.identity_of(upstream)?;
         options.proxy = match &upstream.proxy {
             None => Proxy::Environment,
-            Some(model::Proxy::Nobody) => Proxy::Nobody,
-            Some(model::Proxy::At { address, credentials }) => {
+            Some(upstream::Proxy::Nobody) => Proxy::Nobody,
+            Some(upstream::Proxy::At { address, credentials }) => {
                 let host: Host =
                     address.host().parse().map_err(|error: larder_core::name::NameError| {
                         Failure::usage(format!("cannot reach {}", upstream.host), error, "")

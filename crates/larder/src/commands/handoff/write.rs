@@ -358,7 +358,8 @@ fn page(args: &Args, config: &Config, upstreams: &[(Host, String)], ca: bool) ->
          ## Test\n\n\
          On a node, with an image of the larder and the name of one who may pull it; the key is asked for:\n\n   \
          ctr --namespace k8s.io images pull --hosts-dir {config_path} --user USER {own}/SHELF/IMAGE:TAG\n\n\
-         Without a key (leave `--user` out) it is refused, with a number: `larder log NUMBER` says why.\n\
+         Without a key (leave `--user` out) it is refused, with a number, unless anybody may pull it (`anonymous`):\n\
+         `larder log NUMBER` says why.\n\
          Copy a node's folder back and run `larder check --nodes FOLDER`: it reads the files as the runtime does and\n\
          says what it would leave out.{}\n\n\
          ## Undo\n\n\
