@@ -257,6 +257,28 @@ fn host(text: &str) -> Option<String> {
 }
 
 fn status(text: &str) -> Option<u16> {
+    // Where runtimes write it, whatever follows: registries put words of their own there, or none.
+    const BEFORE: [&str; 4] = [
+        "unexpected status from ",
+        "unexpected status code ",
+        "failed with status code [",
+        "unexpected status: ",
+    ];
+    let said = BEFORE.iter().find_map(|words| {
+        let (_, rest) = text.rsplit_once(words)?;
+        let rest = rest.lines().next().unwrap_or_default();
+        // It stands behind the address, which may have a port.
+        let at = if words.ends_with("status: ") { Some(rest) } else { None };
+        let behind = rest.split(": ").skip(1);
+        at.into_iter().chain(behind).find_map(|part| {
+            let code = part.get(..3)?.parse::<u16>().ok()?;
+            let ends = !part[3..].starts_with(|c: char| c.is_ascii_alphanumeric());
+            (ends && (300..=599).contains(&code)).then_some(code)
+        })
+    });
+    if said.is_some() {
+        return said;
+    }
     // The last number of three digits before one of the standard's phrases.
     let words: Vec<&str> = text.split([' ', ':', '"', '\n']).collect();
     let pairs = words.windows(2).rev();

@@ -142,6 +142,16 @@ const PLAIN: &[(&[&str], Cause, &str)] = &[
         Cause::PlatformMissing,
         "{image} is not made for the node's platform",
     ),
+    (
+        &["no realm specified for token auth challenge"],
+        Cause::TokenOdd,
+        "{host} asks for a token, and does not say where it is had",
+    ),
+    (
+        &["schema 1 image manifests are no longer supported", "\": no signatures"],
+        Cause::ManifestOdd,
+        "what {host} gives for {image} is of no type that runtimes take",
+    ),
     (&["exec format error"], Cause::WrongArchitecture, "{image} is for another architecture"),
     (&["rejecting "], Cause::ManifestTooLarge, "the manifest of {image} is too large"),
     (
@@ -511,6 +521,8 @@ impl Event {
             .map(|said| said.or(&[Cause::WrongCredential])),
             403 => told(Cause::Forbidden, "{host} forbids the pull"),
             404 => told(Cause::AbsentOrHidden, "{image} is not at {host}, or may not be seen"),
+            410 => told(Cause::AbsentOrHidden, "{host} says that {image} is gone"),
+            408 => told(Cause::Failing, "{host} says that the request took too long"),
             429 => told(Cause::RateLimited, "{host} limits how much is pulled"),
             // Plain HTTP at a port that speaks TLS is answered so.
             400 if !self.has("https://") => {

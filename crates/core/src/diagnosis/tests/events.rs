@@ -378,3 +378,34 @@ fn a_line_of_the_record_that_is_another_ones_decides_nothing() {
     assert_eq!(found(Cause::KeyRevoked), (Cause::KeyRevoked, Confidence::Certain));
     assert_eq!(found(Cause::KeyUnknown), (Cause::KeyRevoked, Confidence::Likely));
 }
+
+#[test]
+fn a_status_is_read_whatever_follows_it() {
+    let cause = |text: &str| {
+        let text = format!("Failed to pull image \"a.example:5000/x:1\": {text}");
+        read_events(&text).pop().unwrap().said().map(|said| said.cause)
+    };
+    let head = "failed to resolve image: unexpected status from HEAD request to https://a.example:5000/v2/x/manifests/1?ns=b: ";
+    for (status, expected) in [
+        ("401 it is as it is", Cause::NoCredential),
+        ("403 kein Zutritt", Cause::Forbidden),
+        ("429 langsam", Cause::RateLimited),
+        ("503 später", Cause::Failing),
+        ("520 ", Cause::Failing),
+        ("408 Request Timeout", Cause::Failing),
+        ("410 Gone", Cause::AbsentOrHidden),
+    ] {
+        assert_eq!(cause(&format!("{head}{status}")), Some(expected), "{status}");
+    }
+    let older =
+        "pulling from host a.example:5000 failed with status code [manifests 1]: 503 morgen wieder";
+    assert_eq!(cause(older), Some(Cause::Failing));
+    assert_eq!(
+        cause("failed to fetch oauth token: unexpected status: 503 nein"),
+        Some(Cause::TokenRefused)
+    );
+    assert_eq!(
+        cause("failed to resolve image: no realm specified for token auth challenge"),
+        Some(Cause::TokenOdd)
+    );
+}
