@@ -30,6 +30,9 @@ pub struct Resolved {
     pub size: u64,
 }
 
+/// Addresses of one layer that are tried.
+const ADDRESSES: usize = 4;
+
 impl Registry {
     fn manifest_call(
         &self,
@@ -226,28 +229,44 @@ impl Registry {
         self.blob_from(repository, digest, Some(size), 0).await
     }
 
-    /// Opens a layer's stream where its manifest says that it lies, outside of the registry. No login is shown there.
+    /// Opens the stream of a layer that the registry does not have, where its manifest says that it lies: at the first of
+    /// these addresses that has it. No login is shown there.
     ///
     /// # Errors
-    /// As for a blob; also when the address is none to which the registry may lead.
+    /// [`ClientError::Foreign`] where that is not allowed for this registry; else as for a blob, also when no address is one
+    /// to which the registry may lead.
     pub async fn foreign_blob(
         &self,
         repository: &RepositoryName,
         digest: &Digest,
         size: Option<u64>,
         from: u64,
-        address: &str,
+        addresses: &[String],
     ) -> Result<BlobStream, ClientError> {
-        let shown = larder_core::shown::cut(address, 200);
-        let address = Url::parse(address)
-            .ok()
-            .filter(|url| self.transport().options.endpoint.may_lead_to(url))
-            .filter(|url| url.username().is_empty() && url.password().is_none())
-            .ok_or_else(|| {
+        let host = || self.host().to_owned();
+        if let Some(first) = addresses.first().filter(|_| !self.transport().options.foreign) {
+            let at = larder_core::shown::cut(first, 200);
+            return Err(ClientError::Foreign { host: host(), digest: digest.clone(), at });
+        }
+        let wanted = Wanted::Blob(format!("{digest} in {repository}"));
+        let mut met = ClientError::NotFound { host: host(), wanted };
+        for address in addresses.iter().take(ADDRESSES) {
+            let allowed = Url::parse(address)
+                .ok()
+                .filter(|url| self.transport().options.endpoint.may_lead_to(url))
+                .filter(|url| url.username().is_empty() && url.password().is_none());
+            let Some(url) = allowed else {
+                let shown = larder_core::shown::cut(address, 200);
                 let cause = format!("{digest} lies at {shown}, which is not allowed");
-                self.transport().protocol(cause)
-            })?;
-        self.stream(repository, digest, size, from, Some(address)).await
+                met = self.transport().protocol(cause);
+                continue;
+            };
+            match self.stream(repository, digest, size, from, Some(url)).await {
+                Ok(stream) => return Ok(stream),
+                Err(error) => met = error,
+            }
+        }
+        Err(met)
     }
 
     /// The same from a byte on, and for a blob of which nobody has said how large it is: then the

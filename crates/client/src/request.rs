@@ -103,11 +103,6 @@ impl Registry {
         url
     }
 
-    /// Whether layers that it does not have are fetched where their manifests say that they lie.
-    pub fn takes_foreign(&self) -> bool {
-        self.transport().options.foreign
-    }
-
     /// Sends a call: with the pass that the scope has, and once more after a sign-in when the
     /// registry asks for one; again after passing failures. Any status but 401 is given back.
     pub(crate) async fn send(&self, call: &Call) -> Result<Response, ClientError> {

@@ -54,7 +54,8 @@ impl Store {
         Ok(facts)
     }
 
-    async fn document(
+    /// What a tag or digest of a repository stands for, read. None: it is not there.
+    pub async fn document(
         &self,
         repository: &RepositoryName,
         selector: &Selector,

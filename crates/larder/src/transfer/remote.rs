@@ -6,7 +6,7 @@ use std::sync::Arc;
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::{self, StreamExt as _};
-use larder_client::{BlobStream, ClientError, Registry, Wanted};
+use larder_client::{ClientError, Registry};
 use larder_core::companion::{Companion, kind};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
@@ -16,9 +16,6 @@ use larder_core::reference::Selector;
 use larder_store::Journal;
 
 use super::{Content, Role, Source, Target, TransferError};
-
-/// Addresses of one layer that are tried.
-const ADDRESSES: usize = 4;
 
 /// One repository of a registry.
 pub struct Remote {
@@ -52,27 +49,6 @@ impl Remote {
         Ok(known.filter(|known| *known != self.repository))
     }
 
-    /// A layer that the registry does not have, from where its manifest says that it lies.
-    async fn foreign(&self, blob: &Descriptor) -> Result<BlobStream, ClientError> {
-        let host = || self.registry.host().to_owned();
-        if !self.registry.takes_foreign() {
-            let at = larder_core::shown::cut(blob.urls.first().map_or("", String::as_str), 200);
-            return Err(ClientError::Foreign { host: host(), digest: blob.digest.clone(), at });
-        }
-        let wanted = Wanted::Blob(blob.digest.to_string());
-        let mut met = ClientError::NotFound { host: host(), wanted };
-        for address in blob.urls.iter().take(ADDRESSES) {
-            let size = Some(blob.size);
-            let opened =
-                self.registry.foreign_blob(&self.repository, &blob.digest, size, 0, address).await;
-            match opened {
-                Ok(stream) => return Ok(stream),
-                Err(error) => met = error,
-            }
-        }
-        Err(met)
-    }
-
     async fn remember(&self, digest: &Digest) -> Result<(), TransferError> {
         if let Some((journal, host)) = &self.memory {
             journal.note_placed(host, &self.repository, vec![digest.clone()]).await?;
@@ -97,7 +73,8 @@ impl Source for Remote {
     async fn blob(&self, blob: &Descriptor) -> Result<Content, TransferError> {
         let stream = match self.registry.blob(&self.repository, &blob.digest, blob.size).await {
             Err(ClientError::NotFound { .. }) if !blob.urls.is_empty() => {
-                self.foreign(blob).await?
+                let (digest, size) = (&blob.digest, Some(blob.size));
+                self.registry.foreign_blob(&self.repository, digest, size, 0, &blob.urls).await?
             }
             opened => opened?,
         };

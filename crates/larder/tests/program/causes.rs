@@ -3,7 +3,7 @@
 mod events;
 mod reach;
 mod secrets;
-mod upstreams;
+pub mod upstreams;
 
 use std::collections::BTreeSet;
 use std::fs;

@@ -18,17 +18,24 @@ pub(super) fn sign_in(e: &Evidence, visit: &Visit, shown: bool, said: Option<&St
     }
 }
 
+/// What has a cluster sign in at its larder.
+pub(super) fn to_sign_in(e: &Evidence, answer: Found) -> Found {
+    // Nodes with an identity need no secret: they sign in with the service account's token.
+    match e.identity {
+        true => answer
+            .say("the nodes of this cluster sign in by themselves (`larder node-login`), and this one did not: its kubelet's journal says why")
+            .run("write the kubelet's configuration anew", "larder handoff write CLUSTER --into INTO"),
+        false => answer
+            .run("hand the cluster its pull secrets", "larder handoff apply CLUSTER")
+            .run("see what the cluster has", "larder handoff check CLUSTER"),
+    }
+}
+
 pub(super) fn no_credential(e: &Evidence, visit: &Visit) -> Found {
     let told = format!("{} wants a sign-in for {}, and the pod has none", visit.host, e.written);
     let answer = found(Cause::NoCredential, Certain, told);
     match visit.ours {
-        // Its nodes need no secret: they sign in with the service account's token.
-        true if e.identity => answer
-            .say("the nodes of this cluster sign in by themselves (`larder node-login`), and this one did not: its kubelet's journal says why")
-            .run("write the kubelet's configuration anew", "larder handoff write CLUSTER --into INTO"),
-        true => answer
-            .run("hand the cluster its pull secrets", "larder handoff apply CLUSTER")
-            .run("see what the cluster has", "larder handoff check CLUSTER"),
+        true => to_sign_in(e, answer),
         false => answer
             .say("give the pod a pull secret of that registry")
             .say("bring the image in, so that nodes need no account there"),

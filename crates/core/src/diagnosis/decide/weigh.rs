@@ -1,6 +1,7 @@
 //! What a node or a larder said, beside what is found from here: what they said decides, and what is found from here
 //! explains it where both fit.
 
+use super::sign_in::to_sign_in;
 use super::{Found, Likely, Possible, finish, found};
 use crate::diagnosis::event::{Event, Said, refusal};
 use crate::diagnosis::{Cause, Confidence, Credential, Evidence, Finding, Step, Verdict};
@@ -93,11 +94,7 @@ fn with_remedies(e: &Evidence, answer: Found) -> Found {
     let mut answer = match cause {
         Cause::StrangeNode => answer
             .say("let the larder believe its nodes: `nodes = [\"10.4.0.0/16\"]` or `certificate` of the [[cluster]] in larder.toml"),
-        Cause::NoCredential if ours && e.identity => answer
-            .say("the nodes of this cluster sign in by themselves (`larder node-login`), and this one did not: its kubelet's journal says why"),
-        Cause::NoCredential if ours => answer
-            .run("hand the cluster its pull secrets", "larder handoff apply CLUSTER")
-            .run("see what the cluster has", "larder handoff check CLUSTER"),
+        Cause::NoCredential if ours => to_sign_in(e, answer),
         Cause::KeyRevoked | Cause::KeyExpired | Cause::KeyUnknown | Cause::WrongCredential if ours => {
             answer.run("write new pull secrets", "larder handoff apply CLUSTER")
         }

@@ -117,7 +117,7 @@ async fn why_not(
     wanted: &BTreeSet<Platform>,
 ) -> Result<Option<String>, StoreError> {
     let repository = &here.repository;
-    let Some(top) = document(store, repository, &here.selector()).await? else {
+    let Some((_, top)) = store.document(repository, &here.selector()).await? else {
         return Ok(Some(format!("{} is not here", here.selector())));
     };
     if matches!(top.kind, Kind::Manifest { .. }) {
@@ -176,7 +176,8 @@ async fn whole(
     platform: Option<&Platform>,
     depth: usize,
 ) -> Result<Option<String>, StoreError> {
-    let Some(found) = document(store, repository, &Selector::Digest(digest.clone())).await? else {
+    let selector = Selector::Digest(digest.clone());
+    let Some((_, found)) = store.document(repository, &selector).await? else {
         return Ok(Some("its manifest is not here".to_owned()));
     };
     match (&found.kind, depth.checked_sub(1)) {
@@ -201,7 +202,7 @@ async fn whole(
     }
 }
 
-/// Why a manifest's blobs are not all here. None: they are.
+/// Why a manifest's blobs are not all here, and whole. None: they are.
 async fn lacks(
     store: &Store,
     repository: &RepositoryName,
@@ -210,18 +211,11 @@ async fn lacks(
     let (mut missing, mut all) = (0, 0);
     for blob in manifest.blobs() {
         all += 1;
-        if store.ledger.blob(repository, &blob.digest).await?.is_none() {
+        // The ledger may know what the disk has lost.
+        let known = store.ledger.blob(repository, &blob.digest).await?.is_some();
+        if !known || store.blobs.size(&blob.digest).await? != Some(blob.size) {
             missing += 1;
         }
     }
     Ok((missing > 0).then(|| format!("{missing} of {} are not here", count(all, "blob"))))
-}
-
-async fn document(
-    store: &Store,
-    repository: &RepositoryName,
-    selector: &Selector,
-) -> Result<Option<Document>, StoreError> {
-    let found = store.manifest(repository, selector).await?;
-    Ok(found.and_then(|(record, bytes)| Document::read(bytes, Some(&record.media_type)).ok()))
 }

@@ -1,7 +1,6 @@
 //! What the larder's own disk lacks of an image: the ledger answers a HEAD for what is not there any more.
 
 use larder_core::diagnosis::Outcome;
-use larder_core::document::Document;
 use larder_core::platform::Platform;
 use larder_core::reference::{Reference, Selector};
 use larder_store::{Store, StoreError};
@@ -25,19 +24,17 @@ async fn look(
     platform: &Platform,
 ) -> Result<Option<Outcome>, StoreError> {
     let repository = &here.repository;
-    let read = async |selector: Selector| -> Result<Option<Document>, StoreError> {
-        let found = store.manifest(repository, &selector).await?;
-        Ok(found.and_then(|(record, bytes)| Document::read(bytes, Some(&record.media_type)).ok()))
+    let Some((_, mut document)) = store.document(repository, &here.selector()).await? else {
+        return Ok(None);
     };
-    let Some(mut document) = read(here.selector()).await? else { return Ok(None) };
     // An index in an index is looked into once more, as runtimes do.
     for _ in 0..2 {
         let Some(child) = document.children_for(platform).first().map(|it| it.digest.clone())
         else {
             break;
         };
-        match read(Selector::Digest(child)).await? {
-            Some(inner) => document = inner,
+        match store.document(repository, &Selector::Digest(child)).await? {
+            Some((_, inner)) => document = inner,
             None => return Ok(None),
         }
     }

@@ -284,7 +284,7 @@ fn what_the_larders_own_disk_lacks_is_found_without_reading_it_all() {
 }
 
 /// All files below a folder.
-fn walk(folder: &std::path::Path) -> Vec<std::path::PathBuf> {
+pub fn walk(folder: &std::path::Path) -> Vec<std::path::PathBuf> {
     let mut found = Vec::new();
     let mut open = vec![folder.to_owned()];
     while let Some(folder) = open.pop() {

@@ -5,10 +5,9 @@ use std::pin::pin;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-use larder_client::{BlobStream, ClientError, Wanted};
+use larder_client::{BlobStream, ClientError};
 use larder_core::access::possession::Proof;
 use larder_core::digest::Digest;
-use larder_core::document::Document;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{BlobWriter, StoreError, UploadId};
@@ -56,40 +55,23 @@ struct Part {
     noted: Option<JoinHandle<()>>,
 }
 
-/// Addresses of one layer that are tried.
-const ADDRESSES: usize = 4;
-
 impl Job {
     /// A layer that the upstream does not have, from where a manifest says that it lies.
     async fn foreign(&self, size: Option<u64>, from: u64) -> Result<BlobStream, Trouble> {
-        let (upstream, store) = (&self.shelf.upstream, &self.cache.inner.store);
-        let wanted = Wanted::Blob(format!("{} in {}", self.digest, self.path));
-        let host = || upstream.host().to_string();
-        let mut met = Trouble::Upstream(ClientError::NotFound { host: host(), wanted });
-        let Some(by) = store.cache.needed_by(&self.repository, &self.digest).await? else {
-            return Err(met);
+        let store = &self.cache.inner.store;
+        let by = store.cache.needed_by(&self.repository, &self.digest).await?;
+        let found = match by {
+            Some(by) => store.document(&self.repository, &Selector::Digest(by)).await?,
+            None => None,
         };
-        let found = store.manifest(&self.repository, &Selector::Digest(by)).await?;
-        let document =
-            found.and_then(|(record, bytes)| Document::read(bytes, Some(&record.media_type)).ok());
-        let blob = document
+        let blob = found
             .as_ref()
-            .and_then(|document| document.blobs().find(|blob| blob.digest == self.digest));
+            .and_then(|(_, document)| document.blobs().find(|blob| blob.digest == self.digest));
         let urls = blob.map(|blob| blob.urls.as_slice()).unwrap_or_default();
-        if let Some(first) = urls.first().filter(|_| !upstream.registry.takes_foreign()) {
-            let (digest, at) = (self.digest.clone(), larder_core::shown::cut(first, 200));
-            return Err(Trouble::Upstream(ClientError::Foreign { host: host(), digest, at }));
-        }
         let size = size.or(blob.map(|blob| blob.size));
-        for address in urls.iter().take(ADDRESSES) {
-            let opened =
-                upstream.registry.foreign_blob(&self.path, &self.digest, size, from, address).await;
-            match opened {
-                Ok(stream) => return Ok(stream),
-                Err(error) => met = Trouble::Upstream(error),
-            }
-        }
-        Err(met)
+        let registry = &self.shelf.upstream.registry;
+        let opened = registry.foreign_blob(&self.path, &self.digest, size, from, urls).await;
+        opened.map_err(Trouble::Upstream)
     }
 
     pub async fn run(self, size: Option<u64>) {
