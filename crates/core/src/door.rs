@@ -11,7 +11,7 @@ use serde_json::value::RawValue;
 use serde_json::{Value, json};
 
 use crate::retarget::{Answer, Left, Retarget};
-use crate::rewrite::{File, Finding, ParseError, Role, Scan, scan};
+use crate::rewrite::{File, ParseError, Scan, scan};
 
 /// The largest review that is read, in bytes: what the platform keeps of one object, twice over.
 pub const REVIEW_LIMIT: usize = 4 * 1024 * 1024;
@@ -207,7 +207,10 @@ impl Review {
 
     /// What the object names. None: there is no object, as when one is deleted.
     /// Reading ends early, with an error, once `stop` is set.
-    pub fn scan(&self, stop: Option<&AtomicBool>) -> Result<Option<Scan<'_>>, ReviewError> {
+    pub fn scan<'s>(
+        &'s self,
+        stop: Option<&'s AtomicBool>,
+    ) -> Result<Option<Scan<'s>>, ReviewError> {
         let Some(object) = &self.object else { return Ok(None) };
         let most = Some(IMAGES_LIMIT);
         let file = File { name: "object.json", stop, most, ..File::default() };
@@ -274,7 +277,7 @@ impl Door {
         let mut reply = Reply::default();
         let host = retarget.host().as_str();
         let mut from_here = vec![false; scan.pods.len()];
-        for finding in scan.findings.iter().filter(|one| is_run(one)) {
+        for finding in scan.findings.iter().filter(|one| one.is_run()) {
             let answer = retarget.answer(&finding.text, finding.tag_elsewhere);
             let pulled = match &answer {
                 Answer::Become(new) if self.rewrite => new.host.as_str() == host,
@@ -338,11 +341,6 @@ impl Door {
         }
         reply
     }
-}
-
-/// Whether an image is one that a pod of the object runs.
-pub fn is_run(finding: &Finding) -> bool {
-    finding.role == Role::Pulled
 }
 
 fn names(text: &str, host: &str) -> bool {

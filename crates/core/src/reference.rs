@@ -9,6 +9,7 @@ use std::str::FromStr;
 use crate::digest::Digest;
 use crate::name::{Host, NameError, RepositoryName, Tag};
 
+pub(crate) use malformed::is_open;
 pub use malformed::{Malformed, Reason};
 
 /// The default public registry, and the names under which it is also written.

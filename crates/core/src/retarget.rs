@@ -8,7 +8,7 @@ use crate::digest::Digest;
 use crate::lock::Lock;
 use crate::name::{Host, Tag};
 use crate::pattern::Pattern;
-use crate::reference::{Malformed, Reading, Reference, Unqualified};
+use crate::reference::{Image, Malformed, Reading, Reference, Unqualified};
 use crate::route::{Origins, Routes, Standing};
 
 /// Where references are to lead.
@@ -158,8 +158,36 @@ impl<'a> Retarget<'a> {
         Reference::read(text, self.unqualified).ok().map(|reading| reading.reference)
     }
 
+    /// What becomes of digests.
+    pub fn pin(&self) -> Pin {
+        self.wish.pin
+    }
+
+    /// Where references are to lead.
+    pub fn direction(&self) -> Direction {
+        self.wish.direction
+    }
+
+    /// The image that a name means where it comes from, and whether the name is one of the larder's own. None: it
+    /// cannot be read.
+    pub fn origin_of(&self, name: &str) -> Option<(Image, bool)> {
+        let reference = self.read(name)?;
+        let ours = self.is_ours(&reference);
+        let mut image = reference.image();
+        if ours {
+            image.host = self.routes.own().clone();
+            image = self.origins.of_image(&image).unwrap_or(image);
+        }
+        Some((image, ours))
+    }
+
     /// Decides for a text. `tag_elsewhere`: the text has no tag because another place decides it.
     pub fn answer(&self, text: &str, tag_elsewhere: bool) -> Answer {
+        self.answer_with(text, tag_elsewhere, self.wish.pin)
+    }
+
+    /// The same when something else becomes of its digest.
+    pub fn answer_with(&self, text: &str, tag_elsewhere: bool, pin: Pin) -> Answer {
         let mut mended = false;
         let reading = match Reference::read(text, self.unqualified) {
             Ok(reading) => reading,
@@ -180,9 +208,9 @@ impl<'a> Retarget<'a> {
         }
         let target = match self.wish.direction {
             Direction::Here => self.here(&reference, tag_elsewhere),
-            Direction::Back => Ok(self.back(&reference)),
+            Direction::Back => Ok(self.back(&reference, pin)),
         };
-        let target = target.and_then(|target| self.pinned(target, tag_elsewhere));
+        let target = target.and_then(|target| self.pinned(target, tag_elsewhere, pin));
         match target {
             // A name that can be read is better than none, wherever it leads.
             Err(Left::NoRoute(reference)) if mended => Answer::Become(reference),
@@ -236,7 +264,7 @@ impl<'a> Retarget<'a> {
     }
 
     /// The upstream's name. What is our own has none and stays.
-    fn back(&self, reference: &Reference) -> Reference {
+    fn back(&self, reference: &Reference, pin: Pin) -> Reference {
         let mut ours = reference.image();
         if ours.host == *self.host() {
             ours.host = self.routes.own().clone();
@@ -247,12 +275,25 @@ impl<'a> Retarget<'a> {
         if let Some(digest) = &reference.digest {
             let there = self.lock.of_image(&image).find(|(_, locked)| locked.here() == digest);
             back.digest = Some(there.map_or(digest, |(_, locked)| &locked.digest).clone());
+            // The digest that the lock has for the tag is what pinning has put in.
+            let of_tag = |tag: &Tag| {
+                let mut all = self.lock.of_image(&image);
+                all.any(|(name, locked)| name == tag && locked.here() == digest)
+            };
+            if pin == Pin::Keep && reference.tag.as_ref().is_some_and(of_tag) {
+                back.digest = None;
+            }
         }
         back
     }
 
-    fn pinned(&self, mut target: Reference, tag_elsewhere: bool) -> Result<Reference, Left> {
-        match self.wish.pin {
+    fn pinned(
+        &self,
+        mut target: Reference,
+        tag_elsewhere: bool,
+        pin: Pin,
+    ) -> Result<Reference, Left> {
+        match pin {
             Pin::Keep => {}
             Pin::Remove if target.tag.is_some() || tag_elsewhere => target.digest = None,
             Pin::Remove => {}

@@ -6,9 +6,12 @@
 //! which bytes that takes; [`splice`] puts these in and proves that nothing else changed before
 //! anything is given back.
 
+pub mod decide;
 mod dialect;
 mod finding;
 mod insert;
+mod judge;
+pub mod overlays;
 mod parse;
 mod place;
 mod plan;
@@ -22,15 +25,16 @@ mod variables;
 
 use std::ops::Range;
 
-pub use dialect::chart::app_version;
+pub use dialect::chart::{app_version, dependencies};
 pub use dialect::kubernetes::{CustomResource, FieldPath};
-pub use dialect::{Dialect, File};
-pub use finding::{Access, Finding, Position, Role, Workload};
+pub use dialect::{Above, Dialect, File, Variables, speaks_of_images};
+pub use finding::{Access, Finding, Over, Passed, Position, Role, Workload};
 pub use insert::{Pod, Unattached};
+pub use judge::{Hindrance, Nature};
 pub use parse::ParseError;
 pub(crate) use parse::parse;
-pub use plan::{Change, Plan};
-pub use splice::SpliceError;
+pub use plan::{Change, Plan, Wish};
+pub use splice::{Rewrite, SpliceError};
 use tree::Tree;
 
 /// The largest file that is read, in bytes.
@@ -46,7 +50,12 @@ pub struct Scan<'t> {
     /// The file is a template of another tool and no YAML until that has run. What could be made
     /// out is found, and none of it can be edited.
     pub template: bool,
+    /// What could be taken for an image and is passed over, in the order of the file.
+    pub passed: Vec<Passed>,
     text: &'t str,
+    file: File<'t>,
+    /// What variables say in other places than names of images; no change may touch that.
+    elsewhere: Vec<(String, Option<String>)>,
     parts: Vec<Part<'t>>,
     /// What the text was read as when it is no tree.
     lines: Option<Dialect>,
@@ -60,7 +69,9 @@ struct Part<'t> {
     /// Where it begins.
     position: Position,
     tree: Tree<'t>,
-    is_json: bool,
+    form: parse::Form,
+    /// Which of the scan's findings are its own.
+    findings: Range<usize>,
 }
 
 /// Finds the images that a file names.
@@ -73,15 +84,14 @@ struct Part<'t> {
 /// let scan = scan(file, &File::default()).unwrap();
 /// assert_eq!(scan.findings[0].text, "kettle:2");
 /// let new = Reference::read("larder.example/vendor/kettle:2", &Default::default()).unwrap();
-/// let plan = scan.plan(&[Some(new.reference)]);
-/// let new = scan.splice(&plan.changes).unwrap();
-/// assert_eq!(new, file.replace("kettle:2", "larder.example/vendor/kettle:2"));
+/// let done = scan.rewrite(&[Some(new.reference.into())], &[]);
+/// assert_eq!(done.text, Some(file.replace("kettle:2", "larder.example/vendor/kettle:2")));
 /// ```
 ///
 /// # Errors
 /// [`ParseError`] when a document that could name an image cannot be read. Nothing of such a file is
 /// given: what one reader takes for the end of a broken document is not what another does.
-pub fn scan<'t>(text: &'t str, file: &File<'_>) -> Result<Scan<'t>, ParseError> {
+pub fn scan<'t>(text: &'t str, file: &File<'t>) -> Result<Scan<'t>, ParseError> {
     dialect::scan(text, file)
 }
 
@@ -94,9 +104,15 @@ pub fn is_quick(text: &str) -> bool {
 }
 
 impl<'t> Part<'t> {
-    fn new(span: Range<usize>, position: Position, tree: Tree<'t>, is_json: bool) -> Self {
-        Self { span, position, tree, is_json }
+    fn new(span: Range<usize>, position: Position, tree: Tree<'t>, form: parse::Form) -> Self {
+        Self { span, position, tree, form, findings: 0..0 }
     }
+}
+
+/// The registry that the values of a chart write for all images, its own and those of the charts below it. None: they
+/// write none, or cannot be read.
+pub fn shared_registry(values: &str) -> Option<String> {
+    objects_of(values, &["global", "imageRegistry"])
 }
 
 /// The text under keys of a small YAML file. None: there is none, or it cannot be read.

@@ -1,27 +1,78 @@
 //! Which files are deployments, and what is in them? Read side by side, one at a time by each worker.
 
+mod charts;
 pub mod live;
+pub mod overlays;
+mod walk;
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::SystemTime;
 
 use larder_core::rewrite::{
-    CustomResource, FILE_LIMIT, File, Finding, Role, Scan, app_version, scan,
+    Above, CustomResource, FILE_LIMIT, File, Finding, Over, Scan, scan, speaks_of_images,
 };
 use serde::Serialize;
 
-use crate::files::{read_regular, shown, shown_from};
-
-/// The largest description of a chart that is read, in bytes.
-const CHART_LIMIT: usize = 1024 * 1024;
+use crate::failure::{Exit, Failure};
+use crate::files::{shown, shown_from};
+pub use charts::Family;
+use charts::{Charts, Facts};
 
 /// The most files that a worker takes at once.
 const ROW: usize = 64;
+
+/// What is looked at, and how.
+#[derive(Clone, Copy, Default)]
+pub struct Sight<'a> {
+    /// Where kinds that others made name images.
+    pub custom: &'a [CustomResource],
+    /// Hidden files and folders are read too.
+    pub hidden: bool,
+    /// The registries that families of charts get in this run, by the file that writes each.
+    pub agreed: Option<&'a HashMap<PathBuf, String>>,
+}
+
+impl<'a> Sight<'a> {
+    /// With kinds that others made.
+    pub fn with(custom: &'a [CustomResource]) -> Self {
+        Self { custom, ..Self::default() }
+    }
+}
+
+/// Something that could name an image and was passed over.
+#[derive(Debug, Clone, Serialize, PartialEq, Eq, PartialOrd, Ord)]
+pub struct PassedOver {
+    /// Why, as a short stable word.
+    pub why: &'static str,
+    /// The file, as written from here.
+    pub file: String,
+    /// Its line. None: all of the file, or of the folder.
+    pub line: Option<usize>,
+    /// What stands there.
+    pub text: String,
+    /// Why, as it is said.
+    #[serde(skip)]
+    pub said: &'static str,
+}
+
+/// A reason that belongs to a whole file: its word, and what is said.
+type FileReason = (&'static str, &'static str);
+
+const HIDDEN: FileReason = ("hidden", "a hidden file or folder; `--hidden` reads them");
+const NO_JSON: FileReason =
+    ("no-json", "JSON that cannot be read, and that does not speak of images");
+const NO_YAML: FileReason = ("no-yaml", "a text that speaks of objects in a script, and is none");
+
+impl PassedOver {
+    fn file(file: String, (why, said): FileReason) -> Self {
+        Self { why, file, line: None, text: String::new(), said }
+    }
+}
 
 /// A file that could not be looked into.
 #[derive(Debug, Clone, Serialize, PartialEq, Eq, PartialOrd, Ord)]
@@ -48,27 +99,45 @@ pub struct Outcome<T> {
     pub done: Vec<T>,
     /// The others.
     pub broken: Vec<Broken>,
+    /// What could name an image and was passed over.
+    pub passed: Vec<PassedOver>,
 }
 
 /// A file that was found, and what is known of it before it is read.
-struct Candidate {
-    path: PathBuf,
+pub struct Candidate {
+    /// Where it is.
+    pub path: PathBuf,
     /// The operator named it, so it is told when it cannot be read.
     named: bool,
-    chart: Option<Arc<str>>,
-    template: bool,
+    facts: Facts,
 }
 
 /// Finds all deployments below the paths and gives each to `work` once, several at a time. A folder's ignore
-/// rules (`.gitignore`, `.ignore`) are respected, hidden files are left out, links are not
+/// rules (`.gitignore`, `.ignore`) are respected, hidden files are left out but for those of pipelines, links are not
 /// followed. One bad file never stops the others.
 pub fn each<T: Send>(
     paths: &[PathBuf],
-    custom: &[CustomResource],
+    sight: Sight<'_>,
+    work: impl Fn(&Deployment, &Scan<'_>) -> Result<T, String> + Sync,
+) -> Outcome<T> {
+    let found = candidates(paths, sight);
+    let mut outcome = each_of(&found.files, sight, work);
+    outcome.broken.extend(found.broken);
+    outcome.broken.sort();
+    outcome.broken.dedup();
+    outcome.passed.extend(found.passed);
+    outcome.passed.sort();
+    outcome
+}
+
+/// The same for files that were found before.
+pub fn each_of<T: Send>(
+    candidates: &[Candidate],
+    sight: Sight<'_>,
     work: impl Fn(&Deployment, &Scan<'_>) -> Result<T, String> + Sync,
 ) -> Outcome<T> {
     let mut broken = Vec::new();
-    let candidates = candidates(paths, &mut broken);
+    let mut passed = Vec::new();
     let next = AtomicUsize::new(0);
     let here = std::env::current_dir().unwrap_or_default();
     let workers = workers().min(candidates.len().max(1));
@@ -83,14 +152,14 @@ pub fn each<T: Send>(
         row(first.unwrap_or_else(|at| at))
     };
     let run = || {
-        let (mut done, mut broken) = (Vec::new(), Vec::new());
+        let (mut done, mut broken, mut passed) = (Vec::new(), Vec::new(), Vec::new());
         loop {
             let row = take();
             if row.start >= candidates.len() {
-                return (done, broken);
+                return (done, broken, passed);
             }
             for (number, one) in candidates.iter().enumerate().take(row.end).skip(row.start) {
-                match one.work(custom, &here, &work) {
+                match one.work(sight, &here, &work, &mut passed) {
                     Ok(Some(result)) => done.push((number, result)),
                     Ok(None) => {}
                     Err(cause) => broken.push(Broken { file: shown(&one.path), cause }),
@@ -101,9 +170,10 @@ pub fn each<T: Send>(
     let mut done = Vec::with_capacity(candidates.len());
     std::thread::scope(|scope| {
         let others: Vec<_> = (1..workers).map(|_| scope.spawn(run)).collect();
-        let mut take = |(mine, bad): (Vec<(usize, T)>, Vec<Broken>)| {
+        let mut take = |(mine, bad, over): (Vec<(usize, T)>, Vec<Broken>, Vec<PassedOver>)| {
             done.extend(mine);
             broken.extend(bad);
+            passed.extend(over);
         };
         take(run());
         for other in others {
@@ -117,7 +187,8 @@ pub fn each<T: Send>(
     done.sort_by_key(|(number, _)| *number);
     broken.sort();
     broken.dedup();
-    Outcome { done: done.into_iter().map(|(_, result)| result).collect(), broken }
+    passed.sort();
+    Outcome { done: done.into_iter().map(|(_, result)| result).collect(), broken, passed }
 }
 
 /// What files name, without their texts.
@@ -131,153 +202,157 @@ pub struct Named {
 }
 
 impl Named {
+    /// What a file names.
+    pub fn of(shown: &str, scan: &Scan<'_>) -> Self {
+        Self { shown: shown.to_owned(), findings: scan.findings.clone(), template: scan.template }
+    }
+
     /// The references under which images are pulled, with their tags.
     pub fn pulled(&self) -> impl Iterator<Item = &Finding> {
-        self.findings
-            .iter()
-            .filter(|one| matches!(one.role, Role::Pulled | Role::Likely) && !one.tag_elsewhere)
+        self.findings.iter().filter(|one| one.is_asked_for())
     }
 }
 
 /// What all deployments below the paths name.
-pub fn named(paths: &[PathBuf], custom: &[CustomResource]) -> Outcome<Named> {
-    each(paths, custom, |one, scan| {
-        Ok(Named {
-            shown: one.shown.clone(),
-            findings: scan.findings.clone(),
-            template: scan.template,
-        })
-    })
+pub fn named(paths: &[PathBuf], sight: Sight<'_>) -> Outcome<Named> {
+    each(paths, sight, |one, scan| Ok(Named::of(&one.shown, scan)))
 }
 
-fn candidates(paths: &[PathBuf], broken: &mut Vec<Broken>) -> Vec<Candidate> {
-    let mut found = Vec::new();
+/// The files that were found.
+pub struct Candidates {
+    /// They, in their order.
+    pub files: Vec<Candidate>,
+    broken: Vec<Broken>,
+    passed: Vec<PassedOver>,
+}
+
+impl Candidates {
+    /// The families of charts among them.
+    pub fn families(&self) -> Vec<Arc<Family>> {
+        let mut met = HashSet::new();
+        let families = self.files.iter().filter_map(|one| one.facts.family.as_ref());
+        families.filter(|family| met.insert(family.top.clone())).cloned().collect()
+    }
+
+    /// Adds what went wrong while they were found.
+    pub fn into_told(self) -> (Vec<Broken>, Vec<PassedOver>) {
+        (self.broken, self.passed)
+    }
+}
+
+/// Finds all files below the paths that may name images.
+pub fn candidates(paths: &[PathBuf], sight: Sight<'_>) -> Candidates {
+    let mut found = Candidates { files: Vec::new(), broken: Vec::new(), passed: Vec::new() };
     let mut charts = Charts::default();
     for path in paths {
-        if !path.is_dir() {
-            found.push(charts.candidate(path.clone(), true));
+        if !walk::is_folder(path) {
+            found.files.push(Candidate::new(path.clone(), true, &mut charts));
             continue;
         }
-        let (mut inside, wrong) = walk(path);
+        let mut below = walk::walk(path, sight.hidden, workers());
         // By their bytes: comparing paths part by part takes many times as long.
-        inside.sort_unstable_by(|a, b| a.as_os_str().cmp(b.as_os_str()));
-        found.extend(inside.into_iter().map(|path| charts.candidate(path, false)));
-        broken.extend(wrong);
+        below.files.sort_unstable_by(|a, b| a.as_os_str().cmp(b.as_os_str()));
+        found
+            .files
+            .extend(below.files.into_iter().map(|path| Candidate::new(path, false, &mut charts)));
+        found.broken.extend(below.broken);
+        found.passed.extend(below.passed);
     }
     // Below one path no file is met twice.
     if paths.len() > 1 {
         let mut met = HashSet::new();
-        // What is not there is told later.
-        let real = |path: &Path| fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
-        found.retain(|one| met.insert(real(&one.path)));
+        found.files.retain(|one| met.insert(real(&one.path)));
     }
     found
 }
 
-/// The files below a folder that are worth a look.
-fn walk(folder: &Path) -> (Vec<PathBuf>, Vec<Broken>) {
-    let found = Mutex::new((Vec::new(), Vec::new()));
-    let mut walk = ignore::WalkBuilder::new(folder);
-    walk.require_git(false).threads(workers()).build_parallel().run(|| {
-        Box::new(|entry| {
-            let mut found = found.lock().unwrap_or_else(PoisonError::into_inner);
-            match entry {
-                Ok(entry) => {
-                    let is_folder = entry.file_type().is_some_and(|kind| kind.is_dir());
-                    if is_folder && entry.path().join(".ignore").exists() {
-                        let file = crate::files::named(entry.path().join(".ignore"));
-                        tracing::warn!("{file} leaves files out: what it names is not looked at");
-                    }
-                    let is_file = entry.file_type().is_some_and(|kind| kind.is_file());
-                    if is_file && entry.file_name().to_str().is_some_and(File::is_candidate) {
-                        found.0.push(entry.into_path());
-                    }
-                }
-                Err(error) => {
-                    found.1.push(Broken { file: shown(folder), cause: error.to_string() });
-                }
-            }
-            ignore::WalkState::Continue
-        })
-    });
-    found.into_inner().unwrap_or_else(PoisonError::into_inner)
+/// Reads a text from stdin.
+pub fn stdin(what: &str) -> Result<String, Failure> {
+    let mut bytes = Vec::new();
+    let read = std::io::stdin().take(FILE_LIMIT + 1).read_to_end(&mut bytes);
+    read.map_err(|error| Failure::io(what, &error))?;
+    let unreadable = |cause: String| {
+        Failure::usage(what, cause, "mend it first; nothing was written").ending(Exit::No)
+    };
+    if bytes.len() as u64 > FILE_LIMIT {
+        let limit = crate::output::bytes(FILE_LIMIT);
+        return Err(Failure::usage(what, format!("it is larger than {limit}"), ""));
+    }
+    if let Some(form) = wide_form(&bytes) {
+        return Err(unreadable(format!("it is written in {form}, and only UTF-8 is read")));
+    }
+    String::from_utf8(bytes).map_err(|_| unreadable("it is no UTF-8 text".into()))
+}
+
+/// A file by whatever way it is named. What is not there is told later.
+pub fn real(path: &Path) -> PathBuf {
+    fs::canonicalize(path).unwrap_or_else(|_| path.to_owned())
 }
 
 fn workers() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
 }
 
-/// The charts of the folders that were met.
-#[derive(Default)]
-struct Charts {
-    known: HashMap<PathBuf, Option<Chart>>,
-    /// The folder that was asked for last: whether it holds templates, and its chart's version.
-    last: Option<(PathBuf, bool, Option<Arc<str>>)>,
-}
-
-/// A chart, as far as it matters here.
-#[derive(Clone)]
-struct Chart {
-    /// The version of what it installs. None: it does not say.
-    app_version: Option<Arc<str>>,
-}
-
-impl Charts {
-    /// The chart in a folder. None: it holds none.
-    fn of(&mut self, folder: &Path) -> Option<Chart> {
-        let read = || {
-            let bytes = read_regular(&folder.join("Chart.yaml"), CHART_LIMIT).ok()?;
-            let text = String::from_utf8(bytes).ok()?;
-            Some(Chart { app_version: app_version(&text).map(Arc::from) })
-        };
-        self.known.entry(folder.to_owned()).or_insert_with(read).clone()
-    }
-
-    fn candidate(&mut self, path: PathBuf, named: bool) -> Candidate {
-        let folder = path.parent().unwrap_or(Path::new(""));
-        // Files of one folder come one after the other.
-        if self.last.as_ref().is_none_or(|(known, ..)| known != folder) {
-            // `templates` and what lies in it, beside a chart.
-            let folder = folder.to_owned();
-            let mut template = false;
-            for above in folder.ancestors().take(4) {
-                if above.file_name().is_some_and(|name| name == "templates") {
-                    template |= self.of(above.parent().unwrap_or(Path::new(""))).is_some();
-                }
-            }
-            let chart = self.of(&folder).and_then(|chart| chart.app_version);
-            self.last = Some((folder, template, chart));
-        }
-        let (template, chart) = match &self.last {
-            Some((_, template, chart)) => (*template, chart.clone()),
-            None => (false, None),
-        };
-        Candidate { path, named, chart, template }
-    }
-}
-
 impl Candidate {
+    fn new(path: PathBuf, named: bool, charts: &mut Charts) -> Self {
+        let facts = charts.facts(path.parent().unwrap_or(Path::new("")));
+        Self { path, named, facts }
+    }
+
+    /// One file by its path, as if the operator named it.
+    pub fn one(path: PathBuf) -> Self {
+        Self::new(path, true, &mut Charts::default())
+    }
+
     fn work<T>(
         &self,
-        custom: &[CustomResource],
+        sight: Sight<'_>,
         here: &Path,
         work: &impl Fn(&Deployment, &Scan<'_>) -> Result<T, String>,
+        passed: &mut Vec<PassedOver>,
     ) -> Result<Option<T>, String> {
         let text = read(&self.path)?;
         let name = self.path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        let family = self.facts.family.as_deref();
+        let agreed = family.zip(sight.agreed).and_then(|(family, all)| all.get(&family.top));
+        let is_top = family.is_some_and(|family| family.top == self.path);
+        let takes = family.filter(|family| family.members.contains(&self.path));
         let file = File {
             name,
-            template: self.template,
-            app_version: self.chart.as_deref(),
-            custom,
+            template: self.facts.template,
+            app_version: self.facts.app_version.as_deref(),
+            custom: sight.custom,
+            variables: self.facts.variables.as_deref(),
+            registry: takes
+                .map(|family| Above { now: &family.registry, becomes: agreed.map(String::as_str) }),
+            shared_registry: is_top
+                && agreed.is_none()
+                && family.is_some_and(|family| !family.members.is_empty() || !family.whole),
             ..File::default()
         };
         let deployment =
             Deployment { path: self.path.clone(), shown: shown_from(&self.path, here), text };
+        let over = |reason| PassedOver::file(deployment.shown.clone(), reason);
         match scan(&deployment.text, &file) {
-            Ok(scan) => work(&deployment, &scan).map(Some),
-            // A JSON file of a folder need not be a deployment at all.
-            Err(_) if !self.named && name.to_ascii_lowercase().ends_with(".json") => Ok(None),
+            Ok(scan) => {
+                passed.extend(scan.passed.iter().map(|one| PassedOver {
+                    why: one.why.word(),
+                    file: deployment.shown.clone(),
+                    line: (one.why != Over::Names).then_some(one.position.line),
+                    text: one.text.clone(),
+                    said: one.why.why(),
+                }));
+                work(&deployment, &scan).map(Some)
+            }
+            // A JSON file of a folder need not be a deployment at all, nor what has no ending.
+            Err(_) if !self.named && file.is_json() && !speaks_of_images(&deployment.text) => {
+                passed.push(over(NO_JSON));
+                Ok(None)
+            }
+            Err(_) if !self.named && File::is_named_plainly(name) => {
+                passed.push(over(NO_YAML));
+                Ok(None)
+            }
             Err(error) => Err(error.to_string()),
         }
     }
@@ -295,6 +370,28 @@ fn fill(file: &mut fs::File, piece: &mut [u8]) -> io::Result<usize> {
         }
     }
     Ok(got)
+}
+
+/// The encoding of a text whose characters have two or four bytes each, by its mark or by the zeros in it.
+fn wide_form(bytes: &[u8]) -> Option<&'static str> {
+    const LOOKED_AT: usize = 256;
+    let head = &bytes[..bytes.len().min(LOOKED_AT) & !3];
+    let zeros = |at: usize, of: usize| {
+        let all = head.iter().skip(at).step_by(of);
+        let count = all.clone().count();
+        count > 3 && all.filter(|byte| **byte == 0).count() * 10 >= count * 9
+    };
+    match bytes {
+        [0xff, 0xfe, 0, 0, ..] | [0, 0, 0xfe, 0xff, ..] => Some("UTF-32"),
+        [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => Some("UTF-16"),
+        _ if (zeros(1, 4) && zeros(2, 4) && zeros(3, 4))
+            || (zeros(0, 4) && zeros(1, 4) && zeros(2, 4)) =>
+        {
+            Some("UTF-32")
+        }
+        _ if zeros(1, 2) || zeros(0, 2) => Some("UTF-16"),
+        _ => None,
+    }
 }
 
 /// Reads a whole text, such as it is at one moment.
@@ -328,8 +425,8 @@ pub fn read(path: &Path) -> Result<String, String> {
         {
             continue;
         }
-        if bytes.starts_with(&[0xff, 0xfe]) || bytes.starts_with(&[0xfe, 0xff]) {
-            return Err("it is written in UTF-16, and only UTF-8 is read; convert it".into());
+        if let Some(form) = wide_form(&bytes) {
+            return Err(format!("it is written in {form}, and only UTF-8 is read; convert it"));
         }
         return String::from_utf8(bytes).map_err(|error| {
             format!("it is no UTF-8 text (at byte {})", error.utf8_error().valid_up_to())

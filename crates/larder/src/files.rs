@@ -10,6 +10,7 @@ use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 use rustix::fs::OFlags;
 use rustix::io::Errno;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use tempfile::NamedTempFile;
 
 /// The longest file of authorities that are trusted (PEM), in bytes.
 pub const CA_LIMIT: usize = 1024 * 1024;
@@ -70,17 +71,28 @@ pub fn replace(path: &Path, content: &[u8]) -> io::Result<()> {
         Err(error) => return Err(error),
     };
     let folder = folder_of(&path);
-    let (mut file, beside) = beside(&path, Wait::Yes)?;
-    let written = at(&path)
-        .and_then(|old| write_alike(&mut file, old.as_ref(), content))
-        .and_then(|()| file.sync_all())
-        .and_then(|()| fs::rename(&beside, &path));
-    if written.is_err() {
-        // What there is of it helps nobody.
-        let _ = fs::remove_file(&beside);
-    }
-    written?;
+    let mut new = new_beside(&path)?;
+    let old = at(&path)?;
+    write_alike(new.as_file_mut(), old.as_ref(), content)?;
+    new.as_file().sync_all()?;
+    new.persist(&path).map_err(|failed| failed.error)?;
     File::open(folder)?.sync_all()
+}
+
+/// An empty file of ours beside another, under a name that nobody else has. It is gone again when it is not kept.
+fn new_beside(path: &Path) -> io::Result<NamedTempFile> {
+    const LONGEST: usize = 200;
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let mut end = LONGEST.min(name.len());
+    while !name.is_char_boundary(end) {
+        end -= 1;
+    }
+    let prefix = format!(".{}.", &name[..end]);
+    tempfile::Builder::new()
+        .prefix(&prefix)
+        .suffix(".new")
+        .rand_bytes(10)
+        .tempfile_in(folder_of(path))
 }
 
 /// The same for a file that its owner alone may read, whatever its mode was.
@@ -144,10 +156,8 @@ struct Waiting {
 struct Pending {
     named: PathBuf,
     path: PathBuf,
-    beside: PathBuf,
     device: u64,
-    /// Held as long as nobody else may write it.
-    file: File,
+    new: NamedTempFile,
 }
 
 /// The most files that are open at once.
@@ -187,17 +197,14 @@ impl Replacements {
             path = fs::canonicalize(named)?;
             old = fs::metadata(&path)?;
         }
-        let (mut file, beside) = beside(&path, Wait::Yes)?;
-        if let Err(error) = write_alike(&mut file, Some(&old), content) {
-            let _ = fs::remove_file(&beside);
-            return Err(error);
-        }
+        let mut new = new_beside(&path)?;
+        write_alike(new.as_file_mut(), Some(&old), content)?;
         // What takes a file's place lies beside it, on the same file system.
         let device = old.dev();
         let full = {
             let mut waiting = self.waiting();
             let named = named.to_owned();
-            waiting.pending.push(Pending { named, path, beside, device, file });
+            waiting.pending.push(Pending { named, path, device, new });
             let full = waiting.pending.len() >= together();
             full.then(|| std::mem::take(&mut waiting.pending))
         };
@@ -213,16 +220,19 @@ impl Replacements {
         // One flush of a file system does for all that was written to it before.
         let mut flushed = BTreeMap::new();
         for one in &pending {
-            flushed.entry(one.device).or_insert_with(|| rustix::fs::syncfs(&one.file));
+            flushed.entry(one.device).or_insert_with(|| rustix::fs::syncfs(one.new.as_file()));
         }
         // Those of one folder go one after the other, and folders side by side.
         pending.sort_unstable_by(|a, b| a.path.cmp(&b.path));
         let workers = std::thread::available_parallelism().map_or(1, usize::from);
         let each = pending.len().div_ceil(workers).max(SIDE_BY_SIDE);
-        let place = |part: &[Pending]| part.iter().for_each(|one| self.place(one, &flushed));
+        let place = |part: Vec<Pending>| part.into_iter().for_each(|one| self.place(one, &flushed));
+        let mut parts = Vec::new();
+        while !pending.is_empty() {
+            parts.push(pending.split_off(pending.len().saturating_sub(each)));
+        }
         std::thread::scope(|scope| {
-            let mut parts = pending.chunks(each);
-            let mine = parts.next();
+            let mine = parts.pop();
             for part in parts {
                 scope.spawn(move || place(part));
             }
@@ -231,18 +241,16 @@ impl Replacements {
     }
 
     /// Has one take its place, if its file system is flushed.
-    fn place(&self, one: &Pending, flushed: &BTreeMap<u64, rustix::io::Result<()>>) {
+    fn place(&self, one: Pending, flushed: &BTreeMap<u64, rustix::io::Result<()>>) {
         let flushed = flushed.get(&one.device).copied().unwrap_or(Err(Errno::IO));
-        let done =
-            flushed.map_err(io::Error::from).and_then(|()| fs::rename(&one.beside, &one.path));
+        let done = flushed
+            .map_err(io::Error::from)
+            .and_then(|()| one.new.persist(&one.path).map_err(|failed| failed.error));
         match done {
-            Ok(()) => {
+            Ok(_) => {
                 self.waiting().folders.insert(folder_of(&one.path).to_owned());
             }
-            Err(error) => {
-                let _ = fs::remove_file(&one.beside);
-                self.waiting().failed.push((one.named.clone(), error));
-            }
+            Err(error) => self.waiting().failed.push((one.named, error)),
         }
     }
 
@@ -292,28 +300,18 @@ pub fn open_own(path: &Path) -> io::Result<File> {
     }
 }
 
-/// Whether somebody else who writes the same file is waited for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Wait {
-    Yes,
-    No,
-}
-
 /// Opens an empty file beside the one that is to be written, always under the same name, so that
 /// runs that are killed leave one such file at most. It is ours alone as long as it is open.
 ///
 /// # Errors
-/// [`io::ErrorKind::WouldBlock`] when somebody else writes it and is not waited for; see [`open_own`] too.
-pub fn beside(path: &Path, wait: Wait) -> io::Result<(File, PathBuf)> {
+/// [`io::ErrorKind::WouldBlock`] when somebody else writes it; see [`open_own`] too.
+pub fn beside(path: &Path) -> io::Result<(File, PathBuf)> {
     let mut name = path.file_name().unwrap_or_default().to_owned();
     name.push(".partial");
     let beside = path.with_file_name(name);
     loop {
         let file = open_own(&beside)?;
-        match wait {
-            Wait::Yes => file.lock()?,
-            Wait::No => file.try_lock()?,
-        }
+        file.try_lock()?;
         // While we waited it may have become the file itself: then ours is a new one.
         let ours = file.metadata()?;
         if fs::symlink_metadata(&beside).is_ok_and(|now| is_same(&now, &ours)) {

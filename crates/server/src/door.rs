@@ -10,7 +10,7 @@ use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use larder_core::access::Who;
 use larder_core::access::stop::Stops;
-use larder_core::door::{Door, Question, REVIEW_LIMIT, Reply, Review, RulesAt, is_run};
+use larder_core::door::{Door, Question, REVIEW_LIMIT, Reply, Review, RulesAt};
 use larder_core::policy::{Asked, Decided, Fact, Facts, Lack, Verdict};
 use larder_core::reference::{Image, Reference};
 use larder_core::retarget::{Pin, Retarget, Wish};
@@ -187,7 +187,7 @@ impl Asking<'_> {
                 let mut references: Vec<Reference> = scan
                     .findings
                     .iter()
-                    .filter(|one| is_run(one))
+                    .filter(|one| one.is_run())
                     .filter_map(|one| retarget.read(&one.text))
                     .collect();
                 references.sort();

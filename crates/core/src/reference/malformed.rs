@@ -84,13 +84,29 @@ impl std::error::Error for Malformed {}
 /// The marks by which templates are told from literal text.
 pub(crate) const TEMPLATE_MARKS: [&str; 6] = ["{{", "{%", "<%", "${", "$(", "@@"];
 
+/// Whether somebody else fills a text in: there is a mark of a template in it, a variable of a shell, or a name
+/// between marks (`@IMAGE@`, `<image>`).
+pub fn is_open(text: &str) -> bool {
+    let between = |open: char, close: char| {
+        let inside = text.split_once(open).and_then(|(_, rest)| rest.split_once(close));
+        inside.is_some_and(|(name, _)| {
+            !name.is_empty()
+                && name.chars().all(|c| c.is_ascii_alphanumeric() || "_- .".contains(c))
+        })
+    };
+    text.contains('$')
+        || TEMPLATE_MARKS.iter().any(|mark| text.contains(mark))
+        || between('@', '@')
+        || between('<', '>')
+}
+
 /// Refuses what no reference has, whatever its parts: so that the reason is the one a person sees.
 pub(super) fn refuse_at_sight(text: &str) -> Result<(), Reason> {
     let blank = |c: char| c.is_whitespace() || c.is_control();
     if text.trim_matches(blank).is_empty() {
         return Err(Reason::Empty);
     }
-    if TEMPLATE_MARKS.iter().any(|mark| text.contains(mark)) {
+    if is_open(text) {
         return Err(Reason::Placeholder);
     }
     if text.contains(['"', '\'', '`']) {
@@ -111,7 +127,11 @@ pub(super) fn refuse_at_sight(text: &str) -> Result<(), Reason> {
 
 /// Adds the proposal: the text with everything mended that has one clear meaning.
 pub(super) fn explain(text: &str, reason: Reason, unqualified: &Unqualified) -> Malformed {
-    let clear = !matches!(reason, Reason::Placeholder | Reason::Empty);
+    // A registry alone is no image, and a digest that is wrong may be meant as another one.
+    let clear = !matches!(
+        reason,
+        Reason::Placeholder | Reason::Empty | Reason::MissingRepository | Reason::Digest(_)
+    );
     let proposal = clear
         .then(|| mend(text))
         .filter(|mended| mended != text && read(mended, unqualified).is_ok());
@@ -119,6 +139,19 @@ pub(super) fn explain(text: &str, reason: Reason, unqualified: &Unqualified) -> 
 }
 
 fn mend(text: &str) -> String {
+    let blank = |c: char| c.is_whitespace() || c.is_control();
+    let trimmed = text.trim_matches(blank);
+    // A blank beside a sign that parts a name is one too many; one within a word may be anything.
+    let parts = |c: Option<char>| {
+        c.is_some_and(|c| blank(c) || matches!(c, '/' | ':' | '@' | '"' | '\'' | '`'))
+    };
+    let within = trimmed.char_indices().any(|(at, c)| {
+        let after = trimmed[at + c.len_utf8()..].chars().next();
+        blank(c) && !parts(trimmed[..at].chars().next_back()) && !parts(after)
+    });
+    if within {
+        return text.to_owned();
+    }
     let bare: String = text
         .chars()
         .filter(|c| !c.is_whitespace() && !c.is_control() && !matches!(c, '"' | '\'' | '`'))
@@ -137,14 +170,14 @@ fn mend(text: &str) -> String {
     let path: Vec<&str> = name.split('/').filter(|part| !part.is_empty()).collect();
     let mut mended = path.join("/").to_ascii_lowercase();
     mended.push_str(tag);
-    // A digest that is wrong can only be left out, and only when a tag says what was meant.
+    // A digest that is wrong pins nothing, and without it the image would be another one tomorrow.
     match digest {
         Some(digest) if digest.parse::<crate::digest::Digest>().is_ok() => {
             mended.push('@');
             mended.push_str(&digest);
         }
-        Some(_) if tag.is_empty() => return text.to_owned(),
-        _ => {}
+        Some(_) => return text.to_owned(),
+        None => {}
     }
     mended
 }
@@ -176,18 +209,20 @@ mod tests {
             ("127.0.0.1:5000", "missing-repository", None),
             ("localhost", "missing-repository", None),
             (":2", "missing-repository", None),
-            (short, "digest", Some("bazaar.example/kettle:2")),
+            (short, "digest", None),
             ("kettle@sha256:12ab", "digest", None),
-            ("kettle:a b@", "blank", Some("kettle:ab")),
+            ("kettle:a b", "blank", None),
+            ("kettle: 2", "blank", Some("kettle:2")),
             ("${REGISTRY}/kettle", "placeholder", None),
+            ("$REGISTRY/kettle", "placeholder", None),
+            ("@IMAGE@", "placeholder", None),
+            ("<image>:2", "placeholder", None),
             ("", "empty", None),
             ("bazaar.example:99999/kettle", "name", None),
         ] {
             let malformed = Reference::read(written, &Unqualified::default()).unwrap_err();
             assert_eq!(malformed.reason.word(), word, "{written}");
-            if word != "missing-repository" {
-                assert_eq!(malformed.proposal.as_deref(), proposal, "{written}");
-            }
+            assert_eq!(malformed.proposal.as_deref(), proposal, "{written}");
         }
     }
 }

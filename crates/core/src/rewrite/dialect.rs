@@ -14,16 +14,21 @@ mod shape;
 pub(super) mod strings;
 mod tasks;
 
+use std::collections::BTreeMap;
 use std::sync::LazyLock;
 use std::sync::atomic::AtomicBool;
 
 use memchr::memmem::Finder;
 
-use super::parse::{STOPPED, documents, is_stopped, parse, parse_json};
-use super::place::{Found, settle};
+use super::finding::{Access, Over, Passed, Role};
+use super::parse::{Form, STOPPED, documents, is_stopped, parse, parse_json};
+use super::place::{Found, settle, shortened};
 use super::tree::{NodeId, Tree};
+use super::variables::UNKNOWN;
 use super::{ParseError, Part, Position, Scan};
 use kubernetes::CustomResource;
+use list::Listed;
+pub(super) use shape::is_foreign;
 
 /// What kind of file names an image.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
@@ -81,6 +86,12 @@ pub struct File<'a> {
     pub app_version: Option<&'a str>,
     /// Where kinds that others made name images.
     pub custom: &'a [CustomResource],
+    /// What `.env` beside it says, from which a Compose file takes its variables. None: there is none.
+    pub variables: Option<&'a Variables>,
+    /// The registry that a chart above this one writes for all images. None: there is none.
+    pub registry: Option<Above<'a>>,
+    /// Charts below this one take the registry that it writes for all images, and have not all agreed on another.
+    pub shared_registry: bool,
     /// Set by another thread once nobody waits for the answer any more: reading it ends early then, with an
     /// error. None: it is read to its end.
     pub stop: Option<&'a AtomicBool>,
@@ -88,16 +99,70 @@ pub struct File<'a> {
     pub most: Option<usize>,
 }
 
+/// A registry that a chart writes for the images of those below it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Above<'a> {
+    /// What it is.
+    pub now: &'a str,
+    /// What it becomes in this run, since all that take it agree. None: it stays.
+    pub becomes: Option<&'a str>,
+}
+
+/// The variables that a file beside another gives it: `.env` with a `NAME=VALUE` on each line.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Variables(BTreeMap<String, Option<String>>);
+
+impl Variables {
+    /// Reads such a file. What cannot be told of a value is set to something unknown.
+    pub fn read(text: &str) -> Self {
+        let mut all = BTreeMap::new();
+        for line in text.trim_start_matches('\u{feff}').lines() {
+            let line = line.trim();
+            let line = line.strip_prefix("export ").unwrap_or(line).trim_start();
+            let Some((name, value)) = line.split_once('=').filter(|_| !line.starts_with('#'))
+            else {
+                continue;
+            };
+            let value = value.trim();
+            let quoted = |quote: char| {
+                let inside = value.strip_prefix(quote)?;
+                inside.find(quote).map(|end| &inside[..end])
+            };
+            let value = if value.starts_with('\'') {
+                quoted('\'').map(str::to_owned)
+            } else {
+                let bare = value.split(" #").next().unwrap_or_default().trim_end();
+                let text = if value.starts_with('"') { quoted('"') } else { Some(bare) };
+                text.filter(|text| !text.contains(['$', '\\'])).map(str::to_owned)
+            };
+            all.insert(name.trim().to_owned(), value);
+        }
+        Self(all)
+    }
+
+    /// A variable's value, where it is set; [`UNKNOWN`](super::variables::UNKNOWN) where it cannot be told.
+    pub(super) fn get(&self, name: &str) -> Option<&str> {
+        self.0.get(name).map(|value| value.as_deref().unwrap_or(UNKNOWN))
+    }
+}
+
 impl File<'_> {
     /// Whether a file of this name, found in a folder, is worth a look.
     pub fn is_candidate(name: &str) -> bool {
-        const ENDINGS: [&str; 11] =
-            ["yaml", "yml", "json", "tpl", "tmpl", "j2", "ejs", "txt", "list", "lst", "images"];
+        const ENDINGS: [&str; 13] = [
+            "yaml", "yml", "json", "jsonc", "json5", "tpl", "tmpl", "j2", "ejs", "txt", "list",
+            "lst", "images",
+        ];
         match name.rsplit_once('.') {
             None => !name.is_empty(),
             Some((_, ending)) if ENDINGS.iter().any(|one| ending.eq_ignore_ascii_case(one)) => true,
-            Some(_) => buildfile::is_named_so(name),
+            Some(_) => buildfile::may_be_named_so(name),
         }
+    }
+
+    /// Whether it has no ending that says what it is: it may be anything.
+    pub fn is_named_plainly(name: &str) -> bool {
+        !name.contains('.')
     }
 
     /// Whether so many images are more than it may name.
@@ -110,110 +175,186 @@ impl File<'_> {
         endings.iter().any(|known| ending.eq_ignore_ascii_case(known))
     }
 
-    fn is_json(&self) -> bool {
-        self.ends_with(&["json"])
+    /// Whether it is read as JSON, by its name.
+    pub fn is_json(&self) -> bool {
+        self.ends_with(&["json", "jsonc", "json5"])
+    }
+
+    /// Whether its program reads JSON with comments and commas at the end.
+    fn is_loose_json(&self) -> bool {
+        const KNOWN: [&str; 2] = ["devcontainer.json", ".devcontainer.json"];
+        self.ends_with(&["jsonc", "json5"]) || KNOWN.contains(&self.name)
     }
 }
 
 /// See [`super::scan`].
-pub(super) fn scan<'t>(text: &'t str, file: &File<'_>) -> Result<Scan<'t>, ParseError> {
-    if file.template || file.ends_with(&["tpl", "tmpl", "j2", "ejs"]) {
-        return Ok(template(text));
-    }
-    if buildfile::is_named_so(file.name) {
-        return Ok(lines(text, Dialect::Buildfile, file));
-    }
-    let is_tree = file.ends_with(&["yaml", "yml", "json"]);
-    if !is_tree && let Some(dialect) = without_tree(text, file) {
-        return Ok(lines(text, dialect, file));
-    }
-    // What has an ending of its own and is none of these is another kind of text.
-    if !is_tree && !file.name.is_empty() && !named_plainly(file, text) {
-        return Ok(Scan { text, ..Scan::default() });
-    }
-    if !may_name_images(text) {
-        return Ok(Scan { text, ..Scan::default() });
-    }
-    match trees(text, file) {
-        Ok(scan) => Ok(scan),
-        Err(_) if is_template(text) => Ok(template(text)),
-        Err(error) => Err(error),
+pub(super) fn scan<'t>(text: &'t str, file: &File<'t>) -> Result<Scan<'t>, ParseError> {
+    match shape_of(text, file) {
+        Shape::Lines(dialect) => lines(text, dialect, file),
+        Shape::Tree => match trees(text, file) {
+            Ok(scan) => Ok(scan),
+            Err(_) if is_template(text) => lines(text, Dialect::Template, file),
+            Err(error) => Err(error),
+        },
+        Shape::Nothing(why) => {
+            let mut scan = Scan { text, file: *file, ..Scan::default() };
+            scan.passed.extend(why.map(|why| Passed {
+                position: Position::default(),
+                text: String::new(),
+                why,
+            }));
+            Ok(scan)
+        }
     }
 }
 
-fn without_tree(text: &str, file: &File<'_>) -> Option<Dialect> {
-    if buildfile::is_one(text) {
-        return Some(Dialect::Buildfile);
+/// How a file is read.
+enum Shape {
+    Lines(Dialect),
+    Tree,
+    /// Not at all; with a reason where one could think otherwise.
+    Nothing(Option<Over>),
+}
+
+fn shape_of(text: &str, file: &File<'_>) -> Shape {
+    let is_build = buildfile::is_named_so(file.name)
+        || (buildfile::may_be_named_so(file.name) && buildfile::is_one(text));
+    let by_ending = file.ends_with(&["tpl", "tmpl", "j2", "ejs"]);
+    if is_build {
+        return Shape::Lines(Dialect::Buildfile);
     }
-    let may_be = file.name.is_empty() || file.ends_with(&["txt", "list", "lst", "images"]);
-    (may_be && list::is_one(text)).then_some(Dialect::List)
-}
-
-/// A file without an ending may be objects too; one with the ending of plain text is not.
-fn named_plainly(file: &File<'_>, text: &str) -> bool {
-    !file.name.contains('.') && text.contains("apiVersion")
-}
-
-fn template(text: &str) -> Scan<'_> {
-    let mut scan = lines(text, Dialect::Template, &File::default());
-    scan.template = true;
-    scan
+    if file.template || by_ending {
+        return Shape::Lines(Dialect::Template);
+    }
+    let is_tree = file.ends_with(&["yaml", "yml"]) || file.is_json();
+    if !is_tree {
+        if buildfile::is_one(text) {
+            return Shape::Lines(Dialect::Buildfile);
+        }
+        let may_be = file.name.is_empty() || file.ends_with(&["txt", "list", "lst", "images"]);
+        if may_be && list::is_one(text, file.name) {
+            return Shape::Lines(Dialect::List);
+        }
+        // What has an ending of its own and is none of these is another kind of text.
+        let may_be_objects = File::is_named_plainly(file.name) && text.contains("apiVersion");
+        if !(file.name.is_empty() || may_be_objects) {
+            return Shape::Nothing(list::why_not(text).filter(|_| may_be));
+        }
+    }
+    if may_name_images(text, file) { Shape::Tree } else { Shape::Nothing(None) }
 }
 
 /// Reads a file that is no tree.
-pub(super) fn lines<'t>(text: &'t str, dialect: Dialect, _file: &File<'_>) -> Scan<'t> {
-    let mut findings = match dialect {
-        Dialect::Buildfile => buildfile::find(text),
-        Dialect::Template => chart::find(text),
+pub(super) fn lines<'t>(
+    text: &'t str,
+    dialect: Dialect,
+    file: &File<'t>,
+) -> Result<Scan<'t>, ParseError> {
+    let mut scan = Scan { text, file: *file, lines: Some(dialect), ..Scan::default() };
+    let mut listed = match dialect {
+        Dialect::Buildfile => {
+            let build = buildfile::find(text);
+            scan.elsewhere = build.elsewhere;
+            if build.too_many {
+                let message = format!("it names more than {} images", buildfile::MOST);
+                return Err(ParseError { position: Position::default(), message });
+            }
+            Listed { found: build.found, passed: Vec::new() }
+        }
+        Dialect::Template => chart::find(text, file.template),
         _ => list::find(text),
     };
-    findings.sort_by_key(|(byte, _)| *byte);
+    scan.template = dialect == Dialect::Template || file.ends_with(&["tpl", "tmpl", "j2", "ejs"]);
+    listed.found.sort_by_key(|(byte, _)| *byte);
     let (mut position, mut counted) = (Position::default(), 0);
-    for (byte, finding) in &mut findings {
-        position.advance(text.get(counted..*byte).unwrap_or_default());
-        counted = *byte;
+    for (byte, mut finding) in listed.found {
+        position.advance(text.get(counted..byte).unwrap_or_default());
+        counted = byte;
         finding.position = position;
+        if scan.template {
+            finding.role = Role::Template;
+            finding.access = Access::Leave("it stands in a template");
+        }
+        scan.findings.push(finding);
     }
-    Scan {
-        findings: findings.into_iter().map(|(_, finding)| finding).collect(),
-        text,
-        lines: Some(dialect),
-        ..Scan::default()
+    let (mut position, mut counted) = (Position::default(), 0);
+    for (byte, text_, why) in listed.passed {
+        position.advance(text.get(counted..byte).unwrap_or_default());
+        counted = byte;
+        let text = shortened(&text_);
+        scan.passed.push(Passed { position, text, why });
     }
+    Ok(scan)
 }
 
-/// A cheap look before parsing: what names an image has one of these words.
-fn may_name_images(text: &str) -> bool {
-    static WORDS: LazyLock<[Finder<'static>; 4]> =
-        LazyLock::new(|| ["mage", "repository", "services:", "docker://"].map(Finder::new));
+/// A cheap look before parsing: what names an image has one of these words. Whatever a reader finds must have one of
+/// them; a test holds that.
+fn may_name_images(text: &str, file: &File<'_>) -> bool {
+    static WORDS: LazyLock<[Finder<'static>; 9]> = LazyLock::new(|| {
+        [
+            "mage",
+            "repository",
+            "services:",
+            "docker://",
+            "ontainer",
+            "steps",
+            "ConfigMap",
+            "patch",
+            "\"services\"",
+        ]
+        .map(Finder::new)
+    });
     // With an escape in it, a word may be written in any number of ways.
     memchr::memchr(b'\\', text.as_bytes()).is_some()
         || WORDS.iter().any(|word| word.find(text.as_bytes()).is_some())
+        || file.custom.iter().any(|one| one.may_be_in(text))
+}
+
+/// Whether a text has a word in it that speaks of images, so that it matters when it cannot be read.
+pub fn speaks_of_images(text: &str) -> bool {
+    const WORDS: [&str; 5] =
+        ["containerDefinitions", "\"image\"", "\"containers\"", "image:", "\"services\""];
+    WORDS.iter().any(|word| memchr::memmem::find(text.as_bytes(), word.as_bytes()).is_some())
 }
 
 fn is_template(text: &str) -> bool {
     ["{{", "{%", "<%"].iter().any(|mark| text.contains(mark))
 }
 
-fn trees<'t>(text: &'t str, file: &File<'_>) -> Result<Scan<'t>, ParseError> {
-    let mut scan = Scan { text, ..Scan::default() };
+fn trees<'t>(text: &'t str, file: &File<'t>) -> Result<Scan<'t>, ParseError> {
+    let mut scan = Scan { text, file: *file, ..Scan::default() };
     let begins = text.trim_start_matches('\u{feff}').trim_start_matches([' ', '\t', '\r', '\n']);
     let looks_like_json = begins.starts_with(['{', '[']);
+    let whole = |tree, form| Part::new(0..text.len(), Position::default(), tree, form);
+    if file.is_loose_json() {
+        let tree = parse_json(text, file.stop, Form::Loose)?;
+        read(&mut scan, whole(tree, Form::Loose), file)?;
+        return Ok(scan);
+    }
     if file.is_json() || looks_like_json {
-        match parse_json(text, file.stop) {
+        match parse_json(text, file.stop, Form::Json) {
             Ok(tree) => {
-                read(&mut scan, Part::new(0..text.len(), Position::default(), tree, true), file)?;
+                read(&mut scan, whole(tree, Form::Json), file)?;
                 return Ok(scan);
             }
             // Broken JSON may still be YAML of another meaning.
-            Err(error) if file.is_json() => return Err(error),
+            Err(error) if file.is_json() => {
+                // With comments it is another program's file, which need not name images at all.
+                if let Ok(tree) = parse_json(text, file.stop, Form::Loose) {
+                    read(&mut scan, whole(tree, Form::Loose), file)?;
+                    if scan.findings.iter().all(|one| !one.is_certain()) {
+                        return Ok(Scan { text, file: *file, ..Scan::default() });
+                    }
+                }
+                return Err(error);
+            }
             Err(_) => {}
         }
     }
     let (mut position, mut counted) = (Position::default(), 0);
     for span in documents(text) {
         let document = text.get(span.clone()).unwrap_or_default();
-        if !may_name_images(document) {
+        if !may_name_images(document, file) {
             continue;
         }
         position.advance(text.get(counted..span.start).unwrap_or_default());
@@ -222,12 +363,17 @@ fn trees<'t>(text: &'t str, file: &File<'_>) -> Result<Scan<'t>, ParseError> {
             return Err(ParseError { position, message: "there is a NUL byte in it".into() });
         }
         let tree = parse(document).map_err(|error| error.after(position))?;
-        read(&mut scan, Part::new(span, position, tree, false), file)?;
+        read(&mut scan, Part::new(span, position, tree, Form::Yaml), file)?;
     }
     Ok(scan)
 }
 
-fn read<'t>(scan: &mut Scan<'t>, part: Part<'t>, file: &File<'_>) -> Result<(), ParseError> {
+/// Adds a part and what it names.
+pub(super) fn read<'t>(
+    scan: &mut Scan<'t>,
+    part: Part<'t>,
+    file: &File<'_>,
+) -> Result<(), ParseError> {
     let mut found = Found::default();
     for document in &part.tree.documents {
         recognise(&part.tree, *document, file, &mut found);
@@ -237,8 +383,10 @@ fn read<'t>(scan: &mut Scan<'t>, part: Part<'t>, file: &File<'_>) -> Result<(), 
         let message = format!("it names more than {} images", file.most.unwrap_or_default());
         return Err(ParseError { position, message });
     }
+    let before = scan.findings.len();
     scan.parts.push(part);
-    settle(scan, number, &found, file.stop);
+    settle(scan, number, &found, file);
+    scan.parts[number].findings = before..scan.findings.len();
     match is_stopped(file.stop) {
         true => Err(ParseError { position, message: STOPPED.to_owned() }),
         false => Ok(()),

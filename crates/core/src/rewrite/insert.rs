@@ -82,6 +82,42 @@ impl Scan<'_> {
         Ok(Some(Change::Add(entry)))
     }
 
+    /// What to take out so that a pod spec does not name a pull secret any more. None: it names none of that name.
+    pub fn detach(&self, pod: &Pod, secret: &str) -> Result<Option<Change>, Unattached> {
+        let Some(part) = self.parts.get(pod.part) else { return Err(Unattached::Odd) };
+        let tree = &part.tree;
+        let Some((key, list)) =
+            tree.entries(pod.node).find(|(key, _)| tree.scalar(*key) == Some(KEY))
+        else {
+            return Ok(None);
+        };
+        if tree.nodes[list].kind == Kind::Alias {
+            return if self.secrets(pod).iter().any(|name| name == secret) {
+                Err(Unattached::Alias)
+            } else {
+                Ok(None)
+            };
+        }
+        let items = tree.items(list).into_iter().flatten();
+        let Some(item) = items.into_iter().find(|item| tree.text_of(*item, "name") == Some(secret))
+        else {
+            return Ok(None);
+        };
+        let span = out_of_list(tree, key, list, item).ok_or(Unattached::Odd)?;
+        let alone = tree.items(list).is_some_and(|items| items.count() == 1);
+        let mut gone: Vec<NodeId> = (item..tree.next(item)).collect();
+        if alone {
+            gone = (key..tree.next(list)).collect();
+        }
+        let span = span.start + part.span.start..span.end + part.span.start;
+        Ok(Some(Change::Add(Entry {
+            span,
+            written: String::new(),
+            says: Vec::new(),
+            instead: gone,
+        })))
+    }
+
     /// Takes the `newName` away that [`Self::name_entry`] puts in. None: it stands there otherwise.
     pub(super) fn without_name(&self, of: &Slot, to: &Slot) -> Option<Entry> {
         let (part, value) = to.node?;
@@ -237,9 +273,27 @@ fn new_list(part: &Part<'_>, pod: NodeId, secret: &str) -> Option<Entry> {
         lead.bytes().all(|byte| byte == b' ').then_some((key, start, lead))
     };
     let containers = tree.entries(pod).find(|(key, _)| tree.scalar(*key) == Some("containers"));
-    let (key, start, indent) = containers
+    let on_line = containers
         .and_then(|(key, _)| first_on_line(key))
-        .or_else(|| tree.entries(pod).find_map(|(key, _)| first_on_line(key)))?;
+        .or_else(|| tree.entries(pod).find_map(|(key, _)| first_on_line(key)));
+    let Some((key, start, indent)) = on_line else {
+        // `- containers:`, `? containers`, `&name containers:`: right before it, and the key on the next line.
+        let (key, _) = tree.entries(pod).next()?;
+        let span = tree.nodes[key].span();
+        let line = line_start(text, span.start);
+        let lead = &text[line..span.start];
+        let dash = lead.rfind("- ").map_or(0, |dash| dash + 2);
+        let blanks = lead[dash..].bytes().take_while(|byte| *byte == b' ').count();
+        let at = line + dash + blanks;
+        let before = &text[line..at];
+        if !before.bytes().all(|byte| byte == b' ' || byte == b'-') {
+            return None;
+        }
+        let indent = " ".repeat(at - line);
+        let end = line_end(text, span.start);
+        let dash = " ".repeat(offset_of(tree, containers?.1, indent.len()));
+        return Some(entry(at, format!("{KEY}:{end}{indent}{dash}- name: {secret}{end}{indent}")));
+    };
     // Comments of the same column right above it belong to it, as far as they are comments.
     let bound = tree.nodes[..key]
         .iter()
@@ -257,17 +311,97 @@ fn new_list(part: &Part<'_>, pod: NodeId, secret: &str) -> Option<Entry> {
         }
         at = above;
     }
-    let (_, list) = containers?;
-    let offset = tree
-        .items(list)
+    let end = line_end(text, start);
+    let dash = " ".repeat(offset_of(tree, containers?.1, indent.len()));
+    Some(entry(at, format!("{indent}{KEY}:{end}{indent}{dash}- name: {secret}{end}")))
+}
+
+/// How much deeper than its key a list stands, so that another one can stand alike.
+fn offset_of(tree: &Tree<'_>, list: NodeId, indent: usize) -> usize {
+    let text = tree.text;
+    tree.items(list)
         .and_then(|mut items| items.next())
         .and_then(|first| dash_before(text, tree.nodes[first].span().start))
         .map(|dash| &text[line_start(text, dash)..dash])
-        .filter(|lead| lead.bytes().all(|byte| byte == b' ') && lead.len() >= indent.len())
-        .map_or(2, |lead| lead.len() - indent.len());
-    let end = line_end(text, start);
-    let dash = " ".repeat(offset);
-    Some(entry(at, format!("{indent}{KEY}:{end}{indent}{dash}- name: {secret}{end}")))
+        .filter(|lead| lead.bytes().all(|byte| byte == b' ') && lead.len() >= indent)
+        .map_or(2, |lead| lead.len() - indent)
+}
+
+/// Takes a secret out of a list in which it stands. None: it stands there otherwise than it was put in.
+fn out_of_list(tree: &Tree<'_>, key: NodeId, list: NodeId, item: NodeId) -> Option<Range<usize>> {
+    let text = tree.text;
+    let items: Vec<NodeId> = tree.items(list)?.collect();
+    let number = items.iter().position(|one| *one == item)?;
+    if tree.nodes[list].kind != Kind::Sequence || tree.entries(item).count() != 1 {
+        return None;
+    }
+    let in_flow = text[tree.nodes[list].span()].starts_with('[');
+    if items.len() == 1 {
+        // The key goes with it: the whole line or lines, or the entry of a mapping in flow style.
+        let span = tree.nodes[key].span();
+        let line = line_start(text, span.start);
+        let own_line = text[line..span.start].bytes().all(|byte| byte == b' ');
+        let end = match in_flow {
+            true => tree.nodes[list].span().end,
+            false => end_of_value(tree, item),
+        };
+        let after = &text[end..];
+        let rest = after.trim_start_matches([' ', '\t']);
+        let ends_line = rest.is_empty() || rest.starts_with(['\r', '\n']);
+        if own_line && ends_line {
+            let breaks = after.len() - rest.len() + break_length(rest);
+            return Some(line..end + breaks);
+        }
+        if in_flow && rest.starts_with(',') {
+            let comma = after.len() - rest.len() + 1;
+            let blanks = text[end + comma..].bytes().take_while(|byte| *byte == b' ').count();
+            return Some(span.start..end + comma + blanks);
+        }
+        // As the first key behind a dash: what follows comes in its place.
+        let next = text[end..].trim_start_matches([' ', '\t']);
+        let breaks = break_length(next);
+        let at = end + (text[end..].len() - next.len()) + breaks;
+        let column = span.start - line;
+        let blank = text.get(at..at + column)?.bytes().all(|byte| byte == b' ');
+        return (breaks > 0 && blank).then_some(span.start..at + column);
+    }
+    if in_flow {
+        let span = tree.nodes[item].span();
+        return Some(match number {
+            0 => span.start..tree.nodes[items[1]].span().start,
+            _ => tree.nodes[items[number - 1]].span().end..span.end,
+        });
+    }
+    let dash = dash_before(text, tree.nodes[item].span().start)?;
+    let line = line_start(text, dash);
+    if !text[line..dash].bytes().all(|byte| byte == b' ') {
+        return None;
+    }
+    let end = end_of_value(tree, item);
+    let rest = text[end..].trim_start_matches([' ', '\t']);
+    if !(rest.is_empty() || rest.starts_with(['\r', '\n'])) {
+        return None;
+    }
+    Some(line..end + (text[end..].len() - rest.len()) + break_length(rest))
+}
+
+/// Where the last scalar within a node ends.
+fn end_of_value(tree: &Tree<'_>, node: NodeId) -> usize {
+    let last = tree.next(node).saturating_sub(1);
+    let within = tree.nodes[last].span().end;
+    // A mapping in flow style ends with its bracket.
+    match tree.text[tree.nodes[node].span()].starts_with('{') {
+        true => tree.nodes[node].span().end,
+        false => within,
+    }
+}
+
+fn break_length(text: &str) -> usize {
+    match text {
+        text if text.starts_with("\r\n") => 2,
+        text if text.starts_with(['\r', '\n']) => 1,
+        _ => 0,
+    }
 }
 
 fn item(secret: &str, quoted: bool, tight: bool) -> String {

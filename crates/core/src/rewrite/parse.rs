@@ -132,17 +132,35 @@ pub(crate) fn documents(text: &str) -> Vec<Range<usize>> {
     parts
 }
 
+/// How a text is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Form {
+    Yaml,
+    /// RFC 8259, strictly, since broken JSON may be YAML of another meaning.
+    Json,
+    /// With comments, a comma before the end of a list, keys without quotes and texts in single ones.
+    Loose,
+}
+
+/// Reads a text again in the form that it had.
+pub(super) fn parse_as(text: &str, form: Form) -> Result<Tree<'_>, ParseError> {
+    match form {
+        Form::Yaml => parse(text),
+        form => parse_json(text, None, form),
+    }
+}
+
 /// How deep JSON may nest, as the YAML parser bounds it.
 const DEPTH: usize = 255;
 
-/// Parses a JSON text (RFC 8259): strictly, since broken JSON may be YAML of another meaning.
-///
-/// One value, in which every node knows its bytes. A byte order mark before it is passed over.
+/// Parses a JSON text: one value, in which every node knows its bytes. A byte order mark before it is passed over.
 pub(crate) fn parse_json<'t>(
     text: &'t str,
     stop: Option<&AtomicBool>,
+    form: Form,
 ) -> Result<Tree<'t>, ParseError> {
-    let mut json = Json { text, bytes: text.as_bytes(), at: 0, tree: Tree::new(text), stop };
+    let loose = form == Form::Loose;
+    let mut json = Json { text, bytes: text.as_bytes(), at: 0, tree: Tree::new(text), stop, loose };
     if text.starts_with('\u{feff}') {
         json.at = 3;
     }
@@ -162,14 +180,30 @@ struct Json<'t, 's> {
     at: usize,
     tree: Tree<'t>,
     stop: Option<&'s AtomicBool>,
+    loose: bool,
 }
 
 impl Json<'_, '_> {
     fn blanks(&mut self) -> Option<u8> {
-        while self.bytes.get(self.at).is_some_and(|byte| b" \t\r\n".contains(byte)) {
-            self.at += 1;
+        loop {
+            while self.bytes.get(self.at).is_some_and(|byte| b" \t\r\n".contains(byte)) {
+                self.at += 1;
+            }
+            let rest = self.bytes.get(self.at..).unwrap_or_default();
+            let length = match rest {
+                [b'/', b'/', ..] if self.loose => {
+                    memchr::memchr2(b'\n', b'\r', rest).unwrap_or(rest.len())
+                }
+                [b'/', b'*', inside @ ..] if self.loose => {
+                    match memchr::memmem::find(inside, b"*/") {
+                        Some(end) => end + 4,
+                        None => return Some(b'/'),
+                    }
+                }
+                _ => return rest.first().copied(),
+            };
+            self.at += length;
         }
-        self.bytes.get(self.at).copied()
     }
 
     fn value_and_end(&mut self) -> Result<(), &'static str> {
@@ -207,8 +241,13 @@ impl Json<'_, '_> {
                     (None, None) => return Ok(()),
                     (None, Some(_)) => return Err("something follows the value"),
                     (Some(close), Some(b',')) => {
+                        let close = *close;
                         self.at += 1;
-                        self.key(*close)?;
+                        // Without a further value where that is allowed.
+                        if self.loose && self.blanks() == Some(close) {
+                            continue;
+                        }
+                        self.key(close)?;
                         break;
                     }
                     (Some(close), Some(next)) if *close == next => {
@@ -227,10 +266,22 @@ impl Json<'_, '_> {
         if close == b']' {
             return Ok(());
         }
-        if self.blanks() != Some(b'"') {
-            return Err("a key in quotes is missing");
+        match self.blanks() {
+            Some(b'"') => self.scalar(b'"')?,
+            Some(b'\'') if self.loose => self.scalar(b'\'')?,
+            Some(first)
+                if self.loose && (first.is_ascii_alphabetic() || b"_$".contains(&first)) =>
+            {
+                let start = self.at;
+                let word = |byte: &u8| byte.is_ascii_alphanumeric() || b"_$".contains(byte);
+                while self.bytes.get(self.at).is_some_and(word) {
+                    self.at += 1;
+                }
+                let raw = &self.text[start..self.at];
+                self.add(Kind::Scalar(ScalarStyle::Plain), raw.into(), start..self.at)?;
+            }
+            _ => return Err("a key in quotes is missing"),
         }
-        self.scalar(b'"')?;
         if self.blanks() != Some(b':') {
             return Err("a colon is missing");
         }
@@ -262,6 +313,20 @@ impl Json<'_, '_> {
                 Cow::Owned(serde_json::from_str(raw).map_err(|_| "a text has a wrong escape")?)
             };
             return self.add(Kind::Scalar(ScalarStyle::DoubleQuoted), value, start..self.at);
+        }
+        if first == b'\'' && self.loose {
+            let rest = self.bytes.get(start + 1..).unwrap_or_default();
+            let end = memchr::memchr3(b'\'', b'\\', b'\n', rest).ok_or("a quote is not closed")?;
+            if rest[end] != b'\'' {
+                return Err("a text in single quotes has an escape or goes over several lines");
+            }
+            self.at = start + end + 2;
+            let inside = &self.text[start + 1..start + 1 + end];
+            return self.add(
+                Kind::Scalar(ScalarStyle::SingleQuoted),
+                inside.into(),
+                start..self.at,
+            );
         }
         let word = |byte: &u8| byte.is_ascii_alphanumeric() || b"+-.".contains(byte);
         while self.bytes.get(self.at).is_some_and(word) {

@@ -4,13 +4,13 @@
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 use std::rc::Rc;
-use std::sync::atomic::AtomicBool;
 
-use super::finding::{Access, Finding, Position, Role, Workload};
+use super::dialect::{File, is_foreign};
+use super::finding::{Access, Finding, Over, Passed, Position, Role, Workload};
 use super::insert::Pod;
 use super::parse::is_stopped;
 use super::slot::{At, Hold, Slot, Words};
-use super::tree::{Kind, NodeId};
+use super::tree::{Kind, NodeId, Step};
 use super::variables;
 use super::{Dialect, Scan};
 
@@ -19,6 +19,8 @@ use super::{Dialect, Scan};
 pub(super) struct Found {
     pub places: Vec<Place>,
     pub pods: Vec<NodeId>,
+    /// What could be taken for an image and is none.
+    pub passed: Vec<(NodeId, Over)>,
 }
 
 /// One place that names an image, before it is known who else uses the same bytes.
@@ -47,6 +49,14 @@ impl Found {
     pub fn add(&mut self, place: Place) {
         self.places.push(place);
     }
+
+    /// Something that is passed over.
+    pub fn pass(&mut self, node: NodeId, why: Over) {
+        const MOST: usize = 10_000;
+        if self.passed.len() < MOST {
+            self.passed.push((node, why));
+        }
+    }
 }
 
 /// How an image is named. The nodes are those under the keys, aliases where they are written.
@@ -70,6 +80,10 @@ pub(super) struct Parts {
     pub digest: Option<NodeId>,
     /// The tag where none is written: the chart's. None: it is not known here.
     pub usual_tag: Option<String>,
+    /// A chart above this one writes the registry for all images.
+    pub above: bool,
+    /// The registry is written once for all images of the chart.
+    pub global: bool,
 }
 
 /// What a node says of an image. Nodes that share bytes must say the same of it.
@@ -106,6 +120,14 @@ impl Written {
         }
     }
 
+    /// The node of the name, where the parts of a reference stand apart.
+    pub fn names(&self) -> Option<NodeId> {
+        match self {
+            Self::Parts(parts) => Some(parts.name),
+            _ => None,
+        }
+    }
+
     /// The node by whose place the finding is told.
     fn first(&self) -> NodeId {
         match self {
@@ -118,20 +140,21 @@ impl Written {
 
 /// Joins the places that share bytes, decides what can be done with each, and adds all to the scan.
 /// Ends early when it is told to stop.
-pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, stop: Option<&AtomicBool>) {
+pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, file: &File<'_>) {
     let Some(its) = scan.parts.get(part) else { return };
     let at = At { tree: &its.tree, part, start: its.span.start };
-    let uses = Uses::of(&at, &found.places);
+    let uses = Uses::of(&at, &found.places, file);
     let mut words = None;
     let pods_before = scan.pods.len();
     let pods = found.pods.iter().map(|node| Pod { part, node: *node });
     let mut settled = HashSet::new();
     let mut findings = Vec::new();
     for place in &found.places {
-        if is_stopped(stop) {
+        if is_stopped(file.stop) {
             return;
         }
         let first = place.written.first();
+        let mut role = place.role;
         if let Written::Whole(node) | Written::Filled(node) = place.written {
             let target = at.tree.resolve(node);
             let elsewhere = target != node && uses.direct.contains_key(&(Says::Whole, target));
@@ -145,8 +168,14 @@ pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, stop: Opti
             }
         }
         let mut read = uses.read(&at, place, &mut words);
-        if place.role == Role::Built {
+        if role == Role::Built {
             read.access = Access::Leave("it is what a build makes");
+        }
+        if place.written.nodes().iter().any(|(_, node)| is_foreign(at.tree, *node)) {
+            role = Role::Open;
+            read.access = Access::Leave("its tag makes another program put something else there");
+            let tag = at.tree.nodes[at.tree.resolve(first)].tag.as_deref().unwrap_or_default();
+            read.text = format!("{tag} {}", read.text);
         }
         let start = match at.tree.nodes[first].kind {
             // `image: {{ name }}` is a map to YAML.
@@ -168,8 +197,9 @@ pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, stop: Opti
                 shared_by: read.shared_by,
                 access: read.access,
                 duplicate: place.duplicate,
-                role: place.role,
+                role,
                 tag_elsewhere: read.tag_elsewhere,
+                shared_registry: matches!(&place.written, Written::Parts(parts) if parts.above || parts.global),
                 pod: place.pod.map(|pod| pods_before + pod),
             },
         ));
@@ -183,13 +213,26 @@ pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, stop: Opti
         counted = (*byte).max(counted);
         finding.position = position;
     }
+    let mut passed = found.passed.clone();
+    passed.sort_by_key(|(node, _)| at.tree.nodes[*node].span().start);
+    passed.dedup();
+    let (mut position, mut counted) = (its.position, 0);
+    let passed = passed.into_iter().map(|(node, why)| {
+        let byte = at.tree.nodes[node].span().start;
+        position.advance(at.tree.text.get(counted..byte).unwrap_or_default());
+        counted = byte.max(counted);
+        Passed { position, text: at.tree.scalar(node).map(shortened).unwrap_or_default(), why }
+    });
+    let passed: Vec<Passed> = passed.collect();
     let pods: Vec<Pod> = pods.collect();
+    scan.passed.extend(passed);
     scan.findings.extend(findings.into_iter().map(|(_, finding)| finding));
     scan.pods.extend(pods);
 }
 
 /// Who uses which node for what.
-struct Uses {
+struct Uses<'f> {
+    file: &'f File<'f>,
     /// How often an alias anywhere in the text stands for a node.
     aliased: HashMap<NodeId, usize>,
     /// How often one at a place of an image does.
@@ -206,10 +249,18 @@ struct Read {
     shared_by: usize,
 }
 
-impl Uses {
-    fn of(at: &At<'_, '_>, places: &[Place]) -> Self {
-        let mut uses =
-            Self { aliased: HashMap::new(), at_images: HashMap::new(), direct: HashMap::new() };
+/// Whether a node stands under a key that is there for its anchor alone: `x-image: &image …`.
+fn is_kept_for_aliases(at: &At<'_, '_>, node: NodeId) -> bool {
+    const KEYS: [&str; 4] = ["anchors", "aliases", "definitions", "yaml_anchors"];
+    let path = at.tree.path(node);
+    matches!(path.first(), Some(Step::Key(key))
+        if key.starts_with(['.', '_']) || key.starts_with("x-") || KEYS.contains(key))
+}
+
+impl<'f> Uses<'f> {
+    fn of(at: &At<'_, '_>, places: &[Place], file: &'f File<'f>) -> Self {
+        let (aliased, at_images, direct) = (HashMap::new(), HashMap::new(), HashMap::new());
+        let mut uses = Self { file, aliased, at_images, direct };
         for target in at.tree.aliases() {
             *uses.aliased.entry(target).or_default() += 1;
         }
@@ -227,10 +278,14 @@ impl Uses {
         let target = at.tree.resolve(node);
         let count =
             |of: &HashMap<(Says, NodeId), usize>| of.get(&(says, target)).copied().unwrap_or(0);
-        if target != node && count(&self.direct) == 0 {
+        let others = self.aliased.get(&target).copied().unwrap_or(0) > count(&self.at_images);
+        if target != node
+            && count(&self.direct) == 0
+            && (others || !is_kept_for_aliases(at, target))
+        {
             return at.slot(node);
         }
-        if self.aliased.get(&target).copied().unwrap_or(0) > count(&self.at_images) {
+        if others {
             return Err("its anchor is used for something else too");
         }
         at.slot(target)
@@ -274,7 +329,12 @@ impl Uses {
                 // Only a text that stands as it is read has pieces with places.
                 let inside = tree.text.get(span.clone()).and_then(|raw| raw.find(value));
                 let start = span.start + inside.unwrap_or_default();
-                let filled = variables::fill(value, start, &|_| None);
+                // What `.env` says goes before a default, and stands in another file.
+                let known = |name: &str| {
+                    let set = self.file.variables.filter(|_| place.dialect == Dialect::Compose)?;
+                    set.get(name).map(|value| (value.to_owned(), None))
+                };
+                let filled = variables::fill(value, start, &known);
                 read.shared_by = self.shared_by(target, *node);
                 read.text.clone_from(&filled.text);
                 read.tag_elsewhere = filled.tag_elsewhere;
@@ -285,16 +345,18 @@ impl Uses {
                 } else if inside.is_none() {
                     Access::Leave("its place in the file is not certain")
                 } else {
-                    access(filled.hold(&|piece| at.piece(target, piece).ok()))
+                    let named = filled.names.iter().any(|name| known(name).is_some());
+                    let held = filled.hold(&|piece| at.piece(target, piece).ok());
+                    access(held.map_err(|why| if named { IN_ENV } else { why }))
                 };
             }
             Written::Parts(parts) => {
-                read.tag_elsewhere = Self::put_together(at, parts, parts.name, &mut read.text);
+                read.tag_elsewhere = self.put_together(at, parts, parts.name, &mut read.text);
                 read.access = access(self.parts(at, parts));
             }
             Written::Overlay(parts, to) => {
                 let shown = to.unwrap_or(parts.name);
-                read.tag_elsewhere = Self::put_together(at, parts, shown, &mut read.text);
+                read.tag_elsewhere = self.put_together(at, parts, shown, &mut read.text);
                 let slot = |says, node| self.slot(at, says, node);
                 let hold = || {
                     Ok(Hold::Overlay {
@@ -327,10 +389,14 @@ impl Uses {
     }
 
     /// Writes the reference that parts make. True: the tag is not among them.
-    fn put_together(at: &At<'_, '_>, parts: &Parts, name: NodeId, to: &mut String) -> bool {
+    fn put_together(&self, at: &At<'_, '_>, parts: &Parts, name: NodeId, to: &mut String) -> bool {
         let text = |node: Option<NodeId>| node.and_then(|node| at.tree.filled(node));
-        if let Some(registry) = text(parts.registry) {
-            to.push_str(registry);
+        let above = match parts.above {
+            true => self.file.registry.map(|above| above.now),
+            false => None,
+        };
+        if let Some(registry) = above.or_else(|| text(parts.registry)) {
+            to.push_str(registry.trim_end_matches('/'));
             to.push('/');
         }
         let name = text(Some(name)).unwrap_or_default();
@@ -358,9 +424,17 @@ impl Uses {
     }
 
     fn parts(&self, at: &At<'_, '_>, parts: &Parts) -> Result<Hold, &'static str> {
+        if parts.above && self.file.registry.is_none_or(|above| above.becomes.is_none()) {
+            return Err("a chart above this one writes its registry; rewrite both in one run");
+        }
+        if parts.global && self.file.shared_registry {
+            return Err("charts below this one take its registry too, and are not all here");
+        }
         let slot = |says, node| self.slot(at, says, node);
         let registry = parts.registry.filter(|node| at.tree.filled(*node).is_some());
+        let registry = registry.filter(|_| !parts.above);
         Ok(Hold::Parts {
+            above: parts.above,
             registry: registry.map(|node| slot(Says::Registry, node)).transpose()?,
             name: slot(Says::Name, parts.name)?,
             digest: parts
@@ -371,6 +445,8 @@ impl Uses {
         })
     }
 }
+
+const IN_ENV: &str = "`.env` beside it decides what it is; change it there";
 
 /// A name as it is told with each image of its object: the platform's have 253 characters at most.
 pub(super) fn shortened(name: &str) -> String {

@@ -17,6 +17,28 @@ pub enum Change {
     Add(Entry),
 }
 
+/// What a finding is to become.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Wish {
+    /// Another reference.
+    Become(Reference),
+    /// Of an overlay's entry: what it is about, and the name that its images get.
+    Entry {
+        /// Its `name`, as text.
+        of: String,
+        /// The name that its images have behind it, as text.
+        to: String,
+        /// The digest, where it has a place and is to be another one. None: it stays.
+        digest: Option<String>,
+    },
+}
+
+impl From<Reference> for Wish {
+    fn from(reference: Reference) -> Self {
+        Self::Become(reference)
+    }
+}
+
 /// What becomes of the wishes for a file.
 #[derive(Debug, Default)]
 pub struct Plan {
@@ -39,6 +61,13 @@ impl Scan<'_> {
     /// Where findings share bytes (a registry that several use, an anchor) and want different ones,
     /// none of them is changed.
     pub fn plan(&self, wishes: &[Option<Reference>]) -> Plan {
+        let wishes: Vec<Option<Wish>> =
+            wishes.iter().map(|wish| wish.clone().map(Wish::Become)).collect();
+        self.plan_all(&wishes)
+    }
+
+    /// The same for wishes of every kind.
+    pub(super) fn plan_all(&self, wishes: &[Option<Wish>]) -> Plan {
         let mut plan = Plan::default();
         let mut wants: Vec<Option<Wants<'_>>> = Vec::new();
         for (number, finding) in self.findings.iter().enumerate() {
@@ -109,8 +138,22 @@ impl Scan<'_> {
         &self,
         finding: &Finding,
         hold: &'s Hold,
-        new: &Reference,
+        new: &Wish,
     ) -> Result<Wants<'s>, &'static str> {
+        let new = match (new, hold) {
+            (Wish::Become(new), _) => new,
+            (
+                Wish::Entry { of, to, digest },
+                Hold::Overlay { of: name, to: new, digest: place },
+            ) => {
+                return self.entry(
+                    (name, of),
+                    (new.as_ref(), to),
+                    (place.as_ref(), digest.as_deref()),
+                );
+            }
+            (Wish::Entry { .. }, _) => return Err("it is no entry of an overlay"),
+        };
         let digest = new.digest.as_ref().map(ToString::to_string).unwrap_or_default();
         let written = finding.text.split_once('@').map_or("", |(_, digest)| digest);
         // The digest has a place of its own, or must stay as it is.
@@ -128,14 +171,32 @@ impl Scan<'_> {
                 return Err("its tag is made of variables, and no digest can be put after it");
             }
             Hold::Name(slot) => puts.push((slot, image.to_string())),
-            Hold::Parts { registry: Some(registry), name, digest } => {
-                puts.push((registry, new.host.to_string()));
-                puts.push((name, new.repository.to_string()));
-                puts.extend(pin(digest)?);
+            Hold::Parts { above: true, name, digest, .. } => {
+                let becomes = self.file.registry.and_then(|above| above.becomes);
+                if becomes != Some(new.host.as_str()) {
+                    return Err("the chart above writes another registry for it");
+                }
+                match tail(&name.text) {
+                    Some(_) => puts.push((name, path_of(new))),
+                    None => {
+                        puts.push((name, new.repository.to_string()));
+                        puts.extend(pin(digest)?);
+                    }
+                }
             }
-            Hold::Parts { registry: None, name, digest } => {
+            Hold::Parts { registry: Some(registry), name, digest, .. } => {
+                puts.push((registry, new.host.to_string()));
                 // A name that has its tag with it keeps it.
-                let tail = name.text.rsplit('/').next().and_then(|last| last.find([':', '@']));
+                match tail(&name.text) {
+                    Some(_) => puts.push((name, path_of(new))),
+                    None => {
+                        puts.push((name, new.repository.to_string()));
+                        puts.extend(pin(digest)?);
+                    }
+                }
+            }
+            Hold::Parts { registry: None, name, digest, .. } => {
+                let tail = tail(&name.text);
                 puts.push((name, if tail.is_some() { new.to_string() } else { image.to_string() }));
                 if tail.is_none() {
                     puts.extend(pin(digest)?);
@@ -159,8 +220,50 @@ impl Scan<'_> {
     }
 }
 
+/// Where tag or digest begin in a name's last part.
+fn tail(name: &str) -> Option<usize> {
+    name.rsplit('/').next().and_then(|last| last.find([':', '@']))
+}
+
+/// A reference without its registry.
+fn path_of(new: &Reference) -> String {
+    let whole = new.to_string();
+    whole.strip_prefix(new.host.as_str()).map_or(whole.as_str(), |rest| &rest[1..]).to_owned()
+}
+
 fn as_it_is(hold: &Hold) -> Wants<'_> {
     Wants { puts: hold.slots().map(|slot| (slot, slot.text.clone())).collect(), entry: None }
+}
+
+impl Scan<'_> {
+    /// An overlay's entry that is about images of another name, or gives them one.
+    fn entry<'s>(
+        &self,
+        (name, of): (&'s Slot, &str),
+        (place, to): (Option<&'s Slot>, &str),
+        (digest, pin): (Option<&'s Slot>, Option<&str>),
+    ) -> Result<Wants<'s>, &'static str> {
+        let (mut puts, mut entry) = (vec![(name, of.to_owned())], None);
+        match place {
+            Some(place)
+                if of == to
+                    && let Some(gone) = self.without_name(name, place) =>
+            {
+                entry = Some(gone);
+            }
+            Some(place) => puts.push((place, to.to_owned())),
+            None if of == to => {}
+            None => entry = Some(self.name_entry(name, to)?),
+        }
+        match (digest, pin) {
+            (Some(slot), Some(pin)) => puts.push((slot, pin.to_owned())),
+            (None, Some(pin)) if !pin.is_empty() => {
+                return Err("there is no `digest` beside it that could pin it");
+            }
+            _ => {}
+        }
+        Ok(Wants { puts, entry })
+    }
 }
 
 impl Finding {
@@ -180,16 +283,27 @@ impl Finding {
         }
     }
 
-    /// Makes an overlay's entry be about images of another name, because theirs changes too. A new
-    /// name that was planned for it is not needed any more.
-    pub fn follow(&self, name: &str, changes: &mut Vec<Change>) {
-        let Some(of) = self.overlaid() else { return };
-        changes.retain(|change| match change {
-            Change::Put(slot, _) => slot.span != of.span,
-            Change::Add(entry) => entry.span.start != of.span.end,
-        });
-        if of.text != name {
-            changes.push(Change::Put(of.clone(), name.to_owned()));
+    /// The name that an overlay's entry gives its images, as written. None: they keep theirs.
+    pub(super) fn renamed_to(&self) -> Option<&str> {
+        match &self.access {
+            Access::Edit(hold) => match &**hold {
+                Hold::Overlay { to, .. } => to.as_ref().map(|to| to.text.as_str()),
+                _ => None,
+            },
+            Access::Leave(_) => None,
+        }
+    }
+
+    /// Whether it has a place of its own for a digest: none is needed where all of it stands in one piece.
+    pub fn can_be_pinned(&self) -> bool {
+        match &self.access {
+            Access::Edit(hold) => match &**hold {
+                Hold::Whole(_) => true,
+                Hold::Name(_) => false,
+                Hold::Parts { digest, name, .. } => digest.is_some() || tail(&name.text).is_some(),
+                Hold::Overlay { digest, .. } => digest.is_some(),
+            },
+            Access::Leave(_) => false,
         }
     }
 }

@@ -25,6 +25,8 @@ pub enum Hold {
         name: Slot,
         /// The digest. None: there is no place for one.
         digest: Option<Slot>,
+        /// The registry stands in the file of a chart above, and what it becomes is settled there.
+        above: bool,
     },
     /// An overlay's entry: for images of this name, another.
     Overlay {
@@ -42,7 +44,7 @@ impl Hold {
     pub(super) fn slots(&self) -> impl Iterator<Item = &Slot> {
         let all = match self {
             Self::Whole(slot) | Self::Name(slot) => [Some(slot), None, None],
-            Self::Parts { registry, name, digest } => {
+            Self::Parts { registry, name, digest, .. } => {
                 [registry.as_ref(), Some(name), digest.as_ref()]
             }
             Self::Overlay { of, to, digest } => [Some(of), to.as_ref(), digest.as_ref()],

@@ -1,6 +1,7 @@
 //! YAML and JSON as a flat tree of nodes that know their bytes.
 
 use std::borrow::Cow;
+use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::OnceLock;
 
@@ -224,9 +225,13 @@ impl<'t> Tree<'t> {
     }
 
     /// All that the text says, in order, but for the nodes that lie in one of the spans, which are given in
-    /// their order and do not overlap.
-    pub fn said<'a>(&'a self, without: &'a [Range<usize>]) -> Sayings<'a, 't> {
-        Sayings { tree: self, without, at: 0, ends: Vec::new(), begun: false }
+    /// their order and do not overlap, and for those that are left out.
+    pub fn said<'a>(
+        &'a self,
+        without: &'a [Range<usize>],
+        left_out: &'a HashSet<NodeId>,
+    ) -> Sayings<'a, 't> {
+        Sayings { tree: self, without, left_out, at: 0, ends: Vec::new(), begun: false }
     }
 
     /// The way from the top of its document to a node, as keys and numbers. Empty: it is the top. Costs as
@@ -321,6 +326,8 @@ pub(crate) struct Sayings<'a, 't> {
     tree: &'a Tree<'t>,
     /// Those that may still come, in their order.
     without: &'a [Range<usize>],
+    /// Left out with all that they hold.
+    left_out: &'a HashSet<NodeId>,
     at: NodeId,
     ends: Vec<NodeId>,
     begun: bool,
@@ -347,7 +354,7 @@ impl<'a> Iterator for Sayings<'a, '_> {
             let start = node.start as usize;
             let passed = self.without.partition_point(|span| span.end <= start);
             let inside = |span: &Range<usize>| span.contains(&start) && span.contains(&last);
-            if self.without.get(passed).is_some_and(inside) {
+            if self.without.get(passed).is_some_and(inside) || self.left_out.contains(&id) {
                 self.at = after;
                 continue;
             }

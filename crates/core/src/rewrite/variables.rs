@@ -13,61 +13,52 @@ pub(super) struct Filled {
     pub tag_elsewhere: bool,
     /// One decides the name: nothing can be said.
     pub open: bool,
-    /// There are no variables in it.
+    /// There is no variable in it.
     pub literal: bool,
+    /// The variables that are in it, those of defaults that are used too.
+    pub names: Vec<String>,
+    /// The whole text with its defaults; [`OPEN`] stands for what nobody gives.
     full: String,
+    /// Which bytes of `full` are which bytes of the file.
     segments: Vec<Segment>,
 }
 
-/// A piece of the filled text.
 #[derive(Debug)]
 struct Segment {
-    /// Its bytes in the filled text.
     here: Range<usize>,
-    /// The bytes of the file that say exactly this. None: no such bytes exist, so it cannot be edited.
+    /// None: they stand nowhere in the file as they are.
     from: Option<Range<usize>>,
 }
 
-/// The value of a variable, and the bytes of the file that say exactly this. None: it is made of other variables.
+/// The value of a variable, and the bytes of the file that say exactly this. None: it is made of other variables, or
+/// stands in another file.
 pub(super) type Known = (String, Option<Range<usize>>);
 
 /// Bytes of a filled text at most: no reference is longer, and variables of variables grow without end.
 const LONGEST: usize = 1024;
 
+/// How deep defaults may stand in defaults.
+const DEPTH: usize = 8;
+
 /// Stands where a variable has no value.
 const OPEN: char = '\u{1}';
+/// The value of a variable that has one which cannot be told.
+pub(super) const UNKNOWN: &str = "\u{1}";
 
-/// Fills in the variables of a text whose first byte is at `start`. Braces may give a default
-/// (`${X:-value}`, `${X-value}`); a default goes after what is `known`.
+/// Fills in the variables of a text whose first byte is at `start`. Braces may give a default (`${X:-value}`,
+/// `${X-value}`), another value (`${X:+value}`, `${X+value}`) or an error (`${X:?text}`); a default goes after what
+/// is `known`. What else braces can do is not followed: such a text is open.
 pub(super) fn fill(text: &str, start: usize, known: &dyn Fn(&str) -> Option<Known>) -> Filled {
     let mut filled = Filled {
         text: String::new(),
         tag_elsewhere: false,
         open: false,
         literal: true,
+        names: Vec::new(),
         full: String::new(),
         segments: Vec::new(),
     };
-    let mut at = 0;
-    while let Some(found) = text[at..].find('$') {
-        let dollar = at + found;
-        filled.add(&text[at..dollar], Some(start + at..start + dollar));
-        filled.literal = false;
-        let after = &text[dollar + 1..];
-        let (name, otherwise, length) = variable(after);
-        at = dollar + 1 + length;
-        if name.is_empty() {
-            filled.full.push(OPEN);
-        } else if let Some((value, from)) = known(name) {
-            filled.add(&value, from);
-        } else if let Some(inside) = otherwise {
-            let from = start + dollar + 1 + inside.start..start + dollar + 1 + inside.end;
-            filled.add(&after[inside], Some(from));
-        } else {
-            filled.full.push(OPEN);
-        }
-    }
-    filled.add(&text[at..], Some(start + at..start + text.len()));
+    filled.take(text, start, known, 0);
     let end = filled.name_end();
     filled.open = filled.full[..end].contains(OPEN);
     filled.tag_elsewhere = !filled.open && filled.full[end..].contains(OPEN);
@@ -79,15 +70,39 @@ pub(super) fn fill(text: &str, start: usize, known: &dyn Fn(&str) -> Option<Know
     filled
 }
 
-/// The name after a `$`, the bytes of its default, and how many bytes all of it takes.
-fn variable(after: &str) -> (&str, Option<Range<usize>>, usize) {
+/// What stands after a `$`.
+struct Variable<'t> {
+    name: &'t str,
+    /// What follows the name in braces, and the bytes of the text that it is about.
+    rule: Rule,
+    inside: Range<usize>,
+    /// How many bytes all of it takes.
+    length: usize,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Rule {
+    /// Nothing: the value.
+    Value,
+    /// `-`, and with a colon also where the value is empty.
+    Default { empty_too: bool },
+    /// `+`, and with a colon only where the value is not empty.
+    Other { unless_empty: bool },
+    /// `?`: an error where there is none.
+    Required,
+    /// Something else.
+    Unknown,
+}
+
+fn variable(after: &str) -> Variable<'_> {
     let word = |text: &str| {
         text.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(text.len())
     };
     let Some(inner) = after.strip_prefix('{') else {
         let end = word(after);
         // `$$` is a dollar and no variable; no reference has one.
-        return (&after[..end], None, end.max(usize::from(after.starts_with('$'))));
+        let length = end.max(usize::from(after.starts_with('$')));
+        return Variable { name: &after[..end], rule: Rule::Value, inside: 0..0, length };
     };
     let name = &inner[..word(inner)];
     let mut depth = 1;
@@ -99,16 +114,66 @@ fn variable(after: &str) -> (&str, Option<Range<usize>>, usize) {
         };
         depth == 0
     });
-    let Some((close, _)) = close else { return ("", None, after.len()) };
+    let Some((close, _)) = close else {
+        return Variable { name: "", rule: Rule::Unknown, inside: 0..0, length: after.len() };
+    };
     let rest = &inner[name.len()..close];
-    let sign = [":-", "-"].into_iter().find(|sign| rest.starts_with(sign));
-    let default = sign.map(|sign| 1 + name.len() + sign.len()..1 + close);
-    // A default that is made of variables itself is for the one who fills it.
-    let default = default.filter(|inside| !after[inside.clone()].contains('$'));
-    (name, default, close + 2)
+    let colon = rest.starts_with(':');
+    let sign = rest.trim_start_matches(':');
+    let rule = match (rest, sign.chars().next()) {
+        ("", _) => Rule::Value,
+        (_, Some('-')) => Rule::Default { empty_too: colon },
+        (_, Some('+')) => Rule::Other { unless_empty: colon },
+        (_, Some('?')) => Rule::Required,
+        _ => Rule::Unknown,
+    };
+    let rule = if rest.starts_with("::") { Rule::Unknown } else { rule };
+    let from = 1 + name.len() + usize::from(colon) + 1;
+    Variable { name, rule, inside: from.min(1 + close)..1 + close, length: close + 2 }
 }
 
 impl Filled {
+    fn take(
+        &mut self,
+        text: &str,
+        start: usize,
+        known: &dyn Fn(&str) -> Option<Known>,
+        depth: usize,
+    ) {
+        let mut at = 0;
+        while let Some(found) = text[at..].find('$') {
+            let dollar = at + found;
+            self.add(&text[at..dollar], Some(start + at..start + dollar));
+            self.literal = false;
+            let after = &text[dollar + 1..];
+            let Variable { name, rule, inside, length } = variable(after);
+            at = dollar + 1 + length;
+            if name.is_empty() || depth > DEPTH {
+                self.full.push(OPEN);
+                continue;
+            }
+            self.names.push(name.to_owned());
+            let value = known(name);
+            let from = start + dollar + 1 + inside.start;
+            let inside = &after[inside];
+            match (rule, value) {
+                (Rule::Unknown, _) => self.full.push(OPEN),
+                (Rule::Default { empty_too: true }, Some((value, _))) if value.is_empty() => {
+                    self.take(inside, from, known, depth + 1);
+                }
+                (Rule::Other { unless_empty }, Some((value, _))) => {
+                    if !(unless_empty && value.is_empty()) {
+                        self.take(inside, from, known, depth + 1);
+                    }
+                }
+                (_, Some((value, from))) => self.add(&value, from),
+                (Rule::Default { .. }, None) => self.take(inside, from, known, depth + 1),
+                (_, None) => self.full.push(OPEN),
+            }
+        }
+        self.add(&text[at..], Some(start + at..start + text.len()));
+    }
+
     fn add(&mut self, text: &str, from: Option<Range<usize>>) {
         if self.full.len() + text.len() > LONGEST {
             // What is longer is no reference; nothing is said of it.
@@ -153,8 +218,16 @@ impl Filled {
             return Ok(Hold::Name(slot));
         }
         let host = self.full[..end].find('/').ok_or(MADE_UP)?;
+        // Without a registry in front the first part belongs to the name.
+        if !names_host(&self.full[..host]) {
+            return Err(MADE_UP);
+        }
         let registry = of(0..host).ok_or(MADE_UP)?;
         let name = of(host + 1..end).ok_or(MADE_UP)?;
-        Ok(Hold::Parts { registry: Some(registry), name, digest: None })
+        Ok(Hold::Parts { registry: Some(registry), name, digest: None, above: false })
     }
+}
+
+fn names_host(part: &str) -> bool {
+    part.contains(['.', ':', '[']) || part == "localhost"
 }

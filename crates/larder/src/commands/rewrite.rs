@@ -1,25 +1,25 @@
 //! `larder rewrite`: make deployments name the larder's images, and change nothing else in them.
 
-mod decide;
+mod families;
 mod online;
 mod show;
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::io::Read as _;
+use std::collections::{BTreeSet, HashMap};
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
 use larder_core::pattern::Pattern;
-use larder_core::reference::{Image, Reference};
+use larder_core::reference::Reference;
 use larder_core::retarget::{Direction, Pin, Retarget, Wish};
-use larder_core::rewrite::{FILE_LIMIT, File, Scan, scan};
+use larder_core::rewrite::decide::{Decided, Decider, Decision, Others, What};
+use larder_core::rewrite::{File, Scan, scan};
 use serde::Serialize;
 
 use crate::context::{Context, read_lock};
-use crate::deployments::{self, Broken, Deployment};
+use crate::deployments::{self, Broken, Deployment, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{Replacements, shown};
-use decide::{Decided, Decider};
 
 /// Make deployments name the larder's images, and change nothing else in them
 ///
@@ -58,7 +58,7 @@ pub struct Args {
     /// Name this host instead of the larder's own `url`
     #[arg(long, value_name = "HOST")]
     to: Option<Host>,
-    /// Give the upstreams' names again
+    /// Give the upstreams' names again, and take pins and pull secrets out that were put in
     #[arg(long)]
     back: bool,
     /// Only images that match, as HOST/REPOSITORY with `*` and `**` (again for more)
@@ -67,7 +67,7 @@ pub struct Args {
     /// Not those that match (again for more)
     #[arg(long, value_name = "PATTERN")]
     skip: Vec<Pattern>,
-    /// Add this pull secret to pods that pull from the larder and do not name it
+    /// Add this pull secret to pods that pull from the larder and do not name it; with --back, take it out
     #[arg(long, value_name = "NAME")]
     secret: Option<String>,
     /// Also change references within longer texts: environment, arguments, files in ConfigMaps
@@ -76,6 +76,12 @@ pub struct Args {
     /// Mend malformed names that can mean one thing only
     #[arg(long)]
     fix: bool,
+    /// Read hidden files and folders too; those of pipelines are read anyway
+    #[arg(long)]
+    hidden: bool,
+    /// With --write: also change files that nobody may write, and one name of those that have several
+    #[arg(long, requires = "write")]
+    force: bool,
 }
 
 /// In which form findings are told.
@@ -97,14 +103,43 @@ struct Line {
     #[serde(rename = "line")]
     row: usize,
     column: usize,
+    /// `reference`, or `secret` for the pull secret of a pod.
+    what: &'static str,
     from: String,
     /// The new text. None: it is left as it is.
     to: Option<String>,
     /// Why it is left. None: it is changed, or right already.
     left: Option<String>,
+    /// What it lacks although it is changed. None: nothing.
+    lacks: Option<String>,
     /// Whether that it is left is an answer of "no".
     #[serde(skip)]
     counts: bool,
+}
+
+impl Line {
+    /// Whether there is anything to say of it.
+    fn is_told(&self) -> bool {
+        self.to.is_some() || self.left.is_some()
+    }
+
+    fn of(file: &str, decision: Decision) -> Self {
+        let Decision { what, position, from, to, left, lacks, counts } = decision;
+        Self {
+            file: file.to_owned(),
+            row: position.line,
+            column: position.column,
+            what: match what {
+                What::Reference => "reference",
+                What::Secret => "secret",
+            },
+            from,
+            to,
+            left,
+            lacks,
+            counts,
+        }
+    }
 }
 
 /// What becomes of one file.
@@ -115,9 +150,6 @@ struct Rewritten {
     diff: Option<String>,
     changed: bool,
     template: bool,
-    decided: Decided,
-    /// It was not changed yet: it depends on what becomes of others.
-    waits: Option<PathBuf>,
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -142,45 +174,39 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         mend: args.fix,
     };
     let retarget = Retarget::new(&routes, &lock, &config.larder.unqualified, wish);
-    let mut decider = Decider {
-        retarget,
-        strings: args.include_strings,
-        secret: args.secret.clone(),
-        overlays: BTreeMap::new(),
+    // What goes back loses the secret by which it was pulled from here.
+    let detach = match (args.back, &args.secret) {
+        (false, _) => BTreeSet::new(),
+        (true, Some(secret)) => [secret.clone()].into(),
+        (true, None) => config.clusters.iter().map(|one| one.pull_secret.clone()).collect(),
     };
+    let secret = args.secret.clone().filter(|_| !args.back);
+    let mut decider = Decider { retarget, strings: args.include_strings, secret, detach };
     if args.paths.iter().any(|path| path.as_os_str() == "-") {
         return filter(args, decider, &config, context).await;
     }
+    let sight = Sight { hidden: args.hidden, ..Sight::with(&config.resources) };
+    let found = deployments::candidates(&args.paths, sight);
     if args.online {
-        let asked = |one: &Deployment, found: &Scan<'_>| {
-            Ok(decider.decide(&one.shown, found, false).1.unpinned)
+        let asked = |_: &Deployment, found: &Scan<'_>| {
+            Ok(decider.decide(found, &Others::default()).unpinned)
         };
-        let asked = deployments::each(&args.paths, &config.resources, asked);
+        let asked = deployments::each_of(&found.files, sight, asked);
         let asked: BTreeSet<Reference> = asked.done.into_iter().flatten().collect();
         decider.retarget.known = online::digests(&asked, &config, context).await;
     }
+    let agreed = families::agreed(&found, sight, &decider);
+    let sight = Sight { agreed: Some(&agreed), ..sight };
+    let others = deployments::overlays::settle(&found.files, sight, &decider);
     let writing = Replacements::default();
-    let work = |waits: bool| {
-        let (decider, writing) = (&decider, &writing);
-        move |one: &Deployment, found: &Scan<'_>| {
-            rewrite_one(args, context, decider, one, found, writing, waits)
-        }
-    };
-    let deployments::Outcome { done, mut broken } =
-        deployments::each(&args.paths, &config.resources, work(true));
-    // What overlays are about may just have got another name.
-    let overlays: BTreeMap<Image, Image> =
-        done.iter().flat_map(|one| one.decided.renamed.clone()).collect();
-    let waiting: Vec<PathBuf> = done.iter().filter_map(|one| one.waits.clone()).collect();
-    let mut files: Vec<Rewritten> = done.into_iter().filter(|one| one.waits.is_none()).collect();
-    decider.overlays = overlays;
     let work = |one: &Deployment, found: &Scan<'_>| {
-        rewrite_one(args, context, &decider, one, found, &writing, false)
+        rewrite_one(args, context, &decider, &others, one, found, &writing)
     };
-    let second = deployments::each(&waiting, &config.resources, work);
-    files.extend(second.done);
+    let deployments::Outcome { done: mut files, mut broken, .. } =
+        deployments::each_of(&found.files, sight, work);
+    let (more, _) = found.into_told();
+    broken.extend(more);
     files.sort_by(|a, b| a.file.cmp(&b.file));
-    broken.extend(second.broken);
     for (path, error) in writing.finish() {
         let file = shown(&path);
         if let Some(one) = files.iter_mut().find(|one| one.file == file) {
@@ -199,28 +225,25 @@ fn rewrite_one(
     args: &Args,
     context: &Context,
     decider: &Decider<'_>,
+    others: &HashMap<PathBuf, Others>,
     one: &Deployment,
     found: &Scan<'_>,
     writing: &Replacements,
-    may_wait: bool,
 ) -> Result<Rewritten, String> {
+    let nothing = Others::default();
+    let its = match others.is_empty() {
+        true => &nothing,
+        false => others.get(&deployments::real(&one.path)).unwrap_or(&nothing),
+    };
+    let Decided { decisions, text, .. } = decider.decide(found, its);
+    let lines = decisions.into_iter().map(|decision| Line::of(&one.shown, decision)).collect();
     let file = one.shown.clone();
-    let (lines, decided) = decider.decide(&file, found, true);
-    let template = found.template;
-    let mut rewritten =
-        Rewritten { file, lines, diff: None, changed: false, template, decided, waits: None };
-    if may_wait && rewritten.decided.overlay {
-        rewritten.waits = Some(one.path.clone());
-        return Ok(rewritten);
-    }
-    let changes = std::mem::take(&mut rewritten.decided.changes);
-    if changes.is_empty() {
-        return Ok(rewritten);
-    }
-    let new = found.splice(&changes).map_err(|error| format!("nothing was changed: {error}"))?;
+    let template = found.template && !found.findings.is_empty();
+    let mut rewritten = Rewritten { file, lines, diff: None, changed: false, template };
+    let Some(new) = text else { return Ok(rewritten) };
     rewritten.changed = true;
     if args.write {
-        may_write(&one.path, &one.text)?;
+        may_write(&one.path, &one.text, args.force)?;
         let added = writing.add(&one.path, new.as_bytes());
         added.map_err(|error| error.to_string())?;
     } else if !args.check && !context.output.json {
@@ -230,8 +253,20 @@ fn rewrite_one(
 }
 
 /// Refuses to write where something would be lost.
-fn may_write(path: &Path, old: &str) -> Result<(), String> {
+fn may_write(path: &Path, old: &str, force: bool) -> Result<(), String> {
     let text = |error: std::io::Error| error.to_string();
+    let metadata = std::fs::metadata(path).map_err(text)?;
+    if !force && metadata.mode() & 0o222 == 0 {
+        return Err(
+            "nobody may write it (its mode); `--force` changes it; nothing was written".into()
+        );
+    }
+    if !force && metadata.nlink() > 1 {
+        return Err(format!(
+            "it has {} names (hard links), and would be parted from the others; `--force` does it; nothing was written",
+            metadata.nlink()
+        ));
+    }
     // A link may lead to a file that belongs to something else.
     if std::fs::symlink_metadata(path).map_err(text)?.is_symlink() {
         let real = std::fs::canonicalize(path).map_err(text)?;
@@ -253,6 +288,15 @@ fn may_write(path: &Path, old: &str) -> Result<(), String> {
     Ok(())
 }
 
+/// What `rewrite --json -` gives: the one document.
+#[derive(Serialize)]
+struct Filtered<'a> {
+    changed: bool,
+    references: Vec<&'a Line>,
+    /// The new text.
+    text: &'a str,
+}
+
 async fn filter(
     args: &Args,
     mut decider: Decider<'_>,
@@ -260,38 +304,44 @@ async fn filter(
     context: &Context,
 ) -> Outcome {
     let what = "cannot rewrite what comes from stdin";
-    if args.paths.len() > 1 || args.write || args.check {
+    if args.paths.len() > 1 || args.write {
         return Err(Failure::usage(
             what,
             "`-` goes alone, and its result to stdout",
-            "leave the other paths and options out",
-        ));
-    }
-    let mut bytes = Vec::new();
-    let read = std::io::stdin().take(FILE_LIMIT + 1).read_to_end(&mut bytes);
-    read.map_err(|error| Failure::io(what, &error))?;
-    if bytes.len() as u64 > FILE_LIMIT {
-        return Err(Failure::usage(
-            what,
-            format!("it is larger than {}", crate::output::bytes(FILE_LIMIT)),
-            "",
+            "leave the other paths and `--write` out",
         ));
     }
     let unreadable = |cause: String| {
         Failure::usage(what, cause, "mend it first; nothing was written").ending(Exit::No)
     };
-    let text = String::from_utf8(bytes).map_err(|_| unreadable("it is no UTF-8 text".into()))?;
+    let text = deployments::stdin(what)?;
     let file = File { custom: &config.resources, ..File::default() };
     let found = scan(&text, &file).map_err(|error| unreadable(error.to_string()))?;
+    let others = Others::default();
     if args.online {
-        let asked = decider.decide("stdin", &found, false).1.unpinned.into_iter().collect();
+        let asked = decider.decide(&found, &others).unpinned.into_iter().collect();
         decider.retarget.known = online::digests(&asked, config, context).await;
     }
-    let (lines, decided) = decider.decide("stdin", &found, true);
-    let new = found.splice(&decided.changes).map_err(|error| unreadable(error.to_string()))?;
-    context.output.raw(&new);
-    show::left(&lines, context);
-    Ok(if lines.iter().any(|line| line.counts) { Exit::No } else { Exit::Done })
+    let Decided { decisions, text: new, .. } = decider.decide(&found, &others);
+    let lines: Vec<Line> =
+        decisions.into_iter().map(|decision| Line::of("stdin", decision)).collect();
+    let refused = lines.iter().any(|line| line.counts);
+    let changed = new.is_some();
+    if args.check {
+        let template = found.template && !found.findings.is_empty();
+        let file = Rewritten { file: "stdin".into(), lines, diff: None, changed, template };
+        show::all(args, &[file], &[], context);
+        return Ok(if refused || changed { Exit::No } else { Exit::Done });
+    }
+    let new = new.as_deref().unwrap_or(&text);
+    if context.output.json {
+        let references = lines.iter().filter(|line| line.is_told()).collect();
+        context.output.document(&Filtered { changed, references, text: new });
+    } else {
+        context.output.raw(new);
+        show::left(&lines.iter().collect::<Vec<_>>(), context);
+    }
+    Ok(if refused { Exit::No } else { Exit::Done })
 }
 
 /// Whether a text can name an object of a cluster (RFC 1123, "subdomain").

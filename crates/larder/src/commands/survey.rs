@@ -10,11 +10,14 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use larder_core::name::{RepositoryName, Tag};
+use larder_core::retarget::{Retarget, Wish};
+use larder_core::rewrite::decide::Decider;
+use larder_core::rewrite::{File, scan};
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, read_lock, store_if_any};
-use crate::deployments::{self, Broken, Named};
+use crate::deployments::{self, Broken, Named, PassedOver, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::kube::Reach;
 use crate::output::count;
@@ -24,7 +27,7 @@ use rows::Word;
 /// List every image that deployments name: where it stands and what is wrong with it
 ///
 /// Exit status 1 says that something is uncovered, malformed or unreadable, lacks a platform, or with
-/// `--against` that something differs.
+/// `--against` that something differs; 3 that with `--online` something could not be asked.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Standing: covered = the larder has it; locked = locked, not brought in yet;\n\
@@ -32,10 +35,10 @@ use rows::Word;
     not locked = wanted, but not at this tag; uncovered = nobody brings it in;\n\
     own = it names the larder; missing = it names the larder, which does not have it;\n\
     left = a [[route]] leaves it alone; open = something else fills it in; built = it is what a build makes;\n\
-    malformed = it cannot be read."
+    malformed = it cannot be read. Dim and with a question mark: it may be no image, and does not count."
 )]
 pub struct Args {
-    /// Files and folders [default: this folder, unless `--cluster` is given]
+    /// Files and folders; `-` is stdin [default: this folder, unless `--cluster` is given]
     paths: Vec<PathBuf>,
     /// How the images are put together
     #[arg(long, value_enum, default_value_t)]
@@ -58,8 +61,52 @@ pub struct Args {
     /// Also what this cluster has and runs, through its API
     #[arg(long, value_name = "NAME")]
     cluster: Option<String>,
+    /// What makes the exit status 1, instead of what is said below; what cannot be read always does
+    #[arg(long, value_enum, value_delimiter = ',', value_name = "FAULT,…")]
+    fail_on: Vec<Fault>,
+    /// List what could name an image and was passed over
+    #[arg(long)]
+    explain: bool,
+    /// Read hidden files and folders too; those of pipelines are read anyway
+    #[arg(long)]
+    hidden: bool,
     #[command(flatten)]
     reach: Reach,
+}
+
+/// What can be wrong with an image.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum Fault {
+    /// Nobody brings it in
+    Uncovered,
+    /// It is wanted, and not at this tag
+    NotLocked,
+    /// It names the larder, which does not have it
+    Missing,
+    /// It cannot be read
+    Malformed,
+    /// No registry is named
+    Ambiguous,
+    /// Tomorrow's pull may bring something else
+    Floating,
+    /// It has no digest
+    Unpinned,
+    /// A platform that is wanted is missing (with --online)
+    Platform,
+    /// It is not there (with --online)
+    Absent,
+}
+
+impl Fault {
+    /// What counts when nothing else is said.
+    const USUAL: [Self; 6] = [
+        Self::Uncovered,
+        Self::NotLocked,
+        Self::Missing,
+        Self::Malformed,
+        Self::Platform,
+        Self::Absent,
+    ];
 }
 
 /// How images are put together.
@@ -76,6 +123,8 @@ pub enum By {
     Class,
     /// By the cluster whose namespaces name them
     Cluster,
+    /// By the namespace of the object that names them
+    Namespace,
 }
 
 #[derive(Serialize)]
@@ -84,6 +133,7 @@ struct Report {
     references: Vec<Row>,
     broken: Vec<Broken>,
     templates: Vec<String>,
+    passed_over: Vec<PassedOver>,
     #[serde(skip_serializing_if = "Option::is_none")]
     groups: Option<Vec<show::Group>>,
 }
@@ -99,12 +149,33 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         paths.push(".".into());
     }
     let custom = config.as_ref().map(|config| config.resources.clone()).unwrap_or_default();
-    let deployments::Outcome { mut done, broken } = deployments::named(&paths, &custom);
+    let sight = Sight { hidden: args.hidden, ..Sight::with(&custom) };
+    let from_stdin = paths.iter().any(|path| path.as_os_str() == "-");
+    paths.retain(|path| path.as_os_str() != "-");
+    let found = deployments::candidates(&paths, sight);
+    let read =
+        deployments::each_of(&found.files, sight, |one, scan| Ok(Named::of(&one.shown, scan)));
+    let dangling = dangling(&found, sight, config.as_ref());
+    let deployments::Outcome { mut done, mut broken, mut passed } = read;
+    let (more, over) = found.into_told();
+    broken.extend(more);
+    passed.extend(over);
+    passed.sort();
+    if from_stdin {
+        let what = "cannot survey what comes from stdin";
+        let text = deployments::stdin(what)?;
+        let file = File { custom: &custom, ..File::default() };
+        match scan(&text, &file) {
+            Ok(scan) => done.push(Named::of("stdin", &scan)),
+            Err(error) => broken.push(Broken { file: "stdin".into(), cause: error.to_string() }),
+        }
+    }
     let files = done.len();
     if let Some(name) = &args.cluster {
         done.extend(deployments::live::read(name, &args.reach, &custom).await?);
     }
-    let report = survey(files, done, broken, config.as_ref(), args, context).await?;
+    let (report, unasked) =
+        survey(files, (done, broken, passed, dangling), config.as_ref(), args, context).await?;
     if args.missing {
         return Ok(missing(&report, context));
     }
@@ -120,36 +191,73 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if context.output.json {
         context.output.document(&report);
     } else {
-        show::report(&report, args.by, config.as_ref(), context);
+        show::report(&report, args, config.as_ref(), context);
     }
-    let fine = report.broken.is_empty() && report.references.iter().all(Row::is_fine);
-    Ok(if fine { Exit::Done } else { Exit::No })
+    let faults = if args.fail_on.is_empty() { &Fault::USUAL[..] } else { &args.fail_on };
+    let fine = report.broken.is_empty() && report.references.iter().all(|row| !row.has(faults));
+    Ok(match (unasked, fine) {
+        (true, _) => Exit::Remote,
+        (false, true) => Exit::Done,
+        (false, false) => Exit::No,
+    })
 }
 
+/// An overlay's entry that is about nothing: its file, its line, and what is said of it.
+type Dangling = (String, usize, String);
+
+/// The entries of overlays that are about nothing.
+fn dangling(
+    found: &deployments::Candidates,
+    sight: Sight<'_>,
+    config: Option<&Config>,
+) -> Vec<Dangling> {
+    let Some(config) = config else { return Vec::new() };
+    let Ok(lock) = read_lock(config) else { return Vec::new() };
+    let routes = config.routes();
+    // Nothing changes, so that each name is the one that it was.
+    let nothing = Wish { skip: "**".parse().into_iter().collect(), ..Wish::default() };
+    let retarget = Retarget::new(&routes, &lock, &config.larder.unqualified, nothing);
+    let (secret, detach) = (None, BTreeSet::new());
+    let decider = Decider { retarget, strings: false, secret, detach };
+    deployments::overlays::dangling(&found.files, sight, &decider)
+}
+
+/// What was read: the references, what cannot be read, what was passed over, and overlays that are about nothing.
+type Read = (Vec<Named>, Vec<Broken>, Vec<PassedOver>, Vec<Dangling>);
+
+/// Gives the report, and whether something could not be asked.
 async fn survey(
     files: usize,
-    named: Vec<Named>,
-    broken: Vec<Broken>,
+    (named, broken, passed_over, dangling): Read,
     config: Option<&Config>,
     args: &Args,
     context: &Context,
-) -> Result<Report, Failure> {
+) -> Result<(Report, bool), Failure> {
     let mut references = rows::collect(&named, config);
     if let Some(config) = config {
         let lock = read_lock(config)?;
         let store = store_if_any(config)?;
         rows::stand(&mut references, config, &lock, store.as_ref()).await?;
     }
+    for (file, line, told) in dangling {
+        let its =
+            |row: &&mut Row| row.places.iter().any(|one| one.file == file && one.line == line);
+        for row in references.iter_mut().filter(its) {
+            row.remarks.push(format!("{file}:{line}: {told}"));
+        }
+    }
+    let mut unasked = false;
     if args.online {
-        online::ask(&mut references, config, context).await;
+        unasked = online::ask(&mut references, config, context).await;
     }
     references.sort_by(|a, b| (a.standing, &a.reference).cmp(&(b.standing, &b.reference)));
-    let templates = named.iter().filter(|one| one.template).map(|one| one.shown.clone()).collect();
-    let mut report = Report { files, references, broken, templates, groups: None };
+    let of_images = |one: &&Named| one.template && !one.findings.is_empty();
+    let templates = named.iter().filter(of_images).map(|one| one.shown.clone()).collect();
+    let mut report = Report { files, references, broken, templates, passed_over, groups: None };
     if args.by != By::Image {
         report.groups = Some(show::groups(&report, args.by, config));
     }
-    Ok(report)
+    Ok((report, unasked))
 }
 
 /// What nobody brings in, as references with a tag.
@@ -171,10 +279,30 @@ fn missing(report: &Report, context: &Context) -> Exit {
             row.reference
         ));
     }
-    if lines.is_empty() {
+    // What the table shows in red and no line can bring in.
+    let others =
+        |word| report.references.iter().filter(move |row| row.certain && row.standing == word);
+    let (malformed, absent) = (others(Word::Malformed).count(), others(Word::Missing).count());
+    if malformed > 0 {
+        let what = count(malformed, "image");
+        context.output.note(format!(
+            "note: {what} cannot be read and are left out; `larder survey` says why"
+        ));
+    }
+    if absent > 0 {
+        let what = count(absent, "image");
+        context.output.note(format!(
+            "note: {what} name the larder, which does not have them; they are left out"
+        ));
+    }
+    for Broken { file, cause } in &report.broken {
+        context.output.note(format!("broken: {file} cannot be read: {cause}"));
+    }
+    let fine = rows.is_empty() && malformed == 0 && absent == 0 && report.broken.is_empty();
+    if fine {
         context.output.note("nothing is missing: every image has a way in");
     }
-    if lines.is_empty() { Exit::Done } else { Exit::No }
+    if fine { Exit::Done } else { Exit::No }
 }
 
 /// What the shelves hold and nothing names.
@@ -184,11 +312,11 @@ async fn unused(report: &Report, config: Option<&Config>, context: &Context) -> 
         let cause = "no larder.toml is here, so there is no larder to compare with";
         return Err(Failure::usage(what, cause, "name one with `--config`"));
     };
-    let store = store_if_any(config)?;
-    let held = match &store {
-        Some(store) => store.ledger.all_tags().await,
-        None => Ok(Vec::new()),
+    let Some(store) = store_if_any(config)? else {
+        let cause = "the larder's store is not on this machine";
+        return Err(Failure::usage(what, cause, "ask on the machine that has it"));
     };
+    let held = store.ledger.all_tags().await;
     let held = held.map_err(|error| Failure::store(what, &error))?;
     let named: BTreeSet<&str> = report
         .references

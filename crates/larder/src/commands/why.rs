@@ -173,7 +173,8 @@ fn asked(args: &Args) -> Result<Vec<Asked>, Failure> {
     }
     // A pod's file names its images.
     let Some(path) = &args.pod else { return Ok(Vec::new()) };
-    let found = crate::deployments::named(std::slice::from_ref(path), &[]);
+    let found =
+        crate::deployments::named(std::slice::from_ref(path), crate::deployments::Sight::default());
     let images = found.done.iter().flat_map(crate::deployments::Named::pulled);
     Ok(images.map(|one| Asked { written: one.text.clone(), ..Asked::default() }).collect())
 }

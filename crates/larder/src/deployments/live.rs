@@ -61,7 +61,7 @@ pub async fn read(
                     kind: kind.to_owned(),
                     name: name.clone(),
                     namespace: Some(namespace.clone()),
-                    architecture: None,
+                    architectures: Vec::new(),
                 };
                 finding.container = Some(container);
                 findings.push(finding);

@@ -18,7 +18,7 @@ use larder_core::document::{Descriptor, Document};
 use tokio::sync::mpsc;
 use tokio::task::spawn_blocking;
 
-use crate::files::{Wait, beside};
+use crate::files::beside;
 
 use super::archive::blob_name;
 use super::entries::refused;
@@ -55,7 +55,7 @@ impl NewArchive {
             let path = crate::files::named(path);
             return Err(LayoutError::Occupied { path, by: "a file" }.into());
         }
-        let (file, partial) = beside(path, Wait::No).map_err(|error| match error.kind() {
+        let (file, partial) = beside(path).map_err(|error| match error.kind() {
             io::ErrorKind::WouldBlock => {
                 LayoutError::Occupied { path: crate::files::named(path), by: "another run" }.into()
             }

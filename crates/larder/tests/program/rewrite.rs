@@ -167,22 +167,49 @@ fn a_file_that_is_named_in_several_ways_is_one_file() {
 }
 
 #[test]
-fn what_lies_where_new_content_is_written_is_never_followed() {
+fn what_lies_beside_a_file_is_never_touched() {
     let house = House::new();
     house.larder("intake lock").ends(0);
     let path = "deploy/steam-board.yaml";
     let (old, partial) = (house.read(path), house.path("deploy/steam-board.yaml.partial"));
     house.for_each_link_at(&partial, || {
-        house
-            .larder(&format!("rewrite --write {path}"))
-            .ends(1)
-            .says(&["steam-board.yaml.partial is in the way", "remove it"]);
-        assert_eq!(house.read(path), old);
+        house.write(path, &old);
+        house.larder(&format!("rewrite --write {path}")).ends(0);
+        assert_ne!(house.read(path), old);
     });
-    // What a run that was killed has left is in nobody's way.
-    std::fs::write(&partial, "half of a fi").unwrap();
+    std::fs::write(&partial, "notes of the operator").unwrap();
+    house.write(path, &old);
     house.larder(&format!("rewrite --write {path}")).ends(0);
+    assert_eq!(std::fs::read_to_string(&partial).unwrap(), "notes of the operator");
+    let left = std::fs::read_dir(house.path("deploy")).unwrap().count();
+    assert_eq!(left, 4, "nothing of ours is left beside it");
+}
+
+#[test]
+fn files_that_nobody_may_write_and_names_of_one_file_are_asked_for() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    let path = "deploy/steam-board.yaml";
+    let old = house.read(path);
+    let mode = |mode| {
+        let permissions = std::fs::Permissions::from_mode(mode);
+        std::fs::set_permissions(house.path(path), permissions).unwrap();
+    };
+    mode(0o444);
+    house
+        .larder(&format!("rewrite --write {path}"))
+        .ends(1)
+        .says(&["nobody may write it", "--force"]);
+    assert_eq!(house.read(path), old);
+    house.larder(&format!("rewrite --write --force {path}")).ends(0);
     assert_ne!(house.read(path), old);
-    assert!(!house.read(path).contains("half of a fi"));
-    assert!(partial.symlink_metadata().is_err());
+    mode(0o644);
+    house.write(path, &old);
+    std::fs::hard_link(house.path(path), house.path("other.yaml")).unwrap();
+    house.larder(&format!("rewrite --write {path}")).ends(1).says(&["it has 2 names"]);
+    assert_eq!(house.read(path), old);
+    house.larder(&format!("rewrite --write --force {path}")).ends(0);
+    assert_ne!(house.read(path), old);
+    assert_eq!(house.read("other.yaml"), old);
+    house.larder(&format!("rewrite --force {path}")).ends(2);
 }

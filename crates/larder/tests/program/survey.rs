@@ -13,21 +13,21 @@ fn each_reference_is_told_once_with_all_its_places() {
         run.out,
         str![[r#"
 STANDING   IMAGE                                                WHERE
-malformed  http://bazaar.example/library/ashlog:1.4             deploy/leak-watch.yaml:9  Pod leak-watch (bell)
+malformed  http://bazaar.example/library/ashlog:1.4             deploy/leak-watch.yaml:9  Pod scada/leak-watch (bell)
            it starts with `http://`; a reference has no scheme
            meant: bazaar.example/library/ashlog:1.4
-uncovered  bazaar.example/community/pipewatch:0.9               deploy/leak-watch.yaml:7  Pod leak-watch (watch)
-locked     bazaar.example/library/ashlog:1.4                    deploy/wellhead-historian.yaml:24  StatefulSet wellhead-historian (logs)
-locked     bazaar.example/library/brinedb:5.2                   deploy/wellhead-historian.yaml:20  StatefulSet wellhead-historian (database)
-locked     bazaar.example/library/kettle:2                      deploy/steam-board.yaml:36  CronJob steam-report (report)
-           ambiguous: written as kettle:2, without a registry   deploy/wellhead-historian.yaml:17  StatefulSet wellhead-historian (wait-for-steam)
-locked     ventworks.example/gauges/steamgauge:1.9.2            deploy/steam-board.yaml:15  Deployment steam-board (gauge)
+uncovered  bazaar.example/community/pipewatch:0.9               deploy/leak-watch.yaml:7  Pod scada/leak-watch (watch)
+locked     bazaar.example/library/ashlog:1.4                    deploy/wellhead-historian.yaml:24  StatefulSet historian/wellhead-historian (logs)
+locked     bazaar.example/library/brinedb:5.2                   deploy/wellhead-historian.yaml:20  StatefulSet historian/wellhead-historian (database)
+locked     bazaar.example/library/kettle:2                      deploy/steam-board.yaml:36  CronJob scada/steam-report (report)
+           ambiguous: written as kettle:2, without a registry   deploy/wellhead-historian.yaml:17  StatefulSet historian/wellhead-historian (wait-for-steam)
+locked     ventworks.example/gauges/steamgauge:1.9.2            deploy/steam-board.yaml:15  Deployment scada/steam-board (gauge)
            class vetted
-locked     ventworks.example/gauges/valve-twin:3.1              deploy/steam-board.yaml:17  Deployment steam-board (twin)
+locked     ventworks.example/gauges/valve-twin:3.1              deploy/steam-board.yaml:17  Deployment scada/steam-board (twin)
            class vetted
 
 7 images in 8 places of 3 files: 1 malformed, 1 uncovered, 5 locked
-1 ambiguous, 7 not pinned to a digest
+1 ambiguous, 6 not pinned to a digest
 
 "#]]
     );

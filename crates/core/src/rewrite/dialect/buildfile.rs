@@ -1,29 +1,44 @@
 //! Which images does a build need? The bases of its stages, what is copied or mounted from images,
 //! and the image that reads the file itself. Read line by line: it is no tree.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::ops::Range;
 
 use super::super::finding::{Access, Finding, Workload};
 use super::super::slot::Slot;
-use super::super::variables::{self, Known};
+use super::super::variables::{self, Filled, Known};
 use super::Dialect;
 
-/// Images that are taken from one file.
-const MOST: usize = 10_000;
+/// Images that are taken from one file; one that names more is not read.
+pub(super) const MOST: usize = 10_000;
 /// Bytes of the defaults that are made of other arguments, all together.
 const MOST_FILLED: usize = 1024 * 1024;
+/// Here-documents without an end that are looked for.
+const ENDLESS: usize = 64;
+const STEMS: [&str; 2] = ["dockerfile", "containerfile"];
 /// Instructions that begin a file of this kind.
 const FIRST: [&str; 2] = ["FROM", "ARG"];
 
-/// Whether a file is one, by its name.
+/// Whether a file is one, by its name: `Dockerfile`, `Dockerfile.dev`, `board.Dockerfile`.
 pub(super) fn is_named_so(name: &str) -> bool {
+    const TEXTS: [&str; 6] = [".md", ".html", ".rst", ".adoc", ".orig", ".rej"];
     let lower = name.to_ascii_lowercase();
-    ["dockerfile", "containerfile"].iter().any(|stem| {
+    STEMS.iter().any(|stem| {
         lower == *stem
             || lower.strip_prefix(stem).is_some_and(|rest| rest.starts_with('.'))
             || lower.strip_suffix(stem).is_some_and(|rest| rest.ends_with('.'))
-    })
+    }) && !TEXTS.iter().any(|ending| lower.ends_with(ending))
+}
+
+/// Whether a file may be one by its name, and its first instruction has to say so: `Dockerfile-1.2`.
+pub(super) fn may_be_named_so(name: &str) -> bool {
+    let lower = name.to_ascii_lowercase();
+    is_named_so(name)
+        || STEMS.iter().any(|stem| {
+            lower.strip_prefix(stem).is_some_and(|rest| rest.starts_with(['-', '_']))
+                || lower.strip_suffix(stem).is_some_and(|rest| rest.ends_with(['-', '_']))
+        })
 }
 
 /// Whether a file is one, by its first instruction.
@@ -42,72 +57,143 @@ pub(super) fn is_one(text: &str) -> bool {
 }
 
 /// A word of an instruction, and where it begins.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 struct Word<'t> {
-    text: &'t str,
-    at: usize,
+    text: Cow<'t, str>,
+    /// None: it is written over several lines, and stands in no one place.
+    at: Option<usize>,
+    /// Where it is told.
+    shown: usize,
 }
 
 impl Word<'_> {
-    /// The rest of the word from a byte on.
-    fn from(self, start: usize) -> Self {
-        Word { text: &self.text[start..], at: self.at + start }
+    /// A part of the word.
+    fn part(&self, range: Range<usize>) -> Self {
+        let text = match &self.text {
+            Cow::Borrowed(text) => Cow::Borrowed(&text[range.clone()]),
+            Cow::Owned(text) => Cow::Owned(text[range.clone()].to_owned()),
+        };
+        let at = self.at.map(|at| at + range.start);
+        Word { text, at, shown: at.unwrap_or(self.shown) }
     }
 
-    /// Without the quotes around it.
-    fn bare(self) -> Self {
+    /// The rest of the word from a byte on.
+    fn from(&self, start: usize) -> Self {
+        self.part(start..self.text.len())
+    }
+
+    /// Without the quotes around it, and what they say of variables.
+    fn bare(&self) -> (Self, Quotes) {
         let quoted = |quote: char| {
             self.text.len() >= 2 && self.text.starts_with(quote) && self.text.ends_with(quote)
         };
-        if quoted('"') || quoted('\'') {
-            return Word { text: &self.text[1..self.text.len() - 1], at: self.at + 1 };
-        }
-        self
+        let quotes = if quoted('"') {
+            Quotes::Double
+        } else if quoted('\'') {
+            Quotes::Single
+        } else {
+            return (self.clone(), Quotes::None);
+        };
+        (self.part(1..self.text.len() - 1), quotes)
     }
 
-    fn strip(self, prefix: &str) -> Option<Self> {
+    fn strip(&self, prefix: &str) -> Option<Self> {
         self.text.strip_prefix(prefix).map(|_| self.from(prefix.len()))
+    }
+
+    fn is(&self, word: &str) -> bool {
+        self.text.eq_ignore_ascii_case(word)
     }
 }
 
-/// The references, with the byte of each.
-pub(super) fn find(text: &str) -> Vec<(usize, Finding)> {
-    let mut reading =
-        Reading { text, found: Vec::new(), arguments: HashMap::new(), filled: 0, stages: vec![] };
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Quotes {
+    None,
+    Double,
+    /// Variables are no variables in them.
+    Single,
+}
+
+/// A text whose quotes or escapes stand in its middle is read by the builder's own rules, which are not followed.
+fn is_simple(text: &str) -> bool {
+    !text.contains(['"', '\'', '\\', '`'])
+}
+
+/// What was read of one file.
+#[derive(Default)]
+pub(super) struct Build {
+    /// The references, with the byte of each.
+    pub found: Vec<(usize, Finding)>,
+    /// What its arguments say in other places than names of images: each with what it comes to.
+    pub elsewhere: Vec<(String, Option<String>)>,
+    /// It names more images than are read.
+    pub too_many: bool,
+}
+
+/// Reads a file.
+pub(super) fn find(text: &str) -> Build {
+    let mut reading = Reading {
+        text,
+        found: Vec::new(),
+        arguments: HashMap::new(),
+        filled: 0,
+        stages: HashMap::new(),
+        uses: HashMap::new(),
+        elsewhere: Vec::new(),
+    };
     let escape = reading.directives();
     let mut begun = false;
+    let mut too_many = false;
     for words in instructions(text, escape) {
-        if reading.found.len() >= MOST {
+        if reading.found.len() > MOST {
+            too_many = true;
             break;
         }
         let mut words = words.into_iter().peekable();
-        words.next_if(|word| word.text.eq_ignore_ascii_case("ONBUILD"));
+        words.next_if(|word| word.is("ONBUILD"));
         let Some(first) = words.next() else { continue };
         match first.text.to_ascii_uppercase().as_str() {
-            "ARG" if !begun => words.for_each(|word| reading.argument(word)),
+            "ARG" if !begun => words.for_each(|word| reading.argument(&word)),
+            // A stage that names an argument makes its default a variable of everything that it runs.
+            "ARG" => words.for_each(|word| reading.taken_over(&word)),
             "FROM" => {
                 begun = true;
                 reading.stage(&mut words);
             }
             by @ ("COPY" | "ADD" | "RUN") => {
                 while let Some(option) = words.next_if(|word| word.text.starts_with("--")) {
-                    reading.option(option, by == "RUN");
+                    reading.option(&option, by == "RUN");
                 }
             }
             _ => {}
         }
     }
-    reading.found
+    reading.settle();
+    let found = reading.found.into_iter().map(|one| (one.at, one.finding)).collect();
+    Build { found, elsewhere: reading.elsewhere, too_many }
 }
 
 struct Reading<'t> {
     text: &'t str,
-    found: Vec<(usize, Finding)>,
+    found: Vec<Met>,
     /// Arguments before the first stage, and the bytes of their defaults. None: they have none.
-    arguments: HashMap<&'t str, Option<Known>>,
+    arguments: HashMap<String, Option<Known>>,
     /// Bytes of the defaults that are made of other arguments.
     filled: usize,
-    stages: Vec<String>,
+    /// The names of the stages, with their numbers.
+    stages: HashMap<String, usize>,
+    /// How often each argument is used for something, and its name at these times.
+    uses: HashMap<String, usize>,
+    /// See [`Build::elsewhere`].
+    elsewhere: Vec<(String, Option<String>)>,
+}
+
+/// An image that was met.
+struct Met {
+    at: usize,
+    finding: Finding,
+    /// The arguments in it.
+    names: Vec<String>,
 }
 
 impl<'t> Reading<'t> {
@@ -125,8 +211,9 @@ impl<'t> Reading<'t> {
             match name.trim().to_ascii_lowercase().as_str() {
                 "escape" if value == "`" => escape = '`',
                 "syntax" if !value.is_empty() => {
-                    let offset = value.as_ptr() as usize - line.as_ptr() as usize;
-                    self.image(Word { text: value, at: start + offset }, "syntax");
+                    let at = start + value.as_ptr() as usize - line.as_ptr() as usize;
+                    let word = Word { text: Cow::Borrowed(value), at: Some(at), shown: at };
+                    self.image(&word, "syntax", false);
                 }
                 _ => {}
             }
@@ -134,25 +221,48 @@ impl<'t> Reading<'t> {
         escape
     }
 
-    fn argument(&mut self, word: Word<'t>) {
-        let (name, value) = match word.text.split_once('=') {
-            Some((name, _)) => {
-                let value = word.from(name.len() + 1).bare();
-                let span = value.at..value.at + value.text.len();
-                // A default that is made of others: theirs are put in, and it cannot be edited.
-                if value.text.contains('$') {
-                    let filled = variables::fill(value.text, value.at, &|name| self.known(name));
-                    self.filled += filled.text.len();
-                    let whole = !filled.open && !filled.tag_elsewhere;
-                    let known = whole && self.filled <= MOST_FILLED;
-                    (name, known.then_some((filled.text, None)))
-                } else {
-                    (name, Some((value.text.to_owned(), Some(span))))
-                }
-            }
-            None => (word.text, None),
+    fn argument(&mut self, word: &Word<'t>) {
+        let Some((name, _)) = word.text.split_once('=') else {
+            // Without a default it has the one that it had before, if any.
+            self.arguments.entry(word.text.clone().into_owned()).or_default();
+            return;
         };
-        self.arguments.insert(name, value);
+        let (value, quotes) = word.from(name.len() + 1).bare();
+        let known = if !is_simple(&value.text) {
+            None
+        } else if !value.text.contains('$') {
+            let span = value.at.map(|at| at..at + value.text.len());
+            Some((value.text.into_owned(), span))
+        } else if quotes == Quotes::Single {
+            None
+        } else {
+            // A default that is made of others: theirs are put in, and it cannot be edited.
+            let filled = variables::fill(&value.text, 0, &|name| self.known(name));
+            self.filled += filled.text.len();
+            let whole = !filled.open && !filled.tag_elsewhere;
+            let known = (whole && self.filled <= MOST_FILLED).then(|| filled.text.clone());
+            for name in &filled.names {
+                self.used(name);
+            }
+            self.elsewhere.push((format!("ARG {name}"), known.clone()));
+            known.map(|text| (text, None))
+        };
+        self.arguments.insert(name.to_owned(), known);
+    }
+
+    fn taken_over(&mut self, word: &Word<'t>) {
+        if !word.text.contains('=') && self.arguments.contains_key(&*word.text) {
+            let name = word.text.clone().into_owned();
+            self.used(&name);
+            let value = self.known(&name).map(|(text, _)| text);
+            self.elsewhere.push((name, value));
+        }
+    }
+
+    fn used(&mut self, name: &str) {
+        if self.uses.len() < MOST || self.uses.contains_key(name) {
+            *self.uses.entry(name.to_owned()).or_default() += 1;
+        }
     }
 
     fn known(&self, name: &str) -> Option<Known> {
@@ -160,51 +270,182 @@ impl<'t> Reading<'t> {
     }
 
     fn stage(&mut self, mut words: impl Iterator<Item = Word<'t>>) {
-        let Some(image) = words.find(|word| !word.text.starts_with("--")) else { return };
-        let named = words.next().filter(|word| word.text.eq_ignore_ascii_case("as"));
+        let mut image = None;
+        for word in words.by_ref() {
+            if !word.text.starts_with("--") {
+                image = Some(word);
+                break;
+            }
+            // `--platform=${ON}`
+            for name in variables::fill(&word.text, 0, &|_| None).names {
+                let value = self.known(&name).map(|(text, _)| text);
+                self.used(&name);
+                self.elsewhere.push((name, value));
+            }
+        }
+        let Some(image) = image else { return };
+        let named = words.next().filter(|word| word.is("as"));
         let stage = named.and_then(|_| words.next()).map(|word| word.text.to_lowercase());
-        self.image(image, "FROM");
-        self.stages.push(stage.unwrap_or_default());
+        self.image(&image, "FROM", true);
+        let number = self.stages.len();
+        let mut stage = stage.unwrap_or_default();
+        // One without a name has its number alone.
+        if stage.is_empty() || self.stages.contains_key(&stage) {
+            stage = format!("\u{1}{number}");
+        }
+        self.stages.insert(stage, number);
     }
 
-    fn option(&mut self, option: Word<'t>, is_run: bool) {
+    fn option(&mut self, option: &Word<'t>, is_run: bool) {
         if !is_run {
             if let Some(from) = option.strip("--from=") {
-                self.image(from, "COPY");
+                self.image(&from, "COPY", false);
             }
             return;
         }
         let Some(mount) = option.strip("--mount=") else { return };
         let mut at = 0;
         for part in mount.text.split(',') {
-            if let Some(text) = part.strip_prefix("from=") {
-                let from = mount.from(at + "from=".len());
-                self.image(Word { text, at: from.at }, "RUN");
+            if part.starts_with("from=") {
+                self.image(&mount.part(at + "from=".len()..at + part.len()), "RUN", false);
             }
             at += part.len() + 1;
         }
     }
 
-    /// Adds an image, unless the word means a stage of the file itself.
-    fn image(&mut self, word: Word<'t>, by: &str) {
-        let word = word.bare();
-        let filled = variables::fill(word.text, word.at, &|name| self.known(name));
+    /// Adds an image, unless the word means a stage of the file itself. `filled_in`: the builder puts the defaults of
+    /// arguments in.
+    fn image(&mut self, word: &Word<'t>, by: &str, filled_in: bool) {
+        let (word, quotes) = word.bare();
+        let variables = word.text.contains('$');
+        let nobody = |_: &str| None;
+        let known = |name: &str| self.known(name);
+        let start = word.at.unwrap_or_default();
+        let simple = is_simple(&word.text) && !(variables && quotes == Quotes::Single);
+        let filled = match filled_in && simple {
+            true => variables::fill(&word.text, start, &known),
+            false => variables::fill(&word.text, start, &nobody),
+        };
         let name = filled.text.to_lowercase();
-        let is_stage = name.parse::<usize>().is_ok() || self.stages.contains(&name);
-        if is_stage || name == "scratch" || name.is_empty() {
+        let is_number = !filled_in && name.parse::<usize>().is_ok();
+        if is_number || self.stages.contains_key(&name) || name == "scratch" || name.is_empty() {
+            // What names a stage through an argument must go on to do so.
+            for name in &filled.names {
+                self.used(name);
+            }
+            if variables {
+                self.elsewhere.push((word.text.into_owned(), Some(filled.text)));
+            }
             return;
         }
-        let text = self.text;
-        let slot = |span: Range<usize>| text.get(span.clone()).map(|text| Slot::bare(span, text));
-        let hold = filled.hold(&slot);
+        let access = self.access(&word, &filled, simple, filled_in);
         let finding = Finding {
-            access: hold.map_or_else(Access::Leave, |hold| Access::Edit(Box::new(hold))),
+            access,
             tag_elsewhere: filled.tag_elsewhere,
             workload: Workload { kind: "build".into(), ..Workload::default() },
             container: Some(by.to_owned()),
             ..Finding::of(filled.text, Dialect::Buildfile)
         };
-        self.found.push((word.at, finding));
+        self.found.push(Met { at: word.shown, finding, names: filled.names });
+    }
+
+    fn access(&self, word: &Word<'t>, filled: &Filled, simple: bool, filled_in: bool) -> Access {
+        if word.at.is_none() {
+            return Access::Leave("it is written over several lines");
+        }
+        if !simple {
+            return Access::Leave("quotes or escapes stand within it");
+        }
+        if !filled.literal && !filled_in {
+            return Access::Leave("a variable decides it, which not every builder fills in here");
+        }
+        let text = self.text;
+        let slot = |span: Range<usize>| text.get(span.clone()).map(|text| Slot::bare(span, text));
+        match filled.hold(&slot) {
+            Ok(hold) => Access::Edit(Box::new(hold)),
+            Err(why) => Access::Leave(why),
+        }
+    }
+
+    /// Leaves what stands in an argument that is used for something else too. An argument may name the image of
+    /// several stages, and nothing else.
+    fn settle(&mut self) {
+        // Each use of an argument that is no slot of its image is one of another kind.
+        let spans: HashMap<&str, Range<usize>> = self
+            .arguments
+            .iter()
+            .filter_map(|(name, known)| Some((name.as_str(), known.as_ref()?.1.clone()?)))
+            .collect();
+        let mut others: HashMap<&str, bool> = HashMap::new();
+        for name in self.uses.keys() {
+            others.insert(name, true);
+        }
+        for met in &self.found {
+            for name in &met.names {
+                let span = spans.get(name.as_str());
+                let slot = match (&met.finding.access, span) {
+                    (Access::Edit(hold), Some(span)) => hold
+                        .slots()
+                        .any(|slot| span.start <= slot.span.start && slot.span.end <= span.end),
+                    _ => false,
+                };
+                if !slot {
+                    others.insert(name, true);
+                }
+            }
+        }
+        let kept: Vec<Range<usize>> =
+            others.keys().filter_map(|name| spans.get(name)).cloned().collect();
+        if kept.is_empty() {
+            return;
+        }
+        for met in &mut self.found {
+            let Access::Edit(hold) = &met.finding.access else { continue };
+            let stands = |span: &Range<usize>| {
+                hold.slots().any(|slot| span.start <= slot.span.start && slot.span.end <= span.end)
+            };
+            let within = met.names.iter().any(|name| spans.get(name.as_str()).is_some_and(stands));
+            if within && kept.iter().any(stands) {
+                met.finding.access =
+                    Access::Leave("the argument that names it is used for something else too");
+            }
+        }
+    }
+}
+
+/// One logical line: what continued lines make together, and which bytes of the file each part of it is.
+#[derive(Default)]
+struct Logical {
+    text: String,
+    /// Where a piece begins in the text, and in the file.
+    pieces: Vec<(usize, usize)>,
+}
+
+impl Logical {
+    fn add(&mut self, text: &str, at: usize) {
+        if !text.is_empty() {
+            self.pieces.push((self.text.len(), at));
+            self.text.push_str(text);
+        }
+    }
+
+    /// The words, with their places.
+    fn words<'t>(&self, file: &'t str) -> Vec<Word<'t>> {
+        let mut words = Vec::new();
+        for word in self.text.split_ascii_whitespace() {
+            let start = word.as_ptr() as usize - self.text.as_ptr() as usize;
+            let number = self.pieces.partition_point(|(here, _)| *here <= start).saturating_sub(1);
+            let Some((here, at)) = self.pieces.get(number) else { continue };
+            let at = at + (start - here);
+            let whole = file.get(at..at + word.len()).filter(|raw| *raw == word);
+            let one_piece =
+                self.pieces.get(number + 1).is_none_or(|(next, _)| *next >= start + word.len());
+            words.push(match whole.filter(|_| one_piece) {
+                Some(raw) => Word { text: Cow::Borrowed(raw), at: Some(at), shown: at },
+                None => Word { text: Cow::Owned(word.to_owned()), at: None, shown: at },
+            });
+        }
+        words
     }
 }
 
@@ -212,46 +453,51 @@ impl<'t> Reading<'t> {
 /// others (here-documents) left out.
 fn instructions(text: &str, escape: char) -> Vec<Vec<Word<'_>>> {
     let mut all: Vec<Vec<Word<'_>>> = Vec::new();
-    let mut open: Option<Vec<Word<'_>>> = None;
-    // What ends the here-documents that have begun, and whether tabs may stand before it.
-    let mut inside: Vec<(&str, bool)> = Vec::new();
+    let mut open: Option<Logical> = None;
     let mut start = usize::from(text.starts_with('\u{feff}')) * 3;
-    for line in text[start..].split_inclusive('\n') {
+    // Each that nothing ends is looked for to the end of the file.
+    let mut endless = 0;
+    while start < text.len() {
+        let line = text[start..].split_inclusive('\n').next().unwrap_or_default();
         let at = start;
         start += line.len();
         let body = line.trim_end_matches(['\n', '\r']);
-        if let Some((end, tabs)) = inside.first() {
-            let bare = if *tabs { body.trim_start_matches('\t') } else { body };
-            if bare == *end {
-                inside.remove(0);
-            }
-            continue;
-        }
         let bare = body.trim();
         if bare.starts_with('#') || (open.is_some() && bare.is_empty()) {
             continue;
         }
-        let mut words = open.take().unwrap_or_default();
-        let (bare, continued) = match bare.strip_suffix(escape) {
+        let mut logical = open.take().unwrap_or_default();
+        // Blanks may follow the sign that continues a line.
+        let ended = body.trim_end();
+        let (part, continued) = match ended.strip_suffix(escape) {
             Some(part) => (part, true),
-            None => (bare, false),
+            None => (ended, false),
         };
-        for word in bare.split_ascii_whitespace() {
-            let offset = word.as_ptr() as usize - line.as_ptr() as usize;
-            inside.extend(here_document(word));
-            words.push(Word { text: word, at: at + offset });
+        logical.add(part, at);
+        if continued && start < text.len() {
+            open = Some(logical);
+            continue;
         }
-        if !words.first().is_some_and(|word| reads_more(word.text)) {
-            inside.clear();
+        let words = logical.words(text);
+        if words.first().is_some_and(|word| reads_more(&word.text)) {
+            for (end, tabs) in here_documents(&logical.text) {
+                // What nothing ends is none: it would hide all that follows.
+                if endless > ENDLESS {
+                    break;
+                }
+                match after_document(text, start, &end, tabs) {
+                    Some(after) => start = after,
+                    None => endless += 1,
+                }
+            }
         }
-        if continued {
-            inside.clear();
-            open = Some(words);
-        } else {
+        if !words.is_empty() {
             all.push(words);
         }
     }
-    all.extend(open);
+    if let Some(logical) = open {
+        all.push(logical.words(text));
+    }
     all
 }
 
@@ -259,16 +505,62 @@ fn reads_more(instruction: &str) -> bool {
     ["RUN", "COPY", "ADD", "ONBUILD"].iter().any(|word| instruction.eq_ignore_ascii_case(word))
 }
 
-/// What ends a here-document that a word begins: `<<EOF`, `<<-"EOF"`, `3<<EOF`.
-fn here_document(word: &str) -> Option<(&str, bool)> {
-    let (_, rest) = word.split_once("<<")?;
+/// Where the text goes on behind a here-document that begins at a byte. None: nothing ends it.
+fn after_document(text: &str, start: usize, end: &str, tabs: bool) -> Option<usize> {
+    let mut at = start;
+    for line in text[start..].split_inclusive('\n') {
+        at += line.len();
+        let body = line.trim_end_matches(['\n', '\r']);
+        let bare = if tabs { body.trim_start_matches('\t') } else { body };
+        if bare == end {
+            return Some(at);
+        }
+    }
+    None
+}
+
+/// What ends the here-documents that a line begins (`<<EOF`, `<<-"EOF"`, `3<<EOF`), and whether tabs may stand before
+/// it. Each begins a word of the shell: in quotes, and within a word, it is a shift or a text.
+fn here_documents(line: &str) -> Vec<(String, bool)> {
+    let mut all = Vec::new();
+    let mut quote: Option<char> = None;
+    let mut word = String::new();
+    let mut begun_bare = true;
+    let mut finish = |word: &mut String, begun_bare: &mut bool| {
+        if *begun_bare {
+            all.extend(here_document(word));
+        }
+        word.clear();
+        *begun_bare = true;
+    };
+    let mut chars = line.chars();
+    while let Some(c) = chars.next() {
+        match (quote, c) {
+            (None, ' ' | '\t') => finish(&mut word, &mut begun_bare),
+            (None, '"' | '\'') => {
+                // Quotes may stand around the word that ends it, and not before its sign.
+                begun_bare &= word.contains("<<");
+                quote = Some(c);
+            }
+            (Some(open), _) if c == open => quote = None,
+            (None, '\\') => {
+                word.push(c);
+                word.extend(chars.next());
+            }
+            _ => word.push(c),
+        }
+    }
+    finish(&mut word, &mut begun_bare);
+    all
+}
+
+fn here_document(word: &str) -> Option<(String, bool)> {
+    let rest = word.trim_start_matches(|c: char| c.is_ascii_digit()).strip_prefix("<<")?;
     let (rest, tabs) = match rest.strip_prefix('-') {
         Some(rest) => (rest, true),
         None => (rest, false),
     };
-    let end = rest.trim_matches(['"', '\'']);
-    let known = |b: u8| b.is_ascii_alphanumeric() || b == b'_';
-    (!end.is_empty() && end.bytes().all(known)).then_some((end, tabs))
+    (!rest.is_empty() && !rest.contains('<')).then(|| (rest.to_owned(), tabs))
 }
 
 #[cfg(test)]
@@ -276,7 +568,7 @@ mod tests {
     use super::*;
 
     fn texts(file: &str) -> Vec<(String, bool)> {
-        let found = find(file).into_iter();
+        let found = find(file).found.into_iter();
         found.map(|(_, one)| (one.text, matches!(one.access, Access::Edit(_)))).collect()
     }
 
@@ -318,10 +610,11 @@ mod tests {
     #[test]
     fn a_default_that_is_made_of_others_has_no_place_in_the_file() {
         let file = "ARG REG=bazaar.example\nARG BASE=${REG}/library/kettle:2\nFROM ${BASE}\nFROM $REG/library/ashlog:1\n";
-        let found = find(file);
+        let found = find(file).found;
         assert_eq!(found[0].1.text, "bazaar.example/library/kettle:2");
         assert!(matches!(found[0].1.access, Access::Leave(_)), "{:?}", found[0].1.access);
-        assert!(matches!(found[1].1.access, Access::Edit(_)));
+        // Its registry is used for that as well.
+        assert!(matches!(found[1].1.access, Access::Leave(_)), "{:?}", found[1].1.access);
     }
 
     #[test]
@@ -342,9 +635,12 @@ mod tests {
         for name in ["Dockerfile", "dockerfile.dev", "board.Dockerfile", "Containerfile"] {
             assert!(is_named_so(name), "{name}");
         }
-        for name in ["Dockerfiles", "mydockerfile", "deploy.yaml", "dockerfile-notes"] {
+        for name in
+            ["Dockerfiles", "mydockerfile", "deploy.yaml", "dockerfile-notes", "Dockerfile.md"]
+        {
             assert!(!is_named_so(name), "{name}");
         }
+        assert!(may_be_named_so("Dockerfile-1.2") && !may_be_named_so("Dockerfiles"));
         assert!(is_one("# x\n\nARG A=1\nfrom kettle:$A\n"));
         assert!(!is_one("From: somebody\nto: you\n"));
         assert!(!is_one("run: x\nFROM kettle\n"));

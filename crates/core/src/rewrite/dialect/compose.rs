@@ -1,11 +1,12 @@
 //! Services of one machine: `services: {board: {image: …}}`, with variables and their defaults.
 
+use std::collections::HashSet;
 use std::rc::Rc;
 
 use super::super::finding::{Role, Workload};
 use super::super::place::{Found, Place, Written};
 use super::super::tree::{NodeId, Tree};
-use super::kubernetes::images_of;
+use super::kubernetes::{images_of, values_of};
 use super::{Dialect, File, strings};
 
 const IMAGE_SCHEME: &str = "docker-image://";
@@ -18,8 +19,17 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut F
     let is_service = |(_, value): (NodeId, NodeId)| {
         ["image", "build", "extends", "<<"].iter().any(|key| tree.get(value, key).is_some())
     };
-    if !tree.entries(services).any(is_service) || tree.get(top, "jobs").is_some() {
+    // Jobs have services beside them too.
+    let of_jobs = ["jobs", "steps", "pipeline", "stages", "pipelines", "runs"];
+    let is_pipeline = of_jobs.iter().any(|key| tree.get(top, key).is_some());
+    if !tree.entries(services).any(is_service) || is_pipeline {
         return false;
+    }
+    let build_of = |service| values_of(tree, service, "build").into_iter().next();
+    // What one service builds another may run: its name is made here, too.
+    let mut built: HashSet<&str> = HashSet::new();
+    for (_, service) in tree.entries(services).filter(|(_, one)| build_of(*one).is_some()) {
+        built.extend(images_of(tree, service).into_iter().filter_map(|image| tree.filled(image)));
     }
     for (name, service) in tree.entries(services) {
         let kind = "service".to_owned();
@@ -29,9 +39,10 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut F
             let owner = Rc::clone(&owner);
             found.add(Place { owner, ..Place::new(written, Dialect::Compose, role) });
         };
-        let build = tree.get(service, "build");
-        let role = if build.is_some() { Role::Built } else { Role::Pulled };
+        let build = build_of(service);
         for image in images_of(tree, service) {
+            let made = tree.filled(image).is_some_and(|text| built.contains(text));
+            let role = if build.is_some() || made { Role::Built } else { Role::Pulled };
             add(Written::Filled(image), role);
         }
         if let Some(context) = build.and_then(|build| tree.get(build, "additional_contexts")) {

@@ -10,7 +10,7 @@ use std::fmt;
 use std::rc::Rc;
 use std::str::FromStr;
 
-use super::super::finding::{Role, Workload};
+use super::super::finding::{Over, Role, Workload};
 use super::super::parse::is_stopped;
 use super::super::place::{Found, Place, Written, shortened};
 use super::super::tree::{NodeId, Tree, Visited};
@@ -19,6 +19,12 @@ use super::{Dialect, File, strings};
 
 const LISTS: [&str; 3] = ["containers", "initContainers", "ephemeralContainers"];
 const NOT_LOOKED_INTO: [&str; 2] = ["CustomResourceDefinition", "Secret"];
+/// Keys of objects that others made under which the parts of a pod stand, one or a list of them: what has an `image`
+/// there runs it.
+const PARTS: [&str; 6] =
+    ["steps", "sidecars", "stepTemplate", "container", "script", "containerTemplate"];
+/// The kind of a reference that names an image of a registry, beside others.
+const IMAGE_KINDS: [&str; 1] = ["DockerImage"];
 /// The node label by which pods ask for a CPU architecture.
 const ARCHITECTURE: &str = "kubernetes.io/arch";
 
@@ -71,6 +77,17 @@ impl FromStr for FieldPath {
     }
 }
 
+impl CustomResource {
+    /// Whether a text can hold such a place: it has the last key of the path in it.
+    pub(super) fn may_be_in(&self, text: &str) -> bool {
+        let last = self.path.0.iter().rev().find_map(|field| match field {
+            Field::Key(key) => Some(key),
+            Field::AnyKey | Field::Items => None,
+        });
+        last.is_none_or(|key| memchr::memmem::find(text.as_bytes(), key.as_bytes()).is_some())
+    }
+}
+
 impl fmt::Display for FieldPath {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (number, field) in self.0.iter().enumerate() {
@@ -102,10 +119,14 @@ fn object_kind<'a>(tree: &'a Tree<'_>, node: NodeId) -> Option<&'a str> {
 
 /// What is on the way down.
 #[derive(Clone)]
-struct Step {
+struct Step<'k> {
     node: NodeId,
+    /// The key under which it stands.
+    key: Option<&'k str>,
     owner: Rc<Workload>,
     pod: Option<usize>,
+    /// What a build makes stands here.
+    made: bool,
 }
 
 /// A walk with a stack of its own; each node is visited once, however many aliases name it.
@@ -116,9 +137,10 @@ struct Walk<'w, 't> {
     found: &'w mut Found,
 }
 
-impl Walk<'_, '_> {
+impl<'w> Walk<'w, '_> {
     fn from(mut self, top: NodeId) {
-        let mut stack = vec![Step { node: top, owner: Rc::default(), pod: None }];
+        let owner = Rc::default();
+        let mut stack = vec![Step { node: top, key: None, owner, pod: None, made: false }];
         while let Some(step) = stack.pop() {
             let node = self.tree.resolve(step.node);
             if is_stopped(self.file.stop) || self.file.is_over(self.found.places.len()) {
@@ -136,29 +158,27 @@ impl Walk<'_, '_> {
         }
     }
 
-    fn mapping(&mut self, mut step: Step, stack: &mut Vec<Step>) {
+    fn mapping(&mut self, mut step: Step<'w>, stack: &mut Vec<Step<'w>>) {
         let (tree, node) = (self.tree, step.node);
-        if let Some(kind) = object_kind(tree, node) {
+        let object = object_kind(tree, node);
+        if let Some(kind) = object {
+            step.owner = Rc::new(workload(tree, node, kind, &step.owner));
+            self.custom(&step, kind);
             if NOT_LOOKED_INTO.contains(&kind) {
                 return;
             }
-            step.owner = Rc::new(workload(tree, node, kind, &step.owner));
             if kind == "ConfigMap" {
                 self.texts(&step);
                 return;
             }
-            self.custom(&step, kind);
         }
         let is_list = |list: &str| tree.get(node, list).and_then(|at| tree.items(at)).is_some();
         let is_pod = LISTS.iter().any(|list| is_list(list));
         if is_pod {
-            let architecture = tree
-                .get(node, "nodeSelector")
-                .and_then(|labels| tree.text_of(labels, ARCHITECTURE))
-                .map(shortened);
-            if architecture.is_some() {
+            let architectures = architectures(tree, node);
+            if !architectures.is_empty() {
                 let owner = Workload::clone(&step.owner);
-                step.owner = Rc::new(Workload { architecture, ..owner });
+                step.owner = Rc::new(Workload { architectures, ..owner });
             }
             if tree.get(node, "containers").is_some() {
                 step.pod = Some(self.found.pods.len());
@@ -170,8 +190,22 @@ impl Walk<'_, '_> {
                 owner: Rc::clone(&step.owner),
                 registry: None,
                 file: self.file,
+                made: step.made,
             };
-            shape::of_mapping(tree, node, &around, self.found);
+            let run = step.key.is_some_and(|key| PARTS.contains(&key)) && !step.made;
+            match tree.get(node, "image").filter(|image| run && tree.filled(*image).is_some()) {
+                Some(image) => {
+                    let name = tree.get(node, "name");
+                    self.add(Written::Whole(image), Role::Likely, name, &step);
+                }
+                None => shape::of_mapping(tree, node, step.key, &around, self.found),
+            }
+            if tree.text_of(node, "kind").is_some_and(|kind| IMAGE_KINDS.contains(&kind))
+                && let Some(name) =
+                    tree.get(node, "name").filter(|name| tree.filled(*name).is_some())
+            {
+                self.add(Written::Whole(name), Role::Likely, None, &step);
+            }
         }
         for (key, value) in tree.entries(node) {
             let name = tree.scalar(key).unwrap_or_default();
@@ -196,12 +230,21 @@ impl Walk<'_, '_> {
                     }
                 }
                 _ if name == "metadata" => {}
-                _ => stack.push(Step { node: value, ..step.clone() }),
+                // What a cluster says of an object that it has.
+                _ if name == "status" && object.is_some() => {
+                    if names_image(tree, value) {
+                        self.found.pass(value, Over::Status);
+                    }
+                }
+                _ => {
+                    let made = step.made || shape::is_made(name);
+                    stack.push(Step { node: value, key: Some(name), made, ..step.clone() });
+                }
             }
         }
     }
 
-    fn container(&mut self, container: NodeId, step: &Step, stack: &mut Vec<Step>) {
+    fn container(&mut self, container: NodeId, step: &Step<'w>, stack: &mut Vec<Step<'w>>) {
         let tree = self.tree;
         let images = images_of(tree, container);
         let duplicate = images.len() > 1;
@@ -236,15 +279,19 @@ impl Walk<'_, '_> {
         node: NodeId,
         hint: strings::Hint,
         container: Option<NodeId>,
-        step: &Step,
+        step: &Step<'_>,
     ) {
-        for span in strings::pieces(self.tree, node, hint) {
+        let pieces = strings::pieces(self.tree, node, hint);
+        if pieces.len() == strings::MOST {
+            self.found.pass(node, Over::Many);
+        }
+        for span in pieces {
             self.add(Written::Piece(node, span), Role::Text, container, step);
         }
     }
 
     /// The files within a ConfigMap.
-    fn texts(&mut self, step: &Step) {
+    fn texts(&mut self, step: &Step<'_>) {
         let Some(data) = self.tree.get(step.node, "data") else { return };
         for (key, value) in self.tree.entries(data) {
             let hint = strings::Hint::of_name(self.tree.scalar(key));
@@ -252,7 +299,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    fn custom(&mut self, step: &Step, kind: &str) {
+    fn custom(&mut self, step: &Step<'_>, kind: &str) {
         let group = self.tree.text_of(step.node, "apiVersion").unwrap_or_default();
         let group = group.split_once('/').map_or("", |(group, _)| group);
         for one in self.file.custom {
@@ -267,12 +314,12 @@ impl Walk<'_, '_> {
         }
     }
 
-    fn add(&mut self, written: Written, role: Role, container: Option<NodeId>, step: &Step) {
+    fn add(&mut self, written: Written, role: Role, container: Option<NodeId>, step: &Step<'_>) {
         let place = Self::place(written, role, container, step);
         self.found.add(place);
     }
 
-    fn place(written: Written, role: Role, container: Option<NodeId>, step: &Step) -> Place {
+    fn place(written: Written, role: Role, container: Option<NodeId>, step: &Step<'_>) -> Place {
         Place {
             owner: Rc::clone(&step.owner),
             container,
@@ -289,8 +336,43 @@ fn workload(tree: &Tree<'_>, node: NodeId, kind: &str, outer: &Workload) -> Work
         kind: shortened(kind),
         name: field("name").or_else(|| field("generateName")).unwrap_or_default(),
         namespace: field("namespace").or_else(|| outer.namespace.clone()),
-        architecture: None,
+        architectures: Vec::new(),
     }
+}
+
+/// The architectures of which a pod needs one: by the label that it selects nodes by, or the first of its terms that
+/// names some (Kubernetes API: `nodeSelector`, `affinity.nodeAffinity`).
+fn architectures(tree: &Tree<'_>, pod: NodeId) -> Vec<String> {
+    const MOST: usize = 16;
+    let selected = tree.get(pod, "nodeSelector").and_then(|at| tree.text_of(at, ARCHITECTURE));
+    if let Some(one) = selected {
+        return vec![shortened(one)];
+    }
+    let required = ["affinity", "nodeAffinity", "requiredDuringSchedulingIgnoredDuringExecution"];
+    let terms = required
+        .iter()
+        .try_fold(pod, |at, key| tree.get(at, key))
+        .and_then(|at| tree.get(at, "nodeSelectorTerms"));
+    let mut all = Vec::new();
+    // A node that suits one of the terms is enough, so that each must name some.
+    for term in terms.and_then(|terms| tree.items(terms)).into_iter().flatten() {
+        let expressions = tree.get(term, "matchExpressions").and_then(|list| tree.items(list));
+        let named = expressions.into_iter().flatten().find(|one| {
+            tree.text_of(*one, "key") == Some(ARCHITECTURE)
+                && tree.text_of(*one, "operator") == Some("In")
+        });
+        let Some(values) = named.and_then(|one| tree.get(one, "values")) else { return Vec::new() };
+        let values = tree.items(values).into_iter().flatten();
+        all.extend(values.filter_map(|one| tree.filled(one)).map(shortened).take(MOST));
+    }
+    all.truncate(MOST);
+    all
+}
+
+/// Whether a key `image` stands anywhere within a node.
+fn names_image(tree: &Tree<'_>, node: NodeId) -> bool {
+    let nodes = tree.nodes.get(node..tree.next(node)).unwrap_or_default();
+    nodes.iter().any(|node| node.value == "image")
 }
 
 /// The nodes that a path leads to. A bound on their number keeps aliases from multiplying them.
@@ -314,16 +396,21 @@ fn follow(tree: &Tree<'_>, top: NodeId, path: &FieldPath) -> Vec<NodeId> {
 
 /// The nodes under `image` of a mapping; of what is merged into it where it has none itself.
 pub(super) fn images_of(tree: &Tree<'_>, container: NodeId) -> Vec<NodeId> {
-    let mut images: Vec<NodeId> = tree.values(container, "image").collect();
-    let mut bases: Vec<NodeId> = merged(tree, container);
+    values_of(tree, container, "image")
+}
+
+/// The nodes under a key of a mapping; of what is merged into it where it has none itself.
+pub(super) fn values_of(tree: &Tree<'_>, mapping: NodeId, key: &str) -> Vec<NodeId> {
+    let mut values: Vec<NodeId> = tree.values(mapping, key).collect();
+    let mut bases: Vec<NodeId> = merged(tree, mapping);
     let mut depth = 0;
-    // An image that comes through a merge belongs to the base, which may merge in its turn.
-    while images.is_empty() && !bases.is_empty() && depth < 16 {
-        images = bases.iter().filter_map(|base| tree.get(*base, "image")).take(1).collect();
+    // What comes through a merge belongs to the base, which may merge in its turn.
+    while values.is_empty() && !bases.is_empty() && depth < 16 {
+        values = bases.iter().filter_map(|base| tree.get(*base, key)).take(1).collect();
         bases = bases.iter().flat_map(|base| merged(tree, *base)).take(64).collect();
         depth += 1;
     }
-    images
+    values
 }
 
 /// The mappings that `<<` merges into this one, in the order in which they win.

@@ -1,10 +1,29 @@
 //! Plain lists: one reference on each line, comments after `#`.
 
-use super::super::finding::{Access, Finding};
+use super::super::finding::{Access, Finding, Over};
 use super::super::slot::{Hold, Slot};
 use super::{Dialect, shape};
 
-/// The first word of each line that is no comment, with the byte at which it begins.
+/// Lines that are looked at to tell what a file is.
+const LOOKED_AT: usize = 1000;
+
+/// What a line says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Line {
+    /// A name with a tag or a digest.
+    Image,
+    /// A name with a registry and nothing more.
+    Name,
+    /// A host with a port.
+    Port,
+    /// One word that speaks of a registry or a tag, and is no reference.
+    Malformed,
+    /// Something else.
+    Other,
+}
+
+/// The first word of each line that is no comment, with the byte at which it begins; the whole line where more follows
+/// than a comment.
 fn words(text: &str) -> impl Iterator<Item = (usize, &str)> {
     let mut start = 0;
     text.split_inclusive(['\n', '\r']).filter_map(move |line| {
@@ -24,28 +43,93 @@ fn words(text: &str) -> impl Iterator<Item = (usize, &str)> {
     })
 }
 
-/// Whether every line is a reference, or a comment.
-pub(super) fn is_one(text: &str) -> bool {
-    let mut any = false;
-    for (_, word) in words(text) {
-        if !shape::looks_like_one(word) {
-            return false;
-        }
-        any = true;
+fn line(word: &str) -> Line {
+    if word.len() > 1024 || word.contains([' ', '\t']) {
+        return Line::Other;
     }
-    any
+    if shape::is_host_and_port(word) {
+        return Line::Port;
+    }
+    if shape::is_digest_alone(word) {
+        return Line::Other;
+    }
+    if shape::looks_like_one(word) {
+        return if shape::has_tag(word) { Line::Image } else { Line::Name };
+    }
+    let speaks =
+        word.contains('/') && word.rsplit('/').next().is_some_and(|last| last.contains(':'));
+    let plain = |b: u8| b.is_ascii_alphanumeric() || b"._-/:@".contains(&b);
+    if speaks && word.bytes().all(plain) { Line::Malformed } else { Line::Other }
 }
 
-/// The references, with the byte of each.
-pub(super) fn find(text: &str) -> Vec<(usize, Finding)> {
-    let found = words(text).filter(|(_, word)| shape::looks_like_one(word));
-    found
-        .map(|(at, word)| {
-            let slot = Slot::bare(at..at + word.len(), word);
-            let access = Access::Edit(Box::new(Hold::Whole(slot)));
-            (at, Finding { access, ..Finding::of(word.to_owned(), Dialect::List) })
-        })
-        .collect()
+/// Whether a file speaks of images by its name.
+fn is_named_so(name: &str) -> bool {
+    let lower = name.to_ascii_lowercase();
+    lower.contains("image") || matches!(lower.rsplit_once('.'), Some((_, "list" | "lst")))
+}
+
+/// Whether a text is a list of references. By its name one odd line is enough that is a reference; of another at
+/// least half of the lines are, and what has neither a tag nor a digest is no list of images.
+pub(super) fn is_one(text: &str, name: &str) -> bool {
+    let (mut images, mut names, mut ports, mut all) = (0, 0, 0, 0);
+    for (_, word) in words(text).take(LOOKED_AT) {
+        all += 1;
+        match line(word) {
+            Line::Image => images += 1,
+            Line::Name => names += 1,
+            Line::Port => ports += 1,
+            Line::Malformed | Line::Other => {}
+        }
+    }
+    if is_named_so(name) {
+        return images + names > 0;
+    }
+    // Numbers without any other tag are ports: `broker:9092`.
+    images > 0
+        && ports == 0
+        && 2 * (images + names) >= all
+        && !words(text).take(LOOKED_AT).all(|(_, word)| shape::may_be_port(word))
+}
+
+/// What stands in a list.
+#[derive(Default)]
+pub(super) struct Listed {
+    /// The references, with the byte of each.
+    pub found: Vec<(usize, Finding)>,
+    /// What is passed over, likewise.
+    pub passed: Vec<(usize, String, Over)>,
+}
+
+/// Reads a list.
+pub(super) fn find(text: &str) -> Listed {
+    let mut listed = Listed::default();
+    for (at, word) in words(text) {
+        match line(word) {
+            Line::Image | Line::Name | Line::Malformed => {
+                let slot = Slot::bare(at..at + word.len(), word);
+                let access = Access::Edit(Box::new(Hold::Whole(slot)));
+                let finding = Finding { access, ..Finding::of(word.to_owned(), Dialect::List) };
+                listed.found.push((at, finding));
+            }
+            Line::Port => listed.passed.push((at, word.to_owned(), Over::Port)),
+            Line::Other => listed.passed.push((at, word.to_owned(), Over::Line)),
+        }
+    }
+    listed
+}
+
+/// Why a text that could be a list is none. None: nothing in it looks like a reference.
+pub(super) fn why_not(text: &str) -> Option<Over> {
+    let mut met = None;
+    for (_, word) in words(text).take(LOOKED_AT) {
+        match line(word) {
+            Line::Image if shape::may_be_port(word) => met = met.or(Some(Over::Port)),
+            Line::Port => met = met.or(Some(Over::Port)),
+            Line::Name => met = met.or(Some(Over::Names)),
+            _ => return None,
+        }
+    }
+    met
 }
 
 #[cfg(test)]
@@ -55,12 +139,29 @@ mod tests {
     #[test]
     fn a_list_has_nothing_but_references_and_comments() {
         let text = "\u{feff}# ours\n\n  kettle:2  # boils\r\nbazaar.example/library/ashlog\n";
-        assert!(is_one(text));
-        let found: Vec<_> = find(text).into_iter().map(|(at, one)| (at, one.text)).collect();
+        assert!(is_one(text, ""));
+        let found: Vec<_> = find(text).found.into_iter().map(|(at, one)| (at, one.text)).collect();
         assert_eq!(found[0], (text.find("kettle").unwrap(), "kettle:2".into()));
         assert_eq!(found[1].1, "bazaar.example/library/ashlog");
-        for other in ["", "# nothing\n", "kettle:2 is good\n", "kettle:2\nhello\n"] {
-            assert!(!is_one(other), "{other}");
+        for other in [
+            "",
+            "# nothing\n",
+            "kettle:2 is good\n",
+            "kettle:2\nhello\nall\n",
+            "broker-0.broker:9092\nbroker-1.broker:9092\n",
+            "broker:9092\n",
+            "sha256:0123456789012345678901234567890123456789\n",
+            "forge.example/pkg/errors\nforge.example/pkg/valves\n",
+        ] {
+            assert!(!is_one(other, "notes.txt"), "{other}");
         }
+        // One odd line hides nothing.
+        let odd =
+            "kettle:2\nbazaar.example/library/ashlog:1\nnot an image line\nforge.example//x:1\n";
+        assert!(is_one(odd, "12-list.txt") && is_one(odd, "images.lst"));
+        let listed = find(odd);
+        assert_eq!(listed.found.len(), 3);
+        assert_eq!(listed.passed, [(41, "not an image line".to_owned(), Over::Line)]);
+        assert!(is_one("a\nb\nc\nkettle:2\n", "images.txt"));
     }
 }

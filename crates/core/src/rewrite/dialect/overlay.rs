@@ -35,6 +35,8 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut F
             tag: filled("newTag"),
             digest: filled("digest"),
             usual_tag: None,
+            above: false,
+            global: false,
         };
         let written = Written::Overlay(parts, filled("newName"));
         found.add(Place::new(written, Dialect::Overlay, Role::Pulled));

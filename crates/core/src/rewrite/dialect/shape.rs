@@ -1,10 +1,10 @@
-//! What looks like the name of an image wherever it stands: the values of charts, and settings that
-//! other programs made.
+//! Where do values of charts, settings and objects without pods name images? By the shape of their keys, not by the
+//! program for which they are made.
 
 use std::collections::HashMap;
 use std::rc::Rc;
 
-use super::super::finding::{Role, Workload};
+use super::super::finding::{Over, Role, Workload};
 use super::super::place::{Found, Parts, Place, Written};
 use super::super::tree::{NodeId, Tree, Visited};
 use super::{Dialect, File};
@@ -16,6 +16,8 @@ pub(super) struct Around<'f> {
     /// The registry that is written once for all.
     pub registry: Option<NodeId>,
     pub file: &'f File<'f>,
+    /// What stands here is what a build makes.
+    pub made: bool,
 }
 
 /// Whether a document is the values of a chart.
@@ -29,6 +31,15 @@ pub(super) fn is_values(tree: &Tree<'_>, top: NodeId, file: &File<'_>) -> bool {
         || tree.entries(top).any(split)
 }
 
+/// Keys under which something is named that a build makes.
+const MADE: [&str; 7] =
+    ["output", "outputs", "artifacts", "destination", "destinations", "push", "pushTo"];
+
+/// Whether what stands under a key is what a build makes.
+pub(super) fn is_made(key: &str) -> bool {
+    MADE.contains(&key)
+}
+
 /// Walks a document that belongs to no other dialect.
 pub(super) fn find(
     tree: &Tree<'_>,
@@ -40,27 +51,86 @@ pub(super) fn find(
     let global = tree.get(top, "global");
     let registry = global.and_then(|global| tree.get(global, "imageRegistry"));
     let registry = registry.filter(|node| tree.filled(*node).is_some());
-    let around = Around { dialect, owner: Rc::default(), registry, file };
-    let mut stack = vec![top];
+    let mut around = Around { dialect, owner: Rc::default(), registry, file, made: false };
+    let mut stack = vec![(top, None, false)];
     let mut seen = Visited::none_of(tree);
-    while let Some(node) = stack.pop() {
+    while let Some((node, key, made)) = stack.pop() {
         let node = tree.resolve(node);
         if !seen.insert(node) {
             continue;
         }
         if let Some(items) = tree.items(node) {
-            stack.extend(items);
+            stack.extend(items.map(|item| (item, key, made)));
             continue;
         }
-        of_mapping(tree, node, &around, found);
-        stack.extend(tree.entries(node).map(|(_, value)| value));
+        around.made = made;
+        of_mapping(tree, node, key, &around, found);
+        for (name, value) in tree.entries(node) {
+            let name = tree.scalar(name);
+            let made = made || (dialect != Dialect::Values && name.is_some_and(is_made));
+            stack.push((value, name, made));
+        }
     }
 }
 
-/// Looks at the entries of one mapping.
-pub(super) fn of_mapping(tree: &Tree<'_>, node: NodeId, around: &Around<'_>, found: &mut Found) {
+/// The parts of a reference that stand beside each other in a mapping.
+#[derive(Default)]
+struct Beside {
+    tag: Option<NodeId>,
+    digest: Option<NodeId>,
+    registry: Option<NodeId>,
+}
+
+/// What stands beside names in one mapping, by what the name's key begins with: `tag`, `imageTag`, `sidecarDigest`.
+/// Looked up once, as there may be as many as images.
+fn beside<'a>(tree: &'a Tree<'_>, node: NodeId) -> HashMap<&'a str, Beside> {
+    let mut all: HashMap<&str, Beside> = HashMap::new();
+    for (key, value) in tree.entries(node) {
+        let Some(key) = tree.scalar(key) else { continue };
+        let (name, part) = match key {
+            "tag" | "Tag" => ("", "Tag"),
+            "digest" | "Digest" => ("", "Digest"),
+            "registry" | "Registry" => ("", "Registry"),
+            key => {
+                let part = ["Tag", "Digest", "Registry"].into_iter().find(|end| key.ends_with(end));
+                let under = [("_tag", "Tag"), ("_digest", "Digest"), ("_registry", "Registry")];
+                let under = under.into_iter().find(|(end, _)| key.ends_with(end));
+                match (part, under) {
+                    (Some(part), _) => (&key[..key.len() - part.len()], part),
+                    (None, Some((end, part))) => (&key[..key.len() - end.len()], part),
+                    (None, None) => continue,
+                }
+            }
+        };
+        let one = all.entry(name).or_default();
+        let place = match part {
+            "Tag" => &mut one.tag,
+            "Digest" => &mut one.digest,
+            _ => &mut one.registry,
+        };
+        place.get_or_insert(value);
+    }
+    all
+}
+
+/// What a key that holds a name begins with: `image` of `imageRepository`. None: it holds none.
+fn stem_of(key: &str) -> Option<&str> {
+    const ENDS: [&str; 4] = ["Repository", "_repository", "Name", "_name"];
+    let stem = ENDS.iter().find_map(|end| key.strip_suffix(end))?;
+    is_image_key(stem).then_some(stem)
+}
+
+/// Looks at the entries of one mapping. `key`: the one under which it stands itself.
+pub(super) fn of_mapping(
+    tree: &Tree<'_>,
+    node: NodeId,
+    key: Option<&str>,
+    around: &Around<'_>,
+    found: &mut Found,
+) {
+    let under_image = key.is_some_and(is_image_key);
     let mut whole = false;
-    let mut tags = None;
+    let mut all = None;
     let mut called = None;
     let mut name_of = || *called.get_or_insert_with(|| tree.get(node, "name"));
     for (key, value) in tree.entries(node) {
@@ -68,7 +138,12 @@ pub(super) fn of_mapping(tree: &Tree<'_>, node: NodeId, around: &Around<'_>, fou
         if name == "images" && tree.is_mapping(value) {
             for (key, inner) in tree.entries(value) {
                 if tree.filled(inner).is_some_and(looks_like_one) {
-                    found.add(place(Written::Whole(inner), around, Some(key)));
+                    found.add(place(
+                        Written::Whole(inner),
+                        role_of(tree, inner, false, around),
+                        around,
+                        Some(key),
+                    ));
                 }
             }
         }
@@ -77,93 +152,166 @@ pub(super) fn of_mapping(tree: &Tree<'_>, node: NodeId, around: &Around<'_>, fou
         {
             for item in items {
                 if tree.filled(item).is_some_and(looks_like_one) {
-                    found.add(place(Written::Whole(item), around, None));
+                    found.add(place(
+                        Written::Whole(item),
+                        role_of(tree, item, false, around),
+                        around,
+                        None,
+                    ));
                 }
             }
         }
-        if !is_image_key(name) || tree.is_mapping(value) {
+        let stem = stem_of(name);
+        if !(is_image_key(name) || stem.is_some()) || tree.is_mapping(value) {
             continue;
         }
         let Some(text) = tree.filled(value) else { continue };
-        // Its tag may stand beside it.
-        let tags = tags.get_or_insert_with(|| tags_of(tree, node));
-        let tag = tags.get(name).or_else(|| tags.get("")).copied();
-        let tag = tag.filter(|tag| tree.scalar(*tag).is_some() && !has_tag(text));
-        if let Some(tag) = tag
-            && is_name(text)
-        {
-            let parts = Parts {
-                registry: None,
-                name: value,
-                tag: Some(tag),
-                digest: None,
-                usual_tag: None,
-            };
-            found.add(place(Written::Parts(parts), around, name_of()));
+        if is_foreign(tree, value) {
+            let marks = ["!Ref", "!Sub", "!GetAtt", "!ImportValue", "!Join", "!FindInMap"];
+            let tag = tree.nodes[tree.resolve(value)].tag.as_deref().unwrap_or_default();
+            if marks.contains(&tag) || looks_like_one(text) {
+                found.add(place(Written::Whole(value), Role::Open, around, name_of()));
+            }
+            continue;
+        }
+        // Its tag, its digest and its registry may stand beside it.
+        let all = all.get_or_insert_with(|| beside(tree, node));
+        let find = |get: &dyn Fn(&Beside) -> Option<NodeId>| {
+            let own = all.get(stem.unwrap_or(name)).and_then(get);
+            // In a mapping that is all one image they belong to it.
+            own.or_else(|| all.get("").and_then(get))
+        };
+        let scalar = |id: &NodeId| tree.scalar(*id).is_some() || tree.nodes[*id].is_absent();
+        let tag = find(&|one| one.tag).filter(|id| tree.scalar(*id).is_some() && !has_tag(text));
+        let digest = find(&|one| one.digest).filter(scalar);
+        let registry = find(&|one| one.registry).filter(|id| tree.filled(*id).is_some());
+        let apart = tag.is_some()
+            || registry.is_some()
+            || digest.is_some_and(|id| tree.filled(id).is_some());
+        if apart && is_name(text) && !is_picture(text) {
+            let global = registry.is_some() && around.registry.is_some();
+            let registry = around.registry.filter(|_| global).or(registry);
+            let above = registry.is_some() && around.file.registry.is_some();
+            let parts =
+                Parts { registry, name: value, tag, digest, usual_tag: None, above, global };
+            let exact = tag.is_some() || registry.is_some();
+            let role = role_of(tree, value, exact, around);
+            found.add(place(Written::Parts(parts), role, around, name_of()));
             whole = true;
         } else if looks_like_one(text) {
-            found.add(place(Written::Whole(value), around, name_of()));
+            let exact = matches!(name, "image" | "Image");
+            let role = role_of(tree, value, exact, around);
+            found.add(place(Written::Whole(value), role, around, name_of()));
             whole = true;
+        } else if matches!(name, "image" | "Image") || around.dialect == Dialect::Values {
+            if crate::reference::is_open(text)
+                && text.contains('$')
+                && around.dialect != Dialect::Other
+            {
+                found.add(place(Written::Whole(value), Role::Open, around, name_of()));
+            } else if is_word(text) {
+                found.pass(value, Over::Word);
+            }
         }
     }
-    if !whole && let Some(written) = parts(tree, node, around) {
-        found.add(place(written, around, name_of()));
+    if !whole && let Some((written, role)) = parts(tree, node, under_image, around, found) {
+        // The name of the image is not that of whoever runs it.
+        let own = name_of().filter(|name| written.names() != Some(*name));
+        found.add(place(written, role, around, own));
     }
-}
-
-/// The entries `tag` and `NAMETag` of a mapping, by NAME: looked up once, as there may be as many as images.
-fn tags_of<'a>(tree: &'a Tree<'_>, node: NodeId) -> HashMap<&'a str, NodeId> {
-    let mut tags = HashMap::new();
-    for (key, value) in tree.entries(node) {
-        let name = tree.scalar(key).and_then(|key| match key {
-            "tag" => Some(""),
-            key => key.strip_suffix("Tag").filter(|name| !name.is_empty()),
-        });
-        if let Some(name) = name {
-            tags.entry(name).or_insert(value);
-        }
-    }
-    tags
 }
 
 /// A mapping that keeps the parts of a reference apart.
-fn parts(tree: &Tree<'_>, node: NodeId, around: &Around<'_>) -> Option<Written> {
+fn parts(
+    tree: &Tree<'_>,
+    node: NodeId,
+    under_image: bool,
+    around: &Around<'_>,
+    found: &mut Found,
+) -> Option<(Written, Role)> {
     let get = |key: &str| tree.get(node, key);
-    let name = get("repository")?;
-    let text = tree.filled(name).filter(|text| is_name(text))?;
     let (registry, tag, digest) = (get("registry"), get("tag"), get("digest"));
-    // A chart's own place has no tag beside it.
-    if registry.is_none() && tag.is_none() && digest.is_none() && !names_registry(text) {
+    let beside = registry.is_some() || tag.is_some() || digest.is_some();
+    let name = get("repository").or_else(|| get("name").filter(|_| under_image))?;
+    let text = tree.filled(name).filter(|text| is_name(text) && !is_picture(text))?;
+    if is_foreign(tree, name) || get("chart").is_some() || get("chartVersion").is_some() {
         return None;
     }
-    if get("chart").is_some() || get("chartVersion").is_some() {
+    let is_repository = get("repository") == Some(name);
+    let served = around.registry.is_some() || around.file.registry.is_some();
+    if !beside && !under_image && !served {
+        // A chart's own place, or that of sources, has no tag beside it.
+        if around.dialect != Dialect::Values || !names_registry(text) {
+            return None;
+        }
+    }
+    if !beside && !is_repository && !text.contains('/') {
+        found.pass(name, Over::Word);
+        return None;
+    }
+    if !beside && !under_image && served && !names_registry(text) && !text.contains('/') {
         return None;
     }
     let usual = tag.is_none_or(|tag| tree.filled(tag).is_none());
     let usual_tag = around.file.app_version.filter(|_| usual).map(str::to_owned);
+    let exact = beside || around.dialect == Dialect::Values;
+    let role = role_of(tree, name, exact, around);
+    let global = around.registry.is_some();
+    let above = around.file.registry.is_some();
     let registry = around.registry.or(registry);
-    Some(Written::Parts(Parts { registry, name, tag, digest, usual_tag }))
+    Some((Written::Parts(Parts { registry, name, tag, digest, usual_tag, above, global }), role))
 }
 
-fn place(written: Written, around: &Around<'_>, container: Option<NodeId>) -> Place {
-    Place {
-        owner: Rc::clone(&around.owner),
-        container,
-        ..Place::new(written, around.dialect, Role::Likely)
+/// How sure it is that what stands there is an image. `exact`: its key, or what stands beside it, says so.
+fn role_of(tree: &Tree<'_>, node: NodeId, exact: bool, around: &Around<'_>) -> Role {
+    let text = tree.filled(node).unwrap_or_default();
+    match around.dialect {
+        _ if around.made => Role::Built,
+        // In some other program's settings only a registry makes it one, and a key or a tag that says so.
+        Dialect::Other if names_registry(text) && (exact || has_tag(text)) => Role::Likely,
+        Dialect::Other => Role::Doubtful,
+        Dialect::Kubernetes if !exact && !has_tag(text) => Role::Doubtful,
+        _ => Role::Likely,
     }
 }
 
-fn is_image_key(key: &str) -> bool {
-    key == "image" || key == "Image" || key.ends_with("Image") || key.ends_with("_image")
+fn place(written: Written, role: Role, around: &Around<'_>, container: Option<NodeId>) -> Place {
+    let owner = Rc::clone(&around.owner);
+    Place { owner, container, ..Place::new(written, around.dialect, role) }
+}
+
+/// Whether a key holds an image by its name.
+pub(super) fn is_image_key(key: &str) -> bool {
+    matches!(key, "image" | "Image") || key.ends_with("Image") || key.ends_with("_image")
+}
+
+/// Whether a scalar is no text by its tag: another program reads a function in it (`!Ref`).
+pub(in super::super) fn is_foreign(tree: &Tree<'_>, node: NodeId) -> bool {
+    let node = &tree.nodes[tree.resolve(node)];
+    node.tag.as_deref().is_some_and(|tag| tag != "!" && !tag.ends_with("str"))
 }
 
 /// Whether a text can be a repository, with or without a registry before it.
 fn is_name(text: &str) -> bool {
-    let known = |b: u8| b.is_ascii_alphanumeric() || b"._-/:[]".contains(&b);
-    text.bytes().all(known) && !text.contains("//") && !text.starts_with(['/', '.'])
+    let known = |b: u8| b.is_ascii_alphanumeric() || b"._-/:@[]".contains(&b);
+    text.len() <= 512
+        && text.bytes().all(known)
+        && !text.contains("//")
+        && !text.starts_with(['/', '.', ':', '@'])
+        && !text.ends_with(['/', ':', '@'])
 }
 
-fn has_tag(text: &str) -> bool {
+/// Whether a text is one word, as the name of an image is, or of a disk.
+fn is_word(text: &str) -> bool {
+    let known = |b: u8| b.is_ascii_alphanumeric() || b"._-/".contains(&b);
+    (2..=128).contains(&text.len())
+        && text.bytes().all(known)
+        && !is_picture(text)
+        && !text.starts_with('/')
+}
+
+/// Whether a name has a tag or a digest with it.
+pub(super) fn has_tag(text: &str) -> bool {
     text.rsplit('/').next().is_some_and(|last| last.contains([':', '@']))
 }
 
@@ -174,10 +322,44 @@ pub(super) fn names_registry(text: &str) -> bool {
     })
 }
 
+fn is_picture(text: &str) -> bool {
+    const PICTURES: [&str; 14] = [
+        ".png", ".jpg", ".jpeg", ".svg", ".gif", ".webp", ".ico", ".qcow2", ".iso", ".img",
+        ".vmdk", ".raw", ".ova", ".tar.gz",
+    ];
+    let lower = text.to_ascii_lowercase();
+    PICTURES.iter().any(|ending| lower.ends_with(ending))
+}
+
+/// Whether a word is a host with its port: `broker-0.broker:9092`.
+pub(super) fn is_host_and_port(text: &str) -> bool {
+    !text.contains('/')
+        && text.rsplit_once(':').is_some_and(|(host, port)| {
+            host.contains('.') && !port.is_empty() && port.parse::<u16>().is_ok()
+        })
+}
+
+/// Whether the tag of a word could as well be the port of a host: `broker:9092`.
+pub(super) fn may_be_port(text: &str) -> bool {
+    !text.contains('/')
+        && text.rsplit_once(':').is_some_and(|(_, port)| {
+            port.parse::<u16>()
+                .is_ok_and(|port| port >= 1000 || matches!(port, 22 | 25 | 53 | 80 | 443 | 636))
+        })
+}
+
+/// Whether a word is a digest without a name: `sha256:…`.
+pub(super) fn is_digest_alone(text: &str) -> bool {
+    text.split_once(':').is_some_and(|(kind, rest)| {
+        matches!(kind, "sha256" | "sha512" | "sha384" | "sha1" | "md5")
+            && rest.len() >= 32
+            && rest.bytes().all(|b| b.is_ascii_hexdigit())
+    })
+}
+
 /// Whether a text that stands where an image could stand is one: it names a registry or a tag.
 /// A word alone is none: `image: cirros` is the disk of a machine.
 pub(super) fn looks_like_one(text: &str) -> bool {
-    const PICTURES: [&str; 7] = [".png", ".jpg", ".jpeg", ".svg", ".gif", ".webp", ".ico"];
     let known = |b: u8| b.is_ascii_alphanumeric() || b"._-/:@[]+".contains(&b);
     if text.len() > 512 || !text.bytes().all(known) || text.contains("//") {
         return false;
@@ -185,8 +367,7 @@ pub(super) fn looks_like_one(text: &str) -> bool {
     if text.starts_with(['/', '.', ':', '@']) || text.ends_with(['/', ':', '@']) {
         return false;
     }
-    let lower = text.to_ascii_lowercase();
-    if PICTURES.iter().any(|ending| lower.ends_with(ending)) {
+    if is_picture(text) || is_digest_alone(text) || is_host_and_port(text) {
         return false;
     }
     let digits = |text: &str| text.bytes().all(|b| b.is_ascii_digit());

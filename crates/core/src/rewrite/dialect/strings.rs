@@ -30,7 +30,7 @@ impl Hint {
 }
 
 /// References in one scalar at the most.
-const MOST: usize = 1000;
+pub(super) const MOST: usize = 1000;
 /// What cannot be part of a reference ends a word.
 const ENDS: [char; 14] = [' ', '\t', '\r', '\n', '"', '\'', '=', ',', ';', '(', ')', '<', '>', '|'];
 

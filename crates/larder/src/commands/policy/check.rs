@@ -4,14 +4,14 @@ use std::path::{Path, PathBuf};
 
 use larder_core::access::Who;
 use larder_core::policy::Verdict;
-use larder_core::rewrite::{Access, Role};
+use larder_core::rewrite::{Access, Nature};
 use larder_core::shown::cut;
 use serde::Serialize;
 
 use super::cluster;
 use crate::config::Config;
 use crate::context::{Context, read_lock, read_reference, reference_here, store_if_any};
-use crate::deployments::{self, Broken};
+use crate::deployments::{self, Broken, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
 use crate::policy::Judge;
@@ -142,12 +142,12 @@ fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Fa
         }
         paths.push(path.to_owned());
     }
-    let read = deployments::named(&paths, &config.resources);
+    let read = deployments::named(&paths, Sight::with(&config.resources));
     broken.extend(read.broken);
     for file in read.done {
         // What a build makes is not pulled, and what stands in a text may be no image.
         let pulled = file.findings.into_iter().filter(|one| {
-            matches!(one.role, Role::Pulled | Role::Likely)
+            matches!(one.nature(), Nature::Image | Nature::Open)
                 && !matches!(&one.access, Access::Leave(_) if one.text.is_empty())
         });
         found.extend(pulled.map(|one| {
@@ -156,10 +156,11 @@ fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Fa
                 (true, Some(by)) => by.clone(),
                 _ => format!("{kind} {name}"),
             };
+            let open = one.tag_elsewhere || one.nature() == Nature::Open;
             Found {
                 place: Some(format!("{}:{}  {whose}", file.shown, one.position.line)),
                 namespace: one.workload.namespace,
-                open: one.tag_elsewhere || one.text.contains('$'),
+                open,
                 written: one.text,
             }
         }));

@@ -114,8 +114,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             }
         }
     }
-    let deployments::Outcome { done, broken } =
-        deployments::named(&args.survey, &changed.resources);
+    let deployments::Outcome { done, broken, .. } =
+        deployments::named(&args.survey, deployments::Sight::with(&changed.resources));
     report.broken = broken;
     let lock = read_lock(&changed)?;
     for deployment in &done {

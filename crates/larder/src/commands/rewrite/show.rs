@@ -16,15 +16,11 @@ pub(super) fn all(args: &Args, files: &[Rewritten], broken: &[Broken], context: 
     let lines: Vec<&Line> = files.iter().flat_map(|file| &file.lines).collect();
     let changed = files.iter().filter(|file| file.changed).count();
     if context.output.json {
-        let told: Vec<&&Line> =
-            lines.iter().filter(|line| line.to.is_some() || line.left.is_some()).collect();
+        let told: Vec<&&Line> = lines.iter().filter(|line| line.is_told()).collect();
         context.output.document(&json!({
             "files": files.len(), "changed": changed, "written": args.write, "references": told, "broken": broken,
         }));
         return;
-    }
-    for file in files.iter().filter(|file| file.template) {
-        context.output.note(format!("note: {} is a template and is left alone", file.file));
     }
     for diff in files.iter().filter_map(|file| file.diff.as_ref()) {
         context.output.result(diff.trim_end());
@@ -40,22 +36,30 @@ pub(super) fn all(args: &Args, files: &[Rewritten], broken: &[Broken], context: 
             Format::Sarif => context.output.document(&sarif(&lines, broken)),
         }
     }
-    let owned: Vec<Line> = lines.iter().map(|line| (*line).clone()).collect();
-    left(&owned, context);
-    let references = lines.iter().filter(|line| line.to.is_some()).count();
+    left(&lines, context);
+    templates(files, context);
+    let of =
+        |what: &str| lines.iter().filter(|line| line.to.is_some() && line.what == what).count();
+    let (references, secrets) = (of("reference"), of("secret"));
     let verb = if args.write { "changed" } else { "would change" };
     let stay = lines.iter().filter(|line| line.left.is_some()).count();
-    let text = match references {
-        0 => format!("nothing to change in {}", count(files.len(), "file")),
-        _ => format!(
-            "{} {verb} in {changed} of {}",
+    let told = match (references, secrets) {
+        (0, 0) => None,
+        (_, 0) => Some(count(references, "reference")),
+        (0, _) => Some(count(secrets, "pull secret")),
+        _ => Some(format!(
+            "{} and {}",
             count(references, "reference"),
-            count(files.len(), "file")
-        ),
+            count(secrets, "pull secret")
+        )),
+    };
+    let text = match &told {
+        None => format!("nothing to change in {}", count(files.len(), "file")),
+        Some(told) => format!("{told} {verb} in {changed} of {}", count(files.len(), "file")),
     };
     let stay = if stay > 0 { format!("; {stay} left as they are") } else { String::new() };
     context.output.note(format!("{}{stay}", paint(GOOD, text)));
-    if references > 0 && !args.write && !args.check {
+    if told.is_some() && !args.write && !args.check {
         context.output.note("`--write` changes the files.");
     }
     for Broken { file, cause } in broken {
@@ -63,9 +67,28 @@ pub(super) fn all(args: &Args, files: &[Rewritten], broken: &[Broken], context: 
     }
 }
 
+/// One note for all templates.
+fn templates(files: &[Rewritten], context: &Context) {
+    let named: Vec<&str> =
+        files.iter().filter(|file| file.template).map(|file| file.file.as_str()).collect();
+    match named.as_slice() {
+        [] => {}
+        [one] => context.output.note(format!("note: {one} is a template and is left alone")),
+        all => context.output.note(format!(
+            "note: {} are templates and are left alone, as {}",
+            count(all.len(), "file"),
+            all[0]
+        )),
+    }
+}
+
 /// Says what is left as it is, and why.
-pub(super) fn left(lines: &[Line], context: &Context) {
+pub(super) fn left(lines: &[&Line], context: &Context) {
     for line in lines {
+        if let Some(lacks) = &line.lacks {
+            let label = paint(WARN, "note:");
+            context.output.note(format!("{label} {}: {}: {lacks}", at(line), safe(&line.from)));
+        }
         if let Some(why) = &line.left {
             let label = if line.counts { paint(WARN, "left:") } else { paint(DIM, "left:") };
             context.output.note(format!("{label} {}: {}: {why}", at(line), safe(&line.from)));

@@ -163,7 +163,8 @@ fn collect(
         wanted.insert(found);
     }
     if !args.from_survey.is_empty() {
-        let read = deployments::named(&args.from_survey, &config.resources);
+        let read =
+            deployments::named(&args.from_survey, deployments::Sight::with(&config.resources));
         for Broken { file, cause } in &read.broken {
             context.output.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
         }

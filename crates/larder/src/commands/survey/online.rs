@@ -3,21 +3,22 @@
 use std::collections::BTreeSet;
 
 use futures_util::StreamExt as _;
+use larder_client::ClientError;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
 use larder_core::platform::Platform;
 
 use super::rows::{Row, Word};
 use crate::config::Config;
 use crate::context::Context;
-use crate::failure::Failure;
+use crate::failure::{Exit, Failure};
 use crate::place::Place;
-use crate::transfer::Source;
+use crate::transfer::{Source, TransferError};
 
 /// Registries that are asked at once.
 const AT_ONCE: usize = 8;
 
-/// Asks for every reference whose tag is known.
-pub(super) async fn ask(rows: &mut [Row], config: Option<&Config>, context: &Context) {
+/// Asks for every reference whose tag is known. True: something could not be asked.
+pub(super) async fn ask(rows: &mut [Row], config: Option<&Config>, context: &Context) -> bool {
     let progress = context.output.progress();
     let asked: Vec<(usize, String, BTreeSet<Platform>)> = rows
         .iter()
@@ -40,10 +41,14 @@ pub(super) async fn ask(rows: &mut [Row], config: Option<&Config>, context: &Con
         progress.say(text);
         match answer {
             Ok(lacks) => rows[number].lacks = lacks,
-            Err(failure) => rows[number].unreachable = Some(failure.cause),
+            Err(failure) => {
+                rows[number].unasked = failure.exit == Exit::Remote;
+                rows[number].unreachable = Some(failure.cause);
+            }
         }
     }
     progress.done();
+    rows.iter().any(|row| row.unasked)
 }
 
 /// What is asked for: the larder's own copy where there is one, else the upstream's.
@@ -72,8 +77,9 @@ pub(super) fn wanted(row: &Row, config: Option<&Config>) -> BTreeSet<Platform> {
     let mut wanted = BTreeSet::new();
     let clusters = config.map(|config| config.clusters.as_slice()).unwrap_or_default();
     for place in &row.places {
-        if let Some(architecture) = &place.architecture {
-            wanted.extend(format!("linux/{architecture}").parse::<Platform>().ok());
+        if !place.architectures.is_empty() {
+            let of = |one: &String| format!("linux/{one}").parse::<Platform>().ok();
+            wanted.extend(place.architectures.iter().filter_map(of));
             continue;
         }
         let its = |one: &&crate::config::Cluster| {
@@ -94,7 +100,14 @@ pub(super) fn wanted(row: &Row, config: Option<&Config>) -> BTreeSet<Platform> {
 async fn platforms(text: &str, config: Option<&Config>) -> Result<Vec<Platform>, Failure> {
     let opened = Place::read(text, config)?.source(config)?;
     let source: &dyn Source = &*opened.source;
-    let failed = |error| Failure::transfer(format!("cannot look at {text}"), &error);
+    let failed = |error: TransferError| {
+        let failure = Failure::transfer(format!("cannot look at {text}"), &error);
+        // Who says that it is not there was asked.
+        match error {
+            TransferError::Client(ClientError::NotFound { .. }) => failure.ending(Exit::No),
+            _ => failure,
+        }
+    };
     let (_, document) = source.manifest(&opened.selector).await.map_err(failed)?;
     match &document.kind {
         Kind::Manifest { .. } => {
@@ -113,7 +126,7 @@ async fn platforms(text: &str, config: Option<&Config>) -> Result<Vec<Platform>,
 async fn own_platform(
     source: &dyn Source,
     document: &Document,
-) -> Result<Option<Platform>, crate::transfer::TransferError> {
+) -> Result<Option<Platform>, TransferError> {
     let Some(config) = document.config().filter(|it| it.size <= CONFIG_LIMIT as u64) else {
         return Ok(None);
     };

@@ -5,11 +5,12 @@ use std::collections::HashMap;
 use larder_core::lock::Lock;
 use larder_core::name::Tag;
 use larder_core::reference::{Reading, Reference, Selector};
-use larder_core::rewrite::{Access, Dialect, Finding, Role};
+use larder_core::rewrite::{Access, Finding, Nature, Role};
 use larder_core::route::{Routes, Standing};
 use larder_store::Store;
 use serde::{Deserialize, Serialize};
 
+use super::Fault;
 use crate::config::Config;
 use crate::context::read_reference;
 use crate::deployments::Named;
@@ -46,10 +47,26 @@ pub struct Row {
     pub remarks: Vec<String>,
     /// Whether a place names it that is an image beyond doubt.
     pub certain: bool,
+    /// The registry, and the repository in it. None: it cannot be read.
+    pub host: Option<String>,
+    pub repository: Option<String>,
+    pub tag: Option<String>,
+    pub digest: Option<String>,
+    /// What is wrong with a name that cannot be read, as a short stable word. None: nothing.
+    pub fault: Option<&'static str>,
+    /// What was meant by it, where that is clear.
+    pub proposal: Option<String>,
+    /// A place names it without a registry.
+    pub ambiguous: bool,
+    /// Tomorrow's pull may bring something else.
+    pub floating: bool,
     /// Platforms that are wanted and that it does not have; empty as long as nobody asked.
     pub lacks: Vec<String>,
     /// Why it could not be asked for, or is not there. None: it is, or nobody asked.
     pub unreachable: Option<String>,
+    /// It could not be asked for: whether it is there is not known.
+    #[serde(skip)]
+    pub unasked: bool,
     pub places: Vec<Place>,
     /// The reference with its tag, as an intake entry would want it. None: its tag is not known here.
     #[serde(skip)]
@@ -72,24 +89,29 @@ pub struct Place {
     pub name: String,
     pub namespace: Option<String>,
     pub container: Option<String>,
-    /// The CPU architecture that its pods ask for. None: any.
+    /// The first CPU architecture that its pods ask for. None: any.
     pub architecture: Option<String>,
+    /// All of them; a node with one is enough.
+    pub architectures: Vec<String>,
     /// The text as written.
     pub written: String,
 }
 
 impl Row {
-    /// Whether nothing is to be done about it.
-    pub fn is_fine(&self) -> bool {
-        if !self.certain {
-            return true;
-        }
-        self.lacks.is_empty()
-            && self.unreachable.is_none()
-            && !matches!(
-                self.standing,
-                Word::Malformed | Word::Uncovered | Word::NotLocked | Word::Missing
-            )
+    /// Whether it has one of the faults. What may be no image at all has none.
+    pub fn has(&self, faults: &[Fault]) -> bool {
+        self.certain
+            && faults.iter().any(|fault| match fault {
+                Fault::Uncovered => self.standing == Word::Uncovered,
+                Fault::NotLocked => self.standing == Word::NotLocked,
+                Fault::Missing => self.standing == Word::Missing,
+                Fault::Malformed => self.standing == Word::Malformed,
+                Fault::Ambiguous => self.ambiguous,
+                Fault::Floating => self.floating,
+                Fault::Unpinned => self.reading.is_some() && self.digest.is_none(),
+                Fault::Platform => !self.lacks.is_empty(),
+                Fault::Absent => self.unreachable.is_some(),
+            })
     }
 }
 
@@ -97,6 +119,8 @@ fn role(role: Role) -> &'static str {
     match role {
         Role::Pulled => "pulled",
         Role::Likely => "likely",
+        Role::Doubtful => "doubtful",
+        Role::Open => "open",
         Role::Text => "text",
         Role::Built => "built",
         Role::Template => "template",
@@ -121,7 +145,11 @@ pub(super) fn collect(named: &[Named], config: Option<&Config>) -> Vec<Row> {
                     row.remarks.push(remark);
                 }
             }
-            row.certain |= is_certain(finding);
+            row.certain |= finding.is_certain();
+            if let Ok(reading) = read_reference(&finding.text, config) {
+                row.ambiguous |= reading.ambiguous;
+                row.floating |= reading.reference.is_floating() && !finding.tag_elsewhere;
+            }
             if finding.role != Role::Built && row.standing == Word::Built {
                 row.standing = Word::Uncovered;
             }
@@ -131,22 +159,15 @@ pub(super) fn collect(named: &[Named], config: Option<&Config>) -> Vec<Row> {
     rows
 }
 
-fn is_certain(finding: &Finding) -> bool {
-    match finding.role {
-        Role::Pulled => true,
-        Role::Likely => finding.dialect != Dialect::Other,
-        Role::Text | Role::Built | Role::Template => false,
-    }
-}
-
 fn read(finding: &Finding, config: Option<&Config>) -> Row {
     let read = read_reference(&finding.text, config);
-    let standing = match &read {
-        _ if finding.role == Role::Built => Word::Built,
-        Ok(_) => Word::Uncovered,
-        Err(malformed) if malformed.reason.word() == "placeholder" => Word::Open,
-        Err(_) => Word::Malformed,
+    let standing = match (&read, finding.nature()) {
+        (_, Nature::Made) => Word::Built,
+        (_, Nature::Open) => Word::Open,
+        (Ok(_), _) => Word::Uncovered,
+        (Err(_), _) => Word::Malformed,
     };
+    let wrong = read.as_ref().err().filter(|_| standing == Word::Malformed).cloned();
     let reading = read.ok();
     let reference =
         reading.as_ref().map_or_else(|| finding.text.clone(), |one| one.reference.to_string());
@@ -164,8 +185,20 @@ fn read(finding: &Finding, config: Option<&Config>) -> Row {
         target: None,
         remarks: Vec::new(),
         certain: false,
+        host: reading.as_ref().map(|one| one.reference.host.to_string()),
+        repository: reading.as_ref().map(|one| one.reference.repository.to_string()),
+        tag: reading.as_ref().and_then(|one| one.reference.tag.as_ref()).map(ToString::to_string),
+        digest: reading
+            .as_ref()
+            .and_then(|one| one.reference.digest.as_ref())
+            .map(ToString::to_string),
+        fault: wrong.as_ref().map(|wrong| wrong.reason.word()),
+        proposal: wrong.and_then(|wrong| wrong.proposal),
+        ambiguous: false,
+        floating: false,
         lacks: Vec::new(),
         unreachable: None,
+        unasked: false,
         places: Vec::new(),
         wanted,
         reading,
@@ -177,7 +210,7 @@ fn read(finding: &Finding, config: Option<&Config>) -> Row {
 fn remarks(finding: &Finding, config: Option<&Config>) -> Vec<String> {
     let mut remarks = Vec::new();
     match read_reference(&finding.text, config) {
-        Err(malformed) if malformed.reason.word() == "placeholder" => {}
+        Err(_) if finding.nature() == Nature::Open => {}
         Err(malformed) => {
             remarks.push(malformed.reason.to_string());
             remarks.extend(malformed.proposal.map(|meant| format!("meant: {meant}")));
@@ -202,8 +235,10 @@ fn remarks(finding: &Finding, config: Option<&Config>) -> Vec<String> {
     if finding.duplicate {
         remarks.push("the key `image` stands there twice".into());
     }
-    if finding.role == Role::Text {
-        remarks.push("within a text".into());
+    match finding.role {
+        Role::Text => remarks.push("within a text".into()),
+        Role::Doubtful => remarks.push("it may be no image".into()),
+        _ => {}
     }
     match finding.access {
         Access::Leave(why) if !matches!(finding.role, Role::Built | Role::Template) => {
@@ -226,7 +261,8 @@ fn place(file: &str, finding: &Finding) -> Place {
         name: workload.name.clone(),
         namespace: workload.namespace.clone(),
         container: finding.container.clone(),
-        architecture: workload.architecture.clone(),
+        architecture: workload.architectures.first().cloned(),
+        architectures: workload.architectures.clone(),
         written: finding.text.clone(),
     }
 }

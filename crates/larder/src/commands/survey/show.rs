@@ -6,10 +6,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 
 use super::rows::{Place, Row, Word};
-use super::{By, Report};
+use super::{Args, By, Report};
 use crate::config::Config;
 use crate::context::Context;
-use crate::deployments::Broken;
+use crate::deployments::{Broken, PassedOver};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
 
 /// Places that are shown of each reference; `--json` has all.
@@ -46,6 +46,19 @@ impl Word {
             Self::Open => paint(DIM, "open"),
             Self::Built => paint(DIM, "built"),
         }
+    }
+}
+
+impl Row {
+    /// Where it stands; what may be no image at all is not told as if it were one.
+    fn shown(&self) -> String {
+        if self.certain || matches!(self.standing, Word::Open | Word::Built) {
+            return self.standing.shown();
+        }
+        let word = serde_json::to_value(self.standing).ok();
+        let word =
+            word.as_ref().and_then(|word| word.as_str()).unwrap_or_default().replace('-', " ");
+        paint(DIM, format!("{word}?"))
     }
 }
 
@@ -102,6 +115,7 @@ fn names(row: &Row, place: &Place, by: By, config: Option<&Config>) -> Vec<Strin
             None => none(),
         },
         By::Class => row.class.clone().map_or_else(none, |class| vec![class]),
+        By::Namespace => place.namespace.clone().map_or_else(none, |one| vec![one]),
         By::Cluster => {
             let clusters = config.map(|config| config.clusters.as_slice()).unwrap_or_default();
             let namespace = place.namespace.as_deref();
@@ -117,17 +131,24 @@ fn names(row: &Row, place: &Place, by: By, config: Option<&Config>) -> Vec<Strin
 }
 
 /// Writes a survey out.
-pub(super) fn report(report: &Report, by: By, config: Option<&Config>, context: &Context) {
+pub(super) fn report(report: &Report, args: &Args, config: Option<&Config>, context: &Context) {
+    let by = args.by;
     match by {
         By::Image => by_image(report, context),
         By::File => by_file(report, config, context),
         _ => by_group(report, by, config, context),
     }
     let mut by_word: BTreeMap<Word, usize> = BTreeMap::new();
-    for row in &report.references {
+    let counts = |row: &&Row| row.certain || matches!(row.standing, Word::Open | Word::Built);
+    for row in report.references.iter().filter(counts) {
         *by_word.entry(row.standing).or_default() += 1;
     }
-    let words = standings(&by_word);
+    let perhaps = report.references.iter().filter(|row| !counts(row)).count();
+    let mut words = standings(&by_word);
+    if perhaps > 0 {
+        let comma = if words.is_empty() { "" } else { ", " };
+        words.push_str(&format!("{comma}{}", paint(DIM, format!("{perhaps} perhaps"))));
+    }
     let total = count(report.references.len(), "image");
     let places = report.references.iter().map(|row| row.places.len()).sum();
     context.output.result(format!(
@@ -137,11 +158,11 @@ pub(super) fn report(report: &Report, by: By, config: Option<&Config>, context: 
         if words.is_empty() { "" } else { ": " },
     ));
     let wrong = |test: &dyn Fn(&&Row) -> bool| report.references.iter().filter(test).count();
-    let starts = |row: &Row, word: &str| row.remarks.iter().any(|one| one.starts_with(word));
+    let readable = |row: &Row| row.certain && row.reading.is_some();
     let told: Vec<String> = [
-        (wrong(&|row| starts(row, "ambiguous")), "ambiguous"),
-        (wrong(&|row| starts(row, "floating")), "floating"),
-        (wrong(&|row| row.certain && !row.reference.contains('@')), "not pinned to a digest"),
+        (wrong(&|row| readable(row) && row.ambiguous), "ambiguous"),
+        (wrong(&|row| readable(row) && row.floating), "floating"),
+        (wrong(&|row| readable(row) && row.digest.is_none()), "not pinned to a digest"),
         (wrong(&|row| !row.lacks.is_empty()), "without a platform that is wanted"),
         (wrong(&|row| row.unreachable.is_some()), "not to be had"),
     ]
@@ -152,19 +173,53 @@ pub(super) fn report(report: &Report, by: By, config: Option<&Config>, context: 
     if !told.is_empty() {
         context.output.result(paint(DIM, told.join(", ")));
     }
-    for template in &report.templates {
-        context.output.note(format!(
-            "note: {template} is a template: what it names is told, and never changed"
-        ));
+    match report.templates.as_slice() {
+        [] => {}
+        [one] => context
+            .output
+            .note(format!("note: {one} is a template: what it names is told, and never changed")),
+        all => context.output.note(format!(
+            "note: {} are templates, as {}: what they name is told, and never changed",
+            count(all.len(), "file"),
+            all[0]
+        )),
     }
+    passed_over(&report.passed_over, args.explain, context);
     for Broken { file, cause } in &report.broken {
         context.output.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
     }
-    if by_word.contains_key(&Word::Uncovered) {
+    if by_word.contains_key(&Word::Uncovered) || by_word.contains_key(&Word::NotLocked) {
         context.output.note(
             "Next: `larder survey --missing … | larder intake add -` wants what is uncovered.",
         );
     }
+}
+
+/// What could name an image and was passed over: a line for each reason, or each with its place.
+fn passed_over(all: &[PassedOver], explain: bool, context: &Context) {
+    let mut kinds: BTreeMap<&str, Vec<&PassedOver>> = BTreeMap::new();
+    for one in all {
+        kinds.entry(one.said).or_default().push(one);
+    }
+    for (said, those) in &kinds {
+        let more = if explain { "" } else { "; `--explain` lists them" };
+        let (number, first) = (those.len(), those.first().map(|one| at(one)).unwrap_or_default());
+        context.output.note(match number {
+            1 => format!("passed over: {first}: {said}"),
+            _ => format!("passed over: {number} times {said}, as {first}{more}"),
+        });
+        if explain && number > 1 {
+            for one in those {
+                context.output.note(format!("  {}", at(one)));
+            }
+        }
+    }
+}
+
+fn at(one: &PassedOver) -> String {
+    let line = one.line.map(|line| format!(":{line}")).unwrap_or_default();
+    let text = if one.text.is_empty() { String::new() } else { format!(" ({})", safe(&one.text)) };
+    format!("{}{line}{text}", one.file)
 }
 
 fn standings(of: &BTreeMap<Word, usize>) -> String {
@@ -197,7 +252,7 @@ fn by_image(report: &Report, context: &Context) {
         if row.places.len() > PLACES_SHOWN {
             places.push(format!("and {} more", row.places.len() - PLACES_SHOWN));
         }
-        table.row([row.standing.shown(), image.join("\n"), places.join("\n")]);
+        table.row([row.shown(), image.join("\n"), places.join("\n")]);
     }
     if !report.references.is_empty() {
         context.output.result(table.text());
@@ -211,7 +266,7 @@ fn by_file(report: &Report, config: Option<&Config>, context: &Context) {
     for group in groups(report, By::File, config) {
         for (number, reference) in group.references.iter().enumerate() {
             let file = if number == 0 { group.name.clone() } else { String::new() };
-            let standing = known.get(reference.as_str()).map(|row| row.standing.shown());
+            let standing = known.get(reference.as_str()).map(|row| row.shown());
             table.row([file, standing.unwrap_or_default(), safe(reference)]);
         }
     }
@@ -224,6 +279,7 @@ fn by_group(report: &Report, by: By, config: Option<&Config>, context: &Context)
     let title = match by {
         By::Upstream => "UPSTREAM",
         By::Class => "CLASS",
+        By::Namespace => "NAMESPACE",
         _ => "CLUSTER",
     };
     let mut table =
@@ -242,10 +298,14 @@ fn by_group(report: &Report, by: By, config: Option<&Config>, context: &Context)
 }
 
 fn shown_place(place: &Place) -> String {
-    let Place { file, line, kind, name, container, .. } = place;
+    let Place { file, line, kind, name, container, namespace, .. } = place;
     let mut text = format!("{file}:{line}");
     if !kind.is_empty() {
-        text.push_str(&format!("  {kind} {name}").trim_end().replace('\n', " "));
+        let whose = match namespace {
+            Some(namespace) if !name.is_empty() => format!("{namespace}/{name}"),
+            _ => name.clone(),
+        };
+        text.push_str(&format!("  {kind} {whose}").trim_end().replace('\n', " "));
     }
     if let Some(container) = container.as_ref().filter(|container| *container != name) {
         text.push_str(&format!(" ({container})"));

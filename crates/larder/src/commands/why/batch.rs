@@ -20,7 +20,7 @@ const AT_ONCE: usize = 8;
 
 pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Outcome {
     let resources = asker.config().map(|config| config.resources.clone()).unwrap_or_default();
-    let read = deployments::named(&args.all, &resources);
+    let read = deployments::named(&args.all, deployments::Sight::with(&resources));
     // One answer for each image in each namespace.
     let mut wanted: BTreeMap<(String, Option<String>), Asked> = BTreeMap::new();
     for file in &read.done {

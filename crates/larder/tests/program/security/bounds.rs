@@ -255,12 +255,9 @@ fn small_hostile_files_end_no_run() {
         assert!((0..=2).contains(&done.exit), "{}", done.err);
         assert!(format!("{}{}", done.out, done.err).contains("kettle"), "{}", done.exit);
     }
-    // Somebody put a pipe in the way of what is written.
-    let done = house.larder("rewrite --write tree/good.yaml");
-    assert!(
-        done.err.contains("no regular file") || done.out.contains("no regular file"),
-        "{done:?}"
-    );
+    // What lies beside a file is in nobody's way.
+    house.larder("rewrite --write tree/good.yaml").ends(0).says(&["1 reference changed"]);
+    assert!(house.path("tree/good.yaml.partial").exists());
     pipe("pipe.tar");
     house.larder("look ./pipe.tar").ends(2).says(&["no regular file"]);
     house.larder("copy kettle:2 ./pipe.tar").says(&["is taken by a file"]);

@@ -1,0 +1,301 @@
+//! What becomes of the references and the pods of one file?
+
+use std::collections::BTreeSet;
+
+use super::finding::{Access, Finding, Position, Role};
+use super::overlays::{Entry, Told, name_of};
+use super::plan::{Change, Wish};
+use super::{Nature, Scan};
+use crate::reference::Reference;
+use crate::retarget::{Answer, Direction, Left, Pin, Retarget};
+
+/// What all files are decided by.
+#[derive(Debug)]
+pub struct Decider<'r> {
+    /// Where references lead.
+    pub retarget: Retarget<'r>,
+    /// Whether references within longer texts, and what may be no image, are changed.
+    pub strings: bool,
+    /// The pull secret that pods get. None: none.
+    pub secret: Option<String>,
+    /// Pull secrets that pods lose when they do not pull from the larder any more.
+    pub detach: BTreeSet<String>,
+}
+
+/// What is known of a file from others of the same run.
+#[derive(Debug, Clone, Default)]
+pub struct Others {
+    /// What becomes of its overlay's entries, in their order.
+    pub entries: Vec<Option<Entry>>,
+    /// Names of images that stay, since an overlay that is about them is about others too that do not change.
+    pub held: BTreeSet<String>,
+}
+
+/// What is changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum What {
+    /// A reference.
+    Reference,
+    /// The pull secret of a pod.
+    Secret,
+}
+
+/// What becomes of one finding, or of one pod.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Decision {
+    /// Of what.
+    pub what: What,
+    /// Where it stands.
+    pub position: Position,
+    /// What stands there.
+    pub from: String,
+    /// The new text. None: it is left as it is.
+    pub to: Option<String>,
+    /// Why it is left. None: it is changed, or right already.
+    pub left: Option<String>,
+    /// What is missing from it although it is changed. None: nothing.
+    pub lacks: Option<String>,
+    /// Whether that is an answer of "no".
+    pub counts: bool,
+}
+
+/// What was decided for one file.
+#[derive(Debug, Default)]
+pub struct Decided {
+    /// What becomes of each finding, then of each pod whose secrets change.
+    pub decisions: Vec<Decision>,
+    /// The new text. None: nothing changes.
+    pub text: Option<String>,
+    /// The references that could not be pinned, with the upstream's name of each.
+    pub unpinned: Vec<Reference>,
+}
+
+impl Decision {
+    fn of(what: What, position: Position, from: String) -> Self {
+        Self { what, position, from, to: None, left: None, lacks: None, counts: false }
+    }
+}
+
+impl Decider<'_> {
+    /// Decides for each finding of a file, and for its pods, and makes the new text.
+    pub fn decide(&self, scan: &Scan<'_>, others: &Others) -> Decided {
+        let (mut decided, mut wishes) = self.wishes(scan, others);
+        // What cannot be proved changes what the pods pull, and so which secret they need.
+        for _ in 0..3 {
+            let references = scan.findings.len();
+            decided.decisions.truncate(references);
+            let additions = self.secrets(scan, &mut decided.decisions);
+            let changes: Vec<Change> = additions.iter().map(|(_, change)| change.clone()).collect();
+            if changes.is_empty() && wishes.iter().all(Option::is_none) {
+                decided.text = None;
+                break;
+            }
+            let done = scan.rewrite(&wishes, &changes);
+            decided.text = done.text;
+            for number in &done.left_out {
+                let Some((at, _)) = additions.get(*number) else { continue };
+                let decision = &mut decided.decisions[*at];
+                decision.to = None;
+                decision.left =
+                    Some("it cannot be proved that its pull secret alone would change".into());
+                decision.counts = true;
+            }
+            for (number, why) in &done.refused {
+                let decision = &mut decided.decisions[*number];
+                decision.to = None;
+                decision.left = Some((*why).to_owned());
+                decision.lacks = None;
+                decision.counts = true;
+                wishes[*number] = None;
+            }
+            if done.refused.is_empty() || (self.secret.is_none() && self.detach.is_empty()) {
+                break;
+            }
+        }
+        decided
+    }
+
+    /// The names that the images of an object have, and those that they get, for the overlays that are about them.
+    pub fn names(&self, scan: &Scan<'_>, others: &Others) -> Vec<(String, String)> {
+        let decided = self.decide(scan, others);
+        let all = scan.findings.iter().zip(&decided.decisions);
+        all.filter(|(finding, _)| finding.is_run() && !finding.is_overlay())
+            .map(|(finding, decision)| {
+                let new = decision.to.as_ref().unwrap_or(&finding.text);
+                (name_of(&finding.text).to_owned(), name_of(new).to_owned())
+            })
+            .collect()
+    }
+
+    fn wishes(&self, scan: &Scan<'_>, others: &Others) -> (Decided, Vec<Option<Wish>>) {
+        let mut decided = Decided::default();
+        let mut wishes = Vec::with_capacity(scan.findings.len());
+        let mut entries = others.entries.iter();
+        for finding in &scan.findings {
+            let mut decision =
+                Decision::of(What::Reference, finding.position, finding.text.clone());
+            let entry = match finding.is_overlay() && finding.is_run() {
+                true => entries.next().and_then(Option::as_ref),
+                false => None,
+            };
+            let mut wish = self.wish(finding, &mut decision, &mut decided.unpinned);
+            if wish.is_some() && others.held.contains(name_of(&finding.text)) {
+                wish = None;
+                decision.to = None;
+                decision.left = Some(Told::Torn.to_string());
+                decision.counts = true;
+            }
+            if let Some(entry) = entry {
+                wish = by_entry(finding, entry, &mut decision);
+            }
+            wishes.push(wish);
+            decided.decisions.push(decision);
+        }
+        (decided, wishes)
+    }
+
+    fn wish(
+        &self,
+        finding: &Finding,
+        decision: &mut Decision,
+        unpinned: &mut Vec<Reference>,
+    ) -> Option<Wish> {
+        // What a build makes is called so by its maker.
+        if finding.nature() == Nature::Made {
+            return None;
+        }
+        if finding.role == Role::Open
+            || (finding.nature() == Nature::Open && finding.text.is_empty())
+        {
+            if let Access::Leave(why) = finding.access {
+                decision.left = Some(why.to_owned());
+            }
+            return None;
+        }
+        let pinned = self.retarget.pin() == Pin::Add;
+        let unpinnable = pinned && !finding.text.contains('@') && !finding.can_be_pinned();
+        let answer = match unpinnable || (pinned && finding.tag_elsewhere) {
+            true => self.retarget.answer_with(&finding.text, finding.tag_elsewhere, Pin::Keep),
+            false => self.retarget.answer(&finding.text, finding.tag_elsewhere),
+        };
+        let lacks = match (pinned && finding.tag_elsewhere, unpinnable) {
+            _ if !finding.is_certain() || finding.hindrance(self.strings).is_some() => None,
+            (true, _) => Some("it is not pinned: its tag is decided in another place"),
+            (_, true) => Some("it is not pinned: there is no `digest` beside it that could pin it"),
+            _ => None,
+        };
+        match answer {
+            Answer::Right => {
+                decision.left = lacks.map(str::to_owned);
+                decision.counts = lacks.is_some();
+                None
+            }
+            Answer::Become(new) => match finding.hindrance(self.strings) {
+                Some(hindrance) => {
+                    decision.left = Some(hindrance.why.to_owned());
+                    decision.counts = hindrance.counts;
+                    None
+                }
+                None => {
+                    decision.to = Some(new.to_string());
+                    decision.lacks = lacks.map(str::to_owned);
+                    decision.counts = lacks.is_some();
+                    Some(Wish::Become(new))
+                }
+            },
+            Answer::Left(left) => {
+                if let Left::Unpinned(target) = &left {
+                    unpinned.push(target.clone());
+                }
+                // What may be no image at all is not missed, nor what was left out.
+                let told = finding.is_certain() || finding.nature() == Nature::Open;
+                if told && left != Left::NotAsked {
+                    decision.counts = left.counts() && finding.is_certain();
+                    decision.left = Some(left.to_string());
+                }
+                None
+            }
+        }
+    }
+
+    /// What becomes of the pull secrets of the pods. Adds what is told of them, and gives the changes with the number of
+    /// the decision that each belongs to.
+    fn secrets(&self, scan: &Scan<'_>, decisions: &mut Vec<Decision>) -> Vec<(usize, Change)> {
+        let mut changes = Vec::new();
+        if self.secret.is_none() && self.detach.is_empty() {
+            return changes;
+        }
+        let host = format!("{}/", self.retarget.host());
+        // For each pod whether it pulls from here, and where to tell it.
+        let mut pods: Vec<(bool, Option<Position>)> = vec![(false, None); scan.pods.len()];
+        for (finding, decision) in scan.findings.iter().zip(decisions.iter()) {
+            let Some(pod) = finding.pod.and_then(|number| pods.get_mut(number)) else { continue };
+            let here = decision.to.as_ref().unwrap_or(&decision.from).starts_with(&host);
+            if (here && !pod.0) || pod.1.is_none() {
+                pod.1 = Some(finding.position);
+            }
+            pod.0 |= here;
+        }
+        for (pod, (here, position)) in scan.pods.iter().zip(pods) {
+            let Some(position) = position else { continue };
+            let mut add = |from: String, to: String, change| {
+                let mut decision = Decision::of(What::Secret, position, from);
+                match change {
+                    Ok(None) => return,
+                    Ok(Some(change)) => {
+                        decision.to = Some(to);
+                        changes.push((decisions.len(), change));
+                    }
+                    Err(why) => {
+                        decision.left = Some(format!("{why}"));
+                        decision.counts = true;
+                    }
+                }
+                decisions.push(decision);
+            };
+            if let Some(secret) = self.secret.as_ref().filter(|_| here) {
+                let change = scan.attach(pod, secret);
+                add("(no pull secret)".into(), format!("imagePullSecrets: {secret}"), change);
+            }
+            for secret in self.detach.iter().filter(|_| !here) {
+                let change = scan.detach(pod, secret);
+                add(format!("imagePullSecrets: {secret}"), "(no pull secret)".into(), change);
+            }
+        }
+        changes
+    }
+
+    /// Whether references go back to where the images come from.
+    pub fn goes_back(&self) -> bool {
+        self.retarget.direction() == Direction::Back
+    }
+}
+
+/// What was settled for an overlay's entry with all that it is about.
+fn by_entry(finding: &Finding, entry: &Entry, decision: &mut Decision) -> Option<Wish> {
+    let changes = !entry.same;
+    match &entry.told {
+        Some(told @ Told::Mended) => decision.lacks = Some(told.to_string()),
+        Some(told) => {
+            decision.to = None;
+            decision.lacks = None;
+            decision.left = Some(told.to_string());
+            decision.counts = true;
+        }
+        None => {}
+    }
+    if !changes {
+        // It is as it should be, whatever it would become alone.
+        if decision.to.is_some() {
+            decision.to = None;
+        }
+        return None;
+    }
+    if decision.to.is_none()
+        && let Wish::Entry { of, to, .. } = &entry.wish
+    {
+        let rest = finding.text.strip_prefix(name_of(&finding.text)).unwrap_or_default();
+        decision.to = Some(format!("{}{rest}", if of == to { of } else { to }));
+    }
+    Some(entry.wish.clone())
+}

@@ -1,0 +1,262 @@
+//! What is an overlay's entry about, and what must it say so that it goes on to be about it?
+//!
+//! An overlay finds images by the text of their names as they stand in its resources, after the overlays below it have
+//! changed them. When these names become others, or became others in an earlier run, an entry that keeps its `name`
+//! is about nothing: its tag and its digest are lost without a word.
+
+use std::collections::BTreeSet;
+
+use super::finding::Finding;
+use super::parse::parse;
+use super::plan::Wish;
+use crate::retarget::{Answer, Retarget};
+
+/// An image's name on its way up: as it was, and as it becomes in this run. Texts, without tag and digest.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Name {
+    /// Before this run.
+    pub old: String,
+    /// After it.
+    pub new: String,
+}
+
+/// The names that reach an overlay from all that it lists.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Reached {
+    /// The names.
+    pub names: BTreeSet<Name>,
+    /// Nothing that it lists is out of sight (on another machine, missing, not to be read).
+    pub whole: bool,
+}
+
+/// What becomes of an overlay's entry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// What it is about then, and the name that its images get.
+    pub wish: Wish,
+    /// Whether that is what stands there.
+    pub same: bool,
+    /// Something that is told of it.
+    pub told: Option<Told>,
+}
+
+/// What is told of an entry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Told {
+    /// Nothing that reaches it has its name. The name that it probably means. None: nobody knows.
+    Dangling(Option<String>),
+    /// It was about nothing, and is about what it meant again.
+    Mended,
+    /// What it is about is named in several ways after this run, so that one entry cannot be about all of it.
+    Torn,
+}
+
+impl std::fmt::Display for Told {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Dangling(Some(meant)) => {
+                write!(
+                    f,
+                    "nothing that it is about has this name any more; it is called {meant} there"
+                )
+            }
+            Self::Dangling(None) => write!(f, "nothing that it is about has this name"),
+            Self::Mended => write!(f, "it was about nothing, and is about its image again"),
+            Self::Torn => write!(
+                f,
+                "what it is about would be named in two ways, and one entry cannot be about both"
+            ),
+        }
+    }
+}
+
+/// The name in a reference's text, as an overlay compares it.
+pub fn name_of(text: &str) -> &str {
+    let text = text.split('@').next().unwrap_or_default();
+    let last = text.rfind('/').map_or(0, |slash| slash + 1);
+    text[last..].find(':').map_or(text, |colon| &text[..last + colon])
+}
+
+impl Reached {
+    /// Settles the entries of one overlay, in their order, and what reaches those above it. `answer` says what becomes
+    /// of an image that it names.
+    pub fn through(&mut self, entries: &[&Finding], retarget: &Retarget<'_>) -> Vec<Option<Entry>> {
+        let mut settled = Vec::with_capacity(entries.len());
+        for finding in entries {
+            let Some(of) = finding.overlays() else {
+                settled.push(None);
+                continue;
+            };
+            // Who is out of sight may pass it by any name.
+            let to = finding.renamed_to();
+            let entry = self.entry(finding, of, to, retarget);
+            let (new_of, new_to) = match &entry.wish {
+                Wish::Entry { of, to, .. } => (of.clone(), to.clone()),
+                Wish::Become(_) => (of.to_owned(), to.unwrap_or(of).to_owned()),
+            };
+            self.names = std::mem::take(&mut self.names)
+                .into_iter()
+                .map(|mut name| {
+                    if name.old == of {
+                        to.unwrap_or(of).clone_into(&mut name.old);
+                    }
+                    if name.new == new_of {
+                        name.new.clone_from(&new_to);
+                    }
+                    name
+                })
+                .collect();
+            settled.push(Some(entry));
+        }
+        settled
+    }
+
+    fn entry(
+        &self,
+        finding: &Finding,
+        of: &str,
+        to: Option<&str>,
+        retarget: &Retarget<'_>,
+    ) -> Entry {
+        let about: BTreeSet<&str> =
+            self.names.iter().filter(|name| name.old == of).map(|name| name.new.as_str()).collect();
+        let mut told = None;
+        let new_of = match about.len() {
+            1 => about.first().copied().unwrap_or(of).to_owned(),
+            0 => {
+                let meant = self.meant(of, retarget);
+                match meant {
+                    Some(meant) if self.whole => {
+                        told = Some(Told::Mended);
+                        meant
+                    }
+                    meant => {
+                        // A name that becomes this one in this run is what it is about from now on.
+                        let again = self.names.iter().any(|name| name.new == of);
+                        if self.whole && !again {
+                            told = Some(Told::Dangling(meant));
+                        }
+                        of.to_owned()
+                    }
+                }
+            }
+            _ => {
+                told = Some(Told::Torn);
+                of.to_owned()
+            }
+        };
+        let keep = to.unwrap_or(of).to_owned();
+        let (new_to, digest) = match (&told, retarget.answer(&finding.text, finding.tag_elsewhere))
+        {
+            (Some(Told::Torn | Told::Dangling(_)), _) => (keep, None),
+            (_, Answer::Become(new)) => {
+                let digest = new.digest.as_ref().map(ToString::to_string).unwrap_or_default();
+                let written = finding.text.split_once('@').map_or("", |(_, digest)| digest);
+                (new.image().to_string(), (digest != written).then_some(digest))
+            }
+            // A new name that says the same as its own would be needless; any other stays.
+            _ => (keep, None),
+        };
+        let same = new_of == of && new_to == to.unwrap_or(of) && digest.is_none();
+        Entry { wish: Wish::Entry { of: new_of, to: new_to, digest }, same, told }
+    }
+
+    /// The one name that reaches it and means the same image, where one of both names the larder and the other does
+    /// not: an earlier run changed one of them alone.
+    fn meant(&self, of: &str, retarget: &Retarget<'_>) -> Option<String> {
+        let (image, ours) = retarget.origin_of(of)?;
+        let means = |name: &&Name| {
+            let origin = retarget.origin_of(&name.old);
+            origin.is_some_and(|(other, others)| other == image && others != ours)
+        };
+        let found: BTreeSet<&str> =
+            self.names.iter().filter(means).map(|name| name.new.as_str()).collect();
+        match found.len() {
+            1 => found.first().map(|name| (*name).to_owned()),
+            _ => None,
+        }
+    }
+}
+
+impl Reached {
+    /// What passes an overlay that stays as it is.
+    pub fn pass(&mut self, entries: &[&Finding]) {
+        for finding in entries {
+            let Some(of) = finding.overlays() else { continue };
+            let Some(to) = finding.renamed_to() else { continue };
+            self.names = std::mem::take(&mut self.names)
+                .into_iter()
+                .map(|mut name| {
+                    for side in [&mut name.old, &mut name.new] {
+                        if side == of {
+                            to.clone_into(side);
+                        }
+                    }
+                    name
+                })
+                .collect();
+        }
+    }
+}
+
+/// What an overlay lists.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Listed {
+    /// Files and folders beside it, in their order.
+    pub files: Vec<String>,
+    /// Overlays that are put upon what is listed before: they find their images among that.
+    pub components: Vec<String>,
+    /// It lists nothing that lies elsewhere, or that another program makes.
+    pub whole: bool,
+    /// It is put upon what others list.
+    pub is_component: bool,
+}
+
+/// The files and folders that an overlay lists. None: it is none, or cannot be read.
+pub fn listed(text: &str) -> Option<Listed> {
+    const LISTS: [&str; 2] = ["resources", "bases"];
+    const PATCHES: [&str; 3] = ["patches", "patchesStrategicMerge", "patchesJson6902"];
+    const MAKERS: [&str; 4] =
+        ["generators", "helmCharts", "helmChartInflationGenerator", "transformers"];
+    let tree = parse(text).ok()?;
+    let top = *tree.documents.first()?;
+    if !tree.is_mapping(top) {
+        return None;
+    }
+    let is_component = tree.text_of(top, "kind") == Some("Component");
+    let mut listed = Listed { whole: true, is_component, ..Listed::default() };
+    let items =
+        |key: &str| tree.get(top, key).and_then(|list| tree.items(list)).into_iter().flatten();
+    for one in LISTS.iter().flat_map(|key| items(key)) {
+        match tree.filled(one) {
+            Some(file) if is_beside(file) => listed.files.push(file.to_owned()),
+            _ => listed.whole = false,
+        }
+    }
+    for one in items("components") {
+        match tree.filled(one) {
+            Some(folder) if is_beside(folder) => listed.components.push(folder.to_owned()),
+            _ => listed.whole = false,
+        }
+    }
+    // What lists nothing is put upon something by others.
+    listed.whole &= !listed.files.is_empty() || !listed.components.is_empty();
+    for one in PATCHES.iter().flat_map(|key| items(key)) {
+        let file = tree
+            .text_of(one, "path")
+            .or_else(|| tree.filled(one).filter(|text| !text.contains('\n')));
+        listed.files.extend(file.filter(|file| is_beside(file)).map(str::to_owned));
+    }
+    listed.whole &= MAKERS.iter().all(|key| tree.get(top, key).is_none());
+    Some(listed)
+}
+
+/// Whether a text names a file or a folder of this machine, beside the one who names it.
+fn is_beside(file: &str) -> bool {
+    file.len() <= 1024
+        && !file.contains("://")
+        && !file.contains(['\n', '?'])
+        && !file.starts_with(['/', '~'])
+        && !file.contains('@')
+        && !file.contains('\0')
+}

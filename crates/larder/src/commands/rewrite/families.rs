@@ -1,0 +1,65 @@
+//! Charts that take one registry from the chart above them: it changes only when all of them agree on another.
+
+use std::collections::{BTreeSet, HashMap};
+use std::path::PathBuf;
+
+use larder_core::retarget::Answer;
+use larder_core::rewrite::decide::{Decider, Others};
+
+use crate::deployments::{self, Candidate, Candidates, Family, Sight};
+
+/// The registries that families get, by the file that writes each. Those that do not agree, or are not all among the
+/// files of this run, keep theirs.
+pub(super) fn agreed(
+    found: &Candidates,
+    sight: Sight<'_>,
+    decider: &Decider<'_>,
+) -> HashMap<PathBuf, String> {
+    let mut all = HashMap::new();
+    for family in found.families() {
+        if let Some(host) = agrees(&family, found, sight, decider) {
+            all.insert(family.top.clone(), host);
+        }
+    }
+    all
+}
+
+fn agrees(
+    family: &Family,
+    found: &Candidates,
+    sight: Sight<'_>,
+    decider: &Decider<'_>,
+) -> Option<String> {
+    let its = |one: &&Candidate| one.path == family.top || family.members.contains(&one.path);
+    let files = found.files.iter().filter(its).count();
+    if !family.whole || files != family.members.len() + 1 {
+        return None;
+    }
+    let paths: Vec<Candidate> = std::iter::once(&family.top)
+        .chain(&family.members)
+        .map(|path| Candidate::one(path.clone()))
+        .collect();
+    let hosts = deployments::each_of(&paths, sight, |_, scan| {
+        let takes = scan.findings.iter().filter(|one| one.shared_registry && one.is_certain());
+        let hosts =
+            takes.filter_map(|one| match decider.retarget.answer(&one.text, one.tag_elsewhere) {
+                Answer::Become(new) => Some(new.host.to_string()),
+                _ => None,
+            });
+        Ok(hosts.collect::<BTreeSet<String>>())
+    });
+    let hosts: BTreeSet<String> = hosts.done.into_iter().flatten().collect();
+    let host = hosts.first().filter(|_| hosts.len() == 1)?.clone();
+    // With that host, does each of them become what it should?
+    let supposed = HashMap::from([(family.top.clone(), host.clone())]);
+    let sight = Sight { agreed: Some(&supposed), ..sight };
+    let done = deployments::each_of(&paths, sight, |_, scan| {
+        let decided = decider.decide(scan, &Others::default());
+        let all = scan.findings.iter().zip(&decided.decisions);
+        Ok(all.filter(|(one, _)| one.shared_registry).all(|(_, decision)| decision.to.is_some()))
+    });
+    let fine = done.broken.is_empty()
+        && done.done.len() == paths.len()
+        && done.done.iter().all(|fine| *fine);
+    fine.then_some(host)
+}
