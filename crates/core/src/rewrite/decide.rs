@@ -1,9 +1,9 @@
 //! What becomes of the references and the pods of one file?
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::finding::{Access, Finding, Position, Role};
-use super::overlays::{Entry, Told, name_of};
+use super::overlays::{ALL, Entry, Reached, Told, name_of};
 use super::plan::{Change, Wish};
 use super::{Nature, Scan};
 use crate::reference::Reference;
@@ -27,8 +27,8 @@ pub struct Decider<'r> {
 pub struct Others {
     /// What becomes of its overlay's entries, in their order.
     pub entries: Vec<Option<Entry>>,
-    /// Names of images that stay, since an overlay that is about them is about others too that do not change.
-    pub held: BTreeSet<String>,
+    /// Names of images that stay for the sake of an overlay, and why.
+    pub held: BTreeMap<String, Told>,
 }
 
 /// What is changed.
@@ -130,7 +130,14 @@ impl Decider<'_> {
     fn wishes(&self, scan: &Scan<'_>, others: &Others) -> (Decided, Vec<Option<Wish>>) {
         let mut decided = Decided::default();
         let mut wishes = Vec::with_capacity(scan.findings.len());
-        let mut entries = others.entries.iter();
+        let overlay: Vec<&Finding> =
+            scan.findings.iter().filter(|one| one.is_overlay() && one.is_run()).collect();
+        // Alone, all that it is about is out of sight.
+        let alone = match others.entries.is_empty() && !overlay.is_empty() {
+            true => Reached::default().through(&overlay, &others.held, &self.retarget),
+            false => Vec::new(),
+        };
+        let mut entries = others.entries.iter().chain(&alone);
         for finding in &scan.findings {
             let mut decision =
                 Decision::of(What::Reference, finding.position, finding.text.clone());
@@ -139,10 +146,18 @@ impl Decider<'_> {
                 false => None,
             };
             let mut wish = self.wish(finding, &mut decision, &mut decided.unpinned);
-            if wish.is_some() && others.held.contains(name_of(&finding.text)) {
+            let held = others.held.get(name_of(&finding.text)).or(others.held.get(ALL));
+            let held = held.filter(|_| wish.is_some());
+            if let Some(told) = held {
                 wish = None;
                 decision.to = None;
-                decision.left = Some(Told::Torn.to_string());
+                decision.left = Some(match told {
+                    Told::Alike(_) | Told::Mixed(_) => {
+                        "an overlay means the same image and writes it otherwise; write both alike"
+                            .into()
+                    }
+                    told => told.to_string(),
+                });
                 decision.counts = true;
             }
             if let Some(entry) = entry {

@@ -4,7 +4,7 @@
 //! changed them. When these names become others, or became others in an earlier run, an entry that keeps its `name`
 //! is about nothing: its tag and its digest are lost without a word.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::finding::Finding;
 use super::parse::parse;
@@ -40,6 +40,9 @@ pub struct Entry {
     pub told: Option<Told>,
 }
 
+/// Stands for every name where names are held.
+pub const ALL: &str = "";
+
 /// What is told of an entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Told {
@@ -47,6 +50,11 @@ pub enum Told {
     Dangling(Option<String>),
     /// It was about nothing, and is about what it meant again.
     Mended,
+    /// Nothing has its name, and something that means the same image is written otherwise. That stays as it is: once
+    /// both were the larder's, nobody could tell that the entry was about nothing. Its name.
+    Alike(String),
+    /// Something that it is not about would come to have the name of its images. The name that stays for that.
+    Mixed(String),
     /// What it is about is named in several ways after this run, so that one entry cannot be about all of it.
     Torn,
 }
@@ -61,7 +69,15 @@ impl std::fmt::Display for Told {
                 )
             }
             Self::Dangling(None) => write!(f, "nothing that it is about has this name"),
+            Self::Alike(other) => write!(
+                f,
+                "nothing that it is about has this name, but {other} means the same; write both alike"
+            ),
             Self::Mended => write!(f, "it was about nothing, and is about its image again"),
+            Self::Mixed(_) => write!(
+                f,
+                "it would be about more than now: the same image is written in two ways; write both alike"
+            ),
             Self::Torn => write!(
                 f,
                 "what it is about would be named in two ways, and one entry cannot be about both"
@@ -80,8 +96,34 @@ pub fn name_of(text: &str) -> &str {
 impl Reached {
     /// Settles the entries of one overlay, in their order, and what reaches those above it. `answer` says what becomes
     /// of an image that it names.
-    pub fn through(&mut self, entries: &[&Finding], retarget: &Retarget<'_>) -> Vec<Option<Entry>> {
+    pub fn through(
+        &mut self,
+        entries: &[&Finding],
+        held: &BTreeMap<String, Told>,
+        retarget: &Retarget<'_>,
+    ) -> Vec<Option<Entry>> {
         let mut settled = Vec::with_capacity(entries.len());
+        // What is out of sight is taken to be what each entry is about, but for what an earlier entry makes.
+        if !self.whole {
+            let mut made: BTreeSet<&str> = BTreeSet::new();
+            for finding in entries {
+                let Some(of) = finding.overlays() else { continue };
+                let known = self.names.iter().any(|name| name.old == of || name.new == of);
+                if !known && !made.contains(of) {
+                    self.names.insert(Name { old: of.to_owned(), new: of.to_owned() });
+                }
+                made.extend(finding.renamed_to());
+            }
+        }
+        let before = self.clone();
+        // Entries of one overlay are changed together: beside one that is about its image, another of the same image
+        // that is about nothing never was.
+        let alive: Vec<&str> = entries
+            .iter()
+            .filter_map(|one| one.overlays())
+            .filter(|of| before.names.iter().any(|name| name.old == *of))
+            .collect();
+        let mut spent: BTreeSet<&str> = BTreeSet::new();
         for finding in entries {
             let Some(of) = finding.overlays() else {
                 settled.push(None);
@@ -89,7 +131,14 @@ impl Reached {
             };
             // Who is out of sight may pass it by any name.
             let to = finding.renamed_to();
-            let entry = self.entry(finding, of, to, retarget);
+            let is_held = held.contains_key(to.unwrap_or(of)) || held.contains_key(ALL);
+            let image = |name: &str| retarget.origin_of(name).map(|(image, _)| image);
+            // Nor was one whose images an earlier entry has given another name.
+            let never = spent.contains(of)
+                || alive.iter().any(|other| *other != of && image(other) == image(of));
+            let meant = before.meant(of, retarget).filter(|_| !never);
+            let alike = before.alike(of, retarget).filter(|_| !never);
+            let entry = self.entry(finding, (of, to), retarget, is_held, (meant, alike));
             let (new_of, new_to) = match &entry.wish {
                 Wish::Entry { of, to, .. } => (of.clone(), to.clone()),
                 Wish::Become(_) => (of.to_owned(), to.unwrap_or(of).to_owned()),
@@ -107,6 +156,9 @@ impl Reached {
                 })
                 .collect();
             settled.push(Some(entry));
+            if to.is_some_and(|to| to != of) {
+                spent.insert(of);
+            }
         }
         settled
     }
@@ -114,17 +166,32 @@ impl Reached {
     fn entry(
         &self,
         finding: &Finding,
-        of: &str,
-        to: Option<&str>,
+        (of, to): (&str, Option<&str>),
         retarget: &Retarget<'_>,
+        is_held: bool,
+        (meant, alike): (Option<String>, Option<String>),
     ) -> Entry {
         let about: BTreeSet<&str> =
             self.names.iter().filter(|name| name.old == of).map(|name| name.new.as_str()).collect();
         let mut told = None;
         let new_of = match about.len() {
-            1 => about.first().copied().unwrap_or(of).to_owned(),
+            1 => {
+                let new = about.first().copied().unwrap_or(of);
+                // What it is not about now, and changes in this run, must not come to have its name. What has it already
+                // has got it in an earlier run, and is what it was about before that.
+                let mixed = self
+                    .names
+                    .iter()
+                    .find(|name| name.new == new && name.old != of && name.old != name.new);
+                match mixed {
+                    Some(other) => {
+                        told = Some(Told::Mixed(other.old.clone()));
+                        of.to_owned()
+                    }
+                    None => new.to_owned(),
+                }
+            }
             0 => {
-                let meant = self.meant(of, retarget);
                 match meant {
                     Some(meant) if self.whole => {
                         told = Some(Told::Mended);
@@ -134,7 +201,7 @@ impl Reached {
                         // A name that becomes this one in this run is what it is about from now on.
                         let again = self.names.iter().any(|name| name.new == of);
                         if self.whole && !again {
-                            told = Some(Told::Dangling(meant));
+                            told = alike.map(Told::Alike).or(Some(Told::Dangling(meant)));
                         }
                         of.to_owned()
                     }
@@ -148,7 +215,10 @@ impl Reached {
         let keep = to.unwrap_or(of).to_owned();
         let (new_to, digest) = match (&told, retarget.answer(&finding.text, finding.tag_elsewhere))
         {
-            (Some(Told::Torn | Told::Dangling(_)), _) => (keep, None),
+            (Some(Told::Torn | Told::Mixed(_) | Told::Dangling(_) | Told::Alike(_)), _) => {
+                (keep, None)
+            }
+            _ if is_held => (keep, None),
             (_, Answer::Become(new)) => {
                 let digest = new.digest.as_ref().map(ToString::to_string).unwrap_or_default();
                 let written = finding.text.split_once('@').map_or("", |(_, digest)| digest);
@@ -159,6 +229,16 @@ impl Reached {
         };
         let same = new_of == of && new_to == to.unwrap_or(of) && digest.is_none();
         Entry { wish: Wish::Entry { of: new_of, to: new_to, digest }, same, told }
+    }
+
+    /// A name that reaches it, means the same image and is written otherwise, and that would change.
+    fn alike(&self, of: &str, retarget: &Retarget<'_>) -> Option<String> {
+        let (image, ours) = retarget.origin_of(of)?;
+        let means = |name: &&Name| {
+            let origin = retarget.origin_of(&name.old);
+            origin.is_some_and(|(other, others)| other == image && others == ours)
+        };
+        self.names.iter().find(means).map(|name| name.old.clone())
     }
 
     /// The one name that reaches it and means the same image, where one of both names the larder and the other does

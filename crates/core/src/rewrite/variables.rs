@@ -154,6 +154,10 @@ impl Filled {
             }
             self.names.push(name.to_owned());
             let value = known(name);
+            if value.as_ref().is_some_and(|(value, _)| value.contains(OPEN)) {
+                self.full.push(OPEN);
+                continue;
+            }
             let from = start + dollar + 1 + inside.start;
             let inside = &after[inside];
             match (rule, value) {

@@ -1,10 +1,10 @@
 //! What reaches each overlay, over all files that it lists, whether they are part of this run or not?
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
 use larder_core::rewrite::decide::{Decider, Others};
-use larder_core::rewrite::overlays::{Name, Reached, Told, listed, name_of};
+use larder_core::rewrite::overlays::{ALL, Name, Reached, Told, listed, name_of};
 use larder_core::rewrite::{FILE_LIMIT, File, Finding, Wish, scan};
 
 use super::{Candidate, Sight, real};
@@ -16,8 +16,8 @@ const NAMES: [&str; 3] = ["kustomization.yaml", "kustomization.yml", "Kustomizat
 const DEPTH: usize = 32;
 /// Files that are read for overlays at most.
 const MOST: usize = 10_000;
-/// How often names that must stay are looked for again.
-const ROUNDS: usize = 8;
+/// How often names that must stay are looked for one by one; then all at once.
+const ROUNDS: usize = 64;
 
 /// Whether a file is the overlay of its folder.
 fn is_overlay(path: &Path) -> bool {
@@ -36,17 +36,21 @@ pub fn settle(
         return HashMap::new();
     }
     let in_run: HashSet<PathBuf> = files.iter().map(|one| real(&one.path)).collect();
-    let mut held: HashMap<PathBuf, BTreeSet<String>> = HashMap::new();
-    for _ in 0..ROUNDS {
+    let mut held: HashMap<PathBuf, BTreeMap<String, Told>> = HashMap::new();
+    let mut files_read = HashMap::new();
+    // Each round finds a name that is not held yet, or is the last.
+    for round in 0_usize.. {
         let mut graph = Graph {
             sight,
             decider,
             in_run: &in_run,
             held: &held,
             others: HashMap::new(),
-            files: HashMap::new(),
+            files: std::mem::take(&mut files_read),
             reached: HashMap::new(),
             torn: Vec::new(),
+            open: BTreeSet::new(),
+            touched: (round < ROUNDS).then(HashSet::new),
         };
         for top in &tops {
             let is_component = text_of(top).and_then(|text| listed(&text));
@@ -54,12 +58,25 @@ pub fn settle(
                 graph.overlay(top, DEPTH);
             }
         }
-        let (others, torn) = (graph.others, graph.torn);
-        let mut more = false;
-        for (path, name) in torn {
-            more |= held.entry(path).or_default().insert(name);
+        let (others, torn, graph_open) = (graph.others, graph.torn, graph.open);
+        files_read = graph.files;
+        let (mut more, mut frozen) = (false, false);
+        for (path, name, told) in torn {
+            let its = held.entry(path.clone()).or_default();
+            if its.insert(name, told).is_none() {
+                more = true;
+                files_read.remove(&path);
+            }
         }
-        if !more {
+        // What cannot be settled by names stays as it is, with all that it is about.
+        for path in graph_open {
+            let its = held.entry(path.clone()).or_default();
+            if !more && its.insert(ALL.to_owned(), Told::Torn).is_none() {
+                frozen = true;
+                files_read.remove(&path);
+            }
+        }
+        if !more && !frozen {
             let mut others = others;
             for (path, names) in held {
                 others.entry(path).or_default().held = names;
@@ -113,14 +130,18 @@ struct Graph<'g> {
     sight: Sight<'g>,
     decider: &'g Decider<'g>,
     in_run: &'g HashSet<PathBuf>,
-    held: &'g HashMap<PathBuf, BTreeSet<String>>,
+    held: &'g HashMap<PathBuf, BTreeMap<String, Told>>,
     others: HashMap<PathBuf, Others>,
     /// The names in each file that was read. None: it cannot be read.
     files: HashMap<PathBuf, Option<Vec<(String, String)>>>,
     /// What leaves each overlay.
     reached: HashMap<PathBuf, Below>,
-    /// Names that are to stay, with the file in which each stands.
-    torn: Vec<(PathBuf, String)>,
+    /// Names that are to stay, with the file in which each stands, and why.
+    torn: Vec<(PathBuf, String, Told)>,
+    /// The files of overlays that have an entry which cannot be settled.
+    open: BTreeSet<PathBuf>,
+    /// The files in which a name stays since this round. None: it does not matter any more.
+    touched: Option<HashSet<PathBuf>>,
 }
 
 fn text_of(path: &Path) -> Option<String> {
@@ -170,14 +191,34 @@ impl Graph<'_> {
                 found.findings.iter().filter(|one| one.is_overlay() && one.is_run()).collect();
             match self.in_run.contains(path) {
                 true => {
-                    let settled = below.reached.through(&entries, &self.decider.retarget);
+                    below.files.insert(path.to_owned());
+                    let none = BTreeMap::new();
+                    let held = self.held.get(path).unwrap_or(&none);
+                    let settled = below.reached.through(&entries, held, &self.decider.retarget);
                     for (finding, entry) in entries.iter().zip(&settled) {
-                        let torn = entry.as_ref().is_some_and(|one| one.told == Some(Told::Torn));
-                        if let Some(name) = finding.overlays().filter(|_| torn) {
-                            let files =
-                                below.files.iter().map(|file| (file.clone(), name.to_owned()));
-                            self.torn.extend(files);
+                        let told = entry.as_ref().and_then(|one| one.told.as_ref());
+                        if matches!(told, Some(Told::Torn | Told::Mixed(_))) {
+                            self.open.extend(below.files.iter().cloned());
                         }
+                        let name = match told {
+                            Some(Told::Torn) => finding.overlays().map(str::to_owned),
+                            Some(Told::Alike(other) | Told::Mixed(other)) => Some(other.clone()),
+                            _ => None,
+                        };
+                        // One at a time in each file: what stays for one entry may settle the next.
+                        let free = self.touched.as_ref().is_none_or(|touched| {
+                            below.files.iter().all(|file| !touched.contains(file))
+                        });
+                        let stays = name.zip(told).filter(|_| free);
+                        if let Some(touched) = self.touched.as_mut().filter(|_| stays.is_some()) {
+                            touched.extend(below.files.iter().cloned());
+                        }
+                        self.torn.extend(stays.into_iter().flat_map(|(name, told)| {
+                            below
+                                .files
+                                .iter()
+                                .map(move |file| (file.clone(), name.clone(), told.clone()))
+                        }));
                     }
                     let its = self.others.entry(path.to_owned()).or_default();
                     // Put upon several, it must say the same to all of them.

@@ -37,6 +37,7 @@ mod refusals;
 mod remotes;
 mod renewal;
 mod rewrite;
+mod rewriting;
 mod security;
 mod serve;
 mod serving;

@@ -228,13 +228,15 @@ impl<'t> Reading<'t> {
             return;
         };
         let (value, quotes) = word.from(name.len() + 1).bare();
+        // It is set, and to what cannot be told.
+        let unknown = || Some((variables::UNKNOWN.to_owned(), None));
         let known = if !is_simple(&value.text) {
-            None
+            unknown()
         } else if !value.text.contains('$') {
             let span = value.at.map(|at| at..at + value.text.len());
             Some((value.text.into_owned(), span))
         } else if quotes == Quotes::Single {
-            None
+            unknown()
         } else {
             // A default that is made of others: theirs are put in, and it cannot be edited.
             let filled = variables::fill(&value.text, 0, &|name| self.known(name));
@@ -245,7 +247,7 @@ impl<'t> Reading<'t> {
                 self.used(name);
             }
             self.elsewhere.push((format!("ARG {name}"), known.clone()));
-            known.map(|text| (text, None))
+            known.map(|text| (text, None)).or_else(unknown)
         };
         self.arguments.insert(name.to_owned(), known);
     }

@@ -20,6 +20,30 @@ pub(super) struct Around<'f> {
     pub made: bool,
 }
 
+/// Whether a key speaks of a picture: `heroImage`.
+fn is_of_picture(key: &str) -> bool {
+    const WORDS: [&str; 16] = [
+        "hero",
+        "logo",
+        "background",
+        "bg",
+        "cover",
+        "banner",
+        "profile",
+        "avatar",
+        "thumbnail",
+        "icon",
+        "favicon",
+        "preview",
+        "splash",
+        "header",
+        "footer",
+        "social",
+    ];
+    let lower = key.to_ascii_lowercase();
+    WORDS.iter().any(|word| lower.starts_with(word))
+}
+
 /// Whether a document is the values of a chart.
 pub(super) fn is_values(tree: &Tree<'_>, top: NodeId, file: &File<'_>) -> bool {
     let lower = file.name.to_ascii_lowercase();
@@ -162,6 +186,7 @@ pub(super) fn of_mapping(
             }
         }
         let stem = stem_of(name);
+        let is_exact = matches!(name, "image" | "Image");
         if !(is_image_key(name) || stem.is_some()) || tree.is_mapping(value) {
             continue;
         }
@@ -197,13 +222,15 @@ pub(super) fn of_mapping(
             let exact = tag.is_some() || registry.is_some();
             let role = role_of(tree, value, exact, around);
             found.add(place(Written::Parts(parts), role, around, name_of()));
-            whole = true;
+            whole |= is_exact;
         } else if looks_like_one(text) {
-            let exact = matches!(name, "image" | "Image");
-            let role = role_of(tree, value, exact, around);
+            let role = match is_of_picture(name) && !has_tag(text) && !around.made {
+                true => Role::Doubtful,
+                false => role_of(tree, value, is_exact, around),
+            };
             found.add(place(Written::Whole(value), role, around, name_of()));
-            whole = true;
-        } else if matches!(name, "image" | "Image") || around.dialect == Dialect::Values {
+            whole |= is_exact;
+        } else if is_exact || around.dialect == Dialect::Values {
             if crate::reference::is_open(text)
                 && text.contains('$')
                 && around.dialect != Dialect::Other

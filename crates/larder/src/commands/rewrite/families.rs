@@ -56,10 +56,14 @@ fn agrees(
     let done = deployments::each_of(&paths, sight, |_, scan| {
         let decided = decider.decide(scan, &Others::default());
         let all = scan.findings.iter().zip(&decided.decisions);
-        Ok(all.filter(|(one, _)| one.shared_registry).all(|(_, decision)| decision.to.is_some()))
+        let takes: Vec<bool> = all
+            .filter(|(one, _)| one.shared_registry)
+            .map(|(_, decision)| decision.to.is_some())
+            .collect();
+        Ok((takes.iter().all(|done| *done), takes.len()))
     });
-    let fine = done.broken.is_empty()
-        && done.done.len() == paths.len()
-        && done.done.iter().all(|fine| *fine);
-    fine.then_some(host)
+    // Where nothing beside it takes the registry, there is no image by which it would change.
+    let written = done.done.first().is_some_and(|(_, takes)| *takes > 0);
+    let all = done.broken.is_empty() && done.done.len() == paths.len();
+    (written && all && done.done.iter().all(|(fine, _)| *fine)).then_some(host)
 }
