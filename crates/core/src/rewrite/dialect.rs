@@ -262,7 +262,7 @@ pub(super) fn lines<'t>(
             Listed { found: build.found, passed: Vec::new() }
         }
         Dialect::Template => chart::find(text, file.template),
-        _ => list::find(text),
+        _ => list::find(text, file.name),
     };
     scan.template = dialect == Dialect::Template || file.ends_with(&["tpl", "tmpl", "j2", "ejs"]);
     listed.found.sort_by_key(|(byte, _)| *byte);

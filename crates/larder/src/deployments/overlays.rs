@@ -15,7 +15,7 @@ const NAMES: [&str; 3] = ["kustomization.yaml", "kustomization.yml", "Kustomizat
 /// How deep overlays lie upon each other.
 const DEPTH: usize = 32;
 /// Files that are read for overlays at most.
-const MOST: usize = 10_000;
+const MOST: usize = 1_000_000;
 /// How often names that must stay are looked for one by one; then all at once.
 const ROUNDS: usize = 64;
 

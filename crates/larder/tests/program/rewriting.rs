@@ -3,6 +3,9 @@
 //!
 //! `LARDER_FILES=20000` makes more of them.
 
+// Counts are shown with `--nocapture`.
+#![allow(clippy::print_stdout)]
+
 mod build;
 mod cases;
 mod compose;

@@ -49,8 +49,8 @@ pub(super) fn find(text: &str, of_chart: bool) -> Listed {
         let offset = text.as_ptr() as usize - line.as_ptr() as usize;
         let known = |b: u8| b.is_ascii_alphanumeric() || b"._-".contains(&b);
         let word = text.bytes().all(known);
-        let plain = word || text.contains([' ', '{']);
-        if plain && !(of_chart && word) && !is_open(text) && !shape::looks_like_one(text) {
+        let none = (word && !of_chart) || (!word && text.contains([' ', '{']));
+        if none && !is_open(text) && !shape::looks_like_one(text) {
             listed.passed.push((at + offset, text.to_owned(), Over::Word));
             continue;
         }

@@ -6,13 +6,14 @@ use std::rc::Rc;
 use super::super::finding::{Role, Workload};
 use super::super::place::{Found, Place, Written};
 use super::super::tree::{NodeId, Tree};
+use super::super::variables;
 use super::kubernetes::{images_of, values_of};
 use super::{Dialect, File, strings};
 
 const IMAGE_SCHEME: &str = "docker-image://";
 
 /// Finds the images of all services. False: there are none.
-pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut Found) -> bool {
+pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Found) -> bool {
     let Some(services) = tree.get(top, "services").filter(|node| tree.is_mapping(*node)) else {
         return false;
     };
@@ -27,9 +28,16 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut F
     }
     let build_of = |service| values_of(tree, service, "build").into_iter().next();
     // What one service builds another may run: its name is made here, too.
-    let mut built: HashSet<&str> = HashSet::new();
+    let called = |image: NodeId| {
+        let known = |name: &str| Some((file.variables?.get(name)?.to_owned(), None));
+        let text = tree.filled(image)?;
+        let filled = variables::fill(text, 0, &known);
+        // With a variable that is open, only the same text is the same name.
+        Some(if filled.open || filled.tag_elsewhere { text.to_owned() } else { filled.text })
+    };
+    let mut built: HashSet<String> = HashSet::new();
     for (_, service) in tree.entries(services).filter(|(_, one)| build_of(*one).is_some()) {
-        built.extend(images_of(tree, service).into_iter().filter_map(|image| tree.filled(image)));
+        built.extend(images_of(tree, service).into_iter().filter_map(called));
     }
     for (name, service) in tree.entries(services) {
         let kind = "service".to_owned();
@@ -41,7 +49,7 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut F
         };
         let build = build_of(service);
         for image in images_of(tree, service) {
-            let made = tree.filled(image).is_some_and(|text| built.contains(text));
+            let made = called(image).is_some_and(|text| built.contains(&text));
             let role = if build.is_some() || made { Role::Built } else { Role::Pulled };
             add(Written::Filled(image), role);
         }

@@ -184,28 +184,30 @@ impl<'w> Walk<'w, '_> {
                 step.pod = Some(self.found.pods.len());
                 self.found.pods.push(node);
             }
-        } else {
-            let around = Around {
-                dialect: Dialect::Kubernetes,
-                owner: Rc::clone(&step.owner),
-                registry: None,
-                file: self.file,
-                made: step.made,
-            };
-            let run = step.key.is_some_and(|key| PARTS.contains(&key)) && !step.made;
-            match tree.get(node, "image").filter(|image| run && tree.filled(*image).is_some()) {
-                Some(image) => {
-                    let name = tree.get(node, "name");
-                    self.add(Written::Whole(image), Role::Likely, name, &step);
-                }
-                None => shape::of_mapping(tree, node, step.key, &around, self.found),
+        }
+        let run = !is_pod && !step.made && step.key.is_some_and(|key| PARTS.contains(&key));
+        match tree.get(node, "image").filter(|image| run && tree.filled(*image).is_some()) {
+            Some(image) => {
+                let name = tree.get(node, "name");
+                self.add(Written::Whole(image), Role::Likely, name, &step);
             }
-            if tree.text_of(node, "kind").is_some_and(|kind| IMAGE_KINDS.contains(&kind))
-                && let Some(name) =
-                    tree.get(node, "name").filter(|name| tree.filled(*name).is_some())
-            {
-                self.add(Written::Whole(name), Role::Likely, None, &step);
+            // What has containers may name an image beside them.
+            None => {
+                let around = Around {
+                    dialect: Dialect::Kubernetes,
+                    owner: Rc::clone(&step.owner),
+                    registry: None,
+                    file: self.file,
+                    made: step.made,
+                };
+                shape::of_mapping(tree, node, step.key, &around, self.found);
             }
+        }
+        if tree.text_of(node, "kind").is_some_and(|kind| IMAGE_KINDS.contains(&kind))
+            && let Some(name) = tree.get(node, "name").filter(|name| tree.filled(*name).is_some())
+        {
+            let role = if step.made { Role::Built } else { Role::Likely };
+            self.add(Written::Whole(name), role, None, &step);
         }
         for (key, value) in tree.entries(node) {
             let name = tree.scalar(key).unwrap_or_default();

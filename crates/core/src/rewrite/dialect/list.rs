@@ -64,8 +64,7 @@ fn line(word: &str) -> Line {
 
 /// Whether a file speaks of images by its name.
 fn is_named_so(name: &str) -> bool {
-    let lower = name.to_ascii_lowercase();
-    lower.contains("image") || matches!(lower.rsplit_once('.'), Some((_, "list" | "lst")))
+    name.to_ascii_lowercase().contains("image")
 }
 
 /// Whether a text is a list of references. By its name one odd line is enough that is a reference; of another at
@@ -101,10 +100,16 @@ pub(super) struct Listed {
 }
 
 /// Reads a list.
-pub(super) fn find(text: &str) -> Listed {
+pub(super) fn find(text: &str, name: &str) -> Listed {
     let mut listed = Listed::default();
+    // Among images, by the name of the file too, a word alone is one.
+    let with_words = is_named_so(name) && words(text).any(|(_, word)| line(word) == Line::Image);
     for (at, word) in words(text) {
-        match line(word) {
+        let said = match line(word) {
+            Line::Other if with_words && is_repository(word) => Line::Name,
+            said => said,
+        };
+        match said {
             Line::Image | Line::Name | Line::Malformed => {
                 let slot = Slot::bare(at..at + word.len(), word);
                 let access = Access::Edit(Box::new(Hold::Whole(slot)));
@@ -116,6 +121,16 @@ pub(super) fn find(text: &str) -> Listed {
         }
     }
     listed
+}
+
+/// Whether a word can be the name of an image alone, or with a path before it.
+fn is_repository(word: &str) -> bool {
+    let known = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b"._-/".contains(&b);
+    let ends = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit();
+    word.bytes().all(known)
+        && word.starts_with(ends)
+        && word.ends_with(ends)
+        && !word.contains("//")
 }
 
 /// Why a text that could be a list is none. None: nothing in it looks like a reference.
@@ -140,7 +155,8 @@ mod tests {
     fn a_list_has_nothing_but_references_and_comments() {
         let text = "\u{feff}# ours\n\n  kettle:2  # boils\r\nbazaar.example/library/ashlog\n";
         assert!(is_one(text, ""));
-        let found: Vec<_> = find(text).found.into_iter().map(|(at, one)| (at, one.text)).collect();
+        let found: Vec<_> =
+            find(text, "").found.into_iter().map(|(at, one)| (at, one.text)).collect();
         assert_eq!(found[0], (text.find("kettle").unwrap(), "kettle:2".into()));
         assert_eq!(found[1].1, "bazaar.example/library/ashlog");
         for other in [
@@ -159,7 +175,7 @@ mod tests {
         let odd =
             "kettle:2\nbazaar.example/library/ashlog:1\nnot an image line\nforge.example//x:1\n";
         assert!(is_one(odd, "12-list.txt") && is_one(odd, "images.lst"));
-        let listed = find(odd);
+        let listed = find(odd, "");
         assert_eq!(listed.found.len(), 3);
         assert_eq!(listed.passed, [(41, "not an image line".to_owned(), Over::Line)]);
         assert!(is_one("a\nb\nc\nkettle:2\n", "images.txt"));

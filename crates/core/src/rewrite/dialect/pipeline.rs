@@ -39,8 +39,9 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut F
     if !is_one(tree, top) {
         return false;
     }
-    // Where a language is named, services are names of programs.
-    let services_are_images = tree.get(top, "language").is_none();
+    // Where a language or other pipelines are named, services are names of programs, or of what is defined elsewhere.
+    let services_are_images =
+        ["language", "pipelines"].iter().all(|key| tree.get(top, key).is_none());
     let declared = declared(tree, top);
     let mut seen = HashSet::new();
     let mut stack = vec![(top, Rc::new(Workload::default()))];

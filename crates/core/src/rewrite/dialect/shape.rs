@@ -297,7 +297,6 @@ fn role_of(tree: &Tree<'_>, node: NodeId, exact: bool, around: &Around<'_>) -> R
         // In some other program's settings only a registry makes it one, and a key or a tag that says so.
         Dialect::Other if names_registry(text) && (exact || has_tag(text)) => Role::Likely,
         Dialect::Other => Role::Doubtful,
-        Dialect::Kubernetes if !exact && !has_tag(text) => Role::Doubtful,
         _ => Role::Likely,
     }
 }

@@ -53,10 +53,10 @@ fn every_shape_becomes_what_it_should_and_is_told() {
                 ("survey", Some(words)) => said(&survey, words),
                 ("says", _) => said(&rewrite, rest),
                 ("survey", None) => {
-                    assert_eq!(survey.exit.to_string(), rest, "{}\n{}", shown(&case), survey.err)
+                    assert_eq!(survey.exit.to_string(), rest, "{}\n{}", shown(&case), survey.err);
                 }
                 ("rewrite", None) => {
-                    assert_eq!(rewrite.exit.to_string(), rest, "{}\n{}", shown(&case), rewrite.err)
+                    assert_eq!(rewrite.exit.to_string(), rest, "{}\n{}", shown(&case), rewrite.err);
                 }
                 _ => panic!("{}: {line}", shown(&case)),
             }

@@ -50,7 +50,7 @@ impl Tree<'_> {
                     None => images.extend(self.overlay(path.trim_start_matches("../"), Vec::new())),
                 },
                 ("components", Some(path)) => {
-                    components.push(path.trim_start_matches("../").to_owned())
+                    components.push(path.trim_start_matches("../").to_owned());
                 }
                 ("images", item) => {
                     if item.is_some() {
