@@ -162,7 +162,7 @@ impl File<'_> {
 
     /// Whether it has no ending that says what it is: it may be anything.
     pub fn is_named_plainly(name: &str) -> bool {
-        !name.contains('.')
+        !name.contains('.') && !buildfile::may_be_named_so(name)
     }
 
     /// Whether so many images are more than it may name.

@@ -181,6 +181,57 @@ fn options_choose_what_becomes_of_references() {
 }
 
 #[test]
+fn what_cannot_be_pinned_leads_to_the_larder_and_says_so() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    let values = "image:\n  repository: bazaar.example/library/kettle\n  tag: \"2\"\n";
+    house.write("values.yaml", values);
+    let new = values.replace("bazaar.example/library/", &format!("{OWN}/vendor/"));
+    house
+        .larder("rewrite --pin --write values.yaml")
+        .ends(1)
+        .says(&["there is no `digest` beside it that could pin it", "1 reference changed"]);
+    assert_eq!(house.read("values.yaml"), new);
+    house.larder("rewrite --pin --write values.yaml").ends(1).says(&["nothing to change"]);
+    house.larder("rewrite --check values.yaml").ends(0);
+}
+
+#[test]
+fn what_was_put_in_is_taken_out_again_byte_for_byte() {
+    let house = House::new();
+    house.larder("intake lock").ends(0);
+    let full = |name: &str| {
+        let text =
+            house.read(name).replace("image: kettle:2", "image: bazaar.example/library/kettle:2");
+        house.write(name, &text);
+        text
+    };
+    let files = ["deploy/steam-board.yaml", "deploy/wellhead-historian.yaml"];
+    let before: Vec<String> = files.iter().map(|name| full(name)).collect();
+    let run = house.larder("rewrite --write --pin --secret larder-pull deploy").ends(1);
+    run.says(&["6 references and 3 pull secrets changed in 2 of 3 files"]);
+    for (name, before) in files.iter().zip(&before) {
+        assert_ne!(house.read(name), *before);
+    }
+    let run = house.larder("rewrite --write --back --secret larder-pull deploy").ends(1);
+    run.says(&["6 references and 3 pull secrets changed"]);
+    for (name, before) in files.iter().zip(&before) {
+        assert_eq!(house.read(name), *before, "{name}");
+    }
+}
+
+#[test]
+fn a_registry_that_cannot_be_asked_is_no_answer() {
+    let house = House::new();
+    house.configure("[[upstream]]\nname = \"gone\"\nhost = \"gone.example\"\nendpoint = \"http://127.0.0.1:9\"\n[[shelf]]\nname = \"gone\"\ncaches = \"gone\"\n");
+    house.write(
+        "one.yaml",
+        "apiVersion: v1\nkind: Pod\nspec: {containers: [{image: gone.example/x:1}]}\n",
+    );
+    house.larder("survey --online one.yaml").ends(3).says(&["1 not to be had"]);
+}
+
+#[test]
 fn digests_are_asked_for_where_the_lock_has_none() {
     let house = House::new();
     house.configure("[[shelf]]\nname = \"bazaar\"\ncaches = \"bazaar\"\n");
@@ -392,6 +443,19 @@ fn online_it_says_which_platforms_are_lacking() {
         .says(&["not made for linux/arm64", "1 without a platform"]);
     house.write("one.yaml", pod("scada", twin, "nodeSelector: {kubernetes.io/arch: amd64}, "));
     house.larder("survey --online one.yaml").ends(0);
+    let affinity = |values: &str| {
+        let term = format!(
+            "{{matchExpressions: [{{key: kubernetes.io/arch, operator: In, values: [{values}]}}]}}"
+        );
+        let node = format!(
+            "requiredDuringSchedulingIgnoredDuringExecution: {{nodeSelectorTerms: [{term}]}}"
+        );
+        format!("affinity: {{nodeAffinity: {{{node}}}}}, ")
+    };
+    house.write("one.yaml", pod("scada", twin, &affinity("amd64")));
+    house.larder("survey --online one.yaml").ends(0);
+    house.write("one.yaml", pod("scada", twin, &affinity("arm64")));
+    house.larder("survey --online one.yaml").ends(1).says(&["not made for linux/arm64"]);
     house.write("one.yaml", pod("rigs", "ventworks.example/gauges/steamgauge:1.9.2", ""));
     house.larder("survey --online one.yaml").ends(0);
     house.write("one.yaml", pod("rigs", "bazaar.example/library/nothing:1", ""));

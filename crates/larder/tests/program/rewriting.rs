@@ -6,6 +6,7 @@
 // Counts are shown with `--nocapture`.
 #![allow(clippy::print_stdout)]
 
+mod asked;
 mod build;
 mod cases;
 mod compose;

@@ -1,6 +1,7 @@
 //! A folder with a configuration, chance, and where images are to lead.
 
 use std::fs;
+use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
@@ -51,6 +52,23 @@ impl Yard {
         command.args(["--new-store", "--config", "larder.toml"]).args(line.split_whitespace());
         command.current_dir(self.path("")).stdin(Stdio::null()).env_remove("LARDER_CONFIG");
         run(&mut command)
+    }
+
+    /// The same with a text on stdin.
+    pub fn reads(&self, line: &str, text: &str) -> Run {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_larder"));
+        command.args(["--new-store", "--config", "larder.toml"]).args(line.split_whitespace());
+        command.current_dir(self.path("")).env_remove("LARDER_CONFIG");
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = command.spawn().unwrap();
+        child.stdin.take().unwrap().write_all(text.as_bytes()).unwrap();
+        let done = child.wait_with_output().unwrap();
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        Run {
+            exit: done.status.code().unwrap_or(-1),
+            out: text(&done.stdout),
+            err: text(&done.stderr),
+        }
     }
 
     /// Rewrites a folder and gives the files in which something is left, with what is said of it.
