@@ -310,6 +310,17 @@ fn may_name_images(text: &str, file: &File<'_>) -> bool {
         || file.custom.iter().any(|one| one.may_be_in(text))
 }
 
+/// Whether the cheap look would hide something that is found in a document.
+#[cfg(test)]
+pub(super) fn hides(text: &str, file: &File<'_>) -> bool {
+    let Ok(tree) = parse(text) else { return false };
+    let mut found = Found::default();
+    for document in &tree.documents {
+        recognise(&tree, *document, file, &mut found);
+    }
+    !found.places.is_empty() && !may_name_images(text, file)
+}
+
 /// Whether a text has a word in it that speaks of images, so that it matters when it cannot be read.
 pub fn speaks_of_images(text: &str) -> bool {
     const WORDS: [&str; 5] =

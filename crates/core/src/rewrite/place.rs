@@ -34,13 +34,24 @@ pub(super) struct Place {
     pub duplicate: bool,
     /// Its number in [`Found::pods`].
     pub pod: Option<usize>,
+    /// Why it is left as it is, whatever it is written like. None: it need not be.
+    pub left: Option<&'static str>,
 }
 
 impl Place {
     /// A place that belongs to nobody.
     pub fn new(written: Written, dialect: Dialect, role: Role) -> Self {
         let owner = Rc::default();
-        Self { written, dialect, role, owner, container: None, duplicate: false, pod: None }
+        Self {
+            written,
+            dialect,
+            role,
+            owner,
+            container: None,
+            duplicate: false,
+            pod: None,
+            left: None,
+        }
     }
 }
 
@@ -168,6 +179,9 @@ pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, file: &Fil
             }
         }
         let mut read = uses.read(&at, place, &mut words);
+        if let Some(why) = place.left {
+            read.access = Access::Leave(why);
+        }
         if role == Role::Built {
             read.access = Access::Leave("it is what a build makes");
         }

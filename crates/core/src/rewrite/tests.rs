@@ -1,6 +1,7 @@
 //! What must hold for every edit, on files as people write them and on generated nasty ones.
 
 mod dialects;
+mod look;
 mod quick;
 
 use super::*;

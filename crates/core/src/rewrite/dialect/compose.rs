@@ -4,12 +4,14 @@ use std::collections::HashSet;
 use std::rc::Rc;
 
 use super::super::finding::{Role, Workload};
+use super::super::overlays::name_of;
 use super::super::place::{Found, Place, Written};
 use super::super::tree::{NodeId, Tree};
 use super::super::variables;
 use super::kubernetes::{images_of, values_of};
 use super::{Dialect, File, strings};
 
+const MAY_BE_BUILT: &str = "its variables make it what a service builds, or another image";
 const IMAGE_SCHEME: &str = "docker-image://";
 
 /// Finds the images of all services. False: there are none.
@@ -32,26 +34,42 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Fo
         let known = |name: &str| Some((file.variables?.get(name)?.to_owned(), None));
         let text = tree.filled(image)?;
         let filled = variables::fill(text, 0, &known);
-        // With a variable that is open, only the same text is the same name.
-        Some(if filled.open || filled.tag_elsewhere { text.to_owned() } else { filled.text })
+        let name = name_of(&filled.text);
+        // With a variable in it the tag may become any.
+        let last = text.rsplit('/').next().unwrap_or_default();
+        let tag = (!last.contains('$')).then(|| filled.text[name.len()..].to_owned());
+        (!filled.open).then(|| (name.to_owned(), tag))
     };
-    let mut built: HashSet<String> = HashSet::new();
+    let (mut built, mut filled): (HashSet<&str>, Vec<(String, Option<String>)>) =
+        Default::default();
     for (_, service) in tree.entries(services).filter(|(_, one)| build_of(*one).is_some()) {
-        built.extend(images_of(tree, service).into_iter().filter_map(called));
+        for image in images_of(tree, service) {
+            filled.extend(called(image));
+            built.extend(tree.filled(image));
+        }
     }
     for (name, service) in tree.entries(services) {
         let kind = "service".to_owned();
         let named = tree.scalar(name).unwrap_or_default().to_owned();
         let owner = Rc::new(Workload { kind, name: named, ..Workload::default() });
-        let mut add = |written, role| {
+        let mut add = |written, role, left| {
             let owner = Rc::clone(&owner);
-            found.add(Place { owner, ..Place::new(written, Dialect::Compose, role) });
+            found.add(Place { owner, left, ..Place::new(written, Dialect::Compose, role) });
         };
         let build = build_of(service);
         for image in images_of(tree, service) {
-            let made = called(image).is_some_and(|text| built.contains(&text));
-            let role = if build.is_some() || made { Role::Built } else { Role::Pulled };
-            add(Written::Filled(image), role);
+            let text = tree.filled(image).unwrap_or_default();
+            if build.is_some() || built.contains(text) {
+                add(Written::Filled(image), Role::Built, None);
+            } else {
+                // What its variables make of it may be what a service builds, or not.
+                let made = called(image).is_some_and(|(name, tag)| {
+                    let same =
+                        |other: &Option<String>| tag.is_none() || other.is_none() || *other == tag;
+                    filled.iter().any(|(other, its)| *other == name && same(its))
+                });
+                add(Written::Filled(image), Role::Pulled, made.then_some(MAY_BE_BUILT));
+            }
         }
         if let Some(context) = build.and_then(|build| tree.get(build, "additional_contexts")) {
             let listed = tree.items(context).into_iter().flatten();
@@ -61,13 +79,17 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Fo
                 if let Some(at) = raw.find(IMAGE_SCHEME) {
                     let from = at + IMAGE_SCHEME.len();
                     let end = raw[from..].find(['"', '\'']).map_or(raw.len(), |to| from + to);
-                    add(Written::Piece(value, span.start + from..span.start + end), Role::Pulled);
+                    add(
+                        Written::Piece(value, span.start + from..span.start + end),
+                        Role::Pulled,
+                        None,
+                    );
                 }
             }
         }
         if let Some(inline) = build.and_then(|build| tree.get(build, "dockerfile_inline")) {
             for span in strings::pieces(tree, inline, strings::Hint::Nothing) {
-                add(Written::Piece(inline, span), Role::Text);
+                add(Written::Piece(inline, span), Role::Text, None);
             }
         }
         let volumes = tree.get(service, "volumes").and_then(|list| tree.items(list));
@@ -75,7 +97,7 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Fo
             if tree.text_of(volume, "type") == Some("image")
                 && let Some(source) = tree.get(volume, "source")
             {
-                add(Written::Filled(source), Role::Pulled);
+                add(Written::Filled(source), Role::Pulled, None);
             }
         }
         texts(tree, service, &mut add);
@@ -84,10 +106,14 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Fo
 }
 
 /// The environment, as a map or as a list, and the words of the command.
-fn texts(tree: &Tree<'_>, service: NodeId, add: &mut impl FnMut(Written, Role)) {
+fn texts(
+    tree: &Tree<'_>,
+    service: NodeId,
+    add: &mut impl FnMut(Written, Role, Option<&'static str>),
+) {
     let mut piece = |node, hint| {
         for span in strings::pieces(tree, node, hint) {
-            add(Written::Piece(node, span), Role::Text);
+            add(Written::Piece(node, span), Role::Text, None);
         }
     };
     if let Some(environment) = tree.get(service, "environment") {
