@@ -36,55 +36,135 @@ pub fn settle(
         return HashMap::new();
     }
     let in_run: HashSet<PathBuf> = files.iter().map(|one| real(&one.path)).collect();
-    let mut held: HashMap<PathBuf, BTreeMap<String, Told>> = HashMap::new();
-    let mut files_read = HashMap::new();
-    // Each round finds a name that is not held yet, or is the last.
-    for round in 0_usize.. {
+    let run = Rounds { sight, decider, in_run: &in_run };
+    let none = HashMap::new();
+    let mut names = HashMap::new();
+    let mut first = run.graph(&tops, &none, &mut names, None);
+    if first.open.is_empty() && first.torn.is_empty() {
+        return first.others;
+    }
+    // Those that share files are settled together, and apart from all others.
+    let stirred: BTreeSet<PathBuf> = first
+        .torn
+        .drain(..)
+        .map(|(path, ..)| path)
+        .chain(std::mem::take(&mut first.open))
+        .collect();
+    let mut others = first.others;
+    for group in groups(&tops, &first.reached, &stirred) {
+        others.extend(run.settle(&group, &mut names));
+    }
+    others
+}
+
+/// The overlays that have to be settled together: those that share files, and have one that is stirred.
+fn groups(
+    tops: &[PathBuf],
+    reached: &HashMap<PathBuf, Below>,
+    stirred: &BTreeSet<PathBuf>,
+) -> Vec<Vec<PathBuf>> {
+    // The group of each file, by the number of the first overlay that was met in it.
+    let mut of_file: HashMap<&Path, usize> = HashMap::new();
+    let mut leader: Vec<usize> = (0..tops.len()).collect();
+    for (number, top) in tops.iter().enumerate() {
+        let files = reached.get(top).map(|below| &below.files);
+        for file in files.into_iter().flatten().chain([top]) {
+            let other = *of_file.entry(file).or_insert(number);
+            let (a, b) = (find(&mut leader, number), find(&mut leader, other));
+            leader[a] = b;
+        }
+    }
+    let mut groups: BTreeMap<usize, (Vec<PathBuf>, bool)> = BTreeMap::new();
+    for (number, top) in tops.iter().enumerate() {
+        let group = groups.entry(find(&mut leader, number)).or_default();
+        group.0.push(top.clone());
+        let files = reached.get(top).map(|below| &below.files);
+        group.1 |= files.into_iter().flatten().chain([top]).any(|file| stirred.contains(file));
+    }
+    groups.into_values().filter(|(_, stirred)| *stirred).map(|(tops, _)| tops).collect()
+}
+
+/// The first overlay of the group that one belongs to.
+fn find(leader: &mut [usize], mut at: usize) -> usize {
+    while leader[at] != at {
+        leader[at] = leader[leader[at]];
+        at = leader[at];
+    }
+    at
+}
+
+/// Names that stay, by the file in which they stand, and why.
+type Held = HashMap<PathBuf, BTreeMap<String, Told>>;
+/// The names in each file that was read, before and after. None: it cannot be read.
+type Names = HashMap<PathBuf, Option<Vec<(String, String)>>>;
+
+/// What all rounds of one run know.
+struct Rounds<'g> {
+    sight: Sight<'g>,
+    decider: &'g Decider<'g>,
+    in_run: &'g HashSet<PathBuf>,
+}
+
+impl Rounds<'_> {
+    fn graph(
+        &self,
+        tops: &[PathBuf],
+        held: &Held,
+        names: &mut Names,
+        touched: Option<HashSet<PathBuf>>,
+    ) -> Settled {
         let mut graph = Graph {
-            sight,
-            decider,
-            in_run: &in_run,
-            held: &held,
-            others: HashMap::new(),
-            files: std::mem::take(&mut files_read),
-            reached: HashMap::new(),
-            torn: Vec::new(),
-            open: BTreeSet::new(),
-            touched: (round < ROUNDS).then(HashSet::new),
+            sight: self.sight,
+            decider: self.decider,
+            in_run: self.in_run,
+            held,
+            files: std::mem::take(names),
+            touched,
+            settled: Settled::default(),
         };
-        for top in &tops {
+        for top in tops {
             let is_component = text_of(top).and_then(|text| listed(&text));
             if !is_component.is_some_and(|listed| listed.is_component) {
                 graph.overlay(top, DEPTH);
             }
         }
-        let (others, torn, graph_open) = (graph.others, graph.torn, graph.open);
-        files_read = graph.files;
-        let (mut more, mut frozen) = (false, false);
-        for (path, name, told) in torn {
-            let its = held.entry(path.clone()).or_default();
-            if its.insert(name, told).is_none() {
-                more = true;
-                files_read.remove(&path);
-            }
-        }
-        // What cannot be settled by names stays as it is, with all that it is about.
-        for path in graph_open {
-            let its = held.entry(path.clone()).or_default();
-            if !more && its.insert(ALL.to_owned(), Told::Torn).is_none() {
-                frozen = true;
-                files_read.remove(&path);
-            }
-        }
-        if !more && !frozen {
-            let mut others = others;
-            for (path, names) in held {
-                others.entry(path).or_default().held = names;
-            }
-            return others;
-        }
+        *names = graph.files;
+        graph.settled
     }
-    HashMap::new()
+
+    /// Settles overlays that share files. Each round finds a name that is not held yet, or is the last.
+    fn settle(&self, tops: &[PathBuf], names: &mut Names) -> HashMap<PathBuf, Others> {
+        let mut held = Held::new();
+        for round in 0_usize.. {
+            let touched = (round < ROUNDS).then(HashSet::new);
+            let settled = self.graph(tops, &held, names, touched);
+            let mut more = false;
+            for (path, name, told) in settled.torn {
+                let its = held.entry(path.clone()).or_default();
+                if its.insert(name, told).is_none() {
+                    more = true;
+                    names.remove(&path);
+                }
+            }
+            // What cannot be settled by names stays as it is, with all that it is about.
+            let mut frozen = false;
+            for path in settled.open.iter().filter(|_| !more) {
+                let its = held.entry(path.clone()).or_default();
+                if its.insert(ALL.to_owned(), Told::Torn).is_none() {
+                    frozen = true;
+                    names.remove(path);
+                }
+            }
+            if !more && !frozen {
+                let mut others = settled.others;
+                for (path, names) in held {
+                    others.entry(path).or_default().held = names;
+                }
+                return others;
+            }
+        }
+        HashMap::new()
+    }
 }
 
 /// The entries of the overlays among the files that are about nothing: the file, the line, and what is said.
@@ -126,22 +206,27 @@ struct Below {
     files: BTreeSet<PathBuf>,
 }
 
-struct Graph<'g> {
-    sight: Sight<'g>,
-    decider: &'g Decider<'g>,
-    in_run: &'g HashSet<PathBuf>,
-    held: &'g HashMap<PathBuf, BTreeMap<String, Told>>,
+/// What one round comes to.
+#[derive(Default)]
+struct Settled {
     others: HashMap<PathBuf, Others>,
-    /// The names in each file that was read. None: it cannot be read.
-    files: HashMap<PathBuf, Option<Vec<(String, String)>>>,
     /// What leaves each overlay.
     reached: HashMap<PathBuf, Below>,
     /// Names that are to stay, with the file in which each stands, and why.
     torn: Vec<(PathBuf, String, Told)>,
     /// The files of overlays that have an entry which cannot be settled.
     open: BTreeSet<PathBuf>,
+}
+
+struct Graph<'g> {
+    sight: Sight<'g>,
+    decider: &'g Decider<'g>,
+    in_run: &'g HashSet<PathBuf>,
+    held: &'g Held,
+    files: Names,
     /// The files in which a name stays since this round. None: it does not matter any more.
     touched: Option<HashSet<PathBuf>>,
+    settled: Settled,
 }
 
 fn text_of(path: &Path) -> Option<String> {
@@ -152,15 +237,15 @@ fn text_of(path: &Path) -> Option<String> {
 impl Graph<'_> {
     /// What leaves an overlay. Settles its entries if it is part of the run.
     fn overlay(&mut self, path: &Path, depth: usize) -> Below {
-        if let Some(known) = self.reached.get(path) {
+        if let Some(known) = self.settled.reached.get(path) {
             return known.clone();
         }
         // Until it is known, nothing reaches it: overlays may not list each other in a circle.
-        self.reached.insert(path.to_owned(), Below::default());
+        self.settled.reached.insert(path.to_owned(), Below::default());
         let mut below =
             Below { reached: Reached { whole: true, ..Reached::default() }, ..Below::default() };
         self.put_upon(path, &mut below, depth);
-        self.reached.insert(path.to_owned(), below.clone());
+        self.settled.reached.insert(path.to_owned(), below.clone());
         below
     }
 
@@ -198,7 +283,7 @@ impl Graph<'_> {
                     for (finding, entry) in entries.iter().zip(&settled) {
                         let told = entry.as_ref().and_then(|one| one.told.as_ref());
                         if matches!(told, Some(Told::Torn | Told::Mixed(_))) {
-                            self.open.extend(below.files.iter().cloned());
+                            self.settled.open.extend(below.files.iter().cloned());
                         }
                         let name = match told {
                             Some(Told::Torn) => finding.overlays().map(str::to_owned),
@@ -209,18 +294,25 @@ impl Graph<'_> {
                         let free = self.touched.as_ref().is_none_or(|touched| {
                             below.files.iter().all(|file| !touched.contains(file))
                         });
-                        let stays = name.zip(told).filter(|_| free);
+                        // What stays already needs no round of its own.
+                        let is_new = |name: &String| {
+                            let known = |file| {
+                                self.held.get(file).is_some_and(|its| its.contains_key(name))
+                            };
+                            !below.files.iter().all(known)
+                        };
+                        let stays = name.filter(is_new).zip(told).filter(|_| free);
                         if let Some(touched) = self.touched.as_mut().filter(|_| stays.is_some()) {
                             touched.extend(below.files.iter().cloned());
                         }
-                        self.torn.extend(stays.into_iter().flat_map(|(name, told)| {
+                        self.settled.torn.extend(stays.into_iter().flat_map(|(name, told)| {
                             below
                                 .files
                                 .iter()
                                 .map(move |file| (file.clone(), name.clone(), told.clone()))
                         }));
                     }
-                    let its = self.others.entry(path.to_owned()).or_default();
+                    let its = self.settled.others.entry(path.to_owned()).or_default();
                     // Put upon several, it must say the same to all of them.
                     if its.entries.is_empty() {
                         its.entries = settled;

@@ -17,8 +17,50 @@ pub(super) enum Hint {
 impl Hint {
     /// By the name of a variable.
     pub fn of_name(name: Option<&str>) -> Self {
-        let is_image = |word: &[u8]| word.eq_ignore_ascii_case(b"image");
-        let says = name.is_some_and(|name| name.as_bytes().windows(5).any(is_image));
+        /// What follows `image` in names of settings that are about images and name none.
+        const OTHERS: [&str; 32] = [
+            "proxy",
+            "url",
+            "uri",
+            "host",
+            "hostname",
+            "port",
+            "addr",
+            "address",
+            "endpoint",
+            "server",
+            "service",
+            "path",
+            "dir",
+            "directory",
+            "folder",
+            "file",
+            "format",
+            "size",
+            "type",
+            "width",
+            "height",
+            "quality",
+            "cache",
+            "policy",
+            "pull",
+            "push",
+            "user",
+            "username",
+            "password",
+            "secret",
+            "api",
+            "store",
+        ];
+        let says = name.is_some_and(|name| {
+            let lower = name.to_ascii_lowercase();
+            let Some(at) = lower.rfind("image") else { return false };
+            // `IMAGE_PROXY`, `imageCacheUrl`: the words behind it say what it is.
+            let behind = lower[at + "image".len()..]
+                .trim_start_matches('s')
+                .trim_start_matches(['_', '-', '.']);
+            !OTHERS.iter().any(|word| behind.starts_with(word) || behind.ends_with(word))
+        });
         if says { Self::Image } else { Self::Nothing }
     }
 
@@ -109,6 +151,30 @@ mod tests {
         ] {
             let found = shape::looks_like_one(word) && is_one(word, says);
             assert_eq!(found, expected, "{word}");
+        }
+    }
+
+    #[test]
+    fn a_name_that_speaks_of_images_need_not_hold_one() {
+        for name in [
+            "IMAGE",
+            "SIDECAR_IMAGE",
+            "RELATED_IMAGE_BOARD",
+            "imageRef",
+            "--helper-image",
+            "IMAGES",
+        ] {
+            assert_eq!(Hint::of_name(Some(name)), Hint::Image, "{name}");
+        }
+        for name in [
+            "IMAGE_PROXY",
+            "IMAGE_SERVICE_HOST",
+            "imageCacheUrl",
+            "IMAGE_PULL_POLICY",
+            "OTHER",
+            "--image-port",
+        ] {
+            assert_eq!(Hint::of_name(Some(name)), Hint::Nothing, "{name}");
         }
     }
 

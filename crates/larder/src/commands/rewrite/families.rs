@@ -1,7 +1,7 @@
 //! Charts that take one registry from the chart above them: it changes only when all of them agree on another.
 
-use std::collections::{BTreeSet, HashMap};
-use std::path::PathBuf;
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::path::{Path, PathBuf};
 
 use larder_core::retarget::Answer;
 use larder_core::rewrite::decide::{Decider, Others};
@@ -16,8 +16,9 @@ pub(super) fn agreed(
     decider: &Decider<'_>,
 ) -> HashMap<PathBuf, String> {
     let mut all = HashMap::new();
+    let paths: HashSet<&Path> = found.files.iter().map(|one| one.path.as_path()).collect();
     for family in found.families() {
-        if let Some(host) = agrees(&family, found, sight, decider) {
+        if let Some(host) = agrees(&family, &paths, sight, decider) {
             all.insert(family.top.clone(), host);
         }
     }
@@ -26,13 +27,12 @@ pub(super) fn agreed(
 
 fn agrees(
     family: &Family,
-    found: &Candidates,
+    paths_of_run: &HashSet<&Path>,
     sight: Sight<'_>,
     decider: &Decider<'_>,
 ) -> Option<String> {
-    let its = |one: &&Candidate| one.path == family.top || family.members.contains(&one.path);
-    let files = found.files.iter().filter(its).count();
-    if !family.whole || files != family.members.len() + 1 {
+    let here = |path: &PathBuf| paths_of_run.contains(path.as_path());
+    if !family.whole || !here(&family.top) || !family.members.iter().all(here) {
         return None;
     }
     let paths: Vec<Candidate> = std::iter::once(&family.top)
