@@ -5,7 +5,7 @@
 
 use larder_core::diagnosis::read_events;
 use larder_core::reference::{Reference, Unqualified};
-use larder_core::rewrite::{Access, File, scan};
+use larder_core::rewrite::{Access, File, Wish, scan};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {
@@ -16,17 +16,16 @@ fuzz_target!(|text: &str| {
         let file = File { name, app_version: Some("1"), ..File::default() };
         let Ok(found) = scan(text, &file) else { continue };
         let wish = |one: &larder_core::rewrite::Finding| {
-            matches!(one.access, Access::Edit(_)).then(|| new.clone())
+            matches!(one.access, Access::Edit(_)).then(|| Wish::from(new.clone()))
         };
         let wishes: Vec<_> = found.findings.iter().map(wish).collect();
-        let mut changes = found.plan(&wishes).changes;
-        for pod in &found.pods {
-            changes.extend(found.attach(pod, "larder-pull").ok().flatten());
-        }
-        let Ok(changed) = found.splice(&changes) else { continue };
+        let attach = |pod| found.attach(pod, "larder-pull").ok().flatten();
+        let added: Vec<_> = found.pods.iter().filter_map(attach).collect();
+        let Some(changed) = found.rewrite(&wishes, &added).text else { continue };
         // What was let through can be read again, and is as it should be.
         let again = scan(&changed, &file).expect("what was changed reads as before");
+        assert_eq!(again.findings.len(), found.findings.len());
         let wishes: Vec<_> = again.findings.iter().map(wish).collect();
-        let _ = again.splice(&again.plan(&wishes).changes);
+        let _ = again.rewrite(&wishes, &[]);
     }
 });

@@ -61,7 +61,7 @@ pub struct Args {
     /// Also what this cluster has and runs, through its API
     #[arg(long, value_name = "NAME")]
     cluster: Option<String>,
-    /// What makes the exit status 1, instead of what is said below; what cannot be read always does
+    /// What makes the exit status 1, instead of all but ambiguous, floating and unpinned; what cannot be read always does
     #[arg(long, value_enum, value_delimiter = ',', value_name = "FAULT,…")]
     fail_on: Vec<Fault>,
     /// List what could name an image and was passed over
