@@ -6,7 +6,7 @@ LISTS = ("containers", "initContainers", "ephemeralContainers")
 HIDDEN = re.compile(r"^\.(github|gitlab|circleci|tekton|gitlab-ci\.ya?ml|drone\.ya?ml|travis\.ya?ml|prow\.ya?ml|devcontainer)")
 
 
-class Loader(yaml.SafeLoader):
+class Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):
     """Takes every tag for what it is written on."""
 
 

@@ -73,8 +73,8 @@ impl Scan<'_> {
     /// the rest is done.
     pub fn rewrite(&self, wishes: &[Option<Wish>], additions: &[Change]) -> Rewrite {
         let mut done = Rewrite::default();
-        let planned = self.plan_all(wishes);
-        done.refused = planned.refused;
+        let mut planned = self.plan_all(wishes);
+        done.refused = std::mem::take(&mut planned.refused);
         let mut items: Vec<Item> = (0..wishes.len())
             .filter(|number| wishes[*number].is_some() && !done.refused.contains_key(number))
             .map(Item::Wish)
@@ -85,7 +85,11 @@ impl Scan<'_> {
         }
         let (mut good, mut tries) = (Vec::new(), TRIES);
         // First all; then without those that are known to come out wrong; then by halves.
-        match self.attempt(&items, wishes, additions) {
+        let all = match done.refused.is_empty() {
+            true => self.all(planned.changes, wishes, additions),
+            false => self.attempt(&items, wishes, additions),
+        };
+        match all {
             Ok(text) => {
                 done.text = text;
                 return done;
@@ -149,6 +153,21 @@ impl Scan<'_> {
         }
     }
 
+    /// All of the wishes as they were planned, and the proof. None: they change nothing.
+    fn all(
+        &self,
+        planned: Vec<Change>,
+        wishes: &[Option<Wish>],
+        additions: &[Change],
+    ) -> Result<Option<String>, SpliceError> {
+        let mut changes = additions.to_vec();
+        changes.extend(planned);
+        match changes.is_empty() {
+            true => Ok(None),
+            false => self.put(&changes, Some(wishes)).map(Some),
+        }
+    }
+
     /// Some of the wishes, and the proof. None: they change nothing.
     fn attempt(
         &self,
@@ -168,11 +187,7 @@ impl Scan<'_> {
         if !plan.refused.is_empty() {
             return Err(SpliceError::Effect(plan.refused.keys().copied().collect()));
         }
-        changes.extend(plan.changes);
-        match changes.is_empty() {
-            true => Ok(None),
-            false => self.put(&changes, Some(&some)).map(Some),
-        }
+        self.all(plan.changes, &some, &changes)
     }
 
     /// Puts the changes into the text that was scanned.
