@@ -4,11 +4,12 @@
 //! changed them. When these names become others, or became others in an earlier run, an entry that keeps its `name`
 //! is about nothing: its tag and its digest are lost without a word.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use super::finding::Finding;
 use super::parse::parse;
 use super::plan::Wish;
+use crate::reference::Image;
 use crate::retarget::{Answer, Retarget};
 
 /// An image's name on its way up: as it was, and as it becomes in this run. Texts, without tag and digest.
@@ -106,83 +107,74 @@ impl Reached {
         // What is out of sight is taken to be what each entry is about, but for what an earlier entry makes.
         if !self.whole {
             let mut made: BTreeSet<&str> = BTreeSet::new();
+            let known: HashSet<String> =
+                self.names.iter().flat_map(|name| [name.old.clone(), name.new.clone()]).collect();
             for finding in entries {
                 let Some(of) = finding.overlays() else { continue };
-                let known = self.names.iter().any(|name| name.old == of || name.new == of);
-                if !known && !made.contains(of) {
+                if !known.contains(of) && !made.contains(of) {
                     self.names.insert(Name { old: of.to_owned(), new: of.to_owned() });
                 }
                 made.extend(finding.renamed_to());
             }
         }
-        let before = self.clone();
+        let names = &mut Names::of(std::mem::take(&mut self.names), retarget);
         // Entries of one overlay are changed together: beside one that is about its image, another of the same image
         // that is about nothing never was.
-        let alive: Vec<&str> = entries
+        let alive: HashSet<&str> = entries
             .iter()
             .filter_map(|one| one.overlays())
-            .filter(|of| before.names.iter().any(|name| name.old == *of))
+            .filter(|of| names.by_old.contains_key(*of))
             .collect();
+        let mut alive_images: HashMap<Image, Vec<&str>> = HashMap::new();
+        for of in &alive {
+            if let Some((image, _)) = retarget.origin_of(of) {
+                alive_images.entry(image).or_default().push(of);
+            }
+        }
         let mut spent: BTreeSet<&str> = BTreeSet::new();
         for finding in entries {
             let Some(of) = finding.overlays() else {
                 settled.push(None);
                 continue;
             };
-            // Who is out of sight may pass it by any name.
             let to = finding.renamed_to();
             let is_held = held.contains_key(to.unwrap_or(of)) || held.contains_key(ALL);
-            let image = |name: &str| retarget.origin_of(name).map(|(image, _)| image);
             // Nor was one whose images an earlier entry has given another name.
-            let never = spent.contains(of)
-                || alive.iter().any(|other| *other != of && image(other) == image(of));
-            let meant = before.meant(of, retarget).filter(|_| !never);
-            let alike = before.alike(of, retarget).filter(|_| !never);
-            let entry = self.entry(finding, (of, to), retarget, is_held, (meant, alike));
+            let origin = retarget.origin_of(of);
+            let others = origin.as_ref().and_then(|(image, _)| alive_images.get(image));
+            let never =
+                spent.contains(of) || others.into_iter().flatten().any(|other| *other != of);
+            let entry =
+                Self::entry(names, self.whole, (finding, of, to), retarget, (is_held, never));
             let (new_of, new_to) = match &entry.wish {
                 Wish::Entry { of, to, .. } => (of.clone(), to.clone()),
                 Wish::Become(_) => (of.to_owned(), to.unwrap_or(of).to_owned()),
             };
-            self.names = std::mem::take(&mut self.names)
-                .into_iter()
-                .map(|mut name| {
-                    if name.old == of {
-                        to.unwrap_or(of).clone_into(&mut name.old);
-                    }
-                    if name.new == new_of {
-                        name.new.clone_from(&new_to);
-                    }
-                    name
-                })
-                .collect();
+            names.pass((of, to.unwrap_or(of)), (&new_of, &new_to));
             settled.push(Some(entry));
             if to.is_some_and(|to| to != of) {
                 spent.insert(of);
             }
         }
+        self.names = std::mem::take(&mut names.all).into_iter().collect();
         settled
     }
 
     fn entry(
-        &self,
-        finding: &Finding,
-        (of, to): (&str, Option<&str>),
+        names: &Names,
+        whole: bool,
+        (finding, of, to): (&Finding, &str, Option<&str>),
         retarget: &Retarget<'_>,
-        is_held: bool,
-        (meant, alike): (Option<String>, Option<String>),
+        (is_held, never): (bool, bool),
     ) -> Entry {
-        let about: BTreeSet<&str> =
-            self.names.iter().filter(|name| name.old == of).map(|name| name.new.as_str()).collect();
+        let about: BTreeSet<&str> = names.with_old(of).map(|name| name.new.as_str()).collect();
         let mut told = None;
         let new_of = match about.len() {
             1 => {
                 let new = about.first().copied().unwrap_or(of);
                 // What it is not about now, and changes in this run, must not come to have its name. What has it already
                 // has got it in an earlier run, and is what it was about before that.
-                let mixed = self
-                    .names
-                    .iter()
-                    .find(|name| name.new == new && name.old != of && name.old != name.new);
+                let mixed = names.with_new(new).find(|name| name.old != of && name.old != name.new);
                 match mixed {
                     Some(other) => {
                         told = Some(Told::Mixed(other.old.clone()));
@@ -192,15 +184,17 @@ impl Reached {
                 }
             }
             0 => {
+                let meant = names.meant(of, retarget).filter(|_| !never);
                 match meant {
-                    Some(meant) if self.whole => {
+                    Some(meant) if whole => {
                         told = Some(Told::Mended);
                         meant
                     }
                     meant => {
                         // A name that becomes this one in this run is what it is about from now on.
-                        let again = self.names.iter().any(|name| name.new == of);
-                        if self.whole && !again {
+                        let again = names.with_new(of).next().is_some();
+                        if whole && !again {
+                            let alike = names.alike(of, retarget).filter(|_| !never);
                             told = alike.map(Told::Alike).or(Some(Told::Dangling(meant)));
                         }
                         of.to_owned()
@@ -230,27 +224,83 @@ impl Reached {
         let same = new_of == of && new_to == to.unwrap_or(of) && digest.is_none();
         Entry { wish: Wish::Entry { of: new_of, to: new_to, digest }, same, told }
     }
+}
 
-    /// A name that reaches it, means the same image and is written otherwise, and that would change.
-    fn alike(&self, of: &str, retarget: &Retarget<'_>) -> Option<String> {
-        let (image, ours) = retarget.origin_of(of)?;
-        let means = |name: &&Name| {
-            let origin = retarget.origin_of(&name.old);
-            origin.is_some_and(|(other, others)| other == image && others == ours)
+/// The names that reach an overlay, found by what they were and by what they become.
+struct Names {
+    all: Vec<Name>,
+    by_old: HashMap<String, Vec<usize>>,
+    by_new: HashMap<String, Vec<usize>>,
+    /// What they were before the overlay's first entry, by the image that each means: its old and its new name, and
+    /// whether the old one is the larder's.
+    meant: HashMap<Image, Vec<(String, String, bool)>>,
+}
+
+impl Names {
+    fn of(names: BTreeSet<Name>, retarget: &Retarget<'_>) -> Self {
+        let mut its = Self {
+            all: Vec::new(),
+            by_old: HashMap::new(),
+            by_new: HashMap::new(),
+            meant: HashMap::new(),
         };
-        self.names.iter().find(means).map(|name| name.old.clone())
+        for (number, name) in names.into_iter().enumerate() {
+            its.by_old.entry(name.old.clone()).or_default().push(number);
+            its.by_new.entry(name.new.clone()).or_default().push(number);
+            if let Some((image, ours)) = retarget.origin_of(&name.old) {
+                let entry = (name.old.clone(), name.new.clone(), ours);
+                its.meant.entry(image).or_default().push(entry);
+            }
+            its.all.push(name);
+        }
+        its
     }
 
-    /// The one name that reaches it and means the same image, where one of both names the larder and the other does
+    fn with_old(&self, old: &str) -> impl Iterator<Item = &Name> {
+        self.by_old.get(old).into_iter().flatten().filter_map(|number| self.all.get(*number))
+    }
+
+    fn with_new(&self, new: &str) -> impl Iterator<Item = &Name> {
+        self.by_new.get(new).into_iter().flatten().filter_map(|number| self.all.get(*number))
+    }
+
+    /// What an entry makes of them: as it was, and as it becomes.
+    fn pass(&mut self, (of, to): (&str, &str), (new_of, new_to): (&str, &str)) {
+        if of != to
+            && let Some(its) = self.by_old.remove(of)
+        {
+            for number in &its {
+                to.clone_into(&mut self.all[*number].old);
+            }
+            self.by_old.entry(to.to_owned()).or_default().extend(its);
+        }
+        if new_of != new_to
+            && let Some(its) = self.by_new.remove(new_of)
+        {
+            for number in &its {
+                new_to.clone_into(&mut self.all[*number].new);
+            }
+            self.by_new.entry(new_to.to_owned()).or_default().extend(its);
+        }
+    }
+
+    /// A name that means the same image as another, is written otherwise, and would change.
+    fn alike(&self, of: &str, retarget: &Retarget<'_>) -> Option<String> {
+        let (image, ours) = retarget.origin_of(of)?;
+        let all = self.meant.get(&image)?;
+        all.iter().find(|(_, _, others)| *others == ours).map(|(old, ..)| old.clone())
+    }
+
+    /// The one name that means the same image as another, where one of both names the larder and the other does
     /// not: an earlier run changed one of them alone.
     fn meant(&self, of: &str, retarget: &Retarget<'_>) -> Option<String> {
         let (image, ours) = retarget.origin_of(of)?;
-        let means = |name: &&Name| {
-            let origin = retarget.origin_of(&name.old);
-            origin.is_some_and(|(other, others)| other == image && others != ours)
-        };
-        let found: BTreeSet<&str> =
-            self.names.iter().filter(means).map(|name| name.new.as_str()).collect();
+        let all = self.meant.get(&image)?;
+        let found: BTreeSet<&str> = all
+            .iter()
+            .filter(|(_, _, others)| *others != ours)
+            .map(|(_, new, _)| new.as_str())
+            .collect();
         match found.len() {
             1 => found.first().map(|name| (*name).to_owned()),
             _ => None,

@@ -340,7 +340,6 @@ fn a_filter_takes_one_stream_and_a_copy_a_name_that_can_be_one() {
                 &["`-` goes alone, and its result to stdout", "leave the other paths"],
             ),
             ("rewrite - --write", 2, &["`-` goes alone"]),
-            ("rewrite - --check", 2, &["`-` goes alone"]),
             (
                 &format!("copy {OWN}/vendor/kettle:2 ./out#a//b"),
                 2,
