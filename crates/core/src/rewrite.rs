@@ -26,6 +26,7 @@ mod variables;
 use std::ops::Range;
 
 pub use dialect::chart::{app_version, dependencies};
+pub use dialect::compose::built_services;
 pub use dialect::kubernetes::{CustomResource, FieldPath};
 pub use dialect::{Above, Dialect, File, Variables, speaks_of_images};
 pub use finding::{Access, Finding, Over, Passed, Position, Role, Workload};

@@ -323,6 +323,7 @@ impl Candidate {
             app_version: self.facts.app_version.as_deref(),
             custom: sight.custom,
             variables: self.facts.variables.as_deref(),
+            built: &self.facts.built,
             registry: takes
                 .map(|family| Above { now: &family.registry, becomes: agreed.map(String::as_str) }),
             shared_registry: is_top

@@ -5,7 +5,7 @@
 
 mod buildfile;
 pub(super) mod chart;
-mod compose;
+pub(super) mod compose;
 pub(super) mod kubernetes;
 mod list;
 mod overlay;
@@ -88,6 +88,8 @@ pub struct File<'a> {
     pub custom: &'a [CustomResource],
     /// What `.env` beside it says, from which a Compose file takes its variables. None: there is none.
     pub variables: Option<&'a Variables>,
+    /// The services of a Compose file that another file beside it builds.
+    pub built: &'a [String],
     /// The registry that a chart above this one writes for all images. None: there is none.
     pub registry: Option<Above<'a>>,
     /// Charts below this one take the registry that it writes for all images, and have not all agreed on another.

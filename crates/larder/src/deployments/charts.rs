@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use larder_core::rewrite::{Variables, app_version, dependencies, shared_registry};
+use larder_core::rewrite::{Variables, app_version, built_services, dependencies, shared_registry};
 
 use crate::files::read_regular;
 
@@ -23,6 +23,8 @@ pub(super) struct Facts {
     pub app_version: Option<Arc<str>>,
     /// What `.env` says there.
     pub variables: Option<Arc<Variables>>,
+    /// The services that the Compose files there build, where one of them goes upon another.
+    pub built: Arc<[String]>,
     /// The charts of which they are part, if their registry is written once for all.
     pub family: Option<Arc<Family>>,
 }
@@ -60,6 +62,27 @@ fn text_of(path: &Path) -> Option<String> {
     String::from_utf8(read_regular(path, CHART_LIMIT).ok()?).ok()
 }
 
+/// The services that a folder's Compose files build, where one goes upon another (`compose.override.yaml`), as its
+/// program reads them together.
+fn built(folder: &Path) -> Arc<[String]> {
+    let mut all = Vec::new();
+    for (stem, ending) in [
+        ("compose", "yaml"),
+        ("compose", "yml"),
+        ("docker-compose", "yml"),
+        ("docker-compose", "yaml"),
+    ] {
+        let upon = text_of(&folder.join(format!("{stem}.override.{ending}")));
+        let Some(upon) = upon else { continue };
+        all.extend(built_services(&upon));
+        let below = ["yaml", "yml"]
+            .iter()
+            .find_map(|ending| text_of(&folder.join(format!("{stem}.{ending}"))));
+        all.extend(below.iter().flat_map(|text| built_services(text)));
+    }
+    all.into()
+}
+
 impl Charts {
     /// The chart in a folder. None: it holds none.
     fn of(&mut self, folder: &Path) -> Option<Chart> {
@@ -93,6 +116,7 @@ impl Charts {
         }
         facts.variables =
             text_of(&folder.join(".env")).map(|text| Arc::new(Variables::read(&text)));
+        facts.built = built(folder);
         self.last = Some((folder.to_owned(), facts.clone()));
         facts
     }

@@ -5,6 +5,7 @@ use std::rc::Rc;
 
 use super::super::finding::{Role, Workload};
 use super::super::overlays::name_of;
+use super::super::parse::parse;
 use super::super::place::{Found, Place, Written};
 use super::super::tree::{NodeId, Tree};
 use super::super::variables;
@@ -13,6 +14,16 @@ use super::{Dialect, File, strings};
 
 const MAY_BE_BUILT: &str = "its variables make it what a service builds, or another image";
 const IMAGE_SCHEME: &str = "docker-image://";
+
+/// The services that a file builds, by their names. Empty: none, or it cannot be read.
+pub fn built_services(text: &str) -> Vec<String> {
+    let Ok(tree) = parse(text) else { return Vec::new() };
+    let services = tree.documents.first().and_then(|top| tree.get(*top, "services"));
+    let all = services.into_iter().flat_map(|services| tree.entries(services));
+    all.filter(|(_, service)| !values_of(&tree, *service, "build").is_empty())
+        .filter_map(|(name, _)| tree.scalar(name).map(str::to_owned))
+        .collect()
+}
 
 /// Finds the images of all services. False: there are none.
 pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Found) -> bool {
@@ -42,7 +53,13 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Fo
     };
     let (mut built, mut filled): (HashSet<&str>, Vec<(String, Option<String>)>) =
         Default::default();
-    for (_, service) in tree.entries(services).filter(|(_, one)| build_of(*one).is_some()) {
+    // What another file beside it builds is built here, too.
+    let is_built = |name: NodeId, service: NodeId| {
+        let by_others =
+            tree.scalar(name).is_some_and(|name| file.built.iter().any(|one| one == name));
+        build_of(service).is_some() || by_others
+    };
+    for (_, service) in tree.entries(services).filter(|(name, one)| is_built(*name, *one)) {
         for image in images_of(tree, service) {
             filled.extend(called(image));
             built.extend(tree.filled(image));
@@ -59,7 +76,7 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Fo
         let build = build_of(service);
         for image in images_of(tree, service) {
             let text = tree.filled(image).unwrap_or_default();
-            if build.is_some() || built.contains(text) {
+            if is_built(name, service) || built.contains(text) {
                 add(Written::Filled(image), Role::Built, None);
             } else {
                 // What its variables make of it may be what a service builds, or not.

@@ -221,6 +221,19 @@ fn an_overlay_that_is_about_nothing_is_told_and_mended_with_its_base() {
 }
 
 #[test]
+fn what_a_file_upon_another_builds_keeps_its_name() {
+    let yard = Yard::new();
+    let base = "services:\n  a: {image: \"acme/a:1\"}\n  b: {image: \"kettle:2\"}\n  c: {image: \"acme/a:1\"}\n";
+    yard.write("c/compose.yaml", base);
+    yard.write("c/compose.override.yaml", "services:\n  a: {build: .}\n");
+    yard.larder("rewrite --write c").ends(0).says(&["1 reference changed in 1 of 2 files"]);
+    assert_eq!(
+        yard.read("c/compose.yaml"),
+        base.replace("kettle:2", &format!("{OWN}/hub/library/kettle:2"))
+    );
+}
+
+#[test]
 fn a_registry_for_all_is_left_where_charts_take_it_that_are_not_here() {
     let yard = Yard::new();
     yard.write(

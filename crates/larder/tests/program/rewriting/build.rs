@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::yard::{Chance, Yard, fate, files, target};
+use super::yard::{Chance, Fates, Yard, files};
 
 /// What a build file comes to: the images in their order, and all other texts with their variables filled in.
 #[derive(Debug, PartialEq, Eq)]
@@ -237,7 +237,7 @@ fn what_a_build_pulls_becomes_what_it_should_or_stays_and_is_told() {
         texts.push((name, text));
     }
     let told = yard.rewrite("b");
-    let (mut changed, mut left) = (0, 0);
+    let mut fates = Fates::default();
     for (name, old) in &texts {
         let new = yard.read(name);
         let (before, after) = (evaluate(old), evaluate(&new));
@@ -245,17 +245,8 @@ fn what_a_build_pulls_becomes_what_it_should_or_stays_and_is_told() {
         assert_eq!(before.others, after.others, "{}", show());
         assert_eq!(before.images.len(), after.images.len(), "{}", show());
         for (was, is) in before.images.iter().zip(&after.images) {
-            match fate(was, is) {
-                Some(true) => changed += 1,
-                Some(false) if target(was).is_some() => {
-                    assert!(told.of(name), "{was} stays, and nobody is told\n{}", show());
-                    left += 1;
-                }
-                Some(false) => {}
-                None => panic!("{was} became {is}\n{}", show()),
-            }
+            fates.count(was, is, || told.of(name), show);
         }
     }
-    println!("builds: {} files, {changed} images changed, {left} left and told", texts.len());
-    assert!(changed > texts.len(), "{changed}");
+    fates.told("build files", texts.len());
 }

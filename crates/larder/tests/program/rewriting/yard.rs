@@ -177,13 +177,40 @@ pub fn target(text: &str) -> Option<String> {
     Some(format!("{OWN}/{shelf}/{path}{rest}"))
 }
 
-/// Whether an image was left or became what it should; the second where it became it.
-pub fn fate(before: &str, after: &str) -> Option<bool> {
-    // What is no reference is pulled by nobody.
-    if before == after || normal(before).is_none() {
-        return Some(false);
+/// What became of the images of one test.
+#[derive(Default)]
+pub struct Fates {
+    pub changed: usize,
+    pub left: usize,
+}
+
+impl Fates {
+    /// Counts one: it became what it should, or stayed. What could have changed and stays must be told.
+    pub fn count(
+        &mut self,
+        was: &str,
+        is: &str,
+        told: impl Fn() -> bool,
+        show: impl Fn() -> String,
+    ) {
+        // What is no reference is pulled by nobody.
+        let stays = was == is || normal(was).is_none();
+        match target(was) {
+            Some(target) if target == is && !stays => self.changed += 1,
+            Some(_) if stays => {
+                assert!(told(), "{was} stays, and nobody is told\n{}", show());
+                self.left += 1;
+            }
+            _ => assert!(stays, "{was} became {is}\n{}", show()),
+        }
     }
-    (target(before).as_deref() == Some(after)).then_some(true)
+
+    /// Says how many there were, and that there were enough.
+    pub fn told(&self, what: &str, number: usize) {
+        let Self { changed, left } = self;
+        println!("{what}: {number}, {changed} images changed, {left} left and told");
+        assert!(*changed > number, "{what}: {changed} of {number}");
+    }
 }
 
 /// A word of a path that is shown when something is wrong.
