@@ -474,7 +474,12 @@ mod tests {
             false,
             Wish { pin: Pin::Add, ..Wish::default() },
         );
-        assert_eq!(answer(&there, false, back()), pinned);
+        let kept = Wish { direction: Direction::Back, pin: Pin::Add, ..Wish::default() };
+        assert_eq!(answer(&there, false, kept), pinned);
+        // What pinning has put in goes, and a digest of another tag stays.
+        assert_eq!(answer(&there, false, back()), "ventworks.example/gauges/steamgauge:1.9.2");
+        let other = there.replace(":1.9.2", ":1.9.3");
+        assert_eq!(answer(&other, false, back()), pinned.replace(":1.9.2", ":1.9.3"));
         let unpin = Wish { direction: Direction::Back, pin: Pin::Remove, ..Wish::default() };
         assert_eq!(answer(&there, false, unpin), "ventworks.example/gauges/steamgauge:1.9.2");
         for stays in

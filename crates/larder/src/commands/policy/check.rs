@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use larder_core::access::Who;
 use larder_core::policy::Verdict;
 use larder_core::rewrite::{Access, Nature};
+use larder_core::route::Standing;
 use larder_core::shown::cut;
 use serde::Serialize;
 
@@ -48,12 +49,16 @@ struct Row {
     place: Option<String>,
     cluster: String,
     namespace: Option<String>,
-    /// `allow`, `warn`, `deny`, or `unknown` where it cannot be told.
+    /// `allow`, `warn`, `deny`, `not-ours` where it does not come through this larder, or `unknown` where it cannot be
+    /// told.
     verdict: &'static str,
     class: Option<String>,
     reason: Option<String>,
     line: Option<String>,
 }
+
+/// Said of what the larder does not govern.
+const NOT_OURS: &str = "not-ours";
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
@@ -75,6 +80,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let judge = Judge::new(&config, store_if_any(&config)?);
     let lock = read_lock(&config)?;
+    let routes = config.routes();
     let mut rows = Vec::new();
     for one in &found {
         for name in &clusters {
@@ -108,6 +114,28 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                     };
                     if let Some((reason, line)) = judged.reason() {
                         (row.reason, row.line) = (Some(reason), line);
+                    }
+                    // What does not come through the larder it cannot allow either.
+                    let standing = routes.standing(&reading.reference, &lock);
+                    if row.verdict == Verdict::Allow.word() && matches!(standing, Standing::NoRoute)
+                    {
+                        row.verdict = NOT_OURS;
+                        row.reason = Some(
+                            "nothing of this larder leads to it: nodes pull it elsewhere".into(),
+                        );
+                    } else if let Some(space) = namespace.as_deref().filter(|space| {
+                        let its = config.clusters.iter().find(|one| one.name.get_ref() == name);
+                        its.is_some_and(|one| {
+                            one.namespaces.iter().all(|one| one.name.get_ref() != space)
+                        })
+                    }) {
+                        let more = row
+                            .reason
+                            .take()
+                            .map(|reason| format!("; {reason}"))
+                            .unwrap_or_default();
+                        row.reason =
+                            Some(format!("the namespace {} is not declared{more}", cut(space, 63)));
                     }
                 }
             }
@@ -175,6 +203,7 @@ fn show(rows: &[Row], broken: &[Broken], context: &Context) {
             "deny" => paint(BAD, "deny"),
             "warn" => paint(WARN, "warn"),
             "unknown" => paint(WARN, "unknown"),
+            NOT_OURS => paint(DIM, "not ours"),
             word => paint(GOOD, word),
         };
         let mut image = vec![cut(&row.image, 600)];
@@ -191,10 +220,11 @@ fn show(rows: &[Row], broken: &[Broken], context: &Context) {
     }
     let number = |word: &str| rows.iter().filter(|row| row.verdict == word).count();
     context.output.result(format!(
-        "\n{} asked: {} refused, {} with a warning, {} that cannot be told",
+        "\n{} asked: {} refused, {} with a warning, {} not ours, {} that cannot be told",
         count(rows.len(), "pull"),
         number("deny"),
         number("warn"),
+        number(NOT_OURS),
         number("unknown")
     ));
     for Broken { file, cause } in broken {

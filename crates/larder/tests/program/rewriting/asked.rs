@@ -260,3 +260,25 @@ fn a_registry_for_all_is_left_where_charts_take_it_that_are_not_here() {
     assert_eq!(yard.read("c/charts/far/values.yaml"), below.replace("library/", "bazaar/library/"));
     assert!(yard.read("c/values.yaml").contains(&format!("imageRegistry: {OWN}")));
 }
+
+#[test]
+fn what_the_larder_does_not_govern_is_told_apart_from_what_it_allows() {
+    let yard = Yard::new();
+    let config = yard.read("larder.toml");
+    let more = "[[cluster]]\nname = \"hall\"\nnamespaces = [\"shop\"]\npull = [\"**\"]\n";
+    yard.write("larder.toml", format!("{config}{more}"));
+    yard.write("d/a.yaml", pod("shop", "bazaar.example/library/kettle:2"));
+    yard.write("d/b.yaml", pod("shop", "localhost:5000/dev/scratchpad:1"));
+    yard.write("d/c.yaml", pod("nowhere", "bazaar.example/library/kettle:2"));
+    let all = yard.larder("--json policy check d").json();
+    let verdict = |place: &str| {
+        let rows = all["images"].as_array().unwrap();
+        let row =
+            rows.iter().find(|row| row["place"].as_str().unwrap().starts_with(place)).unwrap();
+        (row["verdict"].as_str().unwrap().to_owned(), row["reason"].to_string())
+    };
+    assert_eq!(verdict("d/a.yaml").0, "allow", "{all:#}");
+    assert_eq!(verdict("d/b.yaml").0, "not-ours", "{all:#}");
+    assert!(verdict("d/c.yaml").1.contains("the namespace nowhere is not declared"), "{all:#}");
+    yard.larder("policy check d/b.yaml").ends(0).says(&["not ours"]);
+}
