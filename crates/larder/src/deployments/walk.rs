@@ -10,7 +10,7 @@ use super::{Broken, PassedOver};
 use crate::files::shown;
 
 /// Hidden folders in which pipelines and the environments of developers are described.
-const FOLDERS: [&str; 26] = [
+const FOLDERS: [&str; 24] = [
     ".argo",
     ".azure-pipelines",
     ".azuredevops",
@@ -24,8 +24,6 @@ const FOLDERS: [&str; 26] = [
     ".devcontainer",
     ".docker",
     ".drone",
-    ".forgejo",
-    ".gitea",
     ".github",
     ".gitlab",
     ".gitlab-ci",
@@ -103,7 +101,9 @@ pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> Below {
         if matches!(name, ".git" | ".hg" | ".svn" | ".jj") {
             return false;
         }
-        if hidden || is_known(name, is_folder) {
+        // Whoever runs jobs from a folder of its own keeps them alike.
+        let has_jobs = || is_folder && entry.path().join("workflows").is_dir();
+        if hidden || is_known(name, is_folder) || has_jobs() {
             return true;
         }
         let matters = is_folder || (File::is_candidate(name) && !File::is_named_plainly(name));

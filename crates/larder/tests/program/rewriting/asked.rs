@@ -98,6 +98,10 @@ fn what_is_passed_over_is_told() {
         "d/.github/workflows/w.yml",
         "jobs:\n  a:\n    runs-on: x\n    container: unrouted.example/y:1\n    steps: [{run: x}]\n",
     );
+    yard.write(
+        "d/.forge/workflows/w.yml",
+        "jobs: {a: {runs-on: x, container: unrouted.example/z:1}}\n",
+    );
     yard.write("d/values.yaml", "a: {image: cirros}\nb: {image: glance}\n");
     yard.write("d/images.txt", "kettle:2\nnot an image line\nbrinedb\n");
     yard.write("d/tsconfig.json", "{ // a comment\n \"a\": 1 }\n");
@@ -107,6 +111,7 @@ fn what_is_passed_over_is_told() {
         "passed over: d/.cache: a hidden file or folder; `--hidden` reads them",
         "`--explain` lists them",
         "unrouted.example/y:1",
+        "unrouted.example/z:1",
         "docker.io/library/brinedb",
     ]);
     assert!(!run.out.contains("unrouted.example/x:1"));

@@ -148,7 +148,7 @@ fn evaluate(text: &str) -> Effect {
 }
 
 const HOSTS: [&str; 5] =
-    ["bazaar.example", "quay.example:5000", "docker.io", "unrouted.example", "vent.example"];
+    ["bazaar.example", "quarry.example:5000", "docker.io", "unrouted.example", "vent.example"];
 const PATHS: [&str; 4] = ["library/kettle", "ashlog", "gauges/steam/twin", "brinedb"];
 const TAGS: [&str; 4] = ["1", "2.0-slim", "latest", "3.18"];
 

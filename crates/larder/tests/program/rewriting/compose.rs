@@ -141,7 +141,7 @@ fn services(text: &str, known: &Variables) -> Option<BTreeMap<String, Service>> 
     Some(all)
 }
 
-const HOSTS: [&str; 4] = ["bazaar.example", "quay.example:5000", "docker.io", "unrouted.example"];
+const HOSTS: [&str; 4] = ["bazaar.example", "quarry.example:5000", "docker.io", "unrouted.example"];
 const PATHS: [&str; 3] = ["library/kettle", "gauges/steam", "acme/web"];
 
 fn image(chance: &mut Chance) -> String {

@@ -105,7 +105,7 @@ fn plant(yard: &Yard, folder: &str, chance: &mut Chance, apart: bool) -> Vec<&'s
         "kettle",
         "docker.io/library/kettle",
         "bazaar.example/library/ashlog",
-        "quay.example:5000/gauges/steam",
+        "quarry.example:5000/gauges/steam",
         "unrouted.example/x/y",
         "ashlog",
         "vent.example/a",

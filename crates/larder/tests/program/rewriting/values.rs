@@ -70,7 +70,7 @@ fn image(values: &Values, name: &str, global: &str, app: &str) -> Option<String>
     }
 }
 
-const HOSTS: [&str; 4] = ["bazaar.example", "quay.example:5000", "docker.io", "vent.example"];
+const HOSTS: [&str; 4] = ["bazaar.example", "quarry.example:5000", "docker.io", "vent.example"];
 const PATHS: [&str; 3] = ["library/kettle", "gauges/steam", "acme/web"];
 
 fn components(chance: &mut Chance, global: bool, text: &mut String) -> Vec<String> {

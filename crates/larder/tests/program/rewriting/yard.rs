@@ -13,7 +13,7 @@ pub const OWN: &str = "larder.example:5080";
 pub const SHELVES: [(&str, &str); 4] = [
     ("docker.io", "hub"),
     ("bazaar.example", "bazaar"),
-    ("quay.example:5000", "quay"),
+    ("quarry.example:5000", "quarry"),
     ("vent.example", "vent"),
 ];
 
