@@ -20,6 +20,8 @@ pub struct Decider<'r> {
     pub secret: Option<String>,
     /// Pull secrets that pods lose when they do not pull from the larder any more.
     pub detach: BTreeSet<String>,
+    /// Also pods lose them that did not pull from the larder before.
+    pub detach_all: bool,
 }
 
 /// What is known of a file from others of the same run.
@@ -241,8 +243,9 @@ impl Decider<'_> {
             return changes;
         }
         let host = format!("{}/", self.retarget.host());
-        // For each pod whether it pulls from here, and where to tell it.
-        let mut pods: Vec<(bool, Option<Position>)> = vec![(false, None); scan.pods.len()];
+        // For each pod whether it pulls from here, where to tell it, and whether it pulled from here before.
+        let mut pods: Vec<(bool, Option<Position>, bool)> =
+            vec![(false, None, false); scan.pods.len()];
         for (finding, decision) in scan.findings.iter().zip(decisions.iter()) {
             let Some(pod) = finding.pod.and_then(|number| pods.get_mut(number)) else { continue };
             let here = decision.to.as_ref().unwrap_or(&decision.from).starts_with(&host);
@@ -250,8 +253,9 @@ impl Decider<'_> {
                 pod.1 = Some(finding.position);
             }
             pod.0 |= here;
+            pod.2 |= decision.from.starts_with(&host);
         }
-        for (pod, (here, position)) in scan.pods.iter().zip(pods) {
+        for (pod, (here, position, was_here)) in scan.pods.iter().zip(pods) {
             let Some(position) = position else { continue };
             let mut add = |from: String, to: String, change| {
                 let mut decision = Decision::of(What::Secret, position, from);
@@ -272,7 +276,8 @@ impl Decider<'_> {
                 let change = scan.attach(pod, secret);
                 add("(no pull secret)".into(), format!("imagePullSecrets: {secret}"), change);
             }
-            for secret in self.detach.iter().filter(|_| !here) {
+            let gone = !here && (was_here || self.detach_all);
+            for secret in self.detach.iter().filter(|_| gone) {
                 let change = scan.detach(pod, secret);
                 add(format!("imagePullSecrets: {secret}"), "(no pull secret)".into(), change);
             }

@@ -181,7 +181,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         (true, None) => config.clusters.iter().map(|one| one.pull_secret.clone()).collect(),
     };
     let secret = args.secret.clone().filter(|_| !args.back);
-    let mut decider = Decider { retarget, strings: args.include_strings, secret, detach };
+    // One that is named goes from every pod that does not pull from here.
+    let detach_all = args.secret.is_some();
+    let strings = args.include_strings;
+    let mut decider = Decider { retarget, strings, secret, detach, detach_all };
     if args.paths.iter().any(|path| path.as_os_str() == "-") {
         return filter(args, decider, &config, context).await;
     }

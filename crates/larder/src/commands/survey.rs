@@ -218,7 +218,7 @@ fn dangling(
     let nothing = Wish { skip: "**".parse().into_iter().collect(), ..Wish::default() };
     let retarget = Retarget::new(&routes, &lock, &config.larder.unqualified, nothing);
     let (secret, detach) = (None, BTreeSet::new());
-    let decider = Decider { retarget, strings: false, secret, detach };
+    let decider = Decider { retarget, strings: false, secret, detach, detach_all: false };
     deployments::overlays::dangling(&found.files, sight, &decider)
 }
 
