@@ -287,3 +287,28 @@ fn what_the_larder_does_not_govern_is_told_apart_from_what_it_allows() {
     assert!(verdict("d/c.yaml").1.contains("the namespace nowhere is not declared"), "{all:#}");
     yard.larder("policy check d/b.yaml").ends(0).says(&["not ours"]);
 }
+
+#[test]
+fn a_pod_that_goes_back_loses_the_secret_of_its_cluster_and_no_other_does() {
+    let yard = Yard::new();
+    let config = yard.read("larder.toml");
+    let more = "[[cluster]]\nname = \"hall\"\nnamespaces = [\"shop\"]\npull = [\"**\"]\n";
+    yard.write("larder.toml", format!("{config}{more}"));
+    let with = |image: &str, secret: &str| {
+        pod("shop", image).replace(
+            "  containers:",
+            &format!("  imagePullSecrets:\n  - name: {secret}\n  containers:"),
+        )
+    };
+    let there = "bazaar.example/library/kettle:2";
+    let here = format!("{OWN}/bazaar/library/kettle:2");
+    yard.write("d/a.yaml", with(&here, "larder-pull"));
+    yard.write("d/b.yaml", with(there, "larder-pull"));
+    yard.write("d/c.yaml", with(&here, "own-pull"));
+    yard.larder("rewrite --write --back d")
+        .ends(0)
+        .says(&["2 references and 1 pull secret changed"]);
+    assert_eq!(yard.read("d/a.yaml"), pod("shop", there));
+    assert_eq!(yard.read("d/b.yaml"), with(there, "larder-pull"));
+    assert_eq!(yard.read("d/c.yaml"), with(there, "own-pull"));
+}
