@@ -163,11 +163,6 @@ impl<'a> Retarget<'a> {
         self.wish.pin
     }
 
-    /// Where references are to lead.
-    pub fn direction(&self) -> Direction {
-        self.wish.direction
-    }
-
     /// The image that a name means where it comes from, and whether the name is one of the larder's own. None: it
     /// cannot be read.
     pub fn origin_of(&self, name: &str) -> Option<(Image, bool)> {

@@ -35,9 +35,16 @@ pub struct Sight<'a> {
     pub hidden: bool,
     /// The registries that families of charts get in this run, by the file that writes each.
     pub agreed: Option<&'a HashMap<PathBuf, String>>,
+    /// Whether a file may be changed in this run. None: it does not matter.
+    pub may_change: Option<fn(&Path) -> bool>,
 }
 
 impl<'a> Sight<'a> {
+    /// Whether a file may be changed in this run.
+    pub fn may_change(&self, path: &Path) -> bool {
+        self.may_change.is_none_or(|may| may(path))
+    }
+
     /// With kinds that others made.
     pub fn with(custom: &'a [CustomResource]) -> Self {
         Self { custom, ..Self::default() }

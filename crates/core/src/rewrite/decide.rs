@@ -7,7 +7,7 @@ use super::overlays::{ALL, Entry, Reached, Told, name_of};
 use super::plan::{Change, Wish};
 use super::{Nature, Scan};
 use crate::reference::Reference;
-use crate::retarget::{Answer, Direction, Left, Pin, Retarget};
+use crate::retarget::{Answer, Left, Pin, Retarget};
 
 /// What all files are decided by.
 #[derive(Debug)]
@@ -154,6 +154,9 @@ impl Decider<'_> {
                 wish = None;
                 decision.to = None;
                 decision.left = Some(match told {
+                    Told::Fixed => {
+                        "an overlay that is about it cannot be changed, and would lose it".into()
+                    }
                     Told::Alike(_) | Told::Mixed(_) => {
                         "an overlay means the same image and writes it otherwise; write both alike"
                             .into()
@@ -283,11 +286,6 @@ impl Decider<'_> {
             }
         }
         changes
-    }
-
-    /// Whether references go back to where the images come from.
-    pub fn goes_back(&self) -> bool {
-        self.retarget.direction() == Direction::Back
     }
 }
 

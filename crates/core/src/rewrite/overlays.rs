@@ -56,6 +56,8 @@ pub enum Told {
     Alike(String),
     /// Something that it is not about would come to have the name of its images. The name that stays for that.
     Mixed(String),
+    /// An entry of the overlay cannot be changed where it stands, so that what it is about stays as it is.
+    Fixed,
     /// What it is about is named in several ways after this run, so that one entry cannot be about all of it.
     Torn,
 }
@@ -79,6 +81,7 @@ impl std::fmt::Display for Told {
                 f,
                 "it would be about more than now: the same image is written in two ways; write both alike"
             ),
+            Self::Fixed => write!(f, "it cannot be changed where it stands"),
             Self::Torn => write!(
                 f,
                 "what it is about would be named in two ways, and one entry cannot be about both"
@@ -209,9 +212,7 @@ impl Reached {
         let keep = to.unwrap_or(of).to_owned();
         let (new_to, digest) = match (&told, retarget.answer(&finding.text, finding.tag_elsewhere))
         {
-            (Some(Told::Torn | Told::Mixed(_) | Told::Dangling(_) | Told::Alike(_)), _) => {
-                (keep, None)
-            }
+            (Some(told), _) if *told != Told::Mended => (keep, None),
             _ if is_held => (keep, None),
             (_, Answer::Become(new)) => {
                 let digest = new.digest.as_ref().map(ToString::to_string).unwrap_or_default();

@@ -188,7 +188,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if args.paths.iter().any(|path| path.as_os_str() == "-") {
         return filter(args, decider, &config, context).await;
     }
-    let sight = Sight { hidden: args.hidden, ..Sight::with(&config.resources) };
+    let may_change: Option<fn(&Path) -> bool> = match (args.write, args.force) {
+        (true, true) => Some(|path| may_replace(path, true).is_ok()),
+        (true, false) => Some(|path| may_replace(path, false).is_ok()),
+        (false, _) => None,
+    };
+    let sight = Sight { hidden: args.hidden, may_change, ..Sight::with(&config.resources) };
     let found = deployments::candidates(&args.paths, sight);
     if args.online {
         let asked = |_: &Deployment, found: &Scan<'_>| {
@@ -255,8 +260,8 @@ fn rewrite_one(
     Ok(rewritten)
 }
 
-/// Refuses to write where something would be lost.
-fn may_write(path: &Path, old: &str, force: bool) -> Result<(), String> {
+/// Refuses to replace what is not to be written, or belongs to something else.
+fn may_replace(path: &Path, force: bool) -> Result<(), String> {
     let text = |error: std::io::Error| error.to_string();
     let metadata = std::fs::metadata(path).map_err(text)?;
     if !force && metadata.mode() & 0o222 == 0 {
@@ -283,6 +288,13 @@ fn may_write(path: &Path, old: &str, force: bool) -> Result<(), String> {
             ));
         }
     }
+    Ok(())
+}
+
+/// Refuses to write where something would be lost.
+fn may_write(path: &Path, old: &str, force: bool) -> Result<(), String> {
+    let text = |error: std::io::Error| error.to_string();
+    may_replace(path, force)?;
     // Somebody may have saved the file since it was read; their version wins.
     let now = std::fs::read(path).map_err(text)?;
     if now != old.as_bytes() {

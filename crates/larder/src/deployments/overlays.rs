@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
 use larder_core::rewrite::decide::{Decider, Others};
-use larder_core::rewrite::overlays::{ALL, Name, Reached, Told, listed, name_of};
-use larder_core::rewrite::{FILE_LIMIT, File, Finding, Wish, scan};
+use larder_core::rewrite::overlays::{ALL, Entry, Name, Reached, Told, listed, name_of};
+use larder_core::rewrite::{FILE_LIMIT, File, Finding, Scan, Wish, scan};
 
 use super::{Candidate, Sight, real};
 use crate::files::read_regular;
@@ -35,7 +35,10 @@ pub fn settle(
     if tops.is_empty() {
         return HashMap::new();
     }
-    let in_run: HashSet<PathBuf> = files.iter().map(|one| real(&one.path)).collect();
+    // A file that may not be changed keeps its names; an overlay among these keeps what it is about.
+    let may_change = |one: &&Candidate| is_overlay(&one.path) || sight.may_change(&one.path);
+    let in_run: HashSet<PathBuf> =
+        files.iter().filter(may_change).map(|one| real(&one.path)).collect();
     let run = Rounds { sight, decider, in_run: &in_run };
     let none = HashMap::new();
     let mut names = HashMap::new();
@@ -48,7 +51,7 @@ pub fn settle(
         .torn
         .drain(..)
         .map(|(path, ..)| path)
-        .chain(std::mem::take(&mut first.open))
+        .chain(std::mem::take(&mut first.open).into_keys())
         .collect();
     let mut others = first.others;
     for group in groups(&tops, &first.reached, &stirred) {
@@ -148,9 +151,9 @@ impl Rounds<'_> {
             }
             // What cannot be settled by names stays as it is, with all that it is about.
             let mut frozen = false;
-            for path in settled.open.iter().filter(|_| !more) {
+            for (path, told) in settled.open.iter().filter(|_| !more) {
                 let its = held.entry(path.clone()).or_default();
-                if its.insert(ALL.to_owned(), Told::Torn).is_none() {
+                if its.insert(ALL.to_owned(), told.clone()).is_none() {
                     frozen = true;
                     names.remove(path);
                 }
@@ -214,8 +217,8 @@ struct Settled {
     reached: HashMap<PathBuf, Below>,
     /// Names that are to stay, with the file in which each stands, and why.
     torn: Vec<(PathBuf, String, Told)>,
-    /// The files of overlays that have an entry which cannot be settled.
-    open: BTreeSet<PathBuf>,
+    /// The files of overlays that have an entry which cannot be settled, and why.
+    open: BTreeMap<PathBuf, Told>,
 }
 
 struct Graph<'g> {
@@ -280,10 +283,15 @@ impl Graph<'_> {
                     let none = BTreeMap::new();
                     let held = self.held.get(path).unwrap_or(&none);
                     let settled = below.reached.through(&entries, held, &self.decider.retarget);
+                    if !self.can_say(path, &found, &entries, &settled) {
+                        let open = below.files.iter().map(|file| (file.clone(), Told::Fixed));
+                        self.settled.open.extend(open);
+                    }
                     for (finding, entry) in entries.iter().zip(&settled) {
                         let told = entry.as_ref().and_then(|one| one.told.as_ref());
                         if matches!(told, Some(Told::Torn | Told::Mixed(_))) {
-                            self.settled.open.extend(below.files.iter().cloned());
+                            let open = below.files.iter().map(|file| (file.clone(), Told::Torn));
+                            self.settled.open.extend(open);
                         }
                         let name = match told {
                             Some(Told::Torn) => finding.overlays().map(str::to_owned),
@@ -331,6 +339,36 @@ impl Graph<'_> {
         } else {
             below.reached.whole = false;
         }
+    }
+
+    /// Whether an overlay can be made to say what was settled: it may be changed, and each entry can be written.
+    fn can_say(
+        &self,
+        path: &Path,
+        found: &Scan<'_>,
+        entries: &[&Finding],
+        settled: &[Option<Entry>],
+    ) -> bool {
+        // What keeps its name is about the same images, whatever else is said of them.
+        let moves = |finding: &Finding, entry: &Entry| matches!(&entry.wish, Wish::Entry { of, .. } if finding.overlays() != Some(of));
+        let changes = entries
+            .iter()
+            .zip(settled)
+            .any(|(finding, entry)| entry.as_ref().is_some_and(|entry| moves(finding, entry)));
+        // An entry whose place is not certain could be about any of it.
+        if entries.iter().any(|one| one.overlays().is_none()) {
+            return false;
+        }
+        if !changes {
+            return true;
+        }
+        let others = Others { entries: settled.to_vec(), ..Others::default() };
+        let wished = settled.iter().flatten().filter(|entry| !entry.same).count();
+        let decided = self.decider.decide(found, &others);
+        let written = found.findings.iter().zip(&decided.decisions);
+        let written = written
+            .filter(|(one, decision)| one.is_overlay() && one.is_run() && decision.to.is_some());
+        self.sight.may_change(path) && written.count() >= wished
     }
 
     /// Adds what a file or a folder gives.

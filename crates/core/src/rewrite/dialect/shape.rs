@@ -314,7 +314,8 @@ pub(super) fn is_image_key(key: &str) -> bool {
 /// Whether a scalar is no text by its tag: another program reads a function in it (`!Ref`).
 pub(in super::super) fn is_foreign(tree: &Tree<'_>, node: NodeId) -> bool {
     let node = &tree.nodes[tree.resolve(node)];
-    node.tag.as_deref().is_some_and(|tag| tag != "!" && !tag.ends_with("str"))
+    let text = ["!", "!!str", "tag:yaml.org,2002:str"];
+    node.tag.as_deref().is_some_and(|tag| !text.contains(&tag))
 }
 
 /// Whether a text can be a repository, with or without a registry before it.

@@ -32,7 +32,9 @@ fn agrees(
     decider: &Decider<'_>,
 ) -> Option<String> {
     let here = |path: &PathBuf| paths_of_run.contains(path.as_path());
-    if !family.whole || !here(&family.top) || !family.members.iter().all(here) {
+    // One that may not be changed would be left with a registry that is not its own.
+    let mut all = std::iter::once(&family.top).chain(&family.members);
+    if !family.whole || !all.all(|path| here(path) && sight.may_change(path)) {
         return None;
     }
     let paths: Vec<Candidate> = std::iter::once(&family.top)

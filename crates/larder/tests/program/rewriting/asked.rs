@@ -226,6 +226,52 @@ fn an_overlay_that_is_about_nothing_is_told_and_mended_with_its_base() {
 }
 
 #[test]
+fn what_belongs_together_stays_as_it_is_when_a_part_of_it_cannot_change() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let yard = Yard::new();
+    let base = pod("scada", "kettle:1");
+    let overlay = "resources: [d.yaml]\nimages:\n- name: kettle\n  newTag: \"3\"\n";
+    let read_only = |name: &str| {
+        std::fs::set_permissions(yard.path(name), std::fs::Permissions::from_mode(0o444)).unwrap();
+    };
+    // An overlay that may not be written keeps its base.
+    yard.write("a/d.yaml", &base);
+    yard.write("a/kustomization.yaml", overlay);
+    read_only("a/kustomization.yaml");
+    yard.larder("rewrite --write a")
+        .ends(1)
+        .says(&["an overlay that is about it cannot be changed"]);
+    assert_eq!(
+        (yard.read("a/d.yaml"), yard.read("a/kustomization.yaml").as_str()),
+        (base.clone(), overlay)
+    );
+    // A base that may not be written keeps its name in the overlay.
+    yard.write("b/d.yaml", &base);
+    yard.write("b/kustomization.yaml", overlay);
+    read_only("b/d.yaml");
+    yard.larder("rewrite --write b").ends(1).says(&["nobody may write it"]);
+    assert_eq!(
+        yard.read("b/kustomization.yaml"),
+        overlay.replace("kettle\n", &format!("kettle\n  newName: {OWN}/hub/library/kettle\n"))
+    );
+    // Nor does an entry change that is written in a way that is left alone.
+    yard.write("c/d.yaml", &base);
+    let odd = overlay.replace("name: kettle", "name: \"ket\\\n    tle\"");
+    yard.write("c/kustomization.yaml", &odd);
+    yard.larder("rewrite --write c").ends(1);
+    assert_eq!((yard.read("c/d.yaml"), yard.read("c/kustomization.yaml")), (base, odd));
+    // A chart below one whose registry is written once for both.
+    let top = "global: {imageRegistry: bazaar.example}\nimage: {repository: library/kettle, tag: \"1\"}\n";
+    yard.write("e/Chart.yaml", "name: e\n");
+    yard.write("e/values.yaml", top);
+    yard.write("e/charts/s/Chart.yaml", "name: s\n");
+    yard.write("e/charts/s/values.yaml", "image: {repository: library/ashlog, tag: \"2\"}\n");
+    read_only("e/charts/s/values.yaml");
+    yard.larder("rewrite --write e").ends(1).says(&["charts below this one take its registry too"]);
+    assert_eq!(yard.read("e/values.yaml"), top);
+}
+
+#[test]
 fn what_a_file_upon_another_builds_keeps_its_name() {
     let yard = Yard::new();
     let base = "services:\n  a: {image: \"acme/a:1\"}\n  b: {image: \"kettle:2\"}\n  c: {image: \"acme/a:1\"}\n";
