@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use crate::digest::Digest;
 use crate::name::{RepositoryName, Tag};
 
-/// The records of all repositories, as the ledger keeps them.
+/// The records of some repositories, as the store keeps them.
 #[derive(Debug, Default, Clone)]
 pub struct Records {
     /// The repositories; the other records name them by their place here.
@@ -17,10 +17,12 @@ pub struct Records {
     pub manifests: Vec<ManifestRow>,
     /// What each manifest needs.
     pub needs: Vec<NeedRow>,
-    /// Blobs with their sizes in bytes.
-    pub blobs: Vec<(Digest, u64)>,
+    /// Blobs that repositories have.
+    pub blobs: Vec<BlobRow>,
     /// Tags.
     pub tags: Vec<TagRow>,
+    /// The contents that an image of a repository uses too which is not among these.
+    pub elsewhere: Vec<Digest>,
 }
 
 /// A manifest of a repository.
@@ -38,6 +40,17 @@ pub struct ManifestRow {
     pub subject: Option<Digest>,
     /// When it was recorded, in milliseconds since 1970.
     pub added: i64,
+}
+
+/// A blob that a repository has.
+#[derive(Debug, Clone)]
+pub struct BlobRow {
+    /// The place of the repository.
+    pub repository: usize,
+    /// Its digest.
+    pub digest: Digest,
+    /// Its size in bytes.
+    pub size: u64,
 }
 
 /// That a manifest needs something.
@@ -85,7 +98,7 @@ pub struct Holdings {
     sizes: Vec<u64>,
     /// The digest of each content.
     digests: Vec<Digest>,
-    /// How many manifests of all repositories use each content.
+    /// How many manifests use each content; all of other repositories are one.
     users: Vec<u32>,
 }
 
@@ -127,7 +140,8 @@ impl Holdings {
     pub fn new(records: Records) -> Self {
         let count = records.manifests.len();
         let mut places = HashMap::with_capacity(count);
-        let (mut numbers, mut sizes, mut digests) = (HashMap::new(), Vec::new(), Vec::new());
+        let mut numbers: HashMap<Digest, usize> = HashMap::new();
+        let (mut sizes, mut digests) = (Vec::new(), Vec::new());
         let mut number = |digest: &Digest, size: u64| -> usize {
             *numbers.entry(digest.clone()).or_insert_with(|| {
                 sizes.push(size);
@@ -135,8 +149,8 @@ impl Holdings {
                 sizes.len() - 1
             })
         };
-        let blobs: HashMap<&Digest, u64> =
-            records.blobs.iter().map(|(digest, size)| (digest, *size)).collect();
+        let blobs: HashMap<(usize, &Digest), u64> =
+            records.blobs.iter().map(|row| ((row.repository, &row.digest), row.size)).collect();
         let mut contents: Vec<Vec<usize>> = Vec::with_capacity(count);
         for (place, row) in records.manifests.iter().enumerate() {
             places.insert((row.repository, row.digest.clone()), place);
@@ -149,8 +163,10 @@ impl Holdings {
                 continue;
             };
             if !need.is_child {
-                let size = blobs.get(&need.target).copied().unwrap_or(0);
-                contents[place].push(number(&need.target, size));
+                // What its repository does not have, as on a cached shelf nobody has asked for it, takes nothing.
+                if let Some(size) = blobs.get(&(need.repository, &need.target)) {
+                    contents[place].push(number(&need.target, *size));
+                }
             } else if let Some(&child) = places.get(&(need.repository, need.target.clone())) {
                 children[place].push(child);
                 parents[child].push(place);
@@ -171,6 +187,9 @@ impl Holdings {
         let mut users = vec![0; sizes.len()];
         for used in contents.iter().flatten() {
             users[*used] += 1;
+        }
+        for number in records.elsewhere.iter().filter_map(|digest| numbers.get(digest)) {
+            users[*number] += 1;
         }
         Self {
             records,
@@ -434,7 +453,9 @@ mod tests {
                 need("single", "base", false),
                 need("signature", "note", false),
             ],
-            blobs: ["base", "top", "other", "note"].map(|name| (digest(name), 100)).to_vec(),
+            blobs: ["base", "top", "other", "note"]
+                .map(|name| BlobRow { repository: 0, digest: digest(name), size: 100 })
+                .to_vec(),
             tags: tags
                 .iter()
                 .map(|(tag, name)| TagRow {
@@ -444,6 +465,7 @@ mod tests {
                     since: 0,
                 })
                 .collect(),
+            elsewhere: Vec::new(),
         })
     }
 
@@ -527,6 +549,7 @@ mod tests {
                 tags: tags.iter().enumerate().map(|(n, to)| TagRow {
                     repository: 0, tag: tag(n), digest: name(*to), since: 0,
                 }).collect(),
+                elsewhere: Vec::new(),
             };
             let unwanted = dropped.iter().map(|(is_tag, n)| {
                 if *is_tag { Unwanted::Tag(0, tag(*n)) } else { Unwanted::Manifest(0, name(*n)) }

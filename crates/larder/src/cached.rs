@@ -14,7 +14,7 @@ use crate::failure::Failure;
 /// Sets up the cached shelves over a store; no upstream is asked yet.
 pub async fn open(config: &Config, store: &Store) -> Result<Cache, Failure> {
     let mut upstreams: HashMap<Host, Arc<Upstream>> = HashMap::new();
-    let standing = store.cache.standing().await;
+    let standing = store.standing().await;
     let standing =
         standing.map_err(|error| Failure::store("cannot tell how upstreams stand", &error))?;
     let mut shelves = Vec::new();
@@ -25,7 +25,7 @@ pub async fn open(config: &Config, store: &Store) -> Result<Cache, Failure> {
             Some(upstream) => Arc::clone(upstream),
             None => {
                 let since = named.allowance.map_or(0, |allowance| span(allowance.per));
-                let spent = store.journal.pulls(&named.host, now() - since).await;
+                let spent = store.pulls(&named.host, now() - since).await;
                 let what = || format!("cannot cache {}", named.host);
                 let upstream = Arc::new(Upstream::new(UpstreamPlan {
                     host: named.host.clone(),

@@ -3,10 +3,12 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use larder_core::digest::Digest;
 use larder_core::lock::{Lock, LockError};
+use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::{Malformed, Reading, Reference, Unqualified};
-use larder_store::Store;
 pub use larder_store::now;
+use larder_store::{Store, StoreError};
 
 use crate::config::{self, Config, Provenance};
 use crate::failure::Failure;
@@ -148,4 +150,18 @@ pub fn open_store(config: &Config) -> Result<Store, Failure> {
 /// Opens the larder's store for reading. None: nothing was ever stored.
 pub fn store_if_any(config: &Config) -> Result<Option<Store>, Failure> {
     if Store::is_local(&config.data()) { open_store(config).map(Some) } else { Ok(None) }
+}
+
+/// Every tag of a store, and what it points to: for what has to be asked of each of them.
+pub async fn every_tag(store: &Store) -> Result<Vec<(RepositoryName, Tag, Digest)>, StoreError> {
+    const PAGE: usize = 10_000;
+    let mut all: Vec<(RepositoryName, Tag, Digest)> = Vec::new();
+    loop {
+        let after = all.last().map(|(name, tag, _)| (name.clone(), tag.clone()));
+        let page = store.tags_after(after.as_ref(), PAGE).await?;
+        if page.is_empty() {
+            return Ok(all);
+        }
+        all.extend(page);
+    }
 }

@@ -108,6 +108,10 @@ impl Failure {
                 Exit::Usage,
             ),
             StoreError::Version { .. } => ("use a newer larder with this store", Exit::Usage),
+            StoreError::Earlier { .. } => (
+                "`larder store convert` converts it, and so does `larder serve`; take a backup first",
+                Exit::Usage,
+            ),
             StoreError::Size { .. } => ("have the image mended where it comes from", Exit::Content),
             StoreError::Missing(_) => ("bring these in first", Exit::No),
             _ => ("", Exit::Usage),

@@ -334,7 +334,7 @@ pub async fn fresh(
     place: Place<'_>,
     expires: Option<i64>,
 ) -> Result<(Value, KeyId), Failure> {
-    let known = store.keyring.keys().await.map_err(failed("cannot read the keys"))?;
+    let known = store.keys().await.map_err(failed("cannot read the keys"))?;
     let Room { who, replaces, lost } = room(config, store, wanted, place, &known).await?;
     if let Some(lost) = lost {
         end(store, &lost, &wanted.user, "its secret is lost").await?;
@@ -361,12 +361,12 @@ async fn was_handed_over(store: &Store, key: &KeyId) -> Result<bool, Failure> {
         limit: Some(50),
         ..Filter::default()
     };
-    let entries = store.record.entries(filter).await.map_err(failed("cannot read the record"))?;
+    let entries = store.entries(filter).await.map_err(failed("cannot read the record"))?;
     Ok(entries.iter().any(|entry| entry.text.contains(HANDED_OVER)))
 }
 
 /// Ends a key that nobody can use.
 pub async fn end(store: &Store, key: &KeyId, user: &str, why: &str) -> Result<(), Failure> {
-    store.keyring.revoke_key(key, now()).await.map_err(failed("cannot end the key"))?;
+    store.revoke_key(key, now()).await.map_err(failed("cannot end the key"))?;
     note(store, key, &format!("of {user} ended: {why}")).await
 }

@@ -18,7 +18,7 @@ pub fn failed(doing: &str) -> impl Fn(larder_store::StoreError) -> Failure {
 
 /// The keys of somebody that are good now, the oldest first.
 pub async fn good_keys(store: &Store, who: &Who) -> Result<Vec<KeyRecord>, Failure> {
-    let all = store.keyring.keys().await.map_err(failed("cannot read the keys"))?;
+    let all = store.keys().await.map_err(failed("cannot read the keys"))?;
     let (user, at) = (who.to_string(), now());
     Ok(all.into_iter().filter(|key| key.user == user && key.is_good(at)).collect())
 }
@@ -47,7 +47,7 @@ pub async fn make(
         used: None,
         used_from: None,
     };
-    store.keyring.add_key(record.clone()).await.map_err(failed(what))?;
+    store.add_key(record.clone()).await.map_err(failed(what))?;
     let text = format!("issued for {who}, {}", ends(&record));
     note(store, &record.id, &text).await?;
     Ok((key, record))

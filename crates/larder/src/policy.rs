@@ -217,14 +217,14 @@ impl<'c> Judge<'c> {
         named: Named<'_>,
     ) -> Result<Option<String>, StoreError> {
         let Some(store) = &self.store else { return Ok(None) };
-        let read = async { Ok::<_, StoreError>(Stops::new(store.keyring.stops().await?)) };
+        let read = async { Ok::<_, StoreError>(Stops::new(store.stops().await?)) };
         let stops = self.stops.get_or_try_init(|| read).await?;
         if stops.has_no_content() {
             return Ok(None);
         }
         let mut digest = named.digest.cloned();
         if let (None, Some(repository), Some(selector)) = (&digest, repository, named.selector()) {
-            digest = store.ledger.manifest(repository, &selector).await?.map(|found| found.digest);
+            digest = store.manifest_record(repository, &selector).await?.map(|found| found.digest);
         }
         let stop = digest.as_ref().and_then(|digest| stops.content(digest));
         Ok(stop.map(|stop| stop.because.clone()))

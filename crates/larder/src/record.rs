@@ -36,10 +36,10 @@ pub fn renewal(cluster: &str) -> Entry {
 /// When a cluster's keys were last looked through for renewal, in milliseconds since 1970. None: never.
 pub async fn last_renewal(store: &Store, cluster: &str) -> Result<Option<i64>, StoreError> {
     let filter = Filter { number: Some(renewal_number(cluster)), ..Filter::default() };
-    Ok(store.record.entries(filter).await?.first().map(|entry| entry.last))
+    Ok(store.entries(filter).await?.first().map(|entry| entry.last))
 }
 
 /// Writes it down.
 pub async fn note(store: &Store, entries: Vec<Entry>) -> Result<(), StoreError> {
-    store.record.write_down(entries).await
+    store.write_down(entries).await
 }

@@ -173,24 +173,24 @@ impl App {
         let mut turn = 0;
         loop {
             tokio::time::sleep(TURN).await;
-            self.store.ledger.notice_others().await;
+            self.store.notice_others().await;
             self.write_tally().await;
             turn += 1;
             if turn % ABANDONED_EACH == 0 {
-                let abandoned =
-                    i64::try_from(larder_store::ABANDONED.as_millis()).unwrap_or(i64::MAX);
-                // What lived for so long has ended; one that has not was given up with its file.
-                let before = larder_store::now().saturating_sub(2 * abandoned);
-                if let Err(error) = self.store.upkeep.forget_uploads(before).await {
-                    tracing::warn!(%error, "uploads that ended could not be forgotten");
-                }
-                match self.store.blobs.remove_abandoned(larder_store::ABANDONED).await {
-                    Ok(0) => {}
-                    Ok(count) => tracing::info!(count, "gave up uploads that nobody went on with"),
+                match self.store.remove_abandoned(larder_store::ABANDONED).await {
+                    Ok(gone) if gone.uploads == 0 => {}
+                    Ok(gone) => {
+                        let (count, bytes) = (gone.uploads, gone.bytes);
+                        tracing::info!(count, bytes, "gave up uploads that nobody went on with");
+                    }
                     Err(error) => {
                         tracing::error!(%error, "uploads left behind could not be removed");
                     }
                 }
+                if let Err(error) = self.store.forget_leases().await {
+                    tracing::error!(%error, "leases that ended could not be forgotten");
+                }
+                self.store.keep_spare().await;
             }
         }
     }
@@ -206,7 +206,7 @@ impl App {
         if uses.is_empty() {
             return;
         }
-        if let Err(error) = self.store.journal.note_uses(uses.clone()).await {
+        if let Err(error) = self.store.note_uses(uses.clone()).await {
             tracing::warn!(%error, "pulls could not be counted; it is tried again");
             self.tally.give_back(uses);
         }

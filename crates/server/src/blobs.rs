@@ -93,7 +93,7 @@ pub(crate) async fn get(
             let error = ApiError::new(Code::TooManyRequests, message);
             return Err(error.with_header(header::RETRY_AFTER, HeaderValue::from_static("2")));
         };
-        let reader = app.store.blobs.read(digest, range).await.map_err(|error| match error {
+        let reader = app.store.read(digest, range).await.map_err(|error| match error {
             StoreError::NotFound(_) => {
                 tracing::error!(%digest, "recorded and not there: `larder store verify` tells more");
                 absent(repository, digest)
@@ -119,18 +119,18 @@ async fn size(
     digest: &Digest,
     parts: &Parts,
 ) -> Result<u64, ApiError> {
-    let moment = app.store.ledger.moment();
-    let size = app.store.ledger.blob(repository, digest).await?;
+    let moment = app.store.moment(repository);
+    let size = app.store.blob(repository, digest).await?;
     let size = size.ok_or_else(|| absent(repository, digest))?;
     if let Some(moment) = moment {
-        app.remembered.keep(parts.uri.path(), moment, Known::Blob(size));
+        app.remembered.keep(&app.store, parts.uri.path(), moment, Known::Blob(size));
     }
     Ok(size)
 }
 
 /// The size of a blob that the repository had a moment ago and has still.
 fn recalled(app: &App, parts: &Parts) -> Option<u64> {
-    match app.remembered.get(parts.uri.path(), &app.store.ledger.moment()?)?.known {
+    match app.remembered.get(&app.store, parts.uri.path())?.known {
         Known::Blob(size) => Some(size),
         Known::Manifest(_) => None,
     }
@@ -157,7 +157,7 @@ pub(crate) async fn delete(
     digest: &Digest,
 ) -> Result<Response, ApiError> {
     app.check_removal(repository)?;
-    match app.store.upkeep.unlink_blob(repository, digest).await? {
+    match app.store.unlink_blob(repository, digest).await? {
         Removal::Done(()) => {
             let mut response = Response::new(Body::empty());
             *response.status_mut() = StatusCode::ACCEPTED;

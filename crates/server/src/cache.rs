@@ -134,7 +134,7 @@ impl Cache {
 
     /// What the operator wishes of upstreams that are left alone.
     async fn take_up_wishes(&self) {
-        match self.inner.store.cache.standing().await {
+        match self.inner.store.standing().await {
             Ok(all) => {
                 for known in all.iter().filter(|known| known.condition == RETRY) {
                     for upstream in self.upstreams().filter(|one| *one.host() == known.host) {
@@ -149,11 +149,11 @@ impl Cache {
     /// Writes down what was counted since the last time: what shelves did and how upstreams stand.
     /// What cannot be written is kept for the next time. Gives what shelves did.
     pub async fn write_counts(&self) -> Vec<Traffic> {
-        let cache = &self.inner.store.cache;
+        let store = &self.inner.store;
         let mut traffic: Vec<_> =
             self.shelves().filter_map(|shelf| shelf.traffic.take(&shelf.name)).collect();
         if !traffic.is_empty()
-            && let Err(error) = cache.note_traffic(traffic.clone()).await
+            && let Err(error) = store.note_traffic(traffic.clone()).await
         {
             tracing::warn!(%error, "what shelves did could not be counted; it is tried again");
             for one in &traffic {
@@ -172,7 +172,7 @@ impl Cache {
             standing.extend(upstream.changed_standing());
         }
         if !standing.is_empty()
-            && let Err(error) = cache.note_standing(standing).await
+            && let Err(error) = store.note_standing(standing).await
         {
             tracing::warn!(%error, "how upstreams stand could not be written down");
         }

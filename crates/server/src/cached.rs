@@ -78,15 +78,15 @@ pub(crate) async fn blob(
 ) -> Result<Option<Had>, ApiError> {
     let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
     let path = shelf.upstream_name(repository)?;
-    let moment = app.store.ledger.moment();
+    let moment = app.store.moment(repository);
     let keep = |size: u64| {
         if let Some(moment) = moment {
-            app.remembered.keep(parts.uri.path(), moment, Known::Blob(size));
+            app.remembered.keep(&app.store, parts.uri.path(), moment, Known::Blob(size));
         }
         Some(Had::Here(size))
     };
     if parts.method == Method::HEAD {
-        if let Some(size) = app.store.ledger.blob(repository, digest).await? {
+        if let Some(size) = app.store.blob(repository, digest).await? {
             return Ok(keep(size));
         }
         let size = app.cache.blob_size(shelf, repository, &path, digest).await?;

@@ -27,7 +27,7 @@ pub(crate) async fn list(
     let mut after = last;
     // Pages of what there is, until there is a page of what this client may see.
     while found.len() <= count {
-        let page = app.store.ledger.repositories(after.as_ref(), PAGE).await?;
+        let page = app.store.repositories(after.as_ref(), PAGE).await?;
         after = page.last().cloned();
         let whole = page.len() == PAGE;
         found.extend(page.into_iter().filter(|name| plan.sees(caller, name)));

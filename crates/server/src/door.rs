@@ -334,7 +334,7 @@ impl Asking<'_> {
         }
         let mut digest = reference.digest.clone();
         if let (None, Some(here)) = (&digest, &judgement.here) {
-            let found = app.store.ledger.manifest(&here.repository, &here.selector()).await?;
+            let found = app.store.manifest_record(&here.repository, &here.selector()).await?;
             digest = found.map(|found| found.digest);
         }
         let stop = digest.as_ref().and_then(|digest| self.stops.content(digest));

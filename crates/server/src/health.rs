@@ -3,8 +3,6 @@
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 
-use larder_store::Purpose;
-
 use crate::app::App;
 
 /// It answers; that is all.
@@ -25,20 +23,14 @@ pub(crate) async fn ready(app: &App) -> Response {
         tracing::error!(%error, "not ready");
         "fails; the log has the cause".to_owned()
     };
-    let written = async {
-        let mut writer = app.store.blobs.write_once(Purpose::Read).await?;
-        writer.write(bytes::Bytes::from_static(b"ready?")).await?;
-        // Dropped without a commit, nothing of it is kept.
-        writer.park().await
-    };
     let room = app.store.check_room(0).await;
     let full = matches!(room, Err(larder_store::StoreError::Full { .. }));
     if full {
         say("store", None);
     } else {
-        say("store", written.await.err().map(told));
+        say("store", app.store.probe().await.err().map(told));
     }
-    say("ledger", app.store.ledger.repositories(None, 1).await.err().map(told));
+    say("ledger", app.store.repositories(None, 1).await.err().map(told));
     match room {
         Ok(()) => lines.push_str("room: ok\n"),
         Err(error) => lines.push_str(&format!("room: {error}; pushes are refused, pulls go on\n")),

@@ -9,7 +9,6 @@ use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, Request, StatusCode, header};
 use axum::response::Response;
 use bytes::{Bytes, BytesMut};
-use larder_core::companion;
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Document, DocumentError, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
@@ -43,8 +42,8 @@ pub(crate) fn recall<B>(
     }
     let began = Instant::now();
     let path = request.uri().path();
-    let moment = app.store.ledger.moment()?;
-    let answer = app.remembered.get(path, &moment)?;
+    let answer = app.remembered.get(&app.store, path)?;
+    let moment = app.store.moment_of_access()?;
     let target = &answer.target;
     // Whoever may not have it, or has to be looked at closely, is for the long way.
     let caller = app.known(plan, Head::of(request), &moment)?;
@@ -94,7 +93,7 @@ pub(crate) async fn get(
     parts: &Parts,
 ) -> Result<Response, ApiError> {
     // Asked before the ledger is: what it says after that is at least as true.
-    let mut moment = app.store.ledger.moment();
+    let mut moment = app.store.moment(repository);
     let brought = cached::manifest(app, repository, selector).await?;
     let named = brought.as_ref().map(|brought| Selector::Digest(brought.digest.clone()));
     let found = app.store.manifest(repository, named.as_ref().unwrap_or(selector)).await?;
@@ -129,7 +128,7 @@ pub(crate) async fn get(
     });
     if let Some(moment) = moment {
         let known = Known::Manifest(Arc::clone(&held));
-        app.remembered.keep(parts.uri.path(), moment, known);
+        app.remembered.keep(&app.store, parts.uri.path(), moment, known);
     }
     let mut response = give(app, &held, &parts.method, &parts.headers)?;
     if let Some(caller) = parts.extensions.get::<Caller>() {
@@ -185,15 +184,15 @@ async fn absent(
     repository: &RepositoryName,
     selector: &Selector,
 ) -> Result<ApiError, ApiError> {
-    let ledger = &app.store.ledger;
-    if ledger.tags(repository, None, 1).await?.is_none() {
+    let store = &app.store;
+    if store.tags(repository, None, 1).await?.is_none() {
         return Ok(ApiError::new(
             Code::NameUnknown,
             format!("there is no repository {repository}"),
         ));
     }
     let message = match selector {
-        Selector::Digest(digest) if ledger.is_absent_child(repository, digest).await? => {
+        Selector::Digest(digest) if store.is_absent_child(repository, digest).await? => {
             format!("{digest} is for a platform that was not brought into {repository}")
         }
         selector => format!("{repository} has no {selector}"),
@@ -233,18 +232,8 @@ pub(crate) async fn put(
     let named = named.chain(document.blobs().map(|blob| &blob.digest)).chain([&digest]);
     let caller = parts.extensions.get::<Caller>();
     blocked::check(app, caller, repository.as_str(), named).await?;
-    // A list of referrers that a client keeps under its tag is replaced, not kept beside the new one.
-    let list = tag.clone().filter(companion::is_made_from_digest).map(Selector::Tag);
-    let replaced = match &list {
-        Some(list) => app.store.ledger.manifest(repository, list).await?,
-        None => None,
-    };
     let sparse = app.takes_sparse(repository);
     app.store.put_manifest(repository, &digest, &document, tag, sparse).await?;
-    if let Some(old) = replaced.filter(|old| old.digest != digest) {
-        app.store.forget_list(repository, &old).await?;
-    }
-
     let mut response = Response::new(Body::empty());
     *response.status_mut() = StatusCode::CREATED;
     let headers = response.headers_mut();
@@ -265,7 +254,7 @@ pub(crate) async fn delete(
 ) -> Result<Response, ApiError> {
     app.check_removal(repository)?;
     let gone = match selector {
-        Selector::Tag(tag) => app.store.upkeep.remove_tag(repository, tag).await?.is_some(),
+        Selector::Tag(tag) => app.store.remove_tag(repository, tag).await?.is_some(),
         Selector::Digest(digest) => match app.store.remove_manifest(repository, digest).await? {
             Removal::Done(_) => true,
             Removal::NotThere => false,

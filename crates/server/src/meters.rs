@@ -179,7 +179,7 @@ impl Meters {
             self.set_upstream(standing);
         }
         self.set_keys(store).await;
-        match store.ledger.totals().await {
+        match store.totals().await {
             Ok(totals) => {
                 for (what, count) in [
                     ("repositories", totals.repositories),
@@ -194,7 +194,7 @@ impl Meters {
             }
             Err(error) => tracing::warn!(%error, "the ledger's totals are not known"),
         }
-        if let Ok(Some(room)) = store.blobs.room().await {
+        if let Ok(Some(room)) = store.room().await {
             let gauge = self.store.with_label_values(&["room_bytes"]);
             gauge.set(i64::try_from(room).unwrap_or(i64::MAX));
         }
@@ -202,7 +202,7 @@ impl Meters {
     }
 
     async fn set_keys(&self, store: &Store) {
-        match store.keyring.keys().await {
+        match store.keys().await {
             Ok(keys) => {
                 self.key_ends.reset();
                 let clusters: BTreeSet<&str> = keys
@@ -213,7 +213,7 @@ impl Meters {
                 for cluster in clusters {
                     let filter =
                         Filter { number: Some(renewal_number(cluster)), ..Filter::default() };
-                    if let Ok(found) = store.record.entries(filter).await
+                    if let Ok(found) = store.entries(filter).await
                         && let Some(entry) = found.first()
                     {
                         self.renewals.with_label_values(&[cluster]).set(entry.last / 1000);

@@ -47,6 +47,19 @@ pub enum PathError {
 }
 
 impl Target {
+    /// The repository that it is about. None: about none.
+    pub fn repository(&self) -> Option<&RepositoryName> {
+        match self {
+            Self::Base | Self::Catalog => None,
+            Self::Manifest(name, _)
+            | Self::Blob(name, _)
+            | Self::Uploads(name)
+            | Self::Upload(name, _)
+            | Self::Tags(name)
+            | Self::Referrers(name, _) => Some(name),
+        }
+    }
+
     /// What kind of resource it is, in a word for figures.
     pub fn resource(&self) -> &'static str {
         match self {

@@ -17,12 +17,11 @@ use crate::cached;
 use crate::error::{ApiError, Code};
 use crate::headers::{insert, query};
 use crate::limits::Client;
-use crate::manifests::{self, too_much_at_once};
+use crate::manifests::too_much_at_once;
 
 /// Referrers in one answer.
 const PAGE: usize = 100;
-/// Bytes of manifests that are read for one answer; the last of them may go beyond. What is left comes with the next
-/// page.
+/// Bytes of annotations in one answer; the last of them may go beyond. What is left comes with the next page.
 const READ: u64 = 2 * 1024 * 1024;
 /// Bytes of an answer that are handed on at once.
 const PIECE: usize = 64 * 1024;
@@ -42,48 +41,46 @@ pub(crate) async fn list(
         Some(Err(error)) => return Err(ApiError::new(Code::DigestInvalid, error.to_string())),
     };
     let warning = cached::referrers(app, repository, subject).await?;
-    let mut found =
-        app.store.ledger.referrers(repository, subject, after.as_ref(), PAGE + 1).await?;
+    let mut found = app.store.referrers(repository, subject, after.as_ref(), PAGE + 1).await?;
     let more = found.len() > PAGE;
     found.truncate(PAGE);
-    let mut next = found.last().filter(|_| more).map(|last| last.digest.clone());
-    let mut entries = Vec::new();
+    let mut next = found.last().filter(|_| more).map(|last| last.manifest.digest.clone());
     let client = parts.extensions.get::<Client>().map(|client| client.0);
     let mut share = app.memory.share(client);
     let (mut read, mut last) = (0, None);
+    let mut shown = Vec::new();
     for record in found {
         if read >= READ {
             next = last;
             break;
         }
-        read += record.size;
-        last = Some(record.digest.clone());
-        // Twice: as it is read, and in the answer.
-        if !share.grow(usize::try_from(record.size).unwrap_or(usize::MAX).saturating_mul(2)) {
-            return Err(too_much_at_once());
+        last = Some(record.manifest.digest.clone());
+        let kind = record.artifact_type.as_deref();
+        if wanted.as_deref().is_none_or(|wanted| kind == Some(wanted)) {
+            read += record.annotations_size;
+            shown.push(record);
         }
-        let bytes = app.store.read_all(&record.digest, record.size).await?;
-        let document = manifests::document(app, bytes, Some(record.media_type.clone())).await?;
-        let document = document.map_err(|error| {
-            tracing::error!(%error, digest = %record.digest, "a stored manifest cannot be read");
-            ApiError::new(Code::ManifestInvalid, format!("{} cannot be read", record.digest))
-                .with_status(axum::http::StatusCode::INTERNAL_SERVER_ERROR)
-        })?;
-        let kind = document.artifact_type();
-        if wanted.as_deref().is_some_and(|wanted| kind != Some(wanted)) {
-            continue;
-        }
+    }
+    // Twice: as they are read, and in the answer.
+    if !share.grow(usize::try_from(read).unwrap_or(usize::MAX).saturating_mul(2)) {
+        return Err(too_much_at_once());
+    }
+    let digests = shown.iter().map(|one| one.manifest.digest.clone()).collect();
+    let annotations = app.store.annotations(repository, digests).await?;
+    let entries = shown.into_iter().zip(annotations).map(|(record, annotations)| {
         let mut entry = serde_json::json!({
-            "mediaType": record.media_type, "digest": record.digest, "size": record.size,
+            "mediaType": record.manifest.media_type, "digest": record.manifest.digest,
+            "size": record.manifest.size,
         });
-        if let Some(kind) = kind {
+        if let Some(kind) = record.artifact_type {
             entry["artifactType"] = kind.into();
         }
-        if !document.annotations.is_empty() {
-            entry["annotations"] = serde_json::json!(document.annotations);
+        if !annotations.is_empty() {
+            entry["annotations"] = serde_json::json!(annotations);
         }
-        entries.push(entry);
-    }
+        entry
+    });
+    let entries: Vec<serde_json::Value> = entries.collect();
     let index = serde_json::json!({
         "schemaVersion": 2, "mediaType": media_type::INDEX, "manifests": entries,
     });

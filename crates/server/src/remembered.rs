@@ -1,7 +1,7 @@
 //! What was just asked for: manifests with their headers ready, and that a repository has a blob.
 //!
-//! An answer is given again only while nothing that any repository holds has changed since it was
-//! looked up: not by this process and not by another one on the same store.
+//! An answer is given again only while nothing that its repository holds has changed since it was looked up: not by this
+//! process and not by another one on the same store. What changes elsewhere empties nothing.
 
 use std::collections::HashMap;
 use std::sync::{Arc, PoisonError, RwLock};
@@ -10,11 +10,11 @@ use axum::http::HeaderValue;
 use bytes::Bytes;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
-use larder_store::{Moment, now};
+use larder_store::{Moment, Store, now};
 
 use crate::path::Target;
 
-/// Bytes of manifests that are kept; then all of them are let go of.
+/// Bytes of manifests that are kept.
 const MOST: usize = 16 * 1024 * 1024;
 /// What an entry costs beside the manifest's own bytes.
 const OVERHEAD: usize = 1024;
@@ -46,10 +46,16 @@ pub(crate) struct Answer {
     pub known: Known,
 }
 
+/// An answer, and the moment of its repository at which it was looked up.
+struct Entry {
+    at: Moment,
+    answer: Arc<Answer>,
+    bytes: usize,
+}
+
 #[derive(Default)]
 struct Inner {
-    at: Option<Moment>,
-    answers: HashMap<Arc<str>, Arc<Answer>>,
+    answers: HashMap<Arc<str>, Entry>,
     bytes: usize,
 }
 
@@ -60,34 +66,44 @@ pub(crate) struct Remembered {
 }
 
 impl Remembered {
-    /// What lies at a path, if it is known and still true at this moment.
-    pub fn get(&self, path: &str, now: &Moment) -> Option<Arc<Answer>> {
+    /// What lies at a path, if it is known and still true now.
+    pub fn get(&self, store: &Store, path: &str) -> Option<Arc<Answer>> {
         let inner = self.inner.read().unwrap_or_else(PoisonError::into_inner);
-        if inner.at.as_ref() != Some(now) {
+        let entry = inner.answers.get(path)?;
+        let now = store.moment(entry.answer.target.repository()?)?;
+        if entry.at != now {
             return None;
         }
-        let answer = inner.answers.get(path)?;
-        match &answer.known {
+        match &entry.answer.known {
             Known::Manifest(held) if !still_holds(held.until) => None,
-            _ => Some(Arc::clone(answer)),
+            _ => Some(Arc::clone(&entry.answer)),
         }
     }
 
-    /// Keeps what was looked up; `at` is the moment before it was.
-    pub fn keep(&self, path: &str, at: Moment, known: Known) {
+    /// Keeps what was looked up; `at` is the moment of its repository before it was. Where there is no room, what is true
+    /// no more goes first, and then all.
+    pub fn keep(&self, store: &Store, path: &str, at: Moment, known: Known) {
         let Ok(target) = Target::read(path) else { return };
-        let mut inner = self.inner.write().unwrap_or_else(PoisonError::into_inner);
-        if inner.at != Some(at) || inner.bytes > MOST {
-            *inner = Inner { at: Some(at), ..Inner::default() };
-        }
         let size = match &known {
             Known::Manifest(held) => held.bytes.len() + OVERHEAD,
             Known::Blob(_) => OVERHEAD / 2,
         };
-        inner.bytes += size + path.len();
+        let bytes = size + path.len();
+        let mut inner = self.inner.write().unwrap_or_else(PoisonError::into_inner);
+        if inner.bytes + bytes > MOST {
+            let moment = |target: &Target| store.moment(target.repository()?);
+            inner.answers.retain(|_, entry| moment(&entry.answer.target) == Some(entry.at));
+            inner.bytes = inner.answers.values().map(|entry| entry.bytes).sum();
+            if inner.bytes > MOST / 2 {
+                *inner = Inner::default();
+            }
+        }
         let path: Arc<str> = path.into();
-        let answer = Answer { path: Arc::clone(&path), target, known };
-        inner.answers.insert(path, Arc::new(answer));
+        let answer = Arc::new(Answer { path: Arc::clone(&path), target, known });
+        inner.bytes += bytes;
+        if let Some(before) = inner.answers.insert(path, Entry { at, answer, bytes }) {
+            inner.bytes -= before.bytes;
+        }
     }
 }
 

@@ -24,7 +24,7 @@ pub(crate) async fn list(
             (Some(all[after..].iter().take(count + 1).cloned().collect()), None)
         }
         other => {
-            let found = app.store.ledger.tags(repository, last.as_ref(), count + 1).await?;
+            let found = app.store.tags(repository, last.as_ref(), count + 1).await?;
             (found, other.and_then(Result::err))
         }
     };

@@ -38,10 +38,10 @@ pub(crate) async fn begin(
         let there = match from {
             // What may not be pulled is as good as not there: the client then sends the blob itself.
             Some(Ok(from)) if !may(&from) => None,
-            Some(Ok(from)) => app.store.ledger.blob(&from, &digest).await?,
+            Some(Ok(from)) => app.store.blob(&from, &digest).await?,
             // A mount without a source may take it from anywhere, where everybody may pull everything; a
             // name that cannot exist has nothing.
-            None if plan.open => app.store.ledger.anywhere(&digest).await?,
+            None if plan.open => app.store.anywhere(&digest).await?,
             None | Some(Err(_)) => None,
         };
         if let Some(size) = there
@@ -57,11 +57,7 @@ pub(crate) async fn begin(
         app.store.commit_blob(repository, &digest, writer).await?;
         return Ok(with_received(created(repository, &digest), received));
     }
-    let id = app.store.blobs.begin().await?;
-    if let Err(error) = own(app, id, repository, &account(parts)).await {
-        app.store.blobs.cancel(id).await?;
-        return Err(error);
-    }
+    let id = open(app, repository, &account(parts)).await?;
     Ok(progress(StatusCode::ACCEPTED, repository, id, 0))
 }
 
@@ -75,26 +71,20 @@ fn account(parts: &Parts) -> String {
     parts.extensions.get::<Caller>().map(|caller| caller.who.to_string()).unwrap_or_default()
 }
 
-/// Records whose an upload is. Where somebody has too many, those that were forgotten make room.
-async fn own(
-    app: &App,
-    id: UploadId,
-    repository: &RepositoryName,
-    account: &str,
-) -> Result<(), ApiError> {
-    let upkeep = &app.store.upkeep;
-    if upkeep.begin_upload(id, repository, account, OPEN).await? {
-        return Ok(());
+/// Opens an upload of somebody. Where that one has too many, those that were forgotten make room.
+async fn open(app: &App, repository: &RepositoryName, account: &str) -> Result<UploadId, ApiError> {
+    let store = &app.store;
+    if let Some(id) = store.begin_upload(repository, account, OPEN).await? {
+        return Ok(id);
     }
-    for old in upkeep.uploads_before(account, now().saturating_sub(FORGOTTEN)).await? {
-        match app.store.blobs.cancel(old).await {
-            Ok(()) | Err(StoreError::NotFound(_)) => upkeep.end_upload(old).await?,
-            Err(StoreError::Busy(_)) => {}
+    for old in store.uploads_before(account, now().saturating_sub(FORGOTTEN)).await? {
+        match store.cancel_upload(old).await {
+            Ok(()) | Err(StoreError::NotFound(_) | StoreError::Busy(_)) => {}
             Err(error) => return Err(error.into()),
         }
     }
-    if upkeep.begin_upload(id, repository, account, OPEN).await? {
-        return Ok(());
+    if let Some(id) = store.begin_upload(repository, account, OPEN).await? {
+        return Ok(id);
     }
     let message = format!("{OPEN} uploads of this account are open; finish or cancel some of them");
     let error = ApiError::new(Code::TooManyRequests, message);
@@ -108,7 +98,7 @@ async fn check_own(
     repository: &RepositoryName,
     parts: &Parts,
 ) -> Result<(), ApiError> {
-    match app.store.upkeep.is_upload_of(id, repository, &account(parts)).await? {
+    match app.store.is_upload_of(id, repository, &account(parts)).await? {
         true => Ok(()),
         false => Err(StoreError::NotFound(format!("upload {id}")).into()),
     }
@@ -147,12 +137,7 @@ pub(crate) async fn finish(
     check_own(app, id, repository, parts).await?;
     blocked::check(app, parts.extensions.get::<Caller>(), repository.as_str(), [&digest]).await?;
     let (writer, received) = take(app, Some(id), parts, body).await?;
-    let committed = app.store.commit_blob(repository, &digest, writer).await;
-    // Wrong content has ended it too.
-    if !matches!(committed, Err(StoreError::Busy(_))) {
-        app.store.upkeep.end_upload(id).await?;
-    }
-    committed?;
+    app.store.commit_blob(repository, &digest, writer).await?;
     Ok(with_received(created(repository, &digest), received))
 }
 
@@ -164,7 +149,7 @@ pub(crate) async fn status(
     parts: &Parts,
 ) -> Result<Response, ApiError> {
     check_own(app, id, repository, parts).await?;
-    let size = app.store.blobs.uploaded(id).await?;
+    let size = app.store.uploaded(id).await?;
     Ok(progress(StatusCode::NO_CONTENT, repository, id, size))
 }
 
@@ -177,15 +162,14 @@ pub(crate) async fn cancel(
 ) -> Result<Response, ApiError> {
     app.check_push(repository)?;
     check_own(app, id, repository, parts).await?;
-    app.store.blobs.cancel(id).await?;
-    app.store.upkeep.end_upload(id).await?;
+    app.store.cancel_upload(id).await?;
     let mut response = Response::new(Body::empty());
     *response.status_mut() = StatusCode::NO_CONTENT;
     Ok(response)
 }
 
-/// Bytes after which it is looked again whether there is room.
-const ROOM_EACH: u64 = 64 * 1024 * 1024;
+/// Bytes for which room is kept at once where nobody has said how many come.
+const ROOM_EACH: u64 = 1024 * 1024;
 
 /// Streams a request's body into an upload (without an id: into one that ends with this request), and tells how many bytes it had. What came before a body
 /// broke off is kept: the client can ask for the status and go on.
@@ -194,7 +178,7 @@ async fn take(
     id: Option<UploadId>,
     parts: &Parts,
     body: Body,
-) -> Result<(Box<dyn BlobWriter>, u64), ApiError> {
+) -> Result<(BlobWriter, u64), ApiError> {
     let announced = parts.headers.get(header::CONTENT_LENGTH);
     let announced = announced.and_then(|length| length.to_str().ok()?.parse::<u64>().ok());
     let range = chunk_range(&parts.headers)?;
@@ -218,10 +202,10 @@ async fn take(
         slot => slot,
     };
     let _counted = Counting::one(&app.meters.uploads);
-    app.store.check_room(announced.unwrap_or(0)).await?;
+    let mut room = app.store.keep_room(announced.unwrap_or(ROOM_EACH)).await?;
     let mut writer = match id {
-        Some(id) => app.store.blobs.resume(id).await?,
-        None => app.store.blobs.write_once(Purpose::Read).await?,
+        Some(id) => app.store.resume_upload(id).await?,
+        None => app.store.write_once(Purpose::Read).await?,
     };
     if let Some((start, _)) = range
         && start != writer.offset()
@@ -232,13 +216,15 @@ async fn take(
         return Err(out_of_order(message, offset));
     }
     let mut body = Paced::new(body, &app.settings.limits);
-    let (mut received, mut looked) = (0, 0);
+    let (mut received, mut kept) = (0, announced.unwrap_or(ROOM_EACH));
     loop {
         match body.next().await {
             Ok(None) => break,
             Ok(Some(chunk)) => {
                 received += chunk.len() as u64;
+                let length = chunk.len() as u64;
                 writer.write(chunk).await?;
+                room.take(length);
             }
             Err(error) => {
                 writer.park().await?;
@@ -250,9 +236,9 @@ async fn take(
                 return Err(error.with_status(status));
             }
         }
-        if received - looked >= ROOM_EACH {
-            looked = received;
-            if let Err(error) = app.store.check_room(0).await {
+        if received >= kept {
+            kept = received + ROOM_EACH;
+            if let Err(error) = app.store.grow_room(&mut room, ROOM_EACH).await {
                 writer.park().await?;
                 return Err(error.into());
             }

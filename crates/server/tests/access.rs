@@ -218,7 +218,7 @@ async fn a_rule_refuses_with_its_reason_and_a_number_that_the_record_has() {
     assert_eq!(other.status, StatusCode::OK, "the rule is for turbine-hall");
     house.fixture.app.write_tally().await;
     let filter = Filter { number: Some(number), ..Filter::default() };
-    let found = house.fixture.app.store.record.entries(filter).await.unwrap();
+    let found = house.fixture.app.store.entries(filter).await.unwrap();
     assert_eq!(found.len(), 1);
     assert_eq!((found[0].kind, found[0].who.as_str()), (Kind::Refused, "turbine-hall/scada"));
     assert_eq!(found[0].line.as_deref(), Some("larder.toml:88"));

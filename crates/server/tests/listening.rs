@@ -66,7 +66,7 @@ impl Listening {
             let entries = std::fs::read_dir(folder).unwrap().flatten();
             entries.map(|entry| if entry.path().is_dir() { count(&entry.path()) } else { 1 }).sum()
         }
-        ["blobs", "uploads"].iter().map(|name| count(&self.folder.path().join(name))).sum()
+        ["content", "uploads"].iter().map(|name| count(&self.folder.path().join(name))).sum()
     }
 
     async fn connect(&self) -> TcpStream {
@@ -112,7 +112,7 @@ async fn a_running_request_is_finished_and_nothing_new_is_accepted() {
     send(&mut running, "56789").await;
     let answer = rest(running).await;
     assert!(answer.starts_with("HTTP/1.1 201"), "{answer}");
-    assert_eq!(listening.store.blobs.size(&digest).await.unwrap(), Some(10));
+    assert_eq!(listening.store.size(&digest).await.unwrap(), Some(10));
     drop(idle);
     assert!(listening.done.await.unwrap(), "every request was finished");
 }
@@ -127,7 +127,7 @@ async fn a_request_that_takes_too_long_is_broken_off_and_leaves_nothing_visible(
     tokio::time::sleep(Duration::from_millis(100)).await;
     listening.stop.send(()).unwrap();
     assert!(!listening.done.await.unwrap(), "the answer is that not everything was finished");
-    assert_eq!(listening.store.blobs.size(&digest).await.unwrap(), None);
+    assert_eq!(listening.store.size(&digest).await.unwrap(), None);
 }
 
 #[tokio::test]
@@ -139,7 +139,7 @@ async fn a_client_that_leaves_in_the_middle_leaves_nothing_visible() {
     send(&mut leaving, "01234").await;
     drop(leaving);
     tokio::time::sleep(Duration::from_millis(200)).await;
-    assert_eq!(listening.store.blobs.size(&digest).await.unwrap(), None);
+    assert_eq!(listening.store.size(&digest).await.unwrap(), None);
     listening.stop.send(()).unwrap();
     assert!(listening.done.await.unwrap());
 }
@@ -339,9 +339,8 @@ async fn whoever_is_too_slow_is_let_go_of() {
     // A layer that nobody takes.
     let content = vec![7; 32 * 1024 * 1024];
     let digest = Digest::of(&content);
-    listening.store.blobs.put(&digest, content.into()).await.unwrap();
     let repository = "vendor/a".parse().unwrap();
-    listening.store.ledger.link_blob(&repository, &digest, 32 * 1024 * 1024).await.unwrap();
+    listening.store.put_blob(&repository, &digest, content.into()).await.unwrap();
     let mut stream = listening.connect().await;
     send(
         &mut stream,

@@ -273,8 +273,8 @@ async fn what_cannot_be_written_is_an_error_and_not_ready() {
     // A blob that is recorded and gone is not there; it is no fault of the server's.
     let digest = Digest::of(b"layer");
     let hex = digest.hex();
-    let file = larder.folder.path().join("blobs/sha256").join(&hex[..2]).join(hex);
-    std::fs::remove_file(file).unwrap();
+    let lying = larder.folder.path().join("content/sha256").join(&hex[..2]);
+    std::fs::remove_dir_all(lying).unwrap();
     let blob = larder.get(&format!("/v2/vendor/a/blobs/{digest}")).await;
     assert_eq!((blob.status.as_u16(), blob.code().as_str()), (404, "BLOB_UNKNOWN"));
 }
@@ -289,7 +289,7 @@ async fn pulls_are_counted_and_written_down() {
     larder.send("HEAD", &format!("/v2/vendor/a/manifests/{digest}"), &[], b"").await;
     larder.get("/v2/vendor/a/manifests/none").await;
     larder.app.write_tally().await;
-    let uses = larder.app.store.journal.uses(0).await.unwrap();
+    let uses = larder.app.store.uses(&"vendor/a".parse().unwrap(), 0).await.unwrap();
     assert_eq!(uses.len(), 1);
     assert_eq!((uses[0].pulls, &uses[0].digest), (3, &digest));
 }

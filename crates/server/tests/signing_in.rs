@@ -61,7 +61,7 @@ async fn revoking_a_key_ends_its_tokens_at_once() {
         assert_eq!(house.ask("GET", path, authorization, b"").await.status, StatusCode::OK);
     }
     let id = house.keys["turbine-hall"].id();
-    assert!(house.fixture.app.store.keyring.revoke_key(&id, now()).await.unwrap());
+    assert!(house.fixture.app.store.revoke_key(&id, now()).await.unwrap());
     for authorization in [&token, &login] {
         let answer = house.ask("GET", path, authorization, b"").await;
         assert_eq!(answer.status, StatusCode::UNAUTHORIZED);

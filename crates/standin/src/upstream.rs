@@ -174,8 +174,7 @@ impl Upstream {
                 let mut held = memory.lock().unwrap_or_else(PoisonError::into_inner);
                 held.insert(blob.digest.clone(), blob.bytes.clone());
             }
-            self.store.blobs.put(&blob.digest, blob.bytes.clone()).await?;
-            self.store.ledger.link_blob(repository, &blob.digest, blob.bytes.len() as u64).await?;
+            self.store.put_blob(repository, &blob.digest, blob.bytes.clone()).await?;
         }
         for (digest, document) in &image.documents {
             let tag = tag.filter(|_| digest == image.digest()).cloned();

@@ -38,13 +38,36 @@ pub enum StoreError {
     /// Another process serves the store.
     #[error("another `larder serve` serves this store already")]
     Served,
-    /// The disk has no more room than its reserve.
-    #[error("the disk has {left} bytes left, and {reserve} of them are its reserve")]
+    /// The disk has no more room than its reserve and what was promised to others.
+    #[error("the disk has {left} bytes left, and {reserve} of them are its reserve{}", also(*.promised))]
     Full {
         /// Bytes that are left.
         left: u64,
         /// Bytes that nobody may take.
         reserve: u64,
+        /// Bytes that what is being written will still need.
+        promised: u64,
+    },
+    /// The store has the form of an earlier version.
+    #[error(
+        "the store has the form of an earlier version ({found}); this program works with version {known}"
+    )]
+    Earlier {
+        /// Found there.
+        found: i64,
+        /// Known here.
+        known: i64,
+    },
+    /// The store cannot be converted while somebody else has it open.
+    #[error("another process has the store open")]
+    InUse,
+    /// The store cannot be converted on so full a disk.
+    #[error("converting the store takes up to {needed} bytes, and the disk has {left} left")]
+    NoRoomToConvert {
+        /// Bytes that are left.
+        left: u64,
+        /// Bytes that it takes at most.
+        needed: u64,
     },
     /// The operating system refused.
     #[error("{doing}: {source}")]
@@ -81,6 +104,13 @@ pub enum StoreError {
     /// The store is being closed.
     #[error("the store is closed")]
     Closed,
+}
+
+fn also(promised: u64) -> String {
+    match promised {
+        0 => String::new(),
+        promised => format!("; uploads under way will need {promised} more"),
+    }
 }
 
 impl StoreError {

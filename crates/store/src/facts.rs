@@ -25,10 +25,10 @@ impl Store {
         let Some((digest, document)) = self.document(repository, selector).await? else {
             return Ok(Facts::UNKNOWN);
         };
-        let since = self.ledger.held_since(repository, &digest).await?;
+        let since = self.held_since(repository, &digest).await?;
         let mut facts = Facts { signed: Fact::Is(false), ..Facts::UNKNOWN };
         // A platform's image is signed with the index that lists it.
-        let indexes = self.ledger.listing(repository, &digest).await?;
+        let indexes = self.listing(repository, &digest).await?;
         for about in std::iter::once(&digest).chain(&indexes) {
             if self.is_signed(repository, about).await? {
                 facts.signed = Fact::Is(true);
@@ -71,17 +71,15 @@ impl Store {
         repository: &RepositoryName,
         digest: &Digest,
     ) -> Result<bool, StoreError> {
-        for record in self.ledger.referrers(repository, digest, None, REFERRERS).await? {
-            let bytes = self.read_all(&record.digest, record.size).await?;
-            let Ok(document) = Document::read(bytes, Some(&record.media_type)) else { continue };
-            if document.artifact_type().is_some_and(companion::is_signature) {
-                return Ok(true);
-            }
+        let referrers = self.referrers(repository, digest, None, REFERRERS).await?;
+        let mut kinds = referrers.iter().filter_map(|one| one.artifact_type.as_deref());
+        if kinds.any(companion::is_signature) {
+            return Ok(true);
         }
         // Older signatures lie under a tag that is made from the digest.
         let tag = format!("{}.sig", companion::list_tag(digest));
         let Ok(tag) = tag.parse() else { return Ok(false) };
-        Ok(self.ledger.manifest(repository, &Selector::Tag(tag)).await?.is_some())
+        Ok(self.manifest_record(repository, &Selector::Tag(tag)).await?.is_some())
     }
 
     /// The configuration of an image. None: it is none, or too large, or not here.
@@ -91,7 +89,7 @@ impl Store {
         document: &Document,
     ) -> Result<Option<ImageConfig>, StoreError> {
         let Some(config) = document.config() else { return Ok(None) };
-        match self.ledger.blob(repository, &config.digest).await? {
+        match self.blob(repository, &config.digest).await? {
             Some(size) if size <= MANIFEST_LIMIT as u64 => {
                 Ok(ImageConfig::read(&self.read_all(&config.digest, size).await?).ok())
             }

@@ -1,11 +1,8 @@
-//! What was done, and when: the promises that every journal keeps.
+//! What was done, and when.
 
-use async_trait::async_trait;
 use larder_core::digest::Digest;
 use larder_core::lock::Want;
-use larder_core::name::{Host, RepositoryName};
-
-use crate::error::StoreError;
+use larder_core::name::RepositoryName;
 
 /// Something that happened to a wanted image.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -76,55 +73,4 @@ pub struct Used {
     pub pulls: u64,
     /// When it was last asked for, in milliseconds since 1970.
     pub last: i64,
-}
-
-/// Records of what was done.
-///
-/// What an implementation promises: as for the [`Ledger`](crate::Ledger), each call is done whole
-/// or not at all, and several processes may write.
-#[async_trait]
-pub trait Journal: Send + Sync {
-    /// Notes what happened to wanted images at a time, all together.
-    async fn note(&self, events: Vec<(Want, Event)>, at: i64) -> Result<(), StoreError>;
-
-    /// What is known of all images that were ever wanted, sorted by image and tag.
-    async fn intake(&self) -> Result<Vec<IntakeRecord>, StoreError>;
-
-    /// Notes pulls from a registry.
-    async fn note_pulls(&self, host: &Host, count: u64, at: i64) -> Result<(), StoreError>;
-
-    /// The pulls from a registry after a time: when, and how many.
-    async fn pulls(&self, host: &Host, since: i64) -> Result<Vec<(i64, u64)>, StoreError>;
-
-    /// Adds to how often clients asked for manifests. Those that are not recorded are left out.
-    async fn note_uses(&self, uses: Vec<Use>) -> Result<(), StoreError>;
-
-    /// How much each manifest that was ever asked for is used, counted from a day on.
-    async fn uses(&self, from_day: i64) -> Result<Vec<Used>, StoreError>;
-
-    /// Notes that a repository of another registry has these blobs.
-    async fn note_placed(
-        &self,
-        host: &Host,
-        repository: &RepositoryName,
-        blobs: Vec<Digest>,
-    ) -> Result<(), StoreError>;
-
-    /// A repository of another registry that once had the blob. None: none is known.
-    async fn placed(
-        &self,
-        host: &Host,
-        digest: &Digest,
-    ) -> Result<Option<RepositoryName>, StoreError>;
-
-    /// The number of the last parcel of somebody, and of the one before it. None: there was none.
-    async fn last_parcel(&self, whose: &str) -> Result<Option<(u64, Option<u64>)>, StoreError>;
-
-    /// Records the number of somebody's last parcel, and of the one before it. A smaller number changes nothing.
-    async fn note_parcel(
-        &self,
-        whose: &str,
-        sequence: u64,
-        before: Option<u64>,
-    ) -> Result<(), StoreError>;
 }

@@ -1,17 +1,18 @@
-//! Bytes and records of a larder: a blob store and a ledger.
+//! The store of a larder: its bytes and its records, as one room.
 //!
-//! [`BlobStore`] keeps content under its digest, [`Ledger`] keeps what the content means: which
-//! repository has which blobs, manifests and tags, [`Upkeep`] takes away, [`Journal`] keeps what was
-//! done, [`Keyring`] whom we let in, [`Record`] who did what. [`Store`] joins them so that the order of
-//! writing is always the same: bytes first, verified and flushed; then the record.
+//! [`Store`] has a verb for each deed and keeps its parts to itself: objects, which hold bytes, and records, which say what
+//! they mean. [`ContentFolder`] is apart from it: content under its digest, as layouts, parcels and backups have it.
 
+mod backup;
 mod blobs;
 mod cache;
 mod clock;
 mod error;
 mod facts;
+mod folder;
 mod journal;
 mod keyring;
+mod leases;
 mod ledger;
 mod local;
 mod record;
@@ -21,18 +22,21 @@ mod sqlite;
 mod store;
 mod upkeep;
 
-pub use blobs::{ABANDONED, BlobReader, BlobStore, BlobWriter, Growing, Purpose, Stored, UploadId};
-pub use cache::{CacheRecords, Move, RETRY, Standing, Traffic};
+pub use backup::{Copied, stranger_in};
+pub use blobs::{ABANDONED, BlobReader, Growing, Purpose, UploadId};
+pub use cache::{Move, RETRY, Standing, Traffic};
 pub use clock::now;
 pub use error::StoreError;
 pub use facts::real_child;
-pub use journal::{Brought, Event, IntakeRecord, Journal, Use, Used};
-pub use keyring::{KeyRecord, Keyring};
-pub use ledger::{Demand, HeldSince, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals};
-pub use local::LocalBlobs;
-pub use record::{Entry, Filter, Kind, Record};
+pub use folder::ContentFolder;
+pub use journal::{Brought, Event, IntakeRecord, Use, Used};
+pub use keyring::KeyRecord;
+pub use leases::Lease;
+pub use ledger::{Demand, HeldSince, HeldTag, ManifestRecord, Moment, Referrer, Totals};
+pub use local::BlobWriter;
+pub use record::{Entry, Filter, Kind};
 pub use secret::local_secret;
 pub use serving::Serving;
-pub use sqlite::SqliteLedger;
-pub use store::Store;
-pub use upkeep::{Dropped, Idle, Removal, Upkeep, Withdrawn};
+pub use sqlite::{Abandoned, Converted, Holder, ShelfTotals, Stored};
+pub use store::{Room, Store};
+pub use upkeep::{Dropped, Removal, Withdrawn};

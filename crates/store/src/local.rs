@@ -1,8 +1,7 @@
-//! A blob store in a local folder.
+//! A local folder of content, and of uploads that are not finished.
 //!
-//! `blobs/ALGORITHM/XX/HEX` holds content, `uploads/ID` what is not finished. An upload is written
-//! and hashed beside the network, through a short queue; it is flushed, and renamed into its place
-//! only when its digest is right.
+//! An upload is written and hashed beside the network, through a short queue; it is flushed, and renamed into its
+//! place only when its digest is right.
 
 mod crowd;
 mod lane;
@@ -20,17 +19,18 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime};
 
-use async_trait::async_trait;
 use bytes::Bytes;
 use larder_core::digest::{Algorithm, Digest, Hasher};
 use tokio::task::spawn_blocking;
 
-use crate::blobs::{BlobReader, BlobStore, BlobWriter, Purpose, Stored, UploadId};
+use crate::blobs::{BlobReader, Purpose, UploadId};
 use crate::error::StoreError;
 use crate::local::crowd::Crowd;
 use crate::local::output::Output;
 use crate::local::reader::{PIECE, Pieces, read_piece};
-use crate::local::writer::{Claim, LocalWriter};
+use crate::local::writer::Claim;
+
+pub use writer::BlobWriter;
 
 /// Parked uploads whose hash is remembered; others are hashed again when they are resumed.
 const PARKED: usize = 1024;
@@ -39,17 +39,25 @@ const PARKED: usize = 1024;
 const ONCE: &str = "once";
 /// The folder of content that was found damaged.
 const QUARANTINE: &str = "quarantine";
+/// The folder of objects.
+const CONTENT: &str = "content";
+/// The folder of content that lies under its digest alone.
+pub(crate) const BLOBS: &str = "blobs";
+/// The folder of uploads that are not finished.
+const UPLOADS: &str = "uploads";
 
-/// Content in a local folder.
+/// A folder in which content lies under names that tell its digest.
 #[derive(Clone)]
-pub struct LocalBlobs {
+pub(crate) struct Folder {
     inner: Arc<Inner>,
 }
 
 /// How the folder is laid out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Form {
-    /// A store's: content in many small folders.
+pub(crate) enum Form {
+    /// A store's: each object under a name of its own, in many small folders.
+    Objects,
+    /// A backup's: content in many small folders, each once.
     Sharded,
     /// An OCI image layout's: content in one folder for each algorithm (Image Layout
     /// Specification, "Content").
@@ -69,55 +77,85 @@ enum State {
     Parked(Box<Hasher>, u64),
 }
 
-impl LocalBlobs {
-    /// Opens a store's folder, making it where it is missing.
-    pub fn open(root: &Path) -> Result<Self, StoreError> {
-        let blobs = Self::new(root, Form::Sharded);
-        blobs.make_folders()?;
-        Ok(blobs)
-    }
+/// Content that has been verified, flushed and given its place.
+///
+/// Its file stays locked as long as this lives, so that nobody takes it for one that was left behind before it is recorded.
+#[derive(Debug, Clone)]
+pub(crate) struct Sealed {
+    /// Its digest.
+    pub digest: Digest,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Where it lies in the folder.
+    pub place: String,
+    _locked: Arc<File>,
+}
 
-    /// Opens the blobs of an OCI image layout for reading; nothing is made or written.
-    pub fn of_layout(root: &Path) -> Self {
-        Self::new(root, Form::Flat)
-    }
-
-    /// Opens the blobs of an OCI image layout for writing, making the folders where they are
-    /// missing. What is not finished lies in `.incoming`, which is no part of the layout.
-    pub fn make_layout(root: &Path) -> Result<Self, StoreError> {
-        let blobs = Self::new(root, Form::Flat);
-        blobs.make_folders()?;
-        Ok(blobs)
-    }
-
-    fn new(root: &Path, form: Form) -> Self {
+impl Folder {
+    /// Opens a folder; nothing is made or written.
+    pub fn new(root: &Path, form: Form) -> Self {
         let (root, uploads, crowd) = (root.to_owned(), Mutex::default(), Crowd::new());
         Self { inner: Arc::new(Inner { root, form, uploads, crowd }) }
     }
 
-    fn make_folders(&self) -> Result<(), StoreError> {
-        for folder in [self.inner.root.join("blobs"), self.inner.incoming()] {
-            fs::create_dir_all(&folder)
-                .map_err(StoreError::io(format!("cannot make the folder {}", folder.display())))?;
+    /// Opens a folder, making it where it is missing.
+    pub fn make(root: &Path, form: Form) -> Result<Self, StoreError> {
+        let folder = Self::new(root, form);
+        for path in [folder.inner.contents(), folder.inner.incoming()] {
+            fs::create_dir_all(&path)
+                .map_err(StoreError::io(format!("cannot make the folder {}", path.display())))?;
         }
-        Ok(())
+        Ok(folder)
+    }
+
+    /// The place for content that is new: in a store one that nothing ever had or has again.
+    pub fn fresh_place(&self, digest: &Digest) -> String {
+        self.inner.fresh_place(digest)
+    }
+
+    /// Where content of a digest lies that lies under its digest alone.
+    pub fn place_of(&self, digest: &Digest) -> String {
+        self.inner.place_of(digest)
     }
 }
 
 impl Inner {
-    fn blob(&self, digest: &Digest) -> PathBuf {
-        let hex = digest.hex();
-        let folder = self.root.join("blobs").join(digest.algorithm().name());
+    /// Where content lies that has its place.
+    fn contents(&self) -> PathBuf {
+        self.root.join(match self.form {
+            Form::Objects => CONTENT,
+            Form::Sharded | Form::Flat => BLOBS,
+        })
+    }
+
+    fn place_of(&self, digest: &Digest) -> String {
+        let (name, hex) = (digest.algorithm().name(), digest.hex());
         match self.form {
-            Form::Sharded => folder.join(&hex[..2]).join(hex),
-            Form::Flat => folder.join(hex),
+            Form::Objects | Form::Sharded => format!("{BLOBS}/{name}/{}/{hex}", &hex[..2]),
+            Form::Flat => format!("{BLOBS}/{name}/{hex}"),
         }
+    }
+
+    /// The place for content that is new: in a store one that nothing ever had or has again.
+    fn fresh_place(&self, digest: &Digest) -> String {
+        match self.form {
+            Form::Objects => {
+                let (name, hex) = (digest.algorithm().name(), digest.hex());
+                let object = uuid::Uuid::now_v7().simple();
+                format!("{CONTENT}/{name}/{}/{hex}.{object}", &hex[..2])
+            }
+            Form::Sharded | Form::Flat => self.place_of(digest),
+        }
+    }
+
+    fn at(&self, place: &str) -> PathBuf {
+        self.root.join(place)
     }
 
     /// Where uploads lie that are not finished.
     fn incoming(&self) -> PathBuf {
         self.root.join(match self.form {
-            Form::Sharded => "uploads",
+            Form::Objects | Form::Sharded => UPLOADS,
             Form::Flat => ".incoming",
         })
     }
@@ -125,7 +163,7 @@ impl Inner {
     /// What a store keeps is for its owner alone; a layout is for whoever is given it.
     fn private<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions {
         match self.form {
-            Form::Sharded => options.mode(0o600),
+            Form::Objects | Form::Sharded => options.mode(0o600),
             Form::Flat => options,
         }
     }
@@ -151,13 +189,17 @@ impl Inner {
         }
     }
 
-    /// The blobs whose digests begin with a byte.
-    fn part(&self, part: u8) -> Result<Vec<Stored>, StoreError> {
+    /// The files whose digests begin with a byte, below one of the folders of contents; without their sizes and ages
+    /// where `bare`.
+    fn part(&self, top: &str, part: u8, bare: bool) -> Result<Vec<Object>, StoreError> {
         let mut found = Vec::new();
         let first = format!("{part:02x}");
         for algorithm in [Algorithm::Sha256, Algorithm::Sha512] {
-            let folder = self.root.join("blobs").join(algorithm.name());
-            let folder = if self.form == Form::Sharded { folder.join(&first) } else { folder };
+            let mut place = format!("{top}/{}", algorithm.name());
+            if self.form != Form::Flat {
+                place = format!("{place}/{first}");
+            }
+            let folder = self.at(&place);
             let entries = match fs::read_dir(&folder) {
                 Ok(entries) => entries,
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => continue,
@@ -169,15 +211,25 @@ impl Inner {
                 let Some(name) = name.to_str().filter(|name| name.starts_with(&first)) else {
                     continue;
                 };
-                let Ok(digest) = format!("{}:{name}", algorithm.name()).parse::<Digest>() else {
+                let hex = name.split('.').next().unwrap_or_default();
+                let Ok(digest) = format!("{}:{hex}", algorithm.name()).parse::<Digest>() else {
                     continue;
                 };
-                // One that goes away meanwhile was removed by somebody else.
-                let Ok(metadata) = entry.metadata() else { continue };
-                found.push(Stored { digest, size: metadata.len(), age: age(&metadata) });
+                let mut object = Object {
+                    digest,
+                    place: format!("{place}/{name}"),
+                    size: 0,
+                    age: Duration::ZERO,
+                };
+                if !bare {
+                    // One that goes away meanwhile was removed by somebody else.
+                    let Ok(metadata) = entry.metadata() else { continue };
+                    (object.size, object.age) = (metadata.len(), age(&metadata));
+                }
+                found.push(object);
             }
         }
-        found.sort_by(|a, b| a.digest.cmp(&b.digest));
+        found.sort_by(|a, b| (&a.digest, &a.place).cmp(&(&b.digest, &b.place)));
         Ok(found)
     }
 
@@ -185,12 +237,31 @@ impl Inner {
         self.uploads.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Moves a finished file to its place. The file itself is flushed already; the folder's entry
-    /// is flushed here, so that the blob is there after a power cut too.
-    fn settle(&self, from: &Path, digest: &Digest) -> Result<(), StoreError> {
-        // One that is there already is replaced, so that it is young again, and whole should it have
-        // been damaged.
-        let to = self.blob(digest);
+    /// The uploads that are not finished, each with its file.
+    fn unfinished(&self) -> Result<Vec<(PathBuf, Unfinished)>, StoreError> {
+        let folder = self.incoming();
+        let entries = fs::read_dir(&folder).map_err(io("read", &folder))?;
+        let mut found = Vec::new();
+        for entry in entries {
+            let entry = entry.map_err(io("read", &folder))?;
+            let path = entry.path();
+            let id = entry.file_name().to_str().and_then(|name| name.parse::<UploadId>().ok());
+            if id.is_none() && path.extension().is_none_or(|end| end != ONCE) {
+                continue;
+            }
+            // One that goes away meanwhile was finished or given up.
+            let Ok(metadata) = entry.metadata() else { continue };
+            found.push((path, Unfinished { id, bytes: metadata.len(), idle: age(&metadata) }));
+        }
+        Ok(found)
+    }
+
+    /// Moves a finished file to its place. The file itself is flushed already; the folder's entry is flushed here, so that
+    /// it is there after a power cut too.
+    fn settle(&self, from: &Path, place: &str) -> Result<(), StoreError> {
+        // Where content lies under its digest alone, one that is there already is replaced: it is whole then, should it
+        // have been damaged.
+        let to = self.at(place);
         let folder = to.parent().unwrap_or(&self.root);
         let flush = |folder: &Path| {
             File::open(folder).and_then(|open| open.sync_all()).map_err(io("flush", folder))
@@ -206,6 +277,19 @@ impl Inner {
     }
 }
 
+/// A file of the folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Object {
+    /// What its name says that its digest is.
+    pub digest: Digest,
+    /// Where it lies.
+    pub place: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// How long ago it was written.
+    pub age: Duration,
+}
+
 fn io(verb: &str, path: &Path) -> impl FnOnce(std::io::Error) -> StoreError {
     StoreError::io(format!("cannot {verb} {}", path.display()))
 }
@@ -217,25 +301,37 @@ async fn blocking<T: Send + 'static>(
     spawn_blocking(work).await.map_err(|_| StoreError::Closed)?
 }
 
-#[async_trait]
-impl BlobStore for LocalBlobs {
-    async fn size(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {
-        let path = self.inner.blob(digest);
-        blocking(move || match fs::metadata(&path) {
-            Ok(metadata) => Ok(Some(metadata.len())),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-            Err(error) => Err(io("read", &path)(error)),
-        })
-        .await
-    }
+/// Who has what lies at a place.
+#[derive(Debug)]
+pub(crate) enum Held {
+    /// Nothing lies there.
+    Nothing,
+    /// Somebody has just written it, and is about to record it.
+    Theirs,
+    /// We have it, as long as this lives.
+    Ours(File),
+}
 
-    async fn read(&self, digest: &Digest, range: Range<u64>) -> Result<BlobReader, StoreError> {
-        let path = self.inner.blob(digest);
-        let name = digest.to_string();
+/// An upload that is not finished.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Unfinished {
+    /// Its name. None: nobody can take it up again.
+    pub id: Option<UploadId>,
+    /// Its bytes.
+    pub bytes: u64,
+    /// How long ago somebody wrote to it.
+    pub idle: Duration,
+}
+
+/// Uploads, and content by the place where it lies.
+impl Folder {
+    /// Opens a range of what lies at a place, which must lie within its size.
+    pub async fn read(&self, place: &str, range: Range<u64>) -> Result<BlobReader, StoreError> {
+        let (path, place) = (self.inner.at(place), place.to_owned());
         let length = range.end.saturating_sub(range.start);
         blocking(move || {
             let file = File::open(&path).map_err(|error| match error.kind() {
-                std::io::ErrorKind::NotFound => StoreError::NotFound(name),
+                std::io::ErrorKind::NotFound => StoreError::NotFound(place),
                 _ => io("read", &path)(error),
             })?;
             // What fits into one piece is read where the file was opened.
@@ -249,8 +345,19 @@ impl BlobStore for LocalBlobs {
         .await
     }
 
-    async fn begin(&self) -> Result<UploadId, StoreError> {
-        let id = UploadId::fresh();
+    /// The size in bytes of what lies at a place. None: nothing does.
+    pub async fn size(&self, place: &str) -> Result<Option<u64>, StoreError> {
+        let path = self.inner.at(place);
+        blocking(move || match fs::metadata(&path) {
+            Ok(metadata) => Ok(Some(metadata.len())),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(io("read", &path)(error)),
+        })
+        .await
+    }
+
+    /// Opens an upload with nothing in it.
+    pub async fn begin(&self, id: UploadId) -> Result<(), StoreError> {
         let path = self.inner.upload(id);
         let inner = Arc::clone(&self.inner);
         blocking(move || {
@@ -258,11 +365,14 @@ impl BlobStore for LocalBlobs {
             options.write(true).create_new(true);
             inner.private(&mut options).open(&path).map(drop).map_err(io("write", &path))
         })
-        .await?;
-        Ok(id)
+        .await
     }
 
-    async fn resume(&self, id: UploadId) -> Result<Box<dyn BlobWriter>, StoreError> {
+    /// Takes up an upload.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
+    pub async fn resume(&self, id: UploadId) -> Result<BlobWriter, StoreError> {
         let parked = match self.inner.states().insert(id, State::Active) {
             Some(State::Active) => return Err(StoreError::Busy(id.to_string())),
             Some(State::Parked(hasher, offset)) => Some((*hasher, offset)),
@@ -274,20 +384,23 @@ impl BlobStore for LocalBlobs {
         let claim = Claim { inner, id, path: path.clone(), once: false };
         let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
         let output = Output::new(file, offset);
-        Ok(Box::new(LocalWriter::new(claim, output, hasher, Purpose::Read)?))
+        BlobWriter::new(claim, output, hasher, Purpose::Read)
     }
 
-    async fn write_once(&self, purpose: Purpose) -> Result<Box<dyn BlobWriter>, StoreError> {
+    /// Opens an upload that nobody can take up again: as soon as its writer has ended, by whatever means, without
+    /// having been sealed, nothing of it is kept.
+    pub async fn write_once(&self, purpose: Purpose) -> Result<BlobWriter, StoreError> {
         let id = UploadId::fresh();
         let inner = Arc::clone(&self.inner);
         let (file, path) = blocking(move || inner.once(id)).await?;
         let claim = Claim { inner: Arc::clone(&self.inner), id, path, once: true };
         let output = Output::new(file, 0);
         let hasher = Hasher::new(Algorithm::Sha256);
-        Ok(Box::new(LocalWriter::new(claim, output, hasher, purpose)?))
+        BlobWriter::new(claim, output, hasher, purpose)
     }
 
-    async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {
+    /// How many bytes an upload has.
+    pub async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {
         let path = self.inner.upload(id);
         blocking(move || {
             fs::metadata(&path).map(|m| m.len()).map_err(|e| upload_error(e, id, &path))
@@ -295,7 +408,11 @@ impl BlobStore for LocalBlobs {
         .await
     }
 
-    async fn cancel(&self, id: UploadId) -> Result<(), StoreError> {
+    /// Gives an upload up; nothing of it stays.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
+    pub async fn cancel(&self, id: UploadId) -> Result<(), StoreError> {
         if matches!(self.inner.states().get(&id), Some(State::Active)) {
             return Err(StoreError::Busy(id.to_string()));
         }
@@ -310,29 +427,32 @@ impl BlobStore for LocalBlobs {
         .await
     }
 
-    async fn remove_abandoned(&self, age: Duration) -> Result<usize, StoreError> {
+    /// Gives up uploads that nobody has written to for `age`, whichever process began them, and those that nobody can
+    /// take up again and whose process has ended, whatever their age. Gives them.
+    pub async fn remove_abandoned(&self, age: Duration) -> Result<Vec<Unfinished>, StoreError> {
         let inner = Arc::clone(&self.inner);
         blocking(move || {
-            let folder = inner.incoming();
-            let mut removed = 0;
-            for entry in fs::read_dir(&folder).map_err(io("read", &folder))?.flatten() {
-                if entry.path().extension().is_some_and(|end| end == ONCE) {
-                    removed += usize::from(remove_ended(&entry.path()));
-                    continue;
-                }
-                let id = entry.file_name().to_str().and_then(|name| name.parse::<UploadId>().ok());
-                let idle = entry.metadata().ok().map(|metadata| self::age(&metadata));
+            let mut removed = Vec::new();
+            for (path, one) in inner.unfinished()? {
+                let gone = match one.id {
+                    None => remove_ended(&path),
+                    Some(id) => {
+                        let gone = one.idle >= age
+                            && !matches!(inner.states().get(&id), Some(State::Active))
+                            && claim_file(&path, id).is_ok_and(|locked| {
+                                // Somebody may have written to it since it was listed.
+                                locked.metadata().is_ok_and(|metadata| self::age(&metadata) >= age)
+                                    && fs::remove_file(&path).is_ok()
+                            });
+                        if gone {
+                            inner.states().remove(&id);
+                        }
+                        gone
+                    }
+                };
                 // A file that goes away meanwhile was finished or given up by its owner.
-                if let Some(id) = id
-                    && idle.is_some_and(|idle| idle >= age)
-                    && !matches!(inner.states().get(&id), Some(State::Active))
-                    && let Ok(locked) = claim_file(&entry.path(), id)
-                    // Somebody may have written to it since it was listed.
-                    && locked.metadata().is_ok_and(|metadata| self::age(&metadata) >= age)
-                    && fs::remove_file(entry.path()).is_ok()
-                {
-                    inner.states().remove(&id);
-                    removed += 1;
+                if gone {
+                    removed.push(one);
                 }
             }
             Ok(removed)
@@ -340,7 +460,19 @@ impl BlobStore for LocalBlobs {
         .await
     }
 
-    async fn put(&self, digest: &Digest, content: Bytes) -> Result<(), StoreError> {
+    /// All uploads that are not finished.
+    pub async fn unfinished(&self) -> Result<Vec<Unfinished>, StoreError> {
+        let inner = Arc::clone(&self.inner);
+        blocking(move || Ok(inner.unfinished()?.into_iter().map(|(_, one)| one).collect())).await
+    }
+
+    /// Keeps content that is at hand whole, which must have this digest, at a place.
+    pub async fn put(
+        &self,
+        digest: &Digest,
+        content: Bytes,
+        place: String,
+    ) -> Result<Sealed, StoreError> {
         let inner = Arc::clone(&self.inner);
         let digest = digest.clone();
         blocking(move || {
@@ -350,47 +482,111 @@ impl BlobStore for LocalBlobs {
             if actual != digest {
                 return Err(StoreError::Mismatch { expected: digest, actual });
             }
-            let there = inner.blob(&digest);
-            if let Ok(file) = File::open(&there) {
-                // Young again, so that no collection takes it before it is recorded.
-                return file.set_modified(SystemTime::now()).map_err(io("touch", &there));
+            let size = content.len() as u64;
+            if inner.form != Form::Objects
+                && let there = inner.at(&place)
+                && let Ok(file) = File::open(&there)
+            {
+                // Young again, so that nobody takes it for one that was left behind.
+                file.set_modified(SystemTime::now()).map_err(io("touch", &there))?;
+                return Ok(Sealed { digest, size, place, _locked: Arc::new(file) });
             }
             let (mut file, path) = inner.once(UploadId::fresh())?;
             let written = file.write_all(&content).and_then(|()| file.sync_all());
             written
                 .map_err(io("write", &path))
-                .and_then(|()| inner.settle(&path, &digest))
+                .and_then(|()| inner.settle(&path, &place))
                 .inspect_err(|_| {
                     let _ = fs::remove_file(&path);
-                })
+                })?;
+            Ok(Sealed { digest, size, place, _locked: Arc::new(file) })
         })
         .await
     }
 
-    async fn part(&self, part: u8) -> Result<Vec<Stored>, StoreError> {
+    /// The objects whose digests begin with this byte, sorted, also those that lie where an earlier form of the store
+    /// had them; without their sizes and ages where `bare`.
+    pub async fn objects(&self, part: u8, bare: bool) -> Result<Vec<Object>, StoreError> {
         let inner = Arc::clone(&self.inner);
-        blocking(move || inner.part(part)).await
+        blocking(move || {
+            let mut found = inner.part(CONTENT, part, bare)?;
+            found.extend(inner.part(BLOBS, part, bare)?);
+            Ok(found)
+        })
+        .await
     }
 
-    async fn quarantine(&self, digest: &Digest) -> Result<Option<String>, StoreError> {
-        let inner = Arc::clone(&self.inner);
-        let digest = digest.clone();
+    /// How long ago what lies at a place was written, and its size in bytes. None: nothing lies there.
+    pub async fn age_of(&self, place: &str) -> Result<Option<(Duration, u64)>, StoreError> {
+        let path = self.inner.at(place);
+        blocking(move || match fs::metadata(&path) {
+            Ok(metadata) => Ok(Some((age(&metadata), metadata.len()))),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(io("read", &path)(error)),
+        })
+        .await
+    }
+
+    /// Takes hold of what lies at a place, unless somebody has just written it and is about to record it.
+    pub async fn hold(&self, place: &str) -> Result<Held, StoreError> {
+        let path = self.inner.at(place);
         blocking(move || {
-            let folder = inner.root.join(QUARANTINE);
-            fs::create_dir_all(&folder).map_err(io("make", &folder))?;
-            let aside = folder.join(format!("{}-{}", digest.algorithm().name(), digest.hex()));
-            match fs::rename(inner.blob(&digest), &aside) {
-                Ok(()) => {
-                    Ok(Some(format!("{QUARANTINE}/{}-{}", digest.algorithm().name(), digest.hex())))
+            let file = match File::open(&path) {
+                Ok(file) => file,
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                    return Ok(Held::Nothing);
                 }
-                Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-                Err(error) => Err(io("write", &aside)(error)),
+                Err(error) => return Err(io("read", &path)(error)),
+            };
+            match file.try_lock() {
+                Ok(()) => Ok(Held::Ours(file)),
+                Err(TryLockError::WouldBlock) => Ok(Held::Theirs),
+                Err(TryLockError::Error(error)) => Err(io("lock", &path)(error)),
             }
         })
         .await
     }
 
-    async fn room(&self) -> Result<Option<u64>, StoreError> {
+    /// Removes what lies at some places; what is gone already is none of them.
+    pub async fn remove(&self, places: Vec<String>) -> Result<(), StoreError> {
+        let inner = Arc::clone(&self.inner);
+        blocking(move || {
+            for place in places {
+                let path = inner.at(&place);
+                match fs::remove_file(&path) {
+                    Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                        return Err(io("remove", &path)(error));
+                    }
+                    _ => {}
+                }
+            }
+            Ok(())
+        })
+        .await
+    }
+
+    /// Keeps what lies at a place aside for somebody to look at, and tells where. None: nothing lay there.
+    pub async fn set_aside(
+        &self,
+        digest: &Digest,
+        place: &str,
+    ) -> Result<Option<String>, StoreError> {
+        let (inner, from) = (Arc::clone(&self.inner), self.inner.at(place));
+        let aside = format!("{QUARANTINE}/{}-{}", digest.algorithm().name(), digest.hex());
+        blocking(move || {
+            let (folder, to) = (inner.at(QUARANTINE), inner.at(&aside));
+            fs::create_dir_all(&folder).map_err(io("make", &folder))?;
+            match fs::rename(&from, &to) {
+                Ok(()) => Ok(Some(aside)),
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+                Err(error) => Err(io("write", &to)(error)),
+            }
+        })
+        .await
+    }
+
+    /// How many bytes can still be written. None: nobody knows.
+    pub async fn room(&self) -> Result<Option<u64>, StoreError> {
         let root = self.inner.root.clone();
         blocking(move || {
             let state =
@@ -398,25 +594,6 @@ impl BlobStore for LocalBlobs {
             Ok(Some(state.f_bavail.saturating_mul(state.f_frsize)))
         })
         .await
-    }
-
-    fn is_there(&self, digest: &Digest) -> Result<bool, StoreError> {
-        let path = self.inner.blob(digest);
-        path.try_exists().map_err(io("read", &path))
-    }
-
-    fn free(&self, digest: &Digest, grace: Duration) -> Result<Option<u64>, StoreError> {
-        let path = self.inner.blob(digest);
-        let metadata = match fs::metadata(&path) {
-            Ok(metadata) => metadata,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
-            Err(error) => return Err(io("read", &path)(error)),
-        };
-        if age(&metadata) < grace {
-            return Ok(None);
-        }
-        fs::remove_file(&path).map_err(io("remove", &path))?;
-        Ok(Some(metadata.len()))
     }
 }
 

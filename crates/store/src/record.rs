@@ -1,8 +1,4 @@
-//! Who did what? The promises that every record keeps.
-
-use async_trait::async_trait;
-
-use crate::error::StoreError;
+//! Who did what?
 
 /// What happened.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -110,23 +106,4 @@ pub struct Filter {
     pub number: Option<String>,
     /// So many at most, the latest. None: all.
     pub limit: Option<usize>,
-}
-
-/// The record.
-///
-/// What an implementation promises: as for the [`Ledger`](crate::Ledger).
-#[async_trait]
-pub trait Record: Send + Sync {
-    /// Writes lines down, all together. One with the same `same` as one that is there is added to it.
-    async fn write_down(&self, entries: Vec<Entry>) -> Result<(), StoreError>;
-
-    /// The lines that are wanted, the oldest first.
-    async fn entries(&self, filter: Filter) -> Result<Vec<Entry>, StoreError>;
-
-    /// Keeps so many lines of whoever did not sign in, the latest: failed sign-ins, and refusals of nobody in
-    /// particular.
-    async fn shorten_strangers(&self, most: u64) -> Result<(), StoreError>;
-
-    /// Forgets what happened last before a time; tells how many lines.
-    async fn forget_before(&self, at: i64) -> Result<u64, StoreError>;
 }

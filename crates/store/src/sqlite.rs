@@ -1,33 +1,47 @@
-//! A ledger in SQLite.
+//! Records in SQLite.
 //!
 //! One thread writes; what waits in its queue is committed together, because each commit waits
 //! for the disk. Readers have connections of their own beside it. The SQL keeps to what other
 //! databases take too: numbered parameters, BIGINT and TEXT, times bound from outside.
 
 mod cache;
+mod contents;
+mod convert;
+mod form;
 mod journal;
 mod kept;
 mod keys;
+mod leases;
 mod ledger;
 mod moments;
 mod record;
+mod shelves;
 mod stops;
 mod upkeep;
+mod uploads;
 
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use larder_core::digest::Digest;
+use larder_core::name::RepositoryName;
 use rusqlite::{Connection, OpenFlags, Row, TransactionBehavior};
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::spawn_blocking;
 
-use crate::blobs::BlobStore;
 use crate::error::StoreError;
+use crate::ledger::Moment;
+use crate::sqlite::form::VERSION;
 use crate::sqlite::moments::Moments;
+pub(crate) use crate::sqlite::moments::Touched;
+pub use contents::Stored;
+pub use convert::Converted;
+pub(crate) use convert::{convert, form_of};
+pub(crate) use ledger::{described, manifest};
+pub use shelves::{Holder, ShelfTotals};
+pub(crate) use upkeep::replace;
+pub use uploads::Abandoned;
 
-const VERSION: i64 = 6;
 /// Writes that wait for the writing thread.
 const QUEUE: usize = 256;
 /// Writes that are committed together at most.
@@ -37,41 +51,6 @@ const READERS: usize = 8;
 /// How long we wait for another process that writes.
 const BUSY: Duration = Duration::from_secs(15);
 
-const SCHEMA: &str = "
-    CREATE TABLE repositories (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
-    CREATE TABLE blobs (
-        repository BIGINT NOT NULL, digest TEXT NOT NULL, size BIGINT NOT NULL,
-        PRIMARY KEY (repository, digest)
-    ) WITHOUT ROWID;
-    CREATE INDEX blobs_by_digest ON blobs (digest);
-    CREATE TABLE manifests (
-        repository BIGINT NOT NULL, digest TEXT NOT NULL, media_type TEXT NOT NULL,
-        size BIGINT NOT NULL, subject TEXT, added BIGINT NOT NULL,
-        PRIMARY KEY (repository, digest)
-    ) WITHOUT ROWID;
-    CREATE TABLE needs (
-        repository BIGINT NOT NULL, manifest TEXT NOT NULL, target TEXT NOT NULL,
-        is_child BIGINT NOT NULL, PRIMARY KEY (repository, manifest, target)
-    ) WITHOUT ROWID;
-    CREATE INDEX needs_by_target ON needs (repository, target);
-    CREATE TABLE tags (
-        repository BIGINT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, since BIGINT NOT NULL,
-        PRIMARY KEY (repository, name)
-    ) WITHOUT ROWID;
-";
-/// What each later version added, to be carried out in turn: the first leads from version 1 to 2.
-const STEPS: [&[&str]; 5] = [
-    &[BY_SUBJECT, journal::TABLES],
-    &[upkeep::COLUMNS, journal::USES],
-    &[cache::TABLES],
-    &[keys::TABLES, record::TABLES],
-    &[stops::TABLES],
-];
-const BY_SUBJECT: &str = "
-    CREATE INDEX manifests_by_subject ON manifests (repository, subject, digest)
-        WHERE subject IS NOT NULL;
-";
-
 type Answer = Box<dyn FnOnce(Option<StoreError>) + Send>;
 /// The open transaction, or why there is none.
 type Open<'c> = Result<&'c Connection, &'c rusqlite::Error>;
@@ -79,26 +58,37 @@ type Run = Box<dyn FnOnce(Open<'_>) -> Answer + Send>;
 /// A change: it gets the open transaction, or why there is none.
 struct Job {
     run: Run,
-    /// Whether names may point elsewhere after it, or nowhere.
-    renames: bool,
+    /// What may not be remembered any more after it.
+    touched: Touched,
+    /// Whether it must have reached the disk before it is answered for.
+    durable: bool,
 }
 
 /// Records in a SQLite file.
+///
+/// What they promise:
+/// - Each change is done whole or not at all, and what was answered for survives the end of the process and of the
+///   machine (leases excepted: they end with both).
+/// - Several processes may work on the same file.
 #[derive(Clone)]
-pub struct SqliteLedger {
+pub(crate) struct Records {
     path: Arc<PathBuf>,
     jobs: mpsc::Sender<Job>,
     readers: Arc<Mutex<Vec<Connection>>>,
-    /// Where the content lies that the records name.
-    blobs: Arc<dyn BlobStore>,
     moments: Arc<Moments>,
 }
 
-impl SqliteLedger {
-    /// Opens the file, making it where it is missing. Its records name content of `blobs`.
-    pub fn open(path: &Path, blobs: Arc<dyn BlobStore>) -> Result<Self, StoreError> {
+impl Records {
+    /// Opens the file, making it where it is missing.
+    ///
+    /// # Errors
+    /// [`StoreError::Earlier`] when it is of an earlier form, [`StoreError::Version`] when of a later one.
+    pub fn open(path: &Path) -> Result<Self, StoreError> {
         make_private(path)?;
         let mut writer = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        if let Some(found) = convert::earlier(&writer)? {
+            return Err(StoreError::Earlier { found, known: VERSION });
+        }
         keep_log(&writer)
             .and_then(|()| writer.pragma_update(None, "synchronous", "FULL"))
             .map_err(StoreError::ledger("be opened"))?;
@@ -110,15 +100,32 @@ impl SqliteLedger {
             .name("ledger".into())
             .spawn(move || work(&mut writer, queue, &told))
             .map_err(StoreError::io("cannot start the ledger's thread"))?;
-        Ok(Self { path: Arc::new(path.to_owned()), jobs, readers: Arc::default(), blobs, moments })
+        Ok(Self { path: Arc::new(path.to_owned()), jobs, readers: Arc::default(), moments })
     }
 
-    /// Runs a change on the writing thread and answers when it is committed.
-    async fn write<T: Send + 'static>(
+    /// The present moment of what a repository holds. None: it cannot be told.
+    pub fn moment_of(&self, repository: &RepositoryName) -> Option<Moment> {
+        self.moments.of(repository)
+    }
+
+    /// The present moment of who may do what. None: it cannot be told.
+    pub fn moment_of_access(&self) -> Option<Moment> {
+        self.moments.of_access()
+    }
+
+    /// Runs a change on the writing thread and answers when it is committed. What it touched is known beforehand.
+    pub async fn write<T: Send + 'static>(
         &self,
+        touched: Touched,
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        self.order(true, change).await
+        let noted = touched.clone();
+        let change = move |connection: &Connection| {
+            let outcome = change(connection)?;
+            moments::note(connection, &noted).map_err(StoreError::ledger("be written"))?;
+            Ok(outcome)
+        };
+        self.order(touched, true, change).await
     }
 
     /// The same for a change after which every name points to where it did.
@@ -126,12 +133,44 @@ impl SqliteLedger {
         &self,
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        self.order(false, change).await
+        self.order(Touched::Nothing, true, change).await
+    }
+
+    /// The same for what may be lost with the machine: it does not wait for the disk.
+    async fn jot<T: Send + 'static>(
+        &self,
+        change: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let change = move |connection: &Connection| {
+            change(connection).map_err(StoreError::ledger("be written"))
+        };
+        self.order(Touched::Nothing, false, change).await
+    }
+
+    /// The same without waiting for it, or hearing of it.
+    fn post(
+        &self,
+        change: impl FnOnce(&Connection) -> Result<(), rusqlite::Error> + Send + 'static,
+    ) {
+        let run = Box::new(move |connection: Open<'_>| -> Answer {
+            if let Ok(connection) = connection {
+                let change = |connection: &Connection| {
+                    change(connection).map_err(StoreError::ledger("be written"))
+                };
+                if let Err(error) = guarded(connection, change) {
+                    tracing::warn!(%error, "a note could not be written");
+                }
+            }
+            Box::new(|_| ())
+        });
+        // Where the queue is full, a lease ends by itself.
+        let _ = self.jobs.try_send(Job { run, touched: Touched::Nothing, durable: false });
     }
 
     async fn order<T: Send + 'static>(
         &self,
-        renames: bool,
+        touched: Touched,
+        durable: bool,
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         let (tell, told) = oneshot::channel();
@@ -147,20 +186,24 @@ impl SqliteLedger {
                 });
             })
         });
-        self.jobs.send(Job { run, renames }).await.map_err(|_| StoreError::Closed)?;
+        let job = Job { run, touched, durable };
+        self.jobs.send(job).await.map_err(|_| StoreError::Closed)?;
         told.await.map_err(|_| StoreError::Closed)?
     }
 
-    /// The same for a change that fails only when the database does.
+    /// The same as [`write`](Self::write) for a change that fails only when the database does.
     async fn change<T: Send + 'static>(
         &self,
+        touched: Touched,
         doing: &'static str,
         change: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,
     ) -> Result<T, StoreError> {
-        self.write(|connection| change(connection).map_err(StoreError::ledger(doing))).await
+        let change =
+            move |connection: &Connection| change(connection).map_err(StoreError::ledger(doing));
+        self.write(touched, change).await
     }
 
-    async fn read<T: Send + 'static>(
+    pub async fn read<T: Send + 'static>(
         &self,
         question: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,
     ) -> Result<T, StoreError> {
@@ -186,13 +229,13 @@ impl SqliteLedger {
 }
 
 /// Runs what waits for the disk on a thread that may wait.
-async fn blocking<T: Send + 'static>(
+pub(crate) async fn blocking<T: Send + 'static>(
     work: impl FnOnce() -> Result<T, StoreError> + Send + 'static,
 ) -> Result<T, StoreError> {
     spawn_blocking(work).await.map_err(|_| StoreError::Closed)?
 }
 
-fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
+pub(crate) fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
     let connection = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)
         .map_err(StoreError::ledger("be opened"))?;
     connection.busy_timeout(BUSY).map_err(StoreError::ledger("be opened"))?;
@@ -203,7 +246,7 @@ fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
 ///
 /// A file that is there is not opened: closing it would take away the locks that the database holds on it in this
 /// process (fcntl(2), advisory locks).
-fn make_private(path: &Path) -> Result<(), StoreError> {
+pub(crate) fn make_private(path: &Path) -> Result<(), StoreError> {
     use std::os::unix::fs::OpenOptionsExt as _;
     let mut options = std::fs::OpenOptions::new();
     let made = match options.write(true).create_new(true).mode(0o600).open(path) {
@@ -232,51 +275,60 @@ fn keep_log(connection: &Connection) -> Result<(), rusqlite::Error> {
     }
 }
 
+/// Makes the tables of a file that is new.
 fn prepare(connection: &mut Connection) -> Result<(), StoreError> {
     let opened = StoreError::ledger;
     let transaction = connection
         .transaction_with_behavior(TransactionBehavior::Immediate)
         .map_err(opened("be opened"))?;
-    let found: i64 = transaction
-        .pragma_query_value(None, "user_version", |row| row.get(0))
-        .map_err(opened("be opened"))?;
-    if found > VERSION {
-        return Err(StoreError::Version { found, known: VERSION });
-    }
-    let make = || -> Result<(), rusqlite::Error> {
-        if found == 0 {
-            transaction.execute_batch(SCHEMA)?;
-        }
-        let done = usize::try_from(found.max(1) - 1).unwrap_or_default();
-        for part in STEPS.iter().skip(done).copied().flatten() {
-            transaction.execute_batch(part)?;
-        }
-        transaction.pragma_update(None, "user_version", VERSION)
-    };
-    if found != VERSION {
-        make().map_err(opened("be made"))?;
+    match convert::version(&transaction)? {
+        0 => convert::make(&transaction).map_err(opened("be made"))?,
+        VERSION => {}
+        found if found > VERSION => return Err(StoreError::Version { found, known: VERSION }),
+        found => return Err(StoreError::Earlier { found, known: VERSION }),
     }
     transaction.commit().map_err(opened("be opened"))
 }
 
-/// The writing thread: ends when the last ledger handle is gone and its queue is empty.
+/// The writing thread: ends when the last handle is gone and its queue is empty.
 fn work(connection: &mut Connection, mut queue: mpsc::Receiver<Job>, moments: &Moments) {
+    let mut waits = true;
     while let Some(first) = queue.blocking_recv() {
+        let mut jobs = vec![first];
+        while jobs.len() < BATCH
+            && let Ok(job) = queue.try_recv()
+        {
+            jobs.push(job);
+        }
+        let durable = jobs.iter().any(|job| job.durable);
+        if durable != waits {
+            // In this journal mode NORMAL writes to the log without flushing it.
+            let level = if durable { "FULL" } else { "NORMAL" };
+            match connection.pragma_update(None, "synchronous", level) {
+                Ok(()) => waits = durable,
+                Err(error) => {
+                    let error = StoreError::Commit { cause: error.to_string(), full: false };
+                    tracing::error!(%error, "the ledger could not be written");
+                    // Nobody is answered: whoever waits is told that the store is closed.
+                    continue;
+                }
+            }
+        }
         let transaction = match connection.transaction_with_behavior(TransactionBehavior::Immediate)
         {
             Ok(transaction) => transaction,
             Err(error) => {
                 tracing::error!(%error, "the ledger could not be written");
-                (first.run)(Err(&error))(None);
+                for job in jobs {
+                    (job.run)(Err(&error))(None);
+                }
                 continue;
             }
         };
-        let mut renames = first.renames;
-        let mut answers = vec![(first.run)(Ok(&transaction))];
-        while answers.len() < BATCH
-            && let Ok(job) = queue.try_recv()
-        {
-            renames |= job.renames;
+        let mut answers = Vec::with_capacity(jobs.len());
+        let mut touched = Vec::new();
+        for job in jobs {
+            touched.push(job.touched);
             answers.push((job.run)(Ok(&transaction)));
         }
         let failure = transaction.commit().err();
@@ -284,9 +336,7 @@ fn work(connection: &mut Connection, mut queue: mpsc::Receiver<Job>, moments: &M
             tracing::error!(%error, "the ledger could not be written");
         }
         // Told before anybody is answered: who was answered finds what was changed.
-        if renames {
-            moments.next();
-        }
+        moments.tell(&touched);
         for answer in answers {
             answer(failure.as_ref().map(commit_error));
         }
@@ -314,7 +364,10 @@ fn guarded<T>(
 }
 
 /// A column that holds one of our checked texts.
-fn checked<T: std::str::FromStr>(row: &Row<'_>, column: usize) -> Result<T, rusqlite::Error>
+pub(crate) fn checked<T: std::str::FromStr>(
+    row: &Row<'_>,
+    column: usize,
+) -> Result<T, rusqlite::Error>
 where
     T::Err: std::error::Error + Send + Sync + 'static,
 {
@@ -333,16 +386,8 @@ fn signed(size: u64) -> i64 {
     i64::try_from(size).unwrap_or(i64::MAX)
 }
 
-fn unsigned(row: &Row<'_>, column: usize) -> Result<u64, rusqlite::Error> {
+pub(crate) fn unsigned(row: &Row<'_>, column: usize) -> Result<u64, rusqlite::Error> {
     row.get::<_, i64>(column).map(|size| u64::try_from(size).unwrap_or(0))
-}
-
-/// Every blob and manifest that some repository has, each once, sorted.
-fn digests(connection: &Connection) -> Result<Vec<Digest>, rusqlite::Error> {
-    connection
-        .prepare_cached("SELECT digest FROM blobs UNION SELECT digest FROM manifests ORDER BY 1")?
-        .query_map([], |row| checked(row, 0))?
-        .collect()
 }
 
 /// Whether a query has any row.
@@ -352,4 +397,29 @@ fn any(
     parameters: impl rusqlite::Params,
 ) -> Result<bool, rusqlite::Error> {
     connection.prepare_cached(sql)?.exists(parameters)
+}
+
+#[cfg(test)]
+mod tests {
+    /// SQLite numbers parameters by where they stand first, whatever their names: `$2` before `$1` would be the first.
+    #[test]
+    fn parameters_stand_in_the_order_of_their_numbers() {
+        let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/src/sqlite");
+        let mut asked = 0;
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let text = std::fs::read_to_string(entry.unwrap().path()).unwrap();
+            for literal in text.split('"').skip(1).step_by(2).filter(|text| text.contains("$1")) {
+                let mut highest = 0;
+                for (at, _) in literal.match_indices('$') {
+                    let digits: String =
+                        literal[at + 1..].chars().take_while(char::is_ascii_digit).collect();
+                    let Ok(number) = digits.parse::<u32>() else { continue };
+                    assert!(number <= highest + 1, "{literal}");
+                    highest = highest.max(number);
+                }
+                asked += 1;
+            }
+        }
+        assert!(asked > 50, "only {asked} statements were found");
+    }
 }

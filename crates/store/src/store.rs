@@ -1,67 +1,134 @@
-//! Blob store and ledger together: one place that keeps the order of writing.
+//! The store: bytes and records together, as one room with verbs.
 
-use std::collections::BTreeSet;
+use std::collections::HashMap;
 use std::future::Future;
 use std::ops::Range;
-use std::path::Path;
-use std::sync::Arc;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::{Bytes, BytesMut};
 use larder_core::access::key::random;
-use larder_core::access::possession::{Proof, may_have, samples};
-use larder_core::companion;
+use larder_core::access::possession::samples;
 use larder_core::digest::Digest;
-use larder_core::document::{Document, media_type};
-use larder_core::holdings::DropPlan;
+use larder_core::document::Document;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
+use rusqlite::{OptionalExtension as _, params};
 
-use crate::blobs::{BlobStore, BlobWriter};
-use crate::cache::CacheRecords;
 use crate::clock::now;
 use crate::error::StoreError;
-use crate::journal::Journal;
-use crate::keyring::Keyring;
-use crate::ledger::{Demand, Ledger, ManifestRecord, NewManifest};
-use crate::local::LocalBlobs;
-use crate::record::Record;
-use crate::sqlite::SqliteLedger;
-use crate::upkeep::{Removal, Upkeep};
+use crate::leases::SharedPresence;
+use crate::ledger::{Demand, ManifestRecord, NewManifest};
+use crate::local::{Folder, Form};
+use crate::sqlite::{Converted, Records, Touched};
 
 /// One larder's bytes and records. Clones share them.
+///
+/// A digest names a row, the row names an object, and an object is never written twice. So a commit is one change of the
+/// records, two writers can never mix their bytes, and removing an old object can never harm a new one. Each verb is done
+/// whole or not at all, and several processes may work on the same store.
 #[derive(Clone)]
 pub struct Store {
-    /// The bytes.
-    pub blobs: Arc<dyn BlobStore>,
-    /// The records.
-    pub ledger: Arc<dyn Ledger>,
-    /// What takes records and bytes away.
-    pub upkeep: Arc<dyn Upkeep>,
-    /// What was done, and when.
-    pub journal: Arc<dyn Journal>,
-    /// What cached shelves know.
-    pub cache: Arc<dyn CacheRecords>,
-    /// The keys that were issued.
-    pub keyring: Arc<dyn Keyring>,
-    /// Who did what.
-    pub record: Arc<dyn Record>,
+    pub(crate) records: Records,
+    pub(crate) objects: Folder,
+    /// The store's folder.
+    pub(crate) root: PathBuf,
+    pub(crate) places: Places,
+    pub(crate) presence: SharedPresence,
     /// Bytes of the disk that are kept free.
     reserve: u64,
+    /// Bytes that what is being written will still need.
+    promised: Arc<Mutex<u64>>,
 }
+
+/// Where content lies that was just read: an object is never written twice, so that a place which still has one has the
+/// right one.
+#[derive(Clone, Default)]
+pub(crate) struct Places(Arc<Mutex<HashMap<Digest, Arc<str>>>>);
+
+impl Places {
+    /// How many are remembered; then all are let go of.
+    const MOST: usize = 4096;
+
+    pub fn get(&self, digest: &Digest) -> Option<Arc<str>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(digest).cloned()
+    }
+
+    pub fn keep(&self, digest: &Digest, place: &str) {
+        let mut places = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if places.len() >= Self::MOST {
+            places.clear();
+        }
+        places.insert(digest.clone(), place.into());
+    }
+
+    pub fn forget(&self, digest: &Digest) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(digest);
+    }
+}
+
+/// Room on the disk that is kept for something that is being written. Dropped, what is left of it is free again.
+pub struct Room {
+    promised: Arc<Mutex<u64>>,
+    left: u64,
+}
+
+impl Room {
+    /// So many bytes of it have been written.
+    pub fn take(&mut self, bytes: u64) {
+        let taken = bytes.min(self.left);
+        self.left -= taken;
+        let mut promised = self.promised.lock().unwrap_or_else(PoisonError::into_inner);
+        *promised = promised.saturating_sub(taken);
+    }
+}
+
+impl Drop for Room {
+    fn drop(&mut self) {
+        self.take(self.left);
+    }
+}
+
+/// The records in a store's folder.
+pub(crate) const LEDGER: &str = "ledger.sqlite";
+
+/// What is kept aside of the disk, in the store's folder.
+const SPARE: &str = "spare";
+const SPARE_BYTES: u64 = 8 * 1024 * 1024;
 
 impl Store {
     /// Opens the store in a local folder, making it where it is missing.
+    ///
+    /// # Errors
+    /// [`StoreError::Earlier`] when it has the form of an earlier version: [`convert_local`](Self::convert_local) leads
+    /// to this one.
     pub fn open_local(folder: &Path) -> Result<Self, StoreError> {
         make_private(folder)?;
-        let blobs: Arc<dyn BlobStore> = Arc::new(LocalBlobs::open(folder)?);
-        let ledger = SqliteLedger::open(&folder.join("ledger.sqlite"), Arc::clone(&blobs))?;
-        let ledger = Arc::new(ledger);
-        let (upkeep, journal): (Arc<dyn Upkeep>, Arc<dyn Journal>) =
-            (ledger.clone(), ledger.clone());
-        let cache: Arc<dyn CacheRecords> = ledger.clone();
-        let (keyring, record): (Arc<dyn Keyring>, Arc<dyn Record>) =
-            (ledger.clone(), ledger.clone());
-        Ok(Self { blobs, ledger, upkeep, journal, cache, keyring, record, reserve: 0 })
+        let records = Records::open(&folder.join(LEDGER))?;
+        let objects = Folder::make(folder, Form::Objects)?;
+        let (places, presence) = (Places::default(), SharedPresence::default());
+        let (root, promised) = (folder.to_owned(), Arc::default());
+        Ok(Self { records, objects, root, places, presence, reserve: 0, promised })
+    }
+
+    /// Converts the store in a local folder, if it has the form of an earlier version; None: it has not, or there is
+    /// none. A kill at any moment leaves one that opens in the old form or in the new one. `tell` is told now and then
+    /// how many manifests have been read, of how many.
+    ///
+    /// # Errors
+    /// [`StoreError::InUse`] while another process has it open; [`StoreError::NoRoomToConvert`].
+    pub fn convert_local(
+        folder: &Path,
+        tell: &mut dyn FnMut(u64, u64),
+    ) -> Result<Option<Converted>, StoreError> {
+        let state = rustix::fs::statvfs(folder).ok();
+        let room = state.map(|state| state.f_bavail.saturating_mul(state.f_frsize));
+        crate::sqlite::convert(folder, &folder.join(LEDGER), room, tell)
+    }
+
+    /// The version of the store's form in a local folder, and the one that this program works with. None: there is none.
+    pub fn form_of_local(folder: &Path) -> Result<Option<(i64, i64)>, StoreError> {
+        crate::sqlite::form_of(&folder.join(LEDGER))
     }
 
     /// Keeps so many bytes of the disk free: [`check_room`](Self::check_room) refuses what would take
@@ -80,12 +147,70 @@ impl Store {
         if self.reserve == 0 {
             return Ok(());
         }
-        match self.blobs.room().await? {
-            Some(left) if left < self.reserve.saturating_add(wanted) => {
-                Err(StoreError::Full { left, reserve: self.reserve })
+        let promised = *self.promised.lock().unwrap_or_else(PoisonError::into_inner);
+        match self.room().await? {
+            Some(left) if left < self.reserve.saturating_add(promised).saturating_add(wanted) => {
+                Err(StoreError::Full { left, reserve: self.reserve, promised })
             }
             _ => Ok(()),
         }
+    }
+
+    /// Keeps room for so many bytes that are about to be written: no two get the same.
+    ///
+    /// # Errors
+    /// [`StoreError::Full`] when the reserve, or what others were promised, would be touched.
+    pub async fn keep_room(&self, wanted: u64) -> Result<Room, StoreError> {
+        let mut room = Room { promised: Arc::clone(&self.promised), left: 0 };
+        self.grow_room(&mut room, wanted).await?;
+        Ok(room)
+    }
+
+    /// Adds to room that is kept.
+    ///
+    /// # Errors
+    /// As for [`keep_room`](Self::keep_room); what it had is kept.
+    pub async fn grow_room(&self, room: &mut Room, wanted: u64) -> Result<(), StoreError> {
+        if self.reserve == 0 {
+            return Ok(());
+        }
+        let Some(left) = self.room().await? else { return Ok(()) };
+        let mut promised = self.promised.lock().unwrap_or_else(PoisonError::into_inner);
+        if left < self.reserve.saturating_add(*promised).saturating_add(wanted) {
+            return Err(StoreError::Full { left, reserve: self.reserve, promised: *promised });
+        }
+        *promised = promised.saturating_add(wanted);
+        room.left = room.left.saturating_add(wanted);
+        Ok(())
+    }
+
+    /// Keeps a little of the disk aside, so that what removes can write its records on a full disk. Where there is little
+    /// room it is not taken.
+    pub async fn keep_spare(&self) {
+        let path = self.root.join(SPARE);
+        let room = self.room().await.ok().flatten().unwrap_or(0);
+        if path.exists() || room < 4 * SPARE_BYTES {
+            return;
+        }
+        let kept = crate::sqlite::blocking(move || {
+            let keep = || -> std::io::Result<()> {
+                let file = std::fs::File::create(&path)?;
+                rustix::fs::fallocate(&file, rustix::fs::FallocateFlags::empty(), 0, SPARE_BYTES)?;
+                file.sync_all()
+            };
+            keep().map_err(StoreError::io(format!("cannot write {}", path.display())))
+        });
+        if let Err(error) = kept.await {
+            tracing::debug!(%error, "no room is kept aside");
+        }
+    }
+
+    /// Gives free what [`keep_spare`](Self::keep_spare) has kept aside, if the disk is about full.
+    pub async fn use_spare(&self) -> Result<(), StoreError> {
+        if self.room().await?.is_some_and(|room| room < SPARE_BYTES) {
+            self.objects.remove(vec![SPARE.to_owned()]).await?;
+        }
+        Ok(())
     }
 
     /// Lets nobody but its owner enter the folder of a store. True: somebody else could.
@@ -108,40 +233,7 @@ impl Store {
 
     /// Whether a folder holds a store.
     pub fn is_local(folder: &Path) -> bool {
-        folder.join("ledger.sqlite").is_file()
-    }
-
-    /// Makes a finished upload a blob of the repository and gives its size in bytes.
-    pub async fn commit_blob(
-        &self,
-        repository: &RepositoryName,
-        digest: &Digest,
-        writer: Box<dyn BlobWriter>,
-    ) -> Result<u64, StoreError> {
-        let size = writer.commit(digest).await?;
-        self.ledger.link_blob(repository, digest, size).await?;
-        Ok(size)
-    }
-
-    /// Gives the repository a blob that the store holds already, and which is said to have so many bytes, if
-    /// [`may_have`] says so. False: it does not, or the store does not hold it.
-    pub async fn share_blob(
-        &self,
-        repository: &RepositoryName,
-        digest: &Digest,
-        said: Option<u64>,
-        proof: Proof,
-    ) -> Result<bool, StoreError> {
-        let Some(size) = self.blobs.size(digest).await? else { return Ok(false) };
-        if may_have(size, said, Some(proof)).is_err() {
-            return Ok(false);
-        }
-        match self.ledger.link_blob(repository, digest, size).await {
-            Ok(()) => Ok(true),
-            // It went away just now.
-            Err(StoreError::Vanished(_)) => Ok(false),
-            Err(error) => Err(error),
-        }
+        folder.join(LEDGER).is_file()
     }
 
     /// Whether the store holds content that gives the same bytes at places that nobody can tell beforehand. `piece`
@@ -159,13 +251,13 @@ impl Store {
         E: From<StoreError>,
         F: Future<Output = Result<Option<Bytes>, E>>,
     {
-        if self.blobs.size(digest).await? != Some(size) {
+        if self.size(digest).await? != Some(size) {
             return Ok(false);
         }
         let Some(random) = random() else { return Ok(false) };
         for range in samples(size, &random) {
             let Some(theirs) = piece(range.clone()).await? else { return Ok(false) };
-            let mut ours = self.blobs.read(digest, range).await?;
+            let mut ours = self.read(digest, range).await?;
             let mut compared = 0;
             while let Some(part) = ours.next().await {
                 let part = part?;
@@ -182,7 +274,8 @@ impl Store {
     }
 
     /// Keeps a manifest byte for byte, and points the tag to it. Its digest must have been
-    /// computed from its bytes; it is verified again before anything is written.
+    /// computed from its bytes; it is verified again before anything is written. A list of referrers that clients keep
+    /// under a tag is replaced, not kept beside the new one.
     ///
     /// # Errors
     /// [`StoreError::Missing`] when the repository lacks what it needs; the tag stays.
@@ -194,9 +287,17 @@ impl Store {
         tag: Option<Tag>,
         sparse: bool,
     ) -> Result<(), StoreError> {
-        self.blobs.put(digest, document.bytes.clone()).await?;
         let demand = if sparse { Demand::Blobs } else { Demand::All };
-        self.ledger.put_manifest(repository, new_manifest(digest, document, tag, demand)).await
+        let (name, new) = (repository.clone(), new_manifest(digest, document, tag, demand));
+        check(digest, &document.bytes)?;
+        self.records
+            .write(Touched::one(repository), move |connection| {
+                crate::sqlite::replace(connection, &name, &new)
+            })
+            .await
+            .map(|staged| self.remove_leavings(staged.into_iter().collect()))?
+            .await;
+        Ok(())
     }
 
     /// Keeps a manifest that an upstream has just named, without what it needs; with a tag, that
@@ -208,79 +309,49 @@ impl Store {
         document: &Document,
         tag: Option<Tag>,
     ) -> Result<(), StoreError> {
-        self.blobs.put(digest, document.bytes.clone()).await?;
+        check(digest, &document.bytes)?;
         let new = new_manifest(digest, document, tag, Demand::Nothing);
-        self.cache.believe(repository, new).await
-    }
-
-    /// Takes a manifest away, with the tags that point to it. The list of referrers that clients keep
-    /// under a tag does not hold it: it is written anew without it.
-    pub async fn remove_manifest(
-        &self,
-        repository: &RepositoryName,
-        digest: &Digest,
-    ) -> Result<Removal<Vec<Tag>>, StoreError> {
-        let removal = self.upkeep.remove_manifest(repository, digest).await?;
-        let Removal::Needed(by) = &removal else { return Ok(removal) };
-        let selector = Selector::Digest(digest.clone());
-        let Some((record, bytes)) = self.manifest(repository, &selector).await? else {
-            return Ok(Removal::NotThere);
-        };
-        let about = Document::read(bytes, Some(&record.media_type)).ok().and_then(|it| it.subject);
-        let Some(about) = about else { return Ok(removal) };
-        let tag = companion::list_tag(&about.digest);
-        let list = self.manifest(repository, &Selector::Tag(tag.clone())).await?;
-        let Some((list, bytes)) = list.filter(|(list, _)| by == std::slice::from_ref(&list.digest))
-        else {
-            return Ok(removal);
-        };
-        let Ok(document) = Document::read(bytes, Some(&list.media_type)) else {
-            return Ok(removal);
-        };
-        let rest = document.children().iter().map(|one| one.digest.clone());
-        let rest: BTreeSet<Digest> = rest.filter(|one| one != digest).collect();
-        if rest.is_empty() {
-            self.upkeep.remove_tag(repository, &tag).await?;
-        } else if let Some(shorter) = document.trimmed(&rest) {
-            let new = Digest::of(&shorter.bytes);
-            self.put_manifest(repository, &new, &shorter, Some(tag), true).await?;
-        }
-        self.forget_list(repository, &list).await?;
-        self.upkeep.remove_manifest(repository, digest).await
-    }
-
-    /// Removes a list of referrers that no tag points to any more: it held nothing but references.
-    pub async fn forget_list(
-        &self,
-        repository: &RepositoryName,
-        list: &ManifestRecord,
-    ) -> Result<(), StoreError> {
-        if !media_type::is_index(&list.media_type) {
-            return Ok(());
-        }
-        let plan = DropPlan {
-            manifests: vec![(repository.clone(), list.digest.clone())],
-            ..DropPlan::default()
-        };
-        self.upkeep.drop_planned(plan).await.map(drop)
+        self.record_belief(repository, new).await
     }
 
     /// A manifest with its bytes. None: the repository has nothing under that tag or digest.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when it is recorded and its bytes are missing.
     pub async fn manifest(
         &self,
         repository: &RepositoryName,
         selector: &Selector,
     ) -> Result<Option<(ManifestRecord, Bytes)>, StoreError> {
-        let Some(record) = self.ledger.manifest(repository, selector).await? else {
-            return Ok(None);
-        };
-        let bytes = self.read_all(&record.digest, record.size).await?;
-        Ok(Some((record, bytes)))
+        let (name, selector) = (repository.clone(), selector.clone());
+        let found = self
+            .records
+            .read(move |connection| crate::sqlite::manifest(connection, &name, &selector))
+            .await?;
+        match found {
+            None => Ok(None),
+            Some((record, Some(bytes))) => Ok(Some((record, bytes))),
+            Some((record, None)) => Err(StoreError::NotFound(record.digest.to_string())),
+        }
     }
 
-    /// A small blob whole.
+    /// A manifest's bytes by its digest alone, whichever repository has it. None: none has.
+    pub async fn body(&self, digest: &Digest) -> Result<Option<Bytes>, StoreError> {
+        let digest = digest.clone();
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached("SELECT body FROM bodies WHERE digest = $1")?
+                    .query_row(params![digest.as_str()], |row| row.get::<_, Vec<u8>>(0))
+                    .optional()
+                    .map(|body| body.map(Bytes::from))
+            })
+            .await
+    }
+
+    /// A small blob, or a manifest, whole.
     pub async fn read_all(&self, digest: &Digest, size: u64) -> Result<Bytes, StoreError> {
-        let mut reader = self.blobs.read(digest, 0..size).await?;
+        let mut reader = self.read(digest, 0..size).await?;
         let mut bytes = BytesMut::new();
         while let Some(piece) = reader.next().await {
             let piece = piece?;
@@ -294,7 +365,7 @@ impl Store {
 }
 
 /// Makes a store's folder where it is missing: its owner alone may enter it.
-fn make_private(folder: &Path) -> Result<(), StoreError> {
+pub(crate) fn make_private(folder: &Path) -> Result<(), StoreError> {
     use std::os::unix::fs::DirBuilderExt as _;
     if folder.is_dir() {
         return Ok(());
@@ -305,7 +376,7 @@ fn make_private(folder: &Path) -> Result<(), StoreError> {
     })
 }
 
-fn new_manifest(
+pub(crate) fn new_manifest(
     digest: &Digest,
     document: &Document,
     tag: Option<Tag>,
@@ -318,6 +389,8 @@ fn new_manifest(
     };
     NewManifest {
         record,
+        body: document.bytes.clone(),
+        described: crate::sqlite::described(document),
         blobs: document.blobs().map(|blob| (blob.digest.clone(), blob.size)).collect(),
         children: document
             .children()
@@ -328,5 +401,16 @@ fn new_manifest(
         demand,
         tag,
         at: now(),
+    }
+}
+
+/// Whether a manifest is what its digest says.
+fn check(digest: &Digest, body: &[u8]) -> Result<(), StoreError> {
+    let mut hasher = larder_core::digest::Hasher::new(digest.algorithm());
+    hasher.update(body);
+    let actual = hasher.finish();
+    match actual == *digest {
+        true => Ok(()),
+        false => Err(StoreError::Mismatch { expected: digest.clone(), actual }),
     }
 }

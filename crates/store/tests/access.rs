@@ -28,29 +28,26 @@ async fn a_keyring_keeps_its_promises() {
     let store = Store::open_local(folder.path()).unwrap();
     let other = Store::open_local(folder.path()).unwrap();
     let (first, second) = (record(1, "ci", 10), record(2, "ci", 20));
-    let (moment, version) = (store.ledger.moment(), store.keyring.keys_version().await.unwrap());
-    store.keyring.add_key(second.clone()).await.unwrap();
-    assert!(store.keyring.add_key(second.clone()).await.is_err(), "it is there already");
+    let (moment, version) = (store.moment_of_access(), store.keys_version().await.unwrap());
+    store.add_key(second.clone()).await.unwrap();
+    assert!(store.add_key(second.clone()).await.is_err(), "it is there already");
     let replacing = KeyRecord { replaces: Some(second.id.clone()), ..first.clone() };
-    other.keyring.add_key(replacing.clone()).await.unwrap();
-    assert_eq!(store.keyring.keys().await.unwrap(), [replacing.clone(), second.clone()]);
-    assert_ne!(store.ledger.moment(), moment, "other processes are told");
-    let changed = store.keyring.keys_version().await.unwrap();
+    other.add_key(replacing.clone()).await.unwrap();
+    assert_eq!(store.keys().await.unwrap(), [replacing.clone(), second.clone()]);
+    assert_ne!(store.moment_of_access(), moment, "other processes are told");
+    let changed = store.keys_version().await.unwrap();
     assert!(changed > version);
-    let moment = store.ledger.moment();
+    let moment = store.moment_of_access();
     let uses = |at| vec![(second.id.clone(), at, format!("10.0.0.{at}"))];
-    store.keyring.note_key_uses(uses(9)).await.unwrap();
-    store.keyring.note_key_uses(uses(7)).await.unwrap();
-    let known = store.keyring.keys().await.unwrap().remove(1);
+    store.note_key_uses(uses(9)).await.unwrap();
+    store.note_key_uses(uses(7)).await.unwrap();
+    let known = store.keys().await.unwrap().remove(1);
     assert_eq!((known.used, known.used_from.as_deref()), (Some(9), Some("10.0.0.9")));
-    assert_eq!(
-        (store.ledger.moment(), store.keyring.keys_version().await.unwrap()),
-        (moment, changed)
-    );
-    assert!(other.keyring.revoke_key(&second.id, 50).await.unwrap());
-    assert!(!other.keyring.revoke_key(&second.id, 60).await.unwrap(), "once is enough");
-    assert_ne!(store.ledger.moment(), moment);
-    let known = store.keyring.keys().await.unwrap().remove(1);
+    assert_eq!((store.moment_of_access(), store.keys_version().await.unwrap()), (moment, changed));
+    assert!(other.revoke_key(&second.id, 50).await.unwrap());
+    assert!(!other.revoke_key(&second.id, 60).await.unwrap(), "once is enough");
+    assert_ne!(store.moment_of_access(), moment);
+    let known = store.keys().await.unwrap().remove(1);
     assert_eq!(known.revoked, Some(50));
     assert!(!known.is_good(40) && replacing.is_good(109) && !replacing.is_good(110));
 }
@@ -86,17 +83,17 @@ async fn a_record_keeps_its_promises() {
         entry("n3", Kind::Push, "turbine-hall", "apps/board:1", 30),
         same("n4", 40),
     ];
-    store.record.write_down(all).await.unwrap();
+    store.write_down(all).await.unwrap();
     let numbers = |filter: Filter| {
         let store = &store;
         async move {
-            let found = store.record.entries(filter).await.unwrap();
+            let found = store.entries(filter).await.unwrap();
             found.into_iter().map(|entry| entry.number).collect::<Vec<_>>()
         }
     };
     assert_eq!(numbers(Filter::default()).await, ["n2", "n3", "n1"], "the oldest first");
     let first = Filter { number: Some("n1".into()), ..Filter::default() };
-    let pull = store.record.entries(first).await.unwrap().remove(0);
+    let pull = store.entries(first).await.unwrap().remove(0);
     assert_eq!((pull.first, pull.last, pull.count), (10, 40, 2));
     for (filter, found) in [
         (Filter { since: Some(30), ..Filter::default() }, &["n3", "n1"][..]),
@@ -110,7 +107,7 @@ async fn a_record_keeps_its_promises() {
     ] {
         assert_eq!(numbers(filter.clone()).await, found, "{filter:?}");
     }
-    assert_eq!(store.record.forget_before(30).await.unwrap(), 1);
+    assert_eq!(store.forget_before(30).await.unwrap(), 1);
     assert_eq!(numbers(Filter::default()).await, ["n3", "n1"]);
 }
 

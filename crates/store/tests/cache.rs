@@ -57,14 +57,13 @@ fn index(children: &[&Digest]) -> (Digest, Document) {
 
 async fn bring(store: &Store, repository: &RepositoryName, name: &str) {
     let digest = Digest::of(name.as_bytes());
-    store.blobs.put(&digest, Bytes::copy_from_slice(name.as_bytes())).await.unwrap();
-    store.ledger.link_blob(repository, &digest, name.len() as u64).await.unwrap();
+    store.put_blob(repository, &digest, Bytes::copy_from_slice(name.as_bytes())).await.unwrap();
 }
 
 #[tokio::test]
 async fn a_tag_is_believed_before_its_content_is_here() {
     let Place { store, kettle, tag, _folder } = place();
-    let cache = &store.cache;
+    let cache = &store;
     assert_eq!(cache.belief(&kettle, &tag).await.unwrap(), None);
     let (first, document) = manifest(&["config", "layer"]);
     store.believe(&kettle, &first, &document, Some(tag.clone())).await.unwrap();
@@ -77,7 +76,7 @@ async fn a_tag_is_believed_before_its_content_is_here() {
     assert_eq!(cache.wanted(&kettle, &Digest::of(b"other")).await.unwrap(), None);
     let elsewhere: RepositoryName = "bazaar/library/ashlog".parse().unwrap();
     assert_eq!(cache.wanted(&elsewhere, &layer).await.unwrap(), None);
-    assert_eq!(store.ledger.blob(&kettle, &layer).await.unwrap(), None);
+    assert_eq!(store.blob(&kettle, &layer).await.unwrap(), None);
 
     // Confirmed again only while it points there still.
     let later = belief.confirmed + 1000;
@@ -97,12 +96,12 @@ async fn a_tag_is_believed_before_its_content_is_here() {
     assert!(!cache.note_gone(&kettle, &tag, noticed + 5).await.unwrap(), "that is known");
     let belief = cache.belief(&kettle, &tag).await.unwrap().unwrap();
     assert_eq!((&belief.digest, belief.confirmed), (&second, noticed + 5), "it stays");
-    assert_eq!(cache.gone("bazaar").await.unwrap(), [(kettle.clone(), tag.clone(), noticed)]);
+    assert_eq!(cache.gone_tags("bazaar").await.unwrap(), [(kettle.clone(), tag.clone(), noticed)]);
     assert_eq!(cache.moves("bazaar", 9).await.unwrap()[0].after, None);
     assert!(cache.moves("baz", 9).await.unwrap().is_empty(), "another shelf");
     // It is there again.
     assert!(cache.confirm(&kettle, &tag, &second, noticed + 9).await.unwrap());
-    assert!(cache.gone("bazaar").await.unwrap().is_empty());
+    assert!(cache.gone_tags("bazaar").await.unwrap().is_empty());
 }
 
 #[tokio::test]
@@ -122,41 +121,41 @@ async fn what_is_let_go_of_takes_only_what_nothing_else_lists() {
     let shelf: RepositoryName = "vendor/kettle".parse().unwrap();
     bring(&store, &shelf, "own").await;
 
-    let kept = store.cache.kept("bazaar").await.unwrap();
+    let kept = store.kept("bazaar").await.unwrap();
     assert_eq!(kept.len(), 2, "images, not their parts: {kept:?}");
     let two = kept.iter().find(|image| image.digest == both).unwrap();
     assert_eq!(two.tags, std::slice::from_ref(&tag));
-    assert!(store.cache.bytes_of(&["bazaar".into()]).await.unwrap() > 17);
-    assert_eq!(store.cache.bytes_of(&["vendor".into()]).await.unwrap(), 3);
+    assert!(store.bytes_of(&["bazaar".into()]).await.unwrap() > 17);
+    assert_eq!(store.bytes_of(&["vendor".into()]).await.unwrap(), 3);
 
     // Asked for since: it stays. Any part of it counts.
     let day = now() / (24 * 3_600_000);
     let used = Use { repository: kettle.clone(), digest: one.clone(), day, pulls: 1, last: now() };
-    store.journal.note_uses(vec![used]).await.unwrap();
-    let stays = store.cache.let_go(&kettle, &both, now() - 60_000).await.unwrap();
+    store.note_uses(vec![used]).await.unwrap();
+    let stays = store.let_go(&kettle, &both, now() - 60_000).await.unwrap();
     assert!(stays.is_empty());
-    let after = store.cache.kept("bazaar").await.unwrap();
+    let after = store.kept("bazaar").await.unwrap();
     assert!(after.iter().find(|image| image.digest == both).unwrap().last >= two.last);
 
-    let mut gone = store.cache.let_go(&kettle, &both, now() + 1).await.unwrap();
+    let mut gone = store.let_go(&kettle, &both, now() + 1).await.unwrap();
     gone.sort();
     let mut expected = vec![both.clone(), one.clone(), Digest::of(b"own")];
     expected.sort();
     assert_eq!(gone, expected, "the other part is listed elsewhere, and shares the rest");
-    assert_eq!(store.cache.belief(&kettle, &tag).await.unwrap(), None);
+    assert_eq!(store.belief(&kettle, &tag).await.unwrap(), None);
     // The bytes of what another shelf has are not freed.
-    let freed = store.upkeep.free(gone, Duration::ZERO).await.unwrap();
+    let freed = store.free_unused(gone, i64::MAX).await.unwrap();
     assert!(freed.iter().all(|(digest, _)| *digest != Digest::of(b"own")), "{freed:?}");
-    assert_eq!(store.ledger.blob(&shelf, &Digest::of(b"own")).await.unwrap(), Some(3));
+    assert_eq!(store.blob(&shelf, &Digest::of(b"own")).await.unwrap(), Some(3));
 
     // What no manifest names goes by its own age.
     bring(&store, &kettle, "loose").await;
-    let loose = |before: i64| store.cache.let_go_loose("bazaar", before, 9);
+    let loose = |before: i64| store.let_go_loose("bazaar", before, 9);
     assert!(loose(now() - 60_000).await.unwrap().is_empty());
     tokio::time::sleep(Duration::from_millis(5)).await;
     assert_eq!(loose(now()).await.unwrap(), [Digest::of(b"loose")]);
-    store.cache.let_go(&kettle, &alone, now() + 1).await.unwrap();
-    assert!(store.ledger.tags(&kettle, None, 9).await.unwrap().is_none(), "nothing is left of it");
+    store.let_go(&kettle, &alone, now() + 1).await.unwrap();
+    assert!(store.tags(&kettle, None, 9).await.unwrap().is_none(), "nothing is left of it");
     // What is known of its moves is its own, whoever comes after it.
     let next: RepositoryName = "bazaar/library/ashlog".parse().unwrap();
     let tag: Tag = "9".parse().unwrap();
@@ -165,12 +164,12 @@ async fn what_is_let_go_of_takes_only_what_nothing_else_lists() {
         store.believe(&next, &digest, &document, Some(tag.clone())).await.unwrap();
     }
     let (last, _) = manifest(&["second"]);
-    store.cache.let_go(&next, &last, now() + 1).await.unwrap();
+    store.let_go(&next, &last, now() + 1).await.unwrap();
     let (first, _) = manifest(&["first"]);
-    store.cache.let_go(&next, &first, now() + 1).await.unwrap();
+    store.let_go(&next, &first, now() + 1).await.unwrap();
     let (digest, document) = manifest(&["third"]);
     store.believe(&kettle, &digest, &document, Some(tag)).await.unwrap();
-    let moves = store.cache.moves("bazaar", 9).await.unwrap();
+    let moves = store.moves("bazaar", 9).await.unwrap();
     assert!(moves.iter().all(|one| one.repository == next), "{moves:?}");
     assert_eq!(moves.len(), 1);
 }
@@ -180,11 +179,11 @@ async fn what_shelves_and_upstreams_did_adds_up() {
     let Place { store, _folder, .. } = place();
     let one = Traffic { shelf: "bazaar".into(), day: 7, hits: 2, misses: 1, sent: 30, fetched: 10 };
     let next = Traffic { day: 8, ..one.clone() };
-    store.cache.note_traffic(vec![one.clone(), next, one]).await.unwrap();
-    let sum = store.cache.traffic("bazaar", 0).await.unwrap();
+    store.note_traffic(vec![one.clone(), next, one]).await.unwrap();
+    let sum = store.traffic("bazaar", 0).await.unwrap();
     assert_eq!((sum.hits, sum.misses, sum.sent, sum.fetched, sum.day), (6, 3, 90, 30, 7));
-    assert_eq!(store.cache.traffic("bazaar", 8).await.unwrap().hits, 2);
-    assert_eq!(store.cache.traffic("vendor", 0).await.unwrap().hits, 0);
+    assert_eq!(store.traffic("bazaar", 8).await.unwrap().hits, 2);
+    assert_eq!(store.traffic("vendor", 0).await.unwrap().hits, 0);
     let limited = Standing {
         host: "bazaar.example".parse().unwrap(),
         condition: "limited".into(),
@@ -193,12 +192,12 @@ async fn what_shelves_and_upstreams_did_adds_up() {
         remaining: Some(0),
         at: 1,
     };
-    store.cache.note_standing(vec![limited.clone()]).await.unwrap();
-    assert_eq!(store.cache.standing().await.unwrap(), std::slice::from_ref(&limited));
+    store.note_standing(vec![limited.clone()]).await.unwrap();
+    assert_eq!(store.standing().await.unwrap(), std::slice::from_ref(&limited));
     let well =
         Standing { condition: "well".into(), until: None, cause: None, remaining: None, ..limited };
-    store.cache.note_standing(vec![well.clone()]).await.unwrap();
-    assert_eq!(store.cache.standing().await.unwrap(), [well]);
+    store.note_standing(vec![well.clone()]).await.unwrap();
+    assert_eq!(store.standing().await.unwrap(), [well]);
 }
 
 async fn read(growing: &Growing, range: std::ops::Range<u64>) -> Vec<u8> {
@@ -215,26 +214,21 @@ async fn an_upload_is_read_while_it_grows() {
     let Place { store, _folder, .. } = place();
     let content: Vec<u8> = (0..3_000_000u32).map(|n| (n % 249) as u8).collect();
     let digest = Digest::of(&content);
-    let id = store.blobs.begin().await.unwrap();
-    let mut writer = store.blobs.resume(id).await.unwrap();
+    let [repository, foreign]: [RepositoryName; 2] =
+        ["bazaar/library/kettle", "bazaar/community/evil"].map(|name| name.parse().unwrap());
+    let id = store.begin_fetch(&repository, &digest).await.unwrap();
+    let mut writer = store.resume_upload(id).await.unwrap();
     let growing = writer.growing().unwrap();
     writer.write(Bytes::copy_from_slice(&content[..1_000_000])).await.unwrap();
     writer.advance().await.unwrap();
     assert_eq!(*growing.readable.borrow(), 1_000_000);
     assert!(read(&growing, 0..1_000_000).await == content[..1_000_000]);
     assert!(!writer.has_digest(&digest).await.unwrap());
-    let [repository, foreign]: [RepositoryName; 2] =
-        ["bazaar/library/kettle", "bazaar/community/evil"].map(|name| name.parse().unwrap());
-    store.cache.note_part(&repository, &digest, id).await.unwrap();
-    assert_eq!(
-        store.cache.part_of(&foreign, &digest).await.unwrap(),
-        None,
-        "it gave nothing of it"
-    );
+    assert_eq!(store.fetched_part(&foreign, &digest).await.unwrap(), None, "it gave nothing of it");
     // Parked and taken up again, a reader that was there before goes on reading.
     assert_eq!(writer.park().await.unwrap(), 1_000_000);
-    assert_eq!(store.cache.part_of(&repository, &digest).await.unwrap(), Some(id));
-    let mut writer = store.blobs.resume(id).await.unwrap();
+    assert_eq!(store.fetched_part(&repository, &digest).await.unwrap(), Some(id));
+    let mut writer = store.resume_upload(id).await.unwrap();
     let again = writer.growing().unwrap();
     assert_eq!(*again.readable.borrow(), 1_000_000);
     for piece in content[1_000_000..].chunks(100_000) {
@@ -242,22 +236,16 @@ async fn an_upload_is_read_while_it_grows() {
     }
     assert!(writer.has_digest(&digest).await.unwrap());
     assert_eq!(*again.readable.borrow(), 3_000_000);
-    assert_eq!(writer.commit(&digest).await.unwrap(), 3_000_000);
-    let other = store.blobs.begin().await.unwrap();
-    store.cache.forget_part(&digest, other).await.unwrap();
-    assert_eq!(
-        store.cache.part_of(&repository, &digest).await.unwrap(),
-        Some(id),
-        "another's word"
-    );
-    store.cache.forget_part(&digest, id).await.unwrap();
-    assert_eq!(store.cache.part_of(&repository, &digest).await.unwrap(), None);
+    let committed = store.commit_blob(&repository, &digest, writer).await.unwrap();
+    assert_eq!(committed, 3_000_000);
+    assert_eq!(store.fetched_part(&repository, &digest).await.unwrap(), None, "it has ended");
+    assert_eq!(store.blob(&repository, &digest).await.unwrap(), Some(3_000_000));
     assert!(read(&again, 2_900_000..3_000_000).await == content[2_900_000..], "after it settled");
     assert!(read(&growing, 0..100).await == content[..100]);
     // What nobody wants any more is given up.
-    let id = store.blobs.begin().await.unwrap();
-    let writer = store.blobs.resume(id).await.unwrap();
+    let id = store.begin_fetch(&repository, &digest).await.unwrap();
+    let writer = store.resume_upload(id).await.unwrap();
     writer.park().await.unwrap();
-    store.blobs.cancel(id).await.unwrap();
-    assert!(matches!(store.blobs.resume(id).await, Err(StoreError::NotFound(_))));
+    store.cancel_upload(id).await.unwrap();
+    assert!(matches!(store.resume_upload(id).await, Err(StoreError::NotFound(_))));
 }

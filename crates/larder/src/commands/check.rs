@@ -83,7 +83,6 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     crate::context::read_lock(&config)?;
     let standing = match store_if_any(&config)? {
         Some(store) => store
-            .cache
             .standing()
             .await
             .map_err(|error| Failure::store("cannot tell how the upstreams stand", &error))?,
@@ -192,7 +191,7 @@ async fn diagnosed(config: &Config, upstream: &Upstream) -> Option<Finding> {
 async fn ending(config: &Config) -> Result<Vec<String>, Failure> {
     let Some(store) = store_if_any(config)? else { return Ok(Vec::new()) };
     let failed = |error| Failure::store("cannot read the keys", &error);
-    let keys = store.keyring.keys().await.map_err(failed)?;
+    let keys = store.keys().await.map_err(failed)?;
     let now = larder_store::now();
     let mut notes = Vec::new();
     for cluster in &config.clusters {

@@ -84,7 +84,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         limit: Some(args.limit),
     };
     let failed = |error| Failure::store("cannot read the record", &error);
-    let mut entries = store.record.entries(filter.clone()).await.map_err(failed)?;
+    let mut entries = store.entries(filter.clone()).await.map_err(failed)?;
     let found = !entries.is_empty();
     show(&entries, args.follow, context);
     if !args.follow {
@@ -103,7 +103,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     (filter.limit, filter.since) = (None, Some(latest.saturating_sub(LATE)));
     loop {
         tokio::time::sleep(Duration::from_millis(500)).await;
-        entries = store.record.entries(filter.clone()).await.map_err(failed)?;
+        entries = store.entries(filter.clone()).await.map_err(failed)?;
         let before = std::mem::replace(&mut shown, counts(&entries));
         entries.retain(|entry| before.get(&entry.number) != Some(&entry.count));
         if let Some(last) = entries.last() {

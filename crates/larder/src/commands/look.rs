@@ -467,7 +467,7 @@ async fn tags(text: &str, context: &Context, config: Option<&Config>) -> Outcome
     };
     let tags = match (own, config) {
         (Some(store), _) => {
-            let found = store.ledger.tags(&reference.repository, None, usize::MAX).await;
+            let found = store.tags(&reference.repository, None, usize::MAX).await;
             found.map_err(|error| Failure::store(what(), &error))?.ok_or_else(|| {
                 let remedy = "`larder shelf list` shows what there is";
                 Failure::usage(what(), "the larder has no such repository", remedy).ending(Exit::No)

@@ -10,6 +10,7 @@ use larder_server::{
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
+use crate::commands::store::convert::convert;
 use crate::config::{Config, warnings};
 use crate::context::{Context, check_store, now, open_store};
 use crate::failure::{Exit, Failure, Outcome};
@@ -65,6 +66,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let listen = args.listen.unwrap_or(config.larder.listen);
     let what = || format!("cannot serve on {listen}");
     let (tls, plan) = ready(&config, listen)?;
+    check_store(&config)?;
+    convert(&config, context)?;
     let store = open_store(&config)?;
     let serving = larder_store::Serving::begin(&config.data());
     let _serving = serving.map_err(|error| Failure::store(what(), &error))?;
@@ -72,11 +75,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if tightened.map_err(|error| Failure::store(what(), &error))? {
         context.output.note("note: others could enter the folder of the store; it is closed to them now (mode 0700)");
     }
-    let removed = store.blobs.remove_abandoned(larder_store::ABANDONED).await;
+    let removed = store.remove_abandoned(larder_store::ABANDONED).await;
     let removed = removed.map_err(|error| Failure::store(what(), &error))?;
-    if removed > 0 {
-        context.output.note(format!("gave up {removed} uploads that nobody went on with"));
+    if removed.uploads > 0 {
+        let uploads = count(removed.uploads, "upload");
+        context.output.note(format!("gave up {uploads} that nobody went on with"));
     }
+    store.keep_spare().await;
     let socket = bind(listen).await?;
     let address = socket.local_addr().map_err(|error| Failure::io(what(), &error))?;
     let figures = match config.larder.metrics {
@@ -156,7 +161,7 @@ async fn keep_record(config: &Config, app: &App) {
     const EACH: Duration = Duration::from_secs(3600);
     loop {
         let kept = i64::try_from(config.larder.record.as_millis()).unwrap_or(i64::MAX);
-        match app.store.record.forget_before(now().saturating_sub(kept)).await {
+        match app.store.forget_before(now().saturating_sub(kept)).await {
             Ok(0) => {}
             Ok(lines) => tracing::info!(lines, "the record was shortened"),
             Err(error) => tracing::error!(%error, "the record could not be shortened"),

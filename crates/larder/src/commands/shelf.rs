@@ -49,26 +49,27 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
 /// Days over which pulls are counted.
 const DAYS: i64 = 30;
 
-/// All that is held, and how it is used.
+/// Days over which pulls are counted, as the first of them.
+fn first_day() -> i64 {
+    now().div_euclid(24 * 3_600_000) - DAYS + 1
+}
+
+/// What some repositories hold, and how it is used.
 struct House {
     holdings: Holdings,
     uses: HashMap<(RepositoryName, Digest), Used>,
 }
 
 impl House {
-    /// Reads the records. Without a store everything is empty.
-    async fn read(store: Option<&Store>) -> Result<Self, Failure> {
-        let Some(store) = store else {
-            let holdings = Holdings::new(larder_core::holdings::Records::default());
-            return Ok(Self { holdings, uses: HashMap::new() });
-        };
-        let unreadable = |error: &StoreError| unreadable(error);
-        let records = store.upkeep.records().await.map_err(|error| unreadable(&error))?;
-        let from = now().div_euclid(24 * 3_600_000) - DAYS + 1;
-        let uses = store.journal.uses(from).await.map_err(|error| unreadable(&error))?;
-        let by_manifest =
-            uses.into_iter().map(|used| ((used.repository.clone(), used.digest.clone()), used));
-        Ok(Self { holdings: Holdings::new(records), uses: by_manifest.collect() })
+    /// Reads the records of some repositories.
+    async fn of(store: &Store, names: Vec<RepositoryName>) -> Result<Self, Failure> {
+        let mut uses = HashMap::new();
+        for name in &names {
+            let used = store.uses(name, first_day()).await.map_err(|error| unreadable(&error))?;
+            uses.extend(used.into_iter().map(|used| ((name.clone(), used.digest.clone()), used)));
+        }
+        let records = store.holdings(names).await.map_err(|error| unreadable(&error))?;
+        Ok(Self { holdings: Holdings::new(records), uses })
     }
 
     fn used(&self, place: usize) -> Option<&Used> {
@@ -81,10 +82,4 @@ impl House {
 
 fn unreadable(error: &StoreError) -> Failure {
     Failure::store("cannot tell what the larder holds", error)
-}
-
-/// Whether a repository is this one or lies below it.
-fn lies_in(name: &RepositoryName, prefix: &RepositoryName) -> bool {
-    let rest = name.as_str().strip_prefix(prefix.as_str());
-    rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
 }

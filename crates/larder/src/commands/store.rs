@@ -2,6 +2,8 @@
 
 mod backup;
 mod collect;
+pub mod convert;
+mod restore;
 mod verify;
 
 use larder_store::{Store, StoreError};
@@ -16,15 +18,18 @@ pub enum Command {
     Verify(verify::Args),
     Collect(collect::Args),
     Backup(backup::Args),
+    Restore(restore::Args),
+    Convert(convert::Args),
 }
 
 pub async fn run(command: Command, context: &Context) -> Outcome {
     let config = context.config()?;
-    let store = there(&config)?;
     match command {
-        Command::Verify(args) => verify::run(&args, &store, context).await,
-        Command::Collect(args) => collect::run(&args, &store, context).await,
-        Command::Backup(args) => backup::run(&args, &config, &store, context).await,
+        Command::Verify(args) => verify::run(&args, &there(&config)?, context).await,
+        Command::Collect(args) => collect::run(&args, &there(&config)?, context).await,
+        Command::Backup(args) => backup::run(&args, &config, &there(&config)?, context).await,
+        Command::Restore(args) => restore::run(&args, &config, context).await,
+        Command::Convert(_) => convert::run(&config, context),
     }
 }
 

@@ -16,7 +16,7 @@ use larder_core::rewrite::{File, scan};
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, read_lock, store_if_any};
+use crate::context::{Context, every_tag, read_lock, store_if_any};
 use crate::deployments::{self, Broken, Named, PassedOver, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::kube::Reach;
@@ -316,8 +316,7 @@ async fn unused(report: &Report, config: Option<&Config>, context: &Context) -> 
         let cause = "the larder's store is not on this machine";
         return Err(Failure::usage(what, cause, "ask on the machine that has it"));
     };
-    let held = store.ledger.all_tags().await;
-    let held = held.map_err(|error| Failure::store(what, &error))?;
+    let held = every_tag(&store).await.map_err(|error| Failure::store(what, &error))?;
     let named: BTreeSet<&str> = report
         .references
         .iter()

@@ -16,11 +16,26 @@ use super::{ParcelError, Trust, now_text};
 
 /// What a store holds now.
 pub async fn receipt_of(name: &str, store: &Store) -> Result<Receipt, ParcelError> {
-    let tags = store.ledger.all_tags().await?;
-    let images = tags.into_iter().map(|(name, tag, digest)| HeldImage { name, tag, digest });
-    let blobs: BTreeSet<Digest> = store.ledger.digests().await?.into_iter().collect();
+    const PAGE: usize = 10_000;
+    let mut images: Vec<HeldImage> = Vec::new();
+    loop {
+        let after = images.last().map(|last| (last.name.clone(), last.tag.clone()));
+        let page = store.tags_after(after.as_ref(), PAGE).await?;
+        if page.is_empty() {
+            break;
+        }
+        images.extend(page.into_iter().map(|(name, tag, digest)| HeldImage { name, tag, digest }));
+    }
+    let mut blobs: BTreeSet<Digest> = BTreeSet::new();
+    loop {
+        let page = store.digests_after(blobs.last(), PAGE).await?;
+        if page.is_empty() {
+            break;
+        }
+        blobs.extend(page);
+    }
     let (made_by, made_at) = (name.to_owned(), now_text());
-    Ok(Receipt { made_by, made_at, images: images.collect(), blobs })
+    Ok(Receipt { made_by, made_at, images, blobs })
 }
 
 /// Writes a receipt to a file, in the place of one that is there.

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::{Digest, Hasher};
 use larder_core::parcel::Entry;
-use larder_store::{Store, StoreError};
+use larder_store::{Purpose, Store, StoreError};
 use tokio::task::spawn_blocking;
 
 use super::volumes::{PIECE, Volumes};
@@ -153,13 +153,14 @@ async fn take(
     store: &Store,
     progress: &Progress,
 ) -> Result<Option<String>, ParcelError> {
-    if store.blobs.size(digest).await? == Some(entry.size) {
+    if store.size_on_disk(digest).await? == Some(entry.size) {
         progress.advance(entry.size);
         return Ok(None);
     }
     let Some((content, size)) = parcel.content(digest) else { return Ok(None) };
-    let poured = match pour(&*store.blobs, content).await {
-        Ok(writer) => writer.commit(digest).await.map(drop),
+    let writer = store.write_once(Purpose::Keep).await?;
+    let poured = match pour(writer, content).await {
+        Ok(writer) => store.keep_content(digest, writer).await.map(drop),
         Err(TransferError::Store(error)) => Err(error),
         Err(error) => {
             return Err(ParcelError::Files(format!("the parcel cannot be read: {error}")));

@@ -10,7 +10,7 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::Tag;
 use larder_core::reference::Selector;
-use larder_store::{BlobStore, BlobWriter, Purpose, StoreError};
+use larder_store::{BlobWriter, StoreError};
 use tokio::task::JoinSet;
 
 use super::TransferError;
@@ -119,13 +119,8 @@ pub trait Target: Send + Sync {
     }
 }
 
-/// Pours a blob into a new upload of a blob store, ready to be committed. A stream that fails
-/// leaves nothing behind.
-pub async fn pour(
-    blobs: &dyn BlobStore,
-    content: Content,
-) -> Result<Box<dyn BlobWriter>, TransferError> {
-    let writer = blobs.write_once(Purpose::Keep).await?;
+/// Pours a blob into a new upload, ready to be committed. A stream that fails leaves nothing behind.
+pub async fn pour(writer: BlobWriter, content: Content) -> Result<BlobWriter, TransferError> {
     // A task of its own runs where its bytes have just come from the network, while the processor still
     // has them at hand. It ends with this future.
     let mut task = JoinSet::new();
@@ -136,10 +131,7 @@ pub async fn pour(
     }
 }
 
-async fn fill(
-    mut writer: Box<dyn BlobWriter>,
-    mut content: Content,
-) -> Result<Box<dyn BlobWriter>, TransferError> {
+async fn fill(mut writer: BlobWriter, mut content: Content) -> Result<BlobWriter, TransferError> {
     while let Some(chunk) = content.next().await {
         let written = match chunk {
             Ok(chunk) => writer.write(chunk).await.map_err(TransferError::Store),

@@ -12,7 +12,7 @@ use larder_core::companion::Companion;
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT, media_type};
 use larder_core::reference::Selector;
-use larder_store::{BlobStore as _, LocalBlobs, StoreError};
+use larder_store::{ContentFolder, Purpose, StoreError};
 use serde_json::{Value, json};
 
 use super::companions::among;
@@ -27,7 +27,7 @@ pub(super) const MARKER: &str = r#"{"imageLayoutVersion":"1.0.0"}"#;
 /// A layout folder.
 pub struct Layout {
     root: PathBuf,
-    blobs: LocalBlobs,
+    blobs: ContentFolder,
     /// Entries of `index.json`, changed while images are taken and written when they are whole.
     index: Mutex<Index>,
 }
@@ -158,7 +158,7 @@ impl Layout {
         let index = crate::files::read_bounded(&root.join("index.json"), MANIFEST_LIMIT)
             .map_err(|error| shape(format!("its file index.json: {error}")))?;
         let index = Mutex::new(Index::read(&index, &shown)?);
-        Ok(Self { root: root.to_owned(), blobs: LocalBlobs::of_layout(root), index })
+        Ok(Self { root: root.to_owned(), blobs: ContentFolder::of_layout(root), index })
     }
 
     /// Opens a layout to write to, making it where there is none. A folder that holds something
@@ -168,14 +168,14 @@ impl Layout {
             |doing: &str| LayoutError::io(format!("cannot {doing} {}", crate::files::named(root)));
         if root.join("oci-layout").exists() {
             let mut there = Self::open(root)?;
-            there.blobs = LocalBlobs::make_layout(root)?;
+            there.blobs = ContentFolder::make_layout(root)?;
             return Ok(there);
         }
         if root.exists() && fs::read_dir(root).map_err(io("read"))?.next().is_some() {
             let path = crate::files::named(root);
             return Err(LayoutError::Occupied { path, by: "other files" }.into());
         }
-        let blobs = LocalBlobs::make_layout(root)?;
+        let blobs = ContentFolder::make_layout(root)?;
         fs::write(root.join("oci-layout"), MARKER).map_err(io("write to"))?;
         let made = Self { root: root.to_owned(), blobs, index: Mutex::default() };
         made.write_index()?;
@@ -289,8 +289,8 @@ impl Target for Layout {
     }
 
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
-        let writer = pour(&self.blobs, content).await?;
-        writer.commit(&blob.digest).await?;
+        let writer = pour(self.blobs.write(Purpose::Keep).await?, content).await?;
+        self.blobs.commit(&blob.digest, writer).await?;
         Ok(())
     }
 

@@ -12,7 +12,7 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::Store;
+use larder_store::{Purpose, Store};
 
 use super::companions::companion;
 use super::ends::pour;
@@ -54,7 +54,7 @@ impl Own {
 impl Source for Own {
     async fn manifest(&self, selector: &Selector) -> Result<(Digest, Document), TransferError> {
         if let (true, Selector::Digest(digest)) = (self.all, selector)
-            && let Some(size) = self.store.blobs.size(digest).await?
+            && let Some(size) = self.store.size(digest).await?
             && size <= MANIFEST_LIMIT as u64
         {
             let bytes = self.store.read_all(digest, size).await?;
@@ -79,20 +79,20 @@ impl Source for Own {
         if !self.all && !self.is_own(blob).await? {
             return Err(TransferError::NotHeld(format!("{}@{}", self.repository, blob.digest)));
         }
-        let reader = self.store.blobs.read(&blob.digest, 0..blob.size).await?;
+        let reader = self.store.read(&blob.digest, 0..blob.size).await?;
         Ok(reader.map(|piece| piece.map_err(TransferError::Store)).boxed())
     }
 
     async fn is_own(&self, blob: &Descriptor) -> Result<bool, TransferError> {
-        Ok(self.store.ledger.blob(&self.repository, &blob.digest).await?.is_some())
+        Ok(self.store.blob(&self.repository, &blob.digest).await?.is_some())
     }
 
     async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
-        let ledger = &self.store.ledger;
-        let records = ledger.referrers(&self.repository, about, None, usize::MAX).await?;
+        let records = self.store.referrers(&self.repository, about, None, usize::MAX).await?;
         let mut found = Vec::new();
         for record in records {
-            let (digest, document) = self.manifest(&Selector::Digest(record.digest)).await?;
+            let (digest, document) =
+                self.manifest(&Selector::Digest(record.manifest.digest)).await?;
             found.extend(companion(about, &document).map(|companion| (digest, companion)));
         }
         Ok(found)
@@ -111,11 +111,11 @@ impl Source for Own {
 impl Target for Own {
     async fn holds(&self, digest: &Digest) -> Result<bool, TransferError> {
         let selector = Selector::Digest(digest.clone());
-        Ok(self.store.ledger.manifest(&self.repository, &selector).await?.is_some())
+        Ok(self.store.manifest_record(&self.repository, &selector).await?.is_some())
     }
 
     async fn has_blob(&self, blob: &Descriptor) -> Result<bool, TransferError> {
-        if self.store.ledger.blob(&self.repository, &blob.digest).await?.is_some() {
+        if self.store.blob(&self.repository, &blob.digest).await?.is_some() {
             return Ok(true);
         }
         Ok(false)
@@ -138,8 +138,9 @@ impl Target for Own {
     }
 
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
-        self.store.check_room(blob.size).await?;
-        let writer = pour(&*self.store.blobs, content).await?;
+        // Kept until all of it is written.
+        let _room = self.store.keep_room(blob.size).await?;
+        let writer = pour(self.store.write_once(Purpose::Keep).await?, content).await?;
         self.store.commit_blob(&self.repository, &blob.digest, writer).await?;
         Ok(())
     }

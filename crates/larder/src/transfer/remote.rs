@@ -13,7 +13,7 @@ use larder_core::document::{Descriptor, Document};
 use larder_core::name::{Host, RepositoryName};
 use larder_core::reference::Selector;
 
-use larder_store::Journal;
+use larder_store::Store;
 
 use super::{Content, Role, Source, Target, TransferError};
 
@@ -24,7 +24,7 @@ pub struct Remote {
     /// Where a blob may be mounted from. None: nowhere.
     sibling: Option<RepositoryName>,
     /// What remembers which repository of the registry has which blob. None: nothing does.
-    memory: Option<(Arc<dyn Journal>, Host)>,
+    memory: Option<(Store, Host)>,
 }
 
 impl Remote {
@@ -35,23 +35,23 @@ impl Remote {
 
     /// With a memory of which repository of the registry, known as `host`, has which blob.
     #[must_use]
-    pub fn remembering(mut self, journal: Arc<dyn Journal>, host: Host) -> Self {
-        self.memory = Some((journal, host));
+    pub fn remembering(mut self, store: Store, host: Host) -> Self {
+        self.memory = Some((store, host));
         self
     }
 
     /// A repository that may have the blob already. None: none is known.
     async fn elsewhere(&self, digest: &Digest) -> Result<Option<RepositoryName>, TransferError> {
         let known = match &self.memory {
-            Some((journal, host)) => journal.placed(host, digest).await?,
+            Some((store, host)) => store.placed(host, digest).await?,
             None => self.sibling.clone(),
         };
         Ok(known.filter(|known| *known != self.repository))
     }
 
     async fn remember(&self, digest: &Digest) -> Result<(), TransferError> {
-        if let Some((journal, host)) = &self.memory {
-            journal.note_placed(host, &self.repository, vec![digest.clone()]).await?;
+        if let Some((store, host)) = &self.memory {
+            store.note_placed(host, &self.repository, vec![digest.clone()]).await?;
         }
         Ok(())
     }

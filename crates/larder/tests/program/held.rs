@@ -98,8 +98,9 @@ fn an_image_of_which_a_part_is_missing_is_not_held() {
     let layer = larder_standin::image(&crate::house::small("kettle")).documents[0].1.clone();
     let layer = layer.blobs().last().unwrap().digest.hex().to_owned();
     let data = house.path("larder-data");
-    let file =
-        crate::causes::upstreams::walk(&data).into_iter().find(|path| path.ends_with(&layer));
+    let is_it =
+        |path: &std::path::PathBuf| path.file_stem().is_some_and(|stem| stem == layer.as_str());
+    let file = crate::causes::upstreams::walk(&data).into_iter().find(is_it);
     let (file, aside) = (file.unwrap(), house.path("aside"));
     std::fs::rename(&file, &aside).unwrap();
     house.larder("survey pods --held").ends(1).says(&["1 of ", "are not here"]);

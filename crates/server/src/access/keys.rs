@@ -39,18 +39,18 @@ impl Keys {
     /// The keys as they are now.
     pub async fn now(&self, store: &Store) -> Result<Arc<Keyed>, StoreError> {
         // Asked before the keys are read: what is read then is at least as true.
-        let at = store.ledger.moment();
+        let at = store.moment_of_access();
         if let Some(known) = at.as_ref().and_then(|at| self.at(at)) {
             return Ok(known);
         }
-        let version = store.keyring.keys_version().await?;
+        let version = store.keys_version().await?;
         let before = self.known();
         let (by_id, stops) = if before.at.is_some() && before.version == version {
             (Arc::clone(&before.by_id), Arc::clone(&before.stops))
         } else {
-            let all = store.keyring.keys().await?;
+            let all = store.keys().await?;
             let by_id = all.into_iter().map(|key| (key.id.clone(), key)).collect();
-            (Arc::new(by_id), Arc::new(Stops::new(store.keyring.stops().await?)))
+            (Arc::new(by_id), Arc::new(Stops::new(store.stops().await?)))
         };
         let known = Arc::new(Keyed { at, version, by_id, stops });
         *self.known.write().unwrap_or_else(PoisonError::into_inner) = Arc::clone(&known);
@@ -76,7 +76,7 @@ impl Keys {
         }
         let text = |from: &Option<IpAddr>| from.map(|from| from.to_string()).unwrap_or_default();
         let list = used.iter().map(|(id, (at, from))| (id.clone(), *at, text(from))).collect();
-        if let Err(error) = store.keyring.note_key_uses(list).await {
+        if let Err(error) = store.note_key_uses(list).await {
             tracing::warn!(%error, "the use of keys could not be noted; it is tried again");
             let mut now = self.used.lock().unwrap_or_else(PoisonError::into_inner);
             for (id, use_) in used {

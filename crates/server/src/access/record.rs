@@ -389,14 +389,14 @@ impl Recorder {
             tracing::warn!(lost, "so much happened that the record lacks lines");
         }
         if self.turns.fetch_add(1, Ordering::Relaxed).is_multiple_of(LOOK)
-            && let Err(error) = store.record.shorten_strangers(STRANGERS).await
+            && let Err(error) = store.shorten_strangers(STRANGERS).await
         {
             tracing::warn!(%error, "the record could not be shortened; it is tried again");
         }
         if entries.is_empty() {
             return;
         }
-        if let Err(error) = store.record.write_down(entries.clone()).await {
+        if let Err(error) = store.write_down(entries.clone()).await {
             tracing::warn!(%error, "the record could not be written; it is tried again");
             let mut pending = self.pending();
             for entry in entries {
@@ -445,7 +445,7 @@ mod tests {
         let again = restarted.note(&Happened::of(&caller, Kind::Refused, "not granted"));
         assert_eq!(again, first, "another process tells the same number");
         recorder.write(&store).await;
-        let mut found = store.record.entries(larder_store::Filter::default()).await.unwrap();
+        let mut found = store.entries(larder_store::Filter::default()).await.unwrap();
         // All of it may have happened within one millisecond.
         found.sort_by_key(|entry| entry.kind);
         let lines: Vec<(&str, u64)> =

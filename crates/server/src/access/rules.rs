@@ -142,7 +142,7 @@ async fn gather(
     };
     let whole = Selector::Digest(brought.digest.clone());
     cached::referrers(app, repository, &brought.digest).await?;
-    for index in app.store.ledger.listing(repository, &brought.digest).await? {
+    for index in app.store.listing(repository, &brought.digest).await? {
         cached::referrers(app, repository, &index).await?;
     }
     let mut image = document(app, repository, &whole).await?;

@@ -112,9 +112,9 @@ impl Cache {
             }
             if shelf.companions {
                 self.referrers(shelf, repository, path, &digest).await?;
-                let about = store.ledger.referrers(repository, &digest, None, 100).await?;
+                let about = store.referrers(repository, &digest, None, 100).await?;
                 if depth < DEPTH {
-                    waiting.extend(about.into_iter().map(|one| (one.digest, depth + 1)));
+                    waiting.extend(about.into_iter().map(|one| (one.manifest.digest, depth + 1)));
                 }
             }
         }
@@ -132,7 +132,7 @@ impl Cache {
         if self.held_blob(repository, digest).await?.is_some() {
             return Ok(0);
         }
-        let wanted = self.inner.store.cache.wanted(repository, digest).await?;
+        let wanted = self.inner.store.wanted(repository, digest).await?;
         let (taking, began) = self.take(shelf, repository, path, digest, wanted);
         if began {
             shelf.traffic.misses.fetch_add(1, Ordering::Relaxed);

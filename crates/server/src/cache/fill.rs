@@ -161,7 +161,7 @@ impl Cache {
             shelf.traffic.hits.fetch_add(1, Ordering::Relaxed);
             return Ok(Blob::Here(size));
         }
-        let wanted = self.inner.store.cache.wanted(repository, digest).await?;
+        let wanted = self.inner.store.wanted(repository, digest).await?;
         let what = digest.to_string();
         if let Some(trouble) = self.in_vain(repository, &what) {
             return Err(trouble);
@@ -185,7 +185,7 @@ impl Cache {
         repository: &RepositoryName,
         digest: &Digest,
     ) -> Result<Option<u64>, Trouble> {
-        Ok(self.inner.store.ledger.blob(repository, digest).await?)
+        Ok(self.inner.store.blob(repository, digest).await?)
     }
 
     /// How large a blob is that the repository does not have. What one of its manifests says is
@@ -197,7 +197,7 @@ impl Cache {
         path: &RepositoryName,
         digest: &Digest,
     ) -> Result<Option<u64>, Trouble> {
-        if let Some(size) = self.inner.store.cache.wanted(repository, digest).await? {
+        if let Some(size) = self.inner.store.wanted(repository, digest).await? {
             return Ok(Some(size));
         }
         let upstream = &shelf.upstream;

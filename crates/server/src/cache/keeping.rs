@@ -69,18 +69,18 @@ impl Cache {
             let excess = match shelf.limit {
                 Some(limit) => {
                     let names = std::slice::from_ref(&shelf.name);
-                    store.cache.bytes_of(names).await?.saturating_sub(limit)
+                    store.bytes_of(names).await?.saturating_sub(limit)
                 }
                 None => 0,
             };
             // Where nothing can have to go, nothing is looked through.
             if excess > 0 || shelf.keeping.keep.is_some() {
-                let kept = store.cache.kept(&shelf.name).await?;
+                let kept = store.kept(&shelf.name).await?;
                 gone.images += self.let_go_of(shelf, &kept, excess, waiting).await?;
             }
             let life = shelf.keeping.keep.and_then(|keep| i64::try_from(keep.as_millis()).ok());
             let before = now().saturating_sub(life.unwrap_or(LOOSE_LIFE));
-            waiting.extend(store.cache.let_go_loose(&shelf.name, before, LOOSE).await?);
+            waiting.extend(store.let_go_loose(&shelf.name, before, LOOSE).await?);
         }
         gone.images += self.let_go_together(waiting).await?;
         gone.bytes = self.free(waiting).await?;
@@ -92,13 +92,13 @@ impl Cache {
         let Some(limit) = self.inner.limit else { return Ok(0) };
         let store = &self.inner.store;
         let names: Vec<String> = self.shelves().map(|shelf| shelf.name.clone()).collect();
-        let mut excess = store.cache.bytes_of(&names).await?.saturating_sub(limit);
+        let mut excess = store.bytes_of(&names).await?.saturating_sub(limit);
         let mut images = 0;
         // The longest unpulled of all shelves: each shelf has its own pins.
         let mut candidates: Vec<(Kept, &CachedShelf)> = Vec::new();
         if excess > 0 {
             for shelf in self.shelves() {
-                let kept = store.cache.kept(&shelf.name).await?;
+                let kept = store.kept(&shelf.name).await?;
                 let going = shelf.keeping.going(&kept, u64::MAX, now());
                 candidates.extend(going.into_iter().map(|one| (one.what.clone(), &**shelf)));
             }
@@ -140,7 +140,7 @@ impl Cache {
     ) -> Result<usize, StoreError> {
         let Kept { repository, digest, last, .. } = going.what;
         // Nothing goes that was asked for since it was looked at.
-        let gone = self.inner.store.cache.let_go(repository, digest, *last).await?;
+        let gone = self.inner.store.let_go(repository, digest, *last).await?;
         if gone.is_empty() {
             return Ok(0);
         }
@@ -159,12 +159,13 @@ impl Cache {
         waiting.dedup();
         let store = &self.inner.store;
         let all = std::mem::take(waiting);
-        let freed = store.upkeep.free(all.clone(), GRACE).await?;
+        let grace = i64::try_from(GRACE.as_millis()).unwrap_or(i64::MAX);
+        let freed = store.free_unused(all.clone(), now() - grace).await?;
         for digest in all {
             // What is too young is tried again, unless something names it once more.
             if freed.binary_search_by(|(one, _)| one.cmp(&digest)).is_err()
-                && store.ledger.anywhere(&digest).await?.is_none()
-                && store.blobs.size(&digest).await?.is_some()
+                && store.anywhere(&digest).await?.is_none()
+                && store.size(&digest).await?.is_some()
             {
                 waiting.push(digest);
             }
@@ -176,7 +177,6 @@ impl Cache {
 #[cfg(test)]
 mod tests {
     use std::sync::Arc;
-    use std::time::SystemTime;
 
     use bytes::Bytes;
     use larder_client::{Options, Registry};
@@ -222,8 +222,7 @@ mod tests {
         let repository: RepositoryName = name.parse().unwrap();
         let content = Bytes::from(vec![layer; 1000]);
         let blob = Digest::of(&content);
-        store.blobs.put(&blob, content).await.unwrap();
-        store.ledger.link_blob(&repository, &blob, 1000).await.unwrap();
+        store.put_blob(&repository, &blob, content).await.unwrap();
         let part = format!(
             r#"{{"mediaType":"application/vnd.oci.image.config.v1+json","digest":"{blob}","size":1000}}"#
         );
@@ -238,16 +237,11 @@ mod tests {
         let at = now() - minutes * 60_000;
         let sql = "UPDATE manifests SET added = ?1 WHERE digest = ?2";
         ledger.execute(sql, rusqlite::params![at, digest.as_str()]).unwrap();
-        for digest in [&blob, &digest] {
-            let hex = digest.hex();
-            let path = folder.join("blobs/sha256").join(&hex[..2]).join(hex);
-            let then = SystemTime::now() - Duration::from_secs(3600);
-            std::fs::File::options().append(true).open(path).unwrap().set_modified(then).unwrap();
-        }
+        ledger.execute("UPDATE contents SET put_at = ?1", [now() - 3_600_000]).unwrap();
     }
 
     async fn names(store: &Store) -> Vec<String> {
-        let tags = store.ledger.all_tags().await.unwrap();
+        let tags = store.tags_after(None, 100).await.unwrap();
         tags.into_iter().map(|(repository, _, _)| repository.to_string()).collect()
     }
 
@@ -278,13 +272,13 @@ mod tests {
         // The layer of `one/b` is vendor's too: only the other one is free, with the two manifests.
         assert!((1000..2500).contains(&gone.bytes), "{gone:?}");
         let shared = Digest::of(&[2; 1000]);
-        assert_eq!(store.blobs.size(&shared).await.unwrap(), Some(1000));
-        assert_eq!(store.blobs.size(&Digest::of(&[3; 1000])).await.unwrap(), None);
+        assert_eq!(store.size(&shared).await.unwrap(), Some(1000));
+        assert_eq!(store.size(&Digest::of(&[3; 1000])).await.unwrap(), None);
         // All together: what was not pulled for longest, on whichever shelf.
         let cached = cache(&store, [None, None], Some(3200), "none");
         cached.let_go(&mut waiting).await.unwrap();
         assert_eq!(names(&store).await, ["one/a", "one/new", "two/b", "vendor/a"]);
-        assert_eq!(store.blobs.size(&Digest::of(&[1; 1000])).await.unwrap(), Some(1000));
+        assert_eq!(store.size(&Digest::of(&[1; 1000])).await.unwrap(), Some(1000));
         assert!(waiting.is_empty(), "{waiting:?}");
     }
 }

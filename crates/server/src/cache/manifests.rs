@@ -117,11 +117,11 @@ impl Cache {
         let store = &self.inner.store;
         match selector {
             Selector::Digest(digest) => {
-                let found = store.ledger.manifest(repository, selector).await?;
+                let found = store.manifest_record(repository, selector).await?;
                 Ok(found.map(|_| (digest.clone(), Some(i64::MAX))))
             }
             Selector::Tag(tag) => {
-                let belief = store.cache.belief(repository, tag).await?;
+                let belief = store.belief(repository, tag).await?;
                 Ok(belief.and_then(|belief| match belief.trust(shelf.terms, now()) {
                     Trust::Until(until) => Some((belief.digest, Some(until))),
                     Trust::Ask => Some((belief.digest, None)),
@@ -165,7 +165,7 @@ impl Cache {
     async fn look(&self, tagged: &Tagged) -> Result<Digest, Trouble> {
         let Tagged { shelf, repository, path, tag } = tagged;
         let (store, upstream) = (&self.inner.store, &shelf.upstream);
-        let belief = store.cache.belief(repository, tag).await?;
+        let belief = store.belief(repository, tag).await?;
         // Who joined may have looked before an earlier check ended.
         if let Some(belief) = &belief
             && matches!(belief.trust(shelf.terms, now()), Trust::Until(_))
@@ -183,11 +183,11 @@ impl Cache {
         };
         match upstream.ask(0, upstream.registry.recheck(path, tag, &known)).await {
             Ok(None) => {
-                if store.cache.confirm(repository, tag, &known, now()).await? {
+                if store.confirm(repository, tag, &known, now()).await? {
                     return Ok(known);
                 }
                 // Another process found something else meanwhile, or dropped it.
-                let belief = store.cache.belief(repository, tag).await?;
+                let belief = store.belief(repository, tag).await?;
                 Ok(belief.map_or(known, |belief| belief.digest))
             }
             Ok(Some(resolved)) => {
@@ -203,7 +203,7 @@ impl Cache {
                 Ok(resolved.digest)
             }
             Err(trouble) => {
-                if trouble.is_absent() && store.cache.note_gone(repository, tag, now()).await? {
+                if trouble.is_absent() && store.note_gone(repository, tag, now()).await? {
                     tracing::warn!(%repository, %tag, digest = %known, "the upstream has a tag no more; it is kept as long as it is used");
                 }
                 Err(trouble)
@@ -289,7 +289,7 @@ impl Cache {
     ) -> Result<(), Trouble> {
         let (store, upstream) = (&self.inner.store, &shelf.upstream);
         let selector = Selector::Digest(digest.clone());
-        if store.ledger.manifest(repository, &selector).await?.is_some() {
+        if store.manifest_record(repository, &selector).await?.is_some() {
             return Ok(());
         }
         let asked = upstream.registry.manifest(path, &selector);
@@ -298,7 +298,7 @@ impl Cache {
         store.believe(repository, digest, &document, None).await?;
         let bytes = document.bytes.len() as u64;
         shelf.traffic.fetched.fetch_add(bytes, Ordering::Relaxed);
-        let listed = store.ledger.is_listed(repository, digest).await?;
+        let listed = store.is_listed(repository, digest).await?;
         if !listed {
             self.think_ahead(shelf, repository, path, digest, &document);
         }

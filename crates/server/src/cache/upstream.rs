@@ -226,7 +226,7 @@ impl Upstream {
         if pulls == 0 {
             return;
         }
-        if let Err(error) = store.journal.note_pulls(&self.host, pulls, now()).await {
+        if let Err(error) = store.note_pulls(&self.host, pulls, now()).await {
             tracing::warn!(%error, "pulls from an upstream could not be counted; it is tried again");
             self.state().pulls += pulls;
         }

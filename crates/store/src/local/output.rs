@@ -32,6 +32,11 @@ impl Output {
         Self { file, position, can_be_direct: None, is_direct: false }
     }
 
+    /// The file, which stays locked as long as it is open.
+    pub fn into_file(self) -> File {
+        self.file
+    }
+
     /// How much the file has.
     pub fn position(&self) -> u64 {
         self.position

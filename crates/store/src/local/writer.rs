@@ -5,7 +5,6 @@ use std::io;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::future::try_join;
 use larder_core::digest::{Algorithm, Digest, Hasher};
@@ -17,8 +16,8 @@ use super::lane::{Lane, Step};
 use super::output::Output;
 use super::reader::Pieces;
 use super::stage::{ALIGN, Stage};
-use super::{Inner, State, hash, io};
-use crate::blobs::{BlobReader, BlobWriter, Growing, Purpose, UploadId};
+use super::{Inner, Sealed, State, hash, io};
+use crate::blobs::{BlobReader, Growing, Purpose, UploadId};
 use crate::error::StoreError;
 
 /// Bytes after which the disk is told to write what came so far.
@@ -58,15 +57,18 @@ impl Step for Hasher {
     }
 }
 
-/// Hashed and written side by side: neither waits for the other. Only where much comes at once to be kept, so
-/// that every processor hashes anyway, what comes is hashed where it was received.
-pub(super) struct LocalWriter {
+/// The one who writes to an upload. Dropped without being parked or sealed, it leaves the upload as far as it came.
+///
+/// What comes is hashed and written side by side: neither waits for the other. Only where much comes at once to be kept,
+/// so that every processor hashes anyway, it is hashed where it was received.
+pub struct BlobWriter {
     /// What is still to be handed to both. None: each piece is, as it comes, because somebody may read along,
     /// or is about to read it.
     gathering: Option<Stage>,
     /// Whether what gathers now is hashed already.
     is_hashed: bool,
     purpose: Purpose,
+    upload: Option<UploadId>,
     inner: Arc<Inner>,
     /// Among those that give a processor work. None: it is not large yet.
     place: Option<Place>,
@@ -77,10 +79,10 @@ pub(super) struct LocalWriter {
     written: Arc<watch::Sender<u64>>,
 }
 
-impl LocalWriter {
+impl BlobWriter {
     /// # Errors
     /// When there is no memory for the bytes.
-    pub fn new(
+    pub(super) fn new(
         claim: Claim,
         output: Output,
         hasher: Hasher,
@@ -89,6 +91,7 @@ impl LocalWriter {
         let offset = output.position();
         let (path, written) = (claim.path.clone(), Arc::new(watch::Sender::new(offset)));
         let inner = Arc::clone(&claim.inner);
+        let upload = (!claim.once).then_some(claim.id);
         let work = Work {
             claim,
             output,
@@ -107,6 +110,7 @@ impl LocalWriter {
             gathering,
             is_hashed,
             purpose,
+            upload,
             inner,
             place,
             hashing,
@@ -176,13 +180,19 @@ impl LocalWriter {
     }
 }
 
-#[async_trait]
-impl BlobWriter for LocalWriter {
-    fn offset(&self) -> u64 {
+impl BlobWriter {
+    /// The upload's name. None: nobody can take it up again.
+    pub(crate) fn upload(&self) -> Option<UploadId> {
+        self.upload
+    }
+
+    /// How many bytes the upload has.
+    pub fn offset(&self) -> u64 {
         self.offset
     }
 
-    async fn write(&mut self, mut chunk: Bytes) -> Result<(), StoreError> {
+    /// Adds the next bytes. It waits while earlier ones are still being written.
+    pub async fn write(&mut self, mut chunk: Bytes) -> Result<(), StoreError> {
         let at_once = chunk.split_to(self.at_once(chunk.len()));
         self.offset += (at_once.len() + chunk.len()) as u64;
         if !at_once.is_empty() {
@@ -214,19 +224,23 @@ impl BlobWriter for LocalWriter {
         Ok(())
     }
 
-    fn growing(&self) -> Result<Growing, StoreError> {
+    /// For whoever reads along. What is read has not been verified.
+    pub fn growing(&self) -> Result<Growing, StoreError> {
         let file = File::open(&self.path).map_err(io("read", &self.path))?;
         let file = Arc::new((file, self.path.clone()));
         let open = move |range| BlobReader::new(Pieces::new(Arc::clone(&file), range));
         Ok(Growing::new(self.written.subscribe(), open))
     }
 
-    async fn advance(&mut self) -> Result<(), StoreError> {
+    /// Waits until all that was added is written, so that whoever reads along has it. May be given up at any time, and
+    /// waited for again.
+    pub async fn advance(&mut self) -> Result<(), StoreError> {
         self.add_gathered()?;
         try_join(self.hashing.rest(), self.writing.rest()).await.map(drop)
     }
 
-    async fn has_digest(&mut self, digest: &Digest) -> Result<bool, StoreError> {
+    /// Waits until all that was added is written, and tells whether it has this digest.
+    pub async fn has_digest(&mut self, digest: &Digest) -> Result<bool, StoreError> {
         self.advance().await?;
         let hasher = match digest.algorithm() {
             Algorithm::Sha256 => self.hashing.step()?.clone(),
@@ -235,16 +249,25 @@ impl BlobWriter for LocalWriter {
         Ok(hasher.finish() == *digest)
     }
 
-    async fn park(mut self: Box<Self>) -> Result<u64, StoreError> {
+    /// Lets go of the upload and keeps what came, for whoever takes it up again; tells how much that is, in bytes.
+    pub async fn park(mut self) -> Result<u64, StoreError> {
         self.add_last();
         let (hasher, work) = try_join(self.hashing.end(), self.writing.end()).await?;
         // Its file is closed by a thread that may wait.
         super::blocking(move || work.park(hasher)).await
     }
 
-    async fn commit(mut self: Box<Self>, digest: &Digest) -> Result<u64, StoreError> {
+    /// Verifies and flushes the content and gives it its place.
+    ///
+    /// # Errors
+    /// [`StoreError::Mismatch`] when the content has another digest; the upload is gone then.
+    pub(crate) async fn seal(
+        mut self,
+        digest: &Digest,
+        place: String,
+    ) -> Result<Sealed, StoreError> {
         self.add_last();
-        let Self { hashing, mut writing, .. } = *self;
+        let Self { hashing, mut writing, .. } = self;
         // The disk need not wait for the last of the hash.
         let flushed = async {
             let hasher = match digest.algorithm() {
@@ -256,7 +279,7 @@ impl BlobWriter for LocalWriter {
         };
         let (hasher, (work, again)) = try_join(hashing.end(), flushed).await?;
         let (actual, expected) = (again.unwrap_or(hasher).finish(), digest.clone());
-        super::blocking(move || work.commit(actual, expected)).await
+        super::blocking(move || work.settle(actual, expected, place)).await
     }
 }
 
@@ -361,14 +384,15 @@ impl Work {
     }
 
     /// Gives what was flushed its place.
-    fn commit(self, actual: Digest, expected: Digest) -> Result<u64, StoreError> {
+    fn settle(self, actual: Digest, expected: Digest, place: String) -> Result<Sealed, StoreError> {
         let path = &self.claim.path;
         if actual != expected {
             fs::remove_file(path).map_err(io("remove", path))?;
             return Err(StoreError::Mismatch { expected, actual });
         }
-        self.claim.inner.settle(path, &expected)?;
-        Ok(self.output.position())
+        self.claim.inner.settle(path, &place)?;
+        let size = self.output.position();
+        Ok(Sealed { digest: expected, size, place, _locked: Arc::new(self.output.into_file()) })
     }
 }
 
@@ -385,15 +409,15 @@ mod tests {
     }
 
     fn inner(folder: &std::path::Path) -> Arc<Inner> {
-        super::super::LocalBlobs::open(folder).unwrap().inner
+        super::super::Folder::make(folder, super::super::Form::Objects).unwrap().inner
     }
 
-    fn writer(inner: &Arc<Inner>, purpose: Purpose) -> LocalWriter {
+    fn writer(inner: &Arc<Inner>, purpose: Purpose) -> BlobWriter {
         let id = UploadId::fresh();
         let (file, path) = inner.once(id).unwrap();
         let claim = Claim { inner: Arc::clone(inner), id, path, once: true };
         let hasher = Hasher::new(Algorithm::Sha256);
-        LocalWriter::new(claim, Output::new(file, 0), hasher, purpose).unwrap()
+        BlobWriter::new(claim, Output::new(file, 0), hasher, purpose).unwrap()
     }
 
     #[tokio::test]
@@ -403,7 +427,7 @@ mod tests {
         let whole: Vec<u8> = pieces().flatten().collect();
         let digest = Digest::of(&whole);
         for (crowd_from, crowd_to) in [(0, 400), (0, 0), (90, 91), (100, 250), (399, 400)] {
-            let mut writer = Box::new(writer(&inner, Purpose::Keep));
+            let mut writer = writer(&inner, Purpose::Keep);
             let (mut others, mut at_once) = (Vec::new(), 0);
             for (number, piece) in pieces().enumerate() {
                 if number == crowd_from {
@@ -420,7 +444,10 @@ mod tests {
             }
             assert_eq!(at_once > 0, crowd_to > crowd_from + 1, "{crowd_from} to {crowd_to}");
             assert!(writer.has_digest(&digest).await.unwrap(), "{crowd_from} to {crowd_to}");
-            assert_eq!(writer.commit(&digest).await.unwrap(), whole.len() as u64);
+            assert_eq!(
+                writer.seal(&digest, inner.fresh_place(&digest)).await.unwrap().size,
+                whole.len() as u64
+            );
         }
     }
 
@@ -440,7 +467,7 @@ mod tests {
         let whole: Vec<u8> = pieces().flatten().collect();
         let digest = Digest::of(&whole);
         for from in [0, 120, 333, 399, 400] {
-            let mut writer = Box::new(writer(&inner, Purpose::Read));
+            let mut writer = writer(&inner, Purpose::Read);
             let mut length = 0;
             for (number, piece) in pieces().enumerate() {
                 if number == from {
@@ -454,8 +481,9 @@ mod tests {
                 assert!(gathers || writer.gathering.is_none());
             }
             assert_eq!(writer.gathering.is_some(), from < 400, "from piece {from}");
-            assert_eq!(writer.commit(&digest).await.unwrap(), whole.len() as u64);
-            assert!(fs::read(inner.blob(&digest)).unwrap() == whole, "from piece {from}");
+            let sealed = writer.seal(&digest, inner.fresh_place(&digest)).await.unwrap();
+            assert_eq!(sealed.size, whole.len() as u64);
+            assert!(fs::read(inner.at(&sealed.place)).unwrap() == whole, "from piece {from}");
         }
     }
 

@@ -1,15 +1,15 @@
 //! The journal in the same file as the ledger.
 
-use async_trait::async_trait;
 use larder_core::digest::Digest;
 use larder_core::lock::Want;
 use larder_core::name::{Host, RepositoryName};
 use larder_core::reference::Image;
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
-use super::{SqliteLedger, checked, signed, unsigned};
+use super::{checked, signed, unsigned};
 use crate::error::StoreError;
-use crate::journal::{Brought, Event, IntakeRecord, Journal, Use, Used};
+use crate::journal::{Brought, Event, IntakeRecord, Use};
+use crate::store::Store;
 
 /// What version 2 of the file has more than version 1.
 pub(super) const TABLES: &str = "
@@ -105,61 +105,72 @@ fn record(row: &Row<'_>) -> rusqlite::Result<IntakeRecord> {
     })
 }
 
-#[async_trait]
-impl Journal for SqliteLedger {
-    async fn last_parcel(&self, whose: &str) -> Result<Option<(u64, Option<u64>)>, StoreError> {
+impl Store {
+    /// The number of the last parcel of somebody, and of the one before it. None: there was none.
+    pub async fn last_parcel(&self, whose: &str) -> Result<Option<(u64, Option<u64>)>, StoreError> {
         let whose = whose.to_owned();
-        self.read(move |connection| {
-            connection
-                .prepare_cached("SELECT sequence, before FROM parcels WHERE whose = $1")?
-                .query_row(params![whose], |row| {
-                    let before: Option<i64> = row.get(1)?;
-                    Ok((unsigned(row, 0)?, before.and_then(|before| u64::try_from(before).ok())))
-                })
-                .optional()
-        })
-        .await
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached("SELECT sequence, before FROM parcels WHERE whose = $1")?
+                    .query_row(params![whose], |row| {
+                        let before: Option<i64> = row.get(1)?;
+                        Ok((
+                            unsigned(row, 0)?,
+                            before.and_then(|before| u64::try_from(before).ok()),
+                        ))
+                    })
+                    .optional()
+            })
+            .await
     }
 
-    async fn note_parcel(
+    /// Records the number of somebody's last parcel, and of the one before it. A smaller number changes nothing.
+    pub async fn note_parcel(
         &self,
         whose: &str,
         sequence: u64,
         before: Option<u64>,
     ) -> Result<(), StoreError> {
         let whose = whose.to_owned();
-        self.note(move |connection| {
-            connection
-                .prepare_cached(
-                    "INSERT INTO parcels (whose, sequence, before) VALUES ($1, $2, $3)
+        self.records
+            .note(move |connection| {
+                connection
+                    .prepare_cached(
+                        "INSERT INTO parcels (whose, sequence, before) VALUES ($1, $2, $3)
                      ON CONFLICT (whose) DO UPDATE SET
                        sequence = excluded.sequence, before = excluded.before
                      WHERE excluded.sequence > parcels.sequence",
-                )
-                .and_then(|mut note| {
-                    note.execute(params![whose, signed(sequence), before.map(signed)])
-                })
-                .map(drop)
-                .map_err(StoreError::ledger("note a parcel"))
-        })
-        .await
+                    )
+                    .and_then(|mut note| {
+                        note.execute(params![whose, signed(sequence), before.map(signed)])
+                    })
+                    .map(drop)
+                    .map_err(StoreError::ledger("note a parcel"))
+            })
+            .await
     }
 
-    async fn note(&self, events: Vec<(Want, Event)>, at: i64) -> Result<(), StoreError> {
+    /// Notes what happened to wanted images at a time, all together.
+    pub async fn note_intake(&self, events: Vec<(Want, Event)>, at: i64) -> Result<(), StoreError> {
         if events.is_empty() {
             return Ok(());
         }
-        self.note(move |connection| {
-            let all =
-                || events.iter().try_for_each(|(want, event)| note(connection, want, event, at));
-            all().map_err(StoreError::ledger("note what was done"))
-        })
-        .await
+        self.records
+            .note(move |connection| {
+                let all = || {
+                    events.iter().try_for_each(|(want, event)| note(connection, want, event, at))
+                };
+                all().map_err(StoreError::ledger("note what was done"))
+            })
+            .await
     }
 
-    async fn intake(&self) -> Result<Vec<IntakeRecord>, StoreError> {
-        self.read(|connection| {
-            connection
+    /// What is known of all images that were ever wanted, sorted by image and tag.
+    pub async fn intake(&self) -> Result<Vec<IntakeRecord>, StoreError> {
+        self.records
+            .read(|connection| {
+                connection
                 .prepare_cached(
                     "SELECT host, repository, tag, checked, seen, moved, brought, brought_digest,
                        brought_to, brought_whole, COALESCE(failed, unresolved),
@@ -168,45 +179,50 @@ impl Journal for SqliteLedger {
                 )?
                 .query_map([], record)?
                 .collect()
-        })
-        .await
+            })
+            .await
     }
 
-    async fn note_pulls(&self, host: &Host, count: u64, at: i64) -> Result<(), StoreError> {
+    /// Notes pulls from a registry.
+    pub async fn note_pulls(&self, host: &Host, count: u64, at: i64) -> Result<(), StoreError> {
         let host = host.to_string();
-        self.note(move |connection| {
-            let write = || -> rusqlite::Result<()> {
+        self.records
+            .note(move |connection| {
+                let write = || -> rusqlite::Result<()> {
+                    connection
+                        .prepare_cached(
+                            "INSERT INTO pulls (host, at, count) VALUES ($1, $2, $3)
+                         ON CONFLICT (host, at) DO UPDATE SET count = pulls.count + excluded.count",
+                        )?
+                        .execute(params![host, at, signed(count)])?;
+                    connection
+                        .prepare_cached("DELETE FROM pulls WHERE host = $1 AND at < $2")?
+                        .execute(params![host, at - PULLS_KEPT])?;
+                    Ok(())
+                };
+                write().map_err(StoreError::ledger("note pulls"))
+            })
+            .await
+    }
+
+    /// The pulls from a registry after a time: when, and how many.
+    pub async fn pulls(&self, host: &Host, since: i64) -> Result<Vec<(i64, u64)>, StoreError> {
+        let host = host.to_string();
+        self.records
+            .read(move |connection| {
                 connection
                     .prepare_cached(
-                        "INSERT INTO pulls (host, at, count) VALUES ($1, $2, $3)
-                         ON CONFLICT (host, at) DO UPDATE SET count = pulls.count + excluded.count",
+                        "SELECT at, count FROM pulls WHERE host = $1 AND at > $2 ORDER BY at",
                     )?
-                    .execute(params![host, at, signed(count)])?;
-                connection
-                    .prepare_cached("DELETE FROM pulls WHERE host = $1 AND at < $2")?
-                    .execute(params![host, at - PULLS_KEPT])?;
-                Ok(())
-            };
-            write().map_err(StoreError::ledger("note pulls"))
-        })
-        .await
+                    .query_map(params![host, since], |row| Ok((row.get(0)?, unsigned(row, 1)?)))?
+                    .collect()
+            })
+            .await
     }
 
-    async fn pulls(&self, host: &Host, since: i64) -> Result<Vec<(i64, u64)>, StoreError> {
-        let host = host.to_string();
-        self.read(move |connection| {
-            connection
-                .prepare_cached(
-                    "SELECT at, count FROM pulls WHERE host = $1 AND at > $2 ORDER BY at",
-                )?
-                .query_map(params![host, since], |row| Ok((row.get(0)?, unsigned(row, 1)?)))?
-                .collect()
-        })
-        .await
-    }
-
-    async fn note_uses(&self, uses: Vec<Use>) -> Result<(), StoreError> {
-        self.note(move |connection| {
+    /// Adds to how often clients asked for manifests. Those that are not recorded are left out.
+    pub async fn note_uses(&self, uses: Vec<Use>) -> Result<(), StoreError> {
+        self.records.note(move |connection| {
             let write = || -> rusqlite::Result<()> {
             let mut add = connection.prepare_cached(
                 "INSERT INTO uses (repository, digest, day, pulls, last)
@@ -216,9 +232,29 @@ impl Journal for SqliteLedger {
                    pulls = uses.pulls + excluded.pulls,
                    last = CASE WHEN excluded.last > uses.last THEN excluded.last ELSE uses.last END",
             )?;
+            let mut of_shelf = connection.prepare_cached(
+                "INSERT INTO shelf_uses (shelf, day, pulls) VALUES ($1, $2, $3)
+                 ON CONFLICT (shelf, day) DO UPDATE SET pulls = shelf_uses.pulls + excluded.pulls",
+            )?;
+            let mut pulled = connection.prepare_cached(
+                "UPDATE totals SET pulled = $1 WHERE shelf = $2 AND COALESCE(pulled, 0) < $1",
+            )?;
             for one in &uses {
                 let (repository, digest) = (one.repository.as_str(), one.digest.as_str());
-                add.execute(params![one.day, signed(one.pulls), one.last, repository, digest])?;
+                let noted =
+                    add.execute(params![one.day, signed(one.pulls), one.last, repository, digest])?;
+                // A node fetches an index and one of its platforms: that is one pull.
+                let is_part = super::any(
+                    connection,
+                    "SELECT 1 FROM needs n JOIN repositories r ON r.id = n.repository
+                     WHERE n.target = $1 AND r.name = $2 AND n.is_child = 1",
+                    params![digest, repository],
+                )?;
+                if noted > 0 && !is_part {
+                    let shelf = one.repository.first_component();
+                    of_shelf.execute(params![shelf, one.day, signed(one.pulls)])?;
+                    pulled.execute(params![one.last, shelf])?;
+                }
             }
             Ok(())
             };
@@ -227,63 +263,47 @@ impl Journal for SqliteLedger {
         .await
     }
 
-    async fn uses(&self, from_day: i64) -> Result<Vec<Used>, StoreError> {
-        self.read(move |connection| {
-            connection
-                .prepare_cached(
-                    "SELECT r.name, u.digest,
-                       CAST(SUM(CASE WHEN u.day >= $1 THEN u.pulls ELSE 0 END) AS BIGINT), MAX(u.last)
-                     FROM uses u JOIN repositories r ON r.id = u.repository
-                     GROUP BY r.name, u.digest ORDER BY r.name, u.digest",
-                )?
-                .query_map(params![from_day], |row| {
-                    Ok(Used {
-                        repository: checked(row, 0)?,
-                        digest: checked(row, 1)?,
-                        pulls: unsigned(row, 2)?,
-                        last: row.get(3)?,
-                    })
-                })?
-                .collect()
-        })
-        .await
-    }
-
-    async fn note_placed(
+    /// Notes that a repository of another registry has these blobs.
+    pub async fn note_placed(
         &self,
         host: &Host,
         repository: &RepositoryName,
         blobs: Vec<Digest>,
     ) -> Result<(), StoreError> {
         let (host, repository) = (host.to_string(), repository.to_string());
-        self.note(move |connection| {
-            let write = || -> rusqlite::Result<()> {
-                let mut insert = connection.prepare_cached(
-                    "INSERT INTO placed (host, digest, repository) VALUES ($1, $2, $3)
+        self.records
+            .note(move |connection| {
+                let write = || -> rusqlite::Result<()> {
+                    let mut insert = connection.prepare_cached(
+                        "INSERT INTO placed (host, digest, repository) VALUES ($1, $2, $3)
                      ON CONFLICT (host, digest) DO UPDATE SET repository = excluded.repository",
-                )?;
-                for digest in &blobs {
-                    insert.execute(params![host, digest.as_str(), repository])?;
-                }
-                Ok(())
-            };
-            write().map_err(StoreError::ledger("note what a registry has"))
-        })
-        .await
+                    )?;
+                    for digest in &blobs {
+                        insert.execute(params![host, digest.as_str(), repository])?;
+                    }
+                    Ok(())
+                };
+                write().map_err(StoreError::ledger("note what a registry has"))
+            })
+            .await
     }
 
-    async fn placed(
+    /// A repository of another registry that once had the blob. None: none is known.
+    pub async fn placed(
         &self,
         host: &Host,
         digest: &Digest,
     ) -> Result<Option<RepositoryName>, StoreError> {
         let (host, digest) = (host.to_string(), digest.to_string());
-        self.read(move |connection| {
-            connection
-                .prepare_cached("SELECT repository FROM placed WHERE host = $1 AND digest = $2")?
-                .query_row(params![host, digest], |row| checked(row, 0))
-                .optional()
-        })
-        .await
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT repository FROM placed WHERE host = $1 AND digest = $2",
+                    )?
+                    .query_row(params![host, digest], |row| checked(row, 0))
+                    .optional()
+            })
+            .await
     }
 }

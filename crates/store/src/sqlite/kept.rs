@@ -1,14 +1,11 @@
 //! What of a cached shelf is kept, and letting go of it, in SQLite.
 
-use std::collections::{BTreeMap, HashMap};
-
 use larder_core::cached::Kept;
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension as _, params};
 
-use super::cache::ON_SHELF;
-use super::upkeep::{forget_manifest, known_repository};
+use super::upkeep::{forget_empty, forget_manifest, known_repository};
 use super::{any, checked, unsigned};
 use crate::clock::now;
 
@@ -72,8 +69,7 @@ fn let_go(
     for digest in blobs {
         let removed = connection
             .prepare_cached(
-                "DELETE FROM blobs WHERE repository = $1 AND digest = $2 AND NOT EXISTS
-                   (SELECT 1 FROM needs n WHERE n.repository = $1 AND n.target = $2)",
+                "DELETE FROM blobs WHERE repository = $1 AND digest = $2 AND users = 0",
             )?
             .execute(params![repository, digest.as_str()])?;
         if removed > 0 {
@@ -83,94 +79,91 @@ fn let_go(
     Ok(())
 }
 
-/// The images of a shelf.
-pub(super) fn kept(connection: &Connection, shelf: &str) -> rusqlite::Result<Vec<Kept>> {
-    let prefix = format!("{shelf}/");
-    let mut own: HashMap<(i64, String), u64> = HashMap::new();
+/// The images of some repositories; `of` says which, of `r` and `$1`.
+fn images(connection: &Connection, of: &str, name: &str) -> rusqlite::Result<Vec<Kept>> {
     let sql = format!(
-        "SELECT n.repository, n.manifest, CAST(SUM(b.size) AS BIGINT) FROM needs n
-         JOIN repositories r ON r.id = n.repository
-         JOIN blobs b ON b.repository = n.repository AND b.digest = n.target
-         WHERE n.is_child = 0 AND {ON_SHELF} GROUP BY n.repository, n.manifest"
+        "SELECT m.repository, r.name, m.digest, m.volume FROM repositories r
+         JOIN manifests m ON m.repository = r.id
+         WHERE {of}
+           AND NOT EXISTS (SELECT 1 FROM needs p WHERE p.target = m.digest
+             AND p.repository = m.repository AND p.is_child = 1)
+           AND NOT EXISTS (SELECT 1 FROM manifests s WHERE s.repository = m.repository
+             AND s.digest = m.subject)"
     );
+    let mut last = connection.prepare_cached(
+        "WITH RECURSIVE tree (digest) AS (
+           SELECT $1 UNION SELECT n.target FROM tree t JOIN needs n
+             ON n.repository = $2 AND n.manifest = t.digest AND n.is_child = 1)
+         SELECT MAX(COALESCE((SELECT MAX(u.last) FROM uses u
+             WHERE u.repository = $2 AND u.digest = t.digest), 0)), MAX(COALESCE(m.added, 0))
+         FROM tree t LEFT JOIN manifests m ON m.repository = $2 AND m.digest = t.digest",
+    )?;
+    let mut tags = connection.prepare_cached(
+        "SELECT name FROM tags WHERE digest = $1 AND repository = $2 ORDER BY name",
+    )?;
+    let mut found = Vec::new();
     let mut query = connection.prepare_cached(&sql)?;
-    let mut rows = query.query(params![prefix])?;
+    let mut rows = query.query(params![name])?;
     while let Some(row) = rows.next()? {
-        own.insert((row.get(0)?, row.get(1)?), unsigned(row, 2)?);
+        let repository: i64 = row.get(0)?;
+        let digest: Digest = checked(row, 2)?;
+        let parameters = params![digest.as_str(), repository];
+        let (used, added): (i64, i64) =
+            last.query_row(parameters, |row| Ok((row.get(0)?, row.get(1)?)))?;
+        let tags: Vec<Tag> =
+            tags.query_map(parameters, |row| checked(row, 0))?.collect::<rusqlite::Result<_>>()?;
+        found.push(Kept {
+            repository: checked(row, 1)?,
+            digest,
+            tags,
+            last: used.max(added),
+            bytes: unsigned(row, 3)?,
+        });
     }
-    let mut tags: HashMap<(i64, String), Vec<Tag>> = HashMap::new();
-    let sql = format!(
-        "SELECT t.repository, t.digest, t.name FROM tags t
-         JOIN repositories r ON r.id = t.repository WHERE {ON_SHELF} ORDER BY t.name"
-    );
-    let mut query = connection.prepare_cached(&sql)?;
-    let mut rows = query.query(params![prefix])?;
-    while let Some(row) = rows.next()? {
-        tags.entry((row.get(0)?, row.get(1)?)).or_default().push(checked(row, 2)?);
-    }
-    let sql = format!(
-        "WITH RECURSIVE tree (repository, root, digest) AS (
-           SELECT m.repository, m.digest, m.digest FROM manifests m
-           JOIN repositories r ON r.id = m.repository
-           WHERE {ON_SHELF}
-             AND NOT EXISTS (SELECT 1 FROM needs p WHERE p.repository = m.repository
-               AND p.target = m.digest AND p.is_child = 1)
-             AND NOT EXISTS (SELECT 1 FROM manifests s WHERE s.repository = m.repository
-               AND s.digest = m.subject)
-           UNION
-           SELECT t.repository, t.root, n.target FROM tree t
-           JOIN needs n ON n.repository = t.repository AND n.manifest = t.digest AND n.is_child = 1)
-         SELECT t.repository, r.name, t.root, t.digest, m.size, m.added,
-           (SELECT MAX(u.last) FROM uses u WHERE u.repository = t.repository AND u.digest = t.digest)
-         FROM tree t JOIN repositories r ON r.id = t.repository
-         JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest"
-    );
-    let mut found: BTreeMap<(i64, String), Kept> = BTreeMap::new();
-    let mut query = connection.prepare_cached(&sql)?;
-    let mut rows = query.query(params![prefix])?;
-    while let Some(row) = rows.next()? {
-        let (repository, root): (i64, String) = (row.get(0)?, row.get(2)?);
-        let last = row.get::<_, Option<i64>>(6)?.unwrap_or(0).max(row.get(5)?);
-        let key = (repository, root);
-        let kept = match found.get_mut(&key) {
-            Some(kept) => kept,
-            None => {
-                let kept = Kept {
-                    repository: checked(row, 1)?,
-                    digest: checked(row, 2)?,
-                    tags: tags.remove(&key).unwrap_or_default(),
-                    last: 0,
-                    bytes: 0,
-                };
-                found.entry(key).or_insert(kept)
-            }
-        };
-        kept.last = kept.last.max(last);
-        kept.bytes += unsigned(row, 4)?;
-        kept.bytes += own.get(&(repository, row.get(3)?)).copied().unwrap_or(0);
-    }
-    let mut all: Vec<Kept> = found.into_values().collect();
-    all.sort_by(|a, b| (&a.repository, &a.tags).cmp(&(&b.repository, &b.tags)));
-    Ok(all)
+    found.sort_by(|a, b| (&a.repository, &a.tags).cmp(&(&b.repository, &b.tags)));
+    Ok(found)
 }
 
-/// The bytes that shelves take together, each content once; their names end with a slash.
-pub(super) fn bytes_of(connection: &Connection, prefixes: &[String]) -> rusqlite::Result<u64> {
-    let mut sizes: HashMap<String, u64> = HashMap::new();
-    for table in ["blobs", "manifests"] {
-        let sql = format!(
-            "SELECT c.digest, c.size FROM {table} c
-             JOIN repositories r ON r.id = c.repository WHERE {ON_SHELF}"
-        );
-        let mut query = connection.prepare_cached(&sql)?;
-        for prefix in prefixes {
-            let mut rows = query.query(params![prefix])?;
-            while let Some(row) = rows.next()? {
-                sizes.insert(row.get(0)?, unsigned(row, 1)?);
-            }
-        }
+/// The images of a shelf.
+pub(super) fn kept(connection: &Connection, shelf: &str) -> rusqlite::Result<Vec<Kept>> {
+    images(connection, "r.shelf = $1", shelf)
+}
+
+/// The images of a repository.
+pub(super) fn kept_in(
+    connection: &Connection,
+    name: &RepositoryName,
+) -> rusqlite::Result<Vec<Kept>> {
+    images(connection, "r.name = $1", name.as_str())
+}
+
+/// The bytes that shelves take together, each content once.
+pub(super) fn bytes_of(connection: &Connection, shelves: &[String]) -> rusqlite::Result<u64> {
+    let (mut bytes, mut loose) = (0, 0);
+    let mut query =
+        connection.prepare_cached("SELECT bytes, MAX(loose, 0) FROM totals WHERE shelf = $1")?;
+    for shelf in shelves {
+        let found = query
+            .query_row(params![shelf], |row| Ok((unsigned(row, 0)?, unsigned(row, 1)?)))
+            .optional()?;
+        let (own, own_loose) = found.unwrap_or_default();
+        (bytes, loose) = (bytes + own, loose + own_loose);
     }
-    Ok(sizes.values().sum())
+    if shelves.len() > 1 {
+        // What lies on several of them counts once.
+        let places: Vec<String> = (1..=shelves.len()).map(|at| format!("${at}")).collect();
+        let sql = format!(
+            "SELECT CAST(COALESCE(SUM(size * (times - 1)), 0) AS BIGINT) FROM
+               (SELECT MAX(size) AS size, COUNT(*) AS times FROM holds WHERE shelf IN ({})
+                GROUP BY digest HAVING COUNT(*) > 1)",
+            places.join(", ")
+        );
+        let twice = connection
+            .prepare_cached(&sql)?
+            .query_row(rusqlite::params_from_iter(shelves), |row| unsigned(row, 0))?;
+        bytes = bytes.saturating_sub(twice);
+    }
+    Ok(bytes + loose)
 }
 
 /// Lets go of an image unless it, or a part of it, was asked for after `since`.
@@ -189,33 +182,24 @@ pub(super) fn let_go_of(
         }
     }
     let_go(connection, id, root, &mut gone)?;
-    connection
-        .prepare_cached(
-            "DELETE FROM repositories WHERE id = $1
-               AND NOT EXISTS (SELECT 1 FROM blobs b WHERE b.repository = $1)
-               AND NOT EXISTS (SELECT 1 FROM manifests m WHERE m.repository = $1)",
-        )?
-        .execute(params![id])?;
+    forget_empty(connection, id)?;
     Ok(gone)
 }
 
 /// Lets go of blobs of a shelf that no manifest has needed since `before`.
 pub(super) fn let_go_loose(
     connection: &Connection,
-    prefix: &str,
+    shelf: &str,
     before: i64,
     limit: i64,
 ) -> rusqlite::Result<Vec<Digest>> {
-    let sql = format!(
-        "SELECT b.repository, b.digest FROM blobs b
-         JOIN repositories r ON r.id = b.repository
-         WHERE {ON_SHELF} AND b.idle < $2 AND NOT EXISTS
-           (SELECT 1 FROM needs n WHERE n.repository = b.repository AND n.target = b.digest)
-         ORDER BY b.idle LIMIT $3"
-    );
     let loose: Vec<(i64, Digest)> = connection
-        .prepare_cached(&sql)?
-        .query_map(params![prefix, before.min(now()), limit], |row| {
+        .prepare_cached(
+            "SELECT b.repository, b.digest FROM blobs b
+             JOIN repositories r ON r.id = b.repository
+             WHERE r.shelf = $1 AND b.users = 0 AND b.idle < $2 ORDER BY b.idle LIMIT $3",
+        )?
+        .query_map(params![shelf, before.min(now()), limit], |row| {
             Ok((row.get(0)?, checked(row, 1)?))
         })?
         .collect::<rusqlite::Result<_>>()?;

@@ -1,13 +1,13 @@
 //! The keyring in the same file as the ledger.
 
-use async_trait::async_trait;
 use larder_core::access::key::KeyId;
 use larder_core::access::stop::{Stop, Stopped};
 use rusqlite::{Row, params};
 
-use super::{SqliteLedger, checked, stops};
+use super::{Touched, checked, stops};
 use crate::error::StoreError;
-use crate::keyring::{KeyRecord, Keyring};
+use crate::keyring::KeyRecord;
+use crate::store::Store;
 
 /// What version 5 of the file has more than version 4, with the record.
 pub(super) const TABLES: &str = "
@@ -36,10 +36,10 @@ fn record(row: &Row<'_>) -> rusqlite::Result<KeyRecord> {
     })
 }
 
-#[async_trait]
-impl Keyring for SqliteLedger {
-    async fn add_key(&self, key: KeyRecord) -> Result<(), StoreError> {
-        self.change("record a key", move |connection| {
+impl Store {
+    /// Records a key that was just made.
+    pub async fn add_key(&self, key: KeyRecord) -> Result<(), StoreError> {
+        self.records.change(Touched::Access, "record a key", move |connection| {
             connection
                 .prepare_cached(
                     "INSERT INTO keys (id, user_name, hash, issued, expires, revoked, replaces, change)
@@ -60,72 +60,91 @@ impl Keyring for SqliteLedger {
         .await
     }
 
-    async fn keys(&self) -> Result<Vec<KeyRecord>, StoreError> {
-        self.read(|connection| {
-            connection
+    /// All keys, also those that are revoked or have expired, in the order in which they were issued.
+    pub async fn keys(&self) -> Result<Vec<KeyRecord>, StoreError> {
+        self.records
+            .read(|connection| {
+                connection
                 .prepare_cached(
                     "SELECT id, user_name, hash, issued, expires, revoked, replaces, used, used_from
                      FROM keys ORDER BY issued, id",
                 )?
                 .query_map([], record)?
                 .collect()
-        })
-        .await
+            })
+            .await
     }
 
-    async fn revoke_key(&self, id: &KeyId, at: i64) -> Result<bool, StoreError> {
+    /// Revokes a key at a time. False: there is none of this name that is not revoked already.
+    pub async fn revoke_key(&self, id: &KeyId, at: i64) -> Result<bool, StoreError> {
         let id = id.to_string();
-        self.change("revoke a key", move |connection| {
-            connection
-                .prepare_cached(
-                    "UPDATE keys SET revoked = $1,
+        self.records
+            .change(Touched::Access, "revoke a key", move |connection| {
+                connection
+                    .prepare_cached(
+                        "UPDATE keys SET revoked = $1,
                        change = (SELECT MAX(change) + 1 FROM keys)
                      WHERE id = $2 AND revoked IS NULL",
-                )?
-                .execute(params![at, id])
-                .map(|changed| changed > 0)
-        })
-        .await
+                    )?
+                    .execute(params![at, id])
+                    .map(|changed| changed > 0)
+            })
+            .await
     }
 
-    async fn note_key_uses(&self, uses: Vec<(KeyId, i64, String)>) -> Result<(), StoreError> {
-        self.note(move |connection| {
-            let write = || -> rusqlite::Result<()> {
-                let mut note = connection.prepare_cached(
-                    "UPDATE keys SET used = $1, used_from = $2
+    /// Notes when keys were last used, and from where.
+    pub async fn note_key_uses(&self, uses: Vec<(KeyId, i64, String)>) -> Result<(), StoreError> {
+        self.records
+            .note(move |connection| {
+                let write = || -> rusqlite::Result<()> {
+                    let mut note = connection.prepare_cached(
+                        "UPDATE keys SET used = $1, used_from = $2
                      WHERE id = $3 AND (used IS NULL OR used <= $1)",
-                )?;
-                for (id, at, from) in &uses {
-                    note.execute(params![at, from, id.as_str()])?;
-                }
-                Ok(())
-            };
-            write().map_err(StoreError::ledger("note the use of keys"))
-        })
-        .await
+                    )?;
+                    for (id, at, from) in &uses {
+                        note.execute(params![at, from, id.as_str()])?;
+                    }
+                    Ok(())
+                };
+                write().map_err(StoreError::ledger("note the use of keys"))
+            })
+            .await
     }
 
-    async fn add_stops(&self, all: Vec<Stop>) -> Result<(), StoreError> {
-        self.change("stop something", move |connection| stops::add(connection, &all)).await
+    /// Stops things, all together. What was stopped before is stopped anew.
+    pub async fn add_stops(&self, all: Vec<Stop>) -> Result<(), StoreError> {
+        self.records
+            .change(Touched::Access, "stop something", move |connection| {
+                stops::add(connection, &all)
+            })
+            .await
     }
 
-    async fn lift_stop(&self, what: Stopped, at: i64) -> Result<bool, StoreError> {
-        self.change("lift a stop", move |connection| stops::lift(connection, &what, at)).await
+    /// Lets something be used again at a time. False: it was not stopped.
+    pub async fn lift_stop(&self, what: Stopped, at: i64) -> Result<bool, StoreError> {
+        self.records
+            .change(Touched::Access, "lift a stop", move |connection| {
+                stops::lift(connection, &what, at)
+            })
+            .await
     }
 
-    async fn stops(&self) -> Result<Vec<Stop>, StoreError> {
-        self.read(stops::all).await
+    /// All that is stopped, the oldest first.
+    pub async fn stops(&self) -> Result<Vec<Stop>, StoreError> {
+        self.records.read(stops::all).await
     }
 
-    async fn keys_version(&self) -> Result<i64, StoreError> {
-        self.read(|connection| {
-            connection
-                .prepare_cached(
-                    "SELECT (SELECT COALESCE(MAX(change), 0) FROM keys)
+    /// A number that is another one after each change of keys or stops.
+    pub async fn keys_version(&self) -> Result<i64, StoreError> {
+        self.records
+            .read(|connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT (SELECT COALESCE(MAX(change), 0) FROM keys)
                        + (SELECT COALESCE(MAX(change), 0) FROM stops)",
-                )?
-                .query_row([], |row| row.get(0))
-        })
-        .await
+                    )?
+                    .query_row([], |row| row.get(0))
+            })
+            .await
     }
 }

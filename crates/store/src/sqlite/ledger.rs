@@ -1,26 +1,21 @@
-//! The ledger's promises, in SQLite.
+//! What repositories hold, in SQLite.
 
-use std::sync::Arc;
+use std::collections::BTreeMap;
 
-use async_trait::async_trait;
+use bytes::Bytes;
 use larder_core::digest::Digest;
+use larder_core::document::Document;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
-use super::{SqliteLedger, any, checked, digests, signed, unsigned};
-use crate::blobs::BlobStore;
-use crate::clock::now;
+use super::moments::since;
+use super::{any, checked, signed, unsigned};
 use crate::error::StoreError;
 use crate::ledger::{
-    Demand, HeldSince, HeldTag, Ledger, ManifestRecord, Moment, NewManifest, Totals,
+    Demand, HeldSince, HeldTag, ManifestRecord, Moment, NewManifest, Referrer, Totals,
 };
-
-/// Content that is to be recorded must not have been collected meanwhile. Asked for within the change:
-/// until that is committed, nothing can be collected.
-pub(super) fn still_there(blobs: &dyn BlobStore, digest: &Digest) -> Result<(), StoreError> {
-    if blobs.is_there(digest)? { Ok(()) } else { Err(StoreError::Vanished(digest.clone())) }
-}
+use crate::store::Store;
 
 pub(super) fn repository_id(
     connection: &Connection,
@@ -28,10 +23,10 @@ pub(super) fn repository_id(
 ) -> Result<i64, rusqlite::Error> {
     connection
         .prepare_cached(
-            "INSERT INTO repositories (name) VALUES ($1)
+            "INSERT INTO repositories (name, shelf) VALUES ($1, $2)
              ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING id",
         )?
-        .query_row(params![name.as_str()], |row| row.get(0))
+        .query_row(params![name.as_str(), name.first_component()], |row| row.get(0))
 }
 
 fn manifest_record(row: &Row<'_>) -> Result<ManifestRecord, rusqlite::Error> {
@@ -42,7 +37,140 @@ fn manifest_record(row: &Row<'_>) -> Result<ManifestRecord, rusqlite::Error> {
     })
 }
 
-pub(super) fn record(
+/// What a tag or digest names, with its bytes if they are there.
+pub(crate) fn manifest(
+    connection: &Connection,
+    name: &RepositoryName,
+    selector: &Selector,
+) -> rusqlite::Result<Option<(ManifestRecord, Option<Bytes>)>> {
+    let (sql, value) = match selector {
+        Selector::Digest(digest) => (
+            "SELECT m.digest, m.media_type, m.size, b.body FROM manifests m
+             JOIN repositories r ON r.id = m.repository LEFT JOIN bodies b ON b.digest = m.digest
+             WHERE r.name = $1 AND m.digest = $2",
+            digest.as_str(),
+        ),
+        Selector::Tag(tag) => (
+            "SELECT m.digest, m.media_type, m.size, b.body FROM tags t
+             JOIN repositories r ON r.id = t.repository
+             JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest
+             LEFT JOIN bodies b ON b.digest = m.digest
+             WHERE r.name = $1 AND t.name = $2",
+            tag.as_str(),
+        ),
+    };
+    connection
+        .prepare_cached(sql)?
+        .query_row(params![name.as_str(), value], |row| {
+            let body: Option<Vec<u8>> = row.get(3)?;
+            Ok((manifest_record(row)?, body.map(Bytes::from)))
+        })
+        .optional()
+}
+
+/// What lists of referrers say of a manifest: its kind, and its annotations as JSON.
+pub(crate) fn described(document: &Document) -> (Option<String>, Option<String>) {
+    let annotations = (!document.annotations.is_empty())
+        .then(|| serde_json::to_string(&document.annotations).ok())
+        .flatten();
+    (document.artifact_type().map(str::to_owned), annotations)
+}
+
+/// What an image takes in its repository, each content once, in bytes: the manifest, what it lists, and their blobs as
+/// far as they are there.
+const VOLUME: &str = "
+    WITH RECURSIVE tree (digest) AS (
+        SELECT $1 UNION SELECT n.target FROM tree t JOIN needs n
+            ON n.repository = $2 AND n.manifest = t.digest AND n.is_child = 1)
+    SELECT CAST(COALESCE(SUM(size), 0) AS BIGINT) FROM (
+        SELECT m.digest AS digest, m.size AS size FROM tree t
+            JOIN manifests m ON m.repository = $2 AND m.digest = t.digest
+        UNION SELECT b.digest, b.size FROM tree t
+            JOIN needs n ON n.repository = $2 AND n.manifest = t.digest AND n.is_child = 0
+            JOIN blobs b ON b.repository = $2 AND b.digest = n.target)";
+
+/// Keeps right what an image takes, after something of it came or went, and what those take that list it.
+pub(super) fn measure(
+    connection: &Connection,
+    repository: i64,
+    manifest: &Digest,
+) -> rusqlite::Result<()> {
+    let mut all = vec![manifest.to_string()];
+    let mut at = 0;
+    while let Some(digest) = all.get(at).cloned() {
+        at += 1;
+        let volume: i64 = connection
+            .prepare_cached(VOLUME)?
+            .query_row(params![digest, repository], |row| row.get(0))?;
+        connection
+            .prepare_cached(
+                "UPDATE manifests SET volume = $1
+                 WHERE repository = $2 AND digest = $3 AND volume <> $1",
+            )?
+            .execute(params![volume, repository, digest])?;
+        let above: Vec<String> = connection
+            .prepare_cached(
+                "SELECT manifest FROM needs WHERE target = $1 AND repository = $2 AND is_child = 1",
+            )?
+            .query_map(params![digest, repository], |row| row.get(0))?
+            .collect::<rusqlite::Result<_>>()?;
+        let new = above.into_iter().filter(|one| !all.contains(one)).collect::<Vec<_>>();
+        all.extend(new);
+    }
+    Ok(())
+}
+
+/// Records that a repository has a blob that the store has.
+///
+/// # Errors
+/// [`StoreError::Vanished`] when the store does not have it.
+pub(super) fn link(
+    connection: &Connection,
+    name: &RepositoryName,
+    digest: &Digest,
+    at: i64,
+) -> Result<u64, StoreError> {
+    let failed = || StoreError::ledger("record a blob");
+    // What was about to be removed stays; what is damaged is nobody's to have.
+    let size: Option<u64> = connection
+        .prepare_cached(
+            "UPDATE contents SET state = 'here' WHERE digest = $1 AND state <> 'damaged' RETURNING size",
+        )
+        .and_then(|mut revive| {
+            revive.query_row(params![digest.as_str()], |row| unsigned(row, 0)).optional()
+        })
+        .map_err(failed())?;
+    let Some(size) = size else { return Err(StoreError::Vanished(digest.clone())) };
+    let link = || -> rusqlite::Result<()> {
+        let repository = repository_id(connection, name)?;
+        let refreshed = connection
+            .prepare_cached("UPDATE blobs SET idle = $1 WHERE repository = $2 AND digest = $3")?
+            .execute(params![at, repository, digest.as_str()])?;
+        if refreshed > 0 {
+            return Ok(());
+        }
+        let users: Vec<Digest> = super::upkeep::needed_by(connection, repository, digest, false)?;
+        connection
+            .prepare_cached(
+                "INSERT INTO blobs (repository, digest, size, idle, users) VALUES ($1, $2, $3, $4, $5)",
+            )?
+            .execute(params![
+                repository,
+                digest.as_str(),
+                signed(size),
+                at,
+                signed(users.len() as u64)
+            ])?;
+        for user in &users {
+            measure(connection, repository, user)?;
+        }
+        Ok(())
+    };
+    link().map_err(failed())?;
+    Ok(size)
+}
+
+pub(crate) fn record(
     connection: &Connection,
     name: &RepositoryName,
     new: &NewManifest,
@@ -84,8 +212,9 @@ pub(super) fn record(
         let digest = new.record.digest.as_str();
         connection
             .prepare_cached(
-                "INSERT INTO manifests (repository, digest, media_type, size, subject, added)
-                 VALUES ($1, $2, $3, $4, $5, $6)
+                "INSERT INTO manifests
+                   (repository, digest, media_type, size, subject, added, artifact_type, annotations)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
                  ON CONFLICT (repository, digest) DO UPDATE SET media_type = excluded.media_type",
             )?
             .execute(params![
@@ -94,8 +223,17 @@ pub(super) fn record(
                 new.record.media_type,
                 signed(new.record.size),
                 new.subject.as_ref().map(Digest::as_str),
-                new.at
+                new.at,
+                new.described.0,
+                new.described.1,
             ])?;
+        // What was damaged is whole again.
+        connection
+            .prepare_cached(
+                "INSERT INTO bodies (digest, body) VALUES ($1, $2)
+                 ON CONFLICT (digest) DO UPDATE SET body = excluded.body WHERE body <> excluded.body",
+            )?
+            .execute(params![digest, &new.body[..]])?;
         let mut need = connection.prepare_cached(
             "INSERT INTO needs (repository, manifest, target, is_child, size)
              VALUES ($1, $2, $3, $4, $5)
@@ -118,105 +256,71 @@ pub(super) fn record(
                 )?
                 .execute(params![repository, tag.as_str(), digest, new.at])?;
         }
-        Ok(())
+        measure(connection, repository, &new.record.digest)
     };
     write().map_err(failed())
 }
 
-#[async_trait]
-impl Ledger for SqliteLedger {
-    async fn link_blob(
-        &self,
-        repository: &RepositoryName,
-        digest: &Digest,
-        size: u64,
-    ) -> Result<(), StoreError> {
-        let (name, digest) = (repository.clone(), digest.clone());
-        let blobs = Arc::clone(&self.blobs);
-        self.note(move |connection| {
-            still_there(&*blobs, &digest)?;
-            let link = || -> Result<(), rusqlite::Error> {
-                let repository = repository_id(connection, &name)?;
-                connection
-                    .prepare_cached(
-                        "INSERT INTO blobs (repository, digest, size, idle) VALUES ($1, $2, $3, $4)
-                         ON CONFLICT (repository, digest) DO UPDATE SET idle = excluded.idle",
-                    )?
-                    .execute(params![repository, digest.as_str(), signed(size), now()])?;
-                Ok(())
-            };
-            link().map_err(StoreError::ledger("record a blob"))
-        })
-        .await
-    }
-
-    async fn blob(
+impl Store {
+    /// The size in bytes of a blob that the repository has. None: it does not have it.
+    pub async fn blob(
         &self,
         repository: &RepositoryName,
         digest: &Digest,
     ) -> Result<Option<u64>, StoreError> {
         let (name, digest) = (repository.clone(), digest.clone());
-        self.read(move |connection| {
-            connection
-                .prepare_cached(
-                    "SELECT b.size FROM blobs b JOIN repositories r ON r.id = b.repository
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT b.size FROM blobs b JOIN repositories r ON r.id = b.repository
                      WHERE r.name = $1 AND b.digest = $2",
-                )?
-                .query_row(params![name.as_str(), digest.as_str()], |row| unsigned(row, 0))
-                .optional()
-        })
-        .await
+                    )?
+                    .query_row(params![name.as_str(), digest.as_str()], |row| unsigned(row, 0))
+                    .optional()
+            })
+            .await
     }
 
-    async fn put_manifest(
-        &self,
-        repository: &RepositoryName,
-        manifest: NewManifest,
-    ) -> Result<(), StoreError> {
-        let name = repository.clone();
-        let blobs = Arc::clone(&self.blobs);
-        self.write(move |connection| {
-            still_there(&*blobs, &manifest.record.digest)?;
-            record(connection, &name, &manifest)
-        })
-        .await
-    }
-
-    async fn manifest(
+    /// What a tag or digest names. None: the repository has nothing under it.
+    pub async fn manifest_record(
         &self,
         repository: &RepositoryName,
         selector: &Selector,
     ) -> Result<Option<ManifestRecord>, StoreError> {
         let (name, selector) = (repository.clone(), selector.clone());
-        self.read(move |connection| {
-            let (sql, value) = match &selector {
-                Selector::Digest(digest) => (
-                    "SELECT m.digest, m.media_type, m.size FROM manifests m
+        self.records
+            .read(move |connection| {
+                let (sql, value) = match &selector {
+                    Selector::Digest(digest) => (
+                        "SELECT m.digest, m.media_type, m.size FROM manifests m
                      JOIN repositories r ON r.id = m.repository
                      WHERE r.name = $1 AND m.digest = $2",
-                    digest.as_str(),
-                ),
-                Selector::Tag(tag) => (
-                    "SELECT m.digest, m.media_type, m.size FROM tags t
+                        digest.as_str(),
+                    ),
+                    Selector::Tag(tag) => (
+                        "SELECT m.digest, m.media_type, m.size FROM tags t
                      JOIN repositories r ON r.id = t.repository
                      JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest
                      WHERE r.name = $1 AND t.name = $2",
-                    tag.as_str(),
-                ),
-            };
-            let parameters = params![name.as_str(), value];
-            connection.prepare_cached(sql)?.query_row(parameters, manifest_record).optional()
-        })
-        .await
+                        tag.as_str(),
+                    ),
+                };
+                let parameters = params![name.as_str(), value];
+                connection.prepare_cached(sql)?.query_row(parameters, manifest_record).optional()
+            })
+            .await
     }
 
-    async fn is_absent_child(
+    /// Whether a manifest of the repository lists this digest as a child although the repository
+    /// does not have it: a platform that was not brought in.
+    pub async fn is_absent_child(
         &self,
         repository: &RepositoryName,
         digest: &Digest,
     ) -> Result<bool, StoreError> {
         let (name, digest) = (repository.clone(), digest.clone());
-        self.read(move |connection| {
+        self.records.read(move |connection| {
             any(
                 connection,
                 "SELECT 1 FROM needs n JOIN repositories r ON r.id = n.repository
@@ -228,66 +332,47 @@ impl Ledger for SqliteLedger {
         .await
     }
 
-    async fn is_listed(
+    /// Whether a manifest of the repository lists this digest as a child.
+    pub async fn is_listed(
         &self,
         repository: &RepositoryName,
         digest: &Digest,
     ) -> Result<bool, StoreError> {
         let (name, digest) = (repository.clone(), digest.clone());
-        self.read(move |connection| {
-            any(
-                connection,
-                "SELECT 1 FROM needs n JOIN repositories r ON r.id = n.repository
+        self.records
+            .read(move |connection| {
+                any(
+                    connection,
+                    "SELECT 1 FROM needs n JOIN repositories r ON r.id = n.repository
                  WHERE r.name = $1 AND n.target = $2 AND n.is_child = 1",
-                params![name.as_str(), digest.as_str()],
-            )
-        })
-        .await
+                    params![name.as_str(), digest.as_str()],
+                )
+            })
+            .await
     }
 
-    async fn listing(
+    /// The indexes of the repository that list this digest as a child.
+    pub async fn listing(
         &self,
         repository: &RepositoryName,
         digest: &Digest,
     ) -> Result<Vec<Digest>, StoreError> {
         let (name, digest) = (repository.clone(), digest.clone());
-        self.read(move |connection| {
-            connection
-                .prepare_cached(
-                    "SELECT n.manifest FROM needs n JOIN repositories r ON r.id = n.repository
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT n.manifest FROM needs n JOIN repositories r ON r.id = n.repository
                      WHERE r.name = $1 AND n.target = $2 AND n.is_child = 1 ORDER BY n.manifest",
-                )?
-                .query_map(params![name.as_str(), digest.as_str()], |row| checked(row, 0))?
-                .collect()
-        })
-        .await
+                    )?
+                    .query_map(params![name.as_str(), digest.as_str()], |row| checked(row, 0))?
+                    .collect()
+            })
+            .await
     }
 
-    async fn referrers(
-        &self,
-        repository: &RepositoryName,
-        subject: &Digest,
-        after: Option<&Digest>,
-        limit: usize,
-    ) -> Result<Vec<ManifestRecord>, StoreError> {
-        let (name, subject) = (repository.clone(), subject.clone());
-        let after = after.map(ToString::to_string).unwrap_or_default();
-        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
-        self.read(move |connection| {
-            connection
-                .prepare_cached(
-                    "SELECT m.digest, m.media_type, m.size FROM manifests m
-                     JOIN repositories r ON r.id = m.repository
-                     WHERE r.name = $1 AND m.subject = $2 AND m.digest > $3
-                     ORDER BY m.digest LIMIT $4",
-                )?
-                .query_map(params![name.as_str(), subject.as_str(), after, limit], manifest_record)?
-                .collect()
-        })
-        .await
-    }
-
-    async fn tags(
+    /// At most `limit` tags after `after`. None: there is no such repository.
+    pub async fn tags(
         &self,
         repository: &RepositoryName,
         after: Option<&Tag>,
@@ -296,7 +381,7 @@ impl Ledger for SqliteLedger {
         let name = repository.clone();
         let after = after.map(ToString::to_string).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
-        self.read(move |connection| {
+        self.records.read(move |connection| {
             let find = "SELECT id FROM repositories WHERE name = $1";
             let id: Option<i64> = connection
                 .prepare_cached(find)?
@@ -312,141 +397,270 @@ impl Ledger for SqliteLedger {
         .await
     }
 
-    fn moment(&self) -> Option<Moment> {
-        self.moments.now()
+    /// Since when the repository has a manifest. None: it does not have it.
+    pub async fn held_since(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<HeldSince>, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT m.added, m.added >=
+                       COALESCE((SELECT at FROM stops WHERE kind = 'begun' AND name = 'ages'), 0)
+                     FROM manifests m JOIN repositories r ON r.id = m.repository
+                     WHERE r.name = $1 AND m.digest = $2",
+                    )?
+                    .query_row(params![name.as_str(), digest.as_str()], |row| {
+                        Ok(HeldSince { added: row.get(0)?, counts: row.get(1)? })
+                    })
+                    .optional()
+            })
+            .await
     }
 
-    async fn notice_others(&self) {
+    /// Another repository that has this blob, from which it can be had without sending it again.
+    /// None: nobody has it.
+    pub async fn anywhere(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {
+        let digest = digest.clone();
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached("SELECT size FROM blobs WHERE digest = $1 LIMIT 1")?
+                    .query_row(params![digest.as_str()], |row| unsigned(row, 0))
+                    .optional()
+            })
+            .await
+    }
+
+    /// The manifests of the repository that are about this digest, sorted by their own: at most `limit` after `after`. Empty when there are none, and for a repository that is not there.
+    pub async fn referrers(
+        &self,
+        repository: &RepositoryName,
+        subject: &Digest,
+        after: Option<&Digest>,
+        limit: usize,
+    ) -> Result<Vec<Referrer>, StoreError> {
+        let (name, subject) = (repository.clone(), subject.clone());
+        let after = after.map(ToString::to_string).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT m.digest, m.media_type, m.size, m.artifact_type,
+                           COALESCE(length(CAST(m.annotations AS BLOB)), 0)
+                         FROM manifests m JOIN repositories r ON r.id = m.repository
+                         WHERE r.name = $1 AND m.subject = $2 AND m.digest > $3
+                         ORDER BY m.digest LIMIT $4",
+                    )?
+                    .query_map(params![name.as_str(), subject.as_str(), after, limit], |row| {
+                        Ok(Referrer {
+                            manifest: manifest_record(row)?,
+                            artifact_type: row.get(3)?,
+                            annotations_size: unsigned(row, 4)?,
+                        })
+                    })?
+                    .collect()
+            })
+            .await
+    }
+
+    /// The annotations of some manifests of a repository that are about others, in their order. Empty: it has none.
+    pub async fn annotations(
+        &self,
+        repository: &RepositoryName,
+        digests: Vec<Digest>,
+    ) -> Result<Vec<BTreeMap<String, String>>, StoreError> {
+        let name = repository.clone();
+        self.records
+            .read(move |connection| {
+                let mut query = connection.prepare_cached(
+                    "SELECT m.annotations FROM manifests m JOIN repositories r ON r.id = m.repository
+                     WHERE r.name = $1 AND m.digest = $2",
+                )?;
+                let mut read = |digest: &Digest| -> rusqlite::Result<BTreeMap<String, String>> {
+                    let text: Option<Option<String>> = query
+                        .query_row(params![name.as_str(), digest.as_str()], |row| row.get(0))
+                        .optional()?;
+                    let text = text.flatten();
+                    Ok(text.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default())
+                };
+                digests.iter().map(&mut read).collect()
+            })
+            .await
+    }
+
+    /// The present moment of what a repository holds, whichever process changed something last. Cheap: it may be asked
+    /// for with every request. None: it cannot be told, so nothing may be taken for unchanged.
+    pub fn moment(&self, repository: &RepositoryName) -> Option<Moment> {
+        self.records.moment_of(repository)
+    }
+
+    /// The present moment of who may do what: keys, stops.
+    pub fn moment_of_access(&self) -> Option<Moment> {
+        self.records.moment_of_access()
+    }
+
+    /// Looks whether another process changed something without telling, because it was killed just then. To be called
+    /// now and then where [`moment`](Self::moment) is relied on.
+    pub async fn notice_others(&self) {
         // Asked of the writing connection, this is about other processes alone.
-        let version = self.note(|connection| {
-            connection
-                .pragma_query_value(None, "data_version", |row| row.get::<_, i64>(0))
-                .map_err(StoreError::ledger("be read"))
+        let moments = std::sync::Arc::clone(&self.records.moments);
+        let told = moments.told();
+        let noticed = self.records.jot(move |connection| {
+            let version =
+                connection.pragma_query_value(None, "data_version", |row| row.get::<_, i64>(0))?;
+            match moments.differs(version) {
+                true => since(connection, told).map(Some),
+                false => Ok(None),
+            }
         });
-        match version.await {
-            Ok(version) => self.moments.compare(version),
+        match noticed.await {
+            Ok(Some((names, last))) => self.records.moments.tell_others(&names, last),
+            Ok(None) => {}
             Err(error) => tracing::warn!(%error, "changes by other processes cannot be told"),
         }
     }
 
-    async fn repositories(
+    /// At most `limit` repositories after `after` that have a manifest.
+    pub async fn repositories(
         &self,
         after: Option<&RepositoryName>,
         limit: usize,
     ) -> Result<Vec<RepositoryName>, StoreError> {
         let after = after.map(ToString::to_string).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
-        self.read(move |connection| {
-            connection
-                .prepare_cached(
-                    "SELECT name FROM repositories r WHERE name > $1 AND EXISTS
-                       (SELECT 1 FROM manifests m WHERE m.repository = r.id)
-                     ORDER BY name LIMIT $2",
-                )?
-                .query_map(params![after, limit], |row| checked(row, 0))?
-                .collect()
-        })
-        .await
-    }
-
-    async fn totals(&self) -> Result<Totals, StoreError> {
-        self.read(|connection| {
-            let count = |sql: &str| connection.query_row(sql, [], |row| unsigned(row, 0));
-            Ok(Totals {
-                repositories: count("SELECT COUNT(DISTINCT repository) FROM manifests")?,
-                tags: count("SELECT COUNT(*) FROM tags")?,
-                manifests: count("SELECT COUNT(DISTINCT digest) FROM manifests")?,
-                blobs: count("SELECT COUNT(DISTINCT digest) FROM blobs")?,
-                bytes: count(
-                    "SELECT CAST(COALESCE(SUM(size), 0) AS BIGINT) FROM
-                       (SELECT digest, MAX(size) AS size FROM
-                         (SELECT digest, size FROM blobs UNION ALL SELECT digest, size FROM manifests) a
-                        GROUP BY digest) b",
-                )?,
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT name FROM repositories r WHERE name > $1 AND manifests > 0
+                         ORDER BY name LIMIT $2",
+                    )?
+                    .query_map(params![after, limit], |row| checked(row, 0))?
+                    .collect()
             })
-        })
-        .await
+            .await
     }
 
-    async fn held(&self, prefix: Option<&RepositoryName>) -> Result<Vec<HeldTag>, StoreError> {
-        let prefix = prefix.map(ToString::to_string).unwrap_or_default();
-        self.read(move |connection| {
-            // An index needs the blobs of its children; each blob counts once.
-            connection
-                .prepare_cached(
-                    "SELECT m.digest, m.media_type, m.size, r.name, t.name, t.since,
-                       (SELECT CAST(COALESCE(SUM(b.size), 0) AS BIGINT) FROM blobs b
-                        WHERE b.repository = t.repository AND b.digest IN
-                          (SELECT target FROM needs n WHERE n.repository = t.repository AND n.is_child = 0
-                           AND (n.manifest = t.digest OR n.manifest IN
-                             (SELECT c.target FROM needs c WHERE c.repository = t.repository
-                              AND c.manifest = t.digest AND c.is_child = 1))))
-                     FROM tags t JOIN repositories r ON r.id = t.repository
-                     JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest
-                     WHERE $1 = '' OR r.name = $1 OR substr(r.name, 1, length($1) + 1) = $1 || '/'
-                     ORDER BY r.name, t.name",
-                )?
-                .query_map(params![prefix], |row| {
-                    Ok(HeldTag {
-                        manifest: manifest_record(row)?,
-                        repository: checked(row, 3)?,
-                        tag: checked(row, 4)?,
-                        since: row.get(5)?,
-                        content: unsigned(row, 6)?,
-                    })
-                })?
-                .collect()
-        })
-        .await
+    /// How much is recorded.
+    pub async fn totals(&self) -> Result<Totals, StoreError> {
+        self.records
+            .read(|connection| {
+                connection.query_row(
+                    "SELECT repositories, tags, manifests, blobs, bytes FROM totals WHERE shelf = ''",
+                    [],
+                    |row| {
+                        Ok(Totals {
+                            repositories: unsigned(row, 0)?,
+                            tags: unsigned(row, 1)?,
+                            manifests: unsigned(row, 2)?,
+                            blobs: unsigned(row, 3)?,
+                            bytes: unsigned(row, 4)?,
+                        })
+                    },
+                )
+            })
+            .await
     }
 
-    async fn all_tags(&self) -> Result<Vec<(RepositoryName, Tag, Digest)>, StoreError> {
-        self.read(|connection| {
-            connection
-                .prepare_cached(
-                    "SELECT r.name, t.name, t.digest FROM tags t
-                     JOIN repositories r ON r.id = t.repository ORDER BY r.name, t.name",
-                )?
-                .query_map([], |row| Ok((checked(row, 0)?, checked(row, 1)?, checked(row, 2)?)))?
-                .collect()
-        })
-        .await
+    /// All tags of a repository and of those below it, with what they hold.
+    pub async fn held(&self, prefix: &RepositoryName) -> Result<Vec<HeldTag>, StoreError> {
+        let (name, below, end) = super::shelves::range(prefix);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT m.digest, m.media_type, m.size, r.name, t.name, t.since, m.volume
+                         FROM repositories r JOIN tags t ON t.repository = r.id
+                         JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest
+                         WHERE r.name = $1 OR (r.name >= $2 AND r.name < $3)
+                         ORDER BY r.name, t.name",
+                    )?
+                    .query_map(params![name, below, end], |row| {
+                        Ok(HeldTag {
+                            manifest: manifest_record(row)?,
+                            repository: checked(row, 3)?,
+                            tag: checked(row, 4)?,
+                            since: row.get(5)?,
+                            content: unsigned(row, 6)?,
+                        })
+                    })?
+                    .collect()
+            })
+            .await
     }
 
-    async fn digests(&self) -> Result<Vec<Digest>, StoreError> {
-        self.read(digests).await
-    }
-
-    async fn held_since(
+    /// At most `limit` tags of all repositories and what they point to, sorted, after `after`.
+    pub async fn tags_after(
         &self,
-        repository: &RepositoryName,
-        digest: &Digest,
-    ) -> Result<Option<HeldSince>, StoreError> {
-        let (name, digest) = (repository.clone(), digest.clone());
-        self.read(move |connection| {
-            connection
-                .prepare_cached(
-                    "SELECT m.added, m.added >=
-                       COALESCE((SELECT at FROM stops WHERE kind = 'begun' AND name = 'ages'), 0)
-                     FROM manifests m JOIN repositories r ON r.id = m.repository
-                     WHERE r.name = $1 AND m.digest = $2",
-                )?
-                .query_row(params![name.as_str(), digest.as_str()], |row| {
-                    Ok(HeldSince { added: row.get(0)?, counts: row.get(1)? })
-                })
-                .optional()
-        })
-        .await
+        after: Option<&(RepositoryName, Tag)>,
+        limit: usize,
+    ) -> Result<Vec<(RepositoryName, Tag, Digest)>, StoreError> {
+        let (name, tag) =
+            after.map(|(name, tag)| (name.to_string(), tag.to_string())).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT r.name, t.name, t.digest FROM repositories r
+                         JOIN tags t ON t.repository = r.id
+                         WHERE r.name >= $1 AND (r.name > $1 OR t.name > $2)
+                         ORDER BY r.name, t.name LIMIT $3",
+                    )?
+                    .query_map(params![name, tag, limit], |row| {
+                        Ok((checked(row, 0)?, checked(row, 1)?, checked(row, 2)?))
+                    })?
+                    .collect()
+            })
+            .await
     }
 
-    async fn anywhere(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {
-        let digest = digest.clone();
-        self.read(move |connection| {
-            connection
-                .prepare_cached("SELECT size FROM blobs WHERE digest = $1 LIMIT 1")?
-                .query_row(params![digest.as_str()], |row| unsigned(row, 0))
-                .optional()
-        })
-        .await
+    /// What each of some tags points to; those that are not there are left out.
+    pub async fn tags_named(
+        &self,
+        wanted: Vec<(RepositoryName, Tag)>,
+    ) -> Result<Vec<(RepositoryName, Tag, Digest)>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let mut query = connection.prepare_cached(
+                    "SELECT t.digest FROM tags t JOIN repositories r ON r.id = t.repository
+                     WHERE r.name = $1 AND t.name = $2",
+                )?;
+                let mut found = Vec::new();
+                for (name, tag) in wanted {
+                    let digest = query
+                        .query_row(params![name.as_str(), tag.as_str()], |row| checked(row, 0))
+                        .optional()?;
+                    found.extend(digest.map(|digest| (name, tag, digest)));
+                }
+                Ok(found)
+            })
+            .await
+    }
+
+    /// At most `limit` digests after `after` of what some repository has, as a blob or as a manifest, sorted.
+    pub async fn digests_after(
+        &self,
+        after: Option<&Digest>,
+        limit: usize,
+    ) -> Result<Vec<Digest>, StoreError> {
+        let after = after.map(ToString::to_string).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT digest FROM contents WHERE links > 0 AND digest > $1
+                         UNION SELECT digest FROM bodies WHERE digest > $1 ORDER BY digest LIMIT $2",
+                    )?
+                    .query_map(params![after, limit], |row| checked(row, 0))?
+                    .collect()
+            })
+            .await
     }
 }

@@ -1,21 +1,110 @@
-//! How processes on the same ledger tell each other that something changed.
+//! How processes on the same records tell each other what changed, so that answers may be remembered.
 
 use std::fs::{File, OpenOptions};
 use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
+use larder_core::name::RepositoryName;
+use rusqlite::{Connection, params};
+
 use crate::error::StoreError;
 use crate::ledger::Moment;
 
-/// Which moment it is, in a small file beside the database: every process that changes where names
-/// point writes a new one there.
+/// What a change may have made untrue of what was remembered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Touched {
+    /// Nothing.
+    Nothing,
+    /// Who may do what.
+    Access,
+    /// What some repositories hold.
+    Repositories(Vec<RepositoryName>),
+    /// Anything.
+    Everything,
+}
+
+impl Touched {
+    /// What one repository holds.
+    pub fn one(repository: &RepositoryName) -> Self {
+        Self::Repositories(vec![repository.clone()])
+    }
+
+    /// The names under which it is recorded.
+    fn names(&self) -> Vec<&str> {
+        match self {
+            Self::Nothing => Vec::new(),
+            Self::Access => vec![ACCESS],
+            Self::Repositories(all) => all.iter().map(RepositoryName::as_str).collect(),
+            Self::Everything => vec![EVERYTHING],
+        }
+    }
+}
+
+/// No repository has these names.
+const ACCESS: &str = "@access";
+const EVERYTHING: &str = "@everything";
+/// Repositories share so many moments: one that changes makes those untrue that share its moment, too.
+const SLOTS: u64 = 4096;
+/// The bytes of a moment.
+const WIDTH: usize = 16;
+
+/// Records which names a change touched: for those who did not hear of it, because whoever made it was killed before
+/// telling.
+pub(super) fn note(connection: &Connection, touched: &Touched) -> rusqlite::Result<()> {
+    for name in touched.names() {
+        connection
+            .prepare_cached(
+                "INSERT INTO changes (repository, number)
+                 VALUES ($1, (SELECT COALESCE(MAX(number), 0) + 1 FROM changes))
+                 ON CONFLICT (repository) DO UPDATE SET number = excluded.number",
+            )?
+            .execute(params![name])?;
+    }
+    Ok(())
+}
+
+/// The names that were touched after a number, and the last number. Too many are told as everything.
+pub(super) fn since(connection: &Connection, number: i64) -> rusqlite::Result<(Vec<String>, i64)> {
+    const MOST: usize = 1000;
+    let mut query = connection.prepare_cached(
+        "SELECT repository, number FROM changes WHERE number > $1 ORDER BY number DESC LIMIT 1001",
+    )?;
+    let found: Vec<(String, i64)> = query
+        .query_map(params![number], |row| Ok((row.get(0)?, row.get(1)?)))?
+        .collect::<rusqlite::Result<_>>()?;
+    let last = found.first().map_or(number, |(_, number)| *number);
+    if found.len() > MOST {
+        return Ok((vec![EVERYTHING.to_owned()], last));
+    }
+    Ok((found.into_iter().map(|(name, _)| name).collect(), last))
+}
+
+/// Which moment it is, in a small file beside the database: every process that changes something writes a new one to the
+/// place of what it changed.
 pub(super) struct Moments {
     file: File,
     /// What the database last said of changes by others.
     others: AtomicI64,
+    /// Up to which change all have been told.
+    told: AtomicI64,
     /// Whether a moment could not be written: from then on nobody can tell.
     lost: AtomicBool,
+}
+
+/// Where in the file the moment of a name stands. The first is everything's, the second access's.
+fn slot(name: &str) -> u64 {
+    match name {
+        EVERYTHING => 0,
+        ACCESS => 1,
+        // FNV-1a: which names meet is of no use to anybody.
+        name => {
+            let hash = name.bytes().fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| {
+                (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
+            });
+            2 + hash % (SLOTS - 2)
+        }
+    }
 }
 
 impl Moments {
@@ -28,33 +117,67 @@ impl Moments {
             .truncate(false)
             .open(path)
             .map_err(failed())?;
-        let moments = Self { file, others: AtomicI64::new(0), lost: AtomicBool::new(false) };
-        // Whoever was killed here last may not have told all.
-        moments.next();
-        Ok(moments)
+        let length = SLOTS * WIDTH as u64;
+        if file.metadata().map_err(failed())?.len() < length {
+            file.set_len(length).map_err(failed())?;
+        }
+        let (others, told) = (AtomicI64::new(0), AtomicI64::new(0));
+        Ok(Self { file, others, told, lost: AtomicBool::new(false) })
     }
 
-    pub fn next(&self) {
+    fn next(&self, slot: u64) {
         let fresh = uuid::Uuid::now_v7();
-        if let Err(error) = self.file.write_all_at(fresh.as_bytes(), 0) {
+        if let Err(error) = self.file.write_all_at(fresh.as_bytes(), slot * WIDTH as u64) {
             tracing::error!(%error, "changes cannot be told to other processes");
             self.lost.store(true, Ordering::Release);
         }
     }
 
-    /// Takes note of what the database says of changes by others.
-    pub fn compare(&self, version: i64) {
-        if self.others.swap(version, Ordering::AcqRel) != version {
-            self.next();
+    /// Tells what changed.
+    pub fn tell(&self, all: &[Touched]) {
+        let mut slots: Vec<u64> =
+            all.iter().flat_map(|touched| touched.names().into_iter().map(slot)).collect();
+        slots.sort_unstable();
+        slots.dedup();
+        for slot in slots {
+            self.next(slot);
         }
     }
 
-    pub fn now(&self) -> Option<Moment> {
+    /// Takes note of what the database says of changes by others. True: there were some.
+    pub fn differs(&self, version: i64) -> bool {
+        self.others.swap(version, Ordering::AcqRel) != version
+    }
+
+    /// Up to which change all have been told.
+    pub fn told(&self) -> i64 {
+        self.told.load(Ordering::Acquire)
+    }
+
+    /// Tells what others changed without telling.
+    pub fn tell_others(&self, names: &[String], last: i64) {
+        for name in names {
+            self.next(slot(name));
+        }
+        self.told.store(last, Ordering::Release);
+    }
+
+    pub fn of(&self, repository: &RepositoryName) -> Option<Moment> {
+        self.at(slot(repository.as_str()))
+    }
+
+    pub fn of_access(&self) -> Option<Moment> {
+        self.at(slot(ACCESS))
+    }
+
+    fn at(&self, slot: u64) -> Option<Moment> {
         if self.lost.load(Ordering::Acquire) {
             return None;
         }
-        let mut moment = [0; 16];
-        self.file.read_exact_at(&mut moment, 0).ok()?;
+        let mut moment = [0; 2 * WIDTH];
+        let (all, own) = moment.split_at_mut(WIDTH);
+        self.file.read_exact_at(all, 0).ok()?;
+        self.file.read_exact_at(own, slot * WIDTH as u64).ok()?;
         Some(Moment(moment))
     }
 }

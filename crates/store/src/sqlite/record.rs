@@ -1,11 +1,11 @@
 //! The record in the same file as the ledger.
 
-use async_trait::async_trait;
 use rusqlite::{Row, params};
 
-use super::{SqliteLedger, signed, unsigned};
+use super::{signed, unsigned};
 use crate::error::StoreError;
-use crate::record::{Entry, Filter, Kind, Record};
+use crate::record::{Entry, Filter, Kind};
+use crate::store::Store;
 
 /// What version 5 of the file has more than version 4, with the keyring.
 pub(super) const TABLES: &str = "
@@ -41,13 +41,13 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
     })
 }
 
-#[async_trait]
-impl Record for SqliteLedger {
-    async fn write_down(&self, entries: Vec<Entry>) -> Result<(), StoreError> {
+impl Store {
+    /// Writes lines down, all together. One with the same `same` as one that is there is added to it.
+    pub async fn write_down(&self, entries: Vec<Entry>) -> Result<(), StoreError> {
         if entries.is_empty() {
             return Ok(());
         }
-        self.note(move |connection| {
+        self.records.note(move |connection| {
             let write = || -> rusqlite::Result<()> {
                 let mut add = connection.prepare_cached(
                     "INSERT INTO record
@@ -82,71 +82,78 @@ impl Record for SqliteLedger {
         .await
     }
 
-    async fn entries(&self, filter: Filter) -> Result<Vec<Entry>, StoreError> {
-        self.read(move |connection| {
-            let kinds: Vec<String> =
-                filter.kinds.iter().map(|kind| format!("'{}'", kind.word())).collect();
-            let of_kind = match kinds.as_slice() {
-                [] => String::new(),
-                kinds => format!("AND kind IN ({})", kinds.join(", ")),
-            };
-            let sql = format!(
-                "SELECT {COLUMNS} FROM record
+    /// The lines that are wanted, the oldest first.
+    pub async fn entries(&self, filter: Filter) -> Result<Vec<Entry>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let kinds: Vec<String> =
+                    filter.kinds.iter().map(|kind| format!("'{}'", kind.word())).collect();
+                let of_kind = match kinds.as_slice() {
+                    [] => String::new(),
+                    kinds => format!("AND kind IN ({})", kinds.join(", ")),
+                };
+                let sql = format!(
+                    "SELECT {COLUMNS} FROM record
                  WHERE last >= $1 AND ($2 IS NULL OR who = $2 OR who LIKE $3 ESCAPE '\\')
                    AND ($4 IS NULL OR reference LIKE $4 ESCAPE '\\') AND ($5 IS NULL OR number = $5)
                    {of_kind}
                  ORDER BY last DESC, number DESC LIMIT $6"
-            );
-            let like = |text: &String, before: &str, after: &str| {
-                let plain = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
-                format!("{before}{plain}{after}")
-            };
-            let limit =
-                filter.limit.map_or(i64::MAX, |most| i64::try_from(most).unwrap_or(i64::MAX));
-            let mut found: Vec<Entry> = connection
-                .prepare_cached(&sql)?
-                .query_map(
-                    params![
-                        filter.since.unwrap_or(i64::MIN),
-                        filter.who,
-                        filter.who.as_ref().map(|who| like(who, "", "/%")),
-                        filter.about.as_ref().map(|about| like(about, "%", "%")),
-                        filter.number,
-                        limit,
-                    ],
-                    entry,
-                )?
-                .collect::<rusqlite::Result<_>>()?;
-            found.reverse();
-            Ok(found)
-        })
-        .await
+                );
+                let like = |text: &String, before: &str, after: &str| {
+                    let plain = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
+                    format!("{before}{plain}{after}")
+                };
+                let limit =
+                    filter.limit.map_or(i64::MAX, |most| i64::try_from(most).unwrap_or(i64::MAX));
+                let mut found: Vec<Entry> = connection
+                    .prepare_cached(&sql)?
+                    .query_map(
+                        params![
+                            filter.since.unwrap_or(i64::MIN),
+                            filter.who,
+                            filter.who.as_ref().map(|who| like(who, "", "/%")),
+                            filter.about.as_ref().map(|about| like(about, "%", "%")),
+                            filter.number,
+                            limit,
+                        ],
+                        entry,
+                    )?
+                    .collect::<rusqlite::Result<_>>()?;
+                found.reverse();
+                Ok(found)
+            })
+            .await
     }
 
-    async fn shorten_strangers(&self, most: u64) -> Result<(), StoreError> {
-        self.note(move |connection| {
-            connection
-                .prepare_cached(
-                    "DELETE FROM record WHERE number IN
+    /// Keeps so many lines of whoever did not sign in, the latest: failed sign-ins, and refusals of nobody in
+    /// particular.
+    pub async fn shorten_strangers(&self, most: u64) -> Result<(), StoreError> {
+        self.records
+            .note(move |connection| {
+                connection
+                    .prepare_cached(
+                        "DELETE FROM record WHERE number IN
                        (SELECT number FROM record
                         WHERE kind = 'failed' OR (kind IN ('refused', 'probe') AND who = '')
                         ORDER BY last DESC LIMIT -1 OFFSET $1)",
-                )
-                .and_then(|mut delete| delete.execute(params![signed(most)]))
-                .map(drop)
-                .map_err(StoreError::ledger("shorten the record"))
-        })
-        .await
+                    )
+                    .and_then(|mut delete| delete.execute(params![signed(most)]))
+                    .map(drop)
+                    .map_err(StoreError::ledger("shorten the record"))
+            })
+            .await
     }
 
-    async fn forget_before(&self, at: i64) -> Result<u64, StoreError> {
-        self.note(move |connection| {
-            connection
-                .prepare_cached("DELETE FROM record WHERE last < $1")
-                .and_then(|mut delete| delete.execute(params![at]))
-                .map(|gone| gone as u64)
-                .map_err(StoreError::ledger("shorten the record"))
-        })
-        .await
+    /// Forgets what happened last before a time; tells how many lines.
+    pub async fn forget_before(&self, at: i64) -> Result<u64, StoreError> {
+        self.records
+            .note(move |connection| {
+                connection
+                    .prepare_cached("DELETE FROM record WHERE last < $1")
+                    .and_then(|mut delete| delete.execute(params![at]))
+                    .map(|gone| gone as u64)
+                    .map_err(StoreError::ledger("shorten the record"))
+            })
+            .await
     }
 }

@@ -1,21 +1,22 @@
 //! Taking records away, in SQLite.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
-use std::sync::Arc;
-use std::time::Duration;
 
-use async_trait::async_trait;
+use larder_core::companion;
 use larder_core::digest::Digest;
-use larder_core::holdings::{DropPlan, ManifestRow, NeedRow, Records, TagRow};
+use larder_core::document::{Document, media_type};
+use larder_core::holdings::DropPlan;
 use larder_core::name::{RepositoryName, Tag};
+use larder_core::reference::Selector;
 use rusqlite::{Connection, OpenFlags, OptionalExtension as _, params};
 
-use super::{SqliteLedger, any, checked, unsigned};
-use crate::blobs::UploadId;
+use super::{Touched, any, checked};
 use crate::clock::now;
 use crate::error::StoreError;
-use crate::upkeep::{Dropped, Idle, Removal, Upkeep, Withdrawn};
+use crate::ledger::{Demand, NewManifest};
+use crate::store::{Store, new_manifest};
+use crate::upkeep::{Dropped, Removal, Withdrawn};
 
 /// What version 3 of the file has more than version 2.
 pub(super) const COLUMNS: &str = "
@@ -24,8 +25,8 @@ pub(super) const COLUMNS: &str = "
     CREATE INDEX manifests_by_digest ON manifests (digest);
     CREATE INDEX tags_by_digest ON tags (repository, digest);
 ";
-/// Blobs that are freed in one change: each holds up whoever wants to write.
-const FREED_TOGETHER: usize = 64;
+/// Blobs that are taken from their repositories in one change: each holds up whoever wants to write.
+const TOGETHER: i64 = 1000;
 
 pub(super) fn known_repository(
     connection: &Connection,
@@ -38,7 +39,7 @@ pub(super) fn known_repository(
 }
 
 /// The manifests of a repository that need something.
-fn needed_by(
+pub(super) fn needed_by(
     connection: &Connection,
     repository: i64,
     target: &Digest,
@@ -46,9 +47,9 @@ fn needed_by(
 ) -> rusqlite::Result<Vec<Digest>> {
     connection
         .prepare_cached(
-            "SELECT manifest FROM needs WHERE repository = $1 AND target = $2 AND is_child = $3",
+            "SELECT manifest FROM needs WHERE target = $1 AND repository = $2 AND is_child = $3",
         )?
-        .query_map(params![repository, target.as_str(), i64::from(as_child)], |row| {
+        .query_map(params![target.as_str(), repository, i64::from(as_child)], |row| {
             checked(row, 0)
         })?
         .collect()
@@ -131,18 +132,149 @@ fn drop_planned(connection: &Connection, plan: &DropPlan) -> rusqlite::Result<Dr
     Ok(dropped)
 }
 
-const IDLE: &str = "b.idle < $1 AND NOT EXISTS
-    (SELECT 1 FROM needs n WHERE n.repository = b.repository AND n.target = b.digest)";
-
+/// At most so many blobs that nothing in their repository has needed since a time.
 fn unlink_idle(connection: &Connection, before: i64) -> rusqlite::Result<usize> {
-    let sql = format!("DELETE FROM blobs AS b WHERE {IDLE}");
-    let gone = connection.execute(&sql, params![before])?;
-    connection.execute(
-        "DELETE FROM repositories WHERE NOT EXISTS (SELECT 1 FROM blobs b WHERE b.repository = repositories.id)
-           AND NOT EXISTS (SELECT 1 FROM manifests m WHERE m.repository = repositories.id)",
-        [],
+    let idle: Vec<(i64, Digest)> = connection
+        .prepare_cached(
+            "SELECT repository, digest FROM blobs WHERE users = 0 AND idle < $1 ORDER BY idle LIMIT $2",
+        )?
+        .query_map(params![before, TOGETHER], |row| Ok((row.get(0)?, checked(row, 1)?)))?
+        .collect::<rusqlite::Result<_>>()?;
+    let mut unlink =
+        connection.prepare_cached("DELETE FROM blobs WHERE repository = $1 AND digest = $2")?;
+    let mut repositories = BTreeSet::new();
+    for (repository, digest) in &idle {
+        unlink.execute(params![repository, digest.as_str()])?;
+        repositories.insert(*repository);
+    }
+    for repository in repositories {
+        forget_empty(connection, repository)?;
+    }
+    Ok(idle.len())
+}
+
+/// Forgets a repository that has nothing any more.
+pub(super) fn forget_empty(connection: &Connection, repository: i64) -> rusqlite::Result<()> {
+    connection
+        .prepare_cached(
+            "DELETE FROM repositories WHERE id = $1 AND manifests = 0
+               AND NOT EXISTS (SELECT 1 FROM blobs b WHERE b.repository = $1)",
+        )?
+        .execute(params![repository])
+        .map(drop)
+}
+
+/// Takes a manifest away, and out of the list of referrers that clients keep under a tag.
+fn remove_with_list(
+    connection: &Connection,
+    name: &RepositoryName,
+    digest: &Digest,
+) -> Result<Removal<Vec<Tag>>, StoreError> {
+    let failed = || StoreError::ledger("remove a manifest");
+    let removal = remove_manifest(connection, name, digest).map_err(failed())?;
+    let Removal::Needed(by) = &removal else { return Ok(removal) };
+    let Some(repository) = known_repository(connection, name.as_str()).map_err(failed())? else {
+        return Ok(removal);
+    };
+    let subject: Option<String> = connection
+        .prepare_cached("SELECT subject FROM manifests WHERE repository = $1 AND digest = $2")
+        .and_then(|mut ask| ask.query_row(params![repository, digest.as_str()], |row| row.get(0)))
+        .map_err(failed())?;
+    let Some(Ok(about)) = subject.map(|subject| subject.parse::<Digest>()) else {
+        return Ok(removal);
+    };
+    let tag = companion::list_tag(&about);
+    let list: Option<(Digest, String, Vec<u8>)> = connection
+        .prepare_cached(
+            "SELECT m.digest, m.media_type, b.body FROM tags t
+             JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest
+             JOIN bodies b ON b.digest = m.digest WHERE t.repository = $1 AND t.name = $2",
+        )
+        .and_then(|mut ask| {
+            ask.query_row(params![repository, tag.as_str()], |row| {
+                Ok((checked(row, 0)?, row.get(1)?, row.get(2)?))
+            })
+            .optional()
+        })
+        .map_err(failed())?;
+    let Some((list, kind, body)) = list.filter(|(list, ..)| by == std::slice::from_ref(list))
+    else {
+        return Ok(removal);
+    };
+    let Ok(document) = Document::read(body.into(), Some(&kind)) else { return Ok(removal) };
+    let rest = document.children().iter().map(|one| one.digest.clone());
+    let rest: BTreeSet<Digest> = rest.filter(|one| one != digest).collect();
+    if rest.is_empty() {
+        connection
+            .prepare_cached("DELETE FROM tags WHERE repository = $1 AND name = $2")
+            .and_then(|mut remove| remove.execute(params![repository, tag.as_str()]))
+            .map_err(failed())?;
+    } else if let Some(shorter) = document.trimmed(&rest) {
+        let new = new_manifest(&Digest::of(&shorter.bytes), &shorter, Some(tag), Demand::Blobs);
+        super::ledger::record(connection, name, &new)?;
+    }
+    forget_list(connection, repository, &list, &kind).map_err(failed())?;
+    remove_manifest(connection, name, digest).map_err(failed())
+}
+
+/// Records a manifest; the list of referrers that its tag pointed to is forgotten. Gives an object that nobody names any
+/// more.
+pub(crate) fn replace(
+    connection: &Connection,
+    name: &RepositoryName,
+    new: &NewManifest,
+) -> Result<Option<String>, StoreError> {
+    let list = new.tag.as_ref().filter(|tag| companion::is_made_from_digest(tag));
+    let before = match list {
+        Some(list) => {
+            let list = Selector::Tag(list.clone());
+            super::manifest(connection, name, &list).map_err(StoreError::ledger("be read"))?
+        }
+        None => None,
+    };
+    super::ledger::record(connection, name, new)?;
+    if let Some((before, _)) = before.filter(|(before, _)| before.digest != new.record.digest) {
+        let forget = || -> rusqlite::Result<()> {
+            match known_repository(connection, name.as_str())? {
+                Some(id) => forget_list(connection, id, &before.digest, &before.media_type),
+                None => Ok(()),
+            }
+        };
+        forget().map_err(StoreError::ledger("record a manifest"))?;
+    }
+    // Where it was kept as content until it became visible, that is done with.
+    let staged = || -> rusqlite::Result<Option<String>> {
+        let place: Option<String> = connection
+            .prepare_cached("DELETE FROM contents WHERE digest = $1 AND links = 0 RETURNING place")?
+            .query_row(params![new.record.digest.as_str()], |row| row.get(0))
+            .optional()?;
+        if let Some(place) = &place {
+            super::contents::leave(connection, place, new.at)?;
+        }
+        Ok(place)
+    };
+    staged().map_err(StoreError::ledger("record a manifest"))
+}
+
+/// Forgets a list of referrers that nothing holds any more: it held nothing but references.
+fn forget_list(
+    connection: &Connection,
+    repository: i64,
+    list: &Digest,
+    kind: &str,
+) -> rusqlite::Result<()> {
+    let tagged = any(
+        connection,
+        "SELECT 1 FROM tags WHERE repository = $1 AND digest = $2",
+        params![repository, list.as_str()],
     )?;
-    Ok(gone)
+    if !media_type::is_index(kind)
+        || tagged
+        || !needed_by(connection, repository, list, true)?.is_empty()
+    {
+        return Ok(());
+    }
+    forget_manifest(connection, repository, list)
 }
 
 fn withdraw(connection: &Connection, lost: &[Digest], dry: bool) -> rusqlite::Result<Withdrawn> {
@@ -205,340 +337,231 @@ fn withdraw(connection: &Connection, lost: &[Digest], dry: bool) -> rusqlite::Re
     Ok(gone)
 }
 
-fn records(connection: &Connection) -> rusqlite::Result<Records> {
-    // One transaction: all of it is of the same moment.
-    let moment = connection.unchecked_transaction()?;
-    let mut records = Records::default();
-    let mut places: HashMap<i64, usize> = HashMap::new();
-    let mut query = moment.prepare("SELECT id, name FROM repositories ORDER BY name")?;
-    let mut rows = query.query([])?;
-    while let Some(row) = rows.next()? {
-        places.insert(row.get(0)?, records.repositories.len());
-        records.repositories.push(checked(row, 1)?);
-    }
-    let place = |id: i64| places.get(&id).copied().ok_or(rusqlite::Error::QueryReturnedNoRows);
-    let mut query = moment
-        .prepare("SELECT repository, digest, media_type, size, subject, added FROM manifests")?;
-    let mut rows = query.query([])?;
-    while let Some(row) = rows.next()? {
-        let subject = match row.get_ref(4)? {
-            rusqlite::types::ValueRef::Null => None,
-            _ => Some(checked(row, 4)?),
-        };
-        records.manifests.push(ManifestRow {
-            repository: place(row.get(0)?)?,
-            digest: checked(row, 1)?,
-            media_type: row.get(2)?,
-            size: unsigned(row, 3)?,
-            subject,
-            added: row.get(5)?,
-        });
-    }
-    let mut query = moment.prepare("SELECT repository, manifest, target, is_child FROM needs")?;
-    let mut rows = query.query([])?;
-    while let Some(row) = rows.next()? {
-        records.needs.push(NeedRow {
-            repository: place(row.get(0)?)?,
-            manifest: checked(row, 1)?,
-            target: checked(row, 2)?,
-            is_child: row.get::<_, i64>(3)? != 0,
-        });
-    }
-    let mut query = moment.prepare("SELECT digest, MAX(size) FROM blobs GROUP BY digest")?;
-    let mut rows = query.query([])?;
-    while let Some(row) = rows.next()? {
-        records.blobs.push((checked(row, 0)?, unsigned(row, 1)?));
-    }
-    let mut query = moment
-        .prepare("SELECT repository, name, digest, since FROM tags ORDER BY repository, name")?;
-    let mut rows = query.query([])?;
-    while let Some(row) = rows.next()? {
-        records.tags.push(TagRow {
-            repository: place(row.get(0)?)?,
-            tag: checked(row, 1)?,
-            digest: checked(row, 2)?,
-            since: row.get(3)?,
-        });
-    }
-    Ok(records)
-}
-
-/// Makes sure that no commit which nobody sees yet comes back.
-///
-/// A process that is killed between writing its commit to the log and telling the others of it leaves one that they do
-/// not see, and that counts when the log is read anew after the last of them. The next change is written in its place:
-/// what is removed for good, because no record names it, must wait for that.
-fn overwrite_what_was_broken_off(connection: &Connection, log: &Path) -> Result<(), StoreError> {
-    let write = || {
-        connection
-            .prepare_cached(
-                "INSERT INTO stops (kind, name, because, at, change) VALUES ('begun', 'free', '', $1, 0)
-                 ON CONFLICT (kind, name) DO UPDATE SET at = excluded.at + (stops.at = excluded.at)",
-            )?
-            .execute(params![now()])?;
-        connection.cache_flush()
-    };
-    write().map_err(StoreError::ledger("collect"))?;
-    let flushed = std::fs::File::open(log).and_then(|log| log.sync_data());
-    flushed.map_err(StoreError::io(format!("cannot flush {}", log.display())))
-}
-
-#[async_trait]
-impl Upkeep for SqliteLedger {
-    async fn begin_upload(
-        &self,
-        id: UploadId,
-        repository: &RepositoryName,
-        account: &str,
-        most: usize,
-    ) -> Result<bool, StoreError> {
-        let (name, account) = (repository.clone(), account.to_owned());
-        let most = i64::try_from(most).unwrap_or(i64::MAX);
-        self.note(move |connection| {
-            connection
-                .prepare_cached(
-                    "INSERT INTO uploads (id, repository, account, begun)
-                     SELECT $1, $2, $3, $4
-                     WHERE (SELECT COUNT(*) FROM uploads WHERE account = $3) < $5",
-                )
-                .and_then(|mut add| {
-                    add.execute(params![id.to_string(), name.as_str(), account, now(), most])
-                })
-                .map(|added| added > 0)
-                .map_err(StoreError::ledger("record an upload"))
-        })
-        .await
-    }
-
-    async fn is_upload_of(
-        &self,
-        id: UploadId,
-        repository: &RepositoryName,
-        account: &str,
-    ) -> Result<bool, StoreError> {
-        let (name, account) = (repository.clone(), account.to_owned());
-        self.read(move |connection| {
-            any(
-                connection,
-                "SELECT 1 FROM uploads WHERE id = $1 AND repository = $2 AND account = $3",
-                params![id.to_string(), name.as_str(), account],
-            )
-        })
-        .await
-    }
-
-    async fn uploads_before(&self, account: &str, at: i64) -> Result<Vec<UploadId>, StoreError> {
-        let account = account.to_owned();
-        self.read(move |connection| {
-            connection
-                .prepare_cached(
-                    "SELECT id FROM uploads WHERE account = $1 AND begun < $2 ORDER BY begun",
-                )?
-                .query_map(params![account, at], |row| checked(row, 0))?
-                .collect()
-        })
-        .await
-    }
-
-    async fn end_upload(&self, id: UploadId) -> Result<(), StoreError> {
-        self.note(move |connection| {
-            connection
-                .prepare_cached("DELETE FROM uploads WHERE id = $1")
-                .and_then(|mut end| end.execute(params![id.to_string()]))
-                .map(drop)
-                .map_err(StoreError::ledger("forget an upload"))
-        })
-        .await
-    }
-
-    async fn forget_uploads(&self, at: i64) -> Result<(), StoreError> {
-        self.note(move |connection| {
-            connection
-                .prepare_cached("DELETE FROM uploads WHERE begun < $1")
-                .and_then(|mut forget| forget.execute(params![at]))
-                .map(drop)
-                .map_err(StoreError::ledger("forget uploads"))
-        })
-        .await
-    }
-
-    async fn records(&self) -> Result<Records, StoreError> {
-        self.read(records).await
-    }
-
-    async fn remove_tag(
+impl Store {
+    /// Takes a tag away; what it pointed to stays. None: it was not there.
+    pub async fn remove_tag(
         &self,
         repository: &RepositoryName,
         tag: &Tag,
     ) -> Result<Option<Digest>, StoreError> {
         let (name, tag) = (repository.clone(), tag.clone());
-        self.change("remove a tag", move |connection| {
-            let Some(repository) = known_repository(connection, name.as_str())? else {
-                return Ok(None);
-            };
-            connection
-                .prepare_cached(
-                    "DELETE FROM tags WHERE repository = $1 AND name = $2 RETURNING digest",
-                )?
-                .query_row(params![repository, tag.as_str()], |row| checked(row, 0))
-                .optional()
-        })
-        .await
+        self.records
+            .change(Touched::one(repository), "remove a tag", move |connection| {
+                let Some(repository) = known_repository(connection, name.as_str())? else {
+                    return Ok(None);
+                };
+                connection
+                    .prepare_cached(
+                        "DELETE FROM tags WHERE repository = $1 AND name = $2 RETURNING digest",
+                    )?
+                    .query_row(params![repository, tag.as_str()], |row| checked(row, 0))
+                    .optional()
+            })
+            .await
     }
 
-    async fn remove_manifest(
-        &self,
-        repository: &RepositoryName,
-        digest: &Digest,
-    ) -> Result<Removal<Vec<Tag>>, StoreError> {
-        let (name, digest) = (repository.clone(), digest.clone());
-        self.change("remove a manifest", move |connection| {
-            remove_manifest(connection, &name, &digest)
-        })
-        .await
-    }
-
-    async fn unlink_blob(
+    /// Takes a blob from a repository.
+    pub async fn unlink_blob(
         &self,
         repository: &RepositoryName,
         digest: &Digest,
     ) -> Result<Removal<()>, StoreError> {
         let (name, digest) = (repository.clone(), digest.clone());
-        self.change("remove a blob", move |connection| {
-            let Some(repository) = known_repository(connection, name.as_str())? else {
-                return Ok(Removal::NotThere);
-            };
-            let users = needed_by(connection, repository, &digest, false)?;
-            if !users.is_empty() {
-                return Ok(Removal::Needed(users));
-            }
-            let gone = connection
-                .prepare_cached("DELETE FROM blobs WHERE repository = $1 AND digest = $2")?
-                .execute(params![repository, digest.as_str()])?;
-            Ok(if gone > 0 { Removal::Done(()) } else { Removal::NotThere })
-        })
-        .await
-    }
-
-    async fn drop_planned(&self, plan: DropPlan) -> Result<Dropped, StoreError> {
-        self.change("drop images", move |connection| drop_planned(connection, &plan)).await
-    }
-
-    async fn idle(&self, before: i64) -> Result<Vec<Idle>, StoreError> {
-        self.read(move |connection| {
-            let sql = format!(
-                "SELECT r.name, b.digest, b.size FROM blobs b JOIN repositories r ON r.id = b.repository
-                 WHERE {IDLE} ORDER BY r.name, b.digest"
-            );
-            connection
-                .prepare_cached(&sql)?
-                .query_map(params![before], |row| {
-                    Ok(Idle {
-                        repository: checked(row, 0)?,
-                        digest: checked(row, 1)?,
-                        size: unsigned(row, 2)?,
-                    })
-                })?
-                .collect()
-        })
-        .await
-    }
-
-    async fn unlink_idle(&self, before: i64) -> Result<usize, StoreError> {
-        self.change("collect", move |connection| unlink_idle(connection, before)).await
-    }
-
-    async fn recorded(
-        &self,
-        part: u8,
-        but_idle: Option<i64>,
-    ) -> Result<HashSet<Digest>, StoreError> {
-        self.read(move |connection| {
-            let mut query = connection.prepare_cached(
-                "SELECT b.digest FROM blobs b WHERE b.digest >= $1 AND b.digest < $2 AND
-                   (b.idle >= $3 OR EXISTS
-                     (SELECT 1 FROM needs n WHERE n.repository = b.repository AND n.target = b.digest))
-                 UNION SELECT digest FROM manifests WHERE digest >= $1 AND digest < $2",
-            )?;
-            let since = but_idle.unwrap_or(i64::MIN);
-            let mut found = HashSet::new();
-            for algorithm in ["sha256", "sha512"] {
-                // `g` comes right after every hexadecimal digit.
-                let first = format!("{algorithm}:{part:02x}");
-                let mut rows = query.query(params![first, format!("{first}g"), since])?;
-                while let Some(row) = rows.next()? {
-                    found.insert(checked(row, 0)?);
+        self.records
+            .change(Touched::one(repository), "remove a blob", move |connection| {
+                let Some(repository) = known_repository(connection, name.as_str())? else {
+                    return Ok(Removal::NotThere);
+                };
+                let users = needed_by(connection, repository, &digest, false)?;
+                if !users.is_empty() {
+                    return Ok(Removal::Needed(users));
                 }
-            }
-            Ok(found)
-        })
-        .await
+                let gone = connection
+                    .prepare_cached("DELETE FROM blobs WHERE repository = $1 AND digest = $2")?
+                    .execute(params![repository, digest.as_str()])?;
+                Ok(if gone > 0 { Removal::Done(()) } else { Removal::NotThere })
+            })
+            .await
     }
 
-    async fn free(
+    /// Carries out a plan as far as it still holds.
+    pub async fn drop_planned(&self, plan: DropPlan) -> Result<Dropped, StoreError> {
+        let repositories = plan.tags.iter().map(|(name, ..)| name);
+        let repositories = repositories.chain(plan.manifests.iter().map(|(name, _)| name));
+        let touched: BTreeSet<RepositoryName> = repositories.cloned().collect();
+        let touched = Touched::Repositories(touched.into_iter().collect());
+        self.records
+            .change(touched, "drop images", move |connection| drop_planned(connection, &plan))
+            .await
+    }
+
+    /// Takes those blobs from their repositories, and tells how many these were.
+    pub async fn unlink_idle(&self, before: i64) -> Result<usize, StoreError> {
+        let mut unlinked = 0;
+        loop {
+            let gone = self
+                .records
+                .change(Touched::Everything, "collect", move |connection| {
+                    unlink_idle(connection, before)
+                })
+                .await?;
+            unlinked += gone;
+            if gone == 0 {
+                return Ok(unlinked);
+            }
+        }
+    }
+
+    /// Takes a manifest away, with the tags that point to it, all in one change. The list of referrers that clients keep
+    /// under a tag does not hold it: it is written anew without it.
+    pub async fn remove_manifest(
         &self,
-        digests: Vec<Digest>,
-        grace: Duration,
-    ) -> Result<Vec<(Digest, u64)>, StoreError> {
-        let mut freed = Vec::new();
-        for together in digests.chunks(FREED_TOGETHER) {
-            let (together, blobs) = (together.to_vec(), Arc::clone(&self.blobs));
-            let log = self.path.with_extension("sqlite-wal");
-            // The records cannot change while the bytes go: this is the one writer's own time.
-            let gone = self.write(move |connection| {
-                overwrite_what_was_broken_off(connection, &log)?;
-                let mut gone = Vec::new();
-                for digest in together {
-                    let named = any(
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Removal<Vec<Tag>>, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.records
+            .write(Touched::one(repository), move |connection| {
+                remove_with_list(connection, &name, &digest)
+            })
+            .await
+    }
+
+    /// How many blobs nothing in their repository has needed since `before`, in milliseconds since 1970.
+    pub async fn idle(&self, before: i64) -> Result<u64, StoreError> {
+        self.records
+            .read(move |connection| {
+                connection.query_row(
+                    "SELECT COUNT(*) FROM blobs WHERE users = 0 AND idle < $1",
+                    params![before],
+                    |row| super::unsigned(row, 0),
+                )
+            })
+            .await
+    }
+
+    /// Takes back every record of contents that are gone or damaged, and with them every manifest and tag that is
+    /// incomplete without them. With `dry` it only tells which these are; without it, contents that are there again are
+    /// left alone.
+    pub async fn withdraw(&self, lost: Vec<Digest>, dry: bool) -> Result<Withdrawn, StoreError> {
+        if dry {
+            return self.records.read(move |connection| withdraw(connection, &lost, true)).await;
+        }
+        self.records
+            .write(Touched::Everything, move |connection| {
+                let whole = |digest: &Digest| {
+                    any(
                         connection,
-                        "SELECT 1 FROM blobs WHERE digest = $1
-                         UNION ALL SELECT 1 FROM manifests WHERE digest = $1",
+                        "SELECT 1 FROM contents WHERE digest = $1 AND state <> 'damaged'
+                         UNION ALL SELECT 1 FROM bodies WHERE digest = $1",
                         params![digest.as_str()],
                     )
-                    .map_err(StoreError::ledger("collect"))?;
-                    if !named && let Some(size) = blobs.free(&digest, grace)? {
-                        gone.push((digest, size));
+                };
+                let all = || -> rusqlite::Result<Withdrawn> {
+                    let mut gone = Vec::new();
+                    for digest in lost {
+                        // Somebody may have sent it again meanwhile.
+                        if !whole(&digest)? {
+                            gone.push(digest);
+                        }
                     }
-                }
-                Ok(gone)
-            });
-            freed.extend(gone.await?);
-        }
-        Ok(freed)
+                    let withdrawn = withdraw(connection, &gone, false)?;
+                    let mut forget = connection.prepare_cached(
+                        "DELETE FROM contents WHERE digest = $1 AND state = 'damaged' AND links = 0",
+                    )?;
+                    for digest in &gone {
+                        forget.execute(params![digest.as_str()])?;
+                    }
+                    Ok(withdrawn)
+                };
+                all().map_err(StoreError::ledger("withdraw what is damaged"))
+            })
+            .await
     }
 
-    async fn copy_to(&self, path: &Path) -> Result<Vec<Digest>, StoreError> {
+    /// Takes a manifest's bytes out of use, because they are not what its digest says: it is missing from then on.
+    /// False: other bytes are recorded by now.
+    pub async fn remove_damaged_body(
+        &self,
+        digest: &Digest,
+        body: bytes::Bytes,
+    ) -> Result<bool, StoreError> {
+        let digest = digest.clone();
+        self.records
+            .write(Touched::Everything, move |connection| {
+                connection
+                    .prepare_cached("DELETE FROM bodies WHERE digest = $1 AND body = $2")
+                    .and_then(|mut remove| remove.execute(params![digest.as_str(), &body[..]]))
+                    .map(|gone| gone > 0)
+                    .map_err(StoreError::ledger("withdraw what is damaged"))
+            })
+            .await
+    }
+
+    /// Manifests that some repository has and whose bytes are missing: at most `limit`.
+    pub async fn missing_bodies(&self, limit: usize) -> Result<Vec<Digest>, StoreError> {
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT DISTINCT m.digest FROM manifests m
+                         WHERE NOT EXISTS (SELECT 1 FROM bodies b WHERE b.digest = m.digest)
+                         ORDER BY m.digest LIMIT $1",
+                    )?
+                    .query_map(params![limit], |row| checked(row, 0))?
+                    .collect()
+            })
+            .await
+    }
+
+    /// At most `limit` manifests after `after`, sorted by digest, each with its bytes.
+    pub async fn bodies_after(
+        &self,
+        after: Option<&Digest>,
+        limit: usize,
+    ) -> Result<Vec<(Digest, bytes::Bytes)>, StoreError> {
+        let after = after.map(ToString::to_string).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT digest, body FROM bodies WHERE digest > $1 ORDER BY digest LIMIT $2",
+                    )?
+                    .query_map(params![after, limit], |row| {
+                        Ok((checked(row, 0)?, row.get::<_, Vec<u8>>(1)?.into()))
+                    })?
+                    .collect()
+            })
+            .await
+    }
+
+    /// Writes a copy of all records, of one moment, to a new file; in it every blob lies under its digest alone, as a
+    /// [`ContentFolder`](crate::ContentFolder) has it.
+    pub async fn copy_records_to(&self, path: &Path) -> Result<(), StoreError> {
         let (to, path) = (path.to_string_lossy().into_owned(), path.to_owned());
         // The copy is for its owner alone, from its first byte on.
         super::make_private(&path)?;
-        self.read(move |connection| connection.execute("VACUUM INTO $1", params![to])).await?;
+        self.records
+            .read(move |connection| connection.execute("VACUUM INTO $1", params![to]))
+            .await?;
         super::blocking(move || {
             let failed = StoreError::ledger;
-            let copy = super::connect(&path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
-            let digests = super::digests(&copy).map_err(failed("be copied"))?;
+            let copy = super::connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+            copy.execute_batch(
+                "PRAGMA synchronous = FULL;
+                 BEGIN;
+                 UPDATE contents SET place =
+                     'blobs/' || substr(digest, 1, instr(digest, ':') - 1) || '/'
+                     || substr(digest, instr(digest, ':') + 1, 2) || '/' || substr(digest, instr(digest, ':') + 1);
+                 DELETE FROM leavings; DELETE FROM old_files; DELETE FROM leases; DELETE FROM uploads;
+                 COMMIT;",
+            )
+            .map_err(failed("be copied"))?;
             drop(copy);
             let flushed = std::fs::File::open(&path).and_then(|file| file.sync_all());
-            flushed.map_err(StoreError::io(format!("cannot flush {}", path.display())))?;
-            Ok(digests)
-        })
-        .await
-    }
-
-    async fn withdraw(&self, lost: Vec<Digest>, dry: bool) -> Result<Withdrawn, StoreError> {
-        if dry {
-            return self.read(move |connection| withdraw(connection, &lost, true)).await;
-        }
-        let blobs = Arc::clone(&self.blobs);
-        self.write(move |connection| {
-            // Somebody may have sent it again meanwhile.
-            let mut gone = Vec::new();
-            for digest in lost {
-                if !blobs.is_there(&digest)? {
-                    gone.push(digest);
-                }
-            }
-            withdraw(connection, &gone, false)
-                .map_err(StoreError::ledger("withdraw what is damaged"))
+            flushed.map_err(StoreError::io(format!("cannot flush {}", path.display())))
         })
         .await
     }

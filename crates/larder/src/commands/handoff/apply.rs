@@ -301,7 +301,7 @@ async fn plan(
     renewing: Renewing,
     what: &str,
 ) -> Result<Vec<Change>, Failure> {
-    let known = store.keyring.keys().await.map_err(|error| Failure::store(what, &error))?;
+    let known = store.keys().await.map_err(|error| Failure::store(what, &error))?;
     let mut changes = Vec::new();
     for (at, one) in wanted.iter().enumerate() {
         let Objects { namespace, secret, accounts } = Objects::read(kube, one).await?;

@@ -71,7 +71,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let wanted = handoff::wanted(&config, cluster, args.namespace.as_deref(), &what)?;
     let store = open_store(&config)?;
-    let known = store.keyring.keys().await.map_err(|error| Failure::store(&what, &error))?;
+    let known = store.keys().await.map_err(|error| Failure::store(&what, &error))?;
     let kube = Kube::connect(&args.reach).await?;
     // Of all namespaces where they may be seen, so that a secret in the wrong one is found.
     let namespaces: Vec<&str> = wanted.iter().map(|one| one.namespace.as_str()).collect();

@@ -109,7 +109,7 @@ async fn known(
 ) -> Result<(Option<Vec<KeyRecord>>, Option<Pepper>), Failure> {
     let Some(config): Option<Config> = context.config_if_any()? else { return Ok((None, None)) };
     let Some(store) = store_if_any(&config)? else { return Ok((None, None)) };
-    let keys = store.keyring.keys().await.map_err(|error| Failure::store(what, &error))?;
+    let keys = store.keys().await.map_err(|error| Failure::store(what, &error))?;
     Ok((Some(keys), Some(Pepper::new(&crate::access::secret(&config)?))))
 }
 

@@ -45,7 +45,7 @@ pub async fn files(
     folder: &Path,
 ) -> Result<Vec<File>, Failure> {
     let what = "cannot write the pull secrets";
-    let known = store.keyring.keys().await.map_err(|error| Failure::store(what, &error))?;
+    let known = store.keys().await.map_err(|error| Failure::store(what, &error))?;
     let mut files = Vec::new();
     for one in wanted {
         let there = earlier(folder, one);

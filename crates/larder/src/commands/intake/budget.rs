@@ -53,7 +53,7 @@ impl<'b> Budgets<'b> {
         if let (Some(store), true) = (self.store, allowance.is_some() || reported.is_some()) {
             let longest = allowance.map_or(Duration::from_secs(31 * 24 * 3600), |known| known.per);
             let since = now() - i64::try_from(longest.as_millis()).unwrap_or(i64::MAX);
-            let noted = store.journal.pulls(host, since).await;
+            let noted = store.pulls(host, since).await;
             spent = noted.map_err(|error| Failure::store("cannot tell what was pulled", &error))?;
         }
         Ok(Budget { allowance, spent, reported })
@@ -105,7 +105,7 @@ impl<'b> Budgets<'b> {
                     Afford::Now | Afford::Never(_) => {
                         let limited = budget.allowance.is_some() || budget.reported.is_some();
                         if let (Some(store), true) = (self.store, limited) {
-                            let noted = store.journal.note_pulls(host, pulls, at).await;
+                            let noted = store.note_pulls(host, pulls, at).await;
                             noted.map_err(|error| {
                                 Failure::store("cannot note what is pulled", &error)
                             })?;

@@ -101,16 +101,20 @@ async fn held(
     lock: &Lock,
     store: Option<&Store>,
 ) -> Result<HashMap<Want, Digest>, Failure> {
+    let mut all: Vec<&Want> = wants.keys().chain(lock.entries.keys()).collect();
+    all.sort();
+    all.dedup();
     let mut own: HashMap<(RepositoryName, Tag), Digest> = HashMap::new();
     if let Some(store) = store {
-        let tags = store.ledger.all_tags().await;
+        let here = all.iter().filter_map(|want| {
+            let to = config.destination(config.intake_of(&want.image)?);
+            Some((to.repository, want.tag.clone())).filter(|_| to.host == config.larder.url.host)
+        });
+        let tags = store.tags_named(here.collect()).await;
         let tags =
             tags.map_err(|error| Failure::store("cannot tell what the larder holds", &error))?;
         own.extend(tags.into_iter().map(|(repository, tag, digest)| ((repository, tag), digest)));
     }
-    let mut all: Vec<&Want> = wants.keys().chain(lock.entries.keys()).collect();
-    all.sort();
-    all.dedup();
     let (mut held, mut elsewhere) = (HashMap::new(), Vec::new());
     for want in all {
         let Some(intake) = config.intake_of(&want.image) else { continue };

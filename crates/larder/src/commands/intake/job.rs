@@ -41,17 +41,23 @@ pub fn jobs<'j>(config: &'j Config, lock: &'j Lock) -> impl Iterator<Item = Job<
 pub struct Facts<'f> {
     pub store: &'f Store,
     pub upstreams: &'f Upstreams<'f>,
-    /// Where this larder's tags point.
+    /// Where those of this larder's tags point that the jobs set.
     pub tags: HashMap<(RepositoryName, Tag), Digest>,
     pub journal: HashMap<Want, IntakeRecord>,
 }
 
 impl<'f> Facts<'f> {
     /// Reads them from the store.
-    pub async fn read(store: &'f Store, upstreams: &'f Upstreams<'f>) -> Result<Self, StoreError> {
-        let tags = store.ledger.all_tags().await?.into_iter();
+    pub async fn read(
+        store: &'f Store,
+        upstreams: &'f Upstreams<'f>,
+        jobs: &[Job<'_>],
+    ) -> Result<Self, StoreError> {
+        let own = jobs.iter().filter(|job| !job.elsewhere);
+        let wanted = own.map(|job| (job.to.repository.clone(), job.want.tag.clone())).collect();
+        let tags = store.tags_named(wanted).await?.into_iter();
         let tags = tags.map(|(repository, tag, digest)| ((repository, tag), digest)).collect();
-        let journal = store.journal.intake().await?.into_iter();
+        let journal = store.intake().await?.into_iter();
         let journal = journal.map(|record| (record.want.clone(), record)).collect();
         Ok(Self { store, upstreams, tags, journal })
     }
@@ -196,7 +202,7 @@ impl Job<'_> {
         let target: Box<dyn Target> = if self.elsewhere {
             let registry = upstreams.registry(&self.to.host)?.clone();
             let remote = Remote::new(registry, self.to.repository.clone());
-            Box::new(remote.remembering(store.journal.clone(), self.to.host.clone()))
+            Box::new(remote.remembering(store.clone(), self.to.host.clone()))
         } else {
             Box::new(Own::new(store.clone(), self.to.repository.clone()))
         };
@@ -282,6 +288,6 @@ async fn points_to(
     selector: &Selector,
     digest: &Digest,
 ) -> Result<bool, StoreError> {
-    let found = store.ledger.manifest(repository, selector).await?;
+    let found = store.manifest_record(repository, selector).await?;
     Ok(found.is_some_and(|record| record.digest == *digest))
 }

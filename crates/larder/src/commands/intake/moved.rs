@@ -31,7 +31,7 @@ pub async fn describe(
     let own = store.zip(target.filter(|target| target.host == config.larder.url.host));
     let mut old = None;
     if let Some((store, target)) = own {
-        match store.ledger.held(Some(&target.repository)).await {
+        match store.held(&target.repository).await {
             Ok(held) => {
                 let is_it =
                     |held: &&HeldTag| held.tag == want.tag && held.manifest.digest == *before;

@@ -68,7 +68,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let lock = read_lock(&config)?;
     let store = open_store(&config)?;
     let unusable = |error: StoreError| Failure::store("cannot use the larder's store", &error);
-    store.blobs.remove_abandoned(larder_store::ABANDONED).await.map_err(unusable)?;
+    store.remove_abandoned(larder_store::ABANDONED).await.map_err(unusable)?;
     let stale = stale(&config.wishes(), &lock);
     let not_locked = stale.iter().filter_map(|stale| match stale {
         Stale::NotLocked(want) => Some(format!("{}:{}", want.image, want.tag)),
@@ -84,8 +84,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         })
         .collect();
     let upstreams = Upstreams::new(&config);
-    let facts = Facts::read(&store, &upstreams).await.map_err(unusable)?;
-    let checked: Vec<(Job<'_>, Result<bool, Failure>)> = stream::iter(jobs(&config, &lock))
+    let jobs: Vec<Job<'_>> = jobs(&config, &lock).collect();
+    let facts = Facts::read(&store, &upstreams, &jobs).await.map_err(unusable)?;
+    let checked: Vec<(Job<'_>, Result<bool, Failure>)> = stream::iter(jobs)
         .map(|job| {
             let (facts, outdated) = (&facts, &outdated);
             async move {
@@ -217,7 +218,7 @@ async fn bring_in(
         Ok(_) => Event::Brought(job.brought()),
         Err(failure) => Event::Failed(failure.cause.clone()),
     };
-    let noted = store.journal.note(vec![(job.want.clone(), event)], now()).await;
+    let noted = store.note_intake(vec![(job.want.clone(), event)], now()).await;
     noted.map_err(|error| Failure::store("cannot note what was brought in", &error))?;
     outcome
 }

@@ -61,7 +61,7 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
     let lock = read_lock(&config)?;
     let mut records: BTreeMap<Want, IntakeRecord> = BTreeMap::new();
     if let Some(store) = store_if_any(&config)? {
-        let noted = store.journal.intake().await;
+        let noted = store.intake().await;
         let noted = noted.map_err(|error| Failure::store("cannot read what was done", &error))?;
         records.extend(noted.into_iter().map(|record| (record.want.clone(), record)));
     }

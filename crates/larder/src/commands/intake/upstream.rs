@@ -199,6 +199,6 @@ pub async fn note(store: &Store, answers: &Answers) -> Result<(), Failure> {
         };
         (want.clone(), event)
     });
-    let noted = store.journal.note(events.collect(), now()).await;
+    let noted = store.note_intake(events.collect(), now()).await;
     noted.map_err(|error| Failure::store("cannot note what the upstreams said", &error))
 }

@@ -44,7 +44,7 @@ struct Row {
 }
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
-    let keys = store.keyring.keys().await.map_err(failed("cannot read the keys"))?;
+    let keys = store.keys().await.map_err(failed("cannot read the keys"))?;
     let at = now();
     let soon = at.saturating_add(i64::try_from(args.soon.0.as_millis()).unwrap_or(i64::MAX));
     let mut rows = Vec::new();

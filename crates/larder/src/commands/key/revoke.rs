@@ -57,7 +57,7 @@ fn whose(text: &str, config: &Config) -> Result<Stopped, Failure> {
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let what = "cannot revoke the keys";
-    let known = store.keyring.keys().await.map_err(failed(what))?;
+    let known = store.keys().await.map_err(failed(what))?;
     for id in &args.keys {
         let cause = match known.iter().find(|key| key.id == *id) {
             None => format!("no key {id} was issued"),
@@ -70,13 +70,13 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     let ended: Vec<Stopped> =
         args.tokens_of.iter().map(|text| whose(text, config)).collect::<Result<_, _>>()?;
     for id in &args.keys {
-        store.keyring.revoke_key(id, now()).await.map_err(failed(what))?;
+        store.revoke_key(id, now()).await.map_err(failed(what))?;
         note(store, id, "revoked").await?;
     }
     let stop =
         |what: &Stopped| Stop { what: what.clone(), because: args.because.clone(), at: now() };
     if !ended.is_empty() {
-        store.keyring.add_stops(ended.iter().map(stop).collect()).await.map_err(failed(what))?;
+        store.add_stops(ended.iter().map(stop).collect()).await.map_err(failed(what))?;
         let because = if args.because.is_empty() { "" } else { ": " };
         let text = format!("all tokens from before ended{because}{}", args.because);
         let entries = args.tokens_of.iter().map(|of| record::entry(Kind::Key, of, &text)).collect();

@@ -108,7 +108,7 @@ async fn finish(
     }
     let mut ended = Vec::new();
     for key in firsts {
-        store.keyring.revoke_key(&key.id, now()).await.map_err(failed(what))?;
+        store.revoke_key(&key.id, now()).await.map_err(failed(what))?;
         note(store, &key.id, &format!("of {who} ended: {} has taken its place", second.id)).await?;
         ended.push(key.id.as_str());
     }

@@ -85,7 +85,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         Failure::usage(what, error, remedy).ending(Exit::No)
     })?;
     let pepper = Pepper::new(&secret(config)?);
-    let all = store.keyring.keys().await.map_err(failed(what))?;
+    let all = store.keys().await.map_err(failed(what))?;
     let known = all.iter().find(|one| one.id == key.id() && pepper.verifies(&key, &one.hash));
     let Some(known) = known else {
         let cause = format!("this larder issued no such key ({})", key.id());

@@ -109,7 +109,6 @@ fn on_shelf(reference: &Reference, config: &Config) -> Option<(RepositoryName, I
 async fn here(repository: &RepositoryName, tag: &Tag, config: &Config) -> Result<Seen, Failure> {
     let belief = match store_if_any(config)? {
         Some(store) => store
-            .cache
             .belief(repository, tag)
             .await
             .map_err(|error| Failure::store("cannot tell what the larder holds", &error))?,

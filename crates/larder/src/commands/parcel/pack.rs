@@ -164,7 +164,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let contents = parcel.seal(&key).map_err(|error| error.failure(what()))?;
     if let Some(records) = &records {
-        let noted = records.journal.note_parcel(PACKED, sequence, before).await;
+        let noted = records.note_parcel(PACKED, sequence, before).await;
         noted.map_err(|error| Failure::store(what(), &error))?;
     }
     report.volumes = contents.volumes.len();
@@ -183,7 +183,7 @@ async fn number(
 ) -> Result<(u64, Option<u64>), Failure> {
     let at = contents.order().unwrap_or(0);
     let Some(records) = records else { return Ok((at, None)) };
-    let last = records.journal.last_parcel(PACKED).await;
+    let last = records.last_parcel(PACKED).await;
     let last = last.map_err(|error| Failure::store("cannot number the parcel", &error))?;
     let chosen = std::env::var_os("SOURCE_DATE_EPOCH").is_some();
     Ok(match last {

@@ -129,7 +129,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let progress = context.output.progress();
     let pour = match elsewhere {
         None => {
-            let removed = store.blobs.remove_abandoned(larder_store::ABANDONED).await;
+            let removed = store.remove_abandoned(larder_store::ABANDONED).await;
             removed.map_err(|error| Failure::store(what(), &error))?;
             Pour::Into(&store)
         }
@@ -148,7 +148,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 
     let moved = show_to_everybody(&parcel, &back, &store, elsewhere.as_ref(), &config).await?;
     if let Some(order) = parcel.contents.order() {
-        let noted = store.journal.note_parcel(&whose, order, parcel.contents.predecessor).await;
+        let noted = store.note_parcel(&whose, order, parcel.contents.predecessor).await;
         noted.map_err(|error| Failure::store(what(), &error))?;
     }
     let receipt = match &elsewhere {
@@ -241,7 +241,7 @@ async fn goes_back<'p>(
     whose: &str,
 ) -> Result<BTreeSet<&'p ParcelImage>, Failure> {
     let mut back = BTreeSet::new();
-    let last = store.journal.last_parcel(whose).await;
+    let last = store.last_parcel(whose).await;
     let last =
         last.map_err(|error| Failure::store("cannot tell what was unpacked last", &error))?;
     let (Some((last, _)), Some(order)) = (last, parcel.contents.order()) else { return Ok(back) };
@@ -252,7 +252,7 @@ async fn goes_back<'p>(
         let selector = Selector::Tag(image.tag.clone());
         let there: Option<Digest> = match elsewhere {
             None => {
-                let found = store.ledger.manifest(&image.to, &selector).await;
+                let found = store.manifest_record(&image.to, &selector).await;
                 let found =
                     found.map_err(|error| Failure::store("cannot read the tags", &error))?;
                 found.map(|found| found.digest)
@@ -281,7 +281,7 @@ fn shown(image: &ParcelImage, elsewhere: Option<&Elsewhere>) -> Result<String, F
 async fn check_held(parcel: &Parcel, store: &Store) -> Result<(), ParcelError> {
     let mut lacking = Vec::new();
     for digest in &parcel.contents.held {
-        if store.blobs.size(digest).await?.is_none() {
+        if store.size_on_disk(digest).await?.is_none() {
             lacking.push(digest);
         }
     }
@@ -301,7 +301,7 @@ async fn present(
 ) -> Result<BTreeSet<Digest>, ParcelError> {
     let mut found = BTreeSet::new();
     for blob in parcel.contents.blobs.iter().filter(|_| asked) {
-        if store.blobs.size(&blob.digest).await? == Some(blob.size) {
+        if store.size_on_disk(&blob.digest).await? == Some(blob.size) {
             found.insert(blob.digest.clone());
         }
     }

@@ -10,7 +10,7 @@ use larder_core::policy::Rule;
 use serde::Serialize;
 
 use crate::config::{self, Config, Provenance};
-use crate::context::{Context, store_if_any};
+use crate::context::{Context, every_tag, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, WARN, count, paint};
 use crate::policy::{Judge, Named};
@@ -62,7 +62,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if let Some(store) = store_if_any(&new)?.or(store_if_any(&old)?) {
         report.compared = true;
         let failed = |error| Failure::store("cannot tell what the larder holds", &error);
-        let held = store.ledger.all_tags().await.map_err(failed)?;
+        let held = every_tag(&store).await.map_err(failed)?;
         let repositories: BTreeSet<RepositoryName> =
             held.iter().map(|(repository, ..)| repository.clone()).collect();
         let (before, after) =

@@ -82,7 +82,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let failed = |error| Failure::store(what, &error);
         // A pull is a line a day: what was pulled on many days is told once.
         let mut pulls: BTreeMap<(String, String), (u64, i64)> = BTreeMap::new();
-        for entry in store.record.entries(filter).await.map_err(failed)? {
+        for entry in store.entries(filter).await.map_err(failed)? {
             let Some(reference) = entry.reference else { continue };
             report.pulls += entry.count;
             let known = pulls.entry((entry.who, reference)).or_default();

@@ -5,10 +5,9 @@ use std::collections::BTreeSet;
 use larder_core::access::stop::{Stop, Stopped};
 use larder_core::digest::Digest;
 use larder_core::document::Document;
-use larder_core::reference::Selector;
 use larder_store::{Kind, Store, now};
 
-use super::{House, unreadable};
+use super::unreadable;
 use crate::config::Config;
 use crate::context::{Context, open_store, reference_here};
 use crate::failure::{Exit, Failure, Outcome};
@@ -62,7 +61,7 @@ pub async fn block(args: &Args, config: &Config, context: &Context) -> Outcome {
             because: because.clone(),
             at,
         };
-        let stopped = store.keyring.add_stops(all.iter().map(stop).collect()).await;
+        let stopped = store.add_stops(all.iter().map(stop).collect()).await;
         stopped.map_err(|error| Failure::store(what, &error))?;
         let text = format!("blocked: {because}");
         let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), &text));
@@ -77,7 +76,7 @@ pub async fn lift(args: &LiftArgs, config: &Config, context: &Context) -> Outcom
     let what = "cannot unblock it";
     let failed = |error| Failure::store(what, &error);
     let store = open_store(config)?;
-    let stops = store.keyring.stops().await.map_err(failed)?;
+    let stops = store.stops().await.map_err(failed)?;
     let blocked: BTreeSet<Digest> = stops
         .into_iter()
         .filter_map(|stop| match stop.what {
@@ -100,7 +99,7 @@ pub async fn lift(args: &LiftArgs, config: &Config, context: &Context) -> Outcom
         all = blocked;
     }
     for digest in &all {
-        store.keyring.lift_stop(Stopped::Content(digest.clone()), now()).await.map_err(failed)?;
+        store.lift_stop(Stopped::Content(digest.clone()), now()).await.map_err(failed)?;
     }
     let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), "unblocked"));
     record::note(&store, entries.collect()).await.map_err(failed)?;
@@ -147,21 +146,13 @@ async fn meant(text: &str, store: &Store, config: &Config) -> Result<BTreeSet<Di
             record.digest
         }
     };
-    let house = House::read(Some(store)).await?;
-    let records = house.holdings.records();
     all.insert(top.clone());
-    for row in records.manifests.iter().filter(|row| row.digest == top) {
-        let name = &records.repositories[row.repository];
-        let selector = Selector::Digest(top.clone());
-        let found = store.manifest(name, &selector).await.map_err(|error| unreadable(&error))?;
-        let document =
-            found.and_then(|(record, bytes)| Document::read(bytes, Some(&record.media_type)).ok());
-        if let Some(document) = document {
-            all.extend(document.children().iter().map(|child| child.digest.clone()));
-        }
+    if let Some(bytes) = store.body(&top).await.map_err(|error| unreadable(&error))? {
+        let listed = Document::read(bytes, None).ok();
+        let listed = listed.iter().flat_map(Document::children);
+        all.extend(listed.map(|child| child.digest.clone()));
     }
     // Of a layer or a configuration: the images that need it.
-    let needs = records.needs.iter().filter(|need| need.target == top && !need.is_child);
-    all.extend(needs.map(|need| need.manifest.clone()));
+    all.extend(store.needing(&top).await.map_err(|error| unreadable(&error))?);
     Ok(all)
 }

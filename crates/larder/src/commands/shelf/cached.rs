@@ -2,12 +2,13 @@
 
 use std::collections::HashMap;
 
-use larder_core::cached::Kept;
+use larder_core::cached::Keeping;
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use larder_store::{Move, Standing, Store, Traffic};
 use serde::Serialize;
 
+use super::shown::Shown;
 use super::unreadable;
 use crate::config::{Caching, Config};
 use crate::context::{Context, now};
@@ -39,9 +40,7 @@ pub(super) struct Report {
     #[serde(skip)]
     keep: Option<std::time::Duration>,
     #[serde(skip)]
-    expires: HashMap<(RepositoryName, Digest), i64>,
-    #[serde(skip)]
-    confirmed: HashMap<(RepositoryName, Tag), i64>,
+    keeping: Keeping,
 }
 
 /// A tag that the upstream has no more.
@@ -114,20 +113,13 @@ impl Report {
         let host = config.upstream_named(caching.upstream.get_ref());
         let host = host.map(|upstream| upstream.host.to_string()).unwrap_or_default();
         let failed = |error: larder_store::StoreError| unreadable(&error);
-        let cache = &store.cache;
         let from = now().div_euclid(24 * 3_600_000) - super::DAYS + 1;
         let Traffic { hits, misses, sent, fetched, .. } =
-            cache.traffic(shelf, from).await.map_err(failed)?;
-        let kept: Vec<Kept> = cache.kept(shelf).await.map_err(failed)?;
-        let expires = kept.iter().filter_map(|one| {
-            let end = caching.habits.keeping.expires(one)?;
-            Some(((one.repository.clone(), one.digest.clone()), end))
-        });
-        let confirmed = cache.confirmed(shelf).await.map_err(failed)?.into_iter();
-        let standing = cache.standing().await.map_err(failed)?;
+            store.traffic(shelf, from).await.map_err(failed)?;
+        let standing = store.standing().await.map_err(failed)?;
         let standing = standing.into_iter().find(|one| one.host.as_str() == host);
-        let moves = cache.moves(shelf, MOVES).await.map_err(failed)?.into_iter();
-        let gone = cache.gone(shelf).await.map_err(failed)?.into_iter();
+        let moves = store.moves(shelf, MOVES).await.map_err(failed)?.into_iter();
+        let gone = store.gone_tags(shelf).await.map_err(failed)?.into_iter();
         let gone = gone.map(|(repository, tag, at)| Gone {
             image: format!("{repository}:{tag}"),
             since: crate::output::time(at),
@@ -144,7 +136,7 @@ impl Report {
             misses,
             sent,
             fetched,
-            content: cache.bytes_of(&[shelf.to_owned()]).await.map_err(failed)?,
+            content: store.bytes_of(&[shelf.to_owned()]).await.map_err(failed)?,
             limit: caching.habits.limit,
             upstream: standing.map(Upstream::from),
             gone: gone.collect(),
@@ -159,19 +151,30 @@ impl Report {
                 })
                 .collect(),
             keep: caching.habits.keeping.keep,
-            expires: expires.collect(),
-            confirmed: confirmed.map(|(name, tag, at)| ((name, tag), at)).collect(),
+            keeping: caching.habits.keeping.clone(),
         })
     }
 
-    /// When an image goes if nobody pulls it, in milliseconds since 1970. None: never.
-    pub fn expires(&self, repository: &RepositoryName, digest: &Digest) -> Option<i64> {
-        self.expires.get(&(repository.clone(), digest.clone())).copied()
-    }
-
-    /// When the upstream last confirmed a tag, in milliseconds since 1970.
-    pub fn confirmed(&self, repository: &RepositoryName, tag: &Tag) -> Option<i64> {
-        self.confirmed.get(&(repository.clone(), tag.clone())).copied()
+    /// Says of images of a repository when they go if nobody pulls them, and when the upstream last confirmed them.
+    pub async fn tell(
+        &self,
+        store: &Store,
+        repository: &RepositoryName,
+        images: &mut [Shown],
+    ) -> Result<(), Failure> {
+        let failed = |error: larder_store::StoreError| unreadable(&error);
+        let kept = store.kept_in(repository).await.map_err(failed)?;
+        let ends: HashMap<&Digest, i64> =
+            kept.iter().filter_map(|one| Some((&one.digest, self.keeping.expires(one)?))).collect();
+        let confirmed: HashMap<Tag, i64> =
+            store.confirmed(repository).await.map_err(failed)?.into_iter().collect();
+        for one in images {
+            one.goes = ends.get(&one.digest).copied();
+            one.expires = one.goes.map(crate::output::time);
+            one.checked = one.tag.as_ref().and_then(|tag| confirmed.get(tag).copied());
+            one.confirmed = one.checked.map(crate::output::time);
+        }
+        Ok(())
     }
 
     pub fn show(&self, context: &Context) {

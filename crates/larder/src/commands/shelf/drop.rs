@@ -2,10 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use larder_core::digest::Digest;
+use larder_core::digest::{Digest, DigestError};
 use larder_core::holdings::{DropPlan, Holdings, Unwanted};
-use larder_core::name::{RepositoryName, Tag};
-use larder_core::pattern::Pattern;
+use larder_core::name::{NameError, RepositoryName, Tag};
+use larder_core::pattern::{Pattern, PatternError};
 use larder_store::{Kind, Store};
 use serde::Serialize;
 
@@ -69,10 +69,16 @@ pub async fn run(
     store: Option<&Store>,
     context: &Context,
 ) -> Outcome {
-    let house = House::read(store).await?;
+    let named: Vec<Named> =
+        args.names.iter().map(|name| Named::read(name, config)).collect::<Result<_, _>>()?;
+    let repositories = named.iter().map(|one| one.repository.clone()).collect();
+    let holdings = match store {
+        Some(store) => House::of(store, repositories).await?.holdings,
+        None => Holdings::new(larder_core::holdings::Records::default()),
+    };
     let mut unwanted = BTreeSet::new();
-    for name in &args.names {
-        let found = find(&house.holdings, name, config)?;
+    for (name, one) in args.names.iter().zip(&named) {
+        let found = find(&holdings, one);
         if found.is_empty() {
             let remedy = "`larder shelf show SHELF` shows what there is";
             let cause = "the larder holds nothing under that name";
@@ -82,7 +88,7 @@ pub async fn run(
         }
         unwanted.extend(found);
     }
-    let plan = house.holdings.plan_drop(&unwanted);
+    let plan = holdings.plan_drop(&unwanted);
     let mut report = report(&plan);
     if !context.output.json {
         say(&plan, context);
@@ -97,7 +103,10 @@ pub async fn run(
             )
         });
         let gone = gone.collect();
-        let dropped = store.upkeep.drop_planned(plan).await.map_err(|error| unreadable(&error))?;
+        // On a full disk the records could not be written: what is kept aside for that makes room.
+        store.use_spare().await.map_err(|error| unreadable(&error))?;
+        let dropped = store.drop_planned(plan).await.map_err(|error| unreadable(&error))?;
+        store.keep_spare().await;
         record::note(store, gone).await.map_err(|error| unreadable(&error))?;
         report.done = true;
         report.changed = dropped.changed;
@@ -122,41 +131,60 @@ pub async fn run(
     Ok(if kept { Exit::No } else { Exit::Done })
 }
 
+/// What is named to be dropped.
+struct Named {
+    repository: RepositoryName,
+    what: What,
+}
+
+enum What {
+    Tags(Pattern),
+    Manifest(Digest),
+}
+
+impl Named {
+    fn read(name: &str, config: &Config) -> Result<Self, Failure> {
+        let what = || format!("cannot drop {name}");
+        let own = format!("{}/", config.larder.url.host);
+        let text = name.strip_prefix(&own).unwrap_or(name);
+        let whole = || {
+            let remedy = format!("name what shall go: {text}:TAG, or {text}:* for every tag");
+            Failure::usage(what(), "it names a whole repository or shelf", remedy)
+        };
+        let wrong = |error: &dyn std::fmt::Display| {
+            Failure::usage(what(), error, "write SHELF/REPOSITORY:TAG or SHELF/REPOSITORY@DIGEST")
+        };
+        let (repository, what) = match text.split_once('@') {
+            Some((repository, digest)) => (
+                repository,
+                What::Manifest(digest.parse().map_err(|error: DigestError| wrong(&error))?),
+            ),
+            None => {
+                let (repository, tag) = text.rsplit_once(':').ok_or_else(whole)?;
+                let pattern = tag.parse().map_err(|error: PatternError| wrong(&error))?;
+                (repository, What::Tags(pattern))
+            }
+        };
+        let repository = repository.parse().map_err(|error: NameError| wrong(&error))?;
+        Ok(Self { repository, what })
+    }
+}
+
 /// What a name means.
-fn find(holdings: &Holdings, name: &str, config: &Config) -> Result<Vec<Unwanted>, Failure> {
-    let what = || format!("cannot drop {name}");
-    let own = format!("{}/", config.larder.url.host);
-    let text = name.strip_prefix(&own).unwrap_or(name);
-    let whole = || {
-        let remedy = format!("name what shall go: {text}:TAG, or {text}:* for every tag");
-        Failure::usage(what(), "it names a whole repository or shelf", remedy)
-    };
-    let (repository, wanted) = match text.split_once('@') {
-        Some((repository, digest)) => (repository, Err(digest)),
-        None => match text.rsplit_once(':') {
-            Some((repository, tag)) => (repository, Ok(tag)),
-            None => return Err(whole()),
-        },
-    };
-    let wrong = |error: &dyn std::fmt::Display| {
-        Failure::usage(what(), error, "write SHELF/REPOSITORY:TAG or SHELF/REPOSITORY@DIGEST")
-    };
-    let repository: RepositoryName = repository.parse().map_err(|error| wrong(&error))?;
+fn find(holdings: &Holdings, named: &Named) -> Vec<Unwanted> {
     let records = holdings.records();
-    let Some(number) = records.repositories.iter().position(|one| *one == repository) else {
-        return Ok(Vec::new());
+    let Some(number) = records.repositories.iter().position(|one| *one == named.repository) else {
+        return Vec::new();
     };
-    match wanted {
-        Err(digest) => {
-            let digest: Digest = digest.parse().map_err(|error| wrong(&error))?;
-            let found = holdings.place(number, &digest);
-            Ok(found.map(|_| Unwanted::Manifest(number, digest)).into_iter().collect())
+    match &named.what {
+        What::Manifest(digest) => {
+            let found = holdings.place(number, digest);
+            found.map(|_| Unwanted::Manifest(number, digest.clone())).into_iter().collect()
         }
-        Ok(tag) => {
-            let pattern: Pattern = tag.parse().map_err(|error| wrong(&error))?;
+        What::Tags(pattern) => {
             let tags = records.tags.iter().filter(|row| row.repository == number);
             let tags = tags.filter(|row| pattern.matches(row.tag.as_str()));
-            Ok(tags.map(|row| Unwanted::Tag(number, row.tag.clone())).collect())
+            tags.map(|row| Unwanted::Tag(number, row.tag.clone())).collect()
         }
     }
 }

@@ -1,12 +1,11 @@
 //! `larder shelf list`: the shelves and what each holds.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
-use larder_core::holdings::Place;
 use larder_store::Store;
 use serde::Serialize;
 
-use super::House;
+use super::unreadable;
 use crate::config::Config;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Outcome};
@@ -36,8 +35,8 @@ enum Order {
 #[derive(Serialize, Default)]
 struct Shelf {
     name: String,
-    repositories: usize,
-    tags: usize,
+    repositories: u64,
+    tags: u64,
     /// What its images take, in bytes; what several share counts once.
     content: u64,
     /// The sizes of its images added up, in bytes: without sharing.
@@ -54,8 +53,6 @@ struct Shelf {
     changed: Option<i64>,
     #[serde(skip)]
     last: Option<i64>,
-    #[serde(skip)]
-    images: BTreeSet<Place>,
 }
 
 pub async fn run(
@@ -64,55 +61,34 @@ pub async fn run(
     store: Option<&Store>,
     context: &Context,
 ) -> Outcome {
-    let house = House::read(store).await?;
+    let totals = match store {
+        Some(store) => {
+            store.shelf_totals(super::first_day()).await.map_err(|error| unreadable(&error))?
+        }
+        None => Vec::new(),
+    };
     let mut shelves: BTreeMap<String, Shelf> = config
         .storing_shelves()
         .into_iter()
         .map(|name| (name.clone(), Shelf { name, ..Shelf::default() }))
         .collect();
-    let records = house.holdings.records();
-    let mut shelf_of = |repository: usize| -> String {
-        let name = records.repositories[repository].first_component().to_owned();
-        shelves
-            .entry(name.clone())
-            .or_insert_with(|| Shelf { name: name.clone(), ..Shelf::default() });
-        name
-    };
-    let names: Vec<String> = (0..records.repositories.len()).map(&mut shelf_of).collect();
-    let mut repositories: BTreeMap<&str, BTreeSet<usize>> = BTreeMap::new();
-    for (place, row) in records.manifests.iter().enumerate() {
-        let name = names[row.repository].as_str();
-        repositories.entry(name).or_default().insert(row.repository);
-        let Some(shelf) = shelves.get_mut(name) else { continue };
-        shelf.images.insert(place);
-        // A node fetches an index and one of its platforms: that is one pull.
-        let is_part = house.holdings.is_listed(place);
-        if let Some(used) = house.used(place).filter(|_| !is_part) {
-            shelf.pulls += used.pulls;
-            shelf.last = shelf.last.max(Some(used.last));
-        }
-    }
-    for row in &records.tags {
-        let Some(shelf) = shelves.get_mut(&names[row.repository]) else { continue };
-        shelf.tags += 1;
-        shelf.changed = shelf.changed.max(Some(row.since));
+    for one in totals {
+        let shelf = Shelf {
+            name: one.shelf.clone(),
+            repositories: one.repositories,
+            tags: one.tags,
+            content: one.bytes,
+            apart: one.apart,
+            alone: one.alone,
+            since: one.changed.map(crate::output::time),
+            pulled: one.pulled.map(crate::output::time),
+            pulls: one.pulls,
+            changed: one.changed,
+            last: one.pulled,
+        };
+        shelves.insert(one.shelf, shelf);
     }
     let mut shelves: Vec<Shelf> = shelves.into_values().collect();
-    for shelf in &mut shelves {
-        shelf.repositories = repositories.get(shelf.name.as_str()).map_or(0, BTreeSet::len);
-        let images: Vec<Place> = shelf.images.iter().copied().collect();
-        let tagged: Vec<Place> = images
-            .iter()
-            .copied()
-            .filter(|place| house.holdings.tags_of(*place).next().is_some())
-            .collect();
-        let volume = house.holdings.volume(&images);
-        shelf.content = volume.together;
-        shelf.alone = volume.alone;
-        shelf.apart = house.holdings.volume(&tagged).apart;
-        shelf.since = shelf.changed.map(crate::output::time);
-        shelf.pulled = shelf.last.map(crate::output::time);
-    }
     match args.sort {
         Order::Name => {}
         Order::Size => shelves.sort_by_key(|shelf| std::cmp::Reverse(shelf.content)),

@@ -35,7 +35,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     };
     let store = open_store(config)?;
     let failed = |error| Failure::store(what(), &error);
-    let standing = store.cache.standing().await.map_err(failed)?;
+    let standing = store.standing().await.map_err(failed)?;
     let found = standing.into_iter().find(|one| one.host == upstream.host);
     let left_alone = found.filter(|one| one.until.is_some_and(|until| until > now()));
     let Some(one) = left_alone else {
@@ -50,7 +50,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     };
     let wish =
         Standing { condition: RETRY.into(), until: None, cause: None, at: now(), ..one.clone() };
-    store.cache.note_standing(vec![wish]).await.map_err(failed)?;
+    store.note_standing(vec![wish]).await.map_err(failed)?;
     let because = args.because.as_ref().map(|because| format!(": {because}")).unwrap_or_default();
     let entry = record::entry(
         Kind::Config,

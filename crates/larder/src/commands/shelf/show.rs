@@ -1,5 +1,7 @@
 //! `larder shelf show`: the images of a shelf or a repository.
 
+use std::collections::BTreeSet;
+
 use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
 use larder_core::holdings::{ManifestRow, Place};
@@ -10,7 +12,7 @@ use larder_store::{Store, StoreError};
 
 use super::cached::Report;
 use super::shown::Shown;
-use super::{House, lies_in, tree, unreadable};
+use super::{House, tree, unreadable};
 use crate::config::Config;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
@@ -73,38 +75,6 @@ pub async fn run(
     };
     let repository: RepositoryName = repository.parse().map_err(wrong)?;
     let wanted: Option<Selector> = wanted.map(str::parse).transpose().map_err(wrong)?;
-    let house = House::read(store).await?;
-    let mut shown = Vec::new();
-    let mut untagged = 0;
-    let records = house.holdings.records();
-    for (place, row) in records.manifests.iter().enumerate() {
-        let name = &records.repositories[row.repository];
-        if !lies_in(name, &repository) {
-            continue;
-        }
-        let named = matches!(&wanted, Some(Selector::Digest(digest)) if *digest == row.digest);
-        let mut tags: Vec<(Option<Tag>, i64)> =
-            house.holdings.tags_of(place).map(|tag| (Some(tag.tag.clone()), tag.since)).collect();
-        tags.retain(|(tag, _)| match &wanted {
-            None => true,
-            Some(Selector::Tag(wanted)) => tag.as_ref() == Some(wanted),
-            Some(Selector::Digest(_)) => named,
-        });
-        let loose = house.holdings.stands_alone(place);
-        if loose && wanted.is_none() {
-            untagged += 1;
-        }
-        if (loose && args.untagged && wanted.is_none()) || (named && tags.is_empty()) {
-            tags.push((None, row.added));
-        }
-        for (tag, at) in tags {
-            shown.push(one(&house, place, row, name, tag, at));
-        }
-    }
-    if let Some(span) = args.unpulled {
-        let before = now() - i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
-        shown.retain(|one| one.last.is_none_or(|last| last < before) && one.at < before);
-    }
     let cached = match (store, config.cached_shelf(repository.first_component())) {
         (Some(store), Some((shelf, caching))) => {
             let name = shelf.name.get_ref().as_str();
@@ -114,14 +84,29 @@ pub async fn run(
     };
     // What a shelf as such did is said where it is asked for as such.
     let whole = cached.as_ref().filter(|_| repository.is_single() && wanted.is_none());
-    for one in &mut shown {
-        let Some(report) = &cached else { break };
-        one.goes = report.expires(&one.repository, &one.digest);
-        one.expires = one.goes.map(crate::output::time);
-        one.checked = one.tag.as_ref().and_then(|tag| report.confirmed(&one.repository, tag));
-        one.confirmed = one.checked.map(crate::output::time);
+    let (mut shown, mut untagged) = (Vec::new(), 0);
+    if let Some(store) = store {
+        let mut last: Option<RepositoryName> = None;
+        // Images do not span repositories, so each is looked at by itself.
+        loop {
+            let page = store.repositories_below(&repository, last.as_ref(), PAGE).await;
+            let page = page.map_err(|error| unreadable(&error))?;
+            for name in &page {
+                let found = Found::read(store, name, wanted.as_ref(), args).await?;
+                untagged += found.untagged;
+                let mut images = found.images;
+                if let Some(report) = &cached {
+                    report.tell(store, name, &mut images).await?;
+                }
+                shown.extend(images);
+            }
+            match page.last() {
+                Some(name) => last = Some(name.clone()),
+                None => break,
+            }
+        }
     }
-    let (Some(store), false) = (store, shown.is_empty()) else {
+    if shown.is_empty() {
         if let Some(report) = whole {
             if context.output.json {
                 let images: [(); 0] = [];
@@ -147,15 +132,6 @@ pub async fn run(
         let remedy = "`larder shelf list` shows what there is";
         return Err(Failure::usage(what(), "the larder holds nothing under that name", remedy)
             .ending(Exit::No));
-    };
-    for one in &mut shown {
-        let row = &records.manifests[one.place];
-        let found = platforms(store, &one.repository, row).await;
-        let found = found.map_err(|error| unreadable(&error))?;
-        one.platforms = found.there.iter().map(|(_, platform)| platform.clone()).collect();
-        one.absent = found.absent;
-        one.parts = found.there;
-        one.parts.retain(|(digest, _)| *digest != one.digest);
     }
     shown.sort_by(|a, b| (a.repository.as_str(), &a.tag).cmp(&(b.repository.as_str(), &b.tag)));
     match args.sort {
@@ -167,7 +143,10 @@ pub async fn run(
         Order::Pulls => shown.sort_by_key(|one| std::cmp::Reverse(one.pulls)),
     }
     if args.tree {
-        return Ok(tree::show(&house, &shown, context));
+        return match store {
+            Some(store) => tree::show(store, &shown, context).await,
+            None => Ok(Exit::Done),
+        };
     }
     if context.output.json {
         match whole {
@@ -197,6 +176,88 @@ pub async fn run(
         ),
     });
     Ok(Exit::Done)
+}
+
+/// Repositories whose names are read at once.
+const PAGE: usize = 1000;
+
+/// What of a repository is shown.
+struct Found {
+    images: Vec<Shown>,
+    /// Manifests without a tag that are not shown because of that.
+    untagged: usize,
+}
+
+impl Found {
+    async fn read(
+        store: &Store,
+        name: &RepositoryName,
+        wanted: Option<&Selector>,
+        args: &Args,
+    ) -> Result<Self, Failure> {
+        let house = House::of(store, vec![name.clone()]).await?;
+        let mut found = Self { images: Vec::new(), untagged: 0 };
+        for (place, row) in house.holdings.records().manifests.iter().enumerate() {
+            let named = matches!(wanted, Some(Selector::Digest(digest)) if *digest == row.digest);
+            let mut tags: Vec<(Option<Tag>, i64)> = house
+                .holdings
+                .tags_of(place)
+                .map(|tag| (Some(tag.tag.clone()), tag.since))
+                .collect();
+            tags.retain(|(tag, _)| match wanted {
+                None => true,
+                Some(Selector::Tag(wanted)) => tag.as_ref() == Some(wanted),
+                Some(Selector::Digest(_)) => named,
+            });
+            let loose = house.holdings.stands_alone(place);
+            if loose && wanted.is_none() {
+                found.untagged += 1;
+            }
+            if (loose && args.untagged && wanted.is_none()) || (named && tags.is_empty()) {
+                tags.push((None, row.added));
+            }
+            for (tag, at) in tags {
+                found.images.push(one(&house, place, row, name, tag, at));
+            }
+        }
+        if let Some(span) = args.unpulled {
+            let before = now() - i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
+            found.images.retain(|one| one.last.is_none_or(|last| last < before) && one.at < before);
+        }
+        for one in &mut found.images {
+            let row = &house.holdings.records().manifests[one.place];
+            let platforms = platforms(store, name, row).await;
+            let platforms = platforms.map_err(|error| unreadable(&error))?;
+            one.platforms = platforms.there.iter().map(|(_, platform)| platform.clone()).collect();
+            one.absent = platforms.absent;
+            one.parts = platforms.there;
+            one.parts.retain(|(digest, _)| *digest != one.digest);
+            if args.tree {
+                one.layers = layers(&house, one);
+            }
+        }
+        Ok(found)
+    }
+}
+
+/// The blobs of an image: those of each of its platforms, then what is of none.
+fn layers(house: &House, one: &Shown) -> Vec<(Option<Platform>, Digest, u64)> {
+    let repository = house.holdings.records().manifests[one.place].repository;
+    let mut layers = Vec::new();
+    let mut listed = BTreeSet::new();
+    for (digest, platform) in &one.parts {
+        let Some(place) = house.holdings.place(repository, digest) else { continue };
+        for (digest, size) in house.holdings.blobs_of(place) {
+            listed.insert(digest.clone());
+            layers.push((Some(platform.clone()), digest.clone(), size));
+        }
+    }
+    for (digest, size) in house.holdings.blobs_of(one.place) {
+        if !listed.contains(digest) {
+            layers.push((None, digest.clone(), size));
+        }
+    }
+    layers
 }
 
 fn one(
@@ -229,6 +290,7 @@ fn one(
         last: used.map(|used| used.last),
         place,
         parts: Vec::new(),
+        layers: Vec::new(),
     }
 }
 
@@ -271,7 +333,7 @@ fn table(shown: &[Shown], cached: bool, context: &Context) {
 
 /// The platforms of an image.
 #[derive(Default)]
-struct Found {
+struct Platforms {
     /// Those that are there, each with its manifest.
     there: Vec<(Digest, Platform)>,
     /// Those that the index names and that are not.
@@ -282,9 +344,9 @@ async fn platforms(
     store: &Store,
     repository: &RepositoryName,
     row: &ManifestRow,
-) -> Result<Found, StoreError> {
-    let bytes = store.read_all(&row.digest, row.size).await?;
-    let mut found = Found::default();
+) -> Result<Platforms, StoreError> {
+    let mut found = Platforms::default();
+    let Some(bytes) = store.body(&row.digest).await? else { return Ok(found) };
     let Ok(document) = Document::read(bytes, Some(&row.media_type)) else { return Ok(found) };
     match &document.kind {
         Kind::Index(children) => {
@@ -294,7 +356,7 @@ async fn platforms(
                     continue;
                 };
                 let selector = Selector::Digest(child.digest.clone());
-                let held = store.ledger.manifest(repository, &selector).await?.is_some();
+                let held = store.manifest_record(repository, &selector).await?.is_some();
                 if held {
                     found.there.push((child.digest.clone(), platform));
                 } else {
@@ -304,7 +366,7 @@ async fn platforms(
         }
         Kind::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
             // A cached shelf has it only when somebody has pulled it.
-            if store.blobs.size(&config.digest).await?.is_none() {
+            if store.size(&config.digest).await?.is_none() {
                 return Ok(found);
             }
             let bytes = store.read_all(&config.digest, config.size).await?;

@@ -48,6 +48,9 @@ pub(super) struct Shown {
     /// What it lists and is there, each for its platform. Empty: it is no index.
     #[serde(skip)]
     pub parts: Vec<(Digest, Platform)>,
+    /// Its blobs, each of one of its platforms or of none, with its size in bytes. Empty: nobody asked for them.
+    #[serde(skip)]
+    pub layers: Vec<(Option<Platform>, Digest, u64)>,
 }
 
 impl Shown {

@@ -1,16 +1,16 @@
 //! `larder shelf show --tree`: which images share which layers.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use larder_core::digest::Digest;
-use larder_core::holdings::Place;
 use larder_core::platform::Platform;
+use larder_store::{Holder, Store};
 use serde::Serialize;
 
-use super::House;
 use super::shown::Shown;
+use super::unreadable;
 use crate::context::Context;
-use crate::failure::Exit;
+use crate::failure::{Exit, Outcome};
 use crate::output::{DIM, STRONG, bytes, count, paint, short};
 
 /// Names of other images that are shown for a layer; the rest is counted.
@@ -33,54 +33,41 @@ struct Layer {
     shared_with: Vec<String>,
 }
 
-pub(super) fn show(house: &House, shown: &[Shown], context: &Context) -> Exit {
-    let records = house.holdings.records();
+pub(super) async fn show(store: &Store, shown: &[Shown], context: &Context) -> Outcome {
     // Every image that a name leads to, wherever it lies: what shares a layer may be on another shelf.
-    let all: Vec<Place> = (0..records.manifests.len())
-        .filter(|place| {
-            house.holdings.tags_of(*place).next().is_some() || house.holdings.stands_alone(*place)
-        })
-        .collect();
-    let sharing: BTreeMap<&Digest, Vec<Place>> = house.holdings.sharing(&all);
-    let name = |place: Place| -> String {
-        let row = &records.manifests[place];
-        let repository = &records.repositories[row.repository];
-        let mut tags = house.holdings.tags_of(place);
-        match tags.next() {
-            Some(tag) => format!("{repository}:{}", tag.tag),
-            None => format!("{repository}@{}", short(&row.digest)),
+    let mut sharing: BTreeMap<&Digest, Vec<Holder>> = BTreeMap::new();
+    for (_, digest, _) in shown.iter().flat_map(|one| &one.layers) {
+        if !sharing.contains_key(digest) {
+            let holders = store.holders(digest).await.map_err(|error| unreadable(&error))?;
+            sharing.insert(digest, holders);
         }
+    }
+    let name = |holder: &Holder| match &holder.tag {
+        Some(tag) => format!("{}:{tag}", holder.repository),
+        None => format!("{}@{}", holder.repository, short(&holder.digest)),
     };
     let images: Vec<Image<'_>> = shown
         .iter()
         .map(|one| {
-            let repository = records.manifests[one.place].repository;
-            let layer = |platform: Option<&Platform>, digest: &Digest, size: u64| {
-                let others = sharing.get(digest).map(Vec::as_slice).unwrap_or_default();
-                let others = others.iter().filter(|other| **other != one.place);
-                Layer {
-                    platform: platform.cloned(),
-                    digest: digest.clone(),
-                    size,
-                    shared_with: others.map(|other| name(*other)).collect(),
-                }
+            let others = |digest: &Digest| {
+                let holders = sharing.get(digest).map(Vec::as_slice).unwrap_or_default();
+                let is_other = |holder: &&Holder| {
+                    holder.repository != one.repository || holder.digest != one.digest
+                };
+                holders.iter().filter(is_other).map(name).collect()
             };
-            let mut layers = Vec::new();
-            for (digest, platform) in &one.parts {
-                let Some(place) = house.holdings.place(repository, digest) else { continue };
-                let blobs = house.holdings.blobs_of(place).into_iter();
-                layers.extend(blobs.map(|(digest, size)| layer(Some(platform), digest, size)));
-            }
-            let listed: BTreeSet<Digest> = layers.iter().map(|one| one.digest.clone()).collect();
-            let rest = house.holdings.blobs_of(one.place).into_iter();
-            let rest = rest.filter(|(digest, _)| !listed.contains(*digest));
-            layers.extend(rest.map(|(digest, size)| layer(None, digest, size)));
-            Image { shown: one, layers }
+            let layers = one.layers.iter().map(|(platform, digest, size)| Layer {
+                platform: platform.clone(),
+                digest: digest.clone(),
+                size: *size,
+                shared_with: others(digest),
+            });
+            Image { shown: one, layers: layers.collect() }
         })
         .collect();
     if context.output.json {
         context.output.document(&images);
-        return Exit::Done;
+        return Ok(Exit::Done);
     }
     for (number, image) in images.iter().enumerate() {
         if number > 0 {
@@ -133,5 +120,5 @@ pub(super) fn show(house: &House, shown: &[Shown], context: &Context) -> Exit {
             ));
         }
     }
-    Exit::Done
+    Ok(Exit::Done)
 }

@@ -2,11 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use larder_core::digest::Digest;
-use larder_store::{BlobStore as _, LocalBlobs, Purpose, Store, StoreError};
+use larder_store::{Copied, Store, StoreError, stranger_in};
 use serde::Serialize;
 
-use super::failed;
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
@@ -15,8 +13,7 @@ use crate::output::{bytes, count};
 /// Copy the whole store to another folder, while the larder serves
 ///
 /// The records are of one moment, and every blob that they name is copied and verified. The next
-/// backup to the same folder copies only what is new. To restore, serve with `data` set to a copy of
-/// that folder.
+/// backup to the same folder copies only what is new. `larder store restore` makes a store of it again.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// The folder of the copy: a new one, or that of an earlier backup
@@ -32,21 +29,18 @@ struct Report {
     bytes: u64,
     /// Blobs that the folder had already.
     there: usize,
+    /// Manifests, which are among the records.
+    manifests: usize,
 }
-
-/// The records while they are being copied; they take their place last of all.
-const INCOMING: &str = "ledger.incoming";
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let folder = &args.folder;
     let what = || format!("cannot back up to {}", crate::files::named(folder));
     let io = |error: std::io::Error| Failure::io(what(), &error);
+    check_place(folder, config)?;
     {
         use std::os::unix::fs::DirBuilderExt as _;
         std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(io)?;
-    }
-    if folder.canonicalize().map_err(io)? == config.data().canonicalize().map_err(io)? {
-        return Err(Failure::usage(what(), "it is the store itself", "name another folder"));
     }
     // Held until we end, by whatever means: two at once would take each other's records away.
     let lock = std::fs::File::open(folder).map_err(io)?;
@@ -54,70 +48,88 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let cause = "another backup to that folder is under way";
         return Err(Failure::usage(what(), cause, "wait for it, or name another folder"));
     }
-    let incoming = folder.join(INCOMING);
-    remove_if_there(&incoming).map_err(io)?;
-    let digests = store.upkeep.copy_to(&incoming).await;
-    let digests = digests.map_err(|error| Failure::store(what(), &error))?;
-    let target = LocalBlobs::open(folder);
-    let target = target.map_err(|error| Failure::store(what(), &error))?;
-    let mut report = Report { folder: folder.clone(), ..Report::default() };
+    let secret = crate::access::secret(config)?;
+    check_content(folder, &secret)?;
     let progress = context.output.progress();
-    for digest in &digests {
-        if target.size(digest).await.map_err(|error| failed(&error))?.is_some() {
-            report.there += 1;
-            continue;
-        }
-        report.bytes += copy(store, &target, digest).await.map_err(|error| match error {
-            StoreError::NotFound(_) => Failure::usage(
-                what(),
-                format!("{digest} is recorded and not there"),
-                "`larder store verify` says what is wrong; a collection that ran meanwhile may have taken it: then back up again",
-            )
-            .ending(Exit::Content),
-            error => Failure::store(what(), &error),
-        })?;
-        report.copied += 1;
-        progress.say(format!("copied {} in {}", bytes(report.bytes), count(report.copied, "blob")));
-    }
+    let tell = |copied: Copied| {
+        progress.say(format!("copied {} in {}", bytes(copied.bytes), count(copied.copied, "blob")));
+    };
+    let copied = store.export(folder, &tell).await.map_err(|error| match error {
+        StoreError::NotFound(digest) => Failure::usage(
+            what(),
+            format!("{digest} is recorded and not there"),
+            "`larder store verify` says what is wrong; a collection that ran meanwhile may have taken it: then back up again",
+        )
+        .ending(Exit::Content),
+        error => Failure::store(what(), &error),
+    })?;
     progress.done();
     // Without the secret no key that was issued would be good in the copy.
-    let secret = crate::access::secret(config)?;
     crate::files::write_secret(&folder.join("access.secret"), &secret).map_err(io)?;
-    // An earlier copy's log belongs to its records, not to these.
-    for beside in ["ledger.sqlite-wal", "ledger.sqlite-shm"] {
-        remove_if_there(&folder.join(beside)).map_err(io)?;
-    }
-    std::fs::rename(&incoming, folder.join("ledger.sqlite")).map_err(io)?;
-    std::fs::File::open(folder).and_then(|folder| folder.sync_all()).map_err(io)?;
+    let Copied { copied, bytes: size, there, manifests } = copied;
+    let report = Report { folder: folder.clone(), copied, bytes: size, there, manifests };
     if context.output.json {
         context.output.document(&report);
     } else {
         context.output.result(format!(
-            "backed up to {}: {} in {} copied, {} there already",
+            "backed up to {}: {} in {} copied, {} there already; {}",
             crate::files::named(folder),
             bytes(report.bytes),
             count(report.copied, "blob"),
-            report.there
+            report.there,
+            count(report.manifests, "manifest")
         ));
     }
     Ok(Exit::Done)
 }
 
-fn remove_if_there(path: &Path) -> std::io::Result<()> {
-    match std::fs::remove_file(path) {
-        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
-        _ => Ok(()),
+/// The path as the system has it, as far as it exists.
+fn real(path: &Path) -> std::io::Result<PathBuf> {
+    match path.canonicalize() {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            let parent = match path.parent() {
+                Some(parent) if !parent.as_os_str().is_empty() => parent,
+                _ => Path::new("."),
+            };
+            let name = path.file_name().unwrap_or_default();
+            Ok(real(parent)?.join(name))
+        }
+        real => real,
     }
 }
 
-/// Copies one blob; it is verified on its way.
-async fn copy(from: &Store, to: &LocalBlobs, digest: &Digest) -> Result<u64, StoreError> {
-    let absent = || StoreError::NotFound(digest.to_string());
-    let size = from.blobs.size(digest).await?.ok_or_else(absent)?;
-    let mut reader = from.blobs.read(digest, 0..size).await?;
-    let mut writer = to.write_once(Purpose::Keep).await?;
-    while let Some(piece) = reader.next().await {
-        writer.write(piece?).await?;
+/// Refuses a folder inside the store, and one that the store lies in.
+pub(super) fn check_place(folder: &Path, config: &Config) -> Result<(), Failure> {
+    let what = || format!("cannot back up to {}", crate::files::named(folder));
+    let io = |error: std::io::Error| Failure::io(what(), &error);
+    let (folder, data) = (real(folder).map_err(io)?, real(&config.data()).map_err(io)?);
+    let cause = if folder == data {
+        "it is the store itself"
+    } else if folder.starts_with(&data) {
+        "it lies inside the store"
+    } else if data.starts_with(&folder) {
+        "the store lies inside it"
+    } else {
+        return Ok(());
+    };
+    Err(Failure::usage(what(), cause, "name another folder, best on another disk"))
+}
+
+/// Refuses a folder that holds anything but a backup of this store.
+fn check_content(folder: &Path, secret: &[u8; 32]) -> Result<(), Failure> {
+    let what = || format!("cannot back up to {}", crate::files::named(folder));
+    let io = |error: std::io::Error| Failure::io(what(), &error);
+    let remedy = "name a new folder, or that of an earlier backup of this store";
+    if let Some(stranger) = stranger_in(folder).map_err(io)? {
+        let stranger = larder_core::shown::shown(&stranger);
+        let cause = format!("it holds something else than a backup: {stranger}");
+        return Err(Failure::usage(what(), cause, remedy));
     }
-    writer.commit(digest).await
+    match std::fs::read(folder.join("access.secret")) {
+        Ok(theirs) if theirs[..] != secret[..] => {
+            Err(Failure::usage(what(), "it holds the backup of another larder's store", remedy))
+        }
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(io(error)),
+        _ => Ok(()),
+    }
 }

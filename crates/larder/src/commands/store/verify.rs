@@ -1,15 +1,17 @@
 //! `larder store verify`: read everything again.
 
+use bytes::Bytes;
 use futures_util::{StreamExt as _, TryStreamExt as _};
 use larder_core::allowance::Span;
 use larder_core::digest::{Digest, Hasher};
-use larder_store::{Store, StoreError, Stored, Withdrawn};
+use larder_store::{Kind, Store, StoreError, Stored, Withdrawn};
 use serde::Serialize;
 
 use super::failed;
-use crate::context::Context;
+use crate::context::{Context, now};
 use crate::failure::{Exit, Outcome};
-use crate::output::{BAD, GOOD, bytes, count, paint, short};
+use crate::output::{BAD, GOOD, Progress, bytes, count, paint, short};
+use crate::record;
 
 /// Read everything again and say what is damaged or missing
 ///
@@ -47,6 +49,8 @@ struct Report {
     loose_bytes: u64,
     /// Whether it was repaired.
     repaired: bool,
+    /// Files of an earlier form of the store that were removed, because everything is in order in this one.
+    old_files: usize,
 }
 
 #[derive(Serialize)]
@@ -61,44 +65,24 @@ struct Damaged {
     aside: Option<String>,
 }
 
+/// Rows that are read at once.
+const PAGE: usize = 256;
+
 pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
     let jobs = args.jobs.or_else(|| std::thread::available_parallelism().ok());
     let jobs = jobs.map_or(1, std::num::NonZeroUsize::get);
     let mut report = Report::default();
-    let mut loose = Vec::new();
     let progress = context.output.progress();
     progress.say("reading");
-    for part in 0..=u8::MAX {
-        // Read before the folder is: what is recorded now must be there.
-        let recorded = store.upkeep.recorded(part, None).await.map_err(|error| failed(&error))?;
-        let stored = store.blobs.part(part).await.map_err(|error| failed(&error))?;
-        for digest in &recorded {
-            if stored.binary_search_by(|one| one.digest.cmp(digest)).is_err()
-                && is_lost(store, part, digest).await.map_err(|error| failed(&error))?
-            {
-                report.missing.push(digest.clone());
-            }
-        }
-        report.blobs += stored.len();
-        report.bytes += stored.iter().map(|one| one.size).sum::<u64>();
-        let forgotten = stored.iter().filter(|one| !recorded.contains(&one.digest));
-        for one in forgotten.filter(|one| one.age >= args.grace.0) {
-            report.loose += 1;
-            report.loose_bytes += one.size;
-            loose.push(one.digest.clone());
-        }
-        let read =
-            futures_util::stream::iter(stored).map(|one| check(store, one)).buffer_unordered(jobs);
-        let damaged: Vec<Damaged> = read
-            .try_filter_map(|found| async { Ok(found) })
-            .try_collect()
-            .await
-            .map_err(|error: StoreError| failed(&error))?;
-        report.damaged.extend(damaged);
-        progress.say(format!("read {} in {}", bytes(report.bytes), count(report.blobs, "blob")));
-    }
+    let (_, all) = store.extent().await.map_err(|error| failed(&error))?;
+    progress.expect(all);
+    let bodies =
+        read_bodies(store, &mut report, &progress).await.map_err(|error| failed(&error))?;
+    let blobs = read_blobs(store, jobs, &mut report, &progress).await;
+    let blobs = blobs.map_err(|error| failed(&error))?;
     progress.done();
     report.missing.sort();
+    report.missing.dedup();
     report.damaged.sort_by(|a, b| a.digest.cmp(&b.digest));
     let lost: Vec<Digest> = report
         .missing
@@ -106,29 +90,24 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
         .chain(report.damaged.iter().map(|one| &one.digest))
         .cloned()
         .collect();
-    if args.repair {
-        for one in &mut report.damaged {
-            // Somebody may have sent it again since: what is whole now stays.
-            let again = Stored {
-                digest: one.digest.clone(),
-                size: one.size,
-                age: std::time::Duration::ZERO,
-            };
-            if check(store, again).await.map_err(|error| failed(&error))?.is_some() {
-                one.aside =
-                    store.blobs.quarantine(&one.digest).await.map_err(|error| failed(&error))?;
-            }
-        }
-        store.upkeep.free(loose, args.grace.0).await.map_err(|error| failed(&error))?;
-        let uploads = store.blobs.remove_abandoned(larder_store::ABANDONED).await;
-        uploads.map_err(|error| failed(&error))?;
-    }
+    report.repaired = args.repair;
+    let looked_after = look_after(args, store, &mut report, bodies, blobs).await;
+    looked_after.map_err(|error| failed(&error))?;
     let withdrawn: Withdrawn =
-        store.upkeep.withdraw(lost, !args.repair).await.map_err(|error| failed(&error))?;
+        store.withdraw(lost, !args.repair).await.map_err(|error| failed(&error))?;
     report.tags = withdrawn.tags.iter().map(|(name, tag, _)| format!("{name}:{tag}")).collect();
     report.manifests = withdrawn.manifests.len();
-    report.repaired = args.repair;
+    if args.repair {
+        let because = "withdrawn by `store verify --repair`: its content was damaged or missing";
+        let entries = report.tags.iter().map(|tag| record::entry(Kind::Delete, tag, because));
+        let noted = record::note(store, entries.collect()).await;
+        noted.map_err(|error| failed(&error))?;
+    }
     let sound = report.damaged.is_empty() && report.missing.is_empty();
+    if sound {
+        // All of it is right in the new form: what the earlier one had besides is not needed any more.
+        report.old_files = store.remove_old_files().await.map_err(|error| failed(&error))?;
+    }
     if context.output.json {
         context.output.document(&report);
     } else {
@@ -137,22 +116,168 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
     Ok(if sound { Exit::Done } else { Exit::Content })
 }
 
-/// Whether something is recorded and not there; it may have been taken away since it was listed.
-async fn is_lost(store: &Store, part: u8, digest: &Digest) -> Result<bool, StoreError> {
-    let recorded = store.upkeep.recorded(part, None).await?.contains(digest);
-    Ok(recorded && store.blobs.size(digest).await?.is_none())
+/// What is wrong with a manifest, with the bytes that it had.
+type BadBody = (Digest, Bytes);
+
+/// Reads every manifest.
+async fn read_bodies(
+    store: &Store,
+    report: &mut Report,
+    progress: &Progress,
+) -> Result<Vec<BadBody>, StoreError> {
+    let mut bad = Vec::new();
+    let mut after: Option<Digest> = None;
+    loop {
+        let page = store.bodies_after(after.as_ref(), PAGE).await?;
+        let Some((last, _)) = page.last() else { break };
+        after = Some(last.clone());
+        for (digest, body) in page {
+            let size = body.len() as u64;
+            let mut hasher = Hasher::new(digest.algorithm());
+            hasher.update(&body);
+            let actual = hasher.finish();
+            report.blobs += 1;
+            report.bytes += size;
+            progress.advance(size);
+            if actual != digest {
+                report.damaged.push(Damaged {
+                    digest: digest.clone(),
+                    actual: Some(actual),
+                    size,
+                    cause: None,
+                    aside: None,
+                });
+                bad.push((digest, body));
+            }
+        }
+    }
+    report.missing.extend(store.missing_bodies(MISSING).await?);
+    Ok(bad)
 }
 
-/// Reads a blob. None: it is what its digest says, or it was taken away meanwhile.
-async fn check(store: &Store, one: Stored) -> Result<Option<Damaged>, StoreError> {
-    let Stored { digest, size, .. } = one;
-    let mut hasher = Hasher::new(digest.algorithm());
-    let damaged =
-        |actual, cause| Damaged { digest: digest.clone(), actual, size, cause, aside: None };
-    let mut reader = match store.blobs.read(&digest, 0..size).await {
+/// Manifests without bytes that are told and withdrawn in one run.
+const MISSING: usize = 100_000;
+
+/// Reads every blob. Gives those that are damaged or missing, as their rows were before they were read.
+async fn read_blobs(
+    store: &Store,
+    jobs: usize,
+    report: &mut Report,
+    progress: &Progress,
+) -> Result<Vec<Stored>, StoreError> {
+    let mut bad = Vec::new();
+    let mut after: Option<Digest> = None;
+    loop {
+        let page = store.stored_after(after.as_ref(), PAGE).await?;
+        let Some(last) = page.last() else { return Ok(bad) };
+        after = Some(last.digest.clone());
+        report.blobs += page.len();
+        report.bytes += page.iter().map(|one| one.size).sum::<u64>();
+        let mut read = futures_util::stream::iter(page)
+            .map(|one| async move {
+                let size = one.size;
+                let met = check(store, &one).await;
+                progress.advance(size);
+                met.map(|met| (one, met))
+            })
+            .buffer_unordered(jobs);
+        while let Some((one, met)) = read.try_next().await? {
+            match met {
+                Met::Fine => continue,
+                Met::Missing => report.missing.push(one.digest.clone()),
+                Met::Damaged(damaged) => report.damaged.push(damaged),
+            }
+            bad.push(one);
+        }
+        progress.say(format!("read {} in {}", bytes(report.bytes), count(report.blobs, "blob")));
+    }
+}
+
+/// Counts what nothing refers to. With `--repair`, sets aside what is damaged, and removes what nothing refers to.
+async fn look_after(
+    args: &Args,
+    store: &Store,
+    report: &mut Report,
+    bodies: Vec<BadBody>,
+    blobs: Vec<Stored>,
+) -> Result<(), StoreError> {
+    let grace = i64::try_from(args.grace.0.as_millis()).unwrap_or(i64::MAX);
+    let before = now() - grace;
+    if args.repair {
+        for one in &blobs {
+            // Only what was read is taken away: somebody may have sent it again since.
+            if store.condemn_damaged(one).await? {
+                let aside = store.set_aside(one).await?;
+                let told = report.damaged.iter_mut().find(|damaged| damaged.digest == one.digest);
+                if let Some(damaged) = told {
+                    damaged.aside = aside;
+                }
+            }
+        }
+        for (digest, body) in bodies {
+            store.remove_damaged_body(&digest, body).await?;
+        }
+        store.remove_abandoned(larder_store::ABANDONED).await?;
+    }
+    let (mut loose, mut loose_bytes) = (0, 0);
+    if args.repair {
+        loop {
+            let condemned = store.condemn(before, PAGE).await?;
+            if condemned.is_empty() {
+                break;
+            }
+            let freed = store.free(condemned).await?;
+            loose += freed.len() as u64;
+            loose_bytes += freed.iter().map(|(_, size)| size).sum::<u64>();
+        }
+    } else {
+        (loose, loose_bytes) = store.unlinked(before).await?;
+    }
+    for part in 0..=u8::MAX {
+        let (strays, bytes) = store.collect_strays(part, args.grace.0, !args.repair).await?;
+        (loose, loose_bytes) = (loose + strays, loose_bytes + bytes);
+    }
+    report.loose = usize::try_from(loose).unwrap_or(usize::MAX);
+    report.loose_bytes = loose_bytes;
+    Ok(())
+}
+
+/// What was met when a blob was read.
+enum Met {
+    /// It is what its digest says, or it was taken away or sent anew meanwhile.
+    Fine,
+    /// It is recorded and not there.
+    Missing,
+    Damaged(Damaged),
+}
+
+/// Reads a blob.
+async fn check(store: &Store, one: &Stored) -> Result<Met, StoreError> {
+    let damaged = |actual, cause| {
+        Met::Damaged(Damaged {
+            digest: one.digest.clone(),
+            actual,
+            size: one.size,
+            cause,
+            aside: None,
+        })
+    };
+    let still =
+        |met: Met| async move { Ok(if store.is_still(one).await? { met } else { Met::Fine }) };
+    match store.object_size(one).await {
+        Ok(Some(size)) if size == one.size => {}
+        Ok(Some(size)) => {
+            return still(damaged(None, Some(format!("it has {size} bytes, not {}", one.size))))
+                .await;
+        }
+        Ok(None) => return still(Met::Missing).await,
+        Err(error) => return still(damaged(None, Some(error.to_string()))).await,
+    }
+    let mut hasher = Hasher::new(one.digest.algorithm());
+    let mut reader = match store.read_stored(one).await {
         Ok(reader) => reader,
-        Err(StoreError::NotFound(_)) => return Ok(None),
-        Err(error) => return Ok(Some(damaged(None, Some(error.to_string())))),
+        Err(StoreError::NotFound(_)) => return still(Met::Missing).await,
+        Err(error) => return still(damaged(None, Some(error.to_string()))).await,
     };
     while let Some(piece) = reader.next().await {
         match piece {
@@ -164,11 +289,14 @@ async fn check(store: &Store, one: Stored) -> Result<Option<Damaged>, StoreError
                 .await
                 .map_err(|_| StoreError::Closed)?;
             }
-            Err(error) => return Ok(Some(damaged(None, Some(error.to_string())))),
+            Err(error) => return still(damaged(None, Some(error.to_string()))).await,
         }
     }
     let actual = hasher.finish();
-    Ok((actual != digest).then(|| damaged(Some(actual), None)))
+    match actual == one.digest {
+        true => Ok(Met::Fine),
+        false => still(damaged(Some(actual), None)).await,
+    }
 }
 
 fn say(report: &Report, context: &Context) {
@@ -205,6 +333,12 @@ fn say(report: &Report, context: &Context) {
         } else {
             "`larder store verify --repair` sets it aside and withdraws what is incomplete"
         });
+    }
+    if report.old_files > 0 {
+        let files = count(report.old_files, "file");
+        context
+            .output
+            .note(format!("removed {files} of manifests that the store's earlier form had"));
     }
     if report.loose > 0 {
         let verb = if report.repaired { "removed" } else { "nothing refers to" };

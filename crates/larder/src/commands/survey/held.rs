@@ -212,8 +212,8 @@ async fn lacks(
     for blob in manifest.blobs() {
         all += 1;
         // The ledger may know what the disk has lost.
-        let known = store.ledger.blob(repository, &blob.digest).await?.is_some();
-        if !known || store.blobs.size(&blob.digest).await? != Some(blob.size) {
+        let known = store.blob(repository, &blob.digest).await?.is_some();
+        if !known || store.size_on_disk(&blob.digest).await? != Some(blob.size) {
             missing += 1;
         }
     }

@@ -352,10 +352,10 @@ async fn holds(
     let Some(store) = store else { return Ok(false) };
     let failed = |error| Failure::store("cannot tell what the larder holds", &error);
     if any_tag {
-        let tags = store.ledger.tags(&reference.repository, None, 1).await.map_err(failed)?;
+        let tags = store.tags(&reference.repository, None, 1).await.map_err(failed)?;
         return Ok(tags.is_some_and(|tags| !tags.is_empty()));
     }
     let selector: Selector = reference.selector();
-    let found = store.ledger.manifest(&reference.repository, &selector).await;
+    let found = store.manifest_record(&reference.repository, &selector).await;
     Ok(found.map_err(failed)?.is_some())
 }

@@ -39,7 +39,7 @@ async fn look(
         }
     }
     for blob in document.blobs() {
-        match store.blobs.size(&blob.digest).await? {
+        match store.size_on_disk(&blob.digest).await? {
             Some(size) if size == blob.size => {}
             Some(size) => {
                 let told = format!(

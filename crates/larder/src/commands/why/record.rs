@@ -103,7 +103,7 @@ async fn ours(
         }
         let held = match asker.store() {
             Some(store) => {
-                store.ledger.manifest(&here.repository, &selector).await.map_err(failed)?
+                store.manifest_record(&here.repository, &selector).await.map_err(failed)?
             }
             None => None,
         };
@@ -114,7 +114,7 @@ async fn ours(
         return Ok(Some(Access::NoShelf(shelves)));
     }
     let Some(store) = asker.store() else { return Ok(None) };
-    if store.ledger.manifest(&here.repository, &selector).await.map_err(failed)?.is_some() {
+    if store.manifest_record(&here.repository, &selector).await.map_err(failed)?.is_some() {
         return Ok(Some(Access::There));
     }
     if let Some(removed) = removed(store, here).await? {
@@ -129,10 +129,10 @@ async fn ours(
     if is_locked {
         return Ok(Some(Access::NotBroughtIn));
     }
-    let tags = store.ledger.tags(&here.repository, None, LOOKED).await.map_err(failed)?;
+    let tags = store.tags(&here.repository, None, LOOKED).await.map_err(failed)?;
     Ok(Some(match (tags, &selector) {
         (None, _) => {
-            let all = store.ledger.repositories(None, LOOKED).await.map_err(failed)?;
+            let all = store.repositories(None, LOOKED).await.map_err(failed)?;
             let names: Vec<String> = all.iter().map(ToString::to_string).collect();
             let near = near(here.repository.as_str(), &names);
             Access::NoRepository(near)
@@ -150,7 +150,7 @@ async fn removed(store: &Store, here: &Reference) -> Result<Option<String>, Fail
         limit: Some(200),
         ..Filter::default()
     };
-    let entries = store.record.entries(filter).await;
+    let entries = store.entries(filter).await;
     let entries = entries.map_err(|error| Failure::store("cannot read the record", &error))?;
     let selector = here.selector().to_string();
     let about = |text: &str| {

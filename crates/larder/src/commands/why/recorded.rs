@@ -19,7 +19,7 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
         return Err(Failure::usage(what(), cause, "name its configuration with `--config`"));
     };
     let filter = Filter { number: Some(number.to_owned()), ..Filter::default() };
-    let entries = store.record.entries(filter).await;
+    let entries = store.entries(filter).await;
     let entries = entries.map_err(|error| Failure::store(what(), &error))?;
     let Some(entry) = entries.into_iter().next() else {
         let cause = "nothing of this number is in the record";
@@ -97,7 +97,7 @@ pub(super) struct Recorded {
 /// What the larder recorded under a number. None: nothing of it, or nothing was refused.
 pub(super) async fn look_up(store: &Store, number: &str) -> Result<Option<Recorded>, Failure> {
     let filter = Filter { number: Some(number.to_owned()), ..Filter::default() };
-    let entries = store.record.entries(filter).await;
+    let entries = store.entries(filter).await;
     let entries =
         entries.map_err(|error| Failure::store(format!("cannot look up {number}"), &error))?;
     let first = entries.into_iter().next();

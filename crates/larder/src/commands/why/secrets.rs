@@ -128,7 +128,7 @@ impl Pod {
         if self.secrets.is_empty() {
             return Ok(self);
         }
-        let known = store.keyring.keys().await;
+        let known = store.keys().await;
         self.keys = Keys {
             host: Some(config.larder.url.host.to_string()),
             pepper: Some(Pepper::new(&crate::access::secret(config)?)),

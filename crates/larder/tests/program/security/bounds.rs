@@ -27,7 +27,7 @@ fn open_blobs(serving: &Serving) -> usize {
     links
         .filter(|entry| {
             std::fs::read_link(entry.path())
-                .is_ok_and(|to| to.to_string_lossy().contains("/blobs/"))
+                .is_ok_and(|to| to.to_string_lossy().contains("/content/"))
         })
         .count()
 }

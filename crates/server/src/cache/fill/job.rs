@@ -4,14 +4,14 @@ use std::ops::Range;
 use std::pin::pin;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::Duration;
 
 use larder_client::{BlobStream, ClientError};
 use larder_core::access::possession::Proof;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::{BlobWriter, StoreError, UploadId};
-use tokio::task::JoinHandle;
+use larder_store::{BlobWriter, Lease, Room, StoreError, UploadId};
 
 use super::super::Cache;
 use super::super::shelf::CachedShelf;
@@ -49,17 +49,11 @@ impl Drop for Listed<'_> {
     }
 }
 
-/// What is written to, and word that it was noted.
-struct Part {
-    upload: UploadId,
-    noted: Option<JoinHandle<()>>,
-}
-
 impl Job {
     /// A layer that the upstream does not have, from where a manifest says that it lies.
     async fn foreign(&self, size: Option<u64>, from: u64) -> Result<BlobStream, Trouble> {
         let store = &self.cache.inner.store;
-        let by = store.cache.needed_by(&self.repository, &self.digest).await?;
+        let by = store.needed_by(&self.repository, &self.digest).await?;
         let found = match by {
             Some(by) => store.document(&self.repository, &Selector::Digest(by)).await?,
             None => None,
@@ -95,10 +89,34 @@ impl Job {
 
     async fn fetch(&self, size: Option<u64>) -> Result<(), Trouble> {
         // Who joined may have looked before an earlier fetch ended.
-        if let Some(size) = self.cache.held_blob(&self.repository, &self.digest).await? {
-            self.fill.stage.send_replace(Stage::There(size));
-            return Ok(());
+        let Some(lease) = self.turn().await? else { return Ok(()) };
+        let fetched = self.fetch_alone(size, &lease).await;
+        lease.release().await?;
+        fetched
+    }
+
+    /// Waits until nobody else fetches it, in whichever process. None: it is here.
+    async fn turn(&self) -> Result<Option<Lease>, Trouble> {
+        const PAUSE: Duration = Duration::from_millis(50);
+        let store = &self.cache.inner.store;
+        let name = format!("fill/{}@{}", self.repository, self.digest);
+        loop {
+            let lease = store.acquire(&name).await?;
+            if let Some(size) = self.cache.held_blob(&self.repository, &self.digest).await? {
+                self.fill.stage.send_replace(Stage::There(size));
+                return Ok(None);
+            }
+            if let Some(lease) = lease {
+                return Ok(Some(lease));
+            }
+            tokio::time::sleep(PAUSE).await;
+            if self.is_unwanted(None, 0) {
+                return Err(Trouble::Unwanted);
+            }
         }
+    }
+
+    async fn fetch_alone(&self, size: Option<u64>, lease: &Lease) -> Result<(), Trouble> {
         let store = &self.cache.inner.store;
         if let Some(size) = size {
             self.let_others_end().await;
@@ -111,13 +129,20 @@ impl Job {
                 }
             }
         }
-        if let Err(error) = store.check_room(size.unwrap_or(0)).await {
-            self.cache.inner.room.notify_one();
-            return Err(error.into());
-        }
-        let (part, mut writer) = self.upload(size).await?;
-        match self.pump(size, part.upload, &mut *writer).await {
-            Ok(()) => self.settle(part, writer).await,
+        let (upload, mut writer) = self.upload(size).await?;
+        let wanted = size.unwrap_or(0).saturating_sub(writer.offset());
+        let mut room = match store.keep_room(wanted).await {
+            Ok(room) => room,
+            Err(error) => {
+                self.cache.inner.room.notify_one();
+                if writer.park().await.unwrap_or(0) == 0 {
+                    store.cancel_upload(upload).await?;
+                }
+                return Err(error.into());
+            }
+        };
+        match self.pump(size, upload, &mut writer, &mut room).await {
+            Ok(()) => self.settle(writer, lease).await,
             Err(trouble) => {
                 let came = writer.park().await.unwrap_or(0);
                 let useless = match &trouble {
@@ -126,9 +151,12 @@ impl Job {
                     Trouble::NoRoom => true,
                     _ => false,
                 };
-                if useless || came == 0 {
-                    let _ = store.blobs.cancel(part.upload).await;
-                    self.forget(part).await?;
+                let is_small = size.is_some_and(|size| size < WORTH_RESUMING);
+                if useless || came == 0 || is_small {
+                    match store.cancel_upload(upload).await {
+                        Ok(()) | Err(StoreError::NotFound(_)) => {}
+                        Err(error) => return Err(error.into()),
+                    }
                 }
                 Err(trouble)
             }
@@ -166,37 +194,25 @@ impl Job {
     }
 
     /// Takes up what an earlier fetch has left, or begins anew.
-    async fn upload(&self, size: Option<u64>) -> Result<(Part, Box<dyn BlobWriter>), Trouble> {
+    async fn upload(&self, size: Option<u64>) -> Result<(UploadId, BlobWriter), Trouble> {
         let store = &self.cache.inner.store;
-        if let Some(upload) = store.cache.part_of(&self.repository, &self.digest).await? {
-            match store.blobs.resume(upload).await {
+        if let Some(upload) = store.fetched_part(&self.repository, &self.digest).await? {
+            match store.resume_upload(upload).await {
                 Ok(writer) if size.is_none_or(|size| writer.offset() <= size) => {
                     tracing::info!(digest = %self.digest, offset = writer.offset(), "going on with a part");
-                    return Ok((Part { upload, noted: None }, writer));
+                    return Ok((upload, writer));
                 }
                 Ok(writer) => {
                     writer.park().await?;
-                    store.blobs.cancel(upload).await?;
+                    store.cancel_upload(upload).await?;
                 }
                 // Somebody else has it, or it was given up.
                 Err(StoreError::Busy(_) | StoreError::NotFound(_)) => {}
                 Err(error) => return Err(error.into()),
             }
         }
-        let upload = store.blobs.begin().await?;
-        let writer = store.blobs.resume(upload).await?;
-        let mut noted = None;
-        if size.is_none_or(|size| size >= WORTH_RESUMING) {
-            let (cache, digest) = (Arc::clone(&store.cache), self.digest.clone());
-            let repository = self.repository.clone();
-            // Nobody has to wait for it: without it, the next fetch begins anew.
-            noted = Some(tokio::spawn(async move {
-                if let Err(error) = cache.note_part(&repository, &digest, upload).await {
-                    tracing::warn!(%error, "a part of a blob could not be noted");
-                }
-            }));
-        }
-        Ok((Part { upload, noted }, writer))
+        let upload = store.begin_fetch(&self.repository, &self.digest).await?;
+        Ok((upload, store.resume_upload(upload).await?))
     }
 
     /// Moves the bytes from the upstream to the upload.
@@ -204,10 +220,11 @@ impl Job {
         &self,
         size: Option<u64>,
         upload: UploadId,
-        writer: &mut dyn BlobWriter,
+        writer: &mut BlobWriter,
+        room: &mut Room,
     ) -> Result<(), Trouble> {
         let (upstream, store) = (&self.shelf.upstream, &self.cache.inner.store);
-        let begin = |size: Option<u64>, writer: &dyn BlobWriter| -> Result<(), Trouble> {
+        let begin = |size: Option<u64>, writer: &BlobWriter| -> Result<(), Trouble> {
             let _ = self.fill.growing.set(writer.growing()?);
             self.fill.stage.send_replace(Stage::Coming(size));
             Ok(())
@@ -224,9 +241,10 @@ impl Job {
             }
             opened => opened?,
         };
+        let said = size;
         let size = stream.size();
-        if let Some(size) = size {
-            store.check_room(size - from.min(size)).await?;
+        if let (None, Some(size)) = (said, size) {
+            store.grow_room(room, size.saturating_sub(from)).await?;
         }
         begin(size, writer)?;
         let mut checked = from;
@@ -258,6 +276,7 @@ impl Job {
                     let length = chunk.len() as u64;
                     self.shelf.traffic.fetched.fetch_add(length, Ordering::Relaxed);
                     writer.write(chunk).await?;
+                    room.take(length);
                     if writer.offset() - checked >= ROOM_EACH {
                         checked = writer.offset();
                         store.check_room(0).await?;
@@ -270,14 +289,6 @@ impl Job {
                 }
             }
         }
-    }
-
-    /// There is no such part any more.
-    async fn forget(&self, part: Part) -> Result<(), Trouble> {
-        if let Some(noted) = part.noted {
-            let _ = noted.await;
-        }
-        Ok(self.cache.inner.store.cache.forget_part(&self.digest, part.upload).await?)
     }
 
     /// Whether nobody wants it and too little of it is there to go on all the same. It is off the
@@ -295,7 +306,7 @@ impl Job {
     }
 
     /// All bytes came: verifies them, tells the takers, makes them a blob of the repository.
-    async fn settle(&self, part: Part, mut writer: Box<dyn BlobWriter>) -> Result<(), Trouble> {
+    async fn settle(&self, mut writer: BlobWriter, lease: &Lease) -> Result<(), Trouble> {
         let store = &self.cache.inner.store;
         let came = writer.offset();
         let right = writer.has_digest(&self.digest).await?;
@@ -303,9 +314,7 @@ impl Job {
             // Nobody has to wait until the disk has it too.
             self.fill.stage.send_replace(Stage::Whole(came));
         }
-        let committed = writer.commit(&self.digest).await;
-        self.forget(part).await?;
-        match committed {
+        match store.commit_fetched(&self.repository, &self.digest, writer, lease).await {
             Ok(_) => {}
             Err(StoreError::Mismatch { expected, actual }) => {
                 let host = self.shelf.upstream.host().to_string();
@@ -314,7 +323,6 @@ impl Job {
             }
             Err(error) => return Err(error.into()),
         }
-        store.ledger.link_blob(&self.repository, &self.digest, came).await?;
         // Who joins from now on finds it there.
         self.cache.inner.fills.open().remove(&self.about);
         Ok(())

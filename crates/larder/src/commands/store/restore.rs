@@ -1,0 +1,117 @@
+//! `larder store restore`: a store from a backup, with proof.
+
+use std::path::{Path, PathBuf};
+
+use larder_store::{Copied, Store, StoreError};
+use serde::Serialize;
+
+use crate::config::Config;
+use crate::context::Context;
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{bytes, count};
+
+/// Make the store from a backup: everything is read and proved to be what its digest says
+///
+/// There must be no store yet where `data` in larder.toml says. Nothing of the backup can be seen before all of it is
+/// proved; a run that was broken off is gone on with by the next.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The folder of the backup
+    from: PathBuf,
+}
+
+#[derive(Serialize, Default)]
+struct Report {
+    from: PathBuf,
+    /// The store's folder.
+    data: PathBuf,
+    /// Blobs that were brought now.
+    restored: usize,
+    /// Their sizes together, in bytes.
+    bytes: u64,
+    /// Blobs that a run before this one had brought.
+    there: usize,
+    /// Manifests.
+    manifests: usize,
+}
+
+pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
+    let from = &args.from;
+    let data = config.data();
+    let what = || format!("cannot restore {}", crate::files::named(from));
+    let io = |error: std::io::Error| Failure::io(what(), &error);
+    if !Store::is_local(from) {
+        let remedy = "name the folder that `larder store backup` has written";
+        return Err(Failure::usage(what(), "there is no backup in it", remedy));
+    }
+    if Store::is_local(&data) {
+        let cause = format!("there is a store in {} already", crate::files::named(&data));
+        let remedy = "move that one away first, or name another folder as `data` in larder.toml";
+        return Err(Failure::usage(what(), cause, remedy));
+    }
+    let secret = std::fs::read(from.join("access.secret"));
+    let secret = secret.map_err(|error| match error.kind() {
+        std::io::ErrorKind::NotFound => Failure::usage(
+            what(),
+            "its `access.secret` is missing",
+            "without it no key that was issued is good; copy it from where the backup was kept",
+        ),
+        _ => io(error),
+    })?;
+    {
+        use std::os::unix::fs::DirBuilderExt as _;
+        std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&data).map_err(io)?;
+    }
+    if let Some(stranger) = stranger(&data).map_err(io)? {
+        let stranger = larder_core::shown::shown(&stranger);
+        let cause = format!("{} holds something else: {stranger}", crate::files::named(&data));
+        return Err(Failure::usage(what(), cause, "name an empty folder as `data` in larder.toml"));
+    }
+    let lock = std::fs::File::open(&data).map_err(io)?;
+    if lock.try_lock().is_err() {
+        return Err(Failure::usage(what(), "another restore is under way", "wait for it"));
+    }
+    let progress = context.output.progress();
+    let tell = |copied: Copied| {
+        progress.say(format!("proved {} in {}", bytes(copied.bytes), count(copied.copied, "blob")));
+    };
+    // With the secret first: whoever finds the records finds it too.
+    crate::files::write_secret(&data.join("access.secret"), &secret).map_err(io)?;
+    let copied = Store::import(from, &data, &tell).await.map_err(|error| match error {
+        StoreError::NotFound(digest) => Failure::usage(
+            what(),
+            format!("{digest} is recorded in it and not there"),
+            "nothing can be seen of it; take another backup",
+        )
+        .ending(Exit::Content),
+        StoreError::Mismatch { expected, actual } => Failure::usage(
+            what(),
+            format!("{expected} is damaged: its content has the digest {actual}"),
+            "nothing can be seen of it; take another backup",
+        )
+        .ending(Exit::Content),
+        error => Failure::store(what(), &error),
+    })?;
+    progress.done();
+    let Copied { copied: restored, bytes: size, there, manifests } = copied;
+    let report =
+        Report { from: from.clone(), data: data.clone(), restored, bytes: size, there, manifests };
+    if context.output.json {
+        context.output.document(&report);
+    } else {
+        context.output.result(format!(
+            "restored to {}: {} in {} and {}, everything is what its digest says; {} there already",
+            crate::files::named(&data),
+            bytes(report.bytes),
+            count(report.restored, "blob"),
+            count(report.manifests, "manifest"),
+            report.there
+        ));
+    }
+    Ok(Exit::Done)
+}
+
+/// What the folder holds that no restore has left.
+fn stranger(data: &Path) -> std::io::Result<Option<String>> {
+    larder_store::stranger_in(data)
+}

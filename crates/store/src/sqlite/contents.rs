@@ -1,0 +1,795 @@
+//! Contents: a digest names a row, the row names an object, and an object is never written twice.
+
+use std::ops::Range;
+use std::time::Duration;
+
+use larder_core::access::possession::{Proof, may_have};
+use larder_core::digest::Digest;
+use larder_core::name::RepositoryName;
+use rusqlite::{Connection, OptionalExtension as _, Row, params};
+
+use super::ledger::link;
+use super::{checked, signed, unsigned};
+use crate::blobs::{BlobReader, UploadId};
+use crate::clock::now;
+use crate::error::StoreError;
+use crate::leases::Lease;
+use crate::local::{BLOBS, BlobWriter, Held, Sealed};
+use crate::store::Store;
+
+/// Blobs that are freed in one change: each holds up whoever wants to write.
+const FREED_TOGETHER: usize = 256;
+
+/// A blob as its row tells it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Stored {
+    /// Its digest.
+    pub digest: Digest,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Whether it was found damaged, and is not given out.
+    pub damaged: bool,
+    pub(crate) place: String,
+}
+
+fn stored(row: &Row<'_>) -> rusqlite::Result<Stored> {
+    Ok(Stored {
+        digest: checked(row, 0)?,
+        size: unsigned(row, 1)?,
+        place: row.get(2)?,
+        damaged: row.get::<_, String>(3)? == "damaged",
+    })
+}
+
+/// Names the object of a content that has just been sealed. Gives the object that was its before, which nobody names
+/// any more.
+fn keep(connection: &Connection, sealed: &Sealed, at: i64) -> rusqlite::Result<Option<String>> {
+    let digest = sealed.digest.as_str();
+    let before: Option<String> = connection
+        .prepare_cached("SELECT place FROM contents WHERE digest = $1 AND place <> $2")?
+        .query_row(params![digest, sealed.place], |row| row.get(0))
+        .optional()?;
+    connection
+        .prepare_cached(
+            "INSERT INTO contents (digest, size, place, put_at, state, links)
+             VALUES ($1, $2, $3, $4, 'here', 0)
+             ON CONFLICT (digest) DO UPDATE SET
+               place = excluded.place, put_at = excluded.put_at, state = 'here'",
+        )?
+        .execute(params![digest, signed(sealed.size), sealed.place, at])?;
+    connection
+        .prepare_cached("DELETE FROM leavings WHERE place = $1")?
+        .execute(params![sealed.place])?;
+    if let Some(before) = &before {
+        leave(connection, before, at)?;
+    }
+    Ok(before)
+}
+
+/// Notes that an object is to be removed.
+pub(super) fn leave(connection: &Connection, place: &str, at: i64) -> rusqlite::Result<()> {
+    connection
+        .prepare_cached(
+            "INSERT INTO leavings (place, at) VALUES ($1, $2) ON CONFLICT (place) DO NOTHING",
+        )?
+        .execute(params![place, at])
+        .map(drop)
+}
+
+/// The digest that the name of a place says. None: it says none.
+fn digest_of(place: &str) -> Option<Digest> {
+    let mut parts = place.split('/').skip(1);
+    let (algorithm, name) = (parts.next()?, parts.nth(1)?);
+    format!("{algorithm}:{}", name.split('.').next()?).parse().ok()
+}
+
+/// Contents: what the store has of bytes, whichever repositories have it.
+///
+/// - A blob is there whole and verified, or it is not there: nobody reads a part of one.
+/// - What was answered for survives the end of the process and of the machine.
+/// - Writing the same content twice, also at the same time, is fine and gives one blob, which is that of the last of
+///   them.
+/// - A reader that has begun gets all its bytes, even when the blob is removed meanwhile.
+impl Store {
+    /// The size in bytes of a blob or manifest, whichever repository has it. None: it is not there.
+    pub async fn size(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {
+        let digest = digest.clone();
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT size FROM contents WHERE digest = $1 AND state <> 'damaged'
+                         UNION ALL SELECT length(body) FROM bodies WHERE digest = $1 LIMIT 1",
+                    )?
+                    .query_row(params![digest.as_str()], |row| unsigned(row, 0))
+                    .optional()
+            })
+            .await
+    }
+
+    /// The same, as the disk has it: for whoever has reason to doubt what is recorded.
+    pub async fn size_on_disk(&self, digest: &Digest) -> Result<Option<u64>, StoreError> {
+        match self.found(digest).await? {
+            Some(found) => self.objects.size(&found.place).await,
+            None => Ok(self.body(digest).await?.map(|body| body.len() as u64)),
+        }
+    }
+
+    async fn found(&self, digest: &Digest) -> Result<Option<Stored>, StoreError> {
+        let digest = digest.clone();
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT digest, size, place, state FROM contents
+                         WHERE digest = $1 AND state <> 'damaged'",
+                    )?
+                    .query_row(params![digest.as_str()], stored)
+                    .optional()
+            })
+            .await
+    }
+
+    /// Opens a range of a blob or manifest, which must lie within its size.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when it is not there.
+    pub async fn read(&self, digest: &Digest, range: Range<u64>) -> Result<BlobReader, StoreError> {
+        let absent = || StoreError::NotFound(digest.to_string());
+        if let Some(place) = self.places.get(digest) {
+            match self.objects.read(&place, range.clone()).await {
+                // It has another object by now, or none.
+                Err(StoreError::NotFound(_)) => self.places.forget(digest),
+                read => return read,
+            }
+        }
+        let mut tried = String::new();
+        loop {
+            let Some(found) = self.found(digest).await? else {
+                let body = self.body(digest).await?.ok_or_else(absent)?;
+                let end = usize::try_from(range.end).unwrap_or(usize::MAX).min(body.len());
+                let start = usize::try_from(range.start).unwrap_or(usize::MAX).min(end);
+                let piece = body.slice(start..end);
+                return Ok(BlobReader::new(futures_util::stream::iter([Ok(piece)])));
+            };
+            match self.objects.read(&found.place, range.clone()).await {
+                Err(StoreError::NotFound(_)) if found.place == tried => return Err(absent()),
+                // Between the two it may have come to have another one.
+                Err(StoreError::NotFound(_)) => tried = found.place,
+                Err(error) => return Err(error),
+                Ok(reader) => {
+                    self.places.keep(digest, &found.place);
+                    return Ok(reader);
+                }
+            }
+        }
+    }
+
+    /// Makes a finished upload a blob of the repository and gives its size in bytes. The upload ends with it.
+    ///
+    /// # Errors
+    /// [`StoreError::Mismatch`] when the content has another digest; nothing of it is kept.
+    pub async fn commit_blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        writer: BlobWriter,
+    ) -> Result<u64, StoreError> {
+        self.commit(repository, digest, writer, None).await
+    }
+
+    /// The same for what was fetched under a lease.
+    ///
+    /// # Errors
+    /// [`StoreError::Busy`] when somebody else has come to have the lease.
+    pub async fn commit_fetched(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        writer: BlobWriter,
+        lease: &Lease,
+    ) -> Result<u64, StoreError> {
+        self.commit(repository, digest, writer, Some((lease.name.clone(), lease.fence))).await
+    }
+
+    async fn commit(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        writer: BlobWriter,
+        lease: Option<(String, i64)>,
+    ) -> Result<u64, StoreError> {
+        let upload = writer.upload();
+        let sealed = match self.seal(digest, writer).await {
+            Ok(sealed) => sealed,
+            Err(error) => {
+                if let Some(upload) = upload {
+                    self.end_upload(upload).await?;
+                }
+                return Err(error);
+            }
+        };
+        self.record_sealed(repository, sealed, upload, lease).await
+    }
+
+    /// A place for new content. It is noted beforehand as one whose object is to be removed, and not any more once that is
+    /// recorded: so nothing is left of a process that is killed in between.
+    async fn fresh_place(&self, digest: &Digest) -> Result<String, StoreError> {
+        let place = self.objects.fresh_place(digest);
+        let noted = place.clone();
+        self.records.jot(move |connection| leave(connection, &noted, now())).await?;
+        Ok(place)
+    }
+
+    async fn seal(&self, digest: &Digest, writer: BlobWriter) -> Result<Sealed, StoreError> {
+        let place = self.fresh_place(digest).await?;
+        let sealed = writer.seal(digest, place.clone()).await;
+        if sealed.is_err() {
+            self.remove_leavings(vec![place]).await;
+        }
+        sealed
+    }
+
+    /// Records sealed content as a blob of the repository, and that its upload has ended.
+    async fn record_sealed(
+        &self,
+        repository: &RepositoryName,
+        sealed: Sealed,
+        upload: Option<UploadId>,
+        lease: Option<(String, i64)>,
+    ) -> Result<u64, StoreError> {
+        let size = sealed.size;
+        let (name, kept) = (repository.clone(), sealed.clone());
+        let recorded = self.records.note(move |connection| {
+            let at = now();
+            if let Some((name, fence)) = &lease
+                && !super::leases::holds(connection, name, *fence)
+                    .map_err(StoreError::ledger("record a blob"))?
+            {
+                return Err(StoreError::Busy(name.clone()));
+            }
+            let before =
+                keep(connection, &kept, at).map_err(StoreError::ledger("record a blob"))?;
+            link(connection, &name, &kept.digest, at)?;
+            if let Some(upload) = upload {
+                super::uploads::end(connection, upload)
+                    .map_err(StoreError::ledger("forget an upload"))?;
+            }
+            Ok(before)
+        });
+        let recorded = recorded.await;
+        self.settle(sealed, recorded).await?;
+        Ok(size)
+    }
+
+    /// Verifies finished content and keeps it without a repository: for whoever brings much that becomes visible all at
+    /// once. It stays for the grace time of a collection.
+    ///
+    /// # Errors
+    /// [`StoreError::Mismatch`] when the content has another digest; nothing of it is kept.
+    pub async fn keep_content(
+        &self,
+        digest: &Digest,
+        writer: BlobWriter,
+    ) -> Result<u64, StoreError> {
+        let sealed = self.seal(digest, writer).await?;
+        let (size, kept) = (sealed.size, sealed.clone());
+        let recorded = self
+            .records
+            .note(move |connection| {
+                keep(connection, &kept, now()).map_err(StoreError::ledger("record a blob"))
+            })
+            .await;
+        self.settle(sealed, recorded).await?;
+        Ok(size)
+    }
+
+    /// After content was recorded, removes the object that was its before; where it could not be recorded, its own.
+    async fn settle(
+        &self,
+        sealed: Sealed,
+        recorded: Result<Option<String>, StoreError>,
+    ) -> Result<(), StoreError> {
+        match recorded {
+            Ok(before) => {
+                self.places.keep(&sealed.digest, &sealed.place);
+                self.remove_leavings(before.into_iter().collect()).await;
+                Ok(())
+            }
+            Err(error) => {
+                // Nobody names it. Should that fail too, it is found by whoever looks for what is left over.
+                self.remove_leavings(vec![sealed.place]).await;
+                Err(error)
+            }
+        }
+    }
+
+    /// Keeps content that is at hand whole, and makes it a blob of the repository.
+    ///
+    /// # Errors
+    /// [`StoreError::Mismatch`] when it has another digest; nothing of it is kept.
+    pub async fn put_blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        content: bytes::Bytes,
+    ) -> Result<(), StoreError> {
+        let place = self.fresh_place(digest).await?;
+        let sealed = match self.objects.put(digest, content, place.clone()).await {
+            Ok(sealed) => sealed,
+            Err(error) => {
+                self.remove_leavings(vec![place]).await;
+                return Err(error);
+            }
+        };
+        self.record_sealed(repository, sealed, None, None).await.map(drop)
+    }
+
+    /// Gives the repository a blob that the store holds already, and which is said to have so many bytes, if
+    /// [`may_have`] says so. False: it does not, or the store does not hold it.
+    pub async fn share_blob(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        said: Option<u64>,
+        proof: Proof,
+    ) -> Result<bool, StoreError> {
+        let Some(size) = self.size(digest).await? else { return Ok(false) };
+        if may_have(size, said, Some(proof)).is_err() {
+            return Ok(false);
+        }
+        let (name, digest) = (repository.clone(), digest.clone());
+        let shared =
+            self.records.note(move |connection| link(connection, &name, &digest, now())).await;
+        match shared {
+            Ok(_) => Ok(true),
+            // It went away just now.
+            Err(StoreError::Vanished(_)) => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Removes objects that no row names, and forgets that they were to be removed. What cannot be removed now is tried
+    /// again later.
+    pub(crate) async fn remove_leavings(&self, places: Vec<String>) {
+        if places.is_empty() {
+            return;
+        }
+        let removed = async {
+            self.objects.remove(places.clone()).await?;
+            self.remove_notes(places).await
+        };
+        if let Err(error) = removed.await {
+            tracing::warn!(%error, "what nothing names could not be removed; it is tried again");
+        }
+    }
+
+    /// Removes what an earlier process was about to remove, or wrote and could not record, and tells how many objects
+    /// these were.
+    pub async fn finish_removals(&self) -> Result<usize, StoreError> {
+        const MOMENT: i64 = 60_000;
+        let noted: Vec<(String, i64)> = self
+            .records
+            .read(|connection| {
+                connection
+                    .prepare_cached("SELECT place, at FROM leavings ORDER BY at LIMIT 10000")?
+                    .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?
+                    .collect()
+            })
+            .await?;
+        let (mut gone, mut removed) = (Vec::new(), 0);
+        for (place, at) in noted {
+            match self.objects.hold(&place).await? {
+                // Whoever is about to write it has noted it just now.
+                Held::Nothing if at > now() - MOMENT => {}
+                Held::Nothing => gone.push(place),
+                Held::Theirs => {}
+                Held::Ours(_held) => {
+                    if !self.is_place_named(&place).await? {
+                        self.objects.remove(vec![place.clone()]).await?;
+                        removed += 1;
+                    }
+                    gone.push(place);
+                }
+            }
+        }
+        self.remove_notes(gone).await?;
+        Ok(removed)
+    }
+
+    async fn remove_notes(&self, places: Vec<String>) -> Result<(), StoreError> {
+        if places.is_empty() {
+            return Ok(());
+        }
+        self.records
+            .jot(move |connection| {
+                let mut gone =
+                    connection.prepare_cached("DELETE FROM leavings WHERE place = $1")?;
+                places.iter().try_for_each(|place| gone.execute(params![place]).map(drop))
+            })
+            .await
+    }
+
+    async fn is_place_named(&self, place: &str) -> Result<bool, StoreError> {
+        match digest_of(place) {
+            Some(digest) => self.is_named(place, &digest).await,
+            None => Ok(false),
+        }
+    }
+
+    /// Keeps the blobs of a repository from being collected that no manifest needs yet, because somebody has just been
+    /// told that they are here. Once an hour is enough.
+    pub async fn renew(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<(), StoreError> {
+        const EACH: i64 = 3_600_000;
+        let (name, digest) = (repository.clone(), digest.clone());
+        let before = now() - EACH;
+        let asked = (name.clone(), digest.clone());
+        let is_old = self.records.read(move |connection| {
+            super::any(
+                connection,
+                "SELECT 1 FROM blobs b JOIN repositories r ON r.id = b.repository
+                 WHERE r.name = $1 AND b.digest = $2 AND b.users = 0 AND b.idle < $3",
+                params![asked.0.as_str(), asked.1.as_str(), before],
+            )
+        });
+        if !is_old.await? {
+            return Ok(());
+        }
+        self.records.note(move |connection| link(connection, &name, &digest, now()).map(drop)).await
+    }
+
+    /// At most `limit` blobs after `after`, sorted by digest, the damaged too.
+    pub async fn stored_after(
+        &self,
+        after: Option<&Digest>,
+        limit: usize,
+    ) -> Result<Vec<Stored>, StoreError> {
+        let after = after.map(ToString::to_string).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT digest, size, place, state FROM contents
+                         WHERE digest > $1 ORDER BY digest LIMIT $2",
+                    )?
+                    .query_map(params![after, limit], stored)?
+                    .collect()
+            })
+            .await
+    }
+
+    /// How many blobs and bodies of manifests there are, and their bytes together.
+    pub async fn extent(&self) -> Result<(u64, u64), StoreError> {
+        self.records
+            .read(|connection| {
+                connection.query_row(
+                    "SELECT (SELECT COUNT(*) FROM contents) + t.manifests,
+                       t.bytes + (SELECT COALESCE(SUM(size), 0) FROM contents WHERE links = 0)
+                     FROM totals t WHERE t.shelf = ''",
+                    [],
+                    |row| Ok((unsigned(row, 0)?, unsigned(row, 1)?)),
+                )
+            })
+            .await
+    }
+
+    /// Opens what a row named when it was read, whatever it names by now.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when nothing lies there.
+    pub async fn read_stored(&self, stored: &Stored) -> Result<BlobReader, StoreError> {
+        self.objects.read(&stored.place, 0..stored.size).await
+    }
+
+    /// The size that an object has on the disk. None: it is not there.
+    pub async fn object_size(&self, stored: &Stored) -> Result<Option<u64>, StoreError> {
+        self.objects.size(&stored.place).await
+    }
+
+    /// Whether a blob still has the object that its row named.
+    pub async fn is_still(&self, stored: &Stored) -> Result<bool, StoreError> {
+        let (digest, place) = (stored.digest.to_string(), stored.place.clone());
+        self.records
+            .read(move |connection| {
+                super::any(
+                    connection,
+                    "SELECT 1 FROM contents WHERE digest = $1 AND place = $2",
+                    params![digest, place],
+                )
+            })
+            .await
+    }
+
+    /// Takes a blob out of use because the object that its row named is not what its digest says, and keeps the bytes
+    /// aside for somebody to look at. False: it has another object by now, and stays.
+    pub async fn condemn_damaged(&self, stored: &Stored) -> Result<bool, StoreError> {
+        let (digest, place) = (stored.digest.to_string(), stored.place.clone());
+        let marked = self.records.note(move |connection| {
+            connection
+                .prepare_cached(
+                    "UPDATE contents SET state = 'damaged' WHERE digest = $1 AND place = $2",
+                )
+                .and_then(|mut mark| mark.execute(params![digest, place]))
+                .map(|changed| changed > 0)
+                .map_err(StoreError::ledger("record what is damaged"))
+        });
+        let marked = marked.await?;
+        if marked {
+            self.places.forget(&stored.digest);
+        }
+        Ok(marked)
+    }
+
+    /// Moves the bytes of a blob that was found damaged aside, and tells where. None: they are not there.
+    pub async fn set_aside(&self, stored: &Stored) -> Result<Option<String>, StoreError> {
+        self.objects.set_aside(&stored.digest, &stored.place).await
+    }
+
+    /// Writes to the store and removes it again: whether it can be written.
+    pub async fn probe(&self) -> Result<(), StoreError> {
+        let mut writer = self.objects.write_once(crate::blobs::Purpose::Read).await?;
+        writer.write(bytes::Bytes::from_static(b"ready?")).await?;
+        // Nobody can take it up again, so nothing of it is kept.
+        writer.park().await.map(drop)
+    }
+
+    /// How many bytes can still be written. None: nobody knows.
+    pub async fn room(&self) -> Result<Option<u64>, StoreError> {
+        self.objects.room().await
+    }
+
+    /// Blobs that no repository has and that came before `before`, in milliseconds since 1970: how many, and their bytes
+    /// together.
+    pub async fn unlinked(&self, before: i64) -> Result<(u64, u64), StoreError> {
+        self.records
+            .read(move |connection| {
+                connection.query_row(
+                    "SELECT COUNT(*), CAST(COALESCE(SUM(size), 0) AS BIGINT) FROM contents
+                     WHERE links = 0 AND put_at < $1",
+                    params![before],
+                    |row| Ok((unsigned(row, 0)?, unsigned(row, 1)?)),
+                )
+            })
+            .await
+    }
+
+    /// What would be freed: blobs that no repository has, or that none has needed since `before`, in milliseconds since
+    /// 1970; how many, and their bytes together.
+    pub async fn collectable(&self, before: i64) -> Result<(u64, u64), StoreError> {
+        self.records
+            .read(move |connection| {
+                let (mut blobs, mut bytes) = connection.query_row(
+                    "SELECT COUNT(*), CAST(COALESCE(SUM(size), 0) AS BIGINT) FROM contents
+                     WHERE links = 0 AND put_at < $1",
+                    params![before],
+                    |row| Ok((unsigned(row, 0)?, unsigned(row, 1)?)),
+                )?;
+                let mut idle = connection.prepare(
+                    "SELECT c.size FROM contents c JOIN
+                       (SELECT digest, COUNT(*) AS links FROM blobs WHERE users = 0 AND idle < $1
+                        GROUP BY digest) i ON i.digest = c.digest
+                     WHERE c.links = i.links AND c.put_at < $1",
+                )?;
+                let mut rows = idle.query(params![before])?;
+                while let Some(row) = rows.next()? {
+                    blobs += 1;
+                    bytes += unsigned(row, 0)?;
+                }
+                Ok((blobs, bytes))
+            })
+            .await
+    }
+
+    /// Takes blobs out of use that no repository has and that came before `before`, in milliseconds since 1970: at most
+    /// `limit`. Whoever links one of them before it is freed has it back.
+    pub async fn condemn(&self, before: i64, limit: usize) -> Result<Vec<Digest>, StoreError> {
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .note(move |connection| {
+                let condemn = || -> rusqlite::Result<Vec<Digest>> {
+                    connection
+                        .prepare_cached(
+                            "UPDATE contents SET state = 'condemned' WHERE digest IN
+                               (SELECT digest FROM contents WHERE links = 0 AND put_at < $1
+                                ORDER BY put_at LIMIT $2)
+                             RETURNING digest",
+                        )?
+                        .query_map(params![before, limit], |row| checked(row, 0))?
+                        .collect()
+                };
+                condemn().map_err(StoreError::ledger("collect"))
+            })
+            .await
+    }
+
+    /// Removes those of some blobs that no repository has and that came before `before`, in milliseconds since 1970; gives
+    /// them, sorted, with their sizes in bytes.
+    pub async fn free_unused(
+        &self,
+        mut digests: Vec<Digest>,
+        before: i64,
+    ) -> Result<Vec<(Digest, u64)>, StoreError> {
+        digests.sort();
+        let mut freed = Vec::new();
+        for together in digests.chunks(FREED_TOGETHER) {
+            let together = together.to_vec();
+            let condemned = self.records.note(move |connection| {
+                let condemn = || -> rusqlite::Result<Vec<Digest>> {
+                    let mut condemn = connection.prepare_cached(
+                        "UPDATE contents SET state = 'condemned'
+                         WHERE digest = $1 AND links = 0 AND put_at < $2",
+                    )?;
+                    let mut condemned = Vec::new();
+                    for digest in together {
+                        if condemn.execute(params![digest.as_str(), before])? > 0 {
+                            condemned.push(digest);
+                        }
+                    }
+                    Ok(condemned)
+                };
+                condemn().map_err(StoreError::ledger("collect"))
+            });
+            freed.extend(self.free(condemned.await?).await?);
+        }
+        Ok(freed)
+    }
+
+    /// Removes condemned blobs, unless somebody has linked them meanwhile; gives them with their sizes in bytes.
+    pub async fn free(&self, condemned: Vec<Digest>) -> Result<Vec<(Digest, u64)>, StoreError> {
+        let gone = self.records.note(move |connection| {
+            let free = || -> rusqlite::Result<Vec<Stored>> {
+                let mut gone = Vec::new();
+                let mut remove = connection.prepare_cached(
+                    "DELETE FROM contents WHERE digest = $1 AND state = 'condemned' AND links = 0
+                       AND NOT EXISTS (SELECT 1 FROM blobs b WHERE b.digest = $1)
+                     RETURNING digest, size, place, state",
+                )?;
+                for digest in &condemned {
+                    if let Some(one) =
+                        remove.query_row(params![digest.as_str()], stored).optional()?
+                    {
+                        leave(connection, &one.place, now())?;
+                        gone.push(one);
+                    }
+                }
+                Ok(gone)
+            };
+            free().map_err(StoreError::ledger("collect"))
+        });
+        let gone = gone.await?;
+        for one in &gone {
+            self.places.forget(&one.digest);
+        }
+        self.remove_leavings(gone.iter().map(|one| one.place.clone()).collect()).await;
+        Ok(gone.into_iter().map(|one| (one.digest, one.size)).collect())
+    }
+
+    /// Removes objects that no row names and that were written longer than `grace` ago: what a process left that was
+    /// killed between writing and recording. With `dry` it only counts them. Tells how many, and their bytes.
+    pub async fn collect_strays(
+        &self,
+        part: u8,
+        grace: Duration,
+        dry: bool,
+    ) -> Result<(u64, u64), StoreError> {
+        let objects = self.objects.objects(part, true).await?;
+        if objects.is_empty() {
+            return Ok((0, 0));
+        }
+        let known = self.records.read(move |connection| {
+            let mut known = std::collections::HashSet::new();
+            for algorithm in ["sha256", "sha512"] {
+                // `g` comes right after every hexadecimal digit.
+                let first = format!("{algorithm}:{part:02x}");
+                let mut query = connection.prepare_cached(
+                    "SELECT place FROM contents WHERE digest >= $1 AND digest < $2",
+                )?;
+                let mut rows = query.query(params![first, format!("{first}g")])?;
+                while let Some(row) = rows.next()? {
+                    known.insert(row.get::<_, String>(0)?);
+                }
+                let mut query = connection.prepare_cached(
+                    "SELECT place FROM old_files WHERE place >= $1 AND place < $2",
+                )?;
+                let folder = format!("{BLOBS}/{algorithm}/{part:02x}");
+                // `0` comes right after the slash.
+                let mut rows = query.query(params![format!("{folder}/"), format!("{folder}0")])?;
+                while let Some(row) = rows.next()? {
+                    known.insert(row.get::<_, String>(0)?);
+                }
+            }
+            Ok(known)
+        });
+        let known = known.await?;
+        let (mut count, mut bytes) = (0, 0);
+        for object in objects.into_iter().filter(|one| !known.contains(&one.place)) {
+            // One that was just written may be recorded by now, or in a moment.
+            let Some((age, size)) = self.objects.age_of(&object.place).await? else { continue };
+            if age < grace {
+                continue;
+            }
+            // Its writer keeps it locked until it is recorded; asked while nobody has it, the answer is the last one.
+            let held = self.objects.hold(&object.place).await?;
+            if !matches!(held, Held::Ours(_))
+                || self.is_named(&object.place, &object.digest).await?
+            {
+                continue;
+            }
+            (count, bytes) = (count + 1, bytes + size);
+            if !dry {
+                self.objects.remove(vec![object.place]).await?;
+            }
+        }
+        Ok((count, bytes))
+    }
+
+    /// Whether a row names an object, or a file of the earlier form that stays for now.
+    async fn is_named(&self, place: &str, digest: &Digest) -> Result<bool, StoreError> {
+        let (place, digest) = (place.to_owned(), digest.to_string());
+        self.records
+            .read(move |connection| {
+                super::any(
+                    connection,
+                    "SELECT 1 FROM contents WHERE digest = $1 AND place = $2
+                     UNION ALL SELECT 1 FROM old_files WHERE place = $2",
+                    params![digest, place],
+                )
+            })
+            .await
+    }
+
+    /// Removes the files of manifests that an earlier form of the store had, because all of it has been verified in this
+    /// one. Tells how many these were.
+    pub async fn remove_old_files(&self) -> Result<usize, StoreError> {
+        let mut removed = 0;
+        loop {
+            let places: Vec<String> = self
+                .records
+                .read(|connection| {
+                    connection
+                        .prepare_cached("SELECT place FROM old_files ORDER BY place LIMIT 1000")?
+                        .query_map([], |row| row.get(0))?
+                        .collect()
+                })
+                .await?;
+            if places.is_empty() {
+                return Ok(removed);
+            }
+            removed += places.len();
+            // What a repository has as a blob too lies in the same file.
+            let asked = places.clone();
+            let loose: Vec<String> = self
+                .records
+                .read(move |connection| {
+                    let mut named = connection.prepare_cached(
+                        "SELECT 1 FROM contents WHERE place = $1 AND digest = $2",
+                    )?;
+                    let mut loose = Vec::new();
+                    for place in asked {
+                        let digest = digest_of(&place).map(|digest| digest.to_string());
+                        if !named.exists(params![place, digest])? {
+                            loose.push(place);
+                        }
+                    }
+                    Ok(loose)
+                })
+                .await?;
+            self.objects.remove(loose).await?;
+            self.records
+                .note(move |connection| {
+                    let forget = || -> rusqlite::Result<()> {
+                        let mut forget =
+                            connection.prepare_cached("DELETE FROM old_files WHERE place = $1")?;
+                        places.iter().try_for_each(|place| forget.execute(params![place]).map(drop))
+                    };
+                    forget().map_err(StoreError::ledger("forget files of the earlier form"))
+                })
+                .await?;
+        }
+    }
+}

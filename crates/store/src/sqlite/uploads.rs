@@ -1,0 +1,240 @@
+//! Uploads that are not finished: whose they are, and what they are of.
+
+use std::time::Duration;
+
+use larder_core::digest::Digest;
+use larder_core::name::RepositoryName;
+use rusqlite::{Connection, OptionalExtension as _, params};
+
+use super::{any, checked};
+use crate::blobs::{Purpose, UploadId};
+use crate::clock::now;
+use crate::error::StoreError;
+use crate::local::BlobWriter;
+use crate::store::Store;
+
+/// Uploads that were given up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Abandoned {
+    /// How many.
+    pub uploads: usize,
+    /// Their bytes together.
+    pub bytes: u64,
+}
+
+/// Forgets an upload.
+pub(super) fn end(connection: &Connection, id: UploadId) -> rusqlite::Result<()> {
+    connection
+        .prepare_cached("DELETE FROM uploads WHERE id = $1")?
+        .execute(params![id.to_string()])
+        .map(drop)
+}
+
+/// Uploads: each belongs to a repository and an account, and nobody else sees, continues, finishes or ends it. One has
+/// one writer at a time, whichever process that is in. One that was parked, or whose process ended, can be taken up
+/// again at the offset that [`BlobWriter::offset`] gives.
+impl Store {
+    /// Opens an upload of somebody with nothing in it. None: that one has `most` open already.
+    pub async fn begin_upload(
+        &self,
+        repository: &RepositoryName,
+        account: &str,
+        most: usize,
+    ) -> Result<Option<UploadId>, StoreError> {
+        let id = UploadId::fresh();
+        let (name, account) = (repository.clone(), account.to_owned());
+        let most = i64::try_from(most).unwrap_or(i64::MAX);
+        let added = self.records.note(move |connection| {
+            connection
+                .prepare_cached(
+                    "INSERT INTO uploads (id, repository, account, begun)
+                     SELECT $1, $2, $3, $4
+                     WHERE (SELECT COUNT(*) FROM uploads WHERE account = $3) < $5",
+                )
+                .and_then(|mut add| {
+                    add.execute(params![id.to_string(), name.as_str(), account, now(), most])
+                })
+                .map(|added| added > 0)
+                .map_err(StoreError::ledger("record an upload"))
+        });
+        if !added.await? {
+            return Ok(None);
+        }
+        if let Err(error) = self.objects.begin(id).await {
+            self.end_upload(id).await?;
+            return Err(error);
+        }
+        Ok(Some(id))
+    }
+
+    /// Opens an upload of a blob that is fetched for a repository, so that whoever fetches it next can go on with it.
+    pub async fn begin_fetch(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<UploadId, StoreError> {
+        let id = UploadId::fresh();
+        self.objects.begin(id).await?;
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.records
+            .jot(move |connection| {
+                connection
+                    .prepare_cached(
+                        "INSERT INTO uploads (id, repository, account, begun, digest)
+                         VALUES ($1, $2, '', $3, $4)",
+                    )?
+                    .execute(params![id.to_string(), name.as_str(), now(), digest.as_str()])
+                    .map(drop)
+            })
+            .await?;
+        Ok(id)
+    }
+
+    /// The upload that holds a part of a blob, as this repository of an upstream gave it: another one has not given it.
+    /// None: there is none.
+    pub async fn fetched_part(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<UploadId>, StoreError> {
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT id FROM uploads WHERE digest = $1 AND repository = $2
+                         ORDER BY begun DESC LIMIT 1",
+                    )?
+                    .query_row(params![digest.as_str(), name.as_str()], |row| checked(row, 0))
+                    .optional()
+            })
+            .await
+    }
+
+    /// Whether an upload is somebody's in a repository.
+    pub async fn is_upload_of(
+        &self,
+        id: UploadId,
+        repository: &RepositoryName,
+        account: &str,
+    ) -> Result<bool, StoreError> {
+        let (name, account) = (repository.clone(), account.to_owned());
+        self.records
+            .read(move |connection| {
+                any(
+                    connection,
+                    "SELECT 1 FROM uploads
+                     WHERE id = $1 AND repository = $2 AND account = $3 AND digest IS NULL",
+                    params![id.to_string(), name.as_str(), account],
+                )
+            })
+            .await
+    }
+
+    /// The uploads of somebody that were begun before a time, in milliseconds since 1970, the oldest first.
+    pub async fn uploads_before(
+        &self,
+        account: &str,
+        at: i64,
+    ) -> Result<Vec<UploadId>, StoreError> {
+        let account = account.to_owned();
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT id FROM uploads
+                         WHERE account = $1 AND begun < $2 AND digest IS NULL ORDER BY begun",
+                    )?
+                    .query_map(params![account, at], |row| checked(row, 0))?
+                    .collect()
+            })
+            .await
+    }
+
+    /// Takes up an upload.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
+    pub async fn resume_upload(&self, id: UploadId) -> Result<BlobWriter, StoreError> {
+        self.objects.resume(id).await
+    }
+
+    /// Opens an upload that nobody can take up again: as soon as its writer has ended, by whatever means, without
+    /// [`commit_blob`](Self::commit_blob), nothing of it is kept.
+    pub async fn write_once(&self, purpose: Purpose) -> Result<BlobWriter, StoreError> {
+        self.objects.write_once(purpose).await
+    }
+
+    /// How many bytes an upload has.
+    pub async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {
+        self.objects.uploaded(id).await
+    }
+
+    /// Gives an upload up; nothing of it stays.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
+    pub async fn cancel_upload(&self, id: UploadId) -> Result<(), StoreError> {
+        let cancelled = self.objects.cancel(id).await;
+        if !matches!(cancelled, Err(StoreError::Busy(_))) {
+            self.end_upload(id).await?;
+        }
+        cancelled
+    }
+
+    /// Forgets an upload: it has ended, in whichever way.
+    pub(crate) async fn end_upload(&self, id: UploadId) -> Result<(), StoreError> {
+        self.records.jot(move |connection| end(connection, id)).await
+    }
+
+    /// Gives up uploads that nobody has written to for `age`, whichever process began them, and those that nobody can
+    /// take up again and whose process has ended, whatever their age; and removes what such a process wrote and could not
+    /// record.
+    pub async fn remove_abandoned(&self, age: Duration) -> Result<Abandoned, StoreError> {
+        let gone = self.objects.remove_abandoned(age).await?;
+        let ids: Vec<UploadId> = gone.iter().filter_map(|one| one.id).collect();
+        self.records
+            .jot(move |connection| ids.iter().try_for_each(|id| end(connection, *id)))
+            .await?;
+        self.forget_ended(age).await?;
+        self.finish_removals().await?;
+        Ok(Abandoned { uploads: gone.len(), bytes: gone.iter().map(|one| one.bytes).sum() })
+    }
+
+    /// What [`remove_abandoned`](Self::remove_abandoned) would give up now, and what there is in all.
+    pub async fn unfinished(&self, age: Duration) -> Result<(Abandoned, Abandoned), StoreError> {
+        let all = self.objects.unfinished().await?;
+        let sum = |all: &mut dyn Iterator<Item = u64>| {
+            all.fold(Abandoned::default(), |sum, bytes| Abandoned {
+                uploads: sum.uploads + 1,
+                bytes: sum.bytes + bytes,
+            })
+        };
+        let old = all.iter().filter(|one| one.id.is_some() && one.idle >= age);
+        Ok((sum(&mut old.map(|one| one.bytes)), sum(&mut all.iter().map(|one| one.bytes))))
+    }
+
+    /// Forgets the rows of uploads whose bytes are gone: what is older than this and not there has ended.
+    async fn forget_ended(&self, age: Duration) -> Result<(), StoreError> {
+        // One that is just being begun has no bytes yet.
+        let age = age.max(Duration::from_secs(60));
+        let before = now().saturating_sub(i64::try_from(age.as_millis()).unwrap_or(i64::MAX));
+        let old: Vec<UploadId> = self
+            .records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT id FROM uploads WHERE begun < $1 ORDER BY begun LIMIT 10000",
+                    )?
+                    .query_map(params![before], |row| checked(row, 0))?
+                    .collect()
+            })
+            .await?;
+        for id in old {
+            if let Err(StoreError::NotFound(_)) = self.objects.uploaded(id).await {
+                self.end_upload(id).await?;
+            }
+        }
+        Ok(())
+    }
+}

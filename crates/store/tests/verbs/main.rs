@@ -1,0 +1,159 @@
+//! What the store's verbs must hold, each asked of one handle and of two: what one does, the other sees.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod contents;
+mod journal;
+mod leases;
+mod manifests;
+mod opening;
+mod removal;
+mod room;
+mod together;
+mod totals;
+mod uploads;
+
+use bytes::Bytes;
+use larder_core::digest::Digest;
+use larder_core::document::Document;
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::reference::Selector;
+use larder_store::{Purpose, Store};
+
+/// One store, as two see it.
+struct Pair {
+    folder: tempfile::TempDir,
+    one: Store,
+    two: Store,
+    kettle: RepositoryName,
+}
+
+/// The same handle twice, and two handles as two processes have them.
+fn pairs() -> [Pair; 2] {
+    [false, true].map(|apart| {
+        let folder = tempfile::tempdir().unwrap();
+        let one = Store::open_local(folder.path()).unwrap();
+        let two = if apart { Store::open_local(folder.path()).unwrap() } else { one.clone() };
+        Pair { folder, one, two, kettle: name("vendor/kettle") }
+    })
+}
+
+fn name(text: &str) -> RepositoryName {
+    text.parse().unwrap()
+}
+
+fn tag(text: &str) -> Tag {
+    text.parse().unwrap()
+}
+
+fn by_tag(text: &str) -> Selector {
+    Selector::Tag(tag(text))
+}
+
+/// Pushes a blob as a client does.
+async fn push(store: &Store, repository: &RepositoryName, content: &str) -> Digest {
+    let digest = Digest::of(content.as_bytes());
+    let mut writer = store.write_once(Purpose::Read).await.unwrap();
+    writer.write(Bytes::copy_from_slice(content.as_bytes())).await.unwrap();
+    store.commit_blob(repository, &digest, writer).await.unwrap();
+    digest
+}
+
+const CONFIG: &str = r#"{"os":"linux","architecture":"amd64"}"#;
+const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
+
+/// A manifest with the config and one layer.
+fn manifest_of(layer: &str) -> Document {
+    let (config, digest) = (Digest::of(CONFIG.as_bytes()), Digest::of(layer.as_bytes()));
+    let text = format!(
+        r#"{{"schemaVersion":2,"mediaType":"{MANIFEST}","config":{{"mediaType":"application/vnd.oci.image.config.v1+json","digest":"{config}","size":{}}},"layers":[{{"mediaType":"application/vnd.oci.image.layer.v1.tar","digest":"{digest}","size":{}}}]}}"#,
+        CONFIG.len(),
+        layer.len()
+    );
+    Document::read(text.into(), None).unwrap()
+}
+
+async fn put(
+    store: &Store,
+    repository: &RepositoryName,
+    document: &Document,
+    to: Option<&str>,
+) -> Digest {
+    let digest = Digest::of(&document.bytes);
+    store.put_manifest(repository, &digest, document, to.map(tag), false).await.unwrap();
+    digest
+}
+
+/// An image with one layer, its config and layer pushed first.
+async fn image(
+    store: &Store,
+    repository: &RepositoryName,
+    layer: &str,
+    to: Option<&str>,
+) -> Digest {
+    push(store, repository, CONFIG).await;
+    push(store, repository, layer).await;
+    put(store, repository, &manifest_of(layer), to).await
+}
+
+/// An index of some manifests with their sizes.
+fn index_of(children: &[(&Digest, u64)]) -> Document {
+    let child = |(digest, size): &(&Digest, u64)| {
+        format!(r#"{{"mediaType":"{MANIFEST}","digest":"{digest}","size":{size}}}"#)
+    };
+    let children: Vec<String> = children.iter().map(child).collect();
+    let text = format!(
+        r#"{{"schemaVersion":2,"mediaType":"application/vnd.oci.image.index.v1+json","manifests":[{}]}}"#,
+        children.join(",")
+    );
+    Document::read(text.into(), None).unwrap()
+}
+
+async fn index(
+    store: &Store,
+    repository: &RepositoryName,
+    child: &Digest,
+    to: Option<&str>,
+) -> Digest {
+    let size = store.size(child).await.unwrap().unwrap();
+    put(store, repository, &index_of(&[(child, size)]), to).await
+}
+
+async fn read(store: &Store, digest: &Digest, range: std::ops::Range<u64>) -> Vec<u8> {
+    let mut reader = store.read(digest, range).await.unwrap();
+    let mut bytes = Vec::new();
+    while let Some(piece) = reader.next().await {
+        bytes.extend_from_slice(&piece.unwrap());
+    }
+    bytes
+}
+
+async fn has(store: &Store, repository: &RepositoryName, selector: &Selector) -> bool {
+    store.manifest_record(repository, selector).await.unwrap().is_some()
+}
+
+/// Frees whatever nothing refers to and came before a time, and tells how many blobs that were.
+async fn collect(store: &Store, before: i64) -> usize {
+    store.unlink_idle(before).await.unwrap();
+    let mut freed = 0;
+    loop {
+        let condemned = store.condemn(before, 7).await.unwrap();
+        if condemned.is_empty() {
+            return freed;
+        }
+        freed += store.free(condemned).await.unwrap().len();
+    }
+}
+
+/// The files below a folder of the store's.
+fn files(folder: &std::path::Path) -> Vec<std::path::PathBuf> {
+    let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
+    let mut found = Vec::new();
+    for entry in entries.flatten() {
+        match entry.file_type().unwrap().is_dir() {
+            true => found.extend(files(&entry.path())),
+            false => found.push(entry.path()),
+        }
+    }
+    found.sort();
+    found
+}
