@@ -2,11 +2,10 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::time::Duration;
 
 use larder_core::name::Host;
 use larder_server::{Cache, CachedShelf, ShelfPlan, Upstream, UpstreamPlan};
-use larder_store::{Store, now};
+use larder_store::Store;
 
 use crate::config::Config;
 use crate::failure::Failure;
@@ -24,14 +23,11 @@ pub async fn open(config: &Config, store: &Store) -> Result<Cache, Failure> {
         let upstream = match upstreams.get(&named.host) {
             Some(upstream) => Arc::clone(upstream),
             None => {
-                let since = named.allowance.map_or(0, |allowance| span(allowance.per));
-                let spent = store.pulls(&named.host, now() - since).await;
-                let what = || format!("cannot cache {}", named.host);
                 let upstream = Arc::new(Upstream::new(UpstreamPlan {
                     host: named.host.clone(),
                     registry: config.registry_behind_a_cache(&named.host)?,
                     allowance: named.allowance,
-                    spent: spent.map_err(|error| Failure::store(what(), &error))?,
+                    store: store.clone(),
                 }));
                 if let Some(known) = standing.iter().find(|known| known.host == named.host) {
                     upstream.remember(known);
@@ -48,8 +44,4 @@ pub async fn open(config: &Config, store: &Store) -> Result<Cache, Failure> {
         }));
     }
     Ok(Cache::new(store.clone(), shelves, config.larder.cache_limit))
-}
-
-fn span(span: Duration) -> i64 {
-    i64::try_from(span.as_millis()).unwrap_or(i64::MAX)
 }

@@ -95,7 +95,7 @@ impl Failure {
                 ("fetch it again; nothing of it was kept", Exit::Content)
             }
             error if error.is_full() => (
-                "free some space: `larder shelf drop` and `larder store collect`; `reserve` under [larder] says how much is kept free",
+                "free some space: `larder store collect --uploads` frees unfinished uploads, `larder shelf drop` and then `larder store collect --grace 0s` images; `reserve` under [larder] says how much is kept free",
                 Exit::Usage,
             ),
             StoreError::Served => (

@@ -21,6 +21,20 @@ use crate::meters::{From, Streamed};
 use crate::range::{Asked, read_range};
 use crate::remembered::Known;
 
+/// The part of a blob that is asked for. None: all of it, also where that is asked by HEAD, or only of another content
+/// (RFC 9110, sections 14.2 and 13.1.5).
+fn range_of<'p>(parts: &'p Parts, digest: &Digest) -> Option<&'p str> {
+    if parts.method == Method::HEAD {
+        return None;
+    }
+    // A time of change is never ours: content has none.
+    let only = parts.headers.get(header::IF_RANGE);
+    if only.is_some_and(|only| only.as_bytes() != format!("\"{digest}\"").as_bytes()) {
+        return None;
+    }
+    parts.headers.get(header::RANGE)?.to_str().ok()
+}
+
 /// Content never changes under its digest; but who may have it can.
 const FOR_EVER: &str = "private, max-age=31536000, immutable";
 
@@ -32,19 +46,32 @@ pub(crate) async fn get(
 ) -> Result<Response, ApiError> {
     let caller = parts.extensions.get::<Caller>();
     blocked::check(app, caller, repository.as_str(), [digest]).await?;
-    let had = match recalled(app, parts) {
+    let recalled = recalled(app, parts);
+    let is_told = parts.method == Method::HEAD && recalled.is_none();
+    let had = match recalled {
         Some(size) => {
             cached::count_recalled(app, repository);
             Some(Had::Here(size))
         }
         None => cached::blob(app, repository, digest, parts).await?,
     };
+    let mut passes = false;
     let (size, coming) = match had {
         None => (Some(size(app, repository, digest, parts).await?), None),
         Some(Had::Here(size)) => (Some(size), None),
         Some(Had::Size(size)) => (size, None),
         Some(Had::Coming(taking, size)) => (size, Some(taking)),
+        Some(Had::Passing(size)) => {
+            passes = true;
+            (size, None)
+        }
     };
+    if is_told && coming.is_none() && !passes && size.is_some() {
+        // Who was told that it is here builds on that.
+        if let Err(error) = app.store.renew(repository, digest).await {
+            tracing::warn!(%error, %digest, "a blob's grace could not be renewed");
+        }
+    }
     let mut response = Response::new(Body::empty());
     content_headers(response.headers_mut(), digest, "application/octet-stream");
     if is_known(&parts.headers, digest) {
@@ -56,12 +83,13 @@ pub(crate) async fn get(
         // Nobody knows how long it is before it is here: no part of it can be named.
         if let Some(taking) = coming {
             cached::send(&mut response, taking, 0, None);
+        } else if passes {
+            cached::pass(app, repository, digest, None, None, &mut response).await?;
         }
         return Ok(response);
     };
     response.headers_mut().insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
-    let range = parts.headers.get(header::RANGE).and_then(|range| range.to_str().ok());
-    let range = match range.map(|range| read_range(range, size)) {
+    let range = match range_of(parts, digest).map(|range| read_range(range, size)) {
         None | Some(Asked::Whole) => 0..size,
         Some(Asked::Part(range)) => {
             *response.status_mut() = StatusCode::PARTIAL_CONTENT;
@@ -86,6 +114,8 @@ pub(crate) async fn get(
     cached::count_sent(app, repository, range.end - range.start);
     if let Some(taking) = coming {
         cached::send(&mut response, taking, range.start, Some(range.end));
+    } else if passes {
+        cached::pass(app, repository, digest, Some(size), Some(range), &mut response).await?;
     } else {
         let Ok(file) = Arc::clone(&app.readers).try_acquire_owned() else {
             let message =
@@ -123,7 +153,7 @@ async fn size(
     let size = app.store.blob(repository, digest).await?;
     let size = size.ok_or_else(|| absent(repository, digest))?;
     if let Some(moment) = moment {
-        app.remembered.keep(&app.store, parts.uri.path(), moment, Known::Blob(size));
+        app.remembered.keep(&app.store, parts.uri.path(), moment, Known::blob(size));
     }
     Ok(size)
 }
@@ -131,14 +161,14 @@ async fn size(
 /// The size of a blob that the repository had a moment ago and has still.
 fn recalled(app: &App, parts: &Parts) -> Option<u64> {
     match app.remembered.get(&app.store, parts.uri.path())?.known {
-        Known::Blob(size) => Some(size),
+        Known::Blob { size, .. } => Some(size),
         Known::Manifest(_) => None,
     }
 }
 
 /// The answer to a plain HEAD of a blob whose size is known. None: it is not that plain.
 pub(crate) fn head(digest: &Digest, size: u64, asked: &HeaderMap) -> Option<Response> {
-    if asked.contains_key(header::RANGE) || is_known(asked, digest) {
+    if is_known(asked, digest) {
         return None;
     }
     let mut response = Response::new(Body::empty());

@@ -10,6 +10,7 @@ mod flights;
 mod follow;
 mod keeping;
 mod manifests;
+mod passing;
 mod shelf;
 mod trouble;
 mod upstream;
@@ -19,6 +20,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use larder_core::digest::Digest;
+use larder_core::document::Document;
 use larder_core::name::{Host, RepositoryName, Tag};
 use larder_store::{RETRY, Store, Traffic};
 use tokio::sync::{Notify, mpsc};
@@ -26,11 +28,12 @@ use tokio::sync::{Notify, mpsc};
 pub use ahead::Warmed;
 pub(crate) use fill::{Blob, Taking};
 pub(crate) use follow::follow;
+pub(crate) use manifests::Found;
 pub use shelf::{CachedShelf, ShelfPlan};
 pub use trouble::Trouble;
 pub use upstream::{Upstream, UpstreamPlan};
 
-use ahead::Job;
+use ahead::{Expected, Job};
 use fill::Fills;
 use flights::Flights;
 
@@ -42,6 +45,9 @@ const PAUSE: Duration = Duration::from_secs(3);
 const ABSENT_MOST: usize = 10_000;
 /// Images that wait for being fetched ahead.
 const AHEAD: usize = 256;
+
+/// A manifest that has just been fetched. None: it is in the store.
+type InHand = Option<Arc<Document>>;
 
 /// Something that an upstream does not have, or could not be asked for.
 type Asked = (RepositoryName, String);
@@ -57,12 +63,13 @@ struct Inner {
     shelves: BTreeMap<String, Arc<CachedShelf>>,
     /// Bytes that all of them may take together. None: no limit.
     limit: Option<u64>,
-    checks: Flights<(RepositoryName, Tag), Result<Digest, Trouble>>,
-    fetches: Flights<(RepositoryName, Digest), Result<(), Trouble>>,
+    checks: Flights<(RepositoryName, Tag), Result<(Digest, InHand), Trouble>>,
+    fetches: Flights<(RepositoryName, Digest), Result<InHand, Trouble>>,
     lists: Flights<(RepositoryName, String), Result<(), Trouble>>,
     fills: Fills,
     /// What was asked for in vain, and until when that counts.
     vain: Mutex<HashMap<Asked, (Instant, Trouble)>>,
+    expected: Expected,
     ahead: mpsc::Sender<Job>,
     jobs: Mutex<Option<mpsc::Receiver<Job>>>,
     /// Told when room is needed at once.
@@ -84,6 +91,7 @@ impl Cache {
                 lists: Flights::default(),
                 fills: Fills::default(),
                 vain: Mutex::default(),
+                expected: Expected::default(),
                 ahead,
                 jobs: Mutex::new(Some(jobs)),
                 room: Notify::new(),

@@ -1,5 +1,6 @@
 //! Requests for what lies on a cached shelf: content is brought here first, then answered as any other.
 
+use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
@@ -8,11 +9,12 @@ use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, Method};
 use axum::response::Response;
 use larder_core::digest::Digest;
+use larder_core::document::Document;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 
 use crate::app::App;
-use crate::cache::{Blob, Cache, CachedShelf, Taking, Trouble, follow};
+use crate::cache::{Blob, Cache, CachedShelf, Found, Taking, Trouble, follow};
 use crate::error::ApiError;
 use crate::headers::warning;
 use crate::meters::{From, Streamed};
@@ -21,9 +23,12 @@ use crate::remembered::Known;
 pub(crate) const WARNING: HeaderName = HeaderName::from_static("warning");
 
 /// What a tag or digest of a cached shelf points to.
+#[derive(Clone)]
 pub(crate) struct Answer {
-    /// The manifest, which is here.
+    /// The manifest.
     pub digest: Digest,
+    /// The same, where it was just fetched. None: it is in the store.
+    pub document: Option<Arc<Document>>,
     /// Until when the same answer may be given again, in milliseconds since 1970. None: for ever.
     pub until: Option<i64>,
     /// What is said with an answer that may be out of date.
@@ -32,18 +37,20 @@ pub(crate) struct Answer {
     pub from: From,
 }
 
-/// Brings a manifest here, where its repository lies on a cached shelf. None: on none.
+/// Brings a manifest here, where its repository lies on a cached shelf. None: on none. `counted`: as an answer to a client.
 pub(crate) async fn manifest(
     app: &App,
     repository: &RepositoryName,
     selector: &Selector,
+    counted: bool,
 ) -> Result<Option<Answer>, ApiError> {
     let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
     let path = shelf.upstream_name(repository)?;
-    let found = app.cache.manifest(shelf, repository, &path, selector).await?;
+    let found = app.cache.manifest(shelf, repository, &path, selector, counted).await?;
     let from = if found.fetched { From::Upstream } else { From::Disk };
-    let warning = found.stale.map(|trouble| stale(&trouble));
-    Ok(Some(Answer { digest: found.digest, until: found.until, warning, from }))
+    let warning = found.stale.as_ref().map(stale);
+    let Found { digest, until, document, .. } = found;
+    Ok(Some(Answer { digest, document, until, warning, from }))
 }
 
 /// The field that says that an answer may be out of date, and why.
@@ -65,6 +72,8 @@ pub(crate) enum Had {
     Here(u64),
     /// It is on its way.
     Coming(Taking, Option<u64>),
+    /// It passes through.
+    Passing(Option<u64>),
     /// Only its size was asked for. None: nobody knows it before it is fetched.
     Size(Option<u64>),
 }
@@ -81,7 +90,7 @@ pub(crate) async fn blob(
     let moment = app.store.moment(repository);
     let keep = |size: u64| {
         if let Some(moment) = moment {
-            app.remembered.keep(&app.store, parts.uri.path(), moment, Known::Blob(size));
+            app.remembered.keep(&app.store, parts.uri.path(), moment, Known::blob(size));
         }
         Some(Had::Here(size))
     };
@@ -92,9 +101,10 @@ pub(crate) async fn blob(
         let size = app.cache.blob_size(shelf, repository, &path, digest).await?;
         return Ok(Some(Had::Size(size)));
     }
-    Ok(match app.cache.blob(shelf, repository, &path, digest).await? {
+    Ok(match app.cache.blob(shelf, repository, &path, digest, true).await? {
         Blob::Here(size) => keep(size),
         Blob::Coming(taking, size) => Some(Had::Coming(taking, size)),
+        Blob::Passing(size) => Some(Had::Passing(size)),
     })
 }
 
@@ -103,6 +113,23 @@ pub(crate) fn send(response: &mut Response, taking: Taking, from: u64, end: Opti
     *response.body_mut() = Body::from_stream(follow(taking, from, end));
     response.extensions_mut().insert(Streamed);
     response.extensions_mut().insert(From::Upstream);
+}
+
+/// Sends bytes of a blob that is not kept, straight from the upstream. None as range: all of it.
+pub(crate) async fn pass(
+    app: &App,
+    repository: &RepositoryName,
+    digest: &Digest,
+    size: Option<u64>,
+    range: Option<Range<u64>>,
+    response: &mut Response,
+) -> Result<(), ApiError> {
+    let Some((shelf, path)) = place(app, repository)? else { return Ok(()) };
+    let passing = app.cache.pass(shelf, &path, digest, size, range).await?;
+    *response.body_mut() = Body::from_stream(passing);
+    response.extensions_mut().insert(Streamed);
+    response.extensions_mut().insert(From::Upstream);
+    Ok(())
 }
 
 /// Counts what a client is sent of a cached shelf.

@@ -139,6 +139,18 @@ impl ApiError {
         self
     }
 
+    /// Whether it says that the disk is full.
+    pub(crate) fn is_full(&self) -> bool {
+        self.status == StatusCode::INSUFFICIENT_STORAGE
+    }
+
+    /// With one more sentence.
+    #[must_use]
+    pub(crate) fn adding(mut self, sentence: &str) -> Self {
+        self.message = format!("{}. {sentence}", self.message);
+        self
+    }
+
     /// With one more header.
     #[must_use]
     pub fn with_header(mut self, name: header::HeaderName, value: HeaderValue) -> Self {
@@ -231,9 +243,8 @@ impl From<StoreError> for ApiError {
                 .with_status(StatusCode::CONFLICT),
             error if error.is_full() => {
                 tracing::warn!(%error, "a push was refused: no room");
-                let message = "the larder's disk is full up to its reserve; pulls go on. \
-                     Its operator can free space with `larder shelf drop` and `larder store collect`";
-                Self::new(Code::Denied, message).with_status(StatusCode::INSUFFICIENT_STORAGE)
+                Self::new(Code::Denied, "the larder's disk is full up to its reserve; pulls go on")
+                    .with_status(StatusCode::INSUFFICIENT_STORAGE)
             }
             error => {
                 // What broke is for the operator's log, not for clients.

@@ -13,7 +13,7 @@ use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Document, DocumentError, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::{Removal, now};
+use larder_store::{ManifestRecord, Removal, now};
 
 use crate::access::{AccessPlan, Caller, Head, Pull, is_granted, is_ruled_in, reference};
 use crate::account::Account;
@@ -62,7 +62,7 @@ pub(crate) fn recall<B>(
     }
     let response = match (&answer.known, target) {
         (Known::Manifest(held), _) => give(app, held, method, request.headers()).ok()?,
-        (Known::Blob(size), Target::Blob(_, digest)) if method == Method::HEAD => {
+        (Known::Blob { size, .. }, Target::Blob(_, digest)) if method == Method::HEAD => {
             blobs::head(digest, *size, request.headers())?
         }
         _ => return None,
@@ -94,9 +94,27 @@ pub(crate) async fn get(
 ) -> Result<Response, ApiError> {
     // Asked before the ledger is: what it says after that is at least as true.
     let mut moment = app.store.moment(repository);
-    let brought = cached::manifest(app, repository, selector).await?;
-    let named = brought.as_ref().map(|brought| Selector::Digest(brought.digest.clone()));
-    let found = app.store.manifest(repository, named.as_ref().unwrap_or(selector)).await?;
+    // Whoever had to know its content first has brought it already.
+    let brought = match parts.extensions.get::<cached::Answer>() {
+        Some(brought) => Some(brought.clone()),
+        None => cached::manifest(app, repository, selector, true).await?,
+    };
+    let found = match &brought {
+        // What is in hand need not be read again, and may not be kept at all.
+        Some(cached::Answer { digest, document: Some(document), .. }) => {
+            let record = ManifestRecord {
+                digest: digest.clone(),
+                media_type: document.media_type.clone(),
+                size: document.bytes.len() as u64,
+            };
+            Some((record, document.bytes.clone()))
+        }
+        Some(brought) => {
+            let named = Selector::Digest(brought.digest.clone());
+            app.store.manifest(repository, &named).await?
+        }
+        None => app.store.manifest(repository, selector).await?,
+    };
     let Some((record, bytes)) = found else {
         return Err(absent(app, repository, selector).await?);
     };

@@ -22,8 +22,12 @@ const OVERHEAD: usize = 1024;
 /// What lies at a path.
 pub(crate) enum Known {
     Manifest(Arc<Held>),
-    /// A blob of this size in bytes.
-    Blob(u64),
+    /// A blob, and until when that may be told without a look, in milliseconds since 1970: what a HEAD has told is kept
+    /// from being collected only so long.
+    Blob {
+        size: u64,
+        until: i64,
+    },
 }
 
 /// A manifest, ready to be answered with.
@@ -76,6 +80,7 @@ impl Remembered {
         }
         match &entry.answer.known {
             Known::Manifest(held) if !still_holds(held.until) => None,
+            Known::Blob { until, .. } if !still_holds(Some(*until)) => None,
             _ => Some(Arc::clone(&entry.answer)),
         }
     }
@@ -86,7 +91,7 @@ impl Remembered {
         let Ok(target) = Target::read(path) else { return };
         let size = match &known {
             Known::Manifest(held) => held.bytes.len() + OVERHEAD,
-            Known::Blob(_) => OVERHEAD / 2,
+            Known::Blob { .. } => OVERHEAD / 2,
         };
         let bytes = size + path.len();
         let mut inner = self.inner.write().unwrap_or_else(PoisonError::into_inner);
@@ -104,6 +109,16 @@ impl Remembered {
         if let Some(before) = inner.answers.insert(path, Entry { at, answer, bytes }) {
             inner.bytes -= before.bytes;
         }
+    }
+}
+
+/// How long it is told without a look that a blob is here, in milliseconds.
+const HOUR: i64 = 3_600_000;
+
+impl Known {
+    /// A blob that was just looked up.
+    pub fn blob(size: u64) -> Self {
+        Self::Blob { size, until: now() + HOUR }
     }
 }
 

@@ -19,8 +19,8 @@ use larder_core::access::Who;
 use larder_store::Kind;
 
 use crate::access::{
-    About, AccessPlan, Caller, Happened, Head, Pull, TOKEN_PATH, about, answer_token, check_grant,
-    check_rules, is_probe, probing, reference, refuse_catalog,
+    About, AccessPlan, Caller, Happened, Head, Pull, Ruled, TOKEN_PATH, about, answer_token,
+    check_grant, check_rules, is_probe, probing, reference, refuse_catalog,
 };
 use crate::account::Account;
 use crate::app::App;
@@ -28,7 +28,10 @@ use crate::error::{ApiError, Code};
 use crate::limits::{Asker, Client};
 use crate::mirror;
 use crate::path::Target;
-use crate::{base, blobs, cached, catalog, door, health, manifests, referrers, tags, uploads};
+use crate::rest::Rest;
+use crate::{
+    base, blobs, cached, catalog, door, full, health, manifests, referrers, tags, uploads,
+};
 
 /// The registry as a service for a listener.
 #[derive(Clone)]
@@ -196,6 +199,9 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
     let mut account = account(&app, &request, if is_token { "token" } else { resource });
     let about = target.as_ref().ok().and_then(about);
     let mut asks = None;
+    let (version, (head, body)) = (request.version(), request.into_parts());
+    let (body, rest) = Rest::of(version, &head.headers, body);
+    let request = Request::from_parts(head, body);
     let handled = async {
         if is_token {
             return answer_token(&app, &plan, request).await;
@@ -207,6 +213,12 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
         match target {
             Ok(target) => admit(&app, &plan, caller, target, parts, body).await,
             Err(error) => Err(error.into()),
+        }
+    };
+    let handled = async {
+        match handled.await {
+            Err(error) if error.is_full() => Err(error.adding(&full::advice(&app.store).await)),
+            handled => handled,
         }
     };
     let response = match AssertUnwindSafe(handled).catch_unwind().await {
@@ -222,6 +234,7 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
         }
     };
     let mut response = account.close_with(response);
+    rest.throw_away(&mut response);
     if ends {
         response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
     }
@@ -239,10 +252,13 @@ async fn admit(
 ) -> Result<Response, ApiError> {
     app.take_one(plan, &caller.who)?;
     check_grant(app, plan, &caller, &target, &parts.method, Head::from(&parts)).await?;
-    let warning = match Pull::of(&target, &parts.method) {
+    let ruled = match Pull::of(&target, &parts.method) {
         Some(pull) => check_rules(app, plan, &caller, pull).await?,
-        None => None,
+        None => Ruled::default(),
     };
+    if let Some(brought) = ruled.brought {
+        parts.extensions.insert(brought);
+    }
     let changed = match (&target, &parts.method) {
         (Target::Manifest(repository, selector), &Method::PUT) => {
             Some((Kind::Push, reference(repository, selector)))
@@ -267,7 +283,7 @@ async fn admit(
         happened.reference = Some(About::Text(about));
         app.recorder.count(&happened);
     }
-    if let Some(warning) = warning {
+    if let Some(warning) = ruled.warning {
         response.headers_mut().append(cached::WARNING, warning);
     }
     Ok(response)

@@ -168,6 +168,8 @@ pub(crate) async fn cancel(
     Ok(response)
 }
 
+/// What announces more is compared with the whole disk.
+const LARGE: u64 = 1024 * 1024 * 1024;
 /// Bytes for which room is kept at once where nobody has said how many come.
 const ROOM_EACH: u64 = 1024 * 1024;
 
@@ -202,6 +204,15 @@ async fn take(
         slot => slot,
     };
     let _counted = Counting::one(&app.meters.uploads);
+    if let Some(announced) = announced.filter(|length| *length > LARGE)
+        && let Some(capacity) = app.store.capacity().await?
+        && announced > capacity
+    {
+        let message =
+            format!("{announced} bytes are announced, and the larder's whole disk has {capacity}");
+        let error = ApiError::new(Code::SizeInvalid, message);
+        return Err(error.with_status(StatusCode::PAYLOAD_TOO_LARGE));
+    }
     let mut room = app.store.keep_room(announced.unwrap_or(ROOM_EACH)).await?;
     let mut writer = match id {
         Some(id) => app.store.resume_upload(id).await?,

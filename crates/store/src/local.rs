@@ -585,6 +585,17 @@ impl Folder {
         .await
     }
 
+    /// How many bytes the whole disk has. None: nobody knows.
+    pub async fn capacity(&self) -> Result<Option<u64>, StoreError> {
+        let root = self.inner.root.clone();
+        blocking(move || {
+            let state =
+                rustix::fs::statvfs(&root).map_err(|error| io("measure", &root)(error.into()))?;
+            Ok(Some(state.f_blocks.saturating_mul(state.f_frsize)))
+        })
+        .await
+    }
+
     /// How many bytes can still be written. None: nobody knows.
     pub async fn room(&self) -> Result<Option<u64>, StoreError> {
         let root = self.inner.root.clone();

@@ -70,12 +70,27 @@ impl Keeping {
 
     /// What goes now, the longest unpulled first: all whose time has passed, and as many more as
     /// make up `excess` bytes. What was just asked for does not go to make room.
-    pub fn going<'k>(&self, kept: &'k [Kept], excess: u64, now: i64) -> Vec<Going<'k>> {
+    ///
+    /// What alone is more than `limit` never fits: it goes first, and nothing else goes for its sake while it is in use.
+    pub fn going<'k>(
+        &self,
+        kept: &'k [Kept],
+        limit: Option<u64>,
+        excess: u64,
+        now: i64,
+    ) -> Vec<Going<'k>> {
         let mut candidates: Vec<&Kept> = kept.iter().filter(|one| !self.is_pinned(one)).collect();
         candidates.sort_by(|a, b| (a.last, &a.digest).cmp(&(b.last, &b.digest)));
         let mut excess = excess;
         let mut going = Vec::new();
-        for what in candidates {
+        let fits = |what: &Kept| limit.is_none_or(|limit| what.bytes <= limit);
+        for what in candidates.iter().filter(|what| !fits(what)) {
+            excess = excess.saturating_sub(what.bytes);
+            if what.last.saturating_add(IN_USE) <= now {
+                going.push(Going { what, why: Why::Room });
+            }
+        }
+        for what in candidates.into_iter().filter(|what| fits(what)) {
             let why = if self.expires(what).is_some_and(|end| end <= now) {
                 Why::Unpulled
             } else if excess > 0 && what.last.saturating_add(IN_USE) <= now {
@@ -119,7 +134,7 @@ mod tests {
             kept("library/pipe", "1", 20 * DAY, 100),
         ];
         let going = |excess| -> Vec<(&str, Why)> {
-            let going = keeping.going(&all, excess, 20 * DAY + 1000);
+            let going = keeping.going(&all, None, excess, 20 * DAY + 1000);
             going.iter().map(|one| (one.what.repository.as_str(), one.why)).collect()
         };
         let ashlog = ("bazaar/library/ashlog", Why::Unpulled);
@@ -129,6 +144,20 @@ mod tests {
         assert_eq!(going(101), [ashlog, kettle]);
         assert_eq!(going(u64::MAX), [ashlog, kettle], "what was just asked for stays");
         assert_eq!(keeping.expires(&all[3]), Some(16 * DAY));
+        // What never fits goes alone, and while it is in use nothing goes for it.
+        let all = [
+            kept("library/kettle", "2", DAY, 100),
+            kept("library/model", "1", 2 * DAY, 1000),
+            kept("library/ashlog", "1", DAY, 100),
+        ];
+        let keeping = Keeping { keep: None, pinned: Vec::new() };
+        let going = |excess, now| -> Vec<&str> {
+            let going = keeping.going(&all, Some(500), excess, now);
+            going.iter().map(|one| one.what.repository.as_str()).collect()
+        };
+        assert_eq!(going(700, 3 * DAY), ["bazaar/library/model"]);
+        assert!(going(700, 2 * DAY + 1).is_empty(), "it is being pulled");
+        assert_eq!(going(1001, 3 * DAY).len(), 2, "what does fit makes room by itself");
         assert_eq!(keeping.expires(&all[0]), None);
     }
 }

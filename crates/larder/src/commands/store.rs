@@ -39,7 +39,16 @@ fn there(config: &Config) -> Result<Store, Failure> {
 }
 
 fn failed(error: &StoreError) -> Failure {
-    Failure::store("cannot look after the store", error)
+    let what = "cannot look after the store";
+    match error.is_full() {
+        // What frees space could not write that it does.
+        true => Failure::usage(
+            what,
+            error,
+            "free a few MiB of its disk by other means first: the records cannot be written without any room",
+        ),
+        false => Failure::store(what, error),
+    }
 }
 
 /// How long something must have lain unused before it is taken for forgotten, and not for something

@@ -93,9 +93,10 @@ pub(crate) async fn check(
     plan: &AccessPlan,
     caller: &Caller,
     pull: Pull<'_>,
-) -> Result<Option<HeaderValue>, ApiError> {
+) -> Result<Ruled, ApiError> {
+    let mut ruled = Ruled::default();
     if passes(plan, caller, pull) {
-        return Ok(None);
+        return Ok(ruled);
     }
     let decide = |facts: &Facts| {
         with_asked(plan, caller, pull, |asked| match plan.rules.decide(asked, facts) {
@@ -105,10 +106,11 @@ pub(crate) async fn check(
     };
     let mut decided = decide(&Facts::default());
     if let (None, Pull::Manifest(repository, selector)) = (&decided, pull) {
-        let facts = gather(app, repository, selector).await?;
+        let (facts, brought) = gather(app, repository, selector).await?;
+        ruled.brought = brought;
         decided = decide(&facts);
     }
-    let Some((verdict, Some(rule), lack)) = decided else { return Ok(None) };
+    let Some((verdict, Some(rule), lack)) = decided else { return Ok(ruled) };
     let rule = &plan.rules.all()[rule];
     let image = match pull {
         Pull::Manifest(repository, selector) => reference(repository, selector),
@@ -116,7 +118,7 @@ pub(crate) async fn check(
     };
     let reason = rule.reason(lack.as_ref());
     let (kind, message) = match verdict {
-        Verdict::Allow => return Ok(None),
+        Verdict::Allow => return Ok(ruled),
         Verdict::Warn => (Kind::Warned, format!("{image} is let through; {reason}")),
         Verdict::Deny => (Kind::Refused, format!("{image} is refused by {reason}")),
     };
@@ -128,7 +130,17 @@ pub(crate) async fn check(
         app.meters.refusals.with_label_values(&["rule"]).inc();
         return Err(ApiError::new(Code::Denied, format!("{message}{number}")));
     }
-    Ok(warning(299, &format!("{message}{number}")))
+    ruled.warning = warning(299, &format!("{message}{number}"));
+    Ok(ruled)
+}
+
+/// What the rules say of a pull that they let through.
+#[derive(Default)]
+pub(crate) struct Ruled {
+    /// What is said with the answer.
+    pub warning: Option<HeaderValue>,
+    /// The manifest that was brought for it, if its content had to be known.
+    pub brought: Option<cached::Answer>,
 }
 
 /// What can be known of an image's content. For a cached shelf what tells it is fetched first.
@@ -136,9 +148,9 @@ async fn gather(
     app: &App,
     repository: &RepositoryName,
     selector: &Selector,
-) -> Result<Facts, ApiError> {
-    let Some(brought) = cached::manifest(app, repository, selector).await? else {
-        return Ok(app.store.facts(repository, selector).await?);
+) -> Result<(Facts, Option<cached::Answer>), ApiError> {
+    let Some(brought) = cached::manifest(app, repository, selector, true).await? else {
+        return Ok((app.store.facts(repository, selector).await?, None));
     };
     let whole = Selector::Digest(brought.digest.clone());
     cached::referrers(app, repository, &brought.digest).await?;
@@ -149,7 +161,7 @@ async fn gather(
     let child = image.as_ref().and_then(real_child).map(|child| child.digest.clone());
     if let Some(child) = child {
         let child = Selector::Digest(child);
-        cached::manifest(app, repository, &child).await?;
+        cached::manifest(app, repository, &child, false).await?;
         image = document(app, repository, &child).await?;
     }
     // It may be on its way into the store still, so it is read as it comes.
@@ -163,7 +175,7 @@ async fn gather(
     {
         facts.platforms = config.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
     }
-    Ok(facts)
+    Ok((facts, Some(brought)))
 }
 
 async fn document(
@@ -185,9 +197,18 @@ async fn config(
     let Some(config) = image.config().filter(|config| fits(config.size)) else { return Ok(None) };
     let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
     let path = shelf.upstream_name(repository)?;
-    let bytes = match app.cache.blob(shelf, repository, &path, &config.digest).await? {
+    let bytes = match app.cache.blob(shelf, repository, &path, &config.digest, false).await? {
         Blob::Here(size) if fits(size) => app.store.read_all(&config.digest, size).await?,
         Blob::Here(_) => return Ok(None),
+        Blob::Passing(_) => {
+            let passing = app.cache.pass(shelf, &path, &config.digest, Some(config.size), None);
+            let all = passing.await?.try_fold(BytesMut::new(), |mut all, piece| async move {
+                all.extend_from_slice(&piece);
+                Ok(all)
+            });
+            let Ok(all) = all.await else { return Ok(None) };
+            all.freeze()
+        }
         Blob::Coming(taking, _) => {
             let coming = follow(taking, 0, Some(config.size));
             let all = coming.try_fold(BytesMut::new(), |mut all, piece| async move {

@@ -1,7 +1,8 @@
 //! Fetching ahead: the platforms that a shelf is told of, and what belongs to an image.
 
+use std::collections::HashMap;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use larder_core::digest::Digest;
 use larder_core::document::Document;
@@ -23,6 +24,42 @@ pub(super) struct Job {
     pub repository: RepositoryName,
     pub path: RepositoryName,
     pub digest: Digest,
+}
+
+/// Images that are fetched ahead once somebody asks for a layer of their repository.
+#[derive(Default)]
+pub(super) struct Expected {
+    jobs: Mutex<HashMap<RepositoryName, Vec<Job>>>,
+}
+
+impl Expected {
+    /// Repositories with such images that are remembered, and images of each. When there are more, they are fetched when
+    /// somebody asks for them.
+    const MOST: usize = 4096;
+    const OF_ONE: usize = 8;
+
+    pub fn put(&self, job: Job) {
+        let mut jobs = self.jobs.lock().unwrap_or_else(PoisonError::into_inner);
+        if jobs.len() >= Self::MOST && !jobs.contains_key(&job.repository) {
+            tracing::debug!(repository = %job.repository, "too much waits to be fetched ahead");
+            return;
+        }
+        let of_one = jobs.entry(job.repository.clone()).or_default();
+        of_one.retain(|other| other.digest != job.digest);
+        if of_one.len() >= Self::OF_ONE {
+            of_one.remove(0);
+        }
+        of_one.push(job);
+    }
+
+    fn is_any(&self, repository: &RepositoryName) -> bool {
+        self.jobs.lock().unwrap_or_else(PoisonError::into_inner).contains_key(repository)
+    }
+
+    fn take(&self, repository: &RepositoryName) -> Vec<Job> {
+        let taken = self.jobs.lock().unwrap_or_else(PoisonError::into_inner).remove(repository);
+        taken.unwrap_or_default()
+    }
 }
 
 /// What was fetched ahead.
@@ -50,6 +87,33 @@ impl Cache {
         }
     }
 
+    /// Somebody asks for a blob: if that is no mere configuration, the image is being pulled, and what belongs to it is
+    /// fetched ahead.
+    pub(super) async fn is_pulled(&self, repository: &RepositoryName, digest: &Digest) {
+        if !self.inner.expected.is_any(repository) {
+            return;
+        }
+        let store = &self.inner.store;
+        let is_config = async {
+            let Some(by) = store.needed_by(repository, digest).await? else { return Ok(true) };
+            let found = store.document(repository, &Selector::Digest(by)).await?;
+            let config = found.as_ref().and_then(|(_, document)| document.config());
+            Ok::<_, larder_store::StoreError>(config.is_some_and(|config| config.digest == *digest))
+        };
+        match is_config.await {
+            Ok(true) => {}
+            Ok(false) => {
+                for job in self.inner.expected.take(repository) {
+                    // When too much waits already, this image is fetched when somebody asks for it.
+                    if self.inner.ahead.try_send(job).is_err() {
+                        tracing::debug!(%repository, "too much waits to be fetched ahead");
+                    }
+                }
+            }
+            Err(error) => tracing::warn!(%error, "what to fetch ahead cannot be told"),
+        }
+    }
+
     /// Fetches the image that a tag or digest of one of our repositories points to, whole.
     ///
     /// # Errors
@@ -62,7 +126,7 @@ impl Cache {
         let no_shelf = || Trouble::NoRepository(repository.first_component().to_owned());
         let shelf = self.shelf_of(repository).ok_or_else(no_shelf)?;
         let path = shelf.upstream_name(repository)?;
-        let digest = self.manifest(shelf, repository, &path, selector).await?.digest;
+        let digest = self.manifest(shelf, repository, &path, selector, true).await?.digest;
         let warmed = self.warm(shelf, repository, &path, &digest, false).await?;
         Ok((digest, warmed))
     }
@@ -138,6 +202,7 @@ impl Cache {
             shelf.traffic.misses.fetch_add(1, Ordering::Relaxed);
         }
         match taking.opened().await? {
+            Blob::Passing(_) => Err(Trouble::NoRoom),
             Blob::Here(_) => Ok(0),
             Blob::Coming(taking, size) => {
                 taking.landed().await?;

@@ -91,6 +91,8 @@ pub(crate) enum Blob {
     Here(u64),
     /// It is on its way; its size in bytes, if anybody has said it.
     Coming(Taking, Option<u64>),
+    /// It is not kept: there is no room for it, or it is more than its shelf may hold.
+    Passing(Option<u64>),
 }
 
 impl Fill {
@@ -149,16 +151,18 @@ impl Cache {
     }
 
     /// A blob that may be missing: as it can be had. The repository's name at the upstream must have
-    /// been checked.
+    /// been checked. `counted`: as an answer to a client; what is only looked at on the way is none.
     pub(crate) async fn blob(
         &self,
         shelf: &Arc<CachedShelf>,
         repository: &RepositoryName,
         path: &RepositoryName,
         digest: &Digest,
+        counted: bool,
     ) -> Result<Blob, Trouble> {
+        let count = |counter: &AtomicU64| counter.fetch_add(u64::from(counted), Ordering::Relaxed);
         if let Some(size) = self.held_blob(repository, digest).await? {
-            shelf.traffic.hits.fetch_add(1, Ordering::Relaxed);
+            count(&shelf.traffic.hits);
             return Ok(Blob::Here(size));
         }
         let wanted = self.inner.store.wanted(repository, digest).await?;
@@ -166,11 +170,21 @@ impl Cache {
         if let Some(trouble) = self.in_vain(repository, &what) {
             return Err(trouble);
         }
+        self.is_pulled(repository, digest).await;
+        let most = [shelf.limit, self.inner.limit].into_iter().flatten().min();
+        if let (Some(size), Some(most)) = (wanted, most)
+            && size > most
+        {
+            count(&shelf.traffic.misses);
+            return Ok(Blob::Passing(Some(size)));
+        }
         let (mut taking, began) = self.take(shelf, repository, path, digest, wanted);
         taking.client = Some(shelf.upstream.waiting());
-        let counted = if began { &shelf.traffic.misses } else { &shelf.traffic.hits };
-        counted.fetch_add(1, Ordering::Relaxed);
-        let opened = taking.opened().await;
+        count(if began { &shelf.traffic.misses } else { &shelf.traffic.hits });
+        let opened = match taking.opened().await {
+            Err(Trouble::NoRoom) => Ok(Blob::Passing(wanted)),
+            opened => opened,
+        };
         if let Err(trouble) = &opened
             && trouble.is_absent()
         {

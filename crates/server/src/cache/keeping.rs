@@ -99,7 +99,7 @@ impl Cache {
         if excess > 0 {
             for shelf in self.shelves() {
                 let kept = store.kept(&shelf.name).await?;
-                let going = shelf.keeping.going(&kept, u64::MAX, now());
+                let going = shelf.keeping.going(&kept, None, u64::MAX, now());
                 candidates.extend(going.into_iter().map(|one| (one.what.clone(), &**shelf)));
             }
             candidates.sort_by_key(|(kept, _)| kept.last);
@@ -123,7 +123,9 @@ impl Cache {
         waiting: &mut Vec<Digest>,
     ) -> Result<usize, StoreError> {
         let mut images = 0;
-        for (number, going) in shelf.keeping.going(kept, excess, now()).iter().enumerate() {
+        for (number, going) in
+            shelf.keeping.going(kept, shelf.limit, excess, now()).iter().enumerate()
+        {
             if number > 0 && number.is_multiple_of(STEP) {
                 tokio::time::sleep(PAUSE).await;
             }
@@ -194,7 +196,7 @@ mod tests {
         let host: larder_core::name::Host = "bazaar.example".parse().unwrap();
         let options = Options::new(host.as_str(), "http://127.0.0.1:9".parse().unwrap());
         let (registry, allowance) = (Registry::new(options).unwrap(), None);
-        let plan = UpstreamPlan { host, registry, allowance, spent: Vec::new() };
+        let plan = UpstreamPlan { host, registry, allowance, store: store.clone() };
         let upstream = Arc::new(Upstream::new(plan));
         let shelf = |name: &str, limit| {
             let day = Duration::from_secs(24 * 3600);

@@ -1,7 +1,7 @@
 //! Manifests, tags and lists of a cached shelf.
 
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use larder_client::ClientError;
@@ -12,23 +12,25 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 use larder_store::now;
 
-use super::Cache;
 use super::ahead::Job;
 use super::shelf::CachedShelf;
 use super::trouble::Trouble;
+use super::{Cache, InHand};
 
 /// How long a list that an upstream gave is believed.
 const LISTED: Duration = Duration::from_secs(60);
 /// Companions of one manifest that are fetched.
 const COMPANIONS: usize = 100;
 
-/// What a tag or digest points to on a cached shelf. The manifest is in the store.
+/// What a tag or digest points to on a cached shelf. The manifest is in hand, or in the store.
 #[derive(Debug, Clone)]
 pub(crate) struct Found {
     /// The manifest.
     pub digest: Digest,
     /// Until when it need not be asked for again, in milliseconds since 1970. None: for ever.
     pub until: Option<i64>,
+    /// The manifest, where it was just fetched: there may have been no room to keep it.
+    pub document: InHand,
     /// Whether the upstream was asked for the content.
     pub fetched: bool,
     /// Why an older answer is given instead of the upstream's. None: it is the upstream's.
@@ -46,32 +48,39 @@ struct Tagged {
 
 impl Cache {
     /// What a tag or digest points to; fetched where it is not here. The repository's name at the
-    /// upstream must have been checked.
+    /// upstream must have been checked. `counted`: as an answer to a client; what is only looked at on the way is none.
     pub(crate) async fn manifest(
         &self,
         shelf: &Arc<CachedShelf>,
         repository: &RepositoryName,
         path: &RepositoryName,
         selector: &Selector,
+        counted: bool,
     ) -> Result<Found, Trouble> {
+        let count = |counter: &AtomicU64| counter.fetch_add(u64::from(counted), Ordering::Relaxed);
         let what = selector.to_string();
         let held = self.held(shelf, repository, selector).await?;
         if let Some((digest, Some(until))) = &held {
-            shelf.traffic.hits.fetch_add(1, Ordering::Relaxed);
+            count(&shelf.traffic.hits);
             let until = Some(*until).filter(|until| *until < i64::MAX);
-            return Ok(Found { digest: digest.clone(), until, fetched: false, stale: None });
+            return Ok(Found {
+                digest: digest.clone(),
+                until,
+                document: None,
+                fetched: false,
+                stale: None,
+            });
         }
         // What failed a moment ago is not tried again for everybody who asks.
         let outcome = match (self.in_vain(repository, &what), selector) {
             (Some(trouble), _) => Err(trouble),
             (None, Selector::Digest(digest)) => {
-                shelf.traffic.misses.fetch_add(1, Ordering::Relaxed);
-                self.fetch(shelf, repository, path, digest).await.map(|()| digest.clone())
+                count(&shelf.traffic.misses);
+                let fetched = self.fetch(shelf, repository, path, digest).await;
+                fetched.map(|document| (digest.clone(), document))
             }
             (None, Selector::Tag(tag)) => {
-                let counted =
-                    if held.is_some() { &shelf.traffic.hits } else { &shelf.traffic.misses };
-                counted.fetch_add(1, Ordering::Relaxed);
+                count(if held.is_some() { &shelf.traffic.hits } else { &shelf.traffic.misses });
                 let tagged = Tagged {
                     shelf: Arc::clone(shelf),
                     repository: repository.clone(),
@@ -82,20 +91,25 @@ impl Cache {
             }
         };
         match (outcome, held) {
-            (Ok(digest), held) => {
+            (Ok((digest, document)), held) => {
                 let fetched = held.is_none_or(|(before, _)| before != digest);
-                Ok(Found { digest, until: Some(now()), fetched, stale: None })
+                Ok(Found { digest, until: Some(now()), document, fetched, stale: None })
             }
             // What the upstream deleted is kept for those who use it, as what cannot be asked for.
-            (Err(trouble), Some((digest, None))) => {
-                Ok(Found { digest, until: Some(now()), fetched: false, stale: Some(trouble) })
-            }
+            (Err(trouble), Some((digest, None))) => Ok(Found {
+                digest,
+                until: Some(now()),
+                document: None,
+                fetched: false,
+                stale: Some(trouble),
+            }),
             // It was too old to be served before the upstream said that it has it no more.
             (Err(trouble), None) if trouble.is_absent() => {
                 match self.held(shelf, repository, selector).await? {
                     Some((digest, _)) => Ok(Found {
                         digest,
                         until: Some(now()),
+                        document: None,
                         fetched: false,
                         stale: Some(trouble),
                     }),
@@ -133,7 +147,7 @@ impl Cache {
 
     /// Asks the upstream what a tag points to, once for all who want to know. Who can do with an older
     /// answer waits no longer than the shelf's patience.
-    async fn check(&self, tagged: Tagged, older: bool) -> Result<Digest, Trouble> {
+    async fn check(&self, tagged: Tagged, older: bool) -> Result<(Digest, InHand), Trouble> {
         let shelf = Arc::clone(&tagged.shelf);
         let host = || shelf.upstream.host().clone();
         let (repository, what) = (tagged.repository.clone(), tagged.tag.to_string());
@@ -162,7 +176,7 @@ impl Cache {
     }
 
     /// Compares a tag with the upstream, or asks for it the first time.
-    async fn look(&self, tagged: &Tagged) -> Result<Digest, Trouble> {
+    async fn look(&self, tagged: &Tagged) -> Result<(Digest, InHand), Trouble> {
         let Tagged { shelf, repository, path, tag } = tagged;
         let (store, upstream) = (&self.inner.store, &shelf.upstream);
         let belief = store.belief(repository, tag).await?;
@@ -170,7 +184,7 @@ impl Cache {
         if let Some(belief) = &belief
             && matches!(belief.trust(shelf.terms, now()), Trust::Until(_))
         {
-            return Ok(belief.digest.clone());
+            return Ok((belief.digest.clone(), None));
         }
         let Some(Belief { digest: known, .. }) = belief else {
             let selector = Selector::Tag(tag.clone());
@@ -179,28 +193,30 @@ impl Cache {
             let bytes = document.bytes.len() as u64;
             shelf.traffic.fetched.fetch_add(bytes, Ordering::Relaxed);
             self.keep(tagged, &digest, &document).await?;
-            return Ok(digest);
+            return Ok((digest, Some(Arc::new(document))));
         };
         match upstream.ask(0, upstream.registry.recheck(path, tag, &known)).await {
             Ok(None) => {
                 if store.confirm(repository, tag, &known, now()).await? {
-                    return Ok(known);
+                    return Ok((known, None));
                 }
                 // Another process found something else meanwhile, or dropped it.
                 let belief = store.belief(repository, tag).await?;
-                Ok(belief.map_or(known, |belief| belief.digest))
+                Ok((belief.map_or(known, |belief| belief.digest), None))
             }
             Ok(Some(resolved)) => {
                 tracing::info!(%repository, %tag, before = %known, after = %resolved.digest, "a tag moved");
-                self.fetch(shelf, repository, path, &resolved.digest).await?;
-                let selector = Selector::Digest(resolved.digest.clone());
-                let found = store.manifest(repository, &selector).await?;
-                let document = found.and_then(|(record, bytes)| {
-                    Document::read(bytes, Some(&record.media_type)).ok()
-                });
-                let document = document.ok_or(Trouble::Store)?;
+                let document = match self.fetch(shelf, repository, path, &resolved.digest).await? {
+                    Some(document) => document,
+                    None => {
+                        let selector = Selector::Digest(resolved.digest.clone());
+                        let found = store.document(repository, &selector).await?;
+                        let (_, document) = found.ok_or(Trouble::Store)?;
+                        Arc::new(document)
+                    }
+                };
                 self.keep(tagged, &resolved.digest, &document).await?;
-                Ok(resolved.digest)
+                Ok((resolved.digest, Some(document)))
             }
             Err(trouble) => {
                 if trouble.is_absent() && store.note_gone(repository, tag, now()).await? {
@@ -218,20 +234,34 @@ impl Cache {
         digest: &Digest,
         document: &Document,
     ) -> Result<(), Trouble> {
-        let store = &self.inner.store;
-        self.check_room(document.bytes.len() as u64).await?;
-        store.believe(&tagged.repository, digest, document, Some(tagged.tag.clone())).await?;
-        self.think_ahead(&tagged.shelf, &tagged.repository, &tagged.path, digest, document);
+        let kept = self.believe(&tagged.repository, digest, document, Some(&tagged.tag)).await?;
+        if kept {
+            self.think_ahead(&tagged.shelf, &tagged.repository, &tagged.path, digest, document);
+        }
         Ok(())
     }
 
-    async fn check_room(&self, bytes: u64) -> Result<(), Trouble> {
-        match self.inner.store.check_room(bytes).await {
-            Ok(()) => Ok(()),
-            Err(error) => {
+    /// Keeps a manifest, unless there is no room for it: then it passes through. False: it does.
+    async fn believe(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        document: &Document,
+        tag: Option<&Tag>,
+    ) -> Result<bool, Trouble> {
+        let store = &self.inner.store;
+        let kept = async {
+            store.check_room(document.bytes.len() as u64).await?;
+            store.believe(repository, digest, document, tag.cloned()).await
+        };
+        match kept.await {
+            Ok(()) => Ok(true),
+            Err(error) if error.is_full() => {
+                tracing::warn!(%repository, %digest, %error, "a manifest passes through; there is no room to keep it");
                 self.inner.room.notify_one();
-                Err(error.into())
+                Ok(false)
             }
+            Err(error) => Err(error.into()),
         }
     }
 
@@ -245,16 +275,13 @@ impl Cache {
     ) {
         let index = !document.children().is_empty() && !shelf.platforms.is_empty();
         if index || shelf.companions {
-            let job = Job {
+            // Whoever only looks at an image asks for none of its layers: it is fetched ahead once somebody does.
+            self.inner.expected.put(Job {
                 shelf: Arc::clone(shelf),
                 repository: repository.clone(),
                 path: path.clone(),
                 digest: digest.clone(),
-            };
-            // When too much waits already, this image is fetched when somebody asks for it.
-            if self.inner.ahead.try_send(job).is_err() {
-                tracing::debug!(%repository, %digest, "too much waits to be fetched ahead");
-            }
+            });
         }
     }
 
@@ -265,7 +292,7 @@ impl Cache {
         repository: &RepositoryName,
         path: &RepositoryName,
         digest: &Digest,
-    ) -> Result<(), Trouble> {
+    ) -> Result<InHand, Trouble> {
         let (cache, shelf) = (self.clone(), Arc::clone(shelf));
         let (repository, path, digest) = (repository.clone(), path.clone(), digest.clone());
         let flight = self.inner.fetches.join((repository.clone(), digest.clone()), || async move {
@@ -286,23 +313,21 @@ impl Cache {
         repository: &RepositoryName,
         path: &RepositoryName,
         digest: &Digest,
-    ) -> Result<(), Trouble> {
+    ) -> Result<InHand, Trouble> {
         let (store, upstream) = (&self.inner.store, &shelf.upstream);
         let selector = Selector::Digest(digest.clone());
         if store.manifest_record(repository, &selector).await?.is_some() {
-            return Ok(());
+            return Ok(None);
         }
         let asked = upstream.registry.manifest(path, &selector);
         let (_, document) = upstream.ask(1, asked).await?;
-        self.check_room(document.bytes.len() as u64).await?;
-        store.believe(repository, digest, &document, None).await?;
+        let kept = self.believe(repository, digest, &document, None).await?;
         let bytes = document.bytes.len() as u64;
         shelf.traffic.fetched.fetch_add(bytes, Ordering::Relaxed);
-        let listed = store.is_listed(repository, digest).await?;
-        if !listed {
+        if kept && !store.is_listed(repository, digest).await? {
             self.think_ahead(shelf, repository, path, digest, &document);
         }
-        Ok(())
+        Ok(Some(Arc::new(document)))
     }
 
     /// Fetches what refers to a manifest, as far as the upstream tells now; what was fetched before

@@ -26,8 +26,8 @@ pub struct UpstreamPlan {
     pub registry: Registry,
     /// What the operator says that it lets us pull. None: nothing.
     pub allowance: Option<Allowance>,
-    /// Our pulls so far: when, in milliseconds since 1970, and how many.
-    pub spent: Vec<(i64, u64)>,
+    /// Where our pulls are counted, whichever process makes them.
+    pub store: Store,
 }
 
 /// One upstream.
@@ -35,6 +35,7 @@ pub struct Upstream {
     host: Host,
     /// The way to it.
     pub registry: Registry,
+    store: Store,
     state: Mutex<State>,
     /// Clients that are waiting for blobs of it, and word that the last of them has gone.
     clients: AtomicUsize,
@@ -44,7 +45,7 @@ pub struct Upstream {
 struct State {
     circuit: Circuit,
     budget: Budget,
-    /// Pulls that are not written down yet.
+    /// Pulls that could not be written down.
     pulls: u64,
     /// What went wrong last. None: nothing since it last answered.
     cause: Option<String>,
@@ -67,11 +68,11 @@ impl Drop for Waiting {
 impl Upstream {
     /// Sets it up; nothing is asked yet.
     pub fn new(plan: UpstreamPlan) -> Self {
-        let UpstreamPlan { host, registry, allowance, spent } = plan;
-        let budget = Budget { allowance, spent, reported: None };
+        let UpstreamPlan { host, registry, allowance, store } = plan;
+        let budget = Budget { allowance, ..Budget::default() };
         let (circuit, cause, plain, told) = (Circuit::default(), None, None, None);
         let state = Mutex::new(State { circuit, budget, pulls: 0, cause, plain, told });
-        Self { host, registry, state, clients: AtomicUsize::new(0), quiet: Notify::new() }
+        Self { host, registry, store, state, clients: AtomicUsize::new(0), quiet: Notify::new() }
     }
 
     /// Its host as in references.
@@ -89,50 +90,67 @@ impl Upstream {
         matches!(condition, Condition::Limited(_) | Condition::Resting(_))
     }
 
-    fn enter(&self, pulls: u64) -> Result<(), Trouble> {
+    async fn enter(&self, pulls: u64) -> Result<(), Trouble> {
+        self.is_asked(|circuit, now| match circuit.condition(now) {
+            condition @ (Condition::Limited(_) | Condition::Resting(_)) => Err(condition),
+            Condition::Well | Condition::Ailing(_) => Ok(()),
+        })?;
+        if pulls > 0 {
+            self.spend(pulls).await?;
+        }
+        self.is_asked(Circuit::enter)
+    }
+
+    /// Whether the circuit lets it be asked.
+    fn is_asked(
+        &self,
+        ask: impl FnOnce(&mut Circuit, i64) -> Result<(), Condition>,
+    ) -> Result<(), Trouble> {
         let mut state = self.state();
-        let now = now();
-        if pulls > 0 {
-            state.budget.reported = self.registry.reported();
-            match state.budget.affords(pulls, now) {
-                Afford::Now => {}
-                Afford::At(until) => return Err(Trouble::Spent(self.host.clone(), until)),
-                Afford::Never(_) => {
-                    return Err(Trouble::Spent(self.host.clone(), now + 24 * 3_600_000));
-                }
-            }
-        }
         let cause = state.plain.clone().unwrap_or_default();
-        match state.circuit.enter(now) {
-            Ok(()) => {}
-            Err(Condition::Limited(until)) => {
-                return Err(Trouble::Limited(self.host.clone(), until));
-            }
+        match ask(&mut state.circuit, now()) {
+            Err(Condition::Limited(until)) => Err(Trouble::Limited(self.host.clone(), until)),
             Err(Condition::Resting(until)) => {
-                return Err(Trouble::Resting(self.host.clone(), until, cause));
+                Err(Trouble::Resting(self.host.clone(), until, cause))
             }
-            Err(Condition::Well | Condition::Ailing(_)) => {}
+            Ok(()) | Err(Condition::Well | Condition::Ailing(_)) => Ok(()),
         }
-        if pulls > 0 {
-            state.pulls += pulls;
-            if let Some(allowance) = state.budget.allowance {
-                let per = i64::try_from(allowance.per.as_millis()).unwrap_or(i64::MAX);
-                state.budget.spent.retain(|(at, _)| at.saturating_add(per) > now);
-                state.budget.spent.push((now, pulls));
+    }
+
+    /// Takes pulls of its limit, which all processes on the store share.
+    async fn spend(&self, pulls: u64) -> Result<(), Trouble> {
+        let at = now();
+        let budget = Budget {
+            allowance: self.state().budget.allowance,
+            reported: self.registry.reported(),
+            spent: Vec::new(),
+        };
+        let (afford, budget) = match self.store.spend(&self.host, budget, pulls, false, at).await {
+            Ok(spent) => spent,
+            // On a full disk pulls go on: they are counted as soon as there is room.
+            Err(error) if error.is_full() => {
+                self.state().pulls += pulls;
+                return Ok(());
             }
+            Err(error) => return Err(error.into()),
+        };
+        self.state().budget = budget;
+        match afford {
+            Afford::Now => Ok(()),
+            Afford::At(until) => Err(Trouble::Spent(self.host.clone(), until)),
+            Afford::Never(_) => Err(Trouble::Spent(self.host.clone(), at + 24 * 3_600_000)),
         }
-        Ok(())
     }
 
     /// The same, waiting for a limit that ends soon.
     async fn enter_soon(&self, pulls: u64) -> Result<(), Trouble> {
-        match self.enter(pulls) {
+        match self.enter(pulls).await {
             Err(Trouble::Limited(_, until) | Trouble::Spent(_, until))
                 if until - now() <= WORTH_WAITING =>
             {
                 let pause = u64::try_from(until - now()).unwrap_or(0);
                 tokio::time::sleep(Duration::from_millis(pause + 1)).await;
-                self.enter(pulls)
+                self.enter(pulls).await
             }
             other => other,
         }
@@ -220,8 +238,18 @@ impl Upstream {
         }
     }
 
-    /// Writes down our pulls of it. What cannot be written is kept for the next time.
+    /// Writes down pulls of it that could not be counted when they were made. What cannot be written is kept for the next
+    /// time.
     pub(super) async fn write_pulls(&self, store: &Store) {
+        let allowance = self.state().budget.allowance;
+        if let Some(allowance) = allowance {
+            // Others on the same store spend it too.
+            let per = i64::try_from(allowance.per.as_millis()).unwrap_or(i64::MAX);
+            match store.pulls(&self.host, now().saturating_sub(per)).await {
+                Ok(spent) => self.state().budget.spent = spent,
+                Err(error) => tracing::warn!(%error, "what is left of an allowance cannot be told"),
+            }
+        }
         let pulls = std::mem::take(&mut self.state().pulls);
         if pulls == 0 {
             return;

@@ -538,6 +538,11 @@ impl Store {
         writer.park().await.map(drop)
     }
 
+    /// How many bytes the whole disk has. None: nobody knows.
+    pub async fn capacity(&self) -> Result<Option<u64>, StoreError> {
+        self.objects.capacity().await
+    }
+
     /// How many bytes can still be written. None: nobody knows.
     pub async fn room(&self) -> Result<Option<u64>, StoreError> {
         self.objects.room().await

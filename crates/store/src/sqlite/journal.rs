@@ -1,5 +1,6 @@
 //! The journal in the same file as the ledger.
 
+use larder_core::allowance::{Afford, Budget};
 use larder_core::digest::Digest;
 use larder_core::lock::Want;
 use larder_core::name::{Host, RepositoryName};
@@ -78,6 +79,33 @@ fn note(connection: &Connection, want: &Want, event: &Event, at: i64) -> rusqlit
             .execute(params![host, repository, tag, at, cause])?,
     };
     Ok(())
+}
+
+/// How far back pulls are looked at where nobody states an allowance, in milliseconds.
+const LONGEST: i64 = 31 * 24 * 3_600_000;
+
+fn note_pulls(connection: &Connection, host: &str, count: u64, at: i64) -> rusqlite::Result<()> {
+    connection
+        .prepare_cached(
+            "INSERT INTO pulls (host, at, count) VALUES ($1, $2, $3)
+             ON CONFLICT (host, at) DO UPDATE SET count = pulls.count + excluded.count",
+        )?
+        .execute(params![host, at, signed(count)])?;
+    connection
+        .prepare_cached("DELETE FROM pulls WHERE host = $1 AND at < $2")?
+        .execute(params![host, at - PULLS_KEPT])
+        .map(drop)
+}
+
+fn pulls_after(
+    connection: &Connection,
+    host: &str,
+    since: i64,
+) -> rusqlite::Result<Vec<(i64, u64)>> {
+    connection
+        .prepare_cached("SELECT at, count FROM pulls WHERE host = $1 AND at > $2 ORDER BY at")?
+        .query_map(params![host, since], |row| Ok((row.get(0)?, unsigned(row, 1)?)))?
+        .collect()
 }
 
 fn record(row: &Row<'_>) -> rusqlite::Result<IntakeRecord> {
@@ -188,19 +216,41 @@ impl Store {
         let host = host.to_string();
         self.records
             .note(move |connection| {
-                let write = || -> rusqlite::Result<()> {
-                    connection
-                        .prepare_cached(
-                            "INSERT INTO pulls (host, at, count) VALUES ($1, $2, $3)
-                         ON CONFLICT (host, at) DO UPDATE SET count = pulls.count + excluded.count",
-                        )?
-                        .execute(params![host, at, signed(count)])?;
-                    connection
-                        .prepare_cached("DELETE FROM pulls WHERE host = $1 AND at < $2")?
-                        .execute(params![host, at - PULLS_KEPT])?;
-                    Ok(())
+                note_pulls(connection, &host, count, at).map_err(StoreError::ledger("note pulls"))
+            })
+            .await
+    }
+
+    /// Spends pulls of a registry's limit before they are made, if it affords them now: no two, in whichever processes,
+    /// spend the same. `budget` has what the operator and the registry say; what was spent is filled in. `all_of` has an
+    /// image that is larger than the whole allowance go when all of that is there.
+    pub async fn spend(
+        &self,
+        host: &Host,
+        mut budget: Budget,
+        pulls: u64,
+        all_of: bool,
+        at: i64,
+    ) -> Result<(Afford, Budget), StoreError> {
+        let host = host.to_string();
+        self.records
+            .jot(move |connection| {
+                let longest = budget.allowance.map_or(LONGEST, |allowance| {
+                    i64::try_from(allowance.per.as_millis()).unwrap_or(i64::MAX)
+                });
+                budget.spent = pulls_after(connection, &host, at.saturating_sub(longest))?;
+                let afford = match budget.affords(pulls, at) {
+                    Afford::Never(most) if all_of => match budget.affords(most, at) {
+                        Afford::Never(_) => Afford::Now,
+                        afford => afford,
+                    },
+                    afford => afford,
                 };
-                write().map_err(StoreError::ledger("note pulls"))
+                if afford == Afford::Now {
+                    note_pulls(connection, &host, pulls, at)?;
+                    budget.spent.push((at, pulls));
+                }
+                Ok((afford, budget))
             })
             .await
     }
@@ -208,16 +258,7 @@ impl Store {
     /// The pulls from a registry after a time: when, and how many.
     pub async fn pulls(&self, host: &Host, since: i64) -> Result<Vec<(i64, u64)>, StoreError> {
         let host = host.to_string();
-        self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT at, count FROM pulls WHERE host = $1 AND at > $2 ORDER BY at",
-                    )?
-                    .query_map(params![host, since], |row| Ok((row.get(0)?, unsigned(row, 1)?)))?
-                    .collect()
-            })
-            .await
+        self.records.read(move |connection| pulls_after(connection, &host, since)).await
     }
 
     /// Adds to how often clients asked for manifests. Those that are not recorded are left out.

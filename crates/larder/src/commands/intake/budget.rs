@@ -59,6 +59,19 @@ impl<'b> Budgets<'b> {
         Ok(Budget { allowance, spent, reported })
     }
 
+    /// Takes so many pulls of an upstream's limit if it affords them now: nobody else spends the same.
+    async fn spend(&self, host: &Host, registry: &Registry, pulls: u64) -> Result<Afford, Failure> {
+        let allowance = self.config.upstream(host).and_then(|upstream| upstream.allowance);
+        let reported = registry.reported();
+        let limited = allowance.is_some() || reported.is_some();
+        let (Some(store), true) = (self.store, limited) else { return Ok(Afford::Now) };
+        let budget = Budget { allowance, reported, ..Budget::default() };
+        let spent = store.spend(host, budget, pulls, true, now()).await;
+        spent
+            .map(|(afford, _)| afford)
+            .map_err(|error| Failure::store("cannot note what is pulled", &error))
+    }
+
     /// What so many pulls of each upstream mean. Upstreams without pulls are left out.
     pub async fn costs(&self, pulls: BTreeMap<Host, u64>) -> Result<Vec<Cost>, Failure> {
         let mut costs = Vec::new();
@@ -93,25 +106,9 @@ impl<'b> Budgets<'b> {
                 if let Some(failure) = turn.get(host) {
                     return Err(failure.clone());
                 }
-                let budget = self.of(host, registry).await?;
-                let at = now();
-                let afford = match budget.affords(pulls, at) {
-                    // An image larger than the allowance goes when all of that is there.
-                    Afford::Never(most) => budget.affords(most, at),
-                    afford => afford,
-                };
-                match afford {
+                match self.spend(host, registry, pulls).await? {
                     Afford::At(then) => then,
-                    Afford::Now | Afford::Never(_) => {
-                        let limited = budget.allowance.is_some() || budget.reported.is_some();
-                        if let (Some(store), true) = (self.store, limited) {
-                            let noted = store.note_pulls(host, pulls, at).await;
-                            noted.map_err(|error| {
-                                Failure::store("cannot note what is pulled", &error)
-                            })?;
-                        }
-                        return Ok(());
-                    }
+                    Afford::Now | Afford::Never(_) => return Ok(()),
                 }
             };
             if !wait {

@@ -2,10 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Locked, Want};
+use larder_core::name::{RepositoryName, Tag};
 use larder_store::IntakeRecord;
 use serde::Serialize;
 
+use crate::config::Config;
 use crate::context::{Context, now, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, paint, time};
@@ -41,16 +44,20 @@ enum State {
     Failed,
     /// What is locked is not what was brought in.
     Outdated,
+    /// It was brought in, and is not here any more: dropped, or withdrawn because its content was damaged.
+    Gone,
     /// It was never brought in.
     Never,
 }
 
-fn state(want: &Want, record: Option<&IntakeRecord>, lock: &Lock) -> State {
+/// How an image stands; `gone` are those that are not here any more.
+fn state(want: &Want, record: Option<&IntakeRecord>, lock: &Lock, gone: &BTreeSet<Want>) -> State {
     let brought = record.and_then(|record| record.brought.as_ref());
     let locked = lock.entries.get(want).map(Locked::here);
     match brought {
         _ if record.is_some_and(|record| record.failed.is_some()) => State::Failed,
         None => State::Never,
+        Some(_) if gone.contains(want) => State::Gone,
         Some((brought, _)) if Some(&brought.digest) == locked => State::InPlace,
         Some(_) => State::Outdated,
     }
@@ -73,19 +80,48 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
     let wanted: BTreeSet<Want> = lock.entries.keys().cloned().chain(exact).collect();
     let shown: Vec<(Want, Option<IntakeRecord>)> =
         wanted.into_iter().map(|want| (want.clone(), records.remove(&want))).collect();
-    let well =
-        shown.iter().all(|(want, record)| state(want, record.as_ref(), &lock) == State::InPlace);
+    let gone = gone(&config, &shown).await?;
+    let well = shown
+        .iter()
+        .all(|(want, record)| state(want, record.as_ref(), &lock, &gone) == State::InPlace);
     if context.output.json {
         let lines: Vec<Line> =
-            shown.iter().map(|(want, record)| line(want, record.as_ref(), &lock)).collect();
+            shown.iter().map(|(want, record)| line(want, record.as_ref(), &lock, &gone)).collect();
         context.output.document(&lines);
     } else {
-        show(&shown, &lock, context);
+        show(&shown, &lock, &gone, context);
     }
     Ok(if well { Exit::Done } else { Exit::No })
 }
 
-fn line(want: &Want, record: Option<&IntakeRecord>, lock: &Lock) -> Line {
+/// What was brought into this larder and is not here any more.
+async fn gone(
+    config: &Config,
+    shown: &[(Want, Option<IntakeRecord>)],
+) -> Result<BTreeSet<Want>, Failure> {
+    let Some(store) = store_if_any(config)? else { return Ok(BTreeSet::new()) };
+    let mut here: BTreeMap<(RepositoryName, Tag), (&Want, &Digest)> = BTreeMap::new();
+    for (want, record) in shown {
+        let brought = record.as_ref().and_then(|record| record.brought.as_ref());
+        let to = config.intake_of(&want.image).map(|intake| config.destination(intake));
+        if let (Some((brought, _)), Some(to)) = (brought, to)
+            && to.host == config.larder.url.host
+        {
+            here.insert((to.repository, want.tag.clone()), (want, &brought.digest));
+        }
+    }
+    let tags = store.tags_named(here.keys().cloned().collect()).await;
+    let tags = tags.map_err(|error| Failure::store("cannot tell what the larder holds", &error))?;
+    for (repository, tag, digest) in tags {
+        let key = (repository, tag);
+        if here.get(&key).is_some_and(|(_, brought)| **brought == digest) {
+            here.remove(&key);
+        }
+    }
+    Ok(here.into_values().map(|(want, _)| want.clone()).collect())
+}
+
+fn line(want: &Want, record: Option<&IntakeRecord>, lock: &Lock, gone: &BTreeSet<Want>) -> Line {
     let brought = record.and_then(|record| record.brought.as_ref());
     let failed = record.and_then(|record| record.failed.as_ref());
     Line {
@@ -97,11 +133,16 @@ fn line(want: &Want, record: Option<&IntakeRecord>, lock: &Lock) -> Line {
         to: brought.map(|(brought, _)| format!("{}:{}", brought.to, want.tag)),
         failed: failed.map(|(_, at)| time(*at)),
         cause: failed.map(|(cause, _)| cause.clone()),
-        state: state(want, record, lock),
+        state: state(want, record, lock, gone),
     }
 }
 
-fn show(shown: &[(Want, Option<IntakeRecord>)], lock: &Lock, context: &Context) {
+fn show(
+    shown: &[(Want, Option<IntakeRecord>)],
+    lock: &Lock,
+    gone: &BTreeSet<Want>,
+    context: &Context,
+) {
     if shown.is_empty() {
         context.output.result("nothing is wanted; `larder intake add REFERENCE` wants an image");
         return;
@@ -114,10 +155,11 @@ fn show(shown: &[(Want, Option<IntakeRecord>)], lock: &Lock, context: &Context) 
         let record = record.as_ref();
         let brought = record.and_then(|record| record.brought.as_ref()).map(|(_, at)| *at);
         let failed = record.and_then(|record| record.failed.as_ref()).map_or(0, |(_, at)| *at);
-        let state = match state(want, record, lock) {
+        let state = match state(want, record, lock, gone) {
             State::InPlace => paint(GOOD, "in place"),
             State::Failed => paint(BAD, format!("failed {}; see below", ago(failed, at))),
             State::Outdated => paint(WARN, "locked anew; not brought in yet"),
+            State::Gone => paint(BAD, "not here any more; `larder intake run` brings it"),
             State::Never => paint(WARN, "not brought in yet"),
         };
         table.row([

@@ -9,7 +9,7 @@ use super::unreadable;
 use crate::config::Config;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Outcome};
-use crate::output::{Table, ago, bytes};
+use crate::output::{Table, ago, bytes, count};
 
 /// List the shelves and what each holds
 #[derive(Debug, clap::Args)]
@@ -131,6 +131,19 @@ pub async fn run(
         ]);
     }
     context.output.result(table.text());
+    if let Some(store) = store {
+        let (_, all) = store
+            .unfinished(std::time::Duration::ZERO)
+            .await
+            .map_err(|error| unreadable(&error))?;
+        if all.bytes > 0 {
+            context.output.note(format!(
+                "{} take {}; `larder store collect --uploads` frees those that nobody goes on with",
+                count(all.uploads, "unfinished upload"),
+                bytes(all.bytes)
+            ));
+        }
+    }
     context
         .output
         .note("UNSHARED is what the images would take if each had its layers for itself.");
