@@ -25,9 +25,14 @@ def digest(text):
     return "sha256:" + hashlib.sha256(text).hexdigest()
 
 
+def config_of(number):
+    return b'{"os":"linux","architecture":"amd64","number":"%012d"}' % number
+
+
 def image(number):
     """The blobs of an image, with their sizes, and its manifest."""
-    blobs = [(digest(b"%d %d" % (number, part)), 1000 * (part + 1)) for part in range(3)]
+    config = config_of(number)
+    blobs = [(digest(config), len(config))] + [(digest(b"%d %d" % (number, part)), 1000 * part) for part in (2, 3)]
     kinds = [CONFIG, LAYER, LAYER]
     parts = [{"mediaType": kind, "digest": blob, "size": size} for kind, (blob, size) in zip(kinds, blobs)]
     body = {"schemaVersion": 2, "mediaType": MANIFEST, "config": parts[0], "layers": parts[1:]}
@@ -74,7 +79,7 @@ def make(folder, count):
     ledger.execute("BEGIN")
     ledger.execute("INSERT INTO contents SELECT digest, size, 'content/sha256/' || substr(digest, 8, 2) || '/' || substr(digest, 8) || '.0', ?, 'here', 1 FROM b ORDER BY digest", (now,))
     ledger.execute("INSERT INTO blobs (repository, digest, size, idle, users) SELECT repository, digest, size, ?, 1 FROM b ORDER BY repository, digest", (now,))
-    ledger.execute("INSERT INTO manifests (repository, digest, media_type, size, subject, added, artifact_type, annotations, volume, tags) SELECT repository, digest, ?, size, subject, ?, kind, NULL, size + 6000, subject IS NULL FROM m ORDER BY repository, digest", (MANIFEST, now))
+    ledger.execute("INSERT INTO manifests (repository, digest, media_type, size, subject, added, artifact_type, annotations, volume, tags) SELECT repository, digest, ?, size, subject, ?, kind, NULL, size + ?, subject IS NULL FROM m ORDER BY repository, digest", (MANIFEST, now, 5000 + len(config_of(0))))
     ledger.execute("INSERT INTO bodies SELECT digest, body FROM m ORDER BY digest")
     ledger.execute("INSERT INTO tags (repository, name, digest, since) SELECT repository, '1.' || (number % 100), digest, ? FROM m WHERE subject IS NULL ORDER BY repository, '1.' || (number % 100)", (now,))
     ledger.execute("INSERT INTO holds SELECT r.shelf, x.digest, x.size, 1 FROM (SELECT repository, digest, size FROM b UNION ALL SELECT repository, digest, size FROM m) x JOIN repositories r ON r.id = x.repository ORDER BY 1, 2")
@@ -89,12 +94,15 @@ def make(folder, count):
     ledger.execute("DROP TABLE sqlite_stat1")
     ledger.execute("PRAGMA journal_mode = WAL")
     ledger.close()
-    # The objects lie there, without their bytes: what lists the folder has as much to list.
+    # The objects lie there, layers without their bytes: what lists the folder has as much to list.
     for part in range(256):
         os.makedirs(f"{folder}/content/sha256/{part:02x}", exist_ok=True)
     for number in range(count):
-        for blob, _ in image(number)[0]:
-            os.close(os.open(f"{folder}/content/sha256/{blob[7:9]}/{blob[7:]}.0", os.O_CREAT | os.O_WRONLY, 0o600))
+        for part, (blob, _) in enumerate(image(number)[0]):
+            file = os.open(f"{folder}/content/sha256/{blob[7:9]}/{blob[7:]}.0", os.O_CREAT | os.O_WRONLY, 0o600)
+            if part == 0:
+                os.write(file, config_of(number))
+            os.close(file)
     print(f"{count} manifests and {3 * count} blobs in {repositories} repositories: {time.time() - began:.0f} s", file=sys.stderr)
 
 
@@ -140,7 +148,7 @@ def measure(larder, folder):
         ("page of the catalog", addresses["registry"] + "/v2/_catalog?n=100"),
         ("page of tags", addresses["registry"] + f"/v2/{name}/tags/list?n=100"),
         ("page of referrers", addresses["registry"] + f"/v2/{name}/referrers/{subject}"),
-        ("scrape of /metrics", addresses["figures"] + "/metrics"),
+        ("scrape of /metrics", addresses["figures"]),
     ]:
         took = []
         for _ in range(9):

@@ -35,6 +35,7 @@ use larder_core::name::RepositoryName;
 use larder_core::policy::{Classes, Rules};
 use larder_core::reference::Unqualified;
 use larder_core::route::{Origins, Routes};
+use larder_store::Store;
 use tokio::sync::Semaphore;
 
 pub(crate) use permit::{about, refuse_catalog};
@@ -43,6 +44,7 @@ pub(crate) use record::{About, Happened, Recorder, is_probe, probing, reference}
 pub(crate) use rules::{Pull, Ruled, check as check_rules, passes as is_ruled_in};
 pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
 
+use crate::meters::Meters;
 use identities::Identities;
 use keys::Keys;
 use pull_token::PullToken;
@@ -139,8 +141,11 @@ pub(crate) struct Caller {
     pub node: bool,
 }
 
-/// The door.
+/// The door. It stands by itself: it needs keys, and somewhere to write down who came, and no registry behind it.
 pub(crate) struct Gate {
+    store: Store,
+    meters: Arc<Meters>,
+    pub recorder: Arc<Recorder>,
     plan: RwLock<Arc<AccessPlan>>,
     signer: Option<Signer>,
     pepper: Pepper,
@@ -158,8 +163,12 @@ pub(crate) struct Gate {
 const WAITING: usize = 256;
 
 impl Gate {
-    pub fn new(plan: AccessPlan, secret: &[u8; 32]) -> Self {
+    /// A door with these keys behind it; the secret is the larder's own.
+    pub fn new(store: Store, meters: Arc<Meters>, plan: AccessPlan, secret: &[u8; 32]) -> Self {
         Self {
+            store,
+            meters,
+            recorder: Arc::new(Recorder::new(secret)),
             signer: Signer::new(secret, plan.host.as_str()),
             pepper: Pepper::new(secret),
             doors: DoorKey::new(secret),
@@ -290,5 +299,68 @@ pub mod fuzzing {
         let scopes =
             all.iter().filter(|(name, _)| name == "scope").map(|(_, value)| value.as_str());
         let _ = Scopes::read(scopes);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use axum::http::HeaderValue;
+    use axum::http::header::AUTHORIZATION;
+    use base64::Engine as _;
+    use base64::engine::general_purpose::STANDARD;
+    use larder_core::access::Line;
+    use larder_core::access::grants::{Patterns, Permits};
+    use larder_core::access::key::{Key, RANDOM};
+    use larder_store::{KeyRecord, now};
+
+    use super::*;
+
+    const SECRET: [u8; 32] = [9; 32];
+
+    #[tokio::test]
+    async fn the_door_needs_no_registry_behind_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open_local(folder.path()).unwrap();
+        let made = Key::new(&[3; RANDOM]);
+        let record = KeyRecord {
+            id: made.id(),
+            user: "ci".into(),
+            hash: Pepper::new(&SECRET).hash(&made),
+            issued: now(),
+            expires: None,
+            revoked: None,
+            replaces: None,
+            used: None,
+            used_from: None,
+        };
+        store.add_key(record).await.unwrap();
+        let none = || Patterns::new(Vec::new()).unwrap();
+        let line = Line { file: "larder.toml".into(), number: 6 };
+        let permits = Permits { pull: none(), push: none(), delete: none(), line };
+        let accounts = [("ci".into(), permits)].into();
+        let grants = Grants { accounts, ..Grants::default() };
+        let open = AccessPlan::open("larder.example".parse().unwrap());
+        let plan = AccessPlan { open: false, grants, ..open };
+        let gate = Gate::new(store.clone(), Arc::new(Meters::new()), plan, &SECRET);
+        let who = async |secret: &str| {
+            let mut headers = HeaderMap::new();
+            let basic = format!("Basic {}", STANDARD.encode(format!("ci:{secret}")));
+            headers.insert(AUTHORIZATION, HeaderValue::from_str(&basic).unwrap());
+            let extensions = Extensions::new();
+            let head = Head { headers: &headers, extensions: &extensions };
+            let plan = gate.plan();
+            let told = gate.identify(&plan, head).await.map(|caller| caller.who);
+            let known = gate.known(&plan, head, &store.moment_of_access().unwrap());
+            (told.ok(), known.map(|caller| caller.who))
+        };
+        let ci = Who::Account("ci".into());
+        assert_eq!(who(made.reveal()).await, (Some(ci.clone()), Some(ci)));
+        assert_eq!(who("wrong").await, (None, None));
+        store.revoke_key(&made.id(), now()).await.unwrap();
+        assert_eq!(
+            who(made.reveal()).await,
+            (None, None),
+            "a revoked key is good no more, at once"
+        );
     }
 }

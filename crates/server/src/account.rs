@@ -72,7 +72,7 @@ impl Account {
 
     fn write(&self, ending: &Ending, sent: u64, whole: bool) {
         let took = self.began.elapsed();
-        self.app.took(&self.who, sent.saturating_add(ending.received));
+        self.app.gate.took(&self.who, sent.saturating_add(ending.received));
         let meters = &self.app.meters;
         let method = method_name(&self.method);
         let status = ending.status;

@@ -55,9 +55,9 @@ pub struct App {
     pub(crate) tally: Tally,
     pub(crate) workers: Workers,
     pub(crate) gate: Gate,
-    pub(crate) recorder: Recorder,
+    pub(crate) recorder: Arc<Recorder>,
     /// Its figures.
-    pub meters: Meters,
+    pub meters: Arc<Meters>,
 }
 
 impl App {
@@ -75,9 +75,11 @@ impl App {
         plan: AccessPlan,
         secret: &[u8; 32],
     ) -> Self {
+        let meters = Arc::new(Meters::new());
+        let gate = Gate::new(store.clone(), Arc::clone(&meters), plan, secret);
         Self {
-            gate: Gate::new(plan, secret),
-            recorder: Recorder::new(secret),
+            recorder: Arc::clone(&gate.recorder),
+            gate,
             store,
             cache,
             uploads: Slots::new(settings.limits.uploads_per_client),
@@ -87,7 +89,7 @@ impl App {
             remembered: Remembered::default(),
             tally: Tally::default(),
             workers: Workers::default(),
-            meters: Meters::new(),
+            meters,
         }
     }
 

@@ -46,7 +46,7 @@ pub(crate) fn recall<B>(
     let moment = app.store.moment_of_access()?;
     let target = &answer.target;
     // Whoever may not have it, or has to be looked at closely, is for the long way.
-    let caller = app.known(plan, Head::of(request), &moment)?;
+    let caller = app.gate.known(plan, Head::of(request), &moment)?;
     if !is_granted(plan, &caller, target, method)
         || !Pull::of(target, method).is_none_or(|pull| is_ruled_in(plan, &caller, pull))
     {
@@ -68,7 +68,7 @@ pub(crate) fn recall<B>(
         _ => return None,
     };
     // Last of all, so that a request which goes the long way is counted once.
-    app.take_one(plan, &caller.who).ok()?;
+    app.gate.take_one(plan, &caller.who).ok()?;
     if let (Known::Manifest(held), Target::Manifest(_, selector)) = (&answer.known, target) {
         cached::count_recalled(app, &held.repository);
         note_pull(app, &caller, held, selector, method);

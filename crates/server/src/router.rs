@@ -105,7 +105,7 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
         async move {
             if asks && request.uri().path() == "/metrics" {
                 let plan = app.gate.plan();
-                let caller = app.identify(&plan, Head::of(&request)).await;
+                let caller = app.gate.identify(&plan, Head::of(&request)).await;
                 let is_account =
                     caller.as_ref().is_ok_and(|caller| matches!(caller.who, Who::Account(_)));
                 if !is_account {
@@ -207,7 +207,7 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
             return answer_token(&app, &plan, request).await;
         }
         let (parts, body) = request.into_parts();
-        let caller = app.identify(&plan, Head::from(&parts)).await?;
+        let caller = app.gate.identify(&plan, Head::from(&parts)).await?;
         account.who = caller.who.clone();
         asks = Some(caller.clone());
         match target {
@@ -250,8 +250,8 @@ async fn admit(
     mut parts: Parts,
     body: Body,
 ) -> Result<Response, ApiError> {
-    app.take_one(plan, &caller.who)?;
-    check_grant(app, plan, &caller, &target, &parts.method, Head::from(&parts)).await?;
+    app.gate.take_one(plan, &caller.who)?;
+    check_grant(&app.gate, plan, &caller, &target, &parts.method, Head::from(&parts)).await?;
     let ruled = match Pull::of(&target, &parts.method) {
         Some(pull) => check_rules(app, plan, &caller, pull).await?,
         None => Ruled::default(),

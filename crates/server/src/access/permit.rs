@@ -8,8 +8,7 @@ use larder_core::reference::Selector;
 use larder_store::{Kind, now};
 
 use super::record::{About, Happened, reference};
-use super::{AccessPlan, Caller, Head};
-use crate::app::App;
+use super::{AccessPlan, Caller, Gate, Head};
 use crate::error::{ApiError, Code};
 use crate::listen::Secure;
 use crate::path::Target;
@@ -69,7 +68,7 @@ pub(crate) fn passes(plan: &AccessPlan, caller: &Caller, target: &Target, method
 
 /// Lets a request through, or refuses it; what is refused is written down.
 pub(crate) async fn check(
-    app: &App,
+    gate: &Gate,
     plan: &AccessPlan,
     caller: &Caller,
     target: &Target,
@@ -111,7 +110,7 @@ pub(crate) async fn check(
                 _ => (None, false),
             };
             if let Some(digest) = digest
-                && token.goes_on(&app.store, repository, digest, is_manifest).await?
+                && token.goes_on(&gate.store, repository, digest, is_manifest).await?
             {
                 return Ok(());
             }
@@ -147,8 +146,8 @@ pub(crate) async fn check(
     let mut happened = Happened::of(caller, Kind::Refused, &message);
     happened.reference = about(target).map(About::Text);
     happened.line = decision.line.map(|line| line.to_string());
-    let number = app.recorder.note(&happened);
-    app.meters.refusals.with_label_values(&["grant"]).inc();
+    let number = gate.recorder.note(&happened);
+    gate.meters.refusals.with_label_values(&["grant"]).inc();
     Err(ApiError::new(Code::Denied, format!("{message}{number}")))
 }
 

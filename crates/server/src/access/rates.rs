@@ -7,8 +7,7 @@ use larder_core::access::Who;
 use larder_core::access::rate::Rate;
 use larder_store::now;
 
-use super::AccessPlan;
-use crate::app::App;
+use super::{AccessPlan, Gate};
 use crate::error::{ApiError, Code};
 
 impl AccessPlan {
@@ -21,11 +20,11 @@ impl AccessPlan {
     }
 }
 
-impl App {
+impl Gate {
     /// Counts a request that is about to be answered, or refuses it.
     pub(crate) fn take_one(&self, plan: &AccessPlan, who: &Who) -> Result<(), ApiError> {
         let Some((name, rate)) = plan.rate(who) else { return Ok(()) };
-        let mut taken = self.gate.taken.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
         let Err(wait) = taken.request(name, rate, now()) else { return Ok(()) };
         drop(taken);
         let seconds = wait.as_millis().div_ceil(1000).max(1);
@@ -42,9 +41,9 @@ impl App {
         if bytes == 0 || !matches!(who, Who::Account(_)) {
             return;
         }
-        let plan = self.gate.plan();
+        let plan = self.plan();
         if let Some((name, rate)) = plan.rate(who) {
-            let mut taken = self.gate.taken.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
             taken.bytes(name, rate, bytes, now());
         }
     }

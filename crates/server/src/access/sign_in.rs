@@ -20,8 +20,7 @@ use super::keys::Keyed;
 use super::permit::challenge;
 use super::pull_token::PullToken;
 use super::record::{Happened, Named};
-use super::{AccessPlan, Caller, Head, short_hash};
-use crate::app::App;
+use super::{AccessPlan, Caller, Gate, Head, short_hash};
 use crate::error::{ApiError, Code};
 use crate::limits::{Asker, Client, Node};
 
@@ -201,7 +200,7 @@ impl Wrong {
     }
 }
 
-impl App {
+impl Gate {
     /// Who sends a request, if that can be told at once. `moment` is the ledger's present one. None:
     /// [`identify`](Self::identify) can tell.
     pub(crate) fn known(
@@ -218,8 +217,8 @@ impl App {
         if !head.headers.contains_key(header::AUTHORIZATION) {
             return Some(unsigned(plan, head, address, node));
         }
-        let session = self.gate.sessions.get(head)?;
-        let keys = self.gate.keys.at(moment)?;
+        let session = self.sessions.get(head)?;
+        let keys = self.keys.at(moment)?;
         self.resume(plan, &session, &keys, address, node)
     }
 
@@ -254,7 +253,7 @@ impl App {
                 match self.sign_in(plan, &user, &secret, address).await? {
                     Ok(signed_in) => {
                         if let Some(session) = signed_in.session() {
-                            self.gate.sessions.keep(head, &Arc::new(session));
+                            self.sessions.keep(head, &Arc::new(session));
                         }
                         Ok(signed_in.caller(address, node))
                     }
@@ -265,11 +264,11 @@ impl App {
                 }
             }
             Brought::Bearer(token) => {
-                let keys = self.gate.keys.now(&self.store).await?;
-                let session = match self.gate.sessions.get(head) {
+                let keys = self.keys.now(&self.store).await?;
+                let session = match self.sessions.get(head) {
                     Some(session) => session,
                     None => {
-                        let read = self.gate.signer.as_ref().map(|signer| signer.read(&token));
+                        let read = self.signer.as_ref().map(|signer| signer.read(&token));
                         let claims = match read {
                             Some(Ok(claims)) => claims,
                             Some(Err(error)) => {
@@ -283,7 +282,7 @@ impl App {
                             return Err(refuse(Some("invalid_token"), text.into()));
                         };
                         let session = Arc::new(session);
-                        self.gate.sessions.keep(head, &session);
+                        self.sessions.keep(head, &session);
                         session
                     }
                 };
@@ -319,7 +318,7 @@ impl App {
         }
         plan.grants.knows(&session.who).then_some(())?;
         if let (Some(id), Some(by), true) = (&session.key, &session.by, is_key) {
-            self.gate.keys.note_use(id, at, address);
+            self.keys.note_use(id, at, address);
             self.note_sign_in(&session.who, by, address);
         }
         let (who, by) = (session.who.clone(), session.by.clone());
@@ -342,7 +341,7 @@ impl App {
         };
         // What is told of a key is told only to whoever has it: an unknown one is as wrong as any.
         let known =
-            keys.by_id.get(&key.id()).filter(|known| self.gate.pepper.verifies(&key, &known.hash));
+            keys.by_id.get(&key.id()).filter(|known| self.pepper.verifies(&key, &known.hash));
         let Some(known) = known else {
             return Some(Err(Wrong::new("no such key was issued")));
         };
@@ -364,7 +363,7 @@ impl App {
         let Some(who) = plan.grants.who(&known.user) else {
             return wrong(format!("{} is no longer declared in larder.toml", known.user));
         };
-        self.gate.keys.note_use(&known.id, at, address);
+        self.keys.note_use(&known.id, at, address);
         self.note_sign_in(&who, &by, address);
         let ends = known.expires.map(|end| end.div_euclid(1000));
         Some(Ok(SignedIn { who, by, limit: None, ends }))
@@ -385,7 +384,7 @@ impl App {
         secret: &str,
         address: Option<IpAddr>,
     ) -> Result<Result<SignedIn, Wrong>, ApiError> {
-        let keys = self.gate.keys.now(&self.store).await?;
+        let keys = self.keys.now(&self.store).await?;
         if let Some(found) = self.with_key(plan, &keys, user, secret, address) {
             return Ok(found);
         }
@@ -394,7 +393,7 @@ impl App {
             return Ok(Err(Wrong::new(text)));
         }
         let at = now() / 1000;
-        if let Some(Ok(claims)) = self.gate.signer.as_ref().map(|signer| signer.read(secret)) {
+        if let Some(Ok(claims)) = self.signer.as_ref().map(|signer| signer.read(secret)) {
             if let Err(error) = claims.check(at) {
                 return Ok(Err(Wrong::new(error)));
             }
@@ -421,7 +420,7 @@ impl App {
             self.note_sign_in(&signed_in.who, &signed_in.by, address);
             return Ok(Ok(signed_in));
         }
-        match self.gate.identities.verify(plan, user, secret, at).await {
+        match self.identities.verify(plan, user, secret, at).await {
             Ok((who, account)) => {
                 let by = By::Identity(format!("{}/{}", account.namespace, account.name));
                 if keys.stops.ends(&who, Some(&by), account.issued) {
@@ -459,11 +458,11 @@ impl App {
         let number = self.recorder.note(&happened);
         self.meters.sign_ins.with_label_values(&["failed"]).inc();
         let wait = {
-            let mut brake = self.gate.brake.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut brake = self.brake.lock().unwrap_or_else(PoisonError::into_inner);
             brake.wrong(address, &user, short_hash(secret), now())
         };
         if wait > Duration::ZERO {
-            let Ok(_waiting) = self.gate.waiting.try_acquire() else {
+            let Ok(_waiting) = self.waiting.try_acquire() else {
                 let error = ApiError::new(Code::TooManyRequests, "too many wrong sign-ins");
                 return Err(error
                     .with_header(header::RETRY_AFTER, axum::http::HeaderValue::from_static("5")));

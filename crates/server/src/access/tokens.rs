@@ -52,17 +52,18 @@ pub(crate) async fn answer(
     let mut ends = None;
     let caller = match &asked.login {
         // Where everybody may do everything, nobody is asked for a secret, and none is believed.
-        Some((user, secret)) if !plan.open => match app.sign_in(plan, user, secret, address).await?
-        {
-            Ok(signed_in) => {
-                ends = signed_in.ends;
-                signed_in.caller(address, false)
+        Some((user, secret)) if !plan.open => {
+            match app.gate.sign_in(plan, user, secret, address).await? {
+                Ok(signed_in) => {
+                    ends = signed_in.ends;
+                    signed_in.caller(address, false)
+                }
+                Err(wrong) => {
+                    let message = app.gate.slow_down(user, secret, address, wrong).await?;
+                    return Err(ApiError::new(Code::Unauthorized, message));
+                }
             }
-            Err(wrong) => {
-                let message = app.slow_down(user, secret, address, wrong).await?;
-                return Err(ApiError::new(Code::Unauthorized, message));
-            }
-        },
+        }
         _ => Caller { who: Who::Anonymous, by: None, token: None, address, node: false },
     };
     let mut access = Vec::new();
