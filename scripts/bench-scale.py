@@ -173,7 +173,7 @@ def plot(table, picture):
     least = max(min(min(values) for _, values in lines), 0.1)
     x = lambda size: left + 500 * (math.log10(size) - math.log10(sizes[0])) / (math.log10(sizes[-1]) - math.log10(sizes[0]))
     y = lambda value: top + 360 * (1 - (math.log10(max(value, least)) - math.log10(least)) / (math.log10(most) - math.log10(least)))
-    colours = ["#1f5f8b", "#b3541e", "#3d7a4a", "#7a3d74", "#8a7b1f", "#444444", "#1f8b86", "#8b1f3d"]
+    colours = ["#1f5f8b", "#b3541e", "#3d7a4a", "#7a3d74", "#8a7b1f", "#444444", "#1f8b86", "#8b1f3d", "#e08a00"]
     out = [f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {width} {height}" font-family="sans-serif" font-size="12">', f'<rect width="{width}" height="{height}" fill="white"/>']
     for size in sizes:
         out.append(f'<line x1="{x(size):.0f}" y1="{top}" x2="{x(size):.0f}" y2="380" stroke="#ddd"/><text x="{x(size):.0f}" y="398" text-anchor="middle">{size:,}</text>')
@@ -182,14 +182,15 @@ def plot(table, picture):
         out.append(f'<line x1="{left}" y1="{y(10**power):.0f}" x2="{left + 500}" y2="{y(10**power):.0f}" stroke="#ddd"/><text x="{left - 8}" y="{y(10**power) + 4:.0f}" text-anchor="end">{10**power:g} ms</text>')
         power += 1
     ends = sorted((y(values[-1]), number) for number, (_, values) in enumerate(lines))
-    places, last = {}, -99
-    for at, number in ends:
-        last = max(at, last + 15)
+    # From the bottom up, so that no name stands below the axis or on another one.
+    places, last = {}, 390
+    for at, number in reversed(ends):
+        last = min(at, last - 15)
         places[number] = last
     for number, (name, values) in enumerate(lines):
         colour = colours[number % len(colours)]
         points = " ".join(f"{x(size):.0f},{y(value):.0f}" for size, value in zip(sizes, values))
-        out.append(f'<polyline points="{points}" fill="none" stroke="{colour}" stroke-width="2"/><text x="{left + 510}" y="{places[number] + 4:.0f}" fill="{colour}">{name}</text>')
+        out.append(f'<polyline points="{points}" fill="none" stroke="{colour}" stroke-width="2"/><text x="{left + 510}" y="{places[number] + 4:.0f}" fill="{colour}">{name.split(",")[0]}</text>')
     out.append(f'<text x="{left + 250}" y="415" text-anchor="middle">manifests in the store</text></svg>')
     open(picture, "w").write("\n".join(out) + "\n")
 
