@@ -55,18 +55,33 @@ const OWN: [&str; 16] = [
     "spare",
 ];
 
-/// What a folder holds that no copy of a store has. None: nothing.
+/// What a folder holds that no copy of a store has. None: nothing. What a run that was killed has left is removed.
 pub fn stranger_in(folder: &Path) -> io::Result<Option<String>> {
+    let mut left_over = Vec::new();
     for entry in fs::read_dir(folder)? {
-        let name = entry?.file_name();
+        let entry = entry?;
+        let name = entry.file_name();
         let name = name.to_string_lossy();
+        // A run that was killed has left it, while it wrote the secret; nobody else writes here.
+        if is_left_over(&name) {
+            left_over.push(entry.path());
+            continue;
+        }
         // What was pushed there is no copy of anything.
         let used = name == "content" && has_files(&folder.join("content"))?;
         if used || !OWN.contains(&name.as_ref()) {
             return Ok(Some(name.into_owned()));
         }
     }
+    // Only from a folder that is all ours.
+    left_over.iter().try_for_each(fs::remove_file)?;
     Ok(None)
+}
+
+/// Whether a name is one of those under which the secret is written before it has its own.
+fn is_left_over(name: &str) -> bool {
+    let rest = name.strip_prefix(".tmp").unwrap_or_default();
+    rest.len() == 6 && rest.bytes().all(|byte| byte.is_ascii_alphanumeric())
 }
 
 /// Whether there is a file in a folder of folders.

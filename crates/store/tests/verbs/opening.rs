@@ -205,7 +205,13 @@ async fn a_copy_of_a_store_is_a_store_and_is_proved_when_it_comes_back() {
         assert!(matches!(refused, Err(StoreError::Mismatch { .. })), "a manifest too");
         assert!(!Store::is_local(&other));
         assert_eq!(stranger_in(&other).unwrap(), None);
+        // What a run that was killed has left goes, but never from a folder that is somebody else's.
+        fs::write(copy.join(".tmpAb3xY9"), [1; 32]).unwrap();
+        assert_eq!(stranger_in(&copy).unwrap(), None);
+        assert!(!copy.join(".tmpAb3xY9").exists());
+        fs::write(copy.join(".tmpAb3xY9"), [1; 32]).unwrap();
         fs::write(copy.join("index.json"), "{}").unwrap();
+        assert!(copy.join(".tmpAb3xY9").exists());
         assert_eq!(stranger_in(&copy).unwrap().as_deref(), Some("index.json"));
     }
 }
