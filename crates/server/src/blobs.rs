@@ -84,7 +84,7 @@ pub(crate) async fn get(
         if let Some(taking) = coming {
             cached::send(&mut response, taking, 0, None);
         } else if passes {
-            cached::pass(app, repository, digest, None, None, &mut response).await?;
+            Box::pin(cached::pass(app, repository, digest, None, None, &mut response)).await?;
         }
         return Ok(response);
     };
@@ -115,7 +115,8 @@ pub(crate) async fn get(
     if let Some(taking) = coming {
         cached::send(&mut response, taking, range.start, Some(range.end));
     } else if passes {
-        cached::pass(app, repository, digest, Some(size), Some(range), &mut response).await?;
+        Box::pin(cached::pass(app, repository, digest, Some(size), Some(range), &mut response))
+            .await?;
     } else {
         let Ok(file) = Arc::clone(&app.readers).try_acquire_owned() else {
             let message =

@@ -215,18 +215,17 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
             Err(error) => Err(error.into()),
         }
     };
-    let handled = async {
-        match handled.await {
-            Err(error) if error.is_full() => Err(error.adding(&full::advice(&app.store).await)),
-            handled => handled,
-        }
-    };
     let response = match AssertUnwindSafe(handled).catch_unwind().await {
         Ok(Ok(response)) => response,
-        Ok(Err(error)) => match &asks {
-            Some(caller) => written_down(&app, caller, about, error).into_response(),
-            None => error.into_response(),
-        },
+        Ok(Err(mut error)) => {
+            if error.is_full() {
+                error = error.adding(&full::advice(&app.store).await);
+            }
+            match &asks {
+                Some(caller) => written_down(&app, caller, about, error).into_response(),
+                None => error.into_response(),
+            }
+        }
         Err(_) => {
             tracing::error!(path = &*account.path, "a handler panicked");
             ApiError::new(Code::Internal, "the larder failed; its log has the cause")

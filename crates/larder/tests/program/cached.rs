@@ -184,7 +184,7 @@ fn the_other_platforms_are_fetched_ahead_with_what_belongs_to_them() {
         "platforms = [\"linux/amd64\", \"linux/arm64\"]\ncompanions = true\nrecheck = \"0s\"",
     );
     let node = straight(&serving);
-    node.get("HEAD", "bazaar/library/kettle/manifests/2", ACCEPT).unwrap();
+    node.pull("bazaar/library/kettle", "2").unwrap();
     let asked = std::cell::RefCell::new(Vec::new());
     wait_until("all of it came", || {
         asked.borrow_mut().extend(requests(&house.bazaar));

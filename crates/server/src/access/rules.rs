@@ -106,7 +106,7 @@ pub(crate) async fn check(
     };
     let mut decided = decide(&Facts::default());
     if let (None, Pull::Manifest(repository, selector)) = (&decided, pull) {
-        let (facts, brought) = gather(app, repository, selector).await?;
+        let (facts, brought) = Box::pin(gather(app, repository, selector)).await?;
         ruled.brought = brought;
         decided = decide(&facts);
     }
@@ -202,10 +202,11 @@ async fn config(
         Blob::Here(_) => return Ok(None),
         Blob::Passing(_) => {
             let passing = app.cache.pass(shelf, &path, &config.digest, Some(config.size), None);
-            let all = passing.await?.try_fold(BytesMut::new(), |mut all, piece| async move {
-                all.extend_from_slice(&piece);
-                Ok(all)
-            });
+            let all =
+                Box::pin(passing).await?.try_fold(BytesMut::new(), |mut all, piece| async move {
+                    all.extend_from_slice(&piece);
+                    Ok(all)
+                });
             let Ok(all) = all.await else { return Ok(None) };
             all.freeze()
         }

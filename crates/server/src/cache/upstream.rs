@@ -91,10 +91,15 @@ impl Upstream {
     }
 
     async fn enter(&self, pulls: u64) -> Result<(), Trouble> {
-        self.is_asked(|circuit, now| match circuit.condition(now) {
+        let left_alone = self.is_asked(|circuit, now| match circuit.condition(now) {
             condition @ (Condition::Limited(_) | Condition::Resting(_)) => Err(condition),
             Condition::Well | Condition::Ailing(_) => Ok(()),
-        })?;
+        });
+        if let Err(left_alone) = left_alone {
+            // What the operator states is told first: it ends later, and by itself.
+            self.is_spent(pulls).await?;
+            return Err(left_alone);
+        }
         if pulls > 0 {
             self.spend(pulls).await?;
         }
@@ -117,6 +122,24 @@ impl Upstream {
         }
     }
 
+    /// Refuses pulls that its limit does not afford now; nothing is spent.
+    async fn is_spent(&self, pulls: u64) -> Result<(), Trouble> {
+        let allowance = self.state().budget.allowance;
+        let (Some(stated), true) = (allowance, pulls > 0) else { return Ok(()) };
+        let (at, per) = (now(), i64::try_from(stated.per.as_millis()).unwrap_or(i64::MAX));
+        let spent = self.store.pulls(&self.host, at.saturating_sub(per)).await?;
+        let budget = Budget { allowance, spent, reported: None };
+        self.judge(budget.affords(pulls, at), at)
+    }
+
+    fn judge(&self, afford: Afford, at: i64) -> Result<(), Trouble> {
+        match afford {
+            Afford::Now => Ok(()),
+            Afford::At(until) => Err(Trouble::Spent(self.host.clone(), until)),
+            Afford::Never(_) => Err(Trouble::Spent(self.host.clone(), at + 24 * 3_600_000)),
+        }
+    }
+
     /// Takes pulls of its limit, which all processes on the store share.
     async fn spend(&self, pulls: u64) -> Result<(), Trouble> {
         let at = now();
@@ -135,11 +158,7 @@ impl Upstream {
             Err(error) => return Err(error.into()),
         };
         self.state().budget = budget;
-        match afford {
-            Afford::Now => Ok(()),
-            Afford::At(until) => Err(Trouble::Spent(self.host.clone(), until)),
-            Afford::Never(_) => Err(Trouble::Spent(self.host.clone(), at + 24 * 3_600_000)),
-        }
+        self.judge(afford, at)
     }
 
     /// The same, waiting for a limit that ends soon.
