@@ -5,6 +5,8 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 
 use larder_core::access::key::{Key, Pepper, RANDOM};
+use larder_core::access::stop::{Stop, Stopped};
+use larder_core::digest::Digest;
 use larder_store::{Entry, Filter, KeyRecord, Kind, Store, local_secret};
 
 fn record(seed: u8, user: &str, issued: i64) -> KeyRecord {
@@ -67,6 +69,51 @@ fn entry(number: &str, kind: Kind, who: &str, reference: &str, at: i64) -> Entry
         text: "x".into(),
         same: None,
     }
+}
+
+#[tokio::test]
+async fn what_is_stopped_stays_so_until_it_is_lifted() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open_local(folder.path()).unwrap();
+    let other = Store::open_local(folder.path()).unwrap();
+    let stop = |what: Stopped, at| Stop { what, because: "leaked".into(), at };
+    let (tokens, content) =
+        (Stopped::Tokens("turbine-hall".into()), Stopped::Content(Digest::of(b"bad")));
+    assert!(store.stops().await.unwrap().is_empty());
+    let (moment, version) = (other.moment_of_access(), other.keys_version().await.unwrap());
+    let both = vec![stop(content.clone(), 20), stop(tokens.clone(), 10)];
+    store.add_stops(both).await.unwrap();
+    let known = other.stops().await.unwrap();
+    assert_eq!(known, [stop(tokens.clone(), 10), stop(content.clone(), 20)], "the oldest first");
+    assert_ne!(other.moment_of_access(), moment, "other processes are told");
+    let changed = other.keys_version().await.unwrap();
+    assert!(changed > version);
+    // Stopped anew it counts from then; lifted it is gone, and once is enough.
+    other.add_stops(vec![stop(tokens.clone(), 30)]).await.unwrap();
+    assert_eq!(store.stops().await.unwrap()[1], stop(tokens.clone(), 30));
+    assert!(other.lift_stop(content.clone(), 40).await.unwrap());
+    assert!(!store.lift_stop(content, 50).await.unwrap());
+    assert_eq!(store.stops().await.unwrap(), [stop(tokens, 30)]);
+    assert!(store.keys_version().await.unwrap() > changed);
+}
+
+#[tokio::test]
+async fn what_strangers_leave_in_the_record_is_bounded() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open_local(folder.path()).unwrap();
+    let mut all = vec![
+        entry("own", Kind::Push, "ci", "vendor/a:1", 1),
+        entry("told", Kind::Refused, "ci", "vendor/a:1", 2),
+    ];
+    for number in 0..20 {
+        let kind = if number % 2 == 0 { Kind::Failed } else { Kind::Refused };
+        all.push(entry(&format!("n{number:02}"), kind, "", "vendor/a:1", 10 + number));
+    }
+    store.write_down(all).await.unwrap();
+    store.shorten_strangers(3).await.unwrap();
+    let left = store.entries(Filter::default()).await.unwrap();
+    let left: Vec<_> = left.iter().map(|entry| &*entry.number).collect();
+    assert_eq!(left, ["own", "told", "n17", "n18", "n19"], "whoever is known keeps theirs");
 }
 
 #[tokio::test]

@@ -123,6 +123,10 @@ async fn what_is_let_go_of_takes_only_what_nothing_else_lists() {
 
     let kept = store.kept("bazaar").await.unwrap();
     assert_eq!(kept.len(), 2, "images, not their parts: {kept:?}");
+    assert_eq!(store.kept_in(&kettle).await.unwrap(), kept, "there is no other repository");
+    assert!(store.kept_in(&shelf).await.unwrap().is_empty());
+    assert_eq!(store.needed_by(&kettle, &Digest::of(b"own")).await.unwrap(), Some(one.clone()));
+    assert_eq!(store.needed_by(&shelf, &Digest::of(b"own")).await.unwrap(), None);
     let two = kept.iter().find(|image| image.digest == both).unwrap();
     assert_eq!(two.tags, std::slice::from_ref(&tag));
     assert!(store.bytes_of(&["bazaar".into()]).await.unwrap() > 17);

@@ -7,7 +7,7 @@ use larder_core::access::possession::Proof;
 use larder_core::digest::{Algorithm, Digest, Hasher};
 use larder_store::{Purpose, StoreError};
 
-use super::{CONFIG, collect, files, image, index, name, pairs, push, read};
+use super::{CONFIG, collect, files, image, index, manifest_of, name, pairs, push, read};
 
 #[tokio::test]
 async fn a_blob_is_there_whole_or_not_at_all() {
@@ -264,5 +264,59 @@ async fn digests_are_listed_each_once_page_by_page() {
             let mut reader = pair.one.read_stored(one).await.unwrap();
             assert_eq!(Digest::of(&reader.next().await.unwrap().unwrap()), one.digest);
         }
+    }
+}
+
+#[tokio::test]
+async fn whoever_says_that_it_has_content_proves_it_by_pieces_that_nobody_can_tell() {
+    for pair in pairs() {
+        let content = "a layer that is here ".repeat(500);
+        let digest = push(&pair.one, &pair.kettle, &content).await;
+        let size = content.len() as u64;
+        let proves = |theirs: Option<String>, size: u64| {
+            let (store, digest) = (pair.two.clone(), digest.clone());
+            async move {
+                let piece = |range: std::ops::Range<u64>| {
+                    let range =
+                        usize::try_from(range.start).unwrap()..usize::try_from(range.end).unwrap();
+                    let piece = theirs.as_ref().map(|theirs| {
+                        let end = range.end.min(theirs.len());
+                        Bytes::copy_from_slice(&theirs.as_bytes()[range.start.min(end)..end])
+                    });
+                    async { Ok::<_, StoreError>(piece) }
+                };
+                store.proves(&digest, size, piece).await.unwrap()
+            }
+        };
+        assert!(proves(Some(content.clone()), size).await);
+        assert!(!proves(None, size).await, "it cannot tell");
+        assert!(!proves(Some(content.clone()), size + 1).await, "of another size");
+        assert!(!proves(Some("a layer that is not ".repeat(520)), size).await);
+        assert!(!proves(Some(String::new()), size).await);
+        assert!(!proves(Some("a layer".into()), size).await);
+    }
+}
+
+#[tokio::test]
+async fn what_the_disk_has_is_told_apart_from_what_is_recorded() {
+    for pair in pairs() {
+        let digest = push(&pair.one, &pair.kettle, "content").await;
+        assert_eq!(pair.two.size_on_disk(&digest).await.unwrap(), Some(7));
+        assert_eq!(pair.two.read_all(&digest, 7).await.unwrap(), "content");
+        let object = files(&pair.folder.path().join("content")).pop().unwrap();
+        std::fs::write(&object, "con").unwrap();
+        assert_eq!(pair.two.size(&digest).await.unwrap(), Some(7));
+        assert_eq!(pair.two.size_on_disk(&digest).await.unwrap(), Some(3));
+        let short = pair.two.read_all(&digest, 7).await;
+        assert!(short.is_err(), "less than it says is no content: {short:?}");
+        std::fs::remove_file(&object).unwrap();
+        assert_eq!(pair.two.size_on_disk(&digest).await.unwrap(), None);
+        assert!(pair.two.read_all(&digest, 7).await.is_err());
+        let unknown = Digest::of(b"never seen");
+        assert_eq!(pair.two.size_on_disk(&unknown).await.unwrap(), None);
+        // A manifest is a record: its size is that of its bytes.
+        let image = image(&pair.one, &pair.kettle, "layer", None).await;
+        let size = manifest_of("layer").bytes.len() as u64;
+        assert_eq!(pair.two.size_on_disk(&image).await.unwrap(), Some(size));
     }
 }

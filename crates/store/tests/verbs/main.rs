@@ -2,12 +2,14 @@
 #![allow(missing_docs, clippy::unwrap_used)]
 
 mod contents;
+mod facts;
 mod journal;
 mod leases;
 mod manifests;
 mod opening;
 mod removal;
 mod room;
+mod spending;
 mod together;
 mod totals;
 mod uploads;

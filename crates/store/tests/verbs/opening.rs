@@ -248,3 +248,16 @@ async fn a_copy_of_an_earlier_version_comes_back_in_this_form() {
         assert!(has(&store, &name(&repository), &by_tag(&tag)).await);
     }
 }
+
+#[test]
+fn a_folder_that_others_can_enter_is_closed() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let folder = tempfile::tempdir().unwrap();
+    let mode = || fs::metadata(folder.path()).unwrap().permissions().mode() & 0o777;
+    for (open, closed, told) in [(0o755, 0o700, true), (0o770, 0o700, true), (0o700, 0o700, false)]
+    {
+        fs::set_permissions(folder.path(), fs::Permissions::from_mode(open)).unwrap();
+        assert_eq!((Store::tighten(folder.path()).unwrap(), mode()), (told, closed));
+    }
+    assert!(Store::tighten(&folder.path().join("not there")).is_err());
+}
