@@ -134,7 +134,7 @@ pub fn check_store(config: &Config) -> Result<(), Failure> {
 pub fn no_store(config: &Config) -> Failure {
     let folder = config.data();
     let what = format!("cannot open the larder's store in {}", crate::files::named(&folder));
-    let remedy = "is its disk there? A new store is made by `larder init`, or by a command with `--new-store`";
+    let remedy = "is its disk there? A new store is made by `larder init`, or by a command that fills it, with `--new-store`";
     Failure::usage(what, "there is no store in it", remedy)
 }
 
@@ -150,6 +150,11 @@ pub fn open_store(config: &Config) -> Result<Store, Failure> {
 /// Opens the larder's store for reading. None: nothing was ever stored.
 pub fn store_if_any(config: &Config) -> Result<Option<Store>, Failure> {
     if Store::is_local(&config.data()) { open_store(config).map(Some) } else { Ok(None) }
+}
+
+/// Opens the larder's store, which must be there: nothing can be said of one that nobody has begun.
+pub fn store_here(config: &Config) -> Result<Store, Failure> {
+    store_if_any(config)?.ok_or_else(|| no_store(config))
 }
 
 /// Every tag of a store, and what it points to: for what has to be asked of each of them.

@@ -109,7 +109,7 @@ impl Failure {
             ),
             StoreError::Version { .. } => ("use a newer larder with this store", Exit::Usage),
             StoreError::Earlier { .. } => (
-                "`larder store convert` converts it, and so does `larder serve`; take a backup first",
+                "`larder store convert` converts it, and so does `larder serve`; copy the store's folder first",
                 Exit::Usage,
             ),
             StoreError::Size { .. } => ("have the image mended where it comes from", Exit::Content),

@@ -8,7 +8,7 @@ use larder_core::shown::shown;
 use larder_store::{Entry, Filter, Kind, now};
 use serde::Serialize;
 
-use crate::context::{Context, no_store, store_if_any};
+use crate::context::{Context, store_here};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, paint, time};
 
@@ -71,9 +71,7 @@ struct Line<'l> {
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
-    let Some(store) = store_if_any(&config)? else {
-        return Err(no_store(&config));
-    };
+    let store = store_here(&config)?;
     let span = |span: Span| i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
     let mut filter = Filter {
         since: args.since.map(|since| now().saturating_sub(span(since))),

@@ -17,7 +17,7 @@ use larder_core::holdings::Holdings;
 use larder_core::name::RepositoryName;
 use larder_store::{Store, StoreError, Used};
 
-use crate::context::{Context, now, store_if_any};
+use crate::context::{Context, now, store_here};
 use crate::failure::{Failure, Outcome};
 
 /// What can be asked of shelves.
@@ -34,15 +34,14 @@ pub enum Command {
 
 pub async fn run(command: Command, context: &Context) -> Outcome {
     let config = context.config()?;
-    let store = store_if_any(&config)?;
     match command {
-        Command::List(args) => list::run(&args, &config, store.as_ref(), context).await,
-        Command::Show(args) => show::run(&args, &config, store.as_ref(), context).await,
+        Command::List(args) => list::run(&args, &config, &store_here(&config)?, context).await,
+        Command::Show(args) => show::run(&args, &config, &store_here(&config)?, context).await,
         Command::Warm(args) => warm::run(&args, &config, context).await,
         Command::Retry(args) => retry::run(&args, &config, context).await,
         Command::Block(args) => block::block(&args, &config, context).await,
         Command::Unblock(args) => block::lift(&args, &config, context).await,
-        Command::Drop(args) => drop::run(&args, &config, store.as_ref(), context).await,
+        Command::Drop(args) => drop::run(&args, &config, &store_here(&config)?, context).await,
     }
 }
 

@@ -6,10 +6,9 @@ pub mod convert;
 mod restore;
 mod verify;
 
-use larder_store::{Store, StoreError};
+use larder_store::StoreError;
 
-use crate::config::Config;
-use crate::context::{Context, no_store, store_if_any};
+use crate::context::{Context, store_here};
 use crate::failure::{Failure, Outcome};
 
 /// What can be done to the store.
@@ -25,17 +24,12 @@ pub enum Command {
 pub async fn run(command: Command, context: &Context) -> Outcome {
     let config = context.config()?;
     match command {
-        Command::Verify(args) => verify::run(&args, &there(&config)?, context).await,
-        Command::Collect(args) => collect::run(&args, &there(&config)?, context).await,
-        Command::Backup(args) => backup::run(&args, &config, &there(&config)?, context).await,
+        Command::Verify(args) => verify::run(&args, &store_here(&config)?, context).await,
+        Command::Collect(args) => collect::run(&args, &store_here(&config)?, context).await,
+        Command::Backup(args) => backup::run(&args, &config, &store_here(&config)?, context).await,
         Command::Restore(args) => restore::run(&args, &config, context).await,
         Command::Convert(_) => convert::run(&config, context),
     }
-}
-
-/// The store, which must be there: nothing can be said of one that nobody has begun.
-fn there(config: &Config) -> Result<Store, Failure> {
-    store_if_any(config)?.ok_or_else(|| no_store(config))
 }
 
 fn failed(error: &StoreError) -> Failure {

@@ -10,9 +10,9 @@ use crate::serving::{Serving, ask};
 fn a_cached_shelf_tells_what_it_did() {
     let house = House::new();
     house.configure(&shelves("keep = \"14d\"\nrecheck = \"0s\"\nlimit = \"1 GiB\""));
-    let nothing = house.larder("shelf show bazaar").ends(1);
-    nothing.says(&["the larder holds nothing under that name"]);
+    house.larder("shelf show bazaar").ends(2).says(&["there is no store in it"]);
     let serving = Serving::start(&house);
+    house.larder("shelf show bazaar").ends(0).says(&["nothing of it was asked for yet"]);
     straight(&serving).pull("bazaar/library/kettle", "2").unwrap();
     house.hold(&house.bazaar, "library/kettle", "2", &image(&small("moved")));
     straight(&serving).pull("bazaar/library/kettle", "2").unwrap();

@@ -201,6 +201,12 @@ fn no_command_makes_a_store_by_itself() {
         "intake run",
         "shelf block sha256:0000000000000000000000000000000000000000000000000000000000000000 --because x",
         "store collect",
+        "shelf list",
+        "shelf show vendor",
+        "shelf drop vendor/kettle:2 --dry-run",
+        "intake status",
+        "store backup ./safe",
+        "survey deploy --held",
     ] {
         let run = as_typed(line);
         assert_eq!(run.exit, 2, "{line}: {}", run.err);

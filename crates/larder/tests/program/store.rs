@@ -88,6 +88,14 @@ fn a_backup_goes_to_a_folder_of_its_own() {
     house.larder("store backup larder-data/sub").ends(2).says(&["inside the store"]);
     assert!(!house.path("larder-data/sub").exists());
     house.larder("store backup .").ends(2).says(&["the store lies inside it"]);
+    std::os::unix::fs::symlink("nowhere", house.path("link")).unwrap();
+    house.larder("store backup ./link").ends(2).says(&["a link that leads nowhere"]);
+    house.write("file", "mine");
+    house.larder("store backup ./file").ends(2).says(&["it is no folder"]);
+    assert_eq!(house.read("file"), "mine");
+    // Through a link it is inside all the same.
+    std::os::unix::fs::symlink("larder-data", house.path("inside")).unwrap();
+    house.larder("store backup ./inside/sub").ends(2).says(&["inside the store"]);
     // Nor over something else, nor over another larder's.
     house.larder(&format!("copy {OWN}/vendor/kettle:2 ./lay")).ends(0);
     let before = files(&house.path("lay"));

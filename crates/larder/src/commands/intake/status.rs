@@ -5,11 +5,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Locked, Want};
 use larder_core::name::{RepositoryName, Tag};
-use larder_store::IntakeRecord;
+use larder_store::{IntakeRecord, Store};
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, now, read_lock, store_if_any};
+use crate::context::{Context, now, read_lock, store_here};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, paint, time};
 
@@ -67,11 +67,10 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let lock = read_lock(&config)?;
     let mut records: BTreeMap<Want, IntakeRecord> = BTreeMap::new();
-    if let Some(store) = store_if_any(&config)? {
-        let noted = store.intake().await;
-        let noted = noted.map_err(|error| Failure::store("cannot read what was done", &error))?;
-        records.extend(noted.into_iter().map(|record| (record.want.clone(), record)));
-    }
+    let store = store_here(&config)?;
+    let noted = store.intake().await;
+    let noted = noted.map_err(|error| Failure::store("cannot read what was done", &error))?;
+    records.extend(noted.into_iter().map(|record| (record.want.clone(), record)));
     let exact = config.wishes().into_iter().filter(|wish| !wish.tags.need_listing());
     let exact = exact.flat_map(|wish| {
         let image = wish.image.clone();
@@ -80,7 +79,7 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
     let wanted: BTreeSet<Want> = lock.entries.keys().cloned().chain(exact).collect();
     let shown: Vec<(Want, Option<IntakeRecord>)> =
         wanted.into_iter().map(|want| (want.clone(), records.remove(&want))).collect();
-    let gone = gone(&config, &shown).await?;
+    let gone = gone(&config, &store, &shown).await?;
     let well = shown
         .iter()
         .all(|(want, record)| state(want, record.as_ref(), &lock, &gone) == State::InPlace);
@@ -97,9 +96,9 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
 /// What was brought into this larder and is not here any more.
 async fn gone(
     config: &Config,
+    store: &Store,
     shown: &[(Want, Option<IntakeRecord>)],
 ) -> Result<BTreeSet<Want>, Failure> {
-    let Some(store) = store_if_any(config)? else { return Ok(BTreeSet::new()) };
     let mut here: BTreeMap<(RepositoryName, Tag), (&Want, &Digest)> = BTreeMap::new();
     for (want, record) in shown {
         let brought = record.as_ref().and_then(|record| record.brought.as_ref());

@@ -63,19 +63,11 @@ struct Kept {
     because: String,
 }
 
-pub async fn run(
-    args: &Args,
-    config: &Config,
-    store: Option<&Store>,
-    context: &Context,
-) -> Outcome {
+pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let named: Vec<Named> =
         args.names.iter().map(|name| Named::read(name, config)).collect::<Result<_, _>>()?;
     let repositories = named.iter().map(|one| one.repository.clone()).collect();
-    let holdings = match store {
-        Some(store) => House::of(store, repositories).await?.holdings,
-        None => Holdings::new(larder_core::holdings::Records::default()),
-    };
+    let holdings = House::of(store, repositories).await?.holdings;
     let mut unwanted = BTreeSet::new();
     for (name, one) in args.names.iter().zip(&named) {
         let found = find(&holdings, one);
@@ -93,7 +85,7 @@ pub async fn run(
     if !context.output.json {
         say(&plan, context);
     }
-    if let Some(store) = store.filter(|_| !args.dry_run) {
+    if !args.dry_run {
         let gone = plan.tags.iter().map(|(repository, tag, digest)| {
             let about = format!("{repository}:{tag}");
             record::entry(

@@ -55,18 +55,9 @@ struct Shelf {
     last: Option<i64>,
 }
 
-pub async fn run(
-    args: &Args,
-    config: &Config,
-    store: Option<&Store>,
-    context: &Context,
-) -> Outcome {
-    let totals = match store {
-        Some(store) => {
-            store.shelf_totals(super::first_day()).await.map_err(|error| unreadable(&error))?
-        }
-        None => Vec::new(),
-    };
+pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
+    let totals =
+        store.shelf_totals(super::first_day()).await.map_err(|error| unreadable(&error))?;
     let mut shelves: BTreeMap<String, Shelf> = config
         .storing_shelves()
         .into_iter()
@@ -131,18 +122,14 @@ pub async fn run(
         ]);
     }
     context.output.result(table.text());
-    if let Some(store) = store {
-        let (_, all) = store
-            .unfinished(std::time::Duration::ZERO)
-            .await
-            .map_err(|error| unreadable(&error))?;
-        if all.bytes > 0 {
-            context.output.note(format!(
-                "{} take {}; `larder store collect --uploads` frees those that nobody goes on with",
-                count(all.uploads, "unfinished upload"),
-                bytes(all.bytes)
-            ));
-        }
+    let (_, all) =
+        store.unfinished(std::time::Duration::ZERO).await.map_err(|error| unreadable(&error))?;
+    if all.bytes > 0 {
+        context.output.note(format!(
+            "{} take {}; `larder store collect --uploads` frees those that nobody goes on with",
+            count(all.uploads, "unfinished upload"),
+            bytes(all.bytes)
+        ));
     }
     context
         .output

@@ -55,12 +55,7 @@ enum Order {
     Pulls,
 }
 
-pub async fn run(
-    args: &Args,
-    config: &Config,
-    store: Option<&Store>,
-    context: &Context,
-) -> Outcome {
+pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let what = || format!("cannot show {}", args.name);
     let own = format!("{}/", config.larder.url.host);
     let name = args.name.strip_prefix(&own).unwrap_or(&args.name);
@@ -75,35 +70,33 @@ pub async fn run(
     };
     let repository: RepositoryName = repository.parse().map_err(wrong)?;
     let wanted: Option<Selector> = wanted.map(str::parse).transpose().map_err(wrong)?;
-    let cached = match (store, config.cached_shelf(repository.first_component())) {
-        (Some(store), Some((shelf, caching))) => {
+    let cached = match config.cached_shelf(repository.first_component()) {
+        Some((shelf, caching)) => {
             let name = shelf.name.get_ref().as_str();
             Some(Report::read(config, store, name, caching).await?)
         }
-        _ => None,
+        None => None,
     };
     // What a shelf as such did is said where it is asked for as such.
     let whole = cached.as_ref().filter(|_| repository.is_single() && wanted.is_none());
     let (mut shown, mut untagged) = (Vec::new(), 0);
-    if let Some(store) = store {
-        let mut last: Option<RepositoryName> = None;
-        // Images do not span repositories, so each is looked at by itself.
-        loop {
-            let page = store.repositories_below(&repository, last.as_ref(), PAGE).await;
-            let page = page.map_err(|error| unreadable(&error))?;
-            for name in &page {
-                let found = Found::read(store, name, wanted.as_ref(), args).await?;
-                untagged += found.untagged;
-                let mut images = found.images;
-                if let Some(report) = &cached {
-                    report.tell(store, name, &mut images).await?;
-                }
-                shown.extend(images);
+    let mut last: Option<RepositoryName> = None;
+    // Images do not span repositories, so each is looked at by itself.
+    loop {
+        let page = store.repositories_below(&repository, last.as_ref(), PAGE).await;
+        let page = page.map_err(|error| unreadable(&error))?;
+        for name in &page {
+            let found = Found::read(store, name, wanted.as_ref(), args).await?;
+            untagged += found.untagged;
+            let mut images = found.images;
+            if let Some(report) = &cached {
+                report.tell(store, name, &mut images).await?;
             }
-            match page.last() {
-                Some(name) => last = Some(name.clone()),
-                None => break,
-            }
+            shown.extend(images);
+        }
+        match page.last() {
+            Some(name) => last = Some(name.clone()),
+            None => break,
         }
     }
     if shown.is_empty() {
@@ -143,10 +136,7 @@ pub async fn run(
         Order::Pulls => shown.sort_by_key(|one| std::cmp::Reverse(one.pulls)),
     }
     if args.tree {
-        return match store {
-            Some(store) => tree::show(store, &shown, context).await,
-            None => Ok(Exit::Done),
-        };
+        return tree::show(store, &shown, context).await;
     }
     if context.output.json {
         match whole {

@@ -38,6 +38,17 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     let what = || format!("cannot back up to {}", crate::files::named(folder));
     let io = |error: std::io::Error| Failure::io(what(), &error);
     check_place(folder, config)?;
+    if std::fs::symlink_metadata(folder).is_ok() && !folder.is_dir() {
+        let cause = match folder.exists() {
+            true => "it is no folder",
+            false => "it is a link that leads nowhere",
+        };
+        return Err(Failure::usage(
+            what(),
+            cause,
+            "name a new folder, or that of an earlier backup of this store",
+        ));
+    }
     {
         use std::os::unix::fs::DirBuilderExt as _;
         std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(io)?;

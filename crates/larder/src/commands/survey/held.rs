@@ -14,7 +14,7 @@ use super::online::wanted;
 use super::rows::{Row, Word};
 use super::{Report, deployments};
 use crate::config::Config;
-use crate::context::{Context, store_if_any};
+use crate::context::{Context, store_here};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, Table, count, paint};
 
@@ -41,7 +41,7 @@ pub(super) async fn run(report: &Report, config: Option<&Config>, context: &Cont
         let cause = "no larder.toml is here, so there is no larder to look into";
         return Err(Failure::usage(what, cause, "name one with `--config`"));
     };
-    let store = store_if_any(config)?;
+    let store = store_here(config)?;
     let mut all = Vec::new();
     for row in &report.references {
         let asked = row.certain && !matches!(row.standing, Word::Built | Word::Open);
@@ -49,13 +49,12 @@ pub(super) async fn run(report: &Report, config: Option<&Config>, context: &Cont
             continue;
         }
         let here = here(row, config);
-        let why = match (&here, &store) {
-            (None, _) => Some(match row.standing {
+        let why = match &here {
+            None => Some(match row.standing {
                 Word::Malformed => "it cannot be read".to_owned(),
                 _ => "it does not come through this larder".to_owned(),
             }),
-            (Some(_), None) => Some("this larder holds nothing".to_owned()),
-            (Some(here), Some(store)) => why_not(store, here, &wanted(row, Some(config)))
+            Some(here) => why_not(&store, here, &wanted(row, Some(config)))
                 .await
                 .map_err(|error| Failure::store(what, &error))?,
         };
