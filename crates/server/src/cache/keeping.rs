@@ -11,6 +11,8 @@ use super::shelf::CachedShelf;
 
 /// How often it is looked what may go.
 const TURN: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(30));
+/// The lease of whoever keeps house.
+const HOUSE: &str = "keep-house";
 /// Images that go in one step, and the pause after it.
 const STEP: usize = 8;
 const PAUSE: Duration = Duration::from_millis(50);
@@ -47,7 +49,7 @@ impl Cache {
                 () = self.inner.room.notified() => {}
             }
             settle().await;
-            match self.let_go(&mut waiting).await {
+            match self.let_go_by_turns(&mut waiting).await {
                 Ok(gone) if gone.images > 0 => {
                     tracing::info!(
                         images = gone.images,
@@ -59,6 +61,31 @@ impl Cache {
                 Err(error) => tracing::error!(%error, "what nobody pulls could not be let go of"),
             }
         }
+    }
+
+    /// Lets go of what may go, unless another process keeps house on this store right now. A full disk does not keep it
+    /// from making room: what is kept aside is for that.
+    async fn let_go_by_turns(&self, waiting: &mut Vec<Digest>) -> Result<Gone, StoreError> {
+        match self.let_go_alone(waiting).await {
+            Err(error) if error.is_full() => {
+                self.inner.store.use_spare().await?;
+                self.let_go_alone(waiting).await
+            }
+            done => done,
+        }
+    }
+
+    async fn let_go_alone(&self, waiting: &mut Vec<Digest>) -> Result<Gone, StoreError> {
+        if self.shelves().next().is_none() {
+            return Ok(Gone::default());
+        }
+        let Some(lease) = self.inner.store.acquire(HOUSE).await? else {
+            return Ok(Gone::default());
+        };
+        let gone = self.let_go(waiting).await;
+        let released = lease.release().await;
+        let gone = gone?;
+        released.map(|()| gone)
     }
 
     /// Lets go of what may go. `waiting` holds contents whose bytes were too young to be removed.
@@ -282,5 +309,22 @@ mod tests {
         assert_eq!(names(&store).await, ["one/a", "one/new", "two/b", "vendor/a"]);
         assert_eq!(store.size(&Digest::of(&[1; 1000])).await.unwrap(), Some(1000));
         assert!(waiting.is_empty(), "{waiting:?}");
+    }
+
+    #[tokio::test]
+    async fn one_at_a_time_keeps_house() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open_local(folder.path()).unwrap();
+        image(&store, folder.path(), "one/a", 1, 50).await;
+        let cached = cache(&store, [Some(500), None], None, "none");
+        let other = Store::open_local(folder.path()).unwrap();
+        let lease = other.acquire(HOUSE).await.unwrap().unwrap();
+        let mut waiting = Vec::new();
+        assert_eq!(cached.let_go_by_turns(&mut waiting).await.unwrap(), Gone::default());
+        assert_eq!(names(&store).await, ["one/a"]);
+        lease.release().await.unwrap();
+        assert_eq!(cached.let_go_by_turns(&mut waiting).await.unwrap().images, 1);
+        assert!(names(&store).await.is_empty());
+        assert!(other.acquire(HOUSE).await.unwrap().is_some(), "it is free again");
     }
 }
