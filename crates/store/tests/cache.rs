@@ -74,6 +74,17 @@ async fn a_tag_is_believed_before_its_content_is_here() {
     let layer = Digest::of(b"layer");
     assert_eq!(cache.wanted(&kettle, &layer).await.unwrap(), Some(5));
     assert_eq!(cache.wanted(&kettle, &Digest::of(b"other")).await.unwrap(), None);
+    // Of the images that need it, the smallest tells what it takes to keep one.
+    let smallest = |name: &'static str| {
+        let (store, kettle) = (store.clone(), kettle.clone());
+        async move { store.smallest_with(&kettle, &Digest::of(name.as_bytes())).await.unwrap() }
+    };
+    assert_eq!(smallest("layer").await, Some(11));
+    assert_eq!(smallest("other").await, None);
+    let (larger, larger_document) = manifest(&["config", "layer", "another layer"]);
+    store.believe(&kettle, &larger, &larger_document, None).await.unwrap();
+    assert_eq!(smallest("layer").await, Some(11));
+    assert_eq!(smallest("another layer").await, Some(24));
     let elsewhere: RepositoryName = "bazaar/library/ashlog".parse().unwrap();
     assert_eq!(cache.wanted(&elsewhere, &layer).await.unwrap(), None);
     assert_eq!(store.blob(&kettle, &layer).await.unwrap(), None);

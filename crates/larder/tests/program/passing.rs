@@ -34,6 +34,37 @@ fn an_image_larger_than_its_shelf_may_be_passes_through_and_empties_nothing() {
 }
 
 #[test]
+fn an_image_whose_layers_fit_one_by_one_and_not_together_passes_through_too() {
+    let house = House::new();
+    house.hold(&house.bazaar, "library/wide", "1", &large("wide", 600_000));
+    let serving = serve(&house, "limit = \"400 KiB\"");
+    let node = straight(&serving);
+    node.pull("bazaar/library/kettle", "2").unwrap();
+    let content = |house: &House| {
+        let shown = house.larder("--json shelf show bazaar").ends(0).json();
+        shown["cache"]["content"].as_u64().unwrap()
+    };
+    let before = content(&house);
+    for _ in 0..2 {
+        house.bazaar.take_requests();
+        node.pull("bazaar/library/wide", "1").unwrap();
+        let asked = requests(&house.bazaar);
+        assert!(asked.iter().any(|(line, _)| line.contains("/blobs/")), "{asked:?}");
+    }
+    let grown = content(&house) - before;
+    assert!(grown < 20_000, "its manifests are kept, and no layer: {grown}");
+    assert_eq!(serving.stop("TERM"), 0);
+    let refused = house.larder("shelf warm bazaar/library/wide:1");
+    assert_ne!(refused.exit, 0);
+    refused.says(&["larger than `limit`"]);
+    assert!(content(&house) - before < 20_000);
+    let serving = Serving::start(&house);
+    house.bazaar.take_requests();
+    straight(&serving).pull("bazaar/library/kettle", "2").unwrap();
+    assert_eq!(requests(&house.bazaar), [], "what fits has stayed");
+}
+
+#[test]
 fn a_part_of_what_passes_through_is_given_too() {
     let house = House::new();
     let made = large("model", 2_000_000);

@@ -81,8 +81,14 @@ impl Cache {
         let Some(mut jobs) = jobs else { return std::future::pending().await };
         while let Some(job) = jobs.recv().await {
             let Job { shelf, repository, path, digest } = &job;
-            if let Err(cause) = self.warm(shelf, repository, path, digest, true).await {
-                tracing::warn!(%repository, %digest, %cause, "an image could not be fetched ahead");
+            match self.warm(shelf, repository, path, digest, true).await {
+                Ok(_) => {}
+                Err(Trouble::Beyond) => {
+                    tracing::debug!(%repository, %digest, "an image is too large to be kept");
+                }
+                Err(cause) => {
+                    tracing::warn!(%repository, %digest, %cause, "an image could not be fetched ahead");
+                }
             }
         }
     }
@@ -197,6 +203,9 @@ impl Cache {
             return Ok(0);
         }
         let wanted = self.inner.store.wanted(repository, digest).await?;
+        if self.is_beyond(shelf, repository, digest, wanted).await? {
+            return Err(Trouble::Beyond);
+        }
         let (taking, began) = self.take(shelf, repository, path, digest, wanted);
         if began {
             shelf.traffic.misses.fetch_add(1, Ordering::Relaxed);

@@ -171,12 +171,9 @@ impl Cache {
             return Err(trouble);
         }
         self.is_pulled(repository, digest).await;
-        let most = [shelf.limit, self.inner.limit].into_iter().flatten().min();
-        if let (Some(size), Some(most)) = (wanted, most)
-            && size > most
-        {
+        if self.is_beyond(shelf, repository, digest, wanted).await? {
             count(&shelf.traffic.misses);
-            return Ok(Blob::Passing(Some(size)));
+            return Ok(Blob::Passing(wanted));
         }
         let (mut taking, began) = self.take(shelf, repository, path, digest, wanted);
         taking.client = Some(shelf.upstream.waiting());
@@ -191,6 +188,24 @@ impl Cache {
             self.note_vain(repository, &what, trouble);
         }
         opened
+    }
+
+    /// Whether a blob, or every image that needs it, is larger than its shelf may become: then keeping it would empty the
+    /// shelf for something that cannot stay.
+    pub(super) async fn is_beyond(
+        &self,
+        shelf: &CachedShelf,
+        repository: &RepositoryName,
+        digest: &Digest,
+        size: Option<u64>,
+    ) -> Result<bool, Trouble> {
+        let most = [shelf.limit, self.inner.limit].into_iter().flatten().min();
+        let (Some(size), Some(most)) = (size, most) else { return Ok(false) };
+        if size > most {
+            return Ok(true);
+        }
+        let smallest = self.inner.store.smallest_with(repository, digest).await?;
+        Ok(smallest.is_some_and(|smallest| smallest > most))
     }
 
     /// The size of a blob that the repository has. What only others have is proved first, by a fetch.

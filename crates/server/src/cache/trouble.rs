@@ -29,6 +29,8 @@ pub enum Trouble {
     Unwanted,
     /// There is no room to keep it.
     NoRoom,
+    /// It, or every image that needs it, is larger than its shelf may become: it cannot be kept.
+    Beyond,
     /// The store failed; its cause is in the log.
     Store,
 }
@@ -75,6 +77,9 @@ impl std::fmt::Display for Trouble {
             Self::TooLong(host) => write!(f, "{host} takes too long to answer"),
             Self::Unwanted => f.write_str("the fetch was given up because nobody wanted it"),
             Self::NoRoom => f.write_str("the larder's disk is full up to its reserve"),
+            Self::Beyond => f.write_str(
+                "the image is larger than `limit` (or `cache_limit`) lets its shelf become: it passes through and is not kept",
+            ),
             Self::Store => f.write_str("the larder's store failed; its log has the cause"),
         }
     }
@@ -116,6 +121,7 @@ impl From<Trouble> for ApiError {
             Trouble::NoRepository(_)
                 | Trouble::Unwanted
                 | Trouble::NoRoom
+                | Trouble::Beyond
                 | Trouble::Store
                 | Trouble::Upstream(ClientError::NotFound { .. })
         );
@@ -131,7 +137,7 @@ impl From<Trouble> for ApiError {
             Trouble::TooLong(_) => {
                 Self::new(Code::Internal, message).with_status(StatusCode::GATEWAY_TIMEOUT)
             }
-            Trouble::Store => Self::new(Code::Internal, message),
+            Trouble::Store | Trouble::Beyond => Self::new(Code::Internal, message),
             Trouble::Upstream(error) => match &error {
                 ClientError::NotFound { wanted, .. } => {
                     let code = match wanted {
@@ -198,6 +204,7 @@ mod tests {
             (Trouble::TooLong(host()), 504, "takes too long to answer"),
             (Trouble::Unwanted, 503, "nobody wanted it"),
             (Trouble::NoRoom, 503, "full up to its reserve"),
+            (Trouble::Beyond, 500, "passes through and is not kept"),
             (Trouble::Store, 500, "its log has the cause"),
             (upstream(absent(Wanted::Repository("a".into()))), 404, "has no repository a"),
             (upstream(absent(Wanted::Tag("2".into()))), 404, "has no tag 2"),

@@ -260,6 +260,35 @@ impl Store {
             .await
     }
 
+    /// The bytes of all blobs of the smallest image of the repository that needs a blob, whether they are there or not.
+    /// None: no image does. Where very many do, some of them are asked: then one of them is no rarity.
+    pub async fn smallest_with(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Option<u64>, StoreError> {
+        const SOME: i64 = 64;
+        let (name, digest) = (repository.clone(), digest.clone());
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT MIN((SELECT CAST(COALESCE(SUM(s.size), 0) AS BIGINT) FROM needs s
+                             WHERE s.repository = w.repository AND s.manifest = w.manifest
+                               AND s.is_child = 0))
+                         FROM (SELECT n.repository AS repository, n.manifest AS manifest
+                             FROM needs n JOIN repositories r ON r.id = n.repository
+                             WHERE r.name = $1 AND n.target = $2 AND n.is_child = 0
+                             LIMIT $3) w",
+                    )?
+                    .query_row(params![name.as_str(), digest.as_str(), SOME], |row| {
+                        row.get::<_, Option<i64>>(0)
+                    })
+                    .map(|size| size.map(|size| u64::try_from(size).unwrap_or(0)))
+            })
+            .await
+    }
+
     /// A manifest of the repository that needs a blob. None: none does.
     pub async fn needed_by(
         &self,

@@ -121,6 +121,7 @@ fn a_key_can_be_trusted_for_some_shelves_alone() {
         house.larder("parcel unpack first --config far.toml")
     };
     limited("apps").ends(1).says(&["near signed it, who is trusted for apps alone", "vendor/"]);
-    house.larder("shelf show vendor/kettle --config far.toml").ends(1);
+    let nothing = house.larder("shelf show vendor/kettle --config far.toml");
+    nothing.ends(2).says(&["there is no store in it"]);
     limited("vendor").ends(0);
 }
