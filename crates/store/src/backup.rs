@@ -5,7 +5,7 @@
 
 use std::fs::{self, File};
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use larder_core::digest::{Digest, Hasher};
 use rusqlite::{OpenFlags, params};
@@ -104,6 +104,14 @@ fn remove_if_there(path: &Path) -> Result<(), StoreError> {
     }
 }
 
+/// Where records arrive, with nothing left there of a run before.
+fn incoming(folder: &Path) -> Result<PathBuf, StoreError> {
+    for left in ["", "-wal", "-shm", "-journal"] {
+        remove_if_there(&folder.join(format!("{INCOMING}{left}")))?;
+    }
+    Ok(folder.join(INCOMING))
+}
+
 /// The records take their place: what they name is all there.
 fn show(folder: &Path) -> Result<(), StoreError> {
     // An earlier copy's log belongs to its records, not to these.
@@ -136,10 +144,7 @@ impl Store {
         folder: &Path,
         tell: &(dyn Fn(Copied) + Sync),
     ) -> Result<Copied, StoreError> {
-        let incoming = folder.join(INCOMING);
-        for left in ["", "-wal", "-shm", "-journal"] {
-            remove_if_there(&folder.join(format!("{INCOMING}{left}")))?;
-        }
+        let incoming = incoming(folder)?;
         self.copy_records_to(&incoming).await?;
         let target = ContentFolder::make_backup(folder)?;
         let mut copied = Copied::default();
@@ -176,10 +181,7 @@ impl Store {
         tell: &(dyn Fn(Copied) + Sync),
     ) -> Result<Copied, StoreError> {
         make_private(folder)?;
-        let incoming = folder.join(INCOMING);
-        for left in ["", "-wal", "-shm", "-journal"] {
-            remove_if_there(&folder.join(format!("{INCOMING}{left}")))?;
-        }
+        let incoming = incoming(folder)?;
         let copy = (from.join(LEDGER), incoming.clone());
         crate::sqlite::blocking(move || {
             let from = connect(&copy.0, OpenFlags::SQLITE_OPEN_READ_WRITE)?;

@@ -36,7 +36,7 @@ use crate::sqlite::moments::Moments;
 pub(crate) use crate::sqlite::moments::Touched;
 pub use contents::Stored;
 pub use convert::Converted;
-pub(crate) use convert::{convert, form_of};
+pub(crate) use convert::convert;
 pub(crate) use ledger::{described, manifest};
 pub use shelves::{Holder, ShelfTotals};
 pub(crate) use upkeep::replace;

@@ -126,11 +126,6 @@ impl Store {
         crate::sqlite::convert(folder, &folder.join(LEDGER), room, tell)
     }
 
-    /// The version of the store's form in a local folder, and the one that this program works with. None: there is none.
-    pub fn form_of_local(folder: &Path) -> Result<Option<(i64, i64)>, StoreError> {
-        crate::sqlite::form_of(&folder.join(LEDGER))
-    }
-
     /// Keeps so many bytes of the disk free: [`check_room`](Self::check_room) refuses what would take
     /// them.
     #[must_use]

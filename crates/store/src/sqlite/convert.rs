@@ -39,16 +39,6 @@ pub(super) fn earlier(connection: &Connection) -> Result<Option<i64>, StoreError
     Ok(Some(version(connection)?).filter(|found| *found > 0 && *found < VERSION))
 }
 
-/// The version of a file, and the one that this program works with. None: there is no file.
-pub fn form_of(path: &Path) -> Result<Option<(i64, i64)>, StoreError> {
-    if !path.is_file() {
-        return Ok(None);
-    }
-    let connection = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-    let found = version(&connection)?;
-    Ok((found > 0).then_some((found, VERSION)))
-}
-
 /// Makes the tables of a new file.
 pub(super) fn make(connection: &Connection) -> rusqlite::Result<()> {
     for statements in form::steps(0) {

@@ -54,17 +54,6 @@ impl Store {
         Ok(fence.await?.map(|fence| Lease::new(name.to_owned(), fence, self.clone())))
     }
 
-    /// Takes a lease, waiting for whoever has it.
-    pub async fn acquire_in_turn(&self, name: &str) -> Result<Lease, StoreError> {
-        const PAUSE: std::time::Duration = std::time::Duration::from_millis(50);
-        loop {
-            if let Some(lease) = self.acquire(name).await? {
-                return Ok(lease);
-            }
-            tokio::time::sleep(PAUSE).await;
-        }
-    }
-
     /// False: somebody else has it by now.
     pub(crate) async fn renew_lease(&self, name: &str, fence: i64) -> Result<bool, StoreError> {
         let name = name.to_owned();

@@ -66,11 +66,11 @@ fn state(want: &Want, record: Option<&IntakeRecord>, lock: &Lock, gone: &BTreeSe
 pub async fn run(_: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let lock = read_lock(&config)?;
-    let mut records: BTreeMap<Want, IntakeRecord> = BTreeMap::new();
     let store = store_here(&config)?;
     let noted = store.intake().await;
     let noted = noted.map_err(|error| Failure::store("cannot read what was done", &error))?;
-    records.extend(noted.into_iter().map(|record| (record.want.clone(), record)));
+    let mut records: BTreeMap<Want, IntakeRecord> =
+        noted.into_iter().map(|record| (record.want.clone(), record)).collect();
     let exact = config.wishes().into_iter().filter(|wish| !wish.tags.need_listing());
     let exact = exact.flat_map(|wish| {
         let image = wish.image.clone();

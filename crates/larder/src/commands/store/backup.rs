@@ -33,6 +33,9 @@ struct Report {
     manifests: usize,
 }
 
+/// What to try where a folder cannot take a backup.
+const ANOTHER: &str = "name a new folder, or that of an earlier backup of this store";
+
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let folder = &args.folder;
     let what = || format!("cannot back up to {}", crate::files::named(folder));
@@ -43,11 +46,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
             true => "it is no folder",
             false => "it is a link that leads nowhere",
         };
-        return Err(Failure::usage(
-            what(),
-            cause,
-            "name a new folder, or that of an earlier backup of this store",
-        ));
+        return Err(Failure::usage(what(), cause, ANOTHER));
     }
     {
         use std::os::unix::fs::DirBuilderExt as _;
@@ -130,7 +129,7 @@ pub(super) fn check_place(folder: &Path, config: &Config) -> Result<(), Failure>
 fn check_content(folder: &Path, secret: &[u8; 32]) -> Result<(), Failure> {
     let what = || format!("cannot back up to {}", crate::files::named(folder));
     let io = |error: std::io::Error| Failure::io(what(), &error);
-    let remedy = "name a new folder, or that of an earlier backup of this store";
+    let remedy = ANOTHER;
     if let Some(stranger) = stranger_in(folder).map_err(io)? {
         let stranger = larder_core::shown::shown(&stranger);
         let cause = format!("it holds something else than a backup: {stranger}");
