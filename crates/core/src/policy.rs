@@ -2,7 +2,9 @@
 //! follows from it.
 
 mod classes;
+mod court;
 mod rules;
 
 pub use classes::Classes;
+pub use court::{Case, Court, Elsewhere, Judgement, Named, RuleAnswer, Ruling};
 pub use rules::{Asked, Asks, Decided, Fact, Facts, Lack, Rule, Rules, Verdict};

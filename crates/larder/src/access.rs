@@ -27,18 +27,11 @@ pub fn secret(config: &Config) -> Result<[u8; 32], Failure> {
 /// Who may do what.
 pub fn plan(config: &Config) -> Result<AccessPlan, Failure> {
     Ok(AccessPlan {
-        open: config.is_open(),
-        grants: config.grants.clone(),
+        court: config.court(read_lock(config)?),
         rates: rates(config),
-        classes: config.classes.clone(),
-        rules: config.rules.clone(),
-        origins: config.routes().origins(),
-        routes: config.routes(),
-        lock: read_lock(config)?,
         unqualified: config.larder.unqualified.clone(),
         clusters: clusters(config)?,
         refuse_strangers: config.larder.strangers == Strangers::Refuse,
-        host: config.larder.url.host.clone(),
         aliases: config.larder.aliases.clone(),
         url: config.larder.url.endpoint.to_string(),
     })

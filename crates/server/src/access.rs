@@ -32,9 +32,9 @@ use larder_core::access::{Action, Who};
 use larder_core::door::{Door, DoorKey, Question};
 use larder_core::lock::Lock;
 use larder_core::name::RepositoryName;
-use larder_core::policy::{Classes, Rules};
+use larder_core::policy::Court;
 use larder_core::reference::Unqualified;
-use larder_core::route::{Origins, Routes};
+use larder_core::route::Routes;
 use larder_store::Store;
 use tokio::sync::Semaphore;
 
@@ -52,30 +52,16 @@ use sign_in::Sessions;
 
 /// What the configuration says of who may do what. It can be exchanged while the server runs.
 pub struct AccessPlan {
-    /// Whether everybody may pull and push; rules hold all the same.
-    pub open: bool,
-    /// The grants.
-    pub grants: Grants,
-    /// The classes of images.
-    pub classes: Classes,
-    /// The rules.
-    pub rules: Rules,
-    /// Where upstreams' images are found here.
-    pub routes: Routes,
-    /// What the intake entries resolved to.
-    pub lock: Lock,
+    /// Who may pull what.
+    pub court: Court,
     /// What a name without a registry stands for.
     pub unqualified: Unqualified,
-    /// Where what lies here comes from.
-    pub origins: Origins,
     /// What accounts may take within a span of time, by their names; an account that is not in it, any number.
     pub rates: HashMap<Box<str>, Rate>,
     /// The clusters.
     pub clusters: Vec<Cluster>,
     /// Whether nodes that ask for an upstream's image must say from which cluster they come.
     pub refuse_strangers: bool,
-    /// The larder's own host: where our own images come from.
-    pub host: larder_core::name::Host,
     /// Other names by which it is reached.
     pub aliases: Vec<larder_core::name::Host>,
     /// What it is reached at, for whoever asks by that name: `https://larder.example`.
@@ -169,7 +155,7 @@ impl Gate {
             store,
             meters,
             recorder: Arc::new(Recorder::new(secret)),
-            signer: Signer::new(secret, plan.host.as_str()),
+            signer: Signer::new(secret, plan.host().as_str()),
             pepper: Pepper::new(secret),
             doors: DoorKey::new(secret),
             keys: Keys::default(),
@@ -205,22 +191,31 @@ impl Gate {
 impl AccessPlan {
     /// Everybody may do everything.
     pub fn open(host: larder_core::name::Host) -> Self {
+        let url = format!("http://{host}");
+        let mut court = Court::new(Routes::new(host, Vec::new()), Lock::default());
+        court.open = true;
         Self {
-            open: true,
-            grants: Grants::default(),
+            court,
             rates: HashMap::new(),
-            classes: Classes::default(),
-            rules: Rules::default(),
-            routes: Routes::new(host.clone(), Vec::new()),
-            lock: Lock::default(),
             unqualified: Unqualified::default(),
-            origins: Origins::default(),
             clusters: Vec::new(),
             refuse_strangers: false,
-            url: format!("http://{host}"),
-            host,
+            url,
             aliases: Vec::new(),
         }
+    }
+
+    /// The same by grants: everybody may do what is granted, and nothing else.
+    #[must_use]
+    pub fn by(mut self, grants: Grants) -> Self {
+        self.court.open = false;
+        self.court.grants = grants;
+        self
+    }
+
+    /// The larder's own host: where our own images come from.
+    pub(crate) fn host(&self) -> &larder_core::name::Host {
+        self.court.routes().own()
     }
 
     pub(crate) fn cluster(&self, name: &str) -> Option<&Cluster> {
@@ -229,24 +224,24 @@ impl AccessPlan {
 
     /// Whether a name is one of the larder's own.
     pub(crate) fn is_own(&self, host: &larder_core::name::Host) -> bool {
-        self.host == *host || self.aliases.contains(host)
+        self.host() == host || self.aliases.contains(host)
     }
 
     /// Whether a cluster has namespaces with grants of their own: its nodes then prove too little.
     pub(crate) fn has_own_grants(&self, cluster: &str) -> bool {
-        let known = self.grants.clusters.get(cluster);
+        let known = self.court.grants.clusters.get(cluster);
         known.is_some_and(|known| known.namespaces.values().any(Option::is_some))
     }
 
     /// Whether somebody sees that a repository exists.
     pub(crate) fn sees(&self, caller: &Caller, repository: &RepositoryName) -> bool {
-        self.open || self.grants.may(&caller.who, Action::Pull, repository)
+        self.court.open || self.court.grants.may(&caller.who, Action::Pull, repository)
     }
 
     /// Whether somebody may do something to a repository: granted, and named by the token if one was shown.
     pub(crate) fn may(&self, caller: &Caller, action: Action, repository: &RepositoryName) -> bool {
         let token = caller.token.as_ref().is_none_or(|token| token.allows(action, repository));
-        self.open || (token && self.grants.may(&caller.who, action, repository))
+        self.court.open || (token && self.court.grants.may(&caller.who, action, repository))
     }
 }
 
@@ -340,7 +335,7 @@ mod tests {
         let accounts = [("ci".into(), permits)].into();
         let grants = Grants { accounts, ..Grants::default() };
         let open = AccessPlan::open("larder.example".parse().unwrap());
-        let plan = AccessPlan { open: false, grants, ..open };
+        let plan = open.by(grants);
         let gate = Gate::new(store.clone(), Arc::new(Meters::new()), plan, &SECRET);
         let who = async |secret: &str| {
             let mut headers = HeaderMap::new();

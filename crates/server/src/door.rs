@@ -11,10 +11,9 @@ use axum::response::{IntoResponse as _, Response};
 use larder_core::access::Who;
 use larder_core::access::stop::Stops;
 use larder_core::door::{Door, Question, REVIEW_LIMIT, Reply, Review, RulesAt};
-use larder_core::policy::{Asked, Decided, Fact, Facts, Lack, Verdict};
-use larder_core::reference::{Image, Reference};
+use larder_core::policy::{Case, Fact, Facts, RuleAnswer, Verdict};
+use larder_core::reference::Reference;
 use larder_core::retarget::{Pin, Retarget, Wish};
-use larder_core::route::Standing;
 use larder_store::{Kind, StoreError, now};
 use tokio::time::Instant;
 
@@ -122,22 +121,7 @@ enum Read {
     /// The answer, as the platform reads it.
     Answered(String),
     /// What the rules do not simply allow of what the object names, and what it needs to decide that.
-    Judging(Review, Vec<Wanted>),
-}
-
-/// An image of which the rules have something to say.
-struct Wanted {
-    reference: Reference,
-    /// What is asked of the rules, but for the facts.
-    judgement: Judgement,
-}
-
-/// An image as the rules see it.
-struct Judgement {
-    /// Where it lies in this larder. None: it is pulled from elsewhere.
-    here: Option<Reference>,
-    image: Image,
-    own: bool,
+    Judging(Review, Vec<Reference>),
 }
 
 /// What is asked, and of whom.
@@ -194,77 +178,34 @@ impl Asking<'_> {
                 references.dedup();
                 drop(scan);
                 let namespace = review.namespace.as_deref();
-                let wanted = references.into_iter().filter_map(|reference| {
-                    let judgement = self.judgement(&reference);
-                    let decided = self.decide(&reference, &judgement, namespace, &Facts::default());
-                    // What is simply allowed needs no second look.
-                    let silent = matches!(decided, Some((Verdict::Allow, ..)))
-                        && self.stops.has_no_content();
-                    (!silent).then_some(Wanted { reference, judgement })
+                // What is simply allowed needs no second look.
+                references.retain(|reference| {
+                    let case = self.plan.court.reference(reference);
+                    let answer = self.rule(&case, namespace, &Facts::default());
+                    let allowed =
+                        RuleAnswer::Decided { verdict: Verdict::Allow, rule: None, lack: None };
+                    answer != allowed || !self.stops.has_no_content()
                 });
-                let wanted = wanted.collect();
-                Read::Judging(review, wanted)
+                Read::Judging(review, references)
             }
         }
     }
 
     fn retarget(&self, pin: Pin) -> Retarget<'_> {
-        let AccessPlan { routes, lock, unqualified, .. } = self.plan;
-        Retarget::new(routes, lock, unqualified, Wish { pin, ..Wish::default() })
+        let AccessPlan { court, unqualified, .. } = self.plan;
+        Retarget::new(court.routes(), &court.lock, unqualified, Wish { pin, ..Wish::default() })
     }
 
-    fn judgement(&self, reference: &Reference) -> Judgement {
-        let plan = self.plan;
-        // What lies in the larder is judged as its pull would be.
-        let here = match plan.routes.standing(reference, &plan.lock) {
-            Standing::Own if reference.host == plan.host => Some(reference.clone()),
-            Standing::Routed { target, .. }
-            | Standing::Cached { target }
-            | Standing::Told { target } => Some(target).filter(|to| to.host == plan.host),
-            _ => None,
-        };
-        let origin = match &here {
-            Some(here) => plan.origins.of(&here.repository),
-            None => Some(reference.image()),
-        };
-        let own = origin.is_none();
-        let image = origin.unwrap_or_else(|| Image {
-            host: plan.host.clone(),
-            repository: reference.repository.clone(),
-        });
-        Judgement { here, image, own }
-    }
-
-    /// What the rules decide. None: they need facts for it.
-    fn decide(
-        &self,
-        reference: &Reference,
-        judgement: &Judgement,
-        namespace: Option<&str>,
-        facts: &Facts,
-    ) -> Option<(Verdict, Option<usize>, Option<Lack>)> {
-        let asked = Asked {
-            cluster: Some(self.cluster),
-            namespace,
-            image: &judgement.image,
-            class: self.plan.classes.of(&judgement.image),
-            own: judgement.own,
-            tag: reference.tag.as_ref(),
-            digest: reference.digest.as_ref(),
-            part: false,
-            now: now(),
-        };
-        match self.plan.rules.decide(&asked, facts) {
-            Decided::Needs(_) => None,
-            Decided::Verdict { verdict, rule, lack } => Some((verdict, rule, lack)),
-        }
+    /// What the rules say of an image.
+    fn rule(&self, case: &Case<'_>, namespace: Option<&str>, facts: &Facts) -> RuleAnswer<'_> {
+        self.plan.court.rule(Some(self.cluster), namespace, case, facts, now())
     }
 
     async fn judge_all(
         &self,
         app: &App,
         review: &Review,
-        wanted: Vec<Wanted>,
+        wanted: Vec<Reference>,
         address: Option<std::net::IpAddr>,
     ) -> Reply {
         let mut said = Vec::new();
@@ -285,56 +226,44 @@ impl Asking<'_> {
         &self,
         app: &App,
         review: &Review,
-        Wanted { reference, judgement }: &Wanted,
+        reference: &Reference,
         address: Option<std::net::IpAddr>,
     ) -> Result<Option<(bool, String)>, StoreError> {
+        let case = self.plan.court.reference(reference);
         let namespace = review.namespace.as_deref();
-        if let Some(sentence) = self.blocked(app, reference, judgement).await? {
+        if let Some(sentence) = self.blocked(app, &case).await? {
             let message = format!("{reference} is refused: {sentence}");
             let told = self.told(app, review, reference, (Kind::Refused, None), message, address);
             return Ok(Some((true, told)));
         }
-        let decide = |facts: &Facts| self.decide(reference, judgement, namespace, facts);
-        let decided = match (decide(&Facts::default()), &judgement.here) {
-            (Some(decided), _) => Some(decided),
+        let mut answer = self.rule(&case, namespace, &Facts::default());
+        if let RuleAnswer::Needs(_) = answer {
+            let facts = match case.here() {
+                Some(here) => app.store.facts(here, &reference.selector()).await?,
+                // It is not pulled through this larder, so that nothing will ever be known of it here.
+                None => Facts::UNKNOWN,
+            };
             // What is not here yet is looked into when it is pulled; nobody waits for it at the door.
-            (None, Some(here)) => {
-                let facts = app.store.facts(&here.repository, &here.selector()).await?;
-                let known = facts.held != Fact::Unknown || facts.platforms != Fact::Unknown;
-                if !known {
-                    return Ok(None);
-                }
-                decide(&facts)
+            let known = facts.held != Fact::Unknown || facts.platforms != Fact::Unknown;
+            if !known && case.here().is_some() {
+                return Ok(None);
             }
-            // It is not pulled through this larder, so that nothing will ever be known of it here.
-            (None, None) => decide(&Facts::UNKNOWN),
-        };
-        let Some((verdict, Some(rule), lack)) = decided else { return Ok(None) };
-        let Some(rule) = self.plan.rules.all().get(rule) else { return Ok(None) };
-        let reason = rule.reason(lack.as_ref());
-        let (kind, message) = match verdict {
-            Verdict::Allow => return Ok(None),
-            Verdict::Warn => (Kind::Warned, format!("{reference} is let through; {reason}")),
-            Verdict::Deny => (Kind::Refused, format!("{reference} is refused by {reason}")),
-        };
-        let line = Some(rule.line.to_string());
-        let told = self.told(app, review, reference, (kind, line), message, address);
-        Ok(Some((verdict == Verdict::Deny, told)))
+            answer = self.rule(&case, namespace, &facts);
+        }
+        let Some(said) = answer.said(reference) else { return Ok(None) };
+        let kind = if said.denied { Kind::Refused } else { Kind::Warned };
+        let about = (kind, Some(said.line));
+        Ok(Some((said.denied, self.told(app, review, reference, about, said.sentence, address))))
     }
 
     /// Why an image is blocked, if it is, or if its digest in this larder is.
-    async fn blocked(
-        &self,
-        app: &App,
-        reference: &Reference,
-        judgement: &Judgement,
-    ) -> Result<Option<String>, StoreError> {
+    async fn blocked(&self, app: &App, case: &Case<'_>) -> Result<Option<String>, StoreError> {
         if self.stops.has_no_content() {
             return Ok(None);
         }
-        let mut digest = reference.digest.clone();
-        if let (None, Some(here)) = (&digest, &judgement.here) {
-            let found = app.store.manifest_record(&here.repository, &here.selector()).await?;
+        let mut digest = case.named.digest.cloned();
+        if let (None, Some(here)) = (&digest, case.here()) {
+            let found = app.store.manifest_record(here, &case.named.selector()).await?;
             digest = found.map(|found| found.digest);
         }
         let stop = digest.as_ref().and_then(|digest| self.stops.content(digest));

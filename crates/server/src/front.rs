@@ -33,7 +33,7 @@ pub(crate) fn check<B>(plan: &AccessPlan, request: &Request<B>) -> Result<(), Ap
     if request.extensions().get::<Unclear>().is_some() {
         return Err(bad("`Forwarded` and `X-Forwarded-For` name two different clients"));
     }
-    if !plan.open {
+    if !plan.court.open {
         return Ok(());
     }
     let host = headers.get(header::HOST).map(|host| host.to_str().unwrap_or_default());
@@ -54,7 +54,7 @@ pub(crate) fn check<B>(plan: &AccessPlan, request: &Request<B>) -> Result<(), Ap
 /// resolve to a loopback address.
 fn is_ours(plan: &AccessPlan, host: &str) -> bool {
     let Ok(host) = host.parse::<Host>() else { return false };
-    let own = || std::iter::once(&plan.host).chain(&plan.aliases);
+    let own = || std::iter::once(plan.host()).chain(&plan.aliases);
     host.is_loopback() || own().any(|one| host.name() == one.name())
 }
 
@@ -75,7 +75,8 @@ mod tests {
 
     fn checked(open: bool, fields: &[(&str, &str)]) -> Option<StatusCode> {
         let host: Host = "larder.emberfall.example:5080".parse().unwrap();
-        let plan = AccessPlan { open, ..AccessPlan::open(host) };
+        let mut plan = AccessPlan::open(host);
+        plan.court.open = open;
         let mut request = Request::builder().uri("/v2/");
         for (name, value) in fields {
             request = request.header(*name, *value);

@@ -67,7 +67,7 @@ pub(crate) fn receive<B>(
     let near = address.is_some_and(|address| {
         plan.clusters.iter().flat_map(|cluster| &cluster.nodes).any(|one| one.holds(address))
     });
-    let may_know = plan.open || is_shown || near;
+    let may_know = plan.court.open || is_shown || near;
     match &cluster {
         Some(name) if !known(name) && may_know => {
             let name = name.chars().take(60).collect::<String>();
@@ -113,7 +113,7 @@ pub(crate) fn receive<B>(
     let believed = |name: &String| {
         let networks = plan.cluster(name).map(|cluster| cluster.nodes.as_slice());
         let near = |at| networks.unwrap_or_default().iter().any(|network| network.holds(at));
-        plan.open || is_shown || address.is_some_and(near)
+        plan.court.open || is_shown || address.is_some_and(near)
     };
     // Of our own images, the pod's key is asked for where it says more than its node does.
     let by_key =

@@ -41,7 +41,7 @@ pub(crate) async fn begin(
             Some(Ok(from)) => app.store.blob(&from, &digest).await?,
             // A mount without a source may take it from anywhere, where everybody may pull everything; a
             // name that cannot exist has nothing.
-            None if plan.open => app.store.anywhere(&digest).await?,
+            None if plan.court.open => app.store.anywhere(&digest).await?,
             None | Some(Err(_)) => None,
         };
         if let Some(size) = there

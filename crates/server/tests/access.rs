@@ -160,7 +160,7 @@ async fn a_changed_configuration_holds_for_tokens_that_are_out() {
     let token = house.token("turbine-hall/scada", &["vendor/kettle"]).await;
     assert_eq!(house.ask("GET", path, &token, b"").await.status, StatusCode::OK);
     let mut changed = plan();
-    let turbine = changed.grants.clusters.get_mut("turbine-hall").unwrap();
+    let turbine = changed.court.grants.clusters.get_mut("turbine-hall").unwrap();
     turbine.namespaces.insert("scada".into(), Some(permits(&["vendor/brinedb"], &[], &[])));
     house.fixture.app.set_access(changed);
     let answer = house.ask("GET", path, &token, b"").await;
@@ -171,7 +171,7 @@ async fn a_changed_configuration_holds_for_tokens_that_are_out() {
         answer.text()
     );
     let mut gone = plan();
-    gone.grants.clusters.clear();
+    gone.court.grants.clusters.clear();
     house.fixture.app.set_access(gone);
     assert_eq!(house.ask("GET", path, &token, b"").await.status, StatusCode::UNAUTHORIZED);
 }
@@ -180,7 +180,7 @@ async fn a_changed_configuration_holds_for_tokens_that_are_out() {
 async fn a_rule_refuses_with_its_reason_and_a_number_that_the_record_has() {
     let mut plan = plan();
     let pattern = ["larder.example/vendor/kettle".parse().unwrap()];
-    plan.classes = Classes::new([("community", &pattern[..])]).unwrap();
+    plan.court.classes = Classes::new([("community", &pattern[..])]).unwrap();
     let rule = |name: &str, classes: &[&str], asks: Asks, verdict| Rule {
         name: name.into(),
         clusters: vec!["turbine-hall".into()],
@@ -192,7 +192,7 @@ async fn a_rule_refuses_with_its_reason_and_a_number_that_the_record_has() {
         because: "runs the turbines; ask for an intake entry instead".into(),
         line: Line { file: "larder.toml".into(), number: 88 },
     };
-    plan.rules = Rules::new(vec![
+    plan.court.rules = Rules::new(vec![
         rule("nothing unvetted", &["community"], Asks::default(), Verdict::Deny),
         rule("own images are meant by nobody", &[], Asks::default(), Verdict::Deny),
     ])
@@ -230,7 +230,7 @@ async fn what_a_rule_asks_of_an_image_is_looked_up() {
     let asks = |asks: Asks, verdict| {
         let mut plan = plan();
         let all = ["**".parse().unwrap()];
-        plan.classes = Classes::new([("any", &all[..])]).unwrap();
+        plan.court.classes = Classes::new([("any", &all[..])]).unwrap();
         let rule = Rule {
             name: "asks".into(),
             clusters: Vec::new(),
@@ -242,7 +242,7 @@ async fn what_a_rule_asks_of_an_image_is_looked_up() {
             because: "the house's rule".into(),
             line: Line::default(),
         };
-        plan.rules = Rules::new(vec![rule]).unwrap();
+        plan.court.rules = Rules::new(vec![rule]).unwrap();
         plan
     };
     let house = House::new(plan()).await;

@@ -159,7 +159,7 @@ async fn guessing_is_slowed_and_the_right_secret_is_not() {
 #[test]
 fn the_users_of_this_test_are_whom_the_plan_means() {
     assert_eq!(
-        plan().grants.who("turbine-hall/scada"),
+        plan().court.grants.who("turbine-hall/scada"),
         Some(Who::cluster("turbine-hall", Some("scada")))
     );
 }

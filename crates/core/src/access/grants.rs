@@ -13,6 +13,13 @@ pub struct Patterns {
     set: PatternSet,
 }
 
+/// By what is written; the rest is compiled from it.
+impl PartialEq for Patterns {
+    fn eq(&self, other: &Self) -> bool {
+        self.all == other.all
+    }
+}
+
 impl Patterns {
     /// Compiles them.
     pub fn new(all: Vec<(Pattern, Line)>) -> Result<Self, PatternError> {
@@ -43,7 +50,7 @@ impl Patterns {
 }
 
 /// What one account, cluster or namespace may do.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Permits {
     /// What it may pull.
     pub pull: Patterns,
@@ -75,7 +82,7 @@ impl Permits {
 }
 
 /// What a cluster may do, and where its namespaces differ.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct ClusterPermits {
     /// The cluster as a whole, and the namespaces that have no grants of their own.
     pub whole: Permits,
@@ -84,7 +91,7 @@ pub struct ClusterPermits {
 }
 
 /// The grants of a configuration.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Grants {
     /// What anybody may pull.
     pub anonymous: Patterns,

@@ -11,6 +11,13 @@ pub struct Classes {
     set: PatternSet,
 }
 
+/// By what is written; the rest is compiled from it.
+impl PartialEq for Classes {
+    fn eq(&self, other: &Self) -> bool {
+        (&self.names, &self.patterns) == (&other.names, &other.patterns)
+    }
+}
+
 impl Classes {
     /// Compiles `(class, patterns)` pairs.
     pub fn new<'c>(

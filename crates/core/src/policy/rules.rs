@@ -63,7 +63,7 @@ impl Asks {
 }
 
 /// One `[[rule]]`.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rule {
     /// What it is called.
     pub name: String,
@@ -215,6 +215,13 @@ pub struct Rules {
     of_image: Vec<usize>,
 }
 
+/// By what is written; the rest is compiled from it.
+impl PartialEq for Rules {
+    fn eq(&self, other: &Self) -> bool {
+        self.all == other.all
+    }
+}
+
 impl Rules {
     /// Compiles rules, in their order.
     pub fn new(rules: Vec<Rule>) -> Result<Self, PatternError> {
@@ -254,6 +261,15 @@ impl Rules {
 
     fn list(&self, cluster: Option<&str>) -> &[usize] {
         cluster.and_then(|name| self.by_cluster.get(name)).unwrap_or(&self.for_all)
+    }
+
+    /// Whether one of them may refuse a cluster, or one of its namespaces, something.
+    pub fn may_deny(&self, cluster: &str, namespace: Option<&str>) -> bool {
+        let concerns = |rule: &Rule| {
+            rule.namespaces.is_empty()
+                || namespace.is_some_and(|name| rule.namespaces.iter().any(|one| **one == *name))
+        };
+        self.for_cluster(cluster).any(|rule| rule.verdict == Verdict::Deny && concerns(rule))
     }
 
     /// Whether there are none.

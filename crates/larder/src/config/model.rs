@@ -10,11 +10,11 @@ use std::time::Duration;
 
 use larder_client::Endpoint;
 use larder_core::access::grants::Grants;
-use larder_core::lock::Wish;
+use larder_core::lock::{Lock, Wish};
 use larder_core::name::{Host, RepositoryName};
 use larder_core::pattern::Pattern;
 use larder_core::platform::{Platform, Platforms};
-use larder_core::policy::{Classes, Rules};
+use larder_core::policy::{Classes, Court, Rules};
 use larder_core::reference::{Image, Unqualified};
 use larder_core::rewrite::CustomResource;
 use larder_core::route::{self, Entry, Exception, Routes};
@@ -162,6 +162,16 @@ impl Config {
         Routes::new(self.larder.url.host.clone(), entries.collect())
             .with_shelves(shelves.collect())
             .with_exceptions(self.exceptions.clone())
+    }
+
+    /// Who may pull what, by this configuration and a lock.
+    pub fn court(&self, lock: Lock) -> Court {
+        let mut court = Court::new(self.routes(), lock);
+        court.open = self.is_open();
+        court.grants.clone_from(&self.grants);
+        court.classes.clone_from(&self.classes);
+        court.rules.clone_from(&self.rules);
+        court
     }
 
     /// Where an intake entry brings its image: to this larder, or to another registry.

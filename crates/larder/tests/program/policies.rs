@@ -21,7 +21,7 @@ fn a_decision_is_explained_with_its_lines() {
     house
         .larder("policy explain other.example/x:1 --account ci")
         .ends(0)
-        .says(&["not in the larder"]);
+        .says(&["is not ours", "nodes pull it from elsewhere"]);
     house.larder("policy explain kettle:2 --cluster nowhere").ends(2).says(&["is not declared"]);
     house.larder("policy explain kettle:2").ends(2);
     house.larder("policy explain http://kettle --account ci").ends(2);
@@ -30,7 +30,7 @@ fn a_decision_is_explained_with_its_lines() {
 #[test]
 fn files_are_checked_before_they_are_applied_or_built() {
     let house = granted("");
-    house.write("app/Dockerfile", "ARG TAG\nFROM kettle:2 AS boil\nFROM ventworks.example/gauges/steamgauge:1.9.2\nCOPY --from=boil /a /a\nFROM x:$TAG\n");
+    house.write("app/Dockerfile", "ARG TAG\nFROM kettle:2 AS boil\nFROM ventworks.example/gauges/steamgauge:1.9.2\nCOPY --from=boil /a /a\nFROM x:$TAG\nFROM ventworks.example/gauges/steamgauge:$TAG\n");
     house.write("app/pod.yaml", "apiVersion: v1\nkind: Pod\nmetadata: {name: p, namespace: historian}\nspec: {containers: [{image: \"kettle:2\"}, {image: \"KETTLE:2\"}]}\n");
     house.larder("policy check app --cluster turbine-hall --namespace scada").ends(1).says(&[
         "deny",
@@ -39,7 +39,7 @@ fn files_are_checked_before_they_are_applied_or_built() {
         "nothing unvetted",
         "decided in another place",
         "turbine-hall/historian",
-        "5 pulls asked: 2 refused",
+        "6 pulls asked: 3 refused",
     ]);
     let report = house
         .larder(
@@ -53,7 +53,7 @@ fn files_are_checked_before_they_are_applied_or_built() {
         .iter()
         .map(|row| row["verdict"].as_str().unwrap())
         .collect();
-    assert_eq!(verdicts, ["deny", "deny", "allow", "unknown"]);
+    assert_eq!(verdicts, ["deny", "deny", "allow", "deny", "unknown"]);
     house
         .larder("policy check ventworks.example/gauges/steamgauge:1.9.2")
         .ends(0)
@@ -185,4 +185,25 @@ fn what_a_rule_denies_to_everybody_is_not_brought_in() {
     assert!(ran.out.contains("steamgauge"), "the others are brought in: {}", ran.out);
     house.write("larder.toml", text);
     house.larder("intake run").ends(0);
+}
+
+#[test]
+fn what_cannot_be_told_under_a_denying_rule_is_unknown_and_refused() {
+    let aged = "\n[[rule]]\nname = \"aged\"\nclusters = [\"turbine-hall\"]\nimages = [\"ventworks.example/**\"]\nverdict = \"deny\"\nasks = { age = \"7d\" }\nbecause = \"others look first\"\n";
+    let house = granted(aged);
+    let image = "ventworks.example/gauges/steamgauge:9.9.9";
+    let who = "--cluster turbine-hall --namespace scada";
+    let all = house.larder(&format!("policy check {image} {who} --json")).ends(1).json();
+    let row = &all["images"][0];
+    assert_eq!((&row["verdict"], &row["refused"]), (&"unknown".into(), &true.into()), "{row:#}");
+    assert!(row["reason"].as_str().unwrap().contains("its age cannot be told"), "{row:#}");
+    house
+        .larder(&format!("policy explain {image} {who}"))
+        .ends(1)
+        .says(&["may not pull", "it cannot be told"]);
+    house.larder("policy check localhost:5000/dev/x:1").ends(0).says(&["not ours"]);
+    house
+        .larder("policy explain localhost:5000/dev/x:1 --cluster turbine-hall")
+        .ends(0)
+        .says(&["not ours"]);
 }

@@ -95,7 +95,7 @@ impl Identities {
             match self.verify_for(cluster, identity, token, now).await {
                 Ok(account) => {
                     let who = Who::cluster(&cluster.name, Some(&account.namespace));
-                    if !plan.grants.knows(&who) {
+                    if !plan.court.grants.knows(&who) {
                         return Err(Doubt::Namespace(cluster.name.clone(), account.namespace));
                     }
                     return Ok((who, account));
@@ -238,12 +238,9 @@ mod tests {
             identity,
             door: None,
         };
-        AccessPlan {
-            open: false,
-            grants,
-            clusters: vec![cluster],
-            ..AccessPlan::open("larder.example".parse().unwrap())
-        }
+        let mut plan = AccessPlan::open("larder.example".parse().unwrap()).by(grants);
+        plan.clusters = vec![cluster];
+        plan
     }
 
     #[tokio::test(start_paused = true)]

@@ -52,7 +52,7 @@ pub(crate) fn about(target: &Target) -> Option<String> {
 
 /// Whether a request may be answered at once. False: it may not, or only [`check`] can tell.
 pub(crate) fn passes(plan: &AccessPlan, caller: &Caller, target: &Target, method: &Method) -> bool {
-    if plan.open {
+    if plan.court.open {
         return true;
     }
     match needed(target, method) {
@@ -60,7 +60,7 @@ pub(crate) fn passes(plan: &AccessPlan, caller: &Caller, target: &Target, method
             let good = caller.token.as_ref().is_none_or(|token| {
                 token.check(now() / 1000).is_ok() && token.allows(action, repository)
             });
-            good && plan.grants.may(&caller.who, action, repository)
+            good && plan.court.grants.may(&caller.who, action, repository)
         }
         None => false,
     }
@@ -98,7 +98,7 @@ pub(crate) async fn check(
         };
         Some(scope_text(repository, actions))
     };
-    let granted = plan.grants.may(&caller.who, action, repository);
+    let granted = plan.court.grants.may(&caller.who, action, repository);
     if let Some(token) = &caller.token
         && !caller.node
     {
@@ -129,7 +129,7 @@ pub(crate) async fn check(
         let message = format!("sign in to {} {repository}", action.phrase());
         return Err(challenge(None, scope()).apply(ApiError::new(Code::Unauthorized, message)));
     }
-    let decision = plan.grants.decide(&caller.who, action, repository);
+    let decision = plan.court.grants.decide(&caller.who, action, repository);
     let message = match (&caller.who, caller.node) {
         (Who::Anonymous, false) => format!(
             "nobody signed in, and {repository} is not for everybody; give the pod the pull secret of this larder"
@@ -158,7 +158,7 @@ pub(crate) fn refuse_catalog(
     head: Head<'_>,
 ) -> Result<(), ApiError> {
     let scope = Some("registry:catalog:*");
-    if plan.open {
+    if plan.court.open {
         return Ok(());
     }
     match &caller.token {
@@ -199,20 +199,20 @@ pub(crate) fn challenge(
         host.len() <= 255 && host.chars().all(|c| c.is_ascii_alphanumeric() || ".-:[]".contains(c))
     };
     let base = match host.filter(plain) {
-        Some(host) if host != plan.host.as_str() => {
+        Some(host) if host != plan.host().as_str() => {
             format!("{}://{host}", if secure { "https" } else { "http" })
         }
         _ => plan.url.trim_end_matches('/').to_owned(),
     };
     let mut bearer =
-        format!("Bearer realm=\"{base}{}\",service=\"{}\"", super::TOKEN_PATH, plan.host);
+        format!("Bearer realm=\"{base}{}\",service=\"{}\"", super::TOKEN_PATH, plan.host());
     for (name, value) in [("scope", scope), ("error", error)] {
         if let Some(value) = value {
             bearer.push_str(&format!(",{name}=\"{value}\""));
         }
     }
     // On two lines: clients that read one line only take what they know.
-    let basic = format!("Basic realm=\"{}\"", plan.host);
+    let basic = format!("Basic realm=\"{}\"", plan.host());
     let lines = [bearer, basic];
     Challenge(lines.iter().filter_map(|line| HeaderValue::from_str(line).ok()).collect())
 }

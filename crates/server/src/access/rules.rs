@@ -5,8 +5,8 @@ use bytes::BytesMut;
 use futures_util::TryStreamExt as _;
 use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
-use larder_core::policy::{Asked, Decided, Fact, Facts, Verdict};
-use larder_core::reference::{Image, Selector};
+use larder_core::policy::{Case, Fact, Facts, Named, RuleAnswer, Verdict};
+use larder_core::reference::Selector;
 use larder_store::{Kind, now, real_child};
 
 use super::record::{About, Happened, reference};
@@ -40,51 +40,36 @@ impl<'p> Pull<'p> {
         }
     }
 
-    fn repository(self) -> &'p RepositoryName {
+    /// As the court sees it.
+    fn case(self, plan: &'p AccessPlan) -> Case<'p> {
         match self {
-            Self::Manifest(repository, _) | Self::Part(repository) => repository,
+            Self::Manifest(repository, selector) => {
+                plan.court.repository(repository, Named::from(selector))
+            }
+            Self::Part(repository) => {
+                Case { part: true, ..plan.court.repository(repository, Named::default()) }
+            }
         }
     }
 }
 
-/// Whether the rules let somebody pull without a word. False: they do not, or must be asked at length.
+/// Whether the rules let somebody pull, with nothing to say. False: they do not, or must be asked at length.
 pub(crate) fn passes(plan: &AccessPlan, caller: &Caller, pull: Pull<'_>) -> bool {
-    if plan.rules.is_empty() {
+    if plan.court.rules.is_empty() {
         return true;
     }
-    with_asked(plan, caller, pull, |asked| {
-        let decided = plan.rules.decide(asked, &Facts::default());
-        matches!(decided, Decided::Verdict { verdict: Verdict::Allow, .. })
-    })
+    let ruled = rule(plan, caller, &pull.case(plan), &Facts::default());
+    matches!(ruled, RuleAnswer::Decided { verdict: Verdict::Allow, .. })
 }
 
-fn with_asked<T>(
-    plan: &AccessPlan,
+fn rule<'p>(
+    plan: &'p AccessPlan,
     caller: &Caller,
-    pull: Pull<'_>,
-    then: impl FnOnce(&Asked<'_>) -> T,
-) -> T {
-    let repository = pull.repository();
-    let origin = plan.origins.of(repository);
-    let own = origin.is_none();
-    let image =
-        origin.unwrap_or_else(|| Image { host: plan.host.clone(), repository: repository.clone() });
-    let (tag, digest) = match pull {
-        Pull::Manifest(_, Selector::Tag(tag)) => (Some(tag), None),
-        Pull::Manifest(_, Selector::Digest(digest)) => (None, Some(digest)),
-        Pull::Part(_) => (None, None),
-    };
-    then(&Asked {
-        cluster: caller.who.cluster_name(),
-        namespace: caller.who.namespace(),
-        image: &image,
-        class: plan.classes.of(&image),
-        own,
-        tag,
-        digest,
-        part: matches!(pull, Pull::Part(_)),
-        now: now(),
-    })
+    case: &Case<'_>,
+    facts: &Facts,
+) -> RuleAnswer<'p> {
+    let who = &caller.who;
+    plan.court.rule(who.cluster_name(), who.namespace(), case, facts, now())
 }
 
 /// Lets a pull through, perhaps with a warning, or refuses it; either is written down.
@@ -98,39 +83,29 @@ pub(crate) async fn check(
     if passes(plan, caller, pull) {
         return Ok(ruled);
     }
-    let decide = |facts: &Facts| {
-        with_asked(plan, caller, pull, |asked| match plan.rules.decide(asked, facts) {
-            Decided::Needs(_) => None,
-            Decided::Verdict { verdict, rule, lack } => Some((verdict, rule, lack)),
-        })
-    };
-    let mut decided = decide(&Facts::default());
-    if let (None, Pull::Manifest(repository, selector)) = (&decided, pull) {
+    let case = pull.case(plan);
+    let mut answer = rule(plan, caller, &case, &Facts::default());
+    if let (RuleAnswer::Needs(_), Pull::Manifest(repository, selector)) = (&answer, pull) {
         let (facts, brought) = Box::pin(gather(app, repository, selector)).await?;
         ruled.brought = brought;
-        decided = decide(&facts);
+        answer = rule(plan, caller, &case, &facts);
     }
-    let Some((verdict, Some(rule), lack)) = decided else { return Ok(ruled) };
-    let rule = &plan.rules.all()[rule];
     let image = match pull {
         Pull::Manifest(repository, selector) => reference(repository, selector),
         Pull::Part(repository) => repository.to_string(),
     };
-    let reason = rule.reason(lack.as_ref());
-    let (kind, message) = match verdict {
-        Verdict::Allow => return Ok(ruled),
-        Verdict::Warn => (Kind::Warned, format!("{image} is let through; {reason}")),
-        Verdict::Deny => (Kind::Refused, format!("{image} is refused by {reason}")),
-    };
-    let mut happened = Happened::of(caller, kind, &message);
+    let Some(said) = answer.said(&image) else { return Ok(ruled) };
+    let kind = if said.denied { Kind::Refused } else { Kind::Warned };
+    let mut happened = Happened::of(caller, kind, &said.sentence);
     happened.reference = Some(About::Text(image));
-    happened.line = Some(rule.line.to_string());
+    happened.line = Some(said.line);
     let number = app.recorder.note(&happened);
-    if verdict == Verdict::Deny {
+    let message = format!("{}{number}", said.sentence);
+    if said.denied {
         app.meters.refusals.with_label_values(&["rule"]).inc();
-        return Err(ApiError::new(Code::Denied, format!("{message}{number}")));
+        return Err(ApiError::new(Code::Denied, message));
     }
-    ruled.warning = warning(299, &format!("{message}{number}"));
+    ruled.warning = warning(299, &message);
     Ok(ruled)
 }
 

@@ -211,7 +211,7 @@ impl Gate {
     ) -> Option<Caller> {
         let node = head.extensions.get::<Node>().is_some();
         let address = address(head);
-        if plan.open {
+        if plan.court.open {
             return Some(unsigned(plan, head, address, node));
         }
         if !head.headers.contains_key(header::AUTHORIZATION) {
@@ -233,7 +233,7 @@ impl Gate {
     ) -> Result<Caller, ApiError> {
         let node = head.extensions.get::<Node>().is_some();
         let address = address(head);
-        if plan.open {
+        if plan.court.open {
             return Ok(unsigned(plan, head, address, node));
         }
         let refuse = |code: Option<&str>, message: String| {
@@ -316,7 +316,7 @@ impl Gate {
         {
             return None;
         }
-        plan.grants.knows(&session.who).then_some(())?;
+        plan.court.grants.knows(&session.who).then_some(())?;
         if let (Some(id), Some(by), true) = (&session.key, &session.by, is_key) {
             self.keys.note_use(id, at, address);
             self.note_sign_in(&session.who, by, address);
@@ -360,7 +360,7 @@ impl Gate {
                 known.id, known.user
             ));
         }
-        let Some(who) = plan.grants.who(&known.user) else {
+        let Some(who) = plan.court.grants.who(&known.user) else {
             return wrong(format!("{} is no longer declared in larder.toml", known.user));
         };
         self.keys.note_use(&known.id, at, address);
@@ -408,7 +408,7 @@ impl Gate {
                 _ => ends.is_some_and(|end| end <= at),
             };
             let (Some(by), Some(who), false) =
-                (claims.by.clone(), plan.grants.who(&claims.sub), over)
+                (claims.by.clone(), plan.court.grants.who(&claims.sub), over)
             else {
                 return Ok(Err(Wrong::new("the token is good for nobody any more")));
             };
@@ -481,7 +481,7 @@ fn unsigned(plan: &AccessPlan, head: Head<'_>, address: Option<IpAddr>, node: bo
         let near = address.is_some_and(|address| {
             networks.unwrap_or_default().iter().any(|network| network.holds(address))
         });
-        plan.open || asker.shown || near
+        plan.court.open || asker.shown || near
     });
     let who = match asker {
         Some(asker) if believed => Who::cluster(&asker.cluster, None),
@@ -494,7 +494,7 @@ fn unsigned(plan: &AccessPlan, head: Head<'_>, address: Option<IpAddr>, node: bo
 fn session(plan: &AccessPlan, claims: Claims) -> Option<Session> {
     let who = match claims.sub.as_str() {
         "" => Who::Anonymous,
-        user => plan.grants.who(user)?,
+        user => plan.court.grants.who(user)?,
     };
     let key = match &claims.by {
         Some(By::Key(id)) => Some(id.parse().ok()?),

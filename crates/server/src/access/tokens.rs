@@ -52,7 +52,7 @@ pub(crate) async fn answer(
     let mut ends = None;
     let caller = match &asked.login {
         // Where everybody may do everything, nobody is asked for a secret, and none is believed.
-        Some((user, secret)) if !plan.open => {
+        Some((user, secret)) if !plan.court.open => {
             match app.gate.sign_in(plan, user, secret, address).await? {
                 Ok(signed_in) => {
                     ends = signed_in.ends;
@@ -74,7 +74,7 @@ pub(crate) async fn answer(
             access.push(Access::repository(repository, &granted));
         }
     }
-    if scopes.catalog && (plan.open || caller.who != Who::Anonymous) {
+    if scopes.catalog && (plan.court.open || caller.who != Who::Anonymous) {
         access.push(Access::catalog());
     }
     let Some(signer) = &app.gate.signer else {

@@ -110,11 +110,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if let Some(store) = store.as_ref().filter(|_| !args.dry_run) {
         upstream::note(store, &answers).await?;
     }
+    let court = config.court(Lock::default());
     let resolver = Resolver { upstreams: &upstreams, tags: Mutex::default() };
     let details: Vec<Found> = stream::iter(answers)
         .map(|(want, answer)| {
             let known = before.entries.get(&want);
-            let (resolver, upstreams, config) = (&resolver, &upstreams, &config);
+            let (resolver, upstreams, config, court) = (&resolver, &upstreams, &config, &court);
             let intake = config.intake_of(&want.image);
             async move {
                 let locked = match (answer, intake) {
@@ -125,7 +126,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                     (Err(unresolved), _) => Err(unresolved.failure().clone()),
                 };
                 let locked = locked.and_then(|locked| {
-                    refuses_intake(config, &want, &locked).map_or(Ok(locked), Err)
+                    refuses_intake(court, &want, &locked).map_or(Ok(locked), Err)
                 });
                 let mut disagree = Vec::new();
                 if let Ok(locked) = &locked {

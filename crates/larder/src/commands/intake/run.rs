@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::lock::{Stale, Want, stale};
+use larder_core::lock::{Lock, Stale, Want, stale};
 use larder_store::{Event, Store, StoreError};
 use serde::Serialize;
 
@@ -100,13 +100,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .buffered(CHECKS_AT_ONCE)
         .collect()
         .await;
+    let court = config.court(Lock::default());
     let mut there_already = 0;
     let mut jobs = Vec::new();
     let mut unknown = Vec::new();
     for (job, there) in checked {
         match there {
             Ok(true) => there_already += 1,
-            Ok(false) => match refuses_intake(&config, job.want, job.locked) {
+            Ok(false) => match refuses_intake(&court, job.want, job.locked) {
                 None => jobs.push(job),
                 Some(failure) => unknown.push((job, Err(failure))),
             },

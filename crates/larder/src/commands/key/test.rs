@@ -13,7 +13,7 @@ use serde::Serialize;
 use super::{last_use, state};
 use crate::access::secret;
 use crate::config::Config;
-use crate::context::{Context, read_lock, reference_here};
+use crate::context::{Context, reference_here};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
 use crate::keys::failed;
@@ -100,13 +100,13 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
             .filter(|said| *said != known.user)
             .map(|said| format!("it is the key of {}, not of {said}", known.user)),
     };
-    let (judge, lock) = (Judge::new(config, Some(store.clone())), read_lock(config)?);
+    let judge = Judge::new(config, Some(store.clone()))?;
     let mut images = Vec::new();
     for image in &args.image {
         let reference = reference_here(image, config)?;
         let whose = who.clone().unwrap_or(Who::Anonymous);
-        let judged = judge.reference(&whose, &reference, &lock).await?;
-        let allowed = judged.allowed() && judged.repository.is_some() && cause.is_none();
+        let judged = judge.reference(&whose, &reference).await?;
+        let allowed = !judged.ruling.is_refused() && judged.elsewhere.is_none() && cause.is_none();
         let decided = judged.grant.as_ref().and_then(|grant| grant.line.as_ref());
         let line = judged.reason().and_then(|(_, line)| line).or(decided.map(ToString::to_string));
         images.push(Image { image: image.clone(), allowed, line });

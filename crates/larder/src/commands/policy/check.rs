@@ -3,15 +3,14 @@
 use std::path::{Path, PathBuf};
 
 use larder_core::access::Who;
-use larder_core::policy::Verdict;
+use larder_core::policy::{Elsewhere, Lack, Ruling};
 use larder_core::rewrite::{Access, Nature};
-use larder_core::route::Standing;
 use larder_core::shown::cut;
 use serde::Serialize;
 
 use super::cluster;
 use crate::config::Config;
-use crate::context::{Context, read_lock, read_reference, reference_here, store_if_any};
+use crate::context::{Context, read_reference, reference_here, store_if_any};
 use crate::deployments::{self, Broken, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
@@ -49,16 +48,15 @@ struct Row {
     place: Option<String>,
     cluster: String,
     namespace: Option<String>,
-    /// `allow`, `warn`, `deny`, `not-ours` where it does not come through this larder, or `unknown` where it cannot be
-    /// told.
+    /// `allow`, `warn`, `deny`, `not-ours` where it does not come through this larder, or `unknown` where
+    /// it cannot be told.
     verdict: &'static str,
+    /// Whether it would be refused: `deny`, and `unknown` where a denying rule may concern it.
+    refused: bool,
     class: Option<String>,
     reason: Option<String>,
     line: Option<String>,
 }
-
-/// Said of what the larder does not govern.
-const NOT_OURS: &str = "not-ours";
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
@@ -78,78 +76,70 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             "declare one with [[cluster]]",
         ));
     }
-    let judge = Judge::new(&config, store_if_any(&config)?);
-    let lock = read_lock(&config)?;
-    let routes = config.routes();
+    let judge = Judge::new(&config, store_if_any(&config)?)?;
     let mut rows = Vec::new();
     for one in &found {
+        let namespace = one.namespace.as_ref().or(args.namespace.as_ref());
         for name in &clusters {
-            let namespace = one.namespace.clone().or_else(|| args.namespace.clone());
-            let mut row = Row {
-                image: one.written.clone(),
-                place: one.place.clone(),
-                cluster: name.clone(),
-                namespace: namespace.clone(),
-                verdict: "unknown",
-                class: None,
-                reason: None,
-                line: None,
-            };
-            if one.open {
-                row.reason = Some(
-                    "its tag is decided in another place: only what fills it in can tell".into(),
-                );
-                rows.push(row);
-                continue;
-            }
-            match read_reference(&one.written, Some(&config)) {
-                Err(malformed) => row.reason = Some(malformed.reason.to_string()),
-                Ok(reading) => {
-                    let who = Who::cluster(name, namespace.as_deref());
-                    let judged = judge.reference(&who, &reading.reference, &lock).await?;
-                    row.class.clone_from(&judged.class);
-                    row.verdict = match judged.allowed() {
-                        false => Verdict::Deny.word(),
-                        true => judged.verdict.word(),
-                    };
-                    if let Some((reason, line)) = judged.reason() {
-                        (row.reason, row.line) = (Some(reason), line);
-                    }
-                    // What does not come through the larder it cannot allow either.
-                    let standing = routes.standing(&reading.reference, &lock);
-                    if row.verdict == Verdict::Allow.word() && matches!(standing, Standing::NoRoute)
-                    {
-                        row.verdict = NOT_OURS;
-                        row.reason = Some(
-                            "nothing of this larder leads to it: nodes pull it elsewhere".into(),
-                        );
-                    } else if let Some(space) = namespace.as_deref().filter(|space| {
-                        let its = config.clusters.iter().find(|one| one.name.get_ref() == name);
-                        its.is_some_and(|one| {
-                            one.namespaces.iter().all(|one| one.name.get_ref() != space)
-                        })
-                    }) {
-                        let more = row
-                            .reason
-                            .take()
-                            .map(|reason| format!("; {reason}"))
-                            .unwrap_or_default();
-                        row.reason =
-                            Some(format!("the namespace {} is not declared{more}", cut(space, 63)));
-                    }
-                }
-            }
-            rows.push(row);
+            let who = Who::cluster(name, namespace.map(String::as_str));
+            rows.push(row(one, &who, &judge, &config).await?);
         }
     }
-    let denied = rows.iter().filter(|row| row.verdict == "deny").count();
     if context.output.json {
         context.output.document(&serde_json::json!({ "images": rows, "broken": broken }));
     } else {
         show(&rows, &broken, context);
     }
-    Ok(if denied > 0 || !broken.is_empty() { Exit::No } else { Exit::Done })
+    let fine = !rows.iter().any(|row| row.refused) && broken.is_empty();
+    Ok(if fine { Exit::Done } else { Exit::No })
 }
+
+/// What is decided of one image for somebody.
+async fn row(one: &Found, who: &Who, judge: &Judge, config: &Config) -> Result<Row, Failure> {
+    let cluster = who.cluster_name().unwrap_or_default();
+    let mut row = Row {
+        image: one.written.clone(),
+        place: one.place.clone(),
+        cluster: cluster.to_owned(),
+        namespace: who.namespace().map(str::to_owned),
+        verdict: Ruling::Unknown.word(),
+        refused: judge.court.rules.may_deny(cluster, who.namespace()),
+        class: None,
+        reason: None,
+        line: None,
+    };
+    let reading = match read_reference(&one.written, Some(config)) {
+        Ok(reading) => reading,
+        Err(_) if one.open => {
+            row.reason = Some(OPEN.to_owned());
+            return Ok(row);
+        }
+        Err(malformed) => {
+            row.reason = Some(malformed.reason.to_string());
+            return Ok(row);
+        }
+    };
+    let case = judge.court.reference(&reading.reference);
+    let judged = judge.judge(who, &case).await?;
+    row.class = case.class.map(str::to_owned);
+    // What depends on a tag that nobody knows here cannot be told.
+    let asks_name =
+        matches!(judged.lack, Some(Lack::Digest | Lack::FixedTag(_) | Lack::Unknown(_)));
+    let leads_here = matches!(judged.elsewhere, None | Some(Elsewhere::NotLocked(_)));
+    if one.open && leads_here && (asks_name || !judged.ruling.is_refused()) {
+        row.reason = Some(OPEN.to_owned());
+        row.refused = judged.ruling.is_refused();
+        return Ok(row);
+    }
+    (row.verdict, row.refused) = (judged.ruling.word(), judged.ruling.is_refused());
+    if let Some((reason, line)) = judged.reason() {
+        (row.reason, row.line) = (Some(reason), line);
+    }
+    Ok(row)
+}
+
+/// Said of an image whose tag a build or a template fills in.
+const OPEN: &str = "its tag is decided in another place: only what fills it in can tell";
 
 fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Failure> {
     let (mut found, mut broken) = (Vec::new(), Vec::new());
@@ -203,7 +193,7 @@ fn show(rows: &[Row], broken: &[Broken], context: &Context) {
             "deny" => paint(BAD, "deny"),
             "warn" => paint(WARN, "warn"),
             "unknown" => paint(WARN, "unknown"),
-            NOT_OURS => paint(DIM, "not ours"),
+            "not-ours" => paint(DIM, "not ours"),
             word => paint(GOOD, word),
         };
         let mut image = vec![cut(&row.image, 600)];
@@ -219,12 +209,12 @@ fn show(rows: &[Row], broken: &[Broken], context: &Context) {
         context.output.result(table.text());
     }
     let number = |word: &str| rows.iter().filter(|row| row.verdict == word).count();
+    let refused = rows.iter().filter(|row| row.refused).count();
     context.output.result(format!(
-        "\n{} asked: {} refused, {} with a warning, {} not ours, {} that cannot be told",
+        "\n{} asked: {refused} refused, {} with a warning, {} not ours, {} that cannot be told",
         count(rows.len(), "pull"),
-        number("deny"),
         number("warn"),
-        number(NOT_OURS),
+        number("not-ours"),
         number("unknown")
     ));
     for Broken { file, cause } in broken {

@@ -6,14 +6,14 @@ use std::path::PathBuf;
 use larder_core::access::grants::Permits;
 use larder_core::access::{Action, Who};
 use larder_core::name::RepositoryName;
-use larder_core::policy::Rule;
+use larder_core::policy::{Named, Rule};
 use serde::Serialize;
 
 use crate::config::{self, Config, Provenance};
 use crate::context::{Context, every_tag, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, WARN, count, paint};
-use crate::policy::{Judge, Named};
+use crate::policy::Judge;
 
 /// Say in words who gains and who loses what between two configurations
 ///
@@ -66,7 +66,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let repositories: BTreeSet<RepositoryName> =
             held.iter().map(|(repository, ..)| repository.clone()).collect();
         let (before, after) =
-            (Judge::new(&old, Some(store.clone())), Judge::new(&new, Some(store)));
+            (Judge::new(&old, Some(store.clone()))?, Judge::new(&new, Some(store))?);
         let mut everybody: BTreeSet<Who> = old.grants.everybody().into_iter().collect();
         everybody.extend(new.grants.everybody());
         everybody.insert(Who::Anonymous);
@@ -77,7 +77,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 let named = Named { tag: Some(tag), digest: None };
                 let was = before.own(who, repository, named).await?;
                 let is = after.own(who, repository, named).await?;
-                let change = match (was.allowed(), is.allowed()) {
+                let change = match (!was.ruling.is_refused(), !is.ruling.is_refused()) {
                     (true, false) => "loses",
                     (false, true) => "gains",
                     (true, true) if was.verdict < is.verdict => "is warned of",

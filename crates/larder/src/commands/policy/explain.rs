@@ -1,13 +1,14 @@
 //! `larder policy explain`: whether somebody may pull something, and by which line.
 
 use larder_core::access::Who;
+use larder_core::policy::{Case, Judgement, Ruling};
 use serde::Serialize;
 
 use super::super::key::Whose;
-use crate::context::{Context, read_lock, reference_here, store_if_any};
+use crate::context::{Context, reference_here, store_if_any};
 use crate::failure::{Exit, Outcome};
 use crate::output::{BAD, DIM, GOOD, STRONG, WARN, paint};
-use crate::policy::{Judge, Judged};
+use crate::policy::Judge;
 
 /// Say whether a cluster or account may pull an image, and which line decides
 ///
@@ -25,7 +26,10 @@ pub struct Args {
 struct Report<'r> {
     image: String,
     who: String,
+    /// Whether nothing of this larder stands against it.
     allowed: bool,
+    /// `allow`, `warn`, `deny`, `not-ours`, `unknown`.
+    ruling: &'static str,
     /// The repository of the larder. None: it is not in the larder.
     repository: Option<&'r str>,
     origin: String,
@@ -59,17 +63,19 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let who = args.whose.who(&what, &config)?;
     let reference = reference_here(&args.image, &config)?;
-    let judge = Judge::new(&config, store_if_any(&config)?);
-    let judged = judge.reference(&who, &reference, &read_lock(&config)?).await?;
+    let judge = Judge::new(&config, store_if_any(&config)?)?;
+    let case = judge.court.reference(&reference);
+    let judged = judge.judge(&who, &case).await?;
     if context.output.json {
         context.output.document(&Report {
             image: reference.to_string(),
             who: who.to_string(),
-            allowed: judged.allowed(),
-            repository: judged.repository.as_ref().map(larder_core::name::RepositoryName::as_str),
-            origin: judged.origin.to_string(),
-            own: judged.own,
-            class: judged.class.as_deref(),
+            allowed: !judged.ruling.is_refused(),
+            ruling: judged.ruling.word(),
+            repository: case.here().map(larder_core::name::RepositoryName::as_str),
+            origin: case.image.to_string(),
+            own: case.own,
+            class: case.class,
             grant: judged.grant.as_ref().map(|grant| Grant {
                 allowed: grant.allowed,
                 pattern: grant.pattern.as_deref(),
@@ -86,25 +92,34 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             }),
         });
     } else {
-        show(&who, &reference.to_string(), &judged, config.is_open(), context);
+        show(&who, &reference.to_string(), &case, &judged, context);
     }
-    Ok(if judged.allowed() { Exit::Done } else { Exit::No })
+    Ok(if judged.ruling.is_refused() { Exit::No } else { Exit::Done })
 }
 
-fn show(who: &Who, image: &str, judged: &Judged<'_>, open: bool, context: &Context) {
-    use larder_core::policy::Verdict;
-    let word = match (judged.allowed(), judged.verdict) {
-        (false, _) => paint(BAD, "may not pull"),
-        (true, Verdict::Warn) => paint(WARN, "may pull, with a warning,"),
-        (true, _) => paint(GOOD, "may pull"),
-    };
-    let mut lines = vec![format!("{} {word} {image}", paint(STRONG, who.described()))];
-    match &judged.repository {
-        Some(repository) if judged.own => lines.push(format!("  image  {repository}, our own")),
-        Some(repository) => lines.push(format!("  image  {repository}, from {}", judged.origin)),
-        None => lines.push("  image  not in the larder: nothing brings it in".to_owned()),
-    }
-    lines.push(format!("  class  {}", judged.class.as_deref().unwrap_or("none")));
+fn show(who: &Who, image: &str, case: &Case<'_>, judged: &Judgement<'_>, context: &Context) {
+    let who = paint(STRONG, who.described());
+    let mut lines = vec![match judged.ruling {
+        Ruling::Refused => format!("{who} {} {image}", paint(BAD, "may not pull")),
+        Ruling::Unknown => {
+            format!("{who} {} {image}: it cannot be told", paint(BAD, "may not pull"))
+        }
+        Ruling::Warned => format!("{who} {} {image}", paint(WARN, "may pull, with a warning,")),
+        Ruling::Allowed => format!("{who} {} {image}", paint(GOOD, "may pull")),
+        Ruling::NotOurs => {
+            format!(
+                "{image} is {}: the larder does not decide whether {who} may pull it",
+                paint(DIM, "not ours")
+            )
+        }
+    }];
+    lines.extend(judged.undeclared.iter().map(|it| format!("  {}   {it}", paint(WARN, "note"))));
+    lines.push(match (&case.place, case.own) {
+        (Ok(repository), true) => format!("  image  {repository}, our own"),
+        (Ok(repository), false) => format!("  image  {repository}, from {}", case.image),
+        (Err(elsewhere), _) => format!("  image  {}", elsewhere.sentence()),
+    });
+    lines.push(format!("  class  {}", case.class.unwrap_or("none")));
     let at = |line: &str| paint(DIM, format!("  {line}"));
     lines.push(match &judged.grant {
         Some(grant) => {
@@ -114,7 +129,7 @@ fn show(who: &Who, image: &str, judged: &Judged<'_>, open: bool, context: &Conte
                 None => format!("  grant  {} do not name it{line}", grant.grants),
             }
         }
-        None if open => "  grant  not asked: `access = \"open\"`".to_owned(),
+        None if case.place.is_ok() => "  grant  not asked: `access = \"open\"`".to_owned(),
         None => "  grant  not asked: it is not pulled from the larder".to_owned(),
     });
     lines.push(match judged.rule {

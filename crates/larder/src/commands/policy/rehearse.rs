@@ -5,17 +5,17 @@ use std::path::PathBuf;
 
 use larder_core::access::Who;
 use larder_core::allowance::Span;
-use larder_core::policy::Verdict;
+use larder_core::policy::{Judgement, Named, Ruling};
 use larder_core::reference::Selector;
 use larder_store::{Filter, Kind, now};
 use serde::Serialize;
 
 use crate::config::{self, Provenance};
-use crate::context::{Context, read_lock, read_reference, store_if_any};
+use crate::context::{Context, read_reference, store_if_any};
 use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, count, paint, time};
-use crate::policy::{Judge, Judged, Named};
+use crate::policy::Judge;
 
 /// Replay the recorded pulls against changed rules and grants: what would have been refused, for whom
 ///
@@ -68,7 +68,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let store = store_if_any(&present)?;
     let span = i64::try_from(args.since.0.as_millis()).unwrap_or(i64::MAX);
     let since = now().saturating_sub(span);
-    let judge = Judge::new(&changed, store.clone());
+    let judge = Judge::new(&changed, store.clone())?;
     let mut report = Report {
         since: time(since),
         pulls: 0,
@@ -117,7 +117,6 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let deployments::Outcome { done, broken, .. } =
         deployments::named(&args.survey, deployments::Sight::with(&changed.resources));
     report.broken = broken;
-    let lock = read_lock(&changed)?;
     for deployment in &done {
         for finding in deployment.pulled() {
             let place = || format!("{}:{}", deployment.shown, finding.position.line);
@@ -134,7 +133,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             for cluster in &changed.clusters {
                 let who =
                     Who::cluster(cluster.name.get_ref(), finding.workload.namespace.as_deref());
-                let judged = judge.reference(&who, &reading.reference, &lock).await?;
+                let judged = judge.reference(&who, &reading.reference).await?;
                 let row = |reason, line| Row {
                     who: who.to_string(),
                     image: finding.text.clone(),
@@ -159,12 +158,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 }
 
 impl Report {
-    fn add(&mut self, judged: &Judged<'_>, row: impl FnOnce(String, Option<String>) -> Row) {
+    fn add(&mut self, judged: &Judgement<'_>, row: impl FnOnce(String, Option<String>) -> Row) {
         let Some((reason, line)) = judged.reason() else { return };
-        match (judged.allowed(), judged.verdict) {
-            (false, _) => self.refused.push(row(reason, line)),
-            (true, Verdict::Warn) => self.warned.push(row(reason, line)),
-            (true, _) => {}
+        match judged.ruling {
+            Ruling::Refused | Ruling::Unknown => self.refused.push(row(reason, line)),
+            Ruling::Warned => self.warned.push(row(reason, line)),
+            Ruling::Allowed | Ruling::NotOurs => {}
         }
     }
 }

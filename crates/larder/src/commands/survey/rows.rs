@@ -274,12 +274,13 @@ pub(super) async fn stand(
     lock: &Lock,
     store: Option<&Store>,
 ) -> Result<(), Failure> {
-    let routes = config.routes();
+    let court = config.court(lock.clone());
+    let routes = court.routes();
     for row in rows {
         let Some(reading) = row.reading.clone() else { continue };
-        row.class = config.classes.class_of(&reading.reference).map(str::to_owned);
+        row.class = court.reference(&reading.reference).class.map(str::to_owned);
         if row.standing != Word::Built {
-            stand_one(row, &reading.reference, &routes, lock, store).await?;
+            stand_one(row, &reading.reference, routes, lock, store).await?;
         }
     }
     Ok(())

@@ -11,9 +11,8 @@ use larder_core::diagnosis::{
     Through, Verdict, Visit, diagnose,
 };
 use larder_core::handoff::Login;
-use larder_core::lock::Lock;
 use larder_core::platform::Platform;
-use larder_core::policy;
+use larder_core::policy::{self, Court};
 use larder_core::reference::{Malformed, Reason, Reference, Unqualified};
 use larder_store::Store;
 
@@ -22,7 +21,7 @@ use super::route::{self, Host};
 use super::secrets::{Logins, Pod};
 use super::{Args, damage, record, recorded};
 use crate::config::Config;
-use crate::context::{read_lock, store_if_any};
+use crate::context::store_if_any;
 use crate::failure::Failure;
 use crate::policy::Judge;
 
@@ -42,9 +41,8 @@ pub(super) struct Asked {
 pub(super) struct Asker<'c> {
     args: &'c Args,
     config: Option<&'c Config>,
-    lock: Lock,
     store: Option<Store>,
-    judge: Option<Judge<'c>>,
+    judge: Option<Judge>,
     pod: Pod,
     platform: Platform,
 }
@@ -80,15 +78,14 @@ impl<'c> Asker<'c> {
         config: Option<&'c Config>,
         pod: Pod,
     ) -> Result<Self, Failure> {
-        let lock = config.map(read_lock).transpose()?.unwrap_or_default();
         let store = config.map(store_if_any).transpose()?.flatten();
         let judge = match config {
-            Some(config) => Some(Judge::new(config, store_if_any(config)?)),
+            Some(config) => Some(Judge::new(config, store.clone())?),
             None => None,
         };
         let platform = super::platform(args, config);
         let pod = pod.knowing_keys(config, store.as_ref()).await?;
-        Ok(Self { args, config, lock, store, judge, pod, platform })
+        Ok(Self { args, config, store, judge, pod, platform })
     }
 
     /// Goes through one image.
@@ -211,8 +208,9 @@ impl<'c> Asker<'c> {
         self.store.as_ref()
     }
 
-    pub fn lock(&self) -> &Lock {
-        &self.lock
+    /// None: there is no configuration to judge by.
+    pub fn court(&self) -> Option<&Court> {
+        self.judge.as_ref().map(|judge| &judge.court)
     }
 
     pub fn args(&self) -> &Args {
@@ -297,7 +295,7 @@ impl<'c> Asker<'c> {
             return Ok(free.then_some(Policy::Allows));
         };
         let who = Who::cluster(cluster, namespace);
-        let judged = judge.reference(&who, here, &self.lock).await?;
+        let judged = judge.reference(&who, here).await?;
         let line = judged.reason().and_then(|(_, line)| line);
         if judged.grant.as_ref().is_some_and(|grant| !grant.allowed) {
             let repository = here.repository.to_string();

@@ -23,16 +23,15 @@ const LOOKED: usize = 10_000;
 
 /// The digest that a tag should have: the lock's. None: the lock does not name it.
 pub(super) fn expected(asker: &Asker<'_>, reference: &Reference) -> Option<String> {
-    let config = asker.config()?;
     if reference.digest.is_some() {
         return None;
     }
-    let routes = config.routes();
+    let court = asker.court()?;
     let tag = reference.tag.clone().unwrap_or_else(Tag::latest);
-    let own = routes.locked_digest(reference, asker.lock());
+    let own = court.routes().locked_digest(reference, &court.lock);
     let theirs = || {
         let want = Want { image: reference.image(), tag };
-        asker.lock().entries.get(&want).map(|locked| locked.digest.clone())
+        court.lock.entries.get(&want).map(|locked| locked.digest.clone())
     };
     own.or_else(theirs).map(|digest| digest.to_string())
 }
@@ -120,12 +119,11 @@ async fn ours(
     if let Some(removed) = removed(store, here).await? {
         return Ok(Some(Access::Removed(removed)));
     }
-    let routes = config.routes();
-    let is_locked =
-        routes.locked_digest(here, asker.lock()).is_some_and(|digest| match &selector {
-            Selector::Tag(_) => true,
-            Selector::Digest(wanted) => *wanted == digest,
-        });
+    let locked = asker.court().and_then(|court| court.routes().locked_digest(here, &court.lock));
+    let is_locked = locked.is_some_and(|digest| match &selector {
+        Selector::Tag(_) => true,
+        Selector::Digest(wanted) => *wanted == digest,
+    });
     if is_locked {
         return Ok(Some(Access::NotBroughtIn));
     }
