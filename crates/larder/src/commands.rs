@@ -2,6 +2,7 @@
 
 mod check;
 mod copy;
+#[cfg(feature = "demo")]
 mod demo;
 mod handoff;
 mod help;
@@ -29,6 +30,7 @@ use crate::failure::Outcome;
 /// Every command, in the order of the work.
 #[derive(Debug, clap::Subcommand)]
 pub enum Command {
+    #[cfg(feature = "demo")]
     Demo(demo::Args),
     Init(init::Args),
     Check(check::Args),
@@ -67,6 +69,7 @@ pub enum Command {
 /// Runs a command.
 pub async fn run(command: Command, context: &Context) -> Outcome {
     match command {
+        #[cfg(feature = "demo")]
         Command::Demo(args) => demo::run(args, context).await,
         Command::Init(args) => init::run(&args, context),
         Command::Check(args) => check::run(&args, context).await,

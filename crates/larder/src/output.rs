@@ -98,6 +98,7 @@ impl Output {
         line(AutoStream::new(io::stdout(), self.color.choice()), &ready(text.as_ref()));
     }
 
+    #[cfg(feature = "demo")]
     /// Writes what another `larder` has made ready, with its colours.
     pub fn relay(&self, text: &str) {
         line(AutoStream::new(io::stdout(), self.color.choice()), text);

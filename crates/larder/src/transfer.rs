@@ -17,7 +17,7 @@ mod own;
 mod remote;
 mod saved;
 mod several;
-#[cfg(test)]
+#[cfg(all(test, feature = "demo"))]
 mod tests;
 
 pub use archive::Archive;

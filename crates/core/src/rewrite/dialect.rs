@@ -142,7 +142,7 @@ impl Variables {
         Self(all)
     }
 
-    /// A variable's value, where it is set; [`UNKNOWN`](super::variables::UNKNOWN) where it cannot be told.
+    /// A variable's value, where it is set; [`UNKNOWN`] where it cannot be told.
     pub(super) fn get(&self, name: &str) -> Option<&str> {
         self.0.get(name).map(|value| value.as_deref().unwrap_or(UNKNOWN))
     }

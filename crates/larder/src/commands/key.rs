@@ -29,13 +29,13 @@ pub enum Command {
 /// Whose key is meant.
 #[derive(Debug, Clone, clap::Args)]
 pub struct Whose {
-    /// The cluster, as [[cluster]] names it
+    /// The cluster, as `[[cluster]]` names it
     #[arg(long, value_name = "NAME", required_unless_present = "account")]
     pub cluster: Option<String>,
     /// One of its namespaces [default: the cluster as a whole]
     #[arg(long, value_name = "NAME", requires = "cluster")]
     pub namespace: Option<String>,
-    /// A person or a pipeline, as [[account]] names it
+    /// A person or a pipeline, as `[[account]]` names it
     #[arg(long, value_name = "NAME", conflicts_with_all = ["cluster", "namespace"])]
     pub account: Option<String>,
 }

@@ -1,6 +1,6 @@
 //! The form of the file: its tables, how each version came from the one before, and what keeps its sums right.
 //!
-//! A file of an earlier version is converted by its sole opener alone ([`convert`](super::convert)).
+//! A file of an earlier version is converted by its sole opener alone ([`convert`](mod@super::convert)).
 
 use super::{cache, journal, keys, record, stops, upkeep};
 

@@ -28,7 +28,7 @@ use crate::record;
 /// that is good, so that nothing breaks meanwhile.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// The cluster, as [[cluster]] names it
+    /// The cluster, as `[[cluster]]` names it
     cluster: String,
     /// Only this namespace
     #[arg(long, value_name = "NAME")]

@@ -21,7 +21,7 @@ use crate::output::{BAD, DIM, GOOD, Table, ago, paint, time, until};
 /// stale, not linked. Exit status 1 says that something is wrong.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// The cluster, as [[cluster]] names it
+    /// The cluster, as `[[cluster]]` names it
     cluster: String,
     /// Only this namespace
     #[arg(long, value_name = "NAME")]

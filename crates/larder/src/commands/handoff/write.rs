@@ -29,7 +29,7 @@ const CA_NAME: &str = "larder-ca.pem";
 /// folder already and holds a good key stays; else a key is issued, beside the one that is good.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// The cluster, as [[cluster]] names it
+    /// The cluster, as `[[cluster]]` names it
     cluster: String,
     /// Write the configuration of its nodes alone
     #[arg(long)]
