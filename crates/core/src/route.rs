@@ -22,7 +22,7 @@ pub struct Entry {
 }
 
 /// All routes of a larder.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Routes {
     own: Host,
     entries: Vec<Entry>,
@@ -31,7 +31,7 @@ pub struct Routes {
 }
 
 /// A cached shelf as a way in.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Shelf {
     /// The upstream that it caches.
     pub host: Host,

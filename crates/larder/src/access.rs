@@ -8,12 +8,12 @@ use futures_util::FutureExt as _;
 use larder_client::{Web, WebOptions};
 use larder_core::access::identity::{Expected, KEY_SET_LIMIT};
 use larder_core::access::rate::Rate;
-use larder_server::{AccessPlan, Cluster, ClusterIdentity, KeySource};
+use larder_core::digest::Digest;
+use larder_server::{Cluster, ClusterIdentity, KeySource};
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject as _;
 
-use crate::config::{Config, Identity, Strangers};
-use crate::context::read_lock;
+use crate::config::{Config, Identity};
 use crate::failure::Failure;
 use crate::files::read_bounded;
 
@@ -24,27 +24,14 @@ pub fn secret(config: &Config) -> Result<[u8; 32], Failure> {
     larder_store::local_secret(&config.data()).map_err(|error| Failure::store(what, &error))
 }
 
-/// Who may do what.
-pub fn plan(config: &Config) -> Result<AccessPlan, Failure> {
-    Ok(AccessPlan {
-        court: config.court(read_lock(config)?),
-        rates: rates(config),
-        unqualified: config.larder.unqualified.clone(),
-        clusters: clusters(config)?,
-        refuse_strangers: config.larder.strangers == Strangers::Refuse,
-        aliases: config.larder.aliases.clone(),
-        url: config.larder.url.endpoint.to_string(),
-    })
-}
-
 /// What bounds the accounts that are bounded.
-fn rates(config: &Config) -> HashMap<Box<str>, Rate> {
+pub fn rates(config: &Config) -> HashMap<Box<str>, Rate> {
     let accounts = config.accounts.iter();
     accounts.filter_map(|one| Some((one.name.get_ref().as_str().into(), one.rate?))).collect()
 }
 
 /// The clusters whose nodes may say that they come from there, each with how that is believed.
-fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
+pub fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
     let mut clusters = Vec::new();
     for cluster in &config.clusters {
         let name = cluster.name.get_ref().clone();
@@ -78,7 +65,8 @@ fn known_by(
 ) -> Result<ClusterIdentity, Failure> {
     let audience = audience(config, identity);
     let expected = Expected { issuer: identity.issuer.clone(), audience };
-    Ok(ClusterIdentity { expected, keys: key_source(config, cluster, identity)? })
+    let (keys, made_of) = key_source(config, cluster, identity)?;
+    Ok(ClusterIdentity { expected, keys, made_of })
 }
 
 /// For whom a cluster's tokens must be meant.
@@ -87,7 +75,12 @@ pub fn audience(config: &Config, identity: &Identity) -> String {
 }
 
 /// Where a cluster's key set comes from: a file that is read anew, or an address.
-fn key_source(config: &Config, cluster: &str, identity: &Identity) -> Result<KeySource, Failure> {
+/// Also what tells whether two are the same.
+fn key_source(
+    config: &Config,
+    cluster: &str,
+    identity: &Identity,
+) -> Result<(KeySource, Digest), Failure> {
     let what = || format!("cannot use the identity of the cluster {cluster}");
     let wrong = |cause: String| {
         Failure::usage(
@@ -99,7 +92,9 @@ fn key_source(config: &Config, cluster: &str, identity: &Identity) -> Result<Key
     if !identity.keys.contains("://") {
         let path = config.folder().join(&identity.keys);
         // A file that is missing now may come; one that nobody can read is told when it is needed.
-        return Ok(Arc::new(move || std::future::ready(read_keys(&path)).boxed()));
+        let made_of = Digest::of(path.as_os_str().as_encoded_bytes());
+        let keys: KeySource = Arc::new(move || std::future::ready(read_keys(&path)).boxed());
+        return Ok((keys, made_of));
     }
     let ca = match &identity.ca {
         None => Vec::new(),
@@ -109,9 +104,10 @@ fn key_source(config: &Config, cluster: &str, identity: &Identity) -> Result<Key
             read.map_err(|error| wrong(format!("{}: {error}", crate::files::named(&path))))?
         }
     };
+    let made_of = Digest::of(&[identity.keys.as_bytes(), b"\n", &ca].concat());
     let options = WebOptions { ca, ..WebOptions::default() };
     let web = Arc::new(Web::new(&identity.keys, options).map_err(wrong)?);
-    Ok(Arc::new(move || {
+    let keys: KeySource = Arc::new(move || {
         let web = Arc::clone(&web);
         async move {
             let answer = web.send("GET", "", None).await?;
@@ -122,7 +118,8 @@ fn key_source(config: &Config, cluster: &str, identity: &Identity) -> Result<Key
             }
         }
         .boxed()
-    }))
+    });
+    Ok((keys, made_of))
 }
 
 fn read_keys(path: &Path) -> Result<Vec<u8>, String> {

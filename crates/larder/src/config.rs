@@ -16,7 +16,7 @@ mod warnings;
 
 pub use access::{Cluster, Identity};
 pub use load::{Provenance, find, load};
-pub use model::{Config, Intake, Strangers};
+pub use model::{Config, Intake, Strangers, TlsFiles};
 pub use shelf::Caching;
 pub use upstream::Upstream;
 pub use warnings::{strange_nodes, warnings};

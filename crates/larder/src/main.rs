@@ -2,7 +2,6 @@
 //! serves them, and makes deployments use them.
 
 mod access;
-mod cached;
 mod commands;
 mod config;
 mod context;
@@ -16,6 +15,7 @@ mod node_files;
 mod output;
 mod parcel;
 mod place;
+mod plan;
 mod policy;
 mod record;
 mod transfer;

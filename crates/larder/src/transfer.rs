@@ -17,7 +17,8 @@ mod own;
 mod remote;
 mod saved;
 mod several;
-#[cfg(all(test, feature = "demo"))]
+#[cfg(feature = "demo")]
+#[cfg(test)]
 mod tests;
 
 pub use archive::Archive;

@@ -20,22 +20,14 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use axum::http::request::Parts;
 use axum::http::{Extensions, HeaderMap, Request};
-use futures_util::future::BoxFuture;
+use larder_core::access::Who;
 use larder_core::access::brake::Brake;
-use larder_core::access::grants::Grants;
-use larder_core::access::identity::Expected;
 use larder_core::access::key::Pepper;
-use larder_core::access::network::Network;
-use larder_core::access::rate::{Rate, Taken};
+use larder_core::access::rate::Taken;
 use larder_core::access::token::{By, Signer};
-use larder_core::access::{Action, Who};
-use larder_core::door::{Door, DoorKey, Question};
-use larder_core::lock::Lock;
-use larder_core::name::RepositoryName;
-use larder_core::policy::Court;
-use larder_core::reference::Unqualified;
-use larder_core::route::Routes;
+use larder_core::door::{DoorKey, Question};
 use larder_store::Store;
+use secrecy::{ExposeSecret as _, SecretBox};
 use tokio::sync::Semaphore;
 
 pub(crate) use permit::{about, refuse_catalog};
@@ -45,55 +37,11 @@ pub(crate) use rules::{Pull, Ruled, check as check_rules, passes as is_ruled_in}
 pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
 
 use crate::meters::Meters;
+use crate::plan::Plan;
 use identities::Identities;
 use keys::Keys;
 use pull_token::PullToken;
 use sign_in::Sessions;
-
-/// What the configuration says of who may do what. It can be exchanged while the server runs.
-pub struct AccessPlan {
-    /// Who may pull what.
-    pub court: Court,
-    /// What a name without a registry stands for.
-    pub unqualified: Unqualified,
-    /// What accounts may take within a span of time, by their names; an account that is not in it, any number.
-    pub rates: HashMap<Box<str>, Rate>,
-    /// The clusters.
-    pub clusters: Vec<Cluster>,
-    /// Whether nodes that ask for an upstream's image must say from which cluster they come.
-    pub refuse_strangers: bool,
-    /// Other names by which it is reached.
-    pub aliases: Vec<larder_core::name::Host>,
-    /// What it is reached at, for whoever asks by that name: `https://larder.example`.
-    pub url: String,
-}
-
-/// A cluster that pulls.
-#[derive(Clone)]
-pub struct Cluster {
-    /// Its name.
-    pub name: String,
-    /// The certificate that its nodes show, in DER. None: they show none.
-    pub certificate: Option<Arc<[u8]>>,
-    /// The networks from which its nodes are believed when they name it.
-    pub nodes: Vec<Network>,
-    /// Whose tokens of its service accounts are believed. None: nobody's.
-    pub identity: Option<ClusterIdentity>,
-    /// What is done with what it is about to run. None: it does not ask.
-    pub door: Option<Door>,
-}
-
-/// How a cluster's service accounts are known.
-#[derive(Clone)]
-pub struct ClusterIdentity {
-    /// What their tokens must say.
-    pub expected: Expected,
-    /// Gets the cluster's key set, or says in words why not.
-    pub keys: KeySource,
-}
-
-/// Gets a key set.
-pub type KeySource = Arc<dyn Fn() -> BoxFuture<'static, Result<Vec<u8>, String>> + Send + Sync>;
 
 /// What a request says before its body.
 #[derive(Clone, Copy)]
@@ -132,8 +80,8 @@ pub(crate) struct Gate {
     store: Store,
     meters: Arc<Meters>,
     pub recorder: Arc<Recorder>,
-    plan: RwLock<Arc<AccessPlan>>,
-    signer: Option<Signer>,
+    state: RwLock<GateState>,
+    secret: SecretBox<[u8; 32]>,
     pepper: Pepper,
     doors: DoorKey,
     pub keys: Keys,
@@ -145,17 +93,30 @@ pub(crate) struct Gate {
     waiting: Semaphore,
 }
 
+/// What is exchanged with the plan.
+#[derive(Clone)]
+struct GateState {
+    plan: Arc<Plan>,
+    /// Issues tokens in the larder's own name. None: its secret is of no use.
+    signer: Option<Arc<Signer>>,
+}
+
+impl GateState {
+    fn new(plan: Arc<Plan>, secret: &[u8; 32]) -> Self {
+        Self { signer: Signer::new(secret, plan.host().as_str()).map(Arc::new), plan }
+    }
+}
+
 /// Wrong sign-ins that may wait at once; more are answered 429 at once.
 const WAITING: usize = 256;
 
 impl Gate {
     /// A door with these keys behind it; the secret is the larder's own.
-    pub fn new(store: Store, meters: Arc<Meters>, plan: AccessPlan, secret: &[u8; 32]) -> Self {
+    pub fn new(store: Store, meters: Arc<Meters>, plan: Arc<Plan>, secret: &[u8; 32]) -> Self {
         Self {
             store,
             meters,
             recorder: Arc::new(Recorder::new(secret)),
-            signer: Signer::new(secret, plan.host().as_str()),
             pepper: Pepper::new(secret),
             doors: DoorKey::new(secret),
             keys: Keys::default(),
@@ -164,7 +125,8 @@ impl Gate {
             brake: Mutex::default(),
             taken: Mutex::default(),
             waiting: Semaphore::new(WAITING),
-            plan: RwLock::new(Arc::new(plan)),
+            state: RwLock::new(GateState::new(plan, secret)),
+            secret: SecretBox::new(Box::new(*secret)),
         }
     }
 
@@ -173,75 +135,28 @@ impl Gate {
         self.doors.read(path)
     }
 
+    fn state(&self) -> GateState {
+        self.state.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
     /// What holds now.
-    pub fn plan(&self) -> Arc<AccessPlan> {
-        Arc::clone(&self.plan.read().unwrap_or_else(PoisonError::into_inner))
+    pub fn plan(&self) -> Arc<Plan> {
+        self.state().plan
+    }
+
+    /// None: the larder's secret is of no use.
+    fn signer(&self) -> Option<Arc<Signer>> {
+        self.state().signer
     }
 
     /// From now on this holds: for requests that come, not for those that are being answered.
-    pub fn set_plan(&self, plan: AccessPlan) {
+    pub fn set_plan(&self, plan: Arc<Plan>) {
         let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
         taken.forget_all_but(|account| plan.rates.contains_key(account));
         drop(taken);
-        *self.plan.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(plan);
+        let state = GateState::new(plan, self.secret.expose_secret());
+        *self.state.write().unwrap_or_else(PoisonError::into_inner) = state;
         self.identities.forget();
-    }
-}
-
-impl AccessPlan {
-    /// Everybody may do everything.
-    pub fn open(host: larder_core::name::Host) -> Self {
-        let url = format!("http://{host}");
-        let mut court = Court::new(Routes::new(host, Vec::new()), Lock::default());
-        court.open = true;
-        Self {
-            court,
-            rates: HashMap::new(),
-            unqualified: Unqualified::default(),
-            clusters: Vec::new(),
-            refuse_strangers: false,
-            url,
-            aliases: Vec::new(),
-        }
-    }
-
-    /// The same by grants: everybody may do what is granted, and nothing else.
-    #[must_use]
-    pub fn by(mut self, grants: Grants) -> Self {
-        self.court.open = false;
-        self.court.grants = grants;
-        self
-    }
-
-    /// The larder's own host: where our own images come from.
-    pub(crate) fn host(&self) -> &larder_core::name::Host {
-        self.court.routes().own()
-    }
-
-    pub(crate) fn cluster(&self, name: &str) -> Option<&Cluster> {
-        self.clusters.iter().find(|cluster| cluster.name == name)
-    }
-
-    /// Whether a name is one of the larder's own.
-    pub(crate) fn is_own(&self, host: &larder_core::name::Host) -> bool {
-        self.host() == host || self.aliases.contains(host)
-    }
-
-    /// Whether a cluster has namespaces with grants of their own: its nodes then prove too little.
-    pub(crate) fn has_own_grants(&self, cluster: &str) -> bool {
-        let known = self.court.grants.clusters.get(cluster);
-        known.is_some_and(|known| known.namespaces.values().any(Option::is_some))
-    }
-
-    /// Whether somebody sees that a repository exists.
-    pub(crate) fn sees(&self, caller: &Caller, repository: &RepositoryName) -> bool {
-        self.court.open || self.court.grants.may(&caller.who, Action::Pull, repository)
-    }
-
-    /// Whether somebody may do something to a repository: granted, and named by the token if one was shown.
-    pub(crate) fn may(&self, caller: &Caller, action: Action, repository: &RepositoryName) -> bool {
-        let token = caller.token.as_ref().is_none_or(|token| token.allows(action, repository));
-        self.court.open || (token && self.court.grants.may(&caller.who, action, repository))
     }
 }
 
@@ -304,7 +219,7 @@ mod tests {
     use base64::Engine as _;
     use base64::engine::general_purpose::STANDARD;
     use larder_core::access::Line;
-    use larder_core::access::grants::{Patterns, Permits};
+    use larder_core::access::grants::{Grants, Patterns, Permits};
     use larder_core::access::key::{Key, RANDOM};
     use larder_store::{KeyRecord, now};
 
@@ -334,9 +249,9 @@ mod tests {
         let permits = Permits { pull: none(), push: none(), delete: none(), line };
         let accounts = [("ci".into(), permits)].into();
         let grants = Grants { accounts, ..Grants::default() };
-        let open = AccessPlan::open("larder.example".parse().unwrap());
+        let open = Plan::open("larder.example".parse().unwrap());
         let plan = open.by(grants);
-        let gate = Gate::new(store.clone(), Arc::new(Meters::new()), plan, &SECRET);
+        let gate = Gate::new(store.clone(), Arc::new(Meters::new()), Arc::new(plan), &SECRET);
         let who = async |secret: &str| {
             let mut headers = HeaderMap::new();
             let basic = format!("Basic {}", STANDARD.encode(format!("ci:{secret}")));

@@ -4,37 +4,18 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use larder_core::name::RepositoryName;
-use larder_store::{Kind, Store};
-use tokio::sync::Semaphore;
+use larder_store::{Kind, Store, StoreError};
+use tokio::sync::{Semaphore, watch};
 
-use crate::access::{AccessPlan, Gate, Happened, Recorder};
+use crate::access::{Gate, Happened, Recorder};
 use crate::cache::Cache;
 use crate::error::{ApiError, Code};
 use crate::limits::{Budget, Limits, Slots};
 use crate::meters::Meters;
+use crate::plan::Plan;
 use crate::remembered::Remembered;
 use crate::tally::Tally;
 use crate::workers::Workers;
-
-/// A shelf that takes pushes.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Shelf {
-    /// Its name.
-    pub name: String,
-    /// Whether an index may be pushed although the repository lacks some of what it lists.
-    pub sparse: bool,
-}
-
-/// How a registry is set up.
-#[derive(Debug, Clone, Default)]
-pub struct Settings {
-    /// The shelves that take pushes. Empty: any name does, unless there are cached shelves.
-    pub shelves: Vec<Shelf>,
-    /// Whether pushes and removals are refused altogether.
-    pub read_only: bool,
-    /// What clients may take.
-    pub limits: Limits,
-}
 
 /// Bytes of manifests on their way in and of lists on their way out, all together.
 const MEMORY: usize = 64 * 1024 * 1024;
@@ -45,7 +26,6 @@ pub struct App {
     pub store: Store,
     /// Its cached shelves.
     pub cache: Cache,
-    pub(crate) settings: Settings,
     pub(crate) uploads: Slots,
     /// Memory for manifests on their way in and lists on their way out.
     pub(crate) memory: Budget,
@@ -55,37 +35,40 @@ pub struct App {
     pub(crate) tally: Tally,
     pub(crate) workers: Workers,
     pub(crate) gate: Gate,
+    limits: watch::Sender<Arc<Limits>>,
     pub(crate) recorder: Arc<Recorder>,
     /// Its figures.
     pub meters: Arc<Meters>,
 }
 
 impl App {
-    /// A registry over a store, without cached shelves. The secret is the larder's own.
-    pub fn new(store: Store, settings: Settings, plan: AccessPlan, secret: &[u8; 32]) -> Self {
-        let cache = Cache::new(store.clone(), Vec::new(), None);
-        Self::with_cache(store, cache, settings, plan, secret)
+    /// A registry over a store, which knows how the upstreams stood. The secret is the larder's own.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn open(store: Store, plan: Plan, secret: &[u8; 32]) -> Result<Self, StoreError> {
+        let app = Self::new(store, plan, secret);
+        app.cache.recall_standing().await?;
+        Ok(app)
     }
 
-    /// A registry over a store, with cached shelves over the same one.
-    pub fn with_cache(
-        store: Store,
-        cache: Cache,
-        settings: Settings,
-        plan: AccessPlan,
-        secret: &[u8; 32],
-    ) -> Self {
+    /// The same, with upstreams of which nothing is known yet.
+    pub fn new(store: Store, plan: Plan, secret: &[u8; 32]) -> Self {
+        let cache = Cache::new(store.clone(), &plan.cache);
+        store.set_reserve(plan.reserve);
         let meters = Arc::new(Meters::new());
-        let gate = Gate::new(store.clone(), Arc::clone(&meters), plan, secret);
+        let readers = Arc::new(Semaphore::new(plan.limits.readers));
+        let limits = watch::Sender::new(Arc::new(plan.limits.clone()));
+        let gate = Gate::new(store.clone(), Arc::clone(&meters), Arc::new(plan), secret);
         Self {
             recorder: Arc::clone(&gate.recorder),
             gate,
+            limits,
             store,
             cache,
-            uploads: Slots::new(settings.limits.uploads_per_client),
+            uploads: Slots::default(),
             memory: Budget::new(MEMORY),
-            readers: Arc::new(Semaphore::new(settings.limits.readers)),
-            settings,
+            readers,
             remembered: Remembered::default(),
             tally: Tally::default(),
             workers: Workers::default(),
@@ -93,9 +76,23 @@ impl App {
         }
     }
 
-    /// From now on this says who may do what.
-    pub fn set_access(&self, plan: AccessPlan) {
-        self.gate.set_plan(plan);
+    /// What holds now.
+    pub fn plan(&self) -> Arc<Plan> {
+        self.gate.plan()
+    }
+
+    /// What clients may take, for its listeners.
+    pub fn limits(&self) -> watch::Receiver<Arc<Limits>> {
+        self.limits.subscribe()
+    }
+
+    /// From now on this holds; requests that are being answered end as they began.
+    pub fn set_plan(&self, plan: Plan) {
+        self.store.set_reserve(plan.reserve);
+        self.limits.send_replace(Arc::new(plan.limits.clone()));
+        // A grant must not lead to a shelf that is not there yet.
+        self.cache.set_plan(&plan.cache);
+        self.gate.set_plan(Arc::new(plan));
     }
 
     /// Writes something into the record that no client did.
@@ -105,7 +102,7 @@ impl App {
 
     /// Refuses to change anything in a registry that only serves.
     pub(crate) fn check_writable(&self) -> Result<(), ApiError> {
-        if self.settings.read_only {
+        if self.plan().read_only {
             let message = "this registry is read-only; it serves pulls alone";
             return Err(ApiError::new(Code::Denied, message));
         }
@@ -115,7 +112,8 @@ impl App {
     /// Refuses a push to where nothing can be pushed, and says where it can.
     pub(crate) fn check_push(&self, repository: &RepositoryName) -> Result<(), ApiError> {
         self.check_writable()?;
-        let (shelf, shelves) = (repository.first_component(), &self.settings.shelves);
+        let (shelf, plan) = (repository.first_component(), self.plan());
+        let shelves = &plan.shelves;
         if let Some(cached) = self.cache.shelf_of(repository) {
             let host = cached.upstream.host();
             let storing: Vec<&str> = shelves.iter().map(|shelf| shelf.name.as_str()).collect();
@@ -128,7 +126,7 @@ impl App {
             };
             return Err(ApiError::new(Code::Denied, message));
         }
-        let any = shelves.is_empty() && self.cache.shelves().next().is_none();
+        let any = shelves.is_empty() && plan.cache.shelves.is_empty();
         if any || shelves.iter().any(|known| known.name == shelf) {
             return Ok(());
         }
@@ -160,7 +158,7 @@ impl App {
     /// Whether an index of this repository may lack some of what it lists.
     pub(crate) fn takes_sparse(&self, repository: &RepositoryName) -> bool {
         let shelf = repository.first_component();
-        self.settings.shelves.iter().any(|known| known.name == shelf && known.sparse)
+        self.plan().shelves.iter().any(|known| known.name == shelf && known.sparse)
     }
 
     /// What goes on beside the requests for as long as the registry runs: counts of pulls are

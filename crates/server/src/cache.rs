@@ -16,13 +16,13 @@ mod trouble;
 mod upstream;
 
 use std::collections::{BTreeMap, HashMap};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
 use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::name::{Host, RepositoryName, Tag};
-use larder_store::{RETRY, Store, Traffic};
+use larder_store::{RETRY, Store, StoreError, Traffic};
 use tokio::sync::{Notify, mpsc};
 
 pub use ahead::Warmed;
@@ -60,9 +60,8 @@ pub struct Cache {
 
 struct Inner {
     store: Store,
-    shelves: BTreeMap<String, Arc<CachedShelf>>,
-    /// Bytes that all of them may take together. None: no limit.
-    limit: Option<u64>,
+    /// Exchanged whole with the plan: what is under way keeps the shelf that it began with.
+    shelves: RwLock<Arc<Shelves>>,
     checks: Flights<(RepositoryName, Tag), Result<(Digest, InHand), Trouble>>,
     fetches: Flights<(RepositoryName, Digest), Result<InHand, Trouble>>,
     lists: Flights<(RepositoryName, String), Result<(), Trouble>>,
@@ -76,16 +75,53 @@ struct Inner {
     room: Notify,
 }
 
+/// The cached shelves of a configuration and their upstreams.
+#[derive(Clone, Default, PartialEq)]
+pub struct CachePlan {
+    /// The upstreams that are cached.
+    pub upstreams: Vec<UpstreamPlan>,
+    /// The shelves; one whose upstream is missing is left out.
+    pub shelves: Vec<ShelfPlan>,
+    /// Bytes that all of them may take together. None: no limit.
+    pub limit: Option<u64>,
+}
+
+/// A plan at work.
+#[derive(Default)]
+struct Shelves {
+    by_name: BTreeMap<String, Arc<CachedShelf>>,
+    limit: Option<u64>,
+}
+
 impl Cache {
-    /// With these shelves, over a store.
-    pub fn new(store: Store, shelves: Vec<CachedShelf>, limit: Option<u64>) -> Self {
+    /// With these shelves, over a store, which knows how their upstreams stood.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn open(store: Store, plan: &CachePlan) -> Result<Self, StoreError> {
+        let cache = Self::new(store, plan);
+        cache.recall_standing().await?;
+        Ok(cache)
+    }
+
+    /// Takes from the store how upstreams stood when they were last asked.
+    pub(crate) async fn recall_standing(&self) -> Result<(), StoreError> {
+        let standing = self.inner.store.standing().await?;
+        for upstream in &self.upstreams() {
+            if let Some(known) = standing.iter().find(|known| known.host == *upstream.host()) {
+                upstream.remember(known);
+            }
+        }
+        Ok(())
+    }
+
+    /// The same, with upstreams of which nothing is known.
+    pub(crate) fn new(store: Store, plan: &CachePlan) -> Self {
         let (ahead, jobs) = mpsc::channel(AHEAD);
-        let shelves = shelves.into_iter().map(|shelf| (shelf.name.clone(), Arc::new(shelf)));
-        Self {
+        let cache = Self {
             inner: Arc::new(Inner {
                 store,
-                shelves: shelves.collect(),
-                limit,
+                shelves: RwLock::default(),
                 checks: Flights::default(),
                 fetches: Flights::default(),
                 lists: Flights::default(),
@@ -96,32 +132,77 @@ impl Cache {
                 jobs: Mutex::new(Some(jobs)),
                 room: Notify::new(),
             }),
-        }
+        };
+        cache.set_plan(plan);
+        cache
+    }
+
+    /// From now on these are the shelves. One that is the same as before, and an upstream that is, go on
+    /// with what they know; so do the counts of a shelf that only changed.
+    pub fn set_plan(&self, plan: &CachePlan) {
+        let mut now = self.inner.shelves.write().unwrap_or_else(PoisonError::into_inner);
+        let known: Vec<&Arc<Upstream>> = now.by_name.values().map(|one| &one.upstream).collect();
+        let upstreams: Vec<Arc<Upstream>> = plan
+            .upstreams
+            .iter()
+            .map(|plan| match known.iter().find(|known| known.host() == &plan.host) {
+                Some(same) if same.is_of(plan) => Arc::clone(same),
+                Some(before) => Arc::new(Upstream::after(plan.clone(), before)),
+                None => Arc::new(Upstream::new(plan.clone(), self.inner.store.clone())),
+            })
+            .collect();
+        let shelves = plan.shelves.iter().filter_map(|plan| {
+            let upstream = upstreams.iter().find(|one| one.host() == &plan.host)?;
+            let before = now.by_name.get(&plan.name);
+            let same = before.filter(|one| one.is_of(plan) && Arc::ptr_eq(&one.upstream, upstream));
+            let shelf = match same {
+                Some(same) => Arc::clone(same),
+                None => {
+                    let traffic = before.map(|one| Arc::clone(&one.traffic)).unwrap_or_default();
+                    Arc::new(CachedShelf::new(plan.clone(), Arc::clone(upstream), traffic))
+                }
+            };
+            Some((plan.name.clone(), shelf))
+        });
+        let by_name = shelves.collect();
+        *now = Arc::new(Shelves { by_name, limit: plan.limit });
+        drop(now);
+        self.inner.vain.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        self.inner.room.notify_one();
+    }
+
+    fn now(&self) -> Arc<Shelves> {
+        Arc::clone(&self.inner.shelves.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Bytes that all shelves may take together. None: no limit.
+    fn limit(&self) -> Option<u64> {
+        self.now().limit
     }
 
     /// The cached shelf that a repository lies on. None: on none.
-    pub fn shelf_of(&self, repository: &RepositoryName) -> Option<&Arc<CachedShelf>> {
-        self.inner.shelves.get(repository.first_component())
+    pub fn shelf_of(&self, repository: &RepositoryName) -> Option<Arc<CachedShelf>> {
+        self.shelf_named(repository.first_component())
     }
 
     /// The cached shelf of a name. None: there is none.
-    pub(crate) fn shelf_named(&self, name: &str) -> Option<&Arc<CachedShelf>> {
-        self.inner.shelves.get(name)
+    pub(crate) fn shelf_named(&self, name: &str) -> Option<Arc<CachedShelf>> {
+        self.now().by_name.get(name).cloned()
     }
 
     /// The shelf that caches an upstream. None: none does.
-    pub fn shelf_for(&self, host: &Host) -> Option<&Arc<CachedShelf>> {
-        self.shelves().find(|shelf| shelf.upstream.host() == host)
+    pub fn shelf_for(&self, host: &Host) -> Option<Arc<CachedShelf>> {
+        self.now().by_name.values().find(|shelf| shelf.upstream.host() == host).cloned()
     }
 
     /// All shelves.
-    pub fn shelves(&self) -> impl Iterator<Item = &Arc<CachedShelf>> {
-        self.inner.shelves.values()
+    pub fn shelves(&self) -> Vec<Arc<CachedShelf>> {
+        self.now().by_name.values().cloned().collect()
     }
 
     /// The upstreams of all shelves.
-    pub fn upstreams(&self) -> impl Iterator<Item = &Arc<Upstream>> {
-        self.shelves().map(|shelf| &shelf.upstream)
+    pub fn upstreams(&self) -> Vec<Arc<Upstream>> {
+        self.now().by_name.values().map(|shelf| Arc::clone(&shelf.upstream)).collect()
     }
 
     /// What the upstream was asked for a moment ago in vain. None: it may be asked.
@@ -145,7 +226,8 @@ impl Cache {
         match self.inner.store.standing().await {
             Ok(all) => {
                 for known in all.iter().filter(|known| known.condition == RETRY) {
-                    for upstream in self.upstreams().filter(|one| *one.host() == known.host) {
+                    for upstream in self.upstreams().iter().filter(|one| *one.host() == known.host)
+                    {
                         upstream.retry();
                     }
                 }
@@ -159,19 +241,19 @@ impl Cache {
     pub async fn write_counts(&self) -> Vec<Traffic> {
         let store = &self.inner.store;
         let mut traffic: Vec<_> =
-            self.shelves().filter_map(|shelf| shelf.traffic.take(&shelf.name)).collect();
+            self.shelves().iter().filter_map(|shelf| shelf.traffic.take(&shelf.name)).collect();
         if !traffic.is_empty()
             && let Err(error) = store.note_traffic(traffic.clone()).await
         {
             tracing::warn!(%error, "what shelves did could not be counted; it is tried again");
             for one in &traffic {
-                if let Some(shelf) = self.inner.shelves.get(&one.shelf) {
+                if let Some(shelf) = self.shelf_named(&one.shelf) {
                     shelf.traffic.give_back(one);
                 }
             }
             traffic.clear();
         }
-        if self.upstreams().any(|upstream| upstream.is_left_alone()) {
+        if self.upstreams().iter().any(|upstream| upstream.is_left_alone()) {
             self.take_up_wishes().await;
         }
         let mut standing = Vec::new();

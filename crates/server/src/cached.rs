@@ -44,7 +44,7 @@ pub(crate) async fn manifest(
     selector: &Selector,
     counted: bool,
 ) -> Result<Option<Answer>, ApiError> {
-    let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
+    let Some(shelf) = &app.cache.shelf_of(repository) else { return Ok(None) };
     let path = shelf.upstream_name(repository)?;
     let found = app.cache.manifest(shelf, repository, &path, selector, counted).await?;
     let from = if found.fetched { From::Upstream } else { From::Disk };
@@ -85,7 +85,7 @@ pub(crate) async fn blob(
     digest: &Digest,
     parts: &Parts,
 ) -> Result<Option<Had>, ApiError> {
-    let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
+    let Some(shelf) = &app.cache.shelf_of(repository) else { return Ok(None) };
     let path = shelf.upstream_name(repository)?;
     let moment = app.store.moment(repository);
     let keep = |size: u64| {
@@ -125,7 +125,7 @@ pub(crate) async fn pass(
     response: &mut Response,
 ) -> Result<(), ApiError> {
     let Some((shelf, path)) = place(app, repository)? else { return Ok(()) };
-    let passing = app.cache.pass(shelf, &path, digest, size, range).await?;
+    let passing = app.cache.pass(&shelf, &path, digest, size, range).await?;
     *response.body_mut() = Body::from_stream(passing);
     response.extensions_mut().insert(Streamed);
     response.extensions_mut().insert(From::Upstream);
@@ -134,14 +134,14 @@ pub(crate) async fn pass(
 
 /// Counts what a client is sent of a cached shelf.
 pub(crate) fn count_sent(app: &App, repository: &RepositoryName, bytes: u64) {
-    if let Some(shelf) = app.cache.shelf_of(repository) {
+    if let Some(shelf) = &app.cache.shelf_of(repository) {
         shelf.traffic.sent.fetch_add(bytes, Ordering::Relaxed);
     }
 }
 
 /// Counts an answer that was given from memory.
 pub(crate) fn count_recalled(app: &App, repository: &RepositoryName) {
-    if let Some(shelf) = app.cache.shelf_of(repository) {
+    if let Some(shelf) = &app.cache.shelf_of(repository) {
         shelf.traffic.hits.fetch_add(1, Ordering::Relaxed);
     }
 }
@@ -153,7 +153,7 @@ pub(crate) async fn tags(
     repository: &RepositoryName,
 ) -> Result<Option<Result<Arc<Vec<Tag>>, HeaderValue>>, ApiError> {
     let Some((shelf, path)) = place(app, repository)? else { return Ok(None) };
-    match app.cache.tags(shelf, repository, &path).await {
+    match app.cache.tags(&shelf, repository, &path).await {
         Ok(tags) => Ok(Some(Ok(tags))),
         Err(trouble) if Cache::may_do_without(&trouble) => Ok(Some(Err(stale(&trouble)))),
         Err(trouble) => Err(trouble.into()),
@@ -168,7 +168,7 @@ pub(crate) async fn referrers(
     subject: &Digest,
 ) -> Result<Option<HeaderValue>, ApiError> {
     let Some((shelf, path)) = place(app, repository)? else { return Ok(None) };
-    match app.cache.referrers(shelf, repository, &path, subject).await {
+    match app.cache.referrers(&shelf, repository, &path, subject).await {
         Ok(()) => Ok(None),
         // What is not there has no referrers (Distribution Specification, "Listing Referrers").
         Err(trouble) if trouble.is_absent() => Ok(None),
@@ -177,10 +177,11 @@ pub(crate) async fn referrers(
     }
 }
 
-fn place<'a>(
-    app: &'a App,
+fn place(
+    app: &App,
     repository: &RepositoryName,
-) -> Result<Option<(&'a Arc<CachedShelf>, RepositoryName)>, ApiError> {
+) -> Result<Option<(Arc<CachedShelf>, RepositoryName)>, ApiError> {
     let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
-    Ok(Some((shelf, shelf.upstream_name(repository)?)))
+    let path = shelf.upstream_name(repository)?;
+    Ok(Some((shelf, path)))
 }

@@ -6,17 +6,18 @@ use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse as _, Response};
 use larder_core::name::RepositoryName;
 
-use crate::access::{AccessPlan, Caller};
+use crate::access::Caller;
 use crate::app::App;
 use crate::error::ApiError;
 use crate::headers::{insert, page_size, query};
+use crate::plan::Plan;
 
 /// Names that are looked at together.
 const PAGE: usize = 1000;
 
 pub(crate) async fn list(
     app: &App,
-    plan: &AccessPlan,
+    plan: &Plan,
     caller: &Caller,
     parts: &Parts,
 ) -> Result<Response, ApiError> {

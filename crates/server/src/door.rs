@@ -17,11 +17,12 @@ use larder_core::retarget::{Pin, Retarget, Wish};
 use larder_store::{Kind, StoreError, now};
 use tokio::time::Instant;
 
-use crate::access::{About, AccessPlan, Caller, Happened};
+use crate::access::{About, Caller, Happened};
 use crate::app::App;
 use crate::blocked;
 use crate::health;
 use crate::limits::Client;
+use crate::plan::Plan;
 use crate::workers::Undone;
 
 /// How long an answer may take before it is given up: a door in front of every pod is not to be felt, and the
@@ -31,11 +32,7 @@ const TIME: Duration = Duration::from_millis(200);
 const ARRIVAL: Duration = Duration::from_secs(10);
 
 /// Answers a request below `/door/`, and tells where it was asked without what is secret of it.
-pub(crate) async fn answer(
-    app: &App,
-    plan: &Arc<AccessPlan>,
-    request: Request,
-) -> (Response, String) {
+pub(crate) async fn answer(app: &App, plan: &Arc<Plan>, request: Request) -> (Response, String) {
     let (parts, body) = request.into_parts();
     let none = || {
         let text = "there is no such door; `larder handoff write` writes where it is\n";
@@ -127,7 +124,7 @@ enum Read {
 /// What is asked, and of whom.
 #[derive(Clone, Copy)]
 struct Asking<'q> {
-    plan: &'q AccessPlan,
+    plan: &'q Plan,
     cluster: &'q str,
     door: &'q Door,
     question: Question,
@@ -192,7 +189,7 @@ impl Asking<'_> {
     }
 
     fn retarget(&self, pin: Pin) -> Retarget<'_> {
-        let AccessPlan { court, unqualified, .. } = self.plan;
+        let Plan { court, unqualified, .. } = self.plan;
         Retarget::new(court.routes(), &court.lock, unqualified, Wish { pin, ..Wish::default() })
     }
 

@@ -5,9 +5,9 @@ use axum::http::uri::Authority;
 use axum::http::{HeaderMap, Request, StatusCode, Version, header};
 use larder_core::name::Host;
 
-use crate::access::AccessPlan;
 use crate::error::{ApiError, Code};
 use crate::limits::Unclear;
+use crate::plan::Plan;
 
 fn bad(message: &str) -> ApiError {
     ApiError::new(Code::Unsupported, message).with_status(StatusCode::BAD_REQUEST)
@@ -18,7 +18,7 @@ fn count(headers: &HeaderMap, name: header::HeaderName) -> usize {
 }
 
 /// Refuses what is no request to us.
-pub(crate) fn check<B>(plan: &AccessPlan, request: &Request<B>) -> Result<(), ApiError> {
+pub(crate) fn check<B>(plan: &Plan, request: &Request<B>) -> Result<(), ApiError> {
     let headers = request.headers();
     // RFC 9112, section 3.2; in HTTP/2 the authority is a field of its own.
     let hosts = count(headers, header::HOST);
@@ -52,7 +52,7 @@ pub(crate) fn check<B>(plan: &AccessPlan, request: &Request<B>) -> Result<(), Ap
 
 /// Whether a name is one by which programs of this machine reach it. Any other one may be a stranger's, made to
 /// resolve to a loopback address.
-fn is_ours(plan: &AccessPlan, host: &str) -> bool {
+fn is_ours(plan: &Plan, host: &str) -> bool {
     let Ok(host) = host.parse::<Host>() else { return false };
     let own = || std::iter::once(plan.host()).chain(&plan.aliases);
     host.is_loopback() || own().any(|one| host.name() == one.name())
@@ -75,7 +75,7 @@ mod tests {
 
     fn checked(open: bool, fields: &[(&str, &str)]) -> Option<StatusCode> {
         let host: Host = "larder.emberfall.example:5080".parse().unwrap();
-        let mut plan = AccessPlan::open(host);
+        let mut plan = Plan::open(host);
         plan.court.open = open;
         let mut request = Request::builder().uri("/v2/");
         for (name, value) in fields {

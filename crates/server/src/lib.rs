@@ -25,6 +25,7 @@ mod manifests;
 mod meters;
 mod mirror;
 mod path;
+mod plan;
 mod range;
 mod referrers;
 mod remembered;
@@ -37,14 +38,16 @@ mod uploads;
 mod watched;
 mod workers;
 
-pub use access::{AccessPlan, Cluster, ClusterIdentity, KeySource};
-pub use app::{App, Settings, Shelf};
-pub use cache::{Cache, CachedShelf, ShelfPlan, Trouble, Upstream, UpstreamPlan, Warmed};
+pub use app::App;
+pub use cache::{
+    Cache, CachePlan, CachedShelf, ShelfPlan, Trouble, Upstream, UpstreamPlan, Warmed,
+};
 pub use crew::Crew;
 pub use error::{ApiError, Code};
 pub use limits::Limits;
 pub use listen::{Listener, serve};
 pub use path::{PathError, Target};
+pub use plan::{Cluster, ClusterIdentity, KeySource, Plan, Shelf};
 pub use range::{Asked, read_content_range, read_range};
 pub use router::{Figures, Registry, router};
 pub use tls::{Certificates, Tls, TlsError};

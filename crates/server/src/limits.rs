@@ -36,7 +36,7 @@ pub(crate) struct Asker {
 pub(crate) struct Node;
 
 /// The bounds of one listener.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Limits {
     /// Who stands before us: what they say of whom they forward is believed.
     pub proxies: Vec<Network>,
@@ -72,10 +72,16 @@ impl Default for Limits {
     }
 }
 
+impl Limits {
+    /// What clients may take, whoever forwards them.
+    pub(crate) fn without_proxies(&self) -> Self {
+        Self { proxies: Vec::new(), ..self.clone() }
+    }
+}
+
 /// Something of which each client may have so many at once.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub(crate) struct Slots {
-    most: usize,
     taken: Arc<Mutex<HashMap<IpAddr, usize>>>,
 }
 
@@ -87,15 +93,11 @@ pub(crate) struct Slot {
 }
 
 impl Slots {
-    pub fn new(most: usize) -> Self {
-        Self { most, taken: Arc::default() }
-    }
-
-    /// None: this client has as many as it may have.
-    pub fn take(&self, client: IpAddr) -> Option<Slot> {
+    /// None: this client has `most` already.
+    pub fn take(&self, client: IpAddr, most: usize) -> Option<Slot> {
         let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
         let count = taken.entry(client).or_insert(0);
-        if *count >= self.most {
+        if *count >= most {
             return None;
         }
         *count += 1;
@@ -219,13 +221,13 @@ mod tests {
 
     #[test]
     fn each_client_has_its_own_slots() {
-        let slots = Slots::new(2);
+        let slots = Slots::default();
         let (one, other) = (IpAddr::from([127, 0, 0, 1]), IpAddr::from([127, 0, 0, 2]));
-        let (first, second) = (slots.take(one), slots.take(one));
-        assert!(first.is_some() && second.is_some() && slots.take(one).is_none());
-        assert!(slots.take(other).is_some());
+        let (first, second) = (slots.take(one, 2), slots.take(one, 2));
+        assert!(first.is_some() && second.is_some() && slots.take(one, 2).is_none());
+        assert!(slots.take(other, 2).is_some());
         drop(first);
-        assert!(slots.take(one).is_some());
+        assert!(slots.take(one, 2).is_some());
         drop(second);
         assert!(slots.taken.lock().unwrap().is_empty(), "nothing is kept of who has gone");
     }

@@ -18,10 +18,11 @@ use hyper::body::Incoming;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto;
 use hyper_util::server::graceful::GracefulShutdown;
-use larder_core::access::network::{Network, true_client};
+use larder_core::access::network::true_client;
 use prometheus::IntGauge;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::watch;
 use tokio::time::Sleep;
 use tokio_rustls::TlsAcceptor;
 
@@ -56,8 +57,8 @@ pub struct Listener {
     pub socket: TcpListener,
     /// With TLS. None: plain HTTP.
     pub tls: Option<Tls>,
-    /// The bounds.
-    pub limits: Limits,
+    /// The bounds; they may change while it listens.
+    pub limits: watch::Receiver<Arc<Limits>>,
     /// Counts the connections that are open. None: nobody wants to know.
     pub open: Option<IntGauge>,
     /// Who serves the connections. None: the runtime that listens.
@@ -67,7 +68,7 @@ pub struct Listener {
 impl Listener {
     /// Plain HTTP with the usual bounds.
     pub fn plain(socket: TcpListener) -> Self {
-        Self { socket, tls: None, limits: Limits::default(), open: None, crew: None }
+        Self { socket, tls: None, limits: watch::channel(Arc::default()).1, open: None, crew: None }
     }
 }
 
@@ -91,11 +92,7 @@ where
 {
     let Listener { socket, tls, limits, open, crew } = listener;
     let graceful = GracefulShutdown::new();
-    // However few there are, one client never has more than a quarter of them.
-    let quarter = (limits.connections / 4).max(1);
-    let clients = Slots::new(limits.connections_per_client.min(quarter));
-    let all = Arc::new(tokio::sync::Semaphore::new(limits.connections));
-    let proxies: Arc<[Network]> = limits.proxies.clone().into();
+    let (clients, all) = (Slots::default(), Arc::new(()));
     let mut stop = std::pin::pin!(stop);
     loop {
         let accepted = tokio::select! {
@@ -111,18 +108,23 @@ where
                 continue;
             }
         };
+        let limits = Arc::clone(&limits.borrow());
+        // However few there are, one client never has more than a quarter of them.
+        let most = limits.connections_per_client.min((limits.connections / 4).max(1));
         // Who has too many is turned away here: nothing of it is kept or answered.
         // One that stands before others has as many as there are.
         let is_proxy = limits.proxies.iter().any(|proxy| proxy.holds(from.ip()));
-        let slot = if is_proxy { None } else { Some(clients.take(from.ip())) };
+        let slot = if is_proxy { None } else { Some(clients.take(from.ip(), most)) };
         let Some(slot) = slot.map_or(Some(None), |slot| slot.map(Some)) else {
             tracing::debug!(client = %from.ip(), "a client has too many connections");
             continue;
         };
-        let Ok(place) = Arc::clone(&all).try_acquire_owned() else {
+        // Each open connection holds one.
+        if Arc::strong_count(&all) > limits.connections {
             tracing::warn!(client = %from.ip(), "too many connections are open");
             continue;
-        };
+        }
+        let place = Arc::clone(&all);
         let _ = stream.set_nodelay(true);
         // Whoever serves it waits for it with others of its own.
         let stream = stream.into_std();
@@ -137,9 +139,8 @@ where
             secure,
             shown: None,
             traffic: Arc::clone(&traffic),
-            proxies: Arc::clone(&proxies),
+            limits: Arc::clone(&limits),
         };
-        let limits = limits.clone();
         let connection = async move {
             let _held = (slot, place, counted);
             let stream = match stream.and_then(TcpStream::from_std) {
@@ -215,7 +216,7 @@ struct Named<S> {
     shown: Option<Shown>,
     traffic: Arc<Traffic>,
     /// Who is believed of whom it forwards.
-    proxies: Arc<[Network]>,
+    limits: Arc<Limits>,
 }
 
 impl<S> hyper::service::Service<Request<Incoming>> for Named<S>
@@ -229,7 +230,7 @@ where
     type Future = Either<S::Future, BoxFuture<'static, Result<Response, S::Error>>>;
 
     fn call(&self, mut request: Request<Incoming>) -> Self::Future {
-        let client = match self.proxies.is_empty() {
+        let client = match self.limits.proxies.is_empty() {
             true => Some(self.client.ip()),
             false => {
                 let values = |name: &str| -> Vec<&str> {
@@ -238,7 +239,7 @@ where
                     all.map(|value| value.to_str().unwrap_or("?")).collect()
                 };
                 let (standard, usual) = (values("forwarded"), values("x-forwarded-for"));
-                true_client(self.client.ip(), &self.proxies, &standard, &usual)
+                true_client(self.client.ip(), &self.limits.proxies, &standard, &usual)
             }
         };
         if client.is_none() {

@@ -15,7 +15,7 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{ManifestRecord, Removal, now};
 
-use crate::access::{AccessPlan, Caller, Head, Pull, is_granted, is_ruled_in, reference};
+use crate::access::{Caller, Head, Pull, is_granted, is_ruled_in, reference};
 use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
@@ -23,17 +23,14 @@ use crate::headers::{accepts, insert, is_known};
 use crate::limits::{Asker, Broken, Client, Paced, Share};
 use crate::meters::From;
 use crate::path::Target;
+use crate::plan::Plan;
 use crate::remembered::{Held, Known, still_holds};
 use crate::{blobs, blocked, cached};
 
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
 
 /// Answers from memory, if the manifest was just asked for and nothing has changed since.
-pub(crate) fn recall<B>(
-    app: &Arc<App>,
-    plan: &AccessPlan,
-    request: &Request<B>,
-) -> Option<Response> {
+pub(crate) fn recall<B>(app: &Arc<App>, plan: &Plan, request: &Request<B>) -> Option<Response> {
     let method = request.method();
     // A body in chunks ends its connection: that is not for here.
     let plain = !request.headers().contains_key(header::TRANSFER_ENCODING);
@@ -323,7 +320,7 @@ async fn read_body(app: &App, parts: &Parts, body: Body) -> Result<(Bytes, Share
     if length.is_some_and(|length| length > MANIFEST_LIMIT) {
         return Err(too_large());
     }
-    let mut body = Paced::new(body, &app.settings.limits);
+    let mut body = Paced::new(body, &app.plan().limits);
     let mut bytes = BytesMut::new();
     let client = parts.extensions.get::<Client>().map(|client| client.0);
     let mut share = app.memory.share(client);

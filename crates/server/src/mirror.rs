@@ -9,11 +9,11 @@ use axum::http::{Request, Uri, header};
 use larder_core::name::Host;
 use percent_encoding::percent_decode_str;
 
-use crate::access::{AccessPlan, Cluster};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::front;
 use crate::limits::{Asker, Client, Node, Shown};
+use crate::plan::{Cluster, Plan};
 
 /// What a node's configuration puts in front of `/v2/`, before the cluster's name.
 const PREFIX: &str = "/c/";
@@ -22,11 +22,7 @@ pub(crate) const HEADER: &str = "larder-cluster";
 
 /// Brings a node's request into the form in which all others come: the repository with its shelf in
 /// front.
-pub(crate) fn receive<B>(
-    app: &App,
-    plan: &AccessPlan,
-    request: &mut Request<B>,
-) -> Result<(), ApiError> {
+pub(crate) fn receive<B>(app: &App, plan: &Plan, request: &mut Request<B>) -> Result<(), ApiError> {
     front::check(plan, request)?;
     let uri = request.uri();
     let prefixed = uri.path().starts_with(PREFIX);
@@ -88,8 +84,8 @@ pub(crate) fn receive<B>(
     if let Some(host) = host.filter(|_| !own) {
         let shelf = host.parse::<Host>().ok().and_then(|host| app.cache.shelf_for(&host));
         let Some(shelf) = shelf else {
-            let cached: Vec<&str> =
-                app.cache.upstreams().map(|upstream| upstream.host().as_str()).collect();
+            let upstreams = app.cache.upstreams();
+            let cached: Vec<&str> = upstreams.iter().map(|one| one.host().as_str()).collect();
             let host = host.chars().take(100).collect::<String>();
             let all = match cached.is_empty() {
                 true => "nothing".to_owned(),
@@ -130,7 +126,7 @@ pub(crate) fn receive<B>(
 }
 
 /// Whether a name is the larder's: its own, one of its others, or the one by which this request reaches it.
-fn is_own<B>(plan: &AccessPlan, request: &Request<B>, name: &str) -> bool {
+fn is_own<B>(plan: &Plan, request: &Request<B>, name: &str) -> bool {
     let Ok(name) = name.parse::<Host>() else { return false };
     let reached = request.headers().get(header::HOST).and_then(|host| host.to_str().ok());
     let reached = reached.or_else(|| request.uri().authority().map(Authority::as_str));
@@ -138,7 +134,7 @@ fn is_own<B>(plan: &AccessPlan, request: &Request<B>, name: &str) -> bool {
 }
 
 /// The cluster whose certificate was shown.
-fn by_certificate<B>(plan: &AccessPlan, request: &Request<B>) -> Option<String> {
+fn by_certificate<B>(plan: &Plan, request: &Request<B>) -> Option<String> {
     let Shown(shown) = request.extensions().get::<Shown>()?;
     let its = |cluster: &&Cluster| cluster.certificate.as_ref() == Some(shown);
     plan.clusters.iter().find(its).map(|cluster| cluster.name.clone())
@@ -152,7 +148,7 @@ fn lengthen<B>(app: &App, request: &mut Request<B>) -> Result<(), ApiError> {
     else {
         return Ok(());
     };
-    let Some(prefix) = app.cache.shelf_named(shelf).and_then(|shelf| shelf.short.as_ref()) else {
+    let Some(prefix) = app.cache.shelf_named(shelf).and_then(|shelf| shelf.short.clone()) else {
         return Ok(());
     };
     let mut parts = rest.splitn(3, '/');

@@ -19,8 +19,8 @@ use larder_core::access::Who;
 use larder_store::Kind;
 
 use crate::access::{
-    About, AccessPlan, Caller, Happened, Head, Pull, Ruled, TOKEN_PATH, about, answer_token,
-    check_grant, check_rules, is_probe, probing, reference, refuse_catalog,
+    About, Caller, Happened, Head, Pull, Ruled, TOKEN_PATH, about, answer_token, check_grant,
+    check_rules, is_probe, probing, reference, refuse_catalog,
 };
 use crate::account::Account;
 use crate::app::App;
@@ -28,6 +28,7 @@ use crate::error::{ApiError, Code};
 use crate::limits::{Asker, Client};
 use crate::mirror;
 use crate::path::Target;
+use crate::plan::Plan;
 use crate::rest::Rest;
 use crate::{
     base, blobs, cached, catalog, door, full, health, manifests, referrers, tags, uploads,
@@ -91,8 +92,6 @@ pub fn router(app: Arc<App>) -> Router {
 pub struct Figures {
     /// Whose figures they are.
     pub app: Arc<App>,
-    /// Whether they are told only to accounts that sign in with a key.
-    pub asks: bool,
 }
 
 impl hyper::service::Service<Request<Incoming>> for Figures {
@@ -101,10 +100,10 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
     type Future = BoxFuture<'static, Result<Response, Infallible>>;
 
     fn call(&self, request: Request<Incoming>) -> Self::Future {
-        let (app, asks) = (Arc::clone(&self.app), self.asks);
+        let app = Arc::clone(&self.app);
         async move {
-            if asks && request.uri().path() == "/metrics" {
-                let plan = app.gate.plan();
+            let plan = app.gate.plan();
+            if plan.metrics_key && request.uri().path() == "/metrics" {
                 let caller = app.gate.identify(&plan, Head::of(&request)).await;
                 let is_account =
                     caller.as_ref().is_ok_and(|caller| matches!(caller.who, Who::Account(_)));
@@ -174,11 +173,11 @@ fn account<B>(app: &Arc<App>, request: &Request<B>, resource: &'static str) -> A
 
 /// How the upstreams of the cached shelves stand.
 fn upstreams(app: &App) -> Vec<larder_store::Standing> {
-    app.cache.upstreams().map(|upstream| upstream.standing()).collect()
+    app.cache.upstreams().iter().map(|upstream| upstream.standing()).collect()
 }
 
 /// Answers one request. A panic in a handler is answered with 500 and ends nothing else.
-async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Response {
+async fn answer(app: Arc<App>, plan: Arc<Plan>, request: Request) -> Response {
     match request.uri().path() {
         "/healthz" => return health::alive(),
         "/readyz" => return health::ready(&app).await,
@@ -243,7 +242,7 @@ async fn answer(app: Arc<App>, plan: Arc<AccessPlan>, request: Request) -> Respo
 /// Answers whoever may ask.
 async fn admit(
     app: &App,
-    plan: &AccessPlan,
+    plan: &Plan,
     caller: Caller,
     target: Target,
     mut parts: Parts,
@@ -290,7 +289,7 @@ async fn admit(
 
 async fn dispatch(
     app: &App,
-    plan: &AccessPlan,
+    plan: &Plan,
     target: Target,
     parts: Parts,
     body: Body,

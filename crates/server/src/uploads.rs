@@ -10,19 +10,20 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{BlobWriter, Purpose, StoreError, UploadId, now};
 
-use crate::access::{AccessPlan, Caller};
+use crate::access::Caller;
 use crate::app::App;
 use crate::blocked;
 use crate::error::{ApiError, Code};
 use crate::headers::{insert, query};
 use crate::limits::{Broken, Client, Paced};
 use crate::meters::{Counting, Received};
+use crate::plan::Plan;
 use crate::range::read_content_range;
 
 /// POST: opens an upload, takes a whole blob, or takes one over from another repository.
 pub(crate) async fn begin(
     app: &App,
-    plan: &AccessPlan,
+    plan: &Plan,
     repository: &RepositoryName,
     parts: &Parts,
     body: Body,
@@ -192,12 +193,11 @@ async fn take(
         return Err(ApiError::new(Code::SizeInvalid, message));
     }
     let client = parts.extensions.get::<Client>().map(|client| client.0);
-    let _slot = match client.map(|client| app.uploads.take(client)) {
+    let most = app.plan().limits.uploads_per_client;
+    let _slot = match client.map(|client| app.uploads.take(client, most)) {
         Some(None) => {
-            let message = format!(
-                "this client sends {} uploads at once already; let one of them finish",
-                app.settings.limits.uploads_per_client
-            );
+            let message =
+                format!("this client sends {most} uploads at once already; let one of them finish");
             let error = ApiError::new(Code::TooManyRequests, message);
             return Err(error.with_header(header::RETRY_AFTER, HeaderValue::from_static("1")));
         }
@@ -226,7 +226,7 @@ async fn take(
             format!("the upload has {offset} bytes; the next chunk starts there, not at {start}");
         return Err(out_of_order(message, offset));
     }
-    let mut body = Paced::new(body, &app.settings.limits);
+    let mut body = Paced::new(body, &app.plan().limits);
     let (mut received, mut kept) = (0, announced.unwrap_or(ROOM_EACH));
     loop {
         match body.next().await {

@@ -162,7 +162,7 @@ async fn a_changed_configuration_holds_for_tokens_that_are_out() {
     let mut changed = plan();
     let turbine = changed.court.grants.clusters.get_mut("turbine-hall").unwrap();
     turbine.namespaces.insert("scada".into(), Some(permits(&["vendor/brinedb"], &[], &[])));
-    house.fixture.app.set_access(changed);
+    house.fixture.app.set_plan(changed);
     let answer = house.ask("GET", path, &token, b"").await;
     assert_eq!(answer.status, StatusCode::FORBIDDEN);
     assert!(
@@ -172,7 +172,7 @@ async fn a_changed_configuration_holds_for_tokens_that_are_out() {
     );
     let mut gone = plan();
     gone.court.grants.clusters.clear();
-    house.fixture.app.set_access(gone);
+    house.fixture.app.set_plan(gone);
     assert_eq!(house.ask("GET", path, &token, b"").await.status, StatusCode::UNAUTHORIZED);
 }
 
@@ -277,12 +277,12 @@ async fn what_a_rule_asks_of_an_image_is_looked_up() {
         (Asks { digest: true, ..Asks::default() }, false),
         (Asks { fixed_tag: true, ..Asks::default() }, true),
     ] {
-        house.fixture.app.set_access(asks(asked.clone(), Verdict::Deny));
+        house.fixture.app.set_plan(asks(asked.clone(), Verdict::Deny));
         let answer = by_tag().await;
         assert_eq!(answer.status == StatusCode::OK, fine, "{asked:?}: {}", answer.text());
     }
     assert_eq!(get(format!("/v2/apps/real/manifests/{digest}")).await.status, StatusCode::OK);
-    house.fixture.app.set_access(asks(signature.clone(), Verdict::Warn));
+    house.fixture.app.set_plan(asks(signature.clone(), Verdict::Warn));
     let warned = by_tag().await;
     assert_eq!(warned.status, StatusCode::OK);
     assert!(
@@ -295,12 +295,12 @@ async fn what_a_rule_asks_of_an_image_is_looked_up() {
         Digest::of(b"{}"),
         image.len()
     );
-    house.fixture.app.set_access(plan());
+    house.fixture.app.set_plan(plan());
     house.ask("POST", &blob(b"{}"), &keeper, b"{}").await;
     let path = format!("/v2/apps/real/manifests/{}", Digest::of(artifact.as_bytes()));
     let pushed = house.ask("PUT", &path, &keeper, artifact.as_bytes()).await;
     assert_eq!(pushed.status, StatusCode::CREATED, "{}", pushed.text());
-    house.fixture.app.set_access(asks(signature, Verdict::Deny));
+    house.fixture.app.set_plan(asks(signature, Verdict::Deny));
     assert_eq!(by_tag().await.status, StatusCode::OK, "it is signed now");
 }
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use larder_core::digest::Digest;
-use larder_server::{AccessPlan, App, Limits, Listener, Registry, Settings, serve};
+use larder_server::{App, Limits, Listener, Plan, Registry, serve};
 use larder_store::Store;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream};
@@ -34,9 +34,9 @@ impl Listening {
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let address = listener.local_addr().unwrap();
         let (stop, stopped) = oneshot::channel::<()>();
-        let settings = Settings { limits: limits.clone(), ..Settings::default() };
-        let plan = AccessPlan::open("larder.example".parse().unwrap());
-        let app = Arc::new(App::new(store.clone(), settings, plan, &[0; 32]));
+        let plan = Plan { limits, ..Plan::open("larder.example".parse().unwrap()) };
+        let app = Arc::new(App::new(store.clone(), plan, &[0; 32]));
+        let limits = app.limits();
         let done = tokio::spawn(async move {
             let stopped = async {
                 let _ = stopped.await;

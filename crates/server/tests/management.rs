@@ -6,7 +6,7 @@ mod fixture;
 use axum::http::StatusCode;
 use fixture::{Fixture, MANIFEST};
 use larder_core::digest::{Algorithm, Digest, Hasher};
-use larder_server::Settings;
+use larder_server::Plan;
 
 const INDEX: &str = "application/vnd.oci.image.index.v1+json";
 
@@ -237,7 +237,7 @@ async fn a_changed_tag_is_seen_at_once_also_when_another_process_changed_it() {
 
 #[tokio::test]
 async fn a_disk_at_its_reserve_refuses_pushes_and_serves_pulls() {
-    let full = Fixture::with(Settings::default(), u64::MAX / 2);
+    let full = Fixture::with(Plan { reserve: u64::MAX / 2, ..fixture::open() }, &[0; 32]);
     let digest = Digest::of(b"x");
     for (method, path) in [
         ("POST", "/v2/vendor/a/blobs/uploads/".to_owned()),

@@ -17,7 +17,7 @@ use hyper_util::service::TowerToHyperService;
 use larder_core::digest::Digest;
 use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::reference::Selector;
-use larder_server::{AccessPlan, App, Listener, Settings, Tls};
+use larder_server::{App, Listener, Plan, Tls};
 use larder_store::{Store, StoreError};
 use tokio::net::TcpListener;
 use tokio::sync::oneshot;
@@ -68,8 +68,8 @@ impl Upstream {
         let store = Store::open_local(folder)?;
         let listener = TcpListener::bind("127.0.0.1:0").await.map_err(io("cannot listen"))?;
         let address = listener.local_addr().map_err(io("cannot listen"))?;
-        let settings = Settings { read_only: plan.read_only, ..Settings::default() };
-        let app = App::new(store.clone(), settings, AccessPlan::open(Host::of(address)), &[0; 32]);
+        let serves = Plan { read_only: plan.read_only, ..Plan::open(Host::of(address)) };
+        let app = App::new(store.clone(), serves, &[0; 32]);
         let (faults, requests) =
             (Faults::default(), Arc::<Mutex<BTreeMap<String, usize>>>::default());
         let (counted, failing) = (Arc::clone(&requests), faults.clone());

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::future::Future;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::{Bytes, BytesMut};
@@ -36,7 +37,7 @@ pub struct Store {
     pub(crate) places: Places,
     pub(crate) presence: SharedPresence,
     /// Bytes of the disk that are kept free.
-    reserve: u64,
+    reserve: Arc<AtomicU64>,
     /// Bytes that what is being written will still need.
     promised: Arc<Mutex<u64>>,
 }
@@ -108,7 +109,7 @@ impl Store {
         let objects = Folder::make(folder, Form::Objects)?;
         let (places, presence) = (Places::default(), SharedPresence::default());
         let (root, promised) = (folder.to_owned(), Arc::default());
-        Ok(Self { records, objects, root, places, presence, reserve: 0, promised })
+        Ok(Self { records, objects, root, places, presence, reserve: Arc::default(), promised })
     }
 
     /// Converts the store in a local folder, if it has the form of an earlier version; None: it has not, or there is
@@ -129,9 +130,18 @@ impl Store {
     /// Keeps so many bytes of the disk free: [`check_room`](Self::check_room) refuses what would take
     /// them.
     #[must_use]
-    pub fn with_reserve(mut self, bytes: u64) -> Self {
-        self.reserve = bytes;
+    pub fn with_reserve(self, bytes: u64) -> Self {
+        self.set_reserve(bytes);
         self
+    }
+
+    /// The same while the store is in use.
+    pub fn set_reserve(&self, bytes: u64) {
+        self.reserve.store(bytes, Ordering::Relaxed);
+    }
+
+    fn reserve(&self) -> u64 {
+        self.reserve.load(Ordering::Relaxed)
     }
 
     /// Whether there is room for so many bytes more.
@@ -139,13 +149,13 @@ impl Store {
     /// # Errors
     /// [`StoreError::Full`] when the reserve would be touched.
     pub async fn check_room(&self, wanted: u64) -> Result<(), StoreError> {
-        if self.reserve == 0 {
+        if self.reserve() == 0 {
             return Ok(());
         }
         let promised = *self.promised.lock().unwrap_or_else(PoisonError::into_inner);
         match self.room().await? {
-            Some(left) if left < self.reserve.saturating_add(promised).saturating_add(wanted) => {
-                Err(StoreError::Full { left, reserve: self.reserve, promised })
+            Some(left) if left < self.reserve().saturating_add(promised).saturating_add(wanted) => {
+                Err(StoreError::Full { left, reserve: self.reserve(), promised })
             }
             _ => Ok(()),
         }
@@ -166,13 +176,13 @@ impl Store {
     /// # Errors
     /// As for [`keep_room`](Self::keep_room); what it had is kept.
     pub async fn grow_room(&self, room: &mut Room, wanted: u64) -> Result<(), StoreError> {
-        if self.reserve == 0 {
+        if self.reserve() == 0 {
             return Ok(());
         }
         let Some(left) = self.room().await? else { return Ok(()) };
         let mut promised = self.promised.lock().unwrap_or_else(PoisonError::into_inner);
-        if left < self.reserve.saturating_add(*promised).saturating_add(wanted) {
-            return Err(StoreError::Full { left, reserve: self.reserve, promised: *promised });
+        if left < self.reserve().saturating_add(*promised).saturating_add(wanted) {
+            return Err(StoreError::Full { left, reserve: self.reserve(), promised: *promised });
         }
         *promised = promised.saturating_add(wanted);
         room.left = room.left.saturating_add(wanted);

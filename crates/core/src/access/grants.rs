@@ -13,10 +13,10 @@ pub struct Patterns {
     set: PatternSet,
 }
 
-/// By what is written; the rest is compiled from it.
+/// By what is written, wherever it stands; the rest is compiled from it.
 impl PartialEq for Patterns {
     fn eq(&self, other: &Self) -> bool {
-        self.all == other.all
+        self.texts().eq(other.texts())
     }
 }
 
@@ -50,7 +50,7 @@ impl Patterns {
 }
 
 /// What one account, cluster or namespace may do.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone)]
 pub struct Permits {
     /// What it may pull.
     pub pull: Patterns,
@@ -60,6 +60,14 @@ pub struct Permits {
     pub delete: Patterns,
     /// Where it is declared.
     pub line: Line,
+}
+
+/// By what they permit, wherever that is declared.
+impl PartialEq for Permits {
+    fn eq(&self, other: &Self) -> bool {
+        let Self { pull, push, delete, line: _ } = self;
+        (pull, push, delete) == (&other.pull, &other.push, &other.delete)
+    }
 }
 
 impl Permits {

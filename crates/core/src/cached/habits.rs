@@ -8,7 +8,7 @@ use super::reach::Reach;
 use crate::platform::Platform;
 
 /// How a cached shelf behaves.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Habits {
     /// What of the upstream can be reached through it.
     pub reach: Reach,

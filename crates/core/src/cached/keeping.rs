@@ -23,7 +23,7 @@ pub struct Kept {
 }
 
 /// For how long, and how much, a cached shelf keeps.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Keeping {
     /// How long after the last pull. None: for ever.
     pub keep: Option<Duration>,

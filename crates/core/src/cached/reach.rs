@@ -35,6 +35,13 @@ impl fmt::Display for OutOfReach {
     }
 }
 
+/// By what is written; the rest is compiled from it.
+impl PartialEq for Reach {
+    fn eq(&self, other: &Self) -> bool {
+        (&self.only, &self.skip) == (&other.only, &other.skip)
+    }
+}
+
 impl Reach {
     /// With these patterns. `only` empty: everything that `skip` does not leave out.
     pub fn new(only: Vec<Pattern>, skip: Vec<Pattern>) -> Result<Self, PatternError> {

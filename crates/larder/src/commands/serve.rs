@@ -4,9 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_server::{
-    App, Certificates, Crew, Figures, Listener, Registry, Settings, Shelf, Tls, serve,
-};
+use larder_server::{App, Certificates, Crew, Figures, Listener, Plan, Registry, Tls, serve};
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -19,8 +17,6 @@ use crate::output::{STRONG, count, paint};
 
 mod reload;
 
-/// File handles that are left for everything but connections.
-const HANDLES: usize = 256;
 /// How long it is waited at the end for what was just fetched to be kept.
 const SETTLE: Duration = Duration::from_secs(10);
 /// How often it is looked whether the certificate has changed.
@@ -65,7 +61,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let listen = args.listen.unwrap_or(config.larder.listen);
     let what = || format!("cannot serve on {listen}");
-    let (tls, plan) = ready(&config, listen)?;
+    let (tls, mut plan) = ready(&config, listen)?;
+    plan.read_only |= args.read_only;
     check_store(&config)?;
     convert(&config, context)?;
     let store = open_store(&config)?;
@@ -93,24 +90,19 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     // Asked for before the address is told: whoever reads it may send a signal at once.
     let stop = stop_signal().map_err(|error| Failure::io(what(), &error))?;
 
-    let mut settings = settings(&config);
     let secret = crate::access::secret(&config)?;
-    settings.read_only |= args.read_only;
-    settings.limits.connections = settings.limits.connections.min(handles());
-    settings.limits.readers = settings.limits.readers.min(handles());
-    let limits = settings.limits.clone();
     let hangup = signal(SignalKind::hangup()).map_err(|error| Failure::io(what(), &error))?;
-    announce(&config, &settings, address, tls.is_some(), figures_at, context);
+    announce(&config, &plan, address, tls.is_some(), figures_at, context);
     for warning in warnings(&config) {
         context.output.note(format!("note: {warning}"));
     }
-    let cache = crate::cached::open(&config, &store).await?;
-    let app = Arc::new(App::with_cache(store, cache, settings, plan, &secret));
+    let app = App::open(store, plan, &secret).await;
+    let app = Arc::new(app.map_err(|error| Failure::store(what(), &error))?);
     let crew = Arc::new(Crew::start().map_err(|error| Failure::io(what(), &error))?);
     let listener = Listener {
         socket,
         tls: tls.clone(),
-        limits: limits.clone(),
+        limits: app.limits(),
         open: Some(app.meters.connections.clone()),
         crew: Some(Arc::clone(&crew)),
     };
@@ -119,9 +111,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let beside = async {
         let told = async {
             let Some(socket) = figures else { return std::future::pending().await };
-            let listener = Listener { limits, ..Listener::plain(socket) };
+            let listener = Listener { limits: app.limits(), ..Listener::plain(socket) };
             let never = std::future::pending();
-            let figures = Figures { app: Arc::clone(&app), asks: config.larder.metrics_key };
+            let figures = Figures { app: Arc::clone(&app) };
             serve(listener, figures, never, Duration::ZERO).await
         };
         let watched = async {
@@ -133,8 +125,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         tokio::select! {
             outcome = told => outcome,
             () = app.keep_house() => Ok(true),
-            () = reload::watch(&config.path, &config, &app, hangup) => Ok(true),
-            () = keep_record(&config, &app) => Ok(true),
+            () = reload::watch(&config, args, listen, &app, hangup) => Ok(true),
+            () = keep_record(&app) => Ok(true),
             () = watched => Ok(true),
         }
     };
@@ -157,10 +149,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 }
 
 /// Forgets what is older than the record is kept.
-async fn keep_record(config: &Config, app: &App) {
+async fn keep_record(app: &App) {
     const EACH: Duration = Duration::from_secs(3600);
     loop {
-        let kept = i64::try_from(config.larder.record.as_millis()).unwrap_or(i64::MAX);
+        let kept = i64::try_from(app.plan().record.as_millis()).unwrap_or(i64::MAX);
         match app.store.forget_before(now().saturating_sub(kept)).await {
             Ok(0) => {}
             Ok(lines) => tracing::info!(lines, "the record was shortened"),
@@ -193,57 +185,28 @@ fn certificates(config: &Config) -> Option<Certificates> {
     })
 }
 
-fn settings(config: &Config) -> Settings {
-    let sparse = |name: &str| {
-        config.shelves.iter().any(|shelf| shelf.sparse && shelf.name.get_ref().as_str() == name)
-    };
-    let shelves = config.storing_shelves().into_iter();
-    Settings {
-        shelves: shelves.map(|name| Shelf { sparse: sparse(&name), name }).collect(),
-        read_only: config.larder.read_only,
-        limits: larder_server::Limits {
-            proxies: config.larder.proxies.clone(),
-            ..config.larder.limits.limits()
-        },
-    }
-}
-
-/// How many connections there are handles for: as many as the system lets us have, and each may
-/// read a file.
-fn handles() -> usize {
-    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
-    let Rlimit { current, maximum } = getrlimit(Resource::Nofile);
-    let raised = Rlimit { current: maximum, maximum };
-    let all = match setrlimit(Resource::Nofile, raised) {
-        Ok(()) => maximum,
-        Err(_) => current,
-    };
-    let all = all.map_or(usize::MAX, |all| usize::try_from(all).unwrap_or(usize::MAX));
-    (all.saturating_sub(HANDLES) / 2).max(16)
-}
-
 /// Says where it listens, what it serves and who may do what.
 fn announce(
     config: &Config,
-    settings: &Settings,
+    plan: &Plan,
     address: SocketAddr,
     secure: bool,
     figures: Option<SocketAddr>,
     context: &Context,
 ) {
     let scheme = if secure { "https" } else { "http" };
-    let shelves: Vec<&str> = settings.shelves.iter().map(|shelf| shelf.name.as_str()).collect();
+    let shelves: Vec<&str> = plan.shelves.iter().map(|shelf| shelf.name.as_str()).collect();
     let files = config.larder.tls.as_ref();
     let asks_clients = files.is_some_and(|files| files.clients.is_some());
     if context.output.json {
         context.output.document(&serde_json::json!({
             "listen": address, "scheme": scheme, "host": config.larder.url.host, "shelves": shelves,
-            "access": if config.is_open() { "open" } else { "grants" }, "read_only": settings.read_only, "metrics": figures,
+            "access": if config.is_open() { "open" } else { "grants" }, "read_only": plan.read_only, "metrics": figures,
             "client_certificates": asks_clients, "caches": caches(config),
         }));
         return;
     }
-    let access = match (settings.read_only, asks_clients) {
+    let access = match (plan.read_only, asks_clients) {
         _ if !config.is_open() => {
             let accounts = count(config.accounts.len(), "account");
             let clusters = count(config.clusters.len(), "cluster");
@@ -302,14 +265,10 @@ fn caches(config: &Config) -> Vec<serde_json::Value> {
         .collect()
 }
 
-/// Everybody may do everything only where nobody else can reach it.
-/// Whether a configuration can be served, as far as it can be told without doing it. `larder check` asks the same.
-pub(super) fn ready(
-    config: &Config,
-    listen: SocketAddr,
-) -> Result<(Option<Tls>, larder_server::AccessPlan), Failure> {
+/// What a configuration is served by, or why it cannot be. `larder check` asks the same.
+pub(super) fn ready(config: &Config, listen: SocketAddr) -> Result<(Option<Tls>, Plan), Failure> {
     let what = || format!("cannot serve on {listen}");
-    check_access(config, listen)?;
+    let plan = plan_for(config, listen)?;
     if config.larder.metrics == Some(listen) && listen.port() != 0 {
         let cause = format!("`metrics` is to listen on {listen}, where the larder itself listens");
         return Err(Failure::usage(what(), cause, "name another port for `metrics`"));
@@ -321,15 +280,23 @@ pub(super) fn ready(
         let remedy = "check `tls` under [larder]: `cert`, `key` and `clients` are PEM files";
         Failure::usage(what(), error, remedy)
     })?;
+    check_store(config)?;
+    Ok((tls, plan))
+}
+
+/// What can be exchanged while it serves.
+fn plan_for(config: &Config, listen: SocketAddr) -> Result<Plan, Failure> {
+    let what = || format!("cannot serve on {listen}");
+    check_access(config, listen)?;
     for upstream in &config.upstreams {
         let Some(path) = &upstream.ca else { continue };
         let path = config.folder().join(path);
         read_bounded(&path, CA_LIMIT).map_err(|error| Failure::file(what(), &path, &error))?;
     }
-    check_store(config)?;
-    Ok((tls, crate::access::plan(config)?))
+    crate::plan::plan(config)
 }
 
+/// Anyone may do anything only where nobody else can connect.
 fn check_access(config: &Config, listen: SocketAddr) -> Result<(), Failure> {
     if config.is_open() && !listen.ip().is_loopback() {
         return Err(Failure::usage(

@@ -335,7 +335,7 @@ pub enum Strangers {
 }
 
 /// `tls`: the files of a certificate, from the configuration's folder.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct TlsFiles {
     /// The certificate and those that lead to its authority, in PEM.

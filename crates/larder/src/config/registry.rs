@@ -4,6 +4,7 @@ use std::fs;
 use std::time::Duration;
 
 use larder_client::{Endpoint, Options, Proxy, Registry};
+use larder_core::digest::Digest;
 use larder_core::name::Host;
 
 use super::model::Config;
@@ -12,13 +13,17 @@ use crate::failure::Failure;
 
 impl Config {
     /// The client of an upstream as a cache asks it: somebody is waiting, so it is given up sooner.
-    pub fn registry_behind_a_cache(&self, host: &Host) -> Result<Registry, Failure> {
-        let mut options = self.options_of(host)?;
-        let said = self.upstream(host).and_then(|upstream| upstream.timeout);
-        options.silence = said.unwrap_or(Duration::from_secs(20));
+    pub fn registry_behind_a_cache(
+        &self,
+        upstream: &Upstream,
+    ) -> Result<(Registry, Digest), Failure> {
+        let (host, mut options) = (&upstream.host, self.options(upstream)?);
+        let made_of = made_of(upstream, &options);
+        options.silence = upstream.timeout.unwrap_or(Duration::from_secs(20));
         options.retries = 2;
         options.patience = Duration::from_secs(3);
         Registry::new(options)
+            .map(|registry| (registry, made_of))
             .map_err(|error| Failure::remote(format!("cannot speak to {host}"), &error))
     }
 
@@ -102,6 +107,19 @@ impl Config {
         options.account = self.account_of(upstream)?;
         Ok(options)
     }
+}
+
+/// Tells whether two clients of an upstream speak alike: what is written of it, and the files that it names. Secrets
+/// are never written, so none is in it.
+fn made_of(upstream: &Upstream, options: &Options) -> Digest {
+    let Upstream { endpoint, credentials, token_hosts, proxy, foreign, parallel, timeout, .. } =
+        upstream;
+    let endpoint = endpoint.as_ref().map(ToString::to_string);
+    let written =
+        format!("{:?}", (endpoint, credentials, token_hosts, proxy, foreign, parallel, timeout));
+    let files = [options.ca.as_slice(), options.identity.as_deref().unwrap_or_default()];
+    let files = files.map(|file| Digest::of(file).to_string());
+    Digest::of(format!("{written}{}", files.concat()).as_bytes())
 }
 
 fn endpoint_of(host: &Host) -> Result<Endpoint, Failure> {

@@ -279,15 +279,14 @@ fn a_changed_configuration_holds_without_a_new_start() {
     wait_until("it is noticed without a signal", || {
         get(&serving, GAUGE, "ci", &secret).status == 200
     });
-    wait_until("what needs a new start is told", || {
-        serving.log().contains("when the larder is started again")
-    });
+    wait_until("a new shelf is there", || serving.log().contains("in force: grants, [[shelf]]"));
     assert_eq!(serving.stop("TERM"), 0);
     house.write("larder.toml", &text);
-    house
-        .larder("log --kind config")
-        .ends(0)
-        .says(&["hold as the configuration says now", "cannot be used"]);
+    house.larder("log --kind config").ends(0).says(&[
+        "is in force: grants",
+        "in force: grants, [[shelf]]",
+        "cannot be used",
+    ]);
 }
 
 #[test]

@@ -35,6 +35,7 @@ mod passing;
 mod places;
 mod policies;
 mod refusals;
+mod reload;
 mod remotes;
 mod renewal;
 mod rewrite;

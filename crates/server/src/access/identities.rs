@@ -1,6 +1,7 @@
 //! The key sets of clusters: fetched when they are needed, kept for a while, fetched again when a token
 //! is signed with a key that is not among them.
 
+use crate::plan::{Cluster, ClusterIdentity, Plan};
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
@@ -9,7 +10,7 @@ use larder_core::access::identity::{IdentityError, KeySet, ServiceAccount};
 use tokio::sync::Mutex;
 use tokio::time::Instant;
 
-use super::{AccessPlan, ByName, Cluster, ClusterIdentity};
+use super::ByName;
 
 /// How long a key set is believed.
 const BELIEVED: Duration = Duration::from_secs(600);
@@ -82,7 +83,7 @@ impl Identities {
     /// Whose token it is, at a time in seconds since 1970. A user's name may say which cluster is meant.
     pub async fn verify(
         &self,
-        plan: &AccessPlan,
+        plan: &Plan,
         user: &str,
         token: &str,
         now: i64,
@@ -184,6 +185,7 @@ mod tests {
     use futures_util::FutureExt as _;
     use larder_core::access::grants::{ClusterPermits, Grants, Patterns, Permits};
     use larder_core::access::identity::Expected;
+    use larder_core::digest::Digest;
     use ring::signature::{Ed25519KeyPair, KeyPair as _};
     use serde_json::json;
 
@@ -212,7 +214,7 @@ mod tests {
     }
 
     /// A plan with one cluster, whose key set is what the text holds; fetches are counted.
-    fn plan(answer: &Arc<Plain<Result<Vec<u8>, String>>>, count: &Arc<AtomicUsize>) -> AccessPlan {
+    fn plan(answer: &Arc<Plain<Result<Vec<u8>, String>>>, count: &Arc<AtomicUsize>) -> Plan {
         let none = || Permits {
             pull: Patterns::default(),
             push: Patterns::default(),
@@ -224,13 +226,13 @@ mod tests {
         let grants =
             Grants { clusters: [("turbine-hall".into(), cluster)].into(), ..Grants::default() };
         let (answer, count) = (Arc::clone(answer), Arc::clone(count));
-        let keys: super::super::KeySource = Arc::new(move || {
+        let keys: crate::plan::KeySource = Arc::new(move || {
             count.fetch_add(1, Ordering::Relaxed);
             std::future::ready(answer.lock().unwrap().clone()).boxed()
         });
         let expected =
             Expected { issuer: "https://c.example".into(), audience: "larder.example".into() };
-        let identity = Some(ClusterIdentity { expected, keys });
+        let identity = Some(ClusterIdentity { expected, keys, made_of: Digest::of(b"") });
         let cluster = Cluster {
             name: "turbine-hall".into(),
             certificate: None,
@@ -238,7 +240,7 @@ mod tests {
             identity,
             door: None,
         };
-        let mut plan = AccessPlan::open("larder.example".parse().unwrap()).by(grants);
+        let mut plan = Plan::open("larder.example".parse().unwrap()).by(grants);
         plan.clusters = vec![cluster];
         plan
     }
@@ -296,7 +298,7 @@ mod tests {
         let other = token(1, "https://c.example", "other");
         assert!(why(other).await.contains("without the namespace other"));
         assert!(why(token(1, "https://d.example", "scada")).await.contains("issued by"));
-        let nobody = AccessPlan::open("larder.example".parse().unwrap());
+        let nobody = Plan::open("larder.example".parse().unwrap());
         let doubt = identities.verify(&nobody, "", &good(), NOW).await.unwrap_err();
         assert!(doubt.to_string().contains("no cluster of this larder"));
     }

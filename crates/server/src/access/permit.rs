@@ -8,10 +8,11 @@ use larder_core::reference::Selector;
 use larder_store::{Kind, now};
 
 use super::record::{About, Happened, reference};
-use super::{AccessPlan, Caller, Gate, Head};
+use super::{Caller, Gate, Head};
 use crate::error::{ApiError, Code};
 use crate::listen::Secure;
 use crate::path::Target;
+use crate::plan::Plan;
 
 /// What a request needs: an action on a repository, and whether it names content by its digest.
 fn needed<'t>(target: &'t Target, method: &Method) -> Option<(Action, &'t RepositoryName, bool)> {
@@ -51,7 +52,7 @@ pub(crate) fn about(target: &Target) -> Option<String> {
 }
 
 /// Whether a request may be answered at once. False: it may not, or only [`check`] can tell.
-pub(crate) fn passes(plan: &AccessPlan, caller: &Caller, target: &Target, method: &Method) -> bool {
+pub(crate) fn passes(plan: &Plan, caller: &Caller, target: &Target, method: &Method) -> bool {
     if plan.court.open {
         return true;
     }
@@ -69,7 +70,7 @@ pub(crate) fn passes(plan: &AccessPlan, caller: &Caller, target: &Target, method
 /// Lets a request through, or refuses it; what is refused is written down.
 pub(crate) async fn check(
     gate: &Gate,
-    plan: &AccessPlan,
+    plan: &Plan,
     caller: &Caller,
     target: &Target,
     method: &Method,
@@ -152,11 +153,7 @@ pub(crate) async fn check(
 }
 
 /// Whether somebody may see the list of repositories at all.
-pub(crate) fn refuse_catalog(
-    plan: &AccessPlan,
-    caller: &Caller,
-    head: Head<'_>,
-) -> Result<(), ApiError> {
+pub(crate) fn refuse_catalog(plan: &Plan, caller: &Caller, head: Head<'_>) -> Result<(), ApiError> {
     let scope = Some("registry:catalog:*");
     if plan.court.open {
         return Ok(());
@@ -187,7 +184,7 @@ impl Challenge {
 }
 
 pub(crate) fn challenge(
-    plan: &AccessPlan,
+    plan: &Plan,
     head: Head<'_>,
     error: Option<&str>,
     scope: Option<&str>,

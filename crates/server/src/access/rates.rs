@@ -7,10 +7,11 @@ use larder_core::access::Who;
 use larder_core::access::rate::Rate;
 use larder_store::now;
 
-use super::{AccessPlan, Gate};
+use super::Gate;
 use crate::error::{ApiError, Code};
+use crate::plan::Plan;
 
-impl AccessPlan {
+impl Plan {
     /// What bounds an account. None: nothing does.
     fn rate<'w>(&self, who: &'w Who) -> Option<(&'w str, Rate)> {
         match who {
@@ -22,7 +23,7 @@ impl AccessPlan {
 
 impl Gate {
     /// Counts a request that is about to be answered, or refuses it.
-    pub(crate) fn take_one(&self, plan: &AccessPlan, who: &Who) -> Result<(), ApiError> {
+    pub(crate) fn take_one(&self, plan: &Plan, who: &Who) -> Result<(), ApiError> {
         let Some((name, rate)) = plan.rate(who) else { return Ok(()) };
         let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
         let Err(wait) = taken.request(name, rate, now()) else { return Ok(()) };

@@ -9,13 +9,14 @@ use larder_core::policy::{Case, Fact, Facts, Named, RuleAnswer, Verdict};
 use larder_core::reference::Selector;
 use larder_store::{Kind, now, real_child};
 
+use super::Caller;
 use super::record::{About, Happened, reference};
-use super::{AccessPlan, Caller};
 use crate::app::App;
 use crate::cache::{Blob, follow};
 use crate::cached;
 use crate::error::{ApiError, Code};
 use crate::headers::warning;
+use crate::plan::Plan;
 
 /// What is asked for of an image.
 #[derive(Clone, Copy)]
@@ -41,7 +42,7 @@ impl<'p> Pull<'p> {
     }
 
     /// As the court sees it.
-    fn case(self, plan: &'p AccessPlan) -> Case<'p> {
+    fn case(self, plan: &'p Plan) -> Case<'p> {
         match self {
             Self::Manifest(repository, selector) => {
                 plan.court.repository(repository, Named::from(selector))
@@ -54,7 +55,7 @@ impl<'p> Pull<'p> {
 }
 
 /// Whether the rules let somebody pull, with nothing to say. False: they do not, or must be asked at length.
-pub(crate) fn passes(plan: &AccessPlan, caller: &Caller, pull: Pull<'_>) -> bool {
+pub(crate) fn passes(plan: &Plan, caller: &Caller, pull: Pull<'_>) -> bool {
     if plan.court.rules.is_empty() {
         return true;
     }
@@ -62,12 +63,7 @@ pub(crate) fn passes(plan: &AccessPlan, caller: &Caller, pull: Pull<'_>) -> bool
     matches!(ruled, RuleAnswer::Decided { verdict: Verdict::Allow, .. })
 }
 
-fn rule<'p>(
-    plan: &'p AccessPlan,
-    caller: &Caller,
-    case: &Case<'_>,
-    facts: &Facts,
-) -> RuleAnswer<'p> {
+fn rule<'p>(plan: &'p Plan, caller: &Caller, case: &Case<'_>, facts: &Facts) -> RuleAnswer<'p> {
     let who = &caller.who;
     plan.court.rule(who.cluster_name(), who.namespace(), case, facts, now())
 }
@@ -75,7 +71,7 @@ fn rule<'p>(
 /// Lets a pull through, perhaps with a warning, or refuses it; either is written down.
 pub(crate) async fn check(
     app: &App,
-    plan: &AccessPlan,
+    plan: &Plan,
     caller: &Caller,
     pull: Pull<'_>,
 ) -> Result<Ruled, ApiError> {
@@ -170,7 +166,7 @@ async fn config(
 ) -> Result<Option<ImageConfig>, ApiError> {
     let fits = |size: u64| size <= MANIFEST_LIMIT as u64;
     let Some(config) = image.config().filter(|config| fits(config.size)) else { return Ok(None) };
-    let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(None) };
+    let Some(shelf) = &app.cache.shelf_of(repository) else { return Ok(None) };
     let path = shelf.upstream_name(repository)?;
     let bytes = match app.cache.blob(shelf, repository, &path, &config.digest, false).await? {
         Blob::Here(size) if fits(size) => app.store.read_all(&config.digest, size).await?,

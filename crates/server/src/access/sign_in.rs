@@ -20,9 +20,10 @@ use super::keys::Keyed;
 use super::permit::challenge;
 use super::pull_token::PullToken;
 use super::record::{Happened, Named};
-use super::{AccessPlan, Caller, Gate, Head, short_hash};
+use super::{Caller, Gate, Head, short_hash};
 use crate::error::{ApiError, Code};
 use crate::limits::{Asker, Client, Node};
+use crate::plan::Plan;
 
 /// The longest `Authorization` that is read, in bytes.
 const LIMIT: usize = 24 * 1024;
@@ -203,12 +204,7 @@ impl Wrong {
 impl Gate {
     /// Who sends a request, if that can be told at once. `moment` is the ledger's present one. None:
     /// [`identify`](Self::identify) can tell.
-    pub(crate) fn known(
-        &self,
-        plan: &AccessPlan,
-        head: Head<'_>,
-        moment: &Moment,
-    ) -> Option<Caller> {
+    pub(crate) fn known(&self, plan: &Plan, head: Head<'_>, moment: &Moment) -> Option<Caller> {
         let node = head.extensions.get::<Node>().is_some();
         let address = address(head);
         if plan.court.open {
@@ -226,11 +222,7 @@ impl Gate {
     ///
     /// # Errors
     /// With a secret or token that is not good: whoever shows one means to be somebody.
-    pub(crate) async fn identify(
-        &self,
-        plan: &AccessPlan,
-        head: Head<'_>,
-    ) -> Result<Caller, ApiError> {
+    pub(crate) async fn identify(&self, plan: &Plan, head: Head<'_>) -> Result<Caller, ApiError> {
         let node = head.extensions.get::<Node>().is_some();
         let address = address(head);
         if plan.court.open {
@@ -268,7 +260,7 @@ impl Gate {
                 let session = match self.sessions.get(head) {
                     Some(session) => session,
                     None => {
-                        let read = self.signer.as_ref().map(|signer| signer.read(&token));
+                        let read = self.signer().map(|signer| signer.read(&token));
                         let claims = match read {
                             Some(Ok(claims)) => claims,
                             Some(Err(error)) => {
@@ -297,7 +289,7 @@ impl Gate {
     /// Somebody who shows the same again. None: it is not good any more.
     fn resume(
         &self,
-        plan: &AccessPlan,
+        plan: &Plan,
         session: &Session,
         keys: &Keyed,
         address: Option<IpAddr>,
@@ -328,7 +320,7 @@ impl Gate {
     /// Whether a name and a key fit. None: the secret does not look like a key.
     fn with_key(
         &self,
-        plan: &AccessPlan,
+        plan: &Plan,
         keys: &Keyed,
         user: &str,
         secret: &str,
@@ -379,7 +371,7 @@ impl Gate {
     /// Whether a name and a secret fit: a key, the token of a service account, or a token of ours.
     pub(crate) async fn sign_in(
         &self,
-        plan: &AccessPlan,
+        plan: &Plan,
         user: &str,
         secret: &str,
         address: Option<IpAddr>,
@@ -393,7 +385,7 @@ impl Gate {
             return Ok(Err(Wrong::new(text)));
         }
         let at = now() / 1000;
-        if let Some(Ok(claims)) = self.signer.as_ref().map(|signer| signer.read(secret)) {
+        if let Some(Ok(claims)) = self.signer().map(|signer| signer.read(secret)) {
             if let Err(error) = claims.check(at) {
                 return Ok(Err(Wrong::new(error)));
             }
@@ -474,7 +466,7 @@ impl Gate {
 }
 
 /// Who it is that brings no secret along.
-fn unsigned(plan: &AccessPlan, head: Head<'_>, address: Option<IpAddr>, node: bool) -> Caller {
+fn unsigned(plan: &Plan, head: Head<'_>, address: Option<IpAddr>, node: bool) -> Caller {
     let asker = head.extensions.get::<Asker>();
     let believed = asker.is_some_and(|asker| {
         let networks = plan.cluster(&asker.cluster).map(|cluster| cluster.nodes.as_slice());
@@ -491,7 +483,7 @@ fn unsigned(plan: &AccessPlan, head: Head<'_>, address: Option<IpAddr>, node: bo
 }
 
 /// None: whoever it names is not declared.
-fn session(plan: &AccessPlan, claims: Claims) -> Option<Session> {
+fn session(plan: &Plan, claims: Claims) -> Option<Session> {
     let who = match claims.sub.as_str() {
         "" => Who::Anonymous,
         user => plan.court.grants.who(user)?,

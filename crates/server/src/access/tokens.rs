@@ -11,10 +11,11 @@ use larder_store::now;
 
 use super::record::fresh_number;
 use super::sign_in::{Brought, address, brought};
-use super::{AccessPlan, Caller, Head, parameters};
+use super::{Caller, Head, parameters};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::limits::Paced;
+use crate::plan::Plan;
 
 /// Where it is.
 pub(crate) const PATH: &str = "/larder/token";
@@ -33,11 +34,7 @@ fn bad(text: impl Into<String>) -> ApiError {
     ApiError::new(Code::Unsupported, text).with_status(StatusCode::BAD_REQUEST)
 }
 
-pub(crate) async fn answer(
-    app: &App,
-    plan: &AccessPlan,
-    request: Request,
-) -> Result<Response, ApiError> {
+pub(crate) async fn answer(app: &App, plan: &Plan, request: Request) -> Result<Response, ApiError> {
     let address = address(Head::of(&request));
     let asked = match *request.method() {
         Method::GET => from_query(&request)?,
@@ -77,7 +74,7 @@ pub(crate) async fn answer(
     if scopes.catalog && (plan.court.open || caller.who != Who::Anonymous) {
         access.push(Access::catalog());
     }
-    let Some(signer) = &app.gate.signer else {
+    let Some(signer) = app.gate.signer() else {
         return Err(ApiError::new(Code::Internal, "tokens cannot be signed here"));
     };
     let at = now() / 1000;
@@ -114,7 +111,7 @@ fn from_query(request: &Request) -> Result<Asked, ApiError> {
 async fn from_form(app: &App, request: Request) -> Result<Asked, ApiError> {
     let basic = request.headers().get(header::AUTHORIZATION).is_some();
     let mut asked = if basic { from_query(&request)? } else { Asked::default() };
-    let mut body = Paced::new(request.into_body(), &app.settings.limits);
+    let mut body = Paced::new(request.into_body(), &app.plan().limits);
     let mut form = Vec::new();
     while let Some(piece) = body.next().await.map_err(|error| bad(format!("the form: {error}")))? {
         if form.len() + piece.len() > FORM {

@@ -130,7 +130,7 @@ impl Cache {
         selector: &Selector,
     ) -> Result<(Digest, Warmed), Trouble> {
         let no_shelf = || Trouble::NoRepository(repository.first_component().to_owned());
-        let shelf = self.shelf_of(repository).ok_or_else(no_shelf)?;
+        let shelf = &self.shelf_of(repository).ok_or_else(no_shelf)?;
         let path = shelf.upstream_name(repository)?;
         let digest = self.manifest(shelf, repository, &path, selector, true).await?.digest;
         let warmed = self.warm(shelf, repository, &path, &digest, false).await?;

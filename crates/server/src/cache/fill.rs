@@ -199,7 +199,7 @@ impl Cache {
         digest: &Digest,
         size: Option<u64>,
     ) -> Result<bool, Trouble> {
-        let most = [shelf.limit, self.inner.limit].into_iter().flatten().min();
+        let most = [shelf.limit, self.limit()].into_iter().flatten().min();
         let (Some(size), Some(most)) = (size, most) else { return Ok(false) };
         if size > most {
             return Ok(true);

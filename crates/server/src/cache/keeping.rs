@@ -1,5 +1,6 @@
 //! Letting go of what nobody pulls any more, in small steps beside the traffic.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use larder_core::cached::{Going, Kept, Why};
@@ -40,10 +41,11 @@ impl Cache {
     }
 
     async fn let_go_in_turn<F: Future<Output = ()>>(&self, settle: impl Fn() -> F) {
-        let shortest = self.shelves().filter_map(|shelf| shelf.keeping.keep).min();
-        let turn = shortest.map_or(TURN.1, |keep| (keep / 4).clamp(TURN.0, TURN.1));
         let mut waiting = Vec::new();
         loop {
+            let shelves = self.shelves();
+            let shortest = shelves.iter().filter_map(|shelf| shelf.keeping.keep).min();
+            let turn = shortest.map_or(TURN.1, |keep| (keep / 4).clamp(TURN.0, TURN.1));
             tokio::select! {
                 () = tokio::time::sleep(turn) => {}
                 () = self.inner.room.notified() => {}
@@ -76,7 +78,7 @@ impl Cache {
     }
 
     async fn let_go_alone(&self, waiting: &mut Vec<Digest>) -> Result<Gone, StoreError> {
-        if self.shelves().next().is_none() {
+        if self.shelves().is_empty() {
             return Ok(Gone::default());
         }
         let Some(lease) = self.inner.store.acquire(HOUSE).await? else {
@@ -103,7 +105,7 @@ impl Cache {
             // Where nothing can have to go, nothing is looked through.
             if excess > 0 || shelf.keeping.keep.is_some() {
                 let kept = store.kept(&shelf.name).await?;
-                gone.images += self.let_go_of(shelf, &kept, excess, waiting).await?;
+                gone.images += self.let_go_of(&shelf, &kept, excess, waiting).await?;
             }
             let life = shelf.keeping.keep.and_then(|keep| i64::try_from(keep.as_millis()).ok());
             let before = now().saturating_sub(life.unwrap_or(LOOSE_LIFE));
@@ -116,18 +118,19 @@ impl Cache {
 
     /// Holds all shelves together to the store's limit.
     async fn let_go_together(&self, waiting: &mut Vec<Digest>) -> Result<usize, StoreError> {
-        let Some(limit) = self.inner.limit else { return Ok(0) };
+        let Some(limit) = self.limit() else { return Ok(0) };
         let store = &self.inner.store;
-        let names: Vec<String> = self.shelves().map(|shelf| shelf.name.clone()).collect();
+        let names: Vec<String> = self.shelves().iter().map(|shelf| shelf.name.clone()).collect();
         let mut excess = store.bytes_of(&names).await?.saturating_sub(limit);
         let mut images = 0;
         // The longest unpulled of all shelves: each shelf has its own pins.
-        let mut candidates: Vec<(Kept, &CachedShelf)> = Vec::new();
+        let mut candidates: Vec<(Kept, Arc<CachedShelf>)> = Vec::new();
         if excess > 0 {
             for shelf in self.shelves() {
                 let kept = store.kept(&shelf.name).await?;
                 let going = shelf.keeping.going(&kept, None, u64::MAX, now());
-                candidates.extend(going.into_iter().map(|one| (one.what.clone(), &**shelf)));
+                candidates
+                    .extend(going.into_iter().map(|one| (one.what.clone(), Arc::clone(&shelf))));
             }
             candidates.sort_by_key(|(kept, _)| kept.last);
         }
@@ -137,7 +140,7 @@ impl Cache {
             }
             excess = excess.saturating_sub(kept.bytes);
             images +=
-                self.let_go_one(shelf, &Going { what: &kept, why: Why::Room }, waiting).await?;
+                self.let_go_one(&shelf, &Going { what: &kept, why: Why::Room }, waiting).await?;
         }
         Ok(images)
     }
@@ -205,7 +208,6 @@ impl Cache {
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
 
     use bytes::Bytes;
     use larder_client::{Options, Registry};
@@ -215,21 +217,20 @@ mod tests {
     use larder_store::Store;
 
     use super::*;
-    use crate::cache::{ShelfPlan, Upstream, UpstreamPlan};
+    use crate::cache::{CachePlan, ShelfPlan, UpstreamPlan};
 
     /// Two shelves over an upstream that nobody reaches.
     fn cache(store: &Store, limits: [Option<u64>; 2], together: Option<u64>, pin: &str) -> Cache {
         let _ = tokio_rustls::rustls::crypto::ring::default_provider().install_default();
         let host: larder_core::name::Host = "bazaar.example".parse().unwrap();
         let options = Options::new(host.as_str(), "http://127.0.0.1:9".parse().unwrap());
-        let (registry, allowance) = (Registry::new(options).unwrap(), None);
-        let plan = UpstreamPlan { host, registry, allowance, store: store.clone() };
-        let upstream = Arc::new(Upstream::new(plan));
+        let (registry, made_of) = (Registry::new(options).unwrap(), Digest::of(b""));
+        let upstream = UpstreamPlan { host: host.clone(), registry, made_of, allowance: None };
         let shelf = |name: &str, limit| {
             let day = Duration::from_secs(24 * 3600);
-            CachedShelf::new(ShelfPlan {
+            ShelfPlan {
                 name: name.into(),
-                upstream: Arc::clone(&upstream),
+                host: host.clone(),
                 short: None,
                 habits: Habits {
                     reach: Reach::new(Vec::new(), Vec::new()).unwrap(),
@@ -240,10 +241,13 @@ mod tests {
                     platforms: Vec::new(),
                     companions: false,
                 },
-            })
+            }
         };
         let shelves = vec![shelf("one", limits[0]), shelf("two", limits[1])];
-        Cache::new(store.clone(), shelves, together)
+        Cache::new(
+            store.clone(),
+            &CachePlan { upstreams: vec![upstream], shelves, limit: together },
+        )
     }
 
     /// An image with one layer of a thousand bytes, pulled so many minutes ago.

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use larder_core::cached::Habits;
-use larder_core::name::{RepositoryName, Tag};
+use larder_core::name::{Host, RepositoryName, Tag};
 use larder_store::{Traffic, now};
 
 use super::trouble::Trouble;
@@ -15,11 +15,12 @@ use super::upstream::Upstream;
 const DAY: i64 = 24 * 3_600_000;
 
 /// How one cached shelf is set up.
+#[derive(Clone, PartialEq)]
 pub struct ShelfPlan {
     /// Its name.
     pub name: String,
-    /// What it caches.
-    pub upstream: Arc<Upstream>,
+    /// The host of the upstream that it caches.
+    pub host: Host,
     /// What references without a registry mean by this upstream, behind its host. None: another
     /// upstream, or nothing.
     pub short: Option<RepositoryName>,
@@ -38,7 +39,7 @@ pub struct CachedShelf {
     /// How it behaves.
     pub habits: Habits,
     /// What it did since that was last written down.
-    pub(crate) traffic: Counters,
+    pub(crate) traffic: Arc<Counters>,
     /// Lists of tags that the upstream just gave.
     pub(super) lists: Lists,
 }
@@ -52,11 +53,17 @@ impl std::ops::Deref for CachedShelf {
 }
 
 impl CachedShelf {
-    /// With nothing done yet.
-    pub fn new(plan: ShelfPlan) -> Self {
-        let ShelfPlan { name, upstream, short, habits } = plan;
-        let (traffic, lists) = (Counters::default(), Lists::default());
-        Self { name, upstream, short, habits, traffic, lists }
+    /// With what it, or one of its name before, has counted.
+    pub(super) fn new(plan: ShelfPlan, upstream: Arc<Upstream>, traffic: Arc<Counters>) -> Self {
+        let ShelfPlan { name, host: _, short, habits } = plan;
+        Self { name, upstream, short, habits, traffic, lists: Lists::default() }
+    }
+
+    /// Whether a plan is what it was set up by.
+    pub(super) fn is_of(&self, plan: &ShelfPlan) -> bool {
+        let ShelfPlan { name, host, short, habits } = plan;
+        (&self.name, self.upstream.host()) == (name, host)
+            && (&self.short, &self.habits) == (short, habits)
     }
 
     /// The upstream's name for one of the shelf's repositories.

@@ -7,6 +7,7 @@ use std::time::Duration;
 use larder_client::{ClientError, Registry};
 use larder_core::allowance::{Afford, Allowance, Budget};
 use larder_core::cached::{self, Circuit, Condition};
+use larder_core::digest::Digest;
 use larder_core::name::Host;
 use larder_store::{Standing, Store, now};
 use tokio::sync::Notify;
@@ -19,15 +20,23 @@ const DEADLINE: Duration = Duration::from_secs(60);
 const WORTH_WAITING: i64 = 5_000;
 
 /// How one upstream is set up.
+#[derive(Clone)]
 pub struct UpstreamPlan {
     /// Its host as in references.
     pub host: Host,
     /// The way to it.
     pub registry: Registry,
+    /// What `registry` was made of: two with the same speak alike.
+    pub made_of: Digest,
     /// What the operator says that it lets us pull. None: nothing.
     pub allowance: Option<Allowance>,
-    /// Where our pulls are counted, whichever process makes them.
-    pub store: Store,
+}
+
+impl PartialEq for UpstreamPlan {
+    fn eq(&self, other: &Self) -> bool {
+        (&self.host, &self.made_of, &self.allowance)
+            == (&other.host, &other.made_of, &other.allowance)
+    }
 }
 
 /// One upstream.
@@ -35,6 +44,9 @@ pub struct Upstream {
     host: Host,
     /// The way to it.
     pub registry: Registry,
+    made_of: Digest,
+    allowance: Option<Allowance>,
+    /// Where our pulls are counted, whichever process makes them.
     store: Store,
     state: Mutex<State>,
     /// Clients that are waiting for blobs of it, and word that the last of them has gone.
@@ -67,12 +79,26 @@ impl Drop for Waiting {
 
 impl Upstream {
     /// Sets it up; nothing is asked yet.
-    pub fn new(plan: UpstreamPlan) -> Self {
-        let UpstreamPlan { host, registry, allowance, store } = plan;
+    pub(super) fn new(plan: UpstreamPlan, store: Store) -> Self {
+        let UpstreamPlan { host, registry, made_of, allowance } = plan;
         let budget = Budget { allowance, ..Budget::default() };
         let (circuit, cause, plain, told) = (Circuit::default(), None, None, None);
         let state = Mutex::new(State { circuit, budget, pulls: 0, cause, plain, told });
-        Self { host, registry, store, state, clients: AtomicUsize::new(0), quiet: Notify::new() }
+        let (clients, quiet) = (AtomicUsize::new(0), Notify::new());
+        Self { host, registry, made_of, allowance, store, state, clients, quiet }
+    }
+
+    /// Takes the place of one with the same host: it goes on counting, and asks anew.
+    pub(super) fn after(plan: UpstreamPlan, before: &Self) -> Self {
+        let new = Self::new(plan, before.store.clone());
+        new.state().pulls = std::mem::take(&mut before.state().pulls);
+        new
+    }
+
+    /// Whether a plan is what it was set up by.
+    pub(super) fn is_of(&self, plan: &UpstreamPlan) -> bool {
+        let UpstreamPlan { host, made_of, allowance, registry: _ } = plan;
+        (&self.host, &self.made_of, &self.allowance) == (host, made_of, allowance)
     }
 
     /// Its host as in references.

@@ -1,17 +1,22 @@
 //! A changed configuration takes effect while the larder serves: on SIGHUP, and when a file has changed.
 
-use std::path::{Path, PathBuf};
+use std::net::SocketAddr;
+use std::path::PathBuf;
 use std::time::{Duration, SystemTime};
 
-use larder_server::App;
+use larder_server::{App, Plan};
 use larder_store::Kind;
 use tokio::signal::unix::Signal;
 
-use crate::access;
-use crate::config::{self, Config};
+use super::{Args, plan_for};
+use crate::config::{self, Config, TlsFiles};
+use crate::failure::Failure;
 
 /// How often it is looked whether a file has changed.
 const LOOK: Duration = Duration::from_secs(2);
+
+/// The log shows what the server says.
+const TARGET: &str = "larder_server::configuration";
 
 type Seen = Vec<(PathBuf, Option<(SystemTime, u64)>)>;
 
@@ -23,11 +28,14 @@ fn look(sources: &[PathBuf]) -> Seen {
     sources.iter().map(|path| (path.clone(), one(path))).collect()
 }
 
-/// Goes on for as long as the larder serves. What cannot be read is told, and what held before holds.
-pub async fn watch(path: &Path, first: &Config, app: &App, mut hangup: Signal) {
+/// Goes on for as long as the larder serves. A configuration that cannot be used is logged, and what
+/// held before holds.
+pub async fn watch(first: &Config, args: &Args, listen: SocketAddr, app: &App, mut hangup: Signal) {
     let mut sources = first.sources.clone();
-    let mut fixed = Fixed::of(first);
-    let mut seen = look(&sources);
+    let running = NeedsStart::of(first);
+    let mut told = Vec::new();
+    // Nothing was looked at while it was read at the start: so it is read once more.
+    let mut seen = Seen::new();
     loop {
         let asked = tokio::select! {
             _ = hangup.recv() => true,
@@ -37,67 +45,89 @@ pub async fn watch(path: &Path, first: &Config, app: &App, mut hangup: Signal) {
         if !asked && now == seen {
             continue;
         }
-        seen = now;
-        let read = config::load(path, first.provenance)
-            .and_then(|config| Ok((access::plan(&config)?, config)));
-        match read {
-            Ok((plan, config)) => {
-                app.set_access(plan);
+        match read(first, args, listen) {
+            Ok((config, plan)) => {
+                // Files that were not looked at before are read again, in case they changed meanwhile.
+                seen = if config.sources == sources { now } else { Seen::new() };
                 sources.clone_from(&config.sources);
-                seen = look(&sources);
-                app.note(
-                    Kind::Config,
-                    "grants, rules, clusters and routes hold as the configuration says now",
-                );
-                tracing::warn!(target: "larder_server::access", "the configuration was read anew");
-                let found = Fixed::of(&config);
-                if found != fixed {
-                    tracing::warn!(
-                        "[larder], [[upstream]] or [[shelf]] changed too: that takes effect when the larder is started again"
-                    );
-                    fixed = found;
-                }
+                let changed = plan.differences(&app.plan());
+                let waiting = running.differences(&NeedsStart::of(&config));
+                app.set_plan(plan);
+                tell(app, &changed, (waiting != told).then_some(&waiting), asked);
+                told = waiting;
             }
             Err(failure) => {
+                seen = now;
                 let text = format!(
                     "the configuration cannot be used, so what held before holds: {}",
                     failure.what
                 );
                 app.note(Kind::Config, &text);
-                tracing::error!(cause = failure.cause, "{text}");
+                tracing::error!(target: TARGET, cause = failure.cause, "{text}");
             }
         }
     }
 }
 
-/// What takes effect only with a new start, to tell whether it changed.
-#[derive(PartialEq, Eq)]
-struct Fixed(String);
+/// The configuration as its files are now, judged as at the start.
+fn read(first: &Config, args: &Args, listen: SocketAddr) -> Result<(Config, Plan), Failure> {
+    let config = config::load(&first.path, first.provenance)?;
+    let mut plan = plan_for(&config, listen)?;
+    plan.read_only |= args.read_only;
+    Ok((config, plan))
+}
 
-impl Fixed {
+fn tell(app: &App, changed: &[&str], waiting: Option<&Vec<&str>>, asked: bool) {
+    if !changed.is_empty() {
+        let text = format!("the configuration changed and is in force: {}", changed.join(", "));
+        app.note(Kind::Config, &text);
+        tracing::info!(target: TARGET, "{text}");
+    } else if asked && waiting.is_none() {
+        tracing::info!(target: TARGET, "the configuration was read again; nothing in it changed");
+    }
+    match waiting.map(Vec::as_slice) {
+        None => {}
+        Some([]) => {
+            tracing::info!(target: TARGET, "the configuration is again as the larder was started")
+        }
+        Some(keys) => {
+            let text = format!(
+                "changed in [larder], and in force only after a new start: {}",
+                keys.join(", ")
+            );
+            app.note(Kind::Config, &text);
+            tracing::warn!(target: TARGET, "{text}");
+        }
+    }
+}
+
+/// The keys of `[larder]` that a running larder cannot exchange.
+struct NeedsStart {
+    listen: SocketAddr,
+    data: PathBuf,
+    tls: Option<TlsFiles>,
+    metrics: Option<SocketAddr>,
+}
+
+impl NeedsStart {
     fn of(config: &Config) -> Self {
         let larder = &config.larder;
-        Self(format!(
-            "{:?}{}{:?}{:?}{:?}{:?}{:?}{:?}{:?}{:?}{:?}",
-            larder.listen,
-            crate::files::named(&larder.data),
-            larder.access,
-            larder.tls,
-            larder.metrics,
-            larder.read_only,
-            larder.limits,
-            larder.cache_limit,
-            larder.reserve,
-            config
-                .upstreams
-                .iter()
-                .map(|one| (one.name.get_ref(), &one.host, &one.endpoint))
-                .collect::<Vec<_>>(),
-            config
-                .shelves
-                .iter()
-                .map(|one| (one.name.get_ref(), one.sparse, &one.caching))
-                .collect::<Vec<_>>(),
-        ))
+        Self {
+            listen: larder.listen,
+            data: larder.data.clone(),
+            tls: larder.tls.clone(),
+            metrics: larder.metrics,
+        }
+    }
+
+    fn differences(&self, other: &Self) -> Vec<&'static str> {
+        let Self { listen, data, tls, metrics } = self;
+        let keys = [
+            ("listen", *listen != other.listen),
+            ("data", *data != other.data),
+            ("tls", *tls != other.tls),
+            ("metrics", *metrics != other.metrics),
+        ];
+        keys.into_iter().filter_map(|(key, differs)| differs.then_some(key)).collect()
     }
 }

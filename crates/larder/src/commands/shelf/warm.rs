@@ -15,6 +15,7 @@ use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::kube::Reach;
 use crate::output::{BAD, bytes, count, paint, short};
+use larder_store::Store;
 
 /// Fetch images to a cached shelf before anybody asks for them
 ///
@@ -66,9 +67,14 @@ struct Row {
     cause: Option<String>,
 }
 
+async fn cache_of(config: &Config, store: &Store) -> Result<Cache, Failure> {
+    let cache = Cache::open(store.clone(), &crate::plan::cache(config)?).await;
+    cache.map_err(|error| Failure::store("cannot tell how upstreams stand", &error))
+}
+
 pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let store = open_store(config)?;
-    let cache = crate::cached::open(config, &store).await?;
+    let cache = cache_of(config, &store).await?;
     let mut wanted = collect(args, config, &cache, context)?;
     if let Some(name) = &args.cluster {
         crate::handoff::cluster(config, "cannot warm", name)?;
@@ -152,7 +158,8 @@ fn collect(
     for text in &args.references {
         let read = reference_on_shelf(text, config)?;
         let found = on_shelf(&read, config, cache).ok_or_else(|| {
-            let cached: Vec<&str> = cache.upstreams().map(|one| one.host().as_str()).collect();
+            let upstreams = cache.upstreams();
+            let cached: Vec<&str> = upstreams.iter().map(|one| one.host().as_str()).collect();
             let cached = if cached.is_empty() { "nothing".into() } else { cached.join(", ") };
             Failure::usage(
                 format!("cannot warm {text}"),
