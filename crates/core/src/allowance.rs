@@ -115,7 +115,7 @@ impl Budget {
 }
 
 /// A span of time as people write it: `90s`, `15m`, `6h`, `14d`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Span(pub Duration);
 
 /// Why a text is no span of time.

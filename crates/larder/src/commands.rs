@@ -4,6 +4,7 @@ mod check;
 mod copy;
 #[cfg(feature = "demo")]
 mod demo;
+pub mod documents;
 mod handoff;
 mod help;
 mod init;

@@ -16,6 +16,7 @@ use std::time::SystemTime;
 use larder_core::rewrite::{
     Above, CustomResource, FILE_LIMIT, File, Finding, Over, Scan, scan, speaks_of_images,
 };
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::failure::{Exit, Failure};
@@ -52,7 +53,7 @@ impl<'a> Sight<'a> {
 }
 
 /// Something that could name an image and was passed over.
-#[derive(Debug, Clone, Serialize, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord)]
 pub struct PassedOver {
     /// Why, as a short stable word.
     pub why: &'static str,
@@ -82,7 +83,7 @@ impl PassedOver {
 }
 
 /// A file that could not be looked into.
-#[derive(Debug, Clone, Serialize, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Broken {
     /// Which, as written from here.
     pub file: String,

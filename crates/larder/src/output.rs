@@ -4,6 +4,7 @@
 
 mod human;
 mod progress;
+mod report;
 mod table;
 
 use std::borrow::Cow;
@@ -20,6 +21,7 @@ use crate::failure::Failure;
 
 pub use human::{ago, bytes, count, folded, short, since, time, until};
 pub use progress::Progress;
+pub use report::{Report, schema};
 pub use table::Table;
 
 /// Well.
@@ -112,7 +114,7 @@ impl Output {
     }
 
     /// Writes the result as the one JSON document.
-    pub fn document(&self, document: &impl Serialize) {
+    fn document(&self, document: &impl Serialize) {
         match serde_json::to_string_pretty(document) {
             Ok(text) => line(io::stdout().lock(), &plain_json(&text)),
             Err(error) => self.note(format!("the result cannot be written as JSON: {error}")),
@@ -120,7 +122,7 @@ impl Output {
     }
 
     /// Writes one of many JSON documents, on a line of its own.
-    pub fn document_line(&self, document: &impl Serialize) {
+    fn document_line(&self, document: &impl Serialize) {
         match serde_json::to_string(document) {
             Ok(text) => line(io::stdout().lock(), &plain_json(&text)),
             Err(error) => self.note(format!("the result cannot be written as JSON: {error}")),

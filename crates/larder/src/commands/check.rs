@@ -7,6 +7,7 @@ use std::time::Duration;
 use futures_util::future::join_all;
 use larder_client::{Endpoint, ProbePlan, probe_host};
 use larder_core::diagnosis::{Evidence, Finding, Name, Nodes, Policy, Verdict, Visit, diagnose};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::handoff::check_nodes;
@@ -14,7 +15,7 @@ use super::shelf::cached;
 use crate::config::{Cluster, Config, Upstream, warnings};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Table, count, paint, time};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, count, paint, time};
 
 /// Read the configuration, reach every upstream, say what is wrong
 #[derive(Debug, clap::Args)]
@@ -35,24 +36,29 @@ const SOON: i64 = 7 * 24 * 3_600_000;
 /// A renewal that is older than this does not run as it should: it is meant for every day.
 const STALE: i64 = 2 * 24 * 3_600_000;
 
-#[derive(Serialize)]
-struct Report {
+#[derive(Serialize, JsonSchema)]
+pub struct CheckReport {
+    /// The file that was read.
     config: String,
     name: String,
-    upstreams: Vec<Reached>,
+    upstreams: Vec<CheckedUpstream>,
     notes: Vec<String>,
     /// Why `larder serve` would not start with it. None: it would.
-    refused: Option<Refused>,
+    refused: Option<ServeRefusal>,
+    #[serde(skip)]
+    intake_entries: usize,
+    #[serde(skip)]
+    clusters: usize,
 }
 
-#[derive(Serialize)]
-struct Refused {
+#[derive(Serialize, JsonSchema)]
+struct ServeRefusal {
     cause: String,
     remedy: String,
 }
 
-#[derive(Serialize)]
-struct Reached {
+#[derive(Serialize, JsonSchema)]
+struct CheckedUpstream {
     name: String,
     host: String,
     /// `configured`, `anonymous`.
@@ -70,7 +76,7 @@ struct Reached {
     #[serde(skip)]
     finding: Option<Finding>,
     /// How it stood when `larder serve` last asked it for a cached shelf. None: it never did.
-    cached: Option<cached::Upstream>,
+    cached: Option<cached::UpstreamStanding>,
     #[serde(skip)]
     exit: Exit,
 }
@@ -92,31 +98,29 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut upstreams = join_all(asked.map(|upstream| reach(&config, upstream))).await;
     for one in &mut upstreams {
         let known = standing.iter().find(|known| known.host.as_str() == one.host);
-        one.cached = known.cloned().map(cached::Upstream::from);
+        one.cached = known.cloned().map(cached::UpstreamStanding::from);
     }
     let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
     let refused = super::serve::ready(&config, config.larder.listen).err();
     let exit = if refused.is_some() { exit.max(Exit::Usage) } else { exit };
-    let refused = refused.map(|failure| Refused {
+    let refused = refused.map(|failure| ServeRefusal {
         cause: format!("{}: {}", failure.what, failure.cause),
         remedy: failure.remedy,
     });
-    let report = Report {
+    let report = CheckReport {
+        intake_entries: config.intake.len(),
+        clusters: config.clusters.len(),
         config: shown(&config.path),
         name: config.larder.name.clone(),
         notes: [notes(&config), ending(&config).await?].concat(),
         refused,
         upstreams,
     };
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        show(&report, &config, context);
-    }
+    context.output.tell(&report);
     Ok(exit)
 }
 
-async fn reach(config: &Config, upstream: &Upstream) -> Reached {
+async fn reach(config: &Config, upstream: &Upstream) -> CheckedUpstream {
     let greeted = match config.registry(&upstream.host) {
         Ok(registry) => registry
             .greet()
@@ -134,7 +138,7 @@ async fn reach(config: &Config, upstream: &Upstream) -> Reached {
         Some(_) => diagnosed(config, upstream).await,
         None => None,
     };
-    Reached {
+    CheckedUpstream {
         name: upstream.name.get_ref().clone(),
         host: upstream.host.to_string(),
         account: if upstream.credentials.is_some() { "configured" } else { "anonymous" },
@@ -243,26 +247,30 @@ fn notes(config: &Config) -> Vec<String> {
     notes
 }
 
-fn show(report: &Report, config: &Config, context: &Context) {
-    let entries = count(config.intake.len(), "intake entry");
-    let clusters = count(config.clusters.len(), "cluster");
+impl Report for CheckReport {
+    const KIND: &'static str = "check";
+
+    fn show(&self, out: &Output) {
+        show(self, out);
+    }
+}
+
+fn show(report: &CheckReport, out: &Output) {
+    let entries = count(report.intake_entries, "intake entry");
+    let clusters = count(report.clusters, "cluster");
     let read = if report.refused.is_some() { "can be read" } else { "is right" };
-    context
-        .output
-        .result(format!("{} {read}: larder {}, {entries}, {clusters}", report.config, report.name));
-    if let Some(Refused { cause, remedy }) = &report.refused {
-        context
-            .output
-            .result(format!("{} `larder serve` would not start: {cause}", paint(BAD, "wrong:")));
+    out.result(format!("{} {read}: larder {}, {entries}, {clusters}", report.config, report.name));
+    if let Some(ServeRefusal { cause, remedy }) = &report.refused {
+        out.result(format!("{} `larder serve` would not start: {cause}", paint(BAD, "wrong:")));
         if !remedy.is_empty() {
-            context.output.result(format!("       try {remedy}"));
+            out.result(format!("       try {remedy}"));
         }
     }
     if !report.upstreams.is_empty() {
         let cached = report.upstreams.iter().any(|upstream| upstream.cached.is_some());
         let columns = ["UPSTREAM", "HOST", "ACCOUNT", "STATE", "THE CACHE FOUND"];
         let columns = if cached { &columns[..] } else { &columns[..4] };
-        let mut table = Table::new(context.output.width(), columns);
+        let mut table = Table::new(out.width(), columns);
         for upstream in &report.upstreams {
             let state = match &upstream.cause {
                 None => paint(GOOD, "answers"),
@@ -278,18 +286,18 @@ fn show(report: &Report, config: &Config, context: &Context) {
             row.extend(cached.then(|| found.unwrap_or_default()));
             table.row(row);
         }
-        context.output.result(format!("\n{}", table.text()));
+        out.result(format!("\n{}", table.text()));
     }
     for upstream in &report.upstreams {
         if let Some(remedy) = &upstream.remedy {
-            context.output.result(format!("try, for {}: {remedy}", upstream.name));
+            out.result(format!("try, for {}: {remedy}", upstream.name));
         }
         if let Some(finding) = &upstream.finding {
             let why = paint(DIM, format!("(`larder help cause {}`)", finding.cause.word()));
-            context.output.result(format!("why, for {}: {} {why}", upstream.name, finding.told));
+            out.result(format!("why, for {}: {} {why}", upstream.name, finding.told));
         }
     }
     for note in &report.notes {
-        context.output.note(format!("note: {note}"));
+        out.note(format!("note: {note}"));
     }
 }

@@ -1,15 +1,16 @@
 //! `larder copy`: one image from one place to another.
 
 use std::collections::BTreeSet;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::Selector;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{bytes, count};
+use crate::output::{Output, Report, bytes, count};
 use crate::place::{Opened, Place};
 use crate::transfer::{Engine, Order, companions};
 
@@ -40,8 +41,10 @@ pub struct Args {
     dry_run: bool,
 }
 
-#[derive(Serialize)]
-struct Report {
+#[derive(Serialize, JsonSchema, Default)]
+pub struct CopyReport {
+    /// Whether nothing was copied.
+    dry_run: bool,
     from: String,
     to: String,
     digest: String,
@@ -49,7 +52,33 @@ struct Report {
     companions: usize,
     blobs_copied: usize,
     blobs_present: usize,
-    bytes: u64,
+    copied_bytes: u64,
+    #[serde(skip)]
+    children: usize,
+    #[serde(skip)]
+    took: Duration,
+}
+
+impl Report for CopyReport {
+    const KIND: &'static str = "copy";
+
+    fn show(&self, out: &Output) {
+        let Self { from, to, digest, .. } = self;
+        if self.dry_run {
+            let kind = match self.children {
+                0 => "an image".to_owned(),
+                children => format!("an index of {}", count(children, "manifest")),
+            };
+            return out.result(format!("would copy {from} to {to}: {kind}, {digest}"));
+        }
+        out.result(format!(
+            "copied {from} to {to}\n  digest {digest}\n  {} copied ({}), {} there already, in {:.1} s",
+            count(self.blobs_copied, "blob"),
+            bytes(self.copied_bytes),
+            self.blobs_present,
+            self.took.as_secs_f64()
+        ));
+    }
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -62,23 +91,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         true => Platforms::All,
         false => Platforms::Some(args.platform.clone()),
     };
+    let report = CopyReport { from: from.to_string(), to: to.to_string(), ..CopyReport::default() };
     if args.dry_run {
         let (digest, document) =
             source.manifest(&selector).await.map_err(|error| Failure::transfer(what, &error))?;
-        let children = document.children().len();
-        let kind = if children == 0 {
-            "an image".into()
-        } else {
-            format!("an index of {}", count(children, "manifest"))
-        };
-        if context.output.json {
-            let (from, to) = (from.to_string(), to.to_string());
-            let plan =
-                serde_json::json!({ "from": from, "to": to, "digest": digest, "dry_run": true });
-            context.output.document(&plan);
-        } else {
-            context.output.result(format!("would copy {from} to {to}: {kind}, {digest}"));
-        }
+        context.output.tell(&CopyReport {
+            dry_run: true,
+            digest: digest.to_string(),
+            children: document.children().len(),
+            ..report
+        });
         return Ok(Exit::Done);
     }
     let (target, tag) = to.target(&from, tag, config.as_ref())?;
@@ -117,26 +139,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let moved = moved.await;
     progress.done();
     let moved = moved.map_err(|error| Failure::transfer(what, &error))?;
-    let digest = moved.digest.as_ref().map(ToString::to_string).unwrap_or_default();
-    if context.output.json {
-        context.output.document(&Report {
-            from: from.to_string(),
-            to: to.to_string(),
-            digest,
-            manifests: moved.manifests,
-            companions: brought,
-            blobs_copied: moved.copied,
-            blobs_present: moved.present,
-            bytes: moved.bytes,
-        });
-    } else {
-        context.output.result(format!(
-            "copied {from} to {to}\n  digest {digest}\n  {} copied ({}), {} there already, in {:.1} s",
-            count(moved.copied, "blob"),
-            bytes(moved.bytes),
-            moved.present,
-            began.elapsed().as_secs_f64()
-        ));
-    }
+    context.output.tell(&CopyReport {
+        digest: moved.digest.as_ref().map(ToString::to_string).unwrap_or_default(),
+        manifests: moved.manifests,
+        companions: brought,
+        blobs_copied: moved.copied,
+        blobs_present: moved.present,
+        copied_bytes: moved.bytes,
+        took: began.elapsed(),
+        ..report
+    });
     Ok(Exit::Done)
 }

@@ -1,12 +1,12 @@
 //! `larder handoff`: what a cluster needs in order to pull.
 
-mod apply;
-mod check;
-mod move_to;
-mod nodes;
-mod read;
-mod secrets;
-mod write;
+pub(super) mod apply;
+pub(super) mod check;
+pub(super) mod move_to;
+pub(super) mod nodes;
+pub(super) mod read;
+pub(super) mod secrets;
+pub(super) mod write;
 
 use larder_core::handoff::Wanted;
 use serde_json::Value;

@@ -2,19 +2,23 @@
 
 use clap::CommandFactory as _;
 use larder_core::diagnosis::Cause;
+use schemars::JsonSchema;
+use serde::Serialize;
 
+use super::documents::{ALL, DocumentKind};
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{DIM, STRONG, paint};
+use crate::output::{DIM, Output, Report, STRONG, paint};
 
-/// Say how a command is used, or what a cause of `larder why` means
+/// Say how a command is used, what a cause of `larder why` means, or what is in a JSON document
 ///
 /// `larder help why` shows a command's options; `larder help cause` lists all causes, and `larder help cause
-/// NAME` prints the page of one.
+/// NAME` prints the page of one. `larder help json` lists the documents that `--json` prints, and `larder help json
+/// KIND` prints the JSON Schema of one.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// A command, or `cause` and the name of one
-    #[arg(value_name = "COMMAND|cause NAME")]
+    /// A command; `cause` and the name of one; `json` and the kind of a document
+    #[arg(value_name = "COMMAND|cause NAME|json KIND")]
     words: Vec<String>,
 }
 
@@ -114,24 +118,102 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     match words.as_slice() {
         ["cause"] => Ok(causes(context)),
         ["cause", name] => cause(name, context),
+        ["json"] => Ok(documents(context)),
+        ["json", kind] => document(kind, context),
         words => command(words, context),
     }
 }
 
-fn causes(context: &Context) -> Exit {
-    if context.output.json {
-        let all: Vec<_> = Cause::ALL
-            .iter()
-            .map(|one| serde_json::json!({ "cause": one.word(), "step": one.step().word(), "title": one.title() }))
-            .collect();
-        context.output.document(&serde_json::json!({ "causes": all }));
-        return Exit::Done;
-    }
-    for one in Cause::ALL {
-        let step = paint(DIM, format!("{:<10}", one.step().word()));
-        context.output.result(format!("{step} {:<22} {}", one.word(), one.title()));
-    }
+fn documents(context: &Context) -> Exit {
+    let line = |one: &DocumentKind| DocumentLine { document: one.kind, commands: one.commands };
+    context.output.tell(&Documents { documents: ALL.iter().map(line).collect() });
     Exit::Done
+}
+
+/// Prints the schema of a document.
+fn document(kind: &str, context: &Context) -> Outcome {
+    let Some(known) = ALL.iter().find(|one| one.kind == kind) else {
+        let near = larder_core::nearest::nearest(kind, ALL.iter().map(|one| one.kind));
+        let near = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        let cause = format!("there is no document `{}`{near}", kind.escape_debug());
+        return Err(Failure::usage("cannot help", cause, "`larder help json` lists them all"));
+    };
+    context.output.standard_document(&(known.schema)());
+    Ok(Exit::Done)
+}
+
+/// All documents that `--json` prints.
+#[derive(Serialize, JsonSchema)]
+pub struct Documents {
+    documents: Vec<DocumentLine>,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct DocumentLine {
+    /// Its `kind`.
+    document: &'static str,
+    /// The commands that print it.
+    commands: &'static str,
+}
+
+impl Report for Documents {
+    const KIND: &'static str = "documents";
+
+    fn show(&self, out: &Output) {
+        for DocumentLine { document, commands } in &self.documents {
+            out.result(format!("{document:<22} {}", paint(DIM, commands)));
+        }
+    }
+}
+
+fn causes(context: &Context) -> Exit {
+    let one =
+        |one: &Cause| CauseLine { cause: one.word(), step: one.step().word(), title: one.title() };
+    context.output.tell(&Causes { causes: Cause::ALL.iter().map(one).collect() });
+    Exit::Done
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct Causes {
+    causes: Vec<CauseLine>,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct CauseLine {
+    cause: &'static str,
+    step: &'static str,
+    title: &'static str,
+}
+
+impl Report for Causes {
+    const KIND: &'static str = "causes";
+
+    fn show(&self, out: &Output) {
+        for CauseLine { cause, step, title } in &self.causes {
+            let step = paint(DIM, format!("{step:<10}"));
+            out.result(format!("{step} {cause:<22} {title}"));
+        }
+    }
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct CausePage {
+    cause: &'static str,
+    /// The page as Markdown.
+    page: &'static str,
+}
+
+impl Report for CausePage {
+    const KIND: &'static str = "cause";
+
+    fn show(&self, out: &Output) {
+        let lines = self.page.lines().filter(|line| !line.starts_with("Back to ["));
+        let plain = lines.map(|line| match line.strip_prefix("# ") {
+            Some(title) => paint(STRONG, title),
+            None => line.replace("**", "").replace(" *", " ").replace("*.", "."),
+        });
+        out.result(plain.collect::<Vec<_>>().join("\n").trim_end());
+    }
 }
 
 fn cause(name: &str, context: &Context) -> Outcome {
@@ -142,17 +224,7 @@ fn cause(name: &str, context: &Context) -> Outcome {
         let cause = format!("there is no cause `{}`{near}", name.escape_debug());
         return Err(Failure::usage("cannot help", cause, "`larder help cause` lists them all"));
     };
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "cause": word, "page": page }));
-        return Ok(Exit::Done);
-    }
-    let plain = page.lines().filter(|line| !line.starts_with("Back to [")).map(|line| {
-        match line.strip_prefix("# ") {
-            Some(title) => paint(STRONG, title),
-            None => line.replace("**", "").replace(" *", " ").replace("*.", "."),
-        }
-    });
-    context.output.result(plain.collect::<Vec<_>>().join("\n").trim_end());
+    context.output.tell(&CausePage { cause: word, page });
     Ok(Exit::Done)
 }
 

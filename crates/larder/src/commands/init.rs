@@ -1,11 +1,14 @@
 //! `larder init`: a commented configuration to start from.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::io::Write as _;
 use std::path::PathBuf;
 
 use crate::config::Provenance;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{Output, Report};
 
 const TEMPLATE: &str = include_str!("../../assets/larder.toml");
 
@@ -29,7 +32,7 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         Ok(file) => file,
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
             if let Some(data) = make_store(&args.path)? {
-                told(context, &args.path, false, Some(&data));
+                context.output.tell(&InitReport { written: None, store: Some(data) });
                 return Ok(Exit::Done);
             }
             let remedy = "edit that one, or name another path; `larder init -` prints a fresh one";
@@ -39,7 +42,7 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     };
     file.write_all(TEMPLATE.as_bytes()).map_err(|error| Failure::io(what(), &error))?;
     let data = make_store(&args.path)?;
-    told(context, &args.path, true, data.as_deref());
+    context.output.tell(&InitReport { written: Some(args.path.clone()), store: data });
     Ok(Exit::Done)
 }
 
@@ -55,22 +58,28 @@ fn make_store(path: &std::path::Path) -> Result<Option<PathBuf>, Failure> {
     Ok(Some(data))
 }
 
-fn told(context: &Context, path: &std::path::Path, written: bool, store: Option<&std::path::Path>) {
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "written": written.then_some(path), "store": store,
-        }));
-        return;
-    }
-    if written {
-        context.output.result(format!("wrote {}", crate::files::named(path)));
-    }
-    if let Some(store) = store {
-        context.output.result(format!("made the store in {}", crate::files::named(store)));
-    }
-    if written {
-        context.output.note(
-            "Edit it, then `larder check` tells whether the upstreams can be reached. Another `data` gets its store by `larder init` again.",
-        );
+#[derive(Serialize, JsonSchema)]
+pub struct InitReport {
+    /// The configuration that was written. None: it was there already.
+    written: Option<PathBuf>,
+    /// The store that was made. None: it was there already.
+    store: Option<PathBuf>,
+}
+
+impl Report for InitReport {
+    const KIND: &'static str = "init";
+
+    fn show(&self, out: &Output) {
+        if let Some(path) = &self.written {
+            out.result(format!("wrote {}", crate::files::named(path)));
+        }
+        if let Some(store) = &self.store {
+            out.result(format!("made the store in {}", crate::files::named(store)));
+        }
+        if self.written.is_some() {
+            out.note(
+                "Edit it, then `larder check` tells whether the upstreams can be reached. Another `data` gets its store by `larder init` again.",
+            );
+        }
     }
 }

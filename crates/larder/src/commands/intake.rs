@@ -1,14 +1,14 @@
 //! `larder intake`: want images, lock them, see what would change, bring them in.
 
-mod add;
-mod budget;
-mod diff;
-mod job;
-mod lock;
-mod moved;
-mod run;
-mod status;
-mod upstream;
+pub(super) mod add;
+pub(super) mod budget;
+pub(super) mod diff;
+pub(super) mod job;
+pub(super) mod lock;
+pub(super) mod moved;
+pub(super) mod run;
+pub(super) mod status;
+pub(super) mod upstream;
 
 pub use budget::Budgets;
 pub use job::{Job, jobs};

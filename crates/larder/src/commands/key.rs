@@ -1,10 +1,10 @@
 //! `larder key`: credentials of clusters, their namespaces, and accounts.
 
-mod issue;
-mod list;
-mod revoke;
-mod rotate;
-mod test;
+pub(super) mod issue;
+pub(super) mod list;
+pub(super) mod revoke;
+pub(super) mod rotate;
+pub(super) mod test;
 
 pub use issue::Expires;
 

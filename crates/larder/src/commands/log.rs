@@ -6,11 +6,12 @@ use std::time::Duration;
 use larder_core::allowance::Span;
 use larder_core::shown::shown;
 use larder_store::{Entry, Filter, Kind, now};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::{Context, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Table, WARN, paint, time};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, paint, time};
 
 /// Show who signed in, pulled, pushed, removed and was refused, and by which line
 ///
@@ -52,21 +53,49 @@ fn read_kind(text: &str) -> Result<Kind, String> {
 /// How long after it happened something may be written down, in milliseconds.
 const LATE: i64 = 10_000;
 
-/// A line as it is told to programs.
-#[derive(Serialize)]
-#[allow(clippy::struct_field_names)] // they are the document's keys
-struct Line<'l> {
-    number: &'l str,
-    first: String,
-    last: String,
+/// A line as programs read it.
+#[derive(Serialize, JsonSchema)]
+pub struct LogEntry {
+    number: String,
+    first_at: String,
+    last_at: String,
     count: u64,
-    kind: &'l str,
-    who: Option<&'l str>,
-    by: Option<&'l str>,
-    address: Option<&'l str>,
-    reference: Option<&'l str>,
-    line: Option<&'l str>,
-    text: &'l str,
+    /// What happened: `pull`, `push`, `delete`, `sign-in`, `refused`, `warned`, `failed`, `key`, `config`, `probe`.
+    event: &'static str,
+    who: Option<String>,
+    /// By what they signed in.
+    by: Option<String>,
+    address: Option<String>,
+    reference: Option<String>,
+    /// The line of the configuration that decided.
+    line: Option<String>,
+    text: String,
+}
+
+impl Report for LogEntry {
+    const KIND: &'static str = "log-entry";
+
+    fn show(&self, out: &Output) {
+        out.result(&self.text);
+    }
+}
+
+impl LogEntry {
+    fn of(entry: &Entry) -> Self {
+        Self {
+            number: entry.number.clone(),
+            first_at: time(entry.first),
+            last_at: time(entry.last),
+            count: entry.count,
+            event: entry.kind.word(),
+            who: Some(entry.who.clone()).filter(|who| !who.is_empty()),
+            by: entry.by.clone(),
+            address: entry.address.clone(),
+            reference: entry.reference.clone(),
+            line: entry.line.clone(),
+            text: entry.text.clone(),
+        }
+    }
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -84,10 +113,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let failed = |error| Failure::store("cannot read the record", &error);
     let mut entries = store.entries(filter.clone()).await.map_err(failed)?;
     let found = !entries.is_empty();
-    show(&entries, args.follow, context);
+    context.output.tell_each(entries.iter().map(LogEntry::of), |out| {
+        show(&entries, args.follow, out);
+    });
     if !args.follow {
-        if !found && !context.output.json {
-            context.output.note("nothing of the kind is in the record");
+        if !found {
+            context.output.note(match &args.number {
+                Some(_) => "no record has that number",
+                None => "no record matches",
+            });
         }
         return Ok(if found { Exit::Done } else { Exit::No });
     }
@@ -107,36 +141,18 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         if let Some(last) = entries.last() {
             latest = latest.max(last.last);
             filter.since = Some(latest.saturating_sub(LATE));
-            show(&entries, true, context);
+            context.output.tell_each(entries.iter().map(LogEntry::of), |out| {
+                show(&entries, true, out);
+            });
         }
     }
 }
 
-fn show(entries: &[Entry], follow: bool, context: &Context) {
-    if context.output.json {
-        // A line each: what is followed has no end, and what is large need not be held.
-        for entry in entries {
-            let line = Line {
-                number: &entry.number,
-                first: time(entry.first),
-                last: time(entry.last),
-                count: entry.count,
-                kind: entry.kind.word(),
-                who: Some(entry.who.as_str()).filter(|who| !who.is_empty()),
-                by: entry.by.as_deref(),
-                address: entry.address.as_deref(),
-                reference: entry.reference.as_deref(),
-                line: entry.line.as_deref(),
-                text: &entry.text,
-            };
-            context.output.document_line(&line);
-        }
-        return;
-    }
+fn show(entries: &[Entry], follow: bool, out: &Output) {
     if entries.is_empty() {
         return;
     }
-    let mut table = Table::new(context.output.width(), &["LAST", "WHAT", "WHO", "ABOUT", "NUMBER"]);
+    let mut table = Table::new(out.width(), &["LAST", "WHAT", "WHO", "ABOUT", "NUMBER"]);
     for entry in entries {
         let word = entry.kind.word();
         let word = match entry.kind {
@@ -170,5 +186,5 @@ fn show(entries: &[Entry], follow: bool, context: &Context) {
     }
     let text = table.text();
     let text = if follow { text.split_once('\n').map_or("", |(_, rows)| rows) } else { &text };
-    context.output.result(text);
+    out.result(text);
 }

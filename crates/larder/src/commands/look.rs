@@ -1,6 +1,6 @@
 //! `larder look`: what a reference is, without pulling it.
 
-mod proof;
+pub(super) mod proof;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -14,12 +14,13 @@ use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kin
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_core::shown::cut;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, reference, reference_on_shelf, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, STRONG, Table, bytes, count, paint, short};
+use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, bytes, count, paint, short};
 use crate::place::{Opened, Place};
 use crate::transfer::{Source, TransferError, companions};
 
@@ -52,37 +53,41 @@ pub struct Args {
 }
 
 /// What was found under a reference.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub(super) struct Look {
     reference: String,
+    #[schemars(with = "String")]
     digest: Digest,
     media_type: String,
-    /// The size of the index or manifest itself, in bytes.
-    size: u64,
+    /// Of the index or manifest itself.
+    size_bytes: u64,
     platforms: Vec<OnePlatform>,
     /// Manifests of the index that are no images: build records.
-    records: usize,
+    build_records: usize,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct OnePlatform {
     /// None: it is made for none, as artifacts are.
+    #[schemars(with = "Option<String>")]
     platform: Option<Platform>,
+    #[schemars(with = "String")]
     digest: Digest,
-    /// All blobs together, in bytes, as they are transferred.
-    size: u64,
+    /// All blobs together, as they are transferred.
+    size_bytes: u64,
     layers: Vec<Layer>,
-    created: Option<String>,
+    created_at: Option<String>,
     entrypoint: Vec<String>,
     cmd: Vec<String>,
     user: Option<String>,
     labels: BTreeMap<String, String>,
 }
 
-#[derive(Serialize, PartialEq)]
+#[derive(Serialize, JsonSchema, PartialEq)]
 struct Layer {
+    #[schemars(with = "String")]
     digest: Digest,
-    size: u64,
+    size_bytes: u64,
     media_type: String,
 }
 
@@ -102,7 +107,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let first = look(&args.reference, config.as_ref()).await?;
     if let Some(other) = &args.other {
         let second = look(other, config.as_ref()).await?;
-        return Ok(compare(&first, &second, context));
+        return Ok(compare(first, second, context));
     }
     let wanted = args.platform.clone();
     let detailed = match &wanted {
@@ -125,11 +130,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             clusters.iter().find_map(|on| choose(&first, on)).or(first.platforms.first())
         }
     };
-    if context.output.json {
-        context.output.document(&first);
-    } else {
-        show(&first, detailed, context);
-    }
+    let detailed =
+        detailed.and_then(|one| first.platforms.iter().position(|it| std::ptr::eq(it, one)));
+    context.output.tell(&ImageReport { image: first, detailed });
     Ok(Exit::Done)
 }
 
@@ -164,9 +167,9 @@ pub(super) async fn examine(
         reference,
         digest,
         media_type: document.media_type.clone(),
-        size: document.bytes.len() as u64,
+        size_bytes: document.bytes.len() as u64,
         platforms,
-        records,
+        build_records: records,
     })
 }
 
@@ -231,16 +234,16 @@ async fn describe(
     Ok(OnePlatform {
         platform: platform.or_else(|| read.as_ref().and_then(ImageConfig::platform)),
         digest,
-        size: document.blobs().map(|blob| blob.size).sum(),
+        size_bytes: document.blobs().map(|blob| blob.size).sum(),
         layers: layers
             .iter()
             .map(|layer| Layer {
                 digest: layer.digest.clone(),
-                size: layer.size,
+                size_bytes: layer.size,
                 media_type: layer.media_type.clone(),
             })
             .collect(),
-        created: read.and_then(|config| config.created),
+        created_at: read.and_then(|config| config.created),
         entrypoint: run.entrypoint,
         cmd: run.cmd,
         user: run.user,
@@ -257,9 +260,26 @@ fn safe(text: &str) -> String {
     cut(text, 200)
 }
 
-fn show(look: &Look, detailed: Option<&OnePlatform>, context: &Context) {
-    let out = |text: String| context.output.result(text);
-    let total: u64 = look.platforms.iter().map(|one| one.size).sum();
+#[derive(Serialize, JsonSchema)]
+pub struct ImageReport {
+    #[serde(flatten)]
+    image: Look,
+    /// The platform that is shown whole.
+    #[serde(skip)]
+    detailed: Option<usize>,
+}
+
+impl Report for ImageReport {
+    const KIND: &'static str = "image";
+
+    fn show(&self, out: &Output) {
+        show(&self.image, self.detailed.and_then(|at| self.image.platforms.get(at)), out);
+    }
+}
+
+fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
+    let out = |text: String| output.result(text);
+    let total: u64 = look.platforms.iter().map(|one| one.size_bytes).sum();
     out(format!(
         "{}\n  digest  {}\n  type    {}\n  size    {} in {}",
         paint(STRONG, &look.reference),
@@ -268,15 +288,15 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, context: &Context) {
         bytes(total),
         count(look.platforms.len(), "platform"),
     ));
-    if look.records > 0 {
-        out(format!("  and     {} (no images)", count(look.records, "build record")));
+    if look.build_records > 0 {
+        out(format!("  and     {} (no images)", count(look.build_records, "build record")));
     }
-    let mut table = Table::new(context.output.width(), &["PLATFORM", "DIGEST", "SIZE", "LAYERS"]);
+    let mut table = Table::new(output.width(), &["PLATFORM", "DIGEST", "SIZE", "LAYERS"]);
     for one in &look.platforms {
         table.row([
             shown_platform(one.platform.as_ref()),
             short(&one.digest).to_owned(),
-            bytes(one.size),
+            bytes(one.size_bytes),
             one.layers.len().to_string(),
         ]);
     }
@@ -284,7 +304,7 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, context: &Context) {
     let Some(one) = detailed else { return };
     out(format!("\n{}", paint(STRONG, shown_platform(one.platform.as_ref()))));
     let line = |name: &str, value: String| out(format!("  {name:<11}{value}"));
-    line("created", one.created.as_deref().map_or_else(|| "(not said)".into(), safe));
+    line("created", one.created_at.as_deref().map_or_else(|| "(not said)".into(), safe));
     line("entrypoint", safe(&one.entrypoint.join(" ")));
     line("arguments", safe(&one.cmd.join(" ")));
     line(
@@ -298,28 +318,38 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, context: &Context) {
         line("label", format!("{} = {}", safe(name), safe(value)));
     }
     for layer in &one.layers {
-        line("layer", format!("{}  {}", short(&layer.digest), bytes(layer.size)));
+        line("layer", format!("{}  {}", short(&layer.digest), bytes(layer.size_bytes)));
     }
 }
 
-#[derive(Serialize)]
-struct Comparison<'l> {
+#[derive(Serialize, JsonSchema)]
+pub struct Comparison {
     same: bool,
-    first: &'l Look,
-    second: &'l Look,
+    first: Look,
+    second: Look,
+    /// In words, a line for each platform.
     differences: Vec<String>,
 }
 
-fn compare(first: &Look, second: &Look, context: &Context) -> Exit {
-    let same = first.digest == second.digest;
-    let differences = if same { Vec::new() } else { differences(first, second) };
-    let exit = if same { Exit::Done } else { Exit::No };
-    if context.output.json {
-        context.output.document(&Comparison { same, first, second, differences });
-        return exit;
+impl Report for Comparison {
+    const KIND: &'static str = "image-comparison";
+
+    fn show(&self, out: &Output) {
+        show_comparison(self, out);
     }
-    if same {
-        context.output.result(format!(
+}
+
+fn compare(first: Look, second: Look, context: &Context) -> Exit {
+    let same = first.digest == second.digest;
+    let differences = if same { Vec::new() } else { differences(&first, &second) };
+    context.output.tell(&Comparison { same, first, second, differences });
+    if same { Exit::Done } else { Exit::No }
+}
+
+fn show_comparison(comparison: &Comparison, out: &Output) {
+    let Comparison { same, first, second, differences } = comparison;
+    if *same {
+        out.result(format!(
             "{}: {} and {} are {}",
             paint(GOOD, "same"),
             first.reference,
@@ -330,16 +360,12 @@ fn compare(first: &Look, second: &Look, context: &Context) -> Exit {
         for (these, those) in [(first, second), (second, first)] {
             let lacking = only(these, those);
             if !lacking.is_empty() {
-                context.output.note(format!(
-                    "{} does not hold {}",
-                    those.reference,
-                    lacking.join(", ")
-                ));
+                out.note(format!("{} does not hold {}", those.reference, lacking.join(", ")));
             }
         }
-        return exit;
+        return;
     }
-    context.output.result(format!(
+    out.result(format!(
         "{}\n  {}  {}\n  {}  {}",
         paint(BAD, "they differ"),
         first.digest,
@@ -348,9 +374,8 @@ fn compare(first: &Look, second: &Look, context: &Context) -> Exit {
         second.reference
     ));
     for difference in differences {
-        context.output.result(format!("  {difference}"));
+        out.result(format!("  {difference}"));
     }
-    exit
 }
 
 /// The platforms that these have and those have not.
@@ -391,11 +416,11 @@ pub(super) fn differences(first: &Look, second: &Look) -> Vec<String> {
         let mut parts = vec![format!(
             "{shared} of {} shared, {} and {}",
             count(one.layers.len().max(other.layers.len()), "layer"),
-            bytes(one.size),
-            bytes(other.size)
+            bytes(one.size_bytes),
+            bytes(other.size_bytes)
         )];
         for (name, changed) in [
-            ("created", one.created != other.created),
+            ("created", one.created_at != other.created_at),
             ("entrypoint", one.entrypoint != other.entrypoint),
             ("arguments", one.cmd != other.cmd),
             ("user", one.user != other.user),
@@ -413,12 +438,15 @@ pub(super) fn differences(first: &Look, second: &Look) -> Vec<String> {
     found
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct OneCompanion {
+    #[schemars(with = "String")]
     digest: Digest,
+    /// What it refers to.
+    #[schemars(with = "String")]
     about: Digest,
     kind: String,
-    size: u64,
+    size_bytes: u64,
 }
 
 async fn companions_of(text: &str, context: &Context, config: Option<&Config>) -> Outcome {
@@ -438,24 +466,48 @@ async fn companions_of(text: &str, context: &Context, config: Option<&Config>) -
             digest,
             about: one.about,
             kind: one.kind,
-            size: one.size,
+            size_bytes: one.size,
         })
         .collect();
-    if context.output.json {
-        context.output.document(&found);
-        return Ok(Exit::Done);
-    }
-    let mut table = Table::new(context.output.width(), &["COMPANION", "ABOUT", "KIND", "SIZE"]);
-    for one in &found {
-        let (digest, about) = (short(&one.digest).to_owned(), short(&one.about).to_owned());
-        table.row([digest, about, one.kind.clone(), bytes(one.size)]);
-    }
-    if found.is_empty() {
-        context.output.result(format!("nothing belongs to {place}"));
-    } else {
-        context.output.result(table.text());
-    }
+    context.output.tell(&CompanionsReport { image: place.to_string(), companions: found });
     Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct CompanionsReport {
+    image: String,
+    companions: Vec<OneCompanion>,
+}
+
+impl Report for CompanionsReport {
+    const KIND: &'static str = "image-companions";
+
+    fn show(&self, out: &Output) {
+        if self.companions.is_empty() {
+            return out.result(format!("nothing belongs to {}", self.image));
+        }
+        let mut table = Table::new(out.width(), &["COMPANION", "ABOUT", "KIND", "SIZE"]);
+        for one in &self.companions {
+            let (digest, about) = (short(&one.digest).to_owned(), short(&one.about).to_owned());
+            table.row([digest, about, one.kind.clone(), bytes(one.size_bytes)]);
+        }
+        out.result(table.text());
+    }
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct TagsReport {
+    image: String,
+    tags: Vec<String>,
+}
+
+impl Report for TagsReport {
+    const KIND: &'static str = "image-tags";
+
+    fn show(&self, out: &Output) {
+        out.note(paint(DIM, count(self.tags.len(), "tag")));
+        self.tags.iter().for_each(|tag| out.result(tag));
+    }
 }
 
 async fn tags(text: &str, context: &Context, config: Option<&Config>) -> Outcome {
@@ -482,13 +534,7 @@ async fn tags(text: &str, context: &Context, config: Option<&Config>) -> Outcome
             return Err(Failure::usage(what(), "listing tags needs a configuration", remedy));
         }
     };
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "image": reference.image(), "tags": tags }));
-    } else {
-        context.output.note(paint(DIM, count(tags.len(), "tag")));
-        for tag in tags {
-            context.output.result(tag.as_str());
-        }
-    }
+    let tags = tags.iter().map(ToString::to_string).collect();
+    context.output.tell(&TagsReport { image: reference.image().to_string(), tags });
     Ok(Exit::Done)
 }

@@ -129,7 +129,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return Err(remote("it answered without a token".into()));
     }
     let life = said["expires_in"].as_u64().unwrap_or(0).saturating_sub(MARGIN);
-    context.output.document(&json!({
+    context.output.standard_document(&json!({
         "apiVersion": VERSION,
         "kind": "CredentialProviderResponse",
         // The token names one repository: it is good for no other image.

@@ -1,13 +1,13 @@
 //! `larder parcel`: images across an air gap.
 
-mod elsewhere;
-mod pack;
-mod plain;
-mod receipt;
-mod show;
-mod sign_key;
-mod unpack;
-mod verify;
+pub(super) mod elsewhere;
+pub(super) mod pack;
+pub(super) mod plain;
+pub(super) mod receipt;
+pub(super) mod show;
+pub(super) mod sign_key;
+pub(super) mod unpack;
+pub(super) mod verify;
 
 use std::path::PathBuf;
 

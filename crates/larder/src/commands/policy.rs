@@ -1,9 +1,9 @@
 //! `larder policy`: who may pull what, and what a changed configuration would do.
 
-mod check;
-mod diff;
-mod explain;
-mod rehearse;
+pub(super) mod check;
+pub(super) mod diff;
+pub(super) mod explain;
+pub(super) mod rehearse;
 
 use larder_core::access::Who;
 

@@ -14,12 +14,14 @@ use larder_core::reference::Reference;
 use larder_core::retarget::{Direction, Pin, Retarget, Wish};
 use larder_core::rewrite::decide::{Decided, Decider, Decision, Others, What};
 use larder_core::rewrite::{File, Scan, scan};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::{Context, read_lock};
 use crate::deployments::{self, Broken, Deployment, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{Replacements, shown};
+use crate::output::{Output, Report};
 
 /// Make deployments name the larder's images, and change nothing else in them
 ///
@@ -97,8 +99,8 @@ enum Format {
 }
 
 /// What is to become of one finding.
-#[derive(Debug, Clone, Serialize)]
-struct Line {
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+struct RewriteLine {
     file: String,
     #[serde(rename = "line")]
     row: usize,
@@ -117,7 +119,7 @@ struct Line {
     counts: bool,
 }
 
-impl Line {
+impl RewriteLine {
     /// Whether there is anything to say of it.
     fn is_told(&self) -> bool {
         self.to.is_some() || self.left.is_some()
@@ -145,7 +147,7 @@ impl Line {
 /// What becomes of one file.
 struct Rewritten {
     file: String,
-    lines: Vec<Line>,
+    lines: Vec<RewriteLine>,
     /// The diff, where one is wanted. None: nothing changes.
     diff: Option<String>,
     changed: bool,
@@ -222,16 +224,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }
         broken.push(Broken { file, cause: error.to_string() });
     }
-    show::all(args, &files, &broken, context);
     let lines = || files.iter().flat_map(|file| &file.lines);
     let refused = !broken.is_empty() || lines().any(|line| line.counts);
     let differs = args.check && files.iter().any(|file| file.changed);
+    show::all(args, files, broken, context);
     Ok(if refused || differs { Exit::No } else { Exit::Done })
 }
 
 fn rewrite_one(
     args: &Args,
-    context: &Context,
+    _context: &Context,
     decider: &Decider<'_>,
     others: &HashMap<PathBuf, Others>,
     one: &Deployment,
@@ -244,7 +246,8 @@ fn rewrite_one(
         false => others.get(&deployments::real(&one.path)).unwrap_or(&nothing),
     };
     let Decided { decisions, text, .. } = decider.decide(found, its);
-    let lines = decisions.into_iter().map(|decision| Line::of(&one.shown, decision)).collect();
+    let lines =
+        decisions.into_iter().map(|decision| RewriteLine::of(&one.shown, decision)).collect();
     let file = one.shown.clone();
     let template = found.template && !found.findings.is_empty();
     let mut rewritten = Rewritten { file, lines, diff: None, changed: false, template };
@@ -254,7 +257,7 @@ fn rewrite_one(
         may_write(&one.path, &one.text, args.force)?;
         let added = writing.add(&one.path, new.as_bytes());
         added.map_err(|error| error.to_string())?;
-    } else if !args.check && !context.output.json {
+    } else if !args.check {
         rewritten.diff = Some(show::unified(&one.shown, &one.text, &new));
     }
     Ok(rewritten)
@@ -303,13 +306,30 @@ fn may_write(path: &Path, old: &str, force: bool) -> Result<(), String> {
     Ok(())
 }
 
-/// What `rewrite --json -` gives: the one document.
-#[derive(Serialize)]
-struct Filtered<'a> {
-    changed: bool,
-    references: Vec<&'a Line>,
-    /// The new text.
-    text: &'a str,
+/// What was changed, or would be.
+#[derive(Serialize, JsonSchema)]
+pub struct RewriteReport {
+    /// Files that were read.
+    files: usize,
+    /// Files that changed, or would.
+    changed: usize,
+    /// Whether the files were written.
+    written: bool,
+    /// References and pull secrets that change, or are left for a reason.
+    references: Vec<RewriteLine>,
+    broken: Vec<Broken>,
+    /// The new text of what came from stdin. None: files were read.
+    text: Option<String>,
+    #[serde(skip)]
+    shown: show::Shown,
+}
+
+impl Report for RewriteReport {
+    const KIND: &'static str = "rewrite";
+
+    fn show(&self, out: &Output) {
+        show::report(self, out);
+    }
 }
 
 async fn filter(
@@ -338,24 +358,18 @@ async fn filter(
         decider.retarget.known = online::digests(&asked, config, context).await;
     }
     let Decided { decisions, text: new, .. } = decider.decide(&found, &others);
-    let lines: Vec<Line> =
-        decisions.into_iter().map(|decision| Line::of("stdin", decision)).collect();
+    let lines: Vec<RewriteLine> =
+        decisions.into_iter().map(|decision| RewriteLine::of("stdin", decision)).collect();
     let refused = lines.iter().any(|line| line.counts);
     let changed = new.is_some();
     if args.check {
         let template = found.template && !found.findings.is_empty();
         let file = Rewritten { file: "stdin".into(), lines, diff: None, changed, template };
-        show::all(args, &[file], &[], context);
+        show::all(args, vec![file], Vec::new(), context);
         return Ok(if refused || changed { Exit::No } else { Exit::Done });
     }
     let new = new.as_deref().unwrap_or(&text);
-    if context.output.json {
-        let references = lines.iter().filter(|line| line.is_told()).collect();
-        context.output.document(&Filtered { changed, references, text: new });
-    } else {
-        context.output.raw(new);
-        show::left(&lines.iter().collect::<Vec<_>>(), context);
-    }
+    show::filtered(lines, changed, new, context);
     Ok(if refused { Exit::No } else { Exit::Done })
 }
 

@@ -5,6 +5,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use larder_server::{App, Certificates, Crew, Figures, Listener, Plan, Registry, Tls, serve};
+use schemars::JsonSchema;
+use serde::Serialize;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -13,7 +15,7 @@ use crate::config::{Config, warnings};
 use crate::context::{Context, check_store, now, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{CA_LIMIT, read_bounded};
-use crate::output::{STRONG, count, paint};
+use crate::output::{Output, Report, STRONG, count, paint};
 
 mod reload;
 
@@ -92,7 +94,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 
     let secret = crate::access::secret(&config)?;
     let hangup = signal(SignalKind::hangup()).map_err(|error| Failure::io(what(), &error))?;
-    announce(&config, &plan, address, tls.is_some(), figures_at, context);
+    context.output.tell(&ServeReport::of(&config, &plan, address, figures_at));
     for warning in warnings(&config) {
         context.output.note(format!("note: {warning}"));
     }
@@ -185,84 +187,121 @@ fn certificates(config: &Config) -> Option<Certificates> {
     })
 }
 
-/// Says where it listens, what it serves and who may do what.
-fn announce(
-    config: &Config,
-    plan: &Plan,
-    address: SocketAddr,
-    secure: bool,
-    figures: Option<SocketAddr>,
-    context: &Context,
-) {
-    let scheme = if secure { "https" } else { "http" };
-    let shelves: Vec<&str> = plan.shelves.iter().map(|shelf| shelf.name.as_str()).collect();
-    let files = config.larder.tls.as_ref();
-    let asks_clients = files.is_some_and(|files| files.clients.is_some());
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "listen": address, "scheme": scheme, "host": config.larder.url.host, "shelves": shelves,
-            "access": if config.is_open() { "open" } else { "grants" }, "read_only": plan.read_only, "metrics": figures,
-            "client_certificates": asks_clients, "caches": caches(config),
-        }));
-        return;
-    }
-    let access = match (plan.read_only, asks_clients) {
-        _ if !config.is_open() => {
-            let accounts = count(config.accounts.len(), "account");
-            let clusters = count(config.clusters.len(), "cluster");
-            &format!(
-                "by grants: {clusters}, {accounts}, {}",
-                count(config.rules.all().len(), "rule")
-            )
-        }
-        (true, _) => "open and read-only: whoever reaches it may pull; on this machine only",
-        (false, true) => "whoever shows a certificate may pull and push; on this machine only",
-        (false, false) => "open: whoever reaches it may pull and push; on this machine only",
-    };
-    let mut lines = vec![
-        format!(
-            "larder {} serves on {}",
-            paint(STRONG, &config.larder.name),
-            paint(STRONG, format!("{scheme}://{address}"))
-        ),
-        format!("  as      {}", config.larder.url.host),
-        format!(
-            "  shelves {}",
-            match (shelves.as_slice(), config.cached_shelves().next()) {
-                ([], None) => "none declared: any name takes pushes".to_owned(),
-                ([], Some(_)) => "none takes pushes".to_owned(),
-                (shelves, _) => shelves.join(", "),
-            }
-        ),
-    ];
-    let cached: Vec<String> = config
-        .cached_shelves()
-        .map(|(shelf, _, upstream)| format!("{} ({})", shelf.name.get_ref(), upstream.host))
-        .collect();
-    if !cached.is_empty() {
-        lines.push(format!("  caches  {}", cached.join(", ")));
-    }
-    if config.larder.reserve > 0 {
-        let reserve = crate::output::bytes(config.larder.reserve);
-        lines.push(format!("  reserve {reserve} of the disk are kept free"));
-    }
-    if let Some(figures) = figures {
-        lines.push(format!("  figures http://{figures}/metrics"));
-    }
-    lines.push(format!("  access  {access}"));
-    if !config.is_open() && !secure && !address.ip().is_loopback() {
-        context.output.note("note: without `tls`, keys cross the network readable; put a proxy with TLS in front, or set `tls`");
-    }
-    context.output.result(lines.join("\n"));
+/// Where it listens, what it serves and who may do what.
+#[derive(Serialize, JsonSchema)]
+pub struct ServeReport {
+    #[schemars(with = "String")]
+    listen: SocketAddr,
+    /// `http`, `https`.
+    scheme: &'static str,
+    /// The host that references have.
+    host: String,
+    /// The shelves that take pushes. Empty: any name does, unless something is cached.
+    shelves: Vec<String>,
+    caches: Vec<ServedCache>,
+    /// `open`, `grants`.
+    access: &'static str,
+    read_only: bool,
+    /// Where figures are served. None: nowhere.
+    #[schemars(with = "Option<String>")]
+    metrics: Option<SocketAddr>,
+    /// Whether clients must show a certificate.
+    client_certificates: bool,
+    #[serde(skip)]
+    name: String,
+    #[serde(skip)]
+    reserve: u64,
+    /// Clusters, accounts and rules.
+    #[serde(skip)]
+    granted: [usize; 3],
 }
 
-/// The cached shelves with their upstreams, for programs.
-fn caches(config: &Config) -> Vec<serde_json::Value> {
-    let cached = config.cached_shelves();
-    let one = |name: &str, host: &str| serde_json::json!({ "shelf": name, "host": host });
-    cached
-        .map(|(shelf, _, upstream)| one(shelf.name.get_ref().as_str(), upstream.host.as_str()))
-        .collect()
+#[derive(Serialize, JsonSchema)]
+struct ServedCache {
+    shelf: String,
+    /// The upstream's host.
+    host: String,
+}
+
+impl ServeReport {
+    fn of(config: &Config, plan: &Plan, listen: SocketAddr, metrics: Option<SocketAddr>) -> Self {
+        let tls = config.larder.tls.as_ref();
+        let caches = config.cached_shelves().map(|(shelf, _, upstream)| ServedCache {
+            shelf: shelf.name.get_ref().to_string(),
+            host: upstream.host.to_string(),
+        });
+        Self {
+            listen,
+            scheme: if tls.is_some() { "https" } else { "http" },
+            host: config.larder.url.host.to_string(),
+            shelves: plan.shelves.iter().map(|shelf| shelf.name.clone()).collect(),
+            caches: caches.collect(),
+            access: if config.is_open() { "open" } else { "grants" },
+            read_only: plan.read_only,
+            metrics,
+            client_certificates: tls.is_some_and(|files| files.clients.is_some()),
+            name: config.larder.name.clone(),
+            reserve: config.larder.reserve,
+            granted: [config.clusters.len(), config.accounts.len(), config.rules.all().len()],
+        }
+    }
+
+    fn access(&self) -> String {
+        let [clusters, accounts, rules] = self.granted;
+        match (self.access, self.read_only, self.client_certificates) {
+            ("grants", ..) => format!(
+                "by grants: {}, {}, {}",
+                count(clusters, "cluster"),
+                count(accounts, "account"),
+                count(rules, "rule")
+            ),
+            (_, true, _) => {
+                "open and read-only: anyone who can connect may pull; on this machine only".into()
+            }
+            (_, false, true) => {
+                "anyone who shows a certificate may pull and push; on this machine only".into()
+            }
+            (_, false, false) => {
+                "open: anyone who can connect may pull and push; on this machine only".into()
+            }
+        }
+    }
+}
+
+impl Report for ServeReport {
+    const KIND: &'static str = "serve";
+
+    fn show(&self, out: &Output) {
+        let at = paint(STRONG, format!("{}://{}", self.scheme, self.listen));
+        let mut lines = vec![
+            format!("larder {} serves on {at}", paint(STRONG, &self.name)),
+            format!("  as      {}", self.host),
+            format!(
+                "  shelves {}",
+                match (self.shelves.as_slice(), self.caches.is_empty()) {
+                    ([], true) => "none declared: any name takes pushes".to_owned(),
+                    ([], false) => "none takes pushes".to_owned(),
+                    (shelves, _) => shelves.join(", "),
+                }
+            ),
+        ];
+        if !self.caches.is_empty() {
+            let cached = self.caches.iter().map(|one| format!("{} ({})", one.shelf, one.host));
+            lines.push(format!("  caches  {}", cached.collect::<Vec<_>>().join(", ")));
+        }
+        if self.reserve > 0 {
+            let reserve = crate::output::bytes(self.reserve);
+            lines.push(format!("  reserve {reserve} of the disk are kept free"));
+        }
+        if let Some(figures) = self.metrics {
+            lines.push(format!("  figures http://{figures}/metrics"));
+        }
+        lines.push(format!("  access  {}", self.access()));
+        if self.access == "grants" && self.scheme == "http" && !self.listen.ip().is_loopback() {
+            out.note("note: without `tls`, keys cross the network readable; put a proxy with TLS in front, or set `tls`");
+        }
+        out.result(lines.join("\n"));
+    }
 }
 
 /// What a configuration is served by, or why it cannot be. `larder check` asks the same.

@@ -1,14 +1,14 @@
 //! `larder shelf`: what is stored.
 
-mod block;
+pub(super) mod block;
 pub mod cached;
-mod drop;
-mod list;
-mod retry;
-mod show;
-mod shown;
-mod tree;
-mod warm;
+pub(super) mod drop;
+pub(super) mod list;
+pub(super) mod retry;
+pub(super) mod show;
+pub(super) mod shown;
+pub(super) mod tree;
+pub(super) mod warm;
 
 use std::collections::HashMap;
 

@@ -1,10 +1,10 @@
 //! `larder store`: the store itself.
 
-mod backup;
-mod collect;
+pub(super) mod backup;
+pub(super) mod collect;
 pub mod convert;
-mod restore;
-mod verify;
+pub(super) mod restore;
+pub(super) mod verify;
 
 use larder_store::StoreError;
 

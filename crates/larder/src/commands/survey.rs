@@ -1,10 +1,10 @@
 //! `larder survey`: every image that deployments name.
 
-mod compare;
-mod held;
-mod online;
-mod rows;
-mod show;
+pub(super) mod compare;
+pub(super) mod held;
+pub(super) mod online;
+pub(super) mod rows;
+pub(super) mod show;
 
 use std::collections::BTreeSet;
 use std::path::PathBuf;
@@ -13,6 +13,7 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::retarget::{Retarget, Wish};
 use larder_core::rewrite::decide::Decider;
 use larder_core::rewrite::{File, scan};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
@@ -20,7 +21,7 @@ use crate::context::{Context, every_tag, read_lock, store_if_any};
 use crate::deployments::{self, Broken, Named, PassedOver, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::kube::Reach;
-use crate::output::count;
+use crate::output::{Output, Report, count};
 pub use rows::Row;
 use rows::Word;
 
@@ -127,15 +128,28 @@ pub enum By {
     Namespace,
 }
 
-#[derive(Serialize)]
-struct Report {
+#[derive(Serialize, JsonSchema)]
+pub struct Survey {
+    /// Files that were read.
     files: usize,
     references: Vec<Row>,
     broken: Vec<Broken>,
     templates: Vec<String>,
     passed_over: Vec<PassedOver>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    groups: Option<Vec<show::Group>>,
+    /// The references as `--by` puts them together. Empty: each stands for itself.
+    groups: Vec<show::Group>,
+    #[serde(skip)]
+    by: By,
+    #[serde(skip)]
+    explain: bool,
+}
+
+impl Report for Survey {
+    const KIND: &'static str = "survey";
+
+    fn show(&self, out: &Output) {
+        show::survey(self, out);
+    }
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -186,13 +200,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return unused(&report, config.as_ref(), context).await;
     }
     if let Some(earlier) = earlier {
-        return Ok(compare::show(&earlier, &report, context));
+        return Ok(compare::compare(&earlier, &report, context));
     }
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        show::report(&report, args, config.as_ref(), context);
-    }
+    context.output.tell(&report);
     let faults = if args.fail_on.is_empty() { &Fault::USUAL[..] } else { &args.fail_on };
     let fine = report.broken.is_empty() && report.references.iter().all(|row| !row.has(faults));
     Ok(match (unasked, fine) {
@@ -232,7 +242,7 @@ async fn survey(
     config: Option<&Config>,
     args: &Args,
     context: &Context,
-) -> Result<(Report, bool), Failure> {
+) -> Result<(Survey, bool), Failure> {
     let mut references = rows::collect(&named, config);
     if let Some(config) = config {
         let lock = read_lock(config)?;
@@ -253,26 +263,22 @@ async fn survey(
     references.sort_by(|a, b| (a.standing, &a.reference).cmp(&(b.standing, &b.reference)));
     let of_images = |one: &&Named| one.template && !one.findings.is_empty();
     let templates = named.iter().filter(of_images).map(|one| one.shown.clone()).collect();
-    let mut report = Report { files, references, broken, templates, passed_over, groups: None };
-    if args.by != By::Image {
-        report.groups = Some(show::groups(&report, args.by, config));
-    }
+    let groups = match args.by {
+        By::Image => Vec::new(),
+        by => show::groups(&references, by, config),
+    };
+    let (by, explain) = (args.by, args.explain);
+    let report = Survey { files, references, broken, templates, passed_over, groups, by, explain };
     Ok((report, unasked))
 }
 
 /// What nobody brings in, as references with a tag.
-fn missing(report: &Report, context: &Context) -> Exit {
+fn missing(report: &Survey, context: &Context) -> Exit {
     let wanted =
         |row: &&Row| row.certain && matches!(row.standing, Word::Uncovered | Word::NotLocked);
     let rows: Vec<&Row> = report.references.iter().filter(wanted).collect();
     let lines: BTreeSet<String> = rows.iter().filter_map(|row| row.wanted.clone()).collect();
-    if context.output.json {
-        context.output.document(&lines);
-    } else {
-        for line in &lines {
-            context.output.result(line);
-        }
-    }
+    context.output.tell(&SurveyMissing { references: lines });
     for row in rows.iter().filter(|row| row.wanted.is_none()) {
         context.output.note(format!(
             "note: {} is left out: which tag of it is wanted is decided in another place",
@@ -305,8 +311,40 @@ fn missing(report: &Report, context: &Context) -> Exit {
     if fine { Exit::Done } else { Exit::No }
 }
 
+/// What nobody brings in.
+#[derive(Serialize, JsonSchema)]
+pub struct SurveyMissing {
+    /// As `larder intake add -` reads them.
+    references: BTreeSet<String>,
+}
+
+impl Report for SurveyMissing {
+    const KIND: &'static str = "survey-missing";
+
+    fn show(&self, out: &Output) {
+        self.references.iter().for_each(|line| out.result(line));
+    }
+}
+
 /// What the shelves hold and nothing names.
-async fn unused(report: &Report, config: Option<&Config>, context: &Context) -> Outcome {
+#[derive(Serialize, JsonSchema)]
+pub struct SurveyUnused {
+    references: Vec<String>,
+    /// Tags on the shelves.
+    held: usize,
+}
+
+impl Report for SurveyUnused {
+    const KIND: &'static str = "survey-unused";
+
+    fn show(&self, out: &Output) {
+        self.references.iter().for_each(|one| out.result(one));
+        let of = count(self.held, "tag");
+        out.note(format!("{} of {of} on the shelves are named by nothing", self.references.len()));
+    }
+}
+
+async fn unused(report: &Survey, config: Option<&Config>, context: &Context) -> Outcome {
     let what = "cannot tell what is unused";
     let Some(config) = config else {
         let cause = "no larder.toml is here, so there is no larder to compare with";
@@ -346,16 +384,7 @@ async fn unused(report: &Report, config: Option<&Config>, context: &Context) -> 
         })
         .map(|(repository, tag, _)| format!("{repository}:{tag}"))
         .collect();
-    if context.output.json {
-        context.output.document(&unused);
-    } else {
-        for one in &unused {
-            context.output.result(one);
-        }
-        let of = count(held.len(), "tag");
-        context
-            .output
-            .note(format!("{} of {of} on the shelves are named by nothing", unused.len()));
-    }
-    Ok(if unused.is_empty() { Exit::Done } else { Exit::No })
+    let exit = if unused.is_empty() { Exit::Done } else { Exit::No };
+    context.output.tell(&SurveyUnused { references: unused, held: held.len() });
+    Ok(exit)
 }

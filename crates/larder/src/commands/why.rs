@@ -1,14 +1,14 @@
 //! `larder why`: why a pull fails, or would fail.
 
-mod ask;
-mod batch;
-mod damage;
-mod live;
-mod record;
-mod recorded;
-mod route;
-mod secrets;
-mod show;
+pub(super) mod ask;
+pub(super) mod batch;
+pub(super) mod damage;
+pub(super) mod live;
+pub(super) mod record;
+pub(super) mod recorded;
+pub(super) mod route;
+pub(super) mod secrets;
+pub(super) mod show;
 
 use std::io::Read as _;
 use std::path::PathBuf;
@@ -148,7 +148,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         answers.push(asker.answer(one).await?);
     }
     progress.done();
-    Ok(show::answers(&answers, context))
+    Ok(show::answers(answers, context))
 }
 
 /// What is asked about: the reference that was named, or those that the events name.

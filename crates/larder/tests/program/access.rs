@@ -152,11 +152,11 @@ fn a_key_lets_in_until_it_is_revoked_and_the_record_tells() {
         let line: serde_json::Value = serde_json::from_str(line).unwrap();
         assert!(
             line["number"].as_str().unwrap().len() == 8
-                && line["last"].as_str().unwrap().ends_with('Z')
+                && line["last_at"].as_str().unwrap().ends_with('Z')
         );
     }
     assert!(lines.contains("\"pull\"") && lines.contains("vendor/steamgauge:1.9.2"), "{lines}");
-    house.larder("log --who nobody").ends(1).says(&["nothing of the kind"]);
+    house.larder("log --who nobody").ends(1).says(&["no record matches"]);
     house.larder("log --kind song").ends(2).says(&["the kinds are"]);
     // Nothing that was written down holds the secret.
     for file in ["serve.log", "larder-data/ledger.sqlite", "larder-data/ledger.sqlite-wal"] {
@@ -192,7 +192,7 @@ fn a_rotation_breaks_no_pull_and_ends_only_what_nobody_uses() {
     house.larder("key rotate --account ci").ends(1).says(&["two keys are good already"]);
     house.larder("key rotate --account ci --finish").ends(1).says(&["is still in use", "--force"]);
     wait_until("the second key's use is noted", || {
-        house.larder("key list --json").json()["keys"][1]["used"].is_string()
+        house.larder("key list --json").json()["keys"][1]["used_at"].is_string()
     });
     house.larder("key rotate --account ci --finish --idle 0s").ends(0).says(&["ended", "stays"]);
     wait_until("the first key is ended", || get(&serving, GAUGE, "ci", &first).status == 401);

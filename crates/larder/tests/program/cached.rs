@@ -162,7 +162,7 @@ fn a_tag_is_compared_when_its_time_has_come() {
         assert!(crate::node::field(&answer, "warning").contains("has no"), "{}", answer.head);
     }
     assert!(serving.log().contains("the upstream has a tag no more"));
-    let told = "bazaar/library/kettle:2: the upstream has it no more";
+    let told = "bazaar/library/kettle:2: the upstream no longer has it";
     house.larder("shelf show bazaar").ends(0).says(&[told]);
     // It has it again.
     house.bazaar.faults.clear();

@@ -12,7 +12,7 @@ fn a_cached_shelf_tells_what_it_did() {
     house.configure(&shelves("keep = \"14d\"\nrecheck = \"0s\"\nlimit = \"1 GiB\""));
     house.larder("shelf show bazaar").ends(2).says(&["there is no store in it"]);
     let serving = Serving::start(&house);
-    house.larder("shelf show bazaar").ends(0).says(&["nothing of it was asked for yet"]);
+    house.larder("shelf show bazaar").ends(0).says(&["nothing of it was pulled yet"]);
     straight(&serving).pull("bazaar/library/kettle", "2").unwrap();
     house.hold(&house.bazaar, "library/kettle", "2", &image(&small("moved")));
     straight(&serving).pull("bazaar/library/kettle", "2").unwrap();
@@ -33,12 +33,12 @@ fn a_cached_shelf_tells_what_it_did() {
     let cache = &json["cache"];
     assert!(cache["hits"].as_u64().unwrap() > 5, "{cache}");
     assert!(cache["misses"].as_u64().unwrap() >= 6, "{cache}");
-    assert!(cache["sent"].as_u64() > cache["fetched"].as_u64(), "{cache}");
+    assert!(cache["sent_bytes"].as_u64() > cache["fetched_bytes"].as_u64(), "{cache}");
     assert_eq!(cache["moves"].as_array().unwrap().len(), 1);
     assert_eq!(cache["upstream"]["condition"], "well");
     let images = json["images"].as_array().unwrap();
     assert_eq!(images.len(), 1, "the one with a tag: {images:?}");
-    assert!(images[0]["expires"].is_string() && images[0]["confirmed"].is_string());
+    assert!(images[0]["expires_at"].is_string() && images[0]["confirmed_at"].is_string());
     // One image of it is shown as any other.
     house.larder("shelf show bazaar/library/kettle:2").ends(0).says(&["CONFIRMED"]);
     house.larder("shelf list").ends(0).says(&["bazaar"]);

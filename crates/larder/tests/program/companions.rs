@@ -29,7 +29,8 @@ fn referrers(house: &House, about: &Digest) -> Vec<String> {
     let listed = house
         .larder(&format!("look --companions {}/vendor/kettle@{about} --json", crate::house::OWN));
     let json = listed.ends(0).json();
-    let direct = json.as_array().unwrap().iter().filter(|one| one["about"] == about.as_str());
+    let direct =
+        json["companions"].as_array().unwrap().iter().filter(|one| one["about"] == about.as_str());
     direct.map(|one| one["digest"].as_str().unwrap().to_owned()).collect()
 }
 
@@ -125,7 +126,7 @@ fn artifacts_that_are_no_images_are_brought_in_as_well() {
     house.larder("intake lock").ends(0);
     house.larder("intake run").ends(0).says(&["1 image brought in"]);
     let json = house.larder("shelf show vendor/charts:4.1.0 --json").ends(0).json();
-    assert_eq!(json[0]["digest"], chart.digest().as_str());
+    assert_eq!(json["images"][0]["digest"], chart.digest().as_str());
     house.larder("intake run").ends(0).says(&["nothing to do"]);
 }
 
@@ -140,10 +141,14 @@ fn a_trimmed_index_has_another_digest_and_that_is_said() {
     house.larder("intake run").ends(0).says(&["nothing to do"]);
     house.larder("intake diff").ends(0).says(&["trimmed", "in place"]);
     let json = house.larder("shelf show vendor/brinedb --json").ends(0).json();
-    assert_ne!(json[0]["digest"], image(&small("brinedb")).digest().as_str());
-    assert_eq!(json[0]["absent"], serde_json::json!([]), "nothing is listed that is not there");
+    assert_ne!(json["images"][0]["digest"], image(&small("brinedb")).digest().as_str());
+    assert_eq!(
+        json["images"][0]["absent"],
+        serde_json::json!([]),
+        "nothing is listed that is not there"
+    );
     let run = house.larder("rewrite deploy --pin --json");
-    assert!(run.out.contains(json[0]["digest"].as_str().unwrap()), "{}", run.out);
+    assert!(run.out.contains(json["images"][0]["digest"].as_str().unwrap()), "{}", run.out);
 
     // Other platforms: the lock no longer fits, and nothing else is put in its place.
     house.configure(&entry.replace("[\"linux/amd64\"]", "[\"linux/arm64\"]"));

@@ -127,9 +127,9 @@ fn a_tag_that_moves_between_lock_and_run_changes_nothing() {
     house.hold(&house.bazaar, "library/kettle", "2", &image(&small("another kettle")));
     house.larder("intake run").ends(0).says(&["5 images brought in"]);
     let json = house.larder("shelf show vendor/kettle:2 --json").ends(0).json();
-    assert_eq!(json[0]["digest"], image(&small("kettle")).digest().as_str());
+    assert_eq!(json["images"][0]["digest"], image(&small("kettle")).digest().as_str());
     house.larder("intake diff").ends(1).says(&["moved upstream; the lock holds"]);
-    house.larder("intake status --json").says(&["\"moved\": \"20"]);
+    house.larder("intake status --json").says(&["\"moved_at\": \"20"]);
 }
 
 #[test]

@@ -246,7 +246,19 @@ pub fn ended(child: Child) -> Run {
         assert!(!text.contains(secret), "a secret is shown: {text}");
         assert!(!text.contains("panicked at"), "{text}");
     }
+    if run.out.starts_with('{') {
+        documents(&run.out).iter().for_each(crate::documents::check);
+    }
     run
+}
+
+/// Our own documents in an output: one, or one a line. None of what other standards define.
+fn documents(out: &str) -> Vec<serde_json::Value> {
+    let whole = serde_json::from_str(out).map(|one| vec![one]);
+    let lines = || out.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
+    let mut all: Vec<serde_json::Value> = whole.unwrap_or_else(|_| lines());
+    all.retain(|one| ["$schema", "apiVersion", "$defs"].iter().all(|key| one[*key].is_null()));
+    all
 }
 
 pub const INTAKE: &str = r#"

@@ -51,11 +51,11 @@ fn images_are_wanted_locked_brought_in_and_then_left_alone() {
         ("vendor/ashlog:1.4", ImagePlan { schema2: true, ..small("ashlog") }),
     ] {
         let json = house.larder(&format!("shelf show {name} --json")).ends(0).json();
-        assert_eq!(json[0]["digest"], image(&plan).digest().as_str());
+        assert_eq!(json["images"][0]["digest"], image(&plan).digest().as_str());
     }
     let brinedb = house.larder("shelf show vendor/brinedb --json").ends(0).json();
-    assert_eq!(brinedb[0]["platforms"], serde_json::json!(["linux/amd64"]));
-    assert_eq!(brinedb[0]["absent"], serde_json::json!(["linux/arm64"]));
+    assert_eq!(brinedb["images"][0]["platforms"], serde_json::json!(["linux/amd64"]));
+    assert_eq!(brinedb["images"][0]["absent"], serde_json::json!(["linux/arm64"]));
     house.larder("shelf list").ends(0).says(&["vendor  5             5"]);
     house.larder("shelf show other").ends(1).says(&["holds nothing under that name"]);
 }
@@ -333,7 +333,7 @@ fn versions_are_chosen_by_range_and_each_choice_is_explained() {
     snapbox::assert_data_eq!(
         told.out,
         snapbox::str![[r#"
-TAG                  WHY
+TAG           STATE  WHY
 2.0.0         left   outside the range
 1.11.0-rc1    left   a pre-release; `prereleases = true` takes these
 1.10.0        taken  it is wanted

@@ -63,7 +63,7 @@ fn all_is_whole(house: &House, config: &str, host: &str) {
     if listed.exit != 0 {
         return;
     }
-    for (number, held) in listed.json().as_array().unwrap().iter().enumerate() {
+    for (number, held) in listed.json()["images"].as_array().unwrap().iter().enumerate() {
         let name =
             format!("{}:{}", held["repository"].as_str().unwrap(), held["tag"].as_str().unwrap());
         let out = format!("check-{number}");
@@ -148,7 +148,7 @@ fn a_parcel_that_is_killed_while_it_is_packed_or_unpacked_comes_to_its_end() {
     let unfinished = fs::read_dir(house.path("far/larder-data/uploads")).unwrap().count();
     assert_eq!(unfinished, 0);
     let images = gap.far("shelf show vendor --json").ends(0).json();
-    assert_eq!(images.as_array().unwrap().len(), 5);
+    assert_eq!(images["images"].as_array().unwrap().len(), 5);
 }
 
 #[test]

@@ -51,7 +51,7 @@ fn two_references_are_compared() {
     let told = house.larder(&format!("look {ours}/steamgauge:7")).ends(1);
     told.says(&["this larder has no vendor/steamgauge:7", "`larder shelf show`"]);
     let json = house.larder("shelf show vendor/kettle --json").ends(0).json();
-    let digest = json[0]["digest"].as_str().unwrap();
+    let digest = json["images"][0]["digest"].as_str().unwrap();
     house.larder(&format!("shelf show vendor/kettle@{digest}")).ends(0).says(&["vendor/kettle:2"]);
     house.larder("shelf show vendor/kettle@sha256:12").ends(2).says(&["SHELF/REPOSITORY@DIGEST"]);
     let told = house.larder("-v look kettle:2").ends(0);

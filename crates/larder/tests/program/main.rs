@@ -14,6 +14,7 @@ mod configuration;
 mod copy;
 mod demo;
 mod dialects;
+mod documents;
 mod door;
 mod endure;
 mod faults;

@@ -79,7 +79,7 @@ fn nodes_pull_an_upstreams_images_through_the_larder() {
     house
         .larder("handoff write control-room --nodes --open --into handoff")
         .ends(0)
-        .says(&["can still be had from the upstream"]);
+        .says(&["can still be pulled from the upstream"]);
     let runs = start(&house, &mut nodes, "bazaar.example/community/pipewatch:1");
     assert!(runs.contains("Running"), "{runs}");
     let check = house.larder("check --nodes handoff/certs.d").ends(0);

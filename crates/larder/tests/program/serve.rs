@@ -120,9 +120,9 @@ fn figures_and_health_are_told_and_every_request_has_its_line() {
     assert_eq!(serving.stop("TERM"), 0);
     // Pulls that were counted and not yet written are written at the end.
     let shown = house.larder("--json shelf show vendor/kettle:2").ends(0).json();
-    assert_eq!(shown[0]["pulls"], 1);
+    assert_eq!(shown["images"][0]["pulls_in_30_days"], 1);
     let listed = house.larder("--json shelf list --sort pulled").ends(0).json();
-    assert_eq!(listed[0]["pulls"], 1);
+    assert_eq!(listed["shelves"][0]["pulls_in_30_days"], 1);
 }
 
 #[test]

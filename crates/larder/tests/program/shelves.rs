@@ -15,7 +15,7 @@ fn blob_path(house: &House, digest: &str) -> PathBuf {
 
 fn digest_of(house: &House, name: &str) -> String {
     let shown = house.larder(&format!("--json shelf show {name}")).ends(0).json();
-    shown[0]["digest"].as_str().unwrap().to_owned()
+    shown["images"][0]["digest"].as_str().unwrap().to_owned()
 }
 
 #[test]
@@ -24,29 +24,35 @@ fn what_is_held_is_listed_and_sorted_and_what_is_shared_is_shown() {
     house.bring_in();
     house.larder(&format!("copy {OWN}/vendor/kettle:2 {OWN}/vendor/copied:1")).ends(0);
     let list = house.larder("--json shelf list").ends(0).json();
-    assert_eq!((&list[0]["name"], &list[0]["tags"]), (&"vendor".into(), &6.into()));
-    let (content, apart) =
-        (list[0]["content"].as_u64().unwrap(), list[0]["apart"].as_u64().unwrap());
+    assert_eq!(
+        (&list["shelves"][0]["name"], &list["shelves"][0]["tags"]),
+        (&"vendor".into(), &6.into())
+    );
+    let (content, apart) = (
+        list["shelves"][0]["size_bytes"].as_u64().unwrap(),
+        list["shelves"][0]["unshared_bytes"].as_u64().unwrap(),
+    );
     assert!(apart > content, "what is shared counts once: {apart} and {content}");
     house.larder("shelf list --sort size").ends(0).says(&["UNSHARED", "never"]);
 
     // The copy has nothing for itself; the tree says with whom it shares.
     let shown = house.larder("--json shelf show vendor/copied").ends(0).json();
-    assert_eq!(shown[0]["freed"], 0);
+    assert_eq!(shown["images"][0]["exclusive_bytes"], 0);
     house
         .larder("shelf show vendor/copied --tree")
         .ends(0)
         .says(&["0 B would be free without it", "shared with vendor/kettle:2"]);
     let tree = house.larder("--json shelf show vendor/copied:1 --tree").ends(0).json();
-    assert_eq!(tree[0]["layers"][0]["shared_with"][0], "vendor/kettle:2");
+    assert_eq!(tree["images"][0]["layers"][0]["shared_with"][0], "vendor/kettle:2");
     let sorted = house.larder("--json shelf show vendor --sort size").ends(0).json();
-    let sizes: Vec<u64> =
-        sorted.as_array().unwrap().iter().map(|one| one["content"].as_u64().unwrap()).collect();
+    let sizes: Vec<u64> = sorted["images"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["size_bytes"].as_u64().unwrap())
+        .collect();
     assert!(sizes.is_sorted_by(|a, b| a >= b), "{sizes:?}");
-    house
-        .larder("shelf show vendor --unpulled 1d")
-        .ends(0)
-        .says(&["nothing of vendor was unpulled"]);
+    house.larder("shelf show vendor --unpulled 1d").ends(0).says(&["was pulled or set within 1d"]);
     house.larder("shelf show vendor --unpulled soon").ends(2).says(&["90s, 15m, 6h or 14d"]);
     house.larder("shelf show vendor/none").ends(1).says(&["holds nothing under that name"]);
 }
@@ -61,12 +67,12 @@ fn dropped_images_go_with_what_is_theirs_alone() {
     house.larder("shelf drop vendor/brinedb:5.2 --dry-run").ends(0).says(&[
         "- vendor/brinedb:5.2",
         "would be free",
-        "nothing was taken away",
+        "nothing was removed",
     ]);
     house.larder("shelf show vendor/brinedb:5.2").ends(0);
     // A second tag keeps the image.
     let dropped = house.larder("--json shelf drop vendor/kettle:2").ends(0).json();
-    assert_eq!((&dropped["freed"], &dropped["done"]), (&0.into(), &true.into()));
+    assert_eq!((&dropped["freed_bytes"], &dropped["done"]), (&0.into(), &true.into()));
     house.larder(&format!("look {OWN}/vendor/kettle:lts")).ends(0);
     // Without a name for what shall go, and with one that is not there, nothing goes.
     house
@@ -86,7 +92,7 @@ fn dropped_images_go_with_what_is_theirs_alone() {
 
     // A platform that an index lists stays, and the index is named.
     let kept = house.larder("--json shelf show vendor/steamgauge").ends(0).json();
-    let index = kept[0]["digest"].as_str().unwrap();
+    let index = kept["images"][0]["digest"].as_str().unwrap();
     assert!(index.starts_with("sha256:"));
     house.larder(&format!("copy {OWN}/vendor/steamgauge:1.9.2 ./gauge")).ends(0);
     let path = house.path(&format!("gauge/blobs/sha256/{}", &index[7..]));
@@ -96,13 +102,16 @@ fn dropped_images_go_with_what_is_theirs_alone() {
     house
         .larder(&format!("shelf drop vendor/steamgauge@{child}"))
         .ends(1)
-        .says(&["stays: the index", "0 tags and 0 manifests go"]);
+        .says(&["stays: the index", "dropped 0 tags and 0 manifests"]);
 
     // The space is freed after the grace time, and what is held stays whole.
     house.larder("store collect").ends(0).says(&["nothing to free"]);
     let preview = house.larder("--json store collect --dry-run --grace 0s").ends(0).json();
     let done = house.larder("--json store collect --grace 0s").ends(0).json();
-    assert_eq!((&preview["blobs"], &preview["bytes"]), (&done["blobs"], &done["bytes"]));
+    assert_eq!(
+        (&preview["blobs"], &preview["freed_bytes"]),
+        (&done["blobs"], &done["freed_bytes"])
+    );
     assert!(done["blobs"].as_u64().unwrap() > 5, "{done}");
     house.larder("store collect --grace 0s").ends(0).says(&["nothing to free"]);
     house.larder("store verify").ends(0).says(&["everything is what its digest says"]);
@@ -119,7 +128,7 @@ fn damage_is_found_told_and_repaired_while_it_serves() {
     let serving = Serving::start(&house);
     house.larder("store verify --jobs 2").ends(0).says(&["everything is what its digest says"]);
     let tree = house.larder("--json shelf show vendor/valve-twin --tree").ends(0).json();
-    let layers = tree[0]["layers"].as_array().unwrap().iter();
+    let layers = tree["images"][0]["layers"].as_array().unwrap().iter();
     let own: Vec<_> = layers.filter(|one| one["shared_with"] == serde_json::json!([])).collect();
     let layer = |at: usize| own[at]["digest"].as_str().unwrap().to_owned();
     let (damaged, missing) = (layer(0), layer(1));
@@ -168,7 +177,7 @@ fn a_backup_is_whole_grows_with_the_store_and_serves() {
     house.hold(&house.bazaar, "library/kettle", "2", &image);
     house.bring_in();
     let second = house.larder("--json store backup ./safe").ends(0).json();
-    assert_eq!(second["there"], first["copied"]);
+    assert_eq!(second["already_there"], first["copied"]);
     assert!(second["copied"].as_u64().unwrap() > 0);
     drop(serving);
     // Restored: a larder over the copy.
@@ -181,7 +190,7 @@ fn a_backup_is_whole_grows_with_the_store_and_serves() {
     drop(backup);
     let before = std::fs::read(house.path("again/ledger.sqlite")).unwrap();
     let tree = house.larder("--json shelf show vendor/kettle:2 --tree").ends(0).json();
-    let digest = tree[0]["layers"][0]["digest"].as_str().unwrap().to_owned();
+    let digest = tree["images"][0]["layers"][0]["digest"].as_str().unwrap().to_owned();
     let lying = format!("larder-data/blobs/sha256/{}/{}", &digest[7..9], &digest[7..]);
     std::fs::remove_file(house.path(&lying)).unwrap();
     std::fs::remove_file(house.path(&format!(

@@ -139,7 +139,9 @@ fn a_backup_comes_back_with_proof_or_not_at_all() {
     // Mended, it goes on, and what comes back is what was there.
     fs::write(&blob, whole).unwrap();
     let restored = house.larder("--json store restore ./safe").ends(0).json();
-    assert!(restored["there"].as_u64().unwrap() + restored["restored"].as_u64().unwrap() > 10);
+    assert!(
+        restored["already_there"].as_u64().unwrap() + restored["restored"].as_u64().unwrap() > 10
+    );
     assert!(restored["manifests"].as_u64().unwrap() >= 10, "{restored}");
     assert_eq!(house.larder("--json shelf show vendor").ends(0).json(), shown);
     house.larder("store verify").ends(0);
@@ -195,7 +197,7 @@ fn an_intake_knows_what_a_repair_withdrew() {
     house.bring_in();
     house.larder("intake status").ends(0).says(&["in place"]);
     let tree = house.larder("--json shelf show vendor/valve-twin --tree").ends(0).json();
-    let layers = tree[0]["layers"].as_array().unwrap().iter();
+    let layers = tree["images"][0]["layers"].as_array().unwrap().iter();
     let mut own = layers.filter(|one| one["shared_with"] == serde_json::json!([]));
     let layer = own.next().unwrap()["digest"].as_str().unwrap().to_owned();
     let folder = house.path(&format!("larder-data/content/sha256/{}", &layer[7..9]));
@@ -211,7 +213,7 @@ fn an_intake_knows_what_a_repair_withdrew() {
         .ends(1)
         .says(&["not here any more; `larder intake run` brings it"]);
     let status = house.larder("--json intake status").ends(1).json();
-    let lines = status.as_array().unwrap();
+    let lines = status["images"].as_array().unwrap();
     assert_eq!(lines.iter().filter(|line| line["state"] == "gone").count(), 1, "{status}");
     house.larder("log").ends(0).says(&["vendor/valve-twin:3.1", "withdrawn by"]);
     house.larder("intake run").ends(0);

@@ -7,6 +7,7 @@ use larder_core::allowance::Span;
 use larder_core::handoff::{SECRET_TYPE, Wanted, Webhooks, path_of};
 use larder_core::objects;
 use larder_store::{KeyRecord, Store, now};
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 
@@ -18,7 +19,7 @@ use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{CA_LIMIT, read_bounded};
 use crate::handoff::{self, Place, Turn};
 use crate::kube::{Kube, Reach, path};
-use crate::output::{DIM, GOOD, WARN, count, paint};
+use crate::output::{DIM, GOOD, Output, Report, WARN, count, paint};
 use crate::record;
 
 /// Give a cluster's namespaces their pull secrets and links, through its API
@@ -83,10 +84,29 @@ impl Renewing {
     }
 }
 
+#[derive(Serialize, JsonSchema)]
+pub struct ApplyReport {
+    cluster: String,
+    /// The address of its API.
+    server: String,
+    dry_run: bool,
+    objects: Vec<AppliedObject>,
+}
+
+impl Report for ApplyReport {
+    const KIND: &'static str = "handoff-apply";
+
+    fn show(&self, out: &Output) {
+        // The objects were told before anything was done to them.
+        let done = if self.dry_run { "would be applied" } else { "applied" };
+        let differs = self.objects.iter().filter(|one| one.change != "stays").count();
+        out.note(format!("{} {done} at {}", count(differs, "object"), self.server));
+    }
+}
+
 /// One object, and what happens to it.
-#[derive(Serialize)]
-#[allow(clippy::struct_field_names)] // they are the document's keys
-struct Change {
+#[derive(Serialize, JsonSchema)]
+struct AppliedObject {
     namespace: String,
     kind: &'static str,
     name: String,
@@ -96,7 +116,7 @@ struct Change {
     at: usize,
 }
 
-impl Change {
+impl AppliedObject {
     fn shown(&self) -> String {
         match self.namespace.is_empty() {
             true => self.name.clone(),
@@ -168,26 +188,24 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         };
         let kind = kind_of(hook);
         let name = hook["metadata"]["name"].as_str().unwrap_or_default().to_owned();
-        changes.push(Change { namespace: String::new(), kind, name, change, at });
+        changes.push(AppliedObject { namespace: String::new(), kind, name, change, at });
     }
-    let differs = changes.iter().filter(|change| change.change != "stays").count();
-    if !context.output.json {
-        for change in &changes {
-            let word = match change.change {
-                "stays" => paint(DIM, format!("{:<7}", "stays")),
-                word => paint(if args.dry_run { WARN } else { GOOD }, format!("{word:<7}")),
-            };
-            context.output.result(format!("{word} {} {}", change.kind, change.shown()));
-        }
+    for change in &changes {
+        let word = match change.change {
+            "stays" => paint(DIM, format!("{:<7}", "stays")),
+            word => paint(if args.dry_run { WARN } else { GOOD }, format!("{word:<7}")),
+        };
+        context.output.step(format!("{word} {} {}", change.kind, change.shown()));
     }
-    let tells = |change: &&Change| change.namespace.is_empty() && change.change != "stays";
+    let tells = |change: &&AppliedObject| change.namespace.is_empty() && change.change != "stays";
     let needed = changes.iter().filter(tells).any(|change| Webhooks::is_needed(&hooks[change.at]));
     if needed && !args.dry_run && !args.door_unasked {
         let url = hooks.iter().find_map(Webhooks::url).unwrap_or_default();
         answers(&url, ca.as_deref(), &what).await?;
     }
     if !args.dry_run {
-        let open: Vec<&Change> = changes.iter().filter(|change| change.change != "stays").collect();
+        let open: Vec<&AppliedObject> =
+            changes.iter().filter(|change| change.change != "stays").collect();
         for (number, change) in open.iter().enumerate() {
             let done = match change.namespace.as_str() {
                 "" => kube.apply(&path_of(&hooks[change.at]), &hooks[change.at]).await,
@@ -203,14 +221,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let noted = record::note(&store, vec![record::renewal(&args.cluster)]).await;
         noted.map_err(|error| Failure::store(&what, &error))?;
     }
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "cluster": args.cluster, "server": kube.server(), "dry_run": args.dry_run, "objects": changes,
-        }));
-    } else {
-        let done = if args.dry_run { "would be applied" } else { "applied" };
-        context.output.note(format!("{} {done} at {}", count(differs, "object"), kube.server()));
-    }
+    context.output.tell(&ApplyReport {
+        cluster: args.cluster.clone(),
+        server: kube.server().to_owned(),
+        dry_run: args.dry_run,
+        objects: changes,
+    });
     Ok(Exit::Done)
 }
 
@@ -247,7 +263,7 @@ async fn apply(
     store: &Store,
     kube: &Kube,
     one: &Wanted,
-    change: &Change,
+    change: &AppliedObject,
 ) -> Result<(), Failure> {
     if change.kind == "Secret" {
         let there = path(&one.namespace, "secrets", &one.name);
@@ -274,8 +290,8 @@ async fn apply(
 }
 
 /// What was applied before something failed, and what was not.
-fn tell_what_was_done(done: &[&Change], left: &[&Change], context: &Context) {
-    let named = |all: &[&Change]| {
+fn tell_what_was_done(done: &[&AppliedObject], left: &[&AppliedObject], context: &Context) {
+    let named = |all: &[&AppliedObject]| {
         let all: Vec<String> =
             all.iter().map(|change| format!("{} {}", change.kind, change.shown())).collect();
         if all.is_empty() { "nothing".to_owned() } else { all.join(", ") }
@@ -300,7 +316,7 @@ async fn plan(
     wanted: &[Wanted],
     renewing: Renewing,
     what: &str,
-) -> Result<Vec<Change>, Failure> {
+) -> Result<Vec<AppliedObject>, Failure> {
     let known = store.keys().await.map_err(|error| Failure::store(what, &error))?;
     let mut changes = Vec::new();
     for (at, one) in wanted.iter().enumerate() {
@@ -322,7 +338,7 @@ async fn plan(
             handoff::room(config, store, one, Place::Cluster(secret.as_ref()), &known).await?;
         }
         let (namespace, name) = (one.namespace.clone(), one.name.clone());
-        changes.push(Change { namespace, kind: "Secret", name, change, at });
+        changes.push(AppliedObject { namespace, kind: "Secret", name, change, at });
         for (name, account) in accounts {
             let Some(account) = account else {
                 let cause = format!("there is no service account {}/{name}", one.namespace);
@@ -331,7 +347,7 @@ async fn plan(
                 return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
             };
             let change = if one.is_linked(&account) { "stays" } else { "linked" };
-            changes.push(Change {
+            changes.push(AppliedObject {
                 namespace: one.namespace.clone(),
                 kind: "ServiceAccount",
                 name,

@@ -3,6 +3,7 @@
 use larder_core::handoff::{Fault, Wanted};
 use larder_core::objects::text;
 use larder_store::{KeyRecord, now};
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 
@@ -13,7 +14,7 @@ use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff::{self, held_key, newer};
 use crate::kube::{Kube, Reach};
-use crate::output::{BAD, DIM, GOOD, Table, ago, paint, time, until};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, ago, paint, time, until};
 
 /// Compare what a cluster has with what it should have
 ///
@@ -30,21 +31,21 @@ pub struct Args {
     reach: Reach,
 }
 
-#[derive(Serialize)]
-struct Row {
+#[derive(Serialize, JsonSchema)]
+struct CheckedNamespace {
     namespace: String,
     secret: String,
     /// The key in it. None: none of ours.
     key: Option<String>,
-    expires: Option<String>,
-    used: Option<String>,
-    faults: Vec<Told>,
+    expires_at: Option<String>,
+    used_at: Option<String>,
+    faults: Vec<HandoffFault>,
     #[serde(skip)]
     record: Option<KeyRecord>,
 }
 
 /// One of the objects that lead the cluster's API to its door.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct DoorRow {
     kind: String,
     name: String,
@@ -52,8 +53,8 @@ struct DoorRow {
     state: &'static str,
 }
 
-#[derive(Serialize)]
-struct Told {
+#[derive(Serialize, JsonSchema)]
+struct HandoffFault {
     fault: &'static str,
     text: String,
     /// What a pod's pull fails of, as `larder why` names it. None: it does not fail of that.
@@ -99,27 +100,44 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let bad = rows.iter().any(|row| !row.faults.is_empty())
         || doors.iter().any(|door| door.state != "right");
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "cluster": args.cluster, "server": kube.server(), "namespaces": rows, "door": doors,
-        }));
-    } else {
-        show(&rows, context);
-        for DoorRow { kind, name, state } in &doors {
+    context.output.tell(&HandoffCheck {
+        cluster: args.cluster.clone(),
+        server: kube.server().to_owned(),
+        namespaces: rows,
+        door: doors,
+        bad,
+    });
+    Ok(if bad { Exit::No } else { Exit::Done })
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct HandoffCheck {
+    cluster: String,
+    /// The address of its API.
+    server: String,
+    namespaces: Vec<CheckedNamespace>,
+    door: Vec<DoorRow>,
+    #[serde(skip)]
+    bad: bool,
+}
+
+impl Report for HandoffCheck {
+    const KIND: &'static str = "handoff-check";
+
+    fn show(&self, out: &Output) {
+        show(&self.namespaces, out);
+        for DoorRow { kind, name, state } in &self.door {
             let told = match *state {
                 "right" => paint(GOOD, "is right"),
                 "missing" => paint(BAD, "is missing"),
                 _ => paint(BAD, "is not as it should be"),
             };
-            context.output.result(format!("door: {kind} {name} {told}"));
+            out.result(format!("door: {kind} {name} {told}"));
         }
-        if bad {
-            context
-                .output
-                .note(format!("Next: `larder handoff apply {}` puts it right.", args.cluster));
+        if self.bad {
+            out.note(format!("Next: `larder handoff apply {}` puts it right.", self.cluster));
         }
     }
-    Ok(if bad { Exit::No } else { Exit::Done })
 }
 
 fn judge(
@@ -128,7 +146,7 @@ fn judge(
     objects: &Objects,
     all: &[Value],
     known: &[KeyRecord],
-) -> Result<Row, Failure> {
+) -> Result<CheckedNamespace, Failure> {
     let mut faults = Vec::new();
     let mut record = None;
     match (&objects.namespace, &objects.secret) {
@@ -170,15 +188,15 @@ fn judge(
             Some(_) => {}
         }
     }
-    Ok(Row {
+    Ok(CheckedNamespace {
         namespace: one.namespace.clone(),
         secret: one.name.clone(),
         key: record.as_ref().map(|key| key.id.to_string()),
-        expires: record.as_ref().and_then(|key| key.expires).map(time),
-        used: record.as_ref().and_then(|key| key.used).map(time),
+        expires_at: record.as_ref().and_then(|key| key.expires).map(time),
+        used_at: record.as_ref().and_then(|key| key.used).map(time),
         faults: faults
             .iter()
-            .map(|fault| Told {
+            .map(|fault| HandoffFault {
                 fault: fault.word(),
                 text: fault.to_string(),
                 cause: handoff::diagnosed(one, fault).map(|finding| finding.cause.word()),
@@ -188,8 +206,8 @@ fn judge(
     })
 }
 
-fn show(rows: &[Row], context: &Context) {
-    let mut table = Table::new(context.output.width(), &["NAMESPACE", "SECRET", "KEY", "STATE"]);
+fn show(rows: &[CheckedNamespace], out: &Output) {
+    let mut table = Table::new(out.width(), &["NAMESPACE", "SECRET", "KEY", "STATE"]);
     for row in rows {
         let state = match (&row.record, row.faults.is_empty()) {
             (Some(key), true) => {
@@ -201,7 +219,7 @@ fn show(rows: &[Row], context: &Context) {
             }
             (None, true) => paint(GOOD, "right"),
             (_, false) => {
-                let told = |it: &Told| {
+                let told = |it: &HandoffFault| {
                     let page = it.cause.map(|cause| paint(DIM, format!(" ({cause})")));
                     format!("{}{}", paint(BAD, &it.text), page.unwrap_or_default())
                 };
@@ -211,5 +229,5 @@ fn show(rows: &[Row], context: &Context) {
         let key = row.key.clone().unwrap_or_else(|| "-".into());
         table.row([row.namespace.clone(), row.secret.clone(), key, state]);
     }
-    context.output.result(table.text());
+    out.result(table.text());
 }

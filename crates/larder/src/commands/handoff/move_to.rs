@@ -5,6 +5,8 @@ use std::path::PathBuf;
 use larder_core::access::is_namespace;
 use larder_core::handoff::{moved, read_secrets};
 use larder_core::objects;
+use schemars::JsonSchema;
+use serde::Serialize;
 use serde_json::Value;
 
 use super::read::read;
@@ -12,6 +14,7 @@ use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::write_secret;
 use crate::kube::{Kube, Reach, path};
+use crate::output::{Output, Report};
 
 /// Re-target a pull secret: to another namespace, under another name, to another cluster
 ///
@@ -78,23 +81,38 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .map(|read| read.into_iter().flat_map(|one| one.logins).map(|login| login.user).collect())
         .unwrap_or_default();
     let file = args.into.as_ref().map(|file| shown(file));
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "namespace": namespace, "name": name, "file": file, "server": server, "users": users,
-        }));
-        return Ok(Exit::Done);
-    }
-    let places: Vec<String> = [
-        file.map(|file| format!("in {file}")),
-        server.map(|server| format!("applied at {server}")),
-    ]
-    .into_iter()
-    .flatten()
-    .collect();
-    context.output.result(format!("Secret {namespace}/{name}  {}", places.join(", ")));
-    context.output.note(format!(
-        "It is still the login of {}: what is pulled with it is recorded under that name.",
-        users.join(", ")
-    ));
+    context.output.tell(&MoveReport { namespace, name, file, server, users });
     Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct MoveReport {
+    namespace: String,
+    name: String,
+    /// Where it was written. None: in no file.
+    file: Option<String>,
+    /// The cluster's API to which it was applied. None: to none.
+    server: Option<String>,
+    /// As whom it signs in.
+    users: Vec<String>,
+}
+
+impl Report for MoveReport {
+    const KIND: &'static str = "handoff-move";
+
+    fn show(&self, out: &Output) {
+        let Self { namespace, name, file, server, users } = self;
+        let places: Vec<String> = [
+            file.as_ref().map(|file| format!("in {file}")),
+            server.as_ref().map(|server| format!("applied at {server}")),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
+        out.result(format!("Secret {namespace}/{name}  {}", places.join(", ")));
+        out.note(format!(
+            "It is still the login of {}: what is pulled with it is recorded under that name.",
+            users.join(", ")
+        ));
+    }
 }

@@ -8,6 +8,7 @@ use larder_core::nodes::{
     DEFAULT, Expected, Line, Reads, Remark, Way, host_of, judge, judge_own, read_drop_in,
     read_hosts,
 };
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::{Config, strange_nodes};
@@ -15,24 +16,24 @@ use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
 use crate::node_files::{CERTS, LIMIT, Runtime};
-use crate::output::{BAD, DIM, GOOD, Table, WARN, paint};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, paint};
 
 /// The folder of drop-in files.
 pub const DROP_INS: &str = "registries.conf.d";
 
-#[derive(Serialize)]
-struct Row {
+#[derive(Serialize, JsonSchema)]
+struct MirrorRow {
     /// The upstream; `_default` stands for all without a folder of their own.
     upstream: String,
     /// None: nothing is there for it.
     file: Option<String>,
     /// Whom the node asks, in this order.
     asks: Vec<String>,
-    remarks: Vec<Note>,
+    remarks: Vec<NodeRemark>,
 }
 
-#[derive(Serialize)]
-struct Note {
+#[derive(Serialize, JsonSchema)]
+struct NodeRemark {
     /// Whether the runtime leaves something out or fails because of it.
     bad: bool,
     text: String,
@@ -63,11 +64,11 @@ pub fn check(folder: &Path, line: Option<Line>, config: &Config, context: &Conte
         let host = upstream.host.as_str();
         if !rows.iter().any(|row| row.upstream == host || row.upstream == DEFAULT) {
             let text = "nothing is here for it: its images do not come through the larder";
-            rows.push(Row {
+            rows.push(MirrorRow {
                 upstream: host.to_owned(),
                 file: None,
                 asks: vec![format!("https://{host}")],
-                remarks: vec![Note { bad: true, text: text.into() }],
+                remarks: vec![NodeRemark { bad: true, text: text.into() }],
             });
         }
     }
@@ -76,37 +77,54 @@ pub fn check(folder: &Path, line: Option<Line>, config: &Config, context: &Conte
     let larder = config.larder.url.endpoint.to_string();
     if !rows.iter().any(|row| row.upstream == own) && larder.starts_with("http://") {
         let text = "nothing is here for the larder's own name: nodes ask it by HTTPS, and it speaks plain HTTP; `larder handoff write` writes it";
-        rows.push(Row {
+        rows.push(MirrorRow {
             upstream: own.to_owned(),
             file: None,
             asks: vec![format!("https://{own}")],
-            remarks: vec![Note { bad: true, text: text.into() }],
+            remarks: vec![NodeRemark { bad: true, text: text.into() }],
         });
     }
     let runtime = own_configuration(folder, line).filter(|_| folders_here);
     let bad = rows.iter().any(|row| row.remarks.iter().any(|remark| remark.bad))
         || runtime.iter().flat_map(|own| &own.lines).any(|line| line.bad);
-    if context.output.json {
-        let document =
-            serde_json::json!({ "folder": shown(folder), "upstreams": rows, "runtime": runtime });
-        context.output.document(&document);
-    } else {
-        show(&rows, context);
-        if folders_here {
-            show_own(runtime.as_ref(), context);
-        }
-    }
+    context.output.tell(&NodeFilesReport {
+        folder: shown(folder),
+        upstreams: rows,
+        runtime,
+        folders_here,
+    });
     Ok(if bad { Exit::No } else { Exit::Done })
 }
 
-fn read(path: &Path) -> Result<Option<String>, Note> {
+#[derive(Serialize, JsonSchema)]
+pub struct NodeFilesReport {
+    folder: String,
+    upstreams: Vec<MirrorRow>,
+    /// The runtime's own configuration. None: it is not there.
+    runtime: Option<RuntimeConfiguration>,
+    #[serde(skip)]
+    folders_here: bool,
+}
+
+impl Report for NodeFilesReport {
+    const KIND: &'static str = "node-files";
+
+    fn show(&self, out: &Output) {
+        show(&self.upstreams, out);
+        if self.folders_here {
+            show_own(self.runtime.as_ref(), out);
+        }
+    }
+}
+
+fn read(path: &Path) -> Result<Option<String>, NodeRemark> {
     match read_bounded(path, LIMIT) {
-        Ok(bytes) => String::from_utf8(bytes).map(Some).map_err(|_| Note {
+        Ok(bytes) => String::from_utf8(bytes).map(Some).map_err(|_| NodeRemark {
             bad: true,
             text: "it is not UTF-8: the runtime cannot read it".into(),
         }),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(Note { bad: true, text: format!("it cannot be read: {error}") }),
+        Err(error) => Err(NodeRemark { bad: true, text: format!("it cannot be read: {error}") }),
     }
 }
 
@@ -118,7 +136,7 @@ fn sorted(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
 }
 
 /// A folder for each host.
-fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result<Vec<Row>> {
+fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result<Vec<MirrorRow>> {
     let mut rows = Vec::new();
     for path in sorted(certs)?.into_iter().filter(|path| path.is_dir()) {
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
@@ -127,8 +145,8 @@ fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result
         let file = path.join("hosts.toml");
         let Some(host) = host else {
             let text = "no upstream has such a name: the runtime never looks here";
-            let remarks = vec![Note { bad: true, text: text.into() }];
-            rows.push(Row {
+            let remarks = vec![NodeRemark { bad: true, text: text.into() }];
+            rows.push(MirrorRow {
                 upstream: name.into(),
                 file: Some(shown(&path)),
                 asks: vec![],
@@ -147,7 +165,7 @@ fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result
                         "a runtime of the line 2.x reads it otherwise: it asks {}",
                         asks(&second, &host, name == DEFAULT).join(", then ")
                     );
-                    remarks.push(Note { bad: false, text });
+                    remarks.push(NodeRemark { bad: false, text });
                 }
                 way
             }
@@ -157,7 +175,7 @@ fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result
             }
         };
         if !file.exists() && path.join("host.toml").exists() {
-            remarks.push(Note {
+            remarks.push(NodeRemark {
                 bad: true,
                 text: "host.toml is not read; it is called hosts.toml".into(),
             });
@@ -173,7 +191,7 @@ fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result
                 "references name {}: a folder without the port is not looked at for them",
                 upstream.host
             );
-            remarks.push(Note { bad: true, text });
+            remarks.push(NodeRemark { bad: true, text });
         }
         let upstream = if name == DEFAULT { DEFAULT.to_owned() } else { host.to_string() };
         rows.push(row(upstream, &host, &file, way, remarks, config));
@@ -183,16 +201,16 @@ fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result
 
 /// Whether the authority's certificate can be used. Where it lies on the node cannot be seen from here,
 /// but a copy beside the file can.
-fn certificate(ca: &str, folder: &Path) -> Option<Note> {
+fn certificate(ca: &str, folder: &Path) -> Option<NodeRemark> {
     let name = Path::new(ca).file_name()?;
     let place = if Path::new(ca).is_file() { PathBuf::from(ca) } else { folder.join(name) };
     match read(&place) {
         Ok(Some(text)) if text.contains("-----BEGIN CERTIFICATE-----") => None,
-        Ok(Some(_)) => Some(Note {
+        Ok(Some(_)) => Some(NodeRemark {
             bad: true,
             text: format!("{ca} is no certificate in PEM: every pull fails"),
         }),
-        Ok(None) => Some(Note {
+        Ok(None) => Some(NodeRemark {
             bad: true,
             text: format!("{ca} is not here; where it is not on the node either, every pull fails"),
         }),
@@ -201,8 +219,8 @@ fn certificate(ca: &str, folder: &Path) -> Option<Note> {
 }
 
 /// Drop-in files with prefixes.
-fn files(folder: &Path, config: &Config) -> std::io::Result<Vec<Row>> {
-    let mut found: BTreeMap<Host, Row> = BTreeMap::new();
+fn files(folder: &Path, config: &Config) -> std::io::Result<Vec<MirrorRow>> {
+    let mut found: BTreeMap<Host, MirrorRow> = BTreeMap::new();
     for path in sorted(folder)? {
         if path.extension().is_none_or(|end| end != "conf") || !path.is_file() {
             continue;
@@ -235,9 +253,9 @@ fn row(
     host: &Host,
     file: &Path,
     way: Way,
-    mut remarks: Vec<Note>,
+    mut remarks: Vec<NodeRemark>,
     config: &Config,
-) -> Row {
+) -> MirrorRow {
     let larder = config.larder.url.endpoint.to_string();
     let is_own = config.larder.has_name(host);
     let clusters: Vec<&str> =
@@ -252,13 +270,13 @@ fn row(
         let Some((_, name)) = ask.address.split_once("/c/") else { continue };
         let cluster = config.clusters.iter().find(|cluster| cluster.name.get_ref() == name);
         if let Some(text) = cluster.and_then(|cluster| strange_nodes(config, cluster)) {
-            remarks.push(Note { bad: true, text });
+            remarks.push(NodeRemark { bad: true, text });
         }
     }
     let asks = asks(&way, host, upstream == DEFAULT);
     let told = way.remarks.into_iter().chain(judged);
-    remarks.extend(told.map(|Remark { bad, text }| Note { bad, text }));
-    Row { upstream, file: Some(shown(file)), asks, remarks }
+    remarks.extend(told.map(|Remark { bad, text }| NodeRemark { bad, text }));
+    MirrorRow { upstream, file: Some(shown(file)), asks, remarks }
 }
 
 /// Whom a way asks, in words.
@@ -278,17 +296,17 @@ fn asks(way: &Way, host: &Host, for_all: bool) -> Vec<String> {
 }
 
 /// What the runtime's own configuration says of the folder.
-#[derive(Serialize)]
-struct Own {
+#[derive(Serialize, JsonSchema)]
+struct RuntimeConfiguration {
     file: String,
     /// What the file says its version is. None: no runtime can read it.
     version: Option<i64>,
-    lines: Vec<OwnLine>,
+    lines: Vec<RuntimeLine>,
     imports: Vec<String>,
 }
 
-#[derive(Serialize)]
-struct OwnLine {
+#[derive(Serialize, JsonSchema)]
+struct RuntimeLine {
     line: String,
     /// The folders that it reads. Empty: none.
     folders: Vec<String>,
@@ -297,7 +315,7 @@ struct OwnLine {
     bad: bool,
 }
 
-fn own_configuration(folder: &Path, line: Option<Line>) -> Option<Own> {
+fn own_configuration(folder: &Path, line: Option<Line>) -> Option<RuntimeConfiguration> {
     let runtime = Runtime::beside(folder)?;
     let lines = runtime.judge(line).into_iter().map(|judged| {
         let (folders, why) = match judged.reads {
@@ -305,11 +323,11 @@ fn own_configuration(folder: &Path, line: Option<Line>) -> Option<Own> {
             Reads::Nothing(why) | Reads::Broken(why) => (Vec::new(), Some(why)),
         };
         let bad = why.is_some() && judged.likely;
-        OwnLine { line: judged.line.to_string(), folders, why, bad }
+        RuntimeLine { line: judged.line.to_string(), folders, why, bad }
     });
     let lines = lines.collect();
     let config = runtime.config.as_ref().ok();
-    Some(Own {
+    Some(RuntimeConfiguration {
         file: shown(&runtime.path),
         version: config.map(larder_core::nodes::RuntimeConfig::version),
         imports: config
@@ -319,8 +337,8 @@ fn own_configuration(folder: &Path, line: Option<Line>) -> Option<Own> {
     })
 }
 
-fn show_own(own: Option<&Own>, context: &Context) {
-    let note = |text: String| context.output.result(format!("{} {text}", paint(DIM, "note:")));
+fn show_own(own: Option<&RuntimeConfiguration>, out: &Output) {
+    let note = |text: String| out.result(format!("{} {text}", paint(DIM, "note:")));
     let Some(own) = own else {
         note(
             "the runtime's config.toml is not here: whether it reads these files is not known"
@@ -329,7 +347,7 @@ fn show_own(own: Option<&Own>, context: &Context) {
         return;
     };
     // Lines that read it alike are told once.
-    let mut told: Vec<(Vec<&str>, &OwnLine)> = Vec::new();
+    let mut told: Vec<(Vec<&str>, &RuntimeLine)> = Vec::new();
     for one in &own.lines {
         match told.iter_mut().find(|(_, known)| {
             known.folders == one.folders && known.why == one.why && known.bad == one.bad
@@ -351,7 +369,7 @@ fn show_own(own: Option<&Own>, context: &Context) {
             )),
             Some(why) => {
                 let head = if one.bad { paint(WARN, "wrong:") } else { paint(DIM, "note:") };
-                context.output.result(format!(
+                out.result(format!(
                     "{head} a runtime of the line {lines} does not read these files: {why} ({})",
                     own.file
                 ));
@@ -373,8 +391,8 @@ fn show_own(own: Option<&Own>, context: &Context) {
     }
 }
 
-fn show(rows: &[Row], context: &Context) {
-    let mut table = Table::new(context.output.width(), &["UPSTREAM", "FILE", "THE NODE ASKS"]);
+fn show(rows: &[MirrorRow], out: &Output) {
+    let mut table = Table::new(out.width(), &["UPSTREAM", "FILE", "THE NODE ASKS"]);
     for row in rows {
         let bad = row.remarks.iter().any(|remark| remark.bad);
         let style = if bad { BAD } else { GOOD };
@@ -384,11 +402,11 @@ fn show(rows: &[Row], context: &Context) {
             row.asks.join(", then "),
         ]);
     }
-    context.output.result(table.text());
+    out.result(table.text());
     for row in rows {
         for remark in &row.remarks {
             let head = if remark.bad { paint(WARN, "wrong:") } else { paint(DIM, "note:") };
-            context.output.result(format!("{head} {}: {}", row.upstream, remark.text));
+            out.result(format!("{head} {}: {}", row.upstream, remark.text));
         }
     }
 }

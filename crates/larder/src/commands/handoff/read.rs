@@ -7,13 +7,14 @@ use larder_core::access::key::{Key, Pepper};
 use larder_core::handoff::{Held, Login, PullSecret, read_secrets};
 use larder_core::shown::cut;
 use larder_store::{KeyRecord, now};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
-use crate::output::{BAD, DIM, GOOD, STRONG, WARN, paint, time, until};
+use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, paint, time, until};
 
 /// Say what is in a pull secret: hosts, users, keys, until when, and whether its fields agree
 ///
@@ -28,16 +29,16 @@ pub struct Args {
     image: Vec<String>,
 }
 
-#[derive(Serialize)]
-struct Row {
+#[derive(Serialize, JsonSchema)]
+struct ReadSecret {
     namespace: Option<String>,
     name: Option<String>,
     r#type: Option<String>,
-    logins: Vec<Entry>,
+    logins: Vec<ReadLogin>,
 }
 
-#[derive(Serialize)]
-struct Entry {
+#[derive(Serialize, JsonSchema)]
+struct ReadLogin {
     host: String,
     user: String,
     /// `key`, `password`, `identity-token`, `token`, or nothing.
@@ -47,7 +48,7 @@ struct Entry {
     key: Option<String>,
     /// `good`, `expired`, `revoked`, `unknown`. None: it is no key, or the larder's store is not here.
     state: Option<&'static str>,
-    expires: Option<String>,
+    expires_at: Option<String>,
     agrees: bool,
     /// The references that were asked about, for which a kubelet offers it.
     serves: Vec<String>,
@@ -63,7 +64,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         Failure::usage(&what, error, remedy).ending(Exit::No)
     })?;
     let (known, pepper) = known(context, &what).await?;
-    let rows: Vec<Row> = secrets
+    let rows: Vec<ReadSecret> = secrets
         .into_iter()
         .map(|secret| {
             let PullSecret { namespace, name, kind, mut logins } = secret;
@@ -71,23 +72,35 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             logins.sort_by(|a, b| b.order().cmp(&a.order()));
             let logins =
                 logins.iter().map(|login| entry(login, args, known.as_deref(), pepper.as_ref()));
-            Row { namespace, name, r#type: kind, logins: logins.collect() }
+            ReadSecret { namespace, name, r#type: kind, logins: logins.collect() }
         })
         .collect();
-    let fits = |row: &Row| {
+    let fits = |row: &ReadSecret| {
         row.r#type.as_deref().is_none_or(|kind| kind.starts_with("kubernetes.io/dockerc"))
     };
     let bad = rows
         .iter()
-        .any(|row| !fits(row) || row.logins.is_empty() || row.logins.iter().any(Entry::is_bad));
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "secrets": rows }));
-    } else {
-        for row in &rows {
-            show(row, args, context);
+        .any(|row| !fits(row) || row.logins.is_empty() || row.logins.iter().any(ReadLogin::is_bad));
+    context.output.tell(&SecretsReport { secrets: rows, asked: args.image.clone() });
+    Ok(if bad { Exit::No } else { Exit::Done })
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct SecretsReport {
+    secrets: Vec<ReadSecret>,
+    /// The references that were asked about.
+    #[serde(skip)]
+    asked: Vec<String>,
+}
+
+impl Report for SecretsReport {
+    const KIND: &'static str = "pull-secrets";
+
+    fn show(&self, out: &Output) {
+        for secret in &self.secrets {
+            show(secret, &self.asked, out);
         }
     }
-    Ok(if bad { Exit::No } else { Exit::Done })
 }
 
 /// Reads a file, or standard input.
@@ -118,7 +131,7 @@ fn entry(
     args: &Args,
     known: Option<&[KeyRecord]>,
     pepper: Option<&Pepper>,
-) -> Entry {
+) -> ReadLogin {
     let held = login.held.as_ref().map(Held::reveal);
     let key = held.and_then(|text| text.parse::<Key>().ok());
     let record = key.as_ref().zip(known).zip(pepper).map(|((key, known), pepper)| {
@@ -142,7 +155,7 @@ fn entry(
         Some(_) => "good",
     });
     let expires = record.flatten().and_then(|one| one.expires);
-    Entry {
+    ReadLogin {
         host: login.host.clone(),
         user: login.user.clone(),
         holds,
@@ -153,14 +166,14 @@ fn entry(
         },
         key: key.as_ref().map(|key| key.id().to_string()),
         state,
-        expires: expires.map(time),
+        expires_at: expires.map(time),
         agrees: login.agrees,
         serves: args.image.iter().filter(|image| login.serves(image)).cloned().collect(),
         left: expires,
     }
 }
 
-impl Entry {
+impl ReadLogin {
     fn is_bad(&self) -> bool {
         !self.agrees
             || self.holds.is_none()
@@ -168,7 +181,7 @@ impl Entry {
     }
 }
 
-fn show(row: &Row, args: &Args, context: &Context) {
+fn show(row: &ReadSecret, asked: &[String], out: &Output) {
     let safe = |text: &str| cut(text, 600);
     let mut lines = Vec::new();
     match (&row.r#type, &row.name) {
@@ -217,7 +230,7 @@ fn show(row: &Row, args: &Args, context: &Context) {
                 "    user and password say one thing, the combined field another",
             ));
         }
-        for image in &args.image {
+        for image in asked {
             let word = if one.serves.contains(image) {
                 paint(GOOD, "is offered for")
             } else {
@@ -226,5 +239,5 @@ fn show(row: &Row, args: &Args, context: &Context) {
             lines.push(format!("    {word} {}", safe(image)));
         }
     }
-    context.output.result(lines.join("\n"));
+    out.result(lines.join("\n"));
 }

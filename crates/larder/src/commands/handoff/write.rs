@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
 use larder_core::nodes::{DEFAULT, Plan, folder_of, write_drop_in, write_hosts, write_own_hosts};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::nodes::DROP_INS;
@@ -16,7 +17,7 @@ use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{CA_LIMIT, read_bounded, replace, write_secret};
 use crate::handoff;
 use crate::node_files::CERTS;
-use crate::output::{Output, count};
+use crate::output::{Output, Report, count};
 
 /// The certificate's name beside a `hosts.toml`.
 const CA_NAME: &str = "larder-ca.pem";
@@ -69,8 +70,8 @@ pub struct Args {
     dry_run: bool,
 }
 
-#[derive(Serialize)]
-struct Written {
+#[derive(Serialize, JsonSchema)]
+struct HandoffFile {
     path: String,
     /// `written` or `unchanged`.
     state: &'static str,
@@ -142,42 +143,60 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             }
         }
         let state = if same { "unchanged" } else { "written" };
-        written.push(Written { path: shown(&path), state });
+        written.push(HandoffFile { path: shown(&path), state });
     }
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "cluster": args.cluster, "dry_run": args.dry_run, "open": args.open, "files": written,
-        }));
-        return Ok(Exit::Done);
-    }
-    for one in &written {
-        let state =
-            if args.dry_run && one.state == "written" { "would be written" } else { one.state };
-        context.output.result(format!("{state:<9} {}", one.path));
-    }
-    let refusals = if args.open {
-        "what the larder refuses can still be had from the upstream"
-    } else {
-        "what the larder refuses is refused"
-    };
-    if about_nodes {
+    let nodes = about_nodes.then(|| {
+        let refusals = if args.open {
+            "what the larder refuses can still be pulled from the upstream"
+        } else {
+            "what the larder refuses is refused"
+        };
         let caches = match upstreams.len() {
             0 => String::new(),
             many => format!(", {}; {refusals}", count(many, "upstream")),
         };
-        let host = &config.larder.url.host;
-        context.output.note(format!("{host}{caches}. NODES.md says where the files go."));
-    }
-    if !upstreams.is_empty()
-        && let Some(why) = strange_nodes(&config, cluster)
-    {
-        context.output.note(format!("note: {why}"));
-    }
-    if !args.nodes {
+        format!("{}{caches}. NODES.md says where the files go.", config.larder.url.host)
+    });
+    let strange = if upstreams.is_empty() { None } else { strange_nodes(&config, cluster) };
+    let access = (!args.nodes).then(|| {
         let secrets = if cluster.identity.is_none() { "; those in secrets/ hold keys" } else { "" };
-        context.output.note(format!("HANDOFF.md says what to do with the files{secrets}."));
-    }
+        format!("HANDOFF.md says what to do with the files{secrets}.")
+    });
+    let strange = strange.map(|why| format!("note: {why}"));
+    context.output.tell(&HandoffFiles {
+        cluster: args.cluster.clone(),
+        dry_run: args.dry_run,
+        open: args.open,
+        files: written,
+        notes: [nodes, strange, access].into_iter().flatten().collect(),
+    });
     Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct HandoffFiles {
+    cluster: String,
+    dry_run: bool,
+    /// Whether nodes may go to the upstream with what the larder refuses.
+    open: bool,
+    files: Vec<HandoffFile>,
+    #[serde(skip)]
+    notes: Vec<String>,
+}
+
+impl Report for HandoffFiles {
+    const KIND: &'static str = "handoff-write";
+
+    fn show(&self, out: &Output) {
+        for HandoffFile { path, state } in &self.files {
+            let state = match *state {
+                "written" if self.dry_run => "would be written",
+                state => state,
+            };
+            out.result(format!("{state:<9} {path}"));
+        }
+        self.notes.iter().for_each(|note| out.note(note));
+    }
 }
 
 /// The files that let its pods pull.

@@ -5,12 +5,14 @@ use std::io::Read as _;
 use larder_core::name::Tag;
 use larder_core::platform::Platform;
 use larder_core::reference::Image;
+use schemars::JsonSchema;
 use serde::Serialize;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
 use crate::config::Config;
 use crate::context::{Context, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{Output, Report};
 
 /// Want images: write them into larder.toml
 ///
@@ -34,9 +36,11 @@ pub struct Args {
     dry_run: bool,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Added {
+    #[schemars(with = "String")]
     image: Image,
+    #[schemars(with = "String")]
     tag: Tag,
     to: String,
     /// Whether it was wanted already.
@@ -76,20 +80,31 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
             return Err(failure);
         }
     }
-    if context.output.json {
-        context.output.document(&added);
-        return Ok(Exit::Done);
-    }
-    for Added { image, tag, to, known } in &added {
-        let verb = match (known, args.dry_run) {
-            (true, _) => "wanted already",
-            (false, true) => "would be wanted",
-            (false, false) => "wanted",
-        };
-        context.output.result(format!("{verb}: {image}:{tag}, to {to}"));
-    }
-    context.output.note("Next: `larder intake lock` resolves the tags to digests.");
+    context.output.tell(&AddReport { dry_run: args.dry_run, images: added });
     Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct AddReport {
+    /// Whether nothing was written.
+    dry_run: bool,
+    images: Vec<Added>,
+}
+
+impl Report for AddReport {
+    const KIND: &'static str = "intake-add";
+
+    fn show(&self, out: &Output) {
+        for Added { image, tag, to, known } in &self.images {
+            let verb = match (known, self.dry_run) {
+                (true, _) => "wanted already",
+                (false, true) => "would be wanted",
+                (false, false) => "wanted",
+            };
+            out.result(format!("{verb}: {image}:{tag}, to {to}"));
+        }
+        out.note("Next: `larder intake lock` resolves the tags to digests.");
+    }
 }
 
 fn references(args: &Args) -> Result<Vec<String>, Failure> {

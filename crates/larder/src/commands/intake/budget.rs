@@ -7,6 +7,7 @@ use larder_client::Registry;
 use larder_core::allowance::{Afford, Budget};
 use larder_core::name::Host;
 use larder_store::Store;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::upstream::Upstreams;
@@ -28,8 +29,9 @@ pub struct Budgets<'b> {
 }
 
 /// What a run costs at one upstream.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Cost {
+    #[schemars(with = "String")]
     pub host: Host,
     /// Manifests to be fetched.
     pub pulls: u64,

@@ -9,6 +9,7 @@ use larder_core::lock::{Difference, Lock, Next, UpstreamNow, Want, difference};
 use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::reference::Selector;
 use larder_store::Store;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::budget::{Budgets, Cost};
@@ -17,7 +18,7 @@ use super::upstream::{self, Unresolved, Upstreams};
 use crate::config::Config;
 use crate::context::{Context, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint, short};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, count, paint, short};
 
 /// Compare the wish, the lock, the upstream now and what the larder holds
 ///
@@ -25,23 +26,37 @@ use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint, short};
 #[derive(Debug, clap::Args)]
 pub struct Args {}
 
-#[derive(Serialize)]
-struct Line {
+#[derive(Serialize, JsonSchema)]
+struct IntakeDifference {
     image: String,
     tag: String,
     wanted: bool,
+    #[schemars(with = "Option<String>")]
     locked: Option<Digest>,
+    #[schemars(with = "Option<String>")]
     upstream: Option<Digest>,
+    #[schemars(with = "Option<String>")]
     larder: Option<Digest>,
     next: &'static str,
     cause: Option<String>,
 }
 
-#[derive(Serialize)]
-struct Report {
-    images: Vec<Line>,
+#[derive(Serialize, JsonSchema)]
+pub struct IntakeDiff {
+    images: Vec<IntakeDifference>,
     /// What a run would cost at each upstream.
     costs: Vec<Cost>,
+    #[serde(skip)]
+    differences: Vec<Difference>,
+}
+
+impl Report for IntakeDiff {
+    const KIND: &'static str = "intake-diff";
+
+    fn show(&self, out: &Output) {
+        show(&self.differences, out);
+        show_costs(&self.costs, out);
+    }
 }
 
 pub async fn run(_: &Args, context: &Context) -> Outcome {
@@ -82,14 +97,10 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
         *pulls.entry(job.host().clone()).or_default() += job.pulls();
     }
     let costs = Budgets::new(&config, &upstreams, store.as_ref()).costs(pulls).await?;
-    if context.output.json {
-        let images = differences.iter().map(line).collect();
-        context.output.document(&Report { images, costs });
-    } else {
-        show(&differences, context);
-        show_costs(&costs, context);
-    }
-    let any = differences.iter().any(|difference| difference.next() != Next::Nothing);
+    let images = differences.iter().map(line).collect();
+    let report = IntakeDiff { images, costs, differences };
+    context.output.tell(&report);
+    let any = report.differences.iter().any(|difference| difference.next() != Next::Nothing);
     Ok(if any { unreached.max(Exit::No) } else { Exit::Done })
 }
 
@@ -147,7 +158,7 @@ async fn held(
     Ok(held)
 }
 
-fn show_costs(costs: &[Cost], context: &Context) {
+fn show_costs(costs: &[Cost], out: &Output) {
     for Cost { host, pulls, left, back_at, at_once } in costs {
         let pulls = count(usize::try_from(*pulls).unwrap_or(usize::MAX), "pull");
         let limit = match (left, back_at, at_once) {
@@ -163,17 +174,17 @@ fn show_costs(costs: &[Cost], context: &Context) {
                 )
             }
         };
-        context.output.note(format!("`larder intake run` would cost {pulls} from {host}: {limit}"));
+        out.note(format!("`larder intake run` would cost {pulls} from {host}: {limit}"));
     }
 }
 
-fn line(difference: &Difference) -> Line {
+fn line(difference: &Difference) -> IntakeDifference {
     let (upstream, cause) = match &difference.upstream {
         Some(UpstreamNow::At(digest)) => (Some(digest.clone()), None),
         Some(UpstreamNow::Unreached(cause)) => (None, Some(cause.clone())),
         Some(UpstreamNow::Gone) | None => (None, None),
     };
-    Line {
+    IntakeDifference {
         image: difference.want.image.to_string(),
         tag: difference.want.tag.to_string(),
         wanted: difference.wanted,
@@ -193,9 +204,8 @@ fn line(difference: &Difference) -> Line {
     }
 }
 
-fn show(differences: &[Difference], context: &Context) {
-    let mut table =
-        Table::new(context.output.width(), &["IMAGE", "LOCKED", "UPSTREAM NOW", "LARDER", "NEXT"]);
+fn show(differences: &[Difference], out: &Output) {
+    let mut table = Table::new(out.width(), &["IMAGE", "LOCKED", "UPSTREAM NOW", "LARDER", "NEXT"]);
     let none = || paint(DIM, "—");
     let mut steps: Vec<Next> = Vec::new();
     for difference in differences {
@@ -235,13 +245,13 @@ fn show(differences: &[Difference], context: &Context) {
         table.row([name, digest(&difference.locked), upstream, larder, words]);
     }
     if differences.is_empty() {
-        context.output.result("nothing is wanted; `larder intake add REFERENCE` wants an image");
+        out.result("nothing is wanted; `larder intake add REFERENCE` wants an image");
         return;
     }
-    context.output.result(table.text());
+    out.result(table.text());
     for difference in differences {
         if let Some(UpstreamNow::Unreached(cause)) = &difference.upstream {
-            context.output.note(format!(
+            out.note(format!(
                 "not reached: {}:{}: {cause}",
                 difference.want.image, difference.want.tag
             ));
@@ -249,14 +259,12 @@ fn show(differences: &[Difference], context: &Context) {
     }
     let any = |next: &[Next]| steps.iter().any(|step| next.contains(step));
     if any(&[Next::Lock, Next::Unwanted]) {
-        context
-            .output
-            .note("Next: `larder intake lock` takes up what is wanted and drops what is not.");
+        out.note("Next: `larder intake lock` takes up what is wanted and drops what is not.");
     }
     if any(&[Next::Run]) {
-        context.output.note("Next: `larder intake run` brings in what is locked.");
+        out.note("Next: `larder intake run` brings in what is locked.");
     }
     if any(&[Next::Review]) {
-        context.output.note("To take what moved: look at it, then `larder intake lock`. Until then the lock protects you.");
+        out.note("To take what moved: look at it, then `larder intake lock`. Until then the lock protects you.");
     }
 }

@@ -14,6 +14,7 @@ use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
 use larder_core::reference::{Image, Selector};
 use larder_core::selection::Judged;
+use schemars::JsonSchema;
 use serde::Serialize;
 use tokio::sync::OnceCell;
 
@@ -22,7 +23,7 @@ use super::upstream::{self, Upstreams};
 use crate::config::{Config, Intake};
 use crate::context::{Context, open_store, read_lock, reference, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{DIM, GOOD, Table, WARN, count, paint, short};
+use crate::output::{DIM, GOOD, Output, Report, Table, WARN, count, paint, short};
 use crate::policy::refuses_intake;
 use crate::transfer::{Source, TransferError, companions, trim};
 
@@ -45,27 +46,33 @@ pub struct Args {
     dry_run: bool,
 }
 
-#[derive(Serialize)]
-#[serde(rename_all = "snake_case")]
-enum Change {
+/// What becomes of an image in the lock.
+#[derive(Serialize, JsonSchema, Default)]
+#[serde(rename_all = "kebab-case")]
+enum LockChange {
     New,
     Moved,
     /// The image is the same; what belongs to it is not.
     Companions,
+    #[default]
     Same,
     Dropped,
     Failed,
 }
 
-#[derive(Serialize)]
-struct Line {
+#[derive(Serialize, JsonSchema, Default)]
+struct LockedImage {
     image: String,
     tag: String,
-    change: Change,
+    change: LockChange,
+    #[schemars(with = "Option<String>")]
     digest: Option<Digest>,
+    #[schemars(with = "Option<String>")]
     before: Option<Digest>,
+    #[schemars(with = "Vec<String>")]
     platforms: Vec<Platform>,
     /// The digest that the larder has it under, where that is another.
+    #[schemars(with = "Option<String>")]
     trimmed: Option<Digest>,
     companions: usize,
     /// How many of them the lock did not know.
@@ -75,6 +82,41 @@ struct Line {
     /// What changed behind a tag that moved.
     moved: Vec<String>,
     cause: Option<String>,
+}
+
+impl LockedImage {
+    fn of(want: &Want) -> Self {
+        let (image, tag) = (want.image.to_string(), want.tag.to_string());
+        Self { image, tag, ..Self::default() }
+    }
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct LockReport {
+    /// The file.
+    lock: String,
+    /// Whether the lock is another than before.
+    changed: bool,
+    /// Whether nothing was written.
+    dry_run: bool,
+    images: Vec<LockedImage>,
+    /// Images in the lock.
+    #[serde(skip)]
+    locked: usize,
+}
+
+impl Report for LockReport {
+    const KIND: &'static str = "intake-lock";
+
+    fn show(&self, out: &Output) {
+        show(&self.images, out);
+        let (lock, images) = (&self.lock, count(self.locked, "image"));
+        out.result(match (self.changed, self.dry_run) {
+            (false, _) => format!("{lock} is up to date: {images}"),
+            (true, true) => format!("{lock} would be written: {images}"),
+            (true, false) => format!("wrote {lock}: {images}"),
+        });
+    }
 }
 
 /// What was found out about a wanted image.
@@ -154,39 +196,30 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut failures = Vec::new();
     for Found { want, locked: answer, disagree } in details {
         let known = before.entries.get(&want);
-        let mut line = Line {
-            image: want.image.to_string(),
-            tag: want.tag.to_string(),
-            change: Change::Same,
-            digest: None,
+        let mut line = LockedImage {
             before: known.map(|locked| locked.digest.clone()),
-            platforms: Vec::new(),
-            trimmed: None,
-            companions: 0,
-            new_companions: 0,
             disagree,
-            moved: Vec::new(),
-            cause: None,
+            ..LockedImage::of(&want)
         };
         let locked = match answer {
             Ok(locked) => {
                 line.change = match known {
-                    None => Change::New,
-                    Some(known) if *known == locked => Change::Same,
-                    Some(known) if known.digest == locked.digest => Change::Companions,
-                    Some(_) => Change::Moved,
+                    None => LockChange::New,
+                    Some(known) if *known == locked => LockChange::Same,
+                    Some(known) if known.digest == locked.digest => LockChange::Companions,
+                    Some(_) => LockChange::Moved,
                 };
                 Some(locked)
             }
             Err(failure) => {
-                line.change = Change::Failed;
+                line.change = LockChange::Failed;
                 line.cause = Some(failure.cause.clone());
                 failures.push(failure);
                 // What cannot be asked stays as it was.
                 known.cloned()
             }
         };
-        if let (Change::Moved, Some(known), Some(locked)) = (&line.change, known, &locked) {
+        if let (LockChange::Moved, Some(known), Some(locked)) = (&line.change, known, &locked) {
             let digests = (&known.digest, &locked.digest);
             line.moved = moved::describe(&config, &upstreams, store.as_ref(), &want, digests).await;
             line.moved.extend(moved::companions(known, locked));
@@ -208,19 +241,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     for (want, locked) in &before.entries {
         // An entry whose list of tags could not be had keeps what it had: it is in `after`.
         if !after.entries.contains_key(want) {
-            lines.push(Line {
-                image: want.image.to_string(),
-                tag: want.tag.to_string(),
-                change: Change::Dropped,
-                digest: None,
+            lines.push(LockedImage {
+                change: LockChange::Dropped,
                 before: Some(locked.digest.clone()),
-                platforms: Vec::new(),
-                trimmed: None,
-                companions: 0,
-                new_companions: 0,
-                disagree: Vec::new(),
-                moved: Vec::new(),
-                cause: None,
+                ..LockedImage::of(want)
             });
         }
     }
@@ -231,19 +255,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             Failure::io(format!("cannot write {}", crate::files::named(&path)), &error)
         })?;
     }
-    if context.output.json {
-        context.output.document(&lines);
-    } else {
-        show(&lines, context);
-        let shown = shown(&path);
-        context.output.result(match (changed, args.dry_run) {
-            (false, _) => format!("{shown} is up to date: {}", count(after.entries.len(), "image")),
-            (true, true) => {
-                format!("{shown} would be written: {}", count(after.entries.len(), "image"))
-            }
-            (true, false) => format!("wrote {shown}: {}", count(after.entries.len(), "image")),
-        });
-    }
+    context.output.tell(&LockReport {
+        lock: shown(&path),
+        changed,
+        dry_run: args.dry_run,
+        images: lines,
+        locked: after.entries.len(),
+    });
     for failure in &failures {
         context.output.failure(failure);
     }
@@ -382,25 +400,57 @@ async fn platforms(
 fn check(config: &Config, lock: &Lock, context: &Context) -> Exit {
     let found: Vec<String> =
         stale(&config.wishes(), lock).iter().map(ToString::to_string).collect();
-    if context.output.json {
-        context
-            .output
-            .document(&serde_json::json!({ "fits": found.is_empty(), "differences": found }));
-    } else {
-        for line in &found {
-            context.output.result(line);
-        }
-        if found.is_empty() {
-            context.output.result("larder.lock fits larder.toml");
-        } else {
-            context.output.note("Next: `larder intake lock` writes it anew.");
-        }
-    }
-    if found.is_empty() { Exit::Done } else { Exit::No }
+    let report = LockCheck { fits: found.is_empty(), differences: found };
+    context.output.tell(&report);
+    if report.fits { Exit::Done } else { Exit::No }
 }
 
-#[derive(Serialize)]
-struct Explained {
+#[derive(Serialize, JsonSchema)]
+pub struct LockCheck {
+    /// Whether the lock is what the configuration wants.
+    fits: bool,
+    differences: Vec<String>,
+}
+
+impl Report for LockCheck {
+    const KIND: &'static str = "intake-lock-check";
+
+    fn show(&self, out: &Output) {
+        self.differences.iter().for_each(|line| out.result(line));
+        if self.fits {
+            out.result("larder.lock fits larder.toml");
+        } else {
+            out.note("Next: `larder intake lock` writes it anew.");
+        }
+    }
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct TagsExplained {
+    image: String,
+    tags: Vec<ExplainedTag>,
+}
+
+impl Report for TagsExplained {
+    const KIND: &'static str = "intake-lock-explain";
+
+    fn show(&self, out: &Output) {
+        let mut table = Table::new(out.width(), &["TAG", "STATE", "WHY"]);
+        for ExplainedTag { tag, taken, why } in &self.tags {
+            let word = if *taken { paint(GOOD, "taken") } else { paint(DIM, "left") };
+            table.row([tag.to_string(), word, why.clone()]);
+        }
+        if !self.tags.is_empty() {
+            out.result(table.text());
+        }
+        let taken = self.tags.iter().filter(|one| one.taken).count();
+        out.result(format!("{taken} of {} taken", count(self.tags.len(), "tag")));
+    }
+}
+
+#[derive(Serialize, JsonSchema)]
+struct ExplainedTag {
+    #[schemars(with = "String")]
     tag: Tag,
     taken: bool,
     why: String,
@@ -420,42 +470,33 @@ async fn explain(
         return Err(Failure::usage(what(), "no intake entry wants it", remedy));
     };
     let listed = upstreams.tags(&image).await?;
-    let explained: Vec<Explained> = intake
+    let explained: Vec<ExplainedTag> = intake
         .tags
         .judge(&listed)
         .into_iter()
-        .map(|Judged { tag, why }| Explained { tag, taken: why.is_taken(), why: why.to_string() })
+        .map(|Judged { tag, why }| ExplainedTag {
+            tag,
+            taken: why.is_taken(),
+            why: why.to_string(),
+        })
         .collect();
-    if context.output.json {
-        context.output.document(&explained);
-        return Ok(Exit::Done);
-    }
-    let mut table = Table::new(context.output.width(), &["TAG", "", "WHY"]);
-    for Explained { tag, taken, why } in &explained {
-        let word = if *taken { paint(GOOD, "taken") } else { paint(DIM, "left") };
-        table.row([tag.to_string(), word, why.clone()]);
-    }
-    if !explained.is_empty() {
-        context.output.result(table.text());
-    }
-    let taken = explained.iter().filter(|one| one.taken).count();
-    context.output.result(format!("{taken} of {} taken", count(explained.len(), "tag")));
+    context.output.tell(&TagsExplained { image: image.to_string(), tags: explained });
     Ok(Exit::Done)
 }
 
-fn show(lines: &[Line], context: &Context) {
-    let mut table = Table::new(context.output.width(), &["IMAGE", "DIGEST", "PLATFORMS", ""]);
+fn show(lines: &[LockedImage], out: &Output) {
+    let mut table = Table::new(out.width(), &["IMAGE", "DIGEST", "PLATFORMS", "CHANGE"]);
     for line in lines {
         let platforms: Vec<String> = line.platforms.iter().map(ToString::to_string).collect();
         let digest = line.digest.as_ref().map(short).unwrap_or_default().to_owned();
         let before = line.before.as_ref().map(short).unwrap_or_default();
         let change = match line.change {
-            Change::New => paint(GOOD, "new"),
-            Change::Moved => paint(WARN, format!("moved; was {before}")),
-            Change::Companions => paint(WARN, "other companions"),
-            Change::Same => paint(DIM, "same"),
-            Change::Dropped => paint(WARN, "dropped: nothing wants it"),
-            Change::Failed => paint(WARN, "not resolved; see below"),
+            LockChange::New => paint(GOOD, "new"),
+            LockChange::Moved => paint(WARN, format!("moved; was {before}")),
+            LockChange::Companions => paint(WARN, "other companions"),
+            LockChange::Same => paint(DIM, "same"),
+            LockChange::Dropped => paint(WARN, "dropped: nothing wants it"),
+            LockChange::Failed => paint(WARN, "not resolved; see below"),
         };
         let with = match (line.companions, line.new_companions) {
             (0, _) => String::new(),
@@ -466,25 +507,25 @@ fn show(lines: &[Line], context: &Context) {
         table.row([format!("{}:{}", line.image, line.tag), digest, platforms.join(" "), change]);
     }
     if !lines.is_empty() {
-        context.output.result(table.text());
+        out.result(table.text());
     }
     for line in lines {
         let name = format!("{}:{}", line.image, line.tag);
         if let (Some(trimmed), Some(digest)) = (&line.trimmed, &line.digest) {
-            context.output.note(format!(
+            out.note(format!(
                 "{name}: the larder gets an index for your platforms alone, which has another digest: {} instead of {}",
                 short(trimmed),
                 short(digest)
             ));
         }
         for other in &line.disagree {
-            context.output.note(format!("{name} is not the same everywhere: {other}"));
+            out.note(format!("{name} is not the same everywhere: {other}"));
         }
     }
     for line in lines.iter().filter(|line| !line.moved.is_empty()) {
-        context.output.result(format!("\n{}:{} moved:", line.image, line.tag));
+        out.result(format!("\n{}:{} moved:", line.image, line.tag));
         for change in &line.moved {
-            context.output.result(format!("  {change}"));
+            out.result(format!("  {change}"));
         }
     }
 }

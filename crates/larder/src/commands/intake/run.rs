@@ -7,6 +7,7 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Stale, Want, stale};
 use larder_store::{Event, Store, StoreError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::budget::Budgets;
@@ -14,7 +15,7 @@ use super::job::{Facts, Job, Stopped, Why, jobs};
 use super::upstream::Upstreams;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{DIM, GOOD, bytes, count, paint, short};
+use crate::output::{DIM, GOOD, Output, Report, bytes, count, paint, short};
 use crate::policy::refuses_intake;
 use crate::transfer::{Engine, Moved};
 
@@ -37,27 +38,30 @@ const LIMITED_PAUSE: Duration = Duration::from_secs(60);
 const IMAGES_AT_ONCE: usize = 3;
 /// Images of which it is found out at once whether they are there.
 const CHECKS_AT_ONCE: usize = 32;
-#[derive(Serialize)]
-struct Report {
-    brought_in: Vec<Brought>,
+#[derive(Serialize, JsonSchema, Default)]
+pub struct RunReport {
+    /// Whether nothing was brought in: the images below would be.
+    dry_run: bool,
+    brought_in: Vec<BroughtImage>,
     there_already: usize,
     blobs_copied: usize,
     blobs_present: usize,
-    bytes: u64,
+    copied_bytes: u64,
     seconds: f64,
-    failed: Vec<Failed>,
+    failed: Vec<FailedImage>,
     not_locked: Vec<String>,
 }
 
-#[derive(Serialize)]
-struct Brought {
+#[derive(Serialize, JsonSchema)]
+struct BroughtImage {
     image: String,
     to: String,
+    #[schemars(with = "String")]
     digest: Digest,
 }
 
-#[derive(Serialize)]
-struct Failed {
+#[derive(Serialize, JsonSchema)]
+struct FailedImage {
     image: String,
     cause: String,
 }
@@ -116,7 +120,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     if args.dry_run {
         let exit = if jobs.is_empty() { Exit::Done } else { Exit::No };
-        preview(&jobs, there_already, context);
+        let images = jobs.iter().map(BroughtImage::of).collect();
+        context.output.tell(&RunReport {
+            dry_run: true,
+            brought_in: images,
+            there_already,
+            not_locked,
+            ..RunReport::default()
+        });
         return Ok(exit);
     }
 
@@ -140,29 +151,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 
     let mut total = Moved::default();
     let mut failures = Vec::new();
-    let mut report = Report {
-        brought_in: Vec::new(),
-        there_already,
-        blobs_copied: 0,
-        blobs_present: 0,
-        bytes: 0,
-        seconds: 0.0,
-        failed: Vec::new(),
-        not_locked,
-    };
+    let mut report = RunReport { there_already, not_locked, ..RunReport::default() };
     for (job, outcome) in outcomes {
         match outcome {
             Ok(moved) => {
                 total.add(&moved);
-                let digest = job.locked.here().clone();
-                report.brought_in.push(Brought {
-                    image: job.name(),
-                    to: format!("{}:{}", job.place(), job.want.tag),
-                    digest,
-                });
+                report.brought_in.push(BroughtImage::of(&job));
             }
             Err(failure) => {
-                report.failed.push(Failed { image: job.name(), cause: failure.cause.clone() });
+                report.failed.push(FailedImage { image: job.name(), cause: failure.cause.clone() });
                 failures.push(failure);
             }
         }
@@ -170,13 +167,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     report.brought_in.sort_by(|a, b| a.image.cmp(&b.image));
     report.blobs_copied = total.copied;
     report.blobs_present = total.present;
-    report.bytes = total.bytes;
+    report.copied_bytes = total.bytes;
     report.seconds = began.elapsed().as_secs_f64();
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        show(&report, context);
-    }
+    context.output.tell(&report);
     for failure in grouped(&failures) {
         context.output.failure(&failure);
     }
@@ -243,31 +236,35 @@ fn grouped(failures: &[Failure]) -> Vec<Failure> {
     told.collect()
 }
 
-fn preview(jobs: &[Job<'_>], there_already: usize, context: &Context) {
-    if context.output.json {
-        let images: Vec<_> = jobs
-            .iter()
-            .map(|job| serde_json::json!({ "image": job.name(), "to": job.place(), "digest": job.locked.here() }))
-            .collect();
-        let plan = serde_json::json!({ "would_bring_in": images, "there_already": there_already });
-        context.output.document(&plan);
-        return;
+impl BroughtImage {
+    fn of(job: &Job<'_>) -> Self {
+        let to = format!("{}:{}", job.place(), job.want.tag);
+        Self { image: job.name(), to, digest: job.locked.here().clone() }
     }
-    for job in jobs {
-        let digest = short(job.locked.here());
-        context.output.result(format!(
-            "would bring in {} ({digest}) to {}",
-            job.name(),
-            job.place()
-        ));
-    }
-    let images = count(jobs.len(), "image");
-    context.output.result(format!("{images} would be brought in, {there_already} there already"));
 }
 
-fn show(report: &Report, context: &Context) {
+impl Report for RunReport {
+    const KIND: &'static str = "intake-run";
+
+    fn show(&self, out: &Output) {
+        if self.dry_run {
+            for BroughtImage { image, to, digest } in &self.brought_in {
+                out.result(format!("would bring in {image} ({}) to {to}", short(digest)));
+            }
+            let (images, there) = (count(self.brought_in.len(), "image"), self.there_already);
+            out.result(format!("{images} would be brought in, {there} there already"));
+        } else {
+            show(self, out);
+        }
+        for image in &self.not_locked {
+            out.note(format!("wanted, but not locked: {image}; `larder intake lock` resolves it"));
+        }
+    }
+}
+
+fn show(report: &RunReport, out: &Output) {
     for one in &report.brought_in {
-        context.output.result(format!(
+        out.result(format!(
             "{} {} {} {}",
             paint(GOOD, "brought in"),
             one.image,
@@ -276,24 +273,19 @@ fn show(report: &Report, context: &Context) {
         ));
     }
     if report.brought_in.is_empty() && report.failed.is_empty() {
-        context.output.result(format!(
+        out.result(format!(
             "nothing to do: {} locked, all there; nothing was transferred",
             count(report.there_already, "image")
         ));
     } else {
-        context.output.result(format!(
+        out.result(format!(
             "{} brought in, {} there already; {} copied ({}), {} there already; {:.1} s",
             count(report.brought_in.len(), "image"),
             report.there_already,
             count(report.blobs_copied, "blob"),
-            bytes(report.bytes),
+            bytes(report.copied_bytes),
             report.blobs_present,
             report.seconds
         ));
-    }
-    for image in &report.not_locked {
-        context
-            .output
-            .note(format!("wanted, but not locked: {image}; `larder intake lock` resolves it"));
     }
 }

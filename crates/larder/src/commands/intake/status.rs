@@ -6,12 +6,13 @@ use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Locked, Want};
 use larder_core::name::{RepositoryName, Tag};
 use larder_store::{IntakeRecord, Store};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, now, read_lock, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, paint, time};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, ago, paint, time};
 
 /// Show when each wanted image was last checked, moved and brought in, and what failed
 ///
@@ -19,25 +20,25 @@ use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, paint, time};
 #[derive(Debug, clap::Args)]
 pub struct Args {}
 
-#[derive(Serialize)]
-struct Line {
+#[derive(Serialize, JsonSchema)]
+struct StatusLine {
     image: String,
     tag: String,
     /// When the upstream last said what the tag points to.
-    checked: Option<String>,
+    checked_at: Option<String>,
     /// When its answer last was another than before.
-    moved: Option<String>,
-    brought_in: Option<String>,
+    moved_at: Option<String>,
+    brought_in_at: Option<String>,
     to: Option<String>,
-    failed: Option<String>,
+    failed_at: Option<String>,
     cause: Option<String>,
-    state: State,
+    state: IntakeState,
 }
 
 /// How it stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "snake_case")]
-enum State {
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+enum IntakeState {
     /// What is locked was brought in.
     InPlace,
     /// Something failed since.
@@ -51,15 +52,20 @@ enum State {
 }
 
 /// How an image stands; `gone` are those that are not here any more.
-fn state(want: &Want, record: Option<&IntakeRecord>, lock: &Lock, gone: &BTreeSet<Want>) -> State {
+fn state(
+    want: &Want,
+    record: Option<&IntakeRecord>,
+    lock: &Lock,
+    gone: &BTreeSet<Want>,
+) -> IntakeState {
     let brought = record.and_then(|record| record.brought.as_ref());
     let locked = lock.entries.get(want).map(Locked::here);
     match brought {
-        _ if record.is_some_and(|record| record.failed.is_some()) => State::Failed,
-        None => State::Never,
-        Some(_) if gone.contains(want) => State::Gone,
-        Some((brought, _)) if Some(&brought.digest) == locked => State::InPlace,
-        Some(_) => State::Outdated,
+        _ if record.is_some_and(|record| record.failed.is_some()) => IntakeState::Failed,
+        None => IntakeState::Never,
+        Some(_) if gone.contains(want) => IntakeState::Gone,
+        Some((brought, _)) if Some(&brought.digest) == locked => IntakeState::InPlace,
+        Some(_) => IntakeState::Outdated,
     }
 }
 
@@ -82,14 +88,9 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
     let gone = gone(&config, &store, &shown).await?;
     let well = shown
         .iter()
-        .all(|(want, record)| state(want, record.as_ref(), &lock, &gone) == State::InPlace);
-    if context.output.json {
-        let lines: Vec<Line> =
-            shown.iter().map(|(want, record)| line(want, record.as_ref(), &lock, &gone)).collect();
-        context.output.document(&lines);
-    } else {
-        show(&shown, &lock, &gone, context);
-    }
+        .all(|(want, record)| state(want, record.as_ref(), &lock, &gone) == IntakeState::InPlace);
+    let lines = shown.iter().map(|(want, record)| line(want, record.as_ref(), &lock, &gone));
+    context.output.tell(&StatusReport { images: lines.collect(), shown, lock, gone });
     Ok(if well { Exit::Done } else { Exit::No })
 }
 
@@ -120,46 +121,64 @@ async fn gone(
     Ok(here.into_values().map(|(want, _)| want.clone()).collect())
 }
 
-fn line(want: &Want, record: Option<&IntakeRecord>, lock: &Lock, gone: &BTreeSet<Want>) -> Line {
+fn line(
+    want: &Want,
+    record: Option<&IntakeRecord>,
+    lock: &Lock,
+    gone: &BTreeSet<Want>,
+) -> StatusLine {
     let brought = record.and_then(|record| record.brought.as_ref());
     let failed = record.and_then(|record| record.failed.as_ref());
-    Line {
+    StatusLine {
         image: want.image.to_string(),
         tag: want.tag.to_string(),
-        checked: record.and_then(|record| record.checked).map(time),
-        moved: record.and_then(|record| record.moved).map(time),
-        brought_in: brought.map(|(_, at)| time(*at)),
+        checked_at: record.and_then(|record| record.checked).map(time),
+        moved_at: record.and_then(|record| record.moved).map(time),
+        brought_in_at: brought.map(|(_, at)| time(*at)),
         to: brought.map(|(brought, _)| format!("{}:{}", brought.to, want.tag)),
-        failed: failed.map(|(_, at)| time(*at)),
+        failed_at: failed.map(|(_, at)| time(*at)),
         cause: failed.map(|(cause, _)| cause.clone()),
         state: state(want, record, lock, gone),
     }
 }
 
-fn show(
-    shown: &[(Want, Option<IntakeRecord>)],
-    lock: &Lock,
-    gone: &BTreeSet<Want>,
-    context: &Context,
-) {
+#[derive(Serialize, JsonSchema)]
+pub struct StatusReport {
+    images: Vec<StatusLine>,
+    #[serde(skip)]
+    shown: Vec<(Want, Option<IntakeRecord>)>,
+    #[serde(skip)]
+    lock: Lock,
+    #[serde(skip)]
+    gone: BTreeSet<Want>,
+}
+
+impl Report for StatusReport {
+    const KIND: &'static str = "intake-status";
+
+    fn show(&self, out: &Output) {
+        show(self, out);
+    }
+}
+
+fn show(StatusReport { shown, lock, gone, .. }: &StatusReport, out: &Output) {
     if shown.is_empty() {
-        context.output.result("nothing is wanted; `larder intake add REFERENCE` wants an image");
+        out.result("nothing is wanted; `larder intake add REFERENCE` wants an image");
         return;
     }
     let at = now();
     let when = |time: Option<i64>| time.map_or_else(|| paint(DIM, "never"), |time| ago(time, at));
-    let mut table =
-        Table::new(context.output.width(), &["IMAGE", "CHECKED", "MOVED", "BROUGHT IN", ""]);
+    let mut table = Table::new(out.width(), &["IMAGE", "CHECKED", "MOVED", "BROUGHT IN", "STATE"]);
     for (want, record) in shown {
         let record = record.as_ref();
         let brought = record.and_then(|record| record.brought.as_ref()).map(|(_, at)| *at);
         let failed = record.and_then(|record| record.failed.as_ref()).map_or(0, |(_, at)| *at);
         let state = match state(want, record, lock, gone) {
-            State::InPlace => paint(GOOD, "in place"),
-            State::Failed => paint(BAD, format!("failed {}; see below", ago(failed, at))),
-            State::Outdated => paint(WARN, "locked anew; not brought in yet"),
-            State::Gone => paint(BAD, "not here any more; `larder intake run` brings it"),
-            State::Never => paint(WARN, "not brought in yet"),
+            IntakeState::InPlace => paint(GOOD, "in place"),
+            IntakeState::Failed => paint(BAD, format!("failed {}; see below", ago(failed, at))),
+            IntakeState::Outdated => paint(WARN, "locked anew; not brought in yet"),
+            IntakeState::Gone => paint(BAD, "not here any more; `larder intake run` brings it"),
+            IntakeState::Never => paint(WARN, "not brought in yet"),
         };
         table.row([
             format!("{}:{}", want.image, want.tag),
@@ -169,10 +188,10 @@ fn show(
             state,
         ]);
     }
-    context.output.result(table.text());
+    out.result(table.text());
     for (want, record) in shown {
         if let Some((cause, _)) = record.as_ref().and_then(|record| record.failed.as_ref()) {
-            context.output.note(format!("{}:{} failed: {cause}", want.image, want.tag));
+            out.note(format!("{}:{} failed: {cause}", want.image, want.tag));
         }
     }
 }

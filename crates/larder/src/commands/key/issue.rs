@@ -6,6 +6,7 @@ use larder_core::access::Who;
 use larder_core::access::key::Key;
 use larder_core::allowance::Span;
 use larder_store::{KeyRecord, Store, now};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Whose;
@@ -14,7 +15,7 @@ use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::write_secret;
 use crate::keys::{ends, good_keys, make};
-use crate::output::{STRONG, paint, time};
+use crate::output::{Output, Report, STRONG, paint, time};
 
 /// Issue a key and print it, this once
 ///
@@ -76,17 +77,37 @@ impl Expires {
     }
 }
 
-/// A key as it is told, once.
-#[allow(clippy::struct_field_names)] // they are the document's keys
-#[derive(Serialize)]
-pub struct Issued {
-    pub user: String,
-    pub key: String,
-    pub issued: String,
-    pub expires: Option<String>,
-    /// None: it was written into a file.
-    pub secret: Option<String>,
-    pub file: Option<String>,
+/// A key as it is shown, once.
+#[derive(Serialize, JsonSchema)]
+pub struct KeyReport {
+    user: String,
+    key: String,
+    issued_at: String,
+    /// None: it is good until it is revoked.
+    expires_at: Option<String>,
+    /// None: it is in `file`.
+    secret: Option<String>,
+    file: Option<String>,
+    #[serde(skip)]
+    ends: String,
+}
+
+impl Report for KeyReport {
+    const KIND: &'static str = "key";
+
+    fn show(&self, out: &Output) {
+        out.result(format!("user  {}", paint(STRONG, &self.user)));
+        match (&self.secret, &self.file) {
+            (Some(secret), _) => out.result(format!("key   {}", paint(STRONG, secret))),
+            (None, file) => {
+                out.result(format!("key   in {}", file.as_deref().unwrap_or_default()));
+            }
+        }
+        out.note(format!(
+            "{} ({}). Nobody can print it again; `larder handoff write` puts keys into pull secrets.",
+            self.ends, self.key
+        ));
+    }
 }
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
@@ -116,28 +137,14 @@ pub fn hand_out(who: &Who, key: &Key, record: &KeyRecord, how: &How, context: &C
             failure
         })?;
     }
-    let secret = how.into.is_none().then(|| key.reveal().to_owned());
-    let file = how.into.as_ref().map(|path| shown(path));
-    if context.output.json {
-        context.output.document(&Issued {
-            user: who.to_string(),
-            key: record.id.to_string(),
-            issued: time(record.issued),
-            expires: record.expires.map(time),
-            secret,
-            file,
-        });
-        return Ok(Exit::Done);
-    }
-    context.output.result(format!("user  {}", paint(STRONG, who)));
-    match (secret, file) {
-        (Some(secret), _) => context.output.result(format!("key   {}", paint(STRONG, secret))),
-        (None, file) => context.output.result(format!("key   in {}", file.unwrap_or_default())),
-    }
-    context.output.note(format!(
-        "{} ({}). Nobody can print it again; `larder handoff write` puts keys into pull secrets.",
-        ends(record),
-        record.id
-    ));
+    context.output.tell(&KeyReport {
+        user: who.to_string(),
+        key: record.id.to_string(),
+        issued_at: time(record.issued),
+        expires_at: record.expires.map(time),
+        secret: how.into.is_none().then(|| key.reveal().to_owned()),
+        file: how.into.as_ref().map(|path| shown(path)),
+        ends: ends(record),
+    });
     Ok(Exit::Done)
 }

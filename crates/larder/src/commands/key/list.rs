@@ -2,6 +2,7 @@
 
 use larder_core::allowance::Span;
 use larder_store::{KeyRecord, Store, now};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{last_use, state};
@@ -9,7 +10,7 @@ use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Outcome};
 use crate::keys::failed;
-use crate::output::{BAD, DIM, Table, WARN, ago, count, paint, time};
+use crate::output::{BAD, DIM, Output, Report, Table, WARN, ago, count, paint, time};
 
 /// List the keys: whose, what they may do, how old, until when, last used when and from where
 ///
@@ -24,23 +25,34 @@ pub struct Args {
     soon: Span,
 }
 
-#[derive(Serialize)]
-struct Row {
+#[derive(Serialize, JsonSchema)]
+pub struct KeysReport {
+    keys: Vec<KeyRow>,
+    /// What "soon" is, as it was asked.
+    #[serde(skip)]
+    soon: Span,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct KeyRow {
     key: String,
     user: String,
     /// Whether it lets anybody in now.
     good: bool,
     /// Whether it expires soon, and nothing that lasts longer was issued beside it.
-    soon: bool,
-    issued: String,
-    expires: Option<String>,
-    revoked: Option<String>,
+    expires_soon: bool,
+    issued_at: String,
+    expires_at: Option<String>,
+    revoked_at: Option<String>,
     replaces: Option<String>,
-    used: Option<String>,
+    used_at: Option<String>,
+    /// The address that used it last.
     used_from: Option<String>,
     pull: Vec<String>,
     push: Vec<String>,
     delete: Vec<String>,
+    #[serde(skip)]
+    record: KeyRecord,
 }
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
@@ -60,36 +72,26 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         ) -> &larder_core::access::grants::Patterns| {
             permits.map(|it| of(it).texts().map(str::to_owned).collect()).unwrap_or_default()
         };
-        rows.push(Row {
+        rows.push(KeyRow {
             key: key.id.to_string(),
             user: key.user.clone(),
             good: good && who.is_some(),
-            soon: ends_soon(key, &keys, at, soon),
-            issued: time(key.issued),
-            expires: key.expires.map(time),
-            revoked: key.revoked.map(time),
+            expires_soon: ends_soon(key, &keys, at, soon),
+            issued_at: time(key.issued),
+            expires_at: key.expires.map(time),
+            revoked_at: key.revoked.map(time),
             replaces: key.replaces.as_ref().map(ToString::to_string),
-            used: key.used.map(time),
+            used_at: key.used.map(time),
             used_from: key.used_from.clone().filter(|from| !from.is_empty()),
             pull: texts(|permits| &permits.pull),
             push: texts(|permits| &permits.push),
             delete: texts(|permits| &permits.delete),
+            record: key.clone(),
         });
     }
-    let ending = rows.iter().filter(|row| row.soon).count();
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "keys": rows }));
-    } else {
-        show(&rows, &keys, context);
-        if ending > 0 {
-            context.output.note(format!(
-                "{} within {}. Next: `larder key rotate` issues the next one beside it.",
-                count(ending, "key") + if ending == 1 { " expires" } else { " expire" },
-                args.soon
-            ));
-        }
-    }
-    Ok(if ending > 0 { Exit::No } else { Exit::Done })
+    let report = KeysReport { keys: rows, soon: args.soon };
+    context.output.tell(&report);
+    Ok(if report.ending() > 0 { Exit::No } else { Exit::Done })
 }
 
 fn ends_soon(key: &KeyRecord, all: &[KeyRecord], at: i64, soon: i64) -> bool {
@@ -98,15 +100,40 @@ fn ends_soon(key: &KeyRecord, all: &[KeyRecord], at: i64, soon: i64) -> bool {
     key.is_good(at) && ends(key) && !others.any(|other| other.is_good(at) && !ends(other))
 }
 
-fn show(rows: &[Row], keys: &[KeyRecord], context: &Context) {
-    if rows.is_empty() {
-        context.output.result("no keys were issued");
-        return;
+impl KeysReport {
+    fn ending(&self) -> usize {
+        self.keys.iter().filter(|row| row.expires_soon).count()
     }
-    let columns = ["KEY", "USER", "MAY", "ISSUED", "STATE", "LAST USED"];
-    let mut table = Table::new(context.output.width(), &columns);
-    for row in rows {
-        let Some(key) = keys.iter().find(|key| key.id.as_str() == row.key) else { continue };
+}
+
+impl Report for KeysReport {
+    const KIND: &'static str = "keys";
+
+    fn show(&self, out: &Output) {
+        if self.keys.is_empty() {
+            out.result("no keys were issued");
+            return;
+        }
+        let columns = ["KEY", "USER", "MAY", "ISSUED", "STATE", "LAST USED"];
+        let mut table = Table::new(out.width(), &columns);
+        for row in &self.keys {
+            table.row(row.cells());
+        }
+        out.result(table.text());
+        let ending = self.ending();
+        if ending > 0 {
+            out.note(format!(
+                "{} within {}. Next: `larder key rotate` issues the next one beside it.",
+                count(ending, "key") + if ending == 1 { " expires" } else { " expire" },
+                self.soon
+            ));
+        }
+    }
+}
+
+impl KeyRow {
+    fn cells(&self) -> [String; 6] {
+        let (row, key) = (self, &self.record);
         let mut may = Vec::new();
         for (word, patterns) in [("pull", &row.pull), ("push", &row.push), ("delete", &row.delete)]
         {
@@ -118,7 +145,7 @@ fn show(rows: &[Row], keys: &[KeyRecord], context: &Context) {
             may.push(paint(WARN, if row.good { "nothing is granted" } else { "-" }));
         }
         let (good, state) = state(key);
-        let state = match (good, row.good, row.soon) {
+        let state = match (good, row.good, row.expires_soon) {
             (true, false, _) => paint(BAD, "no longer declared"),
             (true, _, true) => paint(WARN, state),
             (true, ..) => state,
@@ -128,14 +155,7 @@ fn show(rows: &[Row], keys: &[KeyRecord], context: &Context) {
         if let Some(first) = &row.replaces {
             user.push_str(&paint(DIM, format!("\nto replace {first}")));
         }
-        table.row([
-            row.key.clone(),
-            user,
-            may.join("\n"),
-            ago(key.issued, now()),
-            state,
-            last_use(key),
-        ]);
+        let issued = ago(key.issued, now());
+        [row.key.clone(), user, may.join("\n"), issued, state, last_use(key)]
     }
-    context.output.result(table.text());
 }

@@ -4,11 +4,14 @@ use larder_core::access::Who;
 use larder_core::access::key::KeyId;
 use larder_core::access::stop::{Stop, Stopped};
 use larder_store::{Kind, Store, now};
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::keys::{failed, note};
+use crate::output::{Output, Report};
 use crate::record;
 
 /// End keys at once, with all tokens issued for them; or all tokens of a service account or a cluster
@@ -82,18 +85,30 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let entries = args.tokens_of.iter().map(|of| record::entry(Kind::Key, of, &text)).collect();
         record::note(store, entries).await.map_err(failed("cannot write the record"))?;
     }
-    let names: Vec<&str> = args.keys.iter().map(KeyId::as_str).collect();
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "kind": "revoked", "revoked": names, "tokens_ended_of": args.tokens_of,
-        }));
-    } else {
-        if !names.is_empty() {
-            context.output.result(format!("revoked {}", names.join(", ")));
+    context.output.tell(&Revocation {
+        revoked: args.keys.iter().map(ToString::to_string).collect(),
+        tokens_ended_of: args.tokens_of.clone(),
+    });
+    Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct Revocation {
+    /// The keys that let nobody in any more.
+    revoked: Vec<String>,
+    /// Whose tokens have ended.
+    tokens_ended_of: Vec<String>,
+}
+
+impl Report for Revocation {
+    const KIND: &'static str = "revocation";
+
+    fn show(&self, out: &Output) {
+        if !self.revoked.is_empty() {
+            out.result(format!("revoked {}", self.revoked.join(", ")));
         }
-        for of in &args.tokens_of {
-            context.output.result(format!("ended every token that {of} has had until now"));
+        for of in &self.tokens_ended_of {
+            out.result(format!("ended every token issued to {of} until now"));
         }
     }
-    Ok(Exit::Done)
 }

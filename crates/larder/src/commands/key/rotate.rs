@@ -3,6 +3,7 @@
 use larder_core::access::Who;
 use larder_core::allowance::Span;
 use larder_store::{KeyRecord, Store, now};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::issue::{How, hand_out};
@@ -11,6 +12,7 @@ use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::keys::{failed, good_keys, make, note};
+use crate::output::{Output, Report};
 
 /// Issue a second key beside the first; with `--finish`, end the first
 ///
@@ -33,11 +35,21 @@ pub struct Args {
     idle: Span,
 }
 
-#[derive(Serialize)]
-struct Finished<'f> {
+#[derive(Serialize, JsonSchema)]
+pub struct Rotation {
     user: String,
-    ended: Vec<&'f str>,
-    stays: &'f str,
+    /// The keys that were ended.
+    ended: Vec<String>,
+    /// The key that stays.
+    stays: String,
+}
+
+impl Report for Rotation {
+    const KIND: &'static str = "rotation";
+
+    fn show(&self, out: &Output) {
+        out.result(format!("ended {}; {} stays", self.ended.join(", "), self.stays));
+    }
 }
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
@@ -110,14 +122,10 @@ async fn finish(
     for key in firsts {
         store.revoke_key(&key.id, now()).await.map_err(failed(what))?;
         note(store, &key.id, &format!("of {who} ended: {} has taken its place", second.id)).await?;
-        ended.push(key.id.as_str());
+        ended.push(key.id.to_string());
     }
-    if context.output.json {
-        let user = who.to_string();
-        context.output.document(&Finished { user, ended, stays: second.id.as_str() });
-    } else {
-        context.output.result(format!("ended {}; {} stays", ended.join(", "), second.id));
-    }
+    let (user, stays) = (who.to_string(), second.id.to_string());
+    context.output.tell(&Rotation { user, ended, stays });
     Ok(Exit::Done)
 }
 

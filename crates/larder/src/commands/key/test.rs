@@ -7,6 +7,7 @@ use larder_client::{Web, WebOptions};
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyError, Pepper};
 use larder_store::{Store, now};
+use schemars::JsonSchema;
 use secrecy::SecretString;
 use serde::Serialize;
 
@@ -17,7 +18,7 @@ use crate::context::{Context, reference_here};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
 use crate::keys::failed;
-use crate::output::{BAD, DIM, GOOD, STRONG, paint, time};
+use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, paint, time};
 use crate::policy::Judge;
 
 /// The order in which a request's credentials win.
@@ -46,28 +47,33 @@ pub struct Args {
     online: bool,
 }
 
-#[derive(Serialize)]
-struct Report {
+#[derive(Serialize, JsonSchema)]
+pub struct KeyTest {
     key: String,
     user: String,
     good: bool,
     /// Why it lets nobody in. None: it does.
     cause: Option<String>,
-    expires: Option<String>,
-    used: Option<String>,
+    expires_at: Option<String>,
+    used_at: Option<String>,
     pull: Vec<String>,
     push: Vec<String>,
-    images: Vec<Image>,
+    images: Vec<TestedImage>,
     /// Whether the larder at `url` took it. None: it was not asked.
     online: Option<bool>,
+    /// The order in which a request's credentials count.
     order: Vec<&'static str>,
+    #[serde(skip)]
+    state: String,
+    #[serde(skip)]
+    last_use: String,
 }
 
-#[derive(Serialize)]
-#[allow(clippy::struct_field_names)] // they are the document's keys
-struct Image {
+#[derive(Serialize, JsonSchema)]
+struct TestedImage {
     image: String,
     allowed: bool,
+    /// The line of the configuration that decides. None: none does.
     line: Option<String>,
 }
 
@@ -109,32 +115,30 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let allowed = !judged.ruling.is_refused() && judged.elsewhere.is_none() && cause.is_none();
         let decided = judged.grant.as_ref().and_then(|grant| grant.line.as_ref());
         let line = judged.reason().and_then(|(_, line)| line).or(decided.map(ToString::to_string));
-        images.push(Image { image: image.clone(), allowed, line });
+        images.push(TestedImage { image: image.clone(), allowed, line });
     }
     let permits = who.as_ref().and_then(|who| config.grants.permits(who));
     let online = match args.online {
         true => Some(sign_in(config, &known.user, &key).await?),
         false => None,
     };
-    let report = Report {
+    let report = KeyTest {
         key: known.id.to_string(),
         user: known.user.clone(),
         good: cause.is_none(),
         cause,
-        expires: known.expires.map(time),
-        used: known.used.map(time),
+        expires_at: known.expires.map(time),
+        used_at: known.used.map(time),
         pull: permits.map(|it| it.pull.texts().map(str::to_owned).collect()).unwrap_or_default(),
         push: permits.map(|it| it.push.texts().map(str::to_owned).collect()).unwrap_or_default(),
         images,
         online,
         order: ORDER.iter().map(|(name, _)| *name).collect(),
+        state: state(known).1,
+        last_use: last_use(known),
     };
     let fine = report.good && report.images.iter().all(|it| it.allowed) && online != Some(false);
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        show(&report, &state(known).1, &last_use(known), context);
-    }
+    context.output.tell(&report);
     Ok(if fine { Exit::Done } else { Exit::No })
 }
 
@@ -166,38 +170,49 @@ async fn sign_in(config: &Config, user: &str, key: &Key) -> Result<bool, Failure
     Ok(answer.status == 200)
 }
 
-fn show(report: &Report, state: &str, used: &str, context: &Context) {
-    let verdict = match &report.cause {
-        None => paint(GOOD, format!("is good: {state}")),
-        Some(cause) => paint(BAD, format!("lets nobody in: {cause}")),
-    };
-    let mut lines = vec![
-        format!("{} of {} {verdict}", report.key, paint(STRONG, &report.user)),
-        format!("  last used  {used}"),
-    ];
-    for (word, patterns) in [("pull", &report.pull), ("push", &report.push)] {
-        if !patterns.is_empty() {
-            lines.push(format!("  may {word}   {}", patterns.join(", ")));
+impl Report for KeyTest {
+    const KIND: &'static str = "key-test";
+
+    fn show(&self, out: &Output) {
+        out.result(self.text());
+    }
+}
+
+impl KeyTest {
+    fn text(&self) -> String {
+        let (report, state, used) = (self, &self.state, &self.last_use);
+        let verdict = match &report.cause {
+            None => paint(GOOD, format!("is good: {state}")),
+            Some(cause) => paint(BAD, format!("lets nobody in: {cause}")),
+        };
+        let mut lines = vec![
+            format!("{} of {} {verdict}", report.key, paint(STRONG, &report.user)),
+            format!("  last used  {used}"),
+        ];
+        for (word, patterns) in [("pull", &report.pull), ("push", &report.push)] {
+            if !patterns.is_empty() {
+                lines.push(format!("  may {word}   {}", patterns.join(", ")));
+            }
         }
+        for TestedImage { image, allowed, line } in &report.images {
+            let word = if *allowed { paint(GOOD, "may pull") } else { paint(BAD, "may not pull") };
+            let line = line.as_ref().map(|line| format!(" ({line})")).unwrap_or_default();
+            lines.push(format!("  {word} {image}{}", paint(DIM, line)));
+        }
+        match report.online {
+            Some(true) => lines.push(format!("  {}", paint(GOOD, "the larder takes it"))),
+            Some(false) => lines.push(format!("  {}", paint(BAD, "the larder refuses it"))),
+            None => {}
+        }
+        lines.push("\nOf what a request brings along, the first of these counts:".into());
+        for (number, (name, what)) in ORDER.iter().enumerate() {
+            let mark = if number == 0 { paint(GOOD, "this key") } else { String::new() };
+            lines.push(
+                format!("  {} {name:<15} {} {mark}", number + 1, paint(DIM, what))
+                    .trim_end()
+                    .to_owned(),
+            );
+        }
+        lines.join("\n")
     }
-    for Image { image, allowed, line } in &report.images {
-        let word = if *allowed { paint(GOOD, "may pull") } else { paint(BAD, "may not pull") };
-        let line = line.as_ref().map(|line| format!(" ({line})")).unwrap_or_default();
-        lines.push(format!("  {word} {image}{}", paint(DIM, line)));
-    }
-    match report.online {
-        Some(true) => lines.push(format!("  {}", paint(GOOD, "the larder takes it"))),
-        Some(false) => lines.push(format!("  {}", paint(BAD, "the larder refuses it"))),
-        None => {}
-    }
-    lines.push("\nOf what a request brings along, the first of these counts:".into());
-    for (number, (name, what)) in ORDER.iter().enumerate() {
-        let mark = if number == 0 { paint(GOOD, "this key") } else { String::new() };
-        lines.push(
-            format!("  {} {name:<15} {} {mark}", number + 1, paint(DIM, what))
-                .trim_end()
-                .to_owned(),
-        );
-    }
-    context.output.result(lines.join("\n"));
 }

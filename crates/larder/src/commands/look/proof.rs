@@ -6,25 +6,27 @@ use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::nodes::read_report;
 use larder_core::reference::{Image, Reference, Selector};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, now, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
-use crate::output::{BAD, GOOD, Table, ago, paint, short};
+use crate::output::{BAD, GOOD, Output, Report, Table, ago, paint, short};
 
 /// The largest report that is read, in bytes.
 const LIMIT: usize = 64 * 1024 * 1024;
 
-#[derive(Serialize)]
-struct Seen {
+#[derive(Serialize, JsonSchema)]
+struct ComparedPlace {
     /// `upstream`, `larder`, or a node's name.
     place: String,
     /// None: it does not have it.
+    #[schemars(with = "Option<String>")]
     digest: Option<Digest>,
     /// When this was last confirmed. None: it was asked just now.
-    confirmed: Option<String>,
+    confirmed_at: Option<String>,
     #[serde(skip)]
     remark: String,
 }
@@ -55,10 +57,10 @@ pub async fn prove(
         Err(larder_client::ClientError::NotFound { .. }) => None,
         Err(error) => return Err(Failure::remote(what(), &error)),
     };
-    let mut seen = vec![Seen {
+    let mut seen = vec![ComparedPlace {
         place: "upstream".into(),
         digest: there,
-        confirmed: None,
+        confirmed_at: None,
         remark: format!("{upstream}:{tag}"),
     }];
     seen.push(here(&repository, &tag, config).await?);
@@ -67,22 +69,33 @@ pub async fn prove(
         seen.extend(on_nodes(path, &[upstream, own], &tag)?);
     }
     let same = seen.windows(2).all(|two| two[0].digest == two[1].digest);
-    if context.output.json {
-        let document = serde_json::json!({
-            "reference": reference.to_string(), "same": same, "places": seen,
-        });
-        context.output.document(&document);
-    } else {
-        let mut table = Table::new(context.output.width(), &["WHERE", "DIGEST", ""]);
-        for one in &seen {
+    let reference = reference.to_string();
+    context.output.tell(&PlacesReport { reference, same, places: seen });
+    Ok(if same { Exit::Done } else { Exit::No })
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct PlacesReport {
+    reference: String,
+    /// Whether it is the same in all places.
+    same: bool,
+    places: Vec<ComparedPlace>,
+}
+
+impl Report for PlacesReport {
+    const KIND: &'static str = "image-places";
+
+    fn show(&self, out: &Output) {
+        let mut table = Table::new(out.width(), &["WHERE", "DIGEST", "AS"]);
+        let first = self.places.first().and_then(|one| one.digest.as_ref());
+        for one in &self.places {
             let digest = one.digest.as_ref().map_or("does not have it", short);
-            let style = if one.digest == seen[0].digest { GOOD } else { BAD };
+            let style = if one.digest.as_ref() == first { GOOD } else { BAD };
             table.row([one.place.clone(), paint(style, digest), one.remark.clone()]);
         }
-        context.output.result(table.text());
-        context.output.note(if same { "the same everywhere" } else { "they differ" });
+        out.result(table.text());
+        out.note(if self.same { "the same everywhere" } else { "they differ" });
     }
-    Ok(if same { Exit::Done } else { Exit::No })
 }
 
 /// The larder's repository and the upstream's image of a reference that names either.
@@ -106,7 +119,11 @@ fn on_shelf(reference: &Reference, config: &Config) -> Option<(RepositoryName, I
     None
 }
 
-async fn here(repository: &RepositoryName, tag: &Tag, config: &Config) -> Result<Seen, Failure> {
+async fn here(
+    repository: &RepositoryName,
+    tag: &Tag,
+    config: &Config,
+) -> Result<ComparedPlace, Failure> {
     let belief = match store_if_any(config)? {
         Some(store) => store
             .belief(repository, tag)
@@ -114,18 +131,18 @@ async fn here(repository: &RepositoryName, tag: &Tag, config: &Config) -> Result
             .map_err(|error| Failure::store("cannot tell what the larder holds", &error))?,
         None => None,
     };
-    Ok(Seen {
+    Ok(ComparedPlace {
         place: "larder".into(),
         remark: belief.as_ref().map_or_else(
             || format!("{repository}:{tag}, nobody has asked for it yet"),
             |belief| format!("{repository}:{tag}, confirmed {}", ago(belief.confirmed, now())),
         ),
-        confirmed: belief.as_ref().map(|belief| crate::output::time(belief.confirmed)),
+        confirmed_at: belief.as_ref().map(|belief| crate::output::time(belief.confirmed)),
         digest: belief.map(|belief| belief.digest),
     })
 }
 
-fn on_nodes(path: &Path, names: &[Image], tag: &Tag) -> Result<Vec<Seen>, Failure> {
+fn on_nodes(path: &Path, names: &[Image], tag: &Tag) -> Result<Vec<ComparedPlace>, Failure> {
     let what = || format!("cannot read {}", crate::files::named(path));
     let bytes = read_bounded(path, LIMIT).map_err(|error| Failure::io(what(), &error))?;
     let remedy = "write it with the platform's client: the Node objects as JSON";
@@ -134,10 +151,10 @@ fn on_nodes(path: &Path, names: &[Image], tag: &Tag) -> Result<Vec<Seen>, Failur
         read_report(&text, names, tag).map_err(|cause| Failure::usage(what(), cause, remedy))?;
     Ok(present
         .into_iter()
-        .map(|one| Seen {
+        .map(|one| ComparedPlace {
             place: one.node,
             digest: Some(one.digest),
-            confirmed: None,
+            confirmed_at: None,
             remark: "node".into(),
         })
         .collect())

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
 use bytes::Bytes;
@@ -15,13 +15,14 @@ use larder_core::pattern::Pattern;
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use larder_store::Store;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::commands::intake::{Budgets, Job, Upstreams, jobs};
 use crate::config::Config;
 use crate::context::{Context, open_store, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{Progress, bytes, count};
+use crate::output::{Output, Progress, Report, bytes, count};
 use crate::parcel::{NewParcel, Parcel, Trust, now_text, read_receipt, signing_key};
 use crate::transfer::{Content, Engine, Order, Outline, Own, Source, TransferError};
 
@@ -66,17 +67,19 @@ struct Packed {
     needs: BTreeMap<Digest, u64>,
 }
 
-#[derive(Serialize)]
-struct Report {
+#[derive(Serialize, JsonSchema)]
+pub struct PackReport {
     folder: PathBuf,
     images: usize,
     blobs: usize,
     left_out: usize,
-    bytes: u64,
+    size_bytes: u64,
     volumes: usize,
     dry_run: bool,
     /// Whether the folder holds this very parcel, finished by a run before.
     there_already: bool,
+    #[serde(skip)]
+    took: Duration,
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -129,25 +132,26 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     contents.check().map_err(|error| Failure::usage(what(), error, "pack fewer with `--only`"))?;
     let total = Shape::of(&contents).total;
     let volume = args.volume.map_or(total, |size| size.0).min(total);
-    let mut report = Report {
+    let mut report = PackReport {
+        took: Duration::ZERO,
         folder: args.out.clone(),
         images: contents.images.len(),
         blobs: contents.blobs.len(),
         left_out: contents.held.len(),
-        bytes: contents.total(),
+        size_bytes: contents.total(),
         volumes: usize::try_from(total.div_ceil(volume)).unwrap_or(usize::MAX),
         dry_run: args.dry_run,
         there_already: false,
     };
     if args.dry_run {
         progress.done();
-        show(&report, None, context);
+        context.output.tell(&report);
         return Ok(Exit::Done);
     }
     if is_packed(&args.out, &contents, &trust) {
         progress.done();
         report.there_already = true;
-        show(&report, None, context);
+        context.output.tell(&report);
         return Ok(Exit::Done);
     }
     let parcel = NewParcel::begin(&args.out, contents, Some(volume));
@@ -168,7 +172,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         noted.map_err(|error| Failure::store(what(), &error))?;
     }
     report.volumes = contents.volumes.len();
-    show(&report, Some(began), context);
+    report.took = began.elapsed();
+    context.output.tell(&report);
     Ok(Exit::Done)
 }
 
@@ -342,26 +347,30 @@ async fn write(
     outcomes.into_iter().collect()
 }
 
-fn show(report: &Report, began: Option<Instant>, context: &Context) {
-    if context.output.json {
-        context.output.document(report);
-        return;
+impl Report for PackReport {
+    const KIND: &'static str = "parcel-pack";
+
+    fn show(&self, out: &Output) {
+        show(self, out);
     }
+}
+
+fn show(report: &PackReport, out: &Output) {
     let left_out = match report.left_out {
         0 => String::new(),
         number => format!(", {} left out because the far side has them", count(number, "blob")),
     };
-    let (verb, end) = match began {
-        Some(began) => ("packed", format!(" in {:.1} s", began.elapsed().as_secs_f64())),
-        None if report.there_already => ("packed already:", String::new()),
-        None => ("would pack", String::new()),
+    let (verb, end) = match (report.dry_run, report.there_already) {
+        (true, _) => ("would pack", String::new()),
+        (false, true) => ("packed already:", String::new()),
+        (false, false) => ("packed", format!(" in {:.1} s", report.took.as_secs_f64())),
     };
-    context.output.result(format!(
+    out.result(format!(
         "{verb} {}: {}, {} ({}){left_out}; {}{end}",
         crate::files::named(&report.folder),
         count(report.images, "image"),
         count(report.blobs, "blob"),
-        bytes(report.bytes),
+        bytes(report.size_bytes),
         count(report.volumes, "volume"),
     ));
 }

@@ -2,17 +2,18 @@
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::time::Instant;
 
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
-use serde::Serialize;
 
 use super::elsewhere::Elsewhere;
+use super::unpack::{UnpackReport, UnpackedImage};
 use crate::config::Config;
 use crate::context::{Context, open_store, reference};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{GOOD, bytes, count, paint};
+use crate::output::count;
 use crate::transfer::{Archive, Engine, Moved, Order, Own, Target};
 
 /// What is asked for.
@@ -23,19 +24,13 @@ pub(super) struct Wish<'w> {
     pub dry_run: bool,
 }
 
-#[derive(Serialize)]
-struct Line {
-    archive: PathBuf,
-    name: String,
-    to: String,
-}
-
 pub(super) async fn unpack(
     wish: &Wish<'_>,
     elsewhere: Option<&Elsewhere>,
     config: &Config,
     context: &Context,
 ) -> Outcome {
+    let began = Instant::now();
     // Everything is read and has its place before anything is written.
     let mut all = Vec::new();
     for path in wish.paths {
@@ -69,7 +64,7 @@ pub(super) async fn unpack(
             all.push((path.clone(), name, to, tag));
         }
     }
-    let mut lines = Vec::new();
+    let mut images = Vec::new();
     let mut total = Moved::default();
     let progress = context.output.progress();
     for (path, name, to, tag) in all {
@@ -102,26 +97,18 @@ pub(super) async fn unpack(
             let moved = Engine::new(progress.clone()).run(&order).await;
             total.add(&moved.map_err(|error| failed(&error))?);
         }
-        lines.push(Line { archive: path, name, to: shown });
+        images.push(UnpackedImage { to: shown, archive: Some(path), name: Some(name) });
     }
     progress.done();
-    if context.output.json {
-        context.output.document(&lines);
-        return Ok(Exit::Done);
-    }
-    let verb = if wish.dry_run { "would unpack".to_owned() } else { paint(GOOD, "unpacked") };
-    for line in &lines {
-        context.output.result(format!("{verb} {} to {}", line.name, line.to));
-    }
-    if !wish.dry_run {
-        context.output.result(format!(
-            "{}; {} copied ({}), {} there already; nobody signed for them",
-            count(lines.len(), "image"),
-            count(total.copied, "blob"),
-            bytes(total.bytes),
-            total.present
-        ));
-    }
+    context.output.tell(&UnpackReport {
+        dry_run: wish.dry_run,
+        images,
+        blobs_copied: total.copied,
+        blobs_present: total.present,
+        copied_bytes: total.bytes,
+        seconds: began.elapsed().as_secs_f64(),
+        ..UnpackReport::default()
+    });
     Ok(Exit::Done)
 }
 

@@ -1,10 +1,12 @@
 //! `larder parcel receipt`: what this side holds.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::PathBuf;
 
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{bytes, count};
+use crate::output::{Output, Report, bytes, count};
 use crate::parcel::{receipt_of, signing_key, write_receipt};
 
 /// Write what this larder holds, for the next parcel to leave out
@@ -27,20 +29,31 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     write_receipt(&path, &receipt, &key).map_err(|error| error.failure(what))?;
     let size = std::fs::metadata(&path).map_err(|error| Failure::io(what, &error))?.len();
     let (images, blobs) = (receipt.images.len(), receipt.blobs.len());
-    if context.output.json {
-        let written =
-            serde_json::json!({ "file": path, "images": images, "blobs": blobs, "size": size });
-        context.output.document(&written);
-    } else {
-        context.output.result(format!(
+    context.output.tell(&ReceiptReport { file: path, images, blobs, size_bytes: size });
+    Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct ReceiptReport {
+    file: PathBuf,
+    images: usize,
+    blobs: usize,
+    /// Of the file.
+    size_bytes: u64,
+}
+
+impl Report for ReceiptReport {
+    const KIND: &'static str = "parcel-receipt";
+
+    fn show(&self, out: &Output) {
+        out.result(format!(
             "wrote {}: {}, {}, {}",
-            crate::files::named(&path),
-            count(images, "image"),
-            count(blobs, "blob"),
-            bytes(size)
+            crate::files::named(&self.file),
+            count(self.images, "image"),
+            count(self.blobs, "blob"),
+            bytes(self.size_bytes)
         ));
     }
-    Ok(Exit::Done)
 }
 
 /// The receipt's name where none is given: a larder's name may have anything in it.

@@ -4,12 +4,13 @@ use std::path::PathBuf;
 
 use larder_core::digest::Digest;
 use larder_core::parcel::{Contents, ParcelImage, Receipt};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Named;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Outcome};
-use crate::output::{DIM, GOOD, Table, WARN, bytes, count, paint, short, since};
+use crate::output::{DIM, GOOD, Output, Report, Table, WARN, bytes, count, paint, short, since};
 use crate::parcel::{Parcel, read_receipt};
 
 /// Show what is in a parcel
@@ -24,32 +25,33 @@ pub struct Args {
     against: Option<PathBuf>,
 }
 
-#[derive(Serialize)]
-struct Report<'r> {
-    made_by: &'r str,
-    made_at: &'r str,
-    signed_by: &'r str,
-    bytes: u64,
+#[derive(Serialize, JsonSchema)]
+pub struct ParcelReport {
+    made_by: String,
+    made_at: String,
+    signed_by: String,
+    size_bytes: u64,
     blobs: usize,
     left_out: usize,
-    volumes: Vec<&'r str>,
-    images: Vec<Line<'r>>,
-    against: Option<Against>,
+    volumes: Vec<String>,
+    images: Vec<ParcelLine>,
+    against: Option<AgainstReceipt>,
 }
 
-#[derive(Serialize)]
-struct Line<'r> {
+#[derive(Serialize, JsonSchema)]
+struct ParcelLine {
     name: String,
     image: String,
-    digest: &'r Digest,
+    #[schemars(with = "String")]
+    digest: Digest,
     companions: usize,
     /// What it is to the receipt's larder. None: no receipt was named.
     state: Option<&'static str>,
 }
 
 /// The parcel as the receipt's larder sees it.
-#[derive(Serialize)]
-struct Against {
+#[derive(Serialize, JsonSchema)]
+struct AgainstReceipt {
     larder: String,
     made_at: String,
     /// Blobs that come along and that it does not have.
@@ -69,30 +71,26 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         Some(path) => Some(read_receipt(path, &trust).map_err(|error| error.failure(what()))?.0),
         None => None,
     };
-    let report = Report {
-        made_by: &contents.made_by,
-        made_at: &contents.made_at,
-        signed_by: &parcel.signed_by,
-        bytes: contents.total(),
+    let report = ParcelReport {
+        made_by: contents.made_by.clone(),
+        made_at: contents.made_at.clone(),
+        signed_by: parcel.signed_by.clone(),
+        size_bytes: contents.total(),
         blobs: contents.blobs.len(),
         left_out: contents.held.len(),
-        volumes: contents.volumes.iter().map(|volume| volume.name.as_str()).collect(),
+        volumes: contents.volumes.iter().map(|volume| volume.name.clone()).collect(),
         images: contents.images.iter().map(|image| line(image, receipt.as_ref())).collect(),
         against: receipt.as_ref().map(|receipt| against(contents, receipt)),
     };
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        show(&report, context);
-    }
+    context.output.tell(&report);
     Ok(Exit::Done)
 }
 
-fn line<'i>(image: &'i ParcelImage, receipt: Option<&Receipt>) -> Line<'i> {
-    Line {
+fn line(image: &ParcelImage, receipt: Option<&Receipt>) -> ParcelLine {
+    ParcelLine {
         name: format!("{}:{}", image.to, image.tag),
         image: image.image.to_string(),
-        digest: &image.digest,
+        digest: image.digest.clone(),
         companions: image.companions.len(),
         state: receipt.map(|receipt| state(receipt, image)),
     }
@@ -106,14 +104,14 @@ fn state(receipt: &Receipt, image: &ParcelImage) -> &'static str {
     }
 }
 
-fn against(contents: &Contents, receipt: &Receipt) -> Against {
+fn against(contents: &Contents, receipt: &Receipt) -> AgainstReceipt {
     let new: Vec<u64> = contents
         .blobs
         .iter()
         .filter(|blob| !receipt.blobs.contains(&blob.digest))
         .map(|blob| blob.size)
         .collect();
-    Against {
+    AgainstReceipt {
         larder: receipt.made_by.clone(),
         made_at: receipt.made_at.clone(),
         new_blobs: new.len(),
@@ -122,9 +120,17 @@ fn against(contents: &Contents, receipt: &Receipt) -> Against {
     }
 }
 
-fn show(report: &Report<'_>, context: &Context) {
+impl Report for ParcelReport {
+    const KIND: &'static str = "parcel";
+
+    fn show(&self, out: &Output) {
+        show(self, out);
+    }
+}
+
+fn show(report: &ParcelReport, out: &Output) {
     let mut table =
-        Table::new(context.output.width(), &["IMAGE", "FROM", "DIGEST", "COMPANIONS", ""]);
+        Table::new(out.width(), &["IMAGE", "FROM", "DIGEST", "COMPANIONS", "AT THE FAR SIDE"]);
     for line in &report.images {
         let state = match line.state {
             Some("new") => paint(WARN, "new there"),
@@ -136,22 +142,22 @@ fn show(report: &Report<'_>, context: &Context) {
             0 => paint(DIM, "—"),
             number => number.to_string(),
         };
-        let digest = short(line.digest).to_owned();
+        let digest = short(&line.digest).to_owned();
         table.row([line.name.clone(), line.image.clone(), digest, companions, state]);
     }
-    context.output.result(table.text());
+    out.result(table.text());
     let left_out = match report.left_out {
         0 => String::new(),
         number => format!(", {} left out", count(number, "blob")),
     };
-    context.output.result(format!(
+    out.result(format!(
         "{}, {}{left_out}, {} in {}; made by {} {}, signed by {}",
         count(report.images.len(), "image"),
         count(report.blobs, "blob"),
-        bytes(report.bytes),
+        bytes(report.size_bytes),
         count(report.volumes.len(), "volume"),
         report.made_by,
-        since(report.made_at, now()),
+        since(&report.made_at, now()),
         report.signed_by
     ));
     if let Some(against) = &report.against {
@@ -159,16 +165,14 @@ fn show(report: &Report<'_>, context: &Context) {
             0 => "all of it".to_owned(),
             new => format!("all but {} of it ({})", count(new, "blob"), bytes(against.new_bytes)),
         };
-        context.output.result(format!(
+        out.result(format!(
             "{} had {lacking}, by its receipt of {}",
             against.larder,
             since(&against.made_at, now())
         ));
         if against.lacking > 0 {
             let lacking = count(against.lacking, "blob");
-            context
-                .output
-                .result(paint(WARN, format!("{lacking} that the parcel leaves out are not there")));
+            out.result(paint(WARN, format!("{lacking} that the parcel leaves out are not there")));
         }
     }
 }

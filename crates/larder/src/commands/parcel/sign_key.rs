@@ -1,9 +1,12 @@
 //! `larder parcel sign-key`: make the key that signs parcels and receipts.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::PathBuf;
 
 use crate::context::Context;
 use crate::failure::{Exit, Outcome};
+use crate::output::{Output, Report};
 use crate::parcel::make_key;
 
 /// Make the key that signs parcels and receipts
@@ -19,19 +22,32 @@ pub struct Args {
 pub fn run(args: &Args, context: &Context) -> Outcome {
     let made = make_key(&args.file);
     let key = made.map_err(|error| error.failure("cannot make a signing key"))?;
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "file": args.file, "key": key.to_string() }));
-        return Ok(Exit::Done);
-    }
-    context.output.result(key.to_string());
-    context.output.note(format!(
-        "Here, put `sign = \"{}\"` into [parcel] of larder.toml; it is found from the folder of larder.toml.",
-        crate::files::named(&args.file)
-    ));
     let name =
         context.config_if_any()?.map_or_else(|| "here".to_owned(), |config| config.larder.name);
-    context
-        .output
-        .note(format!("At the far side, put `trust = {{ {name} = \"{key}\" }}` into [parcel]."));
+    context.output.tell(&SignKeyReport { file: args.file.clone(), key: key.to_string(), name });
     Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct SignKeyReport {
+    /// The private half.
+    file: PathBuf,
+    /// The public half.
+    key: String,
+    #[serde(skip)]
+    name: String,
+}
+
+impl Report for SignKeyReport {
+    const KIND: &'static str = "parcel-sign-key";
+
+    fn show(&self, out: &Output) {
+        let Self { file, key, name } = self;
+        out.result(key);
+        out.note(format!(
+            "Here, put `sign = \"{}\"` into [parcel] of larder.toml; it is found from the folder of larder.toml.",
+            crate::files::named(file)
+        ));
+        out.note(format!("At the far side, put `trust = {{ {name} = \"{key}\" }}` into [parcel]."));
+    }
 }

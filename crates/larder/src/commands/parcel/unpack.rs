@@ -12,6 +12,7 @@ use larder_core::parcel::{HeldImage, ParcelImage, Receipt};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use larder_store::Store;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::elsewhere::Elsewhere;
@@ -20,7 +21,7 @@ use super::{Named, plain};
 use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{GOOD, WARN, bytes, count, paint};
+use crate::output::{GOOD, Output, Report, WARN, bytes, count, paint};
 use crate::parcel::{
     Parcel, ParcelError, ParcelSource, Pour, Trust, now_text, receipt_of, signing_key, verify,
     write_receipt,
@@ -59,17 +60,78 @@ pub struct Args {
 
 /// Images that are made visible at once.
 const AT_ONCE: usize = 4;
-#[derive(Serialize)]
-struct Report {
-    images: Vec<String>,
-    /// Tags that would have gone back, and stay.
-    held_back: Vec<String>,
-    signed_by: String,
-    blobs_copied: usize,
-    blobs_present: usize,
-    bytes: u64,
-    receipt: PathBuf,
-    seconds: f64,
+/// What was unpacked, or would be.
+#[derive(Serialize, JsonSchema, Default)]
+pub struct UnpackReport {
+    /// Whether nothing was unpacked.
+    pub dry_run: bool,
+    pub images: Vec<UnpackedImage>,
+    /// Tags that would have gone back to something older, and stay.
+    pub held_back: Vec<String>,
+    /// None: nobody signed for it.
+    pub signed_by: Option<String>,
+    pub blobs_copied: usize,
+    pub blobs_present: usize,
+    pub copied_bytes: u64,
+    /// The file to carry back. None: none was written.
+    pub receipt: Option<PathBuf>,
+    pub seconds: f64,
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct UnpackedImage {
+    /// Where it is now.
+    pub to: String,
+    /// The archive that it came from. None: it came from a signed parcel.
+    pub archive: Option<PathBuf>,
+    /// Its name in the archive.
+    pub name: Option<String>,
+}
+
+impl UnpackedImage {
+    fn signed(to: String) -> Self {
+        Self { to, archive: None, name: None }
+    }
+}
+
+impl Report for UnpackReport {
+    const KIND: &'static str = "parcel-unpack";
+
+    fn show(&self, out: &Output) {
+        let verb = if self.dry_run { "would unpack".to_owned() } else { paint(GOOD, "unpacked") };
+        for image in &self.images {
+            let from = image.name.as_ref().map(|name| format!("{name} to ")).unwrap_or_default();
+            out.result(format!("{verb} {from}{}", image.to));
+        }
+        for name in &self.held_back {
+            out.result(format!("{} {name}", paint(WARN, "held back")));
+        }
+        if !self.held_back.is_empty() {
+            out.note("This parcel is older than the last from its signer: these tags point to something else by now, and stay. `--older` takes them back too.");
+        }
+        if self.dry_run {
+            return;
+        }
+        let (images, copied) =
+            (count(self.images.len(), "image"), count(self.blobs_copied, "blob"));
+        let copied = format!(
+            "{copied} copied ({}), {} there already",
+            bytes(self.copied_bytes),
+            self.blobs_present
+        );
+        out.result(match &self.signed_by {
+            Some(by) => {
+                format!("{images} from a parcel signed by {by}; {copied}; {:.1} s", self.seconds)
+            }
+            None => format!("{images}; {copied}; nobody signed for them"),
+        });
+        if let Some(receipt) = &self.receipt {
+            out.result(format!("wrote the receipt {}", crate::files::named(receipt)));
+            out.note(
+                "Carry it back: `larder parcel pack --since RECEIPT` leaves out what is here.",
+            );
+        }
+    }
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
@@ -110,21 +172,18 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if args.dry_run {
         let mut would = Vec::new();
         for image in parcel.contents.images.iter().filter(|image| !back.contains(*image)) {
-            would.push(shown(image, elsewhere.as_ref())?);
+            would.push(UnpackedImage::signed(shown(image, elsewhere.as_ref())?));
         }
         let held_back = back.iter().map(|image| shown(image, elsewhere.as_ref()));
-        let held_back = held_back.collect::<Result<Vec<_>, _>>()?;
-        if context.output.json {
-            context.output.document(
-                &serde_json::json!({ "would_unpack": would, "would_hold_back": held_back }),
-            );
-        } else {
-            for name in would {
-                context.output.result(format!("would unpack {name}"));
-            }
-            tell_held_back(&held_back, context);
-        }
-        return Ok(if held_back.is_empty() { Exit::Done } else { Exit::No });
+        let report = UnpackReport {
+            dry_run: true,
+            images: would,
+            held_back: held_back.collect::<Result<Vec<_>, _>>()?,
+            signed_by: Some(parcel.signed_by.clone()),
+            ..UnpackReport::default()
+        };
+        context.output.tell(&report);
+        return Ok(if report.held_back.is_empty() { Exit::Done } else { Exit::No });
     }
     let progress = context.output.progress();
     let pour = match elsewhere {
@@ -157,19 +216,23 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     };
     let path = args.receipt.clone().unwrap_or_else(|| default_path(&receipt.made_by));
     write_receipt(&path, &receipt, &key).map_err(failed)?;
-    let mut report = Report {
+    let mut report = UnpackReport {
+        dry_run: false,
         images: Vec::new(),
         held_back: Vec::new(),
-        signed_by: parcel.signed_by.clone(),
+        signed_by: Some(parcel.signed_by.clone()),
         blobs_copied: moved.copied,
         blobs_present: moved.present,
-        bytes: moved.bytes,
-        receipt: path,
+        copied_bytes: moved.bytes,
+        receipt: Some(path),
         seconds: began.elapsed().as_secs_f64(),
     };
     for image in &parcel.contents.images {
-        let list = if back.contains(image) { &mut report.held_back } else { &mut report.images };
-        list.push(shown(image, elsewhere.as_ref())?);
+        let name = shown(image, elsewhere.as_ref())?;
+        match back.contains(image) {
+            true => report.held_back.push(name),
+            false => report.images.push(UnpackedImage::signed(name)),
+        }
     }
     let exit = if report.held_back.is_empty() { Exit::Done } else { Exit::No };
     if elsewhere.is_none() {
@@ -178,39 +241,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         report.blobs_copied = blobs.len() - before.len();
         report.blobs_present = before.len();
         let came = blobs.iter().filter(|blob| !before.contains(&blob.digest));
-        report.bytes = came.map(|blob| blob.size).sum();
+        report.copied_bytes = came.map(|blob| blob.size).sum();
     }
-    if context.output.json {
-        context.output.document(&report);
-        return Ok(exit);
-    }
-    tell_held_back(&report.held_back, context);
-    for name in &report.images {
-        context.output.result(format!("{} {name}", paint(GOOD, "unpacked")));
-    }
-    context.output.result(format!(
-        "{} from a parcel signed by {}; {} copied ({}), {} there already; {:.1} s",
-        count(report.images.len(), "image"),
-        report.signed_by,
-        count(report.blobs_copied, "blob"),
-        bytes(report.bytes),
-        report.blobs_present,
-        report.seconds
-    ));
-    context.output.result(format!("wrote the receipt {}", crate::files::named(&report.receipt)));
-    context
-        .output
-        .note("Carry it back: `larder parcel pack --since RECEIPT` leaves out what is here.");
+    context.output.tell(&report);
     Ok(exit)
-}
-
-fn tell_held_back(held_back: &[String], context: &Context) {
-    for name in held_back {
-        context.output.result(format!("{} {name}", paint(WARN, "held back")));
-    }
-    if !held_back.is_empty() {
-        context.output.note("This parcel is older than the last from its signer: these tags point to something else by now, and stay. `--older` takes them back too.");
-    }
 }
 
 /// Refuses a parcel that brings something to a shelf for which its signer is not trusted.

@@ -1,9 +1,11 @@
 //! `larder parcel verify`: is it complete, unaltered and from somebody we know?
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use super::Named;
 use crate::context::Context;
 use crate::failure::{Exit, Outcome};
-use crate::output::{GOOD, bytes, count, paint};
+use crate::output::{GOOD, Output, Report, bytes, count, paint};
 use crate::parcel::{Parcel, Pour, verify};
 
 /// Say whether a parcel is complete, unaltered and signed by a known key
@@ -26,27 +28,50 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     progress.done();
     verified.map_err(|error| error.failure(what()))?;
     let contents = &parcel.contents;
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "verified": true, "signed_by": parcel.signed_by, "made_by": contents.made_by,
-            "made_at": contents.made_at, "images": contents.images.len(),
-            "blobs": contents.blobs.len(), "left_out": contents.held.len(),
-            "bytes": contents.total(), "volumes": contents.volumes.len(),
-        }));
-        return Ok(Exit::Done);
-    }
-    context.output.result(format!(
-        "{}: {}, {} in {} ({}), signed by {}",
-        paint(GOOD, "complete and unaltered"),
-        count(contents.images.len(), "image"),
-        count(contents.blobs.len(), "blob"),
-        count(contents.volumes.len(), "volume"),
-        bytes(contents.total()),
-        parcel.signed_by
-    ));
-    if !contents.held.is_empty() {
-        let held = count(contents.held.len(), "blob");
-        context.output.note(format!("It leaves out {held} that the far side has by its receipt."));
-    }
+    context.output.tell(&ParcelVerification {
+        verified: true,
+        signed_by: parcel.signed_by.clone(),
+        made_by: contents.made_by.clone(),
+        made_at: contents.made_at.clone(),
+        images: contents.images.len(),
+        blobs: contents.blobs.len(),
+        left_out: contents.held.len(),
+        size_bytes: contents.total(),
+        volumes: contents.volumes.len(),
+    });
     Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct ParcelVerification {
+    verified: bool,
+    signed_by: String,
+    made_by: String,
+    made_at: String,
+    images: usize,
+    blobs: usize,
+    /// Blobs that the far side has by its receipt.
+    left_out: usize,
+    size_bytes: u64,
+    volumes: usize,
+}
+
+impl Report for ParcelVerification {
+    const KIND: &'static str = "parcel-verify";
+
+    fn show(&self, out: &Output) {
+        out.result(format!(
+            "{}: {}, {} in {} ({}), signed by {}",
+            paint(GOOD, "complete and unaltered"),
+            count(self.images, "image"),
+            count(self.blobs, "blob"),
+            count(self.volumes, "volume"),
+            bytes(self.size_bytes),
+            self.signed_by
+        ));
+        if self.left_out > 0 {
+            let held = count(self.left_out, "blob");
+            out.note(format!("It leaves out {held} that the far side has by its receipt."));
+        }
+    }
 }

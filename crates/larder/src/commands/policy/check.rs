@@ -6,6 +6,7 @@ use larder_core::access::Who;
 use larder_core::policy::{Elsewhere, Lack, Ruling};
 use larder_core::rewrite::{Access, Nature};
 use larder_core::shown::cut;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::cluster;
@@ -13,7 +14,7 @@ use crate::config::Config;
 use crate::context::{Context, read_reference, reference_here, store_if_any};
 use crate::deployments::{self, Broken, Sight};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, count, paint};
 use crate::policy::Judge;
 
 /// Say which images of deployments and Dockerfiles would be refused, before anything is built or applied
@@ -42,8 +43,15 @@ struct Found {
     open: bool,
 }
 
-#[derive(Serialize)]
-struct Row {
+#[derive(Serialize, JsonSchema)]
+pub struct PolicyCheck {
+    images: Vec<CheckedPull>,
+    broken: Vec<Broken>,
+}
+
+/// One image for one cluster.
+#[derive(Serialize, JsonSchema)]
+struct CheckedPull {
     image: String,
     place: Option<String>,
     cluster: String,
@@ -85,19 +93,21 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             rows.push(row(one, &who, &judge, &config).await?);
         }
     }
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "images": rows, "broken": broken }));
-    } else {
-        show(&rows, &broken, context);
-    }
-    let fine = !rows.iter().any(|row| row.refused) && broken.is_empty();
+    let report = PolicyCheck { images: rows, broken };
+    context.output.tell(&report);
+    let fine = !report.images.iter().any(|row| row.refused) && report.broken.is_empty();
     Ok(if fine { Exit::Done } else { Exit::No })
 }
 
 /// What is decided of one image for somebody.
-async fn row(one: &Found, who: &Who, judge: &Judge, config: &Config) -> Result<Row, Failure> {
+async fn row(
+    one: &Found,
+    who: &Who,
+    judge: &Judge,
+    config: &Config,
+) -> Result<CheckedPull, Failure> {
     let cluster = who.cluster_name().unwrap_or_default();
-    let mut row = Row {
+    let mut row = CheckedPull {
         image: one.written.clone(),
         place: one.place.clone(),
         cluster: cluster.to_owned(),
@@ -186,8 +196,16 @@ fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Fa
     Ok((found, broken))
 }
 
-fn show(rows: &[Row], broken: &[Broken], context: &Context) {
-    let mut table = Table::new(context.output.width(), &["VERDICT", "IMAGE", "CLUSTER", "WHERE"]);
+impl Report for PolicyCheck {
+    const KIND: &'static str = "policy-check";
+
+    fn show(&self, out: &Output) {
+        show(self, out);
+    }
+}
+
+fn show(PolicyCheck { images: rows, broken }: &PolicyCheck, out: &Output) {
+    let mut table = Table::new(out.width(), &["VERDICT", "IMAGE", "CLUSTER", "WHERE"]);
     for row in rows {
         let verdict = match row.verdict {
             "deny" => paint(BAD, "deny"),
@@ -206,11 +224,11 @@ fn show(rows: &[Row], broken: &[Broken], context: &Context) {
         table.row([verdict, image.join("\n"), who, row.place.clone().unwrap_or_default()]);
     }
     if !rows.is_empty() {
-        context.output.result(table.text());
+        out.result(table.text());
     }
     let number = |word: &str| rows.iter().filter(|row| row.verdict == word).count();
     let refused = rows.iter().filter(|row| row.refused).count();
-    context.output.result(format!(
+    out.result(format!(
         "\n{} asked: {refused} refused, {} with a warning, {} not ours, {} that cannot be told",
         count(rows.len(), "pull"),
         number("warn"),
@@ -218,6 +236,6 @@ fn show(rows: &[Row], broken: &[Broken], context: &Context) {
         number("unknown")
     ));
     for Broken { file, cause } in broken {
-        context.output.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
+        out.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
     }
 }

@@ -7,12 +7,13 @@ use larder_core::access::grants::Permits;
 use larder_core::access::{Action, Who};
 use larder_core::name::RepositoryName;
 use larder_core::policy::{Named, Rule};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::{self, Config, Provenance};
 use crate::context::{Context, every_tag, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, WARN, count, paint};
+use crate::output::{BAD, DIM, GOOD, Output, Report, WARN, count, paint};
 use crate::policy::Judge;
 
 /// Say in words who gains and who loses what between two configurations
@@ -27,27 +28,26 @@ pub struct Args {
     new: PathBuf,
 }
 
-#[derive(Serialize, Default)]
-struct Report {
+#[derive(Serialize, JsonSchema, Default)]
+pub struct PolicyDiff {
     /// What is written otherwise.
-    lines: Vec<Change>,
+    lines: Vec<PolicyChange>,
     /// What that does to the images that the larder holds.
-    effects: Vec<Effect>,
+    effects: Vec<PolicyEffect>,
     /// Whether there is a store to compare with.
     compared: bool,
 }
 
-#[derive(Serialize, PartialEq, Eq, PartialOrd, Ord)]
-#[allow(clippy::struct_field_names)] // they are the document's keys
-struct Change {
+#[derive(Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord)]
+struct PolicyChange {
     who: String,
     /// `gains`, `loses`, `changes`.
     change: &'static str,
     what: String,
 }
 
-#[derive(Serialize)]
-struct Effect {
+#[derive(Serialize, JsonSchema)]
+struct PolicyEffect {
     who: String,
     /// `gains`, `loses`, `is warned of`.
     change: &'static str,
@@ -58,7 +58,7 @@ struct Effect {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let (old, new) =
         (config::load(&args.old, Provenance::Named)?, config::load(&args.new, Provenance::Named)?);
-    let mut report = Report { lines: lines(&old, &new), ..Report::default() };
+    let mut report = PolicyDiff { lines: lines(&old, &new), ..PolicyDiff::default() };
     if let Some(store) = store_if_any(&new)?.or(store_if_any(&old)?) {
         report.compared = true;
         let failed = |error| Failure::store("cannot tell what the larder holds", &error);
@@ -101,28 +101,22 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                     by_change.entry((change, reason)).or_default().push(repository.to_string());
                 }
             }
-            report.effects.extend(by_change.into_iter().map(|((change, reason), images)| Effect {
-                who: who.to_string(),
-                change,
-                images,
-                reason,
+            report.effects.extend(by_change.into_iter().map(|((change, reason), images)| {
+                PolicyEffect { who: who.to_string(), change, images, reason }
             }));
         }
     }
     let same = report.lines.is_empty() && report.effects.is_empty();
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        show(&report, context);
-    }
+    context.output.tell(&report);
     Ok(if same { Exit::Done } else { Exit::No })
 }
 
 /// What is written otherwise.
-fn lines(old: &Config, new: &Config) -> Vec<Change> {
+fn lines(old: &Config, new: &Config) -> Vec<PolicyChange> {
     let mut all = Vec::new();
-    let mut add =
-        |who: &str, change, what: String| all.push(Change { who: who.to_owned(), change, what });
+    let mut add = |who: &str, change, what: String| {
+        all.push(PolicyChange { who: who.to_owned(), change, what })
+    };
     if old.larder.access != new.larder.access {
         let what = match new.is_open() {
             true => "everything: `access` is \"open\" now",
@@ -269,41 +263,45 @@ fn described(rule: &Rule) -> String {
 /// Images that are shown of each effect; `--json` has all.
 const SHOWN: usize = 5;
 
-fn show(report: &Report, context: &Context) {
+impl Report for PolicyDiff {
+    const KIND: &'static str = "policy-diff";
+
+    fn show(&self, out: &Output) {
+        show(self, out);
+    }
+}
+
+fn show(report: &PolicyDiff, out: &Output) {
     let painted = |change: &str| match change {
         "gains" => paint(GOOD, "gains"),
         "loses" => paint(BAD, "loses"),
         other => paint(WARN, other),
     };
-    for Change { who, change, what } in &report.lines {
+    for PolicyChange { who, change, what } in &report.lines {
         let change = match (who.as_str(), *change) {
             ("the rules", "gains") => paint(WARN, "have one more,"),
             ("the rules", "loses") => paint(WARN, "no longer have"),
             ("the rules", _) => paint(WARN, "change:"),
             (_, change) => painted(change),
         };
-        context.output.result(format!("{who} {change} {what}"));
+        out.result(format!("{who} {change} {what}"));
     }
     if report.lines.is_empty() {
-        context.output.result("grants and rules are written the same");
+        out.result("grants and rules are written the same");
     }
     if !report.compared {
-        context.output.note("there is no store to compare the effect with");
+        out.note("there is no store to compare the effect with");
         return;
     }
-    context.output.result(match report.effects.is_empty() {
+    out.result(match report.effects.is_empty() {
         true => "\nnothing changes for the images that the larder holds".to_owned(),
         false => "\nOf what the larder holds:".to_owned(),
     });
-    for Effect { who, change, images, reason } in &report.effects {
+    for PolicyEffect { who, change, images, reason } in &report.effects {
         let some: Vec<&str> = images.iter().take(SHOWN).map(String::as_str).collect();
         let more = images.len().saturating_sub(SHOWN);
         let more = if more > 0 { format!(" and {}", count(more, "other")) } else { String::new() };
         let reason = reason.as_ref().map(|it| paint(DIM, format!(" ({it})"))).unwrap_or_default();
-        context.output.result(format!(
-            "  {who} {} {}{more}{reason}",
-            painted(change),
-            some.join(", ")
-        ));
+        out.result(format!("  {who} {} {}{more}{reason}", painted(change), some.join(", ")));
     }
 }

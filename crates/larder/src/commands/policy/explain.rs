@@ -2,12 +2,13 @@
 
 use larder_core::access::Who;
 use larder_core::policy::{Case, Judgement, Ruling};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::super::key::Whose;
 use crate::context::{Context, reference_here, store_if_any};
 use crate::failure::{Exit, Outcome};
-use crate::output::{BAD, DIM, GOOD, STRONG, WARN, paint};
+use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, paint};
 use crate::policy::Judge;
 
 /// Say whether a cluster or account may pull an image, and which line decides
@@ -22,8 +23,8 @@ pub struct Args {
     whose: Whose,
 }
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(Serialize, JsonSchema)]
+pub struct PolicyExplanation {
     image: String,
     who: String,
     /// Whether nothing of this larder stands against it.
@@ -31,29 +32,32 @@ struct Report<'r> {
     /// `allow`, `warn`, `deny`, `not-ours`, `unknown`.
     ruling: &'static str,
     /// The repository of the larder. None: it is not in the larder.
-    repository: Option<&'r str>,
+    repository: Option<String>,
     origin: String,
     own: bool,
-    class: Option<&'r str>,
-    grant: Option<Grant<'r>>,
+    class: Option<String>,
+    grant: Option<ExplainedGrant>,
     /// Why the operator has blocked it. None: nobody has.
-    blocked: Option<&'r str>,
+    blocked: Option<String>,
     verdict: &'static str,
-    rule: Option<Rule<'r>>,
+    rule: Option<ExplainedRule>,
+    #[serde(skip)]
+    text: String,
 }
 
-#[derive(Serialize)]
-struct Grant<'r> {
+#[derive(Serialize, JsonSchema)]
+struct ExplainedGrant {
     allowed: bool,
-    pattern: Option<&'r str>,
+    pattern: Option<String>,
     line: Option<String>,
-    of: &'r str,
+    /// Whose grants they are, in words.
+    of: String,
 }
 
-#[derive(Serialize)]
-struct Rule<'r> {
-    name: &'r str,
-    because: &'r str,
+#[derive(Serialize, JsonSchema)]
+struct ExplainedRule {
+    name: String,
+    because: String,
     lacks: Option<String>,
     line: String,
 }
@@ -66,38 +70,43 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let judge = Judge::new(&config, store_if_any(&config)?)?;
     let case = judge.court.reference(&reference);
     let judged = judge.judge(&who, &case).await?;
-    if context.output.json {
-        context.output.document(&Report {
-            image: reference.to_string(),
-            who: who.to_string(),
-            allowed: !judged.ruling.is_refused(),
-            ruling: judged.ruling.word(),
-            repository: case.here().map(larder_core::name::RepositoryName::as_str),
-            origin: case.image.to_string(),
-            own: case.own,
-            class: case.class,
-            grant: judged.grant.as_ref().map(|grant| Grant {
-                allowed: grant.allowed,
-                pattern: grant.pattern.as_deref(),
-                line: grant.line.as_ref().map(ToString::to_string),
-                of: &grant.grants,
-            }),
-            verdict: judged.verdict.word(),
-            blocked: judged.blocked.as_deref(),
-            rule: judged.rule.map(|rule| Rule {
-                name: &rule.name,
-                because: &rule.because,
-                lacks: judged.lack.as_ref().map(ToString::to_string),
-                line: rule.line.to_string(),
-            }),
-        });
-    } else {
-        show(&who, &reference.to_string(), &case, &judged, context);
-    }
+    context.output.tell(&PolicyExplanation {
+        image: reference.to_string(),
+        who: who.to_string(),
+        allowed: !judged.ruling.is_refused(),
+        ruling: judged.ruling.word(),
+        repository: case.here().map(ToString::to_string),
+        origin: case.image.to_string(),
+        own: case.own,
+        class: case.class.map(str::to_owned),
+        grant: judged.grant.as_ref().map(|grant| ExplainedGrant {
+            allowed: grant.allowed,
+            pattern: grant.pattern.clone(),
+            line: grant.line.as_ref().map(ToString::to_string),
+            of: grant.grants.clone(),
+        }),
+        verdict: judged.verdict.word(),
+        blocked: judged.blocked.clone(),
+        rule: judged.rule.map(|rule| ExplainedRule {
+            name: rule.name.clone(),
+            because: rule.because.clone(),
+            lacks: judged.lack.as_ref().map(ToString::to_string),
+            line: rule.line.to_string(),
+        }),
+        text: text(&who, &reference.to_string(), &case, &judged),
+    });
     Ok(if judged.ruling.is_refused() { Exit::No } else { Exit::Done })
 }
 
-fn show(who: &Who, image: &str, case: &Case<'_>, judged: &Judgement<'_>, context: &Context) {
+impl Report for PolicyExplanation {
+    const KIND: &'static str = "policy-explanation";
+
+    fn show(&self, out: &Output) {
+        out.result(&self.text);
+    }
+}
+
+fn text(who: &Who, image: &str, case: &Case<'_>, judged: &Judgement<'_>) -> String {
     let who = paint(STRONG, who.described());
     let mut lines = vec![match judged.ruling {
         Ruling::Refused => format!("{who} {} {image}", paint(BAD, "may not pull")),
@@ -146,5 +155,5 @@ fn show(who: &Who, image: &str, case: &Case<'_>, judged: &Judgement<'_>, context
             paint(BAD, "blocked")
         ));
     }
-    context.output.result(lines.join("\n"));
+    lines.join("\n")
 }

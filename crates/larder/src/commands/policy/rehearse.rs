@@ -8,13 +8,14 @@ use larder_core::allowance::Span;
 use larder_core::policy::{Judgement, Named, Ruling};
 use larder_core::reference::Selector;
 use larder_store::{Filter, Kind, now};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::{self, Provenance};
 use crate::context::{Context, read_reference, store_if_any};
 use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Table, WARN, ago, count, paint, time};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, ago, count, paint, time};
 use crate::policy::Judge;
 
 /// Replay the recorded pulls against changed rules and grants: what would have been refused, for whom
@@ -33,26 +34,26 @@ pub struct Args {
     survey: Vec<PathBuf>,
 }
 
-#[derive(Serialize)]
-struct Report {
+#[derive(Serialize, JsonSchema)]
+pub struct PolicyRehearsal {
     since: String,
     /// Pulls that were replayed.
     pulls: u64,
     /// References of deployments that were asked about.
     surveyed: usize,
-    refused: Vec<Row>,
-    warned: Vec<Row>,
+    refused: Vec<RehearsedPull>,
+    warned: Vec<RehearsedPull>,
     /// Files and references of deployments that cannot be read.
     broken: Vec<Broken>,
 }
 
-#[derive(Serialize)]
-struct Row {
+#[derive(Serialize, JsonSchema)]
+struct RehearsedPull {
     who: String,
     image: String,
     /// How often it was pulled. None: a deployment names it.
     pulls: Option<u64>,
-    last: Option<String>,
+    last_at: Option<String>,
     /// Where a deployment names it. None: it was pulled.
     place: Option<String>,
     reason: String,
@@ -69,7 +70,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let span = i64::try_from(args.since.0.as_millis()).unwrap_or(i64::MAX);
     let since = now().saturating_sub(span);
     let judge = Judge::new(&changed, store.clone())?;
-    let mut report = Report {
+    let mut report = PolicyRehearsal {
         since: time(since),
         pulls: 0,
         surveyed: 0,
@@ -93,11 +94,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let who = who(&user, &changed);
             let Some((repository, selector)) = read(&reference) else { continue };
             let shown = if user.is_empty() { "anonymous".to_owned() } else { user };
-            let row = |reason: String, line| Row {
+            let row = |reason: String, line| RehearsedPull {
                 who: shown,
                 image: reference,
                 pulls: Some(pulls),
-                last: Some(time(last)),
+                last_at: Some(time(last)),
                 place: None,
                 reason,
                 line,
@@ -134,11 +135,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 let who =
                     Who::cluster(cluster.name.get_ref(), finding.workload.namespace.as_deref());
                 let judged = judge.reference(&who, &reading.reference).await?;
-                let row = |reason, line| Row {
+                let row = |reason, line| RehearsedPull {
                     who: who.to_string(),
                     image: finding.text.clone(),
                     pulls: None,
-                    last: None,
+                    last_at: None,
                     place: Some(place()),
                     reason,
                     line,
@@ -148,17 +149,17 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             }
         }
     }
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        show(&report, context);
-    }
+    context.output.tell(&report);
     let fine = report.refused.is_empty() && report.broken.is_empty();
     Ok(if fine { Exit::Done } else { Exit::No })
 }
 
-impl Report {
-    fn add(&mut self, judged: &Judgement<'_>, row: impl FnOnce(String, Option<String>) -> Row) {
+impl PolicyRehearsal {
+    fn add(
+        &mut self,
+        judged: &Judgement<'_>,
+        row: impl FnOnce(String, Option<String>) -> RehearsedPull,
+    ) {
         let Some((reason, line)) = judged.reason() else { return };
         match judged.ruling {
             Ruling::Refused | Ruling::Unknown => self.refused.push(row(reason, line)),
@@ -184,9 +185,16 @@ fn read(reference: &str) -> Option<(larder_core::name::RepositoryName, Selector)
     Some((repository.parse().ok()?, Selector::Tag(tag.parse().ok()?)))
 }
 
-fn show(report: &Report, context: &Context) {
-    let mut table =
-        Table::new(context.output.width(), &["WOULD BE", "WHO", "IMAGE", "PULLS", "BECAUSE"]);
+impl Report for PolicyRehearsal {
+    const KIND: &'static str = "policy-rehearsal";
+
+    fn show(&self, out: &Output) {
+        show(self, out);
+    }
+}
+
+fn show(report: &PolicyRehearsal, out: &Output) {
+    let mut table = Table::new(out.width(), &["WOULD BE", "WHO", "IMAGE", "PULLS", "BECAUSE"]);
     let refused = report.refused.iter().map(|row| (paint(BAD, "refused"), row));
     let warned = report.warned.iter().map(|row| (paint(WARN, "warned of"), row));
     let mut some = false;
@@ -201,21 +209,21 @@ fn show(report: &Report, context: &Context) {
         table.row([word, row.who.clone(), row.image.clone(), pulls, reason.join("\n")]);
     }
     if some {
-        context.output.result(table.text() + "\n");
+        out.result(table.text() + "\n");
     }
     let times: u64 = report.refused.iter().filter_map(|row| row.pulls).sum();
     let word = if report.refused.is_empty() { paint(GOOD, "none") } else { paint(BAD, times) };
-    context.output.result(format!(
+    out.result(format!(
         "{} since {} replayed, {word} of them would have been refused",
         count(usize::try_from(report.pulls).unwrap_or(usize::MAX), "pull"),
         report.since
     ));
     for Broken { file, cause } in &report.broken {
-        context.output.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
+        out.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
     }
     if report.surveyed > 0 {
         let denied = report.refused.iter().filter(|row| row.place.is_some()).count();
-        context.output.result(format!(
+        out.result(format!(
             "{} of deployments asked about, {denied} would be refused",
             count(report.surveyed, "reference")
         ));

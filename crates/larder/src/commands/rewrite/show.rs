@@ -6,42 +6,85 @@ use std::time::Duration;
 
 use similar::{ChangeTag, TextDiff};
 
-use super::{Args, Format, Line, Rewritten};
+use super::{Args, Format, RewriteLine, RewriteReport, Rewritten};
 use crate::context::Context;
 use crate::deployments::Broken;
-use crate::output::{BAD, DIM, GONE, GOOD, WARN, count, paint};
+use crate::output::{BAD, DIM, GONE, GOOD, Output, WARN, count, paint};
 
-/// What is said of all files.
-pub(super) fn all(args: &Args, files: &[Rewritten], broken: &[Broken], context: &Context) {
-    let lines: Vec<&Line> = files.iter().flat_map(|file| &file.lines).collect();
-    let changed = files.iter().filter(|file| file.changed).count();
-    if context.output.json {
-        let told: Vec<&&Line> = lines.iter().filter(|line| line.is_told()).collect();
-        context.output.document(&json!({
-            "files": files.len(), "changed": changed, "written": args.write, "references": told, "broken": broken,
-        }));
-        return;
+/// What people see beside the document.
+#[derive(Default)]
+pub(super) struct Shown {
+    check: bool,
+    format: Format,
+    /// Everything that was found, also what is right already.
+    lines: Vec<RewriteLine>,
+    diffs: Vec<String>,
+    templates: Vec<String>,
+}
+
+/// Gives what becomes of all files.
+pub(super) fn all(args: &Args, files: Vec<Rewritten>, broken: Vec<Broken>, context: &Context) {
+    let mut shown = Shown { check: args.check, format: args.format, ..Shown::default() };
+    let (count, changed) = (files.len(), files.iter().filter(|file| file.changed).count());
+    for file in files {
+        shown.templates.extend(file.template.then(|| file.file.clone()));
+        shown.diffs.extend(file.diff);
+        shown.lines.extend(file.lines);
     }
-    for diff in files.iter().filter_map(|file| file.diff.as_ref()) {
-        context.output.result(diff.trim_end());
+    let references = shown.lines.iter().filter(|line| line.is_told()).cloned().collect();
+    let written = args.write;
+    context.output.tell(&RewriteReport {
+        files: count,
+        changed,
+        written,
+        references,
+        broken,
+        text: None,
+        shown,
+    });
+}
+
+/// Gives what becomes of a text from stdin.
+pub(super) fn filtered(lines: Vec<RewriteLine>, changed: bool, text: &str, context: &Context) {
+    let references = lines.iter().filter(|line| line.is_told()).cloned().collect();
+    context.output.tell(&RewriteReport {
+        files: 1,
+        changed: usize::from(changed),
+        written: false,
+        references,
+        broken: Vec::new(),
+        text: Some(text.to_owned()),
+        shown: Shown { lines, ..Shown::default() },
+    });
+}
+
+pub(super) fn report(report: &RewriteReport, out: &Output) {
+    let RewriteReport { files, changed, written, broken, text, shown, .. } = report;
+    let lines: Vec<&RewriteLine> = shown.lines.iter().collect();
+    if let Some(text) = text {
+        out.raw(text);
+        return left(&lines, out);
     }
-    if args.check {
-        match args.format {
+    for diff in &shown.diffs {
+        out.result(diff.trim_end());
+    }
+    if shown.check {
+        match shown.format {
             Format::Text => {
                 for line in lines.iter().filter(|line| line.to.is_some()) {
-                    context.output.result(format!("{}: {}", at(line), what(line)));
+                    out.result(format!("{}: {}", at(line), what(line)));
                 }
             }
-            Format::Github => github(&lines, broken, context),
-            Format::Sarif => context.output.document(&sarif(&lines, broken)),
+            Format::Github => github(&lines, broken, out),
+            Format::Sarif => out.standard_document(&sarif(&lines, broken)),
         }
     }
-    left(&lines, context);
-    templates(files, context);
+    left(&lines, out);
+    templates(&shown.templates, out);
     let of =
         |what: &str| lines.iter().filter(|line| line.to.is_some() && line.what == what).count();
     let (references, secrets) = (of("reference"), of("secret"));
-    let verb = if args.write { "changed" } else { "would change" };
+    let verb = if *written { "changed" } else { "would change" };
     let stay = lines.iter().filter(|line| line.left.is_some()).count();
     let told = match (references, secrets) {
         (0, 0) => None,
@@ -54,27 +97,25 @@ pub(super) fn all(args: &Args, files: &[Rewritten], broken: &[Broken], context: 
         )),
     };
     let text = match &told {
-        None => format!("nothing to change in {}", count(files.len(), "file")),
-        Some(told) => format!("{told} {verb} in {changed} of {}", count(files.len(), "file")),
+        None => format!("nothing to change in {}", count(*files, "file")),
+        Some(told) => format!("{told} {verb} in {changed} of {}", count(*files, "file")),
     };
     let stay = if stay > 0 { format!("; {stay} left as they are") } else { String::new() };
-    context.output.note(format!("{}{stay}", paint(GOOD, text)));
-    if told.is_some() && !args.write && !args.check {
-        context.output.note("`--write` changes the files.");
+    out.note(format!("{}{stay}", paint(GOOD, text)));
+    if told.is_some() && !written && !shown.check {
+        out.note("`--write` changes the files.");
     }
     for Broken { file, cause } in broken {
-        context.output.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
+        out.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
     }
 }
 
 /// One note for all templates.
-fn templates(files: &[Rewritten], context: &Context) {
-    let named: Vec<&str> =
-        files.iter().filter(|file| file.template).map(|file| file.file.as_str()).collect();
-    match named.as_slice() {
+fn templates(named: &[String], out: &Output) {
+    match named {
         [] => {}
-        [one] => context.output.note(format!("note: {one} is a template and is left alone")),
-        all => context.output.note(format!(
+        [one] => out.note(format!("note: {one} is a template and is left alone")),
+        all => out.note(format!(
             "note: {} are templates and are left alone, as {}",
             count(all.len(), "file"),
             all[0]
@@ -83,15 +124,15 @@ fn templates(files: &[Rewritten], context: &Context) {
 }
 
 /// Says what is left as it is, and why.
-pub(super) fn left(lines: &[&Line], context: &Context) {
+fn left(lines: &[&RewriteLine], out: &Output) {
     for line in lines {
         if let Some(lacks) = &line.lacks {
             let label = paint(WARN, "note:");
-            context.output.note(format!("{label} {}: {}: {lacks}", at(line), safe(&line.from)));
+            out.note(format!("{label} {}: {}: {lacks}", at(line), safe(&line.from)));
         }
         if let Some(why) = &line.left {
             let label = if line.counts { paint(WARN, "left:") } else { paint(DIM, "left:") };
-            context.output.note(format!("{label} {}: {}: {why}", at(line), safe(&line.from)));
+            out.note(format!("{label} {}: {}: {why}", at(line), safe(&line.from)));
         }
     }
 }
@@ -101,11 +142,11 @@ fn safe(text: &str) -> String {
     cut(text, 300)
 }
 
-fn at(line: &Line) -> String {
+fn at(line: &RewriteLine) -> String {
     format!("{}:{}:{}", line.file, line.row, line.column)
 }
 
-fn what(line: &Line) -> String {
+fn what(line: &RewriteLine) -> String {
     match (&line.to, &line.left) {
         (Some(to), _) => format!("{} -> {to}", safe(&line.from)),
         (None, Some(why)) => format!("{}: {why}", safe(&line.from)),
@@ -114,13 +155,13 @@ fn what(line: &Line) -> String {
 }
 
 /// Commands that a workflow's log turns into remarks: what would change, and what counts as a "no".
-fn github(lines: &[&Line], broken: &[Broken], context: &Context) {
+fn github(lines: &[&RewriteLine], broken: &[Broken], out: &Output) {
     // As the commands want it: `%` first, and in values the signs that part them too.
     let text = |text: &str| text.replace('%', "%25").replace('\r', "%0D").replace('\n', "%0A");
     let value = |of: &str| text(of).replace(':', "%3A").replace(',', "%2C");
     for line in lines.iter().filter(|line| line.to.is_some() || line.counts) {
         let level = if line.to.is_some() { "warning" } else { "error" };
-        context.output.result(format!(
+        out.result(format!(
             "::{level} file={},line={},col={}::{}",
             value(&line.file),
             line.row,
@@ -129,12 +170,12 @@ fn github(lines: &[&Line], broken: &[Broken], context: &Context) {
         ));
     }
     for Broken { file, cause } in broken {
-        context.output.result(format!("::error file={}::{}", value(file), text(cause)));
+        out.result(format!("::error file={}::{}", value(file), text(cause)));
     }
 }
 
 /// The Static Analysis Results Interchange Format, version 2.1.0.
-fn sarif(lines: &[&Line], broken: &[Broken]) -> serde_json::Value {
+fn sarif(lines: &[&RewriteLine], broken: &[Broken]) -> serde_json::Value {
     let place = |file: &str, region: Option<serde_json::Value>| {
         let uri: String = file
             .split('/')

@@ -88,7 +88,7 @@ fn tell(app: &App, changed: &[&str], waiting: Option<&Vec<&str>>, asked: bool) {
     match waiting.map(Vec::as_slice) {
         None => {}
         Some([]) => {
-            tracing::info!(target: TARGET, "the configuration is again as the larder was started")
+            tracing::info!(target: TARGET, "the configuration is again as the larder was started");
         }
         Some(keys) => {
             let text = format!(

@@ -6,12 +6,14 @@ use larder_core::access::stop::{Stop, Stopped};
 use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_store::{Kind, Store, now};
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use super::unreadable;
 use crate::config::Config;
 use crate::context::{Context, open_store, reference_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, GOOD, paint};
+use crate::output::{BAD, GOOD, Output, Report, paint};
 use crate::record;
 
 /// Refuse content to everybody at once, wherever it lies
@@ -104,24 +106,37 @@ pub async fn lift(args: &LiftArgs, config: &Config, context: &Context) -> Outcom
     let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), "unblocked"));
     record::note(&store, entries.collect()).await.map_err(failed)?;
     tell(&all, "unblocked", false, context);
-    if all.is_empty() && !context.output.json {
-        context.output.result("nothing is blocked");
-    }
     Ok(Exit::Done)
 }
 
-fn tell(all: &BTreeSet<Digest>, done: &str, dry_run: bool, context: &Context) {
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "kind": done, "digests": all, "dry_run": dry_run,
-        }));
-        return;
+#[derive(Serialize, JsonSchema)]
+pub struct BlockReport {
+    /// `blocked`, `unblocked`.
+    state: &'static str,
+    digests: BTreeSet<String>,
+    /// Whether nothing was changed.
+    dry_run: bool,
+}
+
+impl Report for BlockReport {
+    const KIND: &'static str = "shelf-block";
+
+    fn show(&self, out: &Output) {
+        let Self { state, digests, dry_run } = self;
+        let style = if *state == "blocked" { BAD } else { GOOD };
+        for digest in digests {
+            let word = if *dry_run { format!("would be {state}") } else { (*state).to_owned() };
+            out.result(format!("{} {digest}", paint(style, word)));
+        }
+        if digests.is_empty() {
+            out.result("nothing is blocked");
+        }
     }
-    let style = if done == "blocked" { BAD } else { GOOD };
-    for digest in all {
-        let word = if dry_run { format!("would be {done}") } else { done.to_owned() };
-        context.output.result(format!("{} {digest}", paint(style, word)));
-    }
+}
+
+fn tell(all: &BTreeSet<Digest>, state: &'static str, dry_run: bool, context: &Context) {
+    let digests = all.iter().map(ToString::to_string).collect();
+    context.output.tell(&BlockReport { state, digests, dry_run });
 }
 
 /// All digests that are meant: an index with what it lists, a layer with the images that need it. What the larder

@@ -6,37 +6,44 @@ use larder_core::cached::Keeping;
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use larder_store::{Move, Standing, Store, Traffic};
+use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::shown::Shown;
+use super::shown::ShownImage;
 use super::unreadable;
 use crate::config::{Caching, Config};
-use crate::context::{Context, now};
+use crate::context::now;
 use crate::failure::Failure;
-use crate::output::{BAD, GOOD, WARN, ago, bytes, paint, short, until};
+use crate::output::{BAD, GOOD, Output, WARN, ago, bytes, paint, short, until};
 
 /// Moves of tags that are shown.
 const MOVES: usize = 5;
 
 /// All that is said of a cached shelf as such.
-#[derive(Serialize)]
-pub(super) struct Report {
+#[derive(Serialize, JsonSchema)]
+pub(super) struct CachedShelfReport {
     shelf: String,
     host: String,
     only: Vec<String>,
     skip: Vec<String>,
-    /// Over the last 30 days.
+    /// Requests that were answered from here, in the last 30 days.
     hits: u64,
+    /// Requests for which the upstream was asked, in the last 30 days.
     misses: u64,
-    sent: u64,
-    fetched: u64,
-    /// What it takes now, in bytes.
-    content: u64,
-    limit: Option<u64>,
-    upstream: Option<Upstream>,
-    moves: Vec<Moved>,
-    /// What the upstream has no more; it is kept as long as it is used.
-    gone: Vec<Gone>,
+    /// In the last 30 days.
+    sent_bytes: u64,
+    /// In the last 30 days.
+    fetched_bytes: u64,
+    /// What it takes now.
+    size_bytes: u64,
+    /// What it may take. None: no limit of its own.
+    limit_bytes: Option<u64>,
+    /// How the upstream stood when it was last asked. None: it never was.
+    upstream: Option<UpstreamStanding>,
+    /// Tags that moved, the latest first.
+    moves: Vec<TagMove>,
+    /// What the upstream no longer has; it is kept as long as it is used.
+    gone: Vec<GoneImage>,
     #[serde(skip)]
     keep: Option<std::time::Duration>,
     #[serde(skip)]
@@ -44,45 +51,52 @@ pub(super) struct Report {
 }
 
 /// A tag that the upstream has no more.
-#[derive(Serialize)]
-struct Gone {
+#[derive(Serialize, JsonSchema)]
+struct GoneImage {
     image: String,
-    /// When that was noticed.
-    since: String,
+    noticed_at: String,
 }
 
 /// How an upstream stood when a cached shelf last asked it.
-#[derive(Serialize)]
-pub struct Upstream {
+#[derive(Serialize, JsonSchema)]
+pub struct UpstreamStanding {
+    /// `well`, `ailing`, `limited`, `resting`.
     condition: String,
+    /// Until when it is not asked. None: it is.
     until: Option<String>,
     cause: Option<String>,
-    remaining: Option<u64>,
-    at: String,
+    /// Pulls that it still allows. None: it does not say.
+    remaining_pulls: Option<u64>,
+    asked_at: String,
     #[serde(skip)]
     pub line: String,
 }
 
-impl From<Standing> for Upstream {
+impl From<Standing> for UpstreamStanding {
     fn from(standing: Standing) -> Self {
         Self {
             line: standing_line(&standing),
             until: standing.until.map(crate::output::time),
-            at: crate::output::time(standing.at),
+            asked_at: crate::output::time(standing.at),
             condition: standing.condition,
             cause: standing.cause,
-            remaining: standing.remaining,
+            remaining_pulls: standing.remaining,
         }
     }
 }
 
-#[derive(Serialize)]
-struct Moved {
+#[derive(Serialize, JsonSchema)]
+struct TagMove {
+    #[schemars(with = "String")]
     repository: RepositoryName,
+    #[schemars(with = "String")]
     tag: Tag,
+    #[schemars(with = "String")]
     before: Digest,
+    /// None: it is gone.
+    #[schemars(with = "Option<String>")]
     after: Option<Digest>,
-    at: String,
+    moved_at: String,
     #[serde(skip)]
     when: i64,
 }
@@ -103,7 +117,7 @@ fn standing_line(standing: &Standing) -> String {
     }
 }
 
-impl Report {
+impl CachedShelfReport {
     pub async fn read(
         config: &Config,
         store: &Store,
@@ -120,9 +134,9 @@ impl Report {
         let standing = standing.into_iter().find(|one| one.host.as_str() == host);
         let moves = store.moves(shelf, MOVES).await.map_err(failed)?.into_iter();
         let gone = store.gone_tags(shelf).await.map_err(failed)?.into_iter();
-        let gone = gone.map(|(repository, tag, at)| Gone {
+        let gone = gone.map(|(repository, tag, at)| GoneImage {
             image: format!("{repository}:{tag}"),
-            since: crate::output::time(at),
+            noticed_at: crate::output::time(at),
         });
         let texts = |patterns: &[larder_core::pattern::Pattern]| {
             patterns.iter().map(ToString::to_string).collect()
@@ -134,19 +148,19 @@ impl Report {
             skip: texts(caching.habits.reach.skip()),
             hits,
             misses,
-            sent,
-            fetched,
-            content: store.bytes_of(&[shelf.to_owned()]).await.map_err(failed)?,
-            limit: caching.habits.limit,
-            upstream: standing.map(Upstream::from),
+            sent_bytes: sent,
+            fetched_bytes: fetched,
+            size_bytes: store.bytes_of(&[shelf.to_owned()]).await.map_err(failed)?,
+            limit_bytes: caching.habits.limit,
+            upstream: standing.map(UpstreamStanding::from),
             gone: gone.collect(),
             moves: moves
-                .map(|Move { repository, tag, before, after, at }| Moved {
+                .map(|Move { repository, tag, before, after, at }| TagMove {
                     repository,
                     tag,
                     before,
                     after,
-                    at: crate::output::time(at),
+                    moved_at: crate::output::time(at),
                     when: at,
                 })
                 .collect(),
@@ -160,7 +174,7 @@ impl Report {
         &self,
         store: &Store,
         repository: &RepositoryName,
-        images: &mut [Shown],
+        images: &mut [ShownImage],
     ) -> Result<(), Failure> {
         let failed = |error: larder_store::StoreError| unreadable(&error);
         let kept = store.kept_in(repository).await.map_err(failed)?;
@@ -170,14 +184,14 @@ impl Report {
             store.confirmed(repository).await.map_err(failed)?.into_iter().collect();
         for one in images {
             one.goes = ends.get(&one.digest).copied();
-            one.expires = one.goes.map(crate::output::time);
+            one.expires_at = one.goes.map(crate::output::time);
             one.checked = one.tag.as_ref().and_then(|tag| confirmed.get(tag).copied());
-            one.confirmed = one.checked.map(crate::output::time);
+            one.confirmed_at = one.checked.map(crate::output::time);
         }
         Ok(())
     }
 
-    pub fn show(&self, context: &Context) {
+    pub fn show(&self, out: &Output) {
         let reach = match (self.only.as_slice(), self.skip.as_slice()) {
             ([], []) => "all of it".to_owned(),
             ([], skip) => format!("all but {}", skip.join(", ")),
@@ -187,8 +201,9 @@ impl Report {
         let all = self.hits + self.misses;
         let rate = self.hits.saturating_mul(100).checked_div(all);
         let rate = rate.map(|rate| format!(" ({rate} % from here)")).unwrap_or_default();
-        let saved = self.sent.saturating_sub(self.fetched);
-        let limit = self.limit.map(|limit| format!(" of {}", bytes(limit))).unwrap_or_default();
+        let saved = self.sent_bytes.saturating_sub(self.fetched_bytes);
+        let limit =
+            self.limit_bytes.map(|limit| format!(" of {}", bytes(limit))).unwrap_or_default();
         let keep = self.keep.map_or_else(
             || "kept until the limit is reached".to_owned(),
             |keep| format!("kept for {} after the last pull", larder_core::allowance::Span(keep)),
@@ -198,11 +213,11 @@ impl Report {
             format!("  answers   {} from here, {} fetched{rate}; 30 days", self.hits, self.misses),
             format!(
                 "  bytes     {} sent, {} fetched, {} saved",
-                bytes(self.sent),
-                bytes(self.fetched),
+                bytes(self.sent_bytes),
+                bytes(self.fetched_bytes),
                 bytes(saved)
             ),
-            format!("  holds     {}{limit}; {keep}", bytes(self.content)),
+            format!("  holds     {}{limit}; {keep}", bytes(self.size_bytes)),
         ];
         if let Some(upstream) = &self.upstream {
             lines.push(format!("  upstream  {}", upstream.line));
@@ -218,12 +233,12 @@ impl Report {
                 ago(moved.when, now())
             ));
         }
-        for (number, Gone { image, since }) in self.gone.iter().enumerate() {
+        for (number, GoneImage { image, noticed_at }) in self.gone.iter().enumerate() {
             let head = if number == 0 { "gone" } else { "" };
             lines.push(format!(
-                "  {head:<9} {image}: the upstream has it no more (since {since}); it is kept as long as it is used"
+                "  {head:<9} {image}: the upstream no longer has it (noticed {noticed_at}); it is kept as long as it is used"
             ));
         }
-        context.output.result(lines.join("\n"));
+        out.result(lines.join("\n"));
     }
 }

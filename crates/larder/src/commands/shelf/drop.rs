@@ -7,13 +7,14 @@ use larder_core::holdings::{DropPlan, Holdings, Unwanted};
 use larder_core::name::{NameError, RepositoryName, Tag};
 use larder_core::pattern::{Pattern, PatternError};
 use larder_store::{Kind, Store};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{House, unreadable};
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{GONE, bytes, count, paint, short};
+use crate::output::{GONE, Output, Report, bytes, count, paint, short};
 use crate::record;
 
 /// Take images away, with what is about them
@@ -30,37 +31,72 @@ pub struct Args {
     dry_run: bool,
 }
 
-#[derive(Serialize)]
-struct Report {
-    /// Whether anything was taken away.
+#[derive(Serialize, JsonSchema)]
+pub struct DropReport {
+    /// Whether anything was removed.
     done: bool,
-    tags: Vec<GoneTag>,
-    manifests: Vec<GoneManifest>,
-    kept: Vec<Kept>,
-    /// What nothing uses then, in bytes.
-    freed: u64,
+    tags: Vec<DroppedTag>,
+    manifests: Vec<DroppedManifest>,
+    kept: Vec<KeptManifest>,
+    /// What nothing uses then; `larder store collect` frees it.
+    freed_bytes: u64,
     /// How much of it changed meanwhile, and stays.
     changed: usize,
 }
 
-#[derive(Serialize)]
-struct GoneTag {
+#[derive(Serialize, JsonSchema)]
+struct DroppedTag {
+    #[schemars(with = "String")]
     repository: RepositoryName,
+    #[schemars(with = "String")]
     tag: Tag,
+    #[schemars(with = "String")]
     digest: Digest,
 }
 
-#[derive(Serialize)]
-struct GoneManifest {
+#[derive(Serialize, JsonSchema)]
+struct DroppedManifest {
+    #[schemars(with = "String")]
     repository: RepositoryName,
+    #[schemars(with = "String")]
     digest: Digest,
 }
 
-#[derive(Serialize)]
-struct Kept {
+/// A manifest that is named and stays.
+#[derive(Serialize, JsonSchema)]
+struct KeptManifest {
+    #[schemars(with = "String")]
     repository: RepositoryName,
+    #[schemars(with = "String")]
     digest: Digest,
     because: String,
+}
+
+impl Report for DropReport {
+    const KIND: &'static str = "shelf-drop";
+
+    fn show(&self, out: &Output) {
+        for DroppedTag { repository, tag, digest } in &self.tags {
+            out.result(paint(GONE, format!("- {repository}:{tag}  {}", short(digest))));
+        }
+        for KeptManifest { repository, digest, because } in &self.kept {
+            out.result(format!("  {repository}@{} stays: {because}", short(digest)));
+        }
+        let (tags, manifests) =
+            (count(self.tags.len(), "tag"), count(self.manifests.len(), "manifest"));
+        let freed = bytes(self.freed_bytes);
+        if self.done {
+            out.result(format!(
+                "dropped {tags} and {manifests}; `larder store collect` frees {freed}"
+            ));
+        } else {
+            out.result(format!("{tags} and {manifests} go; {freed} would be free"));
+            out.note("nothing was removed (--dry-run)");
+        }
+        if self.changed > 0 {
+            out.note(format!("{} changed meanwhile and stays", count(self.changed, "of them")));
+        }
+    }
 }
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
@@ -82,9 +118,6 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     }
     let plan = holdings.plan_drop(&unwanted);
     let mut report = report(&plan);
-    if !context.output.json {
-        say(&plan, context);
-    }
     if !args.dry_run {
         let gone = plan.tags.iter().map(|(repository, tag, digest)| {
             let about = format!("{repository}:{tag}");
@@ -102,24 +135,9 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         record::note(store, gone).await.map_err(|error| unreadable(&error))?;
         report.done = true;
         report.changed = dropped.changed;
-        if !context.output.json {
-            context.output.result(format!(
-                "dropped {} and {}; `larder store collect` frees the space",
-                count(dropped.tags, "tag"),
-                count(dropped.manifests, "manifest")
-            ));
-            if dropped.changed > 0 {
-                let changed = count(dropped.changed, "of them");
-                context.output.note(format!("{changed} changed meanwhile and stays"));
-            }
-        }
-    } else if !context.output.json {
-        context.output.note("nothing was taken away (--dry-run)");
     }
+    context.output.tell(&report);
     let kept = !report.kept.is_empty() || report.changed > 0;
-    if context.output.json {
-        context.output.document(&report);
-    }
     Ok(if kept { Exit::No } else { Exit::Done })
 }
 
@@ -181,36 +199,22 @@ fn find(holdings: &Holdings, named: &Named) -> Vec<Unwanted> {
     }
 }
 
-fn report(plan: &DropPlan) -> Report {
+fn report(plan: &DropPlan) -> DropReport {
     let tags = plan.tags.iter().cloned();
     let manifests = plan.manifests.iter().cloned();
     let kept = plan.kept.iter().cloned();
-    Report {
+    DropReport {
         done: false,
-        tags: tags.map(|(repository, tag, digest)| GoneTag { repository, tag, digest }).collect(),
+        tags: tags
+            .map(|(repository, tag, digest)| DroppedTag { repository, tag, digest })
+            .collect(),
         manifests: manifests
-            .map(|(repository, digest)| GoneManifest { repository, digest })
+            .map(|(repository, digest)| DroppedManifest { repository, digest })
             .collect(),
         kept: kept
-            .map(|(repository, digest, because)| Kept { repository, digest, because })
+            .map(|(repository, digest, because)| KeptManifest { repository, digest, because })
             .collect(),
-        freed: plan.freed,
+        freed_bytes: plan.freed,
         changed: 0,
     }
-}
-
-fn say(plan: &DropPlan, context: &Context) {
-    for (repository, tag, digest) in &plan.tags {
-        let line = format!("- {repository}:{tag}  {}", short(digest));
-        context.output.result(paint(GONE, line));
-    }
-    for (repository, digest, because) in &plan.kept {
-        context.output.result(format!("  {repository}@{} stays: {because}", short(digest)));
-    }
-    context.output.result(format!(
-        "{} and {} go; {} would be free",
-        count(plan.tags.len(), "tag"),
-        count(plan.manifests.len(), "manifest"),
-        bytes(plan.freed)
-    ));
 }

@@ -1,11 +1,13 @@
 //! `larder shelf retry`: an upstream that is left alone is asked again.
 
 use larder_store::{Kind, RETRY, Standing, now};
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::time;
+use crate::output::{Output, Report, time};
 use crate::record;
 
 /// Ask an upstream again that is left alone, because it limited us or failed
@@ -38,36 +40,47 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let standing = store.standing().await.map_err(failed)?;
     let found = standing.into_iter().find(|one| one.host == upstream.host);
     let left_alone = found.filter(|one| one.until.is_some_and(|until| until > now()));
-    let Some(one) = left_alone else {
-        if context.output.json {
-            context.output.document(
-                &serde_json::json!({ "upstream": upstream.host, "was": null, "until": null }),
-            );
-        } else {
-            context.output.result(format!("{} is not left alone: nothing to do", upstream.host));
-        }
-        return Ok(Exit::Done);
-    };
-    let wish =
-        Standing { condition: RETRY.into(), until: None, cause: None, at: now(), ..one.clone() };
-    store.note_standing(vec![wish]).await.map_err(failed)?;
-    let because = args.because.as_ref().map(|because| format!(": {because}")).unwrap_or_default();
-    let entry = record::entry(
-        Kind::Config,
-        upstream.host.as_str(),
-        &format!("is asked again, though it was {}{because}", one.condition),
-    );
-    record::note(&store, vec![entry]).await.map_err(failed)?;
-    let until = one.until.map(time);
-    if context.output.json {
-        context.output.document(&serde_json::json!({
-            "upstream": upstream.host, "was": one.condition, "until": until,
-        }));
-    } else {
-        let until = until.map(|until| format!(" until {until}")).unwrap_or_default();
-        context
-            .output
-            .result(format!("{} is asked again; it was {}{until}", upstream.host, one.condition));
+    let mut report =
+        RetryReport { upstream: upstream.host.to_string(), was: None, left_alone_until: None };
+    if let Some(one) = left_alone {
+        let wish = Standing {
+            condition: RETRY.into(),
+            until: None,
+            cause: None,
+            at: now(),
+            ..one.clone()
+        };
+        store.note_standing(vec![wish]).await.map_err(failed)?;
+        let because = args.because.as_ref().map(|it| format!(": {it}")).unwrap_or_default();
+        let text = format!("is asked again, though it was {}{because}", one.condition);
+        let entry = record::entry(Kind::Config, upstream.host.as_str(), &text);
+        record::note(&store, vec![entry]).await.map_err(failed)?;
+        report.left_alone_until = one.until.map(time);
+        report.was = Some(one.condition);
     }
+    context.output.tell(&report);
     Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct RetryReport {
+    /// The upstream's host.
+    upstream: String,
+    /// `limited`, `resting`. None: it was not left alone, so nothing was done.
+    was: Option<String>,
+    left_alone_until: Option<String>,
+}
+
+impl Report for RetryReport {
+    const KIND: &'static str = "shelf-retry";
+
+    fn show(&self, out: &Output) {
+        let Self { upstream, was, left_alone_until } = self;
+        let Some(was) = was else {
+            return out.result(format!("{upstream} is not left alone: nothing to do"));
+        };
+        let until =
+            left_alone_until.as_ref().map(|end| format!(" until {end}")).unwrap_or_default();
+        out.result(format!("{upstream} is asked again; it was {was}{until}"));
+    }
 }

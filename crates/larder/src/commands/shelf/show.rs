@@ -9,19 +9,21 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_store::{Store, StoreError};
+use schemars::JsonSchema;
+use serde::Serialize;
 
-use super::cached::Report;
-use super::shown::Shown;
+use super::cached::CachedShelfReport;
+use super::shown::ShownImage;
 use super::{House, tree, unreadable};
 use crate::config::Config;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{Table, ago, bytes, count, short, until};
+use crate::output::{Output, Report, Table, ago, bytes, count, short, until};
 
 /// Show the images of a shelf or a repository
 ///
 /// SIZE is what an image takes by itself, FREED what nothing but it uses: what would be free without it.
-#[derive(Debug, clap::Args)]
+#[derive(Debug, Clone, clap::Args)]
 pub struct Args {
     /// A shelf, a repository on it, or one of its tags or digests: `vendor`, `vendor/kettle:2`
     name: String,
@@ -73,11 +75,10 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     let cached = match config.cached_shelf(repository.first_component()) {
         Some((shelf, caching)) => {
             let name = shelf.name.get_ref().as_str();
-            Some(Report::read(config, store, name, caching).await?)
+            Some(CachedShelfReport::read(config, store, name, caching).await?)
         }
         None => None,
     };
-    // What a shelf as such did is said where it is asked for as such.
     let whole = cached.as_ref().filter(|_| repository.is_single() && wanted.is_none());
     let (mut shown, mut untagged) = (Vec::new(), 0);
     let mut last: Option<RepositoryName> = None;
@@ -99,73 +100,89 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
             None => break,
         }
     }
-    if shown.is_empty() {
-        if let Some(report) = whole {
-            if context.output.json {
-                let images: [(); 0] = [];
-                context.output.document(&serde_json::json!({ "cache": report, "images": images }));
-            } else {
-                report.show(context);
-                context.output.note("nothing of it was asked for yet");
-            }
-            return Ok(Exit::Done);
-        }
+    if shown.is_empty() && whole.is_none() {
         let declared = wanted.is_none()
             && config.storing_shelves().iter().any(|shelf| shelf == repository.as_str());
-        if declared || args.unpulled.is_some() {
-            if context.output.json {
-                context.output.document(&[(); 0]);
-            } else if args.unpulled.is_some() {
-                context.output.result(format!("nothing of {repository} was unpulled for so long"));
-            } else {
-                context.output.result(format!("{repository} is empty"));
-            }
-            return Ok(Exit::Done);
+        if !declared && args.unpulled.is_none() {
+            let remedy = "`larder shelf list` shows what there is";
+            return Err(Failure::usage(what(), "the larder holds nothing under that name", remedy)
+                .ending(Exit::No));
         }
-        let remedy = "`larder shelf list` shows what there is";
-        return Err(Failure::usage(what(), "the larder holds nothing under that name", remedy)
-            .ending(Exit::No));
     }
     shown.sort_by(|a, b| (a.repository.as_str(), &a.tag).cmp(&(b.repository.as_str(), &b.tag)));
     match args.sort {
         Order::Name => {}
-        Order::Size => shown.sort_by_key(|one| std::cmp::Reverse(one.content)),
-        Order::Freed => shown.sort_by_key(|one| std::cmp::Reverse(one.freed)),
+        Order::Size => shown.sort_by_key(|one| std::cmp::Reverse(one.size_bytes)),
+        Order::Freed => shown.sort_by_key(|one| std::cmp::Reverse(one.exclusive_bytes)),
         Order::Since => shown.sort_by_key(|one| std::cmp::Reverse(one.at)),
         Order::Pulled => shown.sort_by_key(|one| std::cmp::Reverse(one.last)),
-        Order::Pulls => shown.sort_by_key(|one| std::cmp::Reverse(one.pulls)),
+        Order::Pulls => shown.sort_by_key(|one| std::cmp::Reverse(one.pulls_in_30_days)),
     }
     if args.tree {
-        return tree::show(store, &shown, context).await;
+        tree::add(store, &mut shown).await?;
     }
-    if context.output.json {
-        match whole {
-            Some(report) => {
-                let all = serde_json::json!({ "cache": report, "images": shown });
-                context.output.document(&all);
-            }
-            None => context.output.document(&shown),
-        }
-        return Ok(Exit::Done);
-    }
-    if let Some(report) = whole {
-        report.show(context);
-        context.output.result("");
-    }
-    table(&shown, cached.is_some(), context);
-    if shown.iter().any(|one| !one.absent.is_empty()) {
-        context.output.note("Platforms in brackets are named by the index and are not here.");
-    }
-    let tags = shown.iter().filter(|one| one.tag.is_some()).count();
-    context.output.note(match (untagged, args.untagged) {
-        (0, _) | (_, true) => count(tags, "tag"),
-        (untagged, false) => format!(
-            "{}, and {} without a tag; `--untagged` shows those too",
-            count(tags, "tag"),
-            count(untagged, "manifest")
-        ),
+    context.output.tell(&ShelfReport {
+        name: repository.to_string(),
+        on_cached_shelf: cached.is_some(),
+        cache: cached.filter(|_| repository.is_single() && wanted.is_none()),
+        images: shown,
+        untagged_manifests: untagged,
+        args: args.clone(),
     });
     Ok(Exit::Done)
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct ShelfReport {
+    name: String,
+    /// The cached shelf, where it was asked for as a whole. None: it is another, or a part of one.
+    cache: Option<CachedShelfReport>,
+    images: Vec<ShownImage>,
+    /// Manifests without a tag; they can be pulled by digest.
+    untagged_manifests: usize,
+    #[serde(skip)]
+    on_cached_shelf: bool,
+    #[serde(skip)]
+    args: Args,
+}
+
+impl Report for ShelfReport {
+    const KIND: &'static str = "shelf";
+
+    fn show(&self, out: &Output) {
+        if self.args.tree && !self.images.is_empty() {
+            return tree::show(&self.images, out);
+        }
+        if let Some(report) = &self.cache {
+            report.show(out);
+        }
+        match (self.images.is_empty(), &self.cache) {
+            (true, Some(_)) => return out.note("nothing of it was pulled yet"),
+            (true, None) => {
+                return out.result(match self.args.unpulled {
+                    Some(span) => {
+                        format!("every image in {} was pulled or set within {span}", self.name)
+                    }
+                    None => format!("{} is empty", self.name),
+                });
+            }
+            (false, Some(_)) => out.result(""),
+            (false, None) => {}
+        }
+        table(&self.images, self.on_cached_shelf, out);
+        if self.images.iter().any(|one| !one.absent.is_empty()) {
+            out.note("Platforms in brackets are named by the index and are not here.");
+        }
+        let tags = self.images.iter().filter(|one| one.tag.is_some()).count();
+        out.note(match (self.untagged_manifests, self.args.untagged) {
+            (0, _) | (_, true) => count(tags, "tag"),
+            (untagged, false) => format!(
+                "{}, and {} without a tag; `--untagged` shows those too",
+                count(tags, "tag"),
+                count(untagged, "manifest")
+            ),
+        });
+    }
 }
 
 /// Repositories whose names are read at once.
@@ -173,7 +190,7 @@ const PAGE: usize = 1000;
 
 /// What of a repository is shown.
 struct Found {
-    images: Vec<Shown>,
+    images: Vec<ShownImage>,
     /// Manifests without a tag that are not shown because of that.
     untagged: usize,
 }
@@ -223,7 +240,7 @@ impl Found {
             one.parts = platforms.there;
             one.parts.retain(|(digest, _)| *digest != one.digest);
             if args.tree {
-                one.layers = layers(&house, one);
+                one.blobs = layers(&house, one);
             }
         }
         Ok(found)
@@ -231,7 +248,7 @@ impl Found {
 }
 
 /// The blobs of an image: those of each of its platforms, then what is of none.
-fn layers(house: &House, one: &Shown) -> Vec<(Option<Platform>, Digest, u64)> {
+fn layers(house: &House, one: &ShownImage) -> Vec<(Option<Platform>, Digest, u64)> {
     let repository = house.holdings.records().manifests[one.place].repository;
     let mut layers = Vec::new();
     let mut listed = BTreeSet::new();
@@ -257,39 +274,40 @@ fn one(
     repository: &RepositoryName,
     tag: Option<Tag>,
     at: i64,
-) -> Shown {
+) -> ShownImage {
     let volume = house.holdings.volume(&[place]);
     let used = house.used(place);
-    Shown {
+    ShownImage {
         repository: repository.clone(),
         tag,
         digest: row.digest.clone(),
         media_type: row.media_type.clone(),
         platforms: Vec::new(),
         absent: Vec::new(),
-        content: volume.together,
-        freed: volume.alone,
-        since: crate::output::time(at),
-        pulled: used.map(|used| crate::output::time(used.last)),
-        pulls: used.map_or(0, |used| used.pulls),
-        confirmed: None,
-        expires: None,
+        size_bytes: volume.together,
+        exclusive_bytes: volume.alone,
+        changed_at: crate::output::time(at),
+        pulled_at: used.map(|used| crate::output::time(used.last)),
+        pulls_in_30_days: used.map_or(0, |used| used.pulls),
+        confirmed_at: None,
+        expires_at: None,
         goes: None,
         checked: None,
         at,
         last: used.map(|used| used.last),
         place,
         parts: Vec::new(),
-        layers: Vec::new(),
+        layers: None,
+        blobs: Vec::new(),
     }
 }
 
-fn table(shown: &[Shown], cached: bool, context: &Context) {
+fn table(shown: &[ShownImage], cached: bool, out: &Output) {
     let own = ["IMAGE", "DIGEST", "PLATFORMS", "SIZE", "FREED", "SINCE", "LAST PULL", "PULLS"];
     let of_a_cache =
         ["IMAGE", "DIGEST", "PLATFORMS", "SIZE", "CONFIRMED", "LAST PULL", "PULLS", "GOES IN"];
     let columns = if cached { of_a_cache } else { own };
-    let mut table = Table::new(context.output.width(), &columns);
+    let mut table = Table::new(out.width(), &columns);
     for one in shown {
         let mut platforms: Vec<String> = one.platforms.iter().map(ToString::to_string).collect();
         platforms.extend(one.absent.iter().map(|platform| format!("({platform})")));
@@ -299,10 +317,10 @@ fn table(shown: &[Shown], cached: bool, context: &Context) {
                 one.name(),
                 short(&one.digest).to_owned(),
                 platforms.join(" "),
-                bytes(one.content),
+                bytes(one.size_bytes),
                 one.checked.map_or_else(String::new, |at| ago(at, now())),
                 pulled,
-                one.pulls.to_string(),
+                one.pulls_in_30_days.to_string(),
                 one.goes.map_or_else(|| "-".to_owned(), |at| until(at, now())),
             ]);
             continue;
@@ -311,14 +329,14 @@ fn table(shown: &[Shown], cached: bool, context: &Context) {
             one.name(),
             short(&one.digest).to_owned(),
             platforms.join(" "),
-            bytes(one.content),
-            bytes(one.freed),
+            bytes(one.size_bytes),
+            bytes(one.exclusive_bytes),
             ago(one.at, now()),
             pulled,
-            one.pulls.to_string(),
+            one.pulls_in_30_days.to_string(),
         ]);
     }
-    context.output.result(table.text());
+    out.result(table.text());
 }
 
 /// The platforms of an image.

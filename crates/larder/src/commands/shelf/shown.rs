@@ -4,37 +4,43 @@ use larder_core::digest::Digest;
 use larder_core::holdings::Place;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platform;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::output::short;
 
-#[derive(Serialize)]
-pub(super) struct Shown {
+#[derive(Serialize, JsonSchema)]
+pub(super) struct ShownImage {
+    #[schemars(with = "String")]
     pub repository: RepositoryName,
     /// None: no tag points to it.
+    #[schemars(with = "Option<String>")]
     pub tag: Option<Tag>,
+    #[schemars(with = "String")]
     pub digest: Digest,
     pub media_type: String,
     /// Platforms that are there.
+    #[schemars(with = "Vec<String>")]
     pub platforms: Vec<Platform>,
     /// Platforms that the index names and that were not brought in.
+    #[schemars(with = "Vec<String>")]
     pub absent: Vec<Platform>,
-    /// What it takes, in bytes.
-    pub content: u64,
-    /// What nothing but it uses, in bytes.
-    pub freed: u64,
+    /// What it takes.
+    pub size_bytes: u64,
+    /// What nothing but it uses: what dropping it would free.
+    pub exclusive_bytes: u64,
     /// When the tag was set; without a tag, when it was put there.
-    pub since: String,
+    pub changed_at: String,
     /// When it was last asked for. None: never.
-    pub pulled: Option<String>,
+    pub pulled_at: Option<String>,
     /// How often it was fetched in the last 30 days.
-    pub pulls: u64,
-    /// On a cached shelf: when the upstream last confirmed the tag.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub confirmed: Option<String>,
-    /// On a cached shelf: when it goes if nobody pulls it.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub expires: Option<String>,
+    pub pulls_in_30_days: u64,
+    /// When the upstream last confirmed the tag. None: it never did, or the shelf does not cache.
+    pub confirmed_at: Option<String>,
+    /// When it is evicted if nobody pulls it. None: never.
+    pub expires_at: Option<String>,
+    /// Its blobs, with `--tree`. None: nobody asked for them.
+    pub layers: Option<Vec<ShownLayer>>,
     #[serde(skip)]
     pub goes: Option<i64>,
     #[serde(skip)]
@@ -50,14 +56,27 @@ pub(super) struct Shown {
     pub parts: Vec<(Digest, Platform)>,
     /// Its blobs, each of one of its platforms or of none, with its size in bytes. Empty: nobody asked for them.
     #[serde(skip)]
-    pub layers: Vec<(Option<Platform>, Digest, u64)>,
+    pub blobs: Vec<(Option<Platform>, Digest, u64)>,
 }
 
-impl Shown {
+impl ShownImage {
     pub fn name(&self) -> String {
         match &self.tag {
             Some(tag) => format!("{}:{tag}", self.repository),
             None => format!("{}@{}", self.repository, short(&self.digest)),
         }
     }
+}
+
+/// One blob of an image.
+#[derive(Serialize, JsonSchema)]
+pub(super) struct ShownLayer {
+    /// None: the image is no index, or it is of none of its platforms.
+    #[schemars(with = "Option<String>")]
+    pub platform: Option<Platform>,
+    #[schemars(with = "String")]
+    pub digest: Digest,
+    pub size_bytes: u64,
+    /// The other images that have it, on any shelf.
+    pub shared_with: Vec<String>,
 }

@@ -7,6 +7,7 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_core::reference::{Reference, Selector};
 use larder_server::Cache;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
@@ -14,7 +15,7 @@ use crate::context::{Context, open_store, read_reference, reference_on_shelf};
 use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::kube::Reach;
-use crate::output::{BAD, bytes, count, paint, short};
+use crate::output::{BAD, Output, Report, bytes, count, paint, short};
 use larder_store::Store;
 
 /// Fetch images to a cached shelf before anybody asks for them
@@ -55,16 +56,44 @@ impl Wanted {
     }
 }
 
-#[derive(Serialize)]
-struct Row {
+#[derive(Serialize, JsonSchema)]
+pub struct WarmReport {
+    /// Whether nothing was fetched.
+    dry_run: bool,
+    images: Vec<WarmedImage>,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct WarmedImage {
     image: String,
+    /// None: it was not fetched.
+    #[schemars(with = "Option<String>")]
     digest: Option<Digest>,
     manifests: usize,
     blobs: usize,
-    /// Bytes that had to be fetched.
-    fetched: u64,
-    /// Why it could not be fetched. None: it was.
+    /// What had to be fetched.
+    fetched_bytes: u64,
+    /// Why it could not be fetched. None: it was, or would be.
     cause: Option<String>,
+}
+
+impl WarmedImage {
+    fn unfetched(image: String, cause: Option<String>) -> Self {
+        Self { image, digest: None, manifests: 0, blobs: 0, fetched_bytes: 0, cause }
+    }
+}
+
+impl Report for WarmReport {
+    const KIND: &'static str = "shelf-warm";
+
+    fn show(&self, out: &Output) {
+        if self.images.is_empty() {
+            out.note("nothing of that lies on a cached shelf");
+        } else if self.dry_run {
+            self.images.iter().for_each(|one| out.result(&one.image));
+            out.note(format!("{} would be fetched", count(self.images.len(), "image")));
+        }
+    }
 }
 
 async fn cache_of(config: &Config, store: &Store) -> Result<Cache, Failure> {
@@ -85,18 +114,9 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
             }
         }
     }
-    if wanted.is_empty() {
-        context.output.note("nothing of that lies on a cached shelf");
-        return Ok(Exit::Done);
-    }
     if args.dry_run {
-        let names: Vec<String> = wanted.iter().map(Wanted::name).collect();
-        if context.output.json {
-            context.output.document(&serde_json::json!({ "dry_run": true, "images": names }));
-        } else {
-            context.output.result(names.join("\n"));
-            context.output.note(format!("{} would be fetched", count(names.len(), "image")));
-        }
+        let images = wanted.iter().map(|one| WarmedImage::unfetched(one.name(), None));
+        context.output.tell(&WarmReport { dry_run: true, images: images.collect() });
         return Ok(Exit::Done);
     }
     let mut rows = Vec::new();
@@ -105,35 +125,24 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
         let row = match cache.warm_image(&one.repository, &one.selector).await {
             Ok((digest, warmed)) => {
                 let (manifests, blobs) = (warmed.manifests, warmed.blobs);
-                let fetched = warmed.fetched;
-                Row { image: name, digest: Some(digest), manifests, blobs, fetched, cause: None }
+                let (digest, fetched_bytes) = (Some(digest), warmed.fetched);
+                WarmedImage { image: name, digest, manifests, blobs, fetched_bytes, cause: None }
             }
-            Err(trouble) => Row {
-                image: name,
-                digest: None,
-                manifests: 0,
-                blobs: 0,
-                fetched: 0,
-                cause: Some(trouble.to_string()),
-            },
+            Err(trouble) => WarmedImage::unfetched(name, Some(trouble.to_string())),
         };
-        if !context.output.json {
-            say(&row, context);
-        }
+        context.output.step(line(&row));
         rows.push(row);
     }
     cache.write_counts().await;
     let failed = rows.iter().any(|row| row.cause.is_some());
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "dry_run": false, "images": rows }));
-    }
+    context.output.tell(&WarmReport { dry_run: false, images: rows });
     Ok(if failed { Exit::Remote } else { Exit::Done })
 }
 
-fn say(row: &Row, context: &Context) {
-    let line = match (&row.cause, &row.digest) {
+fn line(row: &WarmedImage) -> String {
+    match (&row.cause, &row.digest) {
         (Some(cause), _) => format!("{} {}: {cause}", paint(BAD, "failed:"), row.image),
-        (None, Some(digest)) if row.fetched == 0 => {
+        (None, Some(digest)) if row.fetched_bytes == 0 => {
             format!("{}  {}  was here already", row.image, short(digest))
         }
         (None, digest) => format!(
@@ -142,10 +151,9 @@ fn say(row: &Row, context: &Context) {
             digest.as_ref().map_or("", short),
             count(row.manifests, "manifest"),
             count(row.blobs, "blob"),
-            bytes(row.fetched)
+            bytes(row.fetched_bytes)
         ),
-    };
-    context.output.result(line);
+    }
 }
 
 fn collect(

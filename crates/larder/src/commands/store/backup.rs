@@ -3,12 +3,13 @@
 use std::path::{Path, PathBuf};
 
 use larder_store::{Copied, Store, StoreError, stranger_in};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{bytes, count};
+use crate::output::{Output, Report, bytes, count};
 
 /// Copy the whole store to another folder, while the larder serves
 ///
@@ -20,15 +21,15 @@ pub struct Args {
     folder: PathBuf,
 }
 
-#[derive(Serialize, Default)]
-struct Report {
+#[derive(Serialize, JsonSchema, Default)]
+pub struct BackupReport {
     folder: PathBuf,
     /// Blobs that were copied now.
     copied: usize,
     /// Their sizes together, in bytes.
-    bytes: u64,
+    copied_bytes: u64,
     /// Blobs that the folder had already.
-    there: usize,
+    already_there: usize,
     /// Manifests, which are among the records.
     manifests: usize,
 }
@@ -77,20 +78,30 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     // Without the secret no key that was issued would be good in the copy.
     crate::files::write_secret(&folder.join("access.secret"), &secret).map_err(io)?;
     let Copied { copied, bytes: size, there, manifests } = copied;
-    let report = Report { folder: folder.clone(), copied, bytes: size, there, manifests };
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        context.output.result(format!(
+    let report = BackupReport {
+        folder: folder.clone(),
+        copied,
+        copied_bytes: size,
+        already_there: there,
+        manifests,
+    };
+    context.output.tell(&report);
+    Ok(Exit::Done)
+}
+
+impl Report for BackupReport {
+    const KIND: &'static str = "store-backup";
+
+    fn show(&self, out: &Output) {
+        out.result(format!(
             "backed up to {}: {} in {} copied, {} there already; {}",
-            crate::files::named(folder),
-            bytes(report.bytes),
-            count(report.copied, "blob"),
-            report.there,
-            count(report.manifests, "manifest")
+            crate::files::named(&self.folder),
+            bytes(self.copied_bytes),
+            count(self.copied, "blob"),
+            self.already_there,
+            count(self.manifests, "manifest")
         ));
     }
-    Ok(Exit::Done)
 }
 
 /// The path as the system has it, as far as it exists.

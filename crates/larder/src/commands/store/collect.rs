@@ -4,12 +4,13 @@ use std::time::Duration;
 
 use larder_core::allowance::Span;
 use larder_store::{Abandoned, Store, StoreError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::failed;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{bytes, count};
+use crate::output::{Output, Report, bytes, count};
 
 /// Free the blobs that nothing refers to
 ///
@@ -30,23 +31,30 @@ pub struct Args {
     dry_run: bool,
 }
 
-#[derive(Serialize, Default)]
-struct Report {
+#[derive(Serialize, JsonSchema, Default)]
+pub struct CollectReport {
     /// Whether anything was freed.
     done: bool,
     /// Blobs that a repository had and nothing in it needs.
     unlinked: u64,
     /// Contents that are freed.
     blobs: u64,
-    /// Their sizes together, in bytes.
-    bytes: u64,
-    /// Uploads that nobody went on with.
+    /// Their sizes together.
+    freed_bytes: u64,
+    /// Uploads that nobody resumed.
     uploads: usize,
-    /// Their sizes together, in bytes.
+    /// Their sizes together.
     upload_bytes: u64,
-    /// Unfinished uploads that stay, and their sizes together in bytes.
-    unfinished: usize,
+    /// Unfinished uploads that stay.
+    unfinished_uploads: usize,
+    /// Their sizes together.
     unfinished_bytes: u64,
+    /// How old what is freed had to be, as it was asked.
+    #[serde(skip)]
+    grace: Span,
+    /// How old uploads had to be. None: they were not asked for.
+    #[serde(skip)]
+    older: Option<Span>,
 }
 
 /// Blobs that are freed in one change.
@@ -59,7 +67,12 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
     let older = if args.uploads { args.older.0 } else { larder_store::ABANDONED.max(grace) };
     let progress = context.output.progress();
     progress.say(if args.dry_run { "looking" } else { "collecting" });
-    let mut report = Report { done: !args.dry_run, ..Report::default() };
+    let mut report = CollectReport {
+        done: !args.dry_run,
+        grace: args.grace,
+        older: args.uploads.then_some(args.older),
+        ..CollectReport::default()
+    };
     if args.dry_run {
         look(&mut report, store, before, grace, older).await.map_err(|error| failed(&error))?;
     } else {
@@ -76,38 +89,34 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
         collected.map_err(|error| failed(&error))?;
     }
     progress.done();
-    if context.output.json {
-        context.output.document(&report);
-        return Ok(Exit::Done);
-    }
-    say(&report, args, context);
+    context.output.tell(&report);
     Ok(Exit::Done)
 }
 
 async fn look(
-    report: &mut Report,
+    report: &mut CollectReport,
     store: &Store,
     before: i64,
     grace: Duration,
     older: Duration,
 ) -> Result<(), StoreError> {
     report.unlinked = store.idle(before).await?;
-    (report.blobs, report.bytes) = store.collectable(before).await?;
+    (report.blobs, report.freed_bytes) = store.collectable(before).await?;
     for part in 0..=u8::MAX {
         let (strays, bytes) = store.collect_strays(part, grace, true).await?;
         report.blobs += strays;
-        report.bytes += bytes;
+        report.freed_bytes += bytes;
     }
     let (old, all) = store.unfinished(older).await?;
     (report.uploads, report.upload_bytes) = (old.uploads, old.bytes);
     stay(report, all);
-    report.unfinished -= old.uploads.min(report.unfinished);
+    report.unfinished_uploads -= old.uploads.min(report.unfinished_uploads);
     report.unfinished_bytes -= old.bytes.min(report.unfinished_bytes);
     Ok(())
 }
 
 async fn collect(
-    report: &mut Report,
+    report: &mut CollectReport,
     store: &Store,
     before: i64,
     grace: Duration,
@@ -124,51 +133,61 @@ async fn collect(
         }
         let freed = store.free(condemned).await?;
         report.blobs += freed.len() as u64;
-        report.bytes += freed.iter().map(|(_, size)| size).sum::<u64>();
+        report.freed_bytes += freed.iter().map(|(_, size)| size).sum::<u64>();
     }
     for part in 0..=u8::MAX {
         let (strays, bytes) = store.collect_strays(part, grace, false).await?;
         report.blobs += strays;
-        report.bytes += bytes;
+        report.freed_bytes += bytes;
     }
     let (_, all) = store.unfinished(older).await?;
     stay(report, all);
     Ok(())
 }
 
-fn stay(report: &mut Report, all: Abandoned) {
-    (report.unfinished, report.unfinished_bytes) = (all.uploads, all.bytes);
+fn stay(report: &mut CollectReport, all: Abandoned) {
+    (report.unfinished_uploads, report.unfinished_bytes) = (all.uploads, all.bytes);
 }
 
-fn say(report: &Report, args: &Args, context: &Context) {
-    let verb = if args.dry_run { "would be freed" } else { "freed" };
-    context.output.result(match report.blobs {
+impl Report for CollectReport {
+    const KIND: &'static str = "store-collect";
+
+    fn show(&self, out: &Output) {
+        show(self, out);
+    }
+}
+
+fn show(report: &CollectReport, out: &Output) {
+    let verb = if report.done { "freed" } else { "would be freed" };
+    out.result(match report.blobs {
         0 if report.uploads > 0 => {
-            format!("no blob to free: all that is older than {} is in use", args.grace)
+            format!("no blob to free: all that is older than {} is in use", report.grace)
         }
-        0 => format!("nothing to free: all that is older than {} is in use", args.grace),
+        0 => format!("nothing to free: all that is older than {} is in use", report.grace),
         blobs => {
             let blobs = count(usize::try_from(blobs).unwrap_or(usize::MAX), "blob");
-            format!("{verb}: {} in {blobs}", bytes(report.bytes))
+            format!("{verb}: {} in {blobs}", bytes(report.freed_bytes))
         }
     });
     if report.uploads > 0 {
         let uploads = count(report.uploads, "upload");
         let size = bytes(report.upload_bytes);
-        let verb = if args.dry_run { "would be removed" } else { "removed" };
-        let line = format!("{verb}: {size} in {uploads} that nobody went on with");
-        if args.uploads {
-            context.output.result(line);
+        let verb = if report.done { "removed" } else { "would be removed" };
+        let line = format!("{verb}: {size} in {uploads} that nobody resumed");
+        if report.older.is_some() {
+            out.result(line);
         } else {
-            context.output.note(line);
+            out.note(line);
         }
     }
-    if report.unfinished > 0 && report.unfinished_bytes > 0 {
-        let uploads = count(report.unfinished, "unfinished upload");
+    if report.unfinished_uploads > 0 && report.unfinished_bytes > 0 {
+        let uploads = count(report.unfinished_uploads, "unfinished upload");
         let size = bytes(report.unfinished_bytes);
-        context.output.note(match args.uploads {
-            true => format!("{uploads} of {size} stay: somebody wrote to them in the last {}", args.older),
-            false => format!("{uploads} of {size} stay; `larder store collect --uploads` frees those that nobody has written to for an hour"),
+        out.note(match report.older {
+            Some(older) => {
+                format!("{uploads} of {size} stay: somebody wrote to them in the last {older}")
+            }
+            None => format!("{uploads} of {size} stay; `larder store collect --uploads` frees those that nobody has written to for an hour"),
         });
     }
 }

@@ -1,12 +1,13 @@
 //! `larder store convert`: from the form of an earlier version to this one's.
 
 use larder_store::{Converted, Store, StoreError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, no_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::count;
+use crate::output::{Output, Report, count};
 
 /// Convert a store that an earlier version has written; `larder serve` does so too
 ///
@@ -15,12 +16,12 @@ use crate::output::count;
 #[derive(Debug, clap::Args)]
 pub struct Args {}
 
-#[derive(Serialize)]
-struct Report {
+#[derive(Serialize, JsonSchema)]
+pub struct ConvertReport {
     /// Whether anything had to be done.
     converted: bool,
     /// The version that was found. None: it is this one's already.
-    from: Option<i64>,
+    from_version: Option<i64>,
     manifests: u64,
     /// Manifests whose file is missing or not what its digest says.
     damaged: u64,
@@ -33,19 +34,26 @@ pub fn run(config: &Config, context: &Context) -> Outcome {
     }
     let converted = convert(config, context)?;
     let known = converted.unwrap_or_default();
-    let report = Report {
+    let report = ConvertReport {
         converted: converted.is_some(),
-        from: converted.map(|converted| converted.from),
+        from_version: converted.map(|converted| converted.from),
         manifests: known.manifests,
         damaged: known.damaged,
         blobs: known.blobs,
     };
-    if context.output.json {
-        context.output.document(&report);
-    } else if converted.is_none() {
-        context.output.result("the store has this version's form already");
-    }
+    context.output.tell(&report);
     Ok(if known.damaged > 0 { Exit::Content } else { Exit::Done })
+}
+
+impl Report for ConvertReport {
+    const KIND: &'static str = "store-convert";
+
+    fn show(&self, out: &Output) {
+        // A conversion was told when it ended.
+        if !self.converted {
+            out.result("the store has this version's form already");
+        }
+    }
 }
 
 /// Converts the store where that is needed, and says so. None: it was not.

@@ -3,12 +3,13 @@
 use std::path::{Path, PathBuf};
 
 use larder_store::{Copied, Store, StoreError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{bytes, count};
+use crate::output::{Output, Report, bytes, count};
 
 /// Make the store from a backup: everything is read and proved to be what its digest says
 ///
@@ -20,17 +21,17 @@ pub struct Args {
     from: PathBuf,
 }
 
-#[derive(Serialize, Default)]
-struct Report {
+#[derive(Serialize, JsonSchema, Default)]
+pub struct RestoreReport {
     from: PathBuf,
     /// The store's folder.
     data: PathBuf,
     /// Blobs that were brought now.
     restored: usize,
     /// Their sizes together, in bytes.
-    bytes: u64,
+    restored_bytes: u64,
     /// Blobs that a run before this one had brought.
-    there: usize,
+    already_there: usize,
     /// Manifests.
     manifests: usize,
 }
@@ -94,21 +95,31 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     })?;
     progress.done();
     let Copied { copied: restored, bytes: size, there, manifests } = copied;
-    let report =
-        Report { from: from.clone(), data: data.clone(), restored, bytes: size, there, manifests };
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        context.output.result(format!(
+    let report = RestoreReport {
+        from: from.clone(),
+        data: data.clone(),
+        restored,
+        restored_bytes: size,
+        already_there: there,
+        manifests,
+    };
+    context.output.tell(&report);
+    Ok(Exit::Done)
+}
+
+impl Report for RestoreReport {
+    const KIND: &'static str = "store-restore";
+
+    fn show(&self, out: &Output) {
+        out.result(format!(
             "restored to {}: {} in {} and {}, everything is what its digest says; {} there already",
-            crate::files::named(&data),
-            bytes(report.bytes),
-            count(report.restored, "blob"),
-            count(report.manifests, "manifest"),
-            report.there
+            crate::files::named(&self.data),
+            bytes(self.restored_bytes),
+            count(self.restored, "blob"),
+            count(self.manifests, "manifest"),
+            self.already_there
         ));
     }
-    Ok(Exit::Done)
 }
 
 /// What the folder holds that no restore has left.

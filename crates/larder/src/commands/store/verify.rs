@@ -5,12 +5,13 @@ use futures_util::{StreamExt as _, TryStreamExt as _};
 use larder_core::allowance::Span;
 use larder_core::digest::{Digest, Hasher};
 use larder_store::{Kind, Store, StoreError, Stored, Withdrawn};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::failed;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Outcome};
-use crate::output::{BAD, GOOD, Progress, bytes, count, paint, short};
+use crate::output::{BAD, GOOD, Output, Progress, Report, bytes, count, paint, short};
 use crate::record;
 
 /// Read everything again and say what is damaged or missing
@@ -31,34 +32,37 @@ pub struct Args {
     grace: Span,
 }
 
-#[derive(Serialize, Default)]
-struct Report {
+#[derive(Serialize, JsonSchema, Default)]
+pub struct VerifyReport {
     /// Contents that were read.
     blobs: usize,
-    /// Their sizes together, in bytes.
-    bytes: u64,
-    damaged: Vec<Damaged>,
+    /// Their sizes together.
+    size_bytes: u64,
+    damaged: Vec<DamagedContent>,
     /// What is recorded and not there.
+    #[schemars(with = "Vec<String>")]
     missing: Vec<Digest>,
     /// Tags that lead to something incomplete.
     tags: Vec<String>,
     /// Manifests that are incomplete.
     manifests: usize,
     /// What nothing refers to.
-    loose: usize,
-    loose_bytes: u64,
+    unreferenced: usize,
+    unreferenced_bytes: u64,
     /// Whether it was repaired.
     repaired: bool,
     /// Files of an earlier form of the store that were removed, because everything is in order in this one.
     old_files: usize,
 }
 
-#[derive(Serialize)]
-struct Damaged {
+#[derive(Serialize, JsonSchema)]
+struct DamagedContent {
+    #[schemars(with = "String")]
     digest: Digest,
     /// What its content really has. None: it could not be read.
+    #[schemars(with = "Option<String>")]
     actual: Option<Digest>,
-    size: u64,
+    size_bytes: u64,
     /// The system's word, when it could not be read.
     cause: Option<String>,
     /// Where it lies now, in the store's folder. None: where it was.
@@ -71,7 +75,7 @@ const PAGE: usize = 256;
 pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
     let jobs = args.jobs.or_else(|| std::thread::available_parallelism().ok());
     let jobs = jobs.map_or(1, std::num::NonZeroUsize::get);
-    let mut report = Report::default();
+    let mut report = VerifyReport::default();
     let progress = context.output.progress();
     progress.say("reading");
     let (_, all) = store.extent().await.map_err(|error| failed(&error))?;
@@ -108,11 +112,7 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
         // All of it is right in the new form: what the earlier one had besides is not needed any more.
         report.old_files = store.remove_old_files().await.map_err(|error| failed(&error))?;
     }
-    if context.output.json {
-        context.output.document(&report);
-    } else {
-        say(&report, context);
-    }
+    context.output.tell(&report);
     Ok(if sound { Exit::Done } else { Exit::Content })
 }
 
@@ -122,7 +122,7 @@ type BadBody = (Digest, Bytes);
 /// Reads every manifest.
 async fn read_bodies(
     store: &Store,
-    report: &mut Report,
+    report: &mut VerifyReport,
     progress: &Progress,
 ) -> Result<Vec<BadBody>, StoreError> {
     let mut bad = Vec::new();
@@ -137,13 +137,13 @@ async fn read_bodies(
             hasher.update(&body);
             let actual = hasher.finish();
             report.blobs += 1;
-            report.bytes += size;
+            report.size_bytes += size;
             progress.advance(size);
             if actual != digest {
-                report.damaged.push(Damaged {
+                report.damaged.push(DamagedContent {
                     digest: digest.clone(),
                     actual: Some(actual),
-                    size,
+                    size_bytes: size,
                     cause: None,
                     aside: None,
                 });
@@ -162,7 +162,7 @@ const MISSING: usize = 100_000;
 async fn read_blobs(
     store: &Store,
     jobs: usize,
-    report: &mut Report,
+    report: &mut VerifyReport,
     progress: &Progress,
 ) -> Result<Vec<Stored>, StoreError> {
     let mut bad = Vec::new();
@@ -172,7 +172,7 @@ async fn read_blobs(
         let Some(last) = page.last() else { return Ok(bad) };
         after = Some(last.digest.clone());
         report.blobs += page.len();
-        report.bytes += page.iter().map(|one| one.size).sum::<u64>();
+        report.size_bytes += page.iter().map(|one| one.size).sum::<u64>();
         let mut read = futures_util::stream::iter(page)
             .map(|one| async move {
                 let size = one.size;
@@ -189,7 +189,11 @@ async fn read_blobs(
             }
             bad.push(one);
         }
-        progress.say(format!("read {} in {}", bytes(report.bytes), count(report.blobs, "blob")));
+        progress.say(format!(
+            "read {} in {}",
+            bytes(report.size_bytes),
+            count(report.blobs, "blob")
+        ));
     }
 }
 
@@ -197,7 +201,7 @@ async fn read_blobs(
 async fn look_after(
     args: &Args,
     store: &Store,
-    report: &mut Report,
+    report: &mut VerifyReport,
     bodies: Vec<BadBody>,
     blobs: Vec<Stored>,
 ) -> Result<(), StoreError> {
@@ -237,8 +241,8 @@ async fn look_after(
         let (strays, bytes) = store.collect_strays(part, args.grace.0, !args.repair).await?;
         (loose, loose_bytes) = (loose + strays, loose_bytes + bytes);
     }
-    report.loose = usize::try_from(loose).unwrap_or(usize::MAX);
-    report.loose_bytes = loose_bytes;
+    report.unreferenced = usize::try_from(loose).unwrap_or(usize::MAX);
+    report.unreferenced_bytes = loose_bytes;
     Ok(())
 }
 
@@ -248,16 +252,16 @@ enum Met {
     Fine,
     /// It is recorded and not there.
     Missing,
-    Damaged(Damaged),
+    Damaged(DamagedContent),
 }
 
 /// Reads a blob.
 async fn check(store: &Store, one: &Stored) -> Result<Met, StoreError> {
     let damaged = |actual, cause| {
-        Met::Damaged(Damaged {
+        Met::Damaged(DamagedContent {
             digest: one.digest.clone(),
             actual,
-            size: one.size,
+            size_bytes: one.size,
             cause,
             aside: None,
         })
@@ -299,7 +303,15 @@ async fn check(store: &Store, one: &Stored) -> Result<Met, StoreError> {
     }
 }
 
-fn say(report: &Report, context: &Context) {
+impl Report for VerifyReport {
+    const KIND: &'static str = "store-verify";
+
+    fn show(&self, out: &Output) {
+        show(self, out);
+    }
+}
+
+fn show(report: &VerifyReport, out: &Output) {
     for one in &report.damaged {
         let cause = match (&one.actual, &one.cause) {
             (Some(actual), _) => format!("its content has the digest {}", short(actual)),
@@ -307,28 +319,22 @@ fn say(report: &Report, context: &Context) {
         };
         let aside = one.aside.as_ref().map(|aside| format!("; set aside as {aside}"));
         let aside = aside.unwrap_or_default();
-        context.output.result(format!("{} {}: {cause}{aside}", paint(BAD, "damaged"), one.digest));
+        out.result(format!("{} {}: {cause}{aside}", paint(BAD, "damaged"), one.digest));
     }
     for digest in &report.missing {
-        context
-            .output
-            .result(format!("{} {digest}: recorded and not there", paint(BAD, "missing")));
+        out.result(format!("{} {digest}: recorded and not there", paint(BAD, "missing")));
     }
     let verb = if report.repaired { "withdrawn" } else { "incomplete" };
     for tag in &report.tags {
-        context.output.result(format!("{verb:<10} {tag}"));
+        out.result(format!("{verb:<10} {tag}"));
     }
-    let read = format!("{} in {} read", bytes(report.bytes), count(report.blobs, "blob"));
+    let read = format!("{} in {} read", bytes(report.size_bytes), count(report.blobs, "blob"));
     let wrong = report.damaged.len() + report.missing.len();
     if wrong == 0 {
-        context
-            .output
-            .result(format!("{read}: {}", paint(GOOD, "everything is what its digest says")));
+        out.result(format!("{read}: {}", paint(GOOD, "everything is what its digest says")));
     } else {
-        context
-            .output
-            .result(format!("{read}: {}", paint(BAD, format!("{wrong} damaged or missing"))));
-        context.output.note(if report.repaired {
+        out.result(format!("{read}: {}", paint(BAD, format!("{wrong} damaged or missing"))));
+        out.note(if report.repaired {
             "bring in or push anew what was withdrawn: `larder intake run` does so for what is locked"
         } else {
             "`larder store verify --repair` sets it aside and withdraws what is incomplete"
@@ -336,13 +342,11 @@ fn say(report: &Report, context: &Context) {
     }
     if report.old_files > 0 {
         let files = count(report.old_files, "file");
-        context
-            .output
-            .note(format!("removed {files} of manifests that the store's earlier form had"));
+        out.note(format!("removed {files} of manifests that the store's earlier form had"));
     }
-    if report.loose > 0 {
+    if report.unreferenced > 0 {
         let verb = if report.repaired { "removed" } else { "nothing refers to" };
-        let loose = count(report.loose, "blob");
-        context.output.note(format!("{verb}: {loose} of {}", bytes(report.loose_bytes)));
+        let loose = count(report.unreferenced, "blob");
+        out.note(format!("{verb}: {loose} of {}", bytes(report.unreferenced_bytes)));
     }
 }

@@ -3,14 +3,15 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::Report;
+use super::Survey;
 use super::rows::Word;
 use crate::context::Context;
 use crate::failure::{Exit, Failure};
 use crate::files::read_bounded;
-use crate::output::{BAD, DIM, GONE, GOOD, Table, count, paint};
+use crate::output::{BAD, DIM, GONE, GOOD, Output, Report, Table, count, paint};
 
 /// The largest survey that is read, in bytes.
 const LIMIT: usize = 256 * 1024 * 1024;
@@ -43,8 +44,8 @@ pub(super) fn read(path: &Path) -> Result<Earlier, Failure> {
 }
 
 /// One reference that differs.
-#[derive(Serialize)]
-struct Difference {
+#[derive(Serialize, JsonSchema)]
+struct SurveyDifference {
     reference: String,
     /// `new`, `gone`, or `changed`.
     what: &'static str,
@@ -70,7 +71,7 @@ fn seen(all: impl Iterator<Item = (String, Word, Vec<String>)>) -> BTreeMap<Stri
 }
 
 /// Says what differs.
-pub(super) fn show(earlier: &Earlier, report: &Report, context: &Context) -> Exit {
+pub(super) fn compare(earlier: &Earlier, report: &Survey, context: &Context) -> Exit {
     let before = seen(earlier.references.iter().map(|one| {
         let files = one.places.iter().map(|place| place.file.clone()).collect();
         (one.reference.clone(), one.standing, files)
@@ -94,7 +95,7 @@ pub(super) fn show(earlier: &Earlier, report: &Report, context: &Context) -> Exi
             these.iter().filter(|file| !those.contains(file)).cloned().collect()
         };
         let (old, new) = (files(was), files(is));
-        differences.push(Difference {
+        differences.push(SurveyDifference {
             reference: name.clone(),
             what,
             before: was.map(|(word, _)| *word),
@@ -104,12 +105,26 @@ pub(super) fn show(earlier: &Earlier, report: &Report, context: &Context) -> Exi
         });
     }
     let exit = if differences.is_empty() { Exit::Done } else { Exit::No };
-    if context.output.json {
-        context.output.document(&differences);
-        return exit;
+    context.output.tell(&SurveyComparison { differences });
+    exit
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct SurveyComparison {
+    differences: Vec<SurveyDifference>,
+}
+
+impl Report for SurveyComparison {
+    const KIND: &'static str = "survey-comparison";
+
+    fn show(&self, out: &Output) {
+        show(&self.differences, out);
     }
-    let mut table = Table::new(context.output.width(), &["", "IMAGE", "WHERE"]);
-    for one in &differences {
+}
+
+fn show(differences: &[SurveyDifference], out: &Output) {
+    let mut table = Table::new(out.width(), &["CHANGE", "IMAGE", "WHERE"]);
+    for one in differences {
         let word = |word: Option<Word>| {
             let value = word.and_then(|word| serde_json::to_value(word).ok());
             value.and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
@@ -129,10 +144,9 @@ pub(super) fn show(earlier: &Earlier, report: &Report, context: &Context) -> Exi
         table.row([mark, image.join("\n"), places.join("\n")]);
     }
     if differences.is_empty() {
-        context.output.result("both surveys name the same images in the same files");
+        out.result("both surveys name the same images in the same files");
     } else {
-        context.output.result(table.text());
-        context.output.result(format!("\n{} differ", count(differences.len(), "image")));
+        out.result(table.text());
+        out.result(format!("\n{} differ", count(differences.len(), "image")));
     }
-    exit
 }

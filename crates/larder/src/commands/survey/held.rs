@@ -8,22 +8,23 @@ use larder_core::name::RepositoryName;
 use larder_core::platform::Platform;
 use larder_core::reference::{Reference, Selector};
 use larder_store::{Store, StoreError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::online::wanted;
 use super::rows::{Row, Word};
-use super::{Report, deployments};
+use super::{Survey, deployments};
 use crate::config::Config;
 use crate::context::{Context, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, Table, count, paint};
+use crate::output::{BAD, Output, Report, Table, count, paint};
 
 /// How deep indexes list indexes.
 const DEPTH: usize = 4;
 
 /// One image, and whether it is whole here.
-#[derive(Serialize)]
-struct Held {
+#[derive(Serialize, JsonSchema)]
+struct HeldImage {
     image: String,
     /// Its name in this larder. None: it has none.
     here: Option<String>,
@@ -35,7 +36,7 @@ struct Held {
 }
 
 /// Says of each image whether it could be pulled without any upstream. Exit status 1: one could not.
-pub(super) async fn run(report: &Report, config: Option<&Config>, context: &Context) -> Outcome {
+pub(super) async fn run(report: &Survey, config: Option<&Config>, context: &Context) -> Outcome {
     let what = "cannot tell what is held";
     let Some(config) = config else {
         let cause = "no larder.toml is here, so there is no larder to look into";
@@ -58,7 +59,7 @@ pub(super) async fn run(report: &Report, config: Option<&Config>, context: &Cont
                 .await
                 .map_err(|error| Failure::store(what, &error))?,
         };
-        all.push(Held {
+        all.push(HeldImage {
             image: row.reference.clone(),
             here: here.map(|here| here.to_string()),
             why,
@@ -66,13 +67,32 @@ pub(super) async fn run(report: &Report, config: Option<&Config>, context: &Cont
             places: row.places.len(),
         });
     }
-    let lost: Vec<&Held> = all.iter().filter(|one| one.why.is_some()).collect();
-    if context.output.json {
-        context.output.document(&serde_json::json!({ "images": all, "broken": report.broken }));
-    } else {
-        if !lost.is_empty() {
-            let mut table = Table::new(context.output.width(), &["IMAGE", "NOT HELD", "WHERE"]);
-            for one in &lost {
+    let report = HeldReport { images: all, broken: report.broken.clone() };
+    context.output.tell(&report);
+    let fine = report.lost().next().is_none() && report.broken.is_empty();
+    Ok(if fine { Exit::Done } else { Exit::No })
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct HeldReport {
+    images: Vec<HeldImage>,
+    broken: Vec<deployments::Broken>,
+}
+
+impl HeldReport {
+    fn lost(&self) -> impl Iterator<Item = &HeldImage> {
+        self.images.iter().filter(|one| one.why.is_some())
+    }
+}
+
+impl Report for HeldReport {
+    const KIND: &'static str = "survey-held";
+
+    fn show(&self, out: &Output) {
+        let lost = self.lost().count();
+        if lost > 0 {
+            let mut table = Table::new(out.width(), &["IMAGE", "NOT HELD", "WHERE"]);
+            for one in self.lost() {
                 let more = match one.places {
                     0 | 1 => String::new(),
                     many => format!(" and {} more", many - 1),
@@ -83,18 +103,17 @@ pub(super) async fn run(report: &Report, config: Option<&Config>, context: &Cont
                     format!("{}{more}", one.place.as_deref().unwrap_or("-")),
                 ]);
             }
-            context.output.result(format!("{}\n", table.text()));
+            out.result(format!("{}\n", table.text()));
         }
-        context.output.result(format!(
+        out.result(format!(
             "{} of {} could be pulled if all upstreams were gone",
-            all.len() - lost.len(),
-            count(all.len(), "image")
+            self.images.len() - lost,
+            count(self.images.len(), "image")
         ));
-        for deployments::Broken { file, cause } in &report.broken {
-            context.output.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
+        for deployments::Broken { file, cause } in &self.broken {
+            out.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
         }
     }
-    Ok(if lost.is_empty() && report.broken.is_empty() { Exit::Done } else { Exit::No })
 }
 
 /// The image in this larder's own store. None: it has no place there.

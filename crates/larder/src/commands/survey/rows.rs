@@ -8,6 +8,7 @@ use larder_core::reference::{Reading, Reference, Selector};
 use larder_core::rewrite::{Access, Finding, Nature, Role};
 use larder_core::route::{Routes, Standing};
 use larder_store::Store;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::Fault;
@@ -17,7 +18,9 @@ use crate::deployments::Named;
 use crate::failure::Failure;
 
 /// Where a reference stands, as the program says it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema, Deserialize,
+)]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Word {
     Malformed,
@@ -35,7 +38,7 @@ pub(crate) enum Word {
 }
 
 /// One distinct reference.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Row {
     /// Its normal form; as written where it cannot be read.
     pub reference: String,
@@ -78,7 +81,7 @@ pub struct Row {
 }
 
 /// Where a reference is written.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Place {
     pub file: String,
     pub line: usize,

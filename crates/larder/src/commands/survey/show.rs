@@ -3,14 +3,14 @@
 use larder_core::shown::cut;
 use std::collections::{BTreeMap, BTreeSet};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::rows::{Place, Row, Word};
-use super::{Args, By, Report};
+use super::{By, Survey};
 use crate::config::Config;
-use crate::context::Context;
 use crate::deployments::{Broken, PassedOver};
-use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
+use crate::output::{BAD, DIM, GOOD, Output, Table, WARN, count, paint};
 
 /// Places that are shown of each reference; `--json` has all.
 const PLACES_SHOWN: usize = 6;
@@ -18,7 +18,7 @@ const PLACES_SHOWN: usize = 6;
 const NONE: &str = "(none)";
 
 /// Images that have something in common.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub(super) struct Group {
     /// What: a file, a registry, a class, a cluster.
     name: String,
@@ -70,9 +70,9 @@ struct Members {
 }
 
 /// Puts the references together.
-pub(super) fn groups(report: &Report, by: By, config: Option<&Config>) -> Vec<Group> {
+pub(super) fn groups(references: &[Row], by: By, config: Option<&Config>) -> Vec<Group> {
     let mut groups: BTreeMap<String, Members> = BTreeMap::new();
-    for (number, row) in report.references.iter().enumerate() {
+    for (number, row) in references.iter().enumerate() {
         for place in &row.places {
             for name in names(row, place, by, config) {
                 let members = groups.entry(name).or_default();
@@ -84,21 +84,20 @@ pub(super) fn groups(report: &Report, by: By, config: Option<&Config>) -> Vec<Gr
     let of = |(name, Members { images, mut places }): (String, Members)| {
         let mut standings = BTreeMap::new();
         for image in &images {
-            *standings.entry(report.references[*image].standing).or_default() += 1;
+            *standings.entry(references[*image].standing).or_default() += 1;
         }
         places.sort_unstable();
         let numbers: Vec<usize> = match by {
             By::File => places.iter().map(|(_, number)| *number).collect(),
             _ => images.iter().copied().collect(),
         };
-        let references =
-            numbers.into_iter().map(|number| report.references[number].reference.clone());
+        let named = numbers.into_iter().map(|number| references[number].reference.clone());
         Group {
             name,
             images: images.len(),
             places: places.len(),
             standings,
-            references: references.collect(),
+            references: named.collect(),
         }
     };
     groups.into_iter().map(of).collect()
@@ -131,12 +130,11 @@ fn names(row: &Row, place: &Place, by: By, config: Option<&Config>) -> Vec<Strin
 }
 
 /// Writes a survey out.
-pub(super) fn report(report: &Report, args: &Args, config: Option<&Config>, context: &Context) {
-    let by = args.by;
-    match by {
-        By::Image => by_image(report, context),
-        By::File => by_file(report, config, context),
-        _ => by_group(report, by, config, context),
+pub(super) fn survey(report: &Survey, out: &Output) {
+    match report.by {
+        By::Image => by_image(report, out),
+        By::File => by_file(report, out),
+        by => by_group(report, by, out),
     }
     let mut by_word: BTreeMap<Word, usize> = BTreeMap::new();
     let counts = |row: &&Row| row.certain || matches!(row.standing, Word::Open | Word::Built);
@@ -151,7 +149,7 @@ pub(super) fn report(report: &Report, args: &Args, config: Option<&Config>, cont
     }
     let total = count(report.references.len(), "image");
     let places = report.references.iter().map(|row| row.places.len()).sum();
-    context.output.result(format!(
+    out.result(format!(
         "\n{total} in {} of {}{}{words}",
         count(places, "place"),
         count(report.files, "file"),
@@ -171,32 +169,32 @@ pub(super) fn report(report: &Report, args: &Args, config: Option<&Config>, cont
     .map(|(number, what)| format!("{number} {what}"))
     .collect();
     if !told.is_empty() {
-        context.output.result(paint(DIM, told.join(", ")));
+        out.result(paint(DIM, told.join(", ")));
     }
     match report.templates.as_slice() {
         [] => {}
-        [one] => context
-            .output
-            .note(format!("note: {one} is a template: what it names is told, and never changed")),
-        all => context.output.note(format!(
+        [one] => {
+            out.note(format!("note: {one} is a template: what it names is told, and never changed"))
+        }
+        all => out.note(format!(
             "note: {} are templates, as {}: what they name is told, and never changed",
             count(all.len(), "file"),
             all[0]
         )),
     }
-    passed_over(&report.passed_over, args.explain, context);
+    passed_over(&report.passed_over, report.explain, out);
     for Broken { file, cause } in &report.broken {
-        context.output.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
+        out.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
     }
     if by_word.contains_key(&Word::Uncovered) || by_word.contains_key(&Word::NotLocked) {
-        context.output.note(
+        out.note(
             "Next: `larder survey --missing … | larder intake add -` wants what is uncovered.",
         );
     }
 }
 
 /// What could name an image and was passed over: a line for each reason, or each with its place.
-fn passed_over(all: &[PassedOver], explain: bool, context: &Context) {
+fn passed_over(all: &[PassedOver], explain: bool, out: &Output) {
     let mut kinds: BTreeMap<&str, Vec<&PassedOver>> = BTreeMap::new();
     for one in all {
         kinds.entry(one.said).or_default().push(one);
@@ -204,13 +202,13 @@ fn passed_over(all: &[PassedOver], explain: bool, context: &Context) {
     for (said, those) in &kinds {
         let more = if explain { "" } else { "; `--explain` lists them" };
         let (number, first) = (those.len(), those.first().map(|one| at(one)).unwrap_or_default());
-        context.output.note(match number {
+        out.note(match number {
             1 => format!("passed over: {first}: {said}"),
             _ => format!("passed over: {number} times {said}, as {first}{more}"),
         });
         if explain && number > 1 {
             for one in those {
-                context.output.note(format!("  {}", at(one)));
+                out.note(format!("  {}", at(one)));
             }
         }
     }
@@ -241,8 +239,8 @@ fn remarks(row: &Row) -> Vec<String> {
     all
 }
 
-fn by_image(report: &Report, context: &Context) {
-    let mut table = Table::new(context.output.width(), &["STANDING", "IMAGE", "WHERE"]);
+fn by_image(report: &Survey, out: &Output) {
+    let mut table = Table::new(out.width(), &["STANDING", "IMAGE", "WHERE"]);
     for row in &report.references {
         let mut image = vec![safe(&row.reference)];
         image.extend(row.class.iter().map(|class| paint(DIM, format!("class {class}"))));
@@ -255,15 +253,15 @@ fn by_image(report: &Report, context: &Context) {
         table.row([row.shown(), image.join("\n"), places.join("\n")]);
     }
     if !report.references.is_empty() {
-        context.output.result(table.text());
+        out.result(table.text());
     }
 }
 
-fn by_file(report: &Report, config: Option<&Config>, context: &Context) {
+fn by_file(report: &Survey, out: &Output) {
     let known: BTreeMap<&str, &Row> =
         report.references.iter().map(|row| (row.reference.as_str(), row)).collect();
-    let mut table = Table::new(context.output.width(), &["FILE", "STANDING", "IMAGE"]);
-    for group in groups(report, By::File, config) {
+    let mut table = Table::new(out.width(), &["FILE", "STANDING", "IMAGE"]);
+    for group in &report.groups {
         for (number, reference) in group.references.iter().enumerate() {
             let file = if number == 0 { group.name.clone() } else { String::new() };
             let standing = known.get(reference.as_str()).map(|row| row.shown());
@@ -271,29 +269,28 @@ fn by_file(report: &Report, config: Option<&Config>, context: &Context) {
         }
     }
     if !report.references.is_empty() {
-        context.output.result(table.text());
+        out.result(table.text());
     }
 }
 
-fn by_group(report: &Report, by: By, config: Option<&Config>, context: &Context) {
+fn by_group(report: &Survey, by: By, out: &Output) {
     let title = match by {
         By::Upstream => "UPSTREAM",
         By::Class => "CLASS",
         By::Namespace => "NAMESPACE",
         _ => "CLUSTER",
     };
-    let mut table =
-        Table::new(context.output.width(), &[title, "IMAGES", "PLACES", "WHERE THEY STAND"]);
-    for group in groups(report, by, config) {
+    let mut table = Table::new(out.width(), &[title, "IMAGES", "PLACES", "WHERE THEY STAND"]);
+    for group in &report.groups {
         table.row([
-            group.name,
+            group.name.clone(),
             group.images.to_string(),
             group.places.to_string(),
             standings(&group.standings),
         ]);
     }
     if !report.references.is_empty() {
-        context.output.result(table.text());
+        out.result(table.text());
     }
 }
 

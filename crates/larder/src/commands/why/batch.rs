@@ -5,15 +5,15 @@ use std::collections::BTreeMap;
 use futures_util::StreamExt as _;
 use larder_core::diagnosis::{Confidence, Verdict};
 use larder_core::shown::cut;
-use serde_json::json;
 
 use super::Args;
 use super::ask::{Answer, Asked, Asker};
-use super::{exit, show};
+use super::exit;
+use super::show::WhyReport;
 use crate::context::Context;
 use crate::deployments::{self, Broken};
-use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Table, WARN, count, paint};
+use crate::failure::{Failure, Outcome};
+use crate::output::{BAD, DIM, GOOD, Output, Table, WARN, count, paint};
 
 /// Images that are asked about at once.
 const AT_ONCE: usize = 8;
@@ -41,37 +41,36 @@ pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Ou
         .collect()
         .await;
     let answers: Vec<Answer> = answers.into_iter().collect::<Result<_, _>>()?;
-    let fails = answers.iter().filter(|one| matches!(one.verdict, Verdict::Fails(_))).count();
-    let open = answers.iter().filter(|one| matches!(one.verdict, Verdict::Undecided(_))).count();
-    if context.output.json {
-        let all: Vec<_> = answers.iter().map(show::json).collect();
-        context.output.document(&json!({ "images": all, "broken": read.broken }));
-    } else {
-        let mut table = Table::new(context.output.width(), &["PULL", "IMAGE", "WHY", "WHERE"]);
-        for answer in &answers {
-            table.row(row(answer));
-        }
-        if !answers.is_empty() {
-            context.output.result(table.text());
-        }
-        context.output.result(format!(
-            "\n{}: {} would fail, {open} cannot be told",
-            count(answers.len(), "image"),
-            if fails > 0 { paint(BAD, fails) } else { fails.to_string() },
-        ));
-        for Broken { file, cause } in &read.broken {
-            context
-                .output
-                .note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
-        }
+    let report = WhyReport::new(answers, read.broken, true);
+    context.output.tell(&report);
+    let (fails, open) = report.counts();
+    Ok(exit(fails > 0 || report.is_broken(), open > 0))
+}
+
+/// A row for each image.
+pub(super) fn show(
+    answers: &[Answer],
+    (fails, open): (usize, usize),
+    broken: &[Broken],
+    out: &Output,
+) {
+    let mut table = Table::new(out.width(), &["PULL", "IMAGE", "WHY", "WHERE"]);
+    for answer in answers {
+        table.row(row(answer));
     }
-    Ok(match exit(fails > 0 || !read.broken.is_empty(), open > 0) {
-        Exit::Done if wanted.is_empty() => {
-            context.output.note("no image is named there");
-            Exit::Done
-        }
-        exit => exit,
-    })
+    if answers.is_empty() {
+        out.note("no image is named there");
+    } else {
+        out.result(table.text());
+    }
+    out.result(format!(
+        "\n{}: {} would fail, {open} cannot be told",
+        count(answers.len(), "image"),
+        if fails > 0 { paint(BAD, fails) } else { fails.to_string() },
+    ));
+    for Broken { file, cause } in broken {
+        out.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
+    }
 }
 
 fn row(answer: &Answer) -> [String; 4] {

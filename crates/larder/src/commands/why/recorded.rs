@@ -68,7 +68,7 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
         steps: Vec::new(),
         limits: Vec::new(),
     };
-    Ok(show::answers(&[answer], context))
+    Ok(show::answers(vec![answer], context))
 }
 
 /// What a recorded refusal was about, in its sentence. None: nothing was refused.

@@ -2,41 +2,79 @@
 
 use std::time::Duration;
 
-use larder_core::diagnosis::{Confidence, Finding, Remedy, Step, Verdict};
+use larder_core::allowance::Reported;
+use larder_core::diagnosis::{Cause, Confidence, Finding, Remedy, Step, Verdict};
 use larder_core::shown::cut;
-use serde_json::{Value, json};
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use super::ask::{Answer, Line};
 use super::exit;
 use crate::context::Context;
+use crate::deployments::Broken;
 use crate::failure::Exit;
-use crate::output::{BAD, DIM, GOOD, STRONG, WARN, folded, paint};
+use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, folded, paint};
+
+/// Why each image can be pulled, or not.
+#[derive(Serialize, JsonSchema)]
+pub struct WhyReport {
+    images: Vec<WhyImage>,
+    /// Files that cannot be read, with `--all`.
+    broken: Vec<Broken>,
+    #[serde(skip)]
+    answers: Vec<Answer>,
+    /// Whether each is one row of a table.
+    #[serde(skip)]
+    table: bool,
+}
+
+impl WhyReport {
+    pub(super) fn new(answers: Vec<Answer>, broken: Vec<Broken>, table: bool) -> Self {
+        Self { images: answers.iter().map(WhyImage::of).collect(), broken, answers, table }
+    }
+
+    pub(super) fn is_broken(&self) -> bool {
+        !self.broken.is_empty()
+    }
+
+    /// Images that cannot be pulled, and such of which it cannot be told.
+    pub(super) fn counts(&self) -> (usize, usize) {
+        let number = |word| self.images.iter().filter(|one| one.verdict == word).count();
+        (number("fails"), number("undecided"))
+    }
+}
+
+impl Report for WhyReport {
+    const KIND: &'static str = "why";
+
+    fn show(&self, out: &Output) {
+        if self.table {
+            return super::batch::show(&self.answers, self.counts(), &self.broken, out);
+        }
+        for (number, answer) in self.answers.iter().enumerate() {
+            if number > 0 {
+                out.result("");
+            }
+            one(answer, out);
+        }
+    }
+}
 
 /// Says what came of each image, and how it ends.
-pub(super) fn answers(all: &[Answer], context: &Context) -> Exit {
-    let fails = all.iter().any(|one| matches!(one.verdict, Verdict::Fails(_)));
-    let open = all.iter().any(|one| matches!(one.verdict, Verdict::Undecided(_)));
-    if context.output.json {
-        let documents: Vec<Value> = all.iter().map(json).collect();
-        context.output.document(&json!({ "images": documents }));
-        return exit(fails, open);
-    }
-    for (number, answer) in all.iter().enumerate() {
-        if number > 0 {
-            context.output.result("");
-        }
-        one(answer, context);
-    }
-    exit(fails, open)
+pub(super) fn answers(all: Vec<Answer>, context: &Context) -> Exit {
+    let report = WhyReport::new(all, Vec::new(), false);
+    context.output.tell(&report);
+    let (fails, open) = report.counts();
+    exit(fails > 0, open > 0)
 }
 
 fn safe(text: &str) -> String {
     cut(text, 600)
 }
 
-fn one(answer: &Answer, context: &Context) {
-    let out = |text: String| context.output.result(text);
-    let width = context.output.width();
+fn one(answer: &Answer, output: &Output) {
+    let out = |text: String| output.result(text);
+    let width = output.width();
     let image = match answer.asked.written.as_str() {
         "" => "the pull".to_owned(),
         written => safe(written),
@@ -106,7 +144,7 @@ fn one(answer: &Answer, context: &Context) {
         out(format!("  {} {:<10} {told}", paint(DIM, "·"), "events"));
     }
     if let Verdict::Fails(finding) = &answer.verdict {
-        context.output.note(format!("more: `larder help cause {}`", finding.cause.word()));
+        output.note(format!("more: `larder help cause {}`", finding.cause.word()));
     }
 }
 
@@ -147,51 +185,144 @@ fn step(line: &Line, broken: Option<Step>, width: Option<u16>) -> String {
     format!("  {mark} {:<10} {text}{took}", line.step.word())
 }
 
-/// One answer as a document.
-pub(super) fn json(answer: &Answer) -> Value {
-    let finding = |finding: &Finding| {
-        json!({
-            "cause": finding.cause.word(),
-            "title": finding.cause.title(),
-            "step": finding.cause.step().word(),
-            "confidence": finding.confidence.word(),
-            "told": finding.told,
-            "ruled_out": finding.ruled_out.iter().map(|step| step.word()).collect::<Vec<_>>(),
-            "remedies": finding.remedies.iter().map(|it| json!({ "text": it.text, "command": it.command })).collect::<Vec<_>>(),
-        })
-    };
-    let (verdict, causes, missing) = match &answer.verdict {
-        Verdict::Succeeds(odd) => ("succeeds", odd.iter().map(finding).collect(), Vec::new()),
-        Verdict::Fails(one) => {
-            let or = one.or.iter().map(|cause| {
-                json!({
-                    "cause": cause.word(), "title": cause.title(), "step": cause.step().word(),
-                    "confidence": Confidence::Possible.word(), "told": cause.title(),
-                    "ruled_out": [], "remedies": [],
-                })
-            });
-            ("fails", [finding(one)].into_iter().chain(or).collect(), Vec::new())
+#[derive(Serialize, JsonSchema)]
+struct WhyImage {
+    image: String,
+    place: Option<String>,
+    /// `succeeds`, `fails`, `undecided`.
+    verdict: &'static str,
+    findings: Vec<WhyFinding>,
+    /// What would have to be known.
+    missing: Vec<String>,
+    steps: Vec<WhyStep>,
+    /// What the hosts say of their limits.
+    limits: Vec<WhyLimit>,
+    event: Option<WhyEvent>,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct WhyFinding {
+    cause: &'static str,
+    title: &'static str,
+    step: &'static str,
+    /// `certain`, `likely`, `possible`.
+    confidence: &'static str,
+    told: String,
+    /// The steps that are known to work.
+    ruled_out: Vec<&'static str>,
+    remedies: Vec<WhyRemedy>,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct WhyRemedy {
+    text: String,
+    command: Option<String>,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct WhyStep {
+    step: &'static str,
+    host: Option<String>,
+    /// None: it could not be told.
+    holds: Option<bool>,
+    text: String,
+    took_milliseconds: u64,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct WhyLimit {
+    host: String,
+    remaining_pulls: u64,
+    /// Pulls in all. None: the host does not say.
+    limit_pulls: Option<u64>,
+    /// Until all are allowed again.
+    back_in_seconds: Option<u64>,
+}
+
+/// What the cluster's event says.
+#[derive(Serialize, JsonSchema)]
+struct WhyEvent {
+    reference: Option<String>,
+    host: Option<String>,
+    status: Option<u16>,
+    /// The number of a refusal, for `larder log`.
+    number: Option<String>,
+    cause: Option<&'static str>,
+}
+
+impl WhyFinding {
+    fn of(finding: &Finding) -> Self {
+        let remedy = |it: &Remedy| WhyRemedy {
+            text: it.text.clone(),
+            command: it.command.as_ref().map(ToString::to_string),
+        };
+        Self {
+            cause: finding.cause.word(),
+            title: finding.cause.title(),
+            step: finding.cause.step().word(),
+            confidence: finding.confidence.word(),
+            told: finding.told.clone(),
+            ruled_out: finding.ruled_out.iter().map(|step| step.word()).collect(),
+            remedies: finding.remedies.iter().map(remedy).collect(),
         }
-        Verdict::Undecided(missing) => ("undecided", Vec::new(), missing.clone()),
-    };
-    let steps = answer.steps.iter().map(|line| {
-        json!({
-            "step": line.step.word(), "host": line.host, "holds": line.holds, "text": line.text,
-            "milliseconds": u64::try_from(line.took.as_millis()).unwrap_or(u64::MAX),
-        })
-    });
-    let limits = answer.limits.iter().map(|(host, said)| {
-        json!({ "host": host, "remaining": said.remaining, "limit": said.limit, "back_in": said.back_in.map(|back| back.as_secs()) })
-    });
-    let event = answer.asked.event.as_ref().map(|event| {
-        json!({
-            "reference": event.reference, "host": event.host, "status": event.status, "number": event.number,
-            "cause": event.cause().map(|(cause, _)| cause.word()),
-        })
-    });
-    json!({
-        "image": answer.asked.written, "place": answer.asked.place, "verdict": verdict,
-        "findings": causes, "missing": missing, "steps": steps.collect::<Vec<_>>(),
-        "limits": limits.collect::<Vec<_>>(), "event": event,
-    })
+    }
+
+    /// Something else that says the same to a runtime.
+    fn possible(cause: Cause) -> Self {
+        Self {
+            cause: cause.word(),
+            title: cause.title(),
+            step: cause.step().word(),
+            confidence: Confidence::Possible.word(),
+            told: cause.title().to_owned(),
+            ruled_out: Vec::new(),
+            remedies: Vec::new(),
+        }
+    }
+}
+
+impl WhyImage {
+    fn of(answer: &Answer) -> Self {
+        let (verdict, findings, missing) = match &answer.verdict {
+            Verdict::Succeeds(odd) => {
+                ("succeeds", odd.iter().map(WhyFinding::of).collect(), Vec::new())
+            }
+            Verdict::Fails(one) => {
+                let or = one.or.iter().map(|cause| WhyFinding::possible(*cause));
+                let all = std::iter::once(WhyFinding::of(one)).chain(or);
+                ("fails", all.collect(), Vec::new())
+            }
+            Verdict::Undecided(missing) => ("undecided", Vec::new(), missing.clone()),
+        };
+        let step = |line: &Line| WhyStep {
+            step: line.step.word(),
+            host: line.host.clone(),
+            holds: line.holds,
+            text: line.text.clone(),
+            took_milliseconds: u64::try_from(line.took.as_millis()).unwrap_or(u64::MAX),
+        };
+        let limit = |(host, said): &(String, Reported)| WhyLimit {
+            host: host.clone(),
+            remaining_pulls: said.remaining,
+            limit_pulls: said.limit,
+            back_in_seconds: said.back_in.map(|back| back.as_secs()),
+        };
+        let event = answer.asked.event.as_ref().map(|event| WhyEvent {
+            reference: event.reference.clone(),
+            host: event.host.clone(),
+            status: event.status,
+            number: event.number.clone(),
+            cause: event.cause().map(|(cause, _)| cause.word()),
+        });
+        Self {
+            image: answer.asked.written.clone(),
+            place: answer.asked.place.clone(),
+            verdict,
+            findings,
+            missing,
+            steps: answer.steps.iter().map(step).collect(),
+            limits: answer.limits.iter().map(limit).collect(),
+            event,
+        }
+    }
 }

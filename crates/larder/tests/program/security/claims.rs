@@ -91,7 +91,7 @@ fn an_older_parcel_takes_no_tag_back() {
     house.larder("parcel pack second").ends(0);
     let digest = || {
         let shown = house.larder("shelf show vendor/kettle --config far.toml --json").json();
-        shown[0]["digest"].as_str().unwrap().to_owned()
+        shown["images"][0]["digest"].as_str().unwrap().to_owned()
     };
     let unpack =
         |options: &str| house.larder(&format!("parcel unpack {options} --config far.toml"));

@@ -1,0 +1,91 @@
+//! All JSON documents that commands give, with their schemas.
+
+use serde_json::Value;
+
+use super::{
+    check, copy, handoff, help, init, intake, key, log, look, parcel, policy, rewrite, serve,
+    shelf, store, survey, why,
+};
+use crate::output::{Report, schema};
+
+/// One kind of document.
+pub struct DocumentKind {
+    pub kind: &'static str,
+    /// The commands that give it.
+    pub commands: &'static str,
+    /// Its JSON Schema.
+    pub schema: fn() -> Value,
+}
+
+macro_rules! documents {
+    ($($commands:literal: $report:path,)*) => {
+        /// In the order of the work.
+        pub const ALL: &[DocumentKind] = &[$(DocumentKind {
+            kind: <$report as Report>::KIND,
+            commands: $commands,
+            schema: schema::<$report>,
+        }),*];
+    };
+}
+
+documents! {
+    "init": init::InitReport,
+    "check": check::CheckReport,
+    "check --nodes": handoff::nodes::NodeFilesReport,
+    "survey": survey::Survey,
+    "survey --missing": survey::SurveyMissing,
+    "survey --unused": survey::SurveyUnused,
+    "survey --held": survey::held::HeldReport,
+    "survey --against": survey::compare::SurveyComparison,
+    "look": look::ImageReport,
+    "look REF OTHER": look::Comparison,
+    "look --companions": look::CompanionsReport,
+    "look --tags": look::TagsReport,
+    "look --upstream": look::proof::PlacesReport,
+    "intake add": intake::add::AddReport,
+    "intake lock": intake::lock::LockReport,
+    "intake lock --check": intake::lock::LockCheck,
+    "intake lock --explain": intake::lock::TagsExplained,
+    "intake diff": intake::diff::IntakeDiff,
+    "intake run": intake::run::RunReport,
+    "intake status": intake::status::StatusReport,
+    "parcel pack": parcel::pack::PackReport,
+    "parcel verify": parcel::verify::ParcelVerification,
+    "parcel unpack": parcel::unpack::UnpackReport,
+    "parcel receipt": parcel::receipt::ReceiptReport,
+    "parcel show": parcel::show::ParcelReport,
+    "parcel sign-key": parcel::sign_key::SignKeyReport,
+    "copy": copy::CopyReport,
+    "serve": serve::ServeReport,
+    "shelf list": shelf::list::ShelvesReport,
+    "shelf show": shelf::show::ShelfReport,
+    "shelf drop": shelf::drop::DropReport,
+    "shelf block, shelf unblock": shelf::block::BlockReport,
+    "shelf retry": shelf::retry::RetryReport,
+    "shelf warm": shelf::warm::WarmReport,
+    "store collect": store::collect::CollectReport,
+    "store verify": store::verify::VerifyReport,
+    "store backup": store::backup::BackupReport,
+    "store restore": store::restore::RestoreReport,
+    "store convert": store::convert::ConvertReport,
+    "key issue, key rotate": key::issue::KeyReport,
+    "key list": key::list::KeysReport,
+    "key rotate --finish": key::rotate::Rotation,
+    "key revoke": key::revoke::Revocation,
+    "key test": key::test::KeyTest,
+    "handoff apply": handoff::apply::ApplyReport,
+    "handoff check": handoff::check::HandoffCheck,
+    "handoff write": handoff::write::HandoffFiles,
+    "handoff read": handoff::read::SecretsReport,
+    "handoff move": handoff::move_to::MoveReport,
+    "policy explain": policy::explain::PolicyExplanation,
+    "policy check": policy::check::PolicyCheck,
+    "policy diff": policy::diff::PolicyDiff,
+    "policy rehearse": policy::rehearse::PolicyRehearsal,
+    "log": log::LogEntry,
+    "rewrite": rewrite::RewriteReport,
+    "why": why::show::WhyReport,
+    "help cause": help::Causes,
+    "help cause NAME": help::CausePage,
+    "help json": help::Documents,
+}
