@@ -115,7 +115,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 fn lines(old: &Config, new: &Config) -> Vec<PolicyChange> {
     let mut all = Vec::new();
     let mut add = |who: &str, change, what: String| {
-        all.push(PolicyChange { who: who.to_owned(), change, what })
+        all.push(PolicyChange { who: who.to_owned(), change, what });
     };
     if old.larder.access != new.larder.access {
         let what = match new.is_open() {

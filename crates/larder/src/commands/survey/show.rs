@@ -174,7 +174,9 @@ pub(super) fn survey(report: &Survey, out: &Output) {
     match report.templates.as_slice() {
         [] => {}
         [one] => {
-            out.note(format!("note: {one} is a template: what it names is told, and never changed"))
+            out.note(format!(
+                "note: {one} is a template: what it names is told, and never changed"
+            ));
         }
         all => out.note(format!(
             "note: {} are templates, as {}: what they name is told, and never changed",
