@@ -106,6 +106,15 @@ impl Output {
         line(AutoStream::new(io::stdout(), self.color.choice()), text);
     }
 
+    /// Writes a table, and which of its columns there was no room for.
+    pub fn table(&self, table: &Table) {
+        let (text, left_out) = table.arranged();
+        self.result(text);
+        if !left_out.is_empty() {
+            self.note(format!("no room for {}; `--json` has all", left_out.join(", ")));
+        }
+    }
+
     /// Writes bytes of a file as they are.
     #[allow(clippy::unused_self)] // all writing goes through the one output
     pub fn raw(&self, text: &str) {
@@ -158,12 +167,13 @@ impl Output {
     }
 
     #[allow(clippy::unused_self)] // as above
-    /// The width for tables. None: it goes on somewhere else, so nothing is wrapped.
+    /// The width for tables: the terminal's, else what `COLUMNS` says. None: nothing is folded.
     pub fn width(&self) -> Option<u16> {
         if !io::stdout().is_terminal() {
-            return None;
+            let said = std::env::var("COLUMNS").ok()?;
+            return said.trim().parse().ok().filter(|columns| *columns > 0);
         }
-        terminal_size::terminal_size().map(|(width, _)| width.0.max(60))
+        terminal_size::terminal_size().map(|(width, _)| width.0.max(20))
     }
 }
 

@@ -270,7 +270,7 @@ fn show(report: &CheckReport, out: &Output) {
         let cached = report.upstreams.iter().any(|upstream| upstream.cached.is_some());
         let columns = ["UPSTREAM", "HOST", "ACCOUNT", "STATE", "THE CACHE FOUND"];
         let columns = if cached { &columns[..] } else { &columns[..4] };
-        let mut table = Table::new(out.width(), columns);
+        let mut table = Table::new(out.width(), columns).sparing(&["ACCOUNT"]);
         for upstream in &report.upstreams {
             let state = match &upstream.cause {
                 None => paint(GOOD, "answers"),

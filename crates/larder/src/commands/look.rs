@@ -300,7 +300,8 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
             one.layers.len().to_string(),
         ]);
     }
-    out(format!("\n{}", table.text()));
+    out(String::new());
+    output.table(&table);
     let Some(one) = detailed else { return };
     out(format!("\n{}", paint(STRONG, shown_platform(one.platform.as_ref()))));
     let line = |name: &str, value: String| out(format!("  {name:<11}{value}"));
@@ -486,12 +487,13 @@ impl Report for CompanionsReport {
         if self.companions.is_empty() {
             return out.result(format!("nothing belongs to {}", self.image));
         }
-        let mut table = Table::new(out.width(), &["COMPANION", "ABOUT", "KIND", "SIZE"]);
+        let mut table =
+            Table::new(out.width(), &["COMPANION", "ABOUT", "KIND", "SIZE"]).sparing(&["SIZE"]);
         for one in &self.companions {
             let (digest, about) = (short(&one.digest).to_owned(), short(&one.about).to_owned());
             table.row([digest, about, one.kind.clone(), bytes(one.size_bytes)]);
         }
-        out.result(table.text());
+        out.table(&table);
     }
 }
 

@@ -207,7 +207,8 @@ fn judge(
 }
 
 fn show(rows: &[CheckedNamespace], out: &Output) {
-    let mut table = Table::new(out.width(), &["NAMESPACE", "SECRET", "KEY", "STATE"]);
+    let mut table =
+        Table::new(out.width(), &["NAMESPACE", "SECRET", "KEY", "STATE"]).sparing(&["KEY"]);
     for row in rows {
         let state = match (&row.record, row.faults.is_empty()) {
             (Some(key), true) => {
@@ -229,5 +230,5 @@ fn show(rows: &[CheckedNamespace], out: &Output) {
         let key = row.key.clone().unwrap_or_else(|| "-".into());
         table.row([row.namespace.clone(), row.secret.clone(), key, state]);
     }
-    out.result(table.text());
+    out.table(&table);
 }

@@ -402,7 +402,7 @@ fn show(rows: &[MirrorRow], out: &Output) {
             row.asks.join(", then "),
         ]);
     }
-    out.result(table.text());
+    out.table(&table);
     for row in rows {
         for remark in &row.remarks {
             let head = if remark.bad { paint(WARN, "wrong:") } else { paint(DIM, "note:") };

@@ -205,7 +205,8 @@ fn line(difference: &Difference) -> IntakeDifference {
 }
 
 fn show(differences: &[Difference], out: &Output) {
-    let mut table = Table::new(out.width(), &["IMAGE", "LOCKED", "UPSTREAM NOW", "LARDER", "NEXT"]);
+    let mut table = Table::new(out.width(), &["IMAGE", "LOCKED", "UPSTREAM NOW", "LARDER", "NEXT"])
+        .sparing(&["LOCKED"]);
     let none = || paint(DIM, "—");
     let mut steps: Vec<Next> = Vec::new();
     for difference in differences {
@@ -248,7 +249,7 @@ fn show(differences: &[Difference], out: &Output) {
         out.result("nothing is wanted; `larder intake add REFERENCE` wants an image");
         return;
     }
-    out.result(table.text());
+    out.table(&table);
     for difference in differences {
         if let Some(UpstreamNow::Unreached(cause)) = &difference.upstream {
             out.note(format!(

@@ -441,7 +441,7 @@ impl Report for TagsExplained {
             table.row([tag.to_string(), word, why.clone()]);
         }
         if !self.tags.is_empty() {
-            out.result(table.text());
+            out.table(&table);
         }
         let taken = self.tags.iter().filter(|one| one.taken).count();
         out.result(format!("{taken} of {} taken", count(self.tags.len(), "tag")));
@@ -485,7 +485,8 @@ async fn explain(
 }
 
 fn show(lines: &[LockedImage], out: &Output) {
-    let mut table = Table::new(out.width(), &["IMAGE", "DIGEST", "PLATFORMS", "CHANGE"]);
+    let mut table = Table::new(out.width(), &["IMAGE", "DIGEST", "PLATFORMS", "CHANGE"])
+        .sparing(&["PLATFORMS", "DIGEST"]);
     for line in lines {
         let platforms: Vec<String> = line.platforms.iter().map(ToString::to_string).collect();
         let digest = line.digest.as_ref().map(short).unwrap_or_default().to_owned();
@@ -507,7 +508,7 @@ fn show(lines: &[LockedImage], out: &Output) {
         table.row([format!("{}:{}", line.image, line.tag), digest, platforms.join(" "), change]);
     }
     if !lines.is_empty() {
-        out.result(table.text());
+        out.table(&table);
     }
     for line in lines {
         let name = format!("{}:{}", line.image, line.tag);

@@ -168,7 +168,8 @@ fn show(StatusReport { shown, lock, gone, .. }: &StatusReport, out: &Output) {
     }
     let at = now();
     let when = |time: Option<i64>| time.map_or_else(|| paint(DIM, "never"), |time| ago(time, at));
-    let mut table = Table::new(out.width(), &["IMAGE", "CHECKED", "MOVED", "BROUGHT IN", "STATE"]);
+    let mut table = Table::new(out.width(), &["IMAGE", "CHECKED", "MOVED", "BROUGHT IN", "STATE"])
+        .sparing(&["CHECKED", "MOVED"]);
     for (want, record) in shown {
         let record = record.as_ref();
         let brought = record.and_then(|record| record.brought.as_ref()).map(|(_, at)| *at);
@@ -188,7 +189,7 @@ fn show(StatusReport { shown, lock, gone, .. }: &StatusReport, out: &Output) {
             state,
         ]);
     }
-    out.result(table.text());
+    out.table(&table);
     for (want, record) in shown {
         if let Some((cause, _)) = record.as_ref().and_then(|record| record.failed.as_ref()) {
             out.note(format!("{}:{} failed: {cause}", want.image, want.tag));

@@ -115,11 +115,11 @@ impl Report for KeysReport {
             return;
         }
         let columns = ["KEY", "USER", "MAY", "ISSUED", "STATE", "LAST USED"];
-        let mut table = Table::new(out.width(), &columns);
+        let mut table = Table::new(out.width(), &columns).sparing(&["ISSUED", "LAST USED"]);
         for row in &self.keys {
             table.row(row.cells());
         }
-        out.result(table.text());
+        out.table(&table);
         let ending = self.ending();
         if ending > 0 {
             out.note(format!(

@@ -93,7 +93,7 @@ impl Report for PlacesReport {
             let style = if one.digest.as_ref() == first { GOOD } else { BAD };
             table.row([one.place.clone(), paint(style, digest), one.remark.clone()]);
         }
-        out.result(table.text());
+        out.table(&table);
         out.note(if self.same { "the same everywhere" } else { "they differ" });
     }
 }

@@ -130,7 +130,8 @@ impl Report for ParcelReport {
 
 fn show(report: &ParcelReport, out: &Output) {
     let mut table =
-        Table::new(out.width(), &["IMAGE", "FROM", "DIGEST", "COMPANIONS", "AT THE FAR SIDE"]);
+        Table::new(out.width(), &["IMAGE", "FROM", "DIGEST", "COMPANIONS", "AT THE FAR SIDE"])
+            .sparing(&["COMPANIONS", "DIGEST", "FROM"]);
     for line in &report.images {
         let state = match line.state {
             Some("new") => paint(WARN, "new there"),
@@ -145,7 +146,7 @@ fn show(report: &ParcelReport, out: &Output) {
         let digest = short(&line.digest).to_owned();
         table.row([line.name.clone(), line.image.clone(), digest, companions, state]);
     }
-    out.result(table.text());
+    out.table(&table);
     let left_out = match report.left_out {
         0 => String::new(),
         number => format!(", {} left out", count(number, "blob")),

@@ -224,7 +224,7 @@ fn show(PolicyCheck { images: rows, broken }: &PolicyCheck, out: &Output) {
         table.row([verdict, image.join("\n"), who, row.place.clone().unwrap_or_default()]);
     }
     if !rows.is_empty() {
-        out.result(table.text());
+        out.table(&table);
     }
     let number = |word: &str| rows.iter().filter(|row| row.verdict == word).count();
     let refused = rows.iter().filter(|row| row.refused).count();

@@ -194,7 +194,8 @@ impl Report for PolicyRehearsal {
 }
 
 fn show(report: &PolicyRehearsal, out: &Output) {
-    let mut table = Table::new(out.width(), &["WOULD BE", "WHO", "IMAGE", "PULLS", "BECAUSE"]);
+    let mut table = Table::new(out.width(), &["WOULD BE", "WHO", "IMAGE", "PULLS", "BECAUSE"])
+        .sparing(&["PULLS"]);
     let refused = report.refused.iter().map(|row| (paint(BAD, "refused"), row));
     let warned = report.warned.iter().map(|row| (paint(WARN, "warned of"), row));
     let mut some = false;

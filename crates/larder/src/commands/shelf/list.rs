@@ -84,7 +84,12 @@ impl Report for ShelvesReport {
             "LAST PULL",
             "PULLS IN 30 DAYS",
         ];
-        let mut table = Table::new(out.width(), &columns);
+        let mut table = Table::new(out.width(), &columns).sparing(&[
+            "PULLS IN 30 DAYS",
+            "REPOSITORIES",
+            "UNSHARED",
+            "LAST CHANGE",
+        ]);
         let age = |at: Option<i64>| at.map_or_else(|| "never".to_owned(), |at| ago(at, now()));
         for shelf in &self.shelves {
             table.row([
@@ -98,7 +103,7 @@ impl Report for ShelvesReport {
                 shelf.pulls_in_30_days.to_string(),
             ]);
         }
-        out.result(table.text());
+        out.table(&table);
         if self.unfinished_bytes > 0 {
             out.note(format!(
                 "{} take {}; `larder store collect --uploads` removes those that nobody resumes",

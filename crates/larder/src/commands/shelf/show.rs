@@ -307,7 +307,14 @@ fn table(shown: &[ShownImage], cached: bool, out: &Output) {
     let of_a_cache =
         ["IMAGE", "DIGEST", "PLATFORMS", "SIZE", "CONFIRMED", "LAST PULL", "PULLS", "GOES IN"];
     let columns = if cached { of_a_cache } else { own };
-    let mut table = Table::new(out.width(), &columns);
+    let mut table = Table::new(out.width(), &columns).sparing(&[
+        "SINCE",
+        "PULLS",
+        "DIGEST",
+        "CONFIRMED",
+        "FREED",
+        "PLATFORMS",
+    ]);
     for one in shown {
         let mut platforms: Vec<String> = one.platforms.iter().map(ToString::to_string).collect();
         platforms.extend(one.absent.iter().map(|platform| format!("({platform})")));
@@ -336,7 +343,7 @@ fn table(shown: &[ShownImage], cached: bool, out: &Output) {
             one.pulls_in_30_days.to_string(),
         ]);
     }
-    out.result(table.text());
+    out.table(&table);
 }
 
 /// The platforms of an image.

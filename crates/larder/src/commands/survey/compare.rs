@@ -146,7 +146,7 @@ fn show(differences: &[SurveyDifference], out: &Output) {
     if differences.is_empty() {
         out.result("both surveys name the same images in the same files");
     } else {
-        out.result(table.text());
+        out.table(&table);
         out.result(format!("\n{} differ", count(differences.len(), "image")));
     }
 }

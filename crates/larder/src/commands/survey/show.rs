@@ -255,7 +255,7 @@ fn by_image(report: &Survey, out: &Output) {
         table.row([row.shown(), image.join("\n"), places.join("\n")]);
     }
     if !report.references.is_empty() {
-        out.result(table.text());
+        out.table(&table);
     }
 }
 
@@ -271,7 +271,7 @@ fn by_file(report: &Survey, out: &Output) {
         }
     }
     if !report.references.is_empty() {
-        out.result(table.text());
+        out.table(&table);
     }
 }
 
@@ -292,7 +292,7 @@ fn by_group(report: &Survey, by: By, out: &Output) {
         ]);
     }
     if !report.references.is_empty() {
-        out.result(table.text());
+        out.table(&table);
     }
 }
 

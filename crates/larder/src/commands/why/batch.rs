@@ -61,7 +61,7 @@ pub(super) fn show(
     if answers.is_empty() {
         out.note("no image is named there");
     } else {
-        out.result(table.text());
+        out.table(&table);
     }
     out.result(format!(
         "\n{}: {} would fail, {open} cannot be told",
