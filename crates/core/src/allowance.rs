@@ -128,6 +128,9 @@ impl FromStr for Span {
 
     fn from_str(text: &str) -> Result<Self, SpanError> {
         let wrong = || SpanError(text.chars().take(40).flat_map(char::escape_debug).collect());
+        if text == "0" {
+            return Ok(Self::default());
+        }
         let unit = match text.chars().last() {
             Some('s') => 1,
             Some('m') => 60,

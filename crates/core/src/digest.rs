@@ -176,6 +176,60 @@ impl Hasher {
 
 crate::name::serde_as_text!(Digest);
 
+/// The beginning of a digest, as short as it is shown to people: at least [`DigestStart::LEAST`] digits. A whole digest
+/// is its own beginning.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DigestStart(String);
+
+/// Why a beginning names no digest.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DigestStartError {
+    /// None of those that are there begins so.
+    #[error("no digest there begins with {0}")]
+    None(String),
+    /// Several do; these are the first two.
+    #[error("several digests begin with {0}: {1}, {2}")]
+    Several(String, Digest, Digest),
+}
+
+impl DigestStart {
+    /// How many digits it must have.
+    pub const LEAST: usize = 6;
+
+    /// The only one of these digests that begins so.
+    pub fn only_of<'d>(
+        &self,
+        all: impl IntoIterator<Item = &'d Digest>,
+    ) -> Result<Digest, DigestStartError> {
+        let mut found: Option<&Digest> = None;
+        for digest in all.into_iter().filter(|digest| digest.as_str().starts_with(&self.0)) {
+            match found {
+                Some(first) if first != digest => {
+                    let (first, second) = (first.clone(), digest.clone());
+                    return Err(DigestStartError::Several(self.0.clone(), first, second));
+                }
+                _ => found = Some(digest),
+            }
+        }
+        found.cloned().ok_or_else(|| DigestStartError::None(self.0.clone()))
+    }
+}
+
+impl FromStr for DigestStart {
+    type Err = DigestError;
+
+    fn from_str(text: &str) -> Result<Self, DigestError> {
+        if let Some((algorithm @ ("sha256" | "sha512"), digits)) = text.split_once(':') {
+            let whole = if algorithm == "sha256" { 64 } else { 128 };
+            let hex = |b: u8| b.is_ascii_digit() || (b'a'..=b'f').contains(&b);
+            if (Self::LEAST..whole).contains(&digits.len()) && digits.bytes().all(hex) {
+                return Ok(Self(text.to_owned()));
+            }
+        }
+        Ok(Self(text.parse::<Digest>()?.to_string()))
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -211,6 +265,22 @@ mod tests {
             hasher.update(&bytes[..cut]);
             hasher.update(&bytes[cut..]);
             proptest::prop_assert_eq!(hasher.finish(), Digest::of(&bytes));
+        }
+    }
+
+    #[test]
+    fn a_beginning_names_the_only_digest_that_has_it() {
+        let all = [Digest::of(b""), Digest::of(b"x"), Digest::of(b"y")];
+        let start = |text: &str| text.parse::<DigestStart>();
+        assert_eq!(start("sha256:e3b0c44298fc").unwrap().only_of(&all), Ok(all[0].clone()));
+        assert_eq!(start(all[1].as_str()).unwrap().only_of(&all), Ok(all[1].clone()));
+        let none = start("sha256:000000").unwrap().only_of(&all);
+        assert!(matches!(none, Err(DigestStartError::None(_))));
+        let twice = [all[0].clone(), all[0].clone()];
+        assert!(start("sha256:e3b0c4").unwrap().only_of(&twice).is_ok(), "it is the same one");
+        for wrong in ["sha256:e3b0c", "sha256:E3B0C44298FC", "e3b0c44298fc", "md5:e3b0c44298fc", ""]
+        {
+            assert!(start(wrong).is_err(), "{wrong}");
         }
     }
 }

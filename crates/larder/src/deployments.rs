@@ -223,7 +223,37 @@ impl Named {
 
 /// What all deployments below the paths name.
 pub fn named(paths: &[PathBuf], sight: Sight<'_>) -> Outcome<Named> {
-    each(paths, sight, |one, scan| Ok(Named::of(&one.shown, scan)))
+    let is_stdin = |path: &&PathBuf| path.as_os_str() == "-";
+    let files: Vec<PathBuf> = paths.iter().filter(|path| !is_stdin(path)).cloned().collect();
+    let mut read = each(&files, sight, |one, scan| Ok(Named::of(&one.shown, scan)));
+    if paths.iter().any(|path| is_stdin(&path)) {
+        match stdin_named("cannot read the deployments", sight.custom) {
+            Ok(Ok(named)) => read.done.push(named),
+            Ok(Err(broken)) => read.broken.push(broken),
+            Err(failure) => {
+                read.broken.push(Broken { file: "stdin".into(), cause: failure.cause });
+            }
+        }
+    }
+    read
+}
+
+/// How a command ends because of the paths that it was given: one that is not there is a wrong call.
+pub fn missing(paths: &[PathBuf]) -> Exit {
+    let there = |path: &PathBuf| path.as_os_str() == "-" || fs::symlink_metadata(path).is_ok();
+    if paths.iter().all(there) { Exit::Done } else { Exit::Usage }
+}
+
+/// What comes from stdin, or why it cannot be understood.
+pub fn stdin_named(
+    what: &str,
+    custom: &[CustomResource],
+) -> Result<Result<Named, Broken>, Failure> {
+    let text = stdin(what)?;
+    Ok(match scan(&text, &File { custom, ..File::default() }) {
+        Ok(scan) => Ok(Named::of("stdin", &scan)),
+        Err(error) => Err(Broken { file: "stdin".into(), cause: error.to_string() }),
+    })
 }
 
 /// The files that were found.

@@ -328,6 +328,25 @@ fn is_same(one: &Metadata, other: &Metadata) -> bool {
     (one.dev(), one.ino()) == (other.dev(), other.ino())
 }
 
+/// Arguments with `-` taken as the lines of stdin, blank ones and comments left out.
+pub fn with_stdin(all: &[String]) -> std::io::Result<Vec<String>> {
+    const LIMIT: u64 = 16 * 1024 * 1024;
+    let mut given = Vec::new();
+    for one in all {
+        if one != "-" {
+            given.push(one.clone());
+            continue;
+        }
+        let mut text = String::new();
+        std::io::Read::take(std::io::stdin(), LIMIT).read_to_string(&mut text)?;
+        let lines = text.lines().map(str::trim);
+        given.extend(
+            lines.filter(|line| !line.is_empty() && !line.starts_with('#')).map(str::to_owned),
+        );
+    }
+    Ok(given)
+}
+
 #[cfg(test)]
 mod tests {
     use std::os::unix::fs::symlink;

@@ -14,6 +14,7 @@ mod kube;
 mod node_files;
 mod output;
 mod parcel;
+mod pick;
 mod place;
 mod plan;
 mod policy;

@@ -161,6 +161,23 @@ impl Output {
         line(AutoStream::new(io::stderr(), self.color.choice()), &ready(text.trim_end()));
     }
 
+    /// Asks on a terminal whether to go on. Where nobody can be asked, whoever called has said so already.
+    pub fn confirm(&self, what: &str, question: &str) -> Result<(), Failure> {
+        if self.json || !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+            return Ok(());
+        }
+        let mut to = AutoStream::new(io::stderr(), self.color.choice());
+        let asked = write!(to, "{}: go on? [y/N] ", ready(question)).and_then(|()| to.flush());
+        let mut answer = String::new();
+        let read = asked.and_then(|()| io::stdin().read_line(&mut answer));
+        match read {
+            Ok(_) if matches!(answer.trim(), "y" | "Y" | "yes") => Ok(()),
+            Ok(_) => Err(Failure::usage(what, "it was not confirmed", "`--yes` does not ask")
+                .ending(crate::failure::Exit::No)),
+            Err(error) => Err(Failure::io(what, &error)),
+        }
+    }
+
     /// A bar for something that takes long. Shown only on a terminal.
     pub fn progress(&self) -> Progress {
         Progress::new(!self.quiet && !self.json && io::stderr().is_terminal())

@@ -24,7 +24,7 @@ pub struct Args {
     #[arg(value_name = "NUMBER")]
     number: Option<String>,
     /// Only what happened so long ago or later: 2h, 30d
-    #[arg(long, value_name = "TIME")]
+    #[arg(long, value_name = "SPAN")]
     since: Option<Span>,
     /// Only these kinds (again for more)
     #[arg(long, value_name = "KIND", value_parser = read_kind)]

@@ -20,18 +20,19 @@ use serde::Serialize;
 use crate::config::Config;
 use crate::context::{Context, reference, reference_on_shelf, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::files::with_stdin;
 use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, bytes, count, paint, short};
 use crate::place::{Opened, Place};
 use crate::transfer::{Source, TransferError, companions};
 
 /// Say what a reference is, without pulling it; with two, whether they are the same
-#[derive(Debug, clap::Args)]
+#[derive(Debug, Clone, clap::Args)]
 #[command(
     after_help = "A reference, a layout folder (`./folder#name`) or an archive (`file.tar#name`).\n\
     With two, exit status 1 says that they differ."
 )]
 pub struct Args {
-    /// What to look at
+    /// What to look at; `-` reads it from stdin
     reference: String,
     /// What to compare it with
     other: Option<String>,
@@ -91,8 +92,28 @@ struct Layer {
     media_type: String,
 }
 
+impl Args {
+    /// With what stdin names in the place of `-`: one reference, or two to compare.
+    fn with_stdin(&self) -> Result<Self, Failure> {
+        let given: Vec<String> =
+            [Some(&self.reference), self.other.as_ref()].into_iter().flatten().cloned().collect();
+        let what = "cannot read the reference from stdin";
+        let all = with_stdin(&given).map_err(|error| Failure::io(what, &error))?;
+        let (reference, other) = match all.as_slice() {
+            [reference] => (reference.clone(), None),
+            [reference, other] => (reference.clone(), Some(other.clone())),
+            all => {
+                let cause = format!("it names {}", count(all.len(), "reference"));
+                return Err(Failure::usage(what, cause, "name one, or two to compare"));
+            }
+        };
+        Ok(Self { reference, other, ..self.clone() })
+    }
+}
+
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
+    let args = &args.with_stdin()?;
     if args.tags {
         return tags(&args.reference, context, config.as_ref()).await;
     }

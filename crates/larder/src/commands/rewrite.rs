@@ -9,7 +9,6 @@ use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
-use larder_core::pattern::Pattern;
 use larder_core::reference::Reference;
 use larder_core::retarget::{Direction, Pin, Retarget, Wish};
 use larder_core::rewrite::decide::{Decided, Decider, Decision, Others, What};
@@ -22,6 +21,7 @@ use crate::deployments::{self, Broken, Deployment, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::{Replacements, shown};
 use crate::output::{Output, Report};
+use crate::pick::Pick;
 
 /// Make deployments name the larder's images, and change nothing else in them
 ///
@@ -63,12 +63,8 @@ pub struct Args {
     /// Give the upstreams' names again, and take pins and pull secrets out that were put in
     #[arg(long)]
     back: bool,
-    /// Only images that match, as HOST/REPOSITORY with `*` and `**` (again for more)
-    #[arg(long, value_name = "PATTERN")]
-    only: Vec<Pattern>,
-    /// Not those that match (again for more)
-    #[arg(long, value_name = "PATTERN")]
-    skip: Vec<Pattern>,
+    #[command(flatten)]
+    pick: Pick,
     /// Add this pull secret to pods that pull from the larder and do not name it; with --back, take it out
     #[arg(long, value_name = "NAME")]
     secret: Option<String>,
@@ -171,8 +167,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             _ => Pin::Keep,
         },
         host: args.to.clone(),
-        only: args.only.clone(),
-        skip: args.skip.clone(),
+        only: args.pick.only.clone(),
+        skip: args.pick.skip.clone(),
         mend: args.fix,
     };
     let retarget = Retarget::new(&routes, &lock, &config.larder.unqualified, wish);
@@ -228,7 +224,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let refused = !broken.is_empty() || lines().any(|line| line.counts);
     let differs = args.check && files.iter().any(|file| file.changed);
     show::all(args, files, broken, context);
-    Ok(if refused || differs { Exit::No } else { Exit::Done })
+    let exit = if refused || differs { Exit::No } else { Exit::Done };
+    Ok(exit.max(deployments::missing(&args.paths)))
 }
 
 fn rewrite_one(

@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
+use larder_core::allowance::Span;
 use larder_server::{App, Certificates, Crew, Figures, Listener, Plan, Registry, Tls, serve};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -42,9 +43,9 @@ pub struct Args {
     /// Listen here instead of where the configuration says; port 0 takes a free one
     #[arg(long, value_name = "ADDRESS:PORT")]
     listen: Option<SocketAddr>,
-    /// How many seconds running requests may take to finish at the end
-    #[arg(long, value_name = "SECONDS", default_value_t = 30)]
-    grace: u64,
+    /// How long running requests may take to finish at the end
+    #[arg(long, value_name = "SPAN", default_value = "30s", value_parser = crate::pick::seconds)]
+    grace: Span,
     /// Refuse pushes and removals, whatever the configuration says
     #[arg(long)]
     read_only: bool,
@@ -108,7 +109,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         open: Some(app.meters.connections.clone()),
         crew: Some(Arc::clone(&crew)),
     };
-    let grace = Duration::from_secs(args.grace);
+    let grace = args.grace.0;
     let registry = serve(listener, Registry(Arc::clone(&app)), stop, grace);
     let beside = async {
         let told = async {
@@ -145,7 +146,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     context.output.note(if finished {
         "stopped; every request was finished".to_owned()
     } else {
-        format!("stopped; requests that took longer than {} s were broken off", args.grace)
+        format!("stopped; requests that took longer than {} were broken off", args.grace)
     });
     Ok(Exit::Done)
 }

@@ -12,7 +12,6 @@ use std::path::PathBuf;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::retarget::{Retarget, Wish};
 use larder_core::rewrite::decide::Decider;
-use larder_core::rewrite::{File, scan};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -22,6 +21,7 @@ use crate::deployments::{self, Broken, Named, PassedOver, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::kube::Reach;
 use crate::output::{Output, Report, count};
+use crate::pick::Pick;
 pub use rows::Row;
 use rows::Word;
 
@@ -44,6 +44,8 @@ pub struct Args {
     /// How the images are put together
     #[arg(long, value_enum, default_value_t)]
     by: By,
+    #[command(flatten)]
+    pick: Pick,
     /// Ask the larder or the upstreams whether each is there, for the platforms that are wanted
     #[arg(long)]
     online: bool,
@@ -176,12 +178,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     passed.extend(over);
     passed.sort();
     if from_stdin {
-        let what = "cannot survey what comes from stdin";
-        let text = deployments::stdin(what)?;
-        let file = File { custom: &custom, ..File::default() };
-        match scan(&text, &file) {
-            Ok(scan) => done.push(Named::of("stdin", &scan)),
-            Err(error) => broken.push(Broken { file: "stdin".into(), cause: error.to_string() }),
+        match deployments::stdin_named("cannot survey what comes from stdin", &custom)? {
+            Ok(named) => done.push(named),
+            Err(one) => broken.push(one),
         }
     }
     let files = done.len();
@@ -203,13 +202,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return Ok(compare::compare(&earlier, &report, context));
     }
     context.output.tell(&report);
+    let absent = deployments::missing(&paths);
     let faults = if args.fail_on.is_empty() { &Fault::USUAL[..] } else { &args.fail_on };
     let fine = report.broken.is_empty() && report.references.iter().all(|row| !row.has(faults));
-    Ok(match (unasked, fine) {
+    let exit = match (unasked, fine) {
         (true, _) => Exit::Remote,
         (false, true) => Exit::Done,
         (false, false) => Exit::No,
-    })
+    };
+    Ok(exit.max(absent))
 }
 
 /// An overlay's entry that is about nothing: its file, its line, and what is said of it.
@@ -244,6 +245,11 @@ async fn survey(
     context: &Context,
 ) -> Result<(Survey, bool), Failure> {
     let mut references = rows::collect(&named, config);
+    references.retain(|row| match &row.reading {
+        Some(reading) => args.pick.takes(&reading.reference.image()),
+        // What cannot be read matches nothing.
+        None => args.pick.only.is_empty(),
+    });
     if let Some(config) = config {
         let lock = read_lock(config)?;
         let store = store_if_any(config)?;

@@ -14,16 +14,19 @@ use std::io::Read as _;
 use std::path::PathBuf;
 
 use larder_client::Endpoint;
+use larder_core::allowance::Span;
 use larder_core::diagnosis::{Event, read_events};
 use larder_core::name::Host;
 use larder_core::platform::Platform;
 use larder_core::reference::{Reference, Unqualified};
+use larder_core::rewrite::Finding;
 
 use crate::config::Config;
-use crate::context::Context;
+use crate::context::{Context, read_reference};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff;
 use crate::kube::Reach;
+use crate::pick::Pick;
 use ask::{Asked, Asker};
 use secrets::Pod;
 
@@ -65,7 +68,7 @@ pub struct Args {
     #[arg(long, value_name = "TEXT|-")]
     event: Option<String>,
     /// By the number that a refusal of the larder carries
-    #[arg(long = "ref", value_name = "NUMBER", conflicts_with_all = ["reference", "event", "all", "workload"])]
+    #[arg(long = "number", alias = "ref", value_name = "NUMBER", conflicts_with_all = ["reference", "event", "all", "workload"])]
     number: Option<String>,
     /// Read pod, events, secrets and service account of this workload through the cluster's API
     #[arg(long, value_name = "KIND/NAME", requires_all = ["cluster", "namespace"], conflicts_with_all = ["reference", "pod", "secret", "all"])]
@@ -75,6 +78,8 @@ pub struct Args {
     /// For every image that these deployments name, as one table
     #[arg(long, value_name = "PATH", conflicts_with_all = ["reference", "event"])]
     all: Vec<PathBuf>,
+    #[command(flatten)]
+    pick: Pick,
     /// Read all content too, and look whether it is unaltered
     #[arg(long)]
     deep: bool,
@@ -93,9 +98,9 @@ pub struct Args {
     /// Nodes trust this authority too (PEM; again for more)
     #[arg(long, value_name = "FILE")]
     ca: Vec<PathBuf>,
-    /// How many seconds each step may take
-    #[arg(long, value_name = "SECONDS", default_value_t = 5, value_parser = clap::value_parser!(u64).range(1..=120))]
-    patience: u64,
+    /// How long each step may take, up to 2m
+    #[arg(long, value_name = "SPAN", default_value = "5s", value_parser = patience)]
+    patience: Span,
 }
 
 /// Where nodes reach a host.
@@ -112,6 +117,24 @@ impl At {
         let host = host.parse().map_err(|error| format!("{error}"))?;
         let address: Endpoint = address.parse().map_err(|error| format!("{error}"))?;
         Ok(Self { host, address: address.to_string().trim_end_matches('/').to_owned() })
+    }
+}
+
+impl Args {
+    /// Whether an image of deployments is asked about. What cannot be read matches no pattern.
+    fn takes(&self, finding: &Finding, config: Option<&Config>) -> bool {
+        match read_reference(&finding.text, config) {
+            Ok(reading) => self.pick.takes(&reading.reference.image()),
+            Err(_) => self.pick.only.is_empty(),
+        }
+    }
+}
+
+fn patience(text: &str) -> Result<Span, String> {
+    let span = crate::pick::seconds(text)?;
+    match span.0.as_secs() {
+        1..=120 => Ok(span),
+        _ => Err("a step may take from 1s to 2m".into()),
     }
 }
 

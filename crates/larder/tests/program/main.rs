@@ -30,6 +30,7 @@ mod look;
 mod node;
 mod nodes;
 mod numbered;
+mod options;
 mod ownname;
 mod parcel;
 mod passing;

@@ -58,7 +58,7 @@ fn files_are_checked_before_they_are_applied_or_built() {
         .larder("policy check ventworks.example/gauges/steamgauge:1.9.2")
         .ends(0)
         .says(&["1 pull asked: 0 refused"]);
-    house.larder("policy check missing.yaml").ends(1).says(&["there is no such file"]);
+    house.larder("policy check missing.yaml").ends(2).says(&["there is no such file"]);
     house.larder("policy check app --cluster nowhere").ends(2);
     house.larder("policy check").ends(2);
 }

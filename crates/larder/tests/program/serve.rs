@@ -464,7 +464,7 @@ fn what_takes_longer_than_the_grace_is_broken_off_and_leaves_nothing() {
     assert_eq!(serving.stop("TERM"), 0);
     assert_eq!(count(), 0, "nothing half done is left behind");
     let said = std::fs::read_to_string(log).unwrap();
-    assert!(said.contains("longer than 1 s were broken off"), "{said}");
+    assert!(said.contains("longer than 1s were broken off"), "{said}");
     for mut stream in streams {
         let mut rest = Vec::new();
         let _ = stream.read_to_end(&mut rest);

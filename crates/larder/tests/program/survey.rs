@@ -70,7 +70,7 @@ fn one_bad_file_never_stops_the_others() {
     assert!(!run.out.contains("ignored"));
     house
         .larder("survey nowhere.yaml")
-        .ends(1)
+        .ends(2)
         .says(&["nowhere.yaml cannot be read", "No such file"]);
 }
 

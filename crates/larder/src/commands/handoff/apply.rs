@@ -37,7 +37,7 @@ pub struct Args {
     #[command(flatten)]
     reach: Reach,
     /// How long new keys are good: 90d, 12h, or `never`
-    #[arg(long, value_name = "TIME", default_value = "90d")]
+    #[arg(long, value_name = "SPAN", default_value = "90d")]
     expires: Expires,
     /// The authority that the cluster's API trusts for its door at the larder (PEM)
     #[arg(long, value_name = "FILE")]
@@ -49,7 +49,7 @@ pub struct Args {
     #[arg(long)]
     rotate: bool,
     /// Write new keys where the old ones end within this time (14d); for a timer, with `--expires` longer than it
-    #[arg(long, value_name = "TIME", conflicts_with = "rotate")]
+    #[arg(long, value_name = "SPAN", conflicts_with = "rotate")]
     rotate_before: Option<Span>,
     /// Say what would be applied, and apply nothing
     #[arg(long)]

@@ -39,7 +39,7 @@ pub struct Args {
     #[arg(long, value_name = "NAME", conflicts_with = "nodes")]
     namespace: Option<String>,
     /// How long new keys are good: 90d, 12h, or `never`
-    #[arg(long, value_name = "TIME", default_value = "90d", conflicts_with = "nodes")]
+    #[arg(long, value_name = "SPAN", default_value = "90d", conflicts_with = "nodes")]
     expires: Expires,
     /// Write it into this folder
     #[arg(long, value_name = "DIR")]

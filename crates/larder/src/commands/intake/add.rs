@@ -1,7 +1,5 @@
 //! `larder intake add`: write wanted images into `larder.toml`, and leave the rest of it alone.
 
-use std::io::Read as _;
-
 use larder_core::name::Tag;
 use larder_core::platform::Platform;
 use larder_core::reference::Image;
@@ -12,6 +10,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 use crate::config::Config;
 use crate::context::{Context, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::files::with_stdin;
 use crate::output::{Output, Report};
 
 /// Want images: write them into larder.toml
@@ -56,7 +55,10 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         .parse()
         .map_err(|error: toml_edit::TomlError| Failure::usage(what(), error.message(), ""))?;
     let mut added = Vec::new();
-    for text in references(args)? {
+    let references = with_stdin(&args.references);
+    let references =
+        references.map_err(|error| Failure::io("cannot read the references from stdin", &error))?;
+    for text in references {
         added.push(add(&text, args, &config, &mut document)?);
     }
     if let (Some(_), 2..) = (
@@ -105,23 +107,6 @@ impl Report for AddReport {
         }
         out.note("Next: `larder intake lock` resolves the tags to digests.");
     }
-}
-
-fn references(args: &Args) -> Result<Vec<String>, Failure> {
-    let mut all = Vec::new();
-    for reference in &args.references {
-        if reference == "-" {
-            let mut text = String::new();
-            let read = std::io::stdin().take(16 * 1024 * 1024).read_to_string(&mut text);
-            read.map_err(|error| Failure::io("cannot read the references from stdin", &error))?;
-            all.extend(
-                text.lines().map(str::trim).filter(|line| !line.is_empty()).map(str::to_owned),
-            );
-        } else {
-            all.push(reference.clone());
-        }
-    }
-    Ok(all)
 }
 
 fn add(

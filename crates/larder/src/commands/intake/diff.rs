@@ -19,12 +19,16 @@ use crate::config::Config;
 use crate::context::{Context, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, count, paint, short};
+use crate::pick::Pick;
 
 /// Compare the wish, the lock, the upstream now and what the larder holds
 ///
 /// Exit status 1 says that something differs.
 #[derive(Debug, clap::Args)]
-pub struct Args {}
+pub struct Args {
+    #[command(flatten)]
+    pick: Pick,
+}
 
 #[derive(Serialize, JsonSchema)]
 struct IntakeDifference {
@@ -59,12 +63,15 @@ impl Report for IntakeDiff {
     }
 }
 
-pub async fn run(_: &Args, context: &Context) -> Outcome {
+pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let lock = read_lock(&config)?;
     let store = store_if_any(&config)?;
     let upstreams = Upstreams::new(&config);
-    let answers = upstreams.ask(&config.intake.iter().collect::<Vec<_>>(), &lock).await;
+    let meant = config.intake.iter().filter(|intake| args.pick.takes(intake.image.get_ref()));
+    let mut lock = lock;
+    lock.entries.retain(|want, _| args.pick.takes(&want.image));
+    let answers = upstreams.ask(&meant.collect::<Vec<_>>(), &lock).await;
     if let Some(store) = &store {
         upstream::note(store, &answers).await?;
     }

@@ -10,7 +10,6 @@ use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind, media_type};
 use larder_core::lock::{Lock, Locked, Trimmed, Want, stale};
 use larder_core::name::Tag;
-use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
 use larder_core::reference::{Image, Selector};
 use larder_core::selection::Judged;
@@ -24,6 +23,7 @@ use crate::config::{Config, Intake};
 use crate::context::{Context, open_store, read_lock, reference, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Output, Report, Table, WARN, count, paint, short};
+use crate::pick::Pick;
 use crate::policy::refuses_intake;
 use crate::transfer::{Source, TransferError, companions, trim};
 
@@ -32,14 +32,13 @@ use crate::transfer::{Source, TransferError, companions, trim};
 /// Nothing is brought in.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// Touch only images whose HOST/REPOSITORY matches (again for more)
-    #[arg(long, value_name = "PATTERN")]
-    only: Vec<Pattern>,
+    #[command(flatten)]
+    pick: Pick,
     /// Ask nobody; exit with 1 when the lock does not fit larder.toml
-    #[arg(long, conflicts_with_all = ["only", "dry_run", "explain"])]
+    #[arg(long, conflicts_with_all = ["only", "skip", "dry_run", "explain"])]
     check: bool,
     /// Show each tag of this image with taken or left and why, and write nothing
-    #[arg(long, value_name = "IMAGE", conflicts_with_all = ["only", "dry_run"])]
+    #[arg(long, value_name = "IMAGE", conflicts_with_all = ["only", "skip", "dry_run"])]
     explain: Option<String>,
     /// Say what would be written, and write nothing
     #[arg(long)]
@@ -137,12 +136,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if let Some(image) = &args.explain {
         return explain(image, &config, &upstreams, context).await;
     }
-    let asked = |image: &Image| {
-        args.only.is_empty() || args.only.iter().any(|only| only.matches(&image.to_string()))
-    };
+    let asked = |image: &Image| args.pick.takes(image);
     let intake: Vec<&Intake> =
         config.intake.iter().filter(|intake| asked(intake.image.get_ref())).collect();
-    if intake.is_empty() && !args.only.is_empty() {
+    if intake.is_empty() && !args.pick.is_everything() {
         let cause = "no intake entry has an image that matches";
         let remedy = "a pattern matches HOST/REPOSITORY, as in \"bazaar.example/**\"";
         return Err(Failure::usage("nothing to lock", cause, remedy));

@@ -16,6 +16,7 @@ use super::upstream::Upstreams;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Output, Report, bytes, count, paint, short};
+use crate::pick::Pick;
 use crate::policy::refuses_intake;
 use crate::transfer::{Engine, Moved};
 
@@ -24,6 +25,8 @@ use crate::transfer::{Engine, Moved};
 /// What is there is not fetched again; a run that was interrupted is gone on with.
 #[derive(Debug, clap::Args)]
 pub struct Args {
+    #[command(flatten)]
+    pick: Pick,
     /// Say what would be brought in, and bring in nothing
     #[arg(long)]
     dry_run: bool,
@@ -75,9 +78,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     store.remove_abandoned(larder_store::ABANDONED).await.map_err(unusable)?;
     let stale = stale(&config.wishes(), &lock);
     let not_locked = stale.iter().filter_map(|stale| match stale {
-        Stale::NotLocked(want) => Some(format!("{}:{}", want.image, want.tag)),
-        Stale::NothingLocked(image) => Some(image.to_string()),
-        Stale::Unwanted(_) | Stale::OtherPlatforms(_) => None,
+        Stale::NotLocked(want) if args.pick.takes(&want.image) => {
+            Some(format!("{}:{}", want.image, want.tag))
+        }
+        Stale::NothingLocked(image) if args.pick.takes(image) => Some(image.to_string()),
+        _ => None,
     });
     let not_locked = not_locked.collect();
     let outdated: HashSet<&Want> = stale
@@ -88,7 +93,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         })
         .collect();
     let upstreams = Upstreams::new(&config);
-    let jobs: Vec<Job<'_>> = jobs(&config, &lock).collect();
+    let jobs: Vec<Job<'_>> =
+        jobs(&config, &lock).filter(|job| args.pick.takes(&job.want.image)).collect();
     let facts = Facts::read(&store, &upstreams, &jobs).await.map_err(unusable)?;
     let checked: Vec<(Job<'_>, Result<bool, Failure>)> = stream::iter(jobs)
         .map(|job| {

@@ -13,12 +13,16 @@ use crate::config::Config;
 use crate::context::{Context, now, read_lock, store_here};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, ago, paint, time};
+use crate::pick::Pick;
 
 /// Show when each wanted image was last checked, moved and brought in, and what failed
 ///
 /// Nobody is asked. Exit status 1 says that something failed or was never brought in.
 #[derive(Debug, clap::Args)]
-pub struct Args {}
+pub struct Args {
+    #[command(flatten)]
+    pick: Pick,
+}
 
 #[derive(Serialize, JsonSchema)]
 struct StatusLine {
@@ -69,7 +73,7 @@ fn state(
     }
 }
 
-pub async fn run(_: &Args, context: &Context) -> Outcome {
+pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let lock = read_lock(&config)?;
     let store = store_here(&config)?;
@@ -83,6 +87,8 @@ pub async fn run(_: &Args, context: &Context) -> Outcome {
         wish.tags.select(&[]).into_iter().map(move |tag| Want { image: image.clone(), tag })
     });
     let wanted: BTreeSet<Want> = lock.entries.keys().cloned().chain(exact).collect();
+    let wanted: BTreeSet<Want> =
+        wanted.into_iter().filter(|want| args.pick.takes(&want.image)).collect();
     let shown: Vec<(Want, Option<IntakeRecord>)> =
         wanted.into_iter().map(|want| (want.clone(), records.remove(&want))).collect();
     let gone = gone(&config, &store, &shown).await?;

@@ -33,7 +33,7 @@ pub struct Args {
 #[derive(Debug, Clone, clap::Args)]
 pub struct How {
     /// How long it is good: 90d, 12h, or `never`
-    #[arg(long, value_name = "TIME", default_value = "90d")]
+    #[arg(long, value_name = "SPAN", default_value = "90d")]
     pub expires: Expires,
     /// Write it into this file, which its owner alone may read, instead of printing it
     #[arg(long, value_name = "FILE")]

@@ -21,7 +21,7 @@ pub struct Args {
     #[arg(long)]
     all: bool,
     /// What "soon" is
-    #[arg(long, value_name = "TIME", default_value = "14d")]
+    #[arg(long, value_name = "SPAN", default_value = "14d")]
     soon: Span,
 }
 

@@ -31,7 +31,7 @@ pub struct Args {
     #[arg(long, requires = "finish")]
     force: bool,
     /// How long it must not have been used
-    #[arg(long, value_name = "TIME", default_value = "24h", requires = "finish")]
+    #[arg(long, value_name = "SPAN", default_value = "24h", requires = "finish")]
     idle: Span,
 }
 

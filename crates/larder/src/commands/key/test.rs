@@ -42,9 +42,12 @@ pub struct Args {
     /// Images of the larder that it shall pull (again for more)
     #[arg(long, value_name = "REF")]
     image: Vec<String>,
-    /// Also sign in at the larder's `url` with it
+    /// Also sign in at the larder with it
     #[arg(long)]
     online: bool,
+    /// With `--online`: where the larder is reached from here [default: its `url`]
+    #[arg(long, value_name = "ADDRESS", requires = "online")]
+    larder: Option<String>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -119,7 +122,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     }
     let permits = who.as_ref().and_then(|who| config.grants.permits(who));
     let online = match args.online {
-        true => Some(sign_in(config, &known.user, &key).await?),
+        true => Some(sign_in(args, config, &known.user, &key).await?),
         false => None,
     };
     let report = KeyTest {
@@ -153,9 +156,9 @@ fn read(path: &std::path::Path) -> std::io::Result<String> {
     String::from_utf8(bytes).map_err(|_| std::io::Error::other("it is not UTF-8"))
 }
 
-async fn sign_in(config: &Config, user: &str, key: &Key) -> Result<bool, Failure> {
+async fn sign_in(args: &Args, config: &Config, user: &str, key: &Key) -> Result<bool, Failure> {
     use base64::Engine as _;
-    let url = config.larder.url.endpoint.to_string();
+    let url = args.larder.clone().unwrap_or_else(|| config.larder.url.endpoint.to_string());
     let remote = |cause: String| {
         let what = format!("cannot sign in at {url}");
         Failure::usage(what, cause, "check `url` under [larder], and that `larder serve` runs")

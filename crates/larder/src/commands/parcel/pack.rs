@@ -11,7 +11,6 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::lock::Lock;
 use larder_core::parcel::{Companion, Contents, ParcelImage, Shape, VolumeSize};
-use larder_core::pattern::Pattern;
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use larder_store::Store;
@@ -24,6 +23,7 @@ use crate::context::{Context, open_store, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Progress, Report, bytes, count};
 use crate::parcel::{NewParcel, Parcel, Trust, now_text, read_receipt, signing_key};
+use crate::pick::Pick;
 use crate::transfer::{Content, Engine, Order, Outline, Own, Source, TransferError};
 
 /// Pack what the lock names into a parcel
@@ -39,9 +39,8 @@ pub struct Args {
     /// Leave out what the far side has by this receipt
     #[arg(long, value_name = "RECEIPT")]
     since: Option<PathBuf>,
-    /// Only images whose HOST/REPOSITORY matches (again for more)
-    #[arg(long, value_name = "PATTERN")]
-    only: Vec<Pattern>,
+    #[command(flatten)]
+    pick: Pick,
     /// Cut the archive into files of this size, as in 4.3GiB
     #[arg(long, value_name = "SIZE")]
     volume: Option<VolumeSize>,
@@ -218,12 +217,10 @@ fn is_packed(folder: &Path, contents: &Contents, trust: &Trust) -> bool {
 
 /// The locked images that are asked for.
 fn chosen<'c>(args: &Args, config: &'c Config, lock: &'c Lock) -> Result<Vec<Job<'c>>, Failure> {
-    let asked =
-        |name: &str| args.only.is_empty() || args.only.iter().any(|only| only.matches(name));
     let jobs: Vec<Job<'_>> =
-        jobs(config, lock).filter(|job| asked(&job.want.image.to_string())).collect();
+        jobs(config, lock).filter(|job| args.pick.takes(&job.want.image)).collect();
     if jobs.is_empty() {
-        let (cause, remedy) = match args.only.is_empty() {
+        let (cause, remedy) = match args.pick.is_everything() {
             true => ("the lock names no image", "`larder intake lock` resolves what is wanted"),
             false => ("no locked image matches", "a pattern matches HOST/REPOSITORY"),
         };

@@ -15,6 +15,7 @@ use crate::context::{Context, read_reference, reference_here, store_if_any};
 use crate::deployments::{self, Broken, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, count, paint};
+use crate::pick::Pick;
 use crate::policy::Judge;
 
 /// Say which images of deployments and Dockerfiles would be refused, before anything is built or applied
@@ -23,15 +24,33 @@ use crate::policy::Judge;
 /// would be refused.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// Files, folders and references
+    /// Files, folders and references; `-` reads deployments from stdin
     #[arg(required = true, value_name = "PATH|REF")]
     what: Vec<String>,
+    #[command(flatten)]
+    pick: Pick,
     /// For this cluster only
     #[arg(long, value_name = "NAME")]
     cluster: Option<String>,
     /// For this namespace, where a file names none
     #[arg(long, value_name = "NAME", requires = "cluster")]
     namespace: Option<String>,
+    /// Show only these: deny, unknown, warn, not-ours, allow
+    #[arg(long, value_delimiter = ',', value_name = "VERDICT,…", value_parser = clap::builder::PossibleValuesParser::new(VERDICTS), hide_possible_values = true)]
+    verdict: Vec<String>,
+    /// In which order
+    #[arg(long, value_enum, default_value_t)]
+    sort: PullOrder,
+}
+
+impl Args {
+    /// Whether an image is asked about. What cannot be read matches no pattern.
+    fn takes(&self, one: &Found, config: &Config) -> bool {
+        match read_reference(&one.written, Some(config)) {
+            Ok(reading) => self.pick.takes(&reading.reference.image()),
+            Err(_) => self.pick.only.is_empty(),
+        }
+    }
 }
 
 /// One image in one place.
@@ -45,9 +64,54 @@ struct Found {
 
 #[derive(Serialize, JsonSchema)]
 pub struct PolicyCheck {
+    /// The pulls, those of the verdicts that were asked for.
     images: Vec<CheckedPull>,
     broken: Vec<Broken>,
+    counts: Counts,
 }
+
+/// How many pulls there are of each kind, whatever is shown.
+#[derive(Serialize, JsonSchema)]
+struct Counts {
+    asked: usize,
+    /// Those that would be refused: `deny`, and `unknown` under a denying rule.
+    refused: usize,
+    warned: usize,
+    not_ours: usize,
+    unknown: usize,
+}
+
+impl Counts {
+    fn of(rows: &[CheckedPull]) -> Self {
+        let number = |word: &str| rows.iter().filter(|row| row.verdict == word).count();
+        Self {
+            asked: rows.len(),
+            refused: rows.iter().filter(|row| row.refused).count(),
+            warned: number("warn"),
+            not_ours: number("not-ours"),
+            unknown: number("unknown"),
+        }
+    }
+}
+
+/// The order of the rows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]
+enum PullOrder {
+    /// As they are named
+    #[default]
+    Place,
+    /// The worst first
+    Verdict,
+    /// By the name of the image
+    Image,
+}
+
+fn severity(verdict: &str) -> usize {
+    VERDICTS.iter().position(|one| *one == verdict).unwrap_or(VERDICTS.len())
+}
+
+/// From the worst to the best.
+const VERDICTS: [&str; 5] = ["deny", "unknown", "warn", "not-ours", "allow"];
 
 /// One image for one cluster.
 #[derive(Serialize, JsonSchema)]
@@ -69,6 +133,8 @@ struct CheckedPull {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let (found, broken) = collect(args, &config)?;
+    let absent =
+        if broken.iter().any(|one| one.cause == ABSENT) { Exit::Usage } else { Exit::Done };
     let clusters: Vec<String> = match &args.cluster {
         Some(name) => {
             cluster("cannot check the policy", &config, name, args.namespace.as_deref())?;
@@ -86,17 +152,26 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let judge = Judge::new(&config, store_if_any(&config)?)?;
     let mut rows = Vec::new();
-    for one in &found {
+    for one in found.iter().filter(|one| args.takes(one, &config)) {
         let namespace = one.namespace.as_ref().or(args.namespace.as_ref());
         for name in &clusters {
             let who = Who::cluster(name, namespace.map(String::as_str));
             rows.push(row(one, &who, &judge, &config).await?);
         }
     }
-    let report = PolicyCheck { images: rows, broken };
+    let counts = Counts::of(&rows);
+    let refused = counts.refused;
+    rows.retain(|row| args.verdict.is_empty() || args.verdict.iter().any(|one| one == row.verdict));
+    match args.sort {
+        PullOrder::Place => {}
+        PullOrder::Verdict => rows.sort_by_key(|row| severity(row.verdict)),
+        PullOrder::Image => rows.sort_by(|a, b| a.image.cmp(&b.image)),
+    }
+    let report = PolicyCheck { images: rows, broken, counts };
     context.output.tell(&report);
-    let fine = !report.images.iter().any(|row| row.refused) && report.broken.is_empty();
-    Ok(if fine { Exit::Done } else { Exit::No })
+    let fine = refused == 0 && report.broken.is_empty();
+    let exit = if fine { Exit::Done } else { Exit::No };
+    Ok(exit.max(absent))
 }
 
 /// What is decided of one image for somebody.
@@ -148,6 +223,9 @@ async fn row(
     Ok(row)
 }
 
+/// Said of a path that is not there.
+const ABSENT: &str = "there is no such file";
+
 /// Said of an image whose tag a build or a template fills in.
 const OPEN: &str = "its tag is decided in another place: only what fills it in can tell";
 
@@ -156,12 +234,12 @@ fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Fa
     let mut paths: Vec<PathBuf> = Vec::new();
     for what in &args.what {
         let path = Path::new(what);
-        if !path.exists() {
+        if what != "-" && !path.exists() {
             // What looks like a path and is not there is a mistake, no image.
             if what.starts_with(['.', '/'])
                 || [".yaml", ".yml", ".json"].iter().any(|end| what.ends_with(end))
             {
-                broken.push(Broken { file: what.clone(), cause: "there is no such file".into() });
+                broken.push(Broken { file: what.clone(), cause: ABSENT.into() });
                 continue;
             }
             let written = reference_here(what, config)?.to_string();
@@ -204,7 +282,7 @@ impl Report for PolicyCheck {
     }
 }
 
-fn show(PolicyCheck { images: rows, broken }: &PolicyCheck, out: &Output) {
+fn show(PolicyCheck { images: rows, broken, counts }: &PolicyCheck, out: &Output) {
     let mut table = Table::new(out.width(), &["VERDICT", "IMAGE", "CLUSTER", "WHERE"]);
     for row in rows {
         let verdict = match row.verdict {
@@ -226,14 +304,10 @@ fn show(PolicyCheck { images: rows, broken }: &PolicyCheck, out: &Output) {
     if !rows.is_empty() {
         out.table(&table);
     }
-    let number = |word: &str| rows.iter().filter(|row| row.verdict == word).count();
-    let refused = rows.iter().filter(|row| row.refused).count();
+    let Counts { asked, refused, warned, not_ours, unknown } = counts;
     out.result(format!(
-        "\n{} asked: {refused} refused, {} with a warning, {} not ours, {} that cannot be told",
-        count(rows.len(), "pull"),
-        number("warn"),
-        number("not-ours"),
-        number("unknown")
+        "\n{} asked: {refused} refused, {warned} with a warning, {not_ours} not ours, {unknown} that cannot be told",
+        count(*asked, "pull")
     ));
     for Broken { file, cause } in broken {
         out.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));

@@ -27,7 +27,7 @@ pub struct Args {
     #[arg(long, value_name = "FILE")]
     rules: PathBuf,
     /// How far back
-    #[arg(long, value_name = "TIME", default_value = "30d")]
+    #[arg(long, value_name = "SPAN", default_value = "30d")]
     since: Span,
     /// Also what these deployments name, for every cluster (again for more)
     #[arg(long, value_name = "PATH")]

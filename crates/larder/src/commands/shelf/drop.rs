@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use larder_core::digest::{Digest, DigestError};
+use larder_core::digest::{Digest, DigestError, DigestStart, DigestStartError};
 use larder_core::holdings::{DropPlan, Holdings, Unwanted};
 use larder_core::name::{NameError, RepositoryName, Tag};
 use larder_core::pattern::{Pattern, PatternError};
@@ -14,6 +14,7 @@ use super::{House, unreadable};
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
+use crate::files::with_stdin;
 use crate::output::{GONE, Output, Report, bytes, count, paint, short};
 use crate::record;
 
@@ -23,13 +24,20 @@ use crate::record;
 /// The space is freed by `larder store collect`, after its grace time.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// SHELF/REPOSITORY:TAG, where the tag may be a pattern as `1.*`, or SHELF/REPOSITORY@DIGEST
+    /// SHELF/REPOSITORY:TAG, where the tag may be a pattern as `1.*`, or SHELF/REPOSITORY@DIGEST, where the digest may be
+    /// as short as it is shown; `-` reads them from stdin, one a line
     #[arg(required = true, value_name = "REF")]
     names: Vec<String>,
-    /// Say what would go, and take nothing away
+    /// Say what would go, and remove nothing
     #[arg(long)]
     dry_run: bool,
+    /// Do not ask
+    #[arg(long, short, conflicts_with = "dry_run")]
+    yes: bool,
 }
+
+/// Tags that are named where it is asked whether to go on.
+const NAMED: usize = 10;
 
 #[derive(Serialize, JsonSchema)]
 pub struct DropReport {
@@ -100,13 +108,18 @@ impl Report for DropReport {
 }
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
+    let names = with_stdin(&args.names);
+    let names = names.map_err(|error| Failure::io("cannot read the names from stdin", &error))?;
     let named: Vec<Named> =
-        args.names.iter().map(|name| Named::read(name, config)).collect::<Result<_, _>>()?;
+        names.iter().map(|name| Named::read(name, config)).collect::<Result<_, _>>()?;
     let repositories = named.iter().map(|one| one.repository.clone()).collect();
     let holdings = House::of(store, repositories).await?.holdings;
     let mut unwanted = BTreeSet::new();
-    for (name, one) in args.names.iter().zip(&named) {
-        let found = find(&holdings, one);
+    for (name, one) in names.iter().zip(&named) {
+        let found = find(&holdings, one).map_err(|error| {
+            let remedy = "`larder shelf show SHELF --untagged` shows what there is";
+            Failure::usage(format!("cannot drop {name}"), error, remedy).ending(Exit::No)
+        })?;
         if found.is_empty() {
             let remedy = "`larder shelf show SHELF` shows what there is";
             let cause = "the larder holds nothing under that name";
@@ -118,6 +131,15 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     }
     let plan = holdings.plan_drop(&unwanted);
     let mut report = report(&plan);
+    if !args.dry_run && !args.yes {
+        let (tags, manifests) = (plan.tags.len(), plan.manifests.len());
+        let named = plan.tags.iter().take(NAMED).map(|(name, tag, _)| format!("{name}:{tag}"));
+        let more = if tags > NAMED { ", …" } else { "" };
+        let named = named.collect::<Vec<_>>().join(", ");
+        let counts = format!("{} and {}", count(tags, "tag"), count(manifests, "manifest"));
+        let what = format!("{counts} go ({named}{more})");
+        context.output.confirm("cannot drop them", &what)?;
+    }
     if !args.dry_run {
         let gone = plan.tags.iter().map(|(repository, tag, digest)| {
             let about = format!("{repository}:{tag}");
@@ -149,7 +171,7 @@ struct Named {
 
 enum What {
     Tags(Pattern),
-    Manifest(Digest),
+    Manifest(DigestStart),
 }
 
 impl Named {
@@ -181,20 +203,21 @@ impl Named {
 }
 
 /// What a name means.
-fn find(holdings: &Holdings, named: &Named) -> Vec<Unwanted> {
+fn find(holdings: &Holdings, named: &Named) -> Result<Vec<Unwanted>, DigestStartError> {
     let records = holdings.records();
     let Some(number) = records.repositories.iter().position(|one| *one == named.repository) else {
-        return Vec::new();
+        return Ok(Vec::new());
     };
     match &named.what {
         What::Manifest(digest) => {
-            let found = holdings.place(number, digest);
-            found.map(|_| Unwanted::Manifest(number, digest.clone())).into_iter().collect()
+            let here = records.manifests.iter().filter(|row| row.repository == number);
+            let digest = digest.only_of(here.map(|row| &row.digest))?;
+            Ok(vec![Unwanted::Manifest(number, digest)])
         }
         What::Tags(pattern) => {
             let tags = records.tags.iter().filter(|row| row.repository == number);
             let tags = tags.filter(|row| pattern.matches(row.tag.as_str()));
-            tags.map(|row| Unwanted::Tag(number, row.tag.clone())).collect()
+            Ok(tags.map(|row| Unwanted::Tag(number, row.tag.clone())).collect())
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use larder_core::digest::Digest;
+use larder_core::digest::{Digest, DigestStart};
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
 use larder_core::holdings::{ManifestRow, Place};
 use larder_core::name::{RepositoryName, Tag};
@@ -71,7 +71,11 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         Failure::usage(what(), error, remedy)
     };
     let repository: RepositoryName = repository.parse().map_err(wrong)?;
-    let wanted: Option<Selector> = wanted.map(str::parse).transpose().map_err(wrong)?;
+    let start = name.contains('@').then(|| wanted.and_then(|text| text.parse().ok())).flatten();
+    let wanted: Option<Selector> = match start {
+        Some(start) => Some(Selector::Digest(whole(&start, &repository, store, &what()).await?)),
+        None => wanted.map(str::parse).transpose().map_err(wrong)?,
+    };
     let cached = match config.cached_shelf(repository.first_component()) {
         Some((shelf, caching)) => {
             let name = shelf.name.get_ref().as_str();
@@ -130,6 +134,21 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         args: args.clone(),
     });
     Ok(Exit::Done)
+}
+
+/// The digest that is meant by its beginning.
+async fn whole(
+    start: &DigestStart,
+    repository: &RepositoryName,
+    store: &Store,
+    what: &str,
+) -> Result<Digest, Failure> {
+    let house = House::of(store, vec![repository.clone()]).await?;
+    let here = house.holdings.records().manifests.iter().map(|row| &row.digest);
+    start.only_of(here).map_err(|error| {
+        let remedy = "`larder shelf show SHELF --untagged` shows what there is";
+        Failure::usage(what, error, remedy).ending(Exit::No)
+    })
 }
 
 #[derive(Serialize, JsonSchema)]

@@ -14,6 +14,7 @@ use crate::config::Config;
 use crate::context::{Context, open_store, read_reference, reference_on_shelf};
 use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::files::with_stdin;
 use crate::kube::Reach;
 use crate::output::{BAD, Output, Report, bytes, count, paint, short};
 use larder_store::Store;
@@ -24,10 +25,10 @@ use larder_store::Store;
 /// already is not fetched again.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// Images, by their upstream's name or the larder's: `bazaar.example/library/kettle:2`
+    /// Images, by their upstream's name or the larder's: `bazaar.example/library/kettle:2`; `-` reads them from stdin
     #[arg(value_name = "REF", required_unless_present_any = ["from_survey", "cluster"])]
     references: Vec<String>,
-    /// Every image in these deployments that lies on a cached shelf
+    /// Every image in these deployments that lies on a cached shelf; `-` reads them from stdin
     #[arg(long, value_name = "PATH")]
     from_survey: Vec<PathBuf>,
     /// Everything that this cluster has and runs and that lies on a cached shelf, through its API: before nodes are drained
@@ -163,7 +164,10 @@ fn collect(
     context: &Context,
 ) -> Result<BTreeSet<Wanted>, Failure> {
     let mut wanted = BTreeSet::new();
-    for text in &args.references {
+    let references = with_stdin(&args.references);
+    let references =
+        references.map_err(|error| Failure::io("cannot read the references from stdin", &error))?;
+    for text in &references {
         let read = reference_on_shelf(text, config)?;
         let found = on_shelf(&read, config, cache).ok_or_else(|| {
             let upstreams = cache.upstreams();

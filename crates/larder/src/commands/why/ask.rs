@@ -425,7 +425,7 @@ impl<'c> Asker<'c> {
             headers: host.headers.clone(),
             ca: host.ca.clone(),
             credentials,
-            patience: Duration::from_secs(self.args.patience),
+            patience: self.args.patience.0,
         }
     }
 }

@@ -24,7 +24,7 @@ pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Ou
     // One answer for each image in each namespace.
     let mut wanted: BTreeMap<(String, Option<String>), Asked> = BTreeMap::new();
     for file in &read.done {
-        for one in file.pulled() {
+        for one in file.pulled().filter(|one| args.takes(one, asker.config())) {
             let key = (one.text.clone(), one.workload.namespace.clone());
             wanted.entry(key).or_insert_with(|| Asked {
                 written: one.text.clone(),
@@ -44,7 +44,8 @@ pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Ou
     let report = WhyReport::new(answers, read.broken, true);
     context.output.tell(&report);
     let (fails, open) = report.counts();
-    Ok(exit(fails > 0 || report.is_broken(), open > 0))
+    let absent = deployments::missing(&args.all);
+    Ok(exit(fails > 0 || report.is_broken(), open > 0).max(absent))
 }
 
 /// A row for each image.

@@ -55,7 +55,7 @@ pub(super) async fn of(
         return Ok(None);
     }
     let asked = origin(config, reference, here, evidence).unwrap_or_else(|| reference.clone());
-    let patience = Duration::from_secs(asker.args().patience);
+    let patience = asker.args().patience.0;
     Ok(upstream(config, &asked, patience).await)
 }
 
