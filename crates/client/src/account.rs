@@ -110,7 +110,7 @@ impl Account {
         }
     }
 
-    /// The login as it is now, for whoever looks for it in a text. None: it is being asked for.
+    /// The login as it is now, to look for it in a text. None: it is being asked for.
     pub(crate) fn peek(&self) -> Option<Credentials> {
         self.held.try_lock().ok().map(|held| held.fresh.login.clone())
     }

@@ -127,7 +127,7 @@ pub async fn probe_host(plan: &ProbePlan) -> Option<Outcome> {
             pass = Some(asking.pass(&answer).await?);
             answer = asking.send(reqwest::Method::GET, asking.url(""), pass.as_deref()).await?;
         }
-        // Whoever wants a sign-in and was given none is a registry all the same.
+        // A host that wants a sign-in and was given none is a registry all the same.
         if answer.status.is_success()
             || (answer.status == reqwest::StatusCode::UNAUTHORIZED && pass.is_none())
         {

@@ -16,7 +16,7 @@ use crate::request::{Call, Registry};
 use crate::sign_in::Scope;
 use crate::transport::{innermost, read_bounded};
 
-/// A try that brings fewer bytes than this was in vain: a stream that drips must end some day.
+/// A try that brings fewer bytes than this does not count: a stream that drips must end some day.
 const PROGRESS: u64 = 64 * 1024;
 
 /// What a tag or digest points to, as the registry says without sending it.
@@ -381,7 +381,7 @@ impl Registry {
     }
 }
 
-/// A blob on its way. Its length is checked here; **its digest is not**: whoever takes the bytes
+/// A blob on its way. Its length is checked here; **its digest is not**: the receiver of the bytes
 /// hashes them once, on the way to where they go.
 pub struct BlobStream {
     registry: Registry,

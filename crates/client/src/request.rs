@@ -140,7 +140,7 @@ impl Registry {
             if answer.status() != StatusCode::UNAUTHORIZED {
                 return Ok(answer);
             }
-            // Whoever answered is who asks for the login: another host than the one that was asked gets none.
+            // The host that answered is the one that asks for the login: another host than the one that was asked gets none.
             let answers = self.transport().options.endpoint.is_same_host(answer.url());
             if !own || !answers || sign_ins == 2 {
                 return Err(self.transport().refusal(answer, &call.action).await);

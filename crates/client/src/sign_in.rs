@@ -81,7 +81,7 @@ impl Pass {
     }
 }
 
-/// The passes of one registry. One sign-in at a time for each scope: whoever comes meanwhile
+/// The passes of one registry. One sign-in at a time for each scope: those who come meanwhile
 /// waits for it and uses its outcome.
 #[derive(Default)]
 pub(crate) struct Passes {

@@ -347,7 +347,7 @@ fn reason(status: StatusCode, said: &ReasonPhrase) -> Option<String> {
     Some(rest.trim_start_matches([':', ' ']).to_owned())
 }
 
-/// A text without what follows a scheme of sign-in in it, whoever's it is.
+/// A text without what follows a scheme of sign-in in it, of any scheme.
 fn without_logins(text: &str) -> String {
     let mut clean = String::with_capacity(text.len());
     let mut hides = false;

@@ -1,4 +1,4 @@
-//! Whom is believed by their certificate? Whoever is signed by an authority that is known; and a server whose own
+//! Whom is believed by their certificate? Any that is signed by a known authority; and a server whose own
 //! certificate was named, exactly that one, for exactly its names: an authority's that is used as a server's, and
 //! one that signed itself, are taken by nodes and other clients too.
 

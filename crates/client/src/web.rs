@@ -24,7 +24,7 @@ pub struct WebOptions {
     /// The name that its certificate must have, where that is not the one by which it is reached; and the addresses
     /// of that one.
     pub server_name: Option<(String, Vec<std::net::SocketAddr>)>,
-    /// Whether any certificate is good: whoever stands in between can then read and change everything.
+    /// Whether any certificate is good: anyone in between can then read and change everything.
     pub any_certificate: bool,
 }
 

@@ -71,7 +71,7 @@ impl Who {
     /// With the word for what it is, for sentences.
     pub fn described(&self) -> String {
         match self {
-            Self::Anonymous => "whoever does not sign in".to_owned(),
+            Self::Anonymous => "clients that do not sign in".to_owned(),
             Self::Account(name) => format!("the account {name}"),
             Self::Cluster { cluster, namespace: None } => format!("the cluster {cluster}"),
             Self::Cluster { cluster, namespace: Some(namespace) } => {

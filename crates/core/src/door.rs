@@ -44,7 +44,7 @@ impl DoorKey {
         format!("{PREFIX}{cluster}/{}/", URL_SAFE_NO_PAD.encode(tag.as_ref()))
     }
 
-    /// The cluster that a path is of, and what is asked there. None: it is none of ours. Takes as long
+    /// The cluster that a path is of, and what is asked there. None: this larder has no such door. Takes as long
     /// for a wrong token as for a right one.
     pub fn read<'p>(&self, path: &'p str) -> Option<(&'p str, Question)> {
         let mut parts = path.strip_prefix(PREFIX)?.split('/');
@@ -98,7 +98,7 @@ pub struct Door {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Unanswered {
-    /// It runs as it is, and whoever applied it is warned.
+    /// It runs as it is, and the person who applied it is warned.
     Admit,
     /// It does not run.
     Refuse,
@@ -248,7 +248,7 @@ impl Review {
 pub struct Reply {
     /// Why it must not run. None: it may.
     pub refused: Option<String>,
-    /// What whoever applied it is told.
+    /// What the person who applied it is told.
     pub warnings: Vec<String>,
     /// What is changed in it (RFC 6902).
     pub patch: Vec<Value>,

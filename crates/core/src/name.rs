@@ -47,6 +47,9 @@ pub enum NameError {
     /// Not a host.
     #[error("`{0}` is not a host name, an IPv4 address or an IPv6 address in brackets")]
     Host(String),
+    /// An address in the place of a host.
+    #[error("`{0}` is an address; a host is written without `https://` and without a path")]
+    Address(String),
     /// Not a port.
     #[error("`{0}` is not a port: a number from 1 to 65535")]
     Port(String),
@@ -207,6 +210,9 @@ fn check_tag(text: &str) -> Result<String, NameError> {
 
 fn check_host(text: &str) -> Result<String, NameError> {
     bounded("the host", text, NAME_LIMIT)?;
+    if text.contains("://") {
+        return Err(NameError::Address(text.to_owned()));
+    }
     let wrong = || NameError::Host(text.to_owned());
     let mut canonical = None;
     let (name, port) = if let Some(rest) = text.strip_prefix('[') {
@@ -323,6 +329,7 @@ mod tests {
         assert!(tag(&long).contains("128 are the most"), "{}", tag(&long));
         let host = |text: &str| text.parse::<Host>().unwrap_err().to_string();
         assert!(host("a:70000").contains("`70000` is not a port: a number from 1 to 65535"));
+        assert!(host("https://b.example/x").contains("written without `https://`"));
         assert!(host("a_b").contains("`a_b` is not a host name"), "{}", host("a_b"));
         assert!(host("[::1").contains("IPv6 address in brackets"), "{}", host("[::1"));
     }

@@ -259,6 +259,22 @@ fn advice(error: &ClientError) -> (String, Exit) {
     (remedy, exit)
 }
 
+/// What is said of a name that is not known: the one that was meant, or all that there are.
+pub fn unknown<'k>(what: &str, name: &str, known: impl IntoIterator<Item = &'k str>) -> String {
+    const SHOWN: usize = 20;
+    let name = larder_core::shown::cut(name, 100);
+    let known: Vec<&str> = known.into_iter().collect();
+    let rest = match (larder_core::nearest::nearest(&name, known.iter().copied()), known.len()) {
+        (Some(near), _) => format!("did you mean `{near}`?"),
+        (None, 0) => "none is declared".to_owned(),
+        (None, many) => {
+            let more = if many > SHOWN { ", …" } else { "" };
+            format!("there are: {}{more}", known[..many.min(SHOWN)].join(", "))
+        }
+    };
+    format!("there is no {what} `{name}`; {rest}")
+}
+
 /// What a command gives back.
 pub type Outcome = Result<Exit, Failure>;
 

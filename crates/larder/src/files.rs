@@ -25,7 +25,7 @@ pub fn read_bounded(path: &Path, limit: usize) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// Opens a file to read, and nothing that only looks like one: opening a pipe would wait for whoever writes into it.
+/// Opens a file to read, and nothing that only looks like one: opening a pipe would wait for its writer.
 pub fn open_regular(path: &Path) -> io::Result<File> {
     let mut options = OpenOptions::new();
     let flags = OFlags::NONBLOCK.bits().cast_signed();

@@ -29,11 +29,19 @@ const POLICIES: (u32, u32) = (1, 30);
 /// A cluster as it is declared.
 pub fn cluster<'c>(config: &'c Config, what: &str, name: &str) -> Result<&'c Cluster, Failure> {
     config.cluster(name).ok_or_else(|| {
-        let known: Vec<&str> =
-            config.clusters.iter().map(|one| one.name.get_ref().as_str()).collect();
-        let cause = format!("there is no cluster `{name}`; there are: {}", known.join(", "));
+        let known = config.clusters.iter().map(|one| one.name.get_ref().as_str());
+        let cause = crate::failure::unknown("cluster", name, known);
         Failure::usage(what, cause, "declare it in larder.toml with [[cluster]]")
     })
+}
+
+/// Refuses one who is not declared, with the near names or all that are.
+pub fn declared(config: &Config, what: &str, who: Who) -> Result<Who, Failure> {
+    let Some(cause) = config.grants.undeclared(&who) else { return Ok(who) };
+    let all: Vec<String> = config.grants.everybody().iter().map(Who::to_string).collect();
+    let known = if all.is_empty() { "nobody".into() } else { all.join(", ") };
+    let remedy = "declare it with [[cluster]] or [[account]] in larder.toml";
+    Err(Failure::usage(what, format!("{cause}; declared are: {known}"), remedy))
 }
 
 /// The pull secrets that a cluster's namespaces should have; of one namespace, if one is named.
@@ -169,7 +177,7 @@ pub async fn admission(
     Ok(all)
 }
 
-/// The key that a secret holds, with what is known of it. None: it holds none of ours.
+/// The key that a secret holds, with what is known of it. None: it holds no key of this larder.
 pub fn held_key(
     config: &Config,
     wanted: &Wanted,

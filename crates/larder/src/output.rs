@@ -161,7 +161,7 @@ impl Output {
         line(AutoStream::new(io::stderr(), self.color.choice()), &ready(text.trim_end()));
     }
 
-    /// Asks on a terminal whether to go on. Where nobody can be asked, whoever called has said so already.
+    /// Asks on a terminal whether to go on. Without a terminal nobody can be asked, and the call itself is the answer.
     pub fn confirm(&self, what: &str, question: &str) -> Result<(), Failure> {
         if self.json || !io::stdin().is_terminal() || !io::stderr().is_terminal() {
             return Ok(());

@@ -162,7 +162,7 @@ impl App {
     }
 
     /// What goes on beside the requests for as long as the registry runs: counts of pulls are
-    /// written down, uploads that nobody goes on with are given up. It never ends by itself.
+    /// written down, uploads that nobody resumes are given up. It never ends by itself.
     pub async fn keep_house(&self) {
         tokio::join!(self.keep_records(), self.cache.keep_house(|| self.write_tally()));
     }
@@ -181,7 +181,7 @@ impl App {
                     Ok(gone) if gone.uploads == 0 => {}
                     Ok(gone) => {
                         let (count, bytes) = (gone.uploads, gone.bytes);
-                        tracing::info!(count, bytes, "gave up uploads that nobody went on with");
+                        tracing::info!(count, bytes, "gave up uploads that nobody resumed");
                     }
                     Err(error) => {
                         tracing::error!(%error, "uploads left behind could not be removed");

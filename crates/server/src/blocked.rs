@@ -8,7 +8,7 @@ use crate::access::{About, Caller, Happened};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 
-/// The sentence for whoever is refused.
+/// The sentence for those who are refused.
 pub(crate) fn sentence(what: &str, stop: &Stop) -> String {
     format!("{what} is blocked in this larder: {}", stop.because)
 }

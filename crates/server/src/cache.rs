@@ -66,7 +66,7 @@ struct Inner {
     fetches: Flights<(RepositoryName, Digest), Result<InHand, Trouble>>,
     lists: Flights<(RepositoryName, String), Result<(), Trouble>>,
     fills: Fills,
-    /// What was asked for in vain, and until when that counts.
+    /// What the upstream did not give, and until when that counts.
     vain: Mutex<HashMap<Asked, (Instant, Trouble)>>,
     expected: Expected,
     ahead: mpsc::Sender<Job>,
@@ -205,7 +205,7 @@ impl Cache {
         self.now().by_name.values().map(|shelf| Arc::clone(&shelf.upstream)).collect()
     }
 
-    /// What the upstream was asked for a moment ago in vain. None: it may be asked.
+    /// What the upstream did not give a moment ago. None: it may be asked.
     fn in_vain(&self, repository: &RepositoryName, what: &str) -> Option<Trouble> {
         let vain = self.inner.vain.lock().unwrap_or_else(PoisonError::into_inner);
         let (until, trouble) = vain.get(&(repository.clone(), what.to_owned()))?;

@@ -68,7 +68,7 @@ impl Hand {
 impl Drop for Hand {
     fn drop(&mut self) {
         self.work = None;
-        // What it was doing is let go of before anybody goes on: nothing half done is left behind.
+        // What it was doing is dropped before anybody goes on: nothing half done is left behind.
         if self.thread.take().is_some_and(|thread| thread.join().is_err()) {
             tracing::error!("a thread that serves connections has panicked");
         }

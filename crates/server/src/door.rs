@@ -140,7 +140,7 @@ impl Asking<'_> {
         }
     }
 
-    /// Reads a review: processor work, as long as whoever wrote the object likes.
+    /// Reads a review: processor work, as long as the author of the object likes.
     fn read(&self, bytes: &[u8], stop: &AtomicBool) -> Read {
         let review = match Review::read(bytes) {
             Ok(review) => review,

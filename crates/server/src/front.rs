@@ -1,4 +1,4 @@
-//! What no request may be, whoever sends it: one that names no host or two, one that signs in twice, and, where
+//! What no request may be, from any client: one that names no host or two, one that signs in twice, and, where
 //! everybody may do everything, one that a browser sends for somebody else's page.
 
 use axum::http::uri::Authority;

@@ -1,4 +1,4 @@
-//! Is it alive, and can it do its work? For whoever restarts it and for whoever sends it clients.
+//! Is it alive, and can it do its work? For what restarts it, and for what sends it clients.
 
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};

@@ -1,4 +1,4 @@
-//! What a client may take: connections, time, uploads. Whoever is slow holds up nobody else.
+//! What a client may take: connections, time, uploads. A slow client holds up nobody else.
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -73,7 +73,7 @@ impl Default for Limits {
 }
 
 impl Limits {
-    /// What clients may take, whoever forwards them.
+    /// What clients may take, through whichever proxy.
     pub(crate) fn without_proxies(&self) -> Self {
         Self { proxies: Vec::new(), ..self.clone() }
     }

@@ -126,7 +126,7 @@ where
         }
         let place = Arc::clone(&all);
         let _ = stream.set_nodelay(true);
-        // Whoever serves it waits for it with others of its own.
+        // Its server waits for it with others of its own.
         let stream = stream.into_std();
         let watcher = graceful.watcher();
         let config = tls.as_ref().map(Tls::current);

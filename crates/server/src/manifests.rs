@@ -42,7 +42,7 @@ pub(crate) fn recall<B>(app: &Arc<App>, plan: &Plan, request: &Request<B>) -> Op
     let answer = app.remembered.get(&app.store, path)?;
     let moment = app.store.moment_of_access()?;
     let target = &answer.target;
-    // Whoever may not have it, or has to be looked at closely, is for the long way.
+    // A client that may not have it, or has to be looked at closely, goes the long way.
     let caller = app.gate.known(plan, Head::of(request), &moment)?;
     if !is_granted(plan, &caller, target, method)
         || !Pull::of(target, method).is_none_or(|pull| is_ruled_in(plan, &caller, pull))
@@ -91,7 +91,7 @@ pub(crate) async fn get(
 ) -> Result<Response, ApiError> {
     // Asked before the ledger is: what it says after that is at least as true.
     let mut moment = app.store.moment(repository);
-    // Whoever had to know its content first has brought it already.
+    // The rules that had to know its content have brought it already.
     let brought = match parts.extensions.get::<cached::Answer>() {
         Some(brought) => Some(brought.clone()),
         None => cached::manifest(app, repository, selector, true).await?,

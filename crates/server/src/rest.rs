@@ -23,7 +23,7 @@ const IDLE: Duration = Duration::from_secs(1);
 
 type Left = Arc<Mutex<Option<Body>>>;
 
-/// A body that comes back when whoever reads it has enough.
+/// A body that comes back when its reader has enough.
 struct Kept {
     body: Option<Body>,
     left: Left,
@@ -73,7 +73,7 @@ impl Rest {
     /// Keeps an eye on a request's body.
     pub fn of(version: Version, headers: &HeaderMap, body: Body) -> (Body, Self) {
         let left = Left::default();
-        // Whoever asks before sending has sent nothing.
+        // A client that asks before sending has sent nothing.
         let asks_first = headers.contains_key(header::EXPECT);
         let rest = Self { left: Arc::clone(&left), first: version < Version::HTTP_2, asks_first };
         if body.is_end_stream() {

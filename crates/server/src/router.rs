@@ -75,7 +75,7 @@ async fn received(app: Arc<App>, mut request: Request) -> Response {
     }
 }
 
-/// The registry as a router, for whoever puts something in front of it.
+/// The registry as a router, for callers that put something in front of it.
 pub fn router(app: Arc<App>) -> Router {
     Router::new()
         .fallback(|State(app): State<Arc<App>>, request: Request| async move {
@@ -239,7 +239,7 @@ async fn answer(app: Arc<App>, plan: Arc<Plan>, request: Request) -> Response {
     response
 }
 
-/// Answers whoever may ask.
+/// Answers a client that may ask.
 async fn admit(
     app: &App,
     plan: &Plan,

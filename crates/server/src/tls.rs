@@ -19,7 +19,7 @@ pub struct Certificates {
     pub cert: PathBuf,
     /// Its key, in PEM.
     pub key: PathBuf,
-    /// The authorities of whoever may connect, in PEM. None: nobody has to show a certificate.
+    /// The authorities of clients that may connect, in PEM. None: nobody has to show a certificate.
     pub clients: Option<PathBuf>,
     /// The lists of certificates that these authorities have revoked, in PEM. None: none is asked.
     pub crl: Option<PathBuf>,

@@ -84,7 +84,7 @@ impl Workers {
         Self { queue, waiting, most: threads * WAITING }
     }
 
-    /// Has it done, and waits for it, but no longer than `within`; then, and when whoever waits goes away, its
+    /// Has it done, and waits for it, but no longer than `within`; then, and when the waiting caller goes away, its
     /// [`Stop`] is set.
     pub async fn run<T: Send + 'static>(
         &self,

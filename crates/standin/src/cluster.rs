@@ -37,7 +37,7 @@ pub struct Cluster {
     /// The program that its kubelets ask for credentials, with its arguments and the audience of the
     /// tokens that it is given. None: none.
     provider: Option<Provider>,
-    /// What whoever applied the last file was told beside the pods.
+    /// What the person who applied the last file was told beside the pods.
     warnings: Vec<String>,
 }
 
@@ -114,7 +114,7 @@ impl Cluster {
         }
     }
 
-    /// What whoever applied the last file was told by webhooks.
+    /// What the person who applied the last file was told by webhooks.
     pub fn warnings(&self) -> &[String] {
         &self.warnings
     }

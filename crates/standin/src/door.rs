@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 
 use crate::api::Api;
 
-/// An object as it was let in, and what whoever applied it is told.
+/// An object as it was let in, and what the person who applied it is told.
 pub(crate) struct Admitted {
     pub object: Value,
     pub warnings: Vec<String>,

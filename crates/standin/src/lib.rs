@@ -19,7 +19,7 @@ pub use cluster::{Cluster, Event, Pod};
 pub use fault::{Fault, Faults, What};
 pub use image::{Image, ImagePlan, Layer, companion, image};
 pub use sample::{
-    BAZAAR, DEPLOYMENTS, VENTWORKS, VENTWORKS_LOGIN, bazaar_images, moved_steamgauge,
+    BAZAAR, DEPLOYMENTS, VENTWORKS, VENTWORKS_LOGIN, bazaar_images, moved_kettle, moved_steamgauge,
     ventworks_images,
 };
 /// Serves a router on a free loopback port until the program ends.

@@ -54,6 +54,11 @@ pub fn ventworks_images() -> Vec<(&'static str, &'static str, Image)> {
     ]
 }
 
+/// What the public upstream one day puts under `kettle:2`.
+pub fn moved_kettle() -> Image {
+    image(&ImagePlan::new("library/kettle 2 again"))
+}
+
 /// What the vendor one day puts under a tag that was thought to stand still.
 pub fn moved_steamgauge() -> Image {
     let plan = ImagePlan::new("gauges/steamgauge 1.9.2 again");

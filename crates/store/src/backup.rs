@@ -48,7 +48,7 @@ const OWN: [&str; 16] = [
     "blobs",
     "uploads",
     "lost+found",
-    // Whoever has looked at it with a larder has left these.
+    // A larder that was used to look at it has left these.
     "content",
     "running",
     "serve.lock",

@@ -1,4 +1,4 @@
-//! What can go wrong with the store, in the terms of whoever uses it.
+//! What can go wrong with the store, in the terms of its users.
 
 use larder_core::digest::Digest;
 

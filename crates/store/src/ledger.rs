@@ -23,7 +23,7 @@ pub struct Referrer {
     pub manifest: ManifestRecord,
     /// What it says that it is. None: it does not.
     pub artifact_type: Option<String>,
-    /// The bytes of its annotations, for whoever has to bound them before asking for them.
+    /// The bytes of its annotations, for callers that have to bound them before asking for them.
     pub annotations_size: u64,
 }
 

@@ -5,6 +5,7 @@
 
 mod crowd;
 mod lane;
+mod objects;
 mod output;
 mod reader;
 mod stage;
@@ -160,7 +161,7 @@ impl Inner {
         })
     }
 
-    /// What a store keeps is for its owner alone; a layout is for whoever is given it.
+    /// What a store keeps is for its owner alone; a layout is for those who are given it.
     fn private<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions {
         match self.form {
             Form::Objects | Form::Sharded => options.mode(0o600),
@@ -378,7 +379,7 @@ impl Folder {
             Some(State::Parked(hasher, offset)) => Some((*hasher, offset)),
             None => None,
         };
-        // From here on the upload is ours; the guard lets go of it on every way out.
+        // From here on the upload is ours; the guard releases it on every way out.
         let path = self.inner.upload(id);
         let inner = Arc::clone(&self.inner);
         let claim = Claim { inner, id, path: path.clone(), once: false };
@@ -500,109 +501,6 @@ impl Folder {
                     let _ = fs::remove_file(&path);
                 })?;
             Ok(Sealed { digest, size, place, _locked: Arc::new(file) })
-        })
-        .await
-    }
-
-    /// The objects whose digests begin with this byte, sorted, also those that lie where an earlier form of the store
-    /// had them; without their sizes and ages where `bare`.
-    pub async fn objects(&self, part: u8, bare: bool) -> Result<Vec<Object>, StoreError> {
-        let inner = Arc::clone(&self.inner);
-        blocking(move || {
-            let mut found = inner.part(CONTENT, part, bare)?;
-            found.extend(inner.part(BLOBS, part, bare)?);
-            Ok(found)
-        })
-        .await
-    }
-
-    /// How long ago what lies at a place was written, and its size in bytes. None: nothing lies there.
-    pub async fn age_of(&self, place: &str) -> Result<Option<(Duration, u64)>, StoreError> {
-        let path = self.inner.at(place);
-        blocking(move || match fs::metadata(&path) {
-            Ok(metadata) => Ok(Some((age(&metadata), metadata.len()))),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-            Err(error) => Err(io("read", &path)(error)),
-        })
-        .await
-    }
-
-    /// Takes hold of what lies at a place, unless somebody has just written it and is about to record it.
-    pub async fn hold(&self, place: &str) -> Result<Held, StoreError> {
-        let path = self.inner.at(place);
-        blocking(move || {
-            let file = match File::open(&path) {
-                Ok(file) => file,
-                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                    return Ok(Held::Nothing);
-                }
-                Err(error) => return Err(io("read", &path)(error)),
-            };
-            match file.try_lock() {
-                Ok(()) => Ok(Held::Ours(file)),
-                Err(TryLockError::WouldBlock) => Ok(Held::Theirs),
-                Err(TryLockError::Error(error)) => Err(io("lock", &path)(error)),
-            }
-        })
-        .await
-    }
-
-    /// Removes what lies at some places; what is gone already is none of them.
-    pub async fn remove(&self, places: Vec<String>) -> Result<(), StoreError> {
-        let inner = Arc::clone(&self.inner);
-        blocking(move || {
-            for place in places {
-                let path = inner.at(&place);
-                match fs::remove_file(&path) {
-                    Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-                        return Err(io("remove", &path)(error));
-                    }
-                    _ => {}
-                }
-            }
-            Ok(())
-        })
-        .await
-    }
-
-    /// Keeps what lies at a place aside for somebody to look at, and tells where. None: nothing lay there.
-    pub async fn set_aside(
-        &self,
-        digest: &Digest,
-        place: &str,
-    ) -> Result<Option<String>, StoreError> {
-        let (inner, from) = (Arc::clone(&self.inner), self.inner.at(place));
-        let aside = format!("{QUARANTINE}/{}-{}", digest.algorithm().name(), digest.hex());
-        blocking(move || {
-            let (folder, to) = (inner.at(QUARANTINE), inner.at(&aside));
-            fs::create_dir_all(&folder).map_err(io("make", &folder))?;
-            match fs::rename(&from, &to) {
-                Ok(()) => Ok(Some(aside)),
-                Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-                Err(error) => Err(io("write", &to)(error)),
-            }
-        })
-        .await
-    }
-
-    /// How many bytes the whole disk has. None: nobody knows.
-    pub async fn capacity(&self) -> Result<Option<u64>, StoreError> {
-        let root = self.inner.root.clone();
-        blocking(move || {
-            let state =
-                rustix::fs::statvfs(&root).map_err(|error| io("measure", &root)(error.into()))?;
-            Ok(Some(state.f_blocks.saturating_mul(state.f_frsize)))
-        })
-        .await
-    }
-
-    /// How many bytes can still be written. None: nobody knows.
-    pub async fn room(&self) -> Result<Option<u64>, StoreError> {
-        let root = self.inner.root.clone();
-        blocking(move || {
-            let state =
-                rustix::fs::statvfs(&root).map_err(|error| io("measure", &root)(error.into()))?;
-            Ok(Some(state.f_bavail.saturating_mul(state.f_frsize)))
         })
         .await
     }

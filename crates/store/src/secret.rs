@@ -10,7 +10,7 @@ use larder_core::access::key::random;
 
 use crate::error::StoreError;
 
-/// The file's name. Whoever backs the store up backs it up too: without it no key is good.
+/// The file's name. A backup of the store must have it too: without it no key is good.
 const NAME: &str = "access.secret";
 
 /// The secret of the store in a folder; it is made where it is missing.
@@ -23,7 +23,7 @@ pub fn local_secret(folder: &Path) -> Result<[u8; 32], StoreError> {
     fs::create_dir_all(folder).map_err(failed("make the folder of"))?;
     let none = || std::io::Error::other("the system gave no random numbers");
     let secret: [u8; 32] = random().ok_or_else(none).map_err(failed("make"))?;
-    // Made under another name with mode 0600, so that nobody ever sees half of it; whoever is first wins.
+    // Made under another name with mode 0600, so that nobody ever sees half of it; the first one wins.
     let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed("make"))?;
     file.write_all(&secret).map_err(failed("write"))?;
     file.as_file().sync_all().map_err(failed("write"))?;

@@ -5,6 +5,7 @@
 //! databases take too: numbered parameters, BIGINT and TEXT, times bound from outside.
 
 mod cache;
+mod collecting;
 mod contents;
 mod convert;
 mod form;
@@ -13,6 +14,7 @@ mod kept;
 mod keys;
 mod leases;
 mod ledger;
+mod lists;
 mod moments;
 mod record;
 mod shelves;
@@ -309,7 +311,7 @@ fn work(connection: &mut Connection, mut queue: mpsc::Receiver<Job>, moments: &M
                 Err(error) => {
                     let error = StoreError::Commit { cause: error.to_string(), full: false };
                     tracing::error!(%error, "the ledger could not be written");
-                    // Nobody is answered: whoever waits is told that the store is closed.
+                    // Nobody is answered: the waiting callers are told that the store is closed.
                     continue;
                 }
             }

@@ -48,7 +48,7 @@ pub struct Store {
 pub(crate) struct Places(Arc<Mutex<HashMap<Digest, Arc<str>>>>);
 
 impl Places {
-    /// How many are remembered; then all are let go of.
+    /// How many are remembered; then all are forgotten.
     const MOST: usize = 4096;
 
     pub fn get(&self, digest: &Digest) -> Option<Arc<str>> {
@@ -242,7 +242,7 @@ impl Store {
     }
 
     /// Whether the store holds content that gives the same bytes at places that nobody can tell beforehand. `piece`
-    /// asks whoever says that it has it; its None means that it cannot tell, so that all of it must be brought.
+    /// asks a client that says so to prove it; its None means that it cannot tell, so that all of it must be brought.
     ///
     /// # Errors
     /// What `piece` or the store met.

@@ -46,7 +46,7 @@ impl Brake {
     pub fn wrong(&mut self, from: Option<IpAddr>, user: &str, secret: u64, now: i64) -> Duration {
         if self.tried.len() >= MOST {
             self.tried.retain(|_, tried| now - tried.last < FORGET);
-            // Still full: whoever fills it with addresses gains nothing but that all start anew.
+            // Still full: one who fills it with addresses gains nothing but that all start anew.
             if self.tried.len() >= MOST {
                 self.tried.clear();
             }
@@ -83,7 +83,7 @@ fn pair(user: &str, secret: u64) -> u64 {
     hasher.finish()
 }
 
-/// The address by which whoever is there is told from others: of IPv6, its network of 64 bits.
+/// The address by which a client is told from others: of IPv6, its network of 64 bits.
 pub fn neighbourhood(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V6(six) => IpAddr::V6((six.to_bits() & !u128::from(u64::MAX)).into()),

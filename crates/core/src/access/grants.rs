@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::{Action, Line, Who};
 use crate::name::RepositoryName;
+use crate::nearest::nearest;
 use crate::pattern::{Pattern, PatternError, PatternSet};
+use crate::shown::cut;
 
 /// Patterns of repositories, each with the line where it stands.
 #[derive(Debug, Clone, Default)]
@@ -203,6 +205,36 @@ impl Grants {
                 who => format!("the {word} grants of {}", who.described()),
             },
         }
+    }
+
+    /// That a cluster, namespace or account is not declared, with the nearest name that is. None: it is.
+    pub fn undeclared(&self, who: &Who) -> Option<String> {
+        if self.knows(who) {
+            return None;
+        }
+        let names: Vec<String>;
+        let (name, known): (&str, Vec<&str>) = match who {
+            Who::Anonymous => return None,
+            Who::Account(name) => (name, self.accounts.keys().map(|one| &**one).collect()),
+            Who::Cluster { cluster, namespace } => match (self.clusters.get(cluster), namespace) {
+                (Some(known), Some(namespace)) => {
+                    names = known.namespaces.keys().map(ToString::to_string).collect();
+                    (namespace, names.iter().map(String::as_str).collect())
+                }
+                _ => (cluster, self.clusters.keys().map(|one| &**one).collect()),
+            },
+        };
+        let what = match who {
+            Who::Cluster { cluster, .. } if !self.clusters.contains_key(cluster) => {
+                format!("the cluster {}", cut(cluster, 63))
+            }
+            who => who.described(),
+        };
+        let rest = match nearest(name, known) {
+            Some(near) => format!(" (did you mean {near}?)"),
+            None => String::new(),
+        };
+        Some(format!("{what} is not declared{rest}"))
     }
 
     /// Everybody that is declared, in the order of names.

@@ -97,7 +97,7 @@ const HOPS: usize = 16;
 /// Who sends a request that came from `peer`: behind proxies that are believed, the last address that they name and
 /// that is none of theirs. `forwarded` are the values of the standard's field (RFC 7239), `usual` those of
 /// `X-Forwarded-For`, each in their order. What is not from a believed proxy is what it is. None: both fields are there
-/// and name different clients; a proxy writes one of them and hands on the other as whoever sent it pleased.
+/// and name different clients; a proxy writes one of them and hands on the other as its sender pleased.
 pub fn true_client(
     peer: IpAddr,
     proxies: &[Network],
@@ -111,7 +111,7 @@ pub fn true_client(
     let last = |hops: &[&str], read: fn(&str) -> Option<IpAddr>| {
         let mut client = peer;
         for hop in hops.iter().rev().flat_map(|value| value.rsplit(',')).take(HOPS) {
-            // What cannot be read ends the chain: whoever is behind it may have written all before.
+            // What cannot be read ends the chain: those behind it may have written all before.
             let Some(address) = read(hop.trim()) else { break };
             client = address.to_canonical();
             if !believed(client) {

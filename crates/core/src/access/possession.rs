@@ -1,9 +1,9 @@
-//! May a repository get content that lies in the larder already? Only when whoever brings an image has proved to
+//! May a repository get content that lies in the larder already? Only when the client that brings an image has proved to
 //! have it: a digest is no secret, so that a manifest which names one proves nothing.
 
 use std::ops::Range;
 
-/// What proves that whoever brings content has it.
+/// What proves that a client has the content that it brings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Proof {
     /// The client may pull it from the repository that its mount names (Distribution Specification, "Mounting a

@@ -11,7 +11,7 @@ use crate::digest::Digest;
 pub struct Stop {
     /// What.
     pub what: Stopped,
-    /// Because of what, for whoever is refused. Empty: nothing was said.
+    /// Because of what, for those who are refused. Empty: nothing was said.
     pub because: String,
     /// When, in milliseconds since 1970.
     pub at: i64,

@@ -23,7 +23,7 @@ pub struct Claims {
     pub iss: String,
     /// For which registry.
     pub aud: String,
-    /// The user's name; empty for whoever did not sign in.
+    /// The user's name; empty for clients that did not sign in.
     pub sub: String,
     /// From when, in seconds since 1970.
     pub nbf: i64,
@@ -33,10 +33,10 @@ pub struct Claims {
     pub exp: i64,
     /// A name of its own.
     pub jti: String,
-    /// By what it was had. None: nobody signed in.
+    /// By what it was issued. None: nobody signed in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<By>,
-    /// The end of what it was had by, in seconds since 1970: no token that is had by this one is good for longer.
+    /// The end of what it was issued by, in seconds since 1970: no token that is issued by this one is good for longer.
     /// None: that has no end.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ends: Option<i64>,
@@ -77,7 +77,7 @@ pub struct Access {
 /// Why a token is not believed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum TokenError {
-    /// It is none of ours: another form, another signature.
+    /// This larder did not issue it: another form, another signature.
     #[error("the token is none of this larder's")]
     NotOurs,
     /// It was issued for another registry.
@@ -105,7 +105,7 @@ impl Signer {
     }
 
     /// Issues a token at a time, in seconds since 1970, and tells for how many seconds it is good: never beyond
-    /// the end of what it is had `by`, which is `ends`.
+    /// the end of what it is issued `by`, which is `ends`.
     pub fn issue(
         &self,
         who: &Who,
@@ -143,7 +143,7 @@ impl Signer {
     /// Whether a token is ours, whatever the time. What it says is good from [`Claims::check`] on.
     ///
     /// # Errors
-    /// When it is none of ours, or for another registry.
+    /// When this larder did not issue it, or for another registry.
     pub fn read(&self, token: &str) -> Result<Claims, TokenError> {
         let parts = jwt::split(token).ok_or(TokenError::NotOurs)?;
         // Only our own algorithm: what the token says of it chooses nothing.
@@ -178,7 +178,7 @@ impl Claims {
         now >= self.exp && now < self.exp.saturating_add(LATE)
     }
 
-    /// Until when a token may be good that is had by this one. None: as long as any.
+    /// Until when a token may be good that is issued by this one. None: as long as any.
     pub fn renewable_until(&self) -> Option<i64> {
         match (&self.by, self.ends) {
             // From before an end was written down: it is good until its own.

@@ -54,7 +54,7 @@ pub struct Circuit {
 }
 
 impl Circuit {
-    /// Asks to be let through. Whoever is let through tells afterwards how it went.
+    /// Asks to be let through. One that is let through tells afterwards how it went.
     ///
     /// # Errors
     /// The condition that forbids it.

@@ -27,7 +27,7 @@ pub struct Kept {
 pub struct Keeping {
     /// How long after the last pull. None: for ever.
     pub keep: Option<Duration>,
-    /// Patterns over `PATH` and `PATH:TAG`, as the upstream names them, of what is never let go of.
+    /// Patterns over `PATH` and `PATH:TAG`, as the upstream names them, of what is never evicted.
     pub pinned: Vec<Pattern>,
 }
 
@@ -53,7 +53,7 @@ pub struct Going<'k> {
 const IN_USE: i64 = 60_000;
 
 impl Keeping {
-    /// Whether something is never let go of.
+    /// Whether something is never evicted.
     pub fn is_pinned(&self, kept: &Kept) -> bool {
         let path = kept.repository.as_str().split_once('/').map_or("", |(_, path)| path);
         self.pinned.iter().any(|pattern| {

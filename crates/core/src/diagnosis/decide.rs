@@ -156,7 +156,7 @@ fn finish(e: &Evidence, visit: Option<&Visit>, found: Found) -> Finding {
             Step::Name => matches!(e.name, Some(Name::Reads { .. })),
             Step::Policy => e.policy == Some(Policy::Allows),
             Step::Route => matches!(&e.nodes, Some(Nodes::Read(_) | Nodes::None)),
-            // Whoever answered at a later step was reached, believed and let in before.
+            // A host that answered at a later step was reached, believed and let in before.
             _ => visit.is_some_and(|visit| visit.outcome.is_some()),
         };
         if holds {

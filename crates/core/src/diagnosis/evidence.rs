@@ -70,7 +70,7 @@ pub enum Policy {
         who: String,
         /// The repository.
         repository: String,
-        /// Where grants of whoever asks stand.
+        /// Where the grants of the asker stand.
         line: Option<String>,
     },
     /// It is not for this larder to say: the reference leads elsewhere.

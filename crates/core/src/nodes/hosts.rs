@@ -178,12 +178,12 @@ fn address(text: &str, remarks: &mut Vec<Remark>) -> String {
 pub fn read_hosts(text: Option<&str>, host: &Host, line: Line) -> Way {
     let Some(text) = text else {
         return straight(
-            "there is no hosts.toml in the folder: the runtime goes straight to the upstream, without a word",
+            "there is no hosts.toml in the folder: the runtime goes straight to the upstream, and says nothing of it",
         );
     };
     if text.trim().is_empty() {
         return straight(
-            "the file is empty: the runtime goes straight to the upstream, without a word",
+            "the file is empty: the runtime goes straight to the upstream, and says nothing of it",
         );
     }
     let ignored = |why: String| {
@@ -197,7 +197,7 @@ pub fn read_hosts(text: Option<&str>, host: &Host, line: Line) -> Way {
     };
     let hosts = match (&raw.server, raw.host) {
         (_, Some(hosts)) => hosts,
-        // The second line asks the server alone then, and passes over a misspelt table without a word.
+        // The second line asks the server alone then, and ignores a misspelt table silently.
         (Some(_), None) if line == Line::Two => BTreeMap::new(),
         (Some(_), None) => {
             return ignored("it has `server` and no `[host]` table; an empty one is enough".into());

@@ -189,7 +189,7 @@ impl Contents {
         }
     }
 
-    /// Reads one line of JSON and checks that it is in order, so that whoever works with it need not.
+    /// Reads one line of JSON and checks that it is in order, so that its users need not.
     pub fn read(text: &str) -> Result<Self, ContentsError> {
         let shape = |error: serde_json::Error| ContentsError::Shape(error.to_string());
         let Version { parcel } = serde_json::from_str(text).map_err(shape)?;

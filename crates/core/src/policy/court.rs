@@ -1,4 +1,4 @@
-//! One verdict for whoever asks: pulls, the cluster's door, intake and every command decide here.
+//! One verdict for every asker: pulls, the cluster's door, intake and every command decide here.
 //!
 //! A [`Case`] is an image as the larder sees it; [`Court::rule`] asks the rules alone, [`Court::judge`]
 //! asks blocks, grants and rules together.
@@ -12,10 +12,8 @@ use crate::access::{Action, Who};
 use crate::digest::Digest;
 use crate::lock::Lock;
 use crate::name::{Host, RepositoryName, Tag};
-use crate::nearest::nearest;
 use crate::reference::{Image, Reference, Selector};
 use crate::route::{Origins, Routes, Standing};
-use crate::shown::cut;
 
 /// Everything that decides who may pull what.
 #[derive(Debug, Clone)]
@@ -391,37 +389,8 @@ impl Court {
             rule,
             lack,
             elsewhere: case.place.as_ref().err().cloned(),
-            undeclared: self.undeclared(who),
+            undeclared: self.grants.undeclared(who),
         })
-    }
-
-    /// That a cluster, namespace or account is not declared, with the nearest name that is. None: it is.
-    pub fn undeclared(&self, who: &Who) -> Option<String> {
-        if self.grants.knows(who) {
-            return None;
-        }
-        let names: Vec<String>;
-        let (name, known): (&str, Vec<&str>) = match who {
-            Who::Anonymous => return None,
-            Who::Account(name) => (name, self.grants.accounts.keys().map(|one| &**one).collect()),
-            Who::Cluster { cluster, namespace } => {
-                match (self.grants.clusters.get(cluster), namespace) {
-                    (Some(known), Some(namespace)) => {
-                        names = known.namespaces.keys().map(ToString::to_string).collect();
-                        (namespace, names.iter().map(String::as_str).collect())
-                    }
-                    _ => (cluster, self.grants.clusters.keys().map(|one| &**one).collect()),
-                }
-            }
-        };
-        let what = match who {
-            Who::Cluster { cluster, .. } if !self.grants.clusters.contains_key(cluster) => {
-                format!("the cluster {}", cut(cluster, 63))
-            }
-            who => who.described(),
-        };
-        let near = nearest(name, known).map(|near| format!(" (did you mean {near}?)"));
-        Some(format!("{what} is not declared{}", near.unwrap_or_default()))
     }
 }
 
@@ -538,7 +507,7 @@ mod tests {
         let judged = court.judge(&hall, &case, &Facts::default(), Some(&stop), 0).unwrap();
         assert_eq!(judged.ruling, Ruling::Refused);
         assert_eq!(judged.reason().unwrap().0, "it is blocked: it leaks");
-        let said = |cluster, namespace| court.undeclared(&Who::cluster(cluster, namespace));
+        let said = |cluster, namespace| court.grants.undeclared(&Who::cluster(cluster, namespace));
         assert_eq!(said("turbine-hall", Some("scada")), None);
         let near = said("turbine-hall", Some("scda")).unwrap();
         assert!(

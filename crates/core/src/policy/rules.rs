@@ -44,7 +44,7 @@ pub struct Asks {
     /// That the larder has held it for so many milliseconds: what an image says of its own age, anybody can write.
     /// None: not asked.
     pub age: Option<i64>,
-    /// That something which calls itself a signature refers to it. Nothing is verified: whoever may push may attach
+    /// That something which calls itself a signature refers to it. Nothing is verified: anyone who may push may attach
     /// one.
     pub signature: bool,
 }
@@ -67,7 +67,7 @@ impl Asks {
 pub struct Rule {
     /// What it is called.
     pub name: String,
-    /// For which clusters. Empty: for all, and for whoever is no cluster.
+    /// For which clusters. Empty: for all, and for what is no cluster.
     pub clusters: Vec<Box<str>>,
     /// For which of their namespaces. Empty: for all.
     pub namespaces: Vec<Box<str>>,
@@ -79,7 +79,7 @@ pub struct Rule {
     pub asks: Asks,
     /// What follows.
     pub verdict: Verdict,
-    /// Because of what, for whoever is refused.
+    /// Because of what, for those who are refused.
     pub because: String,
     /// Where it stands.
     pub line: Line,
@@ -341,7 +341,7 @@ impl Rule {
             && (self.images.is_empty() || named())
     }
 
-    /// Why, in one sentence for whoever is refused.
+    /// Why, in one sentence for those who are refused.
     pub fn reason(&self, lack: Option<&Lack>) -> String {
         let lack = lack.map(|lack| format!("; {lack}")).unwrap_or_default();
         let because = match self.because.as_str() {

@@ -46,7 +46,7 @@ impl Finding {
         self.nature() == Nature::Image
     }
 
-    /// Whether a pod of the object, or whoever reads the file, runs it by the rules of the format.
+    /// Whether a pod of the object, or a reader of the file, runs it by the rules of the format.
     pub fn is_run(&self) -> bool {
         self.role == Role::Pulled
     }

@@ -2,7 +2,7 @@
 //!
 //! An overlay finds images by the text of their names as they stand in its resources, after the overlays below it have
 //! changed them. When these names become others, or became others in an earlier run, an entry that keeps its `name`
-//! is about nothing: its tag and its digest are lost without a word.
+//! is about nothing: its tag and its digest are lost silently.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 

@@ -31,7 +31,7 @@ impl ParseError {
 /// What is said of a text whose reader was told to stop.
 pub(super) const STOPPED: &str = "reading it takes too long";
 
-/// Whether whoever waits for it has given up.
+/// Whether the waiting caller has given up.
 pub(super) fn is_stopped(stop: Option<&AtomicBool>) -> bool {
     stop.is_some_and(|stop| stop.load(Ordering::Relaxed))
 }

@@ -1,5 +1,5 @@
 //! Put changes into a file, and prove that nothing else changed: no other byte that means something, and no other
-//! image that whoever reads the file pulls.
+//! image that is pulled by readers of the file.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::ops::Range;

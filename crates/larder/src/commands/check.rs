@@ -63,7 +63,7 @@ struct CheckedUpstream {
     host: String,
     /// `configured`, `anonymous`.
     account: &'static str,
-    /// Where its login came from. None: it has none, or it cannot be had.
+    /// Where its login came from. None: it has none, or it cannot be read.
     source: Option<String>,
     /// Until when the login is good. None: that is not said.
     valid_until: Option<String>,
@@ -128,7 +128,7 @@ async fn reach(config: &Config, upstream: &Upstream) -> CheckedUpstream {
             .map_err(|error| Failure::remote(format!("cannot use {}", upstream.host), &error)),
         Err(failure) => Err(failure),
     };
-    // One that cannot be had was told above.
+    // One that cannot be read was told above.
     let sourced = config.login_of(upstream).ok().flatten();
     let (exit, cause, remedy) = match greeted {
         Ok(()) => (Exit::Done, None, None),

@@ -49,14 +49,7 @@ impl Whose {
                 Who::cluster(cluster.as_deref().unwrap_or_default(), self.namespace.as_deref())
             }
         };
-        if config.grants.knows(&who) {
-            return Ok(who);
-        }
-        let all: Vec<String> = config.grants.everybody().iter().map(Who::to_string).collect();
-        let known = if all.is_empty() { "nobody".into() } else { all.join(", ") };
-        let remedy = "declare it with [[cluster]] or [[account]] in larder.toml";
-        let cause = format!("{} is not declared; declared are: {known}", who.described());
-        Err(Failure::usage(what, cause, remedy))
+        crate::handoff::declared(config, what, who)
     }
 }
 

@@ -36,11 +36,5 @@ fn cluster(
     name: &str,
     namespace: Option<&str>,
 ) -> Result<Who, Failure> {
-    let who = Who::cluster(name, namespace);
-    if config.grants.knows(&who) {
-        return Ok(who);
-    }
-    let known: Vec<String> = config.grants.everybody().iter().map(Who::to_string).collect();
-    let cause = format!("{} is not declared; declared are: {}", who.described(), known.join(", "));
-    Err(Failure::usage(what, cause, "declare it with [[cluster]] in larder.toml"))
+    crate::handoff::declared(config, what, Who::cluster(name, namespace))
 }

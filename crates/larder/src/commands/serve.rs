@@ -79,7 +79,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let removed = removed.map_err(|error| Failure::store(what(), &error))?;
     if removed.uploads > 0 {
         let uploads = count(removed.uploads, "upload");
-        context.output.note(format!("gave up {uploads} that nobody went on with"));
+        context.output.note(format!("gave up {uploads} that nobody resumed"));
     }
     store.keep_spare().await;
     let socket = bind(listen).await?;
@@ -90,7 +90,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     };
     let figures_at = figures.as_ref().map(TcpListener::local_addr).transpose();
     let figures_at = figures_at.map_err(|error| Failure::io(what(), &error))?;
-    // Asked for before the address is told: whoever reads it may send a signal at once.
+    // Installed before the address is printed: a reader may send a signal at once.
     let stop = stop_signal().map_err(|error| Failure::io(what(), &error))?;
 
     let secret = crate::access::secret(&config)?;
@@ -140,7 +140,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     // What clients were given a moment ago is kept, and what was counted is written down.
     app.cache.settle(SETTLE).await;
     app.write_tally().await;
-    // What took too long is let go of before it is told.
+    // What took too long is released before it is told.
     drop(crew);
     let finished = finished.map_err(|error| Failure::io(what(), &error))?;
     context.output.note(if finished {
@@ -341,7 +341,7 @@ fn check_access(config: &Config, listen: SocketAddr) -> Result<(), Failure> {
     if config.is_open() && !listen.ip().is_loopback() {
         return Err(Failure::usage(
             format!("cannot serve on {listen}"),
-            "`access = \"open\"` lets whoever reaches it pull and push, and this address can be reached by others",
+            "`access = \"open\"` lets anyone who can connect pull and push, and others can reach this address",
             "listen on 127.0.0.1 or [::1], or set `access = \"grants\"` and issue keys with `larder key issue`",
         ));
     }

@@ -236,7 +236,7 @@ fn events(args: &Args) -> Result<Vec<Event>, Failure> {
     Ok(events)
 }
 
-/// The cluster's platform, for whoever names none.
+/// The cluster's platform, where none is named.
 fn platform(args: &Args, config: Option<&Config>) -> Platform {
     let cluster = args.cluster.as_deref().and_then(|name| config?.cluster(name));
     let named = cluster.and_then(|cluster| cluster.platforms.first().cloned());

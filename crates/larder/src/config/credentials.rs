@@ -42,7 +42,7 @@ impl Config {
         origin.look().map(|sourced| sourced.login)
     }
 
-    /// Whether a login may be had from where it comes.
+    /// Whether a login may be read from its source.
     fn check_origin(&self, origin: &Origin) -> Result<(), Failure> {
         let Origin { host, credentials, .. } = origin;
         let file = credentials.file.as_ref().or(credentials.auth_file.as_ref());

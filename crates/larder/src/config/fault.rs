@@ -78,8 +78,111 @@ pub(super) fn toml(path: &Path, text: &str, error: &toml::de::Error) -> Failure 
             };
             at(path, text, byte, &format!("`{key}`{NO_KEY}"), &remedy)
         }
-        None => at(path, text, byte, message, ""),
+        None => {
+            let (message, remedy) = plain(message, key_before(text, byte));
+            at(path, text, byte, &message, &remedy)
+        }
     }
+}
+
+/// The key that is being set where a fault is. None: none can be told.
+fn key_before(text: &str, byte: usize) -> Option<&str> {
+    let before = text.get(..byte)?;
+    let line = before.rsplit('\n').next()?;
+    // The value begins behind its own key; within a list, behind that of the list.
+    let (keys, _) = line.rsplit_once('=')?;
+    let key = keys.trim_end().rsplit([' ', '{', ',', '\t']).next()?;
+    let plain = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-' || c == '.';
+    (!key.is_empty() && key.chars().all(plain)).then_some(key)
+}
+
+/// What a key wants, for each type that the reader names.
+const WANTED: &[(&str, &str)] = &[
+    ("a boolean", "`true` or `false`"),
+    ("path string", "a path in quotes"),
+    ("a string", "a text in quotes"),
+    ("string", "a text in quotes"),
+    ("a sequence", "a list in brackets, such as [\"…\"]"),
+    ("a map", "a table in braces, such as { … }"),
+    ("a nonzero usize", "a number, 1 or more"),
+    ("usize", "a number"),
+    ("socket address", "an address with its port, such as \"127.0.0.1:5080\""),
+    (
+        "struct Credentials",
+        "a table that says where the login is, such as { file = \"login\" } or { env = \"LOGIN\" }",
+    ),
+    ("struct RawAllowance", "a table such as { pulls = 100, per = \"6h\" }"),
+    ("struct RawRate", "a table such as { pulls = 100, per = \"6h\" }"),
+    ("struct RawTags", "a table such as { exact = [\"1.9.2\"] }"),
+    ("struct RawAsks", "a table such as { age = \"7d\" }"),
+    ("struct TlsFiles", "a table such as { cert = \"tls.crt\", key = \"tls.key\" }"),
+    ("struct ClientLimits", "a table such as { connections = 4096 }"),
+    ("struct Identity", "a table such as { issuer = \"…\", keys = \"…\" }"),
+    ("struct RawDoor", "a table such as { rules = \"enforce\" }"),
+];
+
+/// A message of the reader in the words of the file, and what to try.
+fn plain(message: &str, key: Option<&str>) -> (String, String) {
+    let key = key.map_or_else(|| "it".to_owned(), |key| format!("`{key}`"));
+    let none = String::new;
+    if let Some(rest) = message.strip_prefix("missing field `")
+        && let Some((field, _)) = rest.split_once('`')
+    {
+        return (format!("`{field}` is missing"), format!("add `{field} = …`"));
+    }
+    if let Some(rest) = message.strip_prefix("unknown variant `")
+        && let Some((word, known)) = rest.split_once('`')
+    {
+        let known: Vec<&str> = known.split('`').skip(1).step_by(2).collect();
+        let remedy = match nearest(word, known.iter().copied()) {
+            Some(meant) => format!("write \"{meant}\""),
+            None => format!("write one of: {}", known.join(", ")),
+        };
+        return (format!("{key} cannot be \"{word}\"; it is one of: {}", known.join(", ")), remedy);
+    }
+    let invalid =
+        ["invalid type: ", "invalid value: "].iter().find_map(|it| message.strip_prefix(it));
+    let wanted = invalid.and_then(|rest| rest.rsplit_once(", expected "));
+    if let Some((found, wanted)) = wanted {
+        let found = found.split_once(' ').map_or(found, |(kind, _)| match kind {
+            "string" => "a text",
+            "integer" | "floating" => "a number",
+            "boolean" => "`true` or `false`",
+            _ => found,
+        });
+        let found = match found {
+            "map" => "a table",
+            "sequence" => "a list",
+            other => other,
+        };
+        let known = WANTED.iter().find(|(name, _)| *name == wanted);
+        let integer = wanted.len() <= 5 && wanted.starts_with(['u', 'i']);
+        let wanted = match known {
+            Some((_, words)) => *words,
+            None if integer => "a number",
+            None if wanted.starts_with("struct ") || wanted.contains("enum") => {
+                "a table in braces, such as { … }"
+            }
+            None => wanted,
+        };
+        return (format!("{key} must be {wanted}, not {found}"), none());
+    }
+    let message = match message {
+        "invalid socket address syntax" => {
+            format!("{key} must be an address with its port, such as \"127.0.0.1:5080\"")
+        }
+        _ if message.contains("while parsing") && message.contains("version") => {
+            return (
+                format!("{key} must be a range of versions, such as \"^1.8\": {message}"),
+                none(),
+            );
+        }
+        _ if message.contains("untagged enum") => {
+            format!("{key} has a value of a kind that is not known here")
+        }
+        other => other.to_owned(),
+    };
+    (message, none())
 }
 
 /// The key and the known ones, from the reader's text for a key that it does not know.
@@ -87,4 +190,58 @@ fn unknown_key(message: &str) -> Option<(&str, Vec<&str>)> {
     let rest = message.strip_prefix("unknown field `")?;
     let (key, rest) = rest.split_once('`')?;
     Some((key, rest.split('`').skip(1).step_by(2).collect()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_fault_speaks_of_the_key_and_never_of_types() {
+        let cases = [
+            (
+                "parallel = \"4\"",
+                11,
+                "invalid type: string \"4\", expected usize",
+                "`parallel` must be a number, not a text",
+            ),
+            (
+                "credentials = \"u:p\"",
+                14,
+                "invalid type: string \"u:p\", expected struct Credentials",
+                "`credentials` must be a table that says where the login is, such as { file = \"login\" } or { env = \"LOGIN\" }, not a text",
+            ),
+            (
+                "a = { tags = 3 }",
+                13,
+                "invalid type: integer `3`, expected struct RawTags",
+                "`tags` must be a table such as { exact = [\"1.9.2\"] }, not a number",
+            ),
+            (
+                "only = \"x\"",
+                7,
+                "invalid type: string \"x\", expected a sequence",
+                "`only` must be a list in brackets, such as [\"…\"], not a text",
+            ),
+            (
+                "verdict = \"block\"",
+                10,
+                "unknown variant `block`, expected one of `allow`, `warn`, `deny`",
+                "`verdict` cannot be \"block\"; it is one of: allow, warn, deny",
+            ),
+            ("[larder]", 0, "missing field `url`", "`url` is missing"),
+            (
+                "listen = \"here\"",
+                9,
+                "invalid socket address syntax",
+                "`listen` must be an address with its port, such as \"127.0.0.1:5080\"",
+            ),
+        ];
+        for (text, byte, message, said) in cases {
+            assert_eq!(plain(message, key_before(text, byte)).0, said);
+        }
+        let (_, remedy) =
+            plain("unknown variant `alow`, expected one of `allow`, `warn`, `deny`", None);
+        assert_eq!(remedy, "write \"allow\"");
+    }
 }

@@ -39,7 +39,7 @@ pub fn find(from: &Path) -> Result<PathBuf, Failure> {
 /// How a configuration came to be read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Provenance {
-    /// It was named: whoever did means it, with all that it includes and the secrets that it names.
+    /// It was named on the command line: all that it includes is meant, and the secrets that it names.
     Named,
     /// It was found here or in a folder above.
     Found,

@@ -342,7 +342,7 @@ pub struct TlsFiles {
     pub cert: PathBuf,
     /// Its key, in PEM.
     pub key: PathBuf,
-    /// The authorities of whoever may connect, in PEM. None: nobody has to show a certificate.
+    /// The authorities of clients that may connect, in PEM. None: clients show no certificate.
     pub clients: Option<PathBuf>,
     /// The lists of certificates that these authorities have revoked, in PEM. None: none is asked.
     pub crl: Option<PathBuf>,
@@ -384,7 +384,7 @@ pub enum Access {
     /// Who has a grant.
     #[default]
     Grants,
-    /// Whoever reaches it; loopback only.
+    /// Anyone who can connect; loopback only.
     Open,
 }
 

@@ -101,7 +101,7 @@ pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> Below {
         if matches!(name, ".git" | ".hg" | ".svn" | ".jj") {
             return false;
         }
-        // Whoever runs jobs from a folder of its own keeps them alike.
+        // Other services that run jobs keep them in a folder alike.
         let has_jobs = || is_folder && entry.path().join("workflows").is_dir();
         if hidden || is_known(name, is_folder) || has_jobs() {
             return true;

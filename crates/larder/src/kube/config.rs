@@ -28,7 +28,7 @@ pub struct Reach {
     #[arg(long, value_name = "NAME")]
     pub context: Option<String>,
     /// Take any certificate of the cluster's API, where the kubeconfig says `insecure-skip-tls-verify`:
-    /// whoever stands in between reads the secrets
+    /// anyone in between reads the secrets
     #[arg(long)]
     pub any_certificate: bool,
 }
@@ -161,7 +161,7 @@ pub async fn open(reach: &Reach) -> Result<(Web, String), Failure> {
         return Err(Failure::usage(
             format!("cannot use the kubeconfig {}", crate::files::named(&file.path)),
             cause,
-            "name its authority (`certificate-authority`); or add `--any-certificate`, and whoever stands in between reads the secrets",
+            "name its authority (`certificate-authority`); or add `--any-certificate`, and anyone in between reads the secrets",
         ));
     }
     let ca = file.bytes(cluster, "certificate-authority-data", "certificate-authority")?;

@@ -29,7 +29,7 @@ struct Document<'r, R> {
 }
 
 impl Output {
-    /// Gives a command's result, as whoever called it wants to have it.
+    /// Gives a command's result, as text or as JSON.
     pub fn tell<R: Report>(&self, report: &R) {
         if self.json {
             self.document(&Document { format: FORMAT, kind: R::KIND, report });

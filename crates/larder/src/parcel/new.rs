@@ -35,7 +35,7 @@ pub struct NewParcel {
 
 impl NewParcel {
     /// Begins a parcel in a folder. One that holds a finished parcel is refused; what a run that was
-    /// killed has left there is gone on with.
+    /// killed has left there is resumed.
     pub fn begin(
         folder: &Path,
         contents: Contents,

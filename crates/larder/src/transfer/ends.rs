@@ -15,7 +15,7 @@ use tokio::task::JoinSet;
 
 use super::TransferError;
 
-/// A blob on its way. Whoever takes it verifies it.
+/// A blob on its way. The receiver verifies it.
 pub type Content = BoxStream<'static, Result<Bytes, TransferError>>;
 
 /// Where an image is.
@@ -44,7 +44,7 @@ pub trait Source: Send + Sync {
         Ok(false)
     }
 
-    /// How many places it can be had from.
+    /// How many places have it.
     fn places(&self) -> usize {
         1
     }

@@ -201,7 +201,7 @@ impl Engine {
             let mut moving = self.moving.lock().unwrap_or_else(PoisonError::into_inner);
             Arc::clone(moving.entry(blob.digest.clone()).or_default())
         };
-        // Whoever needs the same blob meanwhile waits here, and then finds it there.
+        // Another image that needs the same blob waits here, and then finds it there.
         let _turn = turn.lock().await;
         let there =
             order.target.has_blob(blob).await? || order.target.adopts(blob, order.source).await?;

@@ -32,7 +32,7 @@ type Tar = Option<tar::Builder<File>>;
 pub struct NewArchive {
     path: PathBuf,
     partial: PathBuf,
-    /// Whoever writes waits for it without holding up a thread that others need.
+    /// Writers wait for it without holding up a thread that others need.
     tar: Arc<tokio::sync::Mutex<Tar>>,
     written: Mutex<BTreeSet<Digest>>,
     index: Mutex<Index>,

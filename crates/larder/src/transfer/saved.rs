@@ -115,7 +115,7 @@ impl Read {
 }
 
 /// The digest of a layer as it lies there. Most lie there uncompressed, and the configuration says
-/// what their digest is; whoever takes the layer verifies it.
+/// what their digest is; the receiver of the layer verifies it.
 fn layer(
     archive: &Entries<'_>,
     (start, size): Spot,

@@ -117,7 +117,7 @@ fn what_nobody_pulls_goes_and_what_is_pinned_stays() {
         !held("ashlog")
     });
     assert!(held("kettle") && held("brinedb"));
-    assert!(serving.log().contains("let go of an image"), "{}", serving.log());
+    assert!(serving.log().contains("evict an image"), "{}", serving.log());
     // What went comes again when somebody asks.
     node.pull("bazaar/library/ashlog", "1.4").unwrap();
     assert_eq!(serving.stop("TERM"), 0);

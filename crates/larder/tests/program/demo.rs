@@ -66,3 +66,20 @@ fn the_story_holds_from_the_first_chapter_to_the_last() {
     assert_eq!(found, ["kubeconfig"]);
     house.larder("demo --into kept").ends(2).says(&["is not empty"]);
 }
+
+#[test]
+fn one_chapter_can_be_shown_alone_and_all_can_be_listed() {
+    let house = House::new();
+    let listed = house.larder("demo --list").ends(0);
+    assert_eq!(listed.out.lines().filter(|line| line.trim_start().starts_with("22. ")).count(), 1);
+    let shown = house.larder("demo --chapter 2").ends(0);
+    let said = &shown.out;
+    assert!(
+        said.contains("2. Know what runs") && said.contains("$ larder survey deploy"),
+        "{said}"
+    );
+    assert!(!said.contains("1. The vendor") && !said.contains("3. Look"), "{said}");
+    assert!(said.contains("Chapter 2 held, and all before it"), "{said}");
+    house.larder("demo --chapter 99").ends(2).says(&["there is no chapter 99; there are 22"]);
+    house.larder("demo --json").ends(2).says(&["leave `--json` out"]);
+}

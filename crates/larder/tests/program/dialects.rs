@@ -228,7 +228,7 @@ fn a_registry_that_cannot_be_asked_is_no_answer() {
         "one.yaml",
         "apiVersion: v1\nkind: Pod\nspec: {containers: [{image: gone.example/x:1}]}\n",
     );
-    house.larder("survey --online one.yaml").ends(3).says(&["1 not to be had"]);
+    house.larder("survey --online one.yaml").ends(3).says(&["1 unavailable"]);
 }
 
 #[test]
@@ -459,5 +459,5 @@ fn online_it_says_which_platforms_are_lacking() {
     house.write("one.yaml", pod("rigs", "ventworks.example/gauges/steamgauge:1.9.2", ""));
     house.larder("survey --online one.yaml").ends(0);
     house.write("one.yaml", pod("rigs", "bazaar.example/library/nothing:1", ""));
-    house.larder("survey --online one.yaml").ends(1).says(&["1 not to be had"]);
+    house.larder("survey --online one.yaml").ends(1).says(&["1 unavailable"]);
 }

@@ -66,7 +66,7 @@ fn it_serves_only_where_and_how_that_is_safe() {
     with("tls = { cert = \"a.pem\", key = \"b.pem\" }").says(&["a.pem", "check `tls`"]);
     house.write("a.pem", "no certificate");
     with("tls = { cert = \"a.pem\", key = \"b.pem\" }").says(&["there is no certificate in it"]);
-    with("tls = { cert = \"a.pem\" }").says(&["missing field `key`"]);
+    with("tls = { cert = \"a.pem\" }").says(&["`key` is missing"]);
     with("reserve = \"much\"").says(&["\"2 GiB\""]);
     with("limits = { connections = 0 }").says(&["larder.toml"]);
     with("limits = { stall = \"0s\" }").says(&["longer than nothing"]);

@@ -14,7 +14,7 @@ use super::ByName;
 
 /// How long a key set is believed.
 const BELIEVED: Duration = Duration::from_secs(600);
-/// How long it is waited at least before it is fetched again although it could not be had, or a token was signed by
+/// How long it is waited at least before it is fetched again although it could not be fetched, or a token was signed by
 /// none of its keys.
 const AGAIN: Duration = Duration::from_secs(30);
 /// Tokens that name a key that is not known yet, after which it is fetched at once; one more each
@@ -47,7 +47,7 @@ pub(super) enum Doubt {
     NoCluster,
     /// The token itself; of which cluster it claims to be.
     Token(String, IdentityError),
-    /// The cluster's keys could not be had.
+    /// The cluster's keys could not be fetched.
     Keys(String, String),
     /// The cluster has no such namespace.
     Namespace(String, String),
@@ -61,7 +61,7 @@ impl std::fmt::Display for Doubt {
                 write!(f, "the token is none of the cluster {cluster}: {error}")
             }
             Self::Keys(cluster, cause) => {
-                write!(f, "the keys of the cluster {cluster} cannot be had: {cause}")
+                write!(f, "the keys of the cluster {cluster} cannot be fetched: {cause}")
             }
             Self::Namespace(cluster, namespace) => {
                 write!(f, "the cluster {cluster} is declared without the namespace {namespace}")
@@ -289,7 +289,7 @@ mod tests {
             async move { identities.verify(plan, "", &token, NOW).await.unwrap_err().to_string() }
         };
         let good = || token(1, "https://c.example", "scada");
-        assert!(why(good()).await.contains("cannot be had: it was answered 503"));
+        assert!(why(good()).await.contains("cannot be fetched: it was answered 503"));
         *answer.lock().unwrap() = Ok(b"<html>".to_vec());
         tokio::time::advance(AGAIN).await;
         assert!(why(good()).await.contains("no JSON Web Key Set"));

@@ -31,7 +31,7 @@ fn needed<'t>(target: &'t Target, method: &Method) -> Option<(Action, &'t Reposi
         Target::Tags(repository) | Target::Referrers(repository, _) => {
             Some((action, repository, false))
         }
-        // Whoever may push may look at, and give up, what it has begun.
+        // A client that may push may look at, and give up, what it has begun.
         Target::Uploads(repository) | Target::Upload(repository, _) => {
             Some((Action::Push, repository, false))
         }
@@ -190,7 +190,7 @@ pub(crate) fn challenge(
     scope: Option<&str>,
 ) -> Challenge {
     let secure = head.extensions.get::<Secure>().is_some();
-    // Whoever reaches us by another name than ours gets its token there too.
+    // A client that reaches us by another name than ours gets its token there too.
     let host = head.headers.get(header::HOST).and_then(|host| host.to_str().ok());
     let plain = |host: &&str| {
         host.len() <= 255 && host.chars().all(|c| c.is_ascii_alphanumeric() || ".-:[]".contains(c))

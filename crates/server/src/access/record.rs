@@ -22,11 +22,11 @@ const MINUTE: i64 = 60_000;
 const DAY: i64 = 24 * 60 * MINUTE;
 /// Lines that wait to be written; what comes on top of them is counted and lost.
 const MOST: usize = 20_000;
-/// Those of one user among them; whoever did not sign in counts as one, so that nobody displaces another's.
+/// Those of one user among them; clients that did not sign in counts as one, so that nobody displaces another's.
 const MOST_OF_ONE: usize = 2_000;
 /// Failed sign-ins of so long from one address are one line, in milliseconds.
 const SPAN: i64 = 10 * MINUTE;
-/// Lines of whoever did not sign in that are kept, and how often it is looked whether there are more.
+/// Lines of clients that did not sign in that are kept, and how often it is looked whether there are more.
 const STRANGERS: u64 = 20_000;
 const LOOK: u32 = 60;
 /// How long a request for content by its digest counts as part of the pull before it, in milliseconds.
@@ -213,7 +213,7 @@ impl Same<'_, '_> {
         }
         to.write_char('|')?;
         if *kind == Kind::Failed {
-            // Whoever cannot prove a name gets no line for it, nor for what is said about it: only for the
+            // A client that cannot prove a name gets no line for it, nor for what is said about it: only for the
             // kind of fault, of which there are few, and for a key that it has.
             if let Some(address) = address {
                 write!(to, "{}", neighbourhood(*address))?;

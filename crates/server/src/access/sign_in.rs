@@ -30,13 +30,13 @@ const LIMIT: usize = 24 * 1024;
 /// Verified secrets that are remembered, and the bytes of all their fields.
 const SESSIONS: usize = 8192;
 const SESSION_BYTES: usize = 32 * 1024 * 1024;
-/// The longest field that is remembered of whoever did not sign in: anybody can have any number of these.
+/// The longest field that is remembered of clients that did not sign in: anybody can have any number of these.
 const ANONYMOUS: usize = 1024;
 
 /// Somebody whose secret was verified.
 pub(super) struct Session {
     who: Who,
-    /// The key that it was, or by which the token was had. None: neither.
+    /// The key that it was, or by which the token was issued. None: neither.
     key: Option<KeyId>,
     by: Option<By>,
     /// The token. None: it was a key.
@@ -158,7 +158,7 @@ pub(crate) fn address(head: Head<'_>) -> Option<IpAddr> {
 pub(crate) struct SignedIn {
     pub who: Who,
     pub by: By,
-    /// A token of ours that stood for the secret: no more than it names is had with it.
+    /// A token of ours that stood for the secret: it gives no more than it names.
     pub limit: Option<Arc<PullToken>>,
     /// Until when what it signed in with is good, in seconds since 1970. None: that has no end.
     pub ends: Option<i64>,
@@ -221,7 +221,7 @@ impl Gate {
     /// Who sends a request.
     ///
     /// # Errors
-    /// With a secret or token that is not good: whoever shows one means to be somebody.
+    /// With a secret or token that is not good: a client that shows one means to be somebody.
     pub(crate) async fn identify(&self, plan: &Plan, head: Head<'_>) -> Result<Caller, ApiError> {
         let node = head.extensions.get::<Node>().is_some();
         let address = address(head);
@@ -279,7 +279,7 @@ impl Gate {
                     }
                 };
                 self.resume(plan, &session, &keys, address, node).ok_or_else(|| {
-                    let text = "this token was ended, or the key by which it was had is revoked; sign in again";
+                    let text = "this token was ended, or the key by which it was issued is revoked; sign in again";
                     refuse(Some("invalid_token"), text.into())
                 })
             }
@@ -331,7 +331,7 @@ impl Gate {
             Err(KeyError::Form) => return None,
             Err(error @ KeyError::Check) => return Some(Err(Wrong::new(error))),
         };
-        // What is told of a key is told only to whoever has it: an unknown one is as wrong as any.
+        // What is told of a key is told only to its holder: an unknown one is as wrong as any.
         let known =
             keys.by_id.get(&key.id()).filter(|known| self.pepper.verifies(&key, &known.hash));
         let Some(known) = known else {
@@ -482,7 +482,7 @@ fn unsigned(plan: &Plan, head: Head<'_>, address: Option<IpAddr>, node: bool) ->
     Caller { who, by: None, token: None, address, node }
 }
 
-/// None: whoever it names is not declared.
+/// None: the one it names is not declared.
 fn session(plan: &Plan, claims: Claims) -> Option<Session> {
     let who = match claims.sub.as_str() {
         "" => Who::Anonymous,

@@ -123,7 +123,7 @@ impl Cache {
     /// Fetches the image that a tag or digest of one of our repositories points to, whole.
     ///
     /// # Errors
-    /// Why it cannot be had; also for a repository on no cached shelf.
+    /// Why it cannot be fetched; also for a repository on no cached shelf.
     pub async fn warm_image(
         &self,
         repository: &RepositoryName,

@@ -1,6 +1,6 @@
 //! One fetch of a missing blob for everybody who asks for it.
 //!
-//! The blob is written to an upload of the store while it comes; whoever wants it reads from there, at
+//! The blob is written to an upload of the store while it comes; those who want it read from there, at
 //! its own speed and from its own beginning. When nobody wants it any more, the fetch goes on if more
 //! than half is there; else what came is kept, and the next fetch begins after it.
 
@@ -85,7 +85,7 @@ impl Drop for Taking {
     }
 }
 
-/// A blob as it can be had.
+/// How a blob can be served.
 pub(crate) enum Blob {
     /// It is here, and the repository has it; its size in bytes.
     Here(u64),
@@ -150,7 +150,7 @@ impl Cache {
         }
     }
 
-    /// A blob that may be missing: as it can be had. The repository's name at the upstream must have
+    /// A blob that may be missing: how it can be served. The repository's name at the upstream must have
     /// been checked. `counted`: as an answer to a client; what is only looked at on the way is none.
     pub(crate) async fn blob(
         &self,

@@ -119,7 +119,7 @@ impl Following {
                         }
                     };
                     if writer_gone {
-                        return Err(std::io::Error::other("the fetch ended without a word"));
+                        return Err(std::io::Error::other("the fetch ended without an error"));
                     }
                 }
             }

@@ -12,7 +12,7 @@ use super::shelf::CachedShelf;
 
 /// How often it is looked what may go.
 const TURN: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(30));
-/// The lease of whoever keeps house.
+/// The lease of the process that keeps house.
 const HOUSE: &str = "keep-house";
 /// Images that go in one step, and the pause after it.
 const STEP: usize = 8;
@@ -56,16 +56,16 @@ impl Cache {
                     tracing::info!(
                         images = gone.images,
                         bytes = gone.bytes,
-                        "let go of what nobody pulls"
+                        "evicted what nobody pulls"
                     );
                 }
                 Ok(_) => {}
-                Err(error) => tracing::error!(%error, "what nobody pulls could not be let go of"),
+                Err(error) => tracing::error!(%error, "what nobody pulls could not be evicted"),
             }
         }
     }
 
-    /// Lets go of what may go, unless another process keeps house on this store right now. A full disk does not keep it
+    /// Evicts what may go, unless another process keeps house on this store right now. A full disk does not keep it
     /// from making room: what is kept aside is for that.
     async fn let_go_by_turns(&self, waiting: &mut Vec<Digest>) -> Result<Gone, StoreError> {
         match self.let_go_alone(waiting).await {
@@ -90,7 +90,7 @@ impl Cache {
         released.map(|()| gone)
     }
 
-    /// Lets go of what may go. `waiting` holds contents whose bytes were too young to be removed.
+    /// Evicts what may go. `waiting` holds contents whose bytes were too young to be removed.
     pub(crate) async fn let_go(&self, waiting: &mut Vec<Digest>) -> Result<Gone, StoreError> {
         let store = &self.inner.store;
         let mut gone = Gone::default();
@@ -180,7 +180,7 @@ impl Cache {
             Why::Unpulled => "nobody pulled it",
             Why::Room => "room",
         };
-        tracing::info!(shelf = shelf.name, %repository, %digest, why, "let go of an image");
+        tracing::info!(shelf = shelf.name, %repository, %digest, why, "evict an image");
         waiting.extend(gone);
         Ok(1)
     }

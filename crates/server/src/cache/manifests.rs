@@ -275,7 +275,7 @@ impl Cache {
     ) {
         let index = !document.children().is_empty() && !shelf.platforms.is_empty();
         if index || shelf.companions {
-            // Whoever only looks at an image asks for none of its layers: it is fetched ahead once somebody does.
+            // A client that only looks at an image asks for none of its layers: it is fetched ahead once somebody does.
             self.inner.expected.put(Job {
                 shelf: Arc::clone(shelf),
                 repository: repository.clone(),

@@ -1,4 +1,4 @@
-//! Why an upstream's content cannot be had, and how a client is told.
+//! Why an upstream's content cannot be served, and what a client is told.
 
 use axum::http::{HeaderValue, StatusCode, header};
 use larder_client::{ClientError, Wanted};
@@ -7,7 +7,7 @@ use larder_store::{StoreError, now};
 
 use crate::error::{ApiError, Code};
 
-/// Why something cannot be had through a cached shelf.
+/// Why something cannot be served through a cached shelf.
 #[derive(Debug, Clone)]
 pub enum Trouble {
     /// The shelf does not reach so far; a sentence that says why.

@@ -195,7 +195,7 @@ fn read(
         });
     }
     let selected = |object: &Value| query.selects(object);
-    // The followers are told of what changes from here on; whoever names no version is told of all that is there first.
+    // The followers are told of what changes from here on; those that name no version are told of all that is there first.
     let changes = api.changes();
     let (objects, version) = api.all(kind, place.namespace);
     let objects: Vec<Value> = objects.into_iter().filter(selected).collect();
@@ -331,7 +331,7 @@ fn kept(kind: Kind, namespace: Option<&str>, mut object: Value, before: Option<&
     object
 }
 
-/// Lets an object in: the platform's own admission, then the webhooks. What whoever applied it is told.
+/// Lets an object in: the platform's own admission, then the webhooks. What the person who applied it is told.
 async fn admitted(
     api: &Api,
     kind: Kind,
@@ -355,7 +355,7 @@ async fn admitted(
     Ok((object, warnings))
 }
 
-/// An answer with what whoever applied something is told (RFC 9110, "Warning", as the platform uses it).
+/// An answer with what the person who applied something is told (RFC 9110, "Warning", as the platform uses it).
 fn warned(mut response: Response, warnings: &[String]) -> Response {
     for warning in warnings {
         let text: String = warning.chars().filter(|c| !c.is_control()).collect();

@@ -34,7 +34,7 @@ fn size_for(length: usize) -> usize {
     (size.ilog2() as usize).min(SIZES - 1)
 }
 
-/// A piece of memory that is filled again once its bytes are let go of.
+/// A piece of memory that is filled again once its bytes are released.
 struct Piece {
     memory: Vec<u8>,
     length: usize,

@@ -46,7 +46,7 @@ impl Stage {
         self.filled == STAGE
     }
 
-    /// What it holds. Once that is let go of, its memory is filled again.
+    /// What it holds. Once that is released, its memory is filled again.
     pub fn into_bytes(self) -> Bytes {
         Bytes::from_owner(self)
     }

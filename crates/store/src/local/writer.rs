@@ -224,7 +224,7 @@ impl BlobWriter {
         Ok(())
     }
 
-    /// For whoever reads along. What is read has not been verified.
+    /// For readers that follow it. What is read has not been verified.
     pub fn growing(&self) -> Result<Growing, StoreError> {
         let file = File::open(&self.path).map_err(io("read", &self.path))?;
         let file = Arc::new((file, self.path.clone()));
@@ -232,7 +232,7 @@ impl BlobWriter {
         Ok(Growing::new(self.written.subscribe(), open))
     }
 
-    /// Waits until all that was added is written, so that whoever reads along has it. May be given up at any time, and
+    /// Waits until all that was added is written, so that readers that follow it have it. May be given up at any time, and
     /// waited for again.
     pub async fn advance(&mut self) -> Result<(), StoreError> {
         self.add_gathered()?;
@@ -249,7 +249,7 @@ impl BlobWriter {
         Ok(hasher.finish() == *digest)
     }
 
-    /// Lets go of the upload and keeps what came, for whoever takes it up again; tells how much that is, in bytes.
+    /// Releases the upload and keeps what came, for the next writer; tells how much that is, in bytes.
     pub async fn park(mut self) -> Result<u64, StoreError> {
         self.add_last();
         let (hasher, work) = try_join(self.hashing.end(), self.writing.end()).await?;
@@ -364,7 +364,7 @@ impl Work {
         flushed.inspect_err(|_| drop(fs::remove_file(path))).map_err(io("flush", path))
     }
 
-    /// Keeps what came, and its hash so far, for whoever goes on.
+    /// Keeps what came, and its hash so far, for the next writer.
     ///
     /// # Errors
     /// When bytes of it may be lost on the disk: nothing of the upload is kept then.

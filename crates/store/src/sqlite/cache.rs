@@ -422,7 +422,7 @@ impl Store {
         self.records.read(move |connection| kept::kept(connection, &shelf)).await
     }
 
-    /// Lets go of an image: its tags, its manifests and what is about them as far as nothing else
+    /// Evicts an image: its tags, its manifests and what is about them as far as nothing else
     /// lists them, and the blobs that its repository then has no use for. Nothing goes when it was
     /// asked for after `since`, in milliseconds since 1970. Gives what went; the bytes are still there.
     pub async fn let_go(
@@ -433,13 +433,13 @@ impl Store {
     ) -> Result<Vec<Digest>, StoreError> {
         let (name, root) = (repository.clone(), digest.clone());
         self.records
-            .change(Touched::one(repository), "let go of an image", move |connection| {
+            .change(Touched::one(repository), "evict an image", move |connection| {
                 kept::let_go_of(connection, &name, &root, since)
             })
             .await
     }
 
-    /// Lets go of blobs of a shelf that no manifest has needed since `before`, in milliseconds since
+    /// Evicts blobs of a shelf that no manifest has needed since `before`, in milliseconds since
     /// 1970; at most `limit` of them, the oldest first. Gives them.
     pub async fn let_go_loose(
         &self,
@@ -450,7 +450,7 @@ impl Store {
         let shelf = shelf.to_owned();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .change(Touched::Everything, "let go of blobs", move |connection| {
+            .change(Touched::Everything, "evict blobs", move |connection| {
                 kept::let_go_loose(connection, &shelf, before, limit)
             })
             .await

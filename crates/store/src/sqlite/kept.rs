@@ -166,7 +166,7 @@ pub(super) fn bytes_of(connection: &Connection, shelves: &[String]) -> rusqlite:
     Ok(bytes + loose)
 }
 
-/// Lets go of an image unless it, or a part of it, was asked for after `since`.
+/// Evicts an image unless it, or a part of it, was asked for after `since`.
 pub(super) fn let_go_of(
     connection: &Connection,
     name: &RepositoryName,
@@ -186,7 +186,7 @@ pub(super) fn let_go_of(
     Ok(gone)
 }
 
-/// Lets go of blobs of a shelf that no manifest has needed since `before`.
+/// Evicts blobs of a shelf that no manifest has needed since `before`.
 pub(super) fn let_go_loose(
     connection: &Connection,
     shelf: &str,

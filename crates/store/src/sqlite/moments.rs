@@ -49,7 +49,7 @@ const SLOTS: u64 = 4096;
 /// The bytes of a moment.
 const WIDTH: usize = 16;
 
-/// Records which names a change touched: for those who did not hear of it, because whoever made it was killed before
+/// Records which names a change touched: for those who did not hear of it, because its maker was killed before
 /// telling.
 pub(super) fn note(connection: &Connection, touched: &Touched) -> rusqlite::Result<()> {
     for name in touched.names() {

@@ -125,7 +125,7 @@ impl Store {
             .await
     }
 
-    /// Keeps so many lines of whoever did not sign in, the latest: failed sign-ins, and refusals of nobody in
+    /// Keeps so many lines of clients that did not sign in, the latest: failed sign-ins, and refusals of nobody in
     /// particular.
     pub async fn shorten_strangers(&self, most: u64) -> Result<(), StoreError> {
         self.records

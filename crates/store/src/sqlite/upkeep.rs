@@ -25,7 +25,7 @@ pub(super) const COLUMNS: &str = "
     CREATE INDEX manifests_by_digest ON manifests (digest);
     CREATE INDEX tags_by_digest ON tags (repository, digest);
 ";
-/// Blobs that are taken from their repositories in one change: each holds up whoever wants to write.
+/// Blobs that are taken from their repositories in one change: each holds up other writers.
 const TOGETHER: i64 = 1000;
 
 pub(super) fn known_repository(

@@ -67,7 +67,7 @@ impl Store {
         Ok(Some(id))
     }
 
-    /// Opens an upload of a blob that is fetched for a repository, so that whoever fetches it next can go on with it.
+    /// Opens an upload of a blob that is fetched for a repository, so that the next fetch can resume it.
     pub async fn begin_fetch(
         &self,
         repository: &RepositoryName,

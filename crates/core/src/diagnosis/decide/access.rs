@@ -68,7 +68,7 @@ pub(super) fn denied(e: &Evidence) -> Option<Found> {
                 Certain,
                 format!("{who} has no grant to pull {repository}{}", at(line)),
             )
-            .say(format!("add `\"{repository}\"` to the `pull` of whoever asks in larder.toml"))
+            .say(format!("add `\"{repository}\"` to the `pull` grants of the asker in larder.toml"))
             .run(
                 "see what it may pull, and by which line",
                 format!(
@@ -167,7 +167,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
             Certain,
             format!("the repository of {image} does not have this digest ({by})"),
         )
-        .say("registries let go of what no tag points to: name a digest that is there")
+        .say("registries delete what no tag points to: name a digest that is there")
         .run("see what the tag is now", format!("larder look {image}")),
         Access::Removed(how) => {
             let answer = found(
@@ -202,7 +202,7 @@ pub(super) fn absent(e: &Evidence, visit: &Visit) -> Found {
     }
     if e.record.is_some() {
         let told = format!(
-            "{} is there; whoever asks may not see it, and {} answers as if it were not",
+            "{} is there; the asker may not see it, and {} answers as if it were not",
             e.written, visit.host
         );
         let denied = if visit.ours { denied(e) } else { None };
@@ -211,7 +211,7 @@ pub(super) fn absent(e: &Evidence, visit: &Visit) -> Found {
             found(Cause::Forbidden, confidence, told).say("give the pod an account that may see it")
         });
     }
-    let told = format!("{} has no {}, or does not show it to whoever asks", visit.host, e.written);
+    let told = format!("{} has no {}, or does not show it to the asker", visit.host, e.written);
     found(Cause::AbsentOrHidden, Likely, told)
         .run("look with your own account", format!("larder look {}", e.written))
         .say("give `--online`, so that it is asked with the configured credentials")

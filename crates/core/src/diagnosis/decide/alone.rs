@@ -58,7 +58,7 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Fo
             certain(Cause::CertificateExpired).say("renew it; a larder takes up the new file by itself")
         }
         Outcome::CertificateEarly(_) => certain(Cause::CertificateEarly)
-            .say("set the clock of the node, or of whoever made the certificate"),
+            .say("set the clock of the node, or of the machine that issued the certificate"),
         Outcome::ClientCertificate => certain(Cause::ClientCertificate)
             .run("give the nodes theirs", "larder handoff write CLUSTER --nodes --client-cert CERTIFICATE --client-key KEY --into INTO"),
         Outcome::TokenDown(_) => certain(Cause::TokenDown)
@@ -71,7 +71,7 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Fo
         Outcome::ChildMissing(_) => certain(Cause::ChildMissing)
             .say(match &e.origin {
                 Some(origin) => format!("the index lists the platform, and the registry does not have it: add it to `platforms` of the [[intake]] entry of {origin}, or take `platforms` out; then `larder intake lock` and `larder intake run`"),
-                None => "the index lists the platform, and the registry does not have it: whoever pushed the image has to push it with that platform".to_owned(),
+                None => "the index lists the platform, and the registry does not have it: the image has to be pushed again with that platform".to_owned(),
             })
             .say("where an image is wanted for some platforms only, `trim = true` in its [[intake]] entry writes an index of these alone"),
         Outcome::BlobMissing(_) => again(e, certain(Cause::BlobMissing)

@@ -1,4 +1,4 @@
-//! The words of a larder's own refusals, recognised whole: whoever passes them on may wrap them, but not change them.
+//! The words of a larder's own refusals, recognised whole: proxies may wrap them, but not change them.
 
 use crate::diagnosis::Cause;
 

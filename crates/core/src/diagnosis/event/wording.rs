@@ -145,7 +145,7 @@ const PLAIN: &[(&[&str], Cause, &str)] = &[
     (
         &["no realm specified for token auth challenge"],
         Cause::TokenOdd,
-        "{host} asks for a token, and does not say where it is had",
+        "{host} asks for a token, and does not say where tokens are issued",
     ),
     (
         &["schema 1 image manifests are no longer supported", "\": no signatures"],

@@ -62,7 +62,7 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut F
                 continue;
             }
             if let Some((_, why)) = PASSED.iter().find(|(key, _)| *key == name) {
-                // What stands below may be an image all the same, in the eyes of whoever reads it.
+                // What stands below may be an image all the same, to its readers.
                 let named = tree.get(value, "image").filter(|image| tree.filled(*image).is_some());
                 let listed = tree.get(value, "include").and_then(|list| tree.items(list));
                 let included =

@@ -242,7 +242,7 @@ pub(super) fn of_mapping(
         }
     }
     if !whole && let Some((written, role)) = parts(tree, node, under_image, around, found) {
-        // The name of the image is not that of whoever runs it.
+        // The name of the image is not that of the one who runs it.
         let own = name_of().filter(|name| written.names() != Some(*name));
         found.add(place(written, role, around, own));
     }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use larder_standin::{Api, BAZAAR, VENTWORKS};
+use larder_standin::{BAZAAR, VENTWORKS};
 
 use super::stage::{OWN, Stage};
 use crate::failure::{Exit, Failure};
@@ -13,28 +13,12 @@ use crate::failure::{Exit, Failure};
 const GATE: &str = "gate";
 const RULE: &str = "turbine hall: nothing unvetted";
 
-pub async fn tell(stage: &mut Stage) -> Result<(), Failure> {
-    let api = Api::new("turbine-hall", &["scada", "historian"]);
-    let api = api.map_err(|error| stage.broken(error))?;
-    a_pod_without_a_secret(stage, &api).await?;
-    the_handoff(stage).await?;
-    a_rotation_under_traffic(stage, &api).await?;
-    a_rule_says_why(stage).await?;
-    the_rehearsal(stage).await?;
-    the_door(stage).await?;
-    four_that_look_alike(stage, &api).await?;
-    without_stored_credentials(stage, &api).await
-}
-
 fn hold(stage: &Stage, holds: bool, what: &str) -> Result<(), Failure> {
     if holds { Ok(()) } else { Err(stage.broken(what)) }
 }
 
-async fn a_pod_without_a_secret(stage: &mut Stage, api: &Api) -> Result<(), Failure> {
-    stage.chapter(
-        "A pod without a secret",
-        "A larder that asks who comes: each cluster pulls what its grants name, and nothing else.",
-    );
+pub async fn a_pod_without_a_secret(stage: &mut Stage) -> Result<(), Failure> {
+    let api = &stage.cluster_api()?;
     let (bazaar, ventworks) = (stage.bazaar.endpoint(), stage.ventworks.endpoint());
     let text = format!(
         r#"[larder]
@@ -95,11 +79,7 @@ because = "runs the turbines; ask for an intake entry instead"
     Ok(())
 }
 
-async fn the_handoff(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "The handoff",
-        "A key for each namespace, in the platform's own secret, linked to its service account: one command.",
-    );
+pub async fn the_handoff(stage: &mut Stage) -> Result<(), Failure> {
     let gauge = format!("{OWN}/vendor/steamgauge:1.9.2");
     let apply = "handoff apply turbine-hall --kubeconfig ../kubeconfig";
     stage.larder_at(GATE, &format!("{apply} --dry-run"), Exit::Done).await?;
@@ -118,11 +98,8 @@ async fn the_handoff(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn a_rotation_under_traffic(stage: &mut Stage, api: &Api) -> Result<(), Failure> {
-    stage.chapter(
-        "A rotation under traffic",
-        "The key of a namespace is changed at noon, while new nodes pull without a pause.",
-    );
+pub async fn a_rotation_under_traffic(stage: &mut Stage) -> Result<(), Failure> {
+    let api = &stage.cluster_api()?;
     let (stop, failed, done) = (
         Arc::<AtomicBool>::default(),
         Arc::<AtomicUsize>::default(),
@@ -173,8 +150,7 @@ async fn a_rotation_under_traffic(stage: &mut Stage, api: &Api) -> Result<(), Fa
     Ok(())
 }
 
-async fn a_rule_says_why(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter("A rule says why", "A developer of the turbine hall starts a community image.");
+pub async fn a_rule_says_why(stage: &mut Stage) -> Result<(), Failure> {
     stage.show(&format!("{GATE}/larder.toml"), "[[rule]]")?;
     let image = format!("{OWN}/vendor/pipewatch:0.9");
     let (runs, said) = stage.start_pod_in("scada", &image).await?;
@@ -193,11 +169,7 @@ async fn a_rule_says_why(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn the_rehearsal(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "The rehearsal",
-        "What would have been refused of the recorded pulls if the grants were narrower?",
-    );
+pub async fn the_rehearsal(stage: &mut Stage) -> Result<(), Failure> {
     let path = format!("{GATE}/larder.toml");
     let text = stage.text(&path)?;
     let narrow = text.replace("pull = [\"vendor/**\"]", "pull = [\"vendor/pipewatch\"]");
@@ -218,11 +190,7 @@ fn pod(name: &str, more: &str, image: &str) -> String {
     )
 }
 
-async fn the_door(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "The door",
-        "What slips through is corrected, or refused, before it becomes a pod: the cluster's API asks the larder.",
-    );
+pub async fn the_door(stage: &mut Stage) -> Result<(), Failure> {
     let path = format!("{GATE}/larder.toml");
     let text = stage.text(&path)?;
     let cluster = "name = \"turbine-hall\"\n";
@@ -265,11 +233,8 @@ async fn the_door(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn four_that_look_alike(stage: &mut Stage, api: &Api) -> Result<(), Failure> {
-    stage.chapter(
-        "Four pods that look alike",
-        "Four pods do not start, and their events say the same. Why?",
-    );
+pub async fn four_that_look_alike(stage: &mut Stage) -> Result<(), Failure> {
+    let api = &stage.cluster_api()?;
     let spaces = "/api/v1/namespaces";
     let secret = api.get(&format!("{spaces}/historian/secrets/larder-pull")).unwrap_or_default();
     let mut elsewhere = secret.clone();
@@ -335,11 +300,8 @@ async fn four_that_look_alike(stage: &mut Stage, api: &Api) -> Result<(), Failur
     Ok(())
 }
 
-async fn without_stored_credentials(stage: &mut Stage, api: &Api) -> Result<(), Failure> {
-    stage.chapter(
-        "No stored credential",
-        "The cluster's own service accounts sign in. There is nothing to hand over, to rotate or to lose.",
-    );
+pub async fn without_stored_credentials(stage: &mut Stage) -> Result<(), Failure> {
+    let api = &stage.cluster_api()?;
     stage.add(&format!("{GATE}/cluster-keys.json"), &api.key_set().to_string())?;
     let identity = format!(
         "namespaces = [\"scada\"]\nidentity = {{ issuer = \"{}\", keys = \"cluster-keys.json\" }}",

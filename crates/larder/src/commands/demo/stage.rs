@@ -9,37 +9,21 @@ use std::time::{Duration, Instant};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_standin::{
-    Api, BAZAAR, Cluster, DEPLOYMENTS, Pod, SignIn, Upstream, UpstreamPlan, VENTWORKS,
-    VENTWORKS_LOGIN, bazaar_images, ventworks_images,
+    Api, Cluster, DEPLOYMENTS, Pod, SignIn, Upstream, UpstreamPlan, VENTWORKS, VENTWORKS_LOGIN,
+    bazaar_images, ventworks_images,
 };
 use tokio::io::{AsyncBufReadExt as _, BufReader};
 use tokio::process::{Child, Command};
 
 use super::broken;
+use super::chapters::Chapter;
+use super::texts::{BOARD, configuration};
 use crate::failure::{Exit, Failure};
 use crate::output::{BAD, DIM, GOOD, Output, STRONG, paint};
 
 /// What the vendor attaches to its image.
 const COMPANIONS: [&str; 2] =
     ["application/vnd.ventworks.signature+json", "application/vnd.ventworks.materials+json"];
-/// Two workloads of the demo's cluster: one that runs, and one whose tag is misspelt.
-const BOARD: &str = "\
-apiVersion: apps/v1
-kind: Deployment
-metadata: {name: steam-board, namespace: scada}
-spec:
-  selector: {matchLabels: {app: steam-board}}
-  template:
-    metadata: {labels: {app: steam-board}}
-    spec:
-      containers: [{name: board, image: \"larder.emberfall.example:5080/vendor/steamgauge:1.9.2\"}]
----
-apiVersion: v1
-kind: Pod
-metadata: {name: broken-board, namespace: scada}
-spec:
-  containers: [{name: board, image: \"larder.emberfall.example:5080/vendor/steamgauge:1.9.22\"}]
-";
 /// The larder's name as clusters reach it.
 pub const OWN: &str = "larder.emberfall.example:5080";
 
@@ -55,13 +39,17 @@ pub struct Stage {
     pub ventworks: Upstream,
     /// The air-gapped cluster.
     pub cluster: Option<Cluster>,
-    servers: Vec<(String, Child)>,
+    /// The folder of each larder that serves, its address, and its process.
+    servers: Vec<(String, String, Child)>,
     /// Where the larder that serves now is reached.
     larder: String,
     /// The API of the cluster. None: it has none.
     api: Option<Api>,
+    /// One that no chapter has used yet. None: none was made.
+    made: Option<Api>,
     chapter: String,
-    number: usize,
+    /// Whether the chapter is shown.
+    shown: bool,
 }
 
 impl Stage {
@@ -128,22 +116,40 @@ impl Stage {
             servers: Vec::new(),
             larder: String::new(),
             api: None,
+            made: None,
             chapter: String::new(),
-            number: 0,
+            shown: true,
         })
     }
 
-    /// Begins a chapter.
-    pub fn chapter(&mut self, title: &str, lead: &str) {
-        self.number += 1;
-        title.clone_into(&mut self.chapter);
-        let heading = format!("{}. {title}", self.number);
-        self.output.result(format!("\n{}\n{lead}\n", paint(STRONG, heading)));
+    /// Begins a chapter, which is shown or played unseen.
+    pub fn begin(&mut self, number: usize, chapter: &Chapter, shown: bool) {
+        let Chapter { title, lead, .. } = chapter;
+        (*title).clone_into(&mut self.chapter);
+        self.shown = shown;
+        self.say(format!("\n{}\n{lead}\n", paint(STRONG, format!("{number}. {title}"))));
+    }
+
+    fn say(&self, text: impl AsRef<str>) {
+        if self.shown {
+            self.output.result(text);
+        }
+    }
+
+    /// The API of the cluster that asks who comes; it is made where it is first wanted.
+    pub fn cluster_api(&mut self) -> Result<Api, Failure> {
+        if let Some(api) = &self.made {
+            return Ok(api.clone());
+        }
+        let api = Api::new("turbine-hall", &["scada", "historian"]);
+        let api = api.map_err(|error| self.broken(error))?;
+        self.made = Some(api.clone());
+        Ok(api)
     }
 
     /// Says what to notice.
     pub fn notice(&self, text: &str) {
-        self.output.result(format!("{} {text}", paint(GOOD, "→")));
+        self.say(format!("{} {text}", paint(GOOD, "→")));
     }
 
     /// A chapter that did not hold.
@@ -178,7 +184,7 @@ impl Stage {
     }
 
     fn prompt(&self, place: &str, line: &str) {
-        self.output.result(paint(STRONG, format!("{place}$ {line}")));
+        self.say(paint(STRONG, format!("{place}$ {line}")));
     }
 
     /// Runs one of the program's commands as the operator would type it, shows what it says, and
@@ -199,11 +205,11 @@ impl Stage {
         let (results, notes) =
             (String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
         for text in [results.trim_end(), notes.trim_end()] {
-            if !text.is_empty() {
+            if self.shown && !text.is_empty() {
                 self.output.relay(text);
             }
         }
-        self.output.result("");
+        self.say("");
         if done.status.code() != Some(expected as i32) {
             return Err(self.broken(format!(
                 "`larder {line}` ended with {}, not with {}",
@@ -216,9 +222,9 @@ impl Stage {
     /// Starts `larder serve` in one of the folders, in place of the one that serves there already, and tells the
     /// cluster where it is.
     pub async fn serve(&mut self, place: &str) -> Result<(), Failure> {
-        if let Some(at) = self.servers.iter().position(|(there, _)| there == place) {
+        if let Some(at) = self.servers.iter().position(|(there, ..)| there == place) {
             self.prompt(place, "kill %1");
-            let (_, child) = self.servers.remove(at);
+            let (.., child) = self.servers.remove(at);
             self.end(child).await?;
         }
         let line = "serve --listen 127.0.0.1:0";
@@ -236,7 +242,9 @@ impl Stage {
             let next = tokio::time::timeout(Duration::from_secs(10), lines.next_line()).await;
             let next = next.map_err(|_| self.broken("the larder did not start in 10 s"))?;
             let Some(text) = next.map_err(|error| self.broken(error))? else { break };
-            self.output.relay(&text);
+            if self.shown {
+                self.output.relay(&text);
+            }
             let plain = anstream::adapter::strip_str(&text).to_string();
             said = plain.starts_with("  access");
             address =
@@ -252,7 +260,7 @@ impl Stage {
             let address = api.listen().await.map_err(|error| self.broken(error))?;
             self.write_kubeconfig(&api.kubeconfig(address))?;
         }
-        self.servers.push((place.to_owned(), child));
+        self.servers.push((place.to_owned(), self.larder.clone(), child));
         Ok(())
     }
 
@@ -266,25 +274,23 @@ impl Stage {
                 .map_err(|error| broken(&self.chapter, error))?;
             pods.extend(cluster.apply(&text).await.map_err(|error| broken(&self.chapter, error))?);
         }
-        self.output.result(paint(
-            DIM,
-            format!("the cluster {} is given deploy/ and says:", cluster.name()),
-        ));
+        let name = cluster.name().to_owned();
+        self.say(paint(DIM, format!("the cluster {name} is given deploy/ and says:")));
         for pod in &pods {
             let status = paint(if pod.is_running() { GOOD } else { BAD }, pod.status);
-            self.output.result(format!("  {}/{}  {status}", pod.namespace, pod.name));
+            self.say(format!("  {}/{}  {status}", pod.namespace, pod.name));
             let warnings = pod.events.iter().filter(|event| event.warning);
             let told: Vec<_> =
                 warnings.filter(|event| !event.message.starts_with("Error")).collect();
             if let Some(last) = told.last() {
-                self.output.result(format!("      {}", paint(DIM, last)));
+                self.say(format!("      {}", paint(DIM, last)));
             }
             if told.len() > 1 {
                 let more = format!("(and {} more like it)", told.len() - 1);
-                self.output.result(format!("      {}", paint(DIM, more)));
+                self.say(format!("      {}", paint(DIM, more)));
             }
         }
-        self.output.result("");
+        self.say("");
         let running = pods.iter().filter(|pod| pod.is_running()).count();
         Ok((running, pods.len() - running))
     }
@@ -320,36 +326,37 @@ impl Stage {
         let (runs, status, warning) = self.start(namespace, image).await?;
         let status = paint(if runs { GOOD } else { BAD }, status);
         let place = if namespace == "default" { String::new() } else { format!(" in {namespace}") };
-        self.output.result(format!("  a pod{place} with {image}  {status}"));
+        self.say(format!("  a pod{place} with {image}  {status}"));
         if !warning.is_empty() {
-            self.output.result(format!("      {}", paint(DIM, &warning)));
+            self.say(format!("      {}", paint(DIM, &warning)));
         }
         Ok((runs, warning))
     }
 
-    /// Gives the cluster a file, and shows what whoever applied it is told. None: it was refused.
+    /// Gives the cluster a file, and shows the warnings that the person who applied it sees. None: it was refused.
     pub async fn offer(&mut self, text: &str) -> Result<Option<Vec<Pod>>, Failure> {
         let Some(cluster) = &mut self.cluster else { return Ok(None) };
         let offered = cluster.apply(text).await;
-        for warning in cluster.warnings() {
-            self.output.result(format!("      {}", paint(DIM, format!("Warning: {warning}"))));
+        let warnings: Vec<String> = cluster.warnings().iter().map(ToString::to_string).collect();
+        for warning in warnings {
+            self.say(format!("      {}", paint(DIM, format!("Warning: {warning}"))));
         }
         match offered {
             Ok(pods) => {
                 for pod in &pods {
                     let status = paint(if pod.is_running() { GOOD } else { BAD }, pod.status);
-                    self.output.result(format!("  {}/{}  {status}", pod.namespace, pod.name));
+                    self.say(format!("  {}/{}  {status}", pod.namespace, pod.name));
                     if let Some(last) = pod.events.iter().rfind(|event| {
                         event.reason == "Pulled"
                             || event.warning && !event.message.starts_with("Error")
                     }) {
-                        self.output.result(format!("      {}", paint(DIM, last)));
+                        self.say(format!("      {}", paint(DIM, last)));
                     }
                 }
                 Ok(Some(pods))
             }
             Err(refused) => {
-                self.output.result(format!("  {}", paint(BAD, refused)));
+                self.say(format!("  {}", paint(BAD, refused)));
                 Ok(None)
             }
         }
@@ -460,7 +467,7 @@ impl Stage {
             fs::read_to_string(self.folder.join(name)).map_err(|error| self.broken(error))?;
         let from = text.find(table).unwrap_or(0);
         let shown = text[from..].split("\n\n").next().unwrap_or_default();
-        self.output.result(format!("{}\n", paint(DIM, format!("{name} has\n{shown}"))));
+        self.say(format!("{}\n", paint(DIM, format!("{name} has\n{shown}"))));
         Ok(())
     }
 
@@ -474,7 +481,7 @@ impl Stage {
         self.prompt(place, &format!("sed -i 's|{from}|{to}|' {name}"));
         let path = self.folder.join(place).join(name);
         let text = fs::read_to_string(&path).map_err(|error| self.broken(error))?;
-        self.output.result("");
+        self.say("");
         fs::write(&path, text.replace(from, to)).map_err(|error| self.broken(error))
     }
 
@@ -514,16 +521,22 @@ impl Stage {
             cluster.live().map_err(|error| self.broken(error))?;
         }
         self.add("gate/board.yaml", BOARD)?;
+        let mut addresses = String::new();
+        for (place, at, _) in &self.servers {
+            let place = if place.is_empty() { "." } else { place.as_str() };
+            addresses.push_str(&format!("  # the larder of {place}/ is at {at}\n"));
+        }
         self.output.result(format!(
-            "\n{}\n  cd {}\n  export VENTWORKS_LOGIN={VENTWORKS_LOGIN}\n  \
+            "\n{}\n{}  cd {}\n  export VENTWORKS_LOGIN={VENTWORKS_LOGIN}\n  \
              larder look {VENTWORKS}/gauges/steamgauge:1.9.2 {OWN}/vendor/steamgauge:1.9.2\n  \
-             larder intake add {BAZAAR}/library/brinedb:5.3\n  larder intake lock\n  larder intake run\n  \
+             larder intake add {VENTWORKS}/gauges/steamgauge:1.8\n  larder intake lock\n  larder intake run\n  \
              larder shelf show vendor\n  larder rewrite --check deploy\n\n\
              The cluster {name} runs what the platform's own client gives it:\n  cd {}/gate\n  \
              export KUBECONFIG={}/kubeconfig\n  kubectl apply -f board.yaml\n  kubectl -n scada get pods\n  \
              kubectl -n scada describe pod broken-board | larder why --event - --cluster {name} --namespace scada --larder {}\n  \
              kubectl -n scada run board --image {OWN}/vendor/steamgauge:1.9.2\n  kubectl -n scada get pods\n\nCtrl-C ends it.",
             paint(STRONG, "Everything stays up. Try, in another terminal:"),
+            addresses,
             self.folder.display(),
             self.folder.display(),
             self.folder.display(),
@@ -536,7 +549,7 @@ impl Stage {
 
     /// Stops the larders as an operator does, and sees that it stops well.
     pub async fn strike(&mut self) -> Result<(), Failure> {
-        for (_, child) in std::mem::take(&mut self.servers) {
+        for (.., child) in std::mem::take(&mut self.servers) {
             self.end(child).await?;
         }
         Ok(())
@@ -557,66 +570,4 @@ impl Stage {
             Err(_) => Err(self.broken("the larder did not stop on SIGTERM")),
         }
     }
-}
-
-fn configuration(bazaar: &Upstream, ventworks: &Upstream) -> String {
-    format!(
-        r#"[larder]
-name = "emberfall"
-url = "http://{OWN}"
-data = "larder-data"
-unqualified = "{BAZAAR}/library"
-access = "open"
-
-[[upstream]]
-name = "bazaar"
-host = "{BAZAAR}"
-endpoint = "{}"
-
-[[upstream]]
-name = "ventworks"
-host = "{VENTWORKS}"
-endpoint = "{}"
-credentials = {{ env = "VENTWORKS_LOGIN" }}
-
-[[shelf]]
-name = "vendor"
-
-[[intake]]
-image = "{VENTWORKS}/gauges/steamgauge"
-tags = {{ exact = ["1.9.2"] }}
-companions = true                            # its signature and its list of materials
-to = "vendor/steamgauge"
-
-[[intake]]
-image = "{VENTWORKS}/gauges/valve-twin"
-tags = {{ match = "3.*" }}
-to = "vendor/valve-twin"
-
-[[intake]]
-image = "{BAZAAR}/library/brinedb"
-tags = {{ exact = ["5.2"] }}
-platforms = ["linux/amd64"]                  # the only cluster that runs it
-to = "vendor/brinedb"
-
-[[intake]]
-image = "{BAZAAR}/library/ashlog"
-tags = {{ exact = ["1.4"] }}
-to = "vendor/ashlog"
-
-[[class]]
-name = "vetted"
-match = ["{VENTWORKS}/**"]
-
-[[class]]
-name = "community"
-match = ["{BAZAAR}/community/**"]
-
-[[cluster]]
-name = "turbine-hall"
-platforms = ["linux/amd64"]
-"#,
-        bazaar.endpoint(),
-        ventworks.endpoint()
-    )
 }

@@ -2,39 +2,16 @@
 
 use std::time::Duration;
 
-use larder_standin::{BAZAAR, VENTWORKS, What, moved_steamgauge};
+use larder_standin::{BAZAAR, VENTWORKS, What, moved_kettle, moved_steamgauge};
 
 use super::stage::{OWN, Stage};
 use crate::failure::{Exit, Failure};
-
-/// Tells the story; the first chapter that does not hold ends it.
-pub async fn tell(stage: &mut Stage) -> Result<(), Failure> {
-    the_cluster_cannot_pull(stage).await?;
-    know_what_runs(stage).await?;
-    look_before_taking(stage).await?;
-    bring_it_in(stage).await?;
-    serve_it(stage).await?;
-    make_deployments_use_it(stage).await?;
-    every_dialect(stage).await?;
-    nothing_twice(stage).await?;
-    across_the_gap(stage).await?;
-    only_the_difference(stage).await?;
-    a_tag_moves(stage).await?;
-    cached_on_demand(stage).await?;
-    the_upstream_goes_down(stage).await?;
-    moved_refused_and_gone(stage).await?;
-    super::guarded::tell(stage).await
-}
 
 fn hold(stage: &Stage, holds: bool, what: &str) -> Result<(), Failure> {
     if holds { Ok(()) } else { Err(stage.broken(what)) }
 }
 
-async fn the_cluster_cannot_pull(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "The vendor's deployment does not run",
-        "turbine-hall is air-gapped: its nodes reach no registry on the Internet.",
-    );
+pub async fn the_cluster_cannot_pull(stage: &mut Stage) -> Result<(), Failure> {
     let (running, failing) = stage.apply().await?;
     hold(stage, running == 0 && failing == 4, "a pod runs although nothing can be pulled")?;
     stage.notice(
@@ -43,11 +20,7 @@ async fn the_cluster_cannot_pull(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn know_what_runs(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "Know what runs",
-        "Which images do our deployments name, and where does each stand?",
-    );
+pub async fn know_what_runs(stage: &mut Stage) -> Result<(), Failure> {
     let survey = stage.larder("survey deploy", Exit::No).await?;
     hold(
         stage,
@@ -62,11 +35,7 @@ async fn know_what_runs(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn look_before_taking(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "Look before taking",
-        "What does that tag point at, for which platforms, how large? Without pulling it.",
-    );
+pub async fn look_before_taking(stage: &mut Stage) -> Result<(), Failure> {
     let look =
         stage.larder(&format!("look {VENTWORKS}/gauges/steamgauge:1.9.2"), Exit::Done).await?;
     hold(
@@ -81,11 +50,7 @@ async fn look_before_taking(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn bring_it_in(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "Bring it in",
-        "First the lock: what each tag resolves to today. It is reviewed and committed like code.",
-    );
+pub async fn bring_it_in(stage: &mut Stage) -> Result<(), Failure> {
     stage.larder("intake lock", Exit::Done).await?;
     stage.notice("Nothing was brought in yet; the difference says what a run would do:\n");
     stage.larder("intake diff", Exit::No).await?;
@@ -98,19 +63,14 @@ async fn bring_it_in(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn serve_it(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter("Serve it", "The larder is the registry.");
+pub async fn serve_it(stage: &mut Stage) -> Result<(), Failure> {
     stage.serve("").await?;
     let shelf = stage.larder("shelf show vendor", Exit::Done).await?;
     hold(stage, shelf.contains("(linux/arm64)"), "the platform that was left out is not told")?;
     Ok(())
 }
 
-async fn make_deployments_use_it(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "Make deployments use it",
-        "Only the references change: comments, quotes, order and line ends stay.",
-    );
+pub async fn make_deployments_use_it(stage: &mut Stage) -> Result<(), Failure> {
     let diff = stage.larder("rewrite deploy", Exit::Done).await?;
     hold(stage, diff.contains("do not move to 5.3 before the audit"), "a comment was lost")?;
     stage.larder("rewrite --write deploy", Exit::Done).await?;
@@ -144,11 +104,7 @@ const TEAM: [(&str, &str); 5] = [
     ),
 ];
 
-async fn every_dialect(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "Every dialect",
-        "A team keeps a chart's values, a Compose file, a Dockerfile and a workload. One reviewable change for all of them.",
-    );
+pub async fn every_dialect(stage: &mut Stage) -> Result<(), Failure> {
     for (name, text) in TEAM {
         stage.add(&format!("team/{name}"), text)?;
     }
@@ -168,8 +124,7 @@ async fn every_dialect(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn nothing_twice(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter("Next week", "The same run again.");
+pub async fn nothing_twice(stage: &mut Stage) -> Result<(), Failure> {
     stage.bazaar.take_requests();
     stage.ventworks.take_requests();
     let run = stage.larder("intake run", Exit::Done).await?;
@@ -181,11 +136,7 @@ async fn nothing_twice(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn a_tag_moves(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "A tag moves",
-        "The vendor pushes other content under 1.9.2, a tag that was thought to stand still.",
-    );
+pub async fn a_tag_moves(stage: &mut Stage) -> Result<(), Failure> {
     let moved = moved_steamgauge();
     let wrong = |error| stage.broken(error);
     let (repository, tag) =
@@ -210,11 +161,7 @@ async fn a_tag_moves(stage: &mut Stage) -> Result<(), Failure> {
 /// The folder of the larder in front of control-room.
 const FRONT: &str = "control-room";
 
-async fn cached_on_demand(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "Cache on demand",
-        "control-room has a link, and names upstreams as they are. Its nodes are sent through a larder that caches.",
-    );
+pub async fn cached_on_demand(stage: &mut Stage) -> Result<(), Failure> {
     let bazaar = stage.bazaar.endpoint();
     stage.add(
         &format!("{FRONT}/larder.toml"),
@@ -249,11 +196,7 @@ async fn cached_on_demand(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn the_upstream_goes_down(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "The upstream goes down",
-        "bazaar.example answers 503 to everything. New nodes want an image that was pulled before.",
-    );
+pub async fn the_upstream_goes_down(stage: &mut Stage) -> Result<(), Failure> {
     stage.bazaar.faults.add(None, "/v2/", usize::MAX, What::Status(503, None));
     let kettle = format!("{BAZAAR}/library/kettle:2");
     tokio::time::sleep(Duration::from_millis(1100)).await;
@@ -264,14 +207,10 @@ async fn the_upstream_goes_down(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn moved_refused_and_gone(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "What moves, what is refused, what goes",
-        "The upstream is back, and `kettle:2` is another image there.",
-    );
+pub async fn moved_refused_and_gone(stage: &mut Stage) -> Result<(), Failure> {
     let wrong = |error| stage.broken(error);
     let (repository, tag) = ("library/kettle".parse().map_err(wrong)?, "2".parse().map_err(wrong)?);
-    let moved = moved_steamgauge();
+    let moved = moved_kettle();
     stage.bazaar.hold(&repository, &tag, &moved).await.map_err(|error| stage.broken(error))?;
     let look = stage.larder_at(FRONT, "look bazaar/library/kettle:2 --upstream", Exit::No).await?;
     hold(stage, look.contains("confirmed"), "the larder's own answer is not told")?;
@@ -311,11 +250,7 @@ async fn moved_refused_and_gone(stage: &mut Stage) -> Result<(), Failure> {
 /// The air-gapped larder's folder.
 const FAR: &str = "turbine-hall";
 
-async fn across_the_gap(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "Across the air gap",
-        "The link to turbine-hall is taken down. From now on it has a larder of its own, fed by a disk.",
-    );
+pub async fn across_the_gap(stage: &mut Stage) -> Result<(), Failure> {
     stage.add(
         &format!("{FAR}/larder.toml"),
         &format!(
@@ -354,11 +289,7 @@ async fn across_the_gap(stage: &mut Stage) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn only_the_difference(stage: &mut Stage) -> Result<(), Failure> {
-    stage.chapter(
-        "Only the difference",
-        "One image more is wanted. The next parcel leaves out what the receipt says is there already.",
-    );
+pub async fn only_the_difference(stage: &mut Stage) -> Result<(), Failure> {
     stage.larder(&format!("intake add {BAZAAR}/library/brinedb:5.3"), Exit::Done).await?;
     stage.larder("intake lock", Exit::Done).await?;
     stage.larder("intake run", Exit::Done).await?;

@@ -35,7 +35,7 @@ pub struct Args {
 struct CheckedNamespace {
     namespace: String,
     secret: String,
-    /// The key in it. None: none of ours.
+    /// The key in it. None: it holds none of this larder.
     key: Option<String>,
     expires_at: Option<String>,
     used_at: Option<String>,

@@ -236,7 +236,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         lines.push(line);
     }
     for (want, locked) in &before.entries {
-        // An entry whose list of tags could not be had keeps what it had: it is in `after`.
+        // An entry whose list of tags could not be fetched keeps what it had: it is in `after`.
         if !after.entries.contains_key(want) {
             lines.push(LockedImage {
                 change: LockChange::Dropped,

@@ -22,7 +22,7 @@ use crate::transfer::{Engine, Moved};
 
 /// Bring in what the lock says, by digest
 ///
-/// What is there is not fetched again; a run that was interrupted is gone on with.
+/// What is there is not fetched again; an interrupted run resumes.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(flatten)]

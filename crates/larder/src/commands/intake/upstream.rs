@@ -82,7 +82,7 @@ impl<'c> Upstreams<'c> {
         sources.iter().map(|place| Ok((place.clone(), self.registry(&place.host)?))).collect()
     }
 
-    /// An image's content, wherever it can be had.
+    /// An image's content, from any place that has it.
     pub fn source(&self, image: &Image) -> Result<Several, Failure> {
         let places = self.places(image)?.into_iter().map(|(image, registry)| {
             let remote = Remote::new(registry.clone(), image.repository);
@@ -112,7 +112,7 @@ impl<'c> Upstreams<'c> {
             .await
     }
 
-    /// The tags that an entry wants. Where the upstream's list is needed and cannot be had, those
+    /// The tags that an entry wants. Where the upstream's list is needed and cannot be fetched, those
     /// that are locked stay wanted.
     async fn wants(&self, intake: &Intake, lock: &Lock) -> Vec<(Want, Option<Failure>)> {
         let image = intake.image.get_ref();

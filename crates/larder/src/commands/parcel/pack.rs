@@ -29,7 +29,7 @@ use crate::transfer::{Content, Engine, Order, Outline, Own, Source, TransferErro
 /// Pack what the lock names into a parcel
 ///
 /// A parcel is a folder with a tar archive (a plain OCI image layout, in volumes where that is
-/// asked for) and its signed table of contents. A run that was killed is gone on with.
+/// asked for) and its signed table of contents. A run that was killed resumes.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  larder parcel pack /media/disk/week-48\n  \
     larder parcel pack /media/disk/week-49 --since turbine-hall.receipt --volume 4.3GiB")]
@@ -159,7 +159,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     progress.done();
     if let Err(error) = written {
         let failure = Failure::transfer(what(), &error);
-        // What came over the network is gone on with; what lies in the store is quickly written anew.
+        // What came over the network resumes; what lies in the store is quickly written again.
         if failure.exit != Exit::Remote {
             parcel.give_up();
         }

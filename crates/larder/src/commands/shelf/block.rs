@@ -26,7 +26,7 @@ pub struct Args {
     /// A digest, or SHELF/REPOSITORY:TAG
     #[arg(required = true, value_name = "DIGEST|IMAGE")]
     what: Vec<String>,
-    /// Because of what: whoever is refused reads it
+    /// The reason, which those who are refused read
     #[arg(long, value_name = "REASON")]
     because: String,
     /// Say what would be blocked, and block nothing
@@ -49,7 +49,7 @@ pub async fn block(args: &Args, config: &Config, context: &Context) -> Outcome {
     let what = "cannot block it";
     if args.because.trim().is_empty() || args.because.len() > 200 {
         let cause = "`--because` is one sentence of 200 bytes at most";
-        return Err(Failure::usage(what, cause, "say what whoever is refused should know"));
+        return Err(Failure::usage(what, cause, "say what those who are refused should know"));
     }
     let store = open_store(config)?;
     let mut all = BTreeSet::new();

@@ -30,9 +30,8 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
         .iter()
         .find(|one| *one.name.get_ref() == args.upstream || one.host.as_str() == args.upstream);
     let Some(upstream) = known else {
-        let names: Vec<&str> =
-            config.upstreams.iter().map(|one| one.name.get_ref().as_str()).collect();
-        let cause = format!("there is no such upstream; there are {}", names.join(", "));
+        let names = config.upstreams.iter().map(|one| one.name.get_ref().as_str());
+        let cause = crate::failure::unknown("upstream", &args.upstream, names);
         return Err(Failure::usage(what(), cause, "`larder check` tells how they stand"));
     };
     let store = open_store(config)?;

@@ -63,7 +63,7 @@ const TOGETHER: usize = 1000;
 pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
     let grace = args.grace.0;
     let before = now() - i64::try_from(grace.as_millis()).unwrap_or(i64::MAX);
-    // Uploads that nobody has gone on with for a day are given up in any case.
+    // Uploads that nobody has resumed for a day are given up in any case.
     let older = if args.uploads { args.older.0 } else { larder_store::ABANDONED.max(grace) };
     let progress = context.output.progress();
     progress.say(if args.dry_run { "looking" } else { "collecting" });

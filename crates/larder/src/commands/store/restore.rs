@@ -14,7 +14,7 @@ use crate::output::{Output, Report, bytes, count};
 /// Make the store from a backup: everything is read and proved to be what its digest says
 ///
 /// There must be no store yet where `data` in larder.toml says. Nothing of the backup can be seen before all of it is
-/// proved; a run that was broken off is gone on with by the next.
+/// proved; the next run resumes one that was broken off.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// The folder of the backup
@@ -76,7 +76,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let tell = |copied: Copied| {
         progress.say(format!("proved {} in {}", bytes(copied.bytes), count(copied.copied, "blob")));
     };
-    // With the secret first: whoever finds the records finds it too.
+    // With the secret first: where the records are, it is too.
     crate::files::write_secret(&data.join("access.secret"), &secret).map_err(io)?;
     let copied = Store::import(from, &data, &tell).await.map_err(|error| match error {
         StoreError::NotFound(digest) => Failure::usage(

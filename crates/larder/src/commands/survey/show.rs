@@ -162,7 +162,7 @@ pub(super) fn survey(report: &Survey, out: &Output) {
         (wrong(&|row| readable(row) && row.floating), "floating"),
         (wrong(&|row| readable(row) && row.digest.is_none()), "not pinned to a digest"),
         (wrong(&|row| !row.lacks.is_empty()), "without a platform that is wanted"),
-        (wrong(&|row| row.unreachable.is_some()), "not to be had"),
+        (wrong(&|row| row.unreachable.is_some()), "unavailable"),
     ]
     .into_iter()
     .filter(|(number, _)| *number > 0)

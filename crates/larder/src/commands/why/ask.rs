@@ -37,7 +37,7 @@ pub(super) struct Asked {
     pub namespace: Option<String>,
 }
 
-/// Whoever collects, with what is the same for all images.
+/// Collects evidence; holds what is the same for all images.
 pub(super) struct Asker<'c> {
     args: &'c Args,
     config: Option<&'c Config>,

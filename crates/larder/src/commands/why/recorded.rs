@@ -48,11 +48,21 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
     if mends.contains(&cause) {
         let account =
             config.and_then(|it| it.accounts.iter().find(|one| *one.name.get_ref() == entry.who));
-        remedies.insert(0, match account {
-            Some(_) => Remedy::run("issue a new one", format!("larder key issue --account {}", entry.who)),
-            None if is_cluster => Remedy::run("hand over a new one", format!("larder handoff apply {cluster}")),
-            None => Remedy::say("whoever signs in needs a key that is good: `larder key list` shows whose there are"),
-        });
+        remedies.insert(
+            0,
+            match account {
+                Some(_) => Remedy::run(
+                    "issue a new one",
+                    format!("larder key issue --account {}", entry.who),
+                ),
+                None if is_cluster => {
+                    Remedy::run("hand over a new one", format!("larder handoff apply {cluster}"))
+                }
+                None => {
+                    Remedy::say("signing in needs a good key: `larder key list` shows the keys")
+                }
+            },
+        );
     }
     let finding = Finding {
         cause,

@@ -292,7 +292,7 @@ impl Job {
     }
 
     /// Whether nobody wants it and too little of it is there to go on all the same. It is off the
-    /// list then, so that whoever wants it next begins anew.
+    /// list then, so that the next one who wants it begins anew.
     fn is_unwanted(&self, size: Option<u64>, came: u64) -> bool {
         if size.is_some_and(|size| came > size / 2) {
             return false;

@@ -1,0 +1,152 @@
+//! Lists of what is held, page by page.
+
+use larder_core::digest::Digest;
+use larder_core::name::{RepositoryName, Tag};
+use rusqlite::{OptionalExtension as _, params};
+
+use super::ledger::manifest_record;
+use super::{checked, unsigned};
+use crate::error::StoreError;
+use crate::ledger::{HeldTag, Totals};
+use crate::store::Store;
+
+impl Store {
+    /// At most `limit` repositories after `after` that have a manifest.
+    pub async fn repositories(
+        &self,
+        after: Option<&RepositoryName>,
+        limit: usize,
+    ) -> Result<Vec<RepositoryName>, StoreError> {
+        let after = after.map(ToString::to_string).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT name FROM repositories r WHERE name > $1 AND manifests > 0
+                         ORDER BY name LIMIT $2",
+                    )?
+                    .query_map(params![after, limit], |row| checked(row, 0))?
+                    .collect()
+            })
+            .await
+    }
+
+    /// How much is recorded.
+    pub async fn totals(&self) -> Result<Totals, StoreError> {
+        self.records
+            .read(|connection| {
+                connection.query_row(
+                    "SELECT repositories, tags, manifests, blobs, bytes FROM totals WHERE shelf = ''",
+                    [],
+                    |row| {
+                        Ok(Totals {
+                            repositories: unsigned(row, 0)?,
+                            tags: unsigned(row, 1)?,
+                            manifests: unsigned(row, 2)?,
+                            blobs: unsigned(row, 3)?,
+                            bytes: unsigned(row, 4)?,
+                        })
+                    },
+                )
+            })
+            .await
+    }
+
+    /// All tags of a repository and of those below it, with what they hold.
+    pub async fn held(&self, prefix: &RepositoryName) -> Result<Vec<HeldTag>, StoreError> {
+        let (name, below, end) = super::shelves::range(prefix);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT m.digest, m.media_type, m.size, r.name, t.name, t.since, m.volume
+                         FROM repositories r JOIN tags t ON t.repository = r.id
+                         JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest
+                         WHERE r.name = $1 OR (r.name >= $2 AND r.name < $3)
+                         ORDER BY r.name, t.name",
+                    )?
+                    .query_map(params![name, below, end], |row| {
+                        Ok(HeldTag {
+                            manifest: manifest_record(row)?,
+                            repository: checked(row, 3)?,
+                            tag: checked(row, 4)?,
+                            since: row.get(5)?,
+                            content: unsigned(row, 6)?,
+                        })
+                    })?
+                    .collect()
+            })
+            .await
+    }
+
+    /// At most `limit` tags of all repositories and what they point to, sorted, after `after`.
+    pub async fn tags_after(
+        &self,
+        after: Option<&(RepositoryName, Tag)>,
+        limit: usize,
+    ) -> Result<Vec<(RepositoryName, Tag, Digest)>, StoreError> {
+        let (name, tag) =
+            after.map(|(name, tag)| (name.to_string(), tag.to_string())).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT r.name, t.name, t.digest FROM repositories r
+                         JOIN tags t ON t.repository = r.id
+                         WHERE r.name >= $1 AND (r.name > $1 OR t.name > $2)
+                         ORDER BY r.name, t.name LIMIT $3",
+                    )?
+                    .query_map(params![name, tag, limit], |row| {
+                        Ok((checked(row, 0)?, checked(row, 1)?, checked(row, 2)?))
+                    })?
+                    .collect()
+            })
+            .await
+    }
+
+    /// What each of some tags points to; those that are not there are left out.
+    pub async fn tags_named(
+        &self,
+        wanted: Vec<(RepositoryName, Tag)>,
+    ) -> Result<Vec<(RepositoryName, Tag, Digest)>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let mut query = connection.prepare_cached(
+                    "SELECT t.digest FROM tags t JOIN repositories r ON r.id = t.repository
+                     WHERE r.name = $1 AND t.name = $2",
+                )?;
+                let mut found = Vec::new();
+                for (name, tag) in wanted {
+                    let digest = query
+                        .query_row(params![name.as_str(), tag.as_str()], |row| checked(row, 0))
+                        .optional()?;
+                    found.extend(digest.map(|digest| (name, tag, digest)));
+                }
+                Ok(found)
+            })
+            .await
+    }
+
+    /// At most `limit` digests after `after` of what some repository has, as a blob or as a manifest, sorted.
+    pub async fn digests_after(
+        &self,
+        after: Option<&Digest>,
+        limit: usize,
+    ) -> Result<Vec<Digest>, StoreError> {
+        let after = after.map(ToString::to_string).unwrap_or_default();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT digest FROM contents WHERE links > 0 AND digest > $1
+                         UNION SELECT digest FROM bodies WHERE digest > $1 ORDER BY digest LIMIT $2",
+                    )?
+                    .query_map(params![after, limit], |row| checked(row, 0))?
+                    .collect()
+            })
+            .await
+    }
+}
