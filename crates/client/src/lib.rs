@@ -2,6 +2,24 @@
 //!
 //! A [`Registry`] is one registry as one account sees it. It holds the connections, the tokens and
 //! the limits; clones share them. Content is streamed and never held whole, but for manifests.
+//!
+//! * [`account`] - logins that end and are renewed
+//! * [`challenge`] - `WWW-Authenticate`
+//! * [`credentials`] - a name and a secret
+//! * [`endpoint`] - addresses, and where answers may lead
+//! * [`error`] - what can go wrong with a remote
+//! * [`inner`] - which addresses an answer may lead to
+//! * [`limits`] - rate limits that a registry reports
+//! * [`probe`](mod@probe) - a pull step by step, as a node makes it
+//! * [`pull`] - manifests and blobs
+//! * [`push`] - blobs, mounts and manifests
+//! * [`referrers`] - what refers to a manifest
+//! * [`request`] - one request with its sign-in
+//! * [`sign_in`] - Anonymous, Basic and Bearer
+//! * [`tags`] - lists of tags and repositories
+//! * [`transport`] - connections and retries
+//! * [`trust`] - which certificates are trusted
+//! * [`web`] - requests to what is no registry
 
 mod account;
 mod challenge;

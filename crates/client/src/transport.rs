@@ -121,7 +121,7 @@ impl Transport {
             // Layers are compressed already, and digests are those of the bytes as they are.
             .redirect(reqwest::redirect::Policy::custom(move |attempt| {
                 if attempt.previous().len() > 5 {
-                    attempt.error("it redirects more than five times")
+                    attempt.error("it redirects more than 5 times")
                 } else if endpoint.may_lead_to(attempt.url()) {
                     attempt.follow()
                 } else {

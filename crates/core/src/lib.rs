@@ -3,6 +3,34 @@
 //! Nothing here does I/O, waits, reads a clock or prints. Each module answers one question and
 //! takes every fact that it needs as an argument, so that it can be tested on its own; the crates
 //! above carry out what is decided here.
+//!
+//! * [`access`] - who asks and what it may do: grants, keys, tokens, blocks
+//! * [`allowance`] - how many more pulls an upstream allows
+//! * [`cached`] - what a cached shelf believes, keeps and evicts
+//! * [`certificate`] - what a certificate says of itself
+//! * [`companion`] - signatures, SBOMs and the like beside an image
+//! * [`diagnosis`] - why a pull fails, from evidence to remedy
+//! * [`digest`] - the names of bytes
+//! * [`document`] - indexes, manifests and configurations over their original bytes
+//! * [`door`] - admission reviews, read and answered
+//! * [`handoff`] - what a cluster needs in order to pull
+//! * [`holdings`] - what a larder holds, shares and could drop
+//! * [`lock`] - what intake entries resolved to, and what differs
+//! * [`name`] - hosts, repositories and tags that cannot be wrong
+//! * [`nearest`] - the name that was meant
+//! * [`nodes`] - nodes' mirror configuration, read and written
+//! * [`objects`] - objects of a cluster's API as values
+//! * [`parcel`] - the layout of parcels, receipts and their contents
+//! * [`pattern`] - globs over names
+//! * [`platform`] - platforms, and which image suits one
+//! * [`policy`] - classes, rules, and the court that decides
+//! * [`reference`](mod@reference) - the grammar of references
+//! * [`retarget`] - what a reference in a deployment becomes
+//! * [`rewrite`] - where files name images, and changing only that
+//! * [`route`] - where an upstream's image is found here, and back
+//! * [`selection`] - which tags are wanted, and why not the others
+//! * [`shown`] - texts from outside, safe to print
+//! * [`signature`] - Ed25519 keys and signatures of parcels
 
 pub mod access;
 pub mod allowance;

@@ -157,7 +157,10 @@ impl Failure {
                 "ask for one of those, or leave the platforms out to take all",
             )
             .ending(Exit::No),
-            TransferError::Layout(LayoutError::NotFound(_)) => {
+            TransferError::Layout(LayoutError::SeveralImages { .. }) => {
+                Self::usage(what, error, "name one: PATH#NAME").ending(Exit::No)
+            }
+            TransferError::Layout(LayoutError::NotFound(_) | LayoutError::NoImage { .. }) => {
                 Self::usage(what, error, "`larder look PATH` shows what is in it").ending(Exit::No)
             }
             TransferError::Layout(LayoutError::Io { .. }) => {

@@ -1,5 +1,21 @@
 //! Iron Larder, the program: it brings third-party container images into a registry of one's own,
 //! serves them, and makes deployments use them.
+//!
+//! * [`access`] - clusters and accounts of a configuration, as the server wants them
+//! * [`commands`] - one file for each command; `commands/documents.rs` lists what they give
+//! * [`config`] - `larder.toml`, in types that cannot be wrong
+//! * [`context`] - where a command runs: its configuration, its store, how it reads references
+//! * [`deployments`] - files and folders of deployments, read and replaced
+//! * [`failure`] - errors in their three parts, with the exit status
+//! * [`files`] - reading and writing files safely; `-` as stdin
+//! * [`handoff`], [`node_files`]: what clusters and nodes are given
+//! * [`keys`], [`record`]: keys and records, as commands use them
+//! * [`kube`] - a cluster's API
+//! * [`output`] - everything that is written to the terminal: reports, tables, progress, JSON
+//! * [`parcel`] - parcels written and read
+//! * [`pick`] - options that several commands share
+//! * [`place`], [`transfer`]: registries, folders and archives, and moving images between them
+//! * [`plan`], [`policy`]: what follows from a configuration, for the server and for commands
 
 mod access;
 mod commands;

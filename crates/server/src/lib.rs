@@ -2,6 +2,41 @@
 //!
 //! A handler reads the request, asks `larder-core` to decide, moves bytes to or from the store and
 //! answers. One protocol resource is one file.
+//!
+//! * [`access`] - sign-in, grants, rules and the record of them
+//! * [`account`] - one line and the figures of each request
+//! * [`app`] - what every handler works with
+//! * [`base`] - `/v2/`
+//! * [`blobs`] - GET of blobs
+//! * [`blocked`] - content that an operator has blocked
+//! * [`cache`] - cached shelves: fetching, keeping, evicting
+//! * [`cached`] - requests for what lies on a cached shelf
+//! * [`catalog`] - the list of repositories
+//! * [`crew`] - threads that serve connections
+//! * [`door`] - a cluster's admission reviews
+//! * [`error`] - refusals in the form of the standard
+//! * [`front`] - what no request may be
+//! * [`full`] - what to do about a full disk
+//! * [`headers`] - header fields that several handlers share
+//! * [`health`] - `/healthz` and `/readyz`
+//! * [`limits`] - bounds for one client
+//! * [`listen`] - connections
+//! * [`manifests`] - GET, PUT and DELETE of manifests
+//! * [`meters`] - figures
+//! * [`mirror`] - nodes that ask for an upstream's image
+//! * [`path`] - which end point a path names
+//! * [`plan`] - everything that is exchanged while it runs
+//! * [`range`] - Range and Content-Range
+//! * [`referrers`] - the referrers API
+//! * [`remembered`] - answers kept in memory
+//! * [`rest`] - bodies that are no longer needed
+//! * [`router`](mod@router) - which handler answers
+//! * [`tags`] - lists of tags
+//! * [`tally`] - counts of pulls
+//! * [`tls`] - certificates, read again when they change
+//! * [`uploads`] - POST, PATCH and PUT of blobs
+//! * [`watched`] - bounds on HTTP/2 streams
+//! * [`workers`] - processor work whose length a client chooses
 
 mod access;
 mod account;

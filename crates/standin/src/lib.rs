@@ -2,6 +2,17 @@
 //!
 //! The upstreams are the larder's own server with sign-in and faults in front; the cluster pulls
 //! over HTTP as a node does and reports in the platform's words. Everything listens on loopback.
+//!
+//! * [`api`] - the cluster's API
+//! * [`cluster`] - a cluster that runs pods
+//! * [`door`] - the cluster's admission
+//! * [`fault`] - faults in front of a working server
+//! * [`image`](mod@image) - made-up images
+//! * [`live`] - a cluster that goes on by itself
+//! * [`pulling`] - the secrets with which a pod pulls
+//! * [`sample`] - Emberfall Geothermal: images and deployments
+//! * [`sign_in`] - how upstreams sign clients in
+//! * [`upstream`] - a registry
 
 mod api;
 mod cluster;

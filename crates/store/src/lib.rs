@@ -2,6 +2,25 @@
 //!
 //! [`Store`] has a verb for each deed and keeps its parts to itself: objects, which hold bytes, and records, which say what
 //! they mean. [`ContentFolder`] is apart from it: content under its digest, as layouts, parcels and backups have it.
+//!
+//! * [`backup`] - copies, and stores from copies
+//! * [`blobs`] - uploads and streams
+//! * [`cache`] - what cached shelves know
+//! * [`clock`] - the clock of the records
+//! * [`error`] - what can go wrong
+//! * [`facts`] - what rules ask of an image
+//! * [`folder`] - content under its digest, for layouts and backups
+//! * [`journal`] - what was brought in, and when
+//! * [`keyring`] - keys
+//! * [`leases`] - one at a time, among threads and processes
+//! * [`ledger`] - repositories, manifests, tags
+//! * [`local`] - objects in a folder
+//! * [`record`] - who did what
+//! * [`secret`] - the larder's own secret
+//! * [`serving`] - one `serve` at a time
+//! * [`sqlite`] - the records
+//! * [`store`](mod@store) - `Store` itself
+//! * [`upkeep`] - drops, collections, repairs
 
 mod backup;
 mod blobs;

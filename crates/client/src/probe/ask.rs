@@ -101,11 +101,11 @@ impl<'p> Asking<'p> {
             .read_timeout(plan.patience)
             .redirect(reqwest::redirect::Policy::custom(move |attempt| {
                 if attempt.previous().len() > REDIRECTS {
-                    attempt.error("it redirects more than ten times")
+                    attempt.error("more than 10 redirects")
                 } else if leads.may_lead_to(attempt.url()) {
                     attempt.follow()
                 } else {
-                    attempt.error("it redirects to an address that is not allowed")
+                    attempt.error("one of the redirects leads to an address that is not allowed")
                 }
             }));
         let near = endpoint.is_loopback();
@@ -317,13 +317,12 @@ impl<'p> Asking<'p> {
         let body = answer.read(WORDS_LIMIT).await.ok().flatten().unwrap_or_default();
         let text = String::from_utf8_lossy(&body);
         let title = text.split_once("<title>").and_then(|(_, rest)| rest.split_once("</title>"));
-        let title: String = title
-            .map_or("it has no title", |(title, _)| title)
-            .chars()
-            .filter(|c| !c.is_control())
-            .take(100)
-            .collect();
-        Some(Outcome::CaptivePage(format!("“{title}”")))
+        let shown = |title: &str| {
+            let title: String = title.chars().filter(|c| !c.is_control()).take(100).collect();
+            format!("“{}”", title.trim())
+        };
+        let title = title.map_or("it has no title".into(), |(title, _)| shown(title));
+        Some(Outcome::CaptivePage(title))
     }
 
     pub fn shows_credentials(&self) -> bool {

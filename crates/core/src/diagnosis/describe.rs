@@ -23,7 +23,7 @@ fn describe(outcome: &Outcome) -> String {
         Outcome::CaptivePage(title) => format!("a web page came instead of an answer: {title}"),
         Outcome::Proxy(what) => format!("a proxy is in the way: {what}"),
         Outcome::Stalled => "it took the request and did not answer".into(),
-        Outcome::RedirectLoop(what) => format!("it redirects: {what}"),
+        Outcome::RedirectLoop(what) => format!("the redirects lead nowhere: {what}"),
         Outcome::UnknownAuthority(who) => {
             format!("its certificate is by {who}, which is not trusted")
         }

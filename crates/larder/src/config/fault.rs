@@ -104,8 +104,6 @@ const WANTED: &[(&str, &str)] = &[
     ("string", "a text in quotes"),
     ("a sequence", "a list in brackets, such as [\"…\"]"),
     ("a map", "a table in braces, such as { … }"),
-    ("a nonzero usize", "a number, 1 or more"),
-    ("usize", "a number"),
     ("socket address", "an address with its port, such as \"127.0.0.1:5080\""),
     (
         "struct Credentials",
@@ -140,12 +138,15 @@ fn plain(message: &str, key: Option<&str>) -> (String, String) {
         };
         return (format!("{key} cannot be \"{word}\"; it is one of: {}", known.join(", ")), remedy);
     }
+    let invalid_value = message.starts_with("invalid value: ");
     let invalid =
         ["invalid type: ", "invalid value: "].iter().find_map(|it| message.strip_prefix(it));
     let wanted = invalid.and_then(|rest| rest.rsplit_once(", expected "));
     if let Some((found, wanted)) = wanted {
-        let found = found.split_once(' ').map_or(found, |(kind, _)| match kind {
+        let found = found.split_once(' ').map_or(found, |(kind, value)| match kind {
             "string" => "a text",
+            // The number itself is what is wrong: it is below, or above.
+            "integer" if invalid_value => value.trim_matches('`'),
             "integer" | "floating" => "a number",
             "boolean" => "`true` or `false`",
             _ => found,
@@ -156,10 +157,12 @@ fn plain(message: &str, key: Option<&str>) -> (String, String) {
             other => other,
         };
         let known = WANTED.iter().find(|(name, _)| *name == wanted);
+        let nonzero = wanted.starts_with("a nonzero ");
         let integer = wanted.len() <= 5 && wanted.starts_with(['u', 'i']);
         let wanted = match known {
             Some((_, words)) => *words,
-            None if integer => "a number",
+            None if nonzero => "a number, 1 or more",
+            None if integer => "a whole number, 0 or more",
             None if wanted.starts_with("struct ") || wanted.contains("enum") => {
                 "a table in braces, such as { … }"
             }
@@ -203,7 +206,13 @@ mod tests {
                 "parallel = \"4\"",
                 11,
                 "invalid type: string \"4\", expected usize",
-                "`parallel` must be a number, not a text",
+                "`parallel` must be a whole number, 0 or more, not a text",
+            ),
+            (
+                "newest = 0",
+                9,
+                "invalid value: integer `0`, expected a nonzero u64",
+                "`newest` must be a number, 1 or more, not 0",
             ),
             (
                 "credentials = \"u:p\"",

@@ -94,8 +94,24 @@ pub enum LayoutError {
         by: &'static str,
     },
     /// It does not hold that.
-    #[error("{0} is not in it")]
+    #[error("it does not hold {0}")]
     NotFound(String),
+    /// It holds no image of that name.
+    #[error("it holds no image named {wanted}; it has: {names}")]
+    NoImage {
+        /// The name.
+        wanted: String,
+        /// Those that it has.
+        names: String,
+    },
+    /// It holds several images, and none was named.
+    #[error("it holds {count} images: {names}")]
+    SeveralImages {
+        /// How many.
+        count: usize,
+        /// Their names.
+        names: String,
+    },
     /// A blob of another length than its descriptor says.
     #[error("{digest} has {actual} bytes there; its descriptor says {expected}")]
     Length {

@@ -79,16 +79,11 @@ impl Index {
             Some((digest, entry)) => Ok((digest, name(entry).map(str::to_owned))),
             None => {
                 let names = self.names().join(", ");
-                let wanted = wanted.map_or_else(
-                    || {
-                        format!(
-                            "one image alone (it has {}: {names}; name one with PATH#NAME)",
-                            self.entries.len()
-                        )
-                    },
-                    |wanted| format!("{wanted} (it has {names})"),
-                );
-                Err(LayoutError::NotFound(wanted))
+                Err(match wanted {
+                    _ if self.entries.is_empty() => LayoutError::NotFound("any image".into()),
+                    Some(wanted) => LayoutError::NoImage { wanted: wanted.to_owned(), names },
+                    None => LayoutError::SeveralImages { count: self.entries.len(), names },
+                })
             }
         }
     }

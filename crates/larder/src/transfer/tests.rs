@@ -258,7 +258,7 @@ async fn after_a_failure_no_manifest_is_given() {
     source.lost = Some(made.blobs[1].digest.clone());
     let target = Notebook::default();
     let error = engine().run(&order(&source, &target, &Platforms::All)).await.unwrap_err();
-    assert!(error.to_string().contains("is not in it"), "{error}");
+    assert!(error.to_string().contains("it does not hold "), "{error}");
     assert!(target.given().iter().all(|one| matches!(one, Given::Blob(_))));
     assert!(target.given().len() < 8, "nothing new is begun after a failure");
 }

@@ -69,7 +69,7 @@ fn a_rate_limit_is_waited_for_and_never_passed_on() {
     let refused = straight(&serving).pull("bazaar/library/brinedb", "5.2").unwrap_err();
     assert!(refused.contains("limits") && requests(&house.bazaar).is_empty(), "{refused}");
     // It was lifted: the operator says so, and the larder that runs takes it up.
-    house.larder("shelf retry nobody").ends(2).says(&["there are bazaar"]);
+    house.larder("shelf retry nobody").ends(2).says(&["there are: bazaar"]);
     house
         .larder_words(&["shelf", "retry", "bazaar", "--because", "they lifted it"])
         .ends(0)

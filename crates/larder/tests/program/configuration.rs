@@ -54,7 +54,7 @@ fn what_cannot_be_used_is_told_with_its_place() {
         (&format!("{intake}to = \"other.example/k/K\"\n"), &["larder.toml:8", "lower case"][..]),
         (
             "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nallowance = { pulls = 0, per = \"6h\" }\n",
-            &["`newest` must be a number, 1 or more"][..],
+            &["`pulls` must be a number, 1 or more, not 0"][..],
         ),
         (
             "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nallowance = { pulls = 9, per = \"6\" }\n",
@@ -279,7 +279,7 @@ fn check_says_what_serve_would_refuse() {
         house.write("larder.toml", text.replacen(from, to, 1));
     };
     for (from, to, said) in [
-        ("[larder]\n", "[larder]\nlisten = \"0.0.0.0:0\"\n", "can be reached by others"),
+        ("[larder]\n", "[larder]\nlisten = \"0.0.0.0:0\"\n", "others can reach this address"),
         ("[larder]\n", "[larder]\ntls = { cert = \"no.pem\", key = \"no.key\" }\n", "no.pem"),
         (
             "[larder]\n",

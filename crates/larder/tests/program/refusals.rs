@@ -143,7 +143,7 @@ fn who_is_not_declared_has_no_keys_and_no_handoff() {
             (
                 "key rotate --account ci --finish",
                 1,
-                &["has no two keys that are good", "issues the second one"],
+                &["has no key that is good", "issues the second one"],
             ),
         ],
     );

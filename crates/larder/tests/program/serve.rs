@@ -49,7 +49,7 @@ fn it_serves_only_where_and_how_that_is_safe() {
     house
         .larder("serve --listen 0.0.0.0:0")
         .ends(2)
-        .says(&["can be reached by others", "listen on 127.0.0.1"]);
+        .says(&["others can reach this address", "listen on 127.0.0.1"]);
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     house
         .larder(&format!("serve --listen {}", taken.local_addr().unwrap()))

@@ -156,7 +156,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
             Cause::TagMissing,
             Certain,
             format!(
-                "the repository of {image} is there, the tag is not ({by}){}",
+                "the repository of {image} is there, but it has no such tag ({by}){}",
                 near(names, "there are")
             ),
         )

@@ -27,16 +27,16 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Fo
             .say("is the registry running, and is the port right?")
             .say("does a firewall between node and registry refuse?"),
         Outcome::NoAnswer => certain(Cause::NoAnswer)
-            .say("a firewall on the way drops what is sent, or the address is wrong"),
+            .say("check the address, and whether a firewall on the way drops what is sent to it"),
         Outcome::Reset => certain(Cause::Reset)
-            .say("something on the way breaks connections off: a firewall, a load balancer, or TLS where none is expected"),
+            .say("look for what breaks connections off on the way: a firewall, a load balancer, or TLS where none is expected"),
         Outcome::PlainHttp => certain(Cause::PlainHttp)
             .say(format!("give {host} a certificate, or tell the runtime that it speaks plain HTTP"))
             .run("write such a configuration for the nodes", "larder handoff write CLUSTER --nodes --into INTO"),
         Outcome::WantsTls => certain(Cause::WantsTls)
             .say(format!("ask {host} by https://")),
         Outcome::NotHttp(_) => {
-            certain(Cause::NotHttp).say("is the port right? Something else listens there")
+            certain(Cause::NotHttp).say("check the port: something else than a registry listens there")
         }
         Outcome::CaptivePage(_) => certain(Cause::CaptivePage)
             .say("a portal or a proxy answers for the registry: sign in to it, or take the node out of its reach"),
@@ -44,10 +44,9 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &Outcome) -> Fo
             .say(format!("add {host} to the exceptions (NO_PROXY) of the runtime's service, or let the proxy pass it"))
             .say("a proxy that a shell has is not the runtime's: each has its own settings"),
         Outcome::Stalled => certain(Cause::Stalled)
-            .say("a node waits without end: it has no time-out for answers")
-            .say("restart the registry, or what stands in front of it"),
+            .say("restart the registry, or what stands in front of it: a node has no time-out for answers and waits for as long as it takes"),
         Outcome::RedirectLoop(_) => {
-            certain(Cause::RedirectLoop).say("what stands in front of the registry sends in a circle")
+            certain(Cause::RedirectLoop).say("look at the rules of what stands in front of the registry: mostly HTTP is sent to HTTPS and back")
         }
         Outcome::UnknownAuthority(_) => certain(Cause::UnknownAuthority)
             .say("give the nodes the authority's certificate")

@@ -95,9 +95,9 @@ async fn finish(
     context: &Context,
 ) -> Outcome {
     let what = "cannot end the first key";
-    let [firsts @ .., second] = keys else { return Err(none(what, who)) };
+    let [firsts @ .., second] = keys else { return Err(no_second(what, who, keys.len())) };
     if firsts.is_empty() {
-        return Err(none(what, who));
+        return Err(no_second(what, who, keys.len()));
     }
     let idle = i64::try_from(args.idle.0.as_millis()).unwrap_or(i64::MAX);
     let busy = firsts.iter().find(|key| key.used.is_some_and(|at| now().saturating_sub(at) < idle));
@@ -129,7 +129,12 @@ async fn finish(
     Ok(Exit::Done)
 }
 
-fn none(what: &str, who: &Who) -> Failure {
-    let cause = format!("{} has no two keys that are good", who.described());
+/// The first of two keys is wanted, and there are not two.
+fn no_second(what: &str, who: &Who, keys: usize) -> Failure {
+    let who = who.described();
+    let cause = match keys {
+        0 => format!("{who} has no key that is good"),
+        _ => format!("{who} has only one key that is good; it stays until there is a second one"),
+    };
     Failure::usage(what, cause, "`larder key rotate` issues the second one").ending(Exit::No)
 }

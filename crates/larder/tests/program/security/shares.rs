@@ -58,7 +58,7 @@ fn a_rate_that_bounds_nothing_is_refused() {
     let house = granted("");
     for (wrong, told) in [
         ("rate = { per = \"1m\" }\n", "a rate names `requests`, `bytes` or both"),
-        ("rate = { requests = 0 }\n", "nonzero"),
+        ("rate = { requests = 0 }\n", "`requests` must be a number, 1 or more, not 0"),
         ("rate = { requests = 5, per = \"0s\" }\n", "a day at most"),
         ("rate = { requests = 5, per = \"9d\" }\n", "a day at most"),
         ("rate = { bytes = \"many\" }\n", "a size is a number with a unit"),
