@@ -54,6 +54,8 @@ pub struct Options {
     /// The registry whose content is asked for, where a mirror of several is asked: told as `ns=HOST`
     /// with every request.
     pub namespace: Option<String>,
+    /// A registry that is set up under a name much like this one's: told when this one cannot be reached.
+    pub meant: Option<String>,
 }
 
 impl Options {
@@ -74,6 +76,7 @@ impl Options {
             patience: Duration::from_secs(60),
             silence: Duration::from_secs(60),
             namespace: None,
+            meant: None,
         }
     }
 }
@@ -299,6 +302,10 @@ impl Transport {
         if let Proxy::At(address, _) = &self.options.proxy {
             endpoint = format!("{endpoint} through the proxy {}", address.host());
         }
+        let cause = match &self.options.meant {
+            Some(meant) => format!("{cause}; did you mean {meant}?"),
+            None => cause,
+        };
         ClientError::Unreachable { host, endpoint, cause }
     }
 }

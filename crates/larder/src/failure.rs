@@ -163,8 +163,15 @@ impl Failure {
             TransferError::Layout(LayoutError::NotFound(_) | LayoutError::NoImage { .. }) => {
                 Self::usage(what, error, "`larder look PATH` shows what is in it").ending(Exit::No)
             }
-            TransferError::Layout(LayoutError::Io { .. }) => {
-                Self::usage(what, error, "check the path and who may write there")
+            TransferError::Layout(LayoutError::Io { doing, source }) => {
+                let remedy = match source.kind() {
+                    std::io::ErrorKind::NotFound => "check the path",
+                    _ => "check the path, and who may read and write there",
+                };
+                match *doing == what {
+                    true => Self::usage(what, source, remedy),
+                    false => Self::usage(what, error, remedy),
+                }
             }
             TransferError::Layout(LayoutError::Occupied { .. }) => {
                 Self::usage(what, error, "name another, or remove what is there")

@@ -61,7 +61,7 @@ const EVERYWHERE: &str = "Everywhere";
 )]
 struct Cli {
     /// The configuration [default: $LARDER_CONFIG, else larder.toml here or in a parent folder]
-    #[arg(long, global = true, value_name = "FILE", env = "LARDER_CONFIG", hide_env = true, help_heading = EVERYWHERE)]
+    #[arg(long, global = true, value_name = "FILE", help_heading = EVERYWHERE)]
     config: Option<PathBuf>,
     /// Make the store where there is none yet
     #[arg(long, global = true, help_heading = EVERYWHERE)]
@@ -115,7 +115,9 @@ fn start(cli: Cli, output: Output) -> Outcome {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
     let runtime = runtime.map_err(|error| Failure::io("cannot start", &error))?;
-    let context = Context::new(cli.config, cli.new_store, output);
+    let named = || std::env::var_os("LARDER_CONFIG").filter(|path| !path.is_empty());
+    let named = cli.config.or_else(|| named().map(PathBuf::from));
+    let context = Context::new(named, cli.new_store, output);
     runtime.block_on(commands::run(cli.command, &context))
 }
 

@@ -28,9 +28,10 @@ pub enum Command {
 
 /// Whose key is meant.
 #[derive(Debug, Clone, clap::Args)]
+#[group(required = true, multiple = true)]
 pub struct Whose {
     /// The cluster, as `[[cluster]]` names it
-    #[arg(long, value_name = "NAME", required_unless_present = "account")]
+    #[arg(long, value_name = "NAME")]
     pub cluster: Option<String>,
     /// One of its namespaces [default: the cluster as a whole]
     #[arg(long, value_name = "NAME", requires = "cluster")]

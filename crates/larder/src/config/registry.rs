@@ -6,6 +6,7 @@ use std::time::Duration;
 use larder_client::{Endpoint, Options, Proxy, Registry};
 use larder_core::digest::Digest;
 use larder_core::name::Host;
+use larder_core::nearest::nearest;
 
 use super::model::Config;
 use super::upstream::{self, Upstream};
@@ -40,7 +41,12 @@ impl Config {
             None if self.larder.has_name(host) => {
                 Options::new(host.as_str(), self.larder.url.endpoint.clone())
             }
-            None => Options::new(host.as_str(), endpoint_of(host)?),
+            None => {
+                let known = self.upstreams.iter().map(|upstream| upstream.host.as_str());
+                let mut options = Options::new(host.as_str(), endpoint_of(host)?);
+                options.meant = nearest(host.as_str(), known).map(str::to_owned);
+                options
+            }
         })
     }
 

@@ -223,10 +223,11 @@ fn layouts_made_by_others_are_read_nested_indexes_too() {
         .says(&["it holds no image named other; it has: somewhere.example/kettle:nested"]);
     house.larder("copy ./theirs#nested ./both#first").ends(0);
     house.larder("copy ./theirs#nested ./both#second").ends(0);
-    house
-        .larder("copy ./both ./ours")
-        .ends(1)
-        .says(&["cannot read ./both", "it holds 2 images: ", "name one: PATH#NAME"]);
+    house.larder("copy ./both ./ours").ends(1).says(&[
+        "cannot read ./both",
+        "it holds 2 images: ",
+        "name one: PATH#NAME",
+    ]);
     house.larder("look ./nowhere").ends(2).says(&[
         "cannot read ./nowhere",
         "No such file",

@@ -160,6 +160,28 @@ fn a_key_is_tested_at_the_address_that_is_said() {
     house.larder_reads(&format!("key test - --larder {address}"), &secret).ends(2);
 }
 
+#[test]
+fn what_is_needed_is_said_whole_and_what_was_meant_too() {
+    let house = granted("");
+    house.larder("key issue").ends(2).says(&["--cluster <NAME>", "--account <NAME>"]);
+    let mut named = house.command("look");
+    let usage = crate::house::run(named.env("LARDER_CONFIG", "larder.toml")).ends(2);
+    assert!(!usage.err.contains("--config"), "{}", usage.err);
+    house
+        .larder("look ./nowhere")
+        .ends(2)
+        .says(&["cause: No such file", "try:   check the path\n"]);
+    let config = house.read("larder.toml");
+    house.write(
+        "larder.toml",
+        format!("{config}\n[[upstream]]\nname = \"near\"\nhost = \"127.0.0.1:11\"\n"),
+    );
+    house
+        .larder("look 127.0.0.1:1/library/kettle:2")
+        .ends(3)
+        .says(&["cannot be reached", "did you mean 127.0.0.1:11?"]);
+}
+
 fn serve_as(house: &House) -> Serving {
     let serving = Serving::start(house);
     wait_until("it serves", || serving.ask("GET", "/healthz").status == 200);

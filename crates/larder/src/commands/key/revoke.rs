@@ -1,7 +1,7 @@
 //! `larder key revoke`: the end of a key, at once.
 
 use larder_core::access::Who;
-use larder_core::access::key::KeyId;
+use larder_core::access::key::{Key, KeyId};
 use larder_core::access::stop::{Stop, Stopped};
 use larder_store::{Kind, Store, now};
 use schemars::JsonSchema;
@@ -22,7 +22,7 @@ use crate::record;
 pub struct Args {
     /// The keys' names, as `larder key list` shows them
     #[arg(required_unless_present = "tokens_of", value_name = "KEY")]
-    keys: Vec<KeyId>,
+    keys: Vec<String>,
     /// Whose tokens end: a cluster, CLUSTER/NAMESPACE, CLUSTER/NAMESPACE/SERVICE-ACCOUNT, or an account (again for
     /// more)
     #[arg(long, value_name = "WHO")]
@@ -30,6 +30,24 @@ pub struct Args {
     /// Because of what, for the record
     #[arg(long, value_name = "REASON", default_value = "", hide_default_value = true)]
     because: String,
+}
+
+/// The name of a key; the key itself, which somebody found lying about, means the same. It is never shown.
+fn key_id(what: &str, text: &str) -> Result<KeyId, Failure> {
+    if let Ok(key) = text.parse::<Key>() {
+        return Ok(key.id());
+    }
+    text.parse().map_err(|_| {
+        let cause = match text.starts_with("larder_") {
+            true => "one of the texts is neither the name of a key nor a whole key".to_owned(),
+            false => format!("`{}` is not the name of a key", larder_core::shown::cut(text, 40)),
+        };
+        Failure::usage(
+            what,
+            cause,
+            "`larder key list` shows the names: 8 letters and digits; nothing was revoked",
+        )
+    })
 }
 
 /// Whose tokens are meant.
@@ -61,7 +79,9 @@ fn whose(text: &str, config: &Config) -> Result<Stopped, Failure> {
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let what = "cannot revoke the keys";
     let known = store.keys().await.map_err(failed(what))?;
-    for id in &args.keys {
+    let keys: Vec<KeyId> =
+        args.keys.iter().map(|text| key_id(what, text)).collect::<Result<_, _>>()?;
+    for id in &keys {
         let cause = match known.iter().find(|key| key.id == *id) {
             None => format!("no key {id} was issued"),
             Some(key) if key.revoked.is_some() => format!("{id} is revoked already"),
@@ -72,7 +92,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     }
     let ended: Vec<Stopped> =
         args.tokens_of.iter().map(|text| whose(text, config)).collect::<Result<_, _>>()?;
-    for id in &args.keys {
+    for id in &keys {
         store.revoke_key(id, now()).await.map_err(failed(what))?;
         note(store, id, "revoked").await?;
     }
@@ -86,7 +106,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         record::note(store, entries).await.map_err(failed("cannot write the record"))?;
     }
     context.output.tell(&Revocation {
-        revoked: args.keys.iter().map(ToString::to_string).collect(),
+        revoked: keys.iter().map(ToString::to_string).collect(),
         tokens_ended_of: args.tokens_of.clone(),
     });
     Ok(Exit::Done)

@@ -32,7 +32,7 @@ use crate::transfer::{Content, Engine, Order, Outline, Own, Source, TransferErro
 /// asked for) and its signed table of contents. A run that was killed resumes.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  larder parcel pack /media/disk/week-48\n  \
-    larder parcel pack /media/disk/week-49 --since turbine-hall.receipt --volume 4.3GiB")]
+    larder parcel pack /media/disk/week-49 --since turbine-hall.receipt --volume 3.9GiB")]
 pub struct Args {
     /// The folder to make
     out: PathBuf,
@@ -41,7 +41,7 @@ pub struct Args {
     since: Option<PathBuf>,
     #[command(flatten)]
     pick: Pick,
-    /// Cut the archive into files of this size, as in 4.3GiB
+    /// Cut the archive into files of this size, as in 3.9GiB (FAT32 takes no file of 4 GiB)
     #[arg(long, value_name = "SIZE")]
     volume: Option<VolumeSize>,
     /// Fetch straight from the upstreams instead of this larder's store
