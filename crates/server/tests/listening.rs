@@ -60,6 +60,11 @@ impl Listening {
         assert!(answer.starts_with("HTTP/1.1 200"), "{answer}");
     }
 
+    /// Waits until as many files lie in its store: it has begun to write, or has taken away what it began.
+    async fn has_files(&self, count: usize) {
+        until(|| async { self.files() == count }).await;
+    }
+
     /// The files that lie in its store.
     fn files(&self) -> usize {
         fn count(folder: &std::path::Path) -> usize {
@@ -75,6 +80,16 @@ impl Listening {
 }
 
 const GREETING: &str = "GET /v2/ HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n";
+
+/// Waits until a condition holds.
+async fn until<F: Future<Output = bool>>(holds: impl Fn() -> F) {
+    let waiting = async {
+        while !holds().await {
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+    };
+    assert!(tokio::time::timeout(Duration::from_secs(30), waiting).await.is_ok(), "it never does");
+}
 
 /// Sends a piece of a request.
 async fn send(stream: &mut TcpStream, text: &str) {
@@ -104,10 +119,9 @@ async fn a_running_request_is_finished_and_nothing_new_is_accepted() {
     send(&mut running, &upload(&digest, 10)).await;
     send(&mut running, "01234").await;
     let idle = listening.connect().await;
-    tokio::time::sleep(Duration::from_millis(100)).await;
+    listening.has_files(1).await;
     listening.stop.send(()).unwrap();
-    tokio::time::sleep(Duration::from_millis(100)).await;
-    assert!(TcpStream::connect(listening.address).await.is_err(), "it still accepts");
+    until(|| async { TcpStream::connect(listening.address).await.is_err() }).await;
     assert!(!listening.done.is_finished(), "it did not wait for the request");
     send(&mut running, "56789").await;
     let answer = rest(running).await;
@@ -124,7 +138,7 @@ async fn a_request_that_takes_too_long_is_broken_off_and_leaves_nothing_visible(
     let mut running = listening.connect().await;
     send(&mut running, &upload(&digest, 10)).await;
     send(&mut running, "01234").await;
-    tokio::time::sleep(Duration::from_millis(100)).await;
+    listening.has_files(1).await;
     listening.stop.send(()).unwrap();
     assert!(!listening.done.await.unwrap(), "the answer is that not everything was finished");
     assert_eq!(listening.store.size(&digest).await.unwrap(), None);
@@ -137,8 +151,9 @@ async fn a_client_that_leaves_in_the_middle_leaves_nothing_visible() {
     let mut leaving = listening.connect().await;
     send(&mut leaving, &upload(&digest, 10)).await;
     send(&mut leaving, "01234").await;
+    listening.has_files(1).await;
     drop(leaving);
-    tokio::time::sleep(Duration::from_millis(200)).await;
+    listening.has_files(0).await;
     assert_eq!(listening.store.size(&digest).await.unwrap(), None);
     listening.stop.send(()).unwrap();
     assert!(listening.done.await.unwrap());
@@ -364,7 +379,7 @@ async fn a_client_has_its_bounds() {
     let mut first = listening.connect().await;
     send(&mut first, &upload(&Digest::of(b"0123456789"), 10)).await;
     send(&mut first, "01234").await;
-    tokio::time::sleep(Duration::from_millis(100)).await;
+    listening.has_files(1).await;
     let mut second = listening.connect().await;
     send(&mut second, &upload(&Digest::of(b"x"), 1)).await;
     send(&mut second, "x").await;
@@ -372,13 +387,12 @@ async fn a_client_has_its_bounds() {
     assert!(answer.starts_with("HTTP/1.1 429"), "{answer}");
     assert!(answer.contains("retry-after: 1") && answer.contains("TOOMANYREQUESTS"), "{answer}");
     let others = [listening.connect().await, listening.connect().await];
-    tokio::time::sleep(Duration::from_millis(100)).await;
-    assert_eq!(listening.ask(GREETING).await, "", "the fourth is closed at once");
+    // The fourth is closed at once.
+    until(|| async { listening.ask(GREETING).await.is_empty() }).await;
     drop(others);
     send(&mut first, "56789").await;
     assert!(rest(first).await.starts_with("HTTP/1.1 201"));
-    tokio::time::sleep(Duration::from_millis(100)).await;
-    listening.answers().await;
+    until(|| async { listening.ask(GREETING).await.starts_with("HTTP/1.1 200") }).await;
 }
 
 #[tokio::test]

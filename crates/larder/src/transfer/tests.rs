@@ -277,7 +277,7 @@ fn an_index_of_a_layout_keeps_what_others_wrote() {
     index.add(digest, document, Some("2"));
     index.add(digest, document, Some("2"));
     assert_eq!(index.names(), ["a.example/b:1", "2"]);
-    assert!(index.find(None).unwrap_err().to_string().contains("it has 2"));
+    assert!(index.find(None).unwrap_err().to_string().contains("it holds 2 images"));
     assert!(index.text().contains(r#""x":{"kept":true}"#));
     assert!(Index::read(b"[]", "x").is_err());
 }

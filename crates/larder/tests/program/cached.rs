@@ -150,9 +150,9 @@ fn a_tag_is_compared_when_its_time_has_come() {
     assert_eq!(node.pull("bazaar/library/kettle", "2").unwrap(), *moved.digest());
     let old =
         node.get("GET", &format!("bazaar/library/kettle/manifests/{before}"), ACCEPT).unwrap();
+    assert_eq!(old.status, 200, "{}", old.head);
     assert_eq!(Digest::of(&old.body), before);
     assert!(serving.log().contains("a tag moved"));
-    assert_eq!(old.status, 200);
     // What the upstream has no more stays for those who use it, and that is told.
     house.bazaar.faults.add(None, "/library/kettle/", 99, What::Status(404, None));
     for _ in 0..2 {

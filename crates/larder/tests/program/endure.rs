@@ -2,6 +2,7 @@
 //! answered for is there, and nothing is ever half there.
 
 use std::collections::HashMap;
+use std::io::Write as _;
 use std::process::Stdio;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
@@ -290,7 +291,10 @@ fn the_reserve_keeps_room_for_removals_and_pushes_go_on_after_them() {
     reserve(&house, "2 MiB");
     let load = Load::new();
     let Some(serving) = serving_on_small_disk(&house) else {
-        eprintln!("this system lets us have no small disk: the reserve is tested without one");
+        // Past what the harness holds back: who reads the test's output must see what was not tested.
+        let told =
+            "NOT TESTED: the reserve on a full disk; this system lets us have no small disk\n";
+        std::io::stderr().write_all(told.as_bytes()).unwrap();
         return;
     };
     let mut refused = 0;

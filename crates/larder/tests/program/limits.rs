@@ -1,5 +1,6 @@
 //! What upstreams let us pull: allowances that are stated, and limits that registries tell.
 
+use std::io::{BufRead as _, BufReader};
 use std::time::{Duration, Instant};
 
 use larder_standin::What;
@@ -76,12 +77,14 @@ fn a_registry_that_says_too_many_is_left_alone_or_waited_for() {
     let mut waiting = house.command("intake run --wait");
     waiting.stderr(std::process::Stdio::piped());
     let mut child = waiting.spawn().unwrap();
-    std::thread::sleep(Duration::from_secs(2));
+    let mut lines = BufReader::new(child.stderr.take().unwrap());
+    let mut said = String::new();
+    while !said.contains("plain.example limits our rate: waiting 61 s") {
+        assert!(lines.read_line(&mut said).unwrap() > 0, "it ended: {said}");
+    }
     assert!(child.try_wait().unwrap().is_none(), "it waits");
     child.kill().unwrap();
-    let out = child.wait_with_output().unwrap();
-    let said = String::from_utf8(out.stderr).unwrap();
-    assert!(said.contains("plain.example limits our rate: waiting 61 s"), "{said}");
+    child.wait().unwrap();
     house.larder("intake run").ends(0);
 }
 
