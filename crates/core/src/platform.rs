@@ -22,7 +22,7 @@ const LONGEST: usize = 64;
 ///
 /// The usual spellings (`x86_64`, `aarch64`, `armhf`, …) are turned into the standard's; a
 /// variant that says nothing (`arm64/v8`, `amd64/v1`) is left out, so that equal machines compare
-/// as equal.
+/// as equal. An architecture alone (`arm64`) is one of Linux.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Platform {
     /// `linux`, `windows`, …
@@ -32,6 +32,10 @@ pub struct Platform {
     /// `v7` and the like. None: the architecture has no variants, or its default is meant.
     pub variant: Option<Box<str>>,
 }
+
+/// Architectures that mean Linux when they are named without a system.
+const ARCHITECTURES: [&str; 8] =
+    ["amd64", "386", "arm64", "arm", "ppc64le", "s390x", "riscv64", "loong64"];
 
 /// Why a text is no platform.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -107,6 +111,10 @@ impl FromStr for Platform {
             return Err(wrong());
         }
         match parts[..] {
+            [alone] => {
+                let linux = Self::new("linux", alone, None);
+                ARCHITECTURES.contains(&&*linux.architecture).then_some(linux).ok_or_else(wrong)
+            }
             [os, architecture] => Ok(Self::new(os, architecture, None)),
             [os, architecture, variant] => Ok(Self::new(os, architecture, Some(variant))),
             _ => Err(wrong()),
@@ -165,6 +173,8 @@ mod tests {
             ("linux/armhf", "linux/arm/v7"),
             ("linux/arm", "linux/arm/v7"),
             ("linux/arm/6", "linux/arm/v6"),
+            ("arm64", "linux/arm64"),
+            ("armv6l", "linux/arm/v6"),
         ] {
             assert_eq!(platform(written).to_string(), standard, "{written}");
         }
