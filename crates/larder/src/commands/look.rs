@@ -363,7 +363,8 @@ impl Report for Comparison {
 
 fn compare(first: Look, second: Look, context: &Context) -> Exit {
     let same = first.digest == second.digest;
-    let differences = if same { Vec::new() } else { differences(&first, &second) };
+    let differences =
+        if same { Vec::new() } else { differences(&first, &second, ["first", "second"]) };
     context.output.tell(&Comparison { same, first, second, differences });
     if same { Exit::Done } else { Exit::No }
 }
@@ -412,10 +413,10 @@ fn only(these: &Look, those: &Look) -> Vec<String> {
         .collect()
 }
 
-/// What differs, from the coarse to the fine.
-pub(super) fn differences(first: &Look, second: &Look) -> Vec<String> {
+/// What differs, from the coarse to the fine. `called` is what the two are called there.
+pub(super) fn differences(first: &Look, second: &Look, called: [&str; 2]) -> Vec<String> {
     let mut found = Vec::new();
-    for (these, those, which) in [(first, second, "first"), (second, first, "second")] {
+    for (these, those, which) in [(first, second, called[0]), (second, first, called[1])] {
         let platforms = only(these, those);
         if !platforms.is_empty() {
             found.push(format!("only the {which} is made for {}", platforms.join(", ")));

@@ -91,7 +91,7 @@ fn a_tag_that_moves_is_told_and_the_lock_protects() {
         "moved; was",
         &before,
         "gauges/steamgauge:1.9.2 moved:",
-        "what was locked came here just now",
+        "the locked image was brought in just now",
         "linux/amd64: 1 of 3 layers shared",
         "labels changed",
     ]);

@@ -157,7 +157,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
             Certain,
             format!(
                 "the repository of {image} is there, but it has no such tag ({by}){}",
-                near(names, "there are")
+                near(names, "it has")
             ),
         )
         .run("see all tags", format!("larder look --tags {image}"))

@@ -153,9 +153,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         };
         let caches = match upstreams.len() {
             0 => String::new(),
-            many => format!(", {}; {refusals}", count(many, "upstream")),
+            many => format!(" and {}; {refusals}", count(many, "upstream")),
         };
-        format!("{}{caches}. NODES.md says where the files go.", config.larder.url.host)
+        format!(
+            "the files are for {}{caches}. NODES.md says where the files go.",
+            config.larder.url.host
+        )
     });
     let strange = if upstreams.is_empty() { None } else { strange_nodes(&config, cluster) };
     let access = (!args.nodes).then(|| {

@@ -36,13 +36,11 @@ pub async fn describe(
                 let is_it =
                     |held: &&HeldTag| held.tag == want.tag && held.manifest.digest == *before;
                 let held = held.iter().find(is_it);
-                told.extend(
-                    held.map(|held| {
-                        format!("what was locked came here {}", ago(held.since, now()))
-                    }),
-                );
+                told.extend(held.map(|held| {
+                    format!("the locked image was brought in {}", ago(held.since, now()))
+                }));
             }
-            Err(error) => told.push(format!("what the larder holds cannot be told: {error}")),
+            Err(error) => told.push(format!("what the larder holds cannot be read: {error}")),
         }
         old = see(&Own::new(store.clone(), target.repository), before).await.ok();
     }
@@ -51,9 +49,9 @@ pub async fn describe(
         None => see(&remote, before).await,
     };
     match (old, new) {
-        (Ok(old), Ok(new)) => told.extend(differences(&old, &new)),
-        (Err(error), _) => told.push(format!("what was locked cannot be seen any more: {error}")),
-        (_, Err(error)) => told.push(format!("what is there now cannot be seen: {error}")),
+        (Ok(old), Ok(new)) => told.extend(differences(&old, &new, ["locked image", "new one"])),
+        (Err(error), _) => told.push(format!("the locked image cannot be read any more: {error}")),
+        (_, Err(error)) => told.push(format!("the new image cannot be read: {error}")),
     }
     told
 }

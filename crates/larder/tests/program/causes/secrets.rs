@@ -143,7 +143,7 @@ fn denials_and_absences_are_told_apart() {
         .then_some(())
         .expect("the near name is told");
     let told = finds(&house, &ask("vendor/steamgauge:1.9.1", "scada"), "tag-missing").to_string();
-    assert!(told.contains("there are 1.9.2"), "{told}");
+    assert!(told.contains("it has 1.9.2"), "{told}");
     let bring = "larder intake add ventworks.example/gauges/steamgauge:1.9.1";
     assert!(told.contains(bring), "under its upstream's name: {told}");
     let digest = format!("vendor/steamgauge@sha256:{}", "a".repeat(64));
