@@ -74,6 +74,11 @@ impl Endpoint {
         }
     }
 
+    /// Whether TLS protects what goes there.
+    pub fn is_https(&self) -> bool {
+        self.0.scheme() == "https"
+    }
+
     /// Whether it is this machine itself.
     pub(crate) fn is_loopback(&self) -> bool {
         near(&self.0) == Near::Loopback

@@ -4,8 +4,6 @@
 //! the operator states an allowance, our own record of pulls tells what is left of it. Where the
 //! registry says in its answers what is left, that counts too, and the smaller one decides.
 
-use std::fmt;
-use std::str::FromStr;
 use std::time::Duration;
 
 /// What an upstream lets us pull.
@@ -114,48 +112,6 @@ impl Budget {
     }
 }
 
-/// A span of time as people write it: `90s`, `15m`, `6h`, `14d`.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Span(pub Duration);
-
-/// Why a text is no span of time.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is no span of time; write it as 90s, 15m, 6h or 14d")]
-pub struct SpanError(String);
-
-impl FromStr for Span {
-    type Err = SpanError;
-
-    fn from_str(text: &str) -> Result<Self, SpanError> {
-        let wrong = || SpanError(text.chars().take(40).flat_map(char::escape_debug).collect());
-        if text == "0" {
-            return Ok(Self::default());
-        }
-        let unit = match text.chars().last() {
-            Some('s') => 1,
-            Some('m') => 60,
-            Some('h') => 3600,
-            Some('d') => 24 * 3600,
-            _ => return Err(wrong()),
-        };
-        let number: u64 = text[..text.len() - 1].parse().map_err(|_| wrong())?;
-        let seconds = number.checked_mul(unit).filter(|seconds| *seconds <= 100 * 366 * 24 * 3600);
-        seconds.map(|seconds| Self(Duration::from_secs(seconds))).ok_or_else(wrong)
-    }
-}
-
-impl fmt::Display for Span {
-    /// The largest unit that gives a whole number.
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let seconds = self.0.as_secs();
-        let (unit, name) = [(24 * 3600, 'd'), (3600, 'h'), (60, 'm')]
-            .into_iter()
-            .find(|(unit, _)| seconds >= *unit && seconds.is_multiple_of(*unit))
-            .unwrap_or((1, 's'));
-        write!(f, "{}{name}", seconds / unit)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -193,17 +149,6 @@ mod tests {
         let budget = Budget { reported: Some(silent), ..Budget::default() };
         assert_eq!(budget.affords(6, 10 * HOUR), Afford::At(11 * HOUR));
         assert_eq!(budget.left(11 * HOUR), None);
-    }
-
-    #[test]
-    fn spans_are_read_and_written() {
-        for text in ["90s", "15m", "6h", "14d", "0s"] {
-            assert_eq!(text.parse::<Span>().unwrap().to_string(), text);
-        }
-        assert_eq!("60m".parse::<Span>().unwrap().to_string(), "1h");
-        for text in ["", "h", "6", "6 h", "-6h", "6ü", "99999999999999d", "1e3s"] {
-            assert!(text.parse::<Span>().is_err(), "{text}");
-        }
     }
 
     proptest::proptest! {

@@ -181,6 +181,12 @@ crate::name::serde_as_text!(Digest);
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DigestStart(String);
 
+impl fmt::Display for DigestStart {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
 /// Why a beginning names no digest.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum DigestStartError {
@@ -196,13 +202,28 @@ impl DigestStart {
     /// How many digits it must have.
     pub const LEAST: usize = 6;
 
+    /// The beginning, with its algorithm.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The digest, where the whole of it was written.
+    pub fn whole(&self) -> Option<Digest> {
+        self.0.parse().ok()
+    }
+
+    /// Whether a digest begins so.
+    pub fn begins(&self, digest: &Digest) -> bool {
+        digest.as_str().starts_with(&self.0)
+    }
+
     /// The only one of these digests that begins so.
     pub fn only_of<'d>(
         &self,
         all: impl IntoIterator<Item = &'d Digest>,
     ) -> Result<Digest, DigestStartError> {
         let mut found: Option<&Digest> = None;
-        for digest in all.into_iter().filter(|digest| digest.as_str().starts_with(&self.0)) {
+        for digest in all.into_iter().filter(|digest| self.begins(digest)) {
             match found {
                 Some(first) if first != digest => {
                     let (first, second) = (first.clone(), digest.clone());
@@ -219,12 +240,15 @@ impl FromStr for DigestStart {
     type Err = DigestError;
 
     fn from_str(text: &str) -> Result<Self, DigestError> {
-        if let Some((algorithm @ ("sha256" | "sha512"), digits)) = text.split_once(':') {
-            let whole = if algorithm == "sha256" { 64 } else { 128 };
-            let hex = |b: u8| b.is_ascii_digit() || (b'a'..=b'f').contains(&b);
-            if (Self::LEAST..whole).contains(&digits.len()) && digits.bytes().all(hex) {
-                return Ok(Self(text.to_owned()));
-            }
+        let hex = |b: u8| b.is_ascii_digit() || (b'a'..=b'f').contains(&b);
+        let (algorithm, digits) = text.split_once(':').unwrap_or(("sha256", text));
+        let whole = match algorithm {
+            "sha256" => 64,
+            "sha512" => 128,
+            _ => 0,
+        };
+        if (Self::LEAST..=whole).contains(&digits.len()) && digits.bytes().all(hex) {
+            return Ok(Self(format!("{algorithm}:{digits}")));
         }
         Ok(Self(text.parse::<Digest>()?.to_string()))
     }
@@ -274,12 +298,12 @@ mod tests {
         let start = |text: &str| text.parse::<DigestStart>();
         assert_eq!(start("sha256:e3b0c44298fc").unwrap().only_of(&all), Ok(all[0].clone()));
         assert_eq!(start(all[1].as_str()).unwrap().only_of(&all), Ok(all[1].clone()));
+        assert_eq!(start("e3b0c44298fc").unwrap(), start("sha256:e3b0c44298fc").unwrap());
         let none = start("sha256:000000").unwrap().only_of(&all);
         assert!(matches!(none, Err(DigestStartError::None(_))));
         let twice = [all[0].clone(), all[0].clone()];
         assert!(start("sha256:e3b0c4").unwrap().only_of(&twice).is_ok(), "it is the same one");
-        for wrong in ["sha256:e3b0c", "sha256:E3B0C44298FC", "e3b0c44298fc", "md5:e3b0c44298fc", ""]
-        {
+        for wrong in ["sha256:e3b0c", "sha256:E3B0C44298FC", "md5:e3b0c44298fc", "e3b0c", ""] {
             assert!(start(wrong).is_err(), "{wrong}");
         }
     }

@@ -3,6 +3,10 @@
 //! Records of manifests, of what they need and of tags become a graph. Sizes count each content
 //! once; what is *freed* is what nothing else on any shelf uses.
 
+mod named;
+
+pub use named::{HeldImages, HeldPattern, HeldPatternError};
+
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use crate::digest::Digest;

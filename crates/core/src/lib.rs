@@ -24,6 +24,7 @@
 //! * [`pattern`] - globs over names
 //! * [`platform`] - platforms, and which image suits one
 //! * [`policy`] - classes, rules, and the court that decides
+//! * [`quantity`] - spans of time and sizes, as people write them
 //! * [`reference`](mod@reference) - the grammar of references
 //! * [`retarget`] - what a reference in a deployment becomes
 //! * [`rewrite`] - where files name images, and changing only that
@@ -52,6 +53,7 @@ pub mod parcel;
 pub mod pattern;
 pub mod platform;
 pub mod policy;
+pub mod quantity;
 pub mod reference;
 pub mod retarget;
 pub mod rewrite;

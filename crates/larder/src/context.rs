@@ -1,9 +1,10 @@
 //! What every command works with: the configuration, the lock, the store, the output.
 
+use std::borrow::Cow;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use larder_core::digest::Digest;
+use larder_core::digest::{Digest, DigestStart};
 use larder_core::lock::{Lock, LockError};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::{Malformed, Reading, Reference, Unqualified};
@@ -11,7 +12,7 @@ pub use larder_store::now;
 use larder_store::{Store, StoreError};
 
 use crate::config::{self, Config, Provenance};
-use crate::failure::Failure;
+use crate::failure::{Exit, Failure};
 pub use crate::files::shown;
 use crate::output::Output;
 
@@ -100,6 +101,37 @@ pub fn reference_here(text: &str, config: &Config) -> Result<Reference, Failure>
         true => reference(&format!("{}/{text}", config.larder.url.host), Some(config)),
         false => reference_on_shelf(text, config),
     }
+}
+
+/// A text with its digest in full, where it names something that this larder holds by a digest as short as it is shown.
+/// Any other text stays as it is: whoever reads it says what is wrong with it.
+pub async fn with_whole_digest<'t>(
+    text: &'t str,
+    config: Option<&Config>,
+) -> Result<Cow<'t, str>, Failure> {
+    let as_it_is = Ok(Cow::Borrowed(text));
+    let (Some(config), Some((image, digest))) = (config, text.rsplit_once('@')) else {
+        return as_it_is;
+    };
+    let short = digest.parse::<DigestStart>().ok().filter(|start| start.whole().is_none());
+    let own = image
+        .split_once('/')
+        .filter(|(host, _)| host.parse().is_ok_and(|host| config.larder.has_name(&host)));
+    let repository = own.map_or(image, |(_, rest)| rest).split(':').next().unwrap_or_default();
+    let repository = repository.parse::<RepositoryName>().ok().filter(|name| {
+        let shelves = config.storing_shelves();
+        own.is_some() || shelves.iter().any(|shelf| shelf == name.first_component())
+    });
+    let (Some(short), Some(repository)) = (short, repository) else { return as_it_is };
+    let Some(store) = store_if_any(config)? else { return as_it_is };
+    let what = || format!("cannot tell what {} is", larder_core::shown::shown(text));
+    let held = store.holdings(vec![repository]).await;
+    let held = held.map_err(|error| Failure::store(what(), &error))?;
+    let whole = short.only_of(held.manifests.iter().map(|row| &row.digest)).map_err(|error| {
+        let remedy = "`larder shelf show SHELF --untagged` shows what there is";
+        Failure::usage(what(), error, remedy).ending(Exit::No)
+    })?;
+    Ok(Cow::Owned(format!("{image}@{whole}")))
 }
 
 /// The lock of a configuration. One that is not there yet is empty.

@@ -1,7 +1,7 @@
 //! What several commands take as options: `--only` and `--skip`, and spans that were numbers of seconds.
 
-use larder_core::allowance::Span;
 use larder_core::pattern::Pattern;
+use larder_core::quantity::Span;
 use larder_core::reference::Image;
 
 /// Patterns of images.
@@ -37,9 +37,7 @@ impl Pick {
 pub fn seconds(text: &str) -> Result<Span, String> {
     match text.parse::<u32>() {
         Ok(seconds) => Ok(Span(std::time::Duration::from_secs(seconds.into()))),
-        Err(_) => {
-            text.parse().map_err(|error: larder_core::allowance::SpanError| error.to_string())
-        }
+        Err(_) => text.parse().map_err(|error: larder_core::quantity::SpanError| error.to_string()),
     }
 }
 

@@ -8,7 +8,7 @@ use larder_core::reference::Selector;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::context::Context;
+use crate::context::{Context, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report, bytes, count};
 use crate::place::{Opened, Place};
@@ -83,7 +83,8 @@ impl Report for CopyReport {
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
-    let from = Place::read(&args.from, config.as_ref())?;
+    let from = with_whole_digest(&args.from, config.as_ref()).await?;
+    let from = Place::read(&from, config.as_ref())?;
     let to = Place::read_target(&args.to, config.as_ref())?;
     let what = format!("cannot copy {from} to {to}");
     let Opened { source, selector, tag } = from.source(config.as_ref())?;

@@ -28,16 +28,17 @@ pub enum Command {
 
 /// Whose key is meant.
 #[derive(Debug, Clone, clap::Args)]
-#[group(required = true, multiple = true)]
+#[group(skip)]
+#[command(group = clap::ArgGroup::new("whose").required(true))]
 pub struct Whose {
     /// The cluster, as `[[cluster]]` names it
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", group = "whose")]
     pub cluster: Option<String>,
     /// One of its namespaces [default: the cluster as a whole]
     #[arg(long, value_name = "NAME", requires = "cluster")]
     pub namespace: Option<String>,
     /// A person or a pipeline, as `[[account]]` names it
-    #[arg(long, value_name = "NAME", conflicts_with_all = ["cluster", "namespace"])]
+    #[arg(long, value_name = "NAME", group = "whose", conflicts_with = "namespace")]
     pub account: Option<String>,
 }
 

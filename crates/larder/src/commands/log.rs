@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::time::Duration;
 
-use larder_core::allowance::Span;
+use larder_core::quantity::Span;
 use larder_core::shown::shown;
 use larder_store::{Entry, Filter, Kind, now};
 use schemars::JsonSchema;

@@ -18,7 +18,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, reference, reference_on_shelf, store_if_any};
+use crate::context::{Context, reference, reference_on_shelf, store_if_any, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::with_stdin;
 use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, bytes, count, paint, short};
@@ -93,12 +93,15 @@ struct Layer {
 }
 
 impl Args {
-    /// With what stdin names in the place of `-`: one reference, or two to compare.
-    fn with_stdin(&self) -> Result<Self, Failure> {
+    /// With what stdin names in the place of `-`, one reference or two to compare, and with digests in full.
+    async fn as_meant(&self, config: Option<&Config>) -> Result<Self, Failure> {
         let given: Vec<String> =
             [Some(&self.reference), self.other.as_ref()].into_iter().flatten().cloned().collect();
         let what = "cannot read the reference from stdin";
-        let all = with_stdin(&given).map_err(|error| Failure::io(what, &error))?;
+        let mut all = with_stdin(&given).map_err(|error| Failure::io(what, &error))?;
+        for text in &mut all {
+            *text = with_whole_digest(text, config).await?.into_owned();
+        }
         let (reference, other) = match all.as_slice() {
             [reference] => (reference.clone(), None),
             [reference, other] => (reference.clone(), Some(other.clone())),
@@ -113,7 +116,7 @@ impl Args {
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
-    let args = &args.with_stdin()?;
+    let args = &args.as_meant(config.as_ref()).await?;
     if args.tags {
         return tags(&args.reference, context, config.as_ref()).await;
     }

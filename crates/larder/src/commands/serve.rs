@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_core::allowance::Span;
+use larder_core::quantity::Span;
 use larder_server::{App, Certificates, Crew, Figures, Listener, Plan, Registry, Tls, serve};
 use schemars::JsonSchema;
 use serde::Serialize;

@@ -4,6 +4,7 @@ pub(super) mod block;
 pub mod cached;
 pub(super) mod drop;
 pub(super) mod list;
+mod named;
 pub(super) mod retry;
 pub(super) mod show;
 pub(super) mod shown;

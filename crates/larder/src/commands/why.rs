@@ -14,15 +14,15 @@ use std::io::Read as _;
 use std::path::PathBuf;
 
 use larder_client::Endpoint;
-use larder_core::allowance::Span;
 use larder_core::diagnosis::{Event, read_events};
 use larder_core::name::Host;
 use larder_core::platform::Platform;
+use larder_core::quantity::Span;
 use larder_core::reference::{Reference, Unqualified};
 use larder_core::rewrite::Finding;
 
 use crate::config::Config;
-use crate::context::{Context, read_reference};
+use crate::context::{Context, read_reference, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff;
 use crate::kube::Reach;
@@ -153,7 +153,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let (asked, pod) = match &args.workload {
         Some(workload) => live::read(workload, args).await?,
-        None => (asked(args)?, Pod::read(args)?),
+        None => (asked(args, config.as_ref()).await?, Pod::read(args)?),
     };
     if asked.is_empty() {
         let cause = "no image is named, and nothing that was given names one";
@@ -175,14 +175,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 }
 
 /// What is asked about: the reference that was named, or those that the events name.
-fn asked(args: &Args) -> Result<Vec<Asked>, Failure> {
+async fn asked(args: &Args, config: Option<&Config>) -> Result<Vec<Asked>, Failure> {
     let events = events(args)?;
     if let Some(reference) = &args.reference {
         let about = |event: &&Event| {
             event.reference.as_ref().is_none_or(|name| same_image(name, reference))
         };
         let event = events.iter().find(about).or(events.first()).cloned();
-        return Ok(vec![Asked { written: reference.clone(), event, ..Asked::default() }]);
+        let reference = with_whole_digest(reference, config).await?.into_owned();
+        return Ok(vec![Asked { written: reference, event, ..Asked::default() }]);
     }
     if !events.is_empty() || args.event.is_some() {
         return Ok(events

@@ -2,11 +2,11 @@
 
 use std::time::Duration;
 
-use larder_core::allowance::Span;
 use larder_core::cached::{Habits, Keeping, Reach, Terms};
 use larder_core::name::RepositoryName;
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
+use larder_core::quantity::Span;
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;

@@ -3,10 +3,11 @@
 use std::time::Duration;
 
 use larder_core::access::rate::Rate;
-use larder_core::allowance::{Allowance, Span};
+use larder_core::allowance::Allowance;
 use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platforms;
+use larder_core::quantity::{Size, Span};
 use larder_core::selection::{Per, Rule, Tags, Versions};
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
@@ -159,10 +160,8 @@ pub(super) fn read_span<'de, D: Deserializer<'de>>(from: D) -> Result<Duration, 
 }
 
 pub(super) fn read_size<'de, D: Deserializer<'de>>(from: D) -> Result<u64, D::Error> {
-    let text = String::deserialize(from)?;
-    let size: Result<bytesize::ByteSize, _> = text.parse();
-    size.map(|size| size.as_u64())
-        .map_err(|_| D::Error::custom("a size is a number with a unit, such as \"2 GiB\""))
+    let Size(size) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
+    Ok(size)
 }
 
 pub(super) fn read_limit<'de, D: Deserializer<'de>>(from: D) -> Result<Option<u64>, D::Error> {

@@ -133,7 +133,8 @@ fn a_key_lets_in_until_it_is_revoked_and_the_record_tells() {
     ]);
     assert!(!listed.out.contains(&secret));
     let id = secret.split('_').nth(1).unwrap();
-    house.larder(&format!("key revoke {id}")).ends(0).says(&["revoked"]);
+    house.larder(&format!("key revoke {id} --dry-run")).ends(0).says(&["would revoke"]);
+    house.larder(&format!("key revoke {id} --yes")).ends(0).says(&["revoked"]);
     wait_until("the key is no longer good", || {
         get(&serving, GAUGE, "turbine-hall", &secret).status == 401
     });
@@ -202,7 +203,14 @@ fn a_rotation_breaks_no_pull_and_ends_only_what_nobody_uses() {
     wait_until("the second key's use is noted", || {
         house.larder("key list --json").json()["keys"][1]["used_at"].is_string()
     });
-    house.larder("key rotate --account ci --finish --idle 0s").ends(0).says(&["ended", "stays"]);
+    house
+        .larder("key rotate --account ci --finish --idle 0s --dry-run")
+        .ends(0)
+        .says(&["would end", "stays"]);
+    house
+        .larder("key rotate --account ci --finish --idle 0s --yes")
+        .ends(0)
+        .says(&["ended", "stays"]);
     wait_until("the first key is ended", || get(&serving, GAUGE, "ci", &first).status == 401);
     assert_eq!(get(&serving, GAUGE, "ci", &second).status, 200);
     house.larder("key list --soon 91d").ends(1).says(&["1 key expires within 91d"]);

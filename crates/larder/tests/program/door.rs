@@ -186,6 +186,12 @@ fn only_who_knows_the_path_is_answered_and_the_log_does_not_tell_it() {
     assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
     assert!(house.read("handoff/HANDOFF.md").contains("door/webhooks.yaml"));
     let text = house.read("handoff/door/webhooks.yaml");
+    // The larder speaks HTTP here and a proxy has the door's certificate: the authority is for the door alone.
+    house.write("ca.pem", "-----BEGIN CERTIFICATE-----\nTUFERQ==\n-----END CERTIFICATE-----\n");
+    house.larder("handoff write turbine-hall --into with-ca --ca ca.pem").ends(0);
+    assert!(house.read("with-ca/door/webhooks.yaml").contains("caBundle"));
+    assert!(!house.path("with-ca/larder-ca.pem").exists());
+    house.larder("handoff write turbine-hall --into x --nodes --ca ca.pem").ends(2);
     let at = text.find("/door/turbine-hall/").unwrap();
     let path = text[at..].split(['"', '\n', '\'']).next().unwrap().to_owned();
     let token = path.split('/').nth(3).unwrap().to_owned();

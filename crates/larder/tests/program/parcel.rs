@@ -330,7 +330,7 @@ fn a_parcel_is_packed_by_whoever_can_and_what_is_missing_is_told() {
         "--upstreams",
     ]);
     gap.near("parcel pack parcel --only nothing/**").ends(2).says(&["no locked image matches"]);
-    gap.near("parcel pack parcel --volume 12").ends(2).says(&["is not between"]);
+    gap.near("parcel pack parcel --volume 12").ends(2).says(&["is less"]);
     gap.near("parcel pack parcel --since nowhere").ends(2).says(&["cannot read nowhere"]);
     gap.house.write("no.receipt", "plain text");
     gap.near("parcel pack parcel --since no.receipt").ends(2).says(&["cannot read no.receipt"]);

@@ -72,7 +72,7 @@ fn dropped_images_go_with_what_is_theirs_alone() {
     house.larder("shelf show vendor/brinedb:5.2").ends(0);
     // A second tag keeps the image.
     let dropped = house.larder("--json shelf drop vendor/kettle:2").ends(0).json();
-    assert_eq!((&dropped["freed_bytes"], &dropped["done"]), (&0.into(), &true.into()));
+    assert_eq!((&dropped["freed_bytes"], &dropped["dry_run"]), (&0.into(), &false.into()));
     house.larder(&format!("look {OWN}/vendor/kettle:lts")).ends(0);
     // Without a name for what shall go, and with one that is not there, nothing goes.
     house
@@ -82,6 +82,43 @@ fn dropped_images_go_with_what_is_theirs_alone() {
     house.larder("shelf drop vendor/kettle:none").ends(1).says(&["holds nothing under that name"]);
     house.larder("shelf drop vendor/kettle@sha256:12").ends(2);
     house.larder("shelf drop vendor/nowhere:*").ends(1);
+    // Repository and tag may be patterns, to show and to drop.
+    let names = |call: &str| {
+        let shown = house.larder(&format!("--json shelf show {call}")).ends(0).json();
+        let images = shown["images"].as_array().unwrap().clone();
+        let name = |one: &serde_json::Value| {
+            format!("{}:{}", one["repository"].as_str().unwrap(), one["tag"].as_str().unwrap())
+        };
+        images.iter().map(name).collect::<Vec<_>>()
+    };
+    assert_eq!(names("vendor/k*:lt?"), ["vendor/kettle:lts"]);
+    assert_eq!(names(&format!("{OWN}/*/brine*")), ["vendor/brinedb:5.2"]);
+    assert_eq!(names("**:5.*"), ["vendor/brinedb:5.2"]);
+    assert_eq!(names(&format!("vendor/kettle@{}", &digest[7..19])), ["vendor/kettle:lts"]);
+    let short = &digest[7..19];
+    let held = format!("{OWN}/vendor/kettle@{short}");
+    house.larder(&format!("look {held}")).ends(0).says(&[&digest]);
+    house.larder(&format!("copy {held} ./by-short-digest")).ends(0).says(&[&digest]);
+    house.larder(&format!("policy explain {held} --cluster turbine-hall")).says(&[&digest]);
+    house.larder(&format!("shelf block {short} --because test --dry-run")).ends(0).says(&[&digest]);
+    house
+        .larder(&format!("shelf block vendor/kettle@sha256:{short} --because test --dry-run"))
+        .ends(0)
+        .says(&[&digest]);
+    for call in ["look", "copy x:1", "shelf block --because test"] {
+        let absent = format!("{call} {OWN}/vendor/kettle@sha256:000000");
+        let absent = absent.replace("copy x:1 ", "copy ")
+            + if call.starts_with("copy") { " ./x" } else { "" };
+        house.larder(&absent).ends(1).says(&["no digest there begins with sha256:000000"]);
+    }
+    house.larder("shelf show vendor/*/brinedb").ends(1).says(&["holds nothing under that name"]);
+    house.larder("shelf show vendor/[").ends(2).says(&["is not a pattern", "may be patterns"]);
+    house.larder("shelf show vendor/kettle@000000000000").ends(1).says(&["no digest there begins"]);
+    house
+        .larder("shelf drop */brine*:5* --dry-run")
+        .ends(0)
+        .says(&["- vendor/brinedb:5.2", "1 tag"]);
+    house.larder("shelf drop */nothing:* --dry-run").ends(1).says(&["holds nothing under that"]);
     // By digest, with all its tags; by pattern, all at once.
     house
         .larder(&format!("shelf drop vendor/kettle@{digest}"))

@@ -1,6 +1,6 @@
 //! Lists of what is held, page by page.
 
-use larder_core::digest::Digest;
+use larder_core::digest::{Digest, DigestStart};
 use larder_core::name::{RepositoryName, Tag};
 use rusqlite::{OptionalExtension as _, params};
 
@@ -27,6 +27,29 @@ impl Store {
                          ORDER BY name LIMIT $2",
                     )?
                     .query_map(params![after, limit], |row| checked(row, 0))?
+                    .collect()
+            })
+            .await
+    }
+
+    /// At most `limit` digests of what is held, manifests too, that begin so; sorted.
+    pub async fn digests_beginning(
+        &self,
+        start: &DigestStart,
+        limit: usize,
+    ) -> Result<Vec<Digest>, StoreError> {
+        // `g` comes right after the last hexadecimal digit.
+        let (from, end) = (start.as_str().to_owned(), format!("{start}g"));
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(
+                        "SELECT digest FROM contents WHERE digest >= $1 AND digest < $2
+                         UNION SELECT digest FROM bodies WHERE digest >= $1 AND digest < $2
+                         ORDER BY digest LIMIT $3",
+                    )?
+                    .query_map(params![from, end, limit], |row| checked(row, 0))?
                     .collect()
             })
             .await

@@ -3,9 +3,9 @@
 use std::path::PathBuf;
 
 use larder_client::{Web, WebOptions};
-use larder_core::allowance::Span;
 use larder_core::handoff::{SECRET_TYPE, Wanted, Webhooks, path_of};
 use larder_core::objects;
+use larder_core::quantity::Span;
 use larder_store::{KeyRecord, Store, now};
 use schemars::JsonSchema;
 use serde::Serialize;

@@ -74,8 +74,7 @@ pub fn check(folder: &Path, line: Option<Line>, config: &Config, context: &Conte
     }
     // The larder's own name, where nodes would not reach it without a file.
     let own = config.larder.url.host.as_str();
-    let larder = config.larder.url.endpoint.to_string();
-    if !rows.iter().any(|row| row.upstream == own) && larder.starts_with("http://") {
+    if !rows.iter().any(|row| row.upstream == own) && !config.larder.url.endpoint.is_https() {
         let text = "nothing is here for the larder's own name: nodes ask it by HTTPS, and it speaks plain HTTP; `larder handoff write` writes it";
         rows.push(MirrorRow {
             upstream: own.to_owned(),

@@ -53,7 +53,7 @@ pub struct Args {
     /// Also for every other upstream: what the larder does not cache is refused
     #[arg(long)]
     default: bool,
-    /// The authority that nodes trust for the larder (PEM)
+    /// The authority that nodes, and the cluster's API at its door, trust for the larder (PEM)
     #[arg(long, value_name = "FILE")]
     ca: Option<PathBuf>,
     /// Where the certificate that nodes show lies on them, in PEM; the larder knows it as the cluster's
@@ -97,17 +97,21 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }
         None => None,
     };
-    if ca.is_some() && larder.starts_with("http://") {
+    let is_https = config.larder.url.endpoint.is_https();
+    let door = cluster.door.as_ref().filter(|_| !args.nodes).and_then(|door| door.url(&larder));
+    if ca.is_some() && !is_https && door.is_none() {
         let cause = format!("`--ca` is for HTTPS, and the larder's `url` is {larder}");
         return Err(wrong(cause, "leave it out, or set `url` and `tls` under [larder]"));
     }
-    if ca.is_none() && larder.starts_with("https://") {
+    if ca.is_none() && is_https {
         context
             .output
             .note("note: without `--ca` the nodes must trust the larder's certificate already");
     }
+    // Where a proxy has the certificate, it is the door alone that is reached by HTTPS.
+    let of_nodes = ca.as_deref().filter(|_| is_https);
     let mut files: Vec<File> = match about_nodes {
-        true => files(args, &config, &upstreams, ca.as_deref())
+        true => files(args, &config, &upstreams, of_nodes)
             .into_iter()
             .map(|(path, content)| File { path, content, secret: false, fresh: None })
             .collect(),
@@ -230,7 +234,9 @@ async fn access_files(
         let content = secrets::documents(&names);
         door.push(File { path: "door/names.yaml".into(), content, secret: false, fresh: None });
     }
-    let ca = ca.map(|_| format!("/etc/larder/{CA_NAME}"));
+    let ca = ca
+        .filter(|_| config.larder.url.endpoint.is_https())
+        .map(|_| format!("/etc/larder/{CA_NAME}"));
     if let Some(login) = handoff::node_login(config, cluster, ca) {
         let page = secrets::page(cluster, &[], Some(&login), &host).into_bytes();
         let page = File { path: "HANDOFF.md".into(), content: page, secret: false, fresh: None };

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use larder_core::access::Who;
 use larder_core::access::key::Key;
-use larder_core::allowance::Span;
+use larder_core::quantity::Span;
 use larder_store::{KeyRecord, Store, now};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -55,7 +55,7 @@ impl std::str::FromStr for Expires {
             return Ok(Self::Never);
         }
         let span: Span =
-            text.parse().map_err(|error: larder_core::allowance::SpanError| error.to_string())?;
+            text.parse().map_err(|error: larder_core::quantity::SpanError| error.to_string())?;
         if span.0.is_zero() {
             Err("a key is good for longer than nothing".into())
         } else {

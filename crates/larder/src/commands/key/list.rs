@@ -1,6 +1,6 @@
 //! `larder key list`: who has keys.
 
-use larder_core::allowance::Span;
+use larder_core::quantity::Span;
 use larder_store::{KeyRecord, Store, now};
 use schemars::JsonSchema;
 use serde::Serialize;

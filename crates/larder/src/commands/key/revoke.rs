@@ -3,10 +3,12 @@
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyId};
 use larder_core::access::stop::{Stop, Stopped};
-use larder_store::{Kind, Store, now};
+use larder_store::{KeyRecord, Kind, Store, now};
+
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::last_use;
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
@@ -30,6 +32,12 @@ pub struct Args {
     /// Because of what, for the record
     #[arg(long, value_name = "REASON", default_value = "", hide_default_value = true)]
     because: String,
+    /// Say what would end, and end nothing
+    #[arg(long)]
+    dry_run: bool,
+    /// Do not ask
+    #[arg(long, short, conflicts_with = "dry_run")]
+    yes: bool,
 }
 
 /// The name of a key; the key itself, which somebody found lying about, means the same. It is never shown.
@@ -92,6 +100,18 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     }
     let ended: Vec<Stopped> =
         args.tokens_of.iter().map(|text| whose(text, config)).collect::<Result<_, _>>()?;
+    let report = Revocation {
+        revoked: keys.iter().map(ToString::to_string).collect(),
+        tokens_ended_of: args.tokens_of.clone(),
+        dry_run: args.dry_run,
+    };
+    if args.dry_run {
+        context.output.tell(&report);
+        return Ok(Exit::Done);
+    }
+    if !args.yes {
+        context.output.confirm(what, &question(&keys, &known, &args.tokens_of))?;
+    }
     for id in &keys {
         store.revoke_key(id, now()).await.map_err(failed(what))?;
         note(store, id, "revoked").await?;
@@ -105,11 +125,22 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let entries = args.tokens_of.iter().map(|of| record::entry(Kind::Key, of, &text)).collect();
         record::note(store, entries).await.map_err(failed("cannot write the record"))?;
     }
-    context.output.tell(&Revocation {
-        revoked: keys.iter().map(ToString::to_string).collect(),
-        tokens_ended_of: args.tokens_of.clone(),
-    });
+    context.output.tell(&report);
     Ok(Exit::Done)
+}
+
+/// What is about to end, in one line.
+fn question(keys: &[KeyId], known: &[KeyRecord], tokens_of: &[String]) -> String {
+    let mut parts = Vec::new();
+    for id in keys {
+        let record = known.iter().find(|key| key.id == *id);
+        parts.push(record.map_or_else(
+            || format!("key {id} ends"),
+            |key| format!("key {id} of {} ends, last used: {}", key.user, last_use(key)),
+        ));
+    }
+    parts.extend(tokens_of.iter().map(|of| format!("every token of {of} ends")));
+    parts.join("; ")
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -118,6 +149,8 @@ pub struct Revocation {
     revoked: Vec<String>,
     /// Whose tokens have ended.
     tokens_ended_of: Vec<String>,
+    /// Whether nothing was changed.
+    dry_run: bool,
 }
 
 impl Report for Revocation {
@@ -125,10 +158,12 @@ impl Report for Revocation {
 
     fn show(&self, out: &Output) {
         if !self.revoked.is_empty() {
-            out.result(format!("revoked {}", self.revoked.join(", ")));
+            let verb = if self.dry_run { "would revoke" } else { "revoked" };
+            out.result(format!("{verb} {}", self.revoked.join(", ")));
         }
         for of in &self.tokens_ended_of {
-            out.result(format!("ended every token issued to {of} until now"));
+            let verb = if self.dry_run { "would end" } else { "ended" };
+            out.result(format!("{verb} every token issued to {of} until now"));
         }
     }
 }

@@ -1,7 +1,7 @@
 //! `larder key rotate`: a second key beside the first, and later the end of the first.
 
 use larder_core::access::Who;
-use larder_core::allowance::Span;
+use larder_core::quantity::Span;
 use larder_store::{KeyRecord, Store, now};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -33,6 +33,12 @@ pub struct Args {
     /// How long it must not have been used
     #[arg(long, value_name = "SPAN", default_value = "24h", requires = "finish")]
     idle: Span,
+    /// Say which key would end, and end none
+    #[arg(long, requires = "finish")]
+    dry_run: bool,
+    /// Do not ask
+    #[arg(long, short, requires = "finish", conflicts_with = "dry_run")]
+    yes: bool,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -42,13 +48,16 @@ pub struct Rotation {
     ended: Vec<String>,
     /// The key that stays.
     stays: String,
+    /// Whether nothing was changed.
+    dry_run: bool,
 }
 
 impl Report for Rotation {
     const KIND: &'static str = "rotation";
 
     fn show(&self, out: &Output) {
-        out.result(format!("ended {}; {} stays", self.ended.join(", "), self.stays));
+        let verb = if self.dry_run { "would end" } else { "ended" };
+        out.result(format!("{verb} {}; {} stays", self.ended.join(", "), self.stays));
     }
 }
 
@@ -118,14 +127,25 @@ async fn finish(
             return Err(refuse(format!("nobody has used the second key, {}, yet", second.id)));
         }
     }
-    let mut ended = Vec::new();
-    for key in firsts {
-        store.revoke_key(&key.id, now()).await.map_err(failed(what))?;
-        note(store, &key.id, &format!("of {who} ended: {} has taken its place", second.id)).await?;
-        ended.push(key.id.to_string());
+    let report = Rotation {
+        user: who.to_string(),
+        ended: firsts.iter().map(|key| key.id.to_string()).collect(),
+        stays: second.id.to_string(),
+        dry_run: args.dry_run,
+    };
+    if !args.dry_run {
+        if !args.yes {
+            let ends = report.ended.join(", ");
+            let question = format!("{ends} of {who} ends, and {} stays", second.id);
+            context.output.confirm(what, &question)?;
+        }
+        for key in firsts {
+            store.revoke_key(&key.id, now()).await.map_err(failed(what))?;
+            let text = format!("of {who} ended: {} has taken its place", second.id);
+            note(store, &key.id, &text).await?;
+        }
     }
-    let (user, stays) = (who.to_string(), second.id.to_string());
-    context.output.tell(&Rotation { user, ended, stays });
+    context.output.tell(&report);
     Ok(Exit::Done)
 }
 

@@ -14,7 +14,7 @@ use serde::Serialize;
 use super::{last_use, state};
 use crate::access::secret;
 use crate::config::Config;
-use crate::context::{Context, reference_here};
+use crate::context::{Context, reference_here, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::files::read_bounded;
 use crate::keys::failed;
@@ -112,13 +112,14 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     let judge = Judge::new(config, Some(store.clone()))?;
     let mut images = Vec::new();
     for image in &args.image {
-        let reference = reference_here(image, config)?;
+        let image = with_whole_digest(image, Some(config)).await?;
+        let reference = reference_here(&image, config)?;
         let whose = who.clone().unwrap_or(Who::Anonymous);
         let judged = judge.reference(&whose, &reference).await?;
         let allowed = !judged.ruling.is_refused() && judged.elsewhere.is_none() && cause.is_none();
         let decided = judged.grant.as_ref().and_then(|grant| grant.line.as_ref());
         let line = judged.reason().and_then(|(_, line)| line).or(decided.map(ToString::to_string));
-        images.push(TestedImage { image: image.clone(), allowed, line });
+        images.push(TestedImage { image: image.into_owned(), allowed, line });
     }
     let permits = who.as_ref().and_then(|who| config.grants.permits(who));
     let online = match args.online {

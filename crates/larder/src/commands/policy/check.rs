@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use super::cluster;
 use crate::config::Config;
-use crate::context::{Context, read_reference, reference_here, store_if_any};
+use crate::context::{Context, read_reference, reference_here, store_if_any, with_whole_digest};
 use crate::deployments::{self, Broken, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, count, paint};
@@ -132,7 +132,7 @@ struct CheckedPull {
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
-    let (found, broken) = collect(args, &config)?;
+    let (found, broken) = collect(args, &config).await?;
     let absent =
         if broken.iter().any(|one| one.cause == ABSENT) { Exit::Usage } else { Exit::Done };
     let clusters: Vec<String> = match &args.cluster {
@@ -229,7 +229,7 @@ const ABSENT: &str = "there is no such file";
 /// Said of an image whose tag a build or a template fills in.
 const OPEN: &str = "its tag is decided in another place: only what fills it in can tell";
 
-fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Failure> {
+async fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Failure> {
     let (mut found, mut broken) = (Vec::new(), Vec::new());
     let mut paths: Vec<PathBuf> = Vec::new();
     for what in &args.what {
@@ -242,7 +242,8 @@ fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Fa
                 broken.push(Broken { file: what.clone(), cause: ABSENT.into() });
                 continue;
             }
-            let written = reference_here(what, config)?.to_string();
+            let what = with_whole_digest(what, Some(config)).await?;
+            let written = reference_here(&what, config)?.to_string();
             found.push(Found { written, place: None, namespace: None, open: false });
             continue;
         }

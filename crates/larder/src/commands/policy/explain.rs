@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::super::key::Whose;
-use crate::context::{Context, reference_here, store_if_any};
+use crate::context::{Context, reference_here, store_if_any, with_whole_digest};
 use crate::failure::{Exit, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, paint};
 use crate::policy::Judge;
@@ -66,7 +66,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let what = format!("cannot explain {}", args.image);
     let config = context.config()?;
     let who = args.whose.who(&what, &config)?;
-    let reference = reference_here(&args.image, &config)?;
+    let image = with_whole_digest(&args.image, Some(&config)).await?;
+    let reference = reference_here(&image, &config)?;
     let judge = Judge::new(&config, store_if_any(&config)?)?;
     let case = judge.court.reference(&reference);
     let judged = judge.judge(&who, &case).await?;

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use larder_core::access::Who;
-use larder_core::allowance::Span;
 use larder_core::policy::{Judgement, Named, Ruling};
+use larder_core::quantity::Span;
 use larder_core::reference::Selector;
 use larder_store::{Filter, Kind, now};
 use schemars::JsonSchema;

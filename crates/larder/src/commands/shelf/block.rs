@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use larder_core::access::stop::{Stop, Stopped};
-use larder_core::digest::Digest;
+use larder_core::digest::{Digest, DigestStart};
 use larder_core::document::Document;
 use larder_store::{Kind, Store, now};
 use schemars::JsonSchema;
@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use super::unreadable;
 use crate::config::Config;
-use crate::context::{Context, open_store, reference_here};
+use crate::context::{Context, open_store, reference_here, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, GOOD, Output, Report, paint};
 use crate::record;
@@ -23,7 +23,7 @@ use crate::record;
 /// be pulled again.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// A digest, or SHELF/REPOSITORY:TAG
+    /// A digest, as short as it is shown, or SHELF/REPOSITORY:TAG
     #[arg(required = true, value_name = "DIGEST|IMAGE")]
     what: Vec<String>,
     /// The reason, which those who are refused read
@@ -43,6 +43,9 @@ pub struct LiftArgs {
     /// Everything that is blocked
     #[arg(long, conflicts_with = "what")]
     all: bool,
+    /// Say what would be let through again, and change nothing
+    #[arg(long)]
+    dry_run: bool,
 }
 
 pub async fn block(args: &Args, config: &Config, context: &Context) -> Outcome {
@@ -100,12 +103,14 @@ pub async fn lift(args: &LiftArgs, config: &Config, context: &Context) -> Outcom
     if args.all {
         all = blocked;
     }
-    for digest in &all {
-        store.lift_stop(Stopped::Content(digest.clone()), now()).await.map_err(failed)?;
+    if !args.dry_run {
+        for digest in &all {
+            store.lift_stop(Stopped::Content(digest.clone()), now()).await.map_err(failed)?;
+        }
+        let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), "unblocked"));
+        record::note(&store, entries.collect()).await.map_err(failed)?;
     }
-    let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), "unblocked"));
-    record::note(&store, entries.collect()).await.map_err(failed)?;
-    tell(&all, "unblocked", false, context);
+    tell(&all, "unblocked", args.dry_run, context);
     Ok(Exit::Done)
 }
 
@@ -144,15 +149,27 @@ fn tell(all: &BTreeSet<Digest>, state: &'static str, dry_run: bool, context: &Co
 async fn meant(text: &str, store: &Store, config: &Config) -> Result<BTreeSet<Digest>, Failure> {
     let what = || format!("cannot tell what {} is", larder_core::shown::shown(text));
     let mut all = BTreeSet::new();
-    let top = match text.parse::<Digest>() {
-        Ok(digest) => digest,
+    let failed = |error| Failure::store(what(), &error);
+    let top = match text.parse::<DigestStart>() {
+        Ok(start) => match start.whole() {
+            Some(digest) => digest,
+            None => {
+                let held = store.digests_beginning(&start, 2).await.map_err(failed)?;
+                start.only_of(&held).map_err(|error| {
+                    let remedy =
+                        "write it in full; what the larder does not hold can be blocked too";
+                    Failure::usage(what(), error, remedy).ending(Exit::No)
+                })?
+            }
+        },
         Err(_) => {
-            let reference = reference_here(text, config)?;
+            let text = with_whole_digest(text, Some(config)).await?;
+            let reference = reference_here(&text, config)?;
             let found = match config.larder.has_name(&reference.host) {
                 true => store.manifest(&reference.repository, &reference.selector()).await,
                 false => Ok(None),
             };
-            let found = found.map_err(|error| Failure::store(what(), &error))?;
+            let found = found.map_err(failed)?;
             let (record, _) = found.ok_or_else(|| {
                 let remedy = "name it by its digest; `larder shelf show` tells what there is";
                 Failure::usage(what(), "the larder holds nothing under that name", remedy)

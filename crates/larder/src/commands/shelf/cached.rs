@@ -206,7 +206,7 @@ impl CachedShelfReport {
             self.limit_bytes.map(|limit| format!(" of {}", bytes(limit))).unwrap_or_default();
         let keep = self.keep.map_or_else(
             || "kept until the limit is reached".to_owned(),
-            |keep| format!("kept for {} after the last pull", larder_core::allowance::Span(keep)),
+            |keep| format!("kept for {} after the last pull", larder_core::quantity::Span(keep)),
         );
         let mut lines = vec![
             format!("{} caches {}, {reach}", self.shelf, self.host),

@@ -2,14 +2,14 @@
 
 use std::collections::BTreeSet;
 
-use larder_core::digest::{Digest, DigestError, DigestStart, DigestStartError};
-use larder_core::holdings::{DropPlan, Holdings, Unwanted};
-use larder_core::name::{NameError, RepositoryName, Tag};
-use larder_core::pattern::{Pattern, PatternError};
+use larder_core::digest::{Digest, DigestStartError};
+use larder_core::holdings::{DropPlan, HeldImages, HeldPattern, Holdings, Unwanted};
+use larder_core::name::{RepositoryName, Tag};
 use larder_store::{Kind, Store};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::named::{self, NamedRepositories};
 use super::{House, unreadable};
 use crate::config::Config;
 use crate::context::Context;
@@ -24,8 +24,8 @@ use crate::record;
 /// The space is freed by `larder store collect`, after its grace time.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// SHELF/REPOSITORY:TAG, where the tag may be a pattern as `1.*`, or SHELF/REPOSITORY@DIGEST, where the digest may be
-    /// as short as it is shown; `-` reads them from stdin, one a line
+    /// SHELF/REPOSITORY:TAG, where both may be patterns as `vendor/**:1.*`, or SHELF/REPOSITORY@DIGEST, where the digest
+    /// may be as short as it is shown; `-` reads them from stdin, one a line
     #[arg(required = true, value_name = "REF")]
     names: Vec<String>,
     /// Say what would go, and remove nothing
@@ -41,8 +41,8 @@ const NAMED: usize = 10;
 
 #[derive(Serialize, JsonSchema)]
 pub struct DropReport {
-    /// Whether anything was removed.
-    done: bool,
+    /// Whether nothing was removed.
+    dry_run: bool,
     tags: Vec<DroppedTag>,
     manifests: Vec<DroppedManifest>,
     kept: Vec<KeptManifest>,
@@ -93,13 +93,13 @@ impl Report for DropReport {
         let (tags, manifests) =
             (count(self.tags.len(), "tag"), count(self.manifests.len(), "manifest"));
         let freed = bytes(self.freed_bytes);
-        if self.done {
+        if self.dry_run {
+            out.result(format!("{tags} and {manifests} go; {freed} would be free"));
+            out.note("nothing was removed (--dry-run)");
+        } else {
             out.result(format!(
                 "dropped {tags} and {manifests}; `larder store collect` frees {freed}"
             ));
-        } else {
-            out.result(format!("{tags} and {manifests} go; {freed} would be free"));
-            out.note("nothing was removed (--dry-run)");
         }
         if self.changed > 0 {
             out.note(format!("{} changed meanwhile and stays", count(self.changed, "of them")));
@@ -110,22 +110,32 @@ impl Report for DropReport {
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let names = with_stdin(&args.names);
     let names = names.map_err(|error| Failure::io("cannot read the names from stdin", &error))?;
-    let named: Vec<Named> =
-        names.iter().map(|name| Named::read(name, config)).collect::<Result<_, _>>()?;
-    let repositories = named.iter().map(|one| one.repository.clone()).collect();
-    let holdings = House::of(store, repositories).await?.holdings;
+    let mut patterns = Vec::new();
+    let mut repositories = BTreeSet::new();
+    for name in &names {
+        let what = format!("cannot drop {name}");
+        let pattern = named::read(name, config, &what)?;
+        if *pattern.images() == HeldImages::All {
+            let remedy = format!("name what shall go: {pattern}:TAG, or {pattern}:* for every tag");
+            return Err(Failure::usage(what, "it names a whole repository or shelf", remedy));
+        }
+        let mut some = NamedRepositories::new(store, &pattern, false);
+        while let Some(page) = some.next().await? {
+            repositories.extend(page);
+        }
+        patterns.push((what, pattern));
+    }
+    let holdings = House::of(store, repositories.into_iter().collect()).await?.holdings;
     let mut unwanted = BTreeSet::new();
-    for (name, one) in names.iter().zip(&named) {
-        let found = find(&holdings, one).map_err(|error| {
+    for (what, pattern) in patterns {
+        let found = find(&holdings, &pattern).map_err(|error| {
             let remedy = "`larder shelf show SHELF --untagged` shows what there is";
-            Failure::usage(format!("cannot drop {name}"), error, remedy).ending(Exit::No)
+            Failure::usage(what.clone(), error, remedy).ending(Exit::No)
         })?;
         if found.is_empty() {
             let remedy = "`larder shelf show SHELF` shows what there is";
             let cause = "the larder holds nothing under that name";
-            return Err(
-                Failure::usage(format!("cannot drop {name}"), cause, remedy).ending(Exit::No)
-            );
+            return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
         }
         unwanted.extend(found);
     }
@@ -155,7 +165,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let dropped = store.drop_planned(plan).await.map_err(|error| unreadable(&error))?;
         store.keep_spare().await;
         record::note(store, gone).await.map_err(|error| unreadable(&error))?;
-        report.done = true;
+        report.dry_run = false;
         report.changed = dropped.changed;
     }
     context.output.tell(&report);
@@ -163,63 +173,29 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     Ok(if kept { Exit::No } else { Exit::Done })
 }
 
-/// What is named to be dropped.
-struct Named {
-    repository: RepositoryName,
-    what: What,
-}
-
-enum What {
-    Tags(Pattern),
-    Manifest(DigestStart),
-}
-
-impl Named {
-    fn read(name: &str, config: &Config) -> Result<Self, Failure> {
-        let what = || format!("cannot drop {name}");
-        let own = format!("{}/", config.larder.url.host);
-        let text = name.strip_prefix(&own).unwrap_or(name);
-        let whole = || {
-            let remedy = format!("name what shall go: {text}:TAG, or {text}:* for every tag");
-            Failure::usage(what(), "it names a whole repository or shelf", remedy)
-        };
-        let wrong = |error: &dyn std::fmt::Display| {
-            Failure::usage(what(), error, "write SHELF/REPOSITORY:TAG or SHELF/REPOSITORY@DIGEST")
-        };
-        let (repository, what) = match text.split_once('@') {
-            Some((repository, digest)) => (
-                repository,
-                What::Manifest(digest.parse().map_err(|error: DigestError| wrong(&error))?),
-            ),
-            None => {
-                let (repository, tag) = text.rsplit_once(':').ok_or_else(whole)?;
-                let pattern = tag.parse().map_err(|error: PatternError| wrong(&error))?;
-                (repository, What::Tags(pattern))
-            }
-        };
-        let repository = repository.parse().map_err(|error: NameError| wrong(&error))?;
-        Ok(Self { repository, what })
-    }
-}
-
-/// What a name means.
-fn find(holdings: &Holdings, named: &Named) -> Result<Vec<Unwanted>, DigestStartError> {
+/// What of some repositories a text names.
+fn find(
+    holdings: &Holdings,
+    pattern: &HeldPattern,
+) -> Result<BTreeSet<Unwanted>, DigestStartError> {
     let records = holdings.records();
-    let Some(number) = records.repositories.iter().position(|one| *one == named.repository) else {
-        return Ok(Vec::new());
-    };
-    match &named.what {
-        What::Manifest(digest) => {
-            let here = records.manifests.iter().filter(|row| row.repository == number);
-            let digest = digest.only_of(here.map(|row| &row.digest))?;
-            Ok(vec![Unwanted::Manifest(number, digest)])
-        }
-        What::Tags(pattern) => {
-            let tags = records.tags.iter().filter(|row| row.repository == number);
-            let tags = tags.filter(|row| pattern.matches(row.tag.as_str()));
-            Ok(tags.map(|row| Unwanted::Tag(number, row.tag.clone())).collect())
-        }
+    let repositories = records.repositories.iter().enumerate();
+    let named: BTreeSet<usize> = repositories
+        .filter(|(_, name)| pattern.has_repository(name))
+        .map(|(number, _)| number)
+        .collect();
+    if let HeldImages::Manifest(start) = pattern.images() {
+        let rows = || records.manifests.iter().filter(|row| named.contains(&row.repository));
+        let digest = start.only_of(rows().map(|row| &row.digest))?;
+        let those = rows().filter(|row| row.digest == digest);
+        return Ok(those.map(|row| Unwanted::Manifest(row.repository, digest.clone())).collect());
     }
+    let tags = records.tags.iter().filter(|row| named.contains(&row.repository));
+    let tags = tags.filter(|row| match pattern.images() {
+        HeldImages::Tags(tags) => tags.matches(row.tag.as_str()),
+        _ => false,
+    });
+    Ok(tags.map(|row| Unwanted::Tag(row.repository, row.tag.clone())).collect())
 }
 
 fn report(plan: &DropPlan) -> DropReport {
@@ -227,7 +203,7 @@ fn report(plan: &DropPlan) -> DropReport {
     let manifests = plan.manifests.iter().cloned();
     let kept = plan.kept.iter().cloned();
     DropReport {
-        done: false,
+        dry_run: true,
         tags: tags
             .map(|(repository, tag, digest)| DroppedTag { repository, tag, digest })
             .collect(),

@@ -1,10 +1,10 @@
 //! `larder shelf show`: the images of a shelf or a repository.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-use larder_core::digest::{Digest, DigestStart};
+use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
-use larder_core::holdings::{ManifestRow, Place};
+use larder_core::holdings::{HeldImages, HeldPattern, ManifestRow, Place};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
@@ -13,6 +13,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::cached::CachedShelfReport;
+use super::named::{self, NamedRepositories};
 use super::shown::ShownImage;
 use super::{House, tree, unreadable};
 use crate::config::Config;
@@ -25,7 +26,8 @@ use crate::output::{Output, Report, Table, ago, bytes, count, short, until};
 /// SIZE is what an image takes by itself, FREED what nothing but it uses: what would be free without it.
 #[derive(Debug, Clone, clap::Args)]
 pub struct Args {
-    /// A shelf, a repository on it, or one of its tags or digests: `vendor`, `vendor/kettle:2`
+    /// A shelf, a repository on it, or one of its tags or digests, also by patterns: `vendor`, `vendor/kettle:2`,
+    /// `vendor/**:1.*`
     name: String,
     /// Show the layers of each image and which other images share them
     #[arg(long)]
@@ -35,7 +37,7 @@ pub struct Args {
     untagged: bool,
     /// Only what nobody has asked for in so many days, as 90d
     #[arg(long, value_name = "SPAN")]
-    unpulled: Option<larder_core::allowance::Span>,
+    unpulled: Option<larder_core::quantity::Span>,
     /// In which order: name, size, freed, since, pulled, pulls
     #[arg(
         long,
@@ -58,59 +60,49 @@ enum Order {
 }
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
-    let what = || format!("cannot show {}", args.name);
-    let own = format!("{}/", config.larder.url.host);
-    let name = args.name.strip_prefix(&own).unwrap_or(&args.name);
-    let (repository, wanted) = match name.split_once(['@', ':']) {
-        Some((repository, wanted)) => (repository, Some(wanted)),
-        None => (name, None),
-    };
-    let wrong = |error: larder_core::name::NameError| {
-        let remedy =
-            "write SHELF, SHELF/REPOSITORY, SHELF/REPOSITORY:TAG or SHELF/REPOSITORY@DIGEST";
-        Failure::usage(what(), error, remedy)
-    };
-    let repository: RepositoryName = repository.parse().map_err(wrong)?;
-    let start = name.contains('@').then(|| wanted.and_then(|text| text.parse().ok())).flatten();
-    let wanted: Option<Selector> = match start {
-        Some(start) => Some(Selector::Digest(whole(&start, &repository, store, &what()).await?)),
-        None => wanted.map(str::parse).transpose().map_err(wrong)?,
-    };
-    let cached = match config.cached_shelf(repository.first_component()) {
-        Some((shelf, caching)) => {
-            let name = shelf.name.get_ref().as_str();
-            Some(CachedShelfReport::read(config, store, name, caching).await?)
-        }
-        None => None,
-    };
-    let whole = cached.as_ref().filter(|_| repository.is_single() && wanted.is_none());
+    let what = format!("cannot show {}", args.name);
+    let pattern = named::read(&args.name, config, &what)?;
+    let everything = *pattern.images() == HeldImages::All;
+    let shelf = pattern.repository().filter(|name| everything && name.is_single());
+    let mut caches = BTreeMap::new();
+    if let Some(shelf) = shelf {
+        caches.insert(shelf.to_string(), cache_of(shelf, config, store).await?);
+    }
     let (mut shown, mut untagged) = (Vec::new(), 0);
-    let mut last: Option<RepositoryName> = None;
+    let mut repositories = NamedRepositories::new(store, &pattern, everything);
     // Images do not span repositories, so each is looked at by itself.
-    loop {
-        let page = store.repositories_below(&repository, last.as_ref(), PAGE).await;
-        let page = page.map_err(|error| unreadable(&error))?;
+    while let Some(page) = repositories.next().await? {
         for name in &page {
-            let found = Found::read(store, name, wanted.as_ref(), args).await?;
+            let found = Found::read(store, name, &pattern, args).await?;
             untagged += found.untagged;
             let mut images = found.images;
-            if let Some(report) = &cached {
+            let shelf = name.first_component();
+            if !caches.contains_key(shelf) {
+                caches.insert(shelf.to_owned(), cache_of(name, config, store).await?);
+            }
+            if let Some(Some(report)) = caches.get(shelf) {
                 report.tell(store, name, &mut images).await?;
             }
             shown.extend(images);
         }
-        match page.last() {
-            Some(name) => last = Some(name.clone()),
-            None => break,
-        }
     }
-    if shown.is_empty() && whole.is_none() {
-        let declared = wanted.is_none()
-            && config.storing_shelves().iter().any(|shelf| shelf == repository.as_str());
+    let refused = |cause: &dyn std::fmt::Display, remedy: &str| {
+        Err(Failure::usage(&what, cause, remedy).ending(Exit::No))
+    };
+    if let HeldImages::Manifest(start) = pattern.images()
+        && let Err(error) = start.only_of(shown.iter().map(|one| &one.digest))
+    {
+        return refused(&error, "`larder shelf show SHELF --untagged` shows what there is");
+    }
+    let on_cached_shelf = !caches.is_empty() && caches.values().all(Option::is_some);
+    let cache = shelf.and_then(|shelf| caches.remove(shelf.as_str()).flatten());
+    if shown.is_empty() && cache.is_none() {
+        let declared = shelf.is_some_and(|shelf| {
+            config.storing_shelves().iter().any(|declared| declared == shelf.as_str())
+        });
         if !declared && args.unpulled.is_none() {
-            let remedy = "`larder shelf list` shows what there is";
-            return Err(Failure::usage(what(), "the larder holds nothing under that name", remedy)
-                .ending(Exit::No));
+            let cause = "the larder holds nothing under that name";
+            return refused(&cause, "`larder shelf list` shows what there is");
         }
     }
     shown.sort_by(|a, b| (a.repository.as_str(), &a.tag).cmp(&(b.repository.as_str(), &b.tag)));
@@ -126,9 +118,9 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         tree::add(store, &mut shown).await?;
     }
     context.output.tell(&ShelfReport {
-        name: repository.to_string(),
-        on_cached_shelf: cached.is_some(),
-        cache: cached.filter(|_| repository.is_single() && wanted.is_none()),
+        name: pattern.to_string(),
+        on_cached_shelf,
+        cache,
         images: shown,
         untagged_manifests: untagged,
         args: args.clone(),
@@ -136,19 +128,17 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     Ok(Exit::Done)
 }
 
-/// The digest that is meant by its beginning.
-async fn whole(
-    start: &DigestStart,
+/// What the cache of a repository's shelf is and does. None: the shelf is none that caches.
+async fn cache_of(
     repository: &RepositoryName,
+    config: &Config,
     store: &Store,
-    what: &str,
-) -> Result<Digest, Failure> {
-    let house = House::of(store, vec![repository.clone()]).await?;
-    let here = house.holdings.records().manifests.iter().map(|row| &row.digest);
-    start.only_of(here).map_err(|error| {
-        let remedy = "`larder shelf show SHELF --untagged` shows what there is";
-        Failure::usage(what, error, remedy).ending(Exit::No)
-    })
+) -> Result<Option<CachedShelfReport>, Failure> {
+    let Some((shelf, caching)) = config.cached_shelf(repository.first_component()) else {
+        return Ok(None);
+    };
+    let name = shelf.name.get_ref().as_str();
+    CachedShelfReport::read(config, store, name, caching).await.map(Some)
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -204,9 +194,6 @@ impl Report for ShelfReport {
     }
 }
 
-/// Repositories whose names are read at once.
-const PAGE: usize = 1000;
-
 /// What of a repository is shown.
 struct Found {
     images: Vec<ShownImage>,
@@ -218,28 +205,25 @@ impl Found {
     async fn read(
         store: &Store,
         name: &RepositoryName,
-        wanted: Option<&Selector>,
+        pattern: &HeldPattern,
         args: &Args,
     ) -> Result<Self, Failure> {
         let house = House::of(store, vec![name.clone()]).await?;
         let mut found = Self { images: Vec::new(), untagged: 0 };
+        let everything = *pattern.images() == HeldImages::All;
         for (place, row) in house.holdings.records().manifests.iter().enumerate() {
-            let named = matches!(wanted, Some(Selector::Digest(digest)) if *digest == row.digest);
+            let named = matches!(pattern.images(), HeldImages::Manifest(start) if start.begins(&row.digest));
             let mut tags: Vec<(Option<Tag>, i64)> = house
                 .holdings
                 .tags_of(place)
                 .map(|tag| (Some(tag.tag.clone()), tag.since))
                 .collect();
-            tags.retain(|(tag, _)| match wanted {
-                None => true,
-                Some(Selector::Tag(wanted)) => tag.as_ref() == Some(wanted),
-                Some(Selector::Digest(_)) => named,
-            });
-            let loose = house.holdings.stands_alone(place);
-            if loose && wanted.is_none() {
+            tags.retain(|(tag, _)| pattern.has_image(tag.as_ref().map(Tag::as_str), &row.digest));
+            let loose = house.holdings.stands_alone(place) && everything;
+            if loose {
                 found.untagged += 1;
             }
-            if (loose && args.untagged && wanted.is_none()) || (named && tags.is_empty()) {
+            if (loose && args.untagged) || (named && tags.is_empty()) {
                 tags.push((None, row.added));
             }
             for (tag, at) in tags {

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use larder_core::allowance::Span;
+use larder_core::quantity::Span;
 use larder_store::{Abandoned, Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -33,8 +33,8 @@ pub struct Args {
 
 #[derive(Serialize, JsonSchema, Default)]
 pub struct CollectReport {
-    /// Whether anything was freed.
-    done: bool,
+    /// Whether nothing was freed.
+    dry_run: bool,
     /// Blobs that a repository had and nothing in it needs.
     unlinked: u64,
     /// Contents that are freed.
@@ -68,7 +68,7 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
     let progress = context.output.progress();
     progress.say(if args.dry_run { "looking" } else { "collecting" });
     let mut report = CollectReport {
-        done: !args.dry_run,
+        dry_run: args.dry_run,
         grace: args.grace,
         older: args.uploads.then_some(args.older),
         ..CollectReport::default()
@@ -158,7 +158,7 @@ impl Report for CollectReport {
 }
 
 fn show(report: &CollectReport, out: &Output) {
-    let verb = if report.done { "freed" } else { "would be freed" };
+    let verb = if report.dry_run { "would be freed" } else { "freed" };
     out.result(match report.blobs {
         0 if report.uploads > 0 => {
             format!("no blob to free: all that is older than {} is in use", report.grace)
@@ -172,7 +172,7 @@ fn show(report: &CollectReport, out: &Output) {
     if report.uploads > 0 {
         let uploads = count(report.uploads, "upload");
         let size = bytes(report.upload_bytes);
-        let verb = if report.done { "removed" } else { "would be removed" };
+        let verb = if report.dry_run { "would be removed" } else { "removed" };
         let line = format!("{verb}: {size} in {uploads} that nobody resumed");
         if report.older.is_some() {
             out.result(line);

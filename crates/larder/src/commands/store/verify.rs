@@ -2,8 +2,8 @@
 
 use bytes::Bytes;
 use futures_util::{StreamExt as _, TryStreamExt as _};
-use larder_core::allowance::Span;
 use larder_core::digest::{Digest, Hasher};
+use larder_core::quantity::Span;
 use larder_store::{Kind, Store, StoreError, Stored, Withdrawn};
 use schemars::JsonSchema;
 use serde::Serialize;

@@ -132,6 +132,10 @@ fn blocked_content_is_refused_everywhere_at_once() {
         .ends(1)
         .says(&["may not pull", "opens valves"]);
     house.larder("log --kind config").ends(0).says(&["blocked: it opens valves by itself"]);
+    house
+        .larder("shelf unblock vendor/steamgauge:1.9.2 --dry-run")
+        .ends(0)
+        .says(&["would be unblocked"]);
     house.larder("shelf unblock vendor/steamgauge:1.9.2").ends(0).says(&["unblocked"]);
     let again = get(gauge);
     assert_eq!(again.status, 200, "{} {}", again.head, again.text());
