@@ -30,10 +30,9 @@ use larder_store::Store;
 use secrecy::{ExposeSecret as _, SecretBox};
 use tokio::sync::Semaphore;
 
-pub(crate) use permit::{about, refuse_catalog};
-pub(crate) use permit::{check as check_grant, passes as is_granted};
+pub(crate) use permit::{check as check_grant, passes as is_granted, refuse_catalog};
 pub(crate) use record::{About, Happened, Recorder, is_probe, probing, reference};
-pub(crate) use rules::{Pull, Ruled, check as check_rules, passes as is_ruled_in};
+pub(crate) use rules::{Ruled, check as check_rules, passes as is_ruled_in};
 pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
 
 use crate::meters::Meters;

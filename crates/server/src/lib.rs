@@ -24,6 +24,7 @@
 //! * [`manifests`] - GET, PUT and DELETE of manifests
 //! * [`meters`] - figures
 //! * [`mirror`] - nodes that ask for an upstream's image
+//! * [`operation`] - what a request does, and what follows from it
 //! * [`path`] - which end point a path names
 //! * [`plan`] - everything that is exchanged while it runs
 //! * [`range`] - Range and Content-Range
@@ -59,6 +60,7 @@ mod listen;
 mod manifests;
 mod meters;
 mod mirror;
+mod operation;
 mod path;
 mod plan;
 mod range;

@@ -15,13 +15,14 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{ManifestRecord, Removal, now};
 
-use crate::access::{Caller, Head, Pull, is_granted, is_ruled_in, reference};
+use crate::access::{Caller, Head, is_granted, is_ruled_in, reference};
 use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{accepts, insert, is_known};
 use crate::limits::{Asker, Broken, Client, Paced, Share};
 use crate::meters::From;
+use crate::operation::Operation;
 use crate::path::Target;
 use crate::plan::Plan;
 use crate::remembered::{Held, Known, still_holds};
@@ -42,10 +43,11 @@ pub(crate) fn recall<B>(app: &Arc<App>, plan: &Plan, request: &Request<B>) -> Op
     let answer = app.remembered.get(&app.store, path)?;
     let moment = app.store.moment_of_access()?;
     let target = &answer.target;
+    let operation = Operation::of(target, method).ok()?;
     // A client that may not have it, or has to be looked at closely, goes the long way.
     let caller = app.gate.known(plan, Head::of(request), &moment)?;
-    if !is_granted(plan, &caller, target, method)
-        || !Pull::of(target, method).is_none_or(|pull| is_ruled_in(plan, &caller, pull))
+    if !is_granted(plan, &caller, operation)
+        || !operation.pull().is_none_or(|pull| is_ruled_in(plan, &caller, pull))
     {
         return None;
     }

@@ -73,17 +73,6 @@ impl Target {
         }
     }
 
-    /// The methods that it answers.
-    pub fn methods(&self) -> &'static str {
-        match self {
-            Self::Base | Self::Catalog | Self::Tags(_) | Self::Referrers(..) => "GET, HEAD",
-            Self::Manifest(..) => "GET, HEAD, PUT, DELETE",
-            Self::Blob(..) => "GET, HEAD, DELETE",
-            Self::Uploads(_) => "POST",
-            Self::Upload(..) => "GET, PATCH, PUT, DELETE",
-        }
-    }
-
     /// Reads a path as it came, still percent-encoded. Only an encoded colon is decoded, and only
     /// in its last part: names have no other character that needs encoding, so every other `%` is
     /// refused and nothing is ever decoded twice.

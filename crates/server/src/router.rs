@@ -19,14 +19,15 @@ use larder_core::access::Who;
 use larder_store::Kind;
 
 use crate::access::{
-    About, Caller, Happened, Head, Pull, Ruled, TOKEN_PATH, about, answer_token, check_grant,
-    check_rules, is_probe, probing, reference, refuse_catalog,
+    About, Caller, Happened, Head, Ruled, TOKEN_PATH, answer_token, check_grant, check_rules,
+    is_probe, probing, refuse_catalog,
 };
 use crate::account::Account;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::limits::{Asker, Client};
 use crate::mirror;
+use crate::operation::{Operation, Verb, about};
 use crate::path::Target;
 use crate::plan::Plan;
 use crate::rest::Rest;
@@ -210,7 +211,7 @@ async fn answer(app: Arc<App>, plan: Arc<Plan>, request: Request) -> Response {
         account.who = caller.who.clone();
         asks = Some(caller.clone());
         match target {
-            Ok(target) => admit(&app, &plan, caller, target, parts, body).await,
+            Ok(target) => admit(&app, &plan, caller, &target, parts, body).await,
             Err(error) => Err(error.into()),
         }
     };
@@ -244,41 +245,25 @@ async fn admit(
     app: &App,
     plan: &Plan,
     caller: Caller,
-    target: Target,
+    target: &Target,
     mut parts: Parts,
     body: Body,
 ) -> Result<Response, ApiError> {
     app.gate.take_one(plan, &caller.who)?;
-    check_grant(&app.gate, plan, &caller, &target, &parts.method, Head::from(&parts)).await?;
-    let ruled = match Pull::of(&target, &parts.method) {
+    let operation = Operation::of(target, &parts.method)?;
+    check_grant(&app.gate, plan, &caller, operation, Head::from(&parts)).await?;
+    let ruled = match operation.pull() {
         Some(pull) => check_rules(app, plan, &caller, pull).await?,
         None => Ruled::default(),
     };
     if let Some(brought) = ruled.brought {
         parts.extensions.insert(brought);
     }
-    let changed = match (&target, &parts.method) {
-        (Target::Manifest(repository, selector), &Method::PUT) => {
-            Some((Kind::Push, reference(repository, selector)))
-        }
-        (Target::Manifest(repository, selector), &Method::DELETE) => {
-            Some((Kind::Delete, reference(repository, selector)))
-        }
-        (Target::Blob(repository, digest), &Method::DELETE) => {
-            Some((Kind::Delete, format!("{repository}@{digest}")))
-        }
-        _ => None,
-    };
     parts.extensions.insert(caller.clone());
-    let reading = matches!(parts.method, Method::GET | Method::HEAD);
-    if matches!(target, Target::Catalog) && reading {
-        refuse_catalog(plan, &caller, Head::from(&parts))?;
-        return catalog::list(app, plan, &caller, &parts).await;
-    }
-    let mut response = dispatch(app, plan, target, parts, body).await?;
-    if let Some((kind, about)) = changed {
+    let mut response = dispatch(app, plan, &caller, operation, parts, body).await?;
+    if let Some(kind) = operation.recorded() {
         let mut happened = Happened::of(&caller, kind, "");
-        happened.reference = Some(About::Text(about));
+        happened.reference = about(target).map(About::Text);
         app.recorder.count(&happened);
     }
     if let Some(warning) = ruled.warning {
@@ -290,53 +275,48 @@ async fn admit(
 async fn dispatch(
     app: &App,
     plan: &Plan,
-    target: Target,
+    caller: &Caller,
+    operation: Operation<'_>,
     parts: Parts,
     body: Body,
 ) -> Result<Response, ApiError> {
-    let methods = target.methods();
-    match (target, parts.method.clone()) {
-        (Target::Base, Method::GET | Method::HEAD) => Ok(base::greet()),
-        (Target::Manifest(repository, selector), Method::GET | Method::HEAD) => {
-            manifests::get(app, &repository, &selector, &parts).await
+    match (operation.target, operation.verb) {
+        (Target::Base, _) => Ok(base::greet()),
+        (Target::Catalog, _) => {
+            refuse_catalog(plan, caller, Head::from(&parts))?;
+            catalog::list(app, plan, caller, &parts).await
         }
-        (Target::Manifest(repository, selector), Method::PUT) => {
-            manifests::put(app, &repository, selector, &parts, body).await
+        (Target::Manifest(repository, selector), Verb::Put) => {
+            manifests::put(app, repository, selector.clone(), &parts, body).await
         }
-        (Target::Manifest(repository, selector), Method::DELETE) => {
-            manifests::delete(app, &repository, &selector).await
+        (Target::Manifest(repository, selector), Verb::Delete) => {
+            manifests::delete(app, repository, selector).await
         }
-        (Target::Blob(repository, digest), Method::GET | Method::HEAD) => {
-            blobs::get(app, &repository, &digest, &parts).await
+        (Target::Manifest(repository, selector), _) => {
+            manifests::get(app, repository, selector, &parts).await
         }
-        (Target::Blob(repository, digest), Method::DELETE) => {
-            blobs::delete(app, &repository, &digest).await
+        (Target::Blob(repository, digest), Verb::Delete) => {
+            blobs::delete(app, repository, digest).await
         }
-        (Target::Uploads(repository), Method::POST) => {
-            uploads::begin(app, plan, &repository, &parts, body).await
+        (Target::Blob(repository, digest), _) => blobs::get(app, repository, digest, &parts).await,
+        (Target::Uploads(repository), _) => {
+            uploads::begin(app, plan, repository, &parts, body).await
         }
-        (Target::Upload(repository, id), Method::PATCH) => {
-            uploads::add(app, &repository, id, &parts, body).await
+        (Target::Upload(repository, id), Verb::Put) => {
+            uploads::finish(app, repository, *id, &parts, body).await
         }
-        (Target::Upload(repository, id), Method::PUT) => {
-            uploads::finish(app, &repository, id, &parts, body).await
+        (Target::Upload(repository, id), Verb::Delete) => {
+            uploads::cancel(app, repository, *id, &parts).await
         }
-        (Target::Upload(repository, id), Method::GET | Method::HEAD) => {
-            uploads::status(app, &repository, id, &parts).await
+        (Target::Upload(repository, id), Verb::Read) => {
+            uploads::status(app, repository, *id, &parts).await
         }
-        (Target::Upload(repository, id), Method::DELETE) => {
-            uploads::cancel(app, &repository, id, &parts).await
+        (Target::Upload(repository, id), _) => {
+            uploads::add(app, repository, *id, &parts, body).await
         }
-        (Target::Referrers(repository, subject), Method::GET | Method::HEAD) => {
-            referrers::list(app, &repository, &subject, &parts).await
+        (Target::Referrers(repository, subject), _) => {
+            referrers::list(app, repository, subject, &parts).await
         }
-        (Target::Tags(repository), Method::GET | Method::HEAD) => {
-            tags::list(app, &repository, &parts).await
-        }
-        (_, method) => {
-            let message = format!("{method} is not answered there; {methods} are");
-            let error = ApiError::new(Code::Unsupported, message);
-            Err(error.with_header(header::ALLOW, HeaderValue::from_static(methods)))
-        }
+        (Target::Tags(repository), _) => tags::list(app, repository, &parts).await,
     }
 }

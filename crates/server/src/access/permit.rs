@@ -1,63 +1,25 @@
 //! Is it granted? What a request needs, and how it is refused.
 
-use axum::http::{HeaderValue, Method, header};
+use axum::http::{HeaderValue, header};
 use larder_core::access::scope::scope_text;
 use larder_core::access::{Action, Who};
-use larder_core::name::RepositoryName;
-use larder_core::reference::Selector;
 use larder_store::{Kind, now};
 
-use super::record::{About, Happened, reference};
+use super::record::{About, Happened};
 use super::{Caller, Gate, Head};
 use crate::error::{ApiError, Code};
 use crate::listen::Secure;
+use crate::operation::{Operation, about};
 use crate::path::Target;
 use crate::plan::Plan;
 
-/// What a request needs: an action on a repository, and whether it names content by its digest.
-fn needed<'t>(target: &'t Target, method: &Method) -> Option<(Action, &'t RepositoryName, bool)> {
-    let reading = *method == Method::GET || *method == Method::HEAD;
-    let action = match *method {
-        Method::DELETE => Action::Delete,
-        _ if reading => Action::Pull,
-        _ => Action::Push,
-    };
-    match target {
-        Target::Base | Target::Catalog => None,
-        Target::Manifest(repository, Selector::Tag(_)) => Some((action, repository, false)),
-        Target::Manifest(repository, Selector::Digest(_)) | Target::Blob(repository, _) => {
-            Some((action, repository, true))
-        }
-        Target::Tags(repository) | Target::Referrers(repository, _) => {
-            Some((action, repository, false))
-        }
-        // A client that may push may look at, and give up, what it has begun.
-        Target::Uploads(repository) | Target::Upload(repository, _) => {
-            Some((Action::Push, repository, false))
-        }
-    }
-}
-
-pub(crate) fn about(target: &Target) -> Option<String> {
-    match target {
-        Target::Base | Target::Catalog => None,
-        Target::Manifest(repository, selector) => Some(reference(repository, selector)),
-        Target::Blob(repository, digest) | Target::Referrers(repository, digest) => {
-            Some(format!("{repository}@{digest}"))
-        }
-        Target::Tags(repository) | Target::Uploads(repository) | Target::Upload(repository, _) => {
-            Some(repository.to_string())
-        }
-    }
-}
-
 /// Whether a request may be answered at once. False: it may not, or only [`check`] can tell.
-pub(crate) fn passes(plan: &Plan, caller: &Caller, target: &Target, method: &Method) -> bool {
+pub(crate) fn passes(plan: &Plan, caller: &Caller, operation: Operation<'_>) -> bool {
     if plan.court.open {
         return true;
     }
-    match needed(target, method) {
-        Some((action, repository, _)) => {
+    match operation.needs() {
+        Some((action, repository)) => {
             let good = caller.token.as_ref().is_none_or(|token| {
                 token.check(now() / 1000).is_ok() && token.allows(action, repository)
             });
@@ -72,18 +34,17 @@ pub(crate) async fn check(
     gate: &Gate,
     plan: &Plan,
     caller: &Caller,
-    target: &Target,
-    method: &Method,
+    operation: Operation<'_>,
     head: Head<'_>,
 ) -> Result<(), ApiError> {
-    if passes(plan, caller, target, method) {
+    if passes(plan, caller, operation) {
         return Ok(());
     }
     let challenge =
         |error: Option<&str>, scope: Option<String>| challenge(plan, head, error, scope.as_deref());
-    let Some((action, repository, by_digest)) = needed(target, method) else {
+    let Some((action, repository)) = operation.needs() else {
         // The base end point says whether somebody is let in at all; the catalog looks for itself.
-        return match (target, &caller.who) {
+        return match (operation.target, &caller.who) {
             (Target::Base, Who::Anonymous) if !caller.node => {
                 let error = ApiError::new(Code::Unauthorized, "sign in first");
                 Err(challenge(None, None).apply(error))
@@ -103,18 +64,12 @@ pub(crate) async fn check(
     if let Some(token) = &caller.token
         && !caller.node
     {
-        let late = action == Action::Pull && by_digest && granted;
-        if late && token.is_just_over(now() / 1000) && token.allows(action, repository) {
-            let (digest, is_manifest) = match target {
-                Target::Manifest(_, Selector::Digest(digest)) => (Some(digest), true),
-                Target::Blob(_, digest) => (Some(digest), false),
-                _ => (None, false),
-            };
-            if let Some(digest) = digest
-                && token.goes_on(&gate.store, repository, digest, is_manifest).await?
-            {
-                return Ok(());
-            }
+        if let Some((digest, is_manifest)) = operation.content()
+            && (action == Action::Pull && granted)
+            && (token.is_just_over(now() / 1000) && token.allows(action, repository))
+            && token.goes_on(&gate.store, repository, digest, is_manifest).await?
+        {
+            return Ok(());
         }
         if let Err(error) = token.check(now() / 1000) {
             let error = ApiError::new(Code::Unauthorized, format!("{error}; sign in again"));
@@ -145,7 +100,7 @@ pub(crate) async fn check(
         ),
     };
     let mut happened = Happened::of(caller, Kind::Refused, &message);
-    happened.reference = about(target).map(About::Text);
+    happened.reference = about(operation.target).map(About::Text);
     happened.line = decision.line.map(|line| line.to_string());
     let number = gate.recorder.note(&happened);
     gate.meters.refusals.with_label_values(&["grant"]).inc();

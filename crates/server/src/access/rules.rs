@@ -1,6 +1,6 @@
 //! Do the rules allow it? What they ask of an image is looked up only when a rule asks.
 
-use axum::http::{HeaderValue, Method};
+use axum::http::HeaderValue;
 use bytes::BytesMut;
 use futures_util::TryStreamExt as _;
 use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
@@ -16,31 +16,10 @@ use crate::cache::{Blob, follow};
 use crate::cached;
 use crate::error::{ApiError, Code};
 use crate::headers::warning;
+use crate::operation::Pull;
 use crate::plan::Plan;
 
-/// What is asked for of an image.
-#[derive(Clone, Copy)]
-pub(crate) enum Pull<'p> {
-    /// A manifest, by tag or digest.
-    Manifest(&'p RepositoryName, &'p Selector),
-    /// A blob, which belongs to no image in particular.
-    Part(&'p RepositoryName),
-}
-
 impl<'p> Pull<'p> {
-    /// What a request pulls. None: it does not.
-    pub fn of(target: &'p crate::path::Target, method: &Method) -> Option<Self> {
-        use crate::path::Target;
-        if *method != Method::GET && *method != Method::HEAD {
-            return None;
-        }
-        match target {
-            Target::Manifest(repository, selector) => Some(Self::Manifest(repository, selector)),
-            Target::Blob(repository, _) => Some(Self::Part(repository)),
-            _ => None,
-        }
-    }
-
     /// As the court sees it.
     fn case(self, plan: &'p Plan) -> Case<'p> {
         match self {
