@@ -25,7 +25,16 @@ pub struct Entry {
     pub digest: Option<Digest>,
 }
 
+/// The two empty blocks that end an archive, in bytes.
+pub const ARCHIVE_END: u64 = 2 * BLOCK;
+
 impl Entry {
+    /// An entry whose headers begin `start` bytes from the start of the archive, with content of `size` bytes.
+    pub fn at(start: u64, name: String, size: u64) -> Self {
+        let head = head(&name, size).len() as u64;
+        Self { name, start, head, size, fixed: None, digest: None }
+    }
+
     /// The bytes of its headers.
     pub fn head(&self) -> Vec<u8> {
         head(&self.name, self.size)
@@ -68,14 +77,12 @@ impl Shape {
             let name = format!("blobs/{algorithm}/{hash}");
             shape.add(name, blob.size, None, Some(blob.digest.clone()));
         }
-        // Two empty blocks end an archive.
-        shape.total += 2 * BLOCK;
+        shape.total += ARCHIVE_END;
         shape
     }
 
     fn add(&mut self, name: String, size: u64, fixed: Option<String>, digest: Option<Digest>) {
-        let head = head(&name, size).len() as u64;
-        let entry = Entry { name, start: self.total, head, size, fixed, digest };
+        let entry = Entry { fixed, digest, ..Entry::at(self.total, name, size) };
         self.total = entry.end();
         self.entries.push(entry);
     }

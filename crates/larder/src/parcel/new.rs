@@ -7,18 +7,16 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use async_trait::async_trait;
-use bytes::Bytes;
 use futures_util::StreamExt as _;
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Descriptor, Document};
 use larder_core::parcel::{CONTENTS, Contents, Shape, Signed};
 use larder_core::signature::SigningKey;
-use tokio::sync::mpsc;
 use tokio::task::spawn_blocking;
 
 use super::ParcelError;
 use super::volumes::{NewVolumes, PIECE};
-use crate::transfer::{Content, LayoutError, Role, Target, TransferError};
+use crate::transfer::{Content, LayoutError, Role, Target, TransferError, receive};
 
 /// A parcel that is being made.
 pub struct NewParcel {
@@ -143,57 +141,20 @@ impl NewParcel {
         read.map_err(LayoutError::io(format!("cannot read {}", crate::files::named(&self.folder))))
     }
 
-    async fn write(&self, digest: &Digest, mut content: Content) -> Result<(), TransferError> {
+    async fn write(&self, digest: &Digest, content: Content) -> Result<(), TransferError> {
         let (start, size) = self.place(digest)?;
-        let (pieces, mut receiver) = mpsc::channel::<Bytes>(4);
-        let (volumes, expected) = (Arc::clone(&self.volumes), digest.clone());
+        let volumes = Arc::clone(&self.volumes);
         let shown = crate::files::named(&self.folder);
-        let writer = spawn_blocking(move || -> Result<(), TransferError> {
-            let mut hasher = Hasher::new(expected.algorithm());
+        let written = receive(digest, size, content, move |pieces| {
             let mut stretch = volumes.at(start);
-            let mut count = 0;
-            while let Some(piece) = receiver.blocking_recv() {
-                count += piece.len() as u64;
-                if count > size {
-                    let digest = expected;
-                    return Err(
-                        LayoutError::Length { digest, expected: size, actual: count }.into()
-                    );
-                }
-                hasher.update(&piece);
-                stretch
-                    .write(&piece)
-                    .map_err(LayoutError::io(format!("cannot write to {shown}")))?;
-            }
-            let actual = hasher.finish();
-            if actual != expected {
-                return Err(TransferError::Mismatch { expected, actual });
+            while let Some(piece) = pieces.next()? {
+                let failed = LayoutError::io(format!("cannot write to {shown}"));
+                stretch.write(&piece).map_err(failed)?;
             }
             stretch.done();
             Ok(())
         });
-        let mut failed = None;
-        while let Some(chunk) = content.next().await {
-            match chunk {
-                Ok(chunk) => {
-                    // The writer has ended; it says why.
-                    if pieces.send(chunk).await.is_err() {
-                        break;
-                    }
-                }
-                Err(error) => {
-                    failed = Some(error);
-                    break;
-                }
-            }
-        }
-        drop(pieces);
-        let written = writer.await;
-        if let Some(error) = failed {
-            return Err(error);
-        }
-        written
-            .unwrap_or_else(|_| Err(LayoutError::NotFound("the writing thread".into()).into()))?;
+        written.await?;
         self.remember(digest);
         Ok(())
     }

@@ -99,11 +99,6 @@ pub trait Target: Send + Sync {
     /// Takes a blob; it becomes visible only when it is whole and has its digest.
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError>;
 
-    /// Whether a blob that broke off can be given once more.
-    fn can_take_again(&self) -> bool {
-        true
-    }
-
     /// Takes a manifest byte for byte. `sparse` says that it lists manifests that were not wanted.
     async fn take_manifest(
         &self,

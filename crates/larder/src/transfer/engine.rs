@@ -217,9 +217,6 @@ impl Engine {
                 Err(error @ TransferError::Store(StoreError::Io { .. })) => return Err(error),
                 Err(error) => met.push(error),
             }
-            if !order.target.can_take_again() {
-                break;
-            }
         }
         Err(TransferError::together(met))
     }
@@ -239,11 +236,7 @@ impl Engine {
             };
             match outcome {
                 Ok(()) => return Ok(()),
-                Err(TransferError::Client(error))
-                    if error.is_passing()
-                        && attempt < ATTEMPTS
-                        && order.target.can_take_again() =>
-                {
+                Err(TransferError::Client(error)) if error.is_passing() && attempt < ATTEMPTS => {
                     self.progress.take_back(moved.load(Ordering::Relaxed));
                     tracing::debug!(%error, digest = %blob.digest, "moving a blob again");
                     tokio::time::sleep(Duration::from_millis(200) * attempt).await;

@@ -1,42 +1,56 @@
-//! An OCI image layout in a tar archive, written in one go.
+//! An OCI image layout in a tar archive that is being made.
 //!
-//! It lies beside its place until it is whole. A tar has one end, so blobs go into it one after the
-//! other; each is hashed on one thread while another writes it.
+//! It lies beside its place until it is whole. A blob's descriptor says how long it is, so each gets its place at once
+//! and several are written at the same time.
 
-use std::collections::BTreeSet;
+use std::collections::HashMap;
 use std::fs::File;
-use std::io::{self, Read, Write as _};
+use std::io;
+use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use async_trait::async_trait;
-use bytes::{Buf as _, Bytes};
-use futures_util::stream::StreamExt as _;
-use larder_core::digest::{Digest, Hasher};
+use futures_util::StreamExt as _;
+use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
-use tokio::sync::mpsc;
+use larder_core::parcel::{ARCHIVE_END, Entry};
 use tokio::task::spawn_blocking;
 
-use crate::files::beside;
+use crate::files::{beside, named};
 
 use super::archive::blob_name;
 use super::entries::refused;
 use super::layout::{Index, MARKER};
+use super::received::receive;
 use super::{Content, LayoutError, Role, Target, TransferError};
-
-/// A tar that is being written. None: writing it has failed, or it is finished.
-type Tar = Option<tar::Builder<File>>;
 
 /// A layout archive to write to. Dropped before it is finished, it leaves nothing.
 pub struct NewArchive {
     path: PathBuf,
     partial: PathBuf,
-    /// Writers wait for it without holding up a thread that others need.
-    tar: Arc<tokio::sync::Mutex<Tar>>,
-    written: Mutex<BTreeSet<Digest>>,
-    index: Mutex<Index>,
+    file: Arc<File>,
+    inside: Mutex<Inside>,
     finished: AtomicBool,
+}
+
+/// What goes into the archive.
+#[derive(Default)]
+struct Inside {
+    /// Where each blob lies, and whether it is whole.
+    blobs: HashMap<Digest, (Entry, bool)>,
+    index: Index,
+    /// Where the next entry begins, in bytes.
+    end: u64,
+}
+
+impl Inside {
+    fn place(&mut self, name: String, size: u64) -> Entry {
+        let entry = Entry::at(self.end, name, size);
+        self.end = entry.end();
+        entry
+    }
 }
 
 impl Drop for NewArchive {
@@ -51,42 +65,70 @@ impl Drop for NewArchive {
 impl NewArchive {
     /// Begins an archive. A file that is there already is refused.
     pub fn make(path: &Path) -> Result<Self, TransferError> {
+        let occupied = |by| LayoutError::Occupied { path: named(path), by };
         if path.exists() {
-            let path = crate::files::named(path);
-            return Err(LayoutError::Occupied { path, by: "a file" }.into());
+            return Err(occupied("a file").into());
         }
         let (file, partial) = beside(path).map_err(|error| match error.kind() {
-            io::ErrorKind::WouldBlock => {
-                LayoutError::Occupied { path: crate::files::named(path), by: "another run" }.into()
-            }
-            _ => LayoutError::io(format!("cannot write {}", crate::files::named(path)))(error),
+            io::ErrorKind::WouldBlock => occupied("another run").into(),
+            _ => LayoutError::io(format!("cannot write {}", named(path)))(error),
         })?;
         Ok(Self {
             path: path.to_owned(),
             partial,
-            tar: Arc::new(tokio::sync::Mutex::new(Some(tar::Builder::new(file)))),
-            written: Mutex::default(),
-            index: Mutex::default(),
+            file: Arc::new(file),
+            inside: Mutex::default(),
             finished: AtomicBool::new(false),
         })
     }
 
-    /// Does something with the tar on a thread that may wait for the disk.
-    async fn write(
-        &self,
-        work: impl FnOnce(&mut Tar) -> Result<(), TransferError> + Send + 'static,
-    ) -> Result<(), TransferError> {
-        let mut tar = Arc::clone(&self.tar).lock_owned().await;
-        let done = spawn_blocking(move || work(&mut tar)).await;
-        done.unwrap_or_else(|_| Err(refused(&self.path, "the writing thread ended")))
+    fn inside(&self) -> MutexGuard<'_, Inside> {
+        self.inside.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn has(&self, digest: &Digest) -> bool {
-        self.written.lock().unwrap_or_else(PoisonError::into_inner).contains(digest)
+        self.inside().blobs.get(digest).is_some_and(|(_, whole)| *whole)
     }
 
-    fn remember(&self, digest: &Digest) {
-        self.written.lock().unwrap_or_else(PoisonError::into_inner).insert(digest.clone());
+    /// Writes a blob where it has its place. What broke off is written there again.
+    async fn write(
+        &self,
+        digest: &Digest,
+        size: u64,
+        content: Content,
+    ) -> Result<(), TransferError> {
+        let entry = {
+            let mut inside = self.inside();
+            let placed = inside.blobs.get(digest).map(|(entry, _)| entry.clone());
+            placed.unwrap_or_else(|| {
+                let entry = inside.place(blob_name(digest), size);
+                inside.blobs.insert(digest.clone(), (entry.clone(), false));
+                entry
+            })
+        };
+        if entry.size != size {
+            let (digest, expected, actual) = (digest.clone(), entry.size, size);
+            return Err(LayoutError::Length { digest, expected, actual }.into());
+        }
+        let (file, shown) = (Arc::clone(&self.file), named(&self.path));
+        let written = receive(digest, size, content, move |pieces| {
+            let write = |bytes: &[u8], at| {
+                let failed = LayoutError::io(format!("cannot write {shown}"));
+                file.write_all_at(bytes, at).map_err(failed)
+            };
+            write(&entry.head(), entry.start)?;
+            let mut at = entry.content();
+            while let Some(piece) = pieces.next()? {
+                write(&piece, at)?;
+                at += piece.len() as u64;
+            }
+            Ok(())
+        });
+        written.await?;
+        if let Some((_, whole)) = self.inside().blobs.get_mut(digest) {
+            *whole = true;
+        }
+        Ok(())
     }
 }
 
@@ -100,50 +142,8 @@ impl Target for NewArchive {
         Ok(self.has(&blob.digest))
     }
 
-    async fn take_blob(
-        &self,
-        blob: &Descriptor,
-        mut content: Content,
-    ) -> Result<(), TransferError> {
-        let (pieces, receiver) = mpsc::channel::<Option<Bytes>>(16);
-        let (name, size, path) = (blob_name(&blob.digest), blob.size, self.path.clone());
-        let written = self.write(move |tar| {
-            let mut reader = Pieces { receiver, current: Bytes::new() };
-            append(tar, &name, size, &mut reader, &path)
-        });
-        // Content that turns out wrong ends the whole archive, which nobody has seen yet.
-        let mut hasher = Hasher::new(blob.digest.algorithm());
-        let feed = async {
-            while let Some(chunk) = content.next().await {
-                match chunk {
-                    Ok(chunk) => {
-                        hasher.update(&chunk);
-                        // The writer has ended; it says why.
-                        if pieces.send(Some(chunk)).await.is_err() {
-                            break;
-                        }
-                    }
-                    Err(error) => {
-                        let _ = pieces.send(None).await;
-                        return Err(error);
-                    }
-                }
-            }
-            drop(pieces);
-            Ok(())
-        };
-        let (written, fed) = tokio::join!(written, feed);
-        fed.and(written)?;
-        let actual = hasher.finish();
-        if actual != blob.digest {
-            return Err(TransferError::Mismatch { expected: blob.digest.clone(), actual });
-        }
-        self.remember(&blob.digest);
-        Ok(())
-    }
-
-    fn can_take_again(&self) -> bool {
-        false
+    async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
+        self.write(&blob.digest, blob.size, content).await
     }
 
     async fn take_manifest(
@@ -154,98 +154,44 @@ impl Target for NewArchive {
         _sparse: bool,
     ) -> Result<(), TransferError> {
         if !self.has(digest) {
-            let (name, path, bytes) =
-                (blob_name(digest), self.path.clone(), document.bytes.clone());
+            let bytes = document.bytes.clone();
             let size = bytes.len() as u64;
-            self.write(move |tar| append(tar, &name, size, &mut bytes.reader(), &path)).await?;
-            self.remember(digest);
+            let content = futures_util::stream::once(async move { Ok(bytes) });
+            self.write(digest, size, content.boxed()).await?;
         }
         if let Role::Image(tag) = role {
             let tag = tag.map(ToString::to_string);
-            let mut index = self.index.lock().unwrap_or_else(PoisonError::into_inner);
-            index.add(digest, document, tag.as_deref());
+            self.inside().index.add(digest, document, tag.as_deref());
         }
         Ok(())
     }
 
     async fn finish(&self) -> Result<(), TransferError> {
         let (path, partial) = (self.path.clone(), self.partial.clone());
-        let index = self.index.lock().unwrap_or_else(PoisonError::into_inner).text();
-        let settled = self.write(move |tar| {
-            append(tar, "oci-layout", MARKER.len() as u64, &mut MARKER.as_bytes(), &path)?;
-            append(tar, "index.json", index.len() as u64, &mut index.as_bytes(), &path)?;
-            let Some(builder) = tar.take() else { return Ok(()) };
-            let settle = || -> io::Result<()> {
-                let mut file = builder.into_inner()?;
-                file.flush()?;
-                file.sync_all()?;
-                std::fs::rename(&partial, &path)
-            };
-            settle()
-                .map_err(LayoutError::io(format!("cannot write {}", crate::files::named(&path))))
+        let file = Arc::clone(&self.file);
+        let (last, total) = {
+            let mut inside = self.inside();
+            if inside.blobs.values().any(|(_, whole)| !whole) {
+                return Err(refused(&path, "a blob of it was not written"));
+            }
+            let index = inside.index.text();
+            let last = [("oci-layout", MARKER.to_owned()), ("index.json", index)]
+                .map(|(name, text)| (inside.place(name.to_owned(), text.len() as u64), text));
+            (last, inside.end + ARCHIVE_END)
+        };
+        let settled = spawn_blocking(move || -> io::Result<()> {
+            for (entry, text) in last {
+                file.write_all_at(&entry.head(), entry.start)?;
+                file.write_all_at(text.as_bytes(), entry.content())?;
+            }
+            file.set_len(total)?;
+            file.sync_all()?;
+            std::fs::rename(&partial, &path)
         });
-        settled.await?;
+        let settled =
+            settled.await.unwrap_or_else(|_| Err(io::Error::other("the writing thread ended")));
+        settled.map_err(LayoutError::io(format!("cannot write {}", named(&self.path))))?;
         self.finished.store(true, Ordering::Relaxed);
         Ok(())
-    }
-}
-
-/// Appends one entry. After a failure the tar has a piece that is no entry: it is given up.
-fn append(
-    tar: &mut Tar,
-    name: &str,
-    size: u64,
-    content: &mut impl Read,
-    path: &Path,
-) -> Result<(), TransferError> {
-    let Some(mut builder) = tar.take() else {
-        return Err(refused(path, "writing it has failed or is done already"));
-    };
-    let mut header = tar::Header::new_ustar();
-    header.set_size(size);
-    header.set_mode(0o644);
-    let mut content = Counted { inner: content, count: 0 };
-    let outcome = builder.append_data(&mut header, name, &mut content);
-    outcome.map_err(LayoutError::io(format!("cannot write {}", crate::files::named(path))))?;
-    if content.count != size {
-        let cause = format!("{name} has {} bytes instead of {size}", content.count);
-        return Err(refused(path, cause));
-    }
-    *tar = Some(builder);
-    Ok(())
-}
-
-/// Counts what goes through: a tar entry must be as long as its header says.
-struct Counted<R> {
-    inner: R,
-    count: u64,
-}
-
-impl<R: Read> Read for Counted<R> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let got = self.inner.read(buffer)?;
-        self.count += got as u64;
-        Ok(got)
-    }
-}
-
-/// Pieces from the network as something to read.
-struct Pieces {
-    receiver: mpsc::Receiver<Option<Bytes>>,
-    current: Bytes,
-}
-
-impl Read for Pieces {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        while self.current.is_empty() {
-            match self.receiver.blocking_recv() {
-                Some(Some(piece)) => self.current = piece,
-                Some(None) => return Err(io::Error::other("the source failed")),
-                None => return Ok(0),
-            }
-        }
-        let count = buffer.len().min(self.current.len());
-        self.current.copy_to_slice(&mut buffer[..count]);
-        Ok(count)
     }
 }
