@@ -1,7 +1,7 @@
 //! Whatever is read the quick way is what the parser reads.
 #![no_main]
 
-use larder_core::rewrite::is_quick;
+use larder_yaml::is_quick;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {

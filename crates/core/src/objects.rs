@@ -1,11 +1,11 @@
 //! Objects of a cluster's API, and other settings in YAML: read into values, and written for people.
 
-use granit_parser::ScalarStyle;
+use larder_yaml::ScalarStyle;
 use serde_json::{Map, Number, Value};
 
 pub use crate::rewrite::ParseError;
-use crate::rewrite::parse;
-use crate::rewrite::tree::{Kind, NodeId, Tree};
+
+use larder_yaml::{Kind, NodeId, Tree, parse};
 
 /// The largest text that is read, in bytes.
 pub const LIMIT: usize = 8 * 1024 * 1024;

@@ -1,6 +1,6 @@
 //! Where do files name images, and how are those names changed without touching anything else?
 //!
-//! A file goes through four steps: it is parsed into trees whose nodes know their bytes ([`tree`]);
+//! A file goes through four steps: it is parsed into trees whose nodes know their bytes ([`larder_yaml`]);
 //! the recogniser of its [dialect] walks them and says where an image is named ([`place`]), which
 //! becomes a [`Finding`]; the caller decides a new reference for some of them and [`plan`] settles
 //! which bytes that takes; [`splice`] puts these in and proves that nothing else changed before
@@ -12,15 +12,12 @@ mod finding;
 mod insert;
 mod judge;
 pub mod overlays;
-mod parse;
 mod place;
 mod plan;
-mod quick;
 mod slot;
 mod splice;
 #[cfg(test)]
 mod tests;
-pub(crate) mod tree;
 mod variables;
 
 use std::ops::Range;
@@ -29,14 +26,13 @@ pub use dialect::chart::{app_version, dependencies};
 pub use dialect::compose::built_services;
 pub use dialect::kubernetes::{CustomResource, FieldPath};
 pub use dialect::{Above, Dialect, File, Variables, speaks_of_images};
-pub use finding::{Access, Finding, Over, Passed, Position, Role, Workload};
+pub use finding::{Access, Finding, Over, Passed, Role, Workload};
 pub use insert::{Pod, Unattached};
 pub use judge::{Hindrance, Nature};
-pub use parse::ParseError;
-pub(crate) use parse::parse;
+use larder_yaml::{Form, NodeId, Step, Tree, parse};
+pub use larder_yaml::{ParseError, Position};
 pub use plan::{Change, Plan, Wish};
 pub use splice::{Rewrite, SpliceError};
-use tree::Tree;
 
 /// The largest file that is read, in bytes.
 pub const FILE_LIMIT: u64 = 64 * 1024 * 1024;
@@ -70,7 +66,7 @@ struct Part<'t> {
     /// Where it begins.
     position: Position,
     tree: Tree<'t>,
-    form: parse::Form,
+    form: Form,
     /// Which of the scan's findings are its own.
     findings: Range<usize>,
 }
@@ -96,16 +92,8 @@ pub fn scan<'t>(text: &'t str, file: &File<'t>) -> Result<Scan<'t>, ParseError> 
     dialect::scan(text, file)
 }
 
-/// For `fuzz/`: whether a text is read the quick way, which must be as the parser reads it.
-#[cfg(fuzzing)]
-pub fn is_quick(text: &str) -> bool {
-    let Some(quick) = quick::parse(text) else { return false };
-    assert_eq!(parse::by_parser(text).as_ref(), Ok(&quick));
-    true
-}
-
 impl<'t> Part<'t> {
-    fn new(span: Range<usize>, position: Position, tree: Tree<'t>, form: parse::Form) -> Self {
+    fn new(span: Range<usize>, position: Position, tree: Tree<'t>, form: Form) -> Self {
         Self { span, position, tree, form, findings: 0..0 }
     }
 }
@@ -139,13 +127,13 @@ impl Scan<'_> {
     }
 }
 
-fn pointer(tree: &Tree<'_>, node: tree::NodeId) -> String {
+fn pointer(tree: &Tree<'_>, node: NodeId) -> String {
     let mut pointer = String::new();
     for step in tree.path(node) {
         pointer.push('/');
         match step {
-            tree::Step::Key(key) => pointer.push_str(&key.replace('~', "~0").replace('/', "~1")),
-            tree::Step::Item(number) => pointer.push_str(&number.to_string()),
+            Step::Key(key) => pointer.push_str(&key.replace('~', "~0").replace('/', "~1")),
+            Step::Item(number) => pointer.push_str(&number.to_string()),
         }
     }
     pointer

@@ -2,7 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::finding::{Access, Finding, Position, Role};
+use super::Position;
+use super::finding::{Access, Finding, Role};
 use super::overlays::{ALL, Entry, Reached, Told, name_of};
 use super::plan::{Change, Wish};
 use super::{Nature, Scan};

@@ -21,12 +21,12 @@ use std::sync::atomic::AtomicBool;
 use memchr::memmem::Finder;
 
 use super::finding::{Access, Over, Passed, Role};
-use super::parse::{Form, STOPPED, documents, is_stopped, parse, parse_json};
 use super::place::{Found, settle, shortened};
-use super::tree::{NodeId, Tree};
 use super::variables::UNKNOWN;
 use super::{ParseError, Part, Position, Scan};
 use kubernetes::CustomResource;
+use larder_yaml::{Form, STOPPED, documents, is_stopped, parse, parse_json};
+use larder_yaml::{NodeId, Tree};
 use list::Listed;
 pub(super) use shape::is_foreign;
 

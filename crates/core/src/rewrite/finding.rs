@@ -1,6 +1,7 @@
 //! One place that names an image, as it is told to the outside.
 
 use super::Dialect;
+use super::Position;
 use super::slot::Hold;
 
 /// One place that names an image.
@@ -155,37 +156,6 @@ pub struct Workload {
     pub namespace: Option<String>,
     /// The CPU architectures that its pods ask for (`kubernetes.io/arch`), one of which they need. Empty: any.
     pub architectures: Vec<String>,
-}
-
-/// A place in a file; both count from one, columns in characters.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Position {
-    /// The line.
-    pub line: usize,
-    /// The column.
-    pub column: usize,
-}
-
-impl Default for Position {
-    fn default() -> Self {
-        Self { line: 1, column: 1 }
-    }
-}
-
-impl Position {
-    /// Goes on past a text. A line ends with LF, CRLF or a lone CR.
-    pub(super) fn advance(&mut self, text: &str) {
-        let bytes = text.as_bytes();
-        let mut last = 0;
-        for at in memchr::memchr2_iter(b'\n', b'\r', bytes) {
-            if bytes[at] == b'\n' || bytes.get(at + 1) != Some(&b'\n') {
-                self.line += 1;
-                self.column = 1;
-                last = at + 1;
-            }
-        }
-        self.column += text[last..].chars().count();
-    }
 }
 
 /// Whether a finding can be edited.

@@ -4,8 +4,8 @@ use std::ops::Range;
 
 use super::plan::Change;
 use super::slot::{Form, Slot};
-use super::tree::{Kind, NodeId, Tree};
 use super::{Part, Scan};
+use larder_yaml::{Kind, NodeId, Tree};
 
 /// A pod spec of a Kubernetes object.
 #[derive(Debug, Clone, PartialEq, Eq)]

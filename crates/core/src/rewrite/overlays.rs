@@ -7,10 +7,10 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use super::finding::Finding;
-use super::parse::parse;
 use super::plan::Wish;
 use crate::reference::Image;
 use crate::retarget::{Answer, Retarget};
+use larder_yaml::parse;
 
 /// An image's name on its way up: as it was, and as it becomes in this run. Texts, without tag and digest.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]

@@ -5,14 +5,15 @@ use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 use std::rc::Rc;
 
+use super::Position;
 use super::dialect::{File, is_foreign};
-use super::finding::{Access, Finding, Over, Passed, Position, Role, Workload};
+use super::finding::{Access, Finding, Over, Passed, Role, Workload};
 use super::insert::Pod;
-use super::parse::is_stopped;
 use super::slot::{At, Hold, Slot, Words};
-use super::tree::{Kind, NodeId, Step};
 use super::variables;
 use super::{Dialect, Scan};
+use larder_yaml::is_stopped;
+use larder_yaml::{Kind, NodeId, Step};
 
 /// All that a dialect found in one tree.
 #[derive(Default)]

@@ -3,11 +3,11 @@
 use std::collections::HashMap;
 use std::ops::Range;
 
-use granit_parser::ScalarStyle;
+use larder_yaml::ScalarStyle;
 
 use super::dialect::strings;
-use super::parse::decode;
-use super::tree::{Kind, NodeId, Tree};
+use larder_yaml::decode;
+use larder_yaml::{Kind, NodeId, Tree};
 
 /// The bytes of a reference: what can be replaced to change it.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -6,10 +6,10 @@ use std::ops::Range;
 
 use super::dialect::{self, Above};
 use super::finding::Finding;
-use super::parse::{ParseError, parse_as};
 use super::plan::{Change, Wish};
-use super::tree::{NodeId, Said, Tree};
 use super::{File, Part, Scan};
+use larder_yaml::{NodeId, Said, Tree};
+use larder_yaml::{ParseError, parse_as};
 
 /// Why nothing was changed. Each is a guard that failed: the file stays as it is.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -439,7 +439,7 @@ fn same_but_for(
     }
     // What was added says what it should, and nothing more.
     let added: Vec<Range<usize>> = added.into_iter().filter(|span| !span.is_empty()).collect();
-    let inside = |node: &super::tree::Node<'_>| {
+    let inside = |node: &larder_yaml::Node<'_>| {
         let start = node.span().start;
         let passed = added.partition_point(|span| span.end <= start);
         added.get(passed).is_some_and(|span| span.contains(&start))
@@ -447,7 +447,7 @@ fn same_but_for(
     let says: Vec<&str> = tree
         .nodes
         .iter()
-        .filter(|node| matches!(node.kind, super::tree::Kind::Scalar(_)) && inside(node))
+        .filter(|node| matches!(node.kind, larder_yaml::Kind::Scalar(_)) && inside(node))
         .map(|node| &*node.value)
         .collect();
     if says == expected { Ok(()) } else { Err(SpliceError::Meaning) }

@@ -2,8 +2,6 @@
 
 mod dialects;
 mod look;
-mod quick;
-
 use super::*;
 use crate::reference::{Reference, Unqualified};
 

@@ -4,10 +4,10 @@ use std::ops::Range;
 
 use super::super::finding::{Access, Finding, Over, Role};
 use super::super::objects_of;
-use super::super::parse::parse;
 use super::list::Listed;
 use super::{Dialect, shape};
 use crate::reference::is_open;
+use larder_yaml::parse;
 
 /// The version of what a chart installs, by its `Chart.yaml`. None: it does not say, or it is none.
 pub fn app_version(chart: &str) -> Option<String> {

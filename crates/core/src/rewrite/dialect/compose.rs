@@ -5,12 +5,12 @@ use std::rc::Rc;
 
 use super::super::finding::{Role, Workload};
 use super::super::overlays::name_of;
-use super::super::parse::parse;
 use super::super::place::{Found, Place, Written};
-use super::super::tree::{NodeId, Tree};
 use super::super::variables;
 use super::kubernetes::{images_of, values_of};
 use super::{Dialect, File, strings};
+use larder_yaml::parse;
+use larder_yaml::{NodeId, Tree};
 
 const MAY_BE_BUILT: &str = "its variables make it what a service builds, or another image";
 const IMAGE_SCHEME: &str = "docker-image://";

@@ -11,11 +11,11 @@ use std::rc::Rc;
 use std::str::FromStr;
 
 use super::super::finding::{Over, Role, Workload};
-use super::super::parse::is_stopped;
 use super::super::place::{Found, Place, Written, shortened};
-use super::super::tree::{NodeId, Tree, Visited};
 use super::shape::{self, Around};
 use super::{Dialect, File, strings};
+use larder_yaml::is_stopped;
+use larder_yaml::{NodeId, Tree, Visited};
 
 const LISTS: [&str; 3] = ["containers", "initContainers", "ephemeralContainers"];
 const NOT_LOOKED_INTO: [&str; 2] = ["CustomResourceDefinition", "Secret"];

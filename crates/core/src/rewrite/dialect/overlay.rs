@@ -2,8 +2,8 @@
 
 use super::super::finding::Role;
 use super::super::place::{Found, Parts, Place, Written};
-use super::super::tree::{NodeId, Tree};
 use super::{Dialect, File, strings};
+use larder_yaml::{NodeId, Tree};
 
 const KINDS: [&str; 2] = ["Kustomization", "Component"];
 

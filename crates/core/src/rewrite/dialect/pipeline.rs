@@ -5,8 +5,8 @@ use std::rc::Rc;
 
 use super::super::finding::{Over, Role, Workload};
 use super::super::place::{Found, Place, Written, shortened};
-use super::super::tree::{NodeId, Tree};
 use super::{Dialect, File, shape};
+use larder_yaml::{NodeId, Tree};
 
 /// What is inside these is not for the one who runs the jobs to read as an image.
 const NOT_LOOKED_INTO: [&str; 12] = [

@@ -6,8 +6,8 @@ use std::rc::Rc;
 
 use super::super::finding::{Over, Role, Workload};
 use super::super::place::{Found, Parts, Place, Written};
-use super::super::tree::{NodeId, Tree, Visited};
 use super::{Dialect, File};
+use larder_yaml::{NodeId, Tree, Visited};
 
 /// Whose the mapping is that is looked at.
 pub(super) struct Around<'f> {

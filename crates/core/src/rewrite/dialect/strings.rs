@@ -2,8 +2,8 @@
 
 use std::ops::Range;
 
-use super::super::tree::{Kind, NodeId, Tree};
 use super::shape;
+use larder_yaml::{Kind, NodeId, Tree};
 
 /// What the surroundings of a text say of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

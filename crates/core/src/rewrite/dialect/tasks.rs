@@ -2,8 +2,8 @@
 
 use super::super::finding::Role;
 use super::super::place::{Found, Place, Written};
-use super::super::tree::{NodeId, Tree};
 use super::{Dialect, File};
+use larder_yaml::{NodeId, Tree};
 
 /// Finds the images of all container definitions. False: there are none.
 pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut Found) -> bool {

@@ -9,7 +9,7 @@ mod scalar;
 
 use granit_parser::ScalarStyle;
 
-use super::tree::{Kind, Tree};
+use crate::tree::{Kind, Tree};
 use scalar::Scalar;
 
 /// How deep collections may nest here, well within what the parser allows.

@@ -8,15 +8,15 @@ use std::sync::OnceLock;
 use granit_parser::ScalarStyle;
 
 /// The most nodes that one text may have: bounds the memory that a hostile file can take.
-pub(crate) const NODE_LIMIT: usize = 4_000_000;
+pub const NODE_LIMIT: usize = 4_000_000;
 
 /// A node's number in the [`Tree`].
-pub(crate) type NodeId = usize;
+pub type NodeId = usize;
 
 /// The documents of one text. Nodes lie in the order of the text, each before what it holds, so
 /// that a collection is the nodes from its own number up to where the [next](Node::next) begins.
 #[derive(Debug, Default, PartialEq)]
-pub(crate) struct Tree<'t> {
+pub struct Tree<'t> {
     pub text: &'t str,
     pub nodes: Vec<Node<'t>>,
     /// The top node of each document.
@@ -37,8 +37,9 @@ struct Place {
     number: u32,
 }
 
+/// A scalar, a collection or an alias, as it stands in the text.
 #[derive(Debug, PartialEq)]
-pub(crate) struct Node<'t> {
+pub struct Node<'t> {
     pub kind: Kind,
     /// A scalar's text, without quotes and escapes.
     pub value: Cow<'t, str>,
@@ -51,8 +52,9 @@ pub(crate) struct Node<'t> {
     next: u32,
 }
 
+/// What a node is. JSON's objects are mappings and its arrays sequences, both in flow style.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Kind {
+pub enum Kind {
     Scalar(ScalarStyle),
     Sequence,
     Mapping,
@@ -61,8 +63,10 @@ pub(crate) enum Kind {
 
 /// What a text says, without its places: what must be the same before and after an edit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Said<'a> {
+pub enum Said<'a> {
+    /// Its value and its tag.
     Scalar(&'a str, Option<&'a str>),
+    /// The number of the anchor that it names.
     Alias(u32),
     Open(Kind, Option<&'a str>),
     Close,
@@ -83,6 +87,7 @@ impl Node<'_> {
 }
 
 impl<'t> Tree<'t> {
+    /// A tree without nodes, to be filled by [`add`](Self::add) and [`close`](Self::close) in the order of the text.
     pub fn new(text: &'t str) -> Self {
         // About as many as there are; what is larger grows.
         let nodes = Vec::with_capacity((text.len() / 8).min(4096));
@@ -273,9 +278,9 @@ impl<'t> Tree<'t> {
     }
 }
 
-/// One step down into a tree.
+/// One step down into a tree: to the value of a key, or to the item with a number, counted from zero.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Step<'a> {
+pub enum Step<'a> {
     Key(&'a str),
     Item(usize),
 }
@@ -308,9 +313,10 @@ impl Iterator for Children<'_, '_> {
 }
 
 /// The nodes that a walk has been at: each is looked at once, however many aliases name it.
-pub(crate) struct Visited(Vec<bool>);
+pub struct Visited(Vec<bool>);
 
 impl Visited {
+    /// A walk that has been at no node yet.
     pub fn none_of(tree: &Tree<'_>) -> Self {
         Self(vec![false; tree.nodes.len()])
     }
@@ -322,7 +328,7 @@ impl Visited {
 }
 
 /// See [`Tree::said`].
-pub(crate) struct Sayings<'a, 't> {
+pub struct Sayings<'a, 't> {
     tree: &'a Tree<'t>,
     /// Those that may still come, in their order.
     without: &'a [Range<usize>],

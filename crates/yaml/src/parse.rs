@@ -6,9 +6,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use granit_parser::{Event, Options, Parser, ScalarStyle, Tag};
 
-use super::Position;
-use super::quick;
-use super::tree::{Kind, NODE_LIMIT, Tree};
+use crate::position::Position;
+use crate::quick;
+use crate::tree::{Kind, NODE_LIMIT, Tree};
 
 /// Why a file cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -22,17 +22,17 @@ pub struct ParseError {
 
 impl ParseError {
     /// The same in a text that goes before.
-    pub(super) fn after(mut self, start: Position) -> Self {
+    pub fn after(mut self, start: Position) -> Self {
         self.position.line += start.line - 1;
         self
     }
 }
 
 /// What is said of a text whose reader was told to stop.
-pub(super) const STOPPED: &str = "reading it takes too long";
+pub const STOPPED: &str = "reading it takes too long";
 
 /// Whether the waiting caller has given up.
-pub(super) fn is_stopped(stop: Option<&AtomicBool>) -> bool {
+pub fn is_stopped(stop: Option<&AtomicBool>) -> bool {
     stop.is_some_and(|stop| stop.load(Ordering::Relaxed))
 }
 
@@ -45,12 +45,12 @@ fn options() -> Options {
 }
 
 /// Parses every document of a YAML text: plain ones the quick way, all others by the parser.
-pub(crate) fn parse(text: &str) -> Result<Tree<'_>, ParseError> {
+pub fn parse(text: &str) -> Result<Tree<'_>, ParseError> {
     quick::parse(text).map_or_else(|| by_parser(text), Ok)
 }
 
 /// Nothing here is recursive; the parser bounds the nesting.
-pub(super) fn by_parser(text: &str) -> Result<Tree<'_>, ParseError> {
+pub(crate) fn by_parser(text: &str) -> Result<Tree<'_>, ParseError> {
     let mut parser = Parser::new_from_str_with_options(text, options());
     let mut tree = Tree::new(text);
     while let Some(event) = parser.next_event() {
@@ -95,7 +95,7 @@ fn written(tag: Option<Cow<'_, Tag>>) -> Option<Box<str>> {
 }
 
 /// The value of one scalar that is parsed on its own. None: it is none.
-pub(crate) fn decode(slice: &str) -> Option<String> {
+pub fn decode(slice: &str) -> Option<String> {
     let mut parser = Parser::new_from_str_with_options(slice, options());
     let mut found = None;
     while let Some(event) = parser.next_event() {
@@ -112,7 +112,7 @@ pub(crate) fn decode(slice: &str) -> Option<String> {
 /// The documents of a YAML stream, by their bytes. A line that begins with `---` ends a document
 /// wherever it stands (YAML 1.2, 9.1.2), so that each can be parsed alone. A stream with
 /// directives is taken as one.
-pub(crate) fn documents(text: &str) -> Vec<Range<usize>> {
+pub fn documents(text: &str) -> Vec<Range<usize>> {
     let bytes = text.as_bytes();
     let mut parts = Vec::new();
     let mut from = 0;
@@ -134,7 +134,7 @@ pub(crate) fn documents(text: &str) -> Vec<Range<usize>> {
 
 /// How a text is read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Form {
+pub enum Form {
     Yaml,
     /// RFC 8259, strictly, since broken JSON may be YAML of another meaning.
     Json,
@@ -143,7 +143,7 @@ pub(crate) enum Form {
 }
 
 /// Reads a text again in the form that it had.
-pub(super) fn parse_as(text: &str, form: Form) -> Result<Tree<'_>, ParseError> {
+pub fn parse_as(text: &str, form: Form) -> Result<Tree<'_>, ParseError> {
     match form {
         Form::Yaml => parse(text),
         form => parse_json(text, None, form),
@@ -154,7 +154,7 @@ pub(super) fn parse_as(text: &str, form: Form) -> Result<Tree<'_>, ParseError> {
 const DEPTH: usize = 255;
 
 /// Parses a JSON text: one value, in which every node knows its bytes. A byte order mark before it is passed over.
-pub(crate) fn parse_json<'t>(
+pub fn parse_json<'t>(
     text: &'t str,
     stop: Option<&AtomicBool>,
     form: Form,

@@ -2,8 +2,8 @@
 
 use proptest::prelude::*;
 
-use super::super::parse::by_parser;
-use super::super::quick;
+use crate::parse::by_parser;
+use crate::quick;
 
 /// Whether it was read the quick way; then it must be as the parser reads it.
 fn agrees(text: &str) -> bool {
@@ -16,7 +16,7 @@ fn agrees(text: &str) -> bool {
 #[test]
 fn what_people_write_is_read_the_quick_way() {
     for text in [
-        super::DEPLOYMENT.split_once("      - image: \"").unwrap().0,
+        "# the board\napiVersion: apps/v1\nkind: Deployment\nmetadata: {name: board, namespace: scada}\nspec:\n  containers:\n  - name: wait\n    image: 'x.example/kettle:2'   # quoted\n",
         "---\n# a comment\na: 1 # another\nb:\n\n  - x\n  # within\n  - y: 'it''s'\n    z: \"q\"\nc:\n",
         "a:\n- b\n- c: [x, 'y', {z: 1, w: [a]}]\n  d: {}\n-\n  - []\n- - e\n  - f\ng: h:i # j\n",
         "a:\n  - b: |\n      one\n        two\n\n      # three\n  # four\n    c: >-\n      five\n      six\n\n      seven\n",

@@ -1,7 +1,7 @@
 //! Collections in flow style.
 
 use super::{DEPTH, Plain};
-use crate::rewrite::tree::Kind;
+use crate::tree::Kind;
 
 impl Plain<'_> {
     /// A collection in flow style, each scalar of it on one line.
