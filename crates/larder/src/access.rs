@@ -10,12 +10,12 @@ use larder_core::access::identity::{Expected, KEY_SET_LIMIT};
 use larder_core::access::rate::Rate;
 use larder_core::digest::Digest;
 use larder_server::{Cluster, ClusterIdentity, KeySource};
+use larder_transfer::files::read_bounded;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject as _;
 
 use crate::config::{Config, Identity};
 use crate::failure::Failure;
-use crate::files::read_bounded;
 
 /// The larder's own secret; it is made where it is missing.
 pub fn secret(config: &Config) -> Result<[u8; 32], Failure> {
@@ -41,7 +41,7 @@ pub fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
                 let path = config.folder().join(path);
                 let read = CertificateDer::from_pem_file(&path).map_err(|error| {
                     let what = format!("cannot read the certificate of the cluster {name}");
-                    let cause = format!("{}: {error}", crate::files::named(&path));
+                    let cause = format!("{}: {error}", larder_transfer::files::named(&path));
                     Failure::usage(what, cause, "name the PEM file that its nodes show")
                 })?;
                 Some(Arc::from(read.as_ref()))
@@ -101,7 +101,9 @@ fn key_source(
         Some(path) => {
             let path = config.folder().join(path);
             let read = std::fs::read(&path);
-            read.map_err(|error| wrong(format!("{}: {error}", crate::files::named(&path))))?
+            read.map_err(|error| {
+                wrong(format!("{}: {error}", larder_transfer::files::named(&path)))
+            })?
         }
     };
     let made_of = Digest::of(&[identity.keys.as_bytes(), b"\n", &ca].concat());
@@ -124,5 +126,5 @@ fn key_source(
 
 fn read_keys(path: &Path) -> Result<Vec<u8>, String> {
     read_bounded(path, KEY_SET_LIMIT)
-        .map_err(|error| format!("{}: {error}", crate::files::named(path)))
+        .map_err(|error| format!("{}: {error}", larder_transfer::files::named(path)))
 }

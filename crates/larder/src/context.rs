@@ -10,10 +10,10 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::{Malformed, Reading, Reference, Unqualified};
 pub use larder_store::now;
 use larder_store::{Store, StoreError};
+pub use larder_transfer::files::shown;
 
 use crate::config::{self, Config, Provenance};
 use crate::failure::{Exit, Failure};
-pub use crate::files::shown;
 use crate::output::Output;
 
 /// What every command works with.
@@ -141,7 +141,10 @@ pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
         Ok(text) => text,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Lock::default()),
         Err(error) => {
-            return Err(Failure::io(format!("cannot read {}", crate::files::named(&path)), &error));
+            return Err(Failure::io(
+                format!("cannot read {}", larder_transfer::files::named(&path)),
+                &error,
+            ));
         }
     };
     Lock::read(&text).map_err(|error| {
@@ -149,7 +152,7 @@ pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
             LockError::Shape { at, .. } => text.get(..*at).unwrap_or_default().matches('\n').count() + 1,
             _ => 1,
         };
-        let what = format!("{}:{line} cannot be used", crate::files::named(&path));
+        let what = format!("{}:{line} cannot be used", larder_transfer::files::named(&path));
         Failure::usage(what, &error, "take the version before from your version control, or write it anew with `larder intake lock`")
     })
 }
@@ -165,7 +168,8 @@ pub fn check_store(config: &Config) -> Result<(), Failure> {
 /// There is no store.
 pub fn no_store(config: &Config) -> Failure {
     let folder = config.data();
-    let what = format!("cannot open the larder's store in {}", crate::files::named(&folder));
+    let what =
+        format!("cannot open the larder's store in {}", larder_transfer::files::named(&folder));
     let remedy = "is its disk there? A new store is made by `larder init`, or by a command that fills it, with `--new-store`";
     Failure::usage(what, "there is no store in it", remedy)
 }
@@ -174,7 +178,8 @@ pub fn no_store(config: &Config) -> Failure {
 pub fn open_store(config: &Config) -> Result<Store, Failure> {
     check_store(config)?;
     let folder = config.data();
-    let what = || format!("cannot open the larder's store in {}", crate::files::named(&folder));
+    let what =
+        || format!("cannot open the larder's store in {}", larder_transfer::files::named(&folder));
     let store = Store::open_local(&folder).map_err(|error| Failure::store(what(), &error))?;
     Ok(store.with_reserve(config.larder.reserve))
 }

@@ -16,11 +16,11 @@ use std::time::SystemTime;
 use larder_core::rewrite::{
     Above, CustomResource, FILE_LIMIT, File, Finding, Over, Scan, scan, speaks_of_images,
 };
+use larder_transfer::files::{shown, shown_from};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::failure::{Exit, Failure};
-use crate::files::{shown, shown_from};
 pub use charts::Family;
 use charts::{Charts, Facts};
 

@@ -4,9 +4,10 @@ use std::fmt;
 use std::path::Path;
 
 use larder_client::{ClientError, Wanted};
+use larder_core::parcel::SignedError;
 use larder_store::StoreError;
-
-use crate::transfer::{LayoutError, TransferError};
+use larder_transfer::parcel::ParcelError;
+use larder_transfer::{LayoutError, TransferError};
 
 /// How the program ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -73,7 +74,7 @@ impl Failure {
 
     /// The same of a file that `what` does not name.
     pub fn file(what: impl Into<String>, path: &Path, cause: &std::io::Error) -> Self {
-        let there = format!("{}: {cause}", crate::files::shown(path));
+        let there = format!("{}: {cause}", larder_transfer::files::shown(path));
         Self { cause: there, ..Self::io(what, cause) }
     }
 
@@ -122,6 +123,41 @@ impl Failure {
             remedy: remedy.into(),
             exit,
         }
+    }
+
+    /// An error about a parcel or a receipt.
+    pub fn parcel(what: impl Into<String>, error: &ParcelError) -> Self {
+        let (remedy, exit) = match error {
+            ParcelError::Io { source, .. } => {
+                return Self { cause: error.to_string(), ..Self::io(what, source) };
+            }
+            ParcelError::Store(error) => return Self::store(what, error),
+            ParcelError::Files(_) => ("name the parcel's folder, or its files", Exit::Usage),
+            ParcelError::Incomplete(_) => ("have these files sent again", Exit::No),
+            ParcelError::Stranger { .. } => (
+                "if it is whose it should be, add the key to `trust` in [parcel] of larder.toml",
+                Exit::No,
+            ),
+            ParcelError::Shelf { .. } => (
+                "`trust` in [parcel] names the shelves of each key; nothing was unpacked",
+                Exit::No,
+            ),
+            ParcelError::Key { .. } => ("`larder parcel sign-key` makes one", Exit::Usage),
+            ParcelError::Receipt { .. } => ("`larder parcel receipt` writes one", Exit::Usage),
+            ParcelError::Signed { source: SignedError::Shape, .. } => {
+                ("name the file that `larder parcel` wrote", Exit::Usage)
+            }
+            ParcelError::Signed { .. } | ParcelError::Contents(_) => {
+                ("have it sent again", Exit::Content)
+            }
+            ParcelError::Altered(_) => {
+                ("have the bad files sent again; nothing of them was kept", Exit::Content)
+            }
+            ParcelError::NotHeld { .. } => {
+                ("have it packed without `--since`, or since a receipt of today", Exit::No)
+            }
+        };
+        Self::usage(what, error, remedy).ending(exit)
     }
 
     /// What moving an image met.

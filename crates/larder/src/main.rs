@@ -7,14 +7,13 @@
 //! * [`context`] - where a command runs: its configuration, its store, how it reads references
 //! * [`deployments`] - files and folders of deployments, read and replaced
 //! * [`failure`] - errors in their three parts, with the exit status
-//! * [`files`] - reading and writing files safely; `-` as stdin
 //! * [`handoff`], [`node_files`]: what clusters and nodes are given
 //! * [`keys`], [`record`]: keys and records, as commands use them
 //! * [`kube`] - a cluster's API
 //! * [`output`] - everything that is written to the terminal: reports, tables, progress, JSON
-//! * [`parcel`] - parcels written and read
+//! * [`parcel`] - the keys of parcels, as the configuration has them
 //! * [`pick`] - options that several commands share
-//! * [`place`], [`transfer`]: registries, folders and archives, and moving images between them
+//! * [`place`] - registries, folders and archives, as the call names them
 //! * [`plan`], [`policy`]: what follows from a configuration, for the server and for commands
 
 mod access;
@@ -23,7 +22,6 @@ mod config;
 mod context;
 mod deployments;
 mod failure;
-mod files;
 mod handoff;
 mod keys;
 mod kube;
@@ -35,7 +33,6 @@ mod place;
 mod plan;
 mod policy;
 mod record;
-mod transfer;
 
 use std::path::PathBuf;
 use std::process::ExitCode;

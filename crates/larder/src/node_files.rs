@@ -4,8 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use larder_core::nodes::{Line, Reads, RuntimeConfig};
-
-use crate::files::read_bounded;
+use larder_transfer::files::read_bounded;
 
 /// The folder of folders.
 pub const CERTS: &str = "certs.d";

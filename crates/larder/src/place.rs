@@ -8,11 +8,11 @@ use std::path::PathBuf;
 use larder_core::digest::Digest;
 use larder_core::name::Tag;
 use larder_core::reference::{Reference, Selector};
+use larder_transfer::{Archive, Layout, NewArchive, Own, Remote, Source, Target};
 
 use crate::config::Config;
 use crate::context::{open_store, read_reference, reference};
 use crate::failure::Failure;
-use crate::transfer::{Archive, Layout, NewArchive, Own, Remote, Source, Target};
 
 /// A place as written.
 #[derive(Debug, Clone)]
@@ -98,7 +98,7 @@ impl Place {
 
     /// Opens it to read from.
     pub fn source(&self, config: Option<&Config>) -> Result<Opened, Failure> {
-        let what = |path: &PathBuf| format!("cannot read {}", crate::files::named(path));
+        let what = |path: &PathBuf| format!("cannot read {}", larder_transfer::files::named(path));
         match self {
             Self::Registry(reference) => {
                 let repository = reference.repository.clone();
@@ -141,7 +141,8 @@ impl Place {
         tag_there: Option<Tag>,
         config: Option<&Config>,
     ) -> Result<(Box<dyn Target>, Option<Tag>), Failure> {
-        let what = |path: &PathBuf| format!("cannot write to {}", crate::files::named(path));
+        let what =
+            |path: &PathBuf| format!("cannot write to {}", larder_transfer::files::named(path));
         let tag = |name: &Option<String>| -> Result<Option<Tag>, Failure> {
             match name {
                 Some(name) => name.parse().map(Some).map_err(|error| {
@@ -229,10 +230,10 @@ impl std::fmt::Display for Place {
         match self {
             Self::Registry(reference) => write!(f, "{reference}"),
             Self::Folder(path, None) | Self::Archive(path, None) => {
-                write!(f, "{}", crate::files::named(path))
+                write!(f, "{}", larder_transfer::files::named(path))
             }
             Self::Folder(path, Some(name)) | Self::Archive(path, Some(name)) => {
-                write!(f, "{}#{name}", crate::files::named(path))
+                write!(f, "{}#{name}", larder_transfer::files::named(path))
             }
         }
     }

@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::Selector;
+use larder_transfer::{Engine, Order, companions};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -12,7 +13,6 @@ use crate::context::{Context, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report, bytes, count};
 use crate::place::{Opened, Place};
-use crate::transfer::{Engine, Order, companions};
 
 /// Copy one image between registry, OCI layout folder and archive
 ///

@@ -27,7 +27,7 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         context.output.raw(TEMPLATE);
         return Ok(Exit::Done);
     }
-    let what = || format!("cannot write {}", crate::files::named(&args.path));
+    let what = || format!("cannot write {}", larder_transfer::files::named(&args.path));
     let mut file = match std::fs::File::create_new(&args.path) {
         Ok(file) => file,
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
@@ -71,10 +71,10 @@ impl Report for InitReport {
 
     fn show(&self, out: &Output) {
         if let Some(path) = &self.written {
-            out.result(format!("wrote {}", crate::files::named(path)));
+            out.result(format!("wrote {}", larder_transfer::files::named(path)));
         }
         if let Some(store) = &self.store {
-            out.result(format!("made the store in {}", crate::files::named(store)));
+            out.result(format!("made the store in {}", larder_transfer::files::named(store)));
         }
         if self.written.is_some() {
             out.note(

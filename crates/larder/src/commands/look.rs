@@ -14,16 +14,16 @@ use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kin
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_core::shown::cut;
+use larder_transfer::files::with_stdin;
+use larder_transfer::{Source, TransferError, companions};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, reference, reference_on_shelf, store_if_any, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::with_stdin;
 use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, bytes, count, paint, short};
 use crate::place::{Opened, Place};
-use crate::transfer::{Source, TransferError, companions};
 
 /// Say what a reference is, without pulling it; with two, whether they are the same
 #[derive(Debug, Clone, clap::Args)]

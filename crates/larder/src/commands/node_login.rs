@@ -6,12 +6,12 @@ use std::path::{Path, PathBuf};
 use larder_client::{Web, WebOptions};
 use larder_core::access::key::Key;
 use larder_core::reference::{Reference, Unqualified};
+use larder_transfer::files::{CA_LIMIT, read_bounded};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::{CA_LIMIT, read_bounded};
 
 /// Turn a pod's service account into a pull token, for the kubelet
 ///
@@ -87,9 +87,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let bytes = read_bounded(path, 4096).map_err(|error| unread(path, &error))?;
             let text = String::from_utf8_lossy(&bytes).into_owned();
             let (user, key) = text.trim().rsplit_once(':').unwrap_or(("", text.trim()));
-            let key: Key = key
-                .parse()
-                .map_err(|error| wrong(format!("{}: {error}", crate::files::named(path))))?;
+            let key: Key = key.parse().map_err(|error| {
+                wrong(format!("{}: {error}", larder_transfer::files::named(path)))
+            })?;
             (user.to_owned(), key.reveal().to_owned())
         }
         _ => {

@@ -12,11 +12,12 @@ pub(super) mod verify;
 use std::path::PathBuf;
 
 use larder_core::signature::VerifyingKey;
+use larder_transfer::parcel::Trust;
 
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
-use crate::parcel::Trust;
+use crate::parcel::trust_of;
 
 /// The steps of a parcel's way.
 #[derive(Debug, clap::Subcommand)]
@@ -42,12 +43,12 @@ struct Named {
 
 impl Named {
     fn shown(&self) -> String {
-        let shown: Vec<String> = self.paths.iter().map(crate::files::named).collect();
+        let shown: Vec<String> = self.paths.iter().map(larder_transfer::files::named).collect();
         shown.join(" ")
     }
 
     fn trust(&self, config: Option<&Config>) -> Result<Trust, Failure> {
-        Trust::of(config, &self.trust).map_err(|error| error.failure("cannot tell whom to believe"))
+        trust_of(config, &self.trust, "cannot tell whom to believe")
     }
 }
 

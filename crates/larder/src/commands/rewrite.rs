@@ -13,13 +13,13 @@ use larder_core::reference::Reference;
 use larder_core::retarget::{Direction, Pin, Retarget, Wish};
 use larder_core::rewrite::decide::{Decided, Decider, Decision, Others, What};
 use larder_core::rewrite::{File, Scan, scan};
+use larder_transfer::files::{Replacements, shown};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::{Context, read_lock};
 use crate::deployments::{self, Broken, Deployment, Sight};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::{Replacements, shown};
 use crate::output::{Output, Report};
 use crate::pick::Pick;
 
@@ -284,7 +284,7 @@ fn may_replace(path: &Path, force: bool) -> Result<(), String> {
         if !real.starts_with(&tree) && !inside {
             return Err(format!(
                 "it is a link that leads out of its folder, to {}; nothing was written",
-                crate::files::named(&real)
+                larder_transfer::files::named(&real)
             ));
         }
     }

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use larder_core::quantity::Span;
 use larder_server::{App, Certificates, Crew, Figures, Listener, Plan, Registry, Tls, serve};
+use larder_transfer::files::{CA_LIMIT, read_bounded};
 use schemars::JsonSchema;
 use serde::Serialize;
 use tokio::net::TcpListener;
@@ -15,7 +16,6 @@ use crate::commands::store::convert::convert;
 use crate::config::{Config, warnings};
 use crate::context::{Context, check_store, now, open_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::{CA_LIMIT, read_bounded};
 use crate::output::{Output, Report, STRONG, count, paint};
 
 mod reload;

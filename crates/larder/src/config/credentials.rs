@@ -10,12 +10,12 @@ use std::time::{Duration, Instant, SystemTime};
 use larder_client::{Account, Credentials as Login, Fresh};
 use larder_core::handoff::{Held, read_secrets};
 use larder_core::name::Host;
+use larder_transfer::files::read_bounded;
 use serde::Deserialize;
 
 use super::model::Config;
 use super::upstream::{Credentials, Sourced, Upstream};
 use crate::failure::Failure;
-use crate::files::read_bounded;
 
 /// How long a program may take, and how much it may say.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -102,7 +102,7 @@ impl Origin {
                 let bytes = read_bounded(&path, LIMIT)
                     .map_err(|error| Failure::file(what(), &path, &error))?;
                 let text = String::from_utf8_lossy(&bytes);
-                plain(&what(), &text, crate::files::named(&path))
+                plain(&what(), &text, larder_transfer::files::named(&path))
             }
             Credentials { env: None, file: None, command: Some(words), auth_file: None } => {
                 let [program, arguments @ ..] = words.as_slice() else {
@@ -135,7 +135,7 @@ impl Origin {
             Ok(rest) => std::env::home_dir().unwrap_or_default().join(rest),
             Err(_) => self.folder.join(path),
         };
-        let shown = crate::files::named(&path);
+        let shown = larder_transfer::files::named(&path);
         let bytes =
             read_bounded(&path, AUTH_FILE).map_err(|error| Failure::file(what, &path, &error))?;
         let text = String::from_utf8_lossy(&bytes);

@@ -26,7 +26,7 @@ pub(super) fn at(path: &Path, text: &str, byte: usize, message: &str, remedy: &s
     let number = line.to_string();
     let blank = " ".repeat(number.len());
     let mark = " ".repeat((column - 1).min(shown.chars().count()));
-    let what = format!("{}:{line}:{column} cannot be used", crate::files::named(path));
+    let what = format!("{}:{line}:{column} cannot be used", larder_transfer::files::named(path));
     let shown = larder_core::shown::shown(&shown);
     let mut failure = Failure::usage(what, message.trim_end().replace('\n', "; "), remedy);
     failure.cause.push_str(&format!("\n\n {blank} |\n {number} | {shown}\n {blank} | {mark}^\n"));

@@ -30,7 +30,10 @@ pub fn find(from: &Path) -> Result<PathBuf, Failure> {
     found.ok_or_else(|| {
         Failure::usage(
             "cannot find the configuration",
-            format!("there is no {NAME} in {} or a folder above it", crate::files::named(from)),
+            format!(
+                "there is no {NAME} in {} or a folder above it",
+                larder_transfer::files::named(from)
+            ),
             "`larder init` writes one; `--config FILE` names one elsewhere",
         )
     })
@@ -72,14 +75,14 @@ fn load_all(path: &Path) -> Result<Config, Failure> {
 }
 
 fn read(path: &Path) -> Result<Source, Failure> {
-    let what = || format!("cannot read {}", crate::files::named(path));
+    let what = || format!("cannot read {}", larder_transfer::files::named(path));
     let size = fs::metadata(path).map_err(|error| Failure::io(what(), &error))?.len();
     if size > LIMIT {
         return Err(Failure::usage(what(), format!("it has {size} bytes; 8 MiB are the most"), ""));
     }
     let text = fs::read_to_string(path).map_err(|error| Failure::io(what(), &error))?;
     let file = toml::from_str(&text).map_err(|error| fault::toml(path, &text, &error))?;
-    let shown = crate::files::shown(path).into();
+    let shown = larder_transfer::files::shown(path).into();
     Ok(Source { path: path.to_owned(), shown, text, file })
 }
 
@@ -98,7 +101,13 @@ fn expand(source: &Source, include: &Spanned<String>) -> Result<Vec<PathBuf>, Fa
     let matcher: Pattern = name.parse().map_err(|error| wrong(&format!("{error}"), ""))?;
     let folder = base.join(folder);
     let entries = fs::read_dir(&folder).map_err(|error| {
-        wrong(&format!("the folder {} cannot be read: {error}", crate::files::named(&folder)), "")
+        wrong(
+            &format!(
+                "the folder {} cannot be read: {error}",
+                larder_transfer::files::named(&folder)
+            ),
+            "",
+        )
     })?;
     let mut found: Vec<PathBuf> = entries
         .flatten()
@@ -155,7 +164,7 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
     let classes = Classes::new(all().map(|class| (class.name.as_str(), class.r#match.as_slice())));
     let classes = classes.map_err(|error| {
         Failure::usage(
-            format!("{} cannot be used", crate::files::named(&sources[0].path)),
+            format!("{} cannot be used", larder_transfer::files::named(&sources[0].path)),
             error,
             "",
         )
@@ -206,7 +215,7 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
     }
     let larder = larder.ok_or_else(|| {
         Failure::usage(
-            format!("{} cannot be used", crate::files::named(&path)),
+            format!("{} cannot be used", larder_transfer::files::named(&path)),
             "it has no [larder] table",
             "`larder init` writes a commented configuration to start from",
         )
@@ -279,7 +288,7 @@ fn check_twice<'s, T: 's>(
             if let Some(first) = seen.insert(name.clone(), &source.path) {
                 let message = format!(
                     "the {what} `{name}` is there twice; first in {}",
-                    crate::files::named(first)
+                    larder_transfer::files::named(first)
                 );
                 return Err(source.fault(place, &message, "leave one of them out"));
             }

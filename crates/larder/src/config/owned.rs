@@ -48,7 +48,7 @@ pub fn foreign(path: &Path) -> Option<String> {
     let made = link.map(|of| Facts { mode: 0o600, ..Facts::from(&of) });
     let there = fs::metadata(path).ok().map(|of| Facts::from(&of));
     let why = made.into_iter().chain(there).find_map(|of| fault(me, of))?;
-    Some(format!("{}: {why}", crate::files::named(path)))
+    Some(format!("{}: {why}", larder_transfer::files::named(path)))
 }
 
 #[cfg(test)]

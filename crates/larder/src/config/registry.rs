@@ -66,7 +66,7 @@ impl Config {
         let mut pem = Vec::new();
         for path in [Some(&certificate), (key != certificate).then_some(&key)].into_iter().flatten()
         {
-            let read = crate::files::read_bounded(path, crate::node_files::LIMIT);
+            let read = larder_transfer::files::read_bounded(path, crate::node_files::LIMIT);
             pem.extend(read.map_err(|error| Failure::file(what(), path, &error))?);
             pem.push(b'\n');
         }
@@ -87,7 +87,7 @@ impl Config {
                 Failure::io(
                     format!(
                         "cannot read the certificates {} of {}",
-                        crate::files::named(&path),
+                        larder_transfer::files::named(&path),
                         upstream.host
                     ),
                     &error,

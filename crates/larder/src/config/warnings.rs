@@ -3,11 +3,11 @@
 
 use larder_core::certificate;
 use larder_store::now;
+use larder_transfer::files::{CA_LIMIT, read_bounded};
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject as _;
 
 use super::{Cluster, Config};
-use crate::files::{CA_LIMIT, read_bounded};
 use crate::output::time;
 
 /// When the end of a certificate is told beforehand, in seconds.
@@ -41,7 +41,7 @@ fn served_certificate(config: &Config) -> Option<String> {
     let own = config.larder.url.host.name();
     let date = |seconds: i64| time(seconds.saturating_mul(1000));
     let now = now() / 1000;
-    let named = crate::files::named(&path);
+    let named = larder_transfer::files::named(&path);
     if read.names.is_empty() {
         return Some(format!("{named} names no host (`subjectAltName`): nodes refuse it"));
     }

@@ -6,8 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use larder_core::rewrite::{Variables, app_version, built_services, dependencies, shared_registry};
-
-use crate::files::read_regular;
+use larder_transfer::files::read_regular;
 
 /// The largest description of a chart that is read, in bytes.
 const CHART_LIMIT: usize = 1024 * 1024;

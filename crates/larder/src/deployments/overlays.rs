@@ -6,9 +6,9 @@ use std::path::{Path, PathBuf};
 use larder_core::rewrite::decide::{Decider, Others};
 use larder_core::rewrite::overlays::{ALL, Entry, Name, Reached, Told, listed, name_of};
 use larder_core::rewrite::{FILE_LIMIT, File, Finding, Scan, Wish, scan};
+use larder_transfer::files::read_regular;
 
 use super::{Candidate, Sight, real};
-use crate::files::read_regular;
 
 /// The names under which an overlay is found in its folder.
 const NAMES: [&str; 3] = ["kustomization.yaml", "kustomization.yml", "Kustomization"];
@@ -194,9 +194,9 @@ pub fn dangling(
                 }
                 (told, _) => told.as_ref().map(ToString::to_string),
             });
-            all.extend(
-                told.map(|told| (crate::files::shown(&one.path), finding.position.line, told)),
-            );
+            all.extend(told.map(|told| {
+                (larder_transfer::files::shown(&one.path), finding.position.line, told)
+            }));
         }
     }
     all

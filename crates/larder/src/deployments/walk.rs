@@ -5,9 +5,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use larder_core::rewrite::File;
+use larder_transfer::files::shown;
 
 use super::{Broken, PassedOver};
-use crate::files::shown;
 
 /// Hidden folders in which pipelines and the environments of developers are described.
 const FOLDERS: [&str; 24] = [
@@ -120,7 +120,7 @@ pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> Below {
                 Ok(entry) => {
                     let is_folder = entry.file_type().is_some_and(|kind| kind.is_dir());
                     if is_folder && entry.path().join(".ignore").exists() {
-                        let file = crate::files::named(entry.path().join(".ignore"));
+                        let file = larder_transfer::files::named(entry.path().join(".ignore"));
                         tracing::warn!("{file} leaves files out: what it names is not looked at");
                     }
                     let is_file = entry.file_type().is_some_and(|kind| kind.is_file());

@@ -7,11 +7,11 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use larder_client::{Web, WebOptions};
 use larder_core::objects::{self, text};
+use larder_transfer::files::read_bounded;
 use secrecy::SecretString;
 use serde_json::Value;
 
 use crate::failure::Failure;
-use crate::files::read_bounded;
 
 /// The largest file that is read, in bytes.
 const LIMIT: usize = 4 * 1024 * 1024;
@@ -60,7 +60,8 @@ struct Files(Vec<File>);
 
 impl File {
     fn wrong(&self, cause: impl std::fmt::Display) -> Failure {
-        let what = format!("cannot use the kubeconfig {}", crate::files::named(&self.path));
+        let what =
+            format!("cannot use the kubeconfig {}", larder_transfer::files::named(&self.path));
         Failure::usage(what, cause, "name another with `--kubeconfig` or `--context`")
     }
 
@@ -80,8 +81,9 @@ impl File {
         };
         let path = self.beside(path);
         let read = read_bounded(&path, LIMIT);
-        read.map(Some)
-            .map_err(|error| self.wrong(format!("{}: {error}", crate::files::named(&path))))
+        read.map(Some).map_err(|error| {
+            self.wrong(format!("{}: {error}", larder_transfer::files::named(&path)))
+        })
     }
 }
 
@@ -159,7 +161,7 @@ pub async fn open(reach: &Reach) -> Result<(Web, String), Failure> {
     if unverified && !reach.any_certificate {
         let cause = "`insecure-skip-tls-verify`: secrets are sent only to a server that is known";
         return Err(Failure::usage(
-            format!("cannot use the kubeconfig {}", crate::files::named(&file.path)),
+            format!("cannot use the kubeconfig {}", larder_transfer::files::named(&file.path)),
             cause,
             "name its authority (`certificate-authority`); or add `--any-certificate`, and anyone in between reads the secrets",
         ));

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use larder_transfer::Watch;
 
 /// A bar of bytes on stderr. Clones are the same bar.
 #[derive(Debug, Clone)]
@@ -29,26 +30,6 @@ impl Progress {
         Self { bar }
     }
 
-    /// A bar that is never seen.
-    pub fn hidden() -> Self {
-        Self::new(false)
-    }
-
-    /// So many more bytes are to be moved.
-    pub fn expect(&self, bytes: u64) {
-        self.bar.inc_length(bytes);
-    }
-
-    /// So many bytes were moved.
-    pub fn advance(&self, bytes: u64) {
-        self.bar.inc(bytes);
-    }
-
-    /// So many bytes must be moved again.
-    pub fn take_back(&self, bytes: u64) {
-        self.bar.dec(bytes);
-    }
-
     /// What is being done now.
     pub fn say(&self, what: impl Into<String>) {
         self.bar.set_message(larder_core::shown::shown(&what.into()).into_owned());
@@ -57,5 +38,19 @@ impl Progress {
     /// Takes the bar away.
     pub fn done(&self) {
         self.bar.finish_and_clear();
+    }
+}
+
+impl Watch for Progress {
+    fn expect(&self, bytes: u64) {
+        self.bar.inc_length(bytes);
+    }
+
+    fn advance(&self, bytes: u64) {
+        self.bar.inc(bytes);
+    }
+
+    fn take_back(&self, bytes: u64) {
+        self.bar.dec(bytes);
     }
 }

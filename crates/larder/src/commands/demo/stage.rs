@@ -507,7 +507,7 @@ impl Stage {
 
     fn write_kubeconfig(&self, text: &str) -> Result<(), Failure> {
         let path = self.folder.join("kubeconfig");
-        let written = crate::files::write_secret(&path, text.as_bytes());
+        let written = larder_transfer::files::write_secret(&path, text.as_bytes());
         written.map_err(|error| self.broken(error))
     }
 

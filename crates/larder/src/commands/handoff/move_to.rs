@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use larder_core::access::is_namespace;
 use larder_core::handoff::{moved, read_secrets};
 use larder_core::objects;
+use larder_transfer::files::write_secret;
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
@@ -12,7 +13,6 @@ use serde_json::Value;
 use super::read::read;
 use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::write_secret;
 use crate::kube::{Kube, Reach, path};
 use crate::output::{Output, Report};
 
@@ -41,7 +41,7 @@ pub struct Args {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
-    let what = format!("cannot move {}", crate::files::named(&args.file));
+    let what = format!("cannot move {}", larder_transfer::files::named(&args.file));
     let wrong =
         |cause: String| Failure::usage(&what, cause, "`larder handoff read` says what is in it");
     for name in [&args.namespace, &args.name].into_iter().flatten() {

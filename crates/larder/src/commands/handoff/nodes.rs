@@ -8,13 +8,13 @@ use larder_core::nodes::{
     DEFAULT, Expected, Line, Reads, Remark, Way, host_of, judge, judge_own, read_drop_in,
     read_hosts,
 };
+use larder_transfer::files::read_bounded;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::{Config, strange_nodes};
 use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::read_bounded;
 use crate::node_files::{CERTS, LIMIT, Runtime};
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, paint};
 
@@ -43,7 +43,7 @@ struct NodeRemark {
 ///
 /// Exit status 1 says that something is left out, or does not lead to the larder.
 pub fn check(folder: &Path, line: Option<Line>, config: &Config, context: &Context) -> Outcome {
-    let what = || format!("cannot check {}", crate::files::named(folder));
+    let what = || format!("cannot check {}", larder_transfer::files::named(folder));
     if !folder.is_dir() {
         let remedy = "name a folder with `certs.d` or `registries.conf.d` in it, or one of these";
         return Err(Failure::usage(what(), "it is no folder", remedy));

@@ -7,13 +7,13 @@ use larder_core::access::key::{Key, Pepper};
 use larder_core::handoff::{Held, Login, PullSecret, read_secrets};
 use larder_core::shown::cut;
 use larder_store::{KeyRecord, now};
+use larder_transfer::files::read_bounded;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::read_bounded;
 use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, paint, time, until};
 
 /// Say what is in a pull secret: hosts, users, keys, until when, and whether its fields agree
@@ -57,7 +57,7 @@ struct ReadLogin {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
-    let what = format!("cannot read {}", crate::files::named(&args.file));
+    let what = format!("cannot read {}", larder_transfer::files::named(&args.file));
     let text = read(&args.file).map_err(|error| Failure::io(&what, &error))?;
     let secrets = read_secrets(&text).map_err(|error| {
         let remedy = "give a Secret as `kubectl get secret NAME -o yaml` prints it";

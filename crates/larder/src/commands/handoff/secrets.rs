@@ -7,10 +7,10 @@ use larder_core::access::key::KeyId;
 use larder_core::handoff::{NodeLogin, Wanted};
 use larder_core::objects;
 use larder_store::Store;
+use larder_transfer::files::read_bounded;
 
 use crate::config::{Cluster, Config};
 use crate::failure::Failure;
-use crate::files::read_bounded;
 use crate::handoff::{self, Place, Turn};
 
 /// A file of the handoff.

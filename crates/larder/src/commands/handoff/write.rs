@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
 use larder_core::nodes::{DEFAULT, Plan, folder_of, write_drop_in, write_hosts, write_own_hosts};
+use larder_transfer::files::{CA_LIMIT, read_bounded, replace, write_secret};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,7 +15,6 @@ use crate::commands::Expires;
 use crate::config::{Cluster, Config, strange_nodes};
 use crate::context::{Context, open_store, shown};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::{CA_LIMIT, read_bounded, replace, write_secret};
 use crate::handoff;
 use crate::node_files::CERTS;
 use crate::output::{Output, Report, count};
@@ -90,7 +90,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let failed = |error: std::io::Error| Failure::file(what(), path, &error);
             let bytes = read_bounded(path, CA_LIMIT).map_err(failed)?;
             if !String::from_utf8_lossy(&bytes).contains("-----BEGIN CERTIFICATE-----") {
-                let cause = format!("{} holds no certificate in PEM", crate::files::named(path));
+                let cause =
+                    format!("{} holds no certificate in PEM", larder_transfer::files::named(path));
                 return Err(wrong(cause, "runtimes read nothing else"));
             }
             Some(bytes)
@@ -125,7 +126,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let path = args.into.join(path);
         let same = fresh.is_none() && fs::read(&path).is_ok_and(|found| found == *content);
         let failed = |error: std::io::Error| {
-            Failure::io(format!("cannot write {}", crate::files::named(&path)), &error)
+            Failure::io(format!("cannot write {}", larder_transfer::files::named(&path)), &error)
         };
         match fresh {
             _ if same || args.dry_run => {}

@@ -3,6 +3,7 @@
 use larder_core::name::Tag;
 use larder_core::platform::Platform;
 use larder_core::reference::Image;
+use larder_transfer::files::with_stdin;
 use schemars::JsonSchema;
 use serde::Serialize;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
@@ -10,7 +11,6 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 use crate::config::Config;
 use crate::context::{Context, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::with_stdin;
 use crate::output::{Output, Report};
 
 /// Want images: write them into larder.toml
@@ -74,10 +74,10 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     let changed = document.to_string();
     if !args.dry_run && changed != text {
         // Nothing is written that could not be read again.
-        crate::files::replace(&config.path, changed.as_bytes())
+        larder_transfer::files::replace(&config.path, changed.as_bytes())
             .map_err(|error| Failure::io(what(), &error))?;
         if let Err(failure) = crate::config::load(&config.path, config.provenance) {
-            crate::files::replace(&config.path, text.as_bytes())
+            larder_transfer::files::replace(&config.path, text.as_bytes())
                 .map_err(|error| Failure::io(what(), &error))?;
             return Err(failure);
         }

@@ -11,11 +11,11 @@ use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::platform::Platforms;
 use larder_core::reference::{Image, Selector};
 use larder_store::{Brought, IntakeRecord, Store, StoreError};
+use larder_transfer::{Engine, Moved, Order, Own, Remote, Target, TransferError};
 
 use super::upstream::Upstreams;
 use crate::config::{Config, Intake};
 use crate::failure::{Exit, Failure};
-use crate::transfer::{Engine, Moved, Order, Own, Remote, Target, TransferError};
 
 /// One image of the lock, and where it goes.
 pub struct Job<'j> {

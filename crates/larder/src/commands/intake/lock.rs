@@ -13,6 +13,7 @@ use larder_core::name::Tag;
 use larder_core::platform::Platform;
 use larder_core::reference::{Image, Selector};
 use larder_core::selection::Judged;
+use larder_transfer::{Source, TransferError, companions, trim};
 use schemars::JsonSchema;
 use serde::Serialize;
 use tokio::sync::OnceCell;
@@ -25,7 +26,6 @@ use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Output, Report, Table, WARN, count, paint, short};
 use crate::pick::Pick;
 use crate::policy::refuses_intake;
-use crate::transfer::{Source, TransferError, companions, trim};
 
 /// Resolve the wanted tags to digests and write larder.lock
 ///
@@ -248,8 +248,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let path = config.lock_path();
     let changed = after != before || !path.exists();
     if changed && !args.dry_run {
-        crate::files::replace(&path, after.write().as_bytes()).map_err(|error| {
-            Failure::io(format!("cannot write {}", crate::files::named(&path)), &error)
+        larder_transfer::files::replace(&path, after.write().as_bytes()).map_err(|error| {
+            Failure::io(format!("cannot write {}", larder_transfer::files::named(&path)), &error)
         })?;
     }
     context.output.tell(&LockReport {

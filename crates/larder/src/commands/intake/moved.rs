@@ -6,13 +6,13 @@ use larder_core::digest::Digest;
 use larder_core::lock::{Locked, Want};
 use larder_core::reference::Selector;
 use larder_store::{HeldTag, Store};
+use larder_transfer::{Own, Source, TransferError};
 
 use super::upstream::Upstreams;
 use crate::commands::look::{Look, differences, examine};
 use crate::config::Config;
 use crate::context::now;
 use crate::output::ago;
-use crate::transfer::{Own, Source, TransferError};
 
 /// The differences in words, from the coarse to the fine, and since when the larder holds what the
 /// lock named. What cannot be seen any more is said, and is no failure: the lock does not need it.

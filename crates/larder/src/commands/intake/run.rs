@@ -7,6 +7,7 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Stale, Want, stale};
 use larder_store::{Event, Store, StoreError};
+use larder_transfer::{Engine, Moved};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -18,7 +19,6 @@ use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Output, Report, bytes, count, paint, short};
 use crate::pick::Pick;
 use crate::policy::refuses_intake;
-use crate::transfer::{Engine, Moved};
 
 /// Bring in what the lock says, by digest
 ///

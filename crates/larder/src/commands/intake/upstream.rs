@@ -9,11 +9,11 @@ use larder_core::lock::{Lock, Want};
 use larder_core::name::{Host, Tag};
 use larder_core::reference::{Image, Selector};
 use larder_store::{Event, Store};
+use larder_transfer::{Remote, Several};
 
 use crate::config::{Config, Intake};
 use crate::context::now;
 use crate::failure::Failure;
-use crate::transfer::{Remote, Several};
 
 /// Questions to upstreams that are open at once.
 const AT_ONCE: usize = 32;
@@ -86,7 +86,7 @@ impl<'c> Upstreams<'c> {
     pub fn source(&self, image: &Image) -> Result<Several, Failure> {
         let places = self.places(image)?.into_iter().map(|(image, registry)| {
             let remote = Remote::new(registry.clone(), image.repository);
-            Box::new(remote) as Box<dyn crate::transfer::Source>
+            Box::new(remote) as Box<dyn larder_transfer::Source>
         });
         Ok(Several::new(places.collect()))
     }

@@ -6,6 +6,7 @@ use larder_core::access::Who;
 use larder_core::access::key::Key;
 use larder_core::quantity::Span;
 use larder_store::{KeyRecord, Store, now};
+use larder_transfer::files::write_secret;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -13,7 +14,6 @@ use super::Whose;
 use crate::config::Config;
 use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::write_secret;
 use crate::keys::{ends, good_keys, make};
 use crate::output::{Output, Report, STRONG, paint, time};
 
@@ -129,7 +129,7 @@ pub fn hand_out(who: &Who, key: &Key, record: &KeyRecord, how: &How, context: &C
         let text = format!("{}\n", key.reveal());
         write_secret(path, text.as_bytes()).map_err(|error| {
             let mut failure = Failure::io(
-                format!("cannot write the key into {}", crate::files::named(path)),
+                format!("cannot write the key into {}", larder_transfer::files::named(path)),
                 &error,
             );
             failure.remedy =

@@ -6,13 +6,13 @@ use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::nodes::read_report;
 use larder_core::reference::{Image, Reference, Selector};
+use larder_transfer::files::read_bounded;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, now, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::read_bounded;
 use crate::output::{BAD, GOOD, Output, Report, Table, ago, paint, short};
 
 /// The largest report that is read, in bytes.
@@ -143,7 +143,7 @@ async fn here(
 }
 
 fn on_nodes(path: &Path, names: &[Image], tag: &Tag) -> Result<Vec<ComparedPlace>, Failure> {
-    let what = || format!("cannot read {}", crate::files::named(path));
+    let what = || format!("cannot read {}", larder_transfer::files::named(path));
     let bytes = read_bounded(path, LIMIT).map_err(|error| Failure::io(what(), &error))?;
     let remedy = "write it with the platform's client: the Node objects as JSON";
     let text = String::from_utf8(bytes).map_err(|error| Failure::usage(what(), error, remedy))?;

@@ -2,10 +2,10 @@
 
 use larder_core::name::{Host, RepositoryName};
 use larder_core::reference::Image;
+use larder_transfer::Remote;
 
 use crate::config::Config;
 use crate::failure::Failure;
-use crate::transfer::Remote;
 
 /// A registry to unpack into.
 pub(super) struct Elsewhere {

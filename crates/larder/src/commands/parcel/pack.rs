@@ -14,6 +14,8 @@ use larder_core::parcel::{Companion, Contents, ParcelImage, Shape, VolumeSize};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use larder_store::Store;
+use larder_transfer::parcel::{NewParcel, Parcel, Trust, read_receipt};
+use larder_transfer::{Content, Engine, Order, Outline, Own, Source, TransferError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -22,9 +24,8 @@ use crate::config::Config;
 use crate::context::{Context, open_store, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Progress, Report, bytes, count};
-use crate::parcel::{NewParcel, Parcel, Trust, now_text, read_receipt, signing_key};
+use crate::parcel::{now_text, signing_key, trust_of};
 use crate::pick::Pick;
-use crate::transfer::{Content, Engine, Order, Outline, Own, Source, TransferError};
 
 /// Pack what the lock names into a parcel
 ///
@@ -83,14 +84,15 @@ pub struct PackReport {
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let began = Instant::now();
-    let what = || format!("cannot pack {}", crate::files::named(&args.out));
+    let what = || format!("cannot pack {}", larder_transfer::files::named(&args.out));
     let config = context.config()?;
     let lock = read_lock(&config)?;
-    let key = signing_key(&config).map_err(|error| error.failure(what()))?;
-    let trust = Trust::of(Some(&config), &[]).map_err(|error| error.failure(what()))?;
+    let key = signing_key(&config, &what())?;
+    let trust = trust_of(Some(&config), &[], &what())?;
     let (held, since) = match &args.since {
         Some(path) => {
-            let read = read_receipt(path, &trust).map_err(|error| error.failure(what()))?;
+            let read =
+                read_receipt(path, &trust).map_err(|error| Failure::parcel(what(), &error))?;
             (read.0.blobs, Some(read.1))
         }
         None => (BTreeSet::new(), None),
@@ -154,7 +156,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return Ok(Exit::Done);
     }
     let parcel = NewParcel::begin(&args.out, contents, Some(volume));
-    let parcel = parcel.map_err(|error| error.failure(what()))?;
+    let parcel = parcel.map_err(|error| Failure::parcel(what(), &error))?;
     let written = write(&parcel, &packed, &progress).await;
     progress.done();
     if let Err(error) = written {
@@ -165,7 +167,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }
         return Err(failure);
     }
-    let contents = parcel.seal(&key).map_err(|error| error.failure(what()))?;
+    let contents = parcel.seal(&key).map_err(|error| Failure::parcel(what(), &error))?;
     if let Some(records) = &records {
         let noted = records.note_parcel(PACKED, sequence, before).await;
         noted.map_err(|error| Failure::store(what(), &error))?;
@@ -225,7 +227,7 @@ fn chosen<'c>(args: &Args, config: &'c Config, lock: &'c Lock) -> Result<Vec<Job
             false => ("no locked image matches", "a pattern matches HOST/REPOSITORY"),
         };
         return Err(Failure::usage(
-            format!("cannot pack {}", crate::files::named(&args.out)),
+            format!("cannot pack {}", larder_transfer::files::named(&args.out)),
             cause,
             remedy,
         ));
@@ -364,7 +366,7 @@ fn show(report: &PackReport, out: &Output) {
     };
     out.result(format!(
         "{verb} {}: {}, {} ({}){left_out}; {}{end}",
-        crate::files::named(&report.folder),
+        larder_transfer::files::named(&report.folder),
         count(report.images, "image"),
         count(report.blobs, "blob"),
         bytes(report.size_bytes),

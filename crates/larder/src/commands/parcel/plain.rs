@@ -7,6 +7,7 @@ use std::time::Instant;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
+use larder_transfer::{Archive, Engine, Moved, Order, Own, Target};
 
 use super::elsewhere::Elsewhere;
 use super::unpack::{UnpackReport, UnpackedImage};
@@ -14,7 +15,6 @@ use crate::config::Config;
 use crate::context::{Context, open_store, reference};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::count;
-use crate::transfer::{Archive, Engine, Moved, Order, Own, Target};
 
 /// What is asked for.
 pub(super) struct Wish<'w> {
@@ -34,7 +34,7 @@ pub(super) async fn unpack(
     // Everything is read and has its place before anything is written.
     let mut all = Vec::new();
     for path in wish.paths {
-        let what = || format!("cannot unpack {}", crate::files::named(path));
+        let what = || format!("cannot unpack {}", larder_transfer::files::named(path));
         let archive = Archive::open(path).map_err(|error| Failure::transfer(what(), &error))?;
         let names = archive.names();
         if names.is_empty() {
@@ -75,7 +75,7 @@ pub(super) async fn unpack(
         if !wish.dry_run {
             let failed = |error: &_| {
                 Failure::transfer(
-                    format!("cannot unpack {}#{name}", crate::files::named(&path)),
+                    format!("cannot unpack {}#{name}", larder_transfer::files::named(&path)),
                     error,
                 )
             };
@@ -120,7 +120,7 @@ fn place(
     config: &Config,
     path: &Path,
 ) -> Result<(RepositoryName, Tag), Failure> {
-    let what = || format!("cannot unpack {}", crate::files::named(path));
+    let what = || format!("cannot unpack {}", larder_transfer::files::named(path));
     if let Some(to) = to {
         let tag = name.rsplit_once(':').map_or(name, |(_, tag)| tag);
         return Ok((to.clone(), tag.parse().unwrap_or_else(|_| Tag::latest())));

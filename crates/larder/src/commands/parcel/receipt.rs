@@ -1,5 +1,6 @@
 //! `larder parcel receipt`: what this side holds.
 
+use larder_transfer::parcel::{receipt_of, write_receipt};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -7,7 +8,7 @@ use std::path::PathBuf;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report, bytes, count};
-use crate::parcel::{receipt_of, signing_key, write_receipt};
+use crate::parcel::{now_text, signing_key};
 
 /// Write what this larder holds, for the next parcel to leave out
 ///
@@ -21,12 +22,12 @@ pub struct Args {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let what = "cannot write a receipt";
-    let key = signing_key(&config).map_err(|error| error.failure(what))?;
+    let key = signing_key(&config, what)?;
     let store = open_store(&config)?;
-    let made = receipt_of(&config.larder.name, &store).await;
-    let receipt = made.map_err(|error| error.failure(what))?;
+    let made = receipt_of(&config.larder.name, now_text(), &store).await;
+    let receipt = made.map_err(|error| Failure::parcel(what, &error))?;
     let path = args.file.clone().unwrap_or_else(|| default_path(&config.larder.name));
-    write_receipt(&path, &receipt, &key).map_err(|error| error.failure(what))?;
+    write_receipt(&path, &receipt, &key).map_err(|error| Failure::parcel(what, &error))?;
     let size = std::fs::metadata(&path).map_err(|error| Failure::io(what, &error))?.len();
     let (images, blobs) = (receipt.images.len(), receipt.blobs.len());
     context.output.tell(&ReceiptReport { file: path, images, blobs, size_bytes: size });
@@ -48,7 +49,7 @@ impl Report for ReceiptReport {
     fn show(&self, out: &Output) {
         out.result(format!(
             "wrote {}: {}, {}, {}",
-            crate::files::named(&self.file),
+            larder_transfer::files::named(&self.file),
             count(self.images, "image"),
             count(self.blobs, "blob"),
             bytes(self.size_bytes)

@@ -4,14 +4,14 @@ use std::path::PathBuf;
 
 use larder_core::digest::Digest;
 use larder_core::parcel::{Contents, ParcelImage, Receipt};
+use larder_transfer::parcel::{Parcel, read_receipt};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Named;
 use crate::context::{Context, now};
-use crate::failure::{Exit, Outcome};
+use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Output, Report, Table, WARN, bytes, count, paint, short, since};
-use crate::parcel::{Parcel, read_receipt};
 
 /// Show what is in a parcel
 ///
@@ -65,10 +65,13 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
     let trust = args.named.trust(config.as_ref())?;
     let what = || format!("cannot show the parcel {}", args.named.shown());
-    let parcel = Parcel::open(&args.named.paths, &trust).map_err(|error| error.failure(what()))?;
+    let parcel =
+        Parcel::open(&args.named.paths, &trust).map_err(|error| Failure::parcel(what(), &error))?;
     let contents = &parcel.contents;
     let receipt = match &args.against {
-        Some(path) => Some(read_receipt(path, &trust).map_err(|error| error.failure(what()))?.0),
+        Some(path) => {
+            Some(read_receipt(path, &trust).map_err(|error| Failure::parcel(what(), &error))?.0)
+        }
         None => None,
     };
     let report = ParcelReport {

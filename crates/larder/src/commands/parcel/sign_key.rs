@@ -1,13 +1,13 @@
 //! `larder parcel sign-key`: make the key that signs parcels and receipts.
 
+use larder_transfer::parcel::make_key;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 
 use crate::context::Context;
-use crate::failure::{Exit, Outcome};
+use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report};
-use crate::parcel::make_key;
 
 /// Make the key that signs parcels and receipts
 ///
@@ -21,7 +21,7 @@ pub struct Args {
 
 pub fn run(args: &Args, context: &Context) -> Outcome {
     let made = make_key(&args.file);
-    let key = made.map_err(|error| error.failure("cannot make a signing key"))?;
+    let key = made.map_err(|error| Failure::parcel("cannot make a signing key", &error))?;
     let name =
         context.config_if_any()?.map_or_else(|| "here".to_owned(), |config| config.larder.name);
     context.output.tell(&SignKeyReport { file: args.file.clone(), key: key.to_string(), name });
@@ -46,7 +46,7 @@ impl Report for SignKeyReport {
         out.result(key);
         out.note(format!(
             "Here, put `sign = \"{}\"` into [parcel] of larder.toml; it is found from the folder of larder.toml.",
-            crate::files::named(file)
+            larder_transfer::files::named(file)
         ));
         out.note(format!("At the far side, put `trust = {{ {name} = \"{key}\" }}` into [parcel]."));
     }

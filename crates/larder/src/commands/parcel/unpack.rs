@@ -12,6 +12,10 @@ use larder_core::parcel::{HeldImage, ParcelImage, Receipt};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use larder_store::Store;
+use larder_transfer::parcel::{
+    Parcel, ParcelError, ParcelSource, Pour, Trust, receipt_of, verify, write_receipt,
+};
+use larder_transfer::{Engine, Moved, Order, Own, Source, Target, TransferError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -22,11 +26,7 @@ use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{GOOD, Output, Report, WARN, bytes, count, paint};
-use crate::parcel::{
-    Parcel, ParcelError, ParcelSource, Pour, Trust, now_text, receipt_of, signing_key, verify,
-    write_receipt,
-};
-use crate::transfer::{Engine, Moved, Order, Own, Source, Target, TransferError};
+use crate::parcel::{now_text, signing_key};
 
 /// Put what a parcel brings into the store or a registry, and write a receipt
 ///
@@ -126,7 +126,7 @@ impl Report for UnpackReport {
             None => format!("{images}; {copied}; nobody signed for them"),
         });
         if let Some(receipt) = &self.receipt {
-            out.result(format!("wrote the receipt {}", crate::files::named(receipt)));
+            out.result(format!("wrote the receipt {}", larder_transfer::files::named(receipt)));
             out.note(
                 "Carry it back: `larder parcel pack --since RECEIPT` leaves out what is here.",
             );
@@ -144,9 +144,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return plain::unpack(&wish, elsewhere.as_ref(), &config, context).await;
     }
     let what = || format!("cannot unpack the parcel {}", args.named.shown());
-    let failed = |error: ParcelError| error.failure(what());
+    let failed = |error: ParcelError| Failure::parcel(what(), &error);
     // Without a key there would be no receipt at the end: better told now.
-    let key = signing_key(&config).map_err(failed)?;
+    let key = signing_key(&config, &what())?;
     let trust = args.named.trust(Some(&config))?;
     let parcel = Arc::new(Parcel::open(&args.named.paths, &trust).map_err(failed)?);
     if elsewhere.is_none() {
@@ -201,7 +201,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         room.map_err(|error| Failure::store(what(), &error))?;
     }
     progress.say("verifying");
-    let verified = verify(&parcel, pour, &progress).await;
+    let verified = verify(&parcel, pour, progress.clone()).await;
     progress.done();
     verified.map_err(failed)?;
 
@@ -211,7 +211,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         noted.map_err(|error| Failure::store(what(), &error))?;
     }
     let receipt = match &elsewhere {
-        None => receipt_of(&config.larder.name, &store).await.map_err(failed)?,
+        None => receipt_of(&config.larder.name, now_text(), &store).await.map_err(failed)?,
         Some(elsewhere) => receipt_of_parcel(&parcel, elsewhere),
     };
     let path = args.receipt.clone().unwrap_or_else(|| default_path(&receipt.made_by));

@@ -1,12 +1,12 @@
 //! `larder parcel verify`: is it complete, unaltered and from somebody we know?
+use larder_transfer::parcel::{Parcel, Pour, verify};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Named;
 use crate::context::Context;
-use crate::failure::{Exit, Outcome};
+use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{GOOD, Output, Report, bytes, count, paint};
-use crate::parcel::{Parcel, Pour, verify};
 
 /// Say whether a parcel is complete, unaltered and signed by a known key
 ///
@@ -22,11 +22,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
     let trust = args.named.trust(config.as_ref())?;
     let what = || format!("cannot accept the parcel {}", args.named.shown());
-    let parcel = Parcel::open(&args.named.paths, &trust).map_err(|error| error.failure(what()))?;
+    let parcel =
+        Parcel::open(&args.named.paths, &trust).map_err(|error| Failure::parcel(what(), &error))?;
     let progress = context.output.progress();
-    let verified = verify(&parcel, Pour::No, &progress).await;
+    let verified = verify(&parcel, Pour::No, progress.clone()).await;
     progress.done();
-    verified.map_err(|error| error.failure(what()))?;
+    verified.map_err(|error| Failure::parcel(what(), &error))?;
     let contents = &parcel.contents;
     context.output.tell(&ParcelVerification {
         verified: true,

@@ -6,6 +6,7 @@ use larder_core::digest::{Digest, DigestStartError};
 use larder_core::holdings::{DropPlan, HeldImages, HeldPattern, Holdings, Unwanted};
 use larder_core::name::{RepositoryName, Tag};
 use larder_store::{Kind, Store};
+use larder_transfer::files::with_stdin;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,7 +15,6 @@ use super::{House, unreadable};
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::with_stdin;
 use crate::output::{GONE, Output, Report, bytes, count, paint, short};
 use crate::record;
 

@@ -7,6 +7,7 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_core::reference::{Reference, Selector};
 use larder_server::Cache;
+use larder_transfer::files::with_stdin;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,7 +15,6 @@ use crate::config::Config;
 use crate::context::{Context, open_store, read_reference, reference_on_shelf};
 use crate::deployments::{self, Broken};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::files::with_stdin;
 use crate::kube::Reach;
 use crate::output::{BAD, Output, Report, bytes, count, paint, short};
 use larder_store::Store;

@@ -39,7 +39,7 @@ const ANOTHER: &str = "name a new folder, or that of an earlier backup of this s
 
 pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
     let folder = &args.folder;
-    let what = || format!("cannot back up to {}", crate::files::named(folder));
+    let what = || format!("cannot back up to {}", larder_transfer::files::named(folder));
     let io = |error: std::io::Error| Failure::io(what(), &error);
     check_place(folder, config)?;
     if std::fs::symlink_metadata(folder).is_ok() && !folder.is_dir() {
@@ -76,7 +76,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     })?;
     progress.done();
     // Without the secret no key that was issued would be good in the copy.
-    crate::files::write_secret(&folder.join("access.secret"), &secret).map_err(io)?;
+    larder_transfer::files::write_secret(&folder.join("access.secret"), &secret).map_err(io)?;
     let Copied { copied, bytes: size, there, manifests } = copied;
     let report = BackupReport {
         folder: folder.clone(),
@@ -95,7 +95,7 @@ impl Report for BackupReport {
     fn show(&self, out: &Output) {
         out.result(format!(
             "backed up to {}: {} in {} copied, {} there already; {}",
-            crate::files::named(&self.folder),
+            larder_transfer::files::named(&self.folder),
             bytes(self.copied_bytes),
             count(self.copied, "blob"),
             self.already_there,
@@ -121,7 +121,7 @@ fn real(path: &Path) -> std::io::Result<PathBuf> {
 
 /// Refuses a folder inside the store, and one that the store lies in.
 pub(super) fn check_place(folder: &Path, config: &Config) -> Result<(), Failure> {
-    let what = || format!("cannot back up to {}", crate::files::named(folder));
+    let what = || format!("cannot back up to {}", larder_transfer::files::named(folder));
     let io = |error: std::io::Error| Failure::io(what(), &error);
     let (folder, data) = (real(folder).map_err(io)?, real(&config.data()).map_err(io)?);
     let cause = if folder == data {
@@ -138,7 +138,7 @@ pub(super) fn check_place(folder: &Path, config: &Config) -> Result<(), Failure>
 
 /// Refuses a folder that holds anything but a backup of this store.
 fn check_content(folder: &Path, secret: &[u8; 32]) -> Result<(), Failure> {
-    let what = || format!("cannot back up to {}", crate::files::named(folder));
+    let what = || format!("cannot back up to {}", larder_transfer::files::named(folder));
     let io = |error: std::io::Error| Failure::io(what(), &error);
     let remedy = ANOTHER;
     if let Some(stranger) = stranger_in(folder).map_err(io)? {

@@ -59,7 +59,7 @@ impl Report for ConvertReport {
 /// Converts the store where that is needed, and says so. None: it was not.
 pub fn convert(config: &Config, context: &Context) -> Result<Option<Converted>, Failure> {
     let folder = config.data();
-    let what = || format!("cannot convert the store in {}", crate::files::named(&folder));
+    let what = || format!("cannot convert the store in {}", larder_transfer::files::named(&folder));
     let progress = context.output.progress();
     let mut tell = |read: u64, all: u64| progress.say(format!("read {read} of {all} manifests"));
     let converted = Store::convert_local(&folder, &mut tell).map_err(|error| match &error {

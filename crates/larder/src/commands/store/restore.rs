@@ -39,14 +39,14 @@ pub struct RestoreReport {
 pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let from = &args.from;
     let data = config.data();
-    let what = || format!("cannot restore {}", crate::files::named(from));
+    let what = || format!("cannot restore {}", larder_transfer::files::named(from));
     let io = |error: std::io::Error| Failure::io(what(), &error);
     if !Store::is_local(from) {
         let remedy = "name the folder that `larder store backup` has written";
         return Err(Failure::usage(what(), "there is no backup in it", remedy));
     }
     if Store::is_local(&data) {
-        let cause = format!("there is a store in {} already", crate::files::named(&data));
+        let cause = format!("there is a store in {} already", larder_transfer::files::named(&data));
         let remedy = "move that one away first, or name another folder as `data` in larder.toml";
         return Err(Failure::usage(what(), cause, remedy));
     }
@@ -65,7 +65,8 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     }
     if let Some(stranger) = stranger(&data).map_err(io)? {
         let stranger = larder_core::shown::shown(&stranger);
-        let cause = format!("{} holds something else: {stranger}", crate::files::named(&data));
+        let cause =
+            format!("{} holds something else: {stranger}", larder_transfer::files::named(&data));
         return Err(Failure::usage(what(), cause, "name an empty folder as `data` in larder.toml"));
     }
     let lock = std::fs::File::open(&data).map_err(io)?;
@@ -77,7 +78,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
         progress.say(format!("proved {} in {}", bytes(copied.bytes), count(copied.copied, "blob")));
     };
     // With the secret first: where the records are, it is too.
-    crate::files::write_secret(&data.join("access.secret"), &secret).map_err(io)?;
+    larder_transfer::files::write_secret(&data.join("access.secret"), &secret).map_err(io)?;
     let copied = Store::import(from, &data, &tell).await.map_err(|error| match error {
         StoreError::NotFound(digest) => Failure::usage(
             what(),
@@ -113,7 +114,7 @@ impl Report for RestoreReport {
     fn show(&self, out: &Output) {
         out.result(format!(
             "restored to {}: {} in {} and {}, everything is what its digest says; {} there already",
-            crate::files::named(&self.data),
+            larder_transfer::files::named(&self.data),
             bytes(self.restored_bytes),
             count(self.restored, "blob"),
             count(self.manifests, "manifest"),

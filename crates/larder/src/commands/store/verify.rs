@@ -5,6 +5,7 @@ use futures_util::{StreamExt as _, TryStreamExt as _};
 use larder_core::digest::{Digest, Hasher};
 use larder_core::quantity::Span;
 use larder_store::{Kind, Store, StoreError, Stored, Withdrawn};
+use larder_transfer::Watch as _;
 use schemars::JsonSchema;
 use serde::Serialize;
 

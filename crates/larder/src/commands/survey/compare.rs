@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use larder_transfer::files::read_bounded;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -10,7 +11,6 @@ use super::Survey;
 use super::rows::Word;
 use crate::context::Context;
 use crate::failure::{Exit, Failure};
-use crate::files::read_bounded;
 use crate::output::{BAD, DIM, GONE, GOOD, Output, Report, Table, count, paint};
 
 /// The largest survey that is read, in bytes.
@@ -36,7 +36,7 @@ struct WasAt {
 
 /// Reads a survey.
 pub(super) fn read(path: &Path) -> Result<Earlier, Failure> {
-    let what = || format!("cannot compare with {}", crate::files::named(path));
+    let what = || format!("cannot compare with {}", larder_transfer::files::named(path));
     let bytes = read_bounded(path, LIMIT).map_err(|error| Failure::io(what(), &error))?;
     serde_json::from_slice(&bytes).map_err(|error| {
         Failure::usage(what(), error, "name a file that `larder survey --json > FILE` wrote")

@@ -6,13 +6,13 @@ use futures_util::StreamExt as _;
 use larder_client::ClientError;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
 use larder_core::platform::Platform;
+use larder_transfer::{Source, TransferError};
 
 use super::rows::{Row, Word};
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure};
 use crate::place::Place;
-use crate::transfer::{Source, TransferError};
 
 /// Registries that are asked at once.
 const AT_ONCE: usize = 8;

@@ -7,11 +7,11 @@ use larder_core::diagnosis::{Cause, Nodes};
 use larder_core::name::RepositoryName;
 use larder_core::nodes::{DEFAULT, Line, Way, folder_of, read_hosts};
 use larder_core::reference::Reference;
+use larder_transfer::files::read_bounded;
 
 use super::Args;
 use crate::config::Config;
 use crate::failure::Failure;
-use crate::files::read_bounded;
 use crate::node_files::{self, LIMIT, Runtime};
 
 /// One host that the node asks.
@@ -224,8 +224,9 @@ fn read(
     reference: &Reference,
     line: Option<Line>,
 ) -> Result<(Nodes, Way, Option<std::path::PathBuf>), Failure> {
-    let what =
-        || format!("cannot read the nodes' configuration in {}", crate::files::named(folder));
+    let what = || {
+        format!("cannot read the nodes' configuration in {}", larder_transfer::files::named(folder))
+    };
     if !folder.is_dir() {
         return Err(Failure::usage(
             what(),
@@ -242,7 +243,7 @@ fn read(
     // The runtime's own configuration beside it says whether the folder is read at all.
     let runtime = Runtime::beside(folder).filter(|_| found.is_some());
     if let Some((runtime, why)) = runtime.and_then(|it| it.why_not(line).map(|why| (it, why))) {
-        let why = format!("{}: {why}", crate::files::named(&runtime.path));
+        let why = format!("{}: {why}", larder_transfer::files::named(&runtime.path));
         return Ok((Nodes::NotRead(why), straight, None));
     }
     let Some(found) = found else { return Ok((Nodes::None, straight, None)) };
@@ -259,7 +260,9 @@ fn read(
                 true => {
                     "the file is called host.toml, and the runtime reads hosts.toml alone".into()
                 }
-                false => format!("there is no hosts.toml in {}", crate::files::named(&found)),
+                false => {
+                    format!("there is no hosts.toml in {}", larder_transfer::files::named(&found))
+                }
             };
             return Ok((Nodes::NotRead(why), straight, None));
         }

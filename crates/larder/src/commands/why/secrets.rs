@@ -8,12 +8,12 @@ use larder_core::handoff::{Held, Login, OLD_SECRET_TYPE, SECRET_TYPE, offers, re
 use larder_core::objects::{self, text};
 use larder_core::reference::Reference;
 use larder_store::{KeyRecord, Store, now};
+use larder_transfer::files::read_bounded;
 use serde_json::Value;
 
 use super::Args;
 use crate::config::Config;
 use crate::failure::Failure;
-use crate::files::read_bounded;
 use crate::output::ago;
 
 /// What is known of a pod and of what it pulls with.
@@ -47,7 +47,7 @@ struct Keys {
 }
 
 fn cannot_read(path: &Path) -> String {
-    format!("cannot read {}", crate::files::named(path))
+    format!("cannot read {}", larder_transfer::files::named(path))
 }
 
 /// The objects of a file of the operator's.

@@ -61,7 +61,7 @@ fn a_rate_that_bounds_nothing_is_refused() {
         ("rate = { requests = 0 }\n", "`requests` must be a number, 1 or more, not 0"),
         ("rate = { requests = 5, per = \"0s\" }\n", "a day at most"),
         ("rate = { requests = 5, per = \"9d\" }\n", "a day at most"),
-        ("rate = { bytes = \"many\" }\n", "a size is a number with a unit"),
+        ("rate = { bytes = \"many\" }\n", "is not a size"),
     ] {
         rate(&house, wrong);
         let run = house.larder("check --offline").ends(2);

@@ -10,8 +10,9 @@ use tokio::task::spawn_blocking;
 
 use super::volumes::{PIECE, Volumes};
 use super::{Parcel, ParcelError};
-use crate::output::Progress;
-use crate::transfer::{TransferError, pour};
+use crate::Watch;
+use crate::{TransferError, pour};
+use std::sync::Arc;
 
 /// The most faults that are listed one by one.
 const LISTED: usize = 20;
@@ -40,12 +41,13 @@ struct Fault {
 pub async fn verify(
     parcel: &Parcel,
     pour: Pour<'_>,
-    progress: &Progress,
+    watch: impl Watch + 'static,
 ) -> Result<(), ParcelError> {
+    let progress: Arc<dyn Watch> = Arc::new(watch);
     progress.expect(parcel.contents.total());
     let at_once = std::thread::available_parallelism().map_or(2, std::num::NonZero::get) * 2;
     let outcomes: Vec<Result<Option<Fault>, ParcelError>> = stream::iter(&parcel.shape.entries)
-        .map(|entry| check(parcel, entry, pour, progress))
+        .map(|entry| check(parcel, entry, pour, &progress))
         .buffer_unordered(at_once.min(8))
         .collect()
         .await;
@@ -78,7 +80,7 @@ async fn check(
     parcel: &Parcel,
     entry: &Entry,
     pour: Pour<'_>,
-    progress: &Progress,
+    progress: &Arc<dyn Watch>,
 ) -> Result<Option<Fault>, ParcelError> {
     let fault = |text: String| Some(Fault { start: entry.start, end: entry.end(), text });
     let expected = entry.head();
@@ -121,9 +123,9 @@ async fn hash(
     parcel: &Parcel,
     entry: &Entry,
     digest: &Digest,
-    progress: &Progress,
+    progress: &Arc<dyn Watch>,
 ) -> Result<Option<String>, ParcelError> {
-    let (volumes, progress) = (parcel.volumes.clone(), progress.clone());
+    let (volumes, progress) = (parcel.volumes.clone(), Arc::clone(progress));
     let (start, end) = (entry.content(), entry.content_end());
     let algorithm = digest.algorithm();
     let hashed = spawn_blocking(move || -> Result<Digest, ParcelError> {
@@ -151,7 +153,7 @@ async fn take(
     entry: &Entry,
     digest: &Digest,
     store: &Store,
-    progress: &Progress,
+    progress: &Arc<dyn Watch>,
 ) -> Result<Option<String>, ParcelError> {
     if store.size_on_disk(digest).await? == Some(entry.size) {
         progress.advance(entry.size);

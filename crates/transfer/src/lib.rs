@@ -11,16 +11,18 @@ mod ends;
 mod engine;
 mod entries;
 mod error;
+pub mod files;
 mod layout;
 mod new_archive;
 mod own;
+pub mod parcel;
 mod received;
 mod remote;
 mod saved;
 mod several;
-#[cfg(feature = "demo")]
 #[cfg(test)]
 mod tests;
+mod watch;
 
 pub use archive::Archive;
 pub use companions::companions;
@@ -33,3 +35,4 @@ pub use own::Own;
 pub use received::receive;
 pub use remote::Remote;
 pub use several::Several;
+pub use watch::{Unwatched, Watch};

@@ -15,7 +15,6 @@ use larder_standin::{Image, ImagePlan, image};
 
 use super::layout::Index;
 use super::{Content, Engine, LayoutError, Order, Role, Source, Target, TransferError};
-use crate::output::{Color, Output};
 
 /// An image in memory.
 struct Memory {
@@ -163,7 +162,7 @@ impl Target for Notebook {
 static NOTHING: BTreeSet<Digest> = BTreeSet::new();
 
 fn engine() -> Engine {
-    Engine::new(Output { json: false, quiet: true, color: Color::Never }.progress())
+    Engine::silent()
 }
 
 fn small(name: &str) -> ImagePlan {

@@ -17,7 +17,7 @@ use tokio::task::spawn_blocking;
 
 use super::volumes::{PIECE, Volumes};
 use super::{ParcelError, Trust};
-use crate::transfer::{Content, LayoutError, Source, TransferError};
+use crate::{Content, LayoutError, Source, TransferError};
 
 /// A parcel with believed contents and all its volumes. Their bytes are not verified yet.
 pub struct Parcel {

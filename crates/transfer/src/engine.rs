@@ -15,7 +15,7 @@ use larder_core::reference::Selector;
 use larder_store::StoreError;
 
 use super::{Content, Role, Source, Target, TransferError};
-use crate::output::Progress;
+use super::{Unwatched, Watch};
 
 /// Blobs of one image that are moved at once.
 const BLOBS_AT_ONCE: usize = 4;
@@ -72,7 +72,7 @@ impl Moved {
 /// Moves images; several at once share it, so that a layer which two of them need goes once.
 #[derive(Clone)]
 pub struct Engine {
-    progress: Progress,
+    progress: Arc<dyn Watch>,
     moving: Arc<Mutex<HashMap<Digest, Arc<tokio::sync::Mutex<()>>>>>,
 }
 
@@ -140,14 +140,14 @@ struct Wanted {
 }
 
 impl Engine {
-    /// An engine that tells this bar how far it is.
-    pub fn new(progress: Progress) -> Self {
-        Self { progress, moving: Arc::default() }
+    /// An engine that tells somebody how far it is.
+    pub fn new(watch: impl Watch + 'static) -> Self {
+        Self { progress: Arc::new(watch), moving: Arc::default() }
     }
 
     /// An engine that tells nobody.
     pub fn silent() -> Self {
-        Self::new(Progress::hidden())
+        Self::new(Unwatched)
     }
 
     /// Moves one image.

@@ -16,7 +16,7 @@ use tokio::task::spawn_blocking;
 
 use super::ParcelError;
 use super::volumes::{NewVolumes, PIECE};
-use crate::transfer::{Content, LayoutError, Role, Target, TransferError, receive};
+use crate::{Content, LayoutError, Role, Target, TransferError, receive};
 
 /// A parcel that is being made.
 pub struct NewParcel {

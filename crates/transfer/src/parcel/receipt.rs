@@ -12,10 +12,14 @@ use larder_core::parcel::{HeldImage, Receipt, SIGNED_LIMIT, Signed};
 use larder_core::signature::SigningKey;
 use larder_store::Store;
 
-use super::{ParcelError, Trust, now_text};
+use super::{ParcelError, Trust};
 
-/// What a store holds now.
-pub async fn receipt_of(name: &str, store: &Store) -> Result<Receipt, ParcelError> {
+/// What a store holds now, which is `made_at` (RFC 3339).
+pub async fn receipt_of(
+    name: &str,
+    made_at: String,
+    store: &Store,
+) -> Result<Receipt, ParcelError> {
     const PAGE: usize = 10_000;
     let mut images: Vec<HeldImage> = Vec::new();
     loop {
@@ -34,8 +38,7 @@ pub async fn receipt_of(name: &str, store: &Store) -> Result<Receipt, ParcelErro
         }
         blobs.extend(page);
     }
-    let (made_by, made_at) = (name.to_owned(), now_text());
-    Ok(Receipt { made_by, made_at, images, blobs })
+    Ok(Receipt { made_by: name.to_owned(), made_at, images, blobs })
 }
 
 /// Writes a receipt to a file, in the place of one that is there.

@@ -1,4 +1,4 @@
-//! Keys in files, whose word counts, and what the time is called.
+//! Keys in files, and whose word counts.
 
 use std::collections::BTreeMap;
 use std::fs::OpenOptions;
@@ -10,9 +10,6 @@ use larder_core::parcel::Signed;
 use larder_core::signature::{SigningKey, VerifyingKey};
 
 use super::ParcelError;
-use crate::config::Config;
-use crate::context::now;
-use crate::output::time;
 
 /// The largest key file that is read, in bytes.
 const KEY_LIMIT: usize = 16 * 1024;
@@ -26,24 +23,18 @@ pub struct Trust {
 }
 
 impl Trust {
-    /// The keys that the configuration names, our own, and those named with the command.
-    pub fn of(config: Option<&Config>, named: &[VerifyingKey]) -> Result<Self, ParcelError> {
-        let (mut keys, mut shelves) = (BTreeMap::new(), BTreeMap::new());
-        if let Some(config) = config {
-            if config.parcel.sign.is_some() {
-                keys.insert(config.larder.name.clone(), signing_key(config)?.verifying());
-            }
-            for (name, trusted) in &config.parcel.trust {
-                keys.insert(name.clone(), trusted.key().clone());
-                if let Some(limited) = trusted.shelves() {
-                    shelves.insert(name.clone(), limited.to_vec());
-                }
-            }
+    /// Believes a signer, for these shelves. None: for all.
+    pub fn add(
+        &mut self,
+        signer: impl Into<String>,
+        key: VerifyingKey,
+        shelves: Option<&[String]>,
+    ) {
+        let signer = signer.into();
+        if let Some(shelves) = shelves {
+            self.shelves.insert(signer.clone(), shelves.to_vec());
         }
-        for (number, key) in named.iter().enumerate() {
-            keys.insert(format!("--trust {}", number + 1), key.clone());
-        }
-        Ok(Self { keys, shelves })
+        self.keys.insert(signer, key);
     }
 
     /// The shelves to which the parcels of a signer may bring something. None: to all.
@@ -67,17 +58,10 @@ impl Trust {
     }
 }
 
-/// The key with which this larder signs.
-pub fn signing_key(config: &Config) -> Result<SigningKey, ParcelError> {
-    let Some(path) = &config.parcel.sign else {
-        return Err(ParcelError::NoKey);
-    };
-    let path = config.folder().join(path);
-    config
-        .check_secret("cannot read the signing key", Some(&path))
-        .map_err(|failure| ParcelError::Foreign(failure.cause))?;
-    let shown = crate::files::named(&path);
-    let bytes = crate::files::read_bounded(&path, KEY_LIMIT)
+/// Reads a signing key from its file.
+pub fn read_key(path: &Path) -> Result<SigningKey, ParcelError> {
+    let shown = crate::files::named(path);
+    let bytes = crate::files::read_bounded(path, KEY_LIMIT)
         .map_err(ParcelError::io(format!("cannot read the signing key {shown}")))?;
     SigningKey::read(&String::from_utf8_lossy(&bytes))
         .map_err(|source| ParcelError::Key { what: shown, source })
@@ -95,11 +79,4 @@ pub fn make_key(path: &Path) -> Result<VerifyingKey, ParcelError> {
     };
     write().map_err(ParcelError::io(format!("cannot write {shown}")))?;
     Ok(key.verifying())
-}
-
-/// Now, as RFC 3339. `SOURCE_DATE_EPOCH`, in seconds since 1970, takes its place, so that the same
-/// contents can be made into the same bytes.
-pub fn now_text() -> String {
-    let fixed = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.parse::<i64>().ok());
-    time(fixed.and_then(|seconds| seconds.checked_mul(1000)).unwrap_or_else(now))
 }
