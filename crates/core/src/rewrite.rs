@@ -6,6 +6,7 @@
 //! which bytes that takes; [`splice`] puts these in and proves that nothing else changed before
 //! anything is given back.
 
+mod change;
 pub mod decide;
 mod dialect;
 mod finding;
@@ -22,6 +23,7 @@ mod variables;
 
 use std::ops::Range;
 
+pub use change::Change;
 pub use dialect::chart::{app_version, dependencies};
 pub use dialect::compose::built_services;
 pub use dialect::kubernetes::{CustomResource, FieldPath};
@@ -31,7 +33,7 @@ pub use insert::{Pod, Unattached};
 pub use judge::{Hindrance, Nature};
 use larder_yaml::{Form, NodeId, Step, Tree, parse};
 pub use larder_yaml::{ParseError, Position};
-pub use plan::{Change, Plan, Wish};
+pub use plan::{Plan, Wish};
 pub use splice::{Rewrite, SpliceError};
 
 /// The largest file that is read, in bytes.

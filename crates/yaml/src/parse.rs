@@ -22,6 +22,7 @@ pub struct ParseError {
 
 impl ParseError {
     /// The same in a text that goes before.
+    #[must_use]
     pub fn after(mut self, start: Position) -> Self {
         self.position.line += start.line - 1;
         self

@@ -3,6 +3,7 @@
 
 mod access;
 mod alone;
+mod existence;
 mod sign_in;
 mod weigh;
 
@@ -11,8 +12,9 @@ use super::evidence::{Access, Evidence, Name, Nodes, Outcome, Policy, Through, V
 use super::{Cause, Confidence, Finding, Remedy, Step, Verdict};
 use crate::reference::Malformed;
 use Confidence::{Certain, Likely, Possible};
-use access::{absent, denied, forbidden, gone, without_access};
+use access::{absent, denied, forbidden, without_access};
 use alone::by_answer_alone;
+use existence::gone;
 use sign_in::sign_in;
 use weigh::weigh;
 

@@ -3,9 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::Position;
+use super::change::Change;
 use super::finding::{Access, Finding, Role};
 use super::overlays::{ALL, Entry, Reached, Told, name_of};
-use super::plan::{Change, Wish};
+use super::plan::Wish;
 use super::{Nature, Scan};
 use crate::reference::Reference;
 use crate::retarget::{Answer, Left, Pin, Retarget};

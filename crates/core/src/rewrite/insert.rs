@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::plan::Change;
+use super::change::{Change, Entry};
 use super::slot::{Form, Slot};
 use super::{Part, Scan};
 use larder_yaml::{Kind, NodeId, Tree};
@@ -12,18 +12,6 @@ use larder_yaml::{Kind, NodeId, Tree};
 pub struct Pod {
     pub(super) part: usize,
     pub(super) node: NodeId,
-}
-
-/// Something that is added to a file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
-    /// The bytes that it takes the place of: none, or those of a null.
-    pub(super) span: Range<usize>,
-    pub(super) written: String,
-    /// The scalars that it adds, in their order.
-    pub(super) says: Vec<String>,
-    /// The nodes that it takes the place of, with all that they hold.
-    pub(super) instead: Vec<NodeId>,
 }
 
 /// Why a pull secret cannot be written where it is needed.

@@ -3,19 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::Scan;
+use super::change::{Change, Entry};
 use super::finding::{Access, Finding};
-use super::insert::Entry;
 use super::slot::{Hold, Slot};
 use crate::reference::Reference;
-
-/// One change of a file's bytes.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Change {
-    /// Another text in a slot.
-    Put(Slot, String),
-    /// Something that was not there.
-    Add(Entry),
-}
 
 /// What a finding is to become.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -4,9 +4,10 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::ops::Range;
 
+use super::change::Change;
 use super::dialect::{self, Above};
 use super::finding::Finding;
-use super::plan::{Change, Wish};
+use super::plan::Wish;
 use super::{File, Part, Scan};
 use larder_yaml::{NodeId, Said, Tree};
 use larder_yaml::{ParseError, parse_as};

@@ -1,6 +1,6 @@
 //! Causes at the sign-in: what the pod shows, and what is wrong with it.
 
-use super::access::gone;
+use super::existence::gone;
 use super::{Certain, Evidence, Found, Likely, found, quoted};
 use crate::diagnosis::Cause;
 use crate::diagnosis::evidence::{Credential, KeyState, Secret, SecretFault, Visit};
