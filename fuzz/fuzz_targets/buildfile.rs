@@ -2,11 +2,11 @@
 #![no_main]
 
 use larder_core::reference::Reference;
-use larder_core::rewrite::{File, scan};
+use larder_core::rewrite::{FileContext, scan};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {
-    let file = File { name: "Dockerfile", ..File::default() };
+    let file = FileContext { name: "Dockerfile", ..FileContext::default() };
     let Ok(found) = scan(text, &file) else { return };
     assert!(found.findings.iter().all(|one| one.text.len() <= text.len().max(1024)));
     let new = Reference::read("larder.example/x/y:1", &Default::default()).map(|read| read.reference).ok();

@@ -1,16 +1,16 @@
 //! No path is taken for something that climbs, and what is read is written as it was.
 #![no_main]
 
-use larder_server::Target;
+use larder_server::EndPoint;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|path: &str| {
-    match Target::read(path) {
-        Ok(Target::Manifest(repository, _) | Target::Blob(repository, _) | Target::Tags(repository)) => {
+    match EndPoint::read(path) {
+        Ok(EndPoint::Manifest(repository, _) | EndPoint::Blob(repository, _) | EndPoint::Tags(repository)) => {
             assert!(!repository.as_str().contains("..") && !repository.as_str().contains('%'));
             assert!(repository.as_str().len() <= 255);
         }
-        Ok(Target::Upload(_, id)) => assert!(id.to_string().bytes().all(|b| b.is_ascii_hexdigit())),
+        Ok(EndPoint::Upload(_, id)) => assert!(id.to_string().bytes().all(|b| b.is_ascii_hexdigit())),
         _ => {}
     }
 });

@@ -1,12 +1,12 @@
 //! A range never leaves the blob, and a chunk never ends before it begins.
 #![no_main]
 
-use larder_server::{Asked, read_content_range, read_range};
+use larder_server::{RequestedRange, read_content_range, read_range};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|input: (&str, u64)| {
     let (text, size) = input;
-    if let Asked::Part(range) = read_range(text, size) {
+    if let RequestedRange::Part(range) = read_range(text, size) {
         assert!(range.start < range.end && range.end <= size);
     }
     if let Some((start, end)) = read_content_range(text) {

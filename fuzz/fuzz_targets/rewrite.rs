@@ -5,7 +5,7 @@
 
 use larder_core::diagnosis::read_events;
 use larder_core::reference::{Reference, Unqualified};
-use larder_core::rewrite::{Access, File, Wish, scan};
+use larder_core::rewrite::{FindingAccess, FileContext, FindingWish, scan};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {
@@ -13,10 +13,10 @@ fuzz_target!(|text: &str| {
     let new = Reference::read("larder.example/vendor/x:1", &Unqualified::default());
     let Ok(new) = new.map(|reading| reading.reference) else { return };
     for name in ["a.yaml", "a.json", "Dockerfile", "values.yaml", "images.txt", ""] {
-        let file = File { name, app_version: Some("1"), ..File::default() };
+        let file = FileContext { name, app_version: Some("1"), ..FileContext::default() };
         let Ok(found) = scan(text, &file) else { continue };
         let wish = |one: &larder_core::rewrite::Finding| {
-            matches!(one.access, Access::Edit(_)).then(|| Wish::from(new.clone()))
+            matches!(one.access, FindingAccess::Edit(_)).then(|| FindingWish::from(new.clone()))
         };
         let wishes: Vec<_> = found.findings.iter().map(wish).collect();
         let attach = |pod| found.attach(pod, "larder-pull").ok().flatten();

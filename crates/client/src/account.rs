@@ -30,18 +30,18 @@ pub struct Fresh {
 }
 
 /// Gives the login anew, or says why it cannot. It may wait, for a program as an example.
-pub type Source = dyn Fn() -> Result<Fresh, String> + Send + Sync;
+pub type LoginSource = dyn Fn() -> Result<Fresh, String> + Send + Sync;
 
 /// An account at a registry. Clones share its login. Printing it shows no secret.
 #[derive(Clone)]
 pub struct Account {
-    held: Arc<Mutex<Held>>,
-    source: Option<Arc<Source>>,
+    held: Arc<Mutex<HeldLogin>>,
+    source: Option<Arc<LoginSource>>,
     /// Where it is one, for the log.
     host: Arc<str>,
 }
 
-struct Held {
+struct HeldLogin {
     fresh: Fresh,
     /// When the source was asked last.
     asked: Instant,
@@ -57,12 +57,12 @@ impl Account {
 
     /// An account at a host, whose login its source has just given, and gives anew when that one ends or is
     /// refused.
-    pub fn from_source(host: &str, fresh: Fresh, source: Arc<Source>) -> Self {
+    pub fn from_source(host: &str, fresh: Fresh, source: Arc<LoginSource>) -> Self {
         Self::new(host, fresh, Some(source))
     }
 
-    fn new(host: &str, fresh: Fresh, source: Option<Arc<Source>>) -> Self {
-        let held = Held { fresh, asked: Instant::now(), trouble: None };
+    fn new(host: &str, fresh: Fresh, source: Option<Arc<LoginSource>>) -> Self {
+        let held = HeldLogin { fresh, asked: Instant::now(), trouble: None };
         Self { held: Arc::new(Mutex::new(held)), source, host: host.into() }
     }
 
@@ -115,13 +115,13 @@ impl Account {
         self.held.try_lock().ok().map(|held| held.fresh.login.clone())
     }
 
-    async fn lock(&self) -> OwnedMutexGuard<Held> {
+    async fn lock(&self) -> OwnedMutexGuard<HeldLogin> {
         Arc::clone(&self.held).lock_owned().await
     }
 
     /// Asks the source. It is waited for to its end even when nobody here waits any more, so that there is
     /// never more than one program.
-    async fn ask(&self, mut held: OwnedMutexGuard<Held>) -> OwnedMutexGuard<Held> {
+    async fn ask(&self, mut held: OwnedMutexGuard<HeldLogin>) -> OwnedMutexGuard<HeldLogin> {
         let (source, host) = (self.source.clone(), Arc::clone(&self.host));
         let asked = spawn_blocking(move || {
             held.note(source.map_or_else(|| Err("it has ended".to_owned()), |ask| ask()), &host);
@@ -138,7 +138,7 @@ impl Account {
     }
 }
 
-impl Held {
+impl HeldLogin {
     fn note(&mut self, given: Result<Fresh, String>, host: &str) {
         self.asked = Instant::now();
         match given {

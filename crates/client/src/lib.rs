@@ -42,12 +42,12 @@ mod web;
 /// How a probe names itself (`User-Agent`): a larder records it as one, whatever comes of it.
 pub const PROBE_AGENT: &str = "iron-larder-probe";
 
-pub use account::{Account, Fresh, Source};
+pub use account::{Account, Fresh, LoginSource};
 pub use challenge::Challenge;
 pub use credentials::Credentials;
 pub use endpoint::{Endpoint, EndpointError};
-pub use error::{ClientError, Wanted};
-pub use probe::{Made, ProbePlan, Probed, Target, probe, probe_host};
+pub use error::{Absent, ClientError};
+pub use probe::{Made, ProbePlan, ProbeTarget, Probed, probe, probe_host};
 pub use pull::{BlobStream, Resolved};
 pub use push::Mount;
 pub use request::Registry;

@@ -9,7 +9,7 @@ mod walk;
 use std::time::{Duration, Instant};
 
 use larder_core::allowance::Reported;
-use larder_core::diagnosis::{Outcome, Step};
+use larder_core::diagnosis::{HostOutcome, PullStep};
 use larder_core::name::RepositoryName;
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
@@ -40,7 +40,7 @@ pub struct ProbePlan {
 
 /// What is asked for.
 #[derive(Debug, Clone)]
-pub struct Target<'t> {
+pub struct ProbeTarget<'t> {
     /// The repository.
     pub repository: &'t RepositoryName,
     /// The tag or digest.
@@ -55,7 +55,7 @@ pub struct Target<'t> {
 #[derive(Debug, Clone)]
 pub struct Made {
     /// Which.
-    pub step: Step,
+    pub step: PullStep,
     /// Whether it held.
     pub holds: bool,
     /// What was found, in a few words.
@@ -68,7 +68,7 @@ pub struct Made {
 #[derive(Debug, Clone)]
 pub struct Probed {
     /// In the diagnosis' terms.
-    pub outcome: Outcome,
+    pub outcome: HostOutcome,
     /// The steps in their order.
     pub steps: Vec<Made>,
     /// What the host says of its limit. None: nothing.
@@ -76,7 +76,7 @@ pub struct Probed {
 }
 
 /// A step that ended it, and why.
-type Stop = Outcome;
+type EndedAt = HostOutcome;
 
 /// The steps so far.
 #[derive(Default)]
@@ -89,11 +89,11 @@ impl Trail {
     /// Writes a step down; one that does not hold ends the visit.
     fn note<T>(
         &mut self,
-        step: Step,
+        step: PullStep,
         began: Instant,
-        result: Result<T, Stop>,
+        result: Result<T, EndedAt>,
         held: impl FnOnce(&T) -> String,
-    ) -> Result<T, Stop> {
+    ) -> Result<T, EndedAt> {
         let (holds, text) = match &result {
             Ok(value) => (true, held(value)),
             Err(stop) => (false, stop.described()),
@@ -104,7 +104,7 @@ impl Trail {
 }
 
 /// Asks one host for one image.
-pub async fn probe(plan: &ProbePlan, target: &Target<'_>) -> Probed {
+pub async fn probe(plan: &ProbePlan, target: &ProbeTarget<'_>) -> Probed {
     let mut trail = Trail::default();
     let outcome = match visit(plan, target, &mut trail).await {
         Ok(outcome) | Err(outcome) => outcome,
@@ -113,10 +113,10 @@ pub async fn probe(plan: &ProbePlan, target: &Target<'_>) -> Probed {
 }
 
 /// Asks whether a host is a registry at all, without asking for an image. None: it is.
-pub async fn probe_host(plan: &ProbePlan) -> Option<Outcome> {
+pub async fn probe_host(plan: &ProbePlan) -> Option<HostOutcome> {
     let asked = async {
         let url: Url = plan.address.parse().map_err(|error| {
-            Outcome::NotHttp(format!("{} is no address: {error}", plan.address))
+            HostOutcome::NotHttp(format!("{} is no address: {error}", plan.address))
         })?;
         let mut trail = Trail::default();
         let reached = reach::reach(&url, plan.patience, &mut trail).await?;
@@ -136,15 +136,18 @@ pub async fn probe_host(plan: &ProbePlan) -> Option<Outcome> {
         let shown = asking.shows_credentials();
         Err(asking.refusal(answer, asking.url(""), pass.as_deref(), shown).await)
     };
-    let outcome: Result<(), Stop> = asked.await;
+    let outcome: Result<(), EndedAt> = asked.await;
     outcome.err()
 }
 
-async fn visit(plan: &ProbePlan, target: &Target<'_>, trail: &mut Trail) -> Result<Outcome, Stop> {
-    let url: Url = plan
-        .address
-        .parse()
-        .map_err(|error| Outcome::NotHttp(format!("{} is no address: {error}", plan.address)))?;
+async fn visit(
+    plan: &ProbePlan,
+    target: &ProbeTarget<'_>,
+    trail: &mut Trail,
+) -> Result<HostOutcome, EndedAt> {
+    let url: Url = plan.address.parse().map_err(|error| {
+        HostOutcome::NotHttp(format!("{} is no address: {error}", plan.address))
+    })?;
     let reached = reach::reach(&url, plan.patience, trail).await?;
     let asking = ask::Asking::new(plan, &url, reached)?;
     walk::walk(&asking, target, trail).await

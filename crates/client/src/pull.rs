@@ -11,7 +11,7 @@ use reqwest::header::{
 use reqwest::{Method, Response, StatusCode, Url};
 use tokio::sync::OwnedSemaphorePermit;
 
-use crate::error::{ClientError, Wanted};
+use crate::error::{Absent, ClientError};
 use crate::request::{Call, Registry};
 use crate::sign_in::Scope;
 use crate::transport::{innermost, read_bounded};
@@ -212,9 +212,9 @@ impl Registry {
             Err(_) => true,
         };
         let wanted = match selector {
-            _ if !there => Wanted::Repository(repository.to_string()),
-            Selector::Tag(tag) => Wanted::Tag(format!("{tag} in {repository}")),
-            Selector::Digest(digest) => Wanted::Manifest(format!("{digest} in {repository}")),
+            _ if !there => Absent::Repository(repository.to_string()),
+            Selector::Tag(tag) => Absent::Tag(format!("{tag} in {repository}")),
+            Selector::Digest(digest) => Absent::Manifest(format!("{digest} in {repository}")),
         };
         ClientError::NotFound { host: self.host().to_owned(), wanted }
     }
@@ -248,7 +248,7 @@ impl Registry {
             let at = larder_core::shown::cut(first, 200);
             return Err(ClientError::Foreign { host: host(), digest: digest.clone(), at });
         }
-        let wanted = Wanted::Blob(format!("{digest} in {repository}"));
+        let wanted = Absent::Blob(format!("{digest} in {repository}"));
         let mut met = ClientError::NotFound { host: host(), wanted };
         for address in addresses.iter().take(ADDRESSES) {
             let allowed = Url::parse(address)
@@ -329,7 +329,7 @@ impl Registry {
             StatusCode::PARTIAL_CONTENT => {}
             StatusCode::OK | StatusCode::RANGE_NOT_SATISFIABLE => return Ok(None),
             StatusCode::NOT_FOUND => {
-                let wanted = Wanted::Blob(format!("{digest} in {repository}"));
+                let wanted = Absent::Blob(format!("{digest} in {repository}"));
                 return Err(ClientError::NotFound { host: self.host().to_owned(), wanted });
             }
             _ => return Err(self.transport().refusal(answer, &call.action).await),
@@ -498,7 +498,7 @@ impl BlobStream {
                 })?
             }
             StatusCode::NOT_FOUND => {
-                let wanted = Wanted::Blob(format!("{} in {}", self.digest, self.repository));
+                let wanted = Absent::Blob(format!("{} in {}", self.digest, self.repository));
                 return Err(ClientError::NotFound { host: registry.host().to_owned(), wanted });
             }
             _ => return Err(registry.transport().refusal(answer, &call.action).await),

@@ -101,14 +101,14 @@ impl Registry {
         }
         let upload = self.location(&answer)?;
 
-        let seen = Arc::new(Mutex::new(Seen {
+        let seen = Arc::new(Mutex::new(SentBytes {
             hasher: Hasher::new(digest.algorithm()),
             size: 0,
             failed: None,
         }));
         let sent =
             self.send_stream(&scope, &upload, size, watched(content, Arc::clone(&seen))).await;
-        let Seen { hasher, size: actual_size, failed } = take(&seen, digest);
+        let SentBytes { hasher, size: actual_size, failed } = take(&seen, digest);
         let host = || self.host().to_owned();
         let outcome = match (failed, sent) {
             (Some(cause), _) => Err(ClientError::Source { host: host(), cause }),
@@ -235,7 +235,7 @@ impl Registry {
 }
 
 /// What went past on the way to the registry.
-struct Seen {
+struct SentBytes {
     hasher: Hasher,
     size: u64,
     failed: Option<String>,
@@ -244,7 +244,7 @@ struct Seen {
 /// Hashes a stream while it is sent: the only time that these bytes are hashed on their way.
 fn watched<S, E>(
     content: S,
-    seen: Arc<Mutex<Seen>>,
+    seen: Arc<Mutex<SentBytes>>,
 ) -> impl Stream<Item = Result<Bytes, std::io::Error>> + Send
 where
     S: Stream<Item = Result<Bytes, E>> + Send + 'static,
@@ -266,7 +266,7 @@ where
     })
 }
 
-fn take(seen: &Mutex<Seen>, digest: &Digest) -> Seen {
-    let fresh = Seen { hasher: Hasher::new(digest.algorithm()), size: 0, failed: None };
+fn take(seen: &Mutex<SentBytes>, digest: &Digest) -> SentBytes {
+    let fresh = SentBytes { hasher: Hasher::new(digest.algorithm()), size: 0, failed: None };
     std::mem::replace(&mut *seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner), fresh)
 }

@@ -16,10 +16,10 @@ use crate::transport::{Options, Transport};
 /// One registry as one account sees it. Clones share connections, tokens and limits.
 #[derive(Clone)]
 pub struct Registry {
-    pub(crate) inner: Arc<Inner>,
+    pub(crate) inner: Arc<RegistryInner>,
 }
 
-pub(crate) struct Inner {
+pub(crate) struct RegistryInner {
     pub transport: Transport,
     pub passes: Passes,
     pub streams: Arc<Semaphore>,
@@ -50,7 +50,7 @@ impl Registry {
         let streams = Arc::new(Semaphore::new(options.parallel.max(1)));
         let transport = Transport::new(options)?;
         let (passes, listing) = (Passes::default(), tokio::sync::Mutex::default());
-        Ok(Self { inner: Arc::new(Inner { transport, passes, streams, listing }) })
+        Ok(Self { inner: Arc::new(RegistryInner { transport, passes, streams, listing }) })
     }
 
     /// The registry's name as in references.

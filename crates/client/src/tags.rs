@@ -6,7 +6,7 @@ use reqwest::header::LINK;
 use reqwest::{Method, StatusCode, Url};
 use serde::Deserialize;
 
-use crate::error::{ClientError, Wanted};
+use crate::error::{Absent, ClientError};
 use crate::request::{Call, Registry};
 use crate::sign_in::Scope;
 use crate::transport::read_bounded;
@@ -41,7 +41,7 @@ impl Registry {
                 format!("the tags of {repository}"),
             );
             let Some((page, next)) = self.page(&call).await? else {
-                let wanted = Wanted::Repository(repository.to_string());
+                let wanted = Absent::Repository(repository.to_string());
                 return Err(ClientError::NotFound { host: self.host().to_owned(), wanted });
             };
             tags.extend(page.tags.unwrap_or_default().iter().filter_map(|tag| tag.parse().ok()));

@@ -20,7 +20,7 @@ use crate::credentials::Credentials;
 use crate::endpoint::Endpoint;
 use crate::error::ClientError;
 use crate::inner::Guarded;
-use crate::trust::{Trust, is_about_ours, plain};
+use crate::trust::{ServerTrust, is_about_ours, plain};
 
 /// How one registry is reached.
 #[derive(Debug, Clone)]
@@ -145,7 +145,7 @@ impl Transport {
             }
         }
         let identity = options.identity.as_deref();
-        let trust = Trust { ca: &options.ca, identity, near, ..Trust::default() };
+        let trust = ServerTrust { ca: &options.ca, identity, near, ..ServerTrust::default() };
         let trust = trust.config().map_err(|error| {
             let host = &options.host;
             ClientError::Setup(format!("the client for {host} cannot be set up: {error}"))

@@ -17,7 +17,7 @@ use rustls::{
 
 /// How a server is known, and by what we are.
 #[derive(Debug, Clone, Copy, Default)]
-pub(crate) struct Trust<'t> {
+pub(crate) struct ServerTrust<'t> {
     /// Certificates in PEM that are trusted, beside the system's.
     pub ca: &'t [u8],
     /// The certificate and key that it is shown, in PEM. None: none.
@@ -30,7 +30,7 @@ pub(crate) struct Trust<'t> {
     pub http1: bool,
 }
 
-impl Trust<'_> {
+impl ServerTrust<'_> {
     /// As the TLS library wants it.
     ///
     /// # Errors

@@ -6,7 +6,7 @@ use std::time::Duration;
 use reqwest::{Method, Url};
 
 use crate::transport::{innermost, read_bounded};
-use crate::trust::Trust;
+use crate::trust::ServerTrust;
 
 /// How one such service is reached.
 #[derive(Debug, Clone, Default)]
@@ -75,7 +75,7 @@ impl Web {
         if near {
             builder = builder.no_proxy();
         }
-        let trust = Trust {
+        let trust = ServerTrust {
             ca: &options.ca,
             identity: options.identity.as_deref(),
             near,

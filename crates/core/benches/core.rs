@@ -6,7 +6,7 @@ use divan::{Bencher, black_box};
 use larder_core::digest::{Algorithm, Digest, Hasher};
 use larder_core::document::Document;
 use larder_core::reference::{Reference, Unqualified};
-use larder_core::rewrite::{File, scan};
+use larder_core::rewrite::{FileContext, scan};
 
 fn main() {
     divan::main();
@@ -70,8 +70,8 @@ fn parse_alone(bencher: Bencher<'_, '_>) {
     });
 }
 
-fn yaml() -> File<'static> {
-    File { name: "deploy.yaml", ..File::default() }
+fn yaml() -> FileContext<'static> {
+    FileContext { name: "deploy.yaml", ..FileContext::default() }
 }
 
 #[divan::bench]
@@ -98,7 +98,7 @@ fn change_images(bencher: Bencher<'_, '_>) {
 #[divan::bench]
 fn review_a_pod(bencher: Bencher<'_, '_>) {
     use larder_core::door::{Door, Review, RulesAt};
-    use larder_core::retarget::{Retarget, Wish};
+    use larder_core::retarget::{Retarget, RetargetWish};
     use larder_core::route::{Exception, Routes, Scope};
     let containers: Vec<String> = (0..20)
         .map(|n| {
@@ -130,7 +130,7 @@ fn review_a_pod(bencher: Bencher<'_, '_>) {
     };
     bencher.bench_local(|| {
         let review = Review::read(black_box(body.as_bytes())).unwrap();
-        let retarget = Retarget::new(&routes, &lock, &unqualified, Wish::default());
+        let retarget = Retarget::new(&routes, &lock, &unqualified, RetargetWish::default());
         let reply = door.rewritten(&review, &review.scan(None).unwrap().unwrap(), &retarget);
         assert_eq!(reply.patch.len(), 21);
         review.answer(&reply).len()
@@ -139,12 +139,12 @@ fn review_a_pod(bencher: Bencher<'_, '_>) {
 
 /// 500 clusters and 1,000 rules, of which the last decides.
 fn rules() -> (larder_core::policy::Rules, larder_core::policy::Classes) {
-    use larder_core::policy::{Asks, Classes, Rule, Rules, Verdict};
+    use larder_core::policy::{Asks, Classes, PolicyRule, Rules, Verdict};
     let patterns: Vec<[larder_core::pattern::Pattern; 1]> =
         (0..100).map(|n| [format!("vendor{n}.example/**").parse().unwrap()]).collect();
     let names: Vec<String> = (0..100).map(|n| format!("class{n}")).collect();
     let pairs = names.iter().zip(&patterns).map(|(name, all)| (name.as_str(), &all[..]));
-    let rule = |n: usize| Rule {
+    let rule = |n: usize| PolicyRule {
         name: format!("rule {n}"),
         clusters: (0..5).map(|c| format!("cluster{}", (n * 5 + c) % 500).into()).collect(),
         namespaces: Vec::new(),
@@ -153,10 +153,10 @@ fn rules() -> (larder_core::policy::Rules, larder_core::policy::Classes) {
         asks: Asks::default(),
         verdict: Verdict::Deny,
         because: String::new(),
-        line: larder_core::access::Line::default(),
+        line: larder_core::access::ConfigLine::default(),
     };
-    let mut all: Vec<Rule> = (0..999).map(rule).collect();
-    all.push(Rule { clusters: Vec::new(), classes: vec!["class99".into()], ..rule(999) });
+    let mut all: Vec<PolicyRule> = (0..999).map(rule).collect();
+    all.push(PolicyRule { clusters: Vec::new(), classes: vec!["class99".into()], ..rule(999) });
     (Rules::new(all).unwrap(), Classes::new(pairs).unwrap())
 }
 
@@ -166,7 +166,7 @@ fn decide_by_1000_rules_for_500_clusters(bencher: Bencher<'_, '_>) {
     let image: larder_core::reference::Image =
         "vendor99.example/gauges/steamgauge".parse().unwrap();
     bencher.bench_local(|| {
-        let asked = larder_core::policy::Asked {
+        let asked = larder_core::policy::RuleQuestion {
             cluster: black_box(Some("cluster250")),
             namespace: None,
             image: &image,
@@ -178,7 +178,7 @@ fn decide_by_1000_rules_for_500_clusters(bencher: Bencher<'_, '_>) {
             now: 0,
         };
         matches!(
-            rules.decide(&asked, &larder_core::policy::Facts::default()),
+            rules.decide(&asked, &larder_core::policy::ImageFacts::default()),
             larder_core::policy::Decided::Verdict { rule: Some(999), .. }
         )
     });
@@ -186,13 +186,13 @@ fn decide_by_1000_rules_for_500_clusters(bencher: Bencher<'_, '_>) {
 
 #[divan::bench]
 fn issue_a_token(bencher: Bencher<'_, '_>) {
-    use larder_core::access::token::{Access, Signer};
+    use larder_core::access::token::{Signer, TokenAccess};
     use larder_core::access::{Action, Who};
     let signer = Signer::new(&[7; 32], "larder.emberfall.example").unwrap();
     let (who, name) =
         (Who::cluster("turbine-hall", Some("scada")), "vendor/kettle".parse().unwrap());
     bencher.bench_local(|| {
-        let access = vec![Access::repository(&name, &[Action::Pull])];
+        let access = vec![TokenAccess::repository(&name, &[Action::Pull])];
         signer.issue(&who, None, None, access, black_box(1_790_000_000), "0123abcd".into())
     });
 }

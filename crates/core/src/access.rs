@@ -17,14 +17,14 @@ use std::fmt;
 
 /// A place in the configuration: what decided.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
-pub struct Line {
+pub struct ConfigLine {
     /// The file, as the operator names it.
     pub file: std::sync::Arc<str>,
     /// The line, counted from 1.
     pub number: usize,
 }
 
-impl fmt::Display for Line {
+impl fmt::Display for ConfigLine {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}:{}", self.file, self.number)
     }

@@ -8,8 +8,8 @@ mod habits;
 mod keeping;
 mod reach;
 
-pub use belief::{Belief, Terms, Trust};
+pub use belief::{Belief, BeliefTrust, Terms};
 pub use circuit::{Circuit, Condition, Trouble};
 pub use habits::Habits;
-pub use keeping::{Going, Keeping, Kept, Why};
+pub use keeping::{EvictReason, Going, Keeping, Kept};
 pub use reach::{OutOfReach, Reach};

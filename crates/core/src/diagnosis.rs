@@ -12,12 +12,12 @@ mod remedy;
 #[cfg(test)]
 mod tests;
 
-pub use cause::{Cause, Step};
+pub use cause::{Cause, PullStep};
 pub use decide::diagnose;
-pub use event::{Event, Said, read_events, refusal};
+pub use event::{PullEvent, WordingFit, read_events, refusal};
 pub use evidence::{
-    Access, Credential, Evidence, KeyState, Name, Nodes, Outcome, Policy, Record, Secret,
-    SecretFault, Through, Visit,
+    ContentAccess, Credential, Evidence, HostOutcome, KeyState, Name, Nodes, Policy, Record,
+    Secret, SecretFault, Through, Visit,
 };
 pub use remedy::{Blanks, Remedy};
 
@@ -64,7 +64,7 @@ pub struct Finding {
     /// What is so, in a sentence with its names.
     pub told: String,
     /// The steps that hold: the fault is not there.
-    pub ruled_out: Vec<Step>,
+    pub ruled_out: Vec<PullStep>,
     /// What to do, the likeliest first.
     pub remedies: Vec<Remedy>,
     /// Causes of which runtimes say the very same, where nothing else is known.

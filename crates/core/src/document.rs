@@ -148,7 +148,7 @@ pub struct Document {
     /// The media type under which the bytes go out again.
     pub media_type: String,
     /// What the document refers to.
-    pub kind: Kind,
+    pub kind: ManifestShape,
     /// The manifest that this one is about (`subject`). None: it is about no other.
     pub subject: Option<Descriptor>,
     /// Free facts. Empty when there are none.
@@ -159,7 +159,7 @@ pub struct Document {
 
 /// The two shapes of a document.
 #[derive(Debug, Clone)]
-pub enum Kind {
+pub enum ManifestShape {
     /// An index: other documents, usually one for each platform.
     Index(Vec<Descriptor>),
     /// A manifest: one configuration and layers.
@@ -173,7 +173,7 @@ pub enum Kind {
 
 #[derive(Deserialize)]
 #[serde(rename_all = "camelCase")]
-struct Raw {
+struct RawDocument {
     schema_version: Option<u32>,
     #[serde(default)]
     media_type: Option<String>,
@@ -217,7 +217,7 @@ impl Document {
         if announced.is_some_and(media_type::is_schema1) {
             return Err(DocumentError::Schema1);
         }
-        let raw: Raw = serde_json::from_slice(&bytes)
+        let raw: RawDocument = serde_json::from_slice(&bytes)
             .map_err(|error| DocumentError::Shape(error.to_string()))?;
         if raw.fs_layers.is_some() || raw.schema_version == Some(1) {
             return Err(DocumentError::Schema1);
@@ -233,10 +233,10 @@ impl Document {
         }
         let stated = announced.or(inside);
         let (kind, default) = match (raw.manifests, raw.config, raw.layers) {
-            (Some(children), None, None) => (Kind::Index(children), media_type::INDEX),
+            (Some(children), None, None) => (ManifestShape::Index(children), media_type::INDEX),
             (None, Some(config), layers) => {
                 let layers = layers.unwrap_or_default();
-                (Kind::Manifest { config, layers }, media_type::MANIFEST)
+                (ManifestShape::Manifest { config, layers }, media_type::MANIFEST)
             }
             (Some(_), _, _) => {
                 let both = "it has both `manifests` and `config` or `layers`";
@@ -248,8 +248,8 @@ impl Document {
             }
         };
         let fitting: &[&str] = match kind {
-            Kind::Index(_) => &[media_type::INDEX, media_type::SCHEMA2_LIST],
-            Kind::Manifest { .. } => &[media_type::MANIFEST, media_type::SCHEMA2_MANIFEST],
+            ManifestShape::Index(_) => &[media_type::INDEX, media_type::SCHEMA2_LIST],
+            ManifestShape::Manifest { .. } => &[media_type::MANIFEST, media_type::SCHEMA2_MANIFEST],
         };
         let media_type = stated.unwrap_or(default).to_owned();
         if !fitting.contains(&media_type.as_str()) {
@@ -274,32 +274,32 @@ impl Document {
     pub fn artifact_type(&self) -> Option<&str> {
         match (&self.artifact_type, &self.kind) {
             (Some(said), _) => Some(said),
-            (None, Kind::Manifest { config, .. }) => Some(&config.media_type),
-            (None, Kind::Index(_)) => None,
+            (None, ManifestShape::Manifest { config, .. }) => Some(&config.media_type),
+            (None, ManifestShape::Index(_)) => None,
         }
     }
 
     /// The other documents that this one lists. Empty for a manifest.
     pub fn children(&self) -> &[Descriptor] {
         match &self.kind {
-            Kind::Index(children) => children,
-            Kind::Manifest { .. } => &[],
+            ManifestShape::Index(children) => children,
+            ManifestShape::Manifest { .. } => &[],
         }
     }
 
     /// The configuration. None: it is an index.
     pub fn config(&self) -> Option<&Descriptor> {
         match &self.kind {
-            Kind::Index(_) => None,
-            Kind::Manifest { config, .. } => Some(config),
+            ManifestShape::Index(_) => None,
+            ManifestShape::Manifest { config, .. } => Some(config),
         }
     }
 
     /// The blobs that this one needs: configuration, then layers. Empty for an index.
     pub fn blobs(&self) -> impl Iterator<Item = &Descriptor> {
         let (config, layers) = match &self.kind {
-            Kind::Index(_) => (None, &[][..]),
-            Kind::Manifest { config, layers } => (Some(config), layers.as_slice()),
+            ManifestShape::Index(_) => (None, &[][..]),
+            ManifestShape::Manifest { config, layers } => (Some(config), layers.as_slice()),
         };
         config.into_iter().chain(layers)
     }

@@ -10,8 +10,8 @@ use serde::Deserialize;
 use serde_json::value::RawValue;
 use serde_json::{Value, json};
 
-use crate::retarget::{Answer, Left, Retarget};
-use crate::rewrite::{File, ParseError, Scan, scan};
+use crate::retarget::{LeftBecause, Retarget, Retargeted};
+use crate::rewrite::{FileContext, ParseError, Scan, scan};
 
 /// The largest review that is read, in bytes: what the platform keeps of one object, twice over.
 pub const REVIEW_LIMIT: usize = 4 * 1024 * 1024;
@@ -155,7 +155,7 @@ struct Envelope {
 #[serde(rename_all = "camelCase")]
 struct Request {
     uid: String,
-    kind: Kind,
+    kind: KindName,
     #[serde(default)]
     name: String,
     namespace: Option<String>,
@@ -166,7 +166,7 @@ struct Request {
 }
 
 #[derive(Deserialize)]
-struct Kind {
+struct KindName {
     kind: String,
 }
 
@@ -213,7 +213,7 @@ impl Review {
     ) -> Result<Option<Scan<'s>>, ReviewError> {
         let Some(object) = &self.object else { return Ok(None) };
         let most = Some(IMAGES_LIMIT);
-        let file = File { name: "object.json", stop, most, ..File::default() };
+        let file = FileContext { name: "object.json", stop, most, ..FileContext::default() };
         Ok(Some(scan(object.get(), &file)?))
     }
 
@@ -280,14 +280,14 @@ impl Door {
         for finding in scan.findings.iter().filter(|one| one.is_run()) {
             let answer = retarget.answer(&finding.text, finding.tag_elsewhere);
             let pulled = match &answer {
-                Answer::Become(new) if self.rewrite => new.host.as_str() == host,
+                Retargeted::Become(new) if self.rewrite => new.host.as_str() == host,
                 _ => names(&finding.text, host),
             };
             if let Some(pod) = finding.pod.filter(|_| pulled) {
                 from_here[pod] = true;
             }
             match answer {
-                Answer::Become(new) if self.rewrite => {
+                Retargeted::Become(new) if self.rewrite => {
                     let text = &finding.text;
                     match scan.pointer(finding) {
                         Some(path) if !self.rehearse => reply.patch.push(
@@ -301,7 +301,7 @@ impl Door {
                         }
                     }
                 }
-                Answer::Left(left @ (Left::Unpinned(_) | Left::Malformed(_))) => {
+                Retargeted::Left(left @ (LeftBecause::Unpinned(_) | LeftBecause::Malformed(_))) => {
                     reply.warnings.push(format!("larder: {} stays as it is: {left}", finding.text));
                 }
                 _ => {}
@@ -353,7 +353,7 @@ mod tests {
     use crate::lock::Lock;
     use crate::name::Host;
     use crate::reference::Unqualified;
-    use crate::retarget::Wish;
+    use crate::retarget::RetargetWish;
     use crate::route::{Exception, Routes, Scope};
 
     const OURS: &str = "larder.example:5080";
@@ -374,7 +374,7 @@ mod tests {
         };
         let routes = Routes::new(own, Vec::new()).with_exceptions(vec![told]);
         let (lock, unqualified) = (Lock::default(), Unqualified::default());
-        let retarget = Retarget::new(&routes, &lock, &unqualified, Wish::default());
+        let retarget = Retarget::new(&routes, &lock, &unqualified, RetargetWish::default());
         let review = review(object);
         door.rewritten(&review, &review.scan(None).unwrap().unwrap(), &retarget)
     }

@@ -6,7 +6,7 @@ mod secret;
 mod webhook;
 
 pub use names::{NameRules, TooMany};
-pub use secret::{Held, Login, PullSecret, SecretError, offers, read_secret, read_secrets};
+pub use secret::{Login, PullSecret, SecretError, SecretLogin, offers, read_secret, read_secrets};
 pub use webhook::{Webhooks, path_of};
 
 use std::collections::BTreeMap;
@@ -27,7 +27,7 @@ const EXPIRES: &str = "larder/expires";
 
 /// A pull secret as it should be.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Wanted {
+pub struct WantedSecret {
     /// The namespace.
     pub namespace: String,
     /// The secret's name.
@@ -40,7 +40,7 @@ pub struct Wanted {
     pub service_accounts: Vec<String>,
 }
 
-impl Wanted {
+impl WantedSecret {
     /// The secret, with a key in it. `expires` in RFC 3339; None: the key does not expire.
     pub fn secret(&self, key_id: &str, key: &str, expires: Option<&str>) -> Value {
         let content = secret::write(&[(&self.host, &self.user, key)]);
@@ -82,24 +82,26 @@ impl Wanted {
     }
 
     /// What is wrong with the secret that the cluster has, but for its key.
-    pub fn faults(&self, found: &Value) -> Vec<Fault> {
+    pub fn faults(&self, found: &Value) -> Vec<ClusterFault> {
         let kind = text(found, &["type"]).unwrap_or("Opaque");
         if kind != SECRET_TYPE {
-            return vec![Fault::Type(kind.to_owned())];
+            return vec![ClusterFault::Type(kind.to_owned())];
         }
         let read = match secret::read(found) {
             Ok(read) => read,
-            Err(error) => return vec![Fault::Unreadable(error.to_string())],
+            Err(error) => return vec![ClusterFault::Unreadable(error.to_string())],
         };
         let Some(login) = read.logins.iter().find(|login| login.host == self.host) else {
-            return vec![Fault::Host(read.logins.iter().map(|login| login.host.clone()).collect())];
+            return vec![ClusterFault::Host(
+                read.logins.iter().map(|login| login.host.clone()).collect(),
+            )];
         };
         let mut faults = Vec::new();
         if login.user != self.user {
-            faults.push(Fault::User(login.user.clone()));
+            faults.push(ClusterFault::User(login.user.clone()));
         }
         if !login.agrees {
-            faults.push(Fault::Disagrees);
+            faults.push(ClusterFault::Disagrees);
         }
         faults
     }
@@ -107,7 +109,7 @@ impl Wanted {
 
 /// What can be wrong with what a cluster has.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Fault {
+pub enum ClusterFault {
     /// The namespace does not exist.
     NoNamespace,
     /// There is no such secret; the namespaces that have one of that name.
@@ -134,7 +136,7 @@ pub enum Fault {
     NotLinked(String),
 }
 
-impl Fault {
+impl ClusterFault {
     /// In a word, for programs.
     pub fn word(&self) -> &'static str {
         match self {
@@ -155,7 +157,7 @@ impl Fault {
     }
 }
 
-impl std::fmt::Display for Fault {
+impl std::fmt::Display for ClusterFault {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::NoNamespace => f.write_str("the cluster has no such namespace"),
@@ -266,8 +268,8 @@ pub fn moved(object: &Value, namespace: Option<&str>, name: Option<&str>) -> Res
 mod tests {
     use super::*;
 
-    fn wanted() -> Wanted {
-        Wanted {
+    fn wanted() -> WantedSecret {
+        WantedSecret {
             namespace: "scada".into(),
             name: "larder-pull".into(),
             host: "larder.emberfall.example:5080".into(),
@@ -294,14 +296,14 @@ mod tests {
         let fault = |change: fn(&mut Value)| {
             let mut found = good.clone();
             change(&mut found);
-            wanted().faults(&found).first().map(Fault::word)
+            wanted().faults(&found).first().map(ClusterFault::word)
         };
         assert_eq!(fault(|it| it["type"] = "Opaque".into()), Some("wrong-type"));
         assert_eq!(fault(|it| it["data"] = json!({})), Some("unreadable"));
         assert_eq!(fault(|it| it["data"][".dockerconfigjson"] = "???".into()), Some("unreadable"));
-        let mut other = Wanted { host: "other.example".into(), ..wanted() };
+        let mut other = WantedSecret { host: "other.example".into(), ..wanted() };
         assert_eq!(other.faults(&good)[0].word(), "wrong-host");
-        other = Wanted { user: "turbine-hall".into(), ..wanted() };
+        other = WantedSecret { user: "turbine-hall".into(), ..wanted() };
         assert_eq!(other.faults(&good)[0].word(), "wrong-user");
     }
 

@@ -84,17 +84,17 @@ pub struct TagRow {
 }
 
 /// A manifest in its repository: its place among the records.
-pub type Place = usize;
+pub type ManifestPlace = usize;
 
 /// The records as a graph.
 pub struct Holdings {
     records: Records,
-    places: HashMap<(usize, Digest), Place>,
+    places: HashMap<(usize, Digest), ManifestPlace>,
     /// The manifests that each one lists and that are there.
-    children: Vec<Vec<Place>>,
-    parents: Vec<Vec<Place>>,
+    children: Vec<Vec<ManifestPlace>>,
+    parents: Vec<Vec<ManifestPlace>>,
     /// The manifests that are about each one.
-    companions: Vec<Vec<Place>>,
+    companions: Vec<Vec<ManifestPlace>>,
     /// The contents (blobs and the manifest itself) of each manifest, as numbers.
     contents: Vec<Vec<usize>>,
     tags: Vec<Vec<usize>>,
@@ -215,43 +215,46 @@ impl Holdings {
     }
 
     /// Where a manifest of a repository stands. None: it is not there.
-    pub fn place(&self, repository: usize, digest: &Digest) -> Option<Place> {
+    pub fn place(&self, repository: usize, digest: &Digest) -> Option<ManifestPlace> {
         self.places.get(&(repository, digest.clone())).copied()
     }
 
     /// The tags that point to a manifest.
-    pub fn tags_of(&self, place: Place) -> impl Iterator<Item = &TagRow> {
+    pub fn tags_of(&self, place: ManifestPlace) -> impl Iterator<Item = &TagRow> {
         self.tags[place].iter().map(|number| &self.records.tags[*number])
     }
 
     /// The manifests that an index lists and that are there.
-    pub fn children(&self, place: Place) -> &[Place] {
+    pub fn children(&self, place: ManifestPlace) -> &[ManifestPlace] {
         &self.children[place]
     }
 
     /// Whether an index of the repository lists a manifest.
-    pub fn is_listed(&self, place: Place) -> bool {
+    pub fn is_listed(&self, place: ManifestPlace) -> bool {
         !self.parents[place].is_empty()
     }
 
     /// Whether no tag points to a manifest, no index lists it, and it is about no other.
-    pub fn stands_alone(&self, place: Place) -> bool {
+    pub fn stands_alone(&self, place: ManifestPlace) -> bool {
         let row = &self.records.manifests[place];
         let about = row.subject.as_ref().and_then(|subject| self.place(row.repository, subject));
         self.tags[place].is_empty() && self.parents[place].is_empty() && about.is_none()
     }
 
     /// Manifests and all that they list, each once.
-    fn closure(&self, roots: impl IntoIterator<Item = Place>) -> BTreeSet<Place> {
+    fn closure(&self, roots: impl IntoIterator<Item = ManifestPlace>) -> BTreeSet<ManifestPlace> {
         reach(roots, |place| self.children[place].clone())
     }
 
     /// The same with all that is about them.
-    fn closure_with_companions(&self, roots: impl IntoIterator<Item = Place>) -> BTreeSet<Place> {
+    fn closure_with_companions(
+        &self,
+        roots: impl IntoIterator<Item = ManifestPlace>,
+    ) -> BTreeSet<ManifestPlace> {
         reach(roots, |place| [&self.children[place][..], &self.companions[place]].concat())
     }
 
-    fn contents_of(&self, places: &BTreeSet<Place>) -> HashMap<usize, u32> {
+    fn contents_of(&self, places: &BTreeSet<ManifestPlace>) -> HashMap<usize, u32> {
         let mut used = HashMap::new();
         for content in places.iter().flat_map(|place| &self.contents[*place]) {
             *used.entry(*content).or_insert(0) += 1;
@@ -261,7 +264,7 @@ impl Holdings {
 
     /// The blobs of a manifest and of all that it lists, without the manifests themselves: digest
     /// and size in bytes.
-    pub fn blobs_of(&self, place: Place) -> Vec<(&Digest, u64)> {
+    pub fn blobs_of(&self, place: ManifestPlace) -> Vec<(&Digest, u64)> {
         let own: HashSet<usize> =
             self.closure([place]).iter().map(|place| self.contents[*place][0]).collect();
         let mut seen = HashSet::new();
@@ -274,7 +277,7 @@ impl Holdings {
     }
 
     /// How much some images take; each is named by its manifest.
-    pub fn volume(&self, images: &[Place]) -> Volume {
+    pub fn volume(&self, images: &[ManifestPlace]) -> Volume {
         let sum =
             |used: &HashMap<usize, u32>| used.keys().map(|content| self.sizes[*content]).sum();
         let mut volume = Volume::default();
@@ -289,8 +292,8 @@ impl Holdings {
     }
 
     /// For each content that more than one of these images use: the images.
-    pub fn sharing(&self, images: &[Place]) -> BTreeMap<&Digest, Vec<Place>> {
-        let mut users: BTreeMap<&Digest, Vec<Place>> = BTreeMap::new();
+    pub fn sharing(&self, images: &[ManifestPlace]) -> BTreeMap<&Digest, Vec<ManifestPlace>> {
+        let mut users: BTreeMap<&Digest, Vec<ManifestPlace>> = BTreeMap::new();
         for image in images {
             for content in self.contents_of(&self.closure([*image])).keys() {
                 users.entry(&self.digests[*content]).or_default().push(*image);
@@ -330,15 +333,16 @@ impl Holdings {
             }
         }
         let candidates = self.closure_with_companions(roots.iter().copied());
-        let stays = |place: &Place| self.tags[*place].iter().any(|tag| !dropped.contains(tag));
+        let stays =
+            |place: &ManifestPlace| self.tags[*place].iter().any(|tag| !dropped.contains(tag));
         // What stays keeps what it lists and what is about it.
         let held = candidates.iter().copied().filter(|place| {
             stays(place) || self.parents[*place].iter().any(|up| !candidates.contains(up))
         });
         let kept = self.closure_with_companions(held);
-        let gone: BTreeSet<Place> =
+        let gone: BTreeSet<ManifestPlace> =
             candidates.iter().copied().filter(|place| !kept.contains(place)).collect();
-        let name = |place: Place| {
+        let name = |place: ManifestPlace| {
             let row = &self.records.manifests[place];
             (self.records.repositories[row.repository].clone(), row.digest.clone())
         };
@@ -374,14 +378,14 @@ impl Holdings {
 
     /// Sorts manifests so that each stands before what it lists. A digest cannot name itself, so
     /// there is such an order.
-    fn parents_first(&self, places: &BTreeSet<Place>) -> Vec<Place> {
-        let mut left: HashMap<Place, usize> = places
+    fn parents_first(&self, places: &BTreeSet<ManifestPlace>) -> Vec<ManifestPlace> {
+        let mut left: HashMap<ManifestPlace, usize> = places
             .iter()
             .map(|place| {
                 (*place, self.parents[*place].iter().filter(|up| places.contains(up)).count())
             })
             .collect();
-        let mut ready: Vec<Place> =
+        let mut ready: Vec<ManifestPlace> =
             places.iter().copied().filter(|place| left[place] == 0).rev().collect();
         let mut sorted = Vec::with_capacity(places.len());
         while let Some(place) = ready.pop() {
@@ -401,11 +405,11 @@ impl Holdings {
 
 /// Everything that is reached, the roots with it.
 fn reach(
-    roots: impl IntoIterator<Item = Place>,
-    next: impl Fn(Place) -> Vec<Place>,
-) -> BTreeSet<Place> {
+    roots: impl IntoIterator<Item = ManifestPlace>,
+    next: impl Fn(ManifestPlace) -> Vec<ManifestPlace>,
+) -> BTreeSet<ManifestPlace> {
     let mut found = BTreeSet::new();
-    let mut waiting: Vec<Place> = roots.into_iter().collect();
+    let mut waiting: Vec<ManifestPlace> = roots.into_iter().collect();
     while let Some(place) = waiting.pop() {
         if found.insert(place) {
             waiting.extend(next(place));

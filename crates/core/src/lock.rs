@@ -16,7 +16,7 @@ use crate::platform::Platform;
 use crate::reference::Image;
 
 pub use difference::{Difference, Next, UpstreamNow, difference};
-pub use stale::{Stale, Wish, stale};
+pub use stale::{Stale, TagWish, stale};
 
 /// One wanted image at one tag.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -274,14 +274,14 @@ mod tests {
         let lock = Lock { entries: [(want("1.9.2"), locked("a"))].into() };
         let image = want("1").image;
         let told = |tags: &Tags| -> Vec<String> {
-            let wish = Wish { image: &image, tags, platforms: &Platforms::All, trim: true };
+            let wish = TagWish { image: &image, tags, platforms: &Platforms::All, trim: true };
             stale(&[wish], &lock).iter().map(ToString::to_string).collect()
         };
         let amd64 = Platforms::Some(vec!["linux/amd64".parse().unwrap()]);
         let tags = Tags::exact(vec![want("1.9.2").tag]);
-        let wish = Wish { image: &image, tags: &tags, platforms: &amd64, trim: true };
+        let wish = TagWish { image: &image, tags: &tags, platforms: &amd64, trim: true };
         assert_eq!(stale(&[wish], &lock), [Stale::OtherPlatforms(want("1.9.2"))]);
-        assert!(stale(&[Wish { trim: false, ..wish }], &lock).is_empty());
+        assert!(stale(&[TagWish { trim: false, ..wish }], &lock).is_empty());
         assert!(told(&Tags::exact(vec![want("1.9.2").tag])).is_empty());
         let name = "ventworks.example/gauges/steamgauge";
         assert_eq!(
@@ -292,9 +292,9 @@ mod tests {
             ]
         );
         let other: Image = "bazaar.example/library/kettle".parse().unwrap();
-        let rule = crate::selection::Rule::Match("2.*".parse().unwrap());
+        let rule = crate::selection::TagRule::Match("2.*".parse().unwrap());
         let tags = Tags { rule, skip: Vec::new() };
-        let wish = Wish { image: &other, tags: &tags, platforms: &amd64, trim: false };
+        let wish = TagWish { image: &other, tags: &tags, platforms: &amd64, trim: false };
         assert_eq!(stale(&[wish], &lock)[0], Stale::NothingLocked(other.clone()));
     }
 

@@ -17,11 +17,11 @@ use crate::name::Host;
 pub use drop_in::{read_drop_in, write_drop_in};
 pub use hosts::{DEFAULT, folder_of, host_of, read_hosts, write_hosts, write_own_hosts};
 pub use report::{Present, read_report};
-pub use runtime::{Line, NoLine, Reads, RuntimeConfig};
+pub use runtime::{NoLine, Reads, RuntimeConfig, RuntimeSeries};
 
 /// What is written for one node.
 #[derive(Debug, Clone)]
-pub struct Plan {
+pub struct NodePlan {
     /// The larder's address: scheme, host and port.
     pub larder: String,
     /// The cluster that the node belongs to.
@@ -35,7 +35,7 @@ pub struct Plan {
     pub open: bool,
 }
 
-impl Plan {
+impl NodePlan {
     /// The address that the node asks: it says from which cluster the node comes.
     pub fn address(&self) -> String {
         format!("{}/c/{}", self.larder, self.cluster)
@@ -108,7 +108,7 @@ fn is_own(address: &str, host: &Host) -> bool {
 
 /// What a way should lead to.
 #[derive(Debug, Clone, Copy)]
-pub struct Expected<'e> {
+pub struct ExpectedWay<'e> {
     /// The larder's address: scheme, host and port.
     pub larder: &'e str,
     /// The clusters that it knows.
@@ -154,8 +154,8 @@ pub fn judge_own(way: &Way, host: &Host, larder: &str) -> Vec<Remark> {
 }
 
 /// Whether a way leads through the larder as it should.
-pub fn judge(way: &Way, expected: Expected<'_>) -> Vec<Remark> {
-    let Expected { larder, clusters, shelf } = expected;
+pub fn judge(way: &Way, expected: ExpectedWay<'_>) -> Vec<Remark> {
+    let ExpectedWay { larder, clusters, shelf } = expected;
     let place = |address: &str| address.split_once("://").map(|(_, rest)| rest.to_owned());
     let mut remarks = Vec::new();
     let mut led = false;
@@ -198,7 +198,7 @@ mod tests {
 
     #[test]
     fn a_way_that_leads_elsewhere_is_told() {
-        let expected = Expected {
+        let expected = ExpectedWay {
             larder: "http://larder.example:5080",
             clusters: &["control-room"],
             shelf: Some("bazaar"),

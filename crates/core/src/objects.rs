@@ -5,7 +5,7 @@ use serde_json::{Map, Number, Value};
 
 pub use crate::rewrite::ParseError;
 
-use larder_yaml::{Kind, NodeId, Tree, parse};
+use larder_yaml::{NodeId, NodeKind, Tree, parse};
 
 /// The largest text that is read, in bytes.
 pub const LIMIT: usize = 8 * 1024 * 1024;
@@ -82,27 +82,27 @@ fn value(
     let id = tree.resolve(id);
     let node = &tree.nodes[id];
     Ok(match node.kind {
-        Kind::Alias => Value::Null,
-        Kind::Sequence => {
+        NodeKind::Alias => Value::Null,
+        NodeKind::Sequence => {
             let items = tree.items(id).into_iter().flatten();
             Value::Array(
                 items.map(|item| value(tree, item, deeper, left)).collect::<Result<_, _>>()?,
             )
         }
-        Kind::Mapping => {
+        NodeKind::Mapping => {
             let mut object = Map::new();
             for (key, inner) in tree.entries(id) {
                 let key = &tree.nodes[tree.resolve(key)];
-                if !matches!(key.kind, Kind::Scalar(_)) {
+                if !matches!(key.kind, NodeKind::Scalar(_)) {
                     return Err(ObjectsError::Key);
                 }
                 object.insert(key.value.to_string(), value(tree, inner, deeper, left)?);
             }
             Value::Object(object)
         }
-        Kind::Scalar(ScalarStyle::Plain) if node.is_absent() => Value::Null,
-        Kind::Scalar(ScalarStyle::Plain) => plain(&node.value),
-        Kind::Scalar(_) => Value::String(node.value.to_string()),
+        NodeKind::Scalar(ScalarStyle::Plain) if node.is_absent() => Value::Null,
+        NodeKind::Scalar(ScalarStyle::Plain) => plain(&node.value),
+        NodeKind::Scalar(_) => Value::String(node.value.to_string()),
     })
 }
 

@@ -12,7 +12,7 @@ mod volume;
 
 pub use contents::{Blob, Companion, Contents, ContentsError, ParcelImage};
 pub use receipt::{HeldImage, Receipt, ReceiptError};
-pub use shape::{ARCHIVE_END, Entry, Shape};
+pub use shape::{ARCHIVE_END, ArchiveEntry, Shape};
 pub use signed::{Signed, SignedError};
 pub use volume::{Volume, VolumeSize, volume_name};
 

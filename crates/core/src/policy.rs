@@ -6,5 +6,5 @@ mod court;
 mod rules;
 
 pub use classes::Classes;
-pub use court::{Case, Court, Elsewhere, Judgement, Named, RuleAnswer, Ruling};
-pub use rules::{Asked, Asks, Decided, Fact, Facts, Lack, Rule, Rules, Verdict};
+pub use court::{Case, Court, Elsewhere, ImageName, Judgement, RuleAnswer, Ruling};
+pub use rules::{Asks, Decided, Fact, ImageFacts, Lack, PolicyRule, RuleQuestion, Rules, Verdict};

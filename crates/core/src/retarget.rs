@@ -35,7 +35,7 @@ pub enum Pin {
 
 /// What is wanted of all references.
 #[derive(Debug, Clone, Default)]
-pub struct Wish {
+pub struct RetargetWish {
     /// Where they are to lead.
     pub direction: Direction,
     /// What becomes of digests.
@@ -57,25 +57,25 @@ pub struct Retarget<'a> {
     origins: Origins,
     lock: &'a Lock,
     unqualified: &'a Unqualified,
-    wish: Wish,
+    wish: RetargetWish,
     /// Digests that somebody has asked for, by the reference with its tag.
     pub known: BTreeMap<Reference, Digest>,
 }
 
 /// What becomes of a reference.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Answer {
+pub enum Retargeted {
     /// It is as it should be.
     Right,
     /// This one.
     Become(Reference),
     /// It stays, for this reason.
-    Left(Left),
+    Left(LeftBecause),
 }
 
 /// Why a reference is left as it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Left {
+pub enum LeftBecause {
     /// It cannot be read.
     Malformed(Malformed),
     /// It is filled in by somebody else.
@@ -94,14 +94,14 @@ pub enum Left {
     NotAsked,
 }
 
-impl Left {
+impl LeftBecause {
     /// Whether that is an answer of "no", and not just how it is meant.
     pub fn counts(&self) -> bool {
         !matches!(self, Self::Placeholder | Self::Exception(_) | Self::NotAsked)
     }
 }
 
-impl std::fmt::Display for Left {
+impl std::fmt::Display for LeftBecause {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Malformed(malformed) => match &malformed.proposal {
@@ -142,7 +142,7 @@ impl<'a> Retarget<'a> {
         routes: &'a Routes,
         lock: &'a Lock,
         unqualified: &'a Unqualified,
-        wish: Wish,
+        wish: RetargetWish,
     ) -> Self {
         let origins = routes.origins();
         Self { routes, origins, lock, unqualified, wish, known: BTreeMap::new() }
@@ -177,12 +177,12 @@ impl<'a> Retarget<'a> {
     }
 
     /// Decides for a text. `tag_elsewhere`: the text has no tag because another place decides it.
-    pub fn answer(&self, text: &str, tag_elsewhere: bool) -> Answer {
+    pub fn answer(&self, text: &str, tag_elsewhere: bool) -> Retargeted {
         self.answer_with(text, tag_elsewhere, self.wish.pin)
     }
 
     /// The same when something else becomes of its digest.
-    pub fn answer_with(&self, text: &str, tag_elsewhere: bool, pin: Pin) -> Answer {
+    pub fn answer_with(&self, text: &str, tag_elsewhere: bool, pin: Pin) -> Retargeted {
         let mut mended = false;
         let reading = match Reference::read(text, self.unqualified) {
             Ok(reading) => reading,
@@ -192,14 +192,14 @@ impl<'a> Retarget<'a> {
                     reading
                 }
                 None if malformed.reason.word() == "placeholder" => {
-                    return Answer::Left(Left::Placeholder);
+                    return Retargeted::Left(LeftBecause::Placeholder);
                 }
-                None => return Answer::Left(Left::Malformed(malformed)),
+                None => return Retargeted::Left(LeftBecause::Malformed(malformed)),
             },
         };
         let reference = reading.reference;
         if !self.is_asked(&reference) {
-            return Answer::Left(Left::NotAsked);
+            return Retargeted::Left(LeftBecause::NotAsked);
         }
         let target = match self.wish.direction {
             Direction::Here => self.here(&reference, tag_elsewhere),
@@ -208,14 +208,14 @@ impl<'a> Retarget<'a> {
         let target = target.and_then(|target| self.pinned(target, tag_elsewhere, pin));
         match target {
             // A name that can be read is better than none, wherever it leads.
-            Err(Left::NoRoute(reference)) if mended => Answer::Become(reference),
-            Err(left) => Answer::Left(left),
-            Ok(target) if target.to_string() == text => Answer::Right,
+            Err(LeftBecause::NoRoute(reference)) if mended => Retargeted::Become(reference),
+            Err(left) => Retargeted::Left(left),
+            Ok(target) if target.to_string() == text => Retargeted::Right,
             // A name that is not ours stays as its writer wrote it.
             Ok(target) if target == reference && !self.is_ours(&target) && !self.wish.mend => {
-                Answer::Right
+                Retargeted::Right
             }
-            Ok(target) => Answer::Become(target),
+            Ok(target) => Retargeted::Become(target),
         }
     }
 
@@ -234,23 +234,23 @@ impl<'a> Retarget<'a> {
         reference.host == *self.routes.own() || reference.host == *self.host()
     }
 
-    fn here(&self, reference: &Reference, tag_elsewhere: bool) -> Result<Reference, Left> {
+    fn here(&self, reference: &Reference, tag_elsewhere: bool) -> Result<Reference, LeftBecause> {
         let mut target = match self.routes.standing(reference, self.lock) {
             Standing::Own => reference.clone(),
             Standing::Routed { target, .. }
             | Standing::Cached { target }
             | Standing::Told { target } => target,
-            Standing::Left { because } => return Err(Left::Exception(because)),
+            Standing::Left { because } => return Err(LeftBecause::Exception(because)),
             Standing::NotLocked { locked } => {
                 let target = self.routes.target(&reference.image());
                 match target.filter(|_| tag_elsewhere && !locked.is_empty()) {
                     Some(target) => target.with(reference.tag.clone(), reference.digest.clone()),
-                    None => return Err(Left::NotLocked(locked)),
+                    None => return Err(LeftBecause::NotLocked(locked)),
                 }
             }
             // The larder's other name is its own too.
             Standing::NoRoute if self.is_ours(reference) => reference.clone(),
-            Standing::NoRoute => return Err(Left::NoRoute(reference.clone())),
+            Standing::NoRoute => return Err(LeftBecause::NoRoute(reference.clone())),
         };
         if target.host == *self.routes.own() {
             target.host = self.host().clone();
@@ -287,16 +287,16 @@ impl<'a> Retarget<'a> {
         mut target: Reference,
         tag_elsewhere: bool,
         pin: Pin,
-    ) -> Result<Reference, Left> {
+    ) -> Result<Reference, LeftBecause> {
         match pin {
             Pin::Keep => {}
             Pin::Remove if target.tag.is_some() || tag_elsewhere => target.digest = None,
             Pin::Remove => {}
             Pin::Add if target.digest.is_some() => {}
-            Pin::Add if tag_elsewhere => return Err(Left::TagElsewhere),
+            Pin::Add if tag_elsewhere => return Err(LeftBecause::TagElsewhere),
             Pin::Add => {
                 let digest = self.digest_of(&target);
-                target.digest = Some(digest.ok_or_else(|| Left::Unpinned(target.clone()))?);
+                target.digest = Some(digest.ok_or_else(|| LeftBecause::Unpinned(target.clone()))?);
             }
         }
         Ok(target)
@@ -325,19 +325,19 @@ mod tests {
     use crate::cached::Reach;
     use crate::lock::{Locked, Trimmed, Want};
     use crate::reference::Image;
-    use crate::route::{Entry, Exception, Scope, Shelf};
+    use crate::route::{Exception, RouteEntry, RouteShelf, Scope};
 
     const OURS: &str = "larder.emberfall.example:5080";
 
     fn house() -> (Routes, Lock) {
         let own: Host = OURS.parse().unwrap();
         let image: Image = "ventworks.example/gauges/steamgauge".parse().unwrap();
-        let entry = Entry {
+        let entry = RouteEntry {
             image: image.clone(),
             to: format!("{OURS}/vendor/steamgauge").parse().unwrap(),
         };
         let reach = Reach::new(vec!["library/**".parse().unwrap()], Vec::new()).unwrap();
-        let shelf = Shelf {
+        let shelf = RouteShelf {
             host: "bazaar.example".parse().unwrap(),
             name: "bazaar".parse().unwrap(),
             reach,
@@ -366,92 +366,111 @@ mod tests {
         (routes, Lock { entries: [(want, locked)].into() })
     }
 
-    fn answer(text: &str, tag_elsewhere: bool, wish: Wish) -> String {
+    fn answer(text: &str, tag_elsewhere: bool, wish: RetargetWish) -> String {
         let (routes, lock) = house();
         let unqualified = "bazaar.example/library".parse().unwrap();
         match Retarget::new(&routes, &lock, &unqualified, wish).answer(text, tag_elsewhere) {
-            Answer::Right => "right".into(),
-            Answer::Become(new) => new.to_string(),
-            Answer::Left(left) => format!("{left}"),
+            Retargeted::Right => "right".into(),
+            Retargeted::Become(new) => new.to_string(),
+            Retargeted::Left(left) => format!("{left}"),
         }
     }
 
     #[test]
     fn each_reference_has_its_answer() {
         let trimmed = Digest::of(b"trimmed");
-        let pin = || Wish { pin: Pin::Add, ..Wish::default() };
+        let pin = || RetargetWish { pin: Pin::Add, ..RetargetWish::default() };
         let own = format!("{OURS}/vendor/steamgauge:1.9.2");
         for (text, elsewhere, wish, expected) in [
-            ("ventworks.example/gauges/steamgauge:1.9.2", false, Wish::default(), own.clone()),
+            (
+                "ventworks.example/gauges/steamgauge:1.9.2",
+                false,
+                RetargetWish::default(),
+                own.clone(),
+            ),
             (
                 "ventworks.example/gauges/steamgauge",
                 true,
-                Wish::default(),
+                RetargetWish::default(),
                 format!("{OURS}/vendor/steamgauge"),
             ),
             ("ventworks.example/gauges/steamgauge:1.9.2", false, pin(), format!("{own}@{trimmed}")),
-            (&own, false, Wish::default(), "right".into()),
+            (&own, false, RetargetWish::default(), "right".into()),
             (&own, false, pin(), format!("{own}@{trimmed}")),
-            ("kettle:2", false, Wish::default(), format!("{OURS}/bazaar/library/kettle:2")),
+            ("kettle:2", false, RetargetWish::default(), format!("{OURS}/bazaar/library/kettle:2")),
             (
                 "bazaar.example/community/pipewatch:1",
                 false,
-                Wish::default(),
+                RetargetWish::default(),
                 format!("{OURS}/vetted/pipewatch:1"),
             ),
             (
                 "bazaar.example/nightly/x:1",
                 false,
-                Wish::default(),
+                RetargetWish::default(),
                 "[[route]] leaves it alone: it moves weekly".into(),
             ),
             (
                 "https://bazaar.example/library/Kettle:2",
                 false,
-                Wish { mend: true, ..Wish::default() },
+                RetargetWish { mend: true, ..RetargetWish::default() },
                 format!("{OURS}/bazaar/library/kettle:2"),
             ),
             (
                 "kettle:2",
                 false,
-                Wish { skip: vec!["bazaar.example/**".parse().unwrap()], ..Wish::default() },
+                RetargetWish {
+                    skip: vec!["bazaar.example/**".parse().unwrap()],
+                    ..RetargetWish::default()
+                },
                 "left out by --only or --skip".into(),
             ),
             (
                 "kettle:2",
                 false,
-                Wish { only: vec!["ventworks.example/**".parse().unwrap()], ..Wish::default() },
+                RetargetWish {
+                    only: vec!["ventworks.example/**".parse().unwrap()],
+                    ..RetargetWish::default()
+                },
                 "left out by --only or --skip".into(),
             ),
             (
                 "kettle:2",
                 false,
-                Wish { host: Some("far.example".parse().unwrap()), ..Wish::default() },
+                RetargetWish {
+                    host: Some("far.example".parse().unwrap()),
+                    ..RetargetWish::default()
+                },
                 "far.example/bazaar/library/kettle:2".into(),
             ),
             (
                 "far.example/bazaar/library/kettle:2",
                 false,
-                Wish { host: Some("far.example".parse().unwrap()), ..Wish::default() },
+                RetargetWish {
+                    host: Some("far.example".parse().unwrap()),
+                    ..RetargetWish::default()
+                },
                 "right".into(),
             ),
             (
                 "{{ x }}",
                 false,
-                Wish::default(),
+                RetargetWish::default(),
                 "there is a placeholder in it that was not filled in".into(),
             ),
         ] {
             assert_eq!(answer(text, elsewhere, wish), expected, "{text}");
         }
-        assert!(answer("other.example/x:1", false, Wish::default()).starts_with("no route"));
-        assert!(answer("Kettle:2", false, Wish::default()).contains("meant: kettle:2"));
+        assert!(
+            answer("other.example/x:1", false, RetargetWish::default()).starts_with("no route")
+        );
+        assert!(answer("Kettle:2", false, RetargetWish::default()).contains("meant: kettle:2"));
         assert!(answer("kettle", true, pin()).contains("its tag is decided"));
     }
 
     #[test]
     fn there_and_back_is_where_it_was() {
-        let back = || Wish { direction: Direction::Back, ..Wish::default() };
+        let back = || RetargetWish { direction: Direction::Back, ..RetargetWish::default() };
         let pinned = format!("ventworks.example/gauges/steamgauge:1.9.2@{}", Digest::of(b"index"));
         for text in [
             "ventworks.example/gauges/steamgauge:1.9.2",
@@ -459,7 +478,7 @@ mod tests {
             "bazaar.example/library/kettle",
             "bazaar.example/community/pipewatch:1",
         ] {
-            let there = answer(text, false, Wish::default());
+            let there = answer(text, false, RetargetWish::default());
             assert_ne!(there, text);
             assert_eq!(answer(&there, false, back()), text);
         }
@@ -467,15 +486,20 @@ mod tests {
         let there = answer(
             "ventworks.example/gauges/steamgauge:1.9.2",
             false,
-            Wish { pin: Pin::Add, ..Wish::default() },
+            RetargetWish { pin: Pin::Add, ..RetargetWish::default() },
         );
-        let kept = Wish { direction: Direction::Back, pin: Pin::Add, ..Wish::default() };
+        let kept =
+            RetargetWish { direction: Direction::Back, pin: Pin::Add, ..RetargetWish::default() };
         assert_eq!(answer(&there, false, kept), pinned);
         // What pinning has put in goes, and a digest of another tag stays.
         assert_eq!(answer(&there, false, back()), "ventworks.example/gauges/steamgauge:1.9.2");
         let other = there.replace(":1.9.2", ":1.9.3");
         assert_eq!(answer(&other, false, back()), pinned.replace(":1.9.2", ":1.9.3"));
-        let unpin = Wish { direction: Direction::Back, pin: Pin::Remove, ..Wish::default() };
+        let unpin = RetargetWish {
+            direction: Direction::Back,
+            pin: Pin::Remove,
+            ..RetargetWish::default()
+        };
         assert_eq!(answer(&there, false, unpin), "ventworks.example/gauges/steamgauge:1.9.2");
         for stays in
             [format!("{OURS}/vendor/board:1"), "other.example/x:1".into(), "kettle:2".into()]

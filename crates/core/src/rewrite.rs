@@ -27,13 +27,13 @@ pub use change::Change;
 pub use dialect::chart::{app_version, dependencies};
 pub use dialect::compose::built_services;
 pub use dialect::kubernetes::{CustomResource, FieldPath};
-pub use dialect::{Above, Dialect, File, Variables, speaks_of_images};
-pub use finding::{Access, Finding, Over, Passed, Role, Workload};
-pub use insert::{Pod, Unattached};
+pub use dialect::{Above, Dialect, FileContext, Variables, speaks_of_images};
+pub use finding::{Finding, FindingAccess, Over, Passed, Role, Workload};
+pub use insert::{PodSpec, Unattached};
 pub use judge::{Hindrance, Nature};
-use larder_yaml::{Form, NodeId, Step, Tree, parse};
+use larder_yaml::{NodeId, TextForm, Tree, TreeStep, parse};
 pub use larder_yaml::{ParseError, Position};
-pub use plan::{Plan, Wish};
+pub use plan::{FindingWish, RewritePlan};
 pub use splice::{Rewrite, SpliceError};
 
 /// The largest file that is read, in bytes.
@@ -45,14 +45,14 @@ pub struct Scan<'t> {
     /// The references, in the order of the file.
     pub findings: Vec<Finding>,
     /// The pod specs of Kubernetes objects, in the order of the file.
-    pub pods: Vec<Pod>,
+    pub pods: Vec<PodSpec>,
     /// The file is a template of another tool and no YAML until that has run. What could be made
     /// out is found, and none of it can be edited.
     pub template: bool,
     /// What could be taken for an image and is passed over, in the order of the file.
     pub passed: Vec<Passed>,
     text: &'t str,
-    file: File<'t>,
+    file: FileContext<'t>,
     /// What variables say in other places than names of images; no change may touch that.
     elsewhere: Vec<(String, Option<String>)>,
     parts: Vec<Part<'t>>,
@@ -68,7 +68,7 @@ struct Part<'t> {
     /// Where it begins.
     position: Position,
     tree: Tree<'t>,
-    form: Form,
+    form: TextForm,
     /// Which of the scan's findings are its own.
     findings: Range<usize>,
 }
@@ -90,12 +90,12 @@ struct Part<'t> {
 /// # Errors
 /// [`ParseError`] when a document that could name an image cannot be read. Nothing of such a file is
 /// given: what one reader takes for the end of a broken document is not what another does.
-pub fn scan<'t>(text: &'t str, file: &File<'t>) -> Result<Scan<'t>, ParseError> {
+pub fn scan<'t>(text: &'t str, file: &FileContext<'t>) -> Result<Scan<'t>, ParseError> {
     dialect::scan(text, file)
 }
 
 impl<'t> Part<'t> {
-    fn new(span: Range<usize>, position: Position, tree: Tree<'t>, form: Form) -> Self {
+    fn new(span: Range<usize>, position: Position, tree: Tree<'t>, form: TextForm) -> Self {
         Self { span, position, tree, form, findings: 0..0 }
     }
 }
@@ -121,8 +121,8 @@ impl Scan<'_> {
     /// None: it stands in no tree, or is put together from several places.
     pub fn pointer(&self, finding: &Finding) -> Option<String> {
         let slot = match &finding.access {
-            Access::Edit(hold) => hold.only()?,
-            Access::Leave(_) => return None,
+            FindingAccess::Edit(hold) => hold.only()?,
+            FindingAccess::Leave(_) => return None,
         };
         let (part, node) = slot.node?;
         Some(pointer(&self.parts.get(part)?.tree, node))
@@ -134,8 +134,8 @@ fn pointer(tree: &Tree<'_>, node: NodeId) -> String {
     for step in tree.path(node) {
         pointer.push('/');
         match step {
-            Step::Key(key) => pointer.push_str(&key.replace('~', "~0").replace('/', "~1")),
-            Step::Item(number) => pointer.push_str(&number.to_string()),
+            TreeStep::Key(key) => pointer.push_str(&key.replace('~', "~0").replace('/', "~1")),
+            TreeStep::Item(number) => pointer.push_str(&number.to_string()),
         }
     }
     pointer

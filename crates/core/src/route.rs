@@ -14,7 +14,7 @@ pub use exception::{Exception, Scope, ScopeError};
 
 /// One way in: an upstream's image and the larder's repository that it is brought to.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct RouteEntry {
     /// The upstream's image.
     pub image: Image,
     /// Where it is brought to: a repository of this larder, shelf first, or of another registry.
@@ -25,14 +25,14 @@ pub struct Entry {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Routes {
     own: Host,
-    entries: Vec<Entry>,
-    shelves: Vec<Shelf>,
+    entries: Vec<RouteEntry>,
+    shelves: Vec<RouteShelf>,
     exceptions: Vec<Exception>,
 }
 
 /// A cached shelf as a way in.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Shelf {
+pub struct RouteShelf {
     /// The upstream that it caches.
     pub host: Host,
     /// Its name.
@@ -80,13 +80,13 @@ pub enum Standing {
 
 impl Routes {
     /// Routes of the larder that clusters reach at `own`.
-    pub fn new(own: Host, entries: Vec<Entry>) -> Self {
+    pub fn new(own: Host, entries: Vec<RouteEntry>) -> Self {
         Self { own, entries, shelves: Vec::new(), exceptions: Vec::new() }
     }
 
     /// With cached shelves too. Where an intake entry brings an image in, that goes first.
     #[must_use]
-    pub fn with_shelves(mut self, shelves: Vec<Shelf>) -> Self {
+    pub fn with_shelves(mut self, shelves: Vec<RouteShelf>) -> Self {
         self.shelves = shelves;
         self
     }
@@ -107,7 +107,7 @@ impl Routes {
 
     /// An upstream's image on a cached shelf. None: no shelf reaches it.
     fn cached(&self, image: &Image) -> Option<Image> {
-        let reaches = |shelf: &&Shelf| {
+        let reaches = |shelf: &&RouteShelf| {
             shelf.host == image.host && shelf.reach.check(&image.repository).is_ok()
         };
         let shelf = self.shelves.iter().find(reaches)?;
@@ -294,7 +294,7 @@ mod tests {
         let image: Image = "ventworks.example/gauges/steamgauge".parse().unwrap();
         let routes = Routes::new(
             "larder.emberfall.example:5080".parse().unwrap(),
-            vec![Entry {
+            vec![RouteEntry {
                 image: image.clone(),
                 to: "larder.emberfall.example:5080/vendor/steamgauge".parse().unwrap(),
             }],
@@ -331,7 +331,7 @@ mod tests {
         assert_eq!(standing("kettle:2"), Standing::NoRoute);
         let reach = Reach::new(vec!["library/**".parse().unwrap()], Vec::new()).unwrap();
         let (host, name) = ("docker.io".parse().unwrap(), "hub".parse().unwrap());
-        let cached = routes.clone().with_shelves(vec![Shelf { host, name, reach }]);
+        let cached = routes.clone().with_shelves(vec![RouteShelf { host, name, reach }]);
         let kettle = Reference::read("kettle:2", &Unqualified::default()).unwrap().reference;
         let Standing::Cached { target } = cached.standing(&kettle, &lock) else {
             panic!("it is on the shelf");

@@ -18,14 +18,14 @@ pub use version::{TagDate, TagVersion};
 #[derive(Debug, Clone, PartialEq)]
 pub struct Tags {
     /// How tags are chosen.
-    pub rule: Rule,
+    pub rule: TagRule,
     /// Tags that are not wanted although the rule would take them.
     pub skip: Vec<Pattern>,
 }
 
 /// How tags are chosen.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Rule {
+pub enum TagRule {
     /// These, whether or not the upstream lists them.
     Exact(Vec<Tag>),
     /// Those that the upstream lists and that match.
@@ -68,7 +68,7 @@ pub enum Per {
 
 /// Why a tag is taken or left.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Why {
+pub enum TagReason {
     /// Taken: it is named.
     Named,
     /// Taken: it matches, or is a version or day that is wanted.
@@ -99,14 +99,14 @@ pub enum Why {
     Older,
 }
 
-impl Why {
+impl TagReason {
     /// Whether the tag is taken.
     pub fn is_taken(&self) -> bool {
         matches!(self, Self::Named | Self::Wanted)
     }
 }
 
-impl fmt::Display for Why {
+impl fmt::Display for TagReason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Named => write!(f, "it is named"),
@@ -136,25 +136,25 @@ pub struct Judged {
     /// The tag.
     pub tag: Tag,
     /// Why it is taken or left.
-    pub why: Why,
+    pub why: TagReason,
 }
 
 impl Tags {
     /// These tags and no others.
     pub fn exact(tags: Vec<Tag>) -> Self {
-        Self { rule: Rule::Exact(tags), skip: Vec::new() }
+        Self { rule: TagRule::Exact(tags), skip: Vec::new() }
     }
 
     /// Whether the upstream's list of tags is needed to decide.
     pub fn need_listing(&self) -> bool {
-        !matches!(self.rule, Rule::Exact(_))
+        !matches!(self.rule, TagRule::Exact(_))
     }
 
     /// The wanted tags, sorted, each once. `listed` is what the upstream has; it is not looked at
-    /// for [`Rule::Exact`].
+    /// for [`TagRule::Exact`].
     pub fn select(&self, listed: &[Tag]) -> Vec<Tag> {
         let judged = match &self.rule {
-            Rule::Exact(tags) => self.judge(tags),
+            TagRule::Exact(tags) => self.judge(tags),
             _ => self.judge(listed),
         };
         let taken: BTreeSet<Tag> =
@@ -172,59 +172,61 @@ impl Tags {
     /// name.
     pub fn judge(&self, tags: &[Tag]) -> Vec<Judged> {
         let tags: BTreeSet<&Tag> = tags.iter().collect();
-        let mut judged: BTreeMap<&Tag, Why> = tags
+        let mut judged: BTreeMap<&Tag, TagReason> = tags
             .iter()
             .map(|tag| (*tag, self.rule_out(tag).unwrap_or_else(|| self.fine())))
             .collect();
         match &self.rule {
-            Rule::Exact(_) | Rule::Match(_) => {}
-            Rule::Versions(rule) => rule.compare(&mut judged),
-            Rule::Dates { newest, .. } => keep_newest(&mut judged, *newest, |tag| {
+            TagRule::Exact(_) | TagRule::Match(_) => {}
+            TagRule::Versions(rule) => rule.compare(&mut judged),
+            TagRule::Dates { newest, .. } => keep_newest(&mut judged, *newest, |tag| {
                 TagDate::read(tag.as_str()).map(|date| (String::new(), date))
             }),
         }
         let mut judged: Vec<Judged> =
             judged.into_iter().map(|(tag, why)| Judged { tag: tag.clone(), why }).collect();
         match &self.rule {
-            Rule::Versions(_) => judged.sort_by_cached_key(|one| {
+            TagRule::Versions(_) => judged.sort_by_cached_key(|one| {
                 Reverse(TagVersion::read(one.tag.as_str()).map(|read| read.version))
             }),
-            Rule::Dates { .. } => judged.sort_by_cached_key(|one| {
+            TagRule::Dates { .. } => judged.sort_by_cached_key(|one| {
                 Reverse(TagDate::read(one.tag.as_str()).map(|read| (read.day, read.suffix)))
             }),
-            Rule::Exact(_) | Rule::Match(_) => {}
+            TagRule::Exact(_) | TagRule::Match(_) => {}
         }
         judged
     }
 
-    fn fine(&self) -> Why {
-        if matches!(self.rule, Rule::Exact(_)) { Why::Named } else { Why::Wanted }
+    fn fine(&self) -> TagReason {
+        if matches!(self.rule, TagRule::Exact(_)) { TagReason::Named } else { TagReason::Wanted }
     }
 
     /// Why a tag is left for what it is, whatever the others are. None: it may be taken.
-    fn rule_out(&self, tag: &Tag) -> Option<Why> {
+    fn rule_out(&self, tag: &Tag) -> Option<TagReason> {
         let text = tag.as_str();
         if let Some(pattern) = self.skip.iter().find(|pattern| pattern.matches(text)) {
-            return Some(Why::Skipped(pattern.to_string()));
+            return Some(TagReason::Skipped(pattern.to_string()));
         }
         let variant = |wanted: &Option<Pattern>, suffix: &str| {
             let fits = wanted.as_ref().map_or(suffix.is_empty(), |pattern| pattern.matches(suffix));
-            (!fits).then(|| Why::OtherVariant(suffix.to_owned()))
+            (!fits).then(|| TagReason::OtherVariant(suffix.to_owned()))
         };
-        if !matches!(self.rule, Rule::Exact(_)) && is_made_from_digest(tag) {
-            return Some(Why::Companion);
+        if !matches!(self.rule, TagRule::Exact(_)) && is_made_from_digest(tag) {
+            return Some(TagReason::Companion);
         }
         match &self.rule {
-            Rule::Exact(tags) => (!tags.contains(tag)).then_some(Why::NotMatched),
-            Rule::Match(pattern) => (!pattern.matches(text)).then_some(Why::NotMatched),
-            Rule::Versions(rule) => match TagVersion::read(text) {
-                None => Some(Why::NotAVersion),
-                Some(read) if !rule.range.matches(&read.release()) => Some(Why::OutsideRange),
-                Some(read) if read.is_prerelease() && !rule.prereleases => Some(Why::Prerelease),
+            TagRule::Exact(tags) => (!tags.contains(tag)).then_some(TagReason::NotMatched),
+            TagRule::Match(pattern) => (!pattern.matches(text)).then_some(TagReason::NotMatched),
+            TagRule::Versions(rule) => match TagVersion::read(text) {
+                None => Some(TagReason::NotAVersion),
+                Some(read) if !rule.range.matches(&read.release()) => Some(TagReason::OutsideRange),
+                Some(read) if read.is_prerelease() && !rule.prereleases => {
+                    Some(TagReason::Prerelease)
+                }
                 Some(read) => variant(&rule.suffix, &read.suffix),
             },
-            Rule::Dates { suffix, .. } => match TagDate::read(text) {
-                None => Some(Why::NotADate),
+            TagRule::Dates { suffix, .. } => match TagDate::read(text) {
+                None => Some(TagReason::NotADate),
                 Some(read) => variant(suffix, &read.suffix),
             },
         }
@@ -233,7 +235,7 @@ impl Tags {
 
 impl Versions {
     /// Leaves what other tags make unwanted: short forms, double ones, older ones.
-    fn compare(&self, judged: &mut BTreeMap<&Tag, Why>) {
+    fn compare(&self, judged: &mut BTreeMap<&Tag, TagReason>) {
         let read: HashMap<&Tag, TagVersion> = judged
             .iter()
             .filter(|(_, why)| why.is_taken())
@@ -255,25 +257,25 @@ impl Versions {
             let minor = (read.parts == 2).then_some(read.version.minor);
             let key = (read.suffix.clone(), read.version.major, minor, read.parts);
             if let Some(long) = longer.get(&key).filter(|_| !read.is_prerelease()) {
-                judged.insert(tag, Why::ShortFor((*long).clone()));
+                judged.insert(tag, TagReason::ShortFor((*long).clone()));
                 continue;
             }
             let same = first.entry((read.suffix.clone(), read.version.to_string())).or_insert(tag);
             if same != tag {
-                judged.insert(tag, Why::SameAs((*same).clone()));
+                judged.insert(tag, TagReason::SameAs((*same).clone()));
             }
         }
         if let Some(per) = self.per {
             let mut newest: HashMap<(String, u64, u64), &Tag> = HashMap::new();
             for (tag, read) in by_age.iter().rev() {
-                if !judged.get(tag).is_some_and(Why::is_taken) {
+                if !judged.get(tag).is_some_and(TagReason::is_taken) {
                     continue;
                 }
                 let minor = if per == Per::Minor { read.version.minor } else { 0 };
                 let key = (read.suffix.clone(), read.version.major, minor);
                 let newer = *newest.entry(key).or_insert(tag);
                 if newer != *tag {
-                    judged.insert(tag, Why::Superseded(newer.clone()));
+                    judged.insert(tag, TagReason::Superseded(newer.clone()));
                 }
             }
         }
@@ -285,7 +287,7 @@ impl Versions {
 
 /// Leaves all but the newest of each group. `age` gives a tag's group and its age.
 fn keep_newest<A: Ord>(
-    judged: &mut BTreeMap<&Tag, Why>,
+    judged: &mut BTreeMap<&Tag, TagReason>,
     newest: Option<usize>,
     age: impl Fn(&Tag) -> Option<(String, A)>,
 ) {
@@ -299,7 +301,7 @@ fn keep_newest<A: Ord>(
     for (_, mut group) in groups {
         group.sort_by(|a, b| b.cmp(a));
         for (_, tag) in group.into_iter().skip(newest) {
-            judged.insert(tag, Why::Older);
+            judged.insert(tag, TagReason::Older);
         }
     }
 }
@@ -317,7 +319,7 @@ mod tests {
         Versions { range, newest: None, per: None, prereleases: false, suffix: None }
     }
 
-    fn select(rule: Rule, listed: &[&str]) -> Vec<String> {
+    fn select(rule: TagRule, listed: &[&str]) -> Vec<String> {
         let chosen = Tags { rule, skip: Vec::new() }.select(&tags(listed));
         chosen.iter().map(ToString::to_string).collect()
     }
@@ -345,11 +347,13 @@ mod tests {
         assert!(!exact.need_listing());
         assert_eq!(exact.select(&[]), tags(&["1", "2"]));
         assert_eq!(
-            select(Rule::Match("1.*".parse().unwrap()), &["2.0", "1.9.2", "1.8", "1.9.2"]),
+            select(TagRule::Match("1.*".parse().unwrap()), &["2.0", "1.9.2", "1.8", "1.9.2"]),
             ["1.8", "1.9.2"]
         );
-        let skipping =
-            Tags { skip: vec!["*-rc*".parse().unwrap()], rule: Rule::Match("1*".parse().unwrap()) };
+        let skipping = Tags {
+            skip: vec!["*-rc*".parse().unwrap()],
+            rule: TagRule::Match("1*".parse().unwrap()),
+        };
         assert_eq!(skipping.select(&tags(&["1.0", "1.1-rc1"])), tags(&["1.0"]));
         assert!(!skipping.want(&tags(&["1.1-rc1"])[0]));
     }
@@ -357,49 +361,49 @@ mod tests {
     #[test]
     fn version_ranges_take_whole_releases_of_the_wanted_variant() {
         assert_eq!(
-            select(Rule::Versions(versions("^1.8")), &LISTED),
+            select(TagRule::Versions(versions("^1.8")), &LISTED),
             ["1.10.0", "1.8.0", "1.8.3", "1.9.0", "1.9.2"]
         );
         let rule = Versions { newest: Some(2), ..versions("^1.8") };
-        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.10.0", "1.9.2"]);
+        assert_eq!(select(TagRule::Versions(rule), &LISTED), ["1.10.0", "1.9.2"]);
         let rule = Versions { per: Some(Per::Minor), ..versions("^1.8") };
-        assert_eq!(select(Rule::Versions(rule.clone()), &LISTED), ["1.10.0", "1.8.3", "1.9.2"]);
+        assert_eq!(select(TagRule::Versions(rule.clone()), &LISTED), ["1.10.0", "1.8.3", "1.9.2"]);
         let rule = Versions { newest: Some(2), ..rule };
-        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.10.0", "1.9.2"]);
+        assert_eq!(select(TagRule::Versions(rule), &LISTED), ["1.10.0", "1.9.2"]);
         let rule = Versions { per: Some(Per::Major), ..versions("*") };
-        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.10.0", "2.0.0"]);
+        assert_eq!(select(TagRule::Versions(rule), &LISTED), ["1.10.0", "2.0.0"]);
         let rule = Versions { prereleases: true, newest: Some(1), ..versions("^1.8") };
-        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.11.0-rc1"]);
+        assert_eq!(select(TagRule::Versions(rule), &LISTED), ["1.11.0-rc1"]);
         let rule = Versions {
             suffix: Some("-alpine".parse().unwrap()),
             newest: Some(1),
             ..versions("^1.8")
         };
-        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.9.2-alpine"]);
+        assert_eq!(select(TagRule::Versions(rule), &LISTED), ["1.9.2-alpine"]);
         // Each variant has its own newest ones.
         let rule =
             Versions { suffix: Some("*".parse().unwrap()), newest: Some(1), ..versions("~1.9") };
-        assert_eq!(select(Rule::Versions(rule), &LISTED), ["1.9.2", "1.9.2-alpine"]);
+        assert_eq!(select(TagRule::Versions(rule), &LISTED), ["1.9.2", "1.9.2-alpine"]);
         // A short form of a version that ends with zero is the same version, and still short.
-        assert_eq!(select(Rule::Versions(versions("^1")), &["1.9", "1.9.0"]), ["1.9.0"]);
+        assert_eq!(select(TagRule::Versions(versions("^1")), &["1.9", "1.9.0"]), ["1.9.0"]);
         // Where nothing longer is there, a short form is the version itself.
-        assert_eq!(select(Rule::Versions(versions("^5")), &["5.2", "5.3", "5"]), ["5.2", "5.3"]);
+        assert_eq!(select(TagRule::Versions(versions("^5")), &["5.2", "5.3", "5"]), ["5.2", "5.3"]);
     }
 
     #[test]
     fn days_are_taken_newest_first() {
-        let rule = |newest| Rule::Dates { newest, suffix: None };
+        let rule = |newest| TagRule::Dates { newest, suffix: None };
         let listed = ["20261101", "20261103", "2026-10-30", "20261103-alpine", "latest"];
         assert_eq!(select(rule(Some(2)), &listed), ["20261101", "20261103"]);
         assert_eq!(select(rule(None), &listed).len(), 3);
-        let any = Rule::Dates { newest: Some(1), suffix: Some("*".parse().unwrap()) };
+        let any = TagRule::Dates { newest: Some(1), suffix: Some("*".parse().unwrap()) };
         assert_eq!(select(any, &listed), ["20261103-alpine"]);
     }
 
     #[test]
     fn every_tag_is_told_why() {
         let rule = Versions { per: Some(Per::Minor), newest: Some(2), ..versions("^1.8") };
-        let judged = Tags { rule: Rule::Versions(rule), skip: vec!["night*".parse().unwrap()] }
+        let judged = Tags { rule: TagRule::Versions(rule), skip: vec!["night*".parse().unwrap()] }
             .judge(&tags(&LISTED));
         let why =
             |tag: &str| judged.iter().find(|one| one.tag.as_str() == tag).unwrap().why.to_string();
@@ -429,7 +433,7 @@ mod tests {
         ) {
             let listed: Vec<Tag> = list.iter().map(|tag| tag.parse().unwrap()).collect();
             let rule = Versions { newest: Some(newest), per: Some(Per::Minor), ..versions("*") };
-            let chosen = Tags { rule: Rule::Versions(rule), skip: Vec::new() };
+            let chosen = Tags { rule: TagRule::Versions(rule), skip: Vec::new() };
             let selected = chosen.select(&listed);
             proptest::prop_assert!(selected.len() <= newest);
             proptest::prop_assert!(selected.iter().all(|tag| listed.contains(tag) && chosen.want(tag)));

@@ -6,10 +6,10 @@ use std::sync::Arc;
 
 use futures_util::FutureExt as _;
 use larder_client::{Web, WebOptions};
-use larder_core::access::identity::{Expected, KEY_SET_LIMIT};
+use larder_core::access::identity::{ExpectedToken, KEY_SET_LIMIT};
 use larder_core::access::rate::Rate;
 use larder_core::digest::Digest;
-use larder_server::{Cluster, ClusterIdentity, KeySource};
+use larder_server::{ClusterIdentity, KeySource, PlannedCluster};
 use larder_transfer::files::read_bounded;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject as _;
@@ -31,7 +31,7 @@ pub fn rates(config: &Config) -> HashMap<Box<str>, Rate> {
 }
 
 /// The clusters whose nodes may say that they come from there, each with how that is believed.
-pub fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
+pub fn clusters(config: &Config) -> Result<Vec<PlannedCluster>, Failure> {
     let mut clusters = Vec::new();
     for cluster in &config.clusters {
         let name = cluster.name.get_ref().clone();
@@ -53,7 +53,7 @@ pub fn clusters(config: &Config) -> Result<Vec<Cluster>, Failure> {
         };
         let nodes = cluster.nodes.clone();
         let door = cluster.door.as_ref().map(|door| door.door(&cluster.pull_secret));
-        clusters.push(Cluster { name, certificate, nodes, identity, door });
+        clusters.push(PlannedCluster { name, certificate, nodes, identity, door });
     }
     Ok(clusters)
 }
@@ -64,7 +64,7 @@ fn known_by(
     identity: &Identity,
 ) -> Result<ClusterIdentity, Failure> {
     let audience = audience(config, identity);
-    let expected = Expected { issuer: identity.issuer.clone(), audience };
+    let expected = ExpectedToken { issuer: identity.issuer.clone(), audience };
     let (keys, made_of) = key_source(config, cluster, identity)?;
     Ok(ClusterIdentity { expected, keys, made_of })
 }

@@ -39,27 +39,27 @@ pub enum Command {
     Look(look::Args),
     /// Want images, lock them by digest, see what would change, bring them in
     #[command(subcommand)]
-    Intake(intake::Command),
+    Intake(intake::IntakeCommand),
     Copy(copy::Args),
     /// Carry images across an air gap: pack, verify, unpack, and receipts for the next time
     #[command(subcommand)]
-    Parcel(parcel::Command),
+    Parcel(parcel::ParcelCommand),
     Serve(serve::Args),
     /// See what is stored, for whom and how large; drop what is no longer wanted
     #[command(subcommand)]
-    Shelf(shelf::Command),
+    Shelf(shelf::ShelfCommand),
     /// Look after the store itself: read everything again, free what nothing refers to, back it up
     #[command(subcommand)]
-    Store(store::Command),
+    Store(store::StoreCommand),
     /// What a cluster needs in order to pull: written, applied, checked, read, moved
     #[command(subcommand)]
-    Handoff(handoff::Command),
+    Handoff(handoff::HandoffCommand),
     /// Issue, list, rotate, revoke and test the keys of clusters and accounts
     #[command(subcommand)]
-    Key(key::Command),
+    Key(key::KeyCommand),
     /// Ask who may pull what, by which line, and what a change would do
     #[command(subcommand)]
-    Policy(policy::Command),
+    Policy(policy::PolicyCommand),
     Rewrite(rewrite::Args),
     Why(Box<why::Args>),
     NodeLogin(node_login::Args),

@@ -14,9 +14,9 @@ mod upstream;
 mod values;
 mod warnings;
 
-pub use access::{Cluster, Identity};
+pub use access::{ClusterConfig, Identity};
 pub use load::{Provenance, find, load};
 pub use model::{Config, Intake, Strangers, TlsFiles};
 pub use shelf::Caching;
-pub use upstream::Upstream;
+pub use upstream::UpstreamConfig;
 pub use warnings::{strange_nodes, warnings};

@@ -14,7 +14,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::SystemTime;
 
 use larder_core::rewrite::{
-    Above, CustomResource, FILE_LIMIT, File, Finding, Over, Scan, scan, speaks_of_images,
+    Above, CustomResource, FILE_LIMIT, FileContext, Finding, Over, Scan, scan, speaks_of_images,
 };
 use larder_transfer::files::{shown, shown_from};
 use schemars::JsonSchema;
@@ -22,7 +22,7 @@ use serde::Serialize;
 
 use crate::failure::{Exit, Failure};
 pub use charts::Family;
-use charts::{Charts, Facts};
+use charts::{Charts, FolderFacts};
 
 /// The most files that a worker takes at once.
 const ROW: usize = 64;
@@ -102,7 +102,7 @@ pub struct Deployment {
 }
 
 /// What came of many files: in their order, one result for each that could be read.
-pub struct Outcome<T> {
+pub struct FilesOutcome<T> {
     /// The results.
     pub done: Vec<T>,
     /// The others.
@@ -117,7 +117,7 @@ pub struct Candidate {
     pub path: PathBuf,
     /// The operator named it, so it is told when it cannot be read.
     named: bool,
-    facts: Facts,
+    facts: FolderFacts,
 }
 
 /// Finds all deployments below the paths and gives each to `work` once, several at a time. A folder's ignore
@@ -127,7 +127,7 @@ pub fn each<T: Send>(
     paths: &[PathBuf],
     sight: Sight<'_>,
     work: impl Fn(&Deployment, &Scan<'_>) -> Result<T, String> + Sync,
-) -> Outcome<T> {
+) -> FilesOutcome<T> {
     let found = candidates(paths, sight);
     let mut outcome = each_of(&found.files, sight, work);
     outcome.broken.extend(found.broken);
@@ -143,7 +143,7 @@ pub fn each_of<T: Send>(
     candidates: &[Candidate],
     sight: Sight<'_>,
     work: impl Fn(&Deployment, &Scan<'_>) -> Result<T, String> + Sync,
-) -> Outcome<T> {
+) -> FilesOutcome<T> {
     let mut broken = Vec::new();
     let mut passed = Vec::new();
     let next = AtomicUsize::new(0);
@@ -196,11 +196,11 @@ pub fn each_of<T: Send>(
     broken.sort();
     broken.dedup();
     passed.sort();
-    Outcome { done: done.into_iter().map(|(_, result)| result).collect(), broken, passed }
+    FilesOutcome { done: done.into_iter().map(|(_, result)| result).collect(), broken, passed }
 }
 
 /// What files name, without their texts.
-pub struct Named {
+pub struct NamedImages {
     /// The file, as written from here.
     pub shown: String,
     /// The references.
@@ -209,7 +209,7 @@ pub struct Named {
     pub template: bool,
 }
 
-impl Named {
+impl NamedImages {
     /// What a file names.
     pub fn of(shown: &str, scan: &Scan<'_>) -> Self {
         Self { shown: shown.to_owned(), findings: scan.findings.clone(), template: scan.template }
@@ -222,10 +222,10 @@ impl Named {
 }
 
 /// What all deployments below the paths name.
-pub fn named(paths: &[PathBuf], sight: Sight<'_>) -> Outcome<Named> {
+pub fn named(paths: &[PathBuf], sight: Sight<'_>) -> FilesOutcome<NamedImages> {
     let is_stdin = |path: &&PathBuf| path.as_os_str() == "-";
     let files: Vec<PathBuf> = paths.iter().filter(|path| !is_stdin(path)).cloned().collect();
-    let mut read = each(&files, sight, |one, scan| Ok(Named::of(&one.shown, scan)));
+    let mut read = each(&files, sight, |one, scan| Ok(NamedImages::of(&one.shown, scan)));
     if paths.iter().any(|path| is_stdin(&path)) {
         match stdin_named("cannot read the deployments", sight.custom) {
             Ok(Ok(named)) => read.done.push(named),
@@ -248,10 +248,10 @@ pub fn missing(paths: &[PathBuf]) -> Exit {
 pub fn stdin_named(
     what: &str,
     custom: &[CustomResource],
-) -> Result<Result<Named, Broken>, Failure> {
+) -> Result<Result<NamedImages, Broken>, Failure> {
     let text = stdin(what)?;
-    Ok(match scan(&text, &File { custom, ..File::default() }) {
-        Ok(scan) => Ok(Named::of("stdin", &scan)),
+    Ok(match scan(&text, &FileContext { custom, ..FileContext::default() }) {
+        Ok(scan) => Ok(NamedImages::of("stdin", &scan)),
         Err(error) => Err(Broken { file: "stdin".into(), cause: error.to_string() }),
     })
 }
@@ -355,7 +355,7 @@ impl Candidate {
         let agreed = family.zip(sight.agreed).and_then(|(family, all)| all.get(&family.top));
         let is_top = family.is_some_and(|family| family.top == self.path);
         let takes = family.filter(|family| family.members.contains(&self.path));
-        let file = File {
+        let file = FileContext {
             name,
             template: self.facts.template,
             app_version: self.facts.app_version.as_deref(),
@@ -367,7 +367,7 @@ impl Candidate {
             shared_registry: is_top
                 && agreed.is_none()
                 && family.is_some_and(|family| !family.members.is_empty() || !family.whole),
-            ..File::default()
+            ..FileContext::default()
         };
         let deployment =
             Deployment { path: self.path.clone(), shown: shown_from(&self.path, here), text };
@@ -388,7 +388,7 @@ impl Candidate {
                 passed.push(over(NO_JSON));
                 Ok(None)
             }
-            Err(_) if !self.named && File::is_named_plainly(name) => {
+            Err(_) if !self.named && FileContext::is_named_plainly(name) => {
                 passed.push(over(NO_YAML));
                 Ok(None)
             }

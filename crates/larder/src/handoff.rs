@@ -3,18 +3,18 @@
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyId, Pepper};
 use larder_core::diagnosis::{
-    Access, Credential, Evidence, Finding, KeyState, Name, Nodes, Outcome, Policy, Record, Secret,
-    SecretFault, Verdict, Visit, diagnose,
+    ContentAccess, Credential, Evidence, Finding, HostOutcome, KeyState, Name, Nodes, Policy,
+    Record, Secret, SecretFault, Verdict, Visit, diagnose,
 };
 use larder_core::door::{DoorKey, Question, RulesAt, Unanswered};
 use larder_core::handoff::{
-    Fault, Held, NameRules, NodeLogin, TooMany, Wanted, Webhooks, read_secrets,
+    ClusterFault, NameRules, NodeLogin, SecretLogin, TooMany, WantedSecret, Webhooks, read_secrets,
 };
-use larder_store::{Filter, KeyRecord, Kind, Store, now};
+use larder_store::{Filter, KeyRecord, RecordKind, Store, now};
 use serde_json::Value;
 
 use crate::access::{audience, secret};
-use crate::config::{Cluster, Config};
+use crate::config::{ClusterConfig, Config};
 use crate::failure::{Exit, Failure};
 use crate::keys::{failed, make, note};
 use crate::kube::Kube;
@@ -27,7 +27,11 @@ const CONDITIONS: (u32, u32) = (1, 28);
 const POLICIES: (u32, u32) = (1, 30);
 
 /// A cluster as it is declared.
-pub fn cluster<'c>(config: &'c Config, what: &str, name: &str) -> Result<&'c Cluster, Failure> {
+pub fn cluster<'c>(
+    config: &'c Config,
+    what: &str,
+    name: &str,
+) -> Result<&'c ClusterConfig, Failure> {
     config.cluster(name).ok_or_else(|| {
         let known = config.clusters.iter().map(|one| one.name.get_ref().as_str());
         let cause = crate::failure::unknown("cluster", name, known);
@@ -47,13 +51,13 @@ pub fn declared(config: &Config, what: &str, who: Who) -> Result<Who, Failure> {
 /// The pull secrets that a cluster's namespaces should have; of one namespace, if one is named.
 pub fn wanted(
     config: &Config,
-    cluster: &Cluster,
+    cluster: &ClusterConfig,
     namespace: Option<&str>,
     what: &str,
-) -> Result<Vec<Wanted>, Failure> {
+) -> Result<Vec<WantedSecret>, Failure> {
     let host = config.larder.url.host.to_string();
     let name = cluster.name.get_ref();
-    let one = |namespace: &str, accounts: &[String]| Wanted {
+    let one = |namespace: &str, accounts: &[String]| WantedSecret {
         namespace: namespace.to_owned(),
         name: cluster.pull_secret.clone(),
         host: host.clone(),
@@ -71,7 +75,7 @@ pub fn wanted(
         .namespaces
         .iter()
         .filter(|it| namespace.is_none_or(|name| it.name.get_ref() == name));
-    let mut all: Vec<Wanted> = declared
+    let mut all: Vec<WantedSecret> = declared
         .map(|it| {
             let accounts = it.service_accounts.as_ref().unwrap_or(&cluster.service_accounts);
             one(it.name.get_ref(), accounts)
@@ -89,7 +93,11 @@ pub fn wanted(
 }
 
 /// How its nodes get pull tokens. None: the cluster has no identity.
-pub fn node_login(config: &Config, cluster: &Cluster, ca: Option<String>) -> Option<NodeLogin> {
+pub fn node_login(
+    config: &Config,
+    cluster: &ClusterConfig,
+    ca: Option<String>,
+) -> Option<NodeLogin> {
     let identity = cluster.identity.as_ref()?;
     Some(NodeLogin {
         host: config.larder.url.host.to_string(),
@@ -104,7 +112,7 @@ pub fn node_login(config: &Config, cluster: &Cluster, ca: Option<String>) -> Opt
 /// no door.
 pub fn webhooks(
     config: &Config,
-    cluster: &Cluster,
+    cluster: &ClusterConfig,
     ca: Option<&[u8]>,
     conditions: bool,
     what: &str,
@@ -142,7 +150,7 @@ pub fn webhooks(
 ///
 /// # Errors
 /// There is too much of it for the platform. The door and every pull hold it all the same.
-pub fn name_rules(config: &Config, cluster: &Cluster) -> Result<Vec<Value>, TooMany> {
+pub fn name_rules(config: &Config, cluster: &ClusterConfig) -> Result<Vec<Value>, TooMany> {
     let Some(raw) = cluster.door.as_ref().filter(|raw| raw.names()) else { return Ok(Vec::new()) };
     let door = raw.door(&cluster.pull_secret);
     let names = NameRules {
@@ -162,7 +170,7 @@ pub fn name_rules(config: &Config, cluster: &Cluster) -> Result<Vec<Value>, TooM
 /// far as it can.
 pub async fn admission(
     config: &Config,
-    cluster: &Cluster,
+    cluster: &ClusterConfig,
     ca: Option<&[u8]>,
     kube: &Kube,
     what: &str,
@@ -180,13 +188,13 @@ pub async fn admission(
 /// The key that a secret holds, with what is known of it. None: it holds no key of this larder.
 pub fn held_key(
     config: &Config,
-    wanted: &Wanted,
+    wanted: &WantedSecret,
     found: &Value,
     known: &[KeyRecord],
 ) -> Result<Option<KeyRecord>, Failure> {
     let Ok(read) = read_secrets(&found.to_string()) else { return Ok(None) };
     let login = read.iter().flat_map(|one| &one.logins).find(|login| login.host == wanted.host);
-    let Some(Held::Password(text)) = login.and_then(|login| login.held.as_ref()) else {
+    let Some(SecretLogin::Password(text)) = login.and_then(|login| login.held.as_ref()) else {
         return Ok(None);
     };
     let Ok(key) = text.parse::<Key>() else { return Ok(None) };
@@ -195,32 +203,39 @@ pub fn held_key(
 }
 
 /// What comes of a fault when a pod pulls, found as `larder why` finds it. None: it is not about the pull.
-pub fn diagnosed(wanted: &Wanted, fault: &Fault) -> Option<Finding> {
+pub fn diagnosed(wanted: &WantedSecret, fault: &ClusterFault) -> Option<Finding> {
     let fits = |agrees: bool, key: Option<KeyState>| {
         let from = format!("pull secret {}/{}", wanted.namespace, wanted.name);
         Credential::Fits(Secret { from, user: wanted.user.clone(), agrees, key })
     };
     let credential = match fault {
-        Fault::Missing(elsewhere) => Credential::Unfit(SecretFault::Missing {
+        ClusterFault::Missing(elsewhere) => Credential::Unfit(SecretFault::Missing {
             name: wanted.name.clone(),
             elsewhere: elsewhere.clone(),
             near: None,
         }),
-        Fault::Type(kind) => Credential::Unfit(SecretFault::Type(kind.clone())),
-        Fault::Unreadable(why) => Credential::Unfit(SecretFault::Unreadable(why.clone())),
-        Fault::Host(hosts) => Credential::Unfit(SecretFault::Host(hosts.clone())),
-        Fault::NotLinked(_) => Credential::Unfit(SecretFault::NotLinked(wanted.name.clone())),
-        Fault::Disagrees => fits(false, None),
-        Fault::Unknown => fits(true, Some(KeyState::Unknown)),
-        Fault::Ended(how) if how.contains("revoked") => {
+        ClusterFault::Type(kind) => Credential::Unfit(SecretFault::Type(kind.clone())),
+        ClusterFault::Unreadable(why) => Credential::Unfit(SecretFault::Unreadable(why.clone())),
+        ClusterFault::Host(hosts) => Credential::Unfit(SecretFault::Host(hosts.clone())),
+        ClusterFault::NotLinked(_) => {
+            Credential::Unfit(SecretFault::NotLinked(wanted.name.clone()))
+        }
+        ClusterFault::Disagrees => fits(false, None),
+        ClusterFault::Unknown => fits(true, Some(KeyState::Unknown)),
+        ClusterFault::Ended(how) if how.contains("revoked") => {
             fits(true, Some(KeyState::Revoked(String::new())))
         }
-        Fault::Ended(how) => fits(true, Some(KeyState::Expired(how.replace("expired ", "")))),
-        Fault::NoNamespace | Fault::User(_) | Fault::Stale(_) | Fault::NoAccount(_) => return None,
+        ClusterFault::Ended(how) => {
+            fits(true, Some(KeyState::Expired(how.replace("expired ", ""))))
+        }
+        ClusterFault::NoNamespace
+        | ClusterFault::User(_)
+        | ClusterFault::Stale(_)
+        | ClusterFault::NoAccount(_) => return None,
     };
     let written = format!("an image of {}", wanted.host);
     let shown = matches!(credential, Credential::Fits(_));
-    let outcome = Outcome::Unauthorized { shown, said: None };
+    let outcome = HostOutcome::Unauthorized { shown, said: None };
     let host = wanted.host.clone();
     let evidence = Evidence {
         name: Some(Name::Reads { node: written.clone(), here: None }),
@@ -229,7 +244,11 @@ pub fn diagnosed(wanted: &Wanted, fault: &Fault) -> Option<Finding> {
         nodes: Some(Nodes::None),
         visits: vec![Visit { host, mirror: false, ours: true, outcome: Some(outcome) }],
         credential: Some(credential),
-        record: Some(Record { by: "the larder".into(), at_upstream: false, access: Access::There }),
+        record: Some(Record {
+            by: "the larder".into(),
+            at_upstream: false,
+            access: ContentAccess::There,
+        }),
         ..Evidence::default()
     };
     match diagnose(&evidence) {
@@ -245,7 +264,7 @@ pub fn newer<'k>(key: &KeyRecord, known: &'k [KeyRecord]) -> Option<&'k KeyRecor
 
 /// What happens to a pull secret.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Turn {
+pub enum SecretTurn {
     /// It holds a key that is good, and stays.
     Stays,
     /// It is written with a new key.
@@ -255,17 +274,17 @@ pub enum Turn {
 /// Whether a secret that is there can stay.
 pub fn turn(
     config: &Config,
-    wanted: &Wanted,
+    wanted: &WantedSecret,
     found: Option<&Value>,
     known: &[KeyRecord],
-) -> Result<Turn, Failure> {
-    let Some(found) = found else { return Ok(Turn::New) };
+) -> Result<SecretTurn, Failure> {
+    let Some(found) = found else { return Ok(SecretTurn::New) };
     if !wanted.faults(found).is_empty() {
-        return Ok(Turn::New);
+        return Ok(SecretTurn::New);
     }
     let key = held_key(config, wanted, found, known)?;
     let stays = key.is_some_and(|key| key.is_good(now()) && newer(&key, known).is_none());
-    Ok(if stays { Turn::Stays } else { Turn::New })
+    Ok(if stays { SecretTurn::Stays } else { SecretTurn::New })
 }
 
 /// What becomes of the keys that somebody has when a new one is issued.
@@ -279,7 +298,7 @@ pub struct Room {
 
 /// Where a secret is handed over.
 #[derive(Debug, Clone, Copy)]
-pub enum Place<'p> {
+pub enum SecretPlace<'p> {
     /// In its cluster: what is not in the secret that is there (None: there is none), no pod has.
     Cluster(Option<&'p Value>),
     /// In a folder, of which there may be others.
@@ -293,8 +312,8 @@ pub enum Place<'p> {
 pub async fn room(
     config: &Config,
     store: &Store,
-    wanted: &Wanted,
-    place: Place<'_>,
+    wanted: &WantedSecret,
+    place: SecretPlace<'_>,
     known: &[KeyRecord],
 ) -> Result<Room, Failure> {
     let what = format!("cannot hand over the pull secret of {}", wanted.user);
@@ -312,9 +331,9 @@ pub async fn room(
     // What stood in a secret that is not there any more, nobody has. One that was issued to a file is in somebody's hands,
     // and so is one that is used since the other is there: another cluster of this name may have it.
     let held = match place {
-        Place::Folder => None,
-        Place::Cluster(None) => Some(None),
-        Place::Cluster(Some(found)) => Some(held_key(config, wanted, found, known)?),
+        SecretPlace::Folder => None,
+        SecretPlace::Cluster(None) => Some(None),
+        SecretPlace::Cluster(Some(found)) => Some(held_key(config, wanted, found, known)?),
     };
     if let Some(held) = held {
         let is_held = |key: &KeyRecord| held.as_ref().is_some_and(|held| held.id == key.id);
@@ -338,8 +357,8 @@ pub async fn room(
 pub async fn fresh(
     config: &Config,
     store: &Store,
-    wanted: &Wanted,
-    place: Place<'_>,
+    wanted: &WantedSecret,
+    place: SecretPlace<'_>,
     expires: Option<i64>,
 ) -> Result<(Value, KeyId), Failure> {
     let known = store.keys().await.map_err(failed("cannot read the keys"))?;
@@ -357,14 +376,14 @@ pub async fn fresh(
 const HANDED_OVER: &str = "handed over to ";
 
 /// Writes down that a key stands in its cluster's secret.
-pub async fn handed_over(store: &Store, key: &KeyId, one: &Wanted) -> Result<(), Failure> {
+pub async fn handed_over(store: &Store, key: &KeyId, one: &WantedSecret) -> Result<(), Failure> {
     let text = format!("of {} {HANDED_OVER}the secret {}/{}", one.user, one.namespace, one.name);
     note(store, key, &text).await
 }
 
 async fn was_handed_over(store: &Store, key: &KeyId) -> Result<bool, Failure> {
     let filter = Filter {
-        kinds: vec![Kind::Key],
+        kinds: vec![RecordKind::Key],
         about: Some(key.to_string()),
         limit: Some(50),
         ..Filter::default()

@@ -2,7 +2,7 @@
 
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyId, Pepper, random};
-use larder_store::{KeyRecord, Kind, Store, now};
+use larder_store::{KeyRecord, RecordKind, Store, now};
 
 use crate::access::secret;
 use crate::config::Config;
@@ -55,7 +55,7 @@ pub async fn make(
 
 /// Writes down what was done to a key.
 pub async fn note(store: &Store, id: &KeyId, text: &str) -> Result<(), Failure> {
-    let entry = record::entry(Kind::Key, id.as_str(), text);
+    let entry = record::entry(RecordKind::Key, id.as_str(), text);
     record::note(store, vec![entry]).await.map_err(failed("cannot write the record"))
 }
 

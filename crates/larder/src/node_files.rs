@@ -3,7 +3,7 @@
 
 use std::path::{Path, PathBuf};
 
-use larder_core::nodes::{Line, Reads, RuntimeConfig};
+use larder_core::nodes::{Reads, RuntimeConfig, RuntimeSeries};
 use larder_transfer::files::read_bounded;
 
 /// The folder of folders.
@@ -26,7 +26,7 @@ pub struct Runtime {
 
 /// What a line of the runtime makes of it.
 pub struct Judged {
-    pub line: Line,
+    pub line: RuntimeSeries,
     pub reads: Reads,
     /// Whether a node with such a file may be of this line.
     pub likely: bool,
@@ -48,8 +48,8 @@ impl Runtime {
     }
 
     /// What each line makes of it, or the one that the node has.
-    pub fn judge(&self, its: Option<Line>) -> Vec<Judged> {
-        let lines = its.map_or_else(|| Line::ALL.to_vec(), |line| vec![line]);
+    pub fn judge(&self, its: Option<RuntimeSeries>) -> Vec<Judged> {
+        let lines = its.map_or_else(|| RuntimeSeries::ALL.to_vec(), |line| vec![line]);
         let judge = |line| match &self.config {
             Err(why) => {
                 let reads = Reads::Broken(format!("the runtime does not start: {why}"));
@@ -57,7 +57,7 @@ impl Runtime {
             }
             Ok(config) => {
                 // Only the second line starts with what is written for it alone.
-                let likely = its.is_some() || config.version() < 3 || line == Line::Two;
+                let likely = its.is_some() || config.version() < 3 || line == RuntimeSeries::Two;
                 Judged { line, reads: config.reads(line), likely }
             }
         };
@@ -65,7 +65,7 @@ impl Runtime {
     }
 
     /// Why no runtime that may be meant reads the folder. None: one does.
-    pub fn why_not(&self, its: Option<Line>) -> Option<String> {
+    pub fn why_not(&self, its: Option<RuntimeSeries>) -> Option<String> {
         let judged = self.judge(its);
         let likely = || judged.iter().filter(|one| one.likely);
         if likely().any(|one| matches!(one.reads, Reads::Folders(_))) {

@@ -1,7 +1,7 @@
 //! Parcels as the configuration has them: the key that signs them, and whose are believed.
 
 use larder_core::signature::{SigningKey, VerifyingKey};
-use larder_transfer::parcel::{Trust, read_key};
+use larder_transfer::parcel::{SignerTrust, read_key};
 
 use crate::config::Config;
 use crate::context::now;
@@ -13,8 +13,8 @@ pub fn trust_of(
     config: Option<&Config>,
     named: &[VerifyingKey],
     what: &str,
-) -> Result<Trust, Failure> {
-    let mut trust = Trust::default();
+) -> Result<SignerTrust, Failure> {
+    let mut trust = SignerTrust::default();
     if let Some(config) = config {
         if config.parcel.sign.is_some() {
             trust.add(&config.larder.name, signing_key(config, what)?.verifying(), None);

@@ -1,6 +1,6 @@
 //! What the server makes of a configuration: compiled in one place, for `serve` and for `check`.
 
-use larder_server::{CachePlan, Limits, Plan, Shelf, ShelfPlan, UpstreamPlan};
+use larder_server::{CachePlan, Limits, Plan, PlannedShelf, ShelfPlan, UpstreamPlan};
 
 use crate::access;
 use crate::config::{Config, Strangers};
@@ -31,12 +31,12 @@ pub fn plan(config: &Config) -> Result<Plan, Failure> {
     })
 }
 
-fn shelves(config: &Config) -> Vec<Shelf> {
+fn shelves(config: &Config) -> Vec<PlannedShelf> {
     let sparse = |name: &str| {
         config.shelves.iter().any(|shelf| shelf.sparse && shelf.name.get_ref().as_str() == name)
     };
     let names = config.storing_shelves().into_iter();
-    names.map(|name| Shelf { sparse: sparse(&name), name }).collect()
+    names.map(|name| PlannedShelf { sparse: sparse(&name), name }).collect()
 }
 
 fn limits(config: &Config) -> Limits {

@@ -5,7 +5,7 @@ use larder_core::access::stop::Stops;
 use larder_core::lock::{Locked, Want};
 use larder_core::name::RepositoryName;
 use larder_core::policy::{
-    Case, Court, Fact, Facts, Judgement, Lack, Named, Rule, RuleAnswer, Verdict,
+    Case, Court, Fact, ImageFacts, ImageName, Judgement, Lack, PolicyRule, RuleAnswer, Verdict,
 };
 use larder_core::reference::Reference;
 use larder_store::{Store, StoreError, now};
@@ -42,7 +42,7 @@ impl Judge {
         &self,
         who: &Who,
         repository: &RepositoryName,
-        named: Named<'_>,
+        named: ImageName<'_>,
     ) -> Result<Judgement<'_>, Failure> {
         self.judge(who, &self.court.repository(repository, named)).await
     }
@@ -55,8 +55,8 @@ impl Judge {
         let digest =
             digest.map_err(|error| Failure::store("cannot tell what is blocked", &error))?;
         let blocked = digest.as_ref().and_then(|digest| stops?.content(digest));
-        let judge = |facts: &Facts| self.court.judge(who, case, facts, blocked, now());
-        if let Some(judged) = judge(&Facts::default()) {
+        let judge = |facts: &ImageFacts| self.court.judge(who, case, facts, blocked, now());
+        if let Some(judged) = judge(&ImageFacts::default()) {
             return Ok(judged);
         }
         let facts = match (&self.store, case.here()) {
@@ -64,9 +64,9 @@ impl Judge {
                 let facts = store.facts(repository, &case.named.selector()).await;
                 facts.map_err(|error| Failure::store("cannot tell what the image is", &error))?
             }
-            _ => Facts::UNKNOWN,
+            _ => ImageFacts::UNKNOWN,
         };
-        judge(&facts).or_else(|| judge(&Facts::UNKNOWN)).ok_or_else(|| {
+        judge(&facts).or_else(|| judge(&ImageFacts::UNKNOWN)).ok_or_else(|| {
             let cause = "a rule asks what nobody can look up";
             Failure::usage("cannot decide", cause, "check the [[rule]] entries with `larder check`")
         })
@@ -103,10 +103,10 @@ impl Judge {
 /// Why an image is not to be brought in at all: a rule that names no cluster denies it. What a rule
 /// asks beyond its platforms is asked when it is pulled. None: it may.
 pub fn refuses_intake(court: &Court, want: &Want, locked: &Locked) -> Option<Failure> {
-    let named = Named { tag: Some(&want.tag), digest: Some(&locked.digest) };
+    let named = ImageName { tag: Some(&want.tag), digest: Some(&locked.digest) };
     let platforms: Vec<_> = locked.platforms.keys().cloned().collect();
     let platforms = if platforms.is_empty() { Fact::NotLooked } else { Fact::Is(platforms) };
-    let facts = Facts { platforms, ..Facts::default() };
+    let facts = ImageFacts { platforms, ..ImageFacts::default() };
     let ruled = court.rule(None, None, &court.intake(&want.image, named), &facts, now());
     let RuleAnswer::Decided { verdict: Verdict::Deny, rule: Some(rule), lack } = ruled else {
         return None;
@@ -114,7 +114,7 @@ pub fn refuses_intake(court: &Court, want: &Want, locked: &Locked) -> Option<Fai
     Some(refused(want, rule, lack.as_ref()))
 }
 
-fn refused(want: &Want, rule: &Rule, lack: Option<&Lack>) -> Failure {
+fn refused(want: &Want, rule: &PolicyRule, lack: Option<&Lack>) -> Failure {
     let what = format!("cannot bring in {}:{}", want.image, want.tag);
     let cause = format!("it is refused by {} ({})", rule.reason(lack), rule.line);
     let remedy = "remove its [[intake]] entry, or change the rule";

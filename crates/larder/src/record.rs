@@ -1,12 +1,12 @@
 //! What the operator does with the program goes into the larder's record too.
 
 use larder_core::access::key::{random, renewal_number, short_name};
-use larder_store::{Entry, Filter, Kind, Store, StoreError, now};
+use larder_store::{Filter, RecordEntry, RecordKind, Store, StoreError, now};
 
 /// Something that was done. `about`: the key or the reference.
-pub fn entry(kind: Kind, about: &str, text: &str) -> Entry {
+pub fn entry(kind: RecordKind, about: &str, text: &str) -> RecordEntry {
     let number = random().map_or_else(|| about.to_owned(), short_name);
-    Entry {
+    RecordEntry {
         number,
         first: now(),
         last: now(),
@@ -23,13 +23,13 @@ pub fn entry(kind: Kind, about: &str, text: &str) -> Entry {
 }
 
 /// That a cluster's keys were looked through for renewal. However often that is, it is one line.
-pub fn renewal(cluster: &str) -> Entry {
-    Entry {
+pub fn renewal(cluster: &str) -> RecordEntry {
+    RecordEntry {
         number: renewal_number(cluster),
         who: cluster.to_owned(),
         same: Some(format!("renewal|{cluster}")),
         reference: None,
-        ..entry(Kind::Key, cluster, "its keys were looked through for renewal")
+        ..entry(RecordKind::Key, cluster, "its keys were looked through for renewal")
     }
 }
 
@@ -40,6 +40,6 @@ pub async fn last_renewal(store: &Store, cluster: &str) -> Result<Option<i64>, S
 }
 
 /// Writes it down.
-pub async fn note(store: &Store, entries: Vec<Entry>) -> Result<(), StoreError> {
+pub async fn note(store: &Store, entries: Vec<RecordEntry>) -> Result<(), StoreError> {
     store.write_down(entries).await
 }

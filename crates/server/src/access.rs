@@ -209,7 +209,7 @@ mod tests {
     use axum::http::header::AUTHORIZATION;
     use base64::Engine as _;
     use base64::engine::general_purpose::STANDARD;
-    use larder_core::access::Line;
+    use larder_core::access::ConfigLine;
     use larder_core::access::grants::{Grants, Patterns, Permits};
     use larder_core::access::key::{Key, RANDOM};
     use larder_store::{KeyRecord, now};
@@ -236,7 +236,7 @@ mod tests {
         };
         store.add_key(record).await.unwrap();
         let none = || Patterns::new(Vec::new()).unwrap();
-        let line = Line { file: "larder.toml".into(), number: 6 };
+        let line = ConfigLine { file: "larder.toml".into(), number: 6 };
         let permits = Permits { pull: none(), push: none(), delete: none(), line };
         let accounts = [("ci".into(), permits)].into();
         let grants = Grants { accounts, ..Grants::default() };

@@ -16,7 +16,7 @@ use crate::app::App;
 use crate::meters::{From, Received, Refused, Streamed};
 
 /// A request as it came in.
-pub(crate) struct Account {
+pub(crate) struct RequestAccount {
     pub app: Arc<App>,
     pub client: Option<IpAddr>,
     /// The cluster that it says it comes from.
@@ -42,7 +42,7 @@ fn method_name(method: &Method) -> &'static str {
     }
 }
 
-impl Account {
+impl RequestAccount {
     /// Closes the account when the last byte of the answer is sent, or nobody takes it any more.
     pub fn close_with(self, response: Response) -> Response {
         let ending = Ending::of(&response);
@@ -139,7 +139,7 @@ struct Counted {
     body: Body,
     sent: u64,
     whole: bool,
-    account: Option<(Account, Ending)>,
+    account: Option<(RequestAccount, Ending)>,
 }
 
 impl http_body::Body for Counted {

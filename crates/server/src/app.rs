@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use larder_core::name::RepositoryName;
-use larder_store::{Kind, Store, StoreError};
+use larder_store::{RecordKind, Store, StoreError};
 use tokio::sync::{Semaphore, watch};
 
 use crate::access::{Gate, Happened, Recorder};
@@ -96,7 +96,7 @@ impl App {
     }
 
     /// Writes something into the record that no client did.
-    pub fn note(&self, kind: Kind, text: &str) {
+    pub fn note(&self, kind: RecordKind, text: &str) {
         self.recorder.count(&Happened::by_nobody(kind, text));
     }
 

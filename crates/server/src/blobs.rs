@@ -18,8 +18,8 @@ use crate::cached::{self, Had};
 use crate::error::{ApiError, Code};
 use crate::headers::{content_headers, insert, is_known};
 use crate::meters::{From, Streamed};
-use crate::range::{Asked, read_range};
-use crate::remembered::Known;
+use crate::range::{RequestedRange, read_range};
+use crate::remembered::KnownAnswer;
 
 /// The part of a blob that is asked for. None: all of it, also where that is asked by HEAD, or only of another content
 /// (RFC 9110, sections 14.2 and 13.1.5).
@@ -90,14 +90,14 @@ pub(crate) async fn get(
     };
     response.headers_mut().insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
     let range = match range_of(parts, digest).map(|range| read_range(range, size)) {
-        None | Some(Asked::Whole) => 0..size,
-        Some(Asked::Part(range)) => {
+        None | Some(RequestedRange::Whole) => 0..size,
+        Some(RequestedRange::Part(range)) => {
             *response.status_mut() = StatusCode::PARTIAL_CONTENT;
             let text = format!("bytes {}-{}/{size}", range.start, range.end - 1);
             insert(response.headers_mut(), header::CONTENT_RANGE, &text);
             range
         }
-        Some(Asked::Outside) => {
+        Some(RequestedRange::Outside) => {
             let error = ApiError::new(Code::SizeInvalid, format!("the blob has {size} bytes"))
                 .with_status(StatusCode::RANGE_NOT_SATISFIABLE);
             let text = HeaderValue::from_str(&format!("bytes */{size}"));
@@ -154,7 +154,7 @@ async fn size(
     let size = app.store.blob(repository, digest).await?;
     let size = size.ok_or_else(|| absent(repository, digest))?;
     if let Some(moment) = moment {
-        app.remembered.keep(&app.store, parts.uri.path(), moment, Known::blob(size));
+        app.remembered.keep(&app.store, parts.uri.path(), moment, KnownAnswer::blob(size));
     }
     Ok(size)
 }
@@ -162,8 +162,8 @@ async fn size(
 /// The size of a blob that the repository had a moment ago and has still.
 fn recalled(app: &App, parts: &Parts) -> Option<u64> {
     match app.remembered.get(&app.store, parts.uri.path())?.known {
-        Known::Blob { size, .. } => Some(size),
-        Known::Manifest(_) => None,
+        KnownAnswer::Blob { size, .. } => Some(size),
+        KnownAnswer::Manifest(_) => None,
     }
 }
 

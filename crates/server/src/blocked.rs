@@ -2,7 +2,7 @@
 
 use larder_core::access::stop::Stop;
 use larder_core::digest::Digest;
-use larder_store::{Kind, Moment};
+use larder_store::{Moment, RecordKind};
 
 use crate::access::{About, Caller, Happened};
 use crate::app::App;
@@ -37,7 +37,7 @@ pub(crate) async fn check<'d>(
     };
     let message = sentence(digest.short(), stop);
     let number = caller.map(|caller| {
-        let mut happened = Happened::of(caller, Kind::Refused, &message);
+        let mut happened = Happened::of(caller, RecordKind::Refused, &message);
         happened.reference = Some(About::Text(about.to_owned()));
         app.recorder.note(&happened)
     });

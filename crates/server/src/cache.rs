@@ -28,12 +28,12 @@ use tokio::sync::{Notify, mpsc};
 pub use ahead::Warmed;
 pub(crate) use fill::{Blob, Taking};
 pub(crate) use follow::follow;
-pub(crate) use manifests::Found;
+pub(crate) use manifests::FoundManifest;
 pub use shelf::{CachedShelf, ShelfPlan};
 pub use trouble::Trouble;
-pub use upstream::{Upstream, UpstreamPlan};
+pub use upstream::{CacheUpstream, UpstreamPlan};
 
-use ahead::{Expected, Job};
+use ahead::{AheadImages, AheadJob};
 use fill::Fills;
 use flights::Flights;
 
@@ -50,15 +50,15 @@ const AHEAD: usize = 256;
 type InHand = Option<Arc<Document>>;
 
 /// Something that an upstream does not have, or could not be asked for.
-type Asked = (RepositoryName, String);
+type Unfetched = (RepositoryName, String);
 
 /// All cached shelves of a larder. Clones are the same.
 #[derive(Clone)]
 pub struct Cache {
-    inner: Arc<Inner>,
+    inner: Arc<CacheInner>,
 }
 
-struct Inner {
+struct CacheInner {
     store: Store,
     /// Exchanged whole with the plan: what is under way keeps the shelf that it began with.
     shelves: RwLock<Arc<Shelves>>,
@@ -67,10 +67,10 @@ struct Inner {
     lists: Flights<(RepositoryName, String), Result<(), Trouble>>,
     fills: Fills,
     /// What the upstream did not give, and until when that counts.
-    vain: Mutex<HashMap<Asked, (Instant, Trouble)>>,
-    expected: Expected,
-    ahead: mpsc::Sender<Job>,
-    jobs: Mutex<Option<mpsc::Receiver<Job>>>,
+    vain: Mutex<HashMap<Unfetched, (Instant, Trouble)>>,
+    expected: AheadImages,
+    ahead: mpsc::Sender<AheadJob>,
+    jobs: Mutex<Option<mpsc::Receiver<AheadJob>>>,
     /// Told when room is needed at once.
     room: Notify,
 }
@@ -119,7 +119,7 @@ impl Cache {
     pub(crate) fn new(store: Store, plan: &CachePlan) -> Self {
         let (ahead, jobs) = mpsc::channel(AHEAD);
         let cache = Self {
-            inner: Arc::new(Inner {
+            inner: Arc::new(CacheInner {
                 store,
                 shelves: RwLock::default(),
                 checks: Flights::default(),
@@ -127,7 +127,7 @@ impl Cache {
                 lists: Flights::default(),
                 fills: Fills::default(),
                 vain: Mutex::default(),
-                expected: Expected::default(),
+                expected: AheadImages::default(),
                 ahead,
                 jobs: Mutex::new(Some(jobs)),
                 room: Notify::new(),
@@ -141,14 +141,15 @@ impl Cache {
     /// with what they know; so do the counts of a shelf that only changed.
     pub fn set_plan(&self, plan: &CachePlan) {
         let mut now = self.inner.shelves.write().unwrap_or_else(PoisonError::into_inner);
-        let known: Vec<&Arc<Upstream>> = now.by_name.values().map(|one| &one.upstream).collect();
-        let upstreams: Vec<Arc<Upstream>> = plan
+        let known: Vec<&Arc<CacheUpstream>> =
+            now.by_name.values().map(|one| &one.upstream).collect();
+        let upstreams: Vec<Arc<CacheUpstream>> = plan
             .upstreams
             .iter()
             .map(|plan| match known.iter().find(|known| known.host() == &plan.host) {
                 Some(same) if same.is_of(plan) => Arc::clone(same),
-                Some(before) => Arc::new(Upstream::after(plan.clone(), before)),
-                None => Arc::new(Upstream::new(plan.clone(), self.inner.store.clone())),
+                Some(before) => Arc::new(CacheUpstream::after(plan.clone(), before)),
+                None => Arc::new(CacheUpstream::new(plan.clone(), self.inner.store.clone())),
             })
             .collect();
         let shelves = plan.shelves.iter().filter_map(|plan| {
@@ -201,7 +202,7 @@ impl Cache {
     }
 
     /// The upstreams of all shelves.
-    pub fn upstreams(&self) -> Vec<Arc<Upstream>> {
+    pub fn upstreams(&self) -> Vec<Arc<CacheUpstream>> {
         self.now().by_name.values().map(|shelf| Arc::clone(&shelf.upstream)).collect()
     }
 

@@ -14,17 +14,17 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 
 use crate::app::App;
-use crate::cache::{Blob, Cache, CachedShelf, Found, Taking, Trouble, follow};
+use crate::cache::{Blob, Cache, CachedShelf, FoundManifest, Taking, Trouble, follow};
 use crate::error::ApiError;
 use crate::headers::warning;
 use crate::meters::{From, Streamed};
-use crate::remembered::Known;
+use crate::remembered::KnownAnswer;
 
 pub(crate) const WARNING: HeaderName = HeaderName::from_static("warning");
 
 /// What a tag or digest of a cached shelf points to.
 #[derive(Clone)]
-pub(crate) struct Answer {
+pub(crate) struct CachedManifest {
     /// The manifest.
     pub digest: Digest,
     /// The same, where it was just fetched. None: it is in the store.
@@ -43,14 +43,14 @@ pub(crate) async fn manifest(
     repository: &RepositoryName,
     selector: &Selector,
     counted: bool,
-) -> Result<Option<Answer>, ApiError> {
+) -> Result<Option<CachedManifest>, ApiError> {
     let Some(shelf) = &app.cache.shelf_of(repository) else { return Ok(None) };
     let path = shelf.upstream_name(repository)?;
     let found = app.cache.manifest(shelf, repository, &path, selector, counted).await?;
     let from = if found.fetched { From::Upstream } else { From::Disk };
     let warning = found.stale.as_ref().map(stale);
-    let Found { digest, until, document, .. } = found;
-    Ok(Some(Answer { digest, document, until, warning, from }))
+    let FoundManifest { digest, until, document, .. } = found;
+    Ok(Some(CachedManifest { digest, document, until, warning, from }))
 }
 
 /// The field that says that an answer may be out of date, and why.
@@ -90,7 +90,7 @@ pub(crate) async fn blob(
     let moment = app.store.moment(repository);
     let keep = |size: u64| {
         if let Some(moment) = moment {
-            app.remembered.keep(&app.store, parts.uri.path(), moment, Known::blob(size));
+            app.remembered.keep(&app.store, parts.uri.path(), moment, KnownAnswer::blob(size));
         }
         Some(Had::Here(size))
     };

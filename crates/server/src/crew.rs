@@ -11,7 +11,7 @@ use std::thread::{self, JoinHandle};
 use tokio::runtime::Builder;
 use tokio::sync::mpsc::{UnboundedSender, unbounded_channel};
 
-type Work = Pin<Box<dyn Future<Output = ()> + Send>>;
+type CrewWork = Pin<Box<dyn Future<Output = ()> + Send>>;
 
 /// As many threads as there are processors. Dropped, it breaks off what they still do.
 pub struct Crew(Vec<Hand>);
@@ -19,7 +19,7 @@ pub struct Crew(Vec<Hand>);
 /// One of its threads.
 struct Hand {
     /// None: it was told to stop.
-    work: Option<UnboundedSender<Work>>,
+    work: Option<UnboundedSender<CrewWork>>,
     busy: Arc<AtomicUsize>,
     thread: Option<JoinHandle<()>>,
 }
@@ -52,7 +52,7 @@ impl Crew {
 
 impl Hand {
     fn start() -> io::Result<Self> {
-        let (work, mut given) = unbounded_channel::<Work>();
+        let (work, mut given) = unbounded_channel::<CrewWork>();
         let runtime = Builder::new_current_thread().enable_all().build()?;
         let serve = async move {
             while let Some(work) = given.recv().await {

@@ -11,10 +11,10 @@ use axum::response::{IntoResponse as _, Response};
 use larder_core::access::Who;
 use larder_core::access::stop::Stops;
 use larder_core::door::{Door, Question, REVIEW_LIMIT, Reply, Review, RulesAt};
-use larder_core::policy::{Case, Fact, Facts, RuleAnswer, Verdict};
+use larder_core::policy::{Case, Fact, ImageFacts, RuleAnswer, Verdict};
 use larder_core::reference::Reference;
-use larder_core::retarget::{Pin, Retarget, Wish};
-use larder_store::{Kind, StoreError, now};
+use larder_core::retarget::{Pin, Retarget, RetargetWish};
+use larder_store::{RecordKind, StoreError, now};
 use tokio::time::Instant;
 
 use crate::access::{About, Caller, Happened};
@@ -88,17 +88,17 @@ pub(crate) async fn answer(app: &App, plan: &Arc<Plan>, request: Request) -> (Re
             };
             // Only its number is still wanted of it, which stands near its beginning.
             match Review::uid_of(&bytes) {
-                Some(uid) => Read::Answered(Review::answer_to(&uid, &asking.unanswered(why))),
-                None => Read::Wrong(why.to_owned()),
+                Some(uid) => ReadReview::Answered(Review::answer_to(&uid, &asking.unanswered(why))),
+                None => ReadReview::Wrong(why.to_owned()),
             }
         }
     };
     let text = match read {
-        Read::Answered(text) => text,
-        Read::Wrong(why) => {
+        ReadReview::Answered(text) => text,
+        ReadReview::Wrong(why) => {
             return (health::plain(StatusCode::BAD_REQUEST, format!("{why}\n")), told);
         }
-        Read::Judging(review, wanted) => {
+        ReadReview::Judging(review, wanted) => {
             let judged = asking.judge_all(app, &review, wanted, address);
             let reply = match tokio::time::timeout_at(ends, judged).await {
                 Ok(reply) => reply,
@@ -112,7 +112,7 @@ pub(crate) async fn answer(app: &App, plan: &Arc<Plan>, request: Request) -> (Re
 }
 
 /// What came of reading a review.
-enum Read {
+enum ReadReview {
     /// It is no review; in words.
     Wrong(String),
     /// The answer, as the platform reads it.
@@ -141,12 +141,12 @@ impl Asking<'_> {
     }
 
     /// Reads a review: processor work, as long as the author of the object likes.
-    fn read(&self, bytes: &[u8], stop: &AtomicBool) -> Read {
+    fn read(&self, bytes: &[u8], stop: &AtomicBool) -> ReadReview {
         let review = match Review::read(bytes) {
             Ok(review) => review,
-            Err(error) => return Read::Wrong(error.to_string()),
+            Err(error) => return ReadReview::Wrong(error.to_string()),
         };
-        let answered = |reply: &Reply| Read::Answered(Review::answer_to(&review.uid, reply));
+        let answered = |reply: &Reply| ReadReview::Answered(Review::answer_to(&review.uid, reply));
         if self.door.excepts(review.namespace.as_deref()) {
             return answered(&Reply::default());
         }
@@ -178,23 +178,28 @@ impl Asking<'_> {
                 // What is simply allowed needs no second look.
                 references.retain(|reference| {
                     let case = self.plan.court.reference(reference);
-                    let answer = self.rule(&case, namespace, &Facts::default());
+                    let answer = self.rule(&case, namespace, &ImageFacts::default());
                     let allowed =
                         RuleAnswer::Decided { verdict: Verdict::Allow, rule: None, lack: None };
                     answer != allowed || !self.stops.has_no_content()
                 });
-                Read::Judging(review, references)
+                ReadReview::Judging(review, references)
             }
         }
     }
 
     fn retarget(&self, pin: Pin) -> Retarget<'_> {
         let Plan { court, unqualified, .. } = self.plan;
-        Retarget::new(court.routes(), &court.lock, unqualified, Wish { pin, ..Wish::default() })
+        Retarget::new(
+            court.routes(),
+            &court.lock,
+            unqualified,
+            RetargetWish { pin, ..RetargetWish::default() },
+        )
     }
 
     /// What the rules say of an image.
-    fn rule(&self, case: &Case<'_>, namespace: Option<&str>, facts: &Facts) -> RuleAnswer<'_> {
+    fn rule(&self, case: &Case<'_>, namespace: Option<&str>, facts: &ImageFacts) -> RuleAnswer<'_> {
         self.plan.court.rule(Some(self.cluster), namespace, case, facts, now())
     }
 
@@ -230,15 +235,16 @@ impl Asking<'_> {
         let namespace = review.namespace.as_deref();
         if let Some(sentence) = self.blocked(app, &case).await? {
             let message = format!("{reference} is refused: {sentence}");
-            let told = self.told(app, review, reference, (Kind::Refused, None), message, address);
+            let told =
+                self.told(app, review, reference, (RecordKind::Refused, None), message, address);
             return Ok(Some((true, told)));
         }
-        let mut answer = self.rule(&case, namespace, &Facts::default());
+        let mut answer = self.rule(&case, namespace, &ImageFacts::default());
         if let RuleAnswer::Needs(_) = answer {
             let facts = match case.here() {
                 Some(here) => app.store.facts(here, &reference.selector()).await?,
                 // It is not pulled through this larder, so that nothing will ever be known of it here.
-                None => Facts::UNKNOWN,
+                None => ImageFacts::UNKNOWN,
             };
             // What is not here yet is looked into when it is pulled; nobody waits for it at the door.
             let known = facts.held != Fact::Unknown || facts.platforms != Fact::Unknown;
@@ -248,7 +254,7 @@ impl Asking<'_> {
             answer = self.rule(&case, namespace, &facts);
         }
         let Some(said) = answer.said(reference) else { return Ok(None) };
-        let kind = if said.denied { Kind::Refused } else { Kind::Warned };
+        let kind = if said.denied { RecordKind::Refused } else { RecordKind::Warned };
         let about = (kind, Some(said.line));
         Ok(Some((said.denied, self.told(app, review, reference, about, said.sentence, address))))
     }
@@ -273,7 +279,7 @@ impl Asking<'_> {
         app: &App,
         review: &Review,
         reference: &Reference,
-        (kind, line): (Kind, Option<String>),
+        (kind, line): (RecordKind, Option<String>),
         message: String,
         address: Option<std::net::IpAddr>,
     ) -> String {

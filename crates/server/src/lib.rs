@@ -77,16 +77,16 @@ mod workers;
 
 pub use app::App;
 pub use cache::{
-    Cache, CachePlan, CachedShelf, ShelfPlan, Trouble, Upstream, UpstreamPlan, Warmed,
+    Cache, CachePlan, CacheUpstream, CachedShelf, ShelfPlan, Trouble, UpstreamPlan, Warmed,
 };
 pub use crew::Crew;
 pub use error::{ApiError, Code};
 pub use limits::Limits;
 pub use listen::{Listener, serve};
-pub use path::{PathError, Target};
-pub use plan::{Cluster, ClusterIdentity, KeySource, Plan, Shelf};
-pub use range::{Asked, read_content_range, read_range};
-pub use router::{Figures, Registry, router};
+pub use path::{EndPoint, PathError};
+pub use plan::{ClusterIdentity, KeySource, Plan, PlannedCluster, PlannedShelf};
+pub use range::{RequestedRange, read_content_range, read_range};
+pub use router::{Figures, RegistryService, router};
 pub use tls::{Certificates, Tls, TlsError};
 
 /// For `fuzz/`: what reads bytes from outside and has no other door.

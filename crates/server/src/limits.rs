@@ -21,7 +21,7 @@ pub(crate) struct Unclear;
 
 /// The certificate that a client has shown, in DER: put into each request by the listener.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Shown(pub Arc<[u8]>);
+pub(crate) struct ClientCertificate(pub Arc<[u8]>);
 
 /// The cluster that a request says it comes from.
 #[derive(Debug, Clone)]
@@ -33,7 +33,7 @@ pub(crate) struct Asker {
 
 /// Marks a request of a node that was sent here instead of to an upstream.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Node;
+pub(crate) struct FromNode;
 
 /// The bounds of one listener.
 #[derive(Debug, Clone, PartialEq)]

@@ -27,7 +27,7 @@ use tokio::time::Sleep;
 use tokio_rustls::TlsAcceptor;
 
 use crate::crew::Crew;
-use crate::limits::{Client, Limits, Shown, Slots, Unclear};
+use crate::limits::{Client, ClientCertificate, Limits, Slots, Unclear};
 use crate::meters::Counting;
 use crate::tls::Tls;
 use crate::watched::Traffic;
@@ -133,7 +133,7 @@ where
         let counted = open.as_ref().map(Counting::one);
         let secure = config.is_some();
         let traffic = Arc::new(Traffic::default());
-        let mut service = Named {
+        let mut service = WithClient {
             service: service.clone(),
             client: from,
             secure,
@@ -171,7 +171,8 @@ where
                             Ok(Ok(stream)) => {
                                 let shown = stream.get_ref().1.peer_certificates();
                                 let shown = shown.and_then(|chain| chain.first());
-                                service.shown = shown.map(|shown| Shown(Arc::from(shown.as_ref())));
+                                service.shown =
+                                    shown.map(|shown| ClientCertificate(Arc::from(shown.as_ref())));
                                 let io = TokioIo::new(Unstalled::new(stream, &limits));
                                 watcher.watch(http.serve_connection(io, service).into_owned()).await
                             }
@@ -207,19 +208,19 @@ where
 
 /// A service whose requests say who sends them.
 #[derive(Clone)]
-struct Named<S> {
+struct WithClient<S> {
     service: S,
     client: SocketAddr,
     /// Whether the connection is under TLS.
     secure: bool,
     /// The certificate that it has shown. None: it has none, or need not.
-    shown: Option<Shown>,
+    shown: Option<ClientCertificate>,
     traffic: Arc<Traffic>,
     /// Who is believed of whom it forwards.
     limits: Arc<Limits>,
 }
 
-impl<S> hyper::service::Service<Request<Incoming>> for Named<S>
+impl<S> hyper::service::Service<Request<Incoming>> for WithClient<S>
 where
     S: hyper::service::Service<Request<Incoming>, Response = Response>,
     S::Future: Send + 'static,

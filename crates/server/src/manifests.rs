@@ -16,16 +16,16 @@ use larder_core::reference::Selector;
 use larder_store::{ManifestRecord, Removal, now};
 
 use crate::access::{Caller, Head, is_granted, is_ruled_in, reference};
-use crate::account::Account;
+use crate::account::RequestAccount;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{accepts, insert, is_known};
 use crate::limits::{Asker, Broken, Client, Paced, Share};
 use crate::meters::From;
 use crate::operation::Operation;
-use crate::path::Target;
+use crate::path::EndPoint;
 use crate::plan::Plan;
-use crate::remembered::{Held, Known, still_holds};
+use crate::remembered::{HeldManifest, KnownAnswer, still_holds};
 use crate::{blobs, blocked, cached};
 
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
@@ -52,27 +52,28 @@ pub(crate) fn recall<B>(app: &Arc<App>, plan: &Plan, request: &Request<B>) -> Op
         return None;
     }
     let named = match (&answer.known, target) {
-        (Known::Manifest(held), _) => &held.digest,
-        (_, Target::Blob(_, digest)) => digest,
+        (KnownAnswer::Manifest(held), _) => &held.digest,
+        (_, EndPoint::Blob(_, digest)) => digest,
         _ => return None,
     };
     if !blocked::passes(app, &moment, named) {
         return None;
     }
     let response = match (&answer.known, target) {
-        (Known::Manifest(held), _) => give(app, held, method, request.headers()).ok()?,
-        (Known::Blob { size, .. }, Target::Blob(_, digest)) if method == Method::HEAD => {
+        (KnownAnswer::Manifest(held), _) => give(app, held, method, request.headers()).ok()?,
+        (KnownAnswer::Blob { size, .. }, EndPoint::Blob(_, digest)) if method == Method::HEAD => {
             blobs::head(digest, *size, request.headers())?
         }
         _ => return None,
     };
     // Last of all, so that a request which goes the long way is counted once.
     app.gate.take_one(plan, &caller.who).ok()?;
-    if let (Known::Manifest(held), Target::Manifest(_, selector)) = (&answer.known, target) {
+    if let (KnownAnswer::Manifest(held), EndPoint::Manifest(_, selector)) = (&answer.known, target)
+    {
         cached::count_recalled(app, &held.repository);
         note_pull(app, &caller, held, selector, method);
     }
-    let account = Account {
+    let account = RequestAccount {
         client: request.extensions().get::<Client>().map(|client| client.0),
         cluster: request.extensions().get::<Asker>().map(|asker| asker.cluster.clone()),
         who: caller.who,
@@ -94,13 +95,13 @@ pub(crate) async fn get(
     // Asked before the ledger is: what it says after that is at least as true.
     let mut moment = app.store.moment(repository);
     // The rules that had to know its content have brought it already.
-    let brought = match parts.extensions.get::<cached::Answer>() {
+    let brought = match parts.extensions.get::<cached::CachedManifest>() {
         Some(brought) => Some(brought.clone()),
         None => cached::manifest(app, repository, selector, true).await?,
     };
     let found = match &brought {
         // What is in hand need not be read again, and may not be kept at all.
-        Some(cached::Answer { digest, document: Some(document), .. }) => {
+        Some(cached::CachedManifest { digest, document: Some(document), .. }) => {
             let record = ManifestRecord {
                 digest: digest.clone(),
                 media_type: document.media_type.clone(),
@@ -133,7 +134,7 @@ pub(crate) async fn get(
             ApiError::new(Code::Internal, message)
         })
     };
-    let held = Arc::new(Held {
+    let held = Arc::new(HeldManifest {
         repository: repository.clone(),
         content_type: text(&record.media_type)?,
         content_digest: text(record.digest.as_str())?,
@@ -144,7 +145,7 @@ pub(crate) async fn get(
         until,
     });
     if let Some(moment) = moment {
-        let known = Known::Manifest(Arc::clone(&held));
+        let known = KnownAnswer::Manifest(Arc::clone(&held));
         app.remembered.keep(&app.store, parts.uri.path(), moment, known);
     }
     let mut response = give(app, &held, &parts.method, &parts.headers)?;
@@ -156,7 +157,13 @@ pub(crate) async fn get(
     Ok(response)
 }
 
-fn note_pull(app: &App, caller: &Caller, held: &Held, selector: &Selector, method: &Method) {
+fn note_pull(
+    app: &App,
+    caller: &Caller,
+    held: &HeldManifest,
+    selector: &Selector,
+    method: &Method,
+) {
     let head = *method == Method::HEAD;
     if let Some(token) = caller.token.as_ref().filter(|token| token.check(now() / 1000).is_ok()) {
         token.begins(&held.repository, &held.digest);
@@ -165,7 +172,12 @@ fn note_pull(app: &App, caller: &Caller, held: &Held, selector: &Selector, metho
 }
 
 /// The answer with a manifest. Runtimes need its exact type, length and digest already with HEAD.
-fn give(app: &App, held: &Held, method: &Method, asked: &HeaderMap) -> Result<Response, ApiError> {
+fn give(
+    app: &App,
+    held: &HeldManifest,
+    method: &Method,
+    asked: &HeaderMap,
+) -> Result<Response, ApiError> {
     let kind = held.content_type.to_str().unwrap_or_default();
     if !accepts(asked, kind) {
         let message = format!(

@@ -12,8 +12,8 @@ use percent_encoding::percent_decode_str;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::front;
-use crate::limits::{Asker, Client, Node, Shown};
-use crate::plan::{Cluster, Plan};
+use crate::limits::{Asker, Client, ClientCertificate, FromNode};
+use crate::plan::{Plan, PlannedCluster};
 
 /// What a node's configuration puts in front of `/v2/`, before the cluster's name.
 const PREFIX: &str = "/c/";
@@ -121,7 +121,7 @@ pub(crate) fn receive<B>(app: &App, plan: &Plan, request: &mut Request<B>) -> Re
     if let Some(cluster) = cluster.filter(known) {
         request.extensions_mut().insert(Asker { cluster, shown: is_shown });
     }
-    request.extensions_mut().insert(Node);
+    request.extensions_mut().insert(FromNode);
     lengthen(app, request)
 }
 
@@ -135,8 +135,8 @@ fn is_own<B>(plan: &Plan, request: &Request<B>, name: &str) -> bool {
 
 /// The cluster whose certificate was shown.
 fn by_certificate<B>(plan: &Plan, request: &Request<B>) -> Option<String> {
-    let Shown(shown) = request.extensions().get::<Shown>()?;
-    let its = |cluster: &&Cluster| cluster.certificate.as_ref() == Some(shown);
+    let ClientCertificate(shown) = request.extensions().get::<ClientCertificate>()?;
+    let its = |cluster: &&PlannedCluster| cluster.certificate.as_ref() == Some(shown);
     plan.clusters.iter().find(its).map(|cluster| cluster.name.clone())
 }
 

@@ -6,16 +6,16 @@ use larder_core::access::Action;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::Kind;
+use larder_store::RecordKind;
 
 use crate::access::reference;
 use crate::error::{ApiError, Code};
-use crate::path::Target;
+use crate::path::EndPoint;
 
 /// A method that is answered at its target.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Operation<'t> {
-    pub target: &'t Target,
+    pub target: &'t EndPoint,
     pub verb: Verb,
 }
 
@@ -44,7 +44,7 @@ impl<'t> Operation<'t> {
     ///
     /// # Errors
     /// The target does not answer the method: 405, with those that it answers (RFC 9110, section 15.5.6).
-    pub fn of(target: &'t Target, method: &Method) -> Result<Self, ApiError> {
+    pub fn of(target: &'t EndPoint, method: &Method) -> Result<Self, ApiError> {
         let verb = match *method {
             Method::GET | Method::HEAD => Some(Verb::Read),
             Method::POST => Some(Verb::Post),
@@ -54,15 +54,15 @@ impl<'t> Operation<'t> {
             _ => None,
         };
         let (verbs, methods): (&[Verb], _) = match target {
-            Target::Base | Target::Catalog | Target::Tags(_) | Target::Referrers(..) => {
+            EndPoint::Base | EndPoint::Catalog | EndPoint::Tags(_) | EndPoint::Referrers(..) => {
                 (&[Verb::Read], "GET, HEAD")
             }
-            Target::Manifest(..) => {
+            EndPoint::Manifest(..) => {
                 (&[Verb::Read, Verb::Put, Verb::Delete], "GET, HEAD, PUT, DELETE")
             }
-            Target::Blob(..) => (&[Verb::Read, Verb::Delete], "GET, HEAD, DELETE"),
-            Target::Uploads(_) => (&[Verb::Post], "POST"),
-            Target::Upload(..) => {
+            EndPoint::Blob(..) => (&[Verb::Read, Verb::Delete], "GET, HEAD, DELETE"),
+            EndPoint::Uploads(_) => (&[Verb::Post], "POST"),
+            EndPoint::Upload(..) => {
                 (&[Verb::Read, Verb::Patch, Verb::Put, Verb::Delete], "GET, PATCH, PUT, DELETE")
             }
         };
@@ -80,7 +80,7 @@ impl<'t> Operation<'t> {
     pub fn needs(self) -> Option<(Action, &'t RepositoryName)> {
         let action = match (self.target, self.verb) {
             // A client that may push may look at, and give up, what it has begun.
-            (Target::Uploads(_) | Target::Upload(..), _) => Action::Push,
+            (EndPoint::Uploads(_) | EndPoint::Upload(..), _) => Action::Push,
             (_, Verb::Read) => Action::Pull,
             (_, Verb::Delete) => Action::Delete,
             (_, Verb::Post | Verb::Patch | Verb::Put) => Action::Push,
@@ -91,8 +91,8 @@ impl<'t> Operation<'t> {
     /// The content that it names by its digest, and whether that is a manifest. None: it names none.
     pub fn content(self) -> Option<(&'t Digest, bool)> {
         match self.target {
-            Target::Manifest(_, Selector::Digest(digest)) => Some((digest, true)),
-            Target::Blob(_, digest) => Some((digest, false)),
+            EndPoint::Manifest(_, Selector::Digest(digest)) => Some((digest, true)),
+            EndPoint::Blob(_, digest) => Some((digest, false)),
             _ => None,
         }
     }
@@ -100,35 +100,35 @@ impl<'t> Operation<'t> {
     /// What it pulls. None: it does not.
     pub fn pull(self) -> Option<Pull<'t>> {
         match (self.target, self.verb) {
-            (Target::Manifest(repository, selector), Verb::Read) => {
+            (EndPoint::Manifest(repository, selector), Verb::Read) => {
                 Some(Pull::Manifest(repository, selector))
             }
-            (Target::Blob(repository, _), Verb::Read) => Some(Pull::Part(repository)),
+            (EndPoint::Blob(repository, _), Verb::Read) => Some(Pull::Part(repository)),
             _ => None,
         }
     }
 
     /// What the record says of it once it is done. None: nothing, or whoever answers it says so.
-    pub fn recorded(self) -> Option<Kind> {
+    pub fn recorded(self) -> Option<RecordKind> {
         match (self.target, self.verb) {
-            (Target::Manifest(..), Verb::Put) => Some(Kind::Push),
-            (Target::Manifest(..) | Target::Blob(..), Verb::Delete) => Some(Kind::Delete),
+            (EndPoint::Manifest(..), Verb::Put) => Some(RecordKind::Push),
+            (EndPoint::Manifest(..) | EndPoint::Blob(..), Verb::Delete) => Some(RecordKind::Delete),
             _ => None,
         }
     }
 }
 
 /// What a target is called in the record. None: it is of no repository.
-pub(crate) fn about(target: &Target) -> Option<String> {
+pub(crate) fn about(target: &EndPoint) -> Option<String> {
     match target {
-        Target::Base | Target::Catalog => None,
-        Target::Manifest(repository, selector) => Some(reference(repository, selector)),
-        Target::Blob(repository, digest) | Target::Referrers(repository, digest) => {
+        EndPoint::Base | EndPoint::Catalog => None,
+        EndPoint::Manifest(repository, selector) => Some(reference(repository, selector)),
+        EndPoint::Blob(repository, digest) | EndPoint::Referrers(repository, digest) => {
             Some(format!("{repository}@{digest}"))
         }
-        Target::Tags(repository) | Target::Uploads(repository) | Target::Upload(repository, _) => {
-            Some(repository.to_string())
-        }
+        EndPoint::Tags(repository)
+        | EndPoint::Uploads(repository)
+        | EndPoint::Upload(repository, _) => Some(repository.to_string()),
     }
 }
 
@@ -176,7 +176,7 @@ mod tests {
         ];
         let methods = [Method::GET, Method::POST, Method::PATCH, Method::PUT, Method::DELETE];
         for (path, answers) in cases {
-            let target = Target::read(&path).unwrap();
+            let target = EndPoint::read(&path).unwrap();
             for (method, expected) in methods.iter().zip(answers) {
                 let operation = Operation::of(&target, method).ok();
                 let needs = operation.map(|one| one.needs().map(|(action, _)| action));

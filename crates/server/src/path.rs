@@ -7,7 +7,7 @@ use larder_store::UploadId;
 
 /// The resource that a path names.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Target {
+pub enum EndPoint {
     /// `/v2/`
     Base,
     /// `/v2/_catalog`
@@ -46,7 +46,7 @@ pub enum PathError {
     Upload,
 }
 
-impl Target {
+impl EndPoint {
     /// The repository that it is about. None: about none.
     pub fn repository(&self) -> Option<&RepositoryName> {
         match self {
@@ -128,26 +128,26 @@ mod tests {
     fn paths_name_what_the_standard_says() {
         let digest = Digest::of(b"x");
         let name = |text: &str| text.parse::<RepositoryName>().unwrap();
-        let read = |path: &str| Target::read(path);
-        assert_eq!(read("/v2/"), Ok(Target::Base));
-        assert_eq!(read("/v2"), Ok(Target::Base));
-        assert_eq!(read("/v2/_catalog"), Ok(Target::Catalog));
-        let manifest = Target::Manifest(name("a/manifests"), "v1".parse().unwrap());
+        let read = |path: &str| EndPoint::read(path);
+        assert_eq!(read("/v2/"), Ok(EndPoint::Base));
+        assert_eq!(read("/v2"), Ok(EndPoint::Base));
+        assert_eq!(read("/v2/_catalog"), Ok(EndPoint::Catalog));
+        let manifest = EndPoint::Manifest(name("a/manifests"), "v1".parse().unwrap());
         assert_eq!(read("/v2/a/manifests/manifests/v1"), Ok(manifest));
         let encoded = digest.as_str().replace(':', "%3A");
         assert_eq!(
             read(&format!("/v2/a/blobs/{encoded}")),
-            Ok(Target::Blob(name("a"), digest.clone()))
+            Ok(EndPoint::Blob(name("a"), digest.clone()))
         );
         assert_eq!(
             read(&format!("/v2/a/referrers/{digest}")),
-            Ok(Target::Referrers(name("a"), digest))
+            Ok(EndPoint::Referrers(name("a"), digest))
         );
-        assert_eq!(read("/v2/a/b/blobs/uploads/"), Ok(Target::Uploads(name("a/b"))));
-        assert_eq!(read("/v2/a/b/blobs/uploads"), Ok(Target::Uploads(name("a/b"))));
+        assert_eq!(read("/v2/a/b/blobs/uploads/"), Ok(EndPoint::Uploads(name("a/b"))));
+        assert_eq!(read("/v2/a/b/blobs/uploads"), Ok(EndPoint::Uploads(name("a/b"))));
         let id = UploadId::fresh();
-        assert_eq!(read(&format!("/v2/a/blobs/uploads/{id}")), Ok(Target::Upload(name("a"), id)));
-        assert_eq!(read("/v2/a/tags/list"), Ok(Target::Tags(name("a"))));
+        assert_eq!(read(&format!("/v2/a/blobs/uploads/{id}")), Ok(EndPoint::Upload(name("a"), id)));
+        assert_eq!(read("/v2/a/tags/list"), Ok(EndPoint::Tags(name("a"))));
     }
 
     #[test]
@@ -170,14 +170,14 @@ mod tests {
             "/v2/a/blobs/uploads/..",
             "/v2/a%252fb/tags/list",
         ] {
-            assert!(Target::read(path).is_err(), "{path}");
+            assert!(EndPoint::read(path).is_err(), "{path}");
         }
     }
 
     proptest::proptest! {
         #[test]
         fn no_path_panics(path in "(/v2/)?(\\PC|[a-z/%:.]|/blobs/|/uploads/|/manifests/|sha256:){0,30}") {
-            let _ = Target::read(&path);
+            let _ = EndPoint::read(&path);
         }
     }
 }

@@ -7,7 +7,7 @@ use std::time::Duration;
 use futures_util::future::BoxFuture;
 use larder_core::access::Action;
 use larder_core::access::grants::Grants;
-use larder_core::access::identity::Expected;
+use larder_core::access::identity::ExpectedToken;
 use larder_core::access::network::Network;
 use larder_core::access::rate::Rate;
 use larder_core::digest::Digest;
@@ -32,7 +32,7 @@ pub struct Plan {
     /// What accounts may take within a span of time, by their names; an account that is not in it, any number.
     pub rates: HashMap<Box<str>, Rate>,
     /// The clusters.
-    pub clusters: Vec<Cluster>,
+    pub clusters: Vec<PlannedCluster>,
     /// Whether nodes that ask for an upstream's image must say from which cluster they come.
     pub refuse_strangers: bool,
     /// Other names by which the larder is reached.
@@ -40,7 +40,7 @@ pub struct Plan {
     /// The address at which it is reached by its own name: `https://larder.example`.
     pub url: String,
     /// The shelves that take pushes. Empty: any name does, unless there are cached shelves.
-    pub shelves: Vec<Shelf>,
+    pub shelves: Vec<PlannedShelf>,
     /// The cached shelves and their upstreams.
     pub cache: CachePlan,
     /// Whether pushes and removals are refused altogether.
@@ -57,7 +57,7 @@ pub struct Plan {
 
 /// A shelf that takes pushes.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Shelf {
+pub struct PlannedShelf {
     /// Its name.
     pub name: String,
     /// Whether an index may be pushed although the repository lacks some of what it lists.
@@ -66,7 +66,7 @@ pub struct Shelf {
 
 /// A cluster that pulls.
 #[derive(Clone, PartialEq)]
-pub struct Cluster {
+pub struct PlannedCluster {
     /// Its name.
     pub name: String,
     /// The certificate that its nodes show, in DER. None: they show none.
@@ -83,7 +83,7 @@ pub struct Cluster {
 #[derive(Clone)]
 pub struct ClusterIdentity {
     /// What their tokens must say.
-    pub expected: Expected,
+    pub expected: ExpectedToken,
     /// Gets the cluster's key set, or says in words why not.
     pub keys: KeySource,
     /// What `keys` was made of: two with the same get the same.
@@ -171,7 +171,7 @@ impl Plan {
         self.court.routes().own()
     }
 
-    pub(crate) fn cluster(&self, name: &str) -> Option<&Cluster> {
+    pub(crate) fn cluster(&self, name: &str) -> Option<&PlannedCluster> {
         self.clusters.iter().find(|cluster| cluster.name == name)
     }
 

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 /// What a Range header asks for.
 #[derive(Debug, PartialEq, Eq)]
-pub enum Asked {
+pub enum RequestedRange {
     /// It cannot be read or asks for several pieces: it is ignored, as RFC 9110 allows.
     Whole,
     /// These bytes.
@@ -14,28 +14,28 @@ pub enum Asked {
 }
 
 /// Reads a Range header (RFC 9110, section 14.2).
-pub fn read_range(text: &str, size: u64) -> Asked {
+pub fn read_range(text: &str, size: u64) -> RequestedRange {
     let Some((first, last)) = text.strip_prefix("bytes=").and_then(|range| range.split_once('-'))
     else {
-        return Asked::Whole;
+        return RequestedRange::Whole;
     };
     let number = |text: &str| {
         text.bytes().all(|b| b.is_ascii_digit()).then(|| text.parse::<u64>().ok()).flatten()
     };
     match (first.trim(), last.trim()) {
         ("", suffix) => match number(suffix) {
-            Some(0) => Asked::Outside,
-            Some(_) if size == 0 => Asked::Outside,
-            Some(count) => Asked::Part(size.saturating_sub(count)..size),
-            None => Asked::Whole,
+            Some(0) => RequestedRange::Outside,
+            Some(_) if size == 0 => RequestedRange::Outside,
+            Some(count) => RequestedRange::Part(size.saturating_sub(count)..size),
+            None => RequestedRange::Whole,
         },
         (first, last) => match (number(first), number(last)) {
-            (Some(first), _) if first >= size => Asked::Outside,
-            (Some(first), None) if last.is_empty() => Asked::Part(first..size),
+            (Some(first), _) if first >= size => RequestedRange::Outside,
+            (Some(first), None) if last.is_empty() => RequestedRange::Part(first..size),
             (Some(first), Some(last)) if first <= last => {
-                Asked::Part(first..size.min(last.saturating_add(1)))
+                RequestedRange::Part(first..size.min(last.saturating_add(1)))
             }
-            _ => Asked::Whole,
+            _ => RequestedRange::Whole,
         },
     }
 }
@@ -61,29 +61,29 @@ mod tests {
     #[test]
     fn ranges_are_read_as_the_standard_says() {
         for (text, asked) in [
-            ("bytes=0-9", Asked::Part(0..10)),
-            ("bytes=90-", Asked::Part(90..100)),
-            ("bytes=90-1000", Asked::Part(90..100)),
-            ("bytes=90-18446744073709551615", Asked::Part(90..100)),
-            ("bytes=-10", Asked::Part(90..100)),
-            ("bytes=-1000", Asked::Part(0..100)),
-            ("bytes=100-", Asked::Outside),
-            ("bytes=-0", Asked::Outside),
-            ("bytes=9-0", Asked::Whole),
-            ("bytes=0-1,5-6", Asked::Whole),
-            ("bytes=+1-2", Asked::Whole),
-            ("lines=0-1", Asked::Whole),
-            ("bytes=x", Asked::Whole),
+            ("bytes=0-9", RequestedRange::Part(0..10)),
+            ("bytes=90-", RequestedRange::Part(90..100)),
+            ("bytes=90-1000", RequestedRange::Part(90..100)),
+            ("bytes=90-18446744073709551615", RequestedRange::Part(90..100)),
+            ("bytes=-10", RequestedRange::Part(90..100)),
+            ("bytes=-1000", RequestedRange::Part(0..100)),
+            ("bytes=100-", RequestedRange::Outside),
+            ("bytes=-0", RequestedRange::Outside),
+            ("bytes=9-0", RequestedRange::Whole),
+            ("bytes=0-1,5-6", RequestedRange::Whole),
+            ("bytes=+1-2", RequestedRange::Whole),
+            ("lines=0-1", RequestedRange::Whole),
+            ("bytes=x", RequestedRange::Whole),
         ] {
             assert_eq!(read_range(text, 100), asked, "{text}");
         }
-        assert_eq!(read_range("bytes=-1", 0), Asked::Outside);
+        assert_eq!(read_range("bytes=-1", 0), RequestedRange::Outside);
     }
 
     proptest::proptest! {
         #[test]
         fn a_range_never_leaves_the_blob(text in "bytes=[0-9]{0,21}-[0-9]{0,21}|\\PC*", size in 0u64..1000) {
-            if let Asked::Part(range) = read_range(&text, size) {
+            if let RequestedRange::Part(range) = read_range(&text, size) {
                 proptest::prop_assert!(range.start < range.end && range.end <= size);
             }
         }

@@ -12,7 +12,7 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_store::{Moment, Store, now};
 
-use crate::path::Target;
+use crate::path::EndPoint;
 
 /// Bytes of manifests that are kept.
 const MOST: usize = 16 * 1024 * 1024;
@@ -20,8 +20,8 @@ const MOST: usize = 16 * 1024 * 1024;
 const OVERHEAD: usize = 1024;
 
 /// What lies at a path.
-pub(crate) enum Known {
-    Manifest(Arc<Held>),
+pub(crate) enum KnownAnswer {
+    Manifest(Arc<HeldManifest>),
     /// A blob, and until when that may be told without a look, in milliseconds since 1970: what a HEAD has told is kept
     /// from being collected only so long.
     Blob {
@@ -31,7 +31,7 @@ pub(crate) enum Known {
 }
 
 /// A manifest, ready to be answered with.
-pub(crate) struct Held {
+pub(crate) struct HeldManifest {
     pub repository: RepositoryName,
     pub digest: Digest,
     pub bytes: Bytes,
@@ -44,34 +44,34 @@ pub(crate) struct Held {
 }
 
 /// What a path names, and what lies there.
-pub(crate) struct Answer {
+pub(crate) struct RememberedAnswer {
     pub path: Arc<str>,
-    pub target: Target,
-    pub known: Known,
+    pub target: EndPoint,
+    pub known: KnownAnswer,
 }
 
 /// An answer, and the moment of its repository at which it was looked up.
-struct Entry {
+struct RememberedEntry {
     at: Moment,
-    answer: Arc<Answer>,
+    answer: Arc<RememberedAnswer>,
     bytes: usize,
 }
 
 #[derive(Default)]
-struct Inner {
-    answers: HashMap<Arc<str>, Entry>,
+struct RememberedInner {
+    answers: HashMap<Arc<str>, RememberedEntry>,
     bytes: usize,
 }
 
 /// What was asked for, by its path.
 #[derive(Default)]
 pub(crate) struct Remembered {
-    inner: RwLock<Inner>,
+    inner: RwLock<RememberedInner>,
 }
 
 impl Remembered {
     /// What lies at a path, if it is known and still true now.
-    pub fn get(&self, store: &Store, path: &str) -> Option<Arc<Answer>> {
+    pub fn get(&self, store: &Store, path: &str) -> Option<Arc<RememberedAnswer>> {
         let inner = self.inner.read().unwrap_or_else(PoisonError::into_inner);
         let entry = inner.answers.get(path)?;
         let now = store.moment(entry.answer.target.repository()?)?;
@@ -79,34 +79,34 @@ impl Remembered {
             return None;
         }
         match &entry.answer.known {
-            Known::Manifest(held) if !still_holds(held.until) => None,
-            Known::Blob { until, .. } if !still_holds(Some(*until)) => None,
+            KnownAnswer::Manifest(held) if !still_holds(held.until) => None,
+            KnownAnswer::Blob { until, .. } if !still_holds(Some(*until)) => None,
             _ => Some(Arc::clone(&entry.answer)),
         }
     }
 
     /// Keeps what was looked up; `at` is the moment of its repository before it was. Where there is no room, what is true
     /// no more goes first, and then all.
-    pub fn keep(&self, store: &Store, path: &str, at: Moment, known: Known) {
-        let Ok(target) = Target::read(path) else { return };
+    pub fn keep(&self, store: &Store, path: &str, at: Moment, known: KnownAnswer) {
+        let Ok(target) = EndPoint::read(path) else { return };
         let size = match &known {
-            Known::Manifest(held) => held.bytes.len() + OVERHEAD,
-            Known::Blob { .. } => OVERHEAD / 2,
+            KnownAnswer::Manifest(held) => held.bytes.len() + OVERHEAD,
+            KnownAnswer::Blob { .. } => OVERHEAD / 2,
         };
         let bytes = size + path.len();
         let mut inner = self.inner.write().unwrap_or_else(PoisonError::into_inner);
         if inner.bytes + bytes > MOST {
-            let moment = |target: &Target| store.moment(target.repository()?);
+            let moment = |target: &EndPoint| store.moment(target.repository()?);
             inner.answers.retain(|_, entry| moment(&entry.answer.target) == Some(entry.at));
             inner.bytes = inner.answers.values().map(|entry| entry.bytes).sum();
             if inner.bytes > MOST / 2 {
-                *inner = Inner::default();
+                *inner = RememberedInner::default();
             }
         }
         let path: Arc<str> = path.into();
-        let answer = Arc::new(Answer { path: Arc::clone(&path), target, known });
+        let answer = Arc::new(RememberedAnswer { path: Arc::clone(&path), target, known });
         inner.bytes += bytes;
-        if let Some(before) = inner.answers.insert(path, Entry { at, answer, bytes }) {
+        if let Some(before) = inner.answers.insert(path, RememberedEntry { at, answer, bytes }) {
             inner.bytes -= before.bytes;
         }
     }
@@ -115,7 +115,7 @@ impl Remembered {
 /// How long it is told without a look that a blob is here, in milliseconds.
 const HOUR: i64 = 3_600_000;
 
-impl Known {
+impl KnownAnswer {
     /// A blob that was just looked up.
     pub fn blob(size: u64) -> Self {
         Self::Blob { size, until: now() + HOUR }

@@ -21,12 +21,12 @@ const MOST: usize = 256 * 1024 * 1024;
 const TIME: Duration = Duration::from_secs(30);
 const IDLE: Duration = Duration::from_secs(1);
 
-type Left = Arc<Mutex<Option<Body>>>;
+type LeftBody = Arc<Mutex<Option<Body>>>;
 
 /// A body that comes back when its reader has enough.
 struct Kept {
     body: Option<Body>,
-    left: Left,
+    left: LeftBody,
 }
 
 impl HttpBody for Kept {
@@ -64,7 +64,7 @@ impl Drop for Kept {
 
 /// What may be left of a request.
 pub(crate) struct Rest {
-    left: Left,
+    left: LeftBody,
     first: bool,
     asks_first: bool,
 }
@@ -72,7 +72,7 @@ pub(crate) struct Rest {
 impl Rest {
     /// Keeps an eye on a request's body.
     pub fn of(version: Version, headers: &HeaderMap, body: Body) -> (Body, Self) {
-        let left = Left::default();
+        let left = LeftBody::default();
         // A client that asks before sending has sent nothing.
         let asks_first = headers.contains_key(header::EXPECT);
         let rest = Self { left: Arc::clone(&left), first: version < Version::HTTP_2, asks_first };

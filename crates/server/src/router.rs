@@ -16,19 +16,19 @@ use futures_util::FutureExt as _;
 use futures_util::future::{BoxFuture, Either};
 use hyper::body::Incoming;
 use larder_core::access::Who;
-use larder_store::Kind;
+use larder_store::RecordKind;
 
 use crate::access::{
     About, Caller, Happened, Head, Ruled, TOKEN_PATH, answer_token, check_grant, check_rules,
     is_probe, probing, refuse_catalog,
 };
-use crate::account::Account;
+use crate::account::RequestAccount;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::limits::{Asker, Client};
 use crate::mirror;
 use crate::operation::{Operation, Verb, about};
-use crate::path::Target;
+use crate::path::EndPoint;
 use crate::plan::Plan;
 use crate::rest::Rest;
 use crate::{
@@ -37,9 +37,9 @@ use crate::{
 
 /// The registry as a service for a listener.
 #[derive(Clone)]
-pub struct Registry(pub Arc<App>);
+pub struct RegistryService(pub Arc<App>);
 
-impl hyper::service::Service<Request<Incoming>> for Registry {
+impl hyper::service::Service<Request<Incoming>> for RegistryService {
     type Response = Response;
     type Error = Infallible;
     type Future = Either<
@@ -153,14 +153,14 @@ fn refuse<B>(app: &Arc<App>, request: &Request<B>, refused: ApiError) -> Respons
 /// Writes a refusal down that is none yet, and gives it its number.
 fn written_down(app: &App, caller: &Caller, about: Option<String>, refused: ApiError) -> ApiError {
     let Some(sentence) = refused.to_keep() else { return refused };
-    let mut happened = Happened::of(caller, Kind::Refused, sentence);
+    let mut happened = Happened::of(caller, RecordKind::Refused, sentence);
     happened.reference = about.map(About::Text);
     let number = app.recorder.note(&happened);
     refused.with_number(&number.to_string())
 }
 
-fn account<B>(app: &Arc<App>, request: &Request<B>, resource: &'static str) -> Account {
-    Account {
+fn account<B>(app: &Arc<App>, request: &Request<B>, resource: &'static str) -> RequestAccount {
+    RequestAccount {
         client: request.extensions().get::<Client>().map(|client| client.0),
         cluster: request.extensions().get::<Asker>().map(|asker| asker.cluster.clone()),
         who: Who::Anonymous,
@@ -190,12 +190,12 @@ async fn answer(app: Arc<App>, plan: Arc<Plan>, request: Request) -> Response {
         account.path = told.into();
         return account.close_with(response);
     }
-    let target = Target::read(request.uri().path());
+    let target = EndPoint::read(request.uri().path());
     // Some in front of us may have read such a body's length otherwise: nothing that follows it on the
     // same connection is believed (RFC 9112, section 6.1).
     let ends = request.headers().contains_key(header::TRANSFER_ENCODING);
     let is_token = request.uri().path() == TOKEN_PATH;
-    let resource = target.as_ref().map_or("nothing", Target::resource);
+    let resource = target.as_ref().map_or("nothing", EndPoint::resource);
     let mut account = account(&app, &request, if is_token { "token" } else { resource });
     let about = target.as_ref().ok().and_then(about);
     let mut asks = None;
@@ -245,7 +245,7 @@ async fn admit(
     app: &App,
     plan: &Plan,
     caller: Caller,
-    target: &Target,
+    target: &EndPoint,
     mut parts: Parts,
     body: Body,
 ) -> Result<Response, ApiError> {
@@ -281,42 +281,44 @@ async fn dispatch(
     body: Body,
 ) -> Result<Response, ApiError> {
     match (operation.target, operation.verb) {
-        (Target::Base, _) => Ok(base::greet()),
-        (Target::Catalog, _) => {
+        (EndPoint::Base, _) => Ok(base::greet()),
+        (EndPoint::Catalog, _) => {
             refuse_catalog(plan, caller, Head::from(&parts))?;
             catalog::list(app, plan, caller, &parts).await
         }
-        (Target::Manifest(repository, selector), Verb::Put) => {
+        (EndPoint::Manifest(repository, selector), Verb::Put) => {
             manifests::put(app, repository, selector.clone(), &parts, body).await
         }
-        (Target::Manifest(repository, selector), Verb::Delete) => {
+        (EndPoint::Manifest(repository, selector), Verb::Delete) => {
             manifests::delete(app, repository, selector).await
         }
-        (Target::Manifest(repository, selector), _) => {
+        (EndPoint::Manifest(repository, selector), _) => {
             manifests::get(app, repository, selector, &parts).await
         }
-        (Target::Blob(repository, digest), Verb::Delete) => {
+        (EndPoint::Blob(repository, digest), Verb::Delete) => {
             blobs::delete(app, repository, digest).await
         }
-        (Target::Blob(repository, digest), _) => blobs::get(app, repository, digest, &parts).await,
-        (Target::Uploads(repository), _) => {
+        (EndPoint::Blob(repository, digest), _) => {
+            blobs::get(app, repository, digest, &parts).await
+        }
+        (EndPoint::Uploads(repository), _) => {
             uploads::begin(app, plan, repository, &parts, body).await
         }
-        (Target::Upload(repository, id), Verb::Put) => {
+        (EndPoint::Upload(repository, id), Verb::Put) => {
             uploads::finish(app, repository, *id, &parts, body).await
         }
-        (Target::Upload(repository, id), Verb::Delete) => {
+        (EndPoint::Upload(repository, id), Verb::Delete) => {
             uploads::cancel(app, repository, *id, &parts).await
         }
-        (Target::Upload(repository, id), Verb::Read) => {
+        (EndPoint::Upload(repository, id), Verb::Read) => {
             uploads::status(app, repository, *id, &parts).await
         }
-        (Target::Upload(repository, id), _) => {
+        (EndPoint::Upload(repository, id), _) => {
             uploads::add(app, repository, *id, &parts, body).await
         }
-        (Target::Referrers(repository, subject), _) => {
+        (EndPoint::Referrers(repository, subject), _) => {
             referrers::list(app, repository, subject, &parts).await
         }
-        (Target::Tags(repository), _) => tags::list(app, repository, &parts).await,
+        (EndPoint::Tags(repository), _) => tags::list(app, repository, &parts).await,
     }
 }

@@ -13,11 +13,11 @@ const WAITING: usize = 64;
 /// How far these threads stand back behind those that serve (`nice`).
 const STANDS_BACK: i32 = 5;
 
-type Work = Box<dyn FnOnce() + Send>;
+type WorkerTask = Box<dyn FnOnce() + Send>;
 
 /// Threads for processor work. Dropped, they end with what they are doing.
 pub(crate) struct Workers {
-    queue: mpsc::Sender<Work>,
+    queue: mpsc::Sender<WorkerTask>,
     waiting: Arc<AtomicUsize>,
     most: usize,
 }
@@ -33,16 +33,16 @@ pub(crate) enum Undone {
 
 /// Tells work that nobody waits for its result any more.
 #[derive(Debug, Clone, Default)]
-pub(crate) struct Stop(Arc<AtomicBool>);
+pub(crate) struct StopSignal(Arc<AtomicBool>);
 
-impl Stop {
+impl StopSignal {
     pub fn flag(&self) -> &AtomicBool {
         &self.0
     }
 }
 
 /// Stops the work when the one that waits for it goes away.
-struct Stops(Stop);
+struct Stops(StopSignal);
 
 impl Drop for Stops {
     fn drop(&mut self) {
@@ -60,7 +60,7 @@ impl Default for Workers {
 
 impl Workers {
     fn of(threads: usize) -> Self {
-        let (queue, given) = mpsc::channel::<Work>();
+        let (queue, given) = mpsc::channel::<WorkerTask>();
         let (given, waiting) = (Arc::new(Mutex::new(given)), Arc::new(AtomicUsize::new(0)));
         for _ in 0..threads {
             let (given, waiting) = (Arc::clone(&given), Arc::clone(&waiting));
@@ -85,20 +85,20 @@ impl Workers {
     }
 
     /// Has it done, and waits for it, but no longer than `within`; then, and when the waiting caller goes away, its
-    /// [`Stop`] is set.
+    /// [`StopSignal`] is set.
     pub async fn run<T: Send + 'static>(
         &self,
         within: Duration,
-        work: impl FnOnce(&Stop) -> T + Send + 'static,
+        work: impl FnOnce(&StopSignal) -> T + Send + 'static,
     ) -> Result<T, Undone> {
         if self.waiting.fetch_add(1, Ordering::Relaxed) >= self.most {
             self.waiting.fetch_sub(1, Ordering::Relaxed);
             return Err(Undone::Busy);
         }
-        let stop = Stop::default();
+        let stop = StopSignal::default();
         let stops = Stops(stop.clone());
         let (done, result) = oneshot::channel();
-        let work: Work = Box::new(move || {
+        let work: WorkerTask = Box::new(move || {
             // What nobody waits for any more is not begun.
             if !stop.0.load(Ordering::Relaxed) {
                 let _ = done.send(work(&stop));

@@ -7,10 +7,10 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use axum::http::StatusCode;
-use larder_core::access::Line;
+use larder_core::access::ConfigLine;
 use larder_core::digest::Digest;
-use larder_core::policy::{Asks, Classes, Rule, Rules, Verdict};
-use larder_store::{Filter, Kind};
+use larder_core::policy::{Asks, Classes, PolicyRule, Rules, Verdict};
+use larder_store::{Filter, RecordKind};
 
 use fixture::MANIFEST;
 use fixture::guarded::{House, basic, manifest, permits, plan};
@@ -181,7 +181,7 @@ async fn a_rule_refuses_with_its_reason_and_a_number_that_the_record_has() {
     let mut plan = plan();
     let pattern = ["larder.example/vendor/kettle".parse().unwrap()];
     plan.court.classes = Classes::new([("community", &pattern[..])]).unwrap();
-    let rule = |name: &str, classes: &[&str], asks: Asks, verdict| Rule {
+    let rule = |name: &str, classes: &[&str], asks: Asks, verdict| PolicyRule {
         name: name.into(),
         clusters: vec!["turbine-hall".into()],
         namespaces: Vec::new(),
@@ -190,7 +190,7 @@ async fn a_rule_refuses_with_its_reason_and_a_number_that_the_record_has() {
         asks,
         verdict,
         because: "runs the turbines; ask for an intake entry instead".into(),
-        line: Line { file: "larder.toml".into(), number: 88 },
+        line: ConfigLine { file: "larder.toml".into(), number: 88 },
     };
     plan.court.rules = Rules::new(vec![
         rule("nothing unvetted", &["community"], Asks::default(), Verdict::Deny),
@@ -220,7 +220,7 @@ async fn a_rule_refuses_with_its_reason_and_a_number_that_the_record_has() {
     let filter = Filter { number: Some(number), ..Filter::default() };
     let found = house.fixture.app.store.entries(filter).await.unwrap();
     assert_eq!(found.len(), 1);
-    assert_eq!((found[0].kind, found[0].who.as_str()), (Kind::Refused, "turbine-hall/scada"));
+    assert_eq!((found[0].kind, found[0].who.as_str()), (RecordKind::Refused, "turbine-hall/scada"));
     assert_eq!(found[0].line.as_deref(), Some("larder.toml:88"));
     assert_eq!(found[0].reference.as_deref(), Some("vendor/kettle:1"));
 }
@@ -231,7 +231,7 @@ async fn what_a_rule_asks_of_an_image_is_looked_up() {
         let mut plan = plan();
         let all = ["**".parse().unwrap()];
         plan.court.classes = Classes::new([("any", &all[..])]).unwrap();
-        let rule = Rule {
+        let rule = PolicyRule {
             name: "asks".into(),
             clusters: Vec::new(),
             namespaces: Vec::new(),
@@ -240,7 +240,7 @@ async fn what_a_rule_asks_of_an_image_is_looked_up() {
             asks,
             verdict,
             because: "the house's rule".into(),
-            line: Line::default(),
+            line: ConfigLine::default(),
         };
         plan.court.rules = Rules::new(vec![rule]).unwrap();
         plan
@@ -307,7 +307,7 @@ async fn what_a_rule_asks_of_an_image_is_looked_up() {
 #[tokio::test]
 async fn nodes_are_believed_by_what_cannot_be_made_up_and_never_asked_for_a_secret() {
     let mut plan = plan();
-    plan.clusters = vec![larder_server::Cluster {
+    plan.clusters = vec![larder_server::PlannedCluster {
         name: "turbine-hall".into(),
         certificate: Some(Arc::from(&b"shown"[..])),
         nodes: vec!["10.4.0.0/16".parse().unwrap()],

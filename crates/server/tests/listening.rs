@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use larder_core::digest::Digest;
-use larder_server::{App, Limits, Listener, Plan, Registry, serve};
+use larder_server::{App, Limits, Listener, Plan, RegistryService, serve};
 use larder_store::Store;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream};
@@ -42,7 +42,7 @@ impl Listening {
                 let _ = stopped.await;
             };
             let listener = Listener { limits, ..Listener::plain(listener) };
-            serve(listener, Registry(app), stopped, grace).await.unwrap()
+            serve(listener, RegistryService(app), stopped, grace).await.unwrap()
         });
         Self { address, stop, done, store, folder }
     }

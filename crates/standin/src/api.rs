@@ -22,7 +22,7 @@ use serde_json::{Value, json};
 use tokio::sync::broadcast;
 
 use apply::Manager;
-use kinds::Kind;
+use kinds::ObjectKind;
 
 pub(crate) use answer::time;
 
@@ -46,10 +46,10 @@ pub(crate) fn uid() -> String {
 /// A cluster's objects. Clones share them.
 #[derive(Clone)]
 pub struct Api {
-    inner: Arc<Inner>,
+    inner: Arc<ApiInner>,
 }
 
-struct Inner {
+struct ApiInner {
     /// By their paths.
     objects: Mutex<BTreeMap<String, Value>>,
     key: EcdsaKeyPair,
@@ -91,7 +91,7 @@ impl Api {
         let token = larder_core::digest::Digest::of(made.as_ref()).hex().to_owned();
         let (authority, tls) =
             served().map_err(|error| format!("a certificate cannot be made: {error}"))?;
-        let inner = Inner {
+        let inner = ApiInner {
             confined: Mutex::default(),
             managers: Mutex::default(),
             began: time(),
@@ -181,7 +181,7 @@ impl Api {
     }
 
     /// An object as clients see it: with who wrote which of its fields.
-    fn shown(&self, path: &str, kind: Kind) -> Option<Value> {
+    fn shown(&self, path: &str, kind: ObjectKind) -> Option<Value> {
         let mut object = self.whole(path, kind, self.get(path)?);
         let managers = self.managers(path);
         if !managers.is_empty() {
@@ -191,7 +191,7 @@ impl Api {
     }
 
     /// An object with what the platform gives each, where it was put here without.
-    fn whole(&self, path: &str, kind: Kind, mut object: Value) -> Value {
+    fn whole(&self, path: &str, kind: ObjectKind, mut object: Value) -> Value {
         let mut fill = |pointer: &[&str], value: &str| {
             if text(&object, pointer).is_none() {
                 let at = pointer.iter().fold(&mut object, |at, key| &mut at[*key]);
@@ -200,7 +200,7 @@ impl Api {
         };
         fill(&["kind"], kind.name);
         fill(&["apiVersion"], &kind.version());
-        if let Some(place) = kinds::Place::read(path) {
+        if let Some(place) = kinds::ApiPlace::read(path) {
             fill(&["metadata", "name"], place.name.unwrap_or_default());
             if let Some(space) = place.namespace {
                 fill(&["metadata", "namespace"], space);
@@ -211,10 +211,10 @@ impl Api {
     }
 
     /// All objects of a kind, of one namespace or of all, and how often anything changed.
-    fn all(&self, kind: Kind, namespace: Option<&str>) -> (Vec<Value>, u64) {
+    fn all(&self, kind: ObjectKind, namespace: Option<&str>) -> (Vec<Value>, u64) {
         let objects = self.objects();
         let its = |path: &str| {
-            kinds::Place::read(path).is_some_and(|place| {
+            kinds::ApiPlace::read(path).is_some_and(|place| {
                 place.kind().is_some_and(|it| it.name == kind.name)
                     && place.name.is_some()
                     && (namespace.is_none() || place.namespace == namespace)
@@ -231,7 +231,7 @@ impl Api {
     pub(crate) fn of_plural(&self, plural: &str) -> Vec<(String, Value)> {
         let objects = self.objects();
         let its = |path: &str| {
-            kinds::Place::read(path)
+            kinds::ApiPlace::read(path)
                 .is_some_and(|place| place.plural == plural && place.name.is_some())
         };
         objects

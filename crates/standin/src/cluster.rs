@@ -15,7 +15,7 @@ use larder_core::nodes::{self, Way};
 use larder_core::objects;
 use larder_core::platform::Platform;
 use larder_core::reference::{Malformed, Reason, Reference, Selector, Unqualified};
-use larder_core::rewrite::{File, Finding, Role, scan};
+use larder_core::rewrite::{FileContext, Finding, Role, scan};
 
 use crate::api::Api;
 use crate::door::{Admitted, admit};
@@ -51,12 +51,12 @@ pub struct Pod {
     /// `Running`, `Completed` or the reason why not.
     pub status: &'static str,
     /// What happened to it.
-    pub events: Vec<Event>,
+    pub events: Vec<PodEvent>,
 }
 
 /// One line of a pod's events.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Event {
+pub struct PodEvent {
     /// Whether something went wrong.
     pub warning: bool,
     /// `Pulling`, `Pulled`, `Failed`, …
@@ -65,7 +65,7 @@ pub struct Event {
     pub message: String,
 }
 
-impl fmt::Display for Event {
+impl fmt::Display for PodEvent {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let kind = if self.warning { "Warning" } else { "Normal" };
         write!(f, "{kind:<8} {:<8} {}", self.reason, self.message)
@@ -90,12 +90,12 @@ impl fmt::Display for Pod {
     }
 }
 
-fn normal(reason: &'static str, message: impl Into<String>) -> Event {
-    Event { warning: false, reason, message: message.into() }
+fn normal(reason: &'static str, message: impl Into<String>) -> PodEvent {
+    PodEvent { warning: false, reason, message: message.into() }
 }
 
-fn warning(reason: &'static str, message: impl Into<String>) -> Event {
-    Event { warning: true, reason, message: message.into() }
+fn warning(reason: &'static str, message: impl Into<String>) -> PodEvent {
+    PodEvent { warning: true, reason, message: message.into() }
 }
 
 impl Cluster {
@@ -219,7 +219,7 @@ impl Cluster {
 
     /// Starts a pod of each workload of a file that was let in.
     pub(crate) async fn run(&mut self, text: &str) -> Result<Vec<Pod>, String> {
-        let file = File { name: "objects.yaml", ..File::default() };
+        let file = FileContext { name: "objects.yaml", ..FileContext::default() };
         let found = scan(text, &file).map_err(|error| format!("error parsing: {error}"))?;
         let documents = objects::read(text).map_err(|error| format!("error parsing: {error}"))?;
         let mut workloads: Vec<(String, Vec<&Finding>)> = Vec::new();
@@ -332,7 +332,7 @@ impl Cluster {
         match found {
             Some(folder) => {
                 let text = std::fs::read_to_string(folder.join("hosts.toml")).ok();
-                nodes::read_hosts(text.as_deref(), host, nodes::Line::Six)
+                nodes::read_hosts(text.as_deref(), host, nodes::RuntimeSeries::Six)
             }
             None => straight,
         }
@@ -364,7 +364,7 @@ impl Cluster {
     /// Pulls an image from one place with each login in turn; with none, when there is none.
     async fn pull_with(
         &self,
-        place: &Place,
+        place: &AskedHost,
         full: &Reference,
         logins: &[Credentials],
     ) -> Result<(u64, Digest), String> {
@@ -381,7 +381,7 @@ impl Cluster {
     /// Pulls an image from one place.
     async fn pull_from(
         &self,
-        place: &Place,
+        place: &AskedHost,
         full: &Reference,
         login: Option<&Credentials>,
     ) -> Result<(u64, Digest), String> {
@@ -505,14 +505,14 @@ fn connect(
 }
 
 /// One place that a node asks.
-struct Place {
+struct AskedHost {
     /// With what stands in front of `/v2/`.
     address: String,
     /// The upstream's host, where the place is told it.
     namespace: Option<String>,
 }
 
-impl Place {
+impl AskedHost {
     fn host(&self) -> &str {
         let rest = self.address.split_once("://").map_or(&*self.address, |(_, rest)| rest);
         rest.split('/').next().unwrap_or_default()
@@ -525,18 +525,18 @@ impl Place {
 }
 
 /// The places that a node asks, in its order.
-fn places(way: &Way, host: &Host) -> Vec<Place> {
-    let mut places: Vec<Place> = way
+fn places(way: &Way, host: &Host) -> Vec<AskedHost> {
+    let mut places: Vec<AskedHost> = way
         .asks
         .iter()
         .filter(|ask| ask.resolves)
-        .map(|ask| Place {
+        .map(|ask| AskedHost {
             address: ask.address.clone(),
             namespace: ask.named.then(|| host.to_string()),
         })
         .collect();
     if way.upstream {
-        places.push(Place { address: format!("https://{host}"), namespace: None });
+        places.push(AskedHost { address: format!("https://{host}"), namespace: None });
     }
     places
 }

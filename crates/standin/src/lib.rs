@@ -26,7 +26,7 @@ mod sign_in;
 mod upstream;
 
 pub use api::Api;
-pub use cluster::{Cluster, Event, Pod};
+pub use cluster::{Cluster, Pod, PodEvent};
 pub use fault::{Fault, Faults, What};
 pub use image::{Image, ImagePlan, Layer, companion, image};
 pub use sample::{

@@ -8,7 +8,7 @@ use larder_core::objects::{self, text};
 use serde_json::{Value, json};
 
 use crate::api::{Api, time, uid};
-use crate::cluster::{Cluster, Event, Pod, suffix};
+use crate::cluster::{Cluster, Pod, PodEvent, suffix};
 use crate::door::admit;
 
 /// The kinds that have pods made, by their plurals, with where their pods' form stands.
@@ -109,7 +109,7 @@ impl Cluster {
 }
 
 /// Writes an event, or counts one that is there.
-fn tell(api: &Api, about: &Value, kind: &str, event: &Event) {
+fn tell(api: &Api, about: &Value, kind: &str, event: &PodEvent) {
     let of = |path: &[&str]| text(about, path).unwrap_or_default().to_owned();
     let (name, space) = (of(&["metadata", "name"]), of(&["metadata", "namespace"]));
     let told = format!("{} {}", event.reason, event.message);
@@ -193,7 +193,12 @@ async fn make_pods(api: &Api) {
                     "metadata": { "name": owner["name"], "namespace": space, "uid": owner["uid"] },
                 });
                 let message = format!("Error creating: {message}");
-                tell(api, &about, &kind, &Event { warning: true, reason: "FailedCreate", message });
+                tell(
+                    api,
+                    &about,
+                    &kind,
+                    &PodEvent { warning: true, reason: "FailedCreate", message },
+                );
             }
         }
     }

@@ -5,7 +5,7 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, ImageConfig, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
 use larder_core::platform::Platform;
-use larder_core::policy::{Fact, Facts};
+use larder_core::policy::{Fact, ImageFacts};
 use larder_core::reference::Selector;
 
 use crate::error::StoreError;
@@ -21,12 +21,12 @@ impl Store {
         &self,
         repository: &RepositoryName,
         selector: &Selector,
-    ) -> Result<Facts, StoreError> {
+    ) -> Result<ImageFacts, StoreError> {
         let Some((digest, document)) = self.document(repository, selector).await? else {
-            return Ok(Facts::UNKNOWN);
+            return Ok(ImageFacts::UNKNOWN);
         };
         let since = self.held_since(repository, &digest).await?;
-        let mut facts = Facts { signed: Fact::Is(false), ..Facts::UNKNOWN };
+        let mut facts = ImageFacts { signed: Fact::Is(false), ..ImageFacts::UNKNOWN };
         // A platform's image is signed with the index that lists it.
         let indexes = self.listing(repository, &digest).await?;
         for about in std::iter::once(&digest).chain(&indexes) {

@@ -9,7 +9,7 @@ use larder_core::digest::Digest;
 
 use crate::blobs::{BlobReader, Purpose};
 use crate::error::StoreError;
-use crate::local::{BlobWriter, Folder, Form};
+use crate::local::{BlobWriter, Folder, FolderForm};
 
 /// Content in a local folder, each under its digest.
 ///
@@ -27,23 +27,23 @@ impl ContentFolder {
     /// Opens the content of an OCI image layout for reading; nothing is made or written (Image Layout Specification,
     /// "Content").
     pub fn of_layout(root: &Path) -> Self {
-        Self { folder: Folder::new(root, Form::Flat) }
+        Self { folder: Folder::new(root, FolderForm::Flat) }
     }
 
     /// Opens the content of an OCI image layout for writing, making the folders where they are missing. What is not
     /// finished lies in `.incoming`, which is no part of the layout.
     pub fn make_layout(root: &Path) -> Result<Self, StoreError> {
-        Ok(Self { folder: Folder::make(root, Form::Flat)? })
+        Ok(Self { folder: Folder::make(root, FolderForm::Flat)? })
     }
 
     /// Opens the content of a backup for reading.
     pub fn of_backup(root: &Path) -> Self {
-        Self { folder: Folder::new(root, Form::Sharded) }
+        Self { folder: Folder::new(root, FolderForm::Sharded) }
     }
 
     /// Opens the content of a backup, making the folders where they are missing.
     pub fn make_backup(root: &Path) -> Result<Self, StoreError> {
-        Ok(Self { folder: Folder::make(root, Form::Sharded)? })
+        Ok(Self { folder: Folder::make(root, FolderForm::Sharded)? })
     }
 
     /// The size of content in bytes. None: it is not there.

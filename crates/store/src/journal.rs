@@ -6,7 +6,7 @@ use larder_core::name::RepositoryName;
 
 /// Something that happened to a wanted image.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Event {
+pub enum IntakeEvent {
     /// The upstream was asked what the tag points to, and answered.
     Seen(Digest),
     /// It was brought in.

@@ -50,12 +50,12 @@ const UPLOADS: &str = "uploads";
 /// A folder in which content lies under names that tell its digest.
 #[derive(Clone)]
 pub(crate) struct Folder {
-    inner: Arc<Inner>,
+    inner: Arc<BlobsInner>,
 }
 
 /// How the folder is laid out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Form {
+pub(crate) enum FolderForm {
     /// A store's: each object under a name of its own, in many small folders.
     Objects,
     /// A backup's: content in many small folders, each once.
@@ -65,9 +65,9 @@ pub(crate) enum Form {
     Flat,
 }
 
-struct Inner {
+struct BlobsInner {
     root: PathBuf,
-    form: Form,
+    form: FolderForm,
     uploads: Mutex<HashMap<UploadId, State>>,
     crowd: Crowd,
 }
@@ -94,13 +94,13 @@ pub(crate) struct Sealed {
 
 impl Folder {
     /// Opens a folder; nothing is made or written.
-    pub fn new(root: &Path, form: Form) -> Self {
+    pub fn new(root: &Path, form: FolderForm) -> Self {
         let (root, uploads, crowd) = (root.to_owned(), Mutex::default(), Crowd::new());
-        Self { inner: Arc::new(Inner { root, form, uploads, crowd }) }
+        Self { inner: Arc::new(BlobsInner { root, form, uploads, crowd }) }
     }
 
     /// Opens a folder, making it where it is missing.
-    pub fn make(root: &Path, form: Form) -> Result<Self, StoreError> {
+    pub fn make(root: &Path, form: FolderForm) -> Result<Self, StoreError> {
         let folder = Self::new(root, form);
         for path in [folder.inner.contents(), folder.inner.incoming()] {
             fs::create_dir_all(&path)
@@ -120,32 +120,34 @@ impl Folder {
     }
 }
 
-impl Inner {
+impl BlobsInner {
     /// Where content lies that has its place.
     fn contents(&self) -> PathBuf {
         self.root.join(match self.form {
-            Form::Objects => CONTENT,
-            Form::Sharded | Form::Flat => BLOBS,
+            FolderForm::Objects => CONTENT,
+            FolderForm::Sharded | FolderForm::Flat => BLOBS,
         })
     }
 
     fn place_of(&self, digest: &Digest) -> String {
         let (name, hex) = (digest.algorithm().name(), digest.hex());
         match self.form {
-            Form::Objects | Form::Sharded => format!("{BLOBS}/{name}/{}/{hex}", &hex[..2]),
-            Form::Flat => format!("{BLOBS}/{name}/{hex}"),
+            FolderForm::Objects | FolderForm::Sharded => {
+                format!("{BLOBS}/{name}/{}/{hex}", &hex[..2])
+            }
+            FolderForm::Flat => format!("{BLOBS}/{name}/{hex}"),
         }
     }
 
     /// The place for content that is new: in a store one that nothing ever had or has again.
     fn fresh_place(&self, digest: &Digest) -> String {
         match self.form {
-            Form::Objects => {
+            FolderForm::Objects => {
                 let (name, hex) = (digest.algorithm().name(), digest.hex());
                 let object = uuid::Uuid::now_v7().simple();
                 format!("{CONTENT}/{name}/{}/{hex}.{object}", &hex[..2])
             }
-            Form::Sharded | Form::Flat => self.place_of(digest),
+            FolderForm::Sharded | FolderForm::Flat => self.place_of(digest),
         }
     }
 
@@ -156,16 +158,16 @@ impl Inner {
     /// Where uploads lie that are not finished.
     fn incoming(&self) -> PathBuf {
         self.root.join(match self.form {
-            Form::Objects | Form::Sharded => UPLOADS,
-            Form::Flat => ".incoming",
+            FolderForm::Objects | FolderForm::Sharded => UPLOADS,
+            FolderForm::Flat => ".incoming",
         })
     }
 
     /// What a store keeps is for its owner alone; a layout is for those who are given it.
     fn private<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions {
         match self.form {
-            Form::Objects | Form::Sharded => options.mode(0o600),
-            Form::Flat => options,
+            FolderForm::Objects | FolderForm::Sharded => options.mode(0o600),
+            FolderForm::Flat => options,
         }
     }
 
@@ -197,7 +199,7 @@ impl Inner {
         let first = format!("{part:02x}");
         for algorithm in [Algorithm::Sha256, Algorithm::Sha512] {
             let mut place = format!("{top}/{}", algorithm.name());
-            if self.form != Form::Flat {
+            if self.form != FolderForm::Flat {
                 place = format!("{place}/{first}");
             }
             let folder = self.at(&place);
@@ -304,7 +306,7 @@ async fn blocking<T: Send + 'static>(
 
 /// Who has what lies at a place.
 #[derive(Debug)]
-pub(crate) enum Held {
+pub(crate) enum UploadHolder {
     /// Nothing lies there.
     Nothing,
     /// Somebody has just written it, and is about to record it.
@@ -484,7 +486,7 @@ impl Folder {
                 return Err(StoreError::Mismatch { expected: digest, actual });
             }
             let size = content.len() as u64;
-            if inner.form != Form::Objects
+            if inner.form != FolderForm::Objects
                 && let there = inner.at(&place)
                 && let Ok(file) = File::open(&there)
             {

@@ -2,7 +2,7 @@
 
 /// What happened.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Kind {
+pub enum RecordKind {
     /// Somebody signed in.
     SignIn,
     /// A sign-in with a wrong or expired secret.
@@ -25,7 +25,7 @@ pub enum Kind {
     Probe,
 }
 
-impl Kind {
+impl RecordKind {
     /// All, in the order of their words' use.
     pub const ALL: [Self; 10] = [
         Self::SignIn,
@@ -64,7 +64,7 @@ impl Kind {
 
 /// One line of the record. The same done again on the same day may be one line with a larger count.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct RecordEntry {
     /// Its name: the reference number that a refusal carries.
     pub number: String,
     /// When it happened first, in milliseconds since 1970.
@@ -74,7 +74,7 @@ pub struct Entry {
     /// How often.
     pub count: u64,
     /// What.
-    pub kind: Kind,
+    pub kind: RecordKind,
     /// Who, by the user's name. Empty: nobody signed in.
     pub who: String,
     /// By which key or service account. None: by none.
@@ -97,7 +97,7 @@ pub struct Filter {
     /// Those that happened last at this time or later.
     pub since: Option<i64>,
     /// Those of these kinds. Empty: of all.
-    pub kinds: Vec<Kind>,
+    pub kinds: Vec<RecordKind>,
     /// Those of this user, or of a cluster's namespaces.
     pub who: Option<String>,
     /// Those about a reference that contains this text.

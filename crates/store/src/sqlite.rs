@@ -53,12 +53,12 @@ const READERS: usize = 8;
 /// How long we wait for another process that writes.
 const BUSY: Duration = Duration::from_secs(15);
 
-type Answer = Box<dyn FnOnce(Option<StoreError>) + Send>;
+type Settle = Box<dyn FnOnce(Option<StoreError>) + Send>;
 /// The open transaction, or why there is none.
 type Open<'c> = Result<&'c Connection, &'c rusqlite::Error>;
-type Run = Box<dyn FnOnce(Open<'_>) -> Answer + Send>;
+type Run = Box<dyn FnOnce(Open<'_>) -> Settle + Send>;
 /// A change: it gets the open transaction, or why there is none.
-struct Job {
+struct RecordsJob {
     run: Run,
     /// What may not be remembered any more after it.
     touched: Touched,
@@ -75,7 +75,7 @@ struct Job {
 #[derive(Clone)]
 pub(crate) struct Records {
     path: Arc<PathBuf>,
-    jobs: mpsc::Sender<Job>,
+    jobs: mpsc::Sender<RecordsJob>,
     readers: Arc<Mutex<Vec<Connection>>>,
     moments: Arc<Moments>,
 }
@@ -154,7 +154,7 @@ impl Records {
         &self,
         change: impl FnOnce(&Connection) -> Result<(), rusqlite::Error> + Send + 'static,
     ) {
-        let run = Box::new(move |connection: Open<'_>| -> Answer {
+        let run = Box::new(move |connection: Open<'_>| -> Settle {
             if let Ok(connection) = connection {
                 let change = |connection: &Connection| {
                     change(connection).map_err(StoreError::ledger("be written"))
@@ -166,7 +166,7 @@ impl Records {
             Box::new(|_| ())
         });
         // Where the queue is full, a lease ends by itself.
-        let _ = self.jobs.try_send(Job { run, touched: Touched::Nothing, durable: false });
+        let _ = self.jobs.try_send(RecordsJob { run, touched: Touched::Nothing, durable: false });
     }
 
     async fn order<T: Send + 'static>(
@@ -176,7 +176,7 @@ impl Records {
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         let (tell, told) = oneshot::channel();
-        let run = Box::new(move |connection: Open<'_>| -> Answer {
+        let run = Box::new(move |connection: Open<'_>| -> Settle {
             let outcome = match connection {
                 Ok(connection) => guarded(connection, change),
                 Err(error) => Err(commit_error(error)),
@@ -188,7 +188,7 @@ impl Records {
                 });
             })
         });
-        let job = Job { run, touched, durable };
+        let job = RecordsJob { run, touched, durable };
         self.jobs.send(job).await.map_err(|_| StoreError::Closed)?;
         told.await.map_err(|_| StoreError::Closed)?
     }
@@ -293,7 +293,7 @@ fn prepare(connection: &mut Connection) -> Result<(), StoreError> {
 }
 
 /// The writing thread: ends when the last handle is gone and its queue is empty.
-fn work(connection: &mut Connection, mut queue: mpsc::Receiver<Job>, moments: &Moments) {
+fn work(connection: &mut Connection, mut queue: mpsc::Receiver<RecordsJob>, moments: &Moments) {
     let mut waits = true;
     while let Some(first) = queue.blocking_recv() {
         let mut jobs = vec![first];

@@ -20,7 +20,7 @@ use crate::clock::now;
 use crate::error::StoreError;
 use crate::leases::SharedPresence;
 use crate::ledger::{Demand, ManifestRecord, NewManifest};
-use crate::local::{Folder, Form};
+use crate::local::{Folder, FolderForm};
 use crate::sqlite::{Converted, Records, Touched};
 
 /// One larder's bytes and records. Clones share them.
@@ -106,7 +106,7 @@ impl Store {
     pub fn open_local(folder: &Path) -> Result<Self, StoreError> {
         make_private(folder)?;
         let records = Records::open(&folder.join(LEDGER))?;
-        let objects = Folder::make(folder, Form::Objects)?;
+        let objects = Folder::make(folder, FolderForm::Objects)?;
         let (places, presence) = (Places::default(), SharedPresence::default());
         let (root, promised) = (folder.to_owned(), Arc::default());
         Ok(Self { records, objects, root, places, presence, reserve: Arc::default(), promised })

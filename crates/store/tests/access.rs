@@ -7,7 +7,7 @@ use std::os::unix::fs::PermissionsExt as _;
 use larder_core::access::key::{Key, Pepper, RANDOM};
 use larder_core::access::stop::{Stop, Stopped};
 use larder_core::digest::Digest;
-use larder_store::{Entry, Filter, KeyRecord, Kind, Store, local_secret};
+use larder_store::{Filter, KeyRecord, RecordEntry, RecordKind, Store, local_secret};
 
 fn record(seed: u8, user: &str, issued: i64) -> KeyRecord {
     let key = Key::new(&[seed; RANDOM]);
@@ -54,8 +54,8 @@ async fn a_keyring_keeps_its_promises() {
     assert!(!known.is_good(40) && replacing.is_good(109) && !replacing.is_good(110));
 }
 
-fn entry(number: &str, kind: Kind, who: &str, reference: &str, at: i64) -> Entry {
-    Entry {
+fn entry(number: &str, kind: RecordKind, who: &str, reference: &str, at: i64) -> RecordEntry {
+    RecordEntry {
         number: number.into(),
         first: at,
         last: at,
@@ -102,11 +102,11 @@ async fn what_strangers_leave_in_the_record_is_bounded() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open_local(folder.path()).unwrap();
     let mut all = vec![
-        entry("own", Kind::Push, "ci", "vendor/a:1", 1),
-        entry("told", Kind::Refused, "ci", "vendor/a:1", 2),
+        entry("own", RecordKind::Push, "ci", "vendor/a:1", 1),
+        entry("told", RecordKind::Refused, "ci", "vendor/a:1", 2),
     ];
     for number in 0..20 {
-        let kind = if number % 2 == 0 { Kind::Failed } else { Kind::Refused };
+        let kind = if number % 2 == 0 { RecordKind::Failed } else { RecordKind::Refused };
         all.push(entry(&format!("n{number:02}"), kind, "", "vendor/a:1", 10 + number));
     }
     store.write_down(all).await.unwrap();
@@ -120,14 +120,14 @@ async fn what_strangers_leave_in_the_record_is_bounded() {
 async fn a_record_keeps_its_promises() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open_local(folder.path()).unwrap();
-    let same = |number: &str, at| Entry {
+    let same = |number: &str, at| RecordEntry {
         same: Some("pull|ci|vendor/a:1|today".into()),
-        ..entry(number, Kind::Pull, "ci", "vendor/a:1", at)
+        ..entry(number, RecordKind::Pull, "ci", "vendor/a:1", at)
     };
     let all = vec![
         same("n1", 10),
-        entry("n2", Kind::Refused, "turbine-hall/scada", "vendor/100%:1", 20),
-        entry("n3", Kind::Push, "turbine-hall", "apps/board:1", 30),
+        entry("n2", RecordKind::Refused, "turbine-hall/scada", "vendor/100%:1", 20),
+        entry("n3", RecordKind::Push, "turbine-hall", "apps/board:1", 30),
         same("n4", 40),
     ];
     store.write_down(all).await.unwrap();
@@ -144,7 +144,10 @@ async fn a_record_keeps_its_promises() {
     assert_eq!((pull.first, pull.last, pull.count), (10, 40, 2));
     for (filter, found) in [
         (Filter { since: Some(30), ..Filter::default() }, &["n3", "n1"][..]),
-        (Filter { kinds: vec![Kind::Push, Kind::Refused], ..Filter::default() }, &["n2", "n3"]),
+        (
+            Filter { kinds: vec![RecordKind::Push, RecordKind::Refused], ..Filter::default() },
+            &["n2", "n3"],
+        ),
         (Filter { who: Some("turbine-hall".into()), ..Filter::default() }, &["n2", "n3"]),
         (Filter { who: Some("turbine-hall/scada".into()), ..Filter::default() }, &["n2"]),
         (Filter { about: Some("100%".into()), ..Filter::default() }, &["n2"]),

@@ -44,7 +44,7 @@ impl Archive {
         let entries = entries(path, &file)?;
         let readable = Entries { path, entries: &entries };
         if !entries.contains_key("oci-layout") && entries.contains_key("manifest.json") {
-            let saved::Read { index, blobs, made } = saved::read(&readable)?;
+            let saved::SavedImages { index, blobs, made } = saved::read(&readable)?;
             return Ok(Self { path: path.to_owned(), entries, blobs, made, index });
         }
         readable.small("oci-layout", MANIFEST_LIMIT)?;

@@ -7,7 +7,9 @@ use std::time::Duration;
 
 use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, FAMILY_LIMIT, ImageConfig, Kind};
+use larder_core::document::{
+    CONFIG_LIMIT, Descriptor, Document, FAMILY_LIMIT, ImageConfig, ManifestShape,
+};
 use larder_core::name::Tag;
 use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::Selector;
@@ -26,7 +28,7 @@ const ATTEMPTS: u32 = 3;
 
 /// What is to be moved.
 #[derive(Clone)]
-pub struct Order<'o> {
+pub struct MoveOrder<'o> {
     /// Where it is.
     pub source: &'o dyn Source,
     /// What it is there.
@@ -96,7 +98,7 @@ pub struct Outline {
 }
 
 impl Outline {
-    /// Finds out what an image needs for these platforms; see [`Order::trimmed`] for the last.
+    /// Finds out what an image needs for these platforms; see [`MoveOrder::trimmed`] for the last.
     pub async fn of(
         source: &dyn Source,
         digest: &Digest,
@@ -120,7 +122,7 @@ impl Outline {
         Ok(outline)
     }
 
-    fn add(&mut self, wanted: Wanted) {
+    fn add(&mut self, wanted: WantedDocument) {
         let taken: BTreeSet<Digest> = wanted.children.iter().map(|c| c.digest.clone()).collect();
         let absent = wanted.document.children().iter().map(|child| child.digest.clone());
         self.absent.extend(absent.filter(|child| !taken.contains(child)));
@@ -132,10 +134,10 @@ impl Outline {
 }
 
 /// A document with those of its children that are wanted.
-struct Wanted {
+struct WantedDocument {
     digest: Digest,
     document: Document,
-    children: Vec<Wanted>,
+    children: Vec<WantedDocument>,
     sparse: bool,
 }
 
@@ -151,7 +153,7 @@ impl Engine {
     }
 
     /// Moves one image.
-    pub async fn run(&self, order: &Order<'_>) -> Result<Moved, TransferError> {
+    pub async fn run(&self, order: &MoveOrder<'_>) -> Result<Moved, TransferError> {
         let (digest, document) = order.source.manifest(&order.selector).await?;
         let mut present = Vec::new();
         let choice = Choice {
@@ -196,7 +198,7 @@ impl Engine {
     }
 
     /// Moves a blob unless it is there. True: it was moved.
-    async fn blob(&self, order: &Order<'_>, blob: &Descriptor) -> Result<bool, TransferError> {
+    async fn blob(&self, order: &MoveOrder<'_>, blob: &Descriptor) -> Result<bool, TransferError> {
         let turn = {
             let mut moving = self.moving.lock().unwrap_or_else(PoisonError::into_inner);
             Arc::clone(moving.entry(blob.digest.clone()).or_default())
@@ -224,7 +226,7 @@ impl Engine {
     async fn blob_from(
         &self,
         place: usize,
-        order: &Order<'_>,
+        order: &MoveOrder<'_>,
         blob: &Descriptor,
     ) -> Result<(), TransferError> {
         let mut attempt = 1;
@@ -263,8 +265,8 @@ impl Engine {
 
     async fn manifests(
         &self,
-        order: &Order<'_>,
-        wanted: &Wanted,
+        order: &MoveOrder<'_>,
+        wanted: &WantedDocument,
         role: Role<'_>,
         moved: &mut Moved,
     ) -> Result<(), TransferError> {
@@ -297,7 +299,7 @@ pub async fn trim(
     Ok(document.trimmed(&keep).unwrap_or_else(|| document.clone()))
 }
 
-impl Wanted {
+impl WantedDocument {
     /// The same with an index that lists only what is wanted; it must be the locked one.
     fn trim(self, expected: &Digest) -> Result<Self, TransferError> {
         let keep = self.children.iter().map(|child| child.digest.clone()).collect();
@@ -319,19 +321,19 @@ async fn collect(
     document: Document,
     depth: usize,
     present: &mut Vec<Platform>,
-) -> Result<Wanted, TransferError> {
+) -> Result<WantedDocument, TransferError> {
     if depth > DEPTH {
         return Err(TransferError::Depth);
     }
     let mut children = Vec::new();
     let mut sparse = false;
     match &document.kind {
-        Kind::Manifest { config, .. } => {
+        ManifestShape::Manifest { config, .. } => {
             if let (0, Platforms::Some(_)) = (depth, choice.platforms) {
                 present.extend(platform_of(choice.source, config).await?);
             }
         }
-        Kind::Index(list) => {
+        ManifestShape::Index(list) => {
             for child in list {
                 if choice.leave.contains(&child.digest) {
                     sparse = true;
@@ -360,7 +362,7 @@ async fn collect(
             }
         }
     }
-    Ok(Wanted { digest, document, children, sparse })
+    Ok(WantedDocument { digest, document, children, sparse })
 }
 
 /// Whether a child of an index is wanted, and for which platform it is. One that does not say is
@@ -376,8 +378,8 @@ async fn want_child(
     let (_, document) = source.manifest(&Selector::Digest(child.digest.clone())).await?;
     match &document.kind {
         // An index that was not announced as one.
-        Kind::Index(_) => Ok((true, None)),
-        Kind::Manifest { config, .. } => {
+        ManifestShape::Index(_) => Ok((true, None)),
+        ManifestShape::Manifest { config, .. } => {
             let platform = platform_of(source, config).await?;
             let wanted = platform.as_ref().is_some_and(|platform| platforms.want(platform));
             Ok((wanted, platform))
@@ -388,7 +390,7 @@ async fn want_child(
 /// The blobs of all documents that the target does not hold already, each once.
 async fn missing_blobs(
     target: &dyn Target,
-    wanted: &Wanted,
+    wanted: &WantedDocument,
     blobs: &mut Vec<Descriptor>,
     seen: &mut BTreeSet<Digest>,
 ) -> Result<(), TransferError> {

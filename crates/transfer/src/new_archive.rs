@@ -15,7 +15,7 @@ use async_trait::async_trait;
 use futures_util::StreamExt as _;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
-use larder_core::parcel::{ARCHIVE_END, Entry};
+use larder_core::parcel::{ARCHIVE_END, ArchiveEntry};
 use tokio::task::spawn_blocking;
 
 use crate::files::{beside, named};
@@ -39,15 +39,15 @@ pub struct NewArchive {
 #[derive(Default)]
 struct Inside {
     /// Where each blob lies, and whether it is whole.
-    blobs: HashMap<Digest, (Entry, bool)>,
+    blobs: HashMap<Digest, (ArchiveEntry, bool)>,
     index: Index,
     /// Where the next entry begins, in bytes.
     end: u64,
 }
 
 impl Inside {
-    fn place(&mut self, name: String, size: u64) -> Entry {
-        let entry = Entry::at(self.end, name, size);
+    fn place(&mut self, name: String, size: u64) -> ArchiveEntry {
+        let entry = ArchiveEntry::at(self.end, name, size);
         self.end = entry.end();
         entry
     }

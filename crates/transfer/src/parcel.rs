@@ -13,5 +13,5 @@ pub use error::ParcelError;
 pub use new::NewParcel;
 pub use open::{Parcel, ParcelSource};
 pub use receipt::{read_receipt, receipt_of, write_receipt};
-pub use signed::{Trust, make_key, read_key};
+pub use signed::{SignerTrust, make_key, read_key};
 pub use verify::{Pour, verify};

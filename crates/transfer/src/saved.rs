@@ -22,7 +22,7 @@ const IMAGE_LIMIT: usize = 10_000;
 const PIECE: usize = 512 * 1024;
 
 /// What was found.
-pub(super) struct Read {
+pub(super) struct SavedImages {
     pub index: Index,
     pub blobs: HashMap<Digest, Spot>,
     pub made: HashMap<Digest, Bytes>,
@@ -49,7 +49,7 @@ struct RootFs {
 }
 
 /// Reads `manifest.json` and what it names.
-pub(super) fn read(archive: &Entries<'_>) -> Result<Read, TransferError> {
+pub(super) fn read(archive: &Entries<'_>) -> Result<SavedImages, TransferError> {
     let wrong = |cause: String| refused(archive.path, cause);
     let list = archive.small("manifest.json", MANIFEST_LIMIT)?;
     let list: Vec<Saved> = serde_json::from_slice(&list)
@@ -57,7 +57,8 @@ pub(super) fn read(archive: &Entries<'_>) -> Result<Read, TransferError> {
     if list.len() > IMAGE_LIMIT {
         return Err(wrong(format!("it has more than {IMAGE_LIMIT} images")));
     }
-    let mut read = Read { index: Index::default(), blobs: HashMap::new(), made: HashMap::new() };
+    let mut read =
+        SavedImages { index: Index::default(), blobs: HashMap::new(), made: HashMap::new() };
     for saved in &list {
         let (digest, document) = read.image(archive, saved)?;
         let names = saved.repo_tags.as_deref().unwrap_or_default();
@@ -72,7 +73,7 @@ pub(super) fn read(archive: &Entries<'_>) -> Result<Read, TransferError> {
     Ok(read)
 }
 
-impl Read {
+impl SavedImages {
     fn image(
         &mut self,
         archive: &Entries<'_>,

@@ -14,7 +14,7 @@ use larder_core::reference::Selector;
 use larder_standin::{Image, ImagePlan, image};
 
 use super::layout::Index;
-use super::{Content, Engine, LayoutError, Order, Role, Source, Target, TransferError};
+use super::{Content, Engine, LayoutError, MoveOrder, Role, Source, Target, TransferError};
 
 /// An image in memory.
 struct Memory {
@@ -169,9 +169,9 @@ fn small(name: &str) -> ImagePlan {
     ImagePlan { layer_size: 5_000, ..ImagePlan::new(name) }
 }
 
-fn order<'o>(source: &'o Memory, target: &'o Notebook, platforms: &'o Platforms) -> Order<'o> {
+fn order<'o>(source: &'o Memory, target: &'o Notebook, platforms: &'o Platforms) -> MoveOrder<'o> {
     let tag = "2".parse::<larder_core::name::Tag>().unwrap();
-    Order {
+    MoveOrder {
         source,
         selector: Selector::Tag(tag.clone()),
         target,

@@ -14,10 +14,10 @@ mod tree;
 
 pub use granit_parser::ScalarStyle;
 pub use parse::{
-    Form, ParseError, STOPPED, decode, documents, is_stopped, parse, parse_as, parse_json,
+    ParseError, STOPPED, TextForm, decode, documents, is_stopped, parse, parse_as, parse_json,
 };
 pub use position::Position;
-pub use tree::{Kind, NODE_LIMIT, Node, NodeId, Said, Sayings, Step, Tree, Visited};
+pub use tree::{NODE_LIMIT, Node, NodeId, NodeKind, SaidPart, Sayings, Tree, TreeStep, Visited};
 
 /// For `fuzz/`: whether a text is read the quick way, which must be as the parser reads it.
 #[cfg(fuzzing)]

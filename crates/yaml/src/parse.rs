@@ -8,7 +8,7 @@ use granit_parser::{Event, Options, Parser, ScalarStyle, Tag};
 
 use crate::position::Position;
 use crate::quick;
-use crate::tree::{Kind, NODE_LIMIT, Tree};
+use crate::tree::{NODE_LIMIT, NodeKind, Tree};
 
 /// Why a file cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -67,14 +67,14 @@ pub(crate) fn by_parser(text: &str) -> Result<Tree<'_>, ParseError> {
         let range = || span.byte_range().unwrap_or(0..0);
         let added = match event {
             Event::Scalar(value, style, anchor, tag) => {
-                tree.add(Kind::Scalar(style), value, written(tag), anchor, range())
+                tree.add(NodeKind::Scalar(style), value, written(tag), anchor, range())
             }
-            Event::Alias(anchor) => tree.add(Kind::Alias, "".into(), None, anchor, range()),
+            Event::Alias(anchor) => tree.add(NodeKind::Alias, "".into(), None, anchor, range()),
             Event::SequenceStart(_, anchor, tag) => {
-                tree.add(Kind::Sequence, "".into(), written(tag), anchor, range())
+                tree.add(NodeKind::Sequence, "".into(), written(tag), anchor, range())
             }
             Event::MappingStart(_, anchor, tag) => {
-                tree.add(Kind::Mapping, "".into(), written(tag), anchor, range())
+                tree.add(NodeKind::Mapping, "".into(), written(tag), anchor, range())
             }
             Event::SequenceEnd | Event::MappingEnd => {
                 tree.close(range().end);
@@ -135,7 +135,7 @@ pub fn documents(text: &str) -> Vec<Range<usize>> {
 
 /// How a text is read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Form {
+pub enum TextForm {
     Yaml,
     /// RFC 8259, strictly, since broken JSON may be YAML of another meaning.
     Json,
@@ -144,9 +144,9 @@ pub enum Form {
 }
 
 /// Reads a text again in the form that it had.
-pub fn parse_as(text: &str, form: Form) -> Result<Tree<'_>, ParseError> {
+pub fn parse_as(text: &str, form: TextForm) -> Result<Tree<'_>, ParseError> {
     match form {
-        Form::Yaml => parse(text),
+        TextForm::Yaml => parse(text),
         form => parse_json(text, None, form),
     }
 }
@@ -158,9 +158,9 @@ const DEPTH: usize = 255;
 pub fn parse_json<'t>(
     text: &'t str,
     stop: Option<&AtomicBool>,
-    form: Form,
+    form: TextForm,
 ) -> Result<Tree<'t>, ParseError> {
-    let loose = form == Form::Loose;
+    let loose = form == TextForm::Loose;
     let mut json = Json { text, bytes: text.as_bytes(), at: 0, tree: Tree::new(text), stop, loose };
     if text.starts_with('\u{feff}') {
         json.at = 3;
@@ -217,7 +217,7 @@ impl Json<'_, '_> {
             // A value, after its key where an object is open.
             let next = self.blanks().ok_or("it ends too early")?;
             if matches!(next, b'{' | b'[') {
-                let kind = if next == b'{' { Kind::Mapping } else { Kind::Sequence };
+                let kind = if next == b'{' { NodeKind::Mapping } else { NodeKind::Sequence };
                 self.add(kind, "".into(), self.at..self.at + 1)?;
                 if self.tree.depth() > DEPTH {
                     return Err("it is nested too deep");
@@ -279,7 +279,7 @@ impl Json<'_, '_> {
                     self.at += 1;
                 }
                 let raw = &self.text[start..self.at];
-                self.add(Kind::Scalar(ScalarStyle::Plain), raw.into(), start..self.at)?;
+                self.add(NodeKind::Scalar(ScalarStyle::Plain), raw.into(), start..self.at)?;
             }
             _ => return Err("a key in quotes is missing"),
         }
@@ -313,7 +313,7 @@ impl Json<'_, '_> {
             } else {
                 Cow::Owned(serde_json::from_str(raw).map_err(|_| "a text has a wrong escape")?)
             };
-            return self.add(Kind::Scalar(ScalarStyle::DoubleQuoted), value, start..self.at);
+            return self.add(NodeKind::Scalar(ScalarStyle::DoubleQuoted), value, start..self.at);
         }
         if first == b'\'' && self.loose {
             let rest = self.bytes.get(start + 1..).unwrap_or_default();
@@ -324,7 +324,7 @@ impl Json<'_, '_> {
             self.at = start + end + 2;
             let inside = &self.text[start + 1..start + 1 + end];
             return self.add(
-                Kind::Scalar(ScalarStyle::SingleQuoted),
+                NodeKind::Scalar(ScalarStyle::SingleQuoted),
                 inside.into(),
                 start..self.at,
             );
@@ -335,14 +335,14 @@ impl Json<'_, '_> {
         }
         let raw = &self.text[start..self.at];
         serde_json::from_str::<serde::de::IgnoredAny>(raw).map_err(|_| "there is no value here")?;
-        self.add(Kind::Scalar(ScalarStyle::Plain), raw.into(), start..self.at)
+        self.add(NodeKind::Scalar(ScalarStyle::Plain), raw.into(), start..self.at)
     }
 }
 
 impl<'t> Json<'t, '_> {
     fn add(
         &mut self,
-        kind: Kind,
+        kind: NodeKind,
         value: Cow<'t, str>,
         span: Range<usize>,
     ) -> Result<(), &'static str> {

@@ -9,7 +9,7 @@ mod scalar;
 
 use granit_parser::ScalarStyle;
 
-use crate::tree::{Kind, Tree};
+use crate::tree::{NodeKind, Tree};
 use scalar::Scalar;
 
 /// How deep collections may nest here, well within what the parser allows.
@@ -196,7 +196,7 @@ impl<'t> Plain<'t> {
     }
 
     fn enter(&mut self, column: usize, is_sequence: bool, at: usize) -> Option<()> {
-        let kind = if is_sequence { Kind::Sequence } else { Kind::Mapping };
+        let kind = if is_sequence { NodeKind::Sequence } else { NodeKind::Mapping };
         self.tree.add(kind, "".into(), None, 0, at..at)?;
         self.open.push(Block { column, is_sequence });
         (self.open.len() <= DEPTH).then_some(())
@@ -262,11 +262,11 @@ impl<'t> Plain<'t> {
     }
 
     fn add(&mut self, scalar: Scalar<'t>) -> Option<()> {
-        self.tree.add(Kind::Scalar(scalar.style), scalar.value, None, 0, scalar.span)
+        self.tree.add(NodeKind::Scalar(scalar.style), scalar.value, None, 0, scalar.span)
     }
 
     fn absent(&mut self, at: usize) -> Option<()> {
-        self.tree.add(Kind::Scalar(ScalarStyle::Plain), "~".into(), None, 0, at..at)
+        self.tree.add(NodeKind::Scalar(ScalarStyle::Plain), "~".into(), None, 0, at..at)
     }
 }
 

@@ -25,12 +25,12 @@ pub struct Tree<'t> {
     anchors: Vec<NodeId>,
     open: Vec<NodeId>,
     /// What holds each node, counted when it is first asked for.
-    places: OnceLock<Vec<Place>>,
+    places: OnceLock<Vec<NodePlace>>,
 }
 
 /// Where a node stands in what holds it.
 #[derive(Debug, Clone, Copy, PartialEq)]
-struct Place {
+struct NodePlace {
     /// [`u32::MAX`]: it is the top of a document.
     parent: u32,
     /// Its number among the nodes of its parent; keys count too.
@@ -40,7 +40,7 @@ struct Place {
 /// A scalar, a collection or an alias, as it stands in the text.
 #[derive(Debug, PartialEq)]
 pub struct Node<'t> {
-    pub kind: Kind,
+    pub kind: NodeKind,
     /// A scalar's text, without quotes and escapes.
     pub value: Cow<'t, str>,
     /// As written on it. None: nothing is.
@@ -54,7 +54,7 @@ pub struct Node<'t> {
 
 /// What a node is. JSON's objects are mappings and its arrays sequences, both in flow style.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum NodeKind {
     Scalar(ScalarStyle),
     Sequence,
     Mapping,
@@ -63,12 +63,12 @@ pub enum Kind {
 
 /// What a text says, without its places: what must be the same before and after an edit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Said<'a> {
+pub enum SaidPart<'a> {
     /// Its value and its tag.
     Scalar(&'a str, Option<&'a str>),
     /// The number of the anchor that it names.
     Alias(u32),
-    Open(Kind, Option<&'a str>),
+    Open(NodeKind, Option<&'a str>),
     Close,
     Document,
 }
@@ -97,7 +97,7 @@ impl<'t> Tree<'t> {
     /// Adds a scalar, or opens a collection. None: there are too many nodes.
     pub fn add(
         &mut self,
-        kind: Kind,
+        kind: NodeKind,
         value: Cow<'t, str>,
         tag: Option<Box<str>>,
         anchor: usize,
@@ -110,7 +110,7 @@ impl<'t> Tree<'t> {
         if self.open.is_empty() {
             self.documents.push(id);
         }
-        if anchor != 0 && kind != Kind::Alias {
+        if anchor != 0 && kind != NodeKind::Alias {
             if self.anchors.len() <= anchor {
                 self.anchors.resize(anchor + 1, NodeId::MAX);
             }
@@ -119,7 +119,7 @@ impl<'t> Tree<'t> {
         let small = |at: usize| u32::try_from(at).ok();
         let (start, end, next) = (small(span.start)?, small(span.end)?, small(id + 1)?);
         self.nodes.push(Node { kind, value, tag, anchor: small(anchor)?, start, end, next });
-        if matches!(kind, Kind::Sequence | Kind::Mapping) {
+        if matches!(kind, NodeKind::Sequence | NodeKind::Mapping) {
             self.open.push(id);
         }
         Some(())
@@ -147,7 +147,7 @@ impl<'t> Tree<'t> {
     /// What a node stands for: itself, or the target of an alias.
     pub fn resolve(&self, id: NodeId) -> NodeId {
         let node = &self.nodes[id];
-        if node.kind != Kind::Alias {
+        if node.kind != NodeKind::Alias {
             return id;
         }
         // An alias inside the node that it names stands for nothing that can be used.
@@ -163,7 +163,7 @@ impl<'t> Tree<'t> {
     pub fn entries(&self, id: NodeId) -> impl Iterator<Item = (NodeId, NodeId)> + use<'_, 't> {
         let id = self.resolve(id);
         let mut all = match self.nodes[id].kind {
-            Kind::Mapping => self.children(id),
+            NodeKind::Mapping => self.children(id),
             _ => Children { tree: self, at: 0, end: 0 },
         };
         std::iter::from_fn(move || Some((all.next()?, all.next()?)))
@@ -172,12 +172,12 @@ impl<'t> Tree<'t> {
     /// The items of a sequence. None for any other node.
     pub fn items(&self, id: NodeId) -> Option<impl Iterator<Item = NodeId> + use<'_, 't>> {
         let id = self.resolve(id);
-        (self.nodes[id].kind == Kind::Sequence).then(|| self.children(id))
+        (self.nodes[id].kind == NodeKind::Sequence).then(|| self.children(id))
     }
 
     /// Whether it is a mapping, or an alias of one.
     pub fn is_mapping(&self, id: NodeId) -> bool {
-        self.nodes[self.resolve(id)].kind == Kind::Mapping
+        self.nodes[self.resolve(id)].kind == NodeKind::Mapping
     }
 
     /// The text of a scalar that is there. None for collections and for null, written or not
@@ -185,12 +185,12 @@ impl<'t> Tree<'t> {
     pub fn scalar(&self, id: NodeId) -> Option<&str> {
         let node = &self.nodes[self.resolve(id)];
         match node.kind {
-            Kind::Scalar(ScalarStyle::Plain)
+            NodeKind::Scalar(ScalarStyle::Plain)
                 if matches!(&*node.value, "~" | "null" | "Null" | "NULL") =>
             {
                 None
             }
-            Kind::Scalar(_) if !node.is_absent() => Some(&node.value),
+            NodeKind::Scalar(_) if !node.is_absent() => Some(&node.value),
             _ => None,
         }
     }
@@ -224,7 +224,7 @@ impl<'t> Tree<'t> {
     /// How often aliases anywhere name a node.
     pub fn aliases(&self) -> impl Iterator<Item = NodeId> + use<'_, 't> {
         let named = |(id, node): (NodeId, &Node<'t>)| {
-            (node.kind == Kind::Alias).then(|| self.resolve(id)).filter(|target| *target != id)
+            (node.kind == NodeKind::Alias).then(|| self.resolve(id)).filter(|target| *target != id)
         };
         self.nodes.iter().enumerate().filter_map(named)
     }
@@ -241,7 +241,7 @@ impl<'t> Tree<'t> {
 
     /// The way from the top of its document to a node, as keys and numbers. Empty: it is the top. Costs as
     /// much as the node lies deep, but for the first one that is asked for.
-    pub fn path(&self, node: NodeId) -> Vec<Step<'_>> {
+    pub fn path(&self, node: NodeId) -> Vec<TreeStep<'_>> {
         let places = self.places.get_or_init(|| self.places());
         let mut steps = Vec::new();
         let mut at = node;
@@ -250,11 +250,11 @@ impl<'t> Tree<'t> {
         {
             match parent.kind {
                 // The key stands right before its value, as nothing is held by a key that is a scalar.
-                Kind::Mapping if place.number % 2 == 1 => {
+                NodeKind::Mapping if place.number % 2 == 1 => {
                     let key = key_before(at, place.parent as usize, places);
-                    steps.push(Step::Key(&self.nodes[self.resolve(key)].value));
+                    steps.push(TreeStep::Key(&self.nodes[self.resolve(key)].value));
                 }
-                _ => steps.push(Step::Item(place.number as usize)),
+                _ => steps.push(TreeStep::Item(place.number as usize)),
             }
             at = place.parent as usize;
         }
@@ -262,15 +262,15 @@ impl<'t> Tree<'t> {
         steps
     }
 
-    fn places(&self) -> Vec<Place> {
-        let top = Place { parent: u32::MAX, number: 0 };
+    fn places(&self) -> Vec<NodePlace> {
+        let top = NodePlace { parent: u32::MAX, number: 0 };
         let mut places = vec![top; self.nodes.len()];
         for (id, node) in self.nodes.iter().enumerate() {
-            if matches!(node.kind, Kind::Sequence | Kind::Mapping)
+            if matches!(node.kind, NodeKind::Sequence | NodeKind::Mapping)
                 && let Ok(parent) = u32::try_from(id)
             {
                 for (number, child) in (0_u32..).zip(self.children(id)) {
-                    places[child] = Place { parent, number };
+                    places[child] = NodePlace { parent, number };
                 }
             }
         }
@@ -280,13 +280,13 @@ impl<'t> Tree<'t> {
 
 /// One step down into a tree: to the value of a key, or to the item with a number, counted from zero.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Step<'a> {
+pub enum TreeStep<'a> {
     Key(&'a str),
     Item(usize),
 }
 
 /// The key of a value: the node before it that lies directly in the same mapping.
-fn key_before(value: NodeId, mapping: NodeId, places: &[Place]) -> NodeId {
+fn key_before(value: NodeId, mapping: NodeId, places: &[NodePlace]) -> NodeId {
     let mut key = value.saturating_sub(1);
     while places.get(key).is_some_and(|place| place.parent as usize != mapping) {
         key = places.get(key).map_or(mapping, |place| place.parent as usize);
@@ -341,18 +341,18 @@ pub struct Sayings<'a, 't> {
 
 impl<'a> Iterator for Sayings<'a, '_> {
     /// With the number of the node, where one begins.
-    type Item = (NodeId, Said<'a>);
+    type Item = (NodeId, SaidPart<'a>);
 
     fn next(&mut self) -> Option<Self::Item> {
         loop {
             if self.ends.last() == Some(&self.at) {
                 self.ends.pop();
-                return Some((NodeId::MAX, Said::Close));
+                return Some((NodeId::MAX, SaidPart::Close));
             }
             let id = self.at;
             let node = self.tree.nodes.get(id)?;
             if self.ends.is_empty() && !std::mem::replace(&mut self.begun, true) {
-                return Some((NodeId::MAX, Said::Document));
+                return Some((NodeId::MAX, SaidPart::Document));
             }
             // A mapping in block style begins at its first key, be that a new one.
             let after = self.tree.next(id);
@@ -367,11 +367,11 @@ impl<'a> Iterator for Sayings<'a, '_> {
             self.at += 1;
             let tag = node.tag.as_deref();
             let said = match node.kind {
-                Kind::Scalar(_) => Said::Scalar(&node.value, tag),
-                Kind::Alias => Said::Alias(node.anchor),
+                NodeKind::Scalar(_) => SaidPart::Scalar(&node.value, tag),
+                NodeKind::Alias => SaidPart::Alias(node.anchor),
                 kind => {
                     self.ends.push(self.tree.next(id));
-                    Said::Open(kind, tag)
+                    SaidPart::Open(kind, tag)
                 }
             };
             self.begun = !self.ends.is_empty();

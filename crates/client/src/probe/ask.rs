@@ -7,7 +7,7 @@ use bytes::Bytes;
 use hyper::ext::ReasonPhrase;
 use larder_core::allowance::Reported;
 use larder_core::certificate::Certificate;
-use larder_core::diagnosis::Outcome;
+use larder_core::diagnosis::HostOutcome;
 use reqwest::header::{
     ACCEPT, AUTHORIZATION, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE,
 };
@@ -15,13 +15,13 @@ use reqwest::{Method, StatusCode, Url};
 use secrecy::ExposeSecret as _;
 
 use super::reach::{Reached, wants_certificate, wants_tls};
-use super::{ProbePlan, Stop};
+use super::{EndedAt, ProbePlan};
 use crate::PROBE_AGENT;
 use crate::challenge::Challenge;
 use crate::endpoint::Endpoint;
 use crate::inner::Guarded;
 use crate::transport::innermost;
-use crate::trust::{Trust, is_about_ours};
+use crate::trust::{ServerTrust, is_about_ours};
 
 /// What a node's runtime accepts, in its order.
 const ACCEPTED: &str = "application/vnd.docker.distribution.manifest.v2+json, application/vnd.docker.distribution.manifest.list.v2+json, application/vnd.oci.image.manifest.v1+json, application/vnd.oci.image.index.v1+json, */*";
@@ -42,7 +42,7 @@ pub(super) struct Asking<'p> {
 }
 
 /// An answer with its head read.
-pub(super) struct Answer {
+pub(super) struct ProbeAnswer {
     pub status: StatusCode,
     pub headers: HeaderMap,
     /// What its status line says beyond the standard's words.
@@ -51,7 +51,7 @@ pub(super) struct Answer {
     pub response: reqwest::Response,
 }
 
-impl Answer {
+impl ProbeAnswer {
     pub fn header(&self, name: &str) -> Option<&str> {
         self.headers.get(name)?.to_str().ok()
     }
@@ -71,7 +71,7 @@ impl Answer {
     }
 
     /// Reads its body up to a limit. None: it is longer.
-    pub async fn read(mut self, limit: usize) -> Result<Option<Bytes>, Stop> {
+    pub async fn read(mut self, limit: usize) -> Result<Option<Bytes>, EndedAt> {
         let mut body = bytes::BytesMut::new();
         loop {
             match self.response.chunk().await {
@@ -82,16 +82,16 @@ impl Answer {
                     }
                 }
                 Ok(None) => return Ok(Some(body.freeze())),
-                Err(error) if error.is_timeout() => return Err(Outcome::Stalled),
-                Err(error) => return Err(Outcome::StreamCut(innermost(&error))),
+                Err(error) if error.is_timeout() => return Err(HostOutcome::Stalled),
+                Err(error) => return Err(HostOutcome::StreamCut(innermost(&error))),
             }
         }
     }
 }
 
 impl<'p> Asking<'p> {
-    pub fn new(plan: &'p ProbePlan, base: &Url, reached: Reached) -> Result<Self, Stop> {
-        let setup = |error: String| Outcome::NotHttp(format!("it cannot be asked: {error}"));
+    pub fn new(plan: &'p ProbePlan, base: &Url, reached: Reached) -> Result<Self, EndedAt> {
+        let setup = |error: String| HostOutcome::NotHttp(format!("it cannot be asked: {error}"));
         let endpoint: Endpoint = plan.address.parse().map_err(|error| setup(format!("{error}")))?;
         let leads = endpoint.clone();
         let mut builder = reqwest::Client::builder()
@@ -112,7 +112,7 @@ impl<'p> Asking<'p> {
         if near {
             builder = builder.no_proxy();
         }
-        let trust = Trust { ca: &plan.ca, near, http1: true, ..Trust::default() };
+        let trust = ServerTrust { ca: &plan.ca, near, http1: true, ..ServerTrust::default() };
         builder = builder.tls_backend_preconfigured(trust.config().map_err(setup)?);
         let guarded = Guarded::new(&endpoint, &plan.token_hosts);
         builder = builder.dns_resolver(std::sync::Arc::new(guarded));
@@ -130,7 +130,12 @@ impl<'p> Asking<'p> {
     }
 
     /// Sends one request.
-    pub async fn send(&self, method: Method, url: Url, pass: Option<&str>) -> Result<Answer, Stop> {
+    pub async fn send(
+        &self,
+        method: Method,
+        url: Url,
+        pass: Option<&str>,
+    ) -> Result<ProbeAnswer, EndedAt> {
         let mut request = self.http.request(method, url).header(ACCEPT, ACCEPTED);
         for (name, value) in &self.plan.headers {
             if let (Ok(name), Ok(value)) =
@@ -152,54 +157,56 @@ impl<'p> Asking<'p> {
     }
 
     /// Why there was no answer.
-    async fn failed(&self, error: &reqwest::Error) -> Stop {
+    async fn failed(&self, error: &reqwest::Error) -> EndedAt {
         let cause = innermost(error);
         let has = |words: &str| cause.contains(words);
         if error.is_timeout() {
-            return Outcome::Stalled;
+            return HostOutcome::Stalled;
         }
         if error.is_redirect() || has("redirects") {
-            return Outcome::RedirectLoop(cause);
+            return HostOutcome::RedirectLoop(cause);
         }
         if is_about_ours(&cause) {
-            return Outcome::ClientCertificate;
+            return HostOutcome::ClientCertificate;
         }
         if has("certificate") || has("UnknownIssuer") {
             return self.untrusted(&cause);
         }
         if has("proxy") || has("tunnel") {
-            return Outcome::Proxy(cause);
+            return HostOutcome::Proxy(cause);
         }
         if self.base.scheme() == "http" && wants_tls(&self.base, self.plan.patience).await {
-            return Outcome::WantsTls;
+            return HostOutcome::WantsTls;
         }
         if self.base.scheme() == "https" && wants_certificate(&self.base, self.plan.patience).await
         {
-            return Outcome::ClientCertificate;
+            return HostOutcome::ClientCertificate;
         }
         if has("onnection reset")
             || has("connection closed")
             || has("roken pipe")
             || has("unexpected EOF")
         {
-            return Outcome::Reset;
+            return HostOutcome::Reset;
         }
-        Outcome::NotHttp(cause)
+        HostOutcome::NotHttp(cause)
     }
 
-    fn untrusted(&self, cause: &str) -> Stop {
+    fn untrusted(&self, cause: &str) -> EndedAt {
         let own = self.chain.first();
         let when =
             |at: i64| jiff_text(at).unwrap_or_else(|| "at a time that cannot be read".into());
         if cause.contains("not valid for name") || cause.contains("NotValidForName") {
             let names = own.map(|own| own.names.join(", ")).filter(|names| !names.is_empty());
-            return Outcome::WrongName(names.unwrap_or_else(|| "no name at all".into()));
+            return HostOutcome::WrongName(names.unwrap_or_else(|| "no name at all".into()));
         }
         if cause.contains("not valid yet") || cause.contains("NotValidYet") {
-            return Outcome::CertificateEarly(own.map_or_else(String::new, |own| when(own.from)));
+            return HostOutcome::CertificateEarly(
+                own.map_or_else(String::new, |own| when(own.from)),
+            );
         }
         if cause.contains("xpired") {
-            return Outcome::CertificateExpired(
+            return HostOutcome::CertificateExpired(
                 own.map_or_else(String::new, |own| when(own.until)),
             );
         }
@@ -210,13 +217,13 @@ impl<'p> Asking<'p> {
                 last.issuer.clone()
             }
         });
-        Outcome::UnknownAuthority(
+        HostOutcome::UnknownAuthority(
             who.filter(|who| !who.is_empty()).unwrap_or_else(|| cause.to_owned()),
         )
     }
 
     /// Answers a 401: with a token, or with name and secret. Gives what is put into `Authorization`.
-    pub async fn pass(&self, refused: &Answer) -> Result<String, Stop> {
+    pub async fn pass(&self, refused: &ProbeAnswer) -> Result<String, EndedAt> {
         let lines = refused.challenges();
         let challenge = Challenge::strongest(lines.iter().map(String::as_str));
         // A login is for the host that was asked, not for one that it leads to.
@@ -231,7 +238,7 @@ impl<'p> Asking<'p> {
             (Some(Challenge::Bearer { realm, service, scopes }), _) => {
                 self.token(&realm, service, scopes).await
             }
-            _ => Err(Outcome::Unauthorized { shown: false, said: refused.reason.clone() }),
+            _ => Err(HostOutcome::Unauthorized { shown: false, said: refused.reason.clone() }),
         }
     }
 
@@ -240,8 +247,8 @@ impl<'p> Asking<'p> {
         realm: &str,
         service: Option<String>,
         scopes: Vec<String>,
-    ) -> Result<String, Stop> {
-        let odd = |text: String| Outcome::TokenOdd(text);
+    ) -> Result<String, EndedAt> {
+        let odd = |text: String| HostOutcome::TokenOdd(text);
         let url = Url::parse(realm).map_err(|error| odd(format!("`{realm}`: {error}")))?;
         if !self.endpoint.may_lead_to(&url) {
             return Err(odd(format!("it sends to `{realm}`, which is not allowed")));
@@ -264,12 +271,12 @@ impl<'p> Asking<'p> {
         let response = request
             .send()
             .await
-            .map_err(|error| Outcome::TokenDown(format!("{realm}: {}", innermost(&error))))?;
+            .map_err(|error| HostOutcome::TokenDown(format!("{realm}: {}", innermost(&error))))?;
         let answer = answer(response);
         if !answer.status.is_success() {
             let (status, reason) = (answer.status.as_u16(), answer.reason.clone());
             let said = words(answer).await.or(reason);
-            return Err(Outcome::TokenRefused { status, shown, said });
+            return Err(HostOutcome::TokenRefused { status, shown, said });
         }
         let body = answer.read(WORDS_LIMIT * 4).await.map_err(|_| odd("it broke off".into()))?;
         let body = body.ok_or_else(|| odd("it says too much".into()))?;
@@ -282,7 +289,13 @@ impl<'p> Asking<'p> {
     }
 
     /// What an answer that is no success means.
-    pub async fn refusal(&self, answer: Answer, url: Url, pass: Option<&str>, shown: bool) -> Stop {
+    pub async fn refusal(
+        &self,
+        answer: ProbeAnswer,
+        url: Url,
+        pass: Option<&str>,
+        shown: bool,
+    ) -> EndedAt {
         let status = answer.status;
         let again =
             answer.header(RETRY_AFTER.as_str()).and_then(|text| text.trim().parse::<u64>().ok());
@@ -298,19 +311,23 @@ impl<'p> Asking<'p> {
         }
         let bearer = pass.is_some_and(|pass| pass.starts_with("Bearer"));
         match status.as_u16() {
-            401 if bearer => Outcome::TokenWithoutAccess { shown, said: error.or(said) },
-            401 => Outcome::Unauthorized { shown: pass.is_some(), said },
-            403 => Outcome::Forbidden(said),
-            404 => Outcome::NotFound,
-            407 => Outcome::Proxy(format!("407 {}", said.unwrap_or_default()).trim().to_owned()),
-            429 => Outcome::RateLimited(again),
-            400 if said.as_deref().is_some_and(|said| said.contains("HTTPS")) => Outcome::WantsTls,
-            status => Outcome::Failing { status, said },
+            401 if bearer => HostOutcome::TokenWithoutAccess { shown, said: error.or(said) },
+            401 => HostOutcome::Unauthorized { shown: pass.is_some(), said },
+            403 => HostOutcome::Forbidden(said),
+            404 => HostOutcome::NotFound,
+            407 => {
+                HostOutcome::Proxy(format!("407 {}", said.unwrap_or_default()).trim().to_owned())
+            }
+            429 => HostOutcome::RateLimited(again),
+            400 if said.as_deref().is_some_and(|said| said.contains("HTTPS")) => {
+                HostOutcome::WantsTls
+            }
+            status => HostOutcome::Failing { status, said },
         }
     }
 
     /// Whether an answer is a page in a registry's place. None: it is not.
-    pub async fn page(answer: Answer) -> Option<Stop> {
+    pub async fn page(answer: ProbeAnswer) -> Option<EndedAt> {
         if answer.media_type() != Some("text/html") {
             return None;
         }
@@ -322,7 +339,7 @@ impl<'p> Asking<'p> {
             format!("“{}”", title.trim())
         };
         let title = title.map_or("it has no title".into(), |(title, _)| shown(title));
-        Some(Outcome::CaptivePage(title))
+        Some(HostOutcome::CaptivePage(title))
     }
 
     pub fn shows_credentials(&self) -> bool {
@@ -330,7 +347,7 @@ impl<'p> Asking<'p> {
     }
 }
 
-fn answer(response: reqwest::Response) -> Answer {
+fn answer(response: reqwest::Response) -> ProbeAnswer {
     let (status, headers) = (response.status(), response.headers().clone());
     let reason = response.extensions().get::<ReasonPhrase>().and_then(|phrase| {
         let text = std::str::from_utf8(phrase.as_bytes()).ok()?;
@@ -338,7 +355,7 @@ fn answer(response: reqwest::Response) -> Answer {
         clean(rest.trim_start_matches([':', ' ']))
     });
     let reported = crate::limits::read(&headers, SystemTime::now());
-    Answer { status, headers, reason, reported, response }
+    ProbeAnswer { status, headers, reason, reported, response }
 }
 
 /// The `error` of a challenge, in words.
@@ -353,7 +370,7 @@ fn clean(text: &str) -> Option<String> {
 }
 
 /// The first message of an error document.
-async fn words(answer: Answer) -> Option<String> {
+async fn words(answer: ProbeAnswer) -> Option<String> {
     let body = answer.read(WORDS_LIMIT).await.ok()??;
     let read: serde_json::Value = serde_json::from_slice(&body).ok()?;
     let first = read.get("errors")?.get(0)?;

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use larder_core::certificate::{self, Certificate};
-use larder_core::diagnosis::{Outcome, Step};
+use larder_core::diagnosis::{HostOutcome, PullStep};
 use reqwest::Url;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
@@ -14,7 +14,7 @@ use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 
-use super::{Stop, Trail};
+use super::{EndedAt, Trail};
 
 /// What is known of a host that answers.
 #[derive(Debug, Clone, Default)]
@@ -28,14 +28,14 @@ pub(super) async fn reach(
     url: &Url,
     patience: Duration,
     trail: &mut Trail,
-) -> Result<Reached, Stop> {
+) -> Result<Reached, EndedAt> {
     let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
     let port = url.port_or_known_default().unwrap_or(443);
     // Through a proxy nothing is looked up and nobody is reached from here.
     if let Some(proxy) = proxy(url, &|name| std::env::var(name).ok()) {
         let told =
             format!("asked through the proxy {proxy} of this machine; a node may have another");
-        let _ = trail.note(Step::Reach, Instant::now(), Ok(()), |()| told);
+        let _ = trail.note(PullStep::Reach, Instant::now(), Ok(()), |()| told);
         return Ok(Reached::default());
     }
     let addresses = match host.parse::<IpAddr>() {
@@ -43,7 +43,7 @@ pub(super) async fn reach(
         Err(_) => {
             let began = Instant::now();
             let found = resolve(&host, port, patience).await;
-            trail.note(Step::Reach, began, found, |found| {
+            trail.note(PullStep::Reach, began, found, |found| {
                 let all: Vec<String> = found.iter().map(|one| one.ip().to_string()).collect();
                 format!("{host} is {}", all.join(", "))
             })?
@@ -51,7 +51,7 @@ pub(super) async fn reach(
     };
     let began = Instant::now();
     let connected = connect(&addresses, patience).await;
-    let (stream, at) = trail.note(Step::Reach, began, connected, |(_, told)| told.clone())?;
+    let (stream, at) = trail.note(PullStep::Reach, began, connected, |(_, told)| told.clone())?;
     drop(at);
     if url.scheme() != "https" {
         return Ok(Reached::default());
@@ -59,13 +59,13 @@ pub(super) async fn reach(
     let began = Instant::now();
     let shaken = shake(stream, &host, patience).await;
     let shaken = match shaken {
-        Err(Outcome::NotHttp(_)) => match speaks_plain(&addresses, patience).await {
+        Err(HostOutcome::NotHttp(_)) => match speaks_plain(&addresses, patience).await {
             Some(stop) => Err(stop),
             None => shaken,
         },
         shaken => shaken,
     };
-    let chain = trail.note(Step::Trust, began, shaken, |chain| shown(chain))?;
+    let chain = trail.note(PullStep::Trust, began, shaken, |chain| shown(chain))?;
     Ok(Reached { chain })
 }
 
@@ -109,19 +109,19 @@ fn shown(chain: &[Certificate]) -> String {
     text
 }
 
-async fn resolve(host: &str, port: u16, patience: Duration) -> Result<Vec<SocketAddr>, Stop> {
+async fn resolve(host: &str, port: u16, patience: Duration) -> Result<Vec<SocketAddr>, EndedAt> {
     let found = timeout(patience, tokio::net::lookup_host((host, port))).await;
     match found {
-        Err(_) => Err(Outcome::NameService("no answer in time".into())),
+        Err(_) => Err(HostOutcome::NameService("no answer in time".into())),
         Ok(Ok(found)) => {
             let all: Vec<SocketAddr> = found.collect();
-            if all.is_empty() { Err(Outcome::UnknownHost) } else { Ok(all) }
+            if all.is_empty() { Err(HostOutcome::UnknownHost) } else { Ok(all) }
         }
         Ok(Err(error)) => {
             let text = error.to_string();
             // The system's own words: what cannot be asked now is another thing than what is not.
             let passing = text.contains("emporary failure") || text.contains("try again");
-            Err(if passing { Outcome::NameService(text) } else { Outcome::UnknownHost })
+            Err(if passing { HostOutcome::NameService(text) } else { HostOutcome::UnknownHost })
         }
     }
 }
@@ -129,7 +129,7 @@ async fn resolve(host: &str, port: u16, patience: Duration) -> Result<Vec<Socket
 async fn connect(
     addresses: &[SocketAddr],
     patience: Duration,
-) -> Result<(TcpStream, String), Stop> {
+) -> Result<(TcpStream, String), EndedAt> {
     let mut first = None;
     let mut failed = Vec::new();
     for address in addresses.iter().take(8) {
@@ -144,20 +144,22 @@ async fn connect(
             }
             Ok(Err(error)) => {
                 let stop = match error.kind() {
-                    std::io::ErrorKind::ConnectionRefused => Outcome::Refused(address.to_string()),
-                    std::io::ErrorKind::ConnectionReset => Outcome::Reset,
-                    _ => Outcome::NoAnswer,
+                    std::io::ErrorKind::ConnectionRefused => {
+                        HostOutcome::Refused(address.to_string())
+                    }
+                    std::io::ErrorKind::ConnectionReset => HostOutcome::Reset,
+                    _ => HostOutcome::NoAnswer,
                 };
                 failed.push(address.to_string());
                 first.get_or_insert(stop);
             }
             Err(_) => {
                 failed.push(address.to_string());
-                first.get_or_insert(Outcome::NoAnswer);
+                first.get_or_insert(HostOutcome::NoAnswer);
             }
         }
     }
-    Err(first.unwrap_or(Outcome::UnknownHost))
+    Err(first.unwrap_or(HostOutcome::UnknownHost))
 }
 
 /// Takes whatever certificate is shown: it is looked at, and nothing is sent under it. Whether it is
@@ -210,7 +212,7 @@ pub(super) async fn shake(
     stream: TcpStream,
     host: &str,
     patience: Duration,
-) -> Result<Vec<Certificate>, Stop> {
+) -> Result<Vec<Certificate>, EndedAt> {
     open(stream, host, patience).await.map(|(_, chain)| chain)
 }
 
@@ -230,9 +232,9 @@ async fn open(
     stream: TcpStream,
     host: &str,
     patience: Duration,
-) -> Result<(tokio_rustls::client::TlsStream<TcpStream>, Vec<Certificate>), Stop> {
+) -> Result<(tokio_rustls::client::TlsStream<TcpStream>, Vec<Certificate>), EndedAt> {
     let looking = Arc::new(Looking::default());
-    let odd = |text: String| Outcome::NotHttp(format!("no TLS: {text}"));
+    let odd = |text: String| HostOutcome::NotHttp(format!("no TLS: {text}"));
     let config =
         ClientConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
             .with_safe_default_protocol_versions()
@@ -243,23 +245,25 @@ async fn open(
     let name = ServerName::try_from(host.to_owned()).map_err(|error| odd(error.to_string()))?;
     let connector = tokio_rustls::TlsConnector::from(Arc::new(config));
     match timeout(patience, connector.connect(name, stream)).await {
-        Err(_) => Err(Outcome::Stalled),
+        Err(_) => Err(HostOutcome::Stalled),
         Ok(Ok(stream)) => {
             let chain = looking.0.lock().unwrap_or_else(PoisonError::into_inner).clone();
             Ok((stream, chain))
         }
         Ok(Err(error)) => Err(match error.kind() {
             std::io::ErrorKind::ConnectionReset | std::io::ErrorKind::UnexpectedEof => {
-                Outcome::Reset
+                HostOutcome::Reset
             }
-            _ if error.to_string().contains("CertificateRequired") => Outcome::ClientCertificate,
+            _ if error.to_string().contains("CertificateRequired") => {
+                HostOutcome::ClientCertificate
+            }
             _ => odd(error.to_string()),
         }),
     }
 }
 
 /// What speaks where no TLS is spoken.
-async fn speaks_plain(addresses: &[SocketAddr], patience: Duration) -> Option<Stop> {
+async fn speaks_plain(addresses: &[SocketAddr], patience: Duration) -> Option<EndedAt> {
     let (mut stream, _) = connect(addresses, patience).await.ok()?;
     let asked = async {
         stream.write_all(b"HEAD /v2/ HTTP/1.0\r\n\r\n").await.ok()?;
@@ -269,10 +273,10 @@ async fn speaks_plain(addresses: &[SocketAddr], patience: Duration) -> Option<St
     };
     let start = timeout(patience, asked).await.ok()??;
     if start.starts_with("HTTP/") {
-        return Some(Outcome::PlainHttp);
+        return Some(HostOutcome::PlainHttp);
     }
     let line: String = start.chars().take_while(|c| !c.is_control()).collect();
-    Some(Outcome::NotHttp(format!("it says “{line}”")))
+    Some(HostOutcome::NotHttp(format!("it says “{line}”")))
 }
 
 /// Whether a host that was asked by plain HTTP would rather have TLS.

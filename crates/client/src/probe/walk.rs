@@ -4,15 +4,15 @@ use std::time::Instant;
 
 use futures_util::StreamExt as _;
 use futures_util::future::BoxFuture;
-use larder_core::diagnosis::{Outcome, Step};
+use larder_core::diagnosis::{HostOutcome, PullStep};
 use larder_core::digest::{Digest, Hasher};
-use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kind};
+use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, ManifestShape};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use reqwest::{Method, StatusCode};
 
-use super::ask::{Answer, Asking, DOCUMENT_LIMIT};
-use super::{Stop, Target, Trail};
+use super::ask::{Asking, DOCUMENT_LIMIT, ProbeAnswer};
+use super::{EndedAt, ProbeTarget, Trail};
 
 /// Manifests that are looked into until the one for a platform is found.
 const LOOKED_INTO: usize = 32;
@@ -28,9 +28,9 @@ const CONFIGS: [&str; 2] =
 /// Goes through an image.
 pub(super) async fn walk(
     asking: &Asking<'_>,
-    target: &Target<'_>,
+    target: &ProbeTarget<'_>,
     trail: &mut Trail,
-) -> Result<Outcome, Stop> {
+) -> Result<HostOutcome, EndedAt> {
     let repository = target.repository;
     let path = format!("{repository}/manifests/{}", target.selector);
     let began = Instant::now();
@@ -38,7 +38,7 @@ pub(super) async fn walk(
     let first = match first {
         // What the connection shows of trust and reach is told as that.
         Err(stop) => {
-            return trail.note(step_of(&stop), began, Err(stop), Outcome::described);
+            return trail.note(step_of(&stop), began, Err(stop), HostOutcome::described);
         }
         Ok(first) => first,
     };
@@ -47,7 +47,7 @@ pub(super) async fn walk(
     if head.status == StatusCode::UNAUTHORIZED {
         let got = asking.pass(&head).await;
         let shown = asking.shows_credentials();
-        pass = Some(trail.note(Step::SignIn, began, got, |pass| {
+        pass = Some(trail.note(PullStep::SignIn, began, got, |pass| {
             let how =
                 if pass.starts_with("Basic") { "with name and secret" } else { "with a token" };
             let who = if shown { "" } else { " for anybody" };
@@ -62,7 +62,7 @@ pub(super) async fn walk(
     }
     let began = Instant::now();
     let found = examine(asking, head, &path, pass).await;
-    let step = found.as_ref().err().map_or(Step::Existence, step_of);
+    let step = found.as_ref().err().map_or(PullStep::Existence, step_of);
     let (digest, stale) = trail.note(step, began, found, |(digest, stale)| {
         let stale = if *stale { ", an older answer" } else { "" };
         match digest {
@@ -73,24 +73,24 @@ pub(super) async fn walk(
     let selector = digest.clone().map_or_else(|| target.selector.clone(), Selector::Digest);
     let began = Instant::now();
     let top = document(asking, target, &selector, pass).await;
-    let (digest, top) = trail.note(Step::Content, began, top, |(_, top)| {
+    let (digest, top) = trail.note(PullStep::Content, began, top, |(_, top)| {
         format!("{} bytes of {}", top.bytes.len(), top.media_type)
     })?;
     let began = Instant::now();
     let chosen = choose(asking, target, &top, pass).await;
     let (image, alone) =
-        trail.note(Step::Platform, began, chosen, |(image, alone)| match alone {
+        trail.note(PullStep::Platform, began, chosen, |(image, alone)| match alone {
             Some(alone) if image.is_none() => format!("one image alone, for {alone}"),
             _ => format!("made for {}", target.platform),
         })?;
     let image = image.unwrap_or(top);
     let began = Instant::now();
     let whole = blobs(asking, target, &image, pass).await;
-    trail.note(Step::Content, began, whole, |count| {
+    trail.note(PullStep::Content, began, whole, |count| {
         let how = if target.deep { "read, and unaltered" } else { "there, with the right sizes" };
         format!("{count} blobs are {how}")
     })?;
-    Ok(Outcome::Pulls {
+    Ok(HostOutcome::Pulls {
         digest: digest.to_string(),
         expected: None,
         alone: alone.map(|alone| alone.to_string()),
@@ -99,35 +99,35 @@ pub(super) async fn walk(
 }
 
 /// The step at which an outcome breaks.
-fn step_of(stop: &Stop) -> Step {
+fn step_of(stop: &EndedAt) -> PullStep {
     match stop {
-        Outcome::UnknownAuthority(_)
-        | Outcome::WrongName(_)
-        | Outcome::CertificateExpired(_)
-        | Outcome::CertificateEarly(_)
-        | Outcome::ClientCertificate => Step::Trust,
-        Outcome::Unauthorized { .. }
-        | Outcome::TokenDown(_)
-        | Outcome::TokenRefused { .. }
-        | Outcome::TokenOdd(_) => Step::SignIn,
-        Outcome::TokenWithoutAccess { .. } | Outcome::Forbidden(_) => Step::Permission,
-        Outcome::NotFound => Step::Existence,
-        Outcome::RateLimited(_) | Outcome::Failing { .. } => Step::Allowance,
-        Outcome::OddHead(_) | Outcome::ManifestTooLarge(_) | Outcome::ManifestOdd(_) => {
-            Step::Content
-        }
-        _ => Step::Reach,
+        HostOutcome::UnknownAuthority(_)
+        | HostOutcome::WrongName(_)
+        | HostOutcome::CertificateExpired(_)
+        | HostOutcome::CertificateEarly(_)
+        | HostOutcome::ClientCertificate => PullStep::Trust,
+        HostOutcome::Unauthorized { .. }
+        | HostOutcome::TokenDown(_)
+        | HostOutcome::TokenRefused { .. }
+        | HostOutcome::TokenOdd(_) => PullStep::SignIn,
+        HostOutcome::TokenWithoutAccess { .. } | HostOutcome::Forbidden(_) => PullStep::Permission,
+        HostOutcome::NotFound => PullStep::Existence,
+        HostOutcome::RateLimited(_) | HostOutcome::Failing { .. } => PullStep::Allowance,
+        HostOutcome::OddHead(_)
+        | HostOutcome::ManifestTooLarge(_)
+        | HostOutcome::ManifestOdd(_) => PullStep::Content,
+        _ => PullStep::Reach,
     }
 }
 
 /// What the answer to HEAD says: the digest, and whether it is an older one.
 async fn examine(
     asking: &Asking<'_>,
-    head: Answer,
+    head: ProbeAnswer,
     path: &str,
     pass: Option<&str>,
-) -> Result<(Option<Digest>, bool), Stop> {
-    let odd = |text: &str| Outcome::OddHead(text.to_owned());
+) -> Result<(Option<Digest>, bool), EndedAt> {
+    let odd = |text: &str| HostOutcome::OddHead(text.to_owned());
     if !head.status.is_success() {
         let shown = asking.shows_credentials();
         if head.status.is_redirection() {
@@ -147,7 +147,7 @@ async fn examine(
         return Err(odd("its length is 0"));
     }
     if let Some(size) = head.length().filter(|size| *size >= DOCUMENT_LIMIT as u64) {
-        return Err(Outcome::ManifestTooLarge(size));
+        return Err(HostOutcome::ManifestTooLarge(size));
     }
     if kind.is_empty() || kind == "application/json" {
         return Err(odd("it does not say what kind of manifest it is"));
@@ -163,10 +163,10 @@ async fn examine(
 /// Fetches a manifest or an index and looks whether it is what it was asked by.
 async fn document(
     asking: &Asking<'_>,
-    target: &Target<'_>,
+    target: &ProbeTarget<'_>,
     selector: &Selector,
     pass: Option<&str>,
-) -> Result<(Digest, Document), Stop> {
+) -> Result<(Digest, Document), EndedAt> {
     let path = format!("{}/manifests/{selector}", target.repository);
     let answer = asking.send(Method::GET, asking.url(&path), pass).await?;
     if !answer.status.is_success() {
@@ -175,7 +175,7 @@ async fn document(
     }
     let kind = answer.media_type().map(str::to_owned);
     let bytes = answer.read(DOCUMENT_LIMIT - 1).await?;
-    let bytes = bytes.ok_or(Outcome::ManifestTooLarge(DOCUMENT_LIMIT as u64))?;
+    let bytes = bytes.ok_or(HostOutcome::ManifestTooLarge(DOCUMENT_LIMIT as u64))?;
     let digest = match selector {
         Selector::Tag(_) => Digest::of(&bytes),
         Selector::Digest(wanted) => {
@@ -183,13 +183,13 @@ async fn document(
             hasher.update(&bytes);
             let actual = hasher.finish();
             if actual != *wanted {
-                return Err(Outcome::BlobCorrupt(format!("the manifest {wanted} is {actual}")));
+                return Err(HostOutcome::BlobCorrupt(format!("the manifest {wanted} is {actual}")));
             }
             actual
         }
     };
     let document = Document::read(bytes, kind.as_deref())
-        .map_err(|error| Outcome::ManifestOdd(error.to_string()))?;
+        .map_err(|error| HostOutcome::ManifestOdd(error.to_string()))?;
     Ok((digest, document))
 }
 
@@ -197,20 +197,20 @@ async fn document(
 /// alone.
 async fn choose(
     asking: &Asking<'_>,
-    target: &Target<'_>,
+    target: &ProbeTarget<'_>,
     top: &Document,
     pass: Option<&str>,
-) -> Result<(Option<Document>, Option<Platform>), Stop> {
+) -> Result<(Option<Document>, Option<Platform>), EndedAt> {
     match &top.kind {
-        Kind::Index(_) => {
+        ManifestShape::Index(_) => {
             let mut left = LOOKED_INTO;
             let mut present = Vec::new();
             match within(asking, target, top, pass, &mut left, &mut present).await? {
                 Some(image) => runs(&image).map(|()| (Some(image), None)),
-                None => Err(Outcome::PlatformMissing(present)),
+                None => Err(HostOutcome::PlatformMissing(present)),
             }
         }
-        Kind::Manifest { config, .. } => {
+        ManifestShape::Manifest { config, .. } => {
             runs(top)?;
             Ok((None, platform_of(asking, target, config, pass).await?))
         }
@@ -222,12 +222,12 @@ async fn choose(
 /// instead is added to `present`.
 fn within<'w>(
     asking: &'w Asking<'_>,
-    target: &'w Target<'_>,
+    target: &'w ProbeTarget<'_>,
     index: &'w Document,
     pass: Option<&'w str>,
     left: &'w mut usize,
     present: &'w mut Vec<String>,
-) -> BoxFuture<'w, Result<Option<Document>, Stop>> {
+) -> BoxFuture<'w, Result<Option<Document>, EndedAt>> {
     Box::pin(async move {
         let others = index.children().iter().filter_map(Descriptor::platform);
         let others = others.filter(|one| !one.is_unknown() && one.suits(target.platform).is_none());
@@ -239,21 +239,23 @@ fn within<'w>(
             let selector = Selector::Digest(child.digest.clone());
             let found = match document(asking, target, &selector, pass).await {
                 Ok((_, found)) => found,
-                Err(Outcome::NotFound) => {
-                    missing.get_or_insert(Outcome::ChildMissing(child.digest.to_string()));
+                Err(HostOutcome::NotFound) => {
+                    missing.get_or_insert(HostOutcome::ChildMissing(child.digest.to_string()));
                     continue;
                 }
                 Err(stop) => return Err(stop),
             };
             match &found.kind {
-                Kind::Index(_) => {
+                ManifestShape::Index(_) => {
                     let inner = within(asking, target, &found, pass, left, present).await?;
                     if inner.is_some() {
                         return Ok(inner);
                     }
                 }
-                Kind::Manifest { .. } if child.platform().is_some() => return Ok(Some(found)),
-                Kind::Manifest { config, .. } => {
+                ManifestShape::Manifest { .. } if child.platform().is_some() => {
+                    return Ok(Some(found));
+                }
+                ManifestShape::Manifest { config, .. } => {
                     match platform_of(asking, target, config, pass).await? {
                         Some(its) if its.suits(target.platform).is_some() => {
                             return Ok(Some(found));
@@ -272,38 +274,38 @@ fn within<'w>(
 /// For what an image is made, by its configuration. None: it does not say.
 async fn platform_of(
     asking: &Asking<'_>,
-    target: &Target<'_>,
+    target: &ProbeTarget<'_>,
     config: &Descriptor,
     pass: Option<&str>,
-) -> Result<Option<Platform>, Stop> {
+) -> Result<Option<Platform>, EndedAt> {
     if config.size > CONFIG_LIMIT as u64 {
         return Ok(None);
     }
     let path = format!("{}/blobs/{}", target.repository, config.digest);
     let answer = asking.send(Method::GET, asking.url(&path), pass).await?;
     if answer.status == StatusCode::NOT_FOUND {
-        return Err(Outcome::BlobMissing(config.digest.to_string()));
+        return Err(HostOutcome::BlobMissing(config.digest.to_string()));
     }
     let bytes = answer.read(CONFIG_LIMIT).await?.unwrap_or_default();
     Ok(ImageConfig::read(&bytes).ok().and_then(|config| config.platform()))
 }
 
 /// Whether a runtime can run it at all.
-fn runs(image: &Document) -> Result<(), Stop> {
+fn runs(image: &Document) -> Result<(), EndedAt> {
     let kind = image.config().map(|config| config.media_type.as_str()).unwrap_or_default();
     if CONFIGS.contains(&kind) {
         return Ok(());
     }
-    Err(Outcome::NoImage(format!("its configuration is of the type {kind}")))
+    Err(HostOutcome::NoImage(format!("its configuration is of the type {kind}")))
 }
 
 /// Looks for all blobs of an image. Gives how many there are.
 async fn blobs(
     asking: &Asking<'_>,
-    target: &Target<'_>,
+    target: &ProbeTarget<'_>,
     image: &Document,
     pass: Option<&str>,
-) -> Result<usize, Stop> {
+) -> Result<usize, EndedAt> {
     let all: Vec<&Descriptor> = image.blobs().take(BLOBS).collect();
     let count = all.len();
     let looked = all.into_iter().map(|blob| blob_is_there(asking, target, blob, pass));
@@ -316,15 +318,15 @@ async fn blobs(
 
 async fn blob_is_there(
     asking: &Asking<'_>,
-    target: &Target<'_>,
+    target: &ProbeTarget<'_>,
     blob: &Descriptor,
     pass: Option<&str>,
-) -> Result<(), Stop> {
+) -> Result<(), EndedAt> {
     let path = format!("{}/blobs/{}", target.repository, blob.digest);
     let method = if target.deep { Method::GET } else { Method::HEAD };
     let mut answer = asking.send(method, asking.url(&path), pass).await?;
     match answer.status {
-        StatusCode::NOT_FOUND => return Err(Outcome::BlobMissing(blob.digest.to_string())),
+        StatusCode::NOT_FOUND => return Err(HostOutcome::BlobMissing(blob.digest.to_string())),
         status if !status.is_success() => {
             let shown = asking.shows_credentials();
             return Err(asking.refusal(answer, asking.url(&path), pass, shown).await);
@@ -333,7 +335,7 @@ async fn blob_is_there(
     }
     if let Some(length) = answer.length().filter(|length| *length != blob.size) {
         let text = format!("{} has {length} bytes, not {}", blob.digest, blob.size);
-        return Err(Outcome::BlobLength(text));
+        return Err(HostOutcome::BlobLength(text));
     }
     if !target.deep {
         return Ok(());
@@ -347,14 +349,14 @@ async fn blob_is_there(
                 hasher.update(&chunk);
             }
             Ok(None) => break,
-            Err(error) if error.is_timeout() => return Err(Outcome::Stalled),
+            Err(error) if error.is_timeout() => return Err(HostOutcome::Stalled),
             Err(_) => {
                 let text = format!("after {received} of {} bytes of {}", blob.size, blob.digest);
-                return Err(Outcome::StreamCut(text));
+                return Err(HostOutcome::StreamCut(text));
             }
         }
         if received > blob.size {
-            return Err(Outcome::BlobLength(format!(
+            return Err(HostOutcome::BlobLength(format!(
                 "{} is longer than {}",
                 blob.digest, blob.size
             )));
@@ -362,7 +364,7 @@ async fn blob_is_there(
     }
     let actual = hasher.finish();
     if actual != blob.digest {
-        return Err(Outcome::BlobCorrupt(format!("{} is {actual}", blob.digest)));
+        return Err(HostOutcome::BlobCorrupt(format!("{} is {actual}", blob.digest)));
     }
     Ok(())
 }

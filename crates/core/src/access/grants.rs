@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use super::{Action, Line, Who};
+use super::{Action, ConfigLine, Who};
 use crate::name::RepositoryName;
 use crate::nearest::nearest;
 use crate::pattern::{Pattern, PatternError, PatternSet};
@@ -11,7 +11,7 @@ use crate::shown::cut;
 /// Patterns of repositories, each with the line where it stands.
 #[derive(Debug, Clone, Default)]
 pub struct Patterns {
-    all: Vec<(Pattern, Line)>,
+    all: Vec<(Pattern, ConfigLine)>,
     set: PatternSet,
 }
 
@@ -24,13 +24,13 @@ impl PartialEq for Patterns {
 
 impl Patterns {
     /// Compiles them.
-    pub fn new(all: Vec<(Pattern, Line)>) -> Result<Self, PatternError> {
+    pub fn new(all: Vec<(Pattern, ConfigLine)>) -> Result<Self, PatternError> {
         let set = PatternSet::new(all.iter().map(|(pattern, _)| pattern))?;
         Ok(Self { all, set })
     }
 
     /// The first that covers a repository.
-    pub fn covers(&self, repository: &str) -> Option<(&Pattern, &Line)> {
+    pub fn covers(&self, repository: &str) -> Option<(&Pattern, &ConfigLine)> {
         let at = self.set.first_match(repository)?;
         self.all.get(at).map(|(pattern, line)| (pattern, line))
     }
@@ -46,7 +46,7 @@ impl Patterns {
     }
 
     /// The line of the first. None: there are none.
-    pub fn line(&self) -> Option<&Line> {
+    pub fn line(&self) -> Option<&ConfigLine> {
         self.all.first().map(|(_, line)| line)
     }
 }
@@ -61,7 +61,7 @@ pub struct Permits {
     /// What it may remove from.
     pub delete: Patterns,
     /// Where it is declared.
-    pub line: Line,
+    pub line: ConfigLine,
 }
 
 /// By what they permit, wherever that is declared.
@@ -74,7 +74,7 @@ impl PartialEq for Permits {
 
 impl Permits {
     /// The pattern that lets it do something.
-    pub fn allows(&self, action: Action, repository: &str) -> Option<(&Pattern, &Line)> {
+    pub fn allows(&self, action: Action, repository: &str) -> Option<(&Pattern, &ConfigLine)> {
         match action {
             Action::Pull => self.pull.covers(repository).or_else(|| self.push.covers(repository)),
             Action::Push => self.push.covers(repository),
@@ -119,7 +119,7 @@ pub struct Decision {
     /// The pattern that says so. None: none does.
     pub pattern: Option<String>,
     /// The line of that pattern, or where the grants stand that lack one. None: nothing is declared.
-    pub line: Option<Line>,
+    pub line: Option<ConfigLine>,
     /// What the decision is about, in words: "the pull grants of the cluster turbine-hall".
     pub grants: String,
 }
@@ -265,7 +265,7 @@ mod tests {
     use super::*;
 
     fn patterns(line: usize, texts: &[&str]) -> Patterns {
-        let line = Line { file: "larder.toml".into(), number: line };
+        let line = ConfigLine { file: "larder.toml".into(), number: line };
         let all = texts.iter().map(|text| (text.parse().unwrap(), line.clone()));
         Patterns::new(all.collect()).unwrap()
     }
@@ -273,7 +273,12 @@ mod tests {
     fn permits(line: usize, pull: &[&str], push: &[&str]) -> Permits {
         let delete = patterns(0, &[]);
         let (pull, push) = (patterns(line + 1, pull), patterns(line + 2, push));
-        Permits { pull, push, delete, line: Line { file: "larder.toml".into(), number: line } }
+        Permits {
+            pull,
+            push,
+            delete,
+            line: ConfigLine { file: "larder.toml".into(), number: line },
+        }
     }
 
     fn grants() -> Grants {

@@ -30,11 +30,11 @@ pub struct KeySet {
 #[derive(Debug, Clone)]
 struct PublicKey {
     id: Option<String>,
-    kind: Kind,
+    kind: KeyKind,
 }
 
 #[derive(Debug, Clone)]
-enum Kind {
+enum KeyKind {
     Rsa { n: Vec<u8>, e: Vec<u8> },
     P256(Vec<u8>),
     Ed25519(Vec<u8>),
@@ -42,7 +42,7 @@ enum Kind {
 
 /// What a cluster's tokens must say.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Expected {
+pub struct ExpectedToken {
     /// Who issues them.
     pub issuer: String,
     /// For whom they are meant: us.
@@ -159,7 +159,7 @@ impl KeySet {
     pub fn verify(
         &self,
         token: &str,
-        expected: &Expected,
+        expected: &ExpectedToken,
         now: i64,
     ) -> Result<ServiceAccount, IdentityError> {
         let parts = jwt::split(token).ok_or(IdentityError::Form)?;
@@ -204,7 +204,7 @@ enum Audience {
 }
 
 impl Claims {
-    fn check(self, expected: &Expected, now: i64) -> Result<ServiceAccount, IdentityError> {
+    fn check(self, expected: &ExpectedToken, now: i64) -> Result<ServiceAccount, IdentityError> {
         let found = self.iss.unwrap_or_default();
         if found != expected.issuer {
             let found = cut(&found, 200);
@@ -261,15 +261,15 @@ impl PublicKey {
             text.as_ref().and_then(|text| URL_SAFE_NO_PAD.decode(text).ok())
         };
         let kind = match (raw.kty.as_str(), raw.crv.as_deref()) {
-            ("RSA", None) => Kind::Rsa { n: bytes(&raw.n)?, e: bytes(&raw.e)? },
+            ("RSA", None) => KeyKind::Rsa { n: bytes(&raw.n)?, e: bytes(&raw.e)? },
             ("EC", Some("P-256")) => {
                 let (x, y) = (bytes(&raw.x)?, bytes(&raw.y)?);
                 if x.len() != 32 || y.len() != 32 {
                     return None;
                 }
-                Kind::P256([&[4][..], &x, &y].concat())
+                KeyKind::P256([&[4][..], &x, &y].concat())
             }
-            ("OKP", Some("Ed25519")) => Kind::Ed25519(bytes(&raw.x).filter(|x| x.len() == 32)?),
+            ("OKP", Some("Ed25519")) => KeyKind::Ed25519(bytes(&raw.x).filter(|x| x.len() == 32)?),
             _ => return None,
         };
         if raw.alg.is_some_and(|alg| alg != kind.algorithm()) {
@@ -279,7 +279,7 @@ impl PublicKey {
     }
 }
 
-impl Kind {
+impl KeyKind {
     fn algorithm(&self) -> &'static str {
         match self {
             Self::Rsa { .. } => "RS256",
@@ -385,8 +385,11 @@ mod tests {
         }
     }
 
-    fn expected() -> Expected {
-        Expected { issuer: "https://cluster.example".into(), audience: "larder.example".into() }
+    fn expected() -> ExpectedToken {
+        ExpectedToken {
+            issuer: "https://cluster.example".into(),
+            audience: "larder.example".into(),
+        }
     }
 
     fn claims() -> Value {

@@ -18,12 +18,12 @@ pub struct Rate {
 /// What accounts have left. An account of which nothing is kept has all.
 #[derive(Debug, Default)]
 pub struct Taken {
-    accounts: HashMap<Box<str>, Left>,
+    accounts: HashMap<Box<str>, RateLeft>,
 }
 
 /// What is left, each number times the span: what grows back in a millisecond is then a whole number.
 #[derive(Debug, Clone, Copy)]
-struct Left {
+struct RateLeft {
     requests: i128,
     bytes: i128,
     /// Milliseconds.
@@ -36,19 +36,19 @@ impl Rate {
         i128::from(most.unwrap_or(0)).saturating_mul(self.per.into())
     }
 
-    fn full(self, now: i64) -> Left {
-        Left { requests: self.whole(self.requests), bytes: self.whole(self.bytes), at: now }
+    fn full(self, now: i64) -> RateLeft {
+        RateLeft { requests: self.whole(self.requests), bytes: self.whole(self.bytes), at: now }
     }
 
     /// What is left by now. A clock that went back gives nothing and takes nothing.
-    fn grown(self, left: Left, now: i64) -> Left {
+    fn grown(self, left: RateLeft, now: i64) -> RateLeft {
         let passed = i128::from(now.saturating_sub(left.at).max(0));
         let grow = |left: i128, most: Option<u64>| {
             let back = passed.saturating_mul(most.unwrap_or(0).into());
             left.saturating_add(back).min(self.whole(most))
         };
         let (requests, bytes) = (grow(left.requests, self.requests), grow(left.bytes, self.bytes));
-        Left { requests, bytes, at: now }
+        RateLeft { requests, bytes, at: now }
     }
 }
 
@@ -72,7 +72,7 @@ impl Taken {
         });
         let wait = wait.max();
         let taken = if wait.is_none() && rate.requests.is_some() { one } else { 0 };
-        let left = Left { requests: left.requests.saturating_sub(taken), ..left };
+        let left = RateLeft { requests: left.requests.saturating_sub(taken), ..left };
         self.keep(account, left);
         wait.map_or(Ok(()), |wait| Err(Duration::from_millis(wait)))
     }
@@ -85,7 +85,7 @@ impl Taken {
         let left = self.accounts.get(account).map_or(rate.full(now), |left| rate.grown(*left, now));
         let taken = i128::from(bytes).saturating_mul(rate.per.into());
         let bytes = left.bytes.saturating_sub(taken);
-        self.keep(account, Left { bytes, ..left });
+        self.keep(account, RateLeft { bytes, ..left });
     }
 
     /// What is kept of accounts that have no bound any more goes.
@@ -93,7 +93,7 @@ impl Taken {
         self.accounts.retain(|account, _| bounded(account));
     }
 
-    fn keep(&mut self, account: &str, left: Left) {
+    fn keep(&mut self, account: &str, left: RateLeft) {
         match self.accounts.get_mut(account) {
             Some(kept) => *kept = left,
             None => {

@@ -41,7 +41,7 @@ pub struct Claims {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ends: Option<i64>,
     /// What it is good for.
-    pub access: Vec<Access>,
+    pub access: Vec<TokenAccess>,
 }
 
 /// By what somebody signed in.
@@ -65,7 +65,7 @@ impl fmt::Display for By {
 
 /// One line of a token's access.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Access {
+pub struct TokenAccess {
     /// `repository` or `registry`.
     pub r#type: String,
     /// The repository, or `catalog`.
@@ -111,7 +111,7 @@ impl Signer {
         who: &Who,
         by: Option<By>,
         ends: Option<i64>,
-        access: Vec<Access>,
+        access: Vec<TokenAccess>,
         now: i64,
         name: String,
     ) -> (String, i64) {
@@ -202,7 +202,7 @@ impl Claims {
     }
 }
 
-impl Access {
+impl TokenAccess {
     /// Actions on a repository.
     pub fn repository(name: &RepositoryName, actions: &[Action]) -> Self {
         Self {
@@ -230,7 +230,7 @@ mod tests {
 
     fn token(signer: &Signer) -> String {
         let name = "vendor/kettle".parse().unwrap();
-        let access = vec![Access::repository(&name, &[Action::Pull])];
+        let access = vec![TokenAccess::repository(&name, &[Action::Pull])];
         let by = Some(By::Key("0123abcd".into()));
         let who = Who::cluster("turbine-hall", Some("scada"));
         signer.issue(&who, by, Some(NOW + LIFE), access, NOW, "x".into()).0

@@ -25,7 +25,7 @@ pub struct Belief {
 
 /// What may be done with a belief.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Trust {
+pub enum BeliefTrust {
     /// Serve it; until this time, in milliseconds since 1970.
     Until(i64),
     /// Ask the upstream; serve it should that fail or take too long.
@@ -37,16 +37,16 @@ pub enum Trust {
 impl Belief {
     /// What may be done with it now. A clock that was set back makes it fresh at most for as long as
     /// one just confirmed would be.
-    pub fn trust(&self, terms: Terms, now: i64) -> Trust {
+    pub fn trust(&self, terms: Terms, now: i64) -> BeliefTrust {
         let span = |span: Duration| i64::try_from(span.as_millis()).unwrap_or(i64::MAX);
         let confirmed = self.confirmed.min(now);
         let until = confirmed.saturating_add(span(terms.recheck));
         if now < until {
-            Trust::Until(until)
+            BeliefTrust::Until(until)
         } else if now < until.max(confirmed.saturating_add(span(terms.stale))) {
-            Trust::Ask
+            BeliefTrust::Ask
         } else {
-            Trust::TooOld
+            BeliefTrust::TooOld
         }
     }
 }
@@ -59,14 +59,14 @@ mod tests {
     fn belief_fades() {
         let terms = Terms { recheck: Duration::from_secs(900), stale: Duration::from_secs(86_400) };
         let belief = Belief { digest: Digest::of(b"x"), confirmed: 1_000_000 };
-        assert_eq!(belief.trust(terms, 1_000_000), Trust::Until(1_900_000));
-        assert_eq!(belief.trust(terms, 1_899_999), Trust::Until(1_900_000));
-        assert_eq!(belief.trust(terms, 1_900_000), Trust::Ask);
-        assert_eq!(belief.trust(terms, 87_399_999), Trust::Ask);
-        assert_eq!(belief.trust(terms, 87_400_000), Trust::TooOld);
+        assert_eq!(belief.trust(terms, 1_000_000), BeliefTrust::Until(1_900_000));
+        assert_eq!(belief.trust(terms, 1_899_999), BeliefTrust::Until(1_900_000));
+        assert_eq!(belief.trust(terms, 1_900_000), BeliefTrust::Ask);
+        assert_eq!(belief.trust(terms, 87_399_999), BeliefTrust::Ask);
+        assert_eq!(belief.trust(terms, 87_400_000), BeliefTrust::TooOld);
         let back = belief.trust(terms, 500_000);
-        assert_eq!(back, Trust::Until(1_400_000), "the clock was set back");
+        assert_eq!(back, BeliefTrust::Until(1_400_000), "the clock was set back");
         let never = Terms { recheck: Duration::ZERO, stale: Duration::ZERO };
-        assert_eq!(belief.trust(never, 1_000_000), Trust::TooOld);
+        assert_eq!(belief.trust(never, 1_000_000), BeliefTrust::TooOld);
     }
 }

@@ -33,7 +33,7 @@ pub struct Keeping {
 
 /// Why something goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Why {
+pub enum EvictReason {
     /// Nobody has pulled it for the time that it is kept.
     Unpulled,
     /// There is too much, and this was not pulled for longest.
@@ -46,7 +46,7 @@ pub struct Going<'k> {
     /// What.
     pub what: &'k Kept,
     /// Why.
-    pub why: Why,
+    pub why: EvictReason,
 }
 
 /// What was asked for so short a time ago may just be on its way to a node, in milliseconds.
@@ -87,14 +87,14 @@ impl Keeping {
         for what in candidates.iter().filter(|what| !fits(what)) {
             excess = excess.saturating_sub(what.bytes);
             if what.last.saturating_add(IN_USE) <= now {
-                going.push(Going { what, why: Why::Room });
+                going.push(Going { what, why: EvictReason::Room });
             }
         }
         for what in candidates.into_iter().filter(|what| fits(what)) {
             let why = if self.expires(what).is_some_and(|end| end <= now) {
-                Why::Unpulled
+                EvictReason::Unpulled
             } else if excess > 0 && what.last.saturating_add(IN_USE) <= now {
-                Why::Room
+                EvictReason::Room
             } else {
                 break;
             };
@@ -133,12 +133,12 @@ mod tests {
             kept("library/ashlog", "1", 2 * DAY, 100),
             kept("library/pipe", "1", 20 * DAY, 100),
         ];
-        let going = |excess| -> Vec<(&str, Why)> {
+        let going = |excess| -> Vec<(&str, EvictReason)> {
             let going = keeping.going(&all, None, excess, 20 * DAY + 1000);
             going.iter().map(|one| (one.what.repository.as_str(), one.why)).collect()
         };
-        let ashlog = ("bazaar/library/ashlog", Why::Unpulled);
-        let kettle = ("bazaar/library/kettle", Why::Room);
+        let ashlog = ("bazaar/library/ashlog", EvictReason::Unpulled);
+        let kettle = ("bazaar/library/kettle", EvictReason::Room);
         assert_eq!(going(0), [ashlog]);
         assert_eq!(going(100), [ashlog]);
         assert_eq!(going(101), [ashlog, kettle]);

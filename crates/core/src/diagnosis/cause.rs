@@ -4,7 +4,7 @@ use crate::reference::Malformed;
 
 /// A step of a pull, in its order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Step {
+pub enum PullStep {
     /// What the reference says.
     Name,
     /// Whether it is allowed, by rules and grants.
@@ -31,7 +31,7 @@ pub enum Step {
     Node,
 }
 
-impl Step {
+impl PullStep {
     /// All, in their order.
     pub const ALL: [Self; 12] = [
         Self::Name,
@@ -85,8 +85,8 @@ macro_rules! causes {
             }
 
             /// The step at which it breaks.
-            pub fn step(self) -> Step {
-                match self { $(Self::$name => Step::$step,)* }
+            pub fn step(self) -> PullStep {
+                match self { $(Self::$name => PullStep::$step,)* }
             }
 
             /// What is so, in a few words without names.

@@ -8,8 +8,8 @@ mod sign_in;
 mod weigh;
 
 use super::describe::{quoted, span};
-use super::evidence::{Access, Evidence, Name, Nodes, Outcome, Policy, Through, Visit};
-use super::{Cause, Confidence, Finding, Remedy, Step, Verdict};
+use super::evidence::{ContentAccess, Evidence, HostOutcome, Name, Nodes, Policy, Through, Visit};
+use super::{Cause, Confidence, Finding, PullStep, Remedy, Verdict};
 use crate::reference::Malformed;
 use Confidence::{Certain, Likely, Possible};
 use access::{absent, denied, forbidden, without_access};
@@ -19,18 +19,18 @@ use sign_in::sign_in;
 use weigh::weigh;
 
 /// A cause before it is put into words: the sentence, and what to do.
-struct Found {
+struct FoundCause {
     cause: Cause,
     confidence: Confidence,
     told: String,
     remedies: Vec<Remedy>,
 }
 
-fn found(cause: Cause, confidence: Confidence, told: impl Into<String>) -> Found {
-    Found { cause, confidence, told: told.into(), remedies: Vec::new() }
+fn found(cause: Cause, confidence: Confidence, told: impl Into<String>) -> FoundCause {
+    FoundCause { cause, confidence, told: told.into(), remedies: Vec::new() }
 }
 
-impl Found {
+impl FoundCause {
     fn say(mut self, text: impl Into<String>) -> Self {
         self.remedies.push(Remedy::say(text));
         self
@@ -44,7 +44,9 @@ impl Found {
     /// How the image gets into the larder, where there is a name to get it by.
     fn wanted(self, e: &Evidence) -> Self {
         match (&e.record, &e.origin) {
-            (Some(record), _) if record.at_upstream && record.access != Access::There => self,
+            (Some(record), _) if record.at_upstream && record.access != ContentAccess::There => {
+                self
+            }
             (_, Some(origin)) => self.run("bring it in", format!("larder intake add {origin}")),
             (_, None) => self,
         }
@@ -75,7 +77,7 @@ fn both_ways(e: &Evidence, straight: Verdict) -> Verdict {
             let refused = Evidence { policy: Some(policy.clone()), ..e.clone() };
             odd.extend(access::denied(&refused).map(|answer| {
                 let told = format!("a node that is led through the larder: {}", answer.told);
-                finish(e, None, Found { told, ..answer }.at_most(Possible))
+                finish(e, None, FoundCause { told, ..answer }.at_most(Possible))
             }));
             Verdict::Succeeds(odd)
         }
@@ -93,8 +95,8 @@ fn by_asking(e: &Evidence) -> Verdict {
     for visit in &e.visits {
         match &visit.outcome {
             None => unknown.push(format!("what {} answers", visit.host)),
-            Some(Outcome::Pulls { .. }) if !unknown.is_empty() => return undecided(unknown),
-            Some(Outcome::Pulls { digest, expected, alone, stale }) => {
+            Some(HostOutcome::Pulls { .. }) if !unknown.is_empty() => return undecided(unknown),
+            Some(HostOutcome::Pulls { digest, expected, alone, stale }) => {
                 return pulls(
                     e,
                     visit,
@@ -119,14 +121,14 @@ fn by_asking(e: &Evidence) -> Verdict {
 
 /// What a runtime does not go on from to the next host (measured: wrong bytes, answers that are no
 /// answers, silence).
-fn is_final(outcome: &Outcome) -> bool {
+fn is_final(outcome: &HostOutcome) -> bool {
     matches!(
         outcome,
-        Outcome::BlobCorrupt(_)
-            | Outcome::BlobLength(_)
-            | Outcome::OddHead(_)
-            | Outcome::Stalled
-            | Outcome::ManifestTooLarge(_)
+        HostOutcome::BlobCorrupt(_)
+            | HostOutcome::BlobLength(_)
+            | HostOutcome::OddHead(_)
+            | HostOutcome::Stalled
+            | HostOutcome::ManifestTooLarge(_)
     )
 }
 
@@ -137,12 +139,12 @@ fn deciding(visits: &[Visit]) -> Option<&Visit> {
     let outcome = |visit: &&Visit| visit.outcome.as_ref().is_some_and(is_final);
     known()
         .find(outcome)
-        .or_else(|| known().find(|visit| visit.outcome != Some(Outcome::NotFound)))
+        .or_else(|| known().find(|visit| visit.outcome != Some(HostOutcome::NotFound)))
         .or_else(|| known().find(|visit| visit.ours))
         .or_else(|| known().next())
 }
 
-fn fails(e: &Evidence, visit: Option<&Visit>, found: Found) -> Verdict {
+fn fails(e: &Evidence, visit: Option<&Visit>, found: FoundCause) -> Verdict {
     Verdict::Fails(finish(e, visit, found))
 }
 
@@ -150,14 +152,14 @@ fn undecided(missing: Vec<String>) -> Verdict {
     Verdict::Undecided(missing)
 }
 
-fn finish(e: &Evidence, visit: Option<&Visit>, found: Found) -> Finding {
-    let Found { cause, confidence, told, remedies } = found;
+fn finish(e: &Evidence, visit: Option<&Visit>, found: FoundCause) -> Finding {
+    let FoundCause { cause, confidence, told, remedies } = found;
     let mut ruled_out = Vec::new();
-    for step in Step::ALL.into_iter().filter(|step| *step < cause.step()) {
+    for step in PullStep::ALL.into_iter().filter(|step| *step < cause.step()) {
         let holds = match step {
-            Step::Name => matches!(e.name, Some(Name::Reads { .. })),
-            Step::Policy => e.policy == Some(Policy::Allows),
-            Step::Route => matches!(&e.nodes, Some(Nodes::Read(_) | Nodes::None)),
+            PullStep::Name => matches!(e.name, Some(Name::Reads { .. })),
+            PullStep::Policy => e.policy == Some(Policy::Allows),
+            PullStep::Route => matches!(&e.nodes, Some(Nodes::Read(_) | Nodes::None)),
             // A host that answered at a later step was reached, believed and let in before.
             _ => visit.is_some_and(|visit| visit.outcome.is_some()),
         };
@@ -168,7 +170,7 @@ fn finish(e: &Evidence, visit: Option<&Visit>, found: Found) -> Finding {
     Finding { cause, confidence, told, ruled_out, remedies, or: Vec::new() }
 }
 
-fn malformed_name(malformed: &Malformed) -> Found {
+fn malformed_name(malformed: &Malformed) -> FoundCause {
     let cause = Cause::of_name(malformed);
     let told = format!("no node can read the reference: {}", malformed.reason);
     let answer = found(cause, Certain, told);
@@ -188,7 +190,7 @@ fn pulls(
     e: &Evidence,
     visit: &Visit,
     (digest, expected, alone, stale): (&String, Option<&String>, Option<&String>, bool),
-    skipped: Vec<Found>,
+    skipped: Vec<FoundCause>,
 ) -> Verdict {
     if let Some(image) = alone {
         let Some(node) = &e.platform else {
@@ -248,22 +250,22 @@ fn pulls(
     Verdict::Succeeds(odd.into_iter().map(|one| finish(e, Some(visit), one)).collect())
 }
 
-fn mirror_skipped(visit: &Visit, outcome: &Outcome) -> Found {
+fn mirror_skipped(visit: &Visit, outcome: &HostOutcome) -> FoundCause {
     let host = &visit.host;
     let told = format!("the mirror {host} is skipped in silence: {}", outcome.described());
     let answer = found(Cause::MirrorSkipped, Certain, told);
     match outcome {
-        Outcome::Unauthorized { .. } | Outcome::TokenRefused { .. } => answer
+        HostOutcome::Unauthorized { .. } | HostOutcome::TokenRefused { .. } => answer
             .say("a mirror that answers 401 is also shown the pull secrets of upstreams; it must answer 403 or serve"),
-        Outcome::Forbidden(_) => {
+        HostOutcome::Forbidden(_) => {
             answer.run("see why it refuses", "larder log --kind refused")
         }
-        Outcome::NotFound => answer.say("the mirror does not have it; is this upstream behind it at all?"),
+        HostOutcome::NotFound => answer.say("the mirror does not have it; is this upstream behind it at all?"),
         _ => answer.say("mend the mirror; the node's journal tells of it at debug level only"),
     }
 }
 
-fn not_read(why: &str) -> Found {
+fn not_read(why: &str) -> FoundCause {
     found(
         Cause::MirrorNotRead,
         Certain,
@@ -273,7 +275,7 @@ fn not_read(why: &str) -> Found {
     .run("see what the runtime would read", "larder check --nodes NODES")
 }
 
-fn dropped(why: &str) -> Found {
+fn dropped(why: &str) -> FoundCause {
     found(
         Cause::MirrorFile,
         Certain,
@@ -284,7 +286,7 @@ fn dropped(why: &str) -> Found {
 }
 
 /// A fault of the mirror files is what leads a node to a host that it cannot use.
-fn led_astray(e: &Evidence, visit: &Visit, answer: Found) -> Found {
+fn led_astray(e: &Evidence, visit: &Visit, answer: FoundCause) -> FoundCause {
     if visit.ours || visit.mirror {
         return answer;
     }
@@ -299,10 +301,10 @@ fn led_astray(e: &Evidence, visit: &Visit, answer: Found) -> Found {
 }
 
 /// A short name that the node and the larder read differently.
-fn short_name(e: &Evidence, answer: Found) -> Found {
+fn short_name(e: &Evidence, answer: FoundCause) -> FoundCause {
     let Some(Name::Reads { node, here: Some(here) }) = &e.name else { return answer };
     let confidence = match &e.record {
-        Some(record) if record.access == Access::There => Certain,
+        Some(record) if record.access == ContentAccess::There => Certain,
         Some(_) => return answer,
         None => Likely,
     };
@@ -316,27 +318,27 @@ fn short_name(e: &Evidence, answer: Found) -> Found {
 }
 
 /// What is wrong where a host was asked and did not let the image be pulled.
-fn at_host(e: &Evidence, visit: &Visit, outcome: &Outcome) -> Found {
+fn at_host(e: &Evidence, visit: &Visit, outcome: &HostOutcome) -> FoundCause {
     let host = &visit.host;
     match outcome {
-        Outcome::Pulls { .. } => found(Cause::OddHead, Possible, "it can be pulled"),
-        Outcome::Unauthorized { shown, said } => sign_in(e, visit, *shown, said.as_ref()),
-        Outcome::TokenRefused { status: 400..=404, shown, said } => {
+        HostOutcome::Pulls { .. } => found(Cause::OddHead, Possible, "it can be pulled"),
+        HostOutcome::Unauthorized { shown, said } => sign_in(e, visit, *shown, said.as_ref()),
+        HostOutcome::TokenRefused { status: 400..=404, shown, said } => {
             sign_in(e, visit, *shown, said.as_ref())
         }
-        Outcome::TokenRefused { status, said, .. } => found(
+        HostOutcome::TokenRefused { status, said, .. } => found(
             Cause::TokenRefused,
             Certain,
             format!("the token service of {host} answers {status}{}", quoted(said.as_ref())),
         )
         .say("try again later; its operator has to look into it"),
-        Outcome::TokenWithoutAccess { shown, said } => {
+        HostOutcome::TokenWithoutAccess { shown, said } => {
             without_access(e, visit, *shown, said.as_ref())
         }
-        Outcome::Forbidden(said) => forbidden(e, visit, said.as_ref()),
-        Outcome::NotFound => absent(e, visit),
-        Outcome::RateLimited(again) => limited(e, host, *again),
-        Outcome::Failing { status, said } => {
+        HostOutcome::Forbidden(said) => forbidden(e, visit, said.as_ref()),
+        HostOutcome::NotFound => absent(e, visit),
+        HostOutcome::RateLimited(again) => limited(e, host, *again),
+        HostOutcome::Failing { status, said } => {
             let said = quoted(said.as_ref());
             match visit.ours && matches!(status, 502..=504) {
                 true => found(
@@ -357,7 +359,7 @@ fn at_host(e: &Evidence, visit: &Visit, outcome: &Outcome) -> Found {
     }
 }
 
-fn limited(e: &Evidence, host: &str, again: Option<u64>) -> Found {
+fn limited(e: &Evidence, host: &str, again: Option<u64>) -> FoundCause {
     let when = again.map_or_else(
         || "it does not say until when".to_owned(),
         |seconds| format!("it may be asked again in {}", span(seconds)),

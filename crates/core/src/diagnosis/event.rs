@@ -4,11 +4,11 @@
 mod refusal;
 mod wording;
 
-use super::{Cause, Step};
-use crate::nodes::Line;
+use super::{Cause, PullStep};
+use crate::nodes::RuntimeSeries;
 
 pub use refusal::refusal;
-pub use wording::Said;
+pub use wording::WordingFit;
 
 /// The longest text that is read, in bytes.
 const LIMIT: usize = 1024 * 1024;
@@ -19,7 +19,7 @@ const LINES: usize = 20;
 
 /// One failure that a text tells of.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Event {
+pub struct PullEvent {
     /// The image. None: the text does not say.
     pub reference: Option<String>,
     /// The host that was asked. None: the text does not say.
@@ -32,18 +32,18 @@ pub struct Event {
     pub text: String,
 }
 
-impl Event {
+impl PullEvent {
     /// The line of the runtime that words it so. None: several do.
-    pub fn line(&self) -> Option<Line> {
+    pub fn line(&self) -> Option<RuntimeSeries> {
         let says = |words: &str| self.text.contains(words);
         if says("failed to resolve image: ")
             || says("%5BREDACTED%5D")
             || says("fetch failed")
             || says("failed to extract layer (")
         {
-            Some(Line::Two)
+            Some(RuntimeSeries::Two)
         } else if says("pulling from host ") && says(" failed with status code [") {
-            Some(Line::Six)
+            Some(RuntimeSeries::Six)
         } else {
             None
         }
@@ -52,15 +52,15 @@ impl Event {
 
 /// The distinct failures of a text, in their order: a line, several, or a whole description of a pod.
 /// Lines that only say that there was one (`ImagePullBackOff`) count where nothing better is said.
-pub fn read_events(text: &str) -> Vec<Event> {
+pub fn read_events(text: &str) -> Vec<PullEvent> {
     let end = (0..=LIMIT.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
-    let mut events: Vec<Event> = Vec::new();
-    let mut vague: Vec<Event> = Vec::new();
+    let mut events: Vec<PullEvent> = Vec::new();
+    let mut vague: Vec<PullEvent> = Vec::new();
     for message in messages(&text[..end]) {
         let Some(event) = read_message(&message) else { continue };
         let cause = event.cause().map(|it| it.0);
         let list = if cause.is_none() { &mut vague } else { &mut events };
-        let same = |known: &&Event| {
+        let same = |known: &&PullEvent| {
             known.reference == event.reference
                 && known.cause().map(|it| it.0) == cause
                 && known.host == event.host
@@ -70,36 +70,37 @@ pub fn read_events(text: &str) -> Vec<Event> {
         }
     }
     let events = of_one_pull(events);
-    let told = |event: &Event| {
-        let same = |known: &Event| known.reference == event.reference || event.reference.is_none();
+    let told = |event: &PullEvent| {
+        let same =
+            |known: &PullEvent| known.reference == event.reference || event.reference.is_none();
         events.iter().any(same)
     };
-    let untold: Vec<Event> = vague.into_iter().filter(|event| !told(event)).collect();
+    let untold: Vec<PullEvent> = vague.into_iter().filter(|event| !told(event)).collect();
     events.into_iter().chain(untold).collect()
 }
 
 /// A journal has several lines of one pull, and only the last of them names the image: the others serve it. What
 /// hides another failure ("not found", where a mirror could not be asked at all) takes over what they say.
-fn of_one_pull(events: Vec<Event>) -> Vec<Event> {
-    let (named, unnamed): (Vec<Event>, Vec<Event>) =
+fn of_one_pull(events: Vec<PullEvent>) -> Vec<PullEvent> {
+    let (named, unnamed): (Vec<PullEvent>, Vec<PullEvent>) =
         events.into_iter().partition(|event| event.reference.is_some());
     if named.is_empty() {
         return unnamed;
     }
-    let better = |event: &&Event| {
+    let better = |event: &&PullEvent| {
         let step = event.cause().map(|it| it.0.step());
-        matches!(step, Some(Step::Reach | Step::Trust))
+        matches!(step, Some(PullStep::Reach | PullStep::Trust))
     };
-    let file = |event: &Event| event.cause().is_some_and(|it| it.0 == Cause::MirrorFile);
+    let file = |event: &PullEvent| event.cause().is_some_and(|it| it.0 == Cause::MirrorFile);
     let better = unnamed.iter().find(better).cloned();
-    let mut all: Vec<Event> = unnamed.into_iter().filter(file).collect();
+    let mut all: Vec<PullEvent> = unnamed.into_iter().filter(file).collect();
     for event in named {
         let hides = event.cause().is_some_and(|it| it.0 == Cause::AbsentOrHidden);
         let event = match better.as_ref().filter(|_| hides) {
-            Some(better) => Event { reference: event.reference, ..better.clone() },
+            Some(better) => PullEvent { reference: event.reference, ..better.clone() },
             None => event,
         };
-        let known = |one: &Event| {
+        let known = |one: &PullEvent| {
             one.reference == event.reference
                 && one.cause().map(|it| it.0) == event.cause().map(|it| it.0)
         };
@@ -176,7 +177,7 @@ fn is_failure(line: &str) -> bool {
     line.trim_start().starts_with("ctr: ") || SIGNS.iter().any(|sign| line.contains(sign))
 }
 
-fn read_message(message: &str) -> Option<Event> {
+fn read_message(message: &str) -> Option<PullEvent> {
     let text = message.trim().to_owned();
     let named = reference(&text);
     if !is_failure(&text) {
@@ -190,7 +191,7 @@ fn read_message(message: &str) -> Option<Event> {
             return None;
         }
     }
-    Some(Event {
+    Some(PullEvent {
         host: host(&text),
         status: status(&text),
         number: number(&text),

@@ -32,7 +32,7 @@ pub struct Evidence {
     /// The platform of the node. None: it is not known.
     pub platform: Option<String>,
     /// What the cluster's events say. None: none was given.
-    pub event: Option<super::Event>,
+    pub event: Option<super::PullEvent>,
     /// What a larder recorded under the number that the event carries: the cause, in its sentence. None: it carries
     /// none, or nobody looked.
     pub recorded: Option<(super::Cause, String)>,
@@ -109,12 +109,12 @@ pub struct Visit {
     /// Whether it is this larder.
     pub ours: bool,
     /// What came of it. None: it was not tried.
-    pub outcome: Option<Outcome>,
+    pub outcome: Option<HostOutcome>,
 }
 
 /// What came of asking one host.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Outcome {
+pub enum HostOutcome {
     /// All of it can be pulled; what is odd about it.
     Pulls {
         /// The digest that it came to.
@@ -290,12 +290,12 @@ pub struct Record {
     /// The upstream itself was asked: what it does not have cannot be brought in.
     pub at_upstream: bool,
     /// What there is.
-    pub access: Access,
+    pub access: ContentAccess,
 }
 
 /// What somebody who may see all sees.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Access {
+pub enum ContentAccess {
     /// It is there.
     There,
     /// There is no such repository; near names that there are.

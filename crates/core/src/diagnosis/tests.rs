@@ -9,7 +9,7 @@ fn reads() -> Name {
     Name::Reads { node: "larder.example/vendor/x:1".into(), here: None }
 }
 
-fn visit(host: &str, mirror: bool, ours: bool, outcome: Outcome) -> Visit {
+fn visit(host: &str, mirror: bool, ours: bool, outcome: HostOutcome) -> Visit {
     Visit { host: host.into(), mirror, ours, outcome: Some(outcome) }
 }
 
@@ -18,16 +18,16 @@ fn fits(key: Option<KeyState>, agrees: bool) -> Credential {
     Credential::Fits(Secret { from, user: "turbine-hall/scada".into(), agrees, key })
 }
 
-fn record(access: Access) -> Record {
+fn record(access: ContentAccess) -> Record {
     Record { by: "the store".into(), at_upstream: false, access }
 }
 
-fn pulls() -> Outcome {
-    Outcome::Pulls { digest: "sha256:a".into(), expected: None, alone: None, stale: false }
+fn pulls() -> HostOutcome {
+    HostOutcome::Pulls { digest: "sha256:a".into(), expected: None, alone: None, stale: false }
 }
 
 /// Evidence in which everything is known, with what one host answers.
-fn at(ours: bool, outcome: Outcome) -> Evidence {
+fn at(ours: bool, outcome: HostOutcome) -> Evidence {
     Evidence {
         written: "larder.example/vendor/x:1".into(),
         name: Some(reads()),
@@ -35,7 +35,7 @@ fn at(ours: bool, outcome: Outcome) -> Evidence {
         nodes: Some(Nodes::None),
         visits: vec![visit("larder.example", false, ours, outcome)],
         credential: Some(fits(None, true)),
-        record: Some(record(Access::There)),
+        record: Some(record(ContentAccess::There)),
         origin: Some("vendor.example/x:1".into()),
         platform: Some("linux/amd64".into()),
         event: None,
@@ -54,8 +54,9 @@ fn malformed(text: &str) -> Evidence {
 #[test]
 fn only_what_an_upstream_may_have_is_to_be_brought_in() {
     let brings = |at_upstream: bool, origin: Option<&str>| {
-        let mut evidence = at(true, Outcome::NotFound);
-        evidence.record = Some(Record { at_upstream, ..record(Access::NoTag(vec!["2".into()])) });
+        let mut evidence = at(true, HostOutcome::NotFound);
+        evidence.record =
+            Some(Record { at_upstream, ..record(ContentAccess::NoTag(vec!["2".into()])) });
         evidence.origin = origin.map(str::to_owned);
         let Verdict::Fails(finding) = diagnose(&evidence) else { panic!("it fails") };
         assert_eq!(finding.cause, Cause::TagMissing);
@@ -70,7 +71,7 @@ fn only_what_an_upstream_may_have_is_to_be_brought_in() {
 
 /// All rows: evidence, and what must come of it for sure. None: the pull succeeds without a remark.
 fn table() -> Vec<(Evidence, Option<Cause>)> {
-    let unauthorized = |shown| Outcome::Unauthorized { shown, said: None };
+    let unauthorized = |shown| HostOutcome::Unauthorized { shown, said: None };
     let missing = |elsewhere: &[&str]| {
         let elsewhere = elsewhere.iter().map(|name| (*name).to_owned()).collect();
         Some(Credential::Unfit(SecretFault::Missing {
@@ -88,36 +89,36 @@ fn table() -> Vec<(Evidence, Option<Cause>)> {
     let signed = |credential: Option<Credential>, shown: bool| {
         with(at(true, unauthorized(shown)), &|e| e.credential.clone_from(&credential))
     };
-    let gone = |access: Access, outcome: Outcome| {
+    let gone = |access: ContentAccess, outcome: HostOutcome| {
         with(at(true, outcome), &|e| e.record = Some(record(access.clone())))
     };
-    let mirrored = |outcome: Outcome| {
+    let mirrored = |outcome: HostOutcome| {
         with(at(false, pulls()), &|e| {
             e.nodes = Some(Nodes::Read(Vec::new()));
             e.visits.insert(0, visit("mirror.example", true, true, outcome.clone()));
         })
     };
-    let forbidden = |said: &str| Outcome::Forbidden(Some(said.to_owned()));
+    let forbidden = |said: &str| HostOutcome::Forbidden(Some(said.to_owned()));
     let rule = Policy::Rule { reason: "rule `x`: y".into(), line: Some("larder.toml:3".into()) };
     let grant = Policy::Grant { who: "it".into(), repository: "vendor/x".into(), line: None };
     let denied = |policy: &Policy| {
         with(at(true, forbidden("refused")), &|e| e.policy = Some(policy.clone()))
     };
-    let alone = Outcome::Pulls {
+    let alone = HostOutcome::Pulls {
         digest: "sha256:a".into(),
         expected: None,
         alone: Some("linux/arm64".into()),
         stale: false,
     };
-    let moved = Outcome::Pulls {
+    let moved = HostOutcome::Pulls {
         digest: "sha256:a".into(),
         expected: Some("sha256:b".into()),
         alone: None,
         stale: false,
     };
     let stale =
-        Outcome::Pulls { digest: "sha256:a".into(), expected: None, alone: None, stale: true };
-    let token = |shown| Outcome::TokenWithoutAccess { shown, said: None };
+        HostOutcome::Pulls { digest: "sha256:a".into(), expected: None, alone: None, stale: true };
+    let token = |shown| HostOutcome::TokenWithoutAccess { shown, said: None };
     let text = || "x".to_owned();
     let mut rows = vec![
         (malformed("https://bazaar.example/kettle:2"), Some(Cause::Scheme)),
@@ -142,19 +143,22 @@ fn table() -> Vec<(Evidence, Option<Cause>)> {
         (signed(Some(fits(Some(KeyState::Unknown), true)), true), Some(Cause::KeyUnknown)),
         (signed(Some(fits(None, true)), true), Some(Cause::WrongCredential)),
         (
-            gone(Access::NoRepository(vec![text()]), unauthorized(false)),
+            gone(ContentAccess::NoRepository(vec![text()]), unauthorized(false)),
             Some(Cause::RepositoryMissing),
         ),
-        (gone(Access::NoTag(vec![text()]), Outcome::NotFound), Some(Cause::TagMissing)),
-        (gone(Access::NoDigest, Outcome::NotFound), Some(Cause::DigestMissing)),
-        (gone(Access::Removed(text()), Outcome::NotFound), Some(Cause::Removed)),
-        (gone(Access::NotBroughtIn, Outcome::NotFound), Some(Cause::NotBroughtIn)),
-        (gone(Access::NoShelf(vec![]), Outcome::NotFound), Some(Cause::NoShelf)),
-        (gone(Access::OutsideShelf(text()), forbidden("outside")), Some(Cause::OutsideShelf)),
+        (gone(ContentAccess::NoTag(vec![text()]), HostOutcome::NotFound), Some(Cause::TagMissing)),
+        (gone(ContentAccess::NoDigest, HostOutcome::NotFound), Some(Cause::DigestMissing)),
+        (gone(ContentAccess::Removed(text()), HostOutcome::NotFound), Some(Cause::Removed)),
+        (gone(ContentAccess::NotBroughtIn, HostOutcome::NotFound), Some(Cause::NotBroughtIn)),
+        (gone(ContentAccess::NoShelf(vec![]), HostOutcome::NotFound), Some(Cause::NoShelf)),
+        (
+            gone(ContentAccess::OutsideShelf(text()), forbidden("outside")),
+            Some(Cause::OutsideShelf),
+        ),
         (denied(&rule), Some(Cause::RuleDenies)),
         (denied(&grant), Some(Cause::GrantMissing)),
         (at(true, forbidden("x is not known in a way that is believed")), Some(Cause::StrangeNode)),
-        (at(false, Outcome::NotFound), Some(Cause::Forbidden)),
+        (at(false, HostOutcome::NotFound), Some(Cause::Forbidden)),
         (at(false, forbidden("no")), Some(Cause::Forbidden)),
         (at(false, token(true)), Some(Cause::TokenWithoutAccess)),
         (
@@ -164,23 +168,23 @@ fn table() -> Vec<(Evidence, Option<Cause>)> {
         (at(true, alone), Some(Cause::WrongArchitecture)),
         (at(true, moved), Some(Cause::TagMoved)),
         (at(true, stale), Some(Cause::StaleServed)),
-        (at(true, Outcome::Failing { status: 503, said: None }), Some(Cause::UpstreamDown)),
-        (at(false, Outcome::Failing { status: 503, said: None }), Some(Cause::Failing)),
-        (at(false, Outcome::RateLimited(Some(60))), Some(Cause::RateLimited)),
+        (at(true, HostOutcome::Failing { status: 503, said: None }), Some(Cause::UpstreamDown)),
+        (at(false, HostOutcome::Failing { status: 503, said: None }), Some(Cause::Failing)),
+        (at(false, HostOutcome::RateLimited(Some(60))), Some(Cause::RateLimited)),
         (
-            at(false, Outcome::TokenRefused { status: 500, shown: false, said: None }),
+            at(false, HostOutcome::TokenRefused { status: 500, shown: false, said: None }),
             Some(Cause::TokenRefused),
         ),
         (
-            with(at(false, Outcome::UnknownHost), &|e| e.nodes = Some(Nodes::NotRead(text()))),
+            with(at(false, HostOutcome::UnknownHost), &|e| e.nodes = Some(Nodes::NotRead(text()))),
             Some(Cause::MirrorNotRead),
         ),
         (
-            with(at(false, Outcome::UnknownHost), &|e| e.nodes = Some(Nodes::Dropped(text()))),
+            with(at(false, HostOutcome::UnknownHost), &|e| e.nodes = Some(Nodes::Dropped(text()))),
             Some(Cause::MirrorFile),
         ),
         (
-            with(at(false, Outcome::NotFound), &|e| {
+            with(at(false, HostOutcome::NotFound), &|e| {
                 let node = "docker.io/library/x:1".to_owned();
                 e.name = Some(Name::Reads { node, here: Some("bazaar.example/x:1".into()) });
             }),
@@ -190,44 +194,44 @@ fn table() -> Vec<(Evidence, Option<Cause>)> {
     for outcome in [
         unauthorized(false),
         forbidden("no"),
-        Outcome::NotFound,
-        Outcome::Failing { status: 500, said: None },
-        Outcome::Refused(text()),
+        HostOutcome::NotFound,
+        HostOutcome::Failing { status: 500, said: None },
+        HostOutcome::Refused(text()),
     ] {
         rows.push((mirrored(outcome), Some(Cause::MirrorSkipped)));
     }
-    rows.push((mirrored(Outcome::BlobCorrupt(text())), Some(Cause::BlobCorrupt)));
-    rows.push((mirrored(Outcome::Stalled), Some(Cause::Stalled)));
+    rows.push((mirrored(HostOutcome::BlobCorrupt(text())), Some(Cause::BlobCorrupt)));
+    rows.push((mirrored(HostOutcome::Stalled), Some(Cause::Stalled)));
     for (outcome, cause) in [
-        (Outcome::UnknownHost, Cause::UnknownHost),
-        (Outcome::NameService(text()), Cause::NameService),
-        (Outcome::Refused(text()), Cause::Refused),
-        (Outcome::NoAnswer, Cause::NoAnswer),
-        (Outcome::Reset, Cause::Reset),
-        (Outcome::PlainHttp, Cause::PlainHttp),
-        (Outcome::WantsTls, Cause::WantsTls),
-        (Outcome::NotHttp(text()), Cause::NotHttp),
-        (Outcome::CaptivePage(text()), Cause::CaptivePage),
-        (Outcome::Proxy(text()), Cause::Proxy),
-        (Outcome::Stalled, Cause::Stalled),
-        (Outcome::RedirectLoop(text()), Cause::RedirectLoop),
-        (Outcome::UnknownAuthority(text()), Cause::UnknownAuthority),
-        (Outcome::WrongName(text()), Cause::WrongName),
-        (Outcome::CertificateExpired(text()), Cause::CertificateExpired),
-        (Outcome::CertificateEarly(text()), Cause::CertificateEarly),
-        (Outcome::ClientCertificate, Cause::ClientCertificate),
-        (Outcome::TokenDown(text()), Cause::TokenDown),
-        (Outcome::TokenOdd(text()), Cause::TokenOdd),
-        (Outcome::ChildMissing(text()), Cause::ChildMissing),
-        (Outcome::BlobMissing(text()), Cause::BlobMissing),
-        (Outcome::BlobCorrupt(text()), Cause::BlobCorrupt),
-        (Outcome::BlobLength(text()), Cause::BlobLength),
-        (Outcome::StreamCut(text()), Cause::StreamCut),
-        (Outcome::PlatformMissing(vec![text()]), Cause::PlatformMissing),
-        (Outcome::ManifestTooLarge(5_000_000), Cause::ManifestTooLarge),
-        (Outcome::ManifestOdd(text()), Cause::ManifestOdd),
-        (Outcome::NoImage(text()), Cause::NoImage),
-        (Outcome::OddHead(text()), Cause::OddHead),
+        (HostOutcome::UnknownHost, Cause::UnknownHost),
+        (HostOutcome::NameService(text()), Cause::NameService),
+        (HostOutcome::Refused(text()), Cause::Refused),
+        (HostOutcome::NoAnswer, Cause::NoAnswer),
+        (HostOutcome::Reset, Cause::Reset),
+        (HostOutcome::PlainHttp, Cause::PlainHttp),
+        (HostOutcome::WantsTls, Cause::WantsTls),
+        (HostOutcome::NotHttp(text()), Cause::NotHttp),
+        (HostOutcome::CaptivePage(text()), Cause::CaptivePage),
+        (HostOutcome::Proxy(text()), Cause::Proxy),
+        (HostOutcome::Stalled, Cause::Stalled),
+        (HostOutcome::RedirectLoop(text()), Cause::RedirectLoop),
+        (HostOutcome::UnknownAuthority(text()), Cause::UnknownAuthority),
+        (HostOutcome::WrongName(text()), Cause::WrongName),
+        (HostOutcome::CertificateExpired(text()), Cause::CertificateExpired),
+        (HostOutcome::CertificateEarly(text()), Cause::CertificateEarly),
+        (HostOutcome::ClientCertificate, Cause::ClientCertificate),
+        (HostOutcome::TokenDown(text()), Cause::TokenDown),
+        (HostOutcome::TokenOdd(text()), Cause::TokenOdd),
+        (HostOutcome::ChildMissing(text()), Cause::ChildMissing),
+        (HostOutcome::BlobMissing(text()), Cause::BlobMissing),
+        (HostOutcome::BlobCorrupt(text()), Cause::BlobCorrupt),
+        (HostOutcome::BlobLength(text()), Cause::BlobLength),
+        (HostOutcome::StreamCut(text()), Cause::StreamCut),
+        (HostOutcome::PlatformMissing(vec![text()]), Cause::PlatformMissing),
+        (HostOutcome::ManifestTooLarge(5_000_000), Cause::ManifestTooLarge),
+        (HostOutcome::ManifestOdd(text()), Cause::ManifestOdd),
+        (HostOutcome::NoImage(text()), Cause::NoImage),
+        (HostOutcome::OddHead(text()), Cause::OddHead),
     ] {
         rows.push((at(false, outcome), Some(cause)));
     }
@@ -256,7 +260,7 @@ fn each_evidence_has_its_finding() {
     }
     // Every cause but those that are weak by nature has a row.
     let weak = |cause: &Cause| {
-        matches!(cause, Cause::AbsentOrHidden | Cause::Blocked) || cause.step() == Step::Node
+        matches!(cause, Cause::AbsentOrHidden | Cause::Blocked) || cause.step() == PullStep::Node
     };
     let lacking: Vec<_> =
         Cause::ALL.iter().filter(|one| !seen.contains(one) && !weak(one)).collect();
@@ -331,7 +335,7 @@ fn where_the_node_is_not_known_both_ways_are_judged() {
     let through = |through| Evidence {
         nodes: None,
         through: Some(through),
-        ..at(false, Outcome::UnknownHost)
+        ..at(false, HostOutcome::UnknownHost)
     };
     let Verdict::Undecided(missing) = diagnose(&through(Through::Gives)) else {
         panic!("it depends on the way")

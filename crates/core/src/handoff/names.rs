@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 use super::MANAGER;
 use super::webhook::{ASKED, NEVER, rule};
 use crate::pattern::Pattern;
-use crate::policy::{Classes, Rule, Rules, Verdict};
+use crate::policy::{Classes, PolicyRule, Rules, Verdict};
 use crate::reference::{DEFAULT_NAMES, DEFAULT_PREFIX, Unqualified};
 use crate::route::{Origins, Way};
 
@@ -264,7 +264,7 @@ impl NameRules<'_> {
     }
 
     /// Whether a rule concerns an image. None: it never does.
-    fn hit(&self, rule: &Rule) -> Option<String> {
+    fn hit(&self, rule: &PolicyRule) -> Option<String> {
         let list = |names: &[Box<str>]| names.iter().map(|name| text(name)).collect::<Vec<_>>();
         let mut all = Vec::new();
         if rule.images.is_empty() && rule.classes.is_empty() {

@@ -33,21 +33,21 @@ pub struct Login {
     /// The user's name. Empty: none.
     pub user: String,
     /// What it holds. None: nothing.
-    pub held: Option<Held>,
+    pub held: Option<SecretLogin>,
     /// Whether user and password, and the combined field, say the same where both are there.
     pub agrees: bool,
 }
 
 /// What a login holds.
 #[derive(Clone, PartialEq, Eq)]
-pub enum Held {
+pub enum SecretLogin {
     /// A password, or one of our keys.
     Password(String),
     /// A token that stands for user and password.
     Identity(String),
 }
 
-impl Held {
+impl SecretLogin {
     /// The secret itself.
     pub fn reveal(&self) -> &str {
         match self {
@@ -56,7 +56,7 @@ impl Held {
     }
 }
 
-impl fmt::Debug for Held {
+impl fmt::Debug for SecretLogin {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Password(_) => "a password",
@@ -240,9 +240,9 @@ fn logins(auths: &Map<String, Value>) -> Vec<Login> {
         // Kubelets take the combined field where it is there.
         let (user, password) =
             combined.or(spelled).unwrap_or((field("username").unwrap_or_default(), ""));
-        let identity = field("identitytoken").map(|text| Held::Identity(text.to_owned()));
+        let identity = field("identitytoken").map(|text| SecretLogin::Identity(text.to_owned()));
         let password = Some(password).filter(|text| !text.is_empty());
-        let held = password.map(|text| Held::Password(text.to_owned())).or(identity);
+        let held = password.map(|text| SecretLogin::Password(text.to_owned())).or(identity);
         Login { host: host.clone(), user: user.to_owned(), held, agrees }
     };
     auths.iter().map(one).collect()
@@ -283,7 +283,7 @@ mod tests {
             let read = read_secrets(&text).unwrap();
             let login = &read[0].logins[0];
             assert_eq!((login.host.as_str(), login.user.as_str()), ("larder.example:5080", "ci"));
-            assert_eq!(login.held, Some(Held::Password("se:cret".into())));
+            assert_eq!(login.held, Some(SecretLogin::Password("se:cret".into())));
             assert!(login.agrees);
             assert!(!format!("{read:?}").contains("se:cret"), "{read:?}");
         }
@@ -306,7 +306,10 @@ mod tests {
         assert!(!one(json!({"username": "a", "password": "b", "auth": encode("a:c")})).agrees);
         assert!(!one(json!({"username": "a", "password": "b", "auth": "?"})).agrees);
         assert!(one(json!({"username": "a", "password": "b"})).agrees);
-        assert_eq!(one(json!({"identitytoken": "t"})).held, Some(Held::Identity("t".into())));
+        assert_eq!(
+            one(json!({"identitytoken": "t"})).held,
+            Some(SecretLogin::Identity("t".into()))
+        );
         assert_eq!(one(json!({})).held, None);
     }
 

@@ -166,7 +166,7 @@ impl Webhooks {
 }
 
 /// A kind of object about which is asked.
-pub(super) struct Asked {
+pub(super) struct ReviewedKind {
     group: &'static str,
     resources: &'static [&'static str],
     /// The way to its pod's specification, from `object` on.
@@ -175,22 +175,27 @@ pub(super) struct Asked {
     pub updates: bool,
 }
 
-pub(super) const ASKED: [Asked; 5] = [
-    Asked { group: "", resources: &["pods"], pod: "spec", updates: true },
-    Asked {
+pub(super) const ASKED: [ReviewedKind; 5] = [
+    ReviewedKind { group: "", resources: &["pods"], pod: "spec", updates: true },
+    ReviewedKind {
         group: "",
         resources: &["replicationcontrollers"],
         pod: "spec.template.spec",
         updates: true,
     },
-    Asked {
+    ReviewedKind {
         group: "apps",
         resources: &["deployments", "statefulsets", "daemonsets", "replicasets"],
         pod: "spec.template.spec",
         updates: true,
     },
-    Asked { group: "batch", resources: &["jobs"], pod: "spec.template.spec", updates: false },
-    Asked {
+    ReviewedKind {
+        group: "batch",
+        resources: &["jobs"],
+        pod: "spec.template.spec",
+        updates: false,
+    },
+    ReviewedKind {
         group: "batch",
         resources: &["cronjobs"],
         pod: "spec.jobTemplate.spec.template.spec",
@@ -198,7 +203,7 @@ pub(super) const ASKED: [Asked; 5] = [
     },
 ];
 
-impl Asked {
+impl ReviewedKind {
     pub fn rule(&self, operations: &[&str]) -> Value {
         rule(self.group, operations, self.resources)
     }

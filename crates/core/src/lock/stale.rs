@@ -8,7 +8,7 @@ use crate::selection::Tags;
 
 /// What an intake entry asks of all its tags.
 #[derive(Debug, Clone, Copy)]
-pub struct Wish<'w> {
+pub struct TagWish<'w> {
     /// The upstream's image.
     pub image: &'w Image,
     /// Which of its tags.
@@ -19,7 +19,7 @@ pub struct Wish<'w> {
     pub trim: bool,
 }
 
-impl Wish<'_> {
+impl TagWish<'_> {
     /// For which platforms an index is written anew, sorted. None: it stays as it is.
     pub fn trimmed_to(&self) -> Option<Vec<Platform>> {
         match self.platforms {
@@ -66,9 +66,9 @@ impl std::fmt::Display for Stale {
 }
 
 /// Compares what the entries want with the lock.
-pub fn stale(entries: &[Wish<'_>], lock: &Lock) -> Vec<Stale> {
+pub fn stale(entries: &[TagWish<'_>], lock: &Lock) -> Vec<Stale> {
     let mut found = Vec::new();
-    for wish @ Wish { image, tags, .. } in entries {
+    for wish @ TagWish { image, tags, .. } in entries {
         let trimmed_to = wish.trimmed_to();
         let of_image = lock.of_image(image).filter(|(tag, locked)| {
             let trimmed = locked.trimmed.as_ref().map(|trimmed| &trimmed.platforms);

@@ -8,11 +8,11 @@ use std::fmt::Write as _;
 
 use serde::Deserialize;
 
-use super::{Ask, Plan, Remark, Way, is_own, straight};
+use super::{Ask, NodePlan, Remark, Way, is_own, straight};
 use crate::name::Host;
 
 /// The file for some upstreams, each with its shelf.
-pub fn write_drop_in(plan: &Plan, upstreams: &[(Host, String)]) -> String {
+pub fn write_drop_in(plan: &NodePlan, upstreams: &[(Host, String)]) -> String {
     let (scheme, larder) = plan.larder.split_once("://").unwrap_or(("https", &plan.larder));
     let plain = scheme == "http";
     let mut text = format!(
@@ -46,13 +46,13 @@ pub fn write_drop_in(plan: &Plan, upstreams: &[(Host, String)]) -> String {
 }
 
 #[derive(Deserialize)]
-struct Raw {
+struct RawDropIn {
     #[serde(default)]
-    registry: Vec<Registry>,
+    registry: Vec<RawRegistry>,
 }
 
 #[derive(Deserialize)]
-struct Registry {
+struct RawRegistry {
     prefix: Option<String>,
     location: Option<String>,
     #[serde(default)]
@@ -85,15 +85,16 @@ fn ask(location: &str, insecure: bool) -> Ask {
 
 /// What a runtime makes of a file for this upstream. None: the file says nothing about it.
 pub fn read_drop_in(text: &str, host: &Host) -> Option<Way> {
-    let raw: Raw = match toml::from_str(text) {
+    let raw: RawDropIn = match toml::from_str(text) {
         Ok(raw) => raw,
         Err(error) => {
             let why = error.message();
             return Some(straight(format!("the runtime cannot read it and does not start: {why}")));
         }
     };
-    let named =
-        |one: &&Registry| one.prefix.as_deref().or(one.location.as_deref()) == Some(host.as_str());
+    let named = |one: &&RawRegistry| {
+        one.prefix.as_deref().or(one.location.as_deref()) == Some(host.as_str())
+    };
     let registry = raw.registry.iter().find(named)?;
     let mut way = Way::default();
     way.asks.extend(registry.mirror.iter().map(|mirror| ask(&mirror.location, mirror.insecure)));
@@ -119,7 +120,7 @@ mod tests {
 
     #[test]
     fn what_is_written_is_read_as_it_was_meant() {
-        let plan = Plan {
+        let plan = NodePlan {
             larder: "http://larder.emberfall.example:5080".into(),
             cluster: "control-room".into(),
             ca: None,
@@ -130,8 +131,9 @@ mod tests {
             ("bazaar.example".parse::<Host>().unwrap(), "bazaar".to_owned()),
             ("ventworks.example".parse().unwrap(), "gauges".to_owned()),
         ];
-        let read =
-            |plan: &Plan| read_drop_in(&write_drop_in(plan, &upstreams), &upstreams[1].0).unwrap();
+        let read = |plan: &NodePlan| {
+            read_drop_in(&write_drop_in(plan, &upstreams), &upstreams[1].0).unwrap()
+        };
         let closed = read(&plan);
         assert!(
             !closed.upstream && closed.asks.len() == 1 && closed.remarks.is_empty(),
@@ -139,7 +141,7 @@ mod tests {
         );
         assert_eq!(closed.asks[0].address, "http://larder.emberfall.example:5080");
         assert_eq!(closed.asks[0].prefix, "gauges");
-        let open = read(&Plan { open: true, larder: "https://larder.example".into(), ..plan });
+        let open = read(&NodePlan { open: true, larder: "https://larder.example".into(), ..plan });
         assert!(open.upstream && open.asks.len() == 1, "{open:?}");
         assert_eq!(open.asks[0].address, "https://larder.example");
         assert_eq!(read_drop_in("", &upstreams[0].0), None);

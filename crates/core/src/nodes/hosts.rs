@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{Ask, Line, Plan, Remark, Way, is_own, straight};
+use super::{Ask, NodePlan, Remark, RuntimeSeries, Way, is_own, straight};
 use crate::name::Host;
 
 /// The folder for all hosts that have none of their own.
@@ -34,7 +34,7 @@ fn quoted(text: &str) -> String {
 }
 
 /// The file for one upstream, or with None for all that have none of their own.
-pub fn write_hosts(plan: &Plan, host: Option<&Host>) -> String {
+pub fn write_hosts(plan: &NodePlan, host: Option<&Host>) -> String {
     let what = host.map_or_else(|| "every other upstream".to_owned(), Host::to_string);
     let (address, cluster) = (quoted(&plan.address()), &plan.cluster);
     let mut ca = plan.ca.as_ref().map(|ca| format!("ca = {}\n", quoted(ca))).unwrap_or_default();
@@ -61,7 +61,7 @@ pub fn write_hosts(plan: &Plan, host: Option<&Host>) -> String {
 
 /// The file for the larder's own name. Nodes ask for its images there as they ask any registry, with the pod's pull
 /// secret; what they need to know is how it speaks, and by which authority they know it.
-pub fn write_own_hosts(plan: &Plan, host: &Host) -> String {
+pub fn write_own_hosts(plan: &NodePlan, host: &Host) -> String {
     let (cluster, address) = (&plan.cluster, quoted(&plan.larder));
     let mut how = plan.ca.as_ref().map(|ca| format!("ca = {}\n", quoted(ca))).unwrap_or_default();
     if let Some((cert, key)) = &plan.client {
@@ -76,7 +76,7 @@ pub fn write_own_hosts(plan: &Plan, host: &Host) -> String {
 }
 
 #[derive(Deserialize)]
-struct Raw {
+struct RawHosts {
     server: Option<String>,
     ca: Option<Ca>,
     capabilities: Option<Vec<String>>,
@@ -175,7 +175,7 @@ fn address(text: &str, remarks: &mut Vec<Remark>) -> String {
 }
 
 /// What a runtime of this line makes of a file for this upstream. `text` None: the folder has no `hosts.toml`.
-pub fn read_hosts(text: Option<&str>, host: &Host, line: Line) -> Way {
+pub fn read_hosts(text: Option<&str>, host: &Host, line: RuntimeSeries) -> Way {
     let Some(text) = text else {
         return straight(
             "there is no hosts.toml in the folder: the runtime goes straight to the upstream, and says nothing of it",
@@ -191,14 +191,14 @@ pub fn read_hosts(text: Option<&str>, host: &Host, line: Line) -> Way {
             "the runtime cannot read it, says so once in its journal, and goes straight to the upstream: {why}"
         ))
     };
-    let raw: Raw = match toml::from_str(text) {
+    let raw: RawHosts = match toml::from_str(text) {
         Ok(raw) => raw,
         Err(error) => return ignored(error.message().to_owned()),
     };
     let hosts = match (&raw.server, raw.host) {
         (_, Some(hosts)) => hosts,
         // The second line asks the server alone then, and ignores a misspelt table silently.
-        (Some(_), None) if line == Line::Two => BTreeMap::new(),
+        (Some(_), None) if line == RuntimeSeries::Two => BTreeMap::new(),
         (Some(_), None) => {
             return ignored("it has `server` and no `[host]` table; an empty one is enough".into());
         }
@@ -210,7 +210,7 @@ pub fn read_hosts(text: Option<&str>, host: &Host, line: Line) -> Way {
     let mut way = Way::default();
     let wrong = hosts.values().map(|host| &host.rest).chain([&raw.rest]);
     let wrong = wrong.filter_map(|rest| rest.get("dial_timeout")).find_map(no_duration);
-    if let Some(why) = wrong.filter(|_| line == Line::Two) {
+    if let Some(why) = wrong.filter(|_| line == RuntimeSeries::Two) {
         return ignored(why);
     }
     unknown_keys(&raw.rest, &mut way.remarks);
@@ -299,8 +299,8 @@ pub fn read_hosts(text: Option<&str>, host: &Host, line: Line) -> Way {
 mod tests {
     use super::*;
 
-    fn plan(open: bool) -> Plan {
-        Plan {
+    fn plan(open: bool) -> NodePlan {
+        NodePlan {
             larder: "http://larder.emberfall.example:5080".into(),
             cluster: "control-room".into(),
             ca: None,
@@ -317,8 +317,8 @@ mod tests {
             "server = \"http://larder.emberfall.example:5080\"",
             "server = \"http://larder.emberfall.example:5080\"\n[hosts.\"https://x.example\"]\n",
         ] {
-            assert!(way(text, Line::Seven).upstream, "the file is dropped: {text}");
-            let second = way(text, Line::Two);
+            assert!(way(text, RuntimeSeries::Seven).upstream, "the file is dropped: {text}");
+            let second = way(text, RuntimeSeries::Two);
             assert_eq!(second.asks.len(), 1, "{text}");
             assert!(!second.upstream, "{text}");
         }
@@ -334,31 +334,35 @@ mod tests {
             let text = format!(
                 "server = \"http://larder.emberfall.example:5080\"\ndial_timeout = {value}\n[host]\n"
             );
-            assert!(!way(&text, Line::Six).asks.is_empty(), "{text}");
-            assert_eq!(!way(&text, Line::Two).asks.is_empty(), taken, "{text}");
+            assert!(!way(&text, RuntimeSeries::Six).asks.is_empty(), "{text}");
+            assert_eq!(!way(&text, RuntimeSeries::Two).asks.is_empty(), taken, "{text}");
         }
     }
 
     #[test]
     fn what_is_written_is_read_as_it_was_meant() {
         let host: Host = "bazaar.example".parse().unwrap();
-        let closed = read_hosts(Some(&write_hosts(&plan(false), Some(&host))), &host, Line::Six);
+        let closed =
+            read_hosts(Some(&write_hosts(&plan(false), Some(&host))), &host, RuntimeSeries::Six);
         assert_eq!(closed.asks.len(), 1, "{closed:?}");
         assert_eq!(closed.asks[0].address, "http://larder.emberfall.example:5080/c/control-room");
         assert!(closed.asks[0].named && closed.asks[0].resolves && !closed.upstream);
         assert_eq!(closed.remarks, []);
         let ca = Some("/etc/larder \"ca\".pem".to_owned());
-        let plan = Plan {
+        let plan = NodePlan {
             larder: "https://larder.emberfall.example".into(),
             ca: ca.clone(),
             client: Some(("/etc/larder/node.pem".into(), "/etc/larder/node.key".into())),
             ..plan(true)
         };
-        let open = read_hosts(Some(&write_hosts(&plan, Some(&host))), &host, Line::Six);
+        let open = read_hosts(Some(&write_hosts(&plan, Some(&host))), &host, RuntimeSeries::Six);
         assert!(open.upstream && open.asks[0].ca == ca && open.asks.len() == 1, "{open:?}");
         assert!(open.remarks.iter().all(|remark| !remark.bad), "{open:?}");
-        let closed =
-            read_hosts(Some(&write_hosts(&Plan { open: false, ..plan }, None)), &host, Line::Six);
+        let closed = read_hosts(
+            Some(&write_hosts(&NodePlan { open: false, ..plan }, None)),
+            &host,
+            RuntimeSeries::Six,
+        );
         assert!(!closed.upstream && closed.asks[0].ca == ca, "{closed:?}");
     }
 
@@ -386,11 +390,11 @@ mod tests {
             ("[host.\"http://m\"]\ncapabilities = [\"fetch\"]\n", "`fetch` is no capability"),
             ("[host.\"http://m\"\n", "cannot read it"),
         ] {
-            let way = read_hosts(Some(text), &host, Line::Six);
+            let way = read_hosts(Some(text), &host, RuntimeSeries::Six);
             assert!(way.upstream && way.asks.is_empty(), "{text}: {way:?}");
             assert!(way.remarks[0].bad && way.remarks[0].text.contains(words), "{text}: {way:?}");
         }
-        assert!(read_hosts(None, &host, Line::Six).upstream);
+        assert!(read_hosts(None, &host, RuntimeSeries::Six).upstream);
         for (text, words) in [
             ("[host.\"http://m\"]\ncapability = [\"pull\"]\n", "`capabilities` was meant?"),
             ("[host.\"m\"]\n", "takes https"),
@@ -399,7 +403,7 @@ mod tests {
             ("[host.\"http://m\"]\noverride_path = true\n", "override_path"),
             ("server = \"http://m\"\n[host.\"http://m\"]\n", "is asked twice"),
         ] {
-            let way = read_hosts(Some(text), &host, Line::Six);
+            let way = read_hosts(Some(text), &host, RuntimeSeries::Six);
             assert!(way.remarks.iter().any(|one| one.text.contains(words)), "{text}: {way:?}");
         }
     }
@@ -409,7 +413,7 @@ mod tests {
         let host: Host = "bazaar.example".parse().unwrap();
         let text = "server = \"https://bazaar.example\"\n[host.\"http://z\"]\n[host.\"http://a/v2\"]\n\
                     [host.\"http://a/v2\".header]\nx-cluster = \"blue\"\n";
-        let way = read_hosts(Some(text), &host, Line::Six);
+        let way = read_hosts(Some(text), &host, RuntimeSeries::Six);
         let asked: Vec<&str> = way.asks.iter().map(|ask| ask.address.as_str()).collect();
         assert_eq!(asked, ["http://z", "http://a"]);
         assert_eq!(way.asks[1].headers, [("x-cluster".to_owned(), "blue".to_owned())]);
@@ -419,7 +423,7 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn no_file_panics(text in "(\\PC|\n|server = |\\[host\\.\"|\"\\]|capabilities|://|@|\\?){0,40}") {
-            let _ = read_hosts(Some(&text), &"bazaar.example".parse().unwrap(), Line::Two);
+            let _ = read_hosts(Some(&text), &"bazaar.example".parse().unwrap(), RuntimeSeries::Two);
         }
     }
 }

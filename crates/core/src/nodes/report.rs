@@ -18,12 +18,12 @@ pub struct Present {
 #[derive(Deserialize)]
 #[serde(untagged)]
 enum Report {
-    List { items: Vec<Node> },
-    One(Node),
+    List { items: Vec<ReportedNode> },
+    One(ReportedNode),
 }
 
 #[derive(Deserialize)]
-struct Node {
+struct ReportedNode {
     metadata: Metadata,
     #[serde(default)]
     status: Status,
@@ -37,11 +37,11 @@ struct Metadata {
 #[derive(Deserialize, Default)]
 struct Status {
     #[serde(default)]
-    images: Vec<Held>,
+    images: Vec<HeldNames>,
 }
 
 #[derive(Deserialize)]
-struct Held {
+struct HeldNames {
     #[serde(default)]
     names: Vec<String>,
 }

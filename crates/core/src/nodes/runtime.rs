@@ -10,7 +10,7 @@ use toml::{Table, Value};
 
 /// A line of the runtime: those of one line read their files alike.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Line {
+pub enum RuntimeSeries {
     /// 1.6 and before it.
     Six,
     /// 1.7.
@@ -19,12 +19,12 @@ pub enum Line {
     Two,
 }
 
-impl Line {
+impl RuntimeSeries {
     /// All of them.
     pub const ALL: [Self; 3] = [Self::Six, Self::Seven, Self::Two];
 }
 
-impl fmt::Display for Line {
+impl fmt::Display for RuntimeSeries {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Six => "1.6",
@@ -39,7 +39,7 @@ impl fmt::Display for Line {
 #[error("`{}` is no version of a runtime: 1.6, 1.7 or 2.x, or a whole one such as 1.7.24", .0.escape_debug())]
 pub struct NoLine(String);
 
-impl FromStr for Line {
+impl FromStr for RuntimeSeries {
     type Err = NoLine;
 
     /// A version, as far as one likes: `2`, `1.7`, `v1.7.24`, `2.1.9+ds1`.
@@ -114,17 +114,17 @@ impl RuntimeConfig {
     }
 
     /// The plugin whose `registry` counts for a line. None: the line reads no such file.
-    fn counts(&self, line: Line) -> Result<&'static [&'static str], String> {
+    fn counts(&self, line: RuntimeSeries) -> Result<&'static [&'static str], String> {
         Ok(match (self.version, line) {
-            (1, Line::Six | Line::Seven) => &["cri"],
-            (1, Line::Two) => &[NEW],
-            (2, Line::Six | Line::Seven) => &[OLD],
+            (1, RuntimeSeries::Six | RuntimeSeries::Seven) => &["cri"],
+            (1, RuntimeSeries::Two) => &[NEW],
+            (2, RuntimeSeries::Six | RuntimeSeries::Seven) => &[OLD],
             // It is brought up to date when the runtime starts.
-            (2, Line::Two) => &[NEW, OLD],
-            (3, Line::Six) => &[OLD],
-            (3, Line::Two) => &[NEW],
+            (2, RuntimeSeries::Two) => &[NEW, OLD],
+            (3, RuntimeSeries::Six) => &[OLD],
+            (3, RuntimeSeries::Two) => &[NEW],
             (version, line) => {
-                let most = if line == Line::Two { 3 } else { 2 };
+                let most = if line == RuntimeSeries::Two { 3 } else { 2 };
                 return Err(format!(
                     "the file says `version = {version}`, and this line knows none above {most}"
                 ));
@@ -133,7 +133,7 @@ impl RuntimeConfig {
     }
 
     /// What a runtime of this line makes of it.
-    pub fn reads(&self, line: Line) -> Reads {
+    pub fn reads(&self, line: RuntimeSeries) -> Reads {
         let counts = match self.counts(line) {
             Ok(counts) => counts,
             Err(why) => return Reads::Broken(why),
@@ -157,7 +157,9 @@ impl RuntimeConfig {
                 "`registry.mirrors` stands beside `config_path`: the runtime pulls nothing at all"
                     .to_owned(),
             ),
-            (path, false) if path.contains(':') && line == Line::Two && !self.pulls_itself() => {
+            (path, false)
+                if path.contains(':') && line == RuntimeSeries::Two && !self.pulls_itself() =>
+            {
                 Reads::Nothing(format!(
                     "`config_path` names a list ({path}), which this line reads as no folder; name one"
                 ))
@@ -233,7 +235,7 @@ mod tests {
 
     fn said(text: &str) -> [&'static str; 3] {
         let config = RuntimeConfig::read(text).unwrap();
-        Line::ALL.map(|line| match config.reads(line) {
+        RuntimeSeries::ALL.map(|line| match config.reads(line) {
             Reads::Folders(_) => "read",
             Reads::Nothing(_) => "ignored",
             Reads::Broken(_) => "broken",
@@ -278,7 +280,8 @@ mod tests {
         let with =
             format!("{list}[plugins.\"{OLD}\".registry.configs.\"a:1\".auth]\nusername = \"u\"\n");
         assert_eq!(said(&with)[2], "read");
-        let Reads::Folders(folders) = RuntimeConfig::read(&set).unwrap().reads(Line::Two) else {
+        let Reads::Folders(folders) = RuntimeConfig::read(&set).unwrap().reads(RuntimeSeries::Two)
+        else {
             panic!("it is read")
         };
         assert_eq!(folders, ["/a", "/b"]);
@@ -297,7 +300,8 @@ mod tests {
     #[test]
     fn what_stands_elsewhere_is_named() {
         let text = format!("version = 3\n[plugins.\"{OLD}\".registry]\n{AT}");
-        let Reads::Nothing(why) = RuntimeConfig::read(&text).unwrap().reads(Line::Two) else {
+        let Reads::Nothing(why) = RuntimeConfig::read(&text).unwrap().reads(RuntimeSeries::Two)
+        else {
             panic!("it is not read")
         };
         assert!(why.contains(&format!("[plugins.\"{OLD}\".registry]")), "{why}");
@@ -309,17 +313,17 @@ mod tests {
     #[test]
     fn versions_are_read_as_far_as_they_are_written() {
         for (text, line) in [
-            ("1.6", Line::Six),
-            ("1.6.20~ds1", Line::Six),
-            ("v1.7.24", Line::Seven),
-            ("2", Line::Two),
-            ("2.x", Line::Two),
-            ("2.1.9+ds1-5", Line::Two),
+            ("1.6", RuntimeSeries::Six),
+            ("1.6.20~ds1", RuntimeSeries::Six),
+            ("v1.7.24", RuntimeSeries::Seven),
+            ("2", RuntimeSeries::Two),
+            ("2.x", RuntimeSeries::Two),
+            ("2.1.9+ds1-5", RuntimeSeries::Two),
         ] {
             assert_eq!(text.parse(), Ok(line), "{text}");
         }
         for text in ["", "1", "x", "0.9"] {
-            assert!(text.parse::<Line>().is_err(), "{text}");
+            assert!(text.parse::<RuntimeSeries>().is_err(), "{text}");
         }
     }
 }

@@ -48,7 +48,7 @@ pub enum ReceiptError {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Raw {
+struct RawReceipt {
     receipt: u64,
     made_by: String,
     made_at: String,
@@ -61,7 +61,8 @@ impl Receipt {
     /// Reads one line of JSON.
     pub fn read(text: &str) -> Result<Self, ReceiptError> {
         let shape = |error: String| ReceiptError::Shape(error);
-        let raw: Raw = serde_json::from_str(text).map_err(|error| shape(error.to_string()))?;
+        let raw: RawReceipt =
+            serde_json::from_str(text).map_err(|error| shape(error.to_string()))?;
         if raw.receipt != u64::from(VERSION) {
             return Err(ReceiptError::Version(raw.receipt));
         }
@@ -77,7 +78,7 @@ impl Receipt {
                 );
             }
         }
-        let Raw { made_by, made_at, mut images, .. } = raw;
+        let RawReceipt { made_by, made_at, mut images, .. } = raw;
         images.sort();
         Ok(Self { made_by, made_at, images, blobs })
     }

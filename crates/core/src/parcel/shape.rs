@@ -10,7 +10,7 @@ const BLOCK: u64 = 512;
 
 /// An entry of the archive: its headers, its content and what fills the last block.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct ArchiveEntry {
     /// Its path in the archive.
     pub name: String,
     /// Where its headers begin, in bytes from the start of the archive.
@@ -28,7 +28,7 @@ pub struct Entry {
 /// The two empty blocks that end an archive, in bytes.
 pub const ARCHIVE_END: u64 = 2 * BLOCK;
 
-impl Entry {
+impl ArchiveEntry {
     /// An entry whose headers begin `start` bytes from the start of the archive, with content of `size` bytes.
     pub fn at(start: u64, name: String, size: u64) -> Self {
         let head = head(&name, size).len() as u64;
@@ -60,7 +60,7 @@ impl Entry {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Shape {
     /// Its entries in their order.
-    pub entries: Vec<Entry>,
+    pub entries: Vec<ArchiveEntry>,
     /// Its size in bytes.
     pub total: u64,
 }
@@ -82,7 +82,7 @@ impl Shape {
     }
 
     fn add(&mut self, name: String, size: u64, fixed: Option<String>, digest: Option<Digest>) {
-        let entry = Entry { fixed, digest, ..Entry::at(self.total, name, size) };
+        let entry = ArchiveEntry { fixed, digest, ..ArchiveEntry::at(self.total, name, size) };
         self.total = entry.end();
         self.entries.push(entry);
     }

@@ -27,7 +27,7 @@ pub enum SignedError {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Line {
+struct SignatureLine {
     key: String,
     signature: String,
 }
@@ -44,7 +44,7 @@ impl<'t> Signed<'t> {
     pub fn read(text: &'t str) -> Result<Self, SignedError> {
         let end = text.find('\n').ok_or(SignedError::Shape)? + 1;
         let (said, rest) = text.split_at(end);
-        let line: Line = serde_json::from_str(rest).map_err(|_| SignedError::Shape)?;
+        let line: SignatureLine = serde_json::from_str(rest).map_err(|_| SignedError::Shape)?;
         let key: VerifyingKey = line.key.parse().map_err(|_| SignedError::Shape)?;
         let signature: Signature = line.signature.parse().map_err(|_| SignedError::Shape)?;
         if !key.verifies(said.as_bytes(), &signature) {

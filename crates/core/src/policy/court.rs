@@ -5,7 +5,7 @@
 
 use std::borrow::Cow;
 
-use super::{Asked, Asks, Classes, Decided, Facts, Lack, Rule, Rules, Verdict};
+use super::{Asks, Classes, Decided, ImageFacts, Lack, PolicyRule, RuleQuestion, Rules, Verdict};
 use crate::access::grants::{Decision, Grants};
 use crate::access::stop::Stop;
 use crate::access::{Action, Who};
@@ -35,14 +35,14 @@ pub struct Court {
 
 /// How an image is named within its repository.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Named<'a> {
+pub struct ImageName<'a> {
     /// None: no tag is written.
     pub tag: Option<&'a Tag>,
     /// None: no digest is written.
     pub digest: Option<&'a Digest>,
 }
 
-impl<'a> Named<'a> {
+impl<'a> ImageName<'a> {
     /// As a reference has it.
     pub fn by(reference: &'a Reference) -> Self {
         Self { tag: reference.tag.as_ref(), digest: reference.digest.as_ref() }
@@ -58,7 +58,7 @@ impl<'a> Named<'a> {
     }
 }
 
-impl<'a> From<&'a Selector> for Named<'a> {
+impl<'a> From<&'a Selector> for ImageName<'a> {
     fn from(selector: &'a Selector) -> Self {
         match selector {
             Selector::Tag(tag) => Self { tag: Some(tag), digest: None },
@@ -116,7 +116,7 @@ pub struct Case<'a> {
     /// None: no class names it.
     pub class: Option<&'a str>,
     /// How it is named within its repository.
-    pub named: Named<'a>,
+    pub named: ImageName<'a>,
     /// Whether only a part of an image is asked for, such as a layer: what rules ask of whole images is
     /// not asked then.
     pub part: bool,
@@ -139,7 +139,7 @@ pub enum RuleAnswer<'c> {
         /// What follows.
         verdict: Verdict,
         /// The rule that decided. None: none matched, so it may.
-        rule: Option<&'c Rule>,
+        rule: Option<&'c PolicyRule>,
         /// What the image lacks of what the rule asks. None: the rule decides on whatever it matches.
         lack: Option<Lack>,
     },
@@ -147,7 +147,7 @@ pub enum RuleAnswer<'c> {
 
 /// What is said to somebody whom the rules warn or refuse.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Said {
+pub struct RuleSentence {
     /// Whether it is refused; else it is let through with this warning.
     pub denied: bool,
     /// One sentence.
@@ -158,7 +158,7 @@ pub struct Said {
 
 impl RuleAnswer<'_> {
     /// What is said of an image. None: it is allowed, or facts are missing.
-    pub fn said(&self, image: impl std::fmt::Display) -> Option<Said> {
+    pub fn said(&self, image: impl std::fmt::Display) -> Option<RuleSentence> {
         let Self::Decided { verdict, rule: Some(rule), lack } = self else { return None };
         let reason = rule.reason(lack.as_ref());
         let sentence = match verdict {
@@ -166,7 +166,11 @@ impl RuleAnswer<'_> {
             Verdict::Warn => format!("{image} is let through; {reason}"),
             Verdict::Deny => format!("{image} is refused by {reason}"),
         };
-        Some(Said { denied: *verdict == Verdict::Deny, sentence, line: rule.line.to_string() })
+        Some(RuleSentence {
+            denied: *verdict == Verdict::Deny,
+            sentence,
+            line: rule.line.to_string(),
+        })
     }
 }
 
@@ -215,7 +219,7 @@ pub struct Judgement<'c> {
     /// What the rules say, whatever the grants say.
     pub verdict: Verdict,
     /// The rule that decided. None: none matched.
-    pub rule: Option<&'c Rule>,
+    pub rule: Option<&'c PolicyRule>,
     /// What the image lacks of what the rule asks.
     pub lack: Option<Lack>,
     /// Why it is not pulled through this larder. None: it is.
@@ -281,11 +285,15 @@ impl Court {
     }
 
     /// Something in one of the larder's repositories.
-    pub fn repository<'a>(&'a self, repository: &'a RepositoryName, named: Named<'a>) -> Case<'a> {
+    pub fn repository<'a>(
+        &'a self,
+        repository: &'a RepositoryName,
+        named: ImageName<'a>,
+    ) -> Case<'a> {
         self.here(Cow::Borrowed(repository), named)
     }
 
-    fn here<'a>(&'a self, repository: Cow<'a, RepositoryName>, named: Named<'a>) -> Case<'a> {
+    fn here<'a>(&'a self, repository: Cow<'a, RepositoryName>, named: ImageName<'a>) -> Case<'a> {
         let origin = self.origins.of(&repository);
         let own = origin.is_none();
         let image = origin.unwrap_or_else(|| Image {
@@ -298,7 +306,7 @@ impl Court {
 
     /// A reference as deployments write it.
     pub fn reference<'a>(&'a self, reference: &'a Reference) -> Case<'a> {
-        let named = Named::by(reference);
+        let named = ImageName::by(reference);
         let own = self.routes.own();
         let elsewhere = match self.routes.standing(reference, &self.lock) {
             Standing::Own if reference.host == *own => {
@@ -323,7 +331,7 @@ impl Court {
     }
 
     /// An upstream's image that is about to be brought in.
-    pub fn intake<'a>(&'a self, image: &Image, named: Named<'a>) -> Case<'a> {
+    pub fn intake<'a>(&'a self, image: &Image, named: ImageName<'a>) -> Case<'a> {
         let class = self.classes.of(image);
         let place = Err(Elsewhere::NoRoute);
         Case { place, image: image.clone(), own: false, class, named, part: false }
@@ -335,10 +343,10 @@ impl Court {
         cluster: Option<&str>,
         namespace: Option<&str>,
         case: &Case<'_>,
-        facts: &Facts,
+        facts: &ImageFacts,
         now: i64,
     ) -> RuleAnswer<'_> {
-        let asked = Asked {
+        let asked = RuleQuestion {
             cluster,
             namespace,
             image: &case.image,
@@ -359,12 +367,12 @@ impl Court {
     }
 
     /// Whether somebody may pull it. None: the facts have to be looked up first; where they cannot be,
-    /// [`Facts::UNKNOWN`] says so. `blocked` is what the operator has blocked of it.
+    /// [`ImageFacts::UNKNOWN`] says so. `blocked` is what the operator has blocked of it.
     pub fn judge(
         &self,
         who: &Who,
         case: &Case<'_>,
-        facts: &Facts,
+        facts: &ImageFacts,
         blocked: Option<&Stop>,
         now: i64,
     ) -> Option<Judgement<'_>> {
@@ -397,17 +405,17 @@ impl Court {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::access::Line;
+    use crate::access::ConfigLine;
     use crate::access::grants::{ClusterPermits, Patterns, Permits};
     use crate::pattern::Pattern;
     use crate::policy::Fact;
     use crate::reference::Unqualified;
-    use crate::route::Entry;
+    use crate::route::RouteEntry;
 
     const OWN: &str = "larder.example";
 
-    fn rule(name: &str, class: &str, asks: Asks, verdict: Verdict) -> Rule {
-        Rule {
+    fn rule(name: &str, class: &str, asks: Asks, verdict: Verdict) -> PolicyRule {
+        PolicyRule {
             name: name.into(),
             clusters: Vec::new(),
             namespaces: Vec::new(),
@@ -416,27 +424,28 @@ mod tests {
             asks,
             verdict,
             because: String::new(),
-            line: Line { file: "larder.toml".into(), number: 7 },
+            line: ConfigLine { file: "larder.toml".into(), number: 7 },
         }
     }
 
     /// Vendor's images are routed, and may be pulled by the turbine hall's scada; community is denied,
     /// vetted must have aged, old ones are warned of.
     fn court() -> Court {
-        let entries = vec![Entry {
+        let entries = vec![RouteEntry {
             image: "bazaar.example/library/kettle".parse().unwrap(),
             to: format!("{OWN}/vendor/kettle").parse().unwrap(),
         }];
         let lock = Lock::default();
         let mut court = Court::new(Routes::new(OWN.parse().unwrap(), entries), lock);
-        let patterns =
-            |text: &str| Patterns::new(vec![(text.parse().unwrap(), Line::default())]).unwrap();
+        let patterns = |text: &str| {
+            Patterns::new(vec![(text.parse().unwrap(), ConfigLine::default())]).unwrap()
+        };
         let none = || Patterns::new(Vec::new()).unwrap();
         let whole = Permits {
             pull: patterns("vendor/**"),
             push: none(),
             delete: none(),
-            line: Line::default(),
+            line: ConfigLine::default(),
         };
         let namespaces = [("scada".into(), None)].into();
         let hall = ClusterPermits { whole, namespaces };
@@ -464,13 +473,13 @@ mod tests {
     fn every_asker_gets_the_same_ruling_and_its_reason() {
         let court = court();
         let hall = Who::cluster("turbine-hall", Some("scada"));
-        let judge = |who: &Who, text: &str, facts: &Facts| {
+        let judge = |who: &Who, text: &str, facts: &ImageFacts| {
             let reference = Reference::read(text, &Unqualified::default()).unwrap().reference;
             let case = court.reference(&reference);
             let judged = court.judge(who, &case, facts, None, 5000)?;
             Some((judged.ruling, judged.reason().map(|(reason, _)| reason).unwrap_or_default()))
         };
-        let none = Facts::default();
+        let none = ImageFacts::default();
         let cases = [
             ("larder.example/vendor/valve:1", Ruling::Allowed, ""),
             ("larder.example/vendor/kettle:1", Ruling::Warned, "rule `old`"),
@@ -486,10 +495,10 @@ mod tests {
         }
         let vetted = "ventworks.example/gauges/steamgauge:1";
         assert_eq!(judge(&hall, vetted, &none), None, "its age has to be looked up");
-        let (ruling, said) = judge(&hall, vetted, &Facts::UNKNOWN).unwrap();
+        let (ruling, said) = judge(&hall, vetted, &ImageFacts::UNKNOWN).unwrap();
         assert_eq!(ruling, Ruling::Unknown, "{said}");
         assert!(ruling.is_refused() && said.contains("its age cannot be told"), "{said}");
-        let old = Facts { held: Fact::Is(0), ..Facts::default() };
+        let old = ImageFacts { held: Fact::Is(0), ..ImageFacts::default() };
         assert_eq!(judge(&hall, vetted, &old).unwrap().0, Ruling::NotOurs);
     }
 
@@ -497,14 +506,14 @@ mod tests {
     fn a_block_and_an_unknown_name_are_told() {
         let court = court();
         let valve = "vendor/valve".parse().unwrap();
-        let case = court.repository(&valve, Named::default());
+        let case = court.repository(&valve, ImageName::default());
         let stop = Stop {
             what: crate::access::stop::Stopped::Content(Digest::of(b"x")),
             because: "it leaks".into(),
             at: 0,
         };
         let hall = Who::cluster("turbine-hall", None);
-        let judged = court.judge(&hall, &case, &Facts::default(), Some(&stop), 0).unwrap();
+        let judged = court.judge(&hall, &case, &ImageFacts::default(), Some(&stop), 0).unwrap();
         assert_eq!(judged.ruling, Ruling::Refused);
         assert_eq!(judged.reason().unwrap().0, "it is blocked: it leaks");
         let said = |cluster, namespace| court.grants.undeclared(&Who::cluster(cluster, namespace));
@@ -517,7 +526,7 @@ mod tests {
         let near = said("turbin-hall", Some("scada")).unwrap();
         assert_eq!(near, "the cluster turbin-hall is not declared (did you mean turbine-hall?)");
         let nobody = Who::Account("ci".into());
-        let judged = court.judge(&nobody, &case, &Facts::default(), None, 0).unwrap();
+        let judged = court.judge(&nobody, &case, &ImageFacts::default(), None, 0).unwrap();
         assert!(judged.reason().unwrap().0.starts_with("the account ci is not declared; "));
     }
 }

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fmt;
 
-use crate::access::Line;
+use crate::access::ConfigLine;
 use crate::digest::Digest;
 use crate::name::Tag;
 use crate::pattern::{Pattern, PatternError, PatternSet};
@@ -64,7 +64,7 @@ impl Asks {
 
 /// One `[[rule]]`.
 #[derive(Debug, Clone)]
-pub struct Rule {
+pub struct PolicyRule {
     /// What it is called.
     pub name: String,
     /// For which clusters. Empty: for all, and for what is no cluster.
@@ -82,7 +82,7 @@ pub struct Rule {
     /// Because of what, for those who are refused.
     pub because: String,
     /// Where it stands.
-    pub line: Line,
+    pub line: ConfigLine,
 }
 
 /// Something that has to be looked up.
@@ -99,7 +99,7 @@ pub enum Fact<T> {
 
 /// What is known of the image's content.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Facts {
+pub struct ImageFacts {
     /// The platforms that it is for.
     pub platforms: Fact<Vec<Platform>>,
     /// Since when the larder holds it, in milliseconds since 1970.
@@ -108,7 +108,7 @@ pub struct Facts {
     pub signed: Fact<bool>,
 }
 
-impl Facts {
+impl ImageFacts {
     /// Nothing can be told.
     pub const UNKNOWN: Self =
         Self { platforms: Fact::Unknown, held: Fact::Unknown, signed: Fact::Unknown };
@@ -116,7 +116,7 @@ impl Facts {
 
 /// What is asked of the rules.
 #[derive(Debug, Clone, Copy)]
-pub struct Asked<'a> {
+pub struct RuleQuestion<'a> {
     /// The cluster. None: it is no cluster that asks.
     pub cluster: Option<&'a str>,
     /// The namespace. None: none is known.
@@ -205,7 +205,7 @@ impl Decided<'_> {
 /// All rules, ready to decide.
 #[derive(Debug, Clone, Default)]
 pub struct Rules {
-    all: Vec<Rule>,
+    all: Vec<PolicyRule>,
     /// The rules that may concern each cluster that a rule names, in order.
     by_cluster: HashMap<Box<str>, Vec<usize>>,
     /// Those for everybody.
@@ -216,7 +216,7 @@ pub struct Rules {
 }
 
 /// By what it says, wherever it stands.
-impl PartialEq for Rule {
+impl PartialEq for PolicyRule {
     fn eq(&self, other: &Self) -> bool {
         let Self { name, clusters, namespaces, classes, images, asks, verdict, because, line: _ } =
             self;
@@ -235,7 +235,7 @@ impl PartialEq for Rules {
 
 impl Rules {
     /// Compiles rules, in their order.
-    pub fn new(rules: Vec<Rule>) -> Result<Self, PatternError> {
+    pub fn new(rules: Vec<PolicyRule>) -> Result<Self, PatternError> {
         let mut by_cluster: HashMap<Box<str>, Vec<usize>> = HashMap::new();
         for name in rules.iter().flat_map(|rule| &rule.clusters) {
             by_cluster.entry(name.clone()).or_default();
@@ -261,12 +261,12 @@ impl Rules {
     }
 
     /// The rules, in their order.
-    pub fn all(&self) -> &[Rule] {
+    pub fn all(&self) -> &[PolicyRule] {
         &self.all
     }
 
     /// Those that may concern a cluster, in their order.
-    pub fn for_cluster(&self, cluster: &str) -> impl Iterator<Item = &Rule> {
+    pub fn for_cluster(&self, cluster: &str) -> impl Iterator<Item = &PolicyRule> {
         self.list(Some(cluster)).iter().map(|&at| &self.all[at])
     }
 
@@ -276,7 +276,7 @@ impl Rules {
 
     /// Whether one of them may refuse a cluster, or one of its namespaces, something.
     pub fn may_deny(&self, cluster: &str, namespace: Option<&str>) -> bool {
-        let concerns = |rule: &Rule| {
+        let concerns = |rule: &PolicyRule| {
             rule.namespaces.is_empty()
                 || namespace.is_some_and(|name| rule.namespaces.iter().any(|one| **one == *name))
         };
@@ -289,7 +289,7 @@ impl Rules {
     }
 
     /// Decides.
-    pub fn decide(&self, asked: &Asked<'_>, facts: &Facts) -> Decided<'_> {
+    pub fn decide(&self, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> Decided<'_> {
         let list = self.list(asked.cluster);
         if list.is_empty() {
             return Decided::NOTHING;
@@ -327,8 +327,8 @@ impl Rules {
     }
 }
 
-impl Rule {
-    fn concerns(&self, asked: &Asked<'_>, named: impl FnOnce() -> bool) -> bool {
+impl PolicyRule {
+    fn concerns(&self, asked: &RuleQuestion<'_>, named: impl FnOnce() -> bool) -> bool {
         let holds = |list: &[Box<str>], name: Option<&str>| {
             list.is_empty() || name.is_some_and(|name| list.iter().any(|one| **one == *name))
         };
@@ -358,7 +358,7 @@ enum Missing {
     Lacks(Lack),
 }
 
-fn lacks(asks: &Asks, asked: &Asked<'_>, facts: &Facts) -> Missing {
+fn lacks(asks: &Asks, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> Missing {
     if asks.digest && asked.digest.is_none() {
         return Missing::Lacks(Lack::Digest);
     }
@@ -403,9 +403,9 @@ fn lacks(asks: &Asks, asked: &Asked<'_>, facts: &Facts) -> Missing {
 mod tests {
     use super::*;
 
-    fn rule(name: &str, clusters: &[&str], classes: &[&str], verdict: Verdict) -> Rule {
+    fn rule(name: &str, clusters: &[&str], classes: &[&str], verdict: Verdict) -> PolicyRule {
         let boxed = |texts: &[&str]| texts.iter().map(|text| Box::from(*text)).collect();
-        Rule {
+        PolicyRule {
             name: name.into(),
             clusters: boxed(clusters),
             namespaces: Vec::new(),
@@ -414,12 +414,16 @@ mod tests {
             asks: Asks::default(),
             verdict,
             because: "runs the turbines".into(),
-            line: Line::default(),
+            line: ConfigLine::default(),
         }
     }
 
-    fn asked<'a>(image: &'a Image, cluster: Option<&'a str>, class: Option<&'a str>) -> Asked<'a> {
-        Asked {
+    fn asked<'a>(
+        image: &'a Image,
+        cluster: Option<&'a str>,
+        class: Option<&'a str>,
+    ) -> RuleQuestion<'a> {
+        RuleQuestion {
             cluster,
             namespace: None,
             image,
@@ -434,8 +438,8 @@ mod tests {
 
     fn verdict(
         rules: &Rules,
-        asked: &Asked<'_>,
-        facts: &Facts,
+        asked: &RuleQuestion<'_>,
+        facts: &ImageFacts,
     ) -> (Verdict, Option<usize>, Option<Lack>) {
         match rules.decide(asked, facts) {
             Decided::Verdict { verdict, rule, lack } => (verdict, rule, lack),
@@ -458,7 +462,7 @@ mod tests {
             rule("rest", &["control-room"], &[], Verdict::Deny),
         ])
         .unwrap();
-        let none = Facts::default();
+        let none = ImageFacts::default();
         let decide = |cluster, class| {
             let (verdict, rule, _) = verdict(&rules, &asked(&image, cluster, class), &none);
             (verdict, rule)
@@ -470,11 +474,11 @@ mod tests {
         assert_eq!(decide(Some("nobody-names-it"), None), (Verdict::Allow, None));
         assert_eq!(decide(None, None), (Verdict::Allow, None));
         assert_eq!(decide(Some("control-room"), None), (Verdict::Deny, Some(4)));
-        let own = Asked { own: true, ..asked(&image, Some("control-room"), None) };
+        let own = RuleQuestion { own: true, ..asked(&image, Some("control-room"), None) };
         assert_eq!(verdict(&rules, &own, &none).0, Verdict::Allow, "no rule names it");
-        let own = Asked { class: Some("own"), ..own };
+        let own = RuleQuestion { class: Some("own"), ..own };
         assert_eq!(verdict(&rules, &own, &none).1, Some(3));
-        let scada = Asked { namespace: Some("scada"), ..asked(&image, None, None) };
+        let scada = RuleQuestion { namespace: Some("scada"), ..asked(&image, None, None) };
         assert_eq!(verdict(&rules, &scada, &none).1, Some(2));
         let said = rules.all()[0].reason(None);
         assert_eq!(said, "rule `unvetted`: runs the turbines");
@@ -485,16 +489,16 @@ mod tests {
         let image: Image = "bazaar.example/library/kettle".parse().unwrap();
         let (latest, fixed): (Tag, Tag) = ("latest".parse().unwrap(), "2.1".parse().unwrap());
         let digest = Digest::of(b"x");
-        let decide = |asks: Asks, change: fn(&mut Facts), tag: Option<&Tag>, digest| {
+        let decide = |asks: Asks, change: fn(&mut ImageFacts), tag: Option<&Tag>, digest| {
             let mut one = rule("asks", &[], &[], Verdict::Deny);
             one.asks = asks;
             let rules = Rules::new(vec![one]).unwrap();
-            let mut facts = Facts::default();
+            let mut facts = ImageFacts::default();
             change(&mut facts);
-            let asked = Asked { tag, digest, ..asked(&image, None, None) };
+            let asked = RuleQuestion { tag, digest, ..asked(&image, None, None) };
             assert!(
                 matches!(
-                    rules.decide(&Asked { part: true, ..asked }, &facts),
+                    rules.decide(&RuleQuestion { part: true, ..asked }, &facts),
                     Decided::Verdict { rule: None, .. }
                 ),
                 "a layer is asked nothing"
@@ -504,7 +508,7 @@ mod tests {
                 Decided::Verdict { lack, .. } => Ok(lack),
             }
         };
-        let nothing = |_: &mut Facts| {};
+        let nothing = |_: &mut ImageFacts| {};
         let wants = Asks { digest: true, ..Asks::default() };
         assert_eq!(decide(wants.clone(), nothing, Some(&fixed), None), Ok(Some(Lack::Digest)));
         assert_eq!(decide(wants, nothing, None, Some(&digest)), Ok(None));

@@ -12,12 +12,12 @@ pub enum Change {
     /// Another text in a slot.
     Put(Slot, String),
     /// Something that was not there.
-    Add(Entry),
+    Add(Addition),
 }
 
 /// Something that is added to a file.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct Addition {
     /// The bytes that it takes the place of: none, or those of a null.
     pub(super) span: Range<usize>,
     pub(super) written: String,

@@ -4,12 +4,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::Position;
 use super::change::Change;
-use super::finding::{Access, Finding, Role};
-use super::overlays::{ALL, Entry, Reached, Told, name_of};
-use super::plan::Wish;
+use super::finding::{Finding, FindingAccess, Role};
+use super::overlays::{ALL, OverlayEntry, Reached, Told, name_of};
+use super::plan::FindingWish;
 use super::{Nature, Scan};
 use crate::reference::Reference;
-use crate::retarget::{Answer, Left, Pin, Retarget};
+use crate::retarget::{LeftBecause, Pin, Retarget, Retargeted};
 
 /// What all files are decided by.
 #[derive(Debug)]
@@ -30,7 +30,7 @@ pub struct Decider<'r> {
 #[derive(Debug, Clone, Default)]
 pub struct Others {
     /// What becomes of its overlay's entries, in their order.
-    pub entries: Vec<Option<Entry>>,
+    pub entries: Vec<Option<OverlayEntry>>,
     /// Names of images that stay for the sake of an overlay, and why.
     pub held: BTreeMap<String, Told>,
 }
@@ -131,7 +131,7 @@ impl Decider<'_> {
             .collect()
     }
 
-    fn wishes(&self, scan: &Scan<'_>, others: &Others) -> (Decided, Vec<Option<Wish>>) {
+    fn wishes(&self, scan: &Scan<'_>, others: &Others) -> (Decided, Vec<Option<FindingWish>>) {
         let mut decided = Decided::default();
         let mut wishes = Vec::with_capacity(scan.findings.len());
         let overlay: Vec<&Finding> =
@@ -181,7 +181,7 @@ impl Decider<'_> {
         finding: &Finding,
         decision: &mut Decision,
         unpinned: &mut Vec<Reference>,
-    ) -> Option<Wish> {
+    ) -> Option<FindingWish> {
         // What a build makes is called so by its maker.
         if finding.nature() == Nature::Made {
             return None;
@@ -189,7 +189,7 @@ impl Decider<'_> {
         if finding.role == Role::Open
             || (finding.nature() == Nature::Open && finding.text.is_empty())
         {
-            if let Access::Leave(why) = finding.access {
+            if let FindingAccess::Leave(why) = finding.access {
                 decision.left = Some(why.to_owned());
             }
             return None;
@@ -207,12 +207,12 @@ impl Decider<'_> {
             _ => None,
         };
         match answer {
-            Answer::Right => {
+            Retargeted::Right => {
                 decision.left = lacks.map(str::to_owned);
                 decision.counts = lacks.is_some();
                 None
             }
-            Answer::Become(new) => match finding.hindrance(self.strings) {
+            Retargeted::Become(new) => match finding.hindrance(self.strings) {
                 Some(hindrance) => {
                     decision.left = Some(hindrance.why.to_owned());
                     decision.counts = hindrance.counts;
@@ -222,16 +222,16 @@ impl Decider<'_> {
                     decision.to = Some(new.to_string());
                     decision.lacks = lacks.map(str::to_owned);
                     decision.counts = lacks.is_some();
-                    Some(Wish::Become(new))
+                    Some(FindingWish::Become(new))
                 }
             },
-            Answer::Left(left) => {
-                if let Left::Unpinned(target) = &left {
+            Retargeted::Left(left) => {
+                if let LeftBecause::Unpinned(target) = &left {
                     unpinned.push(target.clone());
                 }
                 // What may be no image at all is not missed, nor what was left out.
                 let told = finding.is_certain() || finding.nature() == Nature::Open;
-                if told && left != Left::NotAsked {
+                if told && left != LeftBecause::NotAsked {
                     decision.counts = left.counts() && finding.is_certain();
                     decision.left = Some(left.to_string());
                 }
@@ -292,7 +292,11 @@ impl Decider<'_> {
 }
 
 /// What was settled for an overlay's entry with all that it is about.
-fn by_entry(finding: &Finding, entry: &Entry, decision: &mut Decision) -> Option<Wish> {
+fn by_entry(
+    finding: &Finding,
+    entry: &OverlayEntry,
+    decision: &mut Decision,
+) -> Option<FindingWish> {
     let changes = !entry.same;
     match &entry.told {
         Some(told @ Told::Mended) => decision.lacks = Some(told.to_string()),
@@ -312,7 +316,7 @@ fn by_entry(finding: &Finding, entry: &Entry, decision: &mut Decision) -> Option
         return None;
     }
     if decision.to.is_none()
-        && let Wish::Entry { of, to, .. } = &entry.wish
+        && let FindingWish::Entry { of, to, .. } = &entry.wish
     {
         let rest = finding.text.strip_prefix(name_of(&finding.text)).unwrap_or_default();
         decision.to = Some(format!("{}{rest}", if of == to { of } else { to }));

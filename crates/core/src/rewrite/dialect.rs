@@ -20,14 +20,14 @@ use std::sync::atomic::AtomicBool;
 
 use memchr::memmem::Finder;
 
-use super::finding::{Access, Over, Passed, Role};
-use super::place::{Found, settle, shortened};
+use super::finding::{FindingAccess, Over, Passed, Role};
+use super::place::{TreeFindings, settle, shortened};
 use super::variables::UNKNOWN;
 use super::{ParseError, Part, Position, Scan};
 use kubernetes::CustomResource;
-use larder_yaml::{Form, STOPPED, documents, is_stopped, parse, parse_json};
 use larder_yaml::{NodeId, Tree};
-use list::Listed;
+use larder_yaml::{STOPPED, TextForm, documents, is_stopped, parse, parse_json};
+use list::ListItems;
 pub(super) use shape::is_foreign;
 
 /// What kind of file names an image.
@@ -76,7 +76,7 @@ impl Dialect {
 
 /// What is known of a file beside its text.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct File<'a> {
+pub struct FileContext<'a> {
     /// Its name without folders. Empty: it has none.
     pub name: &'a str,
     /// It lies in a chart's folder of templates.
@@ -148,7 +148,7 @@ impl Variables {
     }
 }
 
-impl File<'_> {
+impl FileContext<'_> {
     /// Whether a file of this name, found in a folder, is worth a look.
     pub fn is_candidate(name: &str) -> bool {
         const ENDINGS: [&str; 13] = [
@@ -190,7 +190,7 @@ impl File<'_> {
 }
 
 /// See [`super::scan`].
-pub(super) fn scan<'t>(text: &'t str, file: &File<'t>) -> Result<Scan<'t>, ParseError> {
+pub(super) fn scan<'t>(text: &'t str, file: &FileContext<'t>) -> Result<Scan<'t>, ParseError> {
     match shape_of(text, file) {
         Shape::Lines(dialect) => lines(text, dialect, file),
         Shape::Tree => match trees(text, file) {
@@ -218,7 +218,7 @@ enum Shape {
     Nothing(Option<Over>),
 }
 
-fn shape_of(text: &str, file: &File<'_>) -> Shape {
+fn shape_of(text: &str, file: &FileContext<'_>) -> Shape {
     let is_build = buildfile::is_named_so(file.name)
         || (buildfile::may_be_named_so(file.name) && buildfile::is_one(text));
     let by_ending = file.ends_with(&["tpl", "tmpl", "j2", "ejs"]);
@@ -238,7 +238,8 @@ fn shape_of(text: &str, file: &File<'_>) -> Shape {
             return Shape::Lines(Dialect::List);
         }
         // What has an ending of its own and is none of these is another kind of text.
-        let may_be_objects = File::is_named_plainly(file.name) && text.contains("apiVersion");
+        let may_be_objects =
+            FileContext::is_named_plainly(file.name) && text.contains("apiVersion");
         if !(file.name.is_empty() || may_be_objects) {
             return Shape::Nothing(list::why_not(text).filter(|_| may_be));
         }
@@ -250,7 +251,7 @@ fn shape_of(text: &str, file: &File<'_>) -> Shape {
 pub(super) fn lines<'t>(
     text: &'t str,
     dialect: Dialect,
-    file: &File<'t>,
+    file: &FileContext<'t>,
 ) -> Result<Scan<'t>, ParseError> {
     let mut scan = Scan { text, file: *file, lines: Some(dialect), ..Scan::default() };
     let mut listed = match dialect {
@@ -261,7 +262,7 @@ pub(super) fn lines<'t>(
                 let message = format!("it names more than {} images", buildfile::MOST);
                 return Err(ParseError { position: Position::default(), message });
             }
-            Listed { found: build.found, passed: Vec::new() }
+            ListItems { found: build.found, passed: Vec::new() }
         }
         Dialect::Template => chart::find(text, file.template),
         _ => list::find(text, file.name),
@@ -275,7 +276,7 @@ pub(super) fn lines<'t>(
         finding.position = position;
         if scan.template {
             finding.role = Role::Template;
-            finding.access = Access::Leave("it stands in a template");
+            finding.access = FindingAccess::Leave("it stands in a template");
         }
         scan.findings.push(finding);
     }
@@ -291,7 +292,7 @@ pub(super) fn lines<'t>(
 
 /// A cheap look before parsing: what names an image has one of these words. Whatever a reader finds must have one of
 /// them; a test holds that.
-fn may_name_images(text: &str, file: &File<'_>) -> bool {
+fn may_name_images(text: &str, file: &FileContext<'_>) -> bool {
     static WORDS: LazyLock<[Finder<'static>; 9]> = LazyLock::new(|| {
         [
             "mage",
@@ -314,9 +315,9 @@ fn may_name_images(text: &str, file: &File<'_>) -> bool {
 
 /// Whether the cheap look would hide something that is found in a document.
 #[cfg(test)]
-pub(super) fn hides(text: &str, file: &File<'_>) -> bool {
+pub(super) fn hides(text: &str, file: &FileContext<'_>) -> bool {
     let Ok(tree) = parse(text) else { return false };
-    let mut found = Found::default();
+    let mut found = TreeFindings::default();
     for document in &tree.documents {
         recognise(&tree, *document, file, &mut found);
     }
@@ -334,27 +335,27 @@ fn is_template(text: &str) -> bool {
     ["{{", "{%", "<%"].iter().any(|mark| text.contains(mark))
 }
 
-fn trees<'t>(text: &'t str, file: &File<'t>) -> Result<Scan<'t>, ParseError> {
+fn trees<'t>(text: &'t str, file: &FileContext<'t>) -> Result<Scan<'t>, ParseError> {
     let mut scan = Scan { text, file: *file, ..Scan::default() };
     let begins = text.trim_start_matches('\u{feff}').trim_start_matches([' ', '\t', '\r', '\n']);
     let looks_like_json = begins.starts_with(['{', '[']);
     let whole = |tree, form| Part::new(0..text.len(), Position::default(), tree, form);
     if file.is_loose_json() {
-        let tree = parse_json(text, file.stop, Form::Loose)?;
-        read(&mut scan, whole(tree, Form::Loose), file)?;
+        let tree = parse_json(text, file.stop, TextForm::Loose)?;
+        read(&mut scan, whole(tree, TextForm::Loose), file)?;
         return Ok(scan);
     }
     if file.is_json() || looks_like_json {
-        match parse_json(text, file.stop, Form::Json) {
+        match parse_json(text, file.stop, TextForm::Json) {
             Ok(tree) => {
-                read(&mut scan, whole(tree, Form::Json), file)?;
+                read(&mut scan, whole(tree, TextForm::Json), file)?;
                 return Ok(scan);
             }
             // Broken JSON may still be YAML of another meaning.
             Err(error) if file.is_json() => {
                 // With comments it is another program's file, which need not name images at all.
-                if let Ok(tree) = parse_json(text, file.stop, Form::Loose) {
-                    read(&mut scan, whole(tree, Form::Loose), file)?;
+                if let Ok(tree) = parse_json(text, file.stop, TextForm::Loose) {
+                    read(&mut scan, whole(tree, TextForm::Loose), file)?;
                     if scan.findings.iter().all(|one| !one.is_certain()) {
                         return Ok(Scan { text, file: *file, ..Scan::default() });
                     }
@@ -376,7 +377,7 @@ fn trees<'t>(text: &'t str, file: &File<'t>) -> Result<Scan<'t>, ParseError> {
             return Err(ParseError { position, message: "there is a NUL byte in it".into() });
         }
         let tree = parse(document).map_err(|error| error.after(position))?;
-        read(&mut scan, Part::new(span, position, tree, Form::Yaml), file)?;
+        read(&mut scan, Part::new(span, position, tree, TextForm::Yaml), file)?;
     }
     Ok(scan)
 }
@@ -385,9 +386,9 @@ fn trees<'t>(text: &'t str, file: &File<'t>) -> Result<Scan<'t>, ParseError> {
 pub(super) fn read<'t>(
     scan: &mut Scan<'t>,
     part: Part<'t>,
-    file: &File<'_>,
+    file: &FileContext<'_>,
 ) -> Result<(), ParseError> {
-    let mut found = Found::default();
+    let mut found = TreeFindings::default();
     for document in &part.tree.documents {
         recognise(&part.tree, *document, file, &mut found);
     }
@@ -407,7 +408,7 @@ pub(super) fn read<'t>(
 }
 
 /// Asks each dialect in turn whether a document is one of its own.
-fn recognise(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Found) {
+fn recognise(tree: &Tree<'_>, top: NodeId, file: &FileContext<'_>, found: &mut TreeFindings) {
     let readers = [overlay::find, kubernetes::find, tasks::find, compose::find, pipeline::find];
     if readers.iter().any(|reader| reader(tree, top, file, found)) {
         return;

@@ -21,7 +21,7 @@ pub struct Finding {
     /// Further places that take their image from this one, through an anchor or a merge.
     pub shared_by: usize,
     /// What can be done about it.
-    pub access: Access,
+    pub access: FindingAccess,
     /// The same key stands there more than once, and readers differ on which one wins.
     pub duplicate: bool,
     /// What the place is to the one who reads the file.
@@ -38,7 +38,7 @@ pub struct Finding {
 impl Finding {
     /// What a node says that it runs.
     pub fn running(text: String) -> Self {
-        let access = Access::Leave("it runs on a node, and stands in no file");
+        let access = FindingAccess::Leave("it runs on a node, and stands in no file");
         Self { access, ..Self::of(text, Dialect::Kubernetes) }
     }
 
@@ -51,7 +51,7 @@ impl Finding {
             workload: Workload::default(),
             container: None,
             shared_by: 0,
-            access: Access::Leave("its place in the file is not certain"),
+            access: FindingAccess::Leave("its place in the file is not certain"),
             duplicate: false,
             role: Role::Pulled,
             tag_elsewhere: false,
@@ -160,7 +160,7 @@ pub struct Workload {
 
 /// Whether a finding can be edited.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Access {
+pub enum FindingAccess {
     /// These bytes can be replaced.
     Edit(Box<Hold>),
     /// It is left alone, and why.

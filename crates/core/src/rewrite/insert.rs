@@ -2,14 +2,14 @@
 
 use std::ops::Range;
 
-use super::change::{Change, Entry};
-use super::slot::{Form, Slot};
+use super::change::{Addition, Change};
+use super::slot::{Slot, SlotForm};
 use super::{Part, Scan};
-use larder_yaml::{Kind, NodeId, Tree};
+use larder_yaml::{NodeId, NodeKind, Tree};
 
 /// A pod spec of a Kubernetes object.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Pod {
+pub struct PodSpec {
     pub(super) part: usize,
     pub(super) node: NodeId,
 }
@@ -35,7 +35,7 @@ const KEY: &str = "imagePullSecrets";
 
 impl Scan<'_> {
     /// The secrets that a pod spec names.
-    pub fn secrets(&self, pod: &Pod) -> Vec<String> {
+    pub fn secrets(&self, pod: &PodSpec) -> Vec<String> {
         let Some(part) = self.parts.get(pod.part) else { return Vec::new() };
         let tree = &part.tree;
         let lists = tree.values(pod.node, KEY).filter_map(|list| tree.items(list));
@@ -43,7 +43,7 @@ impl Scan<'_> {
     }
 
     /// The way to a pod spec, as a JSON pointer (RFC 6901).
-    pub fn pod_pointer(&self, pod: &Pod) -> String {
+    pub fn pod_pointer(&self, pod: &PodSpec) -> String {
         self.parts
             .get(pod.part)
             .map(|part| super::pointer(&part.tree, pod.node))
@@ -52,7 +52,7 @@ impl Scan<'_> {
 
     /// What to add so that a pod spec names a pull secret, in the style of its file. None: it names
     /// it.
-    pub fn attach(&self, pod: &Pod, secret: &str) -> Result<Option<Change>, Unattached> {
+    pub fn attach(&self, pod: &PodSpec, secret: &str) -> Result<Option<Change>, Unattached> {
         let Some(part) = self.parts.get(pod.part) else { return Err(Unattached::Odd) };
         if self.secrets(pod).iter().any(|name| name == secret) {
             return Ok(None);
@@ -71,7 +71,7 @@ impl Scan<'_> {
     }
 
     /// What to take out so that a pod spec does not name a pull secret any more. None: it names none of that name.
-    pub fn detach(&self, pod: &Pod, secret: &str) -> Result<Option<Change>, Unattached> {
+    pub fn detach(&self, pod: &PodSpec, secret: &str) -> Result<Option<Change>, Unattached> {
         let Some(part) = self.parts.get(pod.part) else { return Err(Unattached::Odd) };
         let tree = &part.tree;
         let Some((key, list)) =
@@ -79,7 +79,7 @@ impl Scan<'_> {
         else {
             return Ok(None);
         };
-        if tree.nodes[list].kind == Kind::Alias {
+        if tree.nodes[list].kind == NodeKind::Alias {
             return if self.secrets(pod).iter().any(|name| name == secret) {
                 Err(Unattached::Alias)
             } else {
@@ -98,7 +98,7 @@ impl Scan<'_> {
             gone = (key..tree.next(list)).collect();
         }
         let span = span.start + part.span.start..span.end + part.span.start;
-        Ok(Some(Change::Add(Entry {
+        Ok(Some(Change::Add(Addition {
             span,
             written: String::new(),
             says: Vec::new(),
@@ -107,7 +107,7 @@ impl Scan<'_> {
     }
 
     /// Takes the `newName` away that [`Self::name_entry`] puts in. None: it stands there otherwise.
-    pub(super) fn without_name(&self, of: &Slot, to: &Slot) -> Option<Entry> {
+    pub(super) fn without_name(&self, of: &Slot, to: &Slot) -> Option<Addition> {
         let (part, value) = to.node?;
         let part = self.parts.get(part)?;
         let (tree, start) = (&part.tree, part.span.start);
@@ -128,11 +128,11 @@ impl Scan<'_> {
             return None;
         }
         let span = of.span.end..to.span.end;
-        Some(Entry { span, written: String::new(), says: Vec::new(), instead: vec![key, value] })
+        Some(Addition { span, written: String::new(), says: Vec::new(), instead: vec![key, value] })
     }
 
     /// A `newName` after the `name` of an overlay's entry.
-    pub(super) fn name_entry(&self, of: &Slot, new: &str) -> Result<Entry, &'static str> {
+    pub(super) fn name_entry(&self, of: &Slot, new: &str) -> Result<Addition, &'static str> {
         const ODD: &str = "there is no line of its own on which a new name could follow";
         let (part, _) = of.node.ok_or(ODD)?;
         let part = self.parts.get(part).ok_or(ODD)?;
@@ -146,15 +146,18 @@ impl Scan<'_> {
         let written = if key.bytes().all(|byte| b" \t-".contains(&byte)) {
             let indent: String = key.replace('-', " ");
             let at = end + tree.text[end..].find(['\r', '\n']).unwrap_or(tree.text.len() - end);
-            let text =
-                format!("{}{indent}newName: {}", line_end(tree.text, line), Form::Plain.write(new));
+            let text = format!(
+                "{}{indent}newName: {}",
+                line_end(tree.text, line),
+                SlotForm::Plain.write(new)
+            );
             (at..at, text)
         } else if key.contains('{') {
-            (end..end, format!(", newName: {}", Form::Plain.write(new)))
+            (end..end, format!(", newName: {}", SlotForm::Plain.write(new)))
         } else {
             return Err(ODD);
         };
-        Ok(Entry {
+        Ok(Addition {
             span: written.0.start + part.span.start..written.0.end + part.span.start,
             written: written.1,
             says: vec!["newName".into(), new.to_owned()],
@@ -176,7 +179,7 @@ fn into_list(
     key: NodeId,
     list: NodeId,
     secret: &str,
-) -> Result<Entry, Unattached> {
+) -> Result<Addition, Unattached> {
     let node = &tree.nodes[list];
     let text = tree.text;
     let says = vec!["name".to_owned(), secret.to_owned()];
@@ -186,8 +189,8 @@ fn into_list(
         return Err(Unattached::Odd);
     }
     match node.kind {
-        Kind::Alias => Err(Unattached::Alias),
-        Kind::Scalar(_) if tree.scalar(list).is_none() => {
+        NodeKind::Alias => Err(Unattached::Alias),
+        NodeKind::Scalar(_) if tree.scalar(list).is_none() => {
             // What stands between the colon and the null may be an anchor.
             let colon = tree.nodes[key].span().end;
             let colon = colon + text[colon..].find(':').ok_or(Unattached::Odd)? + 1;
@@ -197,9 +200,9 @@ fn into_list(
             }
             let blank = if span.start == colon { " " } else { "" };
             let written = format!("{blank}[{item}]");
-            Ok(Entry { span, written, says, instead: vec![list] })
+            Ok(Addition { span, written, says, instead: vec![list] })
         }
-        Kind::Sequence => {
+        NodeKind::Sequence => {
             let first = tree.items(list).and_then(|mut items| items.next());
             if text[node.span()].starts_with('[') {
                 let end = node.span().end - 1;
@@ -211,7 +214,7 @@ fn into_list(
                     (Some(_), true) => format!(", {item}"),
                     (Some(_), false) => format!(" {item}"),
                 };
-                return Ok(Entry { span: at..at, written, says, instead: Vec::new() });
+                return Ok(Addition { span: at..at, written, says, instead: Vec::new() });
             }
             let first = first.ok_or(Unattached::Odd)?;
             let dash = dash_before(text, tree.nodes[first].span().start).ok_or(Unattached::Odd)?;
@@ -221,18 +224,18 @@ fn into_list(
                 return Err(Unattached::Odd);
             }
             let written = format!("- name: {secret}{}{indent}", line_end(text, line));
-            Ok(Entry { span: dash..dash, written, says, instead: Vec::new() })
+            Ok(Addition { span: dash..dash, written, says, instead: Vec::new() })
         }
         _ => Err(Unattached::Odd),
     }
 }
 
 /// A list where there is none. None: there is no place for it.
-fn new_list(part: &Part<'_>, pod: NodeId, secret: &str) -> Option<Entry> {
+fn new_list(part: &Part<'_>, pod: NodeId, secret: &str) -> Option<Addition> {
     let tree = &part.tree;
     let text = tree.text;
     let says = vec![KEY.to_owned(), "name".to_owned(), secret.to_owned()];
-    let entry = |at: usize, written: String| Entry {
+    let entry = |at: usize, written: String| Addition {
         span: at..at,
         written,
         says: says.clone(),
@@ -286,7 +289,7 @@ fn new_list(part: &Part<'_>, pod: NodeId, secret: &str) -> Option<Entry> {
     let bound = tree.nodes[..key]
         .iter()
         .rev()
-        .find(|node| matches!(node.kind, Kind::Scalar(_) | Kind::Alias))
+        .find(|node| matches!(node.kind, NodeKind::Scalar(_) | NodeKind::Alias))
         .map_or(0, |node| node.span().end);
     let mut at = line_start(text, start);
     while at > bound {
@@ -320,7 +323,7 @@ fn out_of_list(tree: &Tree<'_>, key: NodeId, list: NodeId, item: NodeId) -> Opti
     let text = tree.text;
     let items: Vec<NodeId> = tree.items(list)?.collect();
     let number = items.iter().position(|one| *one == item)?;
-    if tree.nodes[list].kind != Kind::Sequence || tree.entries(item).count() != 1 {
+    if tree.nodes[list].kind != NodeKind::Sequence || tree.entries(item).count() != 1 {
         return None;
     }
     let in_flow = text[tree.nodes[list].span()].starts_with('[');

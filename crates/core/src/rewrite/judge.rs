@@ -2,7 +2,7 @@
 //! survey, rewrite, policies, the door and diagnosis alike.
 
 use super::dialect::Dialect;
-use super::finding::{Access, Finding, Role};
+use super::finding::{Finding, FindingAccess, Role};
 use crate::reference::is_open;
 
 /// What a finding is to all who ask.
@@ -35,7 +35,9 @@ impl Finding {
             Role::Open => Nature::Open,
             _ if is_open(&self.text) => Nature::Open,
             // `image: {{ name }}` is a map to YAML: whatever fills it in decides.
-            _ if self.text.is_empty() && matches!(self.access, Access::Leave(_)) => Nature::Open,
+            _ if self.text.is_empty() && matches!(self.access, FindingAccess::Leave(_)) => {
+                Nature::Open
+            }
             Role::Pulled | Role::Likely | Role::Template => Nature::Image,
             Role::Doubtful | Role::Text => Nature::Perhaps,
         }
@@ -69,7 +71,7 @@ impl Finding {
             (Role::Doubtful, _) if !strings => {
                 left("it may be no image; `--include-strings` changes it", false)
             }
-            (_, Access::Leave(why)) => left(why, self.is_certain()),
+            (_, FindingAccess::Leave(why)) => left(why, self.is_certain()),
             _ => None,
         }
     }

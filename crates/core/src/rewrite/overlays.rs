@@ -7,9 +7,9 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use super::finding::Finding;
-use super::plan::Wish;
+use super::plan::FindingWish;
 use crate::reference::Image;
-use crate::retarget::{Answer, Retarget};
+use crate::retarget::{Retarget, Retargeted};
 use larder_yaml::parse;
 
 /// An image's name on its way up: as it was, and as it becomes in this run. Texts, without tag and digest.
@@ -32,9 +32,9 @@ pub struct Reached {
 
 /// What becomes of an overlay's entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct OverlayEntry {
     /// What it is about then, and the name that its images get.
-    pub wish: Wish,
+    pub wish: FindingWish,
     /// Whether that is what stands there.
     pub same: bool,
     /// Something that is told of it.
@@ -105,7 +105,7 @@ impl Reached {
         entries: &[&Finding],
         held: &BTreeMap<String, Told>,
         retarget: &Retarget<'_>,
-    ) -> Vec<Option<Entry>> {
+    ) -> Vec<Option<OverlayEntry>> {
         let mut settled = Vec::with_capacity(entries.len());
         // What is out of sight is taken to be what each entry is about, but for what an earlier entry makes.
         if !self.whole {
@@ -150,8 +150,8 @@ impl Reached {
             let entry =
                 Self::entry(names, self.whole, (finding, of, to), retarget, (is_held, never));
             let (new_of, new_to) = match &entry.wish {
-                Wish::Entry { of, to, .. } => (of.clone(), to.clone()),
-                Wish::Become(_) => (of.to_owned(), to.unwrap_or(of).to_owned()),
+                FindingWish::Entry { of, to, .. } => (of.clone(), to.clone()),
+                FindingWish::Become(_) => (of.to_owned(), to.unwrap_or(of).to_owned()),
             };
             names.pass((of, to.unwrap_or(of)), (&new_of, &new_to));
             settled.push(Some(entry));
@@ -169,7 +169,7 @@ impl Reached {
         (finding, of, to): (&Finding, &str, Option<&str>),
         retarget: &Retarget<'_>,
         (is_held, never): (bool, bool),
-    ) -> Entry {
+    ) -> OverlayEntry {
         let about: BTreeSet<&str> = names.with_old(of).map(|name| name.new.as_str()).collect();
         let mut told = None;
         let new_of = match about.len() {
@@ -214,7 +214,7 @@ impl Reached {
         {
             (Some(told), _) if *told != Told::Mended => (keep, None),
             _ if is_held => (keep, None),
-            (_, Answer::Become(new)) => {
+            (_, Retargeted::Become(new)) => {
                 let digest = new.digest.as_ref().map(ToString::to_string).unwrap_or_default();
                 let written = finding.text.split_once('@').map_or("", |(_, digest)| digest);
                 (new.image().to_string(), (digest != written).then_some(digest))
@@ -223,7 +223,7 @@ impl Reached {
             _ => (keep, None),
         };
         let same = new_of == of && new_to == to.unwrap_or(of) && digest.is_none();
-        Entry { wish: Wish::Entry { of: new_of, to: new_to, digest }, same, told }
+        OverlayEntry { wish: FindingWish::Entry { of: new_of, to: new_to, digest }, same, told }
     }
 }
 
@@ -332,7 +332,7 @@ impl Reached {
 
 /// What an overlay lists.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Listed {
+pub struct OverlayList {
     /// Files and folders beside it, in their order.
     pub files: Vec<String>,
     /// Overlays that are put upon what is listed before: they find their images among that.
@@ -344,7 +344,7 @@ pub struct Listed {
 }
 
 /// The files and folders that an overlay lists. None: it is none, or cannot be read.
-pub fn listed(text: &str) -> Option<Listed> {
+pub fn listed(text: &str) -> Option<OverlayList> {
     const LISTS: [&str; 2] = ["resources", "bases"];
     const PATCHES: [&str; 3] = ["patches", "patchesStrategicMerge", "patchesJson6902"];
     const MAKERS: [&str; 4] =
@@ -355,7 +355,7 @@ pub fn listed(text: &str) -> Option<Listed> {
         return None;
     }
     let is_component = tree.text_of(top, "kind") == Some("Component");
-    let mut listed = Listed { whole: true, is_component, ..Listed::default() };
+    let mut listed = OverlayList { whole: true, is_component, ..OverlayList::default() };
     let items =
         |key: &str| tree.get(top, key).and_then(|list| tree.items(list)).into_iter().flatten();
     for one in LISTS.iter().flat_map(|key| items(key)) {

@@ -6,26 +6,26 @@ use std::ops::Range;
 use std::rc::Rc;
 
 use super::Position;
-use super::dialect::{File, is_foreign};
-use super::finding::{Access, Finding, Over, Passed, Role, Workload};
-use super::insert::Pod;
+use super::dialect::{FileContext, is_foreign};
+use super::finding::{Finding, FindingAccess, Over, Passed, Role, Workload};
+use super::insert::PodSpec;
 use super::slot::{At, Hold, Slot, Words};
 use super::variables;
 use super::{Dialect, Scan};
 use larder_yaml::is_stopped;
-use larder_yaml::{Kind, NodeId, Step};
+use larder_yaml::{NodeId, NodeKind, TreeStep};
 
 /// All that a dialect found in one tree.
 #[derive(Default)]
-pub(super) struct Found {
-    pub places: Vec<Place>,
+pub(super) struct TreeFindings {
+    pub places: Vec<ImagePlace>,
     pub pods: Vec<NodeId>,
     /// What could be taken for an image and is none.
     pub passed: Vec<(NodeId, Over)>,
 }
 
 /// One place that names an image, before it is known who else uses the same bytes.
-pub(super) struct Place {
+pub(super) struct ImagePlace {
     pub written: Written,
     pub dialect: Dialect,
     pub role: Role,
@@ -33,13 +33,13 @@ pub(super) struct Place {
     pub container: Option<NodeId>,
     /// The same key stands there more than once.
     pub duplicate: bool,
-    /// Its number in [`Found::pods`].
+    /// Its number in [`TreeFindings::pods`].
     pub pod: Option<usize>,
     /// Why it is left as it is, whatever it is written like. None: it need not be.
     pub left: Option<&'static str>,
 }
 
-impl Place {
+impl ImagePlace {
     /// A place that belongs to nobody.
     pub fn new(written: Written, dialect: Dialect, role: Role) -> Self {
         let owner = Rc::default();
@@ -56,9 +56,9 @@ impl Place {
     }
 }
 
-impl Found {
+impl TreeFindings {
     /// One more place.
-    pub fn add(&mut self, place: Place) {
+    pub fn add(&mut self, place: ImagePlace) {
         self.places.push(place);
     }
 
@@ -152,13 +152,18 @@ impl Written {
 
 /// Joins the places that share bytes, decides what can be done with each, and adds all to the scan.
 /// Ends early when it is told to stop.
-pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, file: &File<'_>) {
+pub(super) fn settle(
+    scan: &mut Scan<'_>,
+    part: usize,
+    found: &TreeFindings,
+    file: &FileContext<'_>,
+) {
     let Some(its) = scan.parts.get(part) else { return };
     let at = At { tree: &its.tree, part, start: its.span.start };
     let uses = Uses::of(&at, &found.places, file);
     let mut words = None;
     let pods_before = scan.pods.len();
-    let pods = found.pods.iter().map(|node| Pod { part, node: *node });
+    let pods = found.pods.iter().map(|node| PodSpec { part, node: *node });
     let mut settled = HashSet::new();
     let mut findings = Vec::new();
     for place in &found.places {
@@ -174,27 +179,28 @@ pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, file: &Fil
                 continue; // found once, where it is defined
             }
             if at.tree.scalar(target).is_none()
-                && matches!(at.tree.nodes[target].kind, Kind::Scalar(_))
+                && matches!(at.tree.nodes[target].kind, NodeKind::Scalar(_))
             {
                 continue; // a null image is none
             }
         }
         let mut read = uses.read(&at, place, &mut words);
         if let Some(why) = place.left {
-            read.access = Access::Leave(why);
+            read.access = FindingAccess::Leave(why);
         }
         if role == Role::Built {
-            read.access = Access::Leave("it is what a build makes");
+            read.access = FindingAccess::Leave("it is what a build makes");
         }
         if place.written.nodes().iter().any(|(_, node)| is_foreign(at.tree, *node)) {
             role = Role::Open;
-            read.access = Access::Leave("its tag makes another program put something else there");
+            read.access =
+                FindingAccess::Leave("its tag makes another program put something else there");
             let tag = at.tree.nodes[at.tree.resolve(first)].tag.as_deref().unwrap_or_default();
             read.text = format!("{tag} {}", read.text);
         }
         let start = match at.tree.nodes[first].kind {
             // `image: {{ name }}` is a map to YAML.
-            Kind::Mapping | Kind::Sequence => place.container.unwrap_or(first),
+            NodeKind::Mapping | NodeKind::Sequence => place.container.unwrap_or(first),
             _ => first,
         };
         let byte = match &place.written {
@@ -239,7 +245,7 @@ pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, file: &Fil
         Passed { position, text: at.tree.scalar(node).map(shortened).unwrap_or_default(), why }
     });
     let passed: Vec<Passed> = passed.collect();
-    let pods: Vec<Pod> = pods.collect();
+    let pods: Vec<PodSpec> = pods.collect();
     scan.passed.extend(passed);
     scan.findings.extend(findings.into_iter().map(|(_, finding)| finding));
     scan.pods.extend(pods);
@@ -247,7 +253,7 @@ pub(super) fn settle(scan: &mut Scan<'_>, part: usize, found: &Found, file: &Fil
 
 /// Who uses which node for what.
 struct Uses<'f> {
-    file: &'f File<'f>,
+    file: &'f FileContext<'f>,
     /// How often an alias anywhere in the text stands for a node.
     aliased: HashMap<NodeId, usize>,
     /// How often one at a place of an image does.
@@ -257,9 +263,9 @@ struct Uses<'f> {
 }
 
 /// What a place comes to.
-struct Read {
+struct ReadPlace {
     text: String,
-    access: Access,
+    access: FindingAccess,
     tag_elsewhere: bool,
     shared_by: usize,
 }
@@ -268,12 +274,12 @@ struct Read {
 fn is_kept_for_aliases(at: &At<'_, '_>, node: NodeId) -> bool {
     const KEYS: [&str; 4] = ["anchors", "aliases", "definitions", "yaml_anchors"];
     let path = at.tree.path(node);
-    matches!(path.first(), Some(Step::Key(key))
+    matches!(path.first(), Some(TreeStep::Key(key))
         if key.starts_with(['.', '_']) || key.starts_with("x-") || KEYS.contains(key))
 }
 
 impl<'f> Uses<'f> {
-    fn of(at: &At<'_, '_>, places: &[Place], file: &'f File<'f>) -> Self {
+    fn of(at: &At<'_, '_>, places: &[ImagePlace], file: &'f FileContext<'f>) -> Self {
         let (aliased, at_images, direct) = (HashMap::new(), HashMap::new(), HashMap::new());
         let mut uses = Self { file, aliased, at_images, direct };
         for target in at.tree.aliases() {
@@ -317,14 +323,14 @@ impl<'f> Uses<'f> {
     fn read<'t>(
         &self,
         at: &At<'t, 't>,
-        place: &Place,
+        place: &ImagePlace,
         words: &mut Option<(NodeId, Words<'t>)>,
-    ) -> Read {
+    ) -> ReadPlace {
         let tree = at.tree;
         let text = |node: NodeId| tree.scalar(node).unwrap_or_default().to_owned();
-        let mut read = Read {
+        let mut read = ReadPlace {
             text: String::new(),
-            access: Access::Leave("it is no text"),
+            access: FindingAccess::Leave("it is no text"),
             tag_elsewhere: false,
             shared_by: 0,
         };
@@ -332,7 +338,7 @@ impl<'f> Uses<'f> {
             Written::Whole(node) => {
                 let target = tree.resolve(*node);
                 read.shared_by = self.shared_by(target, *node);
-                if matches!(tree.nodes[target].kind, Kind::Scalar(_)) {
+                if matches!(tree.nodes[target].kind, NodeKind::Scalar(_)) {
                     read.text = text(target);
                     read.access = access(self.slot(at, Says::Whole, *node).map(Hold::Whole));
                 }
@@ -356,9 +362,9 @@ impl<'f> Uses<'f> {
                 read.access = if filled.literal {
                     access(self.slot(at, Says::Whole, *node).map(Hold::Whole))
                 } else if target != *node || self.aliased.contains_key(&target) {
-                    Access::Leave("it has variables, and an anchor that others use")
+                    FindingAccess::Leave("it has variables, and an anchor that others use")
                 } else if inside.is_none() {
-                    Access::Leave("its place in the file is not certain")
+                    FindingAccess::Leave("its place in the file is not certain")
                 } else {
                     let named = filled.names.iter().any(|name| known(name).is_some());
                     let held = filled.hold(&|piece| at.piece(target, piece).ok());
@@ -386,7 +392,7 @@ impl<'f> Uses<'f> {
                 tree.text.get(span.clone()).unwrap_or_default().clone_into(&mut read.text);
                 let aliased = self.aliased.get(node).copied().unwrap_or(0) > 0;
                 read.access = match aliased {
-                    true => Access::Leave("its anchor is used for something else too"),
+                    true => FindingAccess::Leave("its anchor is used for something else too"),
                     false if place.role != Role::Text => {
                         access(at.piece(*node, span.clone()).map(Hold::Whole))
                     }
@@ -473,6 +479,6 @@ pub(super) fn shortened(name: &str) -> String {
     name[..end].to_owned()
 }
 
-fn access(hold: Result<Hold, &'static str>) -> Access {
-    hold.map_or_else(Access::Leave, |hold| Access::Edit(Box::new(hold)))
+fn access(hold: Result<Hold, &'static str>) -> FindingAccess {
+    hold.map_or_else(FindingAccess::Leave, |hold| FindingAccess::Edit(Box::new(hold)))
 }

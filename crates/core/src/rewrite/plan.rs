@@ -3,14 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::Scan;
-use super::change::{Change, Entry};
-use super::finding::{Access, Finding};
+use super::change::{Addition, Change};
+use super::finding::{Finding, FindingAccess};
 use super::slot::{Hold, Slot};
 use crate::reference::Reference;
 
 /// What a finding is to become.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Wish {
+pub enum FindingWish {
     /// Another reference.
     Become(Reference),
     /// Of an overlay's entry: what it is about, and the name that its images get.
@@ -24,7 +24,7 @@ pub enum Wish {
     },
 }
 
-impl From<Reference> for Wish {
+impl From<Reference> for FindingWish {
     fn from(reference: Reference) -> Self {
         Self::Become(reference)
     }
@@ -32,7 +32,7 @@ impl From<Reference> for Wish {
 
 /// What becomes of the wishes for a file.
 #[derive(Debug, Default)]
-pub struct Plan {
+pub struct RewritePlan {
     /// What to change. Empty: nothing, all is as it should be.
     pub changes: Vec<Change>,
     /// The wishes that cannot be fulfilled, by the finding's number, and why.
@@ -42,7 +42,7 @@ pub struct Plan {
 /// What a finding wants of the bytes that it is made of.
 struct Wants<'s> {
     puts: Vec<(&'s Slot, String)>,
-    entry: Option<Entry>,
+    entry: Option<Addition>,
 }
 
 impl Scan<'_> {
@@ -51,24 +51,24 @@ impl Scan<'_> {
     ///
     /// Where findings share bytes (a registry that several use, an anchor) and want different ones,
     /// none of them is changed.
-    pub fn plan(&self, wishes: &[Option<Reference>]) -> Plan {
-        let wishes: Vec<Option<Wish>> =
-            wishes.iter().map(|wish| wish.clone().map(Wish::Become)).collect();
+    pub fn plan(&self, wishes: &[Option<Reference>]) -> RewritePlan {
+        let wishes: Vec<Option<FindingWish>> =
+            wishes.iter().map(|wish| wish.clone().map(FindingWish::Become)).collect();
         self.plan_all(&wishes)
     }
 
     /// The same for wishes of every kind.
-    pub(super) fn plan_all(&self, wishes: &[Option<Wish>]) -> Plan {
-        let mut plan = Plan::default();
+    pub(super) fn plan_all(&self, wishes: &[Option<FindingWish>]) -> RewritePlan {
+        let mut plan = RewritePlan::default();
         let mut wants: Vec<Option<Wants<'_>>> = Vec::new();
         for (number, finding) in self.findings.iter().enumerate() {
             let wish = wishes.get(number).and_then(Option::as_ref);
             let wanted = match &finding.access {
-                Access::Leave(why) => match wish {
+                FindingAccess::Leave(why) => match wish {
                     Some(_) => Err(*why),
                     None => Ok(None),
                 },
-                Access::Edit(hold) => match wish {
+                FindingAccess::Edit(hold) => match wish {
                     Some(new) => self.wants(finding, hold, new).map(Some),
                     None => Ok(Some(as_it_is(hold))),
                 },
@@ -76,8 +76,8 @@ impl Scan<'_> {
             wants.push(wanted.unwrap_or_else(|why| {
                 plan.refused.insert(number, why);
                 match &finding.access {
-                    Access::Edit(hold) => Some(as_it_is(hold)),
-                    Access::Leave(_) => None,
+                    FindingAccess::Edit(hold) => Some(as_it_is(hold)),
+                    FindingAccess::Leave(_) => None,
                 }
             }));
         }
@@ -91,7 +91,8 @@ impl Scan<'_> {
                 asked.iter().filter(|(_, texts)| texts.len() > 1).map(|(at, _)| *at).collect();
             let mut again = false;
             for (number, finding) in self.findings.iter().enumerate() {
-                let (Some(one), Access::Edit(hold)) = (&wants[number], &finding.access) else {
+                let (Some(one), FindingAccess::Edit(hold)) = (&wants[number], &finding.access)
+                else {
                     continue;
                 };
                 let changes =
@@ -129,12 +130,12 @@ impl Scan<'_> {
         &self,
         finding: &Finding,
         hold: &'s Hold,
-        new: &Wish,
+        new: &FindingWish,
     ) -> Result<Wants<'s>, &'static str> {
         let new = match (new, hold) {
-            (Wish::Become(new), _) => new,
+            (FindingWish::Become(new), _) => new,
             (
-                Wish::Entry { of, to, digest },
+                FindingWish::Entry { of, to, digest },
                 Hold::Overlay { of: name, to: new, digest: place },
             ) => {
                 return self.entry(
@@ -143,7 +144,7 @@ impl Scan<'_> {
                     (place.as_ref(), digest.as_deref()),
                 );
             }
-            (Wish::Entry { .. }, _) => return Err("it is no entry of an overlay"),
+            (FindingWish::Entry { .. }, _) => return Err("it is no entry of an overlay"),
         };
         let digest = new.digest.as_ref().map(ToString::to_string).unwrap_or_default();
         let written = finding.text.split_once('@').map_or("", |(_, digest)| digest);
@@ -266,35 +267,35 @@ impl Finding {
 
     fn overlaid(&self) -> Option<&Slot> {
         match &self.access {
-            Access::Edit(hold) => match &**hold {
+            FindingAccess::Edit(hold) => match &**hold {
                 Hold::Overlay { of, .. } => Some(of),
                 _ => None,
             },
-            Access::Leave(_) => None,
+            FindingAccess::Leave(_) => None,
         }
     }
 
     /// The name that an overlay's entry gives its images, as written. None: they keep theirs.
     pub(super) fn renamed_to(&self) -> Option<&str> {
         match &self.access {
-            Access::Edit(hold) => match &**hold {
+            FindingAccess::Edit(hold) => match &**hold {
                 Hold::Overlay { to, .. } => to.as_ref().map(|to| to.text.as_str()),
                 _ => None,
             },
-            Access::Leave(_) => None,
+            FindingAccess::Leave(_) => None,
         }
     }
 
     /// Whether it has a place of its own for a digest: none is needed where all of it stands in one piece.
     pub fn can_be_pinned(&self) -> bool {
         match &self.access {
-            Access::Edit(hold) => match &**hold {
+            FindingAccess::Edit(hold) => match &**hold {
                 Hold::Whole(_) => true,
                 Hold::Name(_) => false,
                 Hold::Parts { digest, name, .. } => digest.is_some() || tail(&name.text).is_some(),
                 Hold::Overlay { digest, .. } => digest.is_some(),
             },
-            Access::Leave(_) => false,
+            FindingAccess::Leave(_) => false,
         }
     }
 }

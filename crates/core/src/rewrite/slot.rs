@@ -7,7 +7,7 @@ use larder_yaml::ScalarStyle;
 
 use super::dialect::strings;
 use larder_yaml::decode;
-use larder_yaml::{Kind, NodeId, Tree};
+use larder_yaml::{NodeId, NodeKind, Tree};
 
 /// The bytes of a reference: what can be replaced to change it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -65,7 +65,7 @@ impl Hold {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Slot {
     pub(super) span: Range<usize>,
-    pub(super) form: Form,
+    pub(super) form: SlotForm,
     /// What stands there now, decoded.
     pub(super) text: String,
     /// The part of the file and the node in it. None: the file is no tree.
@@ -77,13 +77,13 @@ pub struct Slot {
 impl Slot {
     /// Bytes of a file that is no tree.
     pub(super) fn bare(span: Range<usize>, text: &str) -> Self {
-        Self { span, form: Form::Bare, text: text.to_owned(), node: None, piece: None }
+        Self { span, form: SlotForm::Bare, text: text.to_owned(), node: None, piece: None }
     }
 }
 
 /// How a text is written there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Form {
+pub(super) enum SlotForm {
     Plain,
     SingleQuoted,
     DoubleQuoted,
@@ -93,7 +93,7 @@ pub(super) enum Form {
     Alias,
 }
 
-impl Form {
+impl SlotForm {
     /// A text in this form.
     pub(super) fn write(self, text: &str) -> String {
         // An IPv6 host in brackets would be a list to YAML, and nothing would be null.
@@ -131,18 +131,18 @@ impl At<'_, '_> {
             piece: None,
         };
         let (form, fits) = match node.kind {
-            Kind::Alias => {
+            NodeKind::Alias => {
                 let target = &self.tree.nodes[self.tree.resolve(id)];
-                return Ok(slot(node.span(), Form::Alias, &target.value));
+                return Ok(slot(node.span(), SlotForm::Alias, &target.value));
             }
-            Kind::Scalar(ScalarStyle::Plain) => (Form::Plain, slice == text),
-            Kind::Scalar(ScalarStyle::SingleQuoted) => {
-                (Form::SingleQuoted, unquoted(slice, '\'', text))
+            NodeKind::Scalar(ScalarStyle::Plain) => (SlotForm::Plain, slice == text),
+            NodeKind::Scalar(ScalarStyle::SingleQuoted) => {
+                (SlotForm::SingleQuoted, unquoted(slice, '\'', text))
             }
-            Kind::Scalar(ScalarStyle::DoubleQuoted) => {
-                (Form::DoubleQuoted, unquoted(slice, '"', text))
+            NodeKind::Scalar(ScalarStyle::DoubleQuoted) => {
+                (SlotForm::DoubleQuoted, unquoted(slice, '"', text))
             }
-            Kind::Scalar(ScalarStyle::Literal | ScalarStyle::Folded) => {
+            NodeKind::Scalar(ScalarStyle::Literal | ScalarStyle::Folded) => {
                 const BLANKS: [char; 4] = [' ', '\t', '\r', '\n'];
                 let line = slice.trim_matches(BLANKS);
                 if line != text.trim_end_matches('\n') || line.contains(['\n', '\r']) {
@@ -150,9 +150,9 @@ impl At<'_, '_> {
                 }
                 let start =
                     node.span().start + slice.len() - slice.trim_start_matches(BLANKS).len();
-                return Ok(slot(start..start + line.len(), Form::Bare, line));
+                return Ok(slot(start..start + line.len(), SlotForm::Bare, line));
             }
-            Kind::Sequence | Kind::Mapping => return Err("it is no text"),
+            NodeKind::Sequence | NodeKind::Mapping => return Err("it is no text"),
         };
         if slice.contains(['\n', '\r']) {
             return Err(SEVERAL_LINES);
@@ -181,7 +181,7 @@ impl At<'_, '_> {
     fn slot_of_piece(&self, id: NodeId, span: Range<usize>, piece: &str, at: usize) -> Slot {
         Slot {
             span: span.start + self.start..span.end + self.start,
-            form: Form::Bare,
+            form: SlotForm::Bare,
             text: piece.to_owned(),
             node: Some((self.part, id)),
             piece: Some(at..at + piece.len()),

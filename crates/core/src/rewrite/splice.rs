@@ -7,9 +7,9 @@ use std::ops::Range;
 use super::change::Change;
 use super::dialect::{self, Above};
 use super::finding::Finding;
-use super::plan::Wish;
-use super::{File, Part, Scan};
-use larder_yaml::{NodeId, Said, Tree};
+use super::plan::FindingWish;
+use super::{FileContext, Part, Scan};
+use larder_yaml::{NodeId, SaidPart, Tree};
 use larder_yaml::{ParseError, parse_as};
 
 /// Why nothing was changed. Each is a guard that failed: the file stays as it is.
@@ -72,7 +72,7 @@ impl Scan<'_> {
     /// what it was to become, and all that is pulled otherwise, every variable that is used for something else
     /// and every other byte that means something is what it was. What cannot be proved is put back, alone, and
     /// the rest is done.
-    pub fn rewrite(&self, wishes: &[Option<Wish>], additions: &[Change]) -> Rewrite {
+    pub fn rewrite(&self, wishes: &[Option<FindingWish>], additions: &[Change]) -> Rewrite {
         let mut done = Rewrite::default();
         let mut planned = self.plan_all(wishes);
         done.refused = std::mem::take(&mut planned.refused);
@@ -132,7 +132,7 @@ impl Scan<'_> {
     fn halves(
         &self,
         items: &[Item],
-        wishes: &[Option<Wish>],
+        wishes: &[Option<FindingWish>],
         additions: &[Change],
         good: &mut Vec<Item>,
         text: &mut Option<String>,
@@ -158,7 +158,7 @@ impl Scan<'_> {
     fn all(
         &self,
         planned: Vec<Change>,
-        wishes: &[Option<Wish>],
+        wishes: &[Option<FindingWish>],
         additions: &[Change],
     ) -> Result<Option<String>, SpliceError> {
         let mut changes = additions.to_vec();
@@ -173,7 +173,7 @@ impl Scan<'_> {
     fn attempt(
         &self,
         items: &[Item],
-        wishes: &[Option<Wish>],
+        wishes: &[Option<FindingWish>],
         additions: &[Change],
     ) -> Result<Option<String>, SpliceError> {
         let mut some = vec![None; wishes.len()];
@@ -202,7 +202,7 @@ impl Scan<'_> {
     fn put(
         &self,
         changes: &[Change],
-        wishes: Option<&[Option<Wish>]>,
+        wishes: Option<&[Option<FindingWish>]>,
     ) -> Result<String, SpliceError> {
         let mut changes: Vec<&Change> = changes.iter().collect();
         changes.sort_by_key(|change| change.span().start);
@@ -242,7 +242,7 @@ impl Scan<'_> {
         &self,
         result: &str,
         spliced: &[Spliced<'_>],
-        wishes: Option<&[Option<Wish>]>,
+        wishes: Option<&[Option<FindingWish>]>,
     ) -> Result<(), SpliceError> {
         let mut grown: isize = 0;
         let mut rest = spliced;
@@ -270,7 +270,7 @@ impl Scan<'_> {
                 now: above.becomes.unwrap_or(above.now),
                 becomes: above.becomes,
             });
-            let file = File { registry: above, ..self.file };
+            let file = FileContext { registry: above, ..self.file };
             let mut again = Scan { text: new, file, ..Scan::default() };
             let part_again = Part::new(0..new.len(), part.position, tree, part.form);
             dialect::read(&mut again, part_again, &file).map_err(SpliceError::Broken)?;
@@ -288,7 +288,7 @@ impl Scan<'_> {
         &self,
         numbers: Range<usize>,
         again: &[Finding],
-        wishes: &[Option<Wish>],
+        wishes: &[Option<FindingWish>],
         wrong: &mut Vec<usize>,
     ) -> Result<(), SpliceError> {
         if again.len() != numbers.len() {
@@ -298,8 +298,8 @@ impl Scan<'_> {
             let Some(old) = self.findings.get(number) else { return Err(SpliceError::Meaning) };
             let said = new.text.trim_end_matches('\n');
             let fine = match wishes.get(number).and_then(Option::as_ref) {
-                Some(Wish::Become(wished)) => said == wished.to_string(),
-                Some(Wish::Entry { to, .. }) => {
+                Some(FindingWish::Become(wished)) => said == wished.to_string(),
+                Some(FindingWish::Entry { to, .. }) => {
                     let rest = said.strip_prefix(to.as_str());
                     rest.is_some_and(|rest| rest.is_empty() || rest.starts_with([':', '@']))
                 }
@@ -322,7 +322,7 @@ impl Scan<'_> {
         lines: super::Dialect,
         result: &str,
         spliced: &[Spliced<'_>],
-        wishes: Option<&[Option<Wish>]>,
+        wishes: Option<&[Option<FindingWish>]>,
     ) -> Result<(), SpliceError> {
         let again = dialect::lines(result, lines, &self.file).map_err(SpliceError::Broken)?;
         if again.findings.len() != self.findings.len() || again.elsewhere != self.elsewhere {
@@ -339,14 +339,14 @@ impl Scan<'_> {
         // Where each slot of a finding stands now, and what it says.
         for (number, (old, new)) in self.findings.iter().zip(&again.findings).enumerate() {
             let fine = match (&old.access, &new.access) {
-                (super::Access::Edit(before), super::Access::Edit(after)) => {
+                (super::FindingAccess::Edit(before), super::FindingAccess::Edit(after)) => {
                     before.slots().zip(after.slots()).all(|(before, after)| {
                         let text = planned.get(&(before.span.start, before.span.end));
                         after.text == *text.unwrap_or(&before.text.as_str())
                     })
                 }
                 // What is left alone must say what it said; and nothing becomes or ceases to be such.
-                (super::Access::Leave(before), super::Access::Leave(after)) => {
+                (super::FindingAccess::Leave(before), super::FindingAccess::Leave(after)) => {
                     before == after && old.text == new.text
                 }
                 _ => false,
@@ -425,10 +425,10 @@ fn same_but_for(
         let fits = match values.get(&old.0) {
             None => old.1 == new.1,
             Some(puts) => match (old.1, new.1) {
-                (Said::Scalar(value, before), Said::Scalar(now, after)) => {
+                (SaidPart::Scalar(value, before), SaidPart::Scalar(now, after)) => {
                     before == after && planned(value, puts).is_some_and(|text| said(now, &text))
                 }
-                (Said::Alias(_), Said::Scalar(now, None)) => {
+                (SaidPart::Alias(_), SaidPart::Scalar(now, None)) => {
                     puts.iter().all(|(_, _, text)| now == *text)
                 }
                 _ => false,
@@ -448,7 +448,7 @@ fn same_but_for(
     let says: Vec<&str> = tree
         .nodes
         .iter()
-        .filter(|node| matches!(node.kind, larder_yaml::Kind::Scalar(_)) && inside(node))
+        .filter(|node| matches!(node.kind, larder_yaml::NodeKind::Scalar(_)) && inside(node))
         .map(|node| &*node.value)
         .collect();
     if says == expected { Ok(()) } else { Err(SpliceError::Meaning) }

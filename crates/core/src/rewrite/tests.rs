@@ -29,23 +29,23 @@ fn read(text: &str) -> Reference {
 }
 
 fn yaml(text: &str) -> Result<Scan<'_>, ParseError> {
-    scan(text, &File { name: "deploy.yaml", ..File::default() })
+    scan(text, &FileContext { name: "deploy.yaml", ..FileContext::default() })
 }
 
 /// What a file of some name becomes when every image that can be changed becomes another.
-fn replaced(text: &str, file: &File<'_>, new: &str) -> Result<String, SpliceError> {
+fn replaced(text: &str, file: &FileContext<'_>, new: &str) -> Result<String, SpliceError> {
     let found = scan(text, file).unwrap();
     let wishes: Vec<Option<Reference>> = found
         .findings
         .iter()
-        .map(|one| matches!(one.access, Access::Edit(_)).then(|| read(new)))
+        .map(|one| matches!(one.access, FindingAccess::Edit(_)).then(|| read(new)))
         .collect();
     found.splice(&found.plan(&wishes).changes)
 }
 
 /// Replaces every reference that can be edited.
 fn replace_all(text: &str, new: &str) -> String {
-    replaced(text, &File { name: "deploy.yaml", ..File::default() }, new).unwrap()
+    replaced(text, &FileContext { name: "deploy.yaml", ..FileContext::default() }, new).unwrap()
 }
 
 fn texts(text: &str) -> Vec<String> {
@@ -111,7 +111,8 @@ fn every_kind_that_holds_a_pod_is_found_and_decoys_are_not() {
 fn several_documents_and_json_are_read() {
     let two = format!("{DEPLOYMENT}---\n{DEPLOYMENT}...\n");
     assert_eq!(texts(&two).len(), 6);
-    let json = r#"{"apiVersion":"v1","kind":"Pod","spec":{"containers":[{"image":"kettle:2"}]}}"#;
+    let json =
+        r#"{"apiVersion":"v1","kind":"Pod","spec":{"containers":[{"image":"kettle:2"}]}}"#;
     assert_eq!(replace_all(json, "l.example/k:1"), json.replace("kettle:2", "l.example/k:1"));
 }
 
@@ -164,7 +165,7 @@ fn templates_are_left_and_broken_files_are_told() {
     let braces =
         "apiVersion: v1\nkind: Pod\nspec:\n  containers:\n  - image: {{ .image }}\n    name: a\n";
     let finding = &yaml(braces).unwrap().findings[0];
-    assert!(matches!(finding.access, Access::Leave(_)));
+    assert!(matches!(finding.access, FindingAccess::Leave(_)));
     assert_eq!(finding.position.line, 6);
     let broken = "apiVersion: v1\nkind: Pod\nspec: [image: {\n";
     assert!(yaml(broken).unwrap_err().to_string().starts_with("line "));
@@ -175,7 +176,7 @@ fn templates_are_left_and_broken_files_are_told() {
 #[test]
 fn an_edit_that_would_change_something_else_is_refused() {
     let found = yaml(DEPLOYMENT).unwrap();
-    let Access::Edit(hold) = &found.findings[0].access else { panic!() };
+    let FindingAccess::Edit(hold) = &found.findings[0].access else { panic!() };
     let slot = hold.only().unwrap().clone();
     let put = |text: &str| Change::Put(slot.clone(), text.to_owned());
     assert_eq!(found.splice(&[put("a"), put("b")]), Err(SpliceError::Overlap));
@@ -232,8 +233,8 @@ mod generated {
                 let mut rest = new.as_str();
                 let mut done = 0;
                 let mut spans: Vec<_> = found.findings.iter().filter_map(|one| match &one.access {
-                    Access::Edit(hold) => hold.only().map(|slot| slot.span.clone()),
-                    Access::Leave(_) => None,
+                    FindingAccess::Edit(hold) => hold.only().map(|slot| slot.span.clone()),
+                    FindingAccess::Leave(_) => None,
                 }).collect();
                 spans.sort_by_key(|span| span.start);
                 for span in spans {
@@ -265,7 +266,7 @@ mod generated {
             let at = at % bytes.len();
             bytes[at] = byte;
             if let Ok(text) = String::from_utf8(bytes) && yaml(&text).is_ok() {
-                let _ = replaced(&text, &File { name: "a.yaml", ..File::default() }, "a.example/b");
+                let _ = replaced(&text, &FileContext { name: "a.yaml", ..FileContext::default() }, "a.example/b");
             }
         }
     }
@@ -317,7 +318,7 @@ fn the_spellings_of_real_files_are_read() {
             .unwrap_or_else(|error| panic!("{error}\n{text}"))
             .findings
             .into_iter()
-            .map(|finding| (finding.text, matches!(finding.access, Access::Edit(_))))
+            .map(|finding| (finding.text, matches!(finding.access, FindingAccess::Edit(_))))
             .collect();
         let expected: Vec<(String, bool)> =
             expected.iter().map(|(text, edit)| ((*text).to_owned(), *edit)).collect();

@@ -32,7 +32,7 @@ struct Segment {
 
 /// The value of a variable, and the bytes of the file that say exactly this. None: it is made of other variables, or
 /// stands in another file.
-pub(super) type Known = (String, Option<Range<usize>>);
+pub(super) type KnownValue = (String, Option<Range<usize>>);
 
 /// Bytes of a filled text at most: no reference is longer, and variables of variables grow without end.
 const LONGEST: usize = 1024;
@@ -48,7 +48,7 @@ pub(super) const UNKNOWN: &str = "\u{1}";
 /// Fills in the variables of a text whose first byte is at `start`. Braces may give a default (`${X:-value}`,
 /// `${X-value}`), another value (`${X:+value}`, `${X+value}`) or an error (`${X:?text}`); a default goes after what
 /// is `known`. What else braces can do is not followed: such a text is open.
-pub(super) fn fill(text: &str, start: usize, known: &dyn Fn(&str) -> Option<Known>) -> Filled {
+pub(super) fn fill(text: &str, start: usize, known: &dyn Fn(&str) -> Option<KnownValue>) -> Filled {
     let mut filled = Filled {
         text: String::new(),
         tag_elsewhere: false,
@@ -74,14 +74,14 @@ pub(super) fn fill(text: &str, start: usize, known: &dyn Fn(&str) -> Option<Know
 struct Variable<'t> {
     name: &'t str,
     /// What follows the name in braces, and the bytes of the text that it is about.
-    rule: Rule,
+    rule: VariableRule,
     inside: Range<usize>,
     /// How many bytes all of it takes.
     length: usize,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Rule {
+enum VariableRule {
     /// Nothing: the value.
     Value,
     /// `-`, and with a colon also where the value is empty.
@@ -102,7 +102,7 @@ fn variable(after: &str) -> Variable<'_> {
         let end = word(after);
         // `$$` is a dollar and no variable; no reference has one.
         let length = end.max(usize::from(after.starts_with('$')));
-        return Variable { name: &after[..end], rule: Rule::Value, inside: 0..0, length };
+        return Variable { name: &after[..end], rule: VariableRule::Value, inside: 0..0, length };
     };
     let name = &inner[..word(inner)];
     let mut depth = 1;
@@ -115,19 +115,24 @@ fn variable(after: &str) -> Variable<'_> {
         depth == 0
     });
     let Some((close, _)) = close else {
-        return Variable { name: "", rule: Rule::Unknown, inside: 0..0, length: after.len() };
+        return Variable {
+            name: "",
+            rule: VariableRule::Unknown,
+            inside: 0..0,
+            length: after.len(),
+        };
     };
     let rest = &inner[name.len()..close];
     let colon = rest.starts_with(':');
     let sign = rest.trim_start_matches(':');
     let rule = match (rest, sign.chars().next()) {
-        ("", _) => Rule::Value,
-        (_, Some('-')) => Rule::Default { empty_too: colon },
-        (_, Some('+')) => Rule::Other { unless_empty: colon },
-        (_, Some('?')) => Rule::Required,
-        _ => Rule::Unknown,
+        ("", _) => VariableRule::Value,
+        (_, Some('-')) => VariableRule::Default { empty_too: colon },
+        (_, Some('+')) => VariableRule::Other { unless_empty: colon },
+        (_, Some('?')) => VariableRule::Required,
+        _ => VariableRule::Unknown,
     };
-    let rule = if rest.starts_with("::") { Rule::Unknown } else { rule };
+    let rule = if rest.starts_with("::") { VariableRule::Unknown } else { rule };
     let from = 1 + name.len() + usize::from(colon) + 1;
     Variable { name, rule, inside: from.min(1 + close)..1 + close, length: close + 2 }
 }
@@ -137,7 +142,7 @@ impl Filled {
         &mut self,
         text: &str,
         start: usize,
-        known: &dyn Fn(&str) -> Option<Known>,
+        known: &dyn Fn(&str) -> Option<KnownValue>,
         depth: usize,
     ) {
         let mut at = 0;
@@ -161,17 +166,19 @@ impl Filled {
             let from = start + dollar + 1 + inside.start;
             let inside = &after[inside];
             match (rule, value) {
-                (Rule::Unknown, _) => self.full.push(OPEN),
-                (Rule::Default { empty_too: true }, Some((value, _))) if value.is_empty() => {
+                (VariableRule::Unknown, _) => self.full.push(OPEN),
+                (VariableRule::Default { empty_too: true }, Some((value, _)))
+                    if value.is_empty() =>
+                {
                     self.take(inside, from, known, depth + 1);
                 }
-                (Rule::Other { unless_empty }, Some((value, _))) => {
+                (VariableRule::Other { unless_empty }, Some((value, _))) => {
                     if !(unless_empty && value.is_empty()) {
                         self.take(inside, from, known, depth + 1);
                     }
                 }
                 (_, Some((value, from))) => self.add(&value, from),
-                (Rule::Default { .. }, None) => self.take(inside, from, known, depth + 1),
+                (VariableRule::Default { .. }, None) => self.take(inside, from, known, depth + 1),
                 (_, None) => self.full.push(OPEN),
             }
         }

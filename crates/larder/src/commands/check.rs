@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use super::handoff::check_nodes;
 use super::shelf::cached;
-use crate::config::{Cluster, Config, Upstream, warnings};
+use crate::config::{ClusterConfig, Config, UpstreamConfig, warnings};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, count, paint, time};
@@ -28,7 +28,7 @@ pub struct Args {
     nodes: Option<PathBuf>,
     /// Of this version: 1.6, 1.7 or 2.x [default: as any of them]
     #[arg(long, value_name = "VERSION", requires = "nodes")]
-    runtime: Option<larder_core::nodes::Line>,
+    runtime: Option<larder_core::nodes::RuntimeSeries>,
 }
 
 /// A key that ends within this time is told, in milliseconds.
@@ -120,7 +120,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     Ok(exit)
 }
 
-async fn reach(config: &Config, upstream: &Upstream) -> CheckedUpstream {
+async fn reach(config: &Config, upstream: &UpstreamConfig) -> CheckedUpstream {
     let greeted = match config.registry(&upstream.host) {
         Ok(registry) => registry
             .greet()
@@ -155,7 +155,7 @@ async fn reach(config: &Config, upstream: &Upstream) -> CheckedUpstream {
 }
 
 /// What is wrong with an upstream, found as `larder why` finds it. None: it cannot be told.
-async fn diagnosed(config: &Config, upstream: &Upstream) -> Option<Finding> {
+async fn diagnosed(config: &Config, upstream: &UpstreamConfig) -> Option<Finding> {
     // A probe goes straight there, and shows no certificate.
     if upstream.proxy.is_some() || upstream.certificate.is_some() {
         return None;
@@ -239,7 +239,7 @@ fn notes(config: &Config) -> Vec<String> {
             notes.push(format!("{image} is wanted, but no [[upstream]] has the host {}; it is reached at https://{}", image.host, image.host));
         }
     }
-    let granted = |cluster: &Cluster| !cluster.pull.is_empty() || !cluster.push.is_empty();
+    let granted = |cluster: &ClusterConfig| !cluster.pull.is_empty() || !cluster.push.is_empty();
     if config.is_open() && config.clusters.iter().any(granted) {
         notes.push("`access = \"open\"` lets everybody on this machine pull and push: the clusters' grants are not enforced".into());
     }

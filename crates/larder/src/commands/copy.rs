@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::Selector;
-use larder_transfer::{Engine, Order, companions};
+use larder_transfer::{Engine, MoveOrder, companions};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -110,7 +110,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     progress.say(format!("{from} to {to}"));
     let engine = Engine::new(progress.clone());
     let nothing = BTreeSet::new();
-    let order = Order {
+    let order = MoveOrder {
         source: &*source,
         selector,
         target: &*target,
@@ -129,7 +129,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             for digest in companions(&*source, of, &[]).await?.into_keys() {
                 let selector = Selector::Digest(digest);
                 let platforms = &Platforms::All;
-                let order = Order { selector, tag: None, platforms, ..order.clone() };
+                let order = MoveOrder { selector, tag: None, platforms, ..order.clone() };
                 moved.add(&engine.run(&order).await?);
                 brought += 1;
             }

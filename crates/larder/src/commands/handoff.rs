@@ -8,7 +8,7 @@ pub(super) mod read;
 pub(super) mod secrets;
 pub(super) mod write;
 
-use larder_core::handoff::Wanted;
+use larder_core::handoff::WantedSecret;
 use serde_json::Value;
 
 use crate::context::Context;
@@ -19,7 +19,7 @@ pub use nodes::check as check_nodes;
 
 /// What can be handed over, and how.
 #[derive(Debug, clap::Subcommand)]
-pub enum Command {
+pub enum HandoffCommand {
     Write(write::Args),
     Apply(apply::Args),
     Check(check::Args),
@@ -27,13 +27,13 @@ pub enum Command {
     Move(move_to::Args),
 }
 
-pub async fn run(command: &Command, context: &Context) -> Outcome {
+pub async fn run(command: &HandoffCommand, context: &Context) -> Outcome {
     match command {
-        Command::Write(args) => write::run(args, context).await,
-        Command::Apply(args) => apply::run(args, context).await,
-        Command::Check(args) => check::run(args, context).await,
-        Command::Read(args) => read::run(args, context).await,
-        Command::Move(args) => move_to::run(args, context).await,
+        HandoffCommand::Write(args) => write::run(args, context).await,
+        HandoffCommand::Apply(args) => apply::run(args, context).await,
+        HandoffCommand::Check(args) => check::run(args, context).await,
+        HandoffCommand::Read(args) => read::run(args, context).await,
+        HandoffCommand::Move(args) => move_to::run(args, context).await,
     }
 }
 
@@ -48,7 +48,7 @@ struct Objects {
 }
 
 impl Objects {
-    async fn read(kube: &Kube, wanted: &Wanted) -> Result<Self, Failure> {
+    async fn read(kube: &Kube, wanted: &WantedSecret) -> Result<Self, Failure> {
         let namespace = kube.get(&format!("/api/v1/namespaces/{}", wanted.namespace)).await?;
         let (namespace, mut accounts) = (namespace.is_some(), Vec::new());
         if !namespace {

@@ -11,7 +11,7 @@ pub(super) mod status;
 pub(super) mod upstream;
 
 pub use budget::Budgets;
-pub use job::{Job, jobs};
+pub use job::{IntakeJob, jobs};
 pub use upstream::Upstreams;
 
 use crate::context::Context;
@@ -19,7 +19,7 @@ use crate::failure::Outcome;
 
 /// The steps of an intake.
 #[derive(Debug, clap::Subcommand)]
-pub enum Command {
+pub enum IntakeCommand {
     Add(add::Args),
     Lock(lock::Args),
     Diff(diff::Args),
@@ -27,12 +27,12 @@ pub enum Command {
     Status(status::Args),
 }
 
-pub async fn run(command: Command, context: &Context) -> Outcome {
+pub async fn run(command: IntakeCommand, context: &Context) -> Outcome {
     match command {
-        Command::Add(args) => add::run(&args, context),
-        Command::Lock(args) => lock::run(&args, context).await,
-        Command::Diff(args) => diff::run(&args, context).await,
-        Command::Run(args) => run::run(&args, context).await,
-        Command::Status(args) => status::run(&args, context).await,
+        IntakeCommand::Add(args) => add::run(&args, context),
+        IntakeCommand::Lock(args) => lock::run(&args, context).await,
+        IntakeCommand::Diff(args) => diff::run(&args, context).await,
+        IntakeCommand::Run(args) => run::run(&args, context).await,
+        IntakeCommand::Status(args) => status::run(&args, context).await,
     }
 }

@@ -18,7 +18,7 @@ use crate::output::{ago, until};
 
 /// What can be done with keys.
 #[derive(Debug, clap::Subcommand)]
-pub enum Command {
+pub enum KeyCommand {
     Issue(issue::Args),
     List(list::Args),
     Rotate(rotate::Args),
@@ -55,15 +55,15 @@ impl Whose {
     }
 }
 
-pub async fn run(command: Command, context: &Context) -> Outcome {
+pub async fn run(command: KeyCommand, context: &Context) -> Outcome {
     let config = context.config()?;
     let store = open_store(&config)?;
     match command {
-        Command::Issue(args) => issue::run(&args, &config, &store, context).await,
-        Command::List(args) => list::run(&args, &config, &store, context).await,
-        Command::Rotate(args) => rotate::run(&args, &config, &store, context).await,
-        Command::Revoke(args) => revoke::run(&args, &config, &store, context).await,
-        Command::Test(args) => test::run(&args, &config, &store, context).await,
+        KeyCommand::Issue(args) => issue::run(&args, &config, &store, context).await,
+        KeyCommand::List(args) => list::run(&args, &config, &store, context).await,
+        KeyCommand::Rotate(args) => rotate::run(&args, &config, &store, context).await,
+        KeyCommand::Revoke(args) => revoke::run(&args, &config, &store, context).await,
+        KeyCommand::Test(args) => test::run(&args, &config, &store, context).await,
     }
 }
 

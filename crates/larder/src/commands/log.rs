@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use larder_core::quantity::Span;
 use larder_core::shown::shown;
-use larder_store::{Entry, Filter, Kind, now};
+use larder_store::{Filter, RecordEntry, RecordKind, now};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -28,7 +28,7 @@ pub struct Args {
     since: Option<Span>,
     /// Only these kinds (again for more)
     #[arg(long, value_name = "KIND", value_parser = read_kind)]
-    kind: Vec<Kind>,
+    kind: Vec<RecordKind>,
     /// Only this user; a cluster's name stands for its namespaces too
     #[arg(long, value_name = "USER")]
     who: Option<String>,
@@ -43,9 +43,9 @@ pub struct Args {
     follow: bool,
 }
 
-fn read_kind(text: &str) -> Result<Kind, String> {
-    Kind::of(text).ok_or_else(|| {
-        let all: Vec<&str> = Kind::ALL.into_iter().map(Kind::word).collect();
+fn read_kind(text: &str) -> Result<RecordKind, String> {
+    RecordKind::of(text).ok_or_else(|| {
+        let all: Vec<&str> = RecordKind::ALL.into_iter().map(RecordKind::word).collect();
         format!("the kinds are: {}", all.join(", "))
     })
 }
@@ -81,7 +81,7 @@ impl Report for LogEntry {
 }
 
 impl LogEntry {
-    fn of(entry: &Entry) -> Self {
+    fn of(entry: &RecordEntry) -> Self {
         Self {
             number: entry.number.clone(),
             first_at: time(entry.first),
@@ -127,7 +127,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     // A line is written some time after what it tells of: it is looked back a little, and what was shown
     // already is left out.
-    let counts = |entries: &[Entry]| -> HashMap<String, u64> {
+    let counts = |entries: &[RecordEntry]| -> HashMap<String, u64> {
         entries.iter().map(|entry| (entry.number.clone(), entry.count)).collect()
     };
     let mut shown = counts(&entries);
@@ -148,7 +148,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
 }
 
-fn show(entries: &[Entry], follow: bool, out: &Output) {
+fn show(entries: &[RecordEntry], follow: bool, out: &Output) {
     if entries.is_empty() {
         return;
     }
@@ -156,16 +156,18 @@ fn show(entries: &[Entry], follow: bool, out: &Output) {
     for entry in entries {
         let word = entry.kind.word();
         let word = match entry.kind {
-            Kind::Refused | Kind::Failed => paint(BAD, word),
-            Kind::Warned => paint(WARN, word),
-            Kind::Pull | Kind::Push | Kind::SignIn => paint(GOOD, word),
-            Kind::Delete | Kind::Key | Kind::Config | Kind::Probe => word.to_owned(),
+            RecordKind::Refused | RecordKind::Failed => paint(BAD, word),
+            RecordKind::Warned => paint(WARN, word),
+            RecordKind::Pull | RecordKind::Push | RecordKind::SignIn => paint(GOOD, word),
+            RecordKind::Delete | RecordKind::Key | RecordKind::Config | RecordKind::Probe => {
+                word.to_owned()
+            }
         };
         let times = if entry.count > 1 { format!(" ×{}", entry.count) } else { String::new() };
         let who = if entry.who.is_empty() { "-".into() } else { shown(&entry.who) };
         let mut about: Vec<String> =
             entry.reference.iter().map(|about| shown(about).into_owned()).collect();
-        if !entry.text.is_empty() && entry.kind != Kind::Pull {
+        if !entry.text.is_empty() && entry.kind != RecordKind::Pull {
             about.push(paint(DIM, shown(&entry.text)));
         }
         about.extend(entry.line.iter().map(|line| paint(DIM, format!("decided by {line}"))));

@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use futures_util::future::try_join_all;
 use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, Kind};
+use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, ManifestShape};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_core::shown::cut;
@@ -207,7 +207,7 @@ async fn gather(
     (records, seen): (&mut usize, &mut BTreeSet<Digest>),
     depth: usize,
 ) -> Result<(), TransferError> {
-    if let Kind::Manifest { .. } = document.kind {
+    if let ManifestShape::Manifest { .. } = document.kind {
         images.push((platform, digest, document));
         return Ok(());
     }
@@ -246,7 +246,7 @@ async fn describe(
     digest: Digest,
     document: Document,
 ) -> Result<OnePlatform, TransferError> {
-    let Kind::Manifest { config, layers } = &document.kind else {
+    let ManifestShape::Manifest { config, layers } = &document.kind else {
         return Err(TransferError::Depth);
     };
     // An artifact's configuration may be anything; then there is nothing to tell from it.

@@ -12,7 +12,7 @@ pub(super) mod verify;
 use std::path::PathBuf;
 
 use larder_core::signature::VerifyingKey;
-use larder_transfer::parcel::Trust;
+use larder_transfer::parcel::SignerTrust;
 
 use crate::config::Config;
 use crate::context::Context;
@@ -21,7 +21,7 @@ use crate::parcel::trust_of;
 
 /// The steps of a parcel's way.
 #[derive(Debug, clap::Subcommand)]
-pub enum Command {
+pub enum ParcelCommand {
     Pack(pack::Args),
     Verify(verify::Args),
     Unpack(unpack::Args),
@@ -32,7 +32,7 @@ pub enum Command {
 
 /// A parcel as it is named, and whose word counts.
 #[derive(Debug, clap::Args)]
-struct Named {
+struct ParcelArgs {
     /// The parcel's folder, or its files; of several disks, all of them
     #[arg(required = true, value_name = "PATH")]
     paths: Vec<PathBuf>,
@@ -41,24 +41,24 @@ struct Named {
     trust: Vec<VerifyingKey>,
 }
 
-impl Named {
+impl ParcelArgs {
     fn shown(&self) -> String {
         let shown: Vec<String> = self.paths.iter().map(larder_transfer::files::named).collect();
         shown.join(" ")
     }
 
-    fn trust(&self, config: Option<&Config>) -> Result<Trust, Failure> {
+    fn trust(&self, config: Option<&Config>) -> Result<SignerTrust, Failure> {
         trust_of(config, &self.trust, "cannot tell whom to believe")
     }
 }
 
-pub async fn run(command: Command, context: &Context) -> Outcome {
+pub async fn run(command: ParcelCommand, context: &Context) -> Outcome {
     match command {
-        Command::Pack(args) => pack::run(&args, context).await,
-        Command::Verify(args) => verify::run(&args, context).await,
-        Command::Unpack(args) => unpack::run(&args, context).await,
-        Command::Receipt(args) => receipt::run(&args, context).await,
-        Command::Show(args) => show::run(&args, context),
-        Command::SignKey(args) => sign_key::run(&args, context),
+        ParcelCommand::Pack(args) => pack::run(&args, context).await,
+        ParcelCommand::Verify(args) => verify::run(&args, context).await,
+        ParcelCommand::Unpack(args) => unpack::run(&args, context).await,
+        ParcelCommand::Receipt(args) => receipt::run(&args, context).await,
+        ParcelCommand::Show(args) => show::run(&args, context),
+        ParcelCommand::SignKey(args) => sign_key::run(&args, context),
     }
 }

@@ -13,19 +13,19 @@ use crate::failure::{Failure, Outcome};
 
 /// What can be asked of the policy.
 #[derive(Debug, clap::Subcommand)]
-pub enum Command {
+pub enum PolicyCommand {
     Check(check::Args),
     Explain(explain::Args),
     Diff(diff::Args),
     Rehearse(rehearse::Args),
 }
 
-pub async fn run(command: Command, context: &Context) -> Outcome {
+pub async fn run(command: PolicyCommand, context: &Context) -> Outcome {
     match command {
-        Command::Check(args) => check::run(&args, context).await,
-        Command::Explain(args) => explain::run(&args, context).await,
-        Command::Diff(args) => diff::run(&args, context).await,
-        Command::Rehearse(args) => rehearse::run(&args, context).await,
+        PolicyCommand::Check(args) => check::run(&args, context).await,
+        PolicyCommand::Explain(args) => explain::run(&args, context).await,
+        PolicyCommand::Diff(args) => diff::run(&args, context).await,
+        PolicyCommand::Rehearse(args) => rehearse::run(&args, context).await,
     }
 }
 

@@ -10,9 +10,9 @@ use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
 use larder_core::reference::Reference;
-use larder_core::retarget::{Direction, Pin, Retarget, Wish};
+use larder_core::retarget::{Direction, Pin, Retarget, RetargetWish};
 use larder_core::rewrite::decide::{Decided, Decider, Decision, Others, What};
-use larder_core::rewrite::{File, Scan, scan};
+use larder_core::rewrite::{FileContext, Scan, scan};
 use larder_transfer::files::{Replacements, shown};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -159,7 +159,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let remedy = "write lower-case letters, digits, `-` and `.`";
         return Err(Failure::usage("cannot add the pull secret", cause, remedy));
     }
-    let wish = Wish {
+    let wish = RetargetWish {
         direction: if args.back { Direction::Back } else { Direction::Here },
         pin: match (args.pin, args.unpin) {
             (true, _) => Pin::Add,
@@ -208,7 +208,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let work = |one: &Deployment, found: &Scan<'_>| {
         rewrite_one(args, context, &decider, &others, one, found, &writing)
     };
-    let deployments::Outcome { done: mut files, mut broken, .. } =
+    let deployments::FilesOutcome { done: mut files, mut broken, .. } =
         deployments::each_of(&found.files, sight, work);
     let (more, _) = found.into_told();
     broken.extend(more);
@@ -318,7 +318,7 @@ pub struct RewriteReport {
     /// The new text of what came from stdin. None: files were read.
     text: Option<String>,
     #[serde(skip)]
-    shown: show::Shown,
+    shown: show::RewriteShown,
 }
 
 impl Report for RewriteReport {
@@ -347,7 +347,7 @@ async fn filter(
         Failure::usage(what, cause, "mend it first; nothing was written").ending(Exit::No)
     };
     let text = deployments::stdin(what)?;
-    let file = File { custom: &config.resources, ..File::default() };
+    let file = FileContext { custom: &config.resources, ..FileContext::default() };
     let found = scan(&text, &file).map_err(|error| unreadable(error.to_string()))?;
     let others = Others::default();
     if args.online {

@@ -5,7 +5,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use larder_core::quantity::Span;
-use larder_server::{App, Certificates, Crew, Figures, Listener, Plan, Registry, Tls, serve};
+use larder_server::{
+    App, Certificates, Crew, Figures, Listener, Plan, RegistryService, Tls, serve,
+};
 use larder_transfer::files::{CA_LIMIT, read_bounded};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -110,7 +112,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         crew: Some(Arc::clone(&crew)),
     };
     let grace = args.grace.0;
-    let registry = serve(listener, Registry(Arc::clone(&app)), stop, grace);
+    let registry = serve(listener, RegistryService(Arc::clone(&app)), stop, grace);
     let beside = async {
         let told = async {
             let Some(socket) = figures else { return std::future::pending().await };

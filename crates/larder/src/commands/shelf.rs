@@ -23,7 +23,7 @@ use crate::failure::{Failure, Outcome};
 
 /// What can be asked of shelves.
 #[derive(Debug, clap::Subcommand)]
-pub enum Command {
+pub enum ShelfCommand {
     List(list::Args),
     Show(show::Args),
     Warm(warm::Args),
@@ -33,16 +33,16 @@ pub enum Command {
     Unblock(block::LiftArgs),
 }
 
-pub async fn run(command: Command, context: &Context) -> Outcome {
+pub async fn run(command: ShelfCommand, context: &Context) -> Outcome {
     let config = context.config()?;
     match command {
-        Command::List(args) => list::run(&args, &config, &store_here(&config)?, context).await,
-        Command::Show(args) => show::run(&args, &config, &store_here(&config)?, context).await,
-        Command::Warm(args) => warm::run(&args, &config, context).await,
-        Command::Retry(args) => retry::run(&args, &config, context).await,
-        Command::Block(args) => block::block(&args, &config, context).await,
-        Command::Unblock(args) => block::lift(&args, &config, context).await,
-        Command::Drop(args) => drop::run(&args, &config, &store_here(&config)?, context).await,
+        ShelfCommand::List(args) => list::run(&args, &config, &store_here(&config)?, context).await,
+        ShelfCommand::Show(args) => show::run(&args, &config, &store_here(&config)?, context).await,
+        ShelfCommand::Warm(args) => warm::run(&args, &config, context).await,
+        ShelfCommand::Retry(args) => retry::run(&args, &config, context).await,
+        ShelfCommand::Block(args) => block::block(&args, &config, context).await,
+        ShelfCommand::Unblock(args) => block::lift(&args, &config, context).await,
+        ShelfCommand::Drop(args) => drop::run(&args, &config, &store_here(&config)?, context).await,
     }
 }
 

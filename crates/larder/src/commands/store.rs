@@ -13,7 +13,7 @@ use crate::failure::{Failure, Outcome};
 
 /// What can be done to the store.
 #[derive(Debug, clap::Subcommand)]
-pub enum Command {
+pub enum StoreCommand {
     Verify(verify::Args),
     Collect(collect::Args),
     Backup(backup::Args),
@@ -21,14 +21,16 @@ pub enum Command {
     Convert(convert::Args),
 }
 
-pub async fn run(command: Command, context: &Context) -> Outcome {
+pub async fn run(command: StoreCommand, context: &Context) -> Outcome {
     let config = context.config()?;
     match command {
-        Command::Verify(args) => verify::run(&args, &store_here(&config)?, context).await,
-        Command::Collect(args) => collect::run(&args, &store_here(&config)?, context).await,
-        Command::Backup(args) => backup::run(&args, &config, &store_here(&config)?, context).await,
-        Command::Restore(args) => restore::run(&args, &config, context).await,
-        Command::Convert(_) => convert::run(&config, context),
+        StoreCommand::Verify(args) => verify::run(&args, &store_here(&config)?, context).await,
+        StoreCommand::Collect(args) => collect::run(&args, &store_here(&config)?, context).await,
+        StoreCommand::Backup(args) => {
+            backup::run(&args, &config, &store_here(&config)?, context).await
+        }
+        StoreCommand::Restore(args) => restore::run(&args, &config, context).await,
+        StoreCommand::Convert(_) => convert::run(&config, context),
     }
 }
 

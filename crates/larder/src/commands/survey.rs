@@ -10,14 +10,14 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use larder_core::name::{RepositoryName, Tag};
-use larder_core::retarget::{Retarget, Wish};
+use larder_core::retarget::{Retarget, RetargetWish};
 use larder_core::rewrite::decide::Decider;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, every_tag, read_lock, store_if_any};
-use crate::deployments::{self, Broken, Named, PassedOver, Sight};
+use crate::deployments::{self, Broken, NamedImages, PassedOver, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::kube::Reach;
 use crate::output::{Output, Report, count};
@@ -66,7 +66,7 @@ pub struct Args {
     cluster: Option<String>,
     /// What makes the exit status 1, instead of all but ambiguous, floating and unpinned; what cannot be read always does
     #[arg(long, value_enum, value_delimiter = ',', value_name = "FAULT,…")]
-    fail_on: Vec<Fault>,
+    fail_on: Vec<ImageFault>,
     /// List what could name an image and was passed over
     #[arg(long)]
     explain: bool,
@@ -79,7 +79,7 @@ pub struct Args {
 
 /// What can be wrong with an image.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub enum Fault {
+pub enum ImageFault {
     /// Nobody brings it in
     Uncovered,
     /// It is wanted, and not at this tag
@@ -100,7 +100,7 @@ pub enum Fault {
     Absent,
 }
 
-impl Fault {
+impl ImageFault {
     /// What counts when nothing else is said.
     const USUAL: [Self; 6] = [
         Self::Uncovered,
@@ -169,10 +169,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let from_stdin = paths.iter().any(|path| path.as_os_str() == "-");
     paths.retain(|path| path.as_os_str() != "-");
     let found = deployments::candidates(&paths, sight);
-    let read =
-        deployments::each_of(&found.files, sight, |one, scan| Ok(Named::of(&one.shown, scan)));
+    let read = deployments::each_of(&found.files, sight, |one, scan| {
+        Ok(NamedImages::of(&one.shown, scan))
+    });
     let dangling = dangling(&found, sight, config.as_ref());
-    let deployments::Outcome { mut done, mut broken, mut passed } = read;
+    let deployments::FilesOutcome { mut done, mut broken, mut passed } = read;
     let (more, over) = found.into_told();
     broken.extend(more);
     passed.extend(over);
@@ -203,7 +204,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     context.output.tell(&report);
     let absent = deployments::missing(&paths);
-    let faults = if args.fail_on.is_empty() { &Fault::USUAL[..] } else { &args.fail_on };
+    let faults = if args.fail_on.is_empty() { &ImageFault::USUAL[..] } else { &args.fail_on };
     let fine = report.broken.is_empty() && report.references.iter().all(|row| !row.has(faults));
     let exit = match (unasked, fine) {
         (true, _) => Exit::Remote,
@@ -226,7 +227,8 @@ fn dangling(
     let Ok(lock) = read_lock(config) else { return Vec::new() };
     let routes = config.routes();
     // Nothing changes, so that each name is the one that it was.
-    let nothing = Wish { skip: "**".parse().into_iter().collect(), ..Wish::default() };
+    let nothing =
+        RetargetWish { skip: "**".parse().into_iter().collect(), ..RetargetWish::default() };
     let retarget = Retarget::new(&routes, &lock, &config.larder.unqualified, nothing);
     let (secret, detach) = (None, BTreeSet::new());
     let decider = Decider { retarget, strings: false, secret, detach, detach_all: false };
@@ -234,12 +236,12 @@ fn dangling(
 }
 
 /// What was read: the references, what cannot be read, what was passed over, and overlays that are about nothing.
-type Read = (Vec<Named>, Vec<Broken>, Vec<PassedOver>, Vec<Dangling>);
+type SurveyInput = (Vec<NamedImages>, Vec<Broken>, Vec<PassedOver>, Vec<Dangling>);
 
 /// Gives the report, and whether something could not be asked.
 async fn survey(
     files: usize,
-    (named, broken, passed_over, dangling): Read,
+    (named, broken, passed_over, dangling): SurveyInput,
     config: Option<&Config>,
     args: &Args,
     context: &Context,
@@ -267,7 +269,7 @@ async fn survey(
         unasked = online::ask(&mut references, config, context).await;
     }
     references.sort_by(|a, b| (a.standing, &a.reference).cmp(&(b.standing, &b.reference)));
-    let of_images = |one: &&Named| one.template && !one.findings.is_empty();
+    let of_images = |one: &&NamedImages| one.template && !one.findings.is_empty();
     let templates = named.iter().filter(of_images).map(|one| one.shown.clone()).collect();
     let groups = match args.by {
         By::Image => Vec::new(),

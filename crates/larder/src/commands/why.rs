@@ -14,7 +14,7 @@ use std::io::Read as _;
 use std::path::PathBuf;
 
 use larder_client::Endpoint;
-use larder_core::diagnosis::{Event, read_events};
+use larder_core::diagnosis::{PullEvent, read_events};
 use larder_core::name::Host;
 use larder_core::platform::Platform;
 use larder_core::quantity::Span;
@@ -27,8 +27,8 @@ use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff;
 use crate::kube::Reach;
 use crate::pick::Pick;
-use ask::{Asked, Asker};
-use secrets::Pod;
+use ask::{Asker, ImageQuestion};
+use secrets::PullingPod;
 
 /// Say why a pull fails, or would fail, and what to do
 ///
@@ -57,7 +57,7 @@ pub struct Args {
     nodes: Option<PathBuf>,
     /// Of a runtime of this version: 1.6, 1.7 or 2.x [default: as the event tells, else as any of them]
     #[arg(long, value_name = "VERSION", requires = "nodes")]
-    runtime: Option<larder_core::nodes::Line>,
+    runtime: Option<larder_core::nodes::RuntimeSeries>,
     /// With what this pod, or workload, says of pull secrets (YAML or JSON)
     #[arg(long, value_name = "FILE")]
     pod: Option<PathBuf>,
@@ -148,12 +148,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return recorded::show(number, config.as_ref(), context).await;
     }
     if !args.all.is_empty() {
-        let asker = Asker::new(args, config.as_ref(), Pod::read(args)?).await?;
+        let asker = Asker::new(args, config.as_ref(), PullingPod::read(args)?).await?;
         return batch::run(args, &asker, context).await;
     }
     let (asked, pod) = match &args.workload {
         Some(workload) => live::read(workload, args).await?,
-        None => (asked(args, config.as_ref()).await?, Pod::read(args)?),
+        None => (asked(args, config.as_ref()).await?, PullingPod::read(args)?),
     };
     if asked.is_empty() {
         let cause = "no image is named, and nothing that was given names one";
@@ -175,23 +175,23 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 }
 
 /// What is asked about: the reference that was named, or those that the events name.
-async fn asked(args: &Args, config: Option<&Config>) -> Result<Vec<Asked>, Failure> {
+async fn asked(args: &Args, config: Option<&Config>) -> Result<Vec<ImageQuestion>, Failure> {
     let events = events(args)?;
     if let Some(reference) = &args.reference {
-        let about = |event: &&Event| {
+        let about = |event: &&PullEvent| {
             event.reference.as_ref().is_none_or(|name| same_image(name, reference))
         };
         let event = events.iter().find(about).or(events.first()).cloned();
         let reference = with_whole_digest(reference, config).await?.into_owned();
-        return Ok(vec![Asked { written: reference, event, ..Asked::default() }]);
+        return Ok(vec![ImageQuestion { written: reference, event, ..ImageQuestion::default() }]);
     }
     if !events.is_empty() || args.event.is_some() {
         return Ok(events
             .into_iter()
-            .map(|event| Asked {
+            .map(|event| ImageQuestion {
                 written: event.reference.clone().unwrap_or_default(),
                 event: Some(event),
-                ..Asked::default()
+                ..ImageQuestion::default()
             })
             .collect());
     }
@@ -199,8 +199,10 @@ async fn asked(args: &Args, config: Option<&Config>) -> Result<Vec<Asked>, Failu
     let Some(path) = &args.pod else { return Ok(Vec::new()) };
     let found =
         crate::deployments::named(std::slice::from_ref(path), crate::deployments::Sight::default());
-    let images = found.done.iter().flat_map(crate::deployments::Named::pulled);
-    Ok(images.map(|one| Asked { written: one.text.clone(), ..Asked::default() }).collect())
+    let images = found.done.iter().flat_map(crate::deployments::NamedImages::pulled);
+    Ok(images
+        .map(|one| ImageQuestion { written: one.text.clone(), ..ImageQuestion::default() })
+        .collect())
 }
 
 /// Whether a text of an event means a reference: events have it as written, or in its normal form.
@@ -215,7 +217,7 @@ fn same_image(event: &str, reference: &str) -> bool {
     event == reference || normal(event).is_some_and(|event| Some(event) == normal(reference))
 }
 
-fn events(args: &Args) -> Result<Vec<Event>, Failure> {
+fn events(args: &Args) -> Result<Vec<PullEvent>, Failure> {
     const LIMIT: u64 = 1024 * 1024;
     let text = match args.event.as_deref() {
         None => return Ok(Vec::new()),

@@ -7,11 +7,11 @@ use std::sync::Arc;
 use larder_core::access::grants::{ClusterPermits, Grants, Patterns, Permits};
 use larder_core::access::network::Network;
 use larder_core::access::rate::Rate;
-use larder_core::access::{Line, is_name, is_namespace};
+use larder_core::access::{ConfigLine, is_name, is_namespace};
 use larder_core::nearest::nearest;
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
-use larder_core::policy::{Asks, Classes, Rule, Rules, Verdict};
+use larder_core::policy::{Asks, Classes, PolicyRule, Rules, Verdict};
 use larder_core::quantity::Span;
 use serde::Deserialize;
 use serde::de::value::MapAccessDeserializer;
@@ -19,13 +19,13 @@ use serde::de::{Deserializer, Error as _, MapAccess, Visitor};
 use toml::Spanned;
 
 use super::deployments::RawDoor;
-use super::source::Source;
+use super::source::ConfigSource;
 use crate::failure::Failure;
 
 /// `[[account]]`: a person or a pipeline.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Account {
+pub struct AccountConfig {
     /// Its name, with which it signs in.
     pub name: Spanned<String>,
     /// What it may pull.
@@ -45,7 +45,7 @@ pub struct Account {
 /// `[[cluster]]`: who pulls.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Cluster {
+pub struct ClusterConfig {
     /// Its name.
     pub name: Spanned<String>,
     /// Its namespaces that pull. Empty: any.
@@ -210,7 +210,7 @@ fn read_age<'de, D: Deserializer<'de>>(from: D) -> Result<Option<i64>, D::Error>
 }
 
 /// The rules that ask by a name from before.
-pub(super) fn asks_for_signature(sources: &[Source]) -> Vec<String> {
+pub(super) fn asks_for_signature(sources: &[ConfigSource]) -> Vec<String> {
     let rules =
         sources.iter().flat_map(|source| source.file.rule.iter().map(move |rule| (source, rule)));
     let old = rules.filter(|(_, rule)| rule.asks.signature);
@@ -219,11 +219,11 @@ pub(super) fn asks_for_signature(sources: &[Source]) -> Vec<String> {
 }
 
 /// The line on which something stands.
-fn line<T>(source: &Source, at: &Spanned<T>) -> Line {
-    Line { file: Arc::clone(&source.shown), number: source.line(at.span().start) }
+fn line<T>(source: &ConfigSource, at: &Spanned<T>) -> ConfigLine {
+    ConfigLine { file: Arc::clone(&source.shown), number: source.line(at.span().start) }
 }
 
-fn patterns(source: &Source, all: &[Spanned<Pattern>]) -> Result<Patterns, Failure> {
+fn patterns(source: &ConfigSource, all: &[Spanned<Pattern>]) -> Result<Patterns, Failure> {
     let each = all.iter().map(|one| (one.get_ref().clone(), line(source, one)));
     Patterns::new(each.collect()).map_err(|error| match all.first() {
         Some(first) => source.fault(first, &error.to_string(), ""),
@@ -232,10 +232,10 @@ fn patterns(source: &Source, all: &[Spanned<Pattern>]) -> Result<Patterns, Failu
 }
 
 /// Compiles the grants of all files.
-pub(super) fn grants(sources: &[Source]) -> Result<Grants, Failure> {
+pub(super) fn grants(sources: &[ConfigSource]) -> Result<Grants, Failure> {
     let (mut accounts, mut clusters) = (HashMap::new(), HashMap::new());
     let mut anonymous = Vec::new();
-    let mut names: BTreeMap<String, Line> = BTreeMap::new();
+    let mut names: BTreeMap<String, ConfigLine> = BTreeMap::new();
     for source in sources {
         if let Some(larder) = &source.file.larder {
             for one in &larder.get_ref().anonymous {
@@ -276,7 +276,10 @@ pub(super) fn grants(sources: &[Source]) -> Result<Grants, Failure> {
     Ok(Grants { anonymous, accounts, clusters })
 }
 
-fn cluster_permits(source: &Source, cluster: &Cluster) -> Result<ClusterPermits, Failure> {
+fn cluster_permits(
+    source: &ConfigSource,
+    cluster: &ClusterConfig,
+) -> Result<ClusterPermits, Failure> {
     let at = line(source, &cluster.name);
     let whole = Permits {
         pull: patterns(source, &cluster.pull)?,
@@ -313,7 +316,7 @@ fn cluster_permits(source: &Source, cluster: &Cluster) -> Result<ClusterPermits,
 
 /// Compiles the rules of all files.
 pub(super) fn rules(
-    sources: &[Source],
+    sources: &[ConfigSource],
     grants: &Grants,
     classes: &Classes,
 ) -> Result<Rules, Failure> {
@@ -345,7 +348,7 @@ pub(super) fn rules(
             let RawAsks { digest, fixed_tag, ref platforms, age, looks_signed, signature } =
                 raw.asks;
             let signature = looks_signed || signature;
-            all.push(Rule {
+            all.push(PolicyRule {
                 name: raw.name.get_ref().clone(),
                 clusters: boxed(&raw.clusters),
                 namespaces: raw.namespaces.iter().map(|name| name.as_str().into()).collect(),
@@ -366,7 +369,7 @@ pub(super) fn rules(
 }
 
 fn check_known(
-    source: &Source,
+    source: &ConfigSource,
     what: &str,
     named: &[Spanned<String>],
     known: &[&str],

@@ -8,13 +8,13 @@ use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
 use larder_client::{Account, Credentials as Login, Fresh};
-use larder_core::handoff::{Held, read_secrets};
+use larder_core::handoff::{SecretLogin, read_secrets};
 use larder_core::name::Host;
 use larder_transfer::files::read_bounded;
 use serde::Deserialize;
 
 use super::model::Config;
-use super::upstream::{Credentials, Sourced, Upstream};
+use super::upstream::{Credentials, Sourced, UpstreamConfig};
 use crate::failure::Failure;
 
 /// How long a program may take, and how much it may say.
@@ -25,12 +25,12 @@ const AUTH_FILE: usize = 1024 * 1024;
 
 impl Config {
     /// With which login an upstream is asked first, and where that came from. None: anonymously.
-    pub fn login_of(&self, upstream: &Upstream) -> Result<Option<Sourced>, Failure> {
+    pub fn login_of(&self, upstream: &UpstreamConfig) -> Result<Option<Sourced>, Failure> {
         Ok(self.found(upstream)?.map(|(sourced, _)| sourced.clone()))
     }
 
     /// With which account an upstream is asked. None: anonymously.
-    pub fn account_of(&self, upstream: &Upstream) -> Result<Option<Account>, Failure> {
+    pub fn account_of(&self, upstream: &UpstreamConfig) -> Result<Option<Account>, Failure> {
         Ok(self.found(upstream)?.map(|(_, account)| account.clone()))
     }
 
@@ -50,7 +50,10 @@ impl Config {
         self.check_secret(&format!("cannot sign in to {host}"), file.as_deref())
     }
 
-    fn found<'u>(&self, upstream: &'u Upstream) -> Result<Option<&'u (Sourced, Account)>, Failure> {
+    fn found<'u>(
+        &self,
+        upstream: &'u UpstreamConfig,
+    ) -> Result<Option<&'u (Sourced, Account)>, Failure> {
         let Some(credentials) = &upstream.credentials else { return Ok(None) };
         if let Some(found) = upstream.login.get() {
             return Ok(Some(found));
@@ -167,11 +170,11 @@ impl Origin {
                 format!("{shown} has no login for {host}"),
                 "add one to it, or leave `credentials` out",
             )),
-            Some((user, Some(Held::Password(secret)))) => {
+            Some((user, Some(SecretLogin::Password(secret)))) => {
                 let login = Login { user, secret: secret.into() };
                 Ok(Sourced { login, source: shown, until: None })
             }
-            Some((_, Some(Held::Identity(_)))) => Err(wrong(format!(
+            Some((_, Some(SecretLogin::Identity(_)))) => Err(wrong(format!(
                 "for {host} it has an identity token; a user and a password are needed"
             ))),
             Some((_, None)) => Err(wrong(format!("its entry for {host} is empty"))),

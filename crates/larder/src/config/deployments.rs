@@ -8,7 +8,7 @@ use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;
 
-use super::source::Source;
+use super::source::ConfigSource;
 use crate::failure::Failure;
 
 /// `[[route]]`: where an image is found, when shelves and intake entries would say otherwise.
@@ -131,7 +131,7 @@ impl RawDoor {
 }
 
 /// Compiles the routes of all files.
-pub(super) fn routes(sources: &[Source], own: &Host) -> Result<Vec<Exception>, Failure> {
+pub(super) fn routes(sources: &[ConfigSource], own: &Host) -> Result<Vec<Exception>, Failure> {
     let mut all = Vec::new();
     for source in sources {
         for raw in &source.file.route {
@@ -171,7 +171,7 @@ pub(super) fn routes(sources: &[Source], own: &Host) -> Result<Vec<Exception>, F
 }
 
 /// The kinds of all files.
-pub(super) fn resources(sources: &[Source]) -> Vec<CustomResource> {
+pub(super) fn resources(sources: &[ConfigSource]) -> Vec<CustomResource> {
     let all = sources.iter().flat_map(|source| &source.file.resource);
     all.flat_map(|raw| {
         raw.images.iter().map(|path| CustomResource {

@@ -12,10 +12,10 @@ use toml::Spanned;
 use super::access;
 use super::deployments;
 use super::fault;
-use super::model::{Config, File};
+use super::model::{Config, ConfigFile};
 use super::owned::foreign;
 use super::shelf::Caching;
-use super::source::Source;
+use super::source::ConfigSource;
 use super::values::Destination;
 use crate::failure::Failure;
 
@@ -74,7 +74,7 @@ fn load_all(path: &Path) -> Result<Config, Failure> {
     merge(sources, folders)
 }
 
-fn read(path: &Path) -> Result<Source, Failure> {
+fn read(path: &Path) -> Result<ConfigSource, Failure> {
     let what = || format!("cannot read {}", larder_transfer::files::named(path));
     let size = fs::metadata(path).map_err(|error| Failure::io(what(), &error))?.len();
     if size > LIMIT {
@@ -83,11 +83,11 @@ fn read(path: &Path) -> Result<Source, Failure> {
     let text = fs::read_to_string(path).map_err(|error| Failure::io(what(), &error))?;
     let file = toml::from_str(&text).map_err(|error| fault::toml(path, &text, &error))?;
     let shown = larder_transfer::files::shown(path).into();
-    Ok(Source { path: path.to_owned(), shown, text, file })
+    Ok(ConfigSource { path: path.to_owned(), shown, text, file })
 }
 
 /// The files that an `include` pattern names, in the order of their names.
-fn expand(source: &Source, include: &Spanned<String>) -> Result<Vec<PathBuf>, Failure> {
+fn expand(source: &ConfigSource, include: &Spanned<String>) -> Result<Vec<PathBuf>, Failure> {
     let pattern = include.get_ref();
     let wrong = |message: &str, remedy: &str| source.fault(include, message, remedy);
     let base = source.path.parent().unwrap_or(Path::new("."));
@@ -125,7 +125,7 @@ fn expand(source: &Source, include: &Spanned<String>) -> Result<Vec<PathBuf>, Fa
     Ok(found)
 }
 
-fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure> {
+fn merge(sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config, Failure> {
     check_twice(&sources, "upstream", |file| {
         file.upstream.iter().map(|u| (&u.name, u.name.get_ref().clone())).collect()
     })?;
@@ -188,7 +188,7 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
     let mut accounts = Vec::new();
     let mut parcel = None;
     for (number, source) in sources.into_iter().enumerate() {
-        let Source { path, text, file, .. } = source;
+        let ConfigSource { path, text, file, .. } = source;
         if let Some(found) = file.larder {
             if number > 0 {
                 let message = "[larder] stands in the first file only";
@@ -244,7 +244,7 @@ fn merge(sources: Vec<Source>, folders: Vec<PathBuf>) -> Result<Config, Failure>
 }
 
 /// Refuses shelves that cache what is no upstream, and intake entries that bring to one that caches.
-fn check_caches(sources: &[Source]) -> Result<(), Failure> {
+fn check_caches(sources: &[ConfigSource]) -> Result<(), Failure> {
     let upstreams: Vec<&str> = sources
         .iter()
         .flat_map(|source| source.file.upstream.iter().map(|one| one.name.get_ref().as_str()))
@@ -278,9 +278,9 @@ fn check_caches(sources: &[Source]) -> Result<(), Failure> {
 
 /// Refuses names that must be there once and are there twice, and says where.
 fn check_twice<'s, T: 's>(
-    sources: &'s [Source],
+    sources: &'s [ConfigSource],
     what: &str,
-    names: impl Fn(&'s File) -> Vec<(&'s Spanned<T>, String)>,
+    names: impl Fn(&'s ConfigFile) -> Vec<(&'s Spanned<T>, String)>,
 ) -> Result<(), Failure> {
     let mut seen: HashMap<String, &Path> = HashMap::new();
     for source in sources {

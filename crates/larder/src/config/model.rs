@@ -10,14 +10,14 @@ use std::time::Duration;
 
 use larder_client::Endpoint;
 use larder_core::access::grants::Grants;
-use larder_core::lock::{Lock, Wish};
+use larder_core::lock::{Lock, TagWish};
 use larder_core::name::{Host, RepositoryName};
 use larder_core::pattern::Pattern;
 use larder_core::platform::{Platform, Platforms};
 use larder_core::policy::{Classes, Court, Rules};
 use larder_core::reference::{Image, Unqualified};
 use larder_core::rewrite::CustomResource;
-use larder_core::route::{self, Entry, Exception, Routes};
+use larder_core::route::{self, Exception, RouteEntry, Routes};
 use larder_core::selection::Tags;
 use larder_core::signature::VerifyingKey;
 use larder_server::Limits;
@@ -27,10 +27,10 @@ use toml::Spanned;
 
 use crate::failure::Failure;
 
-use super::access::{Account, Cluster, RawRule};
+use super::access::{AccountConfig, ClusterConfig, RawRule};
 use super::deployments::{Resource, Route};
-use super::shelf::{Caching, Shelf};
-use super::upstream::Upstream;
+use super::shelf::{Caching, ShelfConfig};
+use super::upstream::UpstreamConfig;
 use super::values::{
     Destination, read_limit, read_platforms, read_size, read_span, read_tags, read_timeout,
 };
@@ -45,17 +45,17 @@ pub struct Config {
     /// `[larder]`.
     pub larder: Larder,
     /// `[[upstream]]`.
-    pub upstreams: Vec<Upstream>,
+    pub upstreams: Vec<UpstreamConfig>,
     /// `[[shelf]]`.
-    pub shelves: Vec<Shelf>,
+    pub shelves: Vec<ShelfConfig>,
     /// `[[intake]]`.
     pub intake: Vec<Intake>,
     /// `[[class]]`, compiled.
     pub classes: Classes,
     /// `[[cluster]]`.
-    pub clusters: Vec<Cluster>,
+    pub clusters: Vec<ClusterConfig>,
     /// `[[account]]`.
-    pub accounts: Vec<Account>,
+    pub accounts: Vec<AccountConfig>,
     /// What they may do, compiled.
     pub grants: Grants,
     /// `[[rule]]`, compiled.
@@ -110,23 +110,25 @@ impl Config {
     }
 
     /// The upstream behind a host. None: none is configured.
-    pub fn upstream(&self, host: &Host) -> Option<&Upstream> {
+    pub fn upstream(&self, host: &Host) -> Option<&UpstreamConfig> {
         self.upstreams.iter().find(|upstream| upstream.host == *host)
     }
 
     /// The upstream of a name. None: none is configured.
-    pub fn upstream_named(&self, name: &str) -> Option<&Upstream> {
+    pub fn upstream_named(&self, name: &str) -> Option<&UpstreamConfig> {
         self.upstreams.iter().find(|upstream| upstream.name.get_ref() == name)
     }
 
     /// A shelf that caches. None: it stores, or is not declared.
-    pub fn cached_shelf(&self, name: &str) -> Option<(&Shelf, &Caching)> {
+    pub fn cached_shelf(&self, name: &str) -> Option<(&ShelfConfig, &Caching)> {
         let shelf = self.shelves.iter().find(|shelf| shelf.name.get_ref().as_str() == name)?;
         Some((shelf, shelf.caching.as_ref()?))
     }
 
     /// The shelves that cache, each with its upstream.
-    pub fn cached_shelves(&self) -> impl Iterator<Item = (&Shelf, &Caching, &Upstream)> {
+    pub fn cached_shelves(
+        &self,
+    ) -> impl Iterator<Item = (&ShelfConfig, &Caching, &UpstreamConfig)> {
         self.shelves.iter().filter_map(|shelf| {
             let caching = shelf.caching.as_ref()?;
             Some((shelf, caching, self.upstream_named(caching.upstream.get_ref())?))
@@ -134,7 +136,7 @@ impl Config {
     }
 
     /// A cluster by its name. None: none is declared.
-    pub fn cluster(&self, name: &str) -> Option<&Cluster> {
+    pub fn cluster(&self, name: &str) -> Option<&ClusterConfig> {
         self.clusters.iter().find(|cluster| cluster.name.get_ref() == name)
     }
 
@@ -144,17 +146,17 @@ impl Config {
     }
 
     /// What the intake entries want.
-    pub fn wishes(&self) -> Vec<Wish<'_>> {
+    pub fn wishes(&self) -> Vec<TagWish<'_>> {
         self.intake.iter().map(Intake::wish).collect()
     }
 
     /// The routes from upstream images to this larder.
     pub fn routes(&self) -> Routes {
-        let entries = self.intake.iter().map(|intake| Entry {
+        let entries = self.intake.iter().map(|intake| RouteEntry {
             image: intake.image.get_ref().clone(),
             to: self.destination(intake),
         });
-        let shelves = self.cached_shelves().map(|(shelf, caching, upstream)| route::Shelf {
+        let shelves = self.cached_shelves().map(|(shelf, caching, upstream)| route::RouteShelf {
             host: upstream.host.clone(),
             name: shelf.name.get_ref().clone(),
             reach: caching.habits.reach.clone(),
@@ -216,7 +218,7 @@ impl Config {
 
     /// Whether everybody may pull and push.
     pub fn is_open(&self) -> bool {
-        self.larder.access == Access::Open
+        self.larder.access == AccessMode::Open
     }
 
     /// The platforms that the clusters have. Empty: no cluster says.
@@ -232,23 +234,23 @@ impl Config {
 /// One file as written.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct File {
+pub(super) struct ConfigFile {
     pub larder: Option<Spanned<Larder>>,
     #[serde(default)]
     pub include: Vec<Spanned<String>>,
     #[serde(default)]
-    pub upstream: Vec<Upstream>,
+    pub upstream: Vec<UpstreamConfig>,
     #[serde(default)]
-    pub shelf: Vec<Shelf>,
+    pub shelf: Vec<ShelfConfig>,
     #[serde(default)]
     pub intake: Vec<Intake>,
     #[serde(default)]
     pub class: Vec<Class>,
     #[serde(default)]
-    pub cluster: Vec<Cluster>,
+    pub cluster: Vec<ClusterConfig>,
     pub parcel: Option<Spanned<Parcel>>,
     #[serde(default)]
-    pub account: Vec<Account>,
+    pub account: Vec<AccountConfig>,
     #[serde(default)]
     pub rule: Vec<RawRule>,
     #[serde(default)]
@@ -282,7 +284,7 @@ pub struct Larder {
     pub unqualified: Unqualified,
     /// Who may pull and push.
     #[serde(default)]
-    pub access: Access,
+    pub access: AccessMode,
     /// What anybody may pull.
     #[serde(default)]
     pub anonymous: Vec<Spanned<Pattern>>,
@@ -380,7 +382,7 @@ impl ClientLimits {
 /// Who may pull and push.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Access {
+pub enum AccessMode {
     /// Who has a grant.
     #[default]
     Grants,
@@ -439,8 +441,8 @@ pub struct Intake {
 
 impl Intake {
     /// What it asks of all its tags.
-    pub fn wish(&self) -> Wish<'_> {
-        Wish {
+    pub fn wish(&self) -> TagWish<'_> {
+        TagWish {
             image: self.image.get_ref(),
             tags: &self.tags,
             platforms: &self.platforms,

@@ -13,20 +13,20 @@ struct Me {
 
 /// What the system says of a file.
 #[derive(Debug, Clone, Copy)]
-struct Facts {
+struct FileFacts {
     user: u32,
     group: u32,
     mode: u32,
 }
 
-impl From<&fs::Metadata> for Facts {
+impl From<&fs::Metadata> for FileFacts {
     fn from(metadata: &fs::Metadata) -> Self {
         Self { user: metadata.uid(), group: metadata.gid(), mode: metadata.mode() }
     }
 }
 
 /// Why a file may say something that its reader does not mean. None: only the reader and root can write it.
-fn fault(me: Me, of: Facts) -> Option<String> {
+fn fault(me: Me, of: FileFacts) -> Option<String> {
     if of.user != me.user && of.user != 0 {
         return Some(format!("it belongs to the user {}", of.user));
     }
@@ -45,8 +45,8 @@ pub fn foreign(path: &Path) -> Option<String> {
     };
     // A link is as good as who made it, and what it leads to as who can write that. The mode of a link means nothing.
     let link = fs::symlink_metadata(path).ok();
-    let made = link.map(|of| Facts { mode: 0o600, ..Facts::from(&of) });
-    let there = fs::metadata(path).ok().map(|of| Facts::from(&of));
+    let made = link.map(|of| FileFacts { mode: 0o600, ..FileFacts::from(&of) });
+    let there = fs::metadata(path).ok().map(|of| FileFacts::from(&of));
     let why = made.into_iter().chain(there).find_map(|of| fault(me, of))?;
     Some(format!("{}: {why}", larder_transfer::files::named(path)))
 }
@@ -58,7 +58,7 @@ mod tests {
     #[test]
     fn what_others_can_write_is_foreign() {
         let me = Me { user: 1000, group: 1000 };
-        let of = |user, group, mode| fault(me, Facts { user, group, mode });
+        let of = |user, group, mode| fault(me, FileFacts { user, group, mode });
         for (user, group, mode) in [
             (1000, 1000, 0o644),
             (0, 0, 0o644),

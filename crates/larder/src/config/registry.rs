@@ -9,14 +9,14 @@ use larder_core::name::Host;
 use larder_core::nearest::nearest;
 
 use super::model::Config;
-use super::upstream::{self, Upstream};
+use super::upstream::{self, UpstreamConfig};
 use crate::failure::Failure;
 
 impl Config {
     /// The client of an upstream as a cache asks it: somebody is waiting, so it is given up sooner.
     pub fn registry_behind_a_cache(
         &self,
-        upstream: &Upstream,
+        upstream: &UpstreamConfig,
     ) -> Result<(Registry, Digest), Failure> {
         let (host, mut options) = (&upstream.host, self.options(upstream)?);
         let made_of = made_of(upstream, &options);
@@ -51,7 +51,7 @@ impl Config {
     }
 
     /// The certificate that an upstream is shown, with its key.
-    fn identity_of(&self, upstream: &Upstream) -> Result<Option<Vec<u8>>, Failure> {
+    fn identity_of(&self, upstream: &UpstreamConfig) -> Result<Option<Vec<u8>>, Failure> {
         let what = || format!("cannot show {} a certificate", upstream.host);
         let (certificate, key) = match (&upstream.certificate, &upstream.certificate_key) {
             (None, None) => return Ok(None),
@@ -73,7 +73,7 @@ impl Config {
         Ok(Some(pem))
     }
 
-    fn options(&self, upstream: &Upstream) -> Result<Options, Failure> {
+    fn options(&self, upstream: &UpstreamConfig) -> Result<Options, Failure> {
         let endpoint = match &upstream.endpoint {
             Some(endpoint) => endpoint.clone(),
             None => endpoint_of(&upstream.host)?,
@@ -117,9 +117,17 @@ impl Config {
 
 /// Tells whether two clients of an upstream speak alike: what is written of it, and the files that it names. Secrets
 /// are never written, so none is in it.
-fn made_of(upstream: &Upstream, options: &Options) -> Digest {
-    let Upstream { endpoint, credentials, token_hosts, proxy, foreign, parallel, timeout, .. } =
-        upstream;
+fn made_of(upstream: &UpstreamConfig, options: &Options) -> Digest {
+    let UpstreamConfig {
+        endpoint,
+        credentials,
+        token_hosts,
+        proxy,
+        foreign,
+        parallel,
+        timeout,
+        ..
+    } = upstream;
     let endpoint = endpoint.as_ref().map(ToString::to_string);
     let written =
         format!("{:?}", (endpoint, credentials, token_hosts, proxy, foreign, parallel, timeout));

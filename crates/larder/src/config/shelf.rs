@@ -20,7 +20,7 @@ const PATIENCE: Duration = Duration::from_secs(2);
 
 /// `[[shelf]]`.
 #[derive(Debug)]
-pub struct Shelf {
+pub struct ShelfConfig {
     /// Its name.
     pub name: Spanned<RepositoryName>,
     /// Whether clients may push an index without all that it lists.
@@ -40,7 +40,7 @@ pub struct Caching {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Raw {
+struct RawShelf {
     name: Spanned<RepositoryName>,
     sparse: Option<bool>,
     caches: Option<Spanned<String>>,
@@ -73,9 +73,9 @@ impl<'de> Deserialize<'de> for RawSize {
     }
 }
 
-impl<'de> Deserialize<'de> for Shelf {
+impl<'de> Deserialize<'de> for ShelfConfig {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        let raw = Raw::deserialize(from)?;
+        let raw = RawShelf::deserialize(from)?;
         let Some(upstream) = raw.caches else {
             let given = [
                 ("only", raw.only.is_some()),

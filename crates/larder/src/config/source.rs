@@ -6,20 +6,20 @@ use std::sync::Arc;
 use toml::Spanned;
 
 use super::fault;
-use super::model::File;
+use super::model::ConfigFile;
 use crate::failure::Failure;
 
 /// A file with its text, for messages.
-pub(super) struct Source {
+pub(super) struct ConfigSource {
     /// Where it is.
     pub path: PathBuf,
     /// The path as the operator would write it from here.
     pub shown: Arc<str>,
     pub text: String,
-    pub file: File,
+    pub file: ConfigFile,
 }
 
-impl Source {
+impl ConfigSource {
     /// The line of a byte, counted from 1.
     pub fn line(&self, byte: usize) -> usize {
         self.text.get(..byte).unwrap_or_default().matches('\n').count() + 1

@@ -16,7 +16,7 @@ use super::values::{read_allowance, read_timeout};
 /// `[[upstream]]`: somebody else's registry.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Upstream {
+pub struct UpstreamConfig {
     /// What we call it.
     pub name: Spanned<String>,
     /// Its host as in references.

@@ -8,7 +8,7 @@ use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platforms;
 use larder_core::quantity::{Size, Span};
-use larder_core::selection::{Per, Rule, Tags, Versions};
+use larder_core::selection::{Per, TagRule, Tags, Versions};
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 
@@ -90,9 +90,9 @@ pub(super) fn read_tags<'de, D: Deserializer<'de>>(from: D) -> Result<Tags, D::E
         }
     }
     let rule = match (raw.exact, raw.r#match, raw.semver, raw.dates) {
-        (Some(tags), None, None, false) if !tags.is_empty() => Rule::Exact(tags),
-        (None, Some(pattern), None, false) => Rule::Match(pattern),
-        (None, None, Some(range), false) => Rule::Versions(Versions {
+        (Some(tags), None, None, false) if !tags.is_empty() => TagRule::Exact(tags),
+        (None, Some(pattern), None, false) => TagRule::Match(pattern),
+        (None, None, Some(range), false) => TagRule::Versions(Versions {
             range,
             newest,
             per: raw.per.map(|per| match per {
@@ -102,7 +102,7 @@ pub(super) fn read_tags<'de, D: Deserializer<'de>>(from: D) -> Result<Tags, D::E
             prereleases: raw.prereleases.unwrap_or(false),
             suffix: raw.suffix,
         }),
-        (None, None, None, true) => Rule::Dates { newest, suffix: raw.suffix },
+        (None, None, None, true) => TagRule::Dates { newest, suffix: raw.suffix },
         _ => {
             let text = "`tags` says one of `exact = [\"1.9.2\"]`, `match = \"1.*\"`, `semver = \"^1.8\"`, `dates = true`";
             return Err(D::Error::custom(text));

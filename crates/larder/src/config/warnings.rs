@@ -7,7 +7,7 @@ use larder_transfer::files::{CA_LIMIT, read_bounded};
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject as _;
 
-use super::{Cluster, Config};
+use super::{ClusterConfig, Config};
 use crate::output::time;
 
 /// When the end of a certificate is told beforehand, in seconds.
@@ -15,7 +15,7 @@ const SOON: i64 = 14 * 86_400;
 
 /// Why nodes of a cluster are not believed when they ask for upstreams' images, with the line that changes it. None:
 /// they are, or everybody may pull these.
-pub fn strange_nodes(config: &Config, cluster: &Cluster) -> Option<String> {
+pub fn strange_nodes(config: &Config, cluster: &ClusterConfig) -> Option<String> {
     if config.is_open() || !cluster.nodes.is_empty() || cluster.certificate.is_some() {
         return None;
     }

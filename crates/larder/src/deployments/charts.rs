@@ -15,7 +15,7 @@ const DEPTH: usize = 6;
 
 /// What is known of the files of one folder.
 #[derive(Clone, Default)]
-pub(super) struct Facts {
+pub(super) struct FolderFacts {
     /// They are templates of a chart.
     pub template: bool,
     /// The version of what their chart installs.
@@ -54,7 +54,7 @@ pub(super) struct Charts {
     known: HashMap<PathBuf, Option<Chart>>,
     families: HashMap<PathBuf, Option<Arc<Family>>>,
     /// The folder that was asked for last.
-    last: Option<(PathBuf, Facts)>,
+    last: Option<(PathBuf, FolderFacts)>,
 }
 
 fn text_of(path: &Path) -> Option<String> {
@@ -96,13 +96,13 @@ impl Charts {
     }
 
     /// What is known of the files of a folder. Files of one folder come one after the other.
-    pub fn facts(&mut self, folder: &Path) -> Facts {
+    pub fn facts(&mut self, folder: &Path) -> FolderFacts {
         if let Some((known, facts)) = &self.last
             && known == folder
         {
             return facts.clone();
         }
-        let mut facts = Facts::default();
+        let mut facts = FolderFacts::default();
         // `templates` and what lies in it, beside a chart.
         for above in folder.ancestors().take(4) {
             if above.file_name().is_some_and(|name| name == "templates") {

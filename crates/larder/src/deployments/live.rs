@@ -1,10 +1,10 @@
 //! What a cluster has and what its nodes really run, through its API.
 
 use larder_core::objects::text;
-use larder_core::rewrite::{CustomResource, File, scan};
+use larder_core::rewrite::{CustomResource, FileContext, scan};
 use serde_json::{Value, json};
 
-use super::Named;
+use super::NamedImages;
 use crate::failure::Failure;
 use crate::kube::{Kube, Reach};
 
@@ -24,7 +24,7 @@ pub async fn read(
     cluster: &str,
     reach: &Reach,
     custom: &[CustomResource],
-) -> Result<Vec<Named>, Failure> {
+) -> Result<Vec<NamedImages>, Failure> {
     let kube = Kube::connect(reach).await?;
     let mut all = Vec::new();
     for (path, version, kind) in LISTS {
@@ -42,7 +42,7 @@ pub async fn read(
             object["kind"] = json!(kind);
             let owned = !object["metadata"]["ownerReferences"].is_null();
             let objects = object.to_string();
-            let file = File { name: "object.json", custom, ..File::default() };
+            let file = FileContext { name: "object.json", custom, ..FileContext::default() };
             let scan = scan(&objects, &file).map_err(|error| {
                 Failure::usage(format!("cannot read {shown}"), error, "")
                     .ending(crate::failure::Exit::No)
@@ -67,7 +67,7 @@ pub async fn read(
                 findings.push(finding);
             }
             if !findings.is_empty() {
-                all.push(Named { shown, findings, template: false });
+                all.push(NamedImages { shown, findings, template: false });
             }
         }
     }

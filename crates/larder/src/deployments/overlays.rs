@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
 use larder_core::rewrite::decide::{Decider, Others};
-use larder_core::rewrite::overlays::{ALL, Entry, Name, Reached, Told, listed, name_of};
-use larder_core::rewrite::{FILE_LIMIT, File, Finding, Scan, Wish, scan};
+use larder_core::rewrite::overlays::{ALL, Name, OverlayEntry, Reached, Told, listed, name_of};
+use larder_core::rewrite::{FILE_LIMIT, FileContext, Finding, FindingWish, Scan, scan};
 use larder_transfer::files::read_regular;
 
 use super::{Candidate, Sight, real};
@@ -97,7 +97,7 @@ fn find(leader: &mut [usize], mut at: usize) -> usize {
 }
 
 /// Names that stay, by the file in which they stand, and why.
-type Held = HashMap<PathBuf, BTreeMap<String, Told>>;
+type KeptNames = HashMap<PathBuf, BTreeMap<String, Told>>;
 /// The names in each file that was read, before and after. None: it cannot be read.
 type Names = HashMap<PathBuf, Option<Vec<(String, String)>>>;
 
@@ -112,7 +112,7 @@ impl Rounds<'_> {
     fn graph(
         &self,
         tops: &[PathBuf],
-        held: &Held,
+        held: &KeptNames,
         names: &mut Names,
         touched: Option<HashSet<PathBuf>>,
     ) -> Settled {
@@ -137,7 +137,7 @@ impl Rounds<'_> {
 
     /// Settles overlays that share files. Each round finds a name that is not held yet, or is the last.
     fn settle(&self, tops: &[PathBuf], names: &mut Names) -> HashMap<PathBuf, Others> {
-        let mut held = Held::new();
+        let mut held = KeptNames::new();
         for round in 0_usize.. {
             let touched = (round < ROUNDS).then(HashSet::new);
             let settled = self.graph(tops, &held, names, touched);
@@ -184,12 +184,12 @@ pub fn dangling(
         };
         let Some(text) = text_of(&one.path) else { continue };
         let name = one.path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-        let file = File { name, custom: sight.custom, ..File::default() };
+        let file = FileContext { name, custom: sight.custom, ..FileContext::default() };
         let Ok(found) = scan(&text, &file) else { continue };
         let entries = found.findings.iter().filter(|one| one.is_overlay() && one.is_run());
         for (finding, entry) in entries.zip(&its.entries) {
             let told = entry.as_ref().and_then(|entry| match (&entry.told, &entry.wish) {
-                (Some(Told::Mended), Wish::Entry { of, .. }) => {
+                (Some(Told::Mended), FindingWish::Entry { of, .. }) => {
                     Some(Told::Dangling(Some(of.clone())).to_string())
                 }
                 (told, _) => told.as_ref().map(ToString::to_string),
@@ -225,7 +225,7 @@ struct Graph<'g> {
     sight: Sight<'g>,
     decider: &'g Decider<'g>,
     in_run: &'g HashSet<PathBuf>,
-    held: &'g Held,
+    held: &'g KeptNames,
     files: Names,
     /// The files in which a name stays since this round. None: it does not matter any more.
     touched: Option<HashSet<PathBuf>>,
@@ -273,7 +273,7 @@ impl Graph<'_> {
             }
         }
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-        let file = File { name, custom: self.sight.custom, ..File::default() };
+        let file = FileContext { name, custom: self.sight.custom, ..FileContext::default() };
         if let Ok(found) = scan(&text, &file) {
             let entries: Vec<&Finding> =
                 found.findings.iter().filter(|one| one.is_overlay() && one.is_run()).collect();
@@ -347,10 +347,10 @@ impl Graph<'_> {
         path: &Path,
         found: &Scan<'_>,
         entries: &[&Finding],
-        settled: &[Option<Entry>],
+        settled: &[Option<OverlayEntry>],
     ) -> bool {
         // What keeps its name is about the same images, whatever else is said of them.
-        let moves = |finding: &Finding, entry: &Entry| matches!(&entry.wish, Wish::Entry { of, .. } if finding.overlays() != Some(of));
+        let moves = |finding: &Finding, entry: &OverlayEntry| matches!(&entry.wish, FindingWish::Entry { of, .. } if finding.overlays() != Some(of));
         let changes = entries
             .iter()
             .zip(settled)
@@ -421,7 +421,7 @@ impl Graph<'_> {
     fn names(&self, path: &Path) -> Option<Vec<(String, String)>> {
         let text = text_of(path)?;
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-        let file = File { name, custom: self.sight.custom, ..File::default() };
+        let file = FileContext { name, custom: self.sight.custom, ..FileContext::default() };
         let found = scan(&text, &file).ok()?;
         if self.in_run.contains(path) {
             let held = self.held.get(path).cloned().unwrap_or_default();

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
-use larder_core::rewrite::File;
+use larder_core::rewrite::FileContext;
 use larder_transfer::files::shown;
 
 use super::{Broken, PassedOver};
@@ -106,7 +106,8 @@ pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> Below {
         if hidden || is_known(name, is_folder) || has_jobs() {
             return true;
         }
-        let matters = is_folder || (File::is_candidate(name) && !File::is_named_plainly(name));
+        let matters =
+            is_folder || (FileContext::is_candidate(name) && !FileContext::is_named_plainly(name));
         if matters && entry.file_type().is_some_and(|kind| kind.is_dir() || kind.is_file()) {
             let one = PassedOver::file(shown(entry.path()), super::HIDDEN);
             told.lock().unwrap_or_else(PoisonError::into_inner).push(one);
@@ -124,7 +125,8 @@ pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> Below {
                         tracing::warn!("{file} leaves files out: what it names is not looked at");
                     }
                     let is_file = entry.file_type().is_some_and(|kind| kind.is_file());
-                    if is_file && entry.file_name().to_str().is_some_and(File::is_candidate) {
+                    if is_file && entry.file_name().to_str().is_some_and(FileContext::is_candidate)
+                    {
                         found.files.push(entry.into_path());
                     }
                 }

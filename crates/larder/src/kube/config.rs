@@ -50,15 +50,15 @@ impl Reach {
 }
 
 /// One file.
-struct File {
+struct KubeconfigFile {
     path: PathBuf,
     content: Value,
 }
 
 /// All files together: of each name, the first that has it counts.
-struct Files(Vec<File>);
+struct Files(Vec<KubeconfigFile>);
 
-impl File {
+impl KubeconfigFile {
     fn wrong(&self, cause: impl std::fmt::Display) -> Failure {
         let what =
             format!("cannot use the kubeconfig {}", larder_transfer::files::named(&self.path));
@@ -94,7 +94,7 @@ impl Files {
         let mut files = Vec::new();
         let mut missing = None;
         for (path, needed) in paths {
-            let mut file = File { path, content: Value::Null };
+            let mut file = KubeconfigFile { path, content: Value::Null };
             let read = match read_bounded(&file.path, LIMIT) {
                 Err(error) if !needed && error.kind() == std::io::ErrorKind::NotFound => {
                     missing.get_or_insert_with(|| file.wrong(error));
@@ -123,7 +123,7 @@ impl Files {
     }
 
     fn current(&self) -> Option<&str> {
-        let named = |file: &'_ File| {
+        let named = |file: &'_ KubeconfigFile| {
             text(&file.content, &["current-context"]).is_some_and(|it| !it.is_empty())
         };
         let file = self.0.iter().find(|file| named(file))?;
@@ -131,7 +131,12 @@ impl Files {
     }
 
     /// An entry of the lists of named things, and the file that has it.
-    fn named(&self, list: &str, name: &str, inner: &str) -> Result<(&File, &Value), Failure> {
+    fn named(
+        &self,
+        list: &str,
+        name: &str,
+        inner: &str,
+    ) -> Result<(&KubeconfigFile, &Value), Failure> {
         for file in &self.0 {
             let entries = file.content[list].as_array().map(Vec::as_slice).unwrap_or_default();
             let found = entries.iter().find(|entry| text(entry, &["name"]) == Some(name));
@@ -179,7 +184,7 @@ pub async fn open(reach: &Reach) -> Result<(Web, String), Failure> {
     if let Some(user) = text(context, &["user"]).filter(|user| !user.is_empty()) {
         let (from, user) = files.named("users", user, "user")?;
         let ca = options.ca.clone();
-        let cluster = Cluster { server: &server, ca: &ca, said: cluster };
+        let cluster = KubeCluster { server: &server, ca: &ca, said: cluster };
         sign_in(from, user, &cluster, &mut options).await?;
     }
     if !is_safe(&server) {
@@ -201,7 +206,7 @@ fn is_safe(server: &str) -> bool {
 }
 
 /// The proxy that a cluster's entry names.
-fn proxy(file: &File, cluster: &Value) -> Result<Option<String>, Failure> {
+fn proxy(file: &KubeconfigFile, cluster: &Value) -> Result<Option<String>, Failure> {
     let Some(url) = text(cluster, &["proxy-url"]).filter(|url| !url.is_empty()) else {
         return Ok(None);
     };
@@ -216,7 +221,7 @@ fn proxy(file: &File, cluster: &Value) -> Result<Option<String>, Failure> {
 
 /// The addresses of a server that is asked for by another name.
 async fn addresses(
-    file: &File,
+    file: &KubeconfigFile,
     server: &str,
     options: &WebOptions,
 ) -> Result<Vec<std::net::SocketAddr>, Failure> {
@@ -233,13 +238,13 @@ async fn addresses(
 }
 
 /// The cluster for which somebody signs in.
-struct Cluster<'c> {
+struct KubeCluster<'c> {
     server: &'c str,
     ca: &'c [u8],
     said: &'c Value,
 }
 
-impl Cluster<'_> {
+impl KubeCluster<'_> {
     /// As a program that gives credentials is told of it (client authentication API, "Cluster").
     fn info(&self) -> Value {
         let mut info = serde_json::json!({ "server": self.server });
@@ -262,9 +267,9 @@ impl Cluster<'_> {
 }
 
 async fn sign_in(
-    file: &File,
+    file: &KubeconfigFile,
     user: &Value,
-    cluster: &Cluster<'_>,
+    cluster: &KubeCluster<'_>,
     options: &mut WebOptions,
 ) -> Result<(), Failure> {
     let bearer = |token: &str| Some(SecretString::from(format!("Bearer {}", token.trim())));
@@ -300,7 +305,11 @@ async fn sign_in(
 }
 
 /// As whom somebody acts (Kubernetes API, "User impersonation").
-fn impersonate(file: &File, user: &Value, options: &mut WebOptions) -> Result<(), Failure> {
+fn impersonate(
+    file: &KubeconfigFile,
+    user: &Value,
+    options: &mut WebOptions,
+) -> Result<(), Failure> {
     let Some(name) = text(user, &["as"]).filter(|name| !name.is_empty()) else {
         let more = ["as-uid", "as-groups", "as-user-extra"];
         if more.iter().any(|key| user.get(key).is_some_and(|value| !value.is_null())) {
@@ -328,7 +337,11 @@ fn impersonate(file: &File, user: &Value, options: &mut WebOptions) -> Result<()
 }
 
 /// Runs the program that gives the credentials (client authentication API, "ExecCredential").
-async fn run(file: &File, exec: &Value, cluster: &Cluster<'_>) -> Result<Value, Failure> {
+async fn run(
+    file: &KubeconfigFile,
+    exec: &Value,
+    cluster: &KubeCluster<'_>,
+) -> Result<Value, Failure> {
     let named = text(exec, &["command"]).ok_or_else(|| file.wrong("`exec` names no command"))?;
     if text(exec, &["interactiveMode"]) == Some("Always") {
         let cause = format!("`{named}` must be able to ask at a terminal, and here nobody can");

@@ -1,7 +1,7 @@
 //! The key sets of clusters: fetched when they are needed, kept for a while, fetched again when a token
 //! is signed with a key that is not among them.
 
-use crate::plan::{Cluster, ClusterIdentity, Plan};
+use crate::plan::{ClusterIdentity, Plan, PlannedCluster};
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
@@ -115,7 +115,7 @@ impl Identities {
 
     async fn verify_for(
         &self,
-        cluster: &Cluster,
+        cluster: &PlannedCluster,
         identity: &ClusterIdentity,
         token: &str,
         now: i64,
@@ -184,7 +184,7 @@ mod tests {
     use base64::engine::general_purpose::URL_SAFE_NO_PAD;
     use futures_util::FutureExt as _;
     use larder_core::access::grants::{ClusterPermits, Grants, Patterns, Permits};
-    use larder_core::access::identity::Expected;
+    use larder_core::access::identity::ExpectedToken;
     use larder_core::digest::Digest;
     use ring::signature::{Ed25519KeyPair, KeyPair as _};
     use serde_json::json;
@@ -219,7 +219,7 @@ mod tests {
             pull: Patterns::default(),
             push: Patterns::default(),
             delete: Patterns::default(),
-            line: larder_core::access::Line::default(),
+            line: larder_core::access::ConfigLine::default(),
         };
         let namespaces = [("scada".into(), None)].into();
         let cluster = ClusterPermits { whole: none(), namespaces };
@@ -231,9 +231,9 @@ mod tests {
             std::future::ready(answer.lock().unwrap().clone()).boxed()
         });
         let expected =
-            Expected { issuer: "https://c.example".into(), audience: "larder.example".into() };
+            ExpectedToken { issuer: "https://c.example".into(), audience: "larder.example".into() };
         let identity = Some(ClusterIdentity { expected, keys, made_of: Digest::of(b"") });
-        let cluster = Cluster {
+        let cluster = PlannedCluster {
             name: "turbine-hall".into(),
             certificate: None,
             nodes: Vec::new(),

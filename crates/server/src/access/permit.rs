@@ -3,14 +3,14 @@
 use axum::http::{HeaderValue, header};
 use larder_core::access::scope::scope_text;
 use larder_core::access::{Action, Who};
-use larder_store::{Kind, now};
+use larder_store::{RecordKind, now};
 
 use super::record::{About, Happened};
 use super::{Caller, Gate, Head};
 use crate::error::{ApiError, Code};
 use crate::listen::Secure;
 use crate::operation::{Operation, about};
-use crate::path::Target;
+use crate::path::EndPoint;
 use crate::plan::Plan;
 
 /// Whether a request may be answered at once. False: it may not, or only [`check`] can tell.
@@ -45,7 +45,7 @@ pub(crate) async fn check(
     let Some((action, repository)) = operation.needs() else {
         // The base end point says whether somebody is let in at all; the catalog looks for itself.
         return match (operation.target, &caller.who) {
-            (Target::Base, Who::Anonymous) if !caller.node => {
+            (EndPoint::Base, Who::Anonymous) if !caller.node => {
                 let error = ApiError::new(Code::Unauthorized, "sign in first");
                 Err(challenge(None, None).apply(error))
             }
@@ -99,7 +99,7 @@ pub(crate) async fn check(
             action.phrase()
         ),
     };
-    let mut happened = Happened::of(caller, Kind::Refused, &message);
+    let mut happened = Happened::of(caller, RecordKind::Refused, &message);
     happened.reference = about(operation.target).map(About::Text);
     happened.line = decision.line.map(|line| line.to_string());
     let number = gate.recorder.note(&happened);

@@ -14,7 +14,7 @@ use larder_core::diagnosis::{Cause, refusal};
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::{Entry, Kind, Store, now};
+use larder_store::{RecordEntry, RecordKind, Store, now};
 
 use super::Caller;
 
@@ -52,7 +52,7 @@ pub(crate) fn probing<F: Future>(answer: F) -> impl Future<Output = F::Output> {
 #[derive(Default)]
 struct Pending {
     /// By what makes another one the same line.
-    lines: HashMap<String, Line>,
+    lines: HashMap<String, PendingLine>,
     /// Where that is written for a look: what was met before costs no memory, however often it comes.
     same: String,
     /// How many lines of each user wait.
@@ -62,16 +62,16 @@ struct Pending {
     lost: u64,
 }
 
-struct Line {
-    entry: Entry,
+struct PendingLine {
+    entry: RecordEntry,
     /// The last one; the entry has it as text only when it is written.
     address: Option<IpAddr>,
 }
 
-impl Line {
-    fn written(self) -> Entry {
+impl PendingLine {
+    fn written(self) -> RecordEntry {
         let address = self.address.map(|address| address.to_string());
-        Entry { address: address.or(self.entry.address), ..self.entry }
+        RecordEntry { address: address.or(self.entry.address), ..self.entry }
     }
 }
 
@@ -97,8 +97,8 @@ impl Display for Number {
 
 /// One thing that happened.
 pub(crate) struct Happened<'h> {
-    pub kind: Kind,
-    pub who: Named<'h>,
+    pub kind: RecordKind,
+    pub who: Actor<'h>,
     pub by: Option<&'h By>,
     pub address: Option<IpAddr>,
     pub reference: Option<About<'h>>,
@@ -108,7 +108,7 @@ pub(crate) struct Happened<'h> {
 
 /// Who did it.
 #[derive(Clone, Copy)]
-pub(crate) enum Named<'h> {
+pub(crate) enum Actor<'h> {
     Nobody,
     Known(&'h Who),
     /// A name that somebody gave, and could not prove.
@@ -123,15 +123,15 @@ pub(crate) enum About<'h> {
 
 impl<'h> Happened<'h> {
     /// Something that the operator did.
-    pub fn by_nobody(kind: Kind, text: &'h str) -> Self {
-        let who = Named::Nobody;
+    pub fn by_nobody(kind: RecordKind, text: &'h str) -> Self {
+        let who = Actor::Nobody;
         Self { kind, who, by: None, address: None, reference: None, line: None, text }
     }
 
-    pub fn of(caller: &'h Caller, kind: Kind, text: &'h str) -> Self {
+    pub fn of(caller: &'h Caller, kind: RecordKind, text: &'h str) -> Self {
         Self {
             kind,
-            who: Named::from(&caller.who),
+            who: Actor::from(&caller.who),
             by: caller.by.as_ref(),
             address: caller.address,
             reference: None,
@@ -141,7 +141,7 @@ impl<'h> Happened<'h> {
     }
 }
 
-impl<'h> From<&'h Who> for Named<'h> {
+impl<'h> From<&'h Who> for Actor<'h> {
     fn from(who: &'h Who) -> Self {
         match who {
             Who::Anonymous => Self::Nobody,
@@ -150,7 +150,7 @@ impl<'h> From<&'h Who> for Named<'h> {
     }
 }
 
-impl Named<'_> {
+impl Actor<'_> {
     fn write(&self, to: &mut impl Write) -> fmt::Result {
         match self {
             Self::Nobody => Ok(()),
@@ -160,7 +160,7 @@ impl Named<'_> {
     }
 }
 
-impl Display for Named<'_> {
+impl Display for Actor<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         self.write(f)
     }
@@ -212,7 +212,7 @@ impl Same<'_, '_> {
             Each::Time(time) => write!(to, "{time}")?,
         }
         to.write_char('|')?;
-        if *kind == Kind::Failed {
+        if *kind == RecordKind::Failed {
             // A client that cannot prove a name gets no line for it, nor for what is said about it: only for the
             // kind of fault, of which there are few, and for a key that it has.
             if let Some(address) = address {
@@ -229,7 +229,7 @@ impl Same<'_, '_> {
         }
         to.write_char('|')?;
         // Of a day's pulls only the last address is kept.
-        let pull = *kind == Kind::Pull;
+        let pull = *kind == RecordKind::Pull;
         if let Some(address) = address.filter(|_| !pull) {
             write!(to, "{address}")?;
         }
@@ -294,9 +294,11 @@ impl Recorder {
         let at = now();
         let each = match happened.kind {
             // These are never told apart by more than their number: each is a line of its own.
-            Kind::Push | Kind::Delete | Kind::Key | Kind::Config => Each::Number(fresh_number()),
-            Kind::Pull => Each::Time(at / DAY),
-            Kind::Failed => Each::Time(at / SPAN),
+            RecordKind::Push | RecordKind::Delete | RecordKind::Key | RecordKind::Config => {
+                Each::Number(fresh_number())
+            }
+            RecordKind::Pull => Each::Time(at / DAY),
+            RecordKind::Failed => Each::Time(at / SPAN),
             _ => Each::Time(at / MINUTE),
         };
         let probe = PROBING.try_with(|()| ()).is_ok();
@@ -310,7 +312,7 @@ impl Recorder {
             line.entry.count += 1;
             line.entry.last = at;
             line.address = happened.address;
-            if happened.kind == Kind::Failed {
+            if happened.kind == RecordKind::Failed {
                 line.entry.who = happened.who.to_string();
                 happened.text.clone_into(&mut line.entry.text);
             }
@@ -318,8 +320,8 @@ impl Recorder {
         }
         let same = text.clone();
         let of = match happened.who {
-            Named::Known(who) => who.to_string(),
-            Named::Nobody | Named::Claimed(_) => String::new(),
+            Actor::Known(who) => who.to_string(),
+            Actor::Nobody | Actor::Claimed(_) => String::new(),
         };
         let its = pending.of.get(&of).copied().unwrap_or(0);
         if pending.lines.len() >= MOST || its >= MOST_OF_ONE {
@@ -329,25 +331,25 @@ impl Recorder {
         pending.of.insert(of, its + 1);
         let number = self.numbers.of(&same);
         let answer = told(&number);
-        let entry = Entry {
+        let entry = RecordEntry {
             number,
             first: at,
             last: at,
             count: 1,
-            kind: if probe { Kind::Probe } else { happened.kind },
+            kind: if probe { RecordKind::Probe } else { happened.kind },
             who: happened.who.to_string(),
             by: happened.by.map(ToString::to_string),
             address: None,
             reference: happened.reference.as_ref().map(ToString::to_string),
             line: happened.line.clone(),
             text: match happened.kind {
-                Kind::SignIn if probe => "it would be signed in".to_owned(),
-                Kind::Pull if probe => "it would be pulled".to_owned(),
+                RecordKind::SignIn if probe => "it would be signed in".to_owned(),
+                RecordKind::Pull if probe => "it would be pulled".to_owned(),
                 _ => happened.text.to_owned(),
             },
             same: Some(same.clone()),
         };
-        pending.lines.insert(same, Line { entry, address: happened.address });
+        pending.lines.insert(same, PendingLine { entry, address: happened.address });
         Some(answer)
     }
 
@@ -371,7 +373,7 @@ impl Recorder {
                 None => pending.pulls_now(&caller.who, repository, at),
             }
         }
-        let mut happened = Happened::of(caller, Kind::Pull, digest.as_str());
+        let mut happened = Happened::of(caller, RecordKind::Pull, digest.as_str());
         happened.reference = Some(About::Manifest(repository, selector));
         self.count(&happened);
     }
@@ -382,7 +384,7 @@ impl Recorder {
             let mut pending = self.pending();
             pending.of.clear();
             let lines = std::mem::take(&mut pending.lines).into_values();
-            let entries: Vec<Entry> = lines.map(Line::written).collect();
+            let entries: Vec<RecordEntry> = lines.map(PendingLine::written).collect();
             (entries, std::mem::take(&mut pending.lost))
         };
         if lost > 0 {
@@ -405,7 +407,7 @@ impl Recorder {
                     newer.entry.count += entry.count;
                     newer.entry.first = entry.first;
                 } else if pending.lines.len() < MOST {
-                    pending.lines.insert(same, Line { entry, address: None });
+                    pending.lines.insert(same, PendingLine { entry, address: None });
                 } else {
                     pending.lost += 1;
                 }
@@ -437,12 +439,12 @@ mod tests {
             recorder.note_pull(&caller, &repository, &by_digest, false, &digest);
             recorder.write(&store).await;
         }
-        let refuse = || recorder.note(&Happened::of(&caller, Kind::Refused, "not granted"));
+        let refuse = || recorder.note(&Happened::of(&caller, RecordKind::Refused, "not granted"));
         let first = refuse();
         recorder.write(&store).await;
         assert_eq!(refuse(), first, "the runtime asks again");
         let restarted = Recorder::new(&[7; 32]);
-        let again = restarted.note(&Happened::of(&caller, Kind::Refused, "not granted"));
+        let again = restarted.note(&Happened::of(&caller, RecordKind::Refused, "not granted"));
         assert_eq!(again, first, "another process tells the same number");
         recorder.write(&store).await;
         let mut found = store.entries(larder_store::Filter::default()).await.unwrap();
@@ -460,8 +462,8 @@ mod tests {
         let recorder = Recorder::new(&[7; 32]);
         let wrong = |user: &str, address: &str| {
             let happened = Happened {
-                kind: Kind::Failed,
-                who: Named::Claimed(user),
+                kind: RecordKind::Failed,
+                who: Actor::Claimed(user),
                 by: None,
                 address: address.parse().ok(),
                 reference: None,
@@ -472,9 +474,9 @@ mod tests {
         };
         let first = wrong("a", "10.0.0.1");
         let known = |text: &str, key: &str| {
-            let mut happened = Happened::by_nobody(Kind::Failed, text);
+            let mut happened = Happened::by_nobody(RecordKind::Failed, text);
             let by = By::Key(key.to_owned());
-            (happened.who, happened.by) = (Named::Claimed("a"), Some(&by));
+            (happened.who, happened.by) = (Actor::Claimed("a"), Some(&by));
             happened.address = "10.0.0.9".parse().ok();
             recorder.note(&happened)
         };
@@ -492,7 +494,7 @@ mod tests {
             .collect();
         assert!(told[0].0.is_some() && told[3_999].0.is_none(), "no number without a line");
         let caller = caller();
-        let kept = recorder.note(&Happened::of(&caller, Kind::Refused, "not granted"));
+        let kept = recorder.note(&Happened::of(&caller, RecordKind::Refused, "not granted"));
         assert!(kept.0.is_some());
     }
 }

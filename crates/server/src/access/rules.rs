@@ -5,9 +5,9 @@ use bytes::BytesMut;
 use futures_util::TryStreamExt as _;
 use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
-use larder_core::policy::{Case, Fact, Facts, Named, RuleAnswer, Verdict};
+use larder_core::policy::{Case, Fact, ImageFacts, ImageName, RuleAnswer, Verdict};
 use larder_core::reference::Selector;
-use larder_store::{Kind, now, real_child};
+use larder_store::{RecordKind, now, real_child};
 
 use super::Caller;
 use super::record::{About, Happened, reference};
@@ -24,10 +24,10 @@ impl<'p> Pull<'p> {
     fn case(self, plan: &'p Plan) -> Case<'p> {
         match self {
             Self::Manifest(repository, selector) => {
-                plan.court.repository(repository, Named::from(selector))
+                plan.court.repository(repository, ImageName::from(selector))
             }
             Self::Part(repository) => {
-                Case { part: true, ..plan.court.repository(repository, Named::default()) }
+                Case { part: true, ..plan.court.repository(repository, ImageName::default()) }
             }
         }
     }
@@ -38,11 +38,16 @@ pub(crate) fn passes(plan: &Plan, caller: &Caller, pull: Pull<'_>) -> bool {
     if plan.court.rules.is_empty() {
         return true;
     }
-    let ruled = rule(plan, caller, &pull.case(plan), &Facts::default());
+    let ruled = rule(plan, caller, &pull.case(plan), &ImageFacts::default());
     matches!(ruled, RuleAnswer::Decided { verdict: Verdict::Allow, .. })
 }
 
-fn rule<'p>(plan: &'p Plan, caller: &Caller, case: &Case<'_>, facts: &Facts) -> RuleAnswer<'p> {
+fn rule<'p>(
+    plan: &'p Plan,
+    caller: &Caller,
+    case: &Case<'_>,
+    facts: &ImageFacts,
+) -> RuleAnswer<'p> {
     let who = &caller.who;
     plan.court.rule(who.cluster_name(), who.namespace(), case, facts, now())
 }
@@ -59,7 +64,7 @@ pub(crate) async fn check(
         return Ok(ruled);
     }
     let case = pull.case(plan);
-    let mut answer = rule(plan, caller, &case, &Facts::default());
+    let mut answer = rule(plan, caller, &case, &ImageFacts::default());
     if let (RuleAnswer::Needs(_), Pull::Manifest(repository, selector)) = (&answer, pull) {
         let (facts, brought) = Box::pin(gather(app, repository, selector)).await?;
         ruled.brought = brought;
@@ -70,7 +75,7 @@ pub(crate) async fn check(
         Pull::Part(repository) => repository.to_string(),
     };
     let Some(said) = answer.said(&image) else { return Ok(ruled) };
-    let kind = if said.denied { Kind::Refused } else { Kind::Warned };
+    let kind = if said.denied { RecordKind::Refused } else { RecordKind::Warned };
     let mut happened = Happened::of(caller, kind, &said.sentence);
     happened.reference = Some(About::Text(image));
     happened.line = Some(said.line);
@@ -90,7 +95,7 @@ pub(crate) struct Ruled {
     /// What is said with the answer.
     pub warning: Option<HeaderValue>,
     /// The manifest that was brought for it, if its content had to be known.
-    pub brought: Option<cached::Answer>,
+    pub brought: Option<cached::CachedManifest>,
 }
 
 /// What can be known of an image's content. For a cached shelf what tells it is fetched first.
@@ -98,7 +103,7 @@ async fn gather(
     app: &App,
     repository: &RepositoryName,
     selector: &Selector,
-) -> Result<(Facts, Option<cached::Answer>), ApiError> {
+) -> Result<(ImageFacts, Option<cached::CachedManifest>), ApiError> {
     let Some(brought) = cached::manifest(app, repository, selector, true).await? else {
         return Ok((app.store.facts(repository, selector).await?, None));
     };

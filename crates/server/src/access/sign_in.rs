@@ -14,15 +14,15 @@ use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyError, KeyId};
 use larder_core::access::token::{By, Claims};
 use larder_core::shown::cut;
-use larder_store::{Kind, Moment, now};
+use larder_store::{Moment, RecordKind, now};
 
 use super::keys::Keyed;
 use super::permit::challenge;
 use super::pull_token::PullToken;
-use super::record::{Happened, Named};
+use super::record::{Actor, Happened};
 use super::{Caller, Gate, Head, short_hash};
 use crate::error::{ApiError, Code};
-use crate::limits::{Asker, Client, Node};
+use crate::limits::{Asker, Client, FromNode};
 use crate::plan::Plan;
 
 /// The longest `Authorization` that is read, in bytes.
@@ -205,7 +205,7 @@ impl Gate {
     /// Who sends a request, if that can be told at once. `moment` is the ledger's present one. None:
     /// [`identify`](Self::identify) can tell.
     pub(crate) fn known(&self, plan: &Plan, head: Head<'_>, moment: &Moment) -> Option<Caller> {
-        let node = head.extensions.get::<Node>().is_some();
+        let node = head.extensions.get::<FromNode>().is_some();
         let address = address(head);
         if plan.court.open {
             return Some(unsigned(plan, head, address, node));
@@ -223,7 +223,7 @@ impl Gate {
     /// # Errors
     /// With a secret or token that is not good: a client that shows one means to be somebody.
     pub(crate) async fn identify(&self, plan: &Plan, head: Head<'_>) -> Result<Caller, ApiError> {
-        let node = head.extensions.get::<Node>().is_some();
+        let node = head.extensions.get::<FromNode>().is_some();
         let address = address(head);
         if plan.court.open {
             return Ok(unsigned(plan, head, address, node));
@@ -363,7 +363,7 @@ impl Gate {
 
     fn note_sign_in(&self, who: &Who, by: &By, address: Option<IpAddr>) {
         self.meters.sign_ins.with_label_values(&["good"]).inc();
-        let mut happened = Happened::by_nobody(Kind::SignIn, "");
+        let mut happened = Happened::by_nobody(RecordKind::SignIn, "");
         (happened.who, happened.by, happened.address) = (who.into(), Some(by), address);
         self.recorder.count(&happened);
     }
@@ -439,8 +439,8 @@ impl Gate {
     ) -> Result<String, ApiError> {
         let user = cut(user, 80);
         let happened = Happened {
-            kind: Kind::Failed,
-            who: Named::Claimed(&user),
+            kind: RecordKind::Failed,
+            who: Actor::Claimed(&user),
             by: wrong.by.as_ref(),
             address,
             reference: None,

@@ -5,7 +5,7 @@ use axum::extract::Request;
 use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use larder_core::access::scope::Scopes;
-use larder_core::access::token::Access;
+use larder_core::access::token::TokenAccess;
 use larder_core::access::{Action, Who};
 use larder_store::now;
 
@@ -24,7 +24,7 @@ const FORM: usize = 64 * 1024;
 
 /// What a request for a token says.
 #[derive(Default)]
-struct Asked {
+struct TokenRequest {
     scopes: Vec<String>,
     /// The user's name, which may be empty, and the secret. None: nobody signs in.
     login: Option<(String, String)>,
@@ -68,11 +68,11 @@ pub(crate) async fn answer(app: &App, plan: &Plan, request: Request) -> Result<R
         let may = |action: &Action| plan.may(&caller, *action, repository);
         let granted: Vec<Action> = wanted.iter().copied().filter(|action| may(action)).collect();
         if !granted.is_empty() {
-            access.push(Access::repository(repository, &granted));
+            access.push(TokenAccess::repository(repository, &granted));
         }
     }
     if scopes.catalog && (plan.court.open || caller.who != Who::Anonymous) {
-        access.push(Access::catalog());
+        access.push(TokenAccess::catalog());
     }
     let Some(signer) = app.gate.signer() else {
         return Err(ApiError::new(Code::Internal, "tokens cannot be signed here"));
@@ -93,8 +93,8 @@ pub(crate) async fn answer(app: &App, plan: &Plan, request: Request) -> Result<R
     Ok(response)
 }
 
-fn from_query(request: &Request) -> Result<Asked, ApiError> {
-    let mut asked = Asked::default();
+fn from_query(request: &Request) -> Result<TokenRequest, ApiError> {
+    let mut asked = TokenRequest::default();
     for (name, value) in parameters(request.uri().query().unwrap_or_default()) {
         if name == "scope" {
             asked.scopes.push(value);
@@ -108,9 +108,9 @@ fn from_query(request: &Request) -> Result<Asked, ApiError> {
     Ok(asked)
 }
 
-async fn from_form(app: &App, request: Request) -> Result<Asked, ApiError> {
+async fn from_form(app: &App, request: Request) -> Result<TokenRequest, ApiError> {
     let basic = request.headers().get(header::AUTHORIZATION).is_some();
-    let mut asked = if basic { from_query(&request)? } else { Asked::default() };
+    let mut asked = if basic { from_query(&request)? } else { TokenRequest::default() };
     let mut body = Paced::new(request.into_body(), &app.plan().limits);
     let mut form = Vec::new();
     while let Some(piece) = body.next().await.map_err(|error| bad(format!("the form: {error}")))? {

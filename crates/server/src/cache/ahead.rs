@@ -19,7 +19,7 @@ use super::trouble::Trouble;
 const DEPTH: usize = 4;
 
 /// An image that is to be fetched ahead.
-pub(super) struct Job {
+pub(super) struct AheadJob {
     pub shelf: Arc<CachedShelf>,
     pub repository: RepositoryName,
     pub path: RepositoryName,
@@ -28,17 +28,17 @@ pub(super) struct Job {
 
 /// Images that are fetched ahead once somebody asks for a layer of their repository.
 #[derive(Default)]
-pub(super) struct Expected {
-    jobs: Mutex<HashMap<RepositoryName, Vec<Job>>>,
+pub(super) struct AheadImages {
+    jobs: Mutex<HashMap<RepositoryName, Vec<AheadJob>>>,
 }
 
-impl Expected {
+impl AheadImages {
     /// Repositories with such images that are remembered, and images of each. When there are more, they are fetched when
     /// somebody asks for them.
     const MOST: usize = 4096;
     const OF_ONE: usize = 8;
 
-    pub fn put(&self, job: Job) {
+    pub fn put(&self, job: AheadJob) {
         let mut jobs = self.jobs.lock().unwrap_or_else(PoisonError::into_inner);
         if jobs.len() >= Self::MOST && !jobs.contains_key(&job.repository) {
             tracing::debug!(repository = %job.repository, "too much waits to be fetched ahead");
@@ -56,7 +56,7 @@ impl Expected {
         self.jobs.lock().unwrap_or_else(PoisonError::into_inner).contains_key(repository)
     }
 
-    fn take(&self, repository: &RepositoryName) -> Vec<Job> {
+    fn take(&self, repository: &RepositoryName) -> Vec<AheadJob> {
         let taken = self.jobs.lock().unwrap_or_else(PoisonError::into_inner).remove(repository);
         taken.unwrap_or_default()
     }
@@ -80,7 +80,7 @@ impl Cache {
         let jobs = self.inner.jobs.lock().unwrap_or_else(PoisonError::into_inner).take();
         let Some(mut jobs) = jobs else { return std::future::pending().await };
         while let Some(job) = jobs.recv().await {
-            let Job { shelf, repository, path, digest } = &job;
+            let AheadJob { shelf, repository, path, digest } = &job;
             match self.warm(shelf, repository, path, digest, true).await {
                 Ok(_) => {}
                 Err(Trouble::Beyond) => {

@@ -20,7 +20,7 @@ use super::Cache;
 use super::shelf::CachedShelf;
 use super::trouble::Trouble;
 use super::upstream::Waiting;
-use job::Job;
+use job::FillJob;
 
 /// What a fetch is about. It is between one repository and its upstream: what another one's upstream gives proves
 /// nothing for this one.
@@ -32,7 +32,7 @@ struct About {
 
 /// How far a fetch is.
 #[derive(Debug, Clone)]
-pub(super) enum Stage {
+pub(super) enum FillStage {
     /// The upstream has not answered yet.
     Asking,
     /// Bytes come, and nobody has verified them. The size is None while nobody has said it.
@@ -47,7 +47,7 @@ pub(super) enum Stage {
 
 /// One fetch.
 pub(super) struct Fill {
-    pub(super) stage: watch::Sender<Stage>,
+    pub(super) stage: watch::Sender<FillStage>,
     pub(super) growing: OnceLock<Growing>,
     takers: AtomicUsize,
     left: Notify,
@@ -99,7 +99,7 @@ impl Fill {
     fn new(upstream: &Host) -> Self {
         static NUMBER: AtomicU64 = AtomicU64::new(0);
         Self {
-            stage: watch::Sender::new(Stage::Asking),
+            stage: watch::Sender::new(FillStage::Asking),
             growing: OnceLock::new(),
             takers: AtomicUsize::new(0),
             left: Notify::new(),
@@ -114,22 +114,22 @@ impl Taking {
     /// Waits until the upstream has answered.
     pub(super) async fn opened(self) -> Result<Blob, Trouble> {
         let mut stage = self.fill.stage.subscribe();
-        let stage = stage.wait_for(|stage| !matches!(stage, Stage::Asking)).await;
+        let stage = stage.wait_for(|stage| !matches!(stage, FillStage::Asking)).await;
         match stage.map(|stage| stage.clone()) {
-            Ok(Stage::Coming(size)) => Ok(Blob::Coming(self, size)),
-            Ok(Stage::Whole(size)) => Ok(Blob::Coming(self, Some(size))),
-            Ok(Stage::There(size)) => Ok(Blob::Here(size)),
-            Ok(Stage::Failed(trouble)) => Err(trouble),
-            Ok(Stage::Asking) | Err(_) => Err(Trouble::Store),
+            Ok(FillStage::Coming(size)) => Ok(Blob::Coming(self, size)),
+            Ok(FillStage::Whole(size)) => Ok(Blob::Coming(self, Some(size))),
+            Ok(FillStage::There(size)) => Ok(Blob::Here(size)),
+            Ok(FillStage::Failed(trouble)) => Err(trouble),
+            Ok(FillStage::Asking) | Err(_) => Err(Trouble::Store),
         }
     }
 
     /// Waits for the end.
     pub(super) async fn landed(&self) -> Result<(), Trouble> {
         let mut stage = self.fill.stage.subscribe();
-        let ended = |stage: &Stage| !matches!(stage, Stage::Asking | Stage::Coming(_));
+        let ended = |stage: &FillStage| !matches!(stage, FillStage::Asking | FillStage::Coming(_));
         match stage.wait_for(ended).await.map(|stage| stage.clone()) {
-            Ok(Stage::Failed(trouble)) => Err(trouble),
+            Ok(FillStage::Failed(trouble)) => Err(trouble),
             Ok(_) => Ok(()),
             Err(_) => Err(Trouble::Store),
         }
@@ -139,7 +139,7 @@ impl Taking {
 impl Cache {
     /// Waits until what clients have been given whole is kept too, but not for longer than this.
     pub async fn settle(&self, most: Duration) {
-        let whole = |fill: &Arc<Fill>| matches!(*fill.stage.borrow(), Stage::Whole(_));
+        let whole = |fill: &Arc<Fill>| matches!(*fill.stage.borrow(), FillStage::Whole(_));
         let kept = async {
             while self.inner.fills.open().values().any(whole) {
                 tokio::time::sleep(Duration::from_millis(5)).await;
@@ -252,7 +252,7 @@ impl Cache {
         let taking = Taking { fill: Arc::clone(&fill), client: None };
         if began {
             open.insert(about.clone(), Arc::clone(&fill));
-            let job = Job {
+            let job = FillJob {
                 cache: self.clone(),
                 shelf: Arc::clone(shelf),
                 about,

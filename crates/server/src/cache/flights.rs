@@ -36,9 +36,9 @@ impl<V: Clone> Flight<V> {
 }
 
 /// Takes a flight off the list, however it ends.
-struct Listed<K: Eq + Hash, V>(Open<K, V>, Option<K>);
+struct ListedFlight<K: Eq + Hash, V>(Open<K, V>, Option<K>);
 
-impl<K: Eq + Hash, V> Drop for Listed<K, V> {
+impl<K: Eq + Hash, V> Drop for ListedFlight<K, V> {
     fn drop(&mut self) {
         if let Some(key) = self.1.take() {
             self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&key);
@@ -64,7 +64,7 @@ where
         }
         let (tell, outcome) = watch::channel(None);
         open.insert(key.clone(), (outcome.clone(), Instant::now()));
-        let listed = Listed(Arc::clone(&self.open), Some(key));
+        let listed = ListedFlight(Arc::clone(&self.open), Some(key));
         let work = work();
         tokio::spawn(async move {
             let value = work.await;

@@ -7,7 +7,7 @@ use bytes::Bytes;
 use futures_util::{Stream, stream};
 use larder_store::{BlobReader, Growing};
 
-use super::fill::{Stage, Taking};
+use super::fill::{FillStage, Taking};
 
 /// Who follows any fetch now.
 static FOLLOWERS: AtomicUsize = AtomicUsize::new(0);
@@ -43,7 +43,7 @@ struct Following {
     /// Held so that the fetch goes on.
     _taking: Taking,
     growing: Growing,
-    stage: tokio::sync::watch::Receiver<Stage>,
+    stage: tokio::sync::watch::Receiver<FillStage>,
     /// The next byte to give, and the end if it is known.
     at: u64,
     end: Option<u64>,
@@ -127,15 +127,15 @@ impl Following {
     }
 
     /// What can be read now: an empty range at the end. None: nothing yet.
-    fn ready(&self, stage: &Stage, readable: u64) -> std::io::Result<Option<Range<u64>>> {
+    fn ready(&self, stage: &FillStage, readable: u64) -> std::io::Result<Option<Range<u64>>> {
         let until = match stage {
-            Stage::Whole(size) | Stage::There(size) => {
+            FillStage::Whole(size) | FillStage::There(size) => {
                 let end = self.end.unwrap_or(*size).min(*size);
                 return Ok(Some(self.at.min(end)..end));
             }
-            Stage::Failed(trouble) => return Err(std::io::Error::other(trouble.to_string())),
-            Stage::Asking => return Ok(None),
-            Stage::Coming(_) => match self.end {
+            FillStage::Failed(trouble) => return Err(std::io::Error::other(trouble.to_string())),
+            FillStage::Asking => return Ok(None),
+            FillStage::Coming(_) => match self.end {
                 Some(end) if readable >= end => end.saturating_sub(1),
                 Some(_) => readable,
                 None => readable.saturating_sub(1),

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_core::cached::{Going, Kept, Why};
+use larder_core::cached::{EvictReason, Going, Kept};
 use larder_core::digest::Digest;
 use larder_store::{StoreError, now};
 
@@ -139,8 +139,9 @@ impl Cache {
                 break;
             }
             excess = excess.saturating_sub(kept.bytes);
-            images +=
-                self.let_go_one(&shelf, &Going { what: &kept, why: Why::Room }, waiting).await?;
+            images += self
+                .let_go_one(&shelf, &Going { what: &kept, why: EvictReason::Room }, waiting)
+                .await?;
         }
         Ok(images)
     }
@@ -177,8 +178,8 @@ impl Cache {
             return Ok(0);
         }
         let why = match going.why {
-            Why::Unpulled => "nobody pulled it",
-            Why::Room => "room",
+            EvictReason::Unpulled => "nobody pulled it",
+            EvictReason::Room => "room",
         };
         tracing::info!(shelf = shelf.name, %repository, %digest, why, "evict an image");
         waiting.extend(gone);

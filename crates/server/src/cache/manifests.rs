@@ -5,14 +5,14 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use larder_client::ClientError;
-use larder_core::cached::{Belief, Trust};
+use larder_core::cached::{Belief, BeliefTrust};
 use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 use larder_store::now;
 
-use super::ahead::Job;
+use super::ahead::AheadJob;
 use super::shelf::CachedShelf;
 use super::trouble::Trouble;
 use super::{Cache, InHand};
@@ -24,7 +24,7 @@ const COMPANIONS: usize = 100;
 
 /// What a tag or digest points to on a cached shelf. The manifest is in hand, or in the store.
 #[derive(Debug, Clone)]
-pub(crate) struct Found {
+pub(crate) struct FoundManifest {
     /// The manifest.
     pub digest: Digest,
     /// Until when it need not be asked for again, in milliseconds since 1970. None: for ever.
@@ -56,14 +56,14 @@ impl Cache {
         path: &RepositoryName,
         selector: &Selector,
         counted: bool,
-    ) -> Result<Found, Trouble> {
+    ) -> Result<FoundManifest, Trouble> {
         let count = |counter: &AtomicU64| counter.fetch_add(u64::from(counted), Ordering::Relaxed);
         let what = selector.to_string();
         let held = self.held(shelf, repository, selector).await?;
         if let Some((digest, Some(until))) = &held {
             count(&shelf.traffic.hits);
             let until = Some(*until).filter(|until| *until < i64::MAX);
-            return Ok(Found {
+            return Ok(FoundManifest {
                 digest: digest.clone(),
                 until,
                 document: None,
@@ -93,10 +93,10 @@ impl Cache {
         match (outcome, held) {
             (Ok((digest, document)), held) => {
                 let fetched = held.is_none_or(|(before, _)| before != digest);
-                Ok(Found { digest, until: Some(now()), document, fetched, stale: None })
+                Ok(FoundManifest { digest, until: Some(now()), document, fetched, stale: None })
             }
             // What the upstream deleted is kept for those who use it, as what cannot be asked for.
-            (Err(trouble), Some((digest, None))) => Ok(Found {
+            (Err(trouble), Some((digest, None))) => Ok(FoundManifest {
                 digest,
                 until: Some(now()),
                 document: None,
@@ -106,7 +106,7 @@ impl Cache {
             // It was too old to be served before the upstream said that it has it no more.
             (Err(trouble), None) if trouble.is_absent() => {
                 match self.held(shelf, repository, selector).await? {
-                    Some((digest, _)) => Ok(Found {
+                    Some((digest, _)) => Ok(FoundManifest {
                         digest,
                         until: Some(now()),
                         document: None,
@@ -137,9 +137,9 @@ impl Cache {
             Selector::Tag(tag) => {
                 let belief = store.belief(repository, tag).await?;
                 Ok(belief.and_then(|belief| match belief.trust(shelf.terms, now()) {
-                    Trust::Until(until) => Some((belief.digest, Some(until))),
-                    Trust::Ask => Some((belief.digest, None)),
-                    Trust::TooOld => None,
+                    BeliefTrust::Until(until) => Some((belief.digest, Some(until))),
+                    BeliefTrust::Ask => Some((belief.digest, None)),
+                    BeliefTrust::TooOld => None,
                 }))
             }
         }
@@ -182,7 +182,7 @@ impl Cache {
         let belief = store.belief(repository, tag).await?;
         // Who joined may have looked before an earlier check ended.
         if let Some(belief) = &belief
-            && matches!(belief.trust(shelf.terms, now()), Trust::Until(_))
+            && matches!(belief.trust(shelf.terms, now()), BeliefTrust::Until(_))
         {
             return Ok((belief.digest.clone(), None));
         }
@@ -276,7 +276,7 @@ impl Cache {
         let index = !document.children().is_empty() && !shelf.platforms.is_empty();
         if index || shelf.companions {
             // A client that only looks at an image asks for none of its layers: it is fetched ahead once somebody does.
-            self.inner.expected.put(Job {
+            self.inner.expected.put(AheadJob {
                 shelf: Arc::clone(shelf),
                 repository: repository.clone(),
                 path: path.clone(),

@@ -10,7 +10,7 @@ use larder_core::name::{Host, RepositoryName, Tag};
 use larder_store::{Traffic, now};
 
 use super::trouble::Trouble;
-use super::upstream::Upstream;
+use super::upstream::CacheUpstream;
 
 const DAY: i64 = 24 * 3_600_000;
 
@@ -33,7 +33,7 @@ pub struct CachedShelf {
     /// Its name.
     pub name: String,
     /// What it caches.
-    pub upstream: Arc<Upstream>,
+    pub upstream: Arc<CacheUpstream>,
     /// What stands for a short name's missing part.
     pub short: Option<RepositoryName>,
     /// How it behaves.
@@ -54,7 +54,11 @@ impl std::ops::Deref for CachedShelf {
 
 impl CachedShelf {
     /// With what it, or one of its name before, has counted.
-    pub(super) fn new(plan: ShelfPlan, upstream: Arc<Upstream>, traffic: Arc<Counters>) -> Self {
+    pub(super) fn new(
+        plan: ShelfPlan,
+        upstream: Arc<CacheUpstream>,
+        traffic: Arc<Counters>,
+    ) -> Self {
         let ShelfPlan { name, host: _, short, habits } = plan;
         Self { name, upstream, short, habits, traffic, lists: Lists::default() }
     }
@@ -85,12 +89,12 @@ impl CachedShelf {
 const LISTS: usize = 256;
 
 /// A list, and until when it counts.
-type Listed = (Instant, Arc<Vec<Tag>>);
+type TimedList = (Instant, Arc<Vec<Tag>>);
 
 /// Lists of tags, each until it is too old.
 #[derive(Default)]
 pub(super) struct Lists {
-    known: Mutex<HashMap<RepositoryName, Listed>>,
+    known: Mutex<HashMap<RepositoryName, TimedList>>,
 }
 
 impl Lists {

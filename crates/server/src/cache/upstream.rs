@@ -40,7 +40,7 @@ impl PartialEq for UpstreamPlan {
 }
 
 /// One upstream.
-pub struct Upstream {
+pub struct CacheUpstream {
     host: Host,
     /// The way to it.
     pub registry: Registry,
@@ -67,7 +67,7 @@ struct State {
 }
 
 /// That a client waits for a blob.
-pub(super) struct Waiting(Arc<Upstream>);
+pub(super) struct Waiting(Arc<CacheUpstream>);
 
 impl Drop for Waiting {
     fn drop(&mut self) {
@@ -77,7 +77,7 @@ impl Drop for Waiting {
     }
 }
 
-impl Upstream {
+impl CacheUpstream {
     /// Sets it up; nothing is asked yet.
     pub(super) fn new(plan: UpstreamPlan, store: Store) -> Self {
         let UpstreamPlan { host, registry, made_of, allowance } = plan;

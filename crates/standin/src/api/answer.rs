@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 
 use super::Api;
 use super::apply::{apply, patch, shown_path};
-use super::kinds::{Kind, Place, discovery, path_of};
+use super::kinds::{ApiPlace, ObjectKind, discovery, path_of};
 use super::lists::{Query, list, table};
 use crate::door::{Admitted, admit};
 
@@ -96,7 +96,7 @@ async fn respond(api: &Api, request: Request) -> Result<Response, Wrong> {
         let message = "the server could not find the requested resource";
         Wrong(StatusCode::NOT_FOUND, "NotFound", message.into())
     };
-    let place = Place::read(&path).ok_or_else(unknown)?;
+    let place = ApiPlace::read(&path).ok_or_else(unknown)?;
     let kind = place.kind().ok_or_else(unknown)?;
     let verb = match (&parts.method, place.name) {
         (&Method::GET, None) if query.is("watch") => "watch",
@@ -135,7 +135,7 @@ async fn respond(api: &Api, request: Request) -> Result<Response, Wrong> {
 }
 
 /// Whether the operator may do it.
-fn permit(api: &Api, verb: &str, kind: Kind, place: &Place<'_>) -> Result<(), Wrong> {
+fn permit(api: &Api, verb: &str, kind: ObjectKind, place: &ApiPlace<'_>) -> Result<(), Wrong> {
     let reads = matches!(verb, "get" | "list" | "watch");
     let namespace = match kind.name {
         "Namespace" => place.name,
@@ -169,7 +169,7 @@ fn review(api: &Api, body: &Bytes) -> Value {
     asked
 }
 
-fn absent(kind: Kind, name: &str) -> Wrong {
+fn absent(kind: ObjectKind, name: &str) -> Wrong {
     let group = if kind.group.is_empty() { String::new() } else { format!(".{}", kind.group) };
     let message = format!("{}{group} \"{name}\" not found", kind.plural);
     Wrong(StatusCode::NOT_FOUND, "NotFound", message)
@@ -178,8 +178,8 @@ fn absent(kind: Kind, name: &str) -> Wrong {
 fn read(
     api: &Api,
     path: &str,
-    kind: Kind,
-    place: &Place<'_>,
+    kind: ObjectKind,
+    place: &ApiPlace<'_>,
     query: &Query,
     as_table: bool,
 ) -> Result<Response, Wrong> {
@@ -220,7 +220,7 @@ fn read(
 fn watch(
     first: &[Value],
     changes: tokio::sync::broadcast::Receiver<super::Change>,
-    kind: Kind,
+    kind: ObjectKind,
     namespace: Option<String>,
     query: Query,
 ) -> Response {
@@ -240,7 +240,7 @@ fn watch(
                 }
                 loop {
                     let change = tokio::time::timeout_at(end, changes.recv()).await.ok()?.ok()?;
-                    let place = Place::read(&change.path)?;
+                    let place = ApiPlace::read(&change.path)?;
                     let its = place.kind().is_some_and(|it| it.name == kind.name)
                         && (namespace.is_none() || place.namespace == namespace.as_deref())
                         && query.selects(&change.object);
@@ -262,13 +262,13 @@ fn object_in(body: &Bytes) -> Result<Value, Wrong> {
     })
 }
 
-fn invalid(kind: Kind, name: &str, why: &str) -> Wrong {
+fn invalid(kind: ObjectKind, name: &str, why: &str) -> Wrong {
     let message = format!("{} \"{name}\" is invalid: {why}", kind.name);
     Wrong(StatusCode::UNPROCESSABLE_ENTITY, "Invalid", message)
 }
 
 /// What the platform itself asks of an object.
-fn validate(kind: Kind, name: &str, object: &Value) -> Result<(), Wrong> {
+fn validate(kind: ObjectKind, name: &str, object: &Value) -> Result<(), Wrong> {
     let wrong = |why: &str| Err(invalid(kind, name, why));
     match kind.name {
         "Deployment" | "StatefulSet" | "DaemonSet" => {
@@ -300,7 +300,12 @@ fn validate(kind: Kind, name: &str, object: &Value) -> Result<(), Wrong> {
 }
 
 /// An object as the platform keeps it.
-fn kept(kind: Kind, namespace: Option<&str>, mut object: Value, before: Option<&Value>) -> Value {
+fn kept(
+    kind: ObjectKind,
+    namespace: Option<&str>,
+    mut object: Value,
+    before: Option<&Value>,
+) -> Value {
     object["kind"] = json!(kind.name);
     object["apiVersion"] = json!(kind.version());
     if let Some(space) = namespace {
@@ -334,7 +339,7 @@ fn kept(kind: Kind, namespace: Option<&str>, mut object: Value, before: Option<&
 /// Lets an object in: the platform's own admission, then the webhooks. What the person who applied it is told.
 async fn admitted(
     api: &Api,
-    kind: Kind,
+    kind: ObjectKind,
     namespace: Option<&str>,
     mut object: Value,
 ) -> Result<(Value, Vec<String>), Wrong> {
@@ -384,8 +389,8 @@ fn manager_of(query: &Query) -> &str {
 
 async fn create(
     api: &Api,
-    kind: Kind,
-    place: &Place<'_>,
+    kind: ObjectKind,
+    place: &ApiPlace<'_>,
     query: &Query,
     body: &Bytes,
 ) -> Result<Response, Wrong> {
@@ -424,8 +429,8 @@ async fn create(
 async fn change(
     api: &Api,
     path: &str,
-    kind: Kind,
-    place: &Place<'_>,
+    kind: ObjectKind,
+    place: &ApiPlace<'_>,
     query: &Query,
     headers: &HeaderMap,
     body: &Bytes,
@@ -526,8 +531,8 @@ async fn change(
 fn delete(
     api: &Api,
     path: &str,
-    kind: Kind,
-    place: &Place<'_>,
+    kind: ObjectKind,
+    place: &ApiPlace<'_>,
     query: &Query,
 ) -> Result<Response, Wrong> {
     let name = place.name.unwrap_or_default();

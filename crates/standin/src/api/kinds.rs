@@ -4,7 +4,7 @@ use serde_json::{Value, json};
 
 /// One kind of object.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Kind {
+pub(crate) struct ObjectKind {
     /// Empty: the core group.
     pub group: &'static str,
     pub name: &'static str,
@@ -19,8 +19,8 @@ const fn kind(
     plural: &'static str,
     short: &'static [&'static str],
     namespaced: bool,
-) -> Kind {
-    Kind { group, name, plural, short, namespaced }
+) -> ObjectKind {
+    ObjectKind { group, name, plural, short, namespaced }
 }
 
 const APPS: &str = "apps";
@@ -28,7 +28,7 @@ const BATCH: &str = "batch";
 const ADMISSION: &str = "admissionregistration.k8s.io";
 
 /// All of them. Each has one version, `v1`.
-pub(crate) const KINDS: [Kind; 18] = [
+pub(crate) const KINDS: [ObjectKind; 18] = [
     kind("", "Namespace", "namespaces", &["ns"], false),
     kind("", "Node", "nodes", &["no"], false),
     kind("", "Pod", "pods", &["po"], true),
@@ -63,7 +63,7 @@ pub(crate) const KINDS: [Kind; 18] = [
 /// Groups besides the core one.
 const GROUPS: [&str; 3] = [APPS, BATCH, ADMISSION];
 
-impl Kind {
+impl ObjectKind {
     /// `v1`, `apps/v1`.
     pub fn version(self) -> String {
         if self.group.is_empty() { "v1".into() } else { format!("{}/v1", self.group) }
@@ -84,7 +84,7 @@ impl Kind {
 
 /// Where a path leads.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Place<'p> {
+pub(crate) struct ApiPlace<'p> {
     pub group: &'p str,
     pub plural: &'p str,
     /// None: of all namespaces, or of none.
@@ -95,7 +95,7 @@ pub(crate) struct Place<'p> {
     pub part: Option<&'p str>,
 }
 
-impl<'p> Place<'p> {
+impl<'p> ApiPlace<'p> {
     pub fn read(path: &'p str) -> Option<Self> {
         let parts: Vec<&str> = path.trim_start_matches('/').split('/').collect();
         let (group, rest) = match parts.as_slice() {
@@ -122,13 +122,13 @@ impl<'p> Place<'p> {
     }
 
     /// Its kind. None: the cluster knows none of this name.
-    pub fn kind(&self) -> Option<Kind> {
+    pub fn kind(&self) -> Option<ObjectKind> {
         KINDS.into_iter().find(|kind| kind.group == self.group && kind.plural == self.plural)
     }
 }
 
 /// The path of an object.
-pub(crate) fn path_of(kind: Kind, namespace: Option<&str>, name: &str) -> String {
+pub(crate) fn path_of(kind: ObjectKind, namespace: Option<&str>, name: &str) -> String {
     let base = kind.base();
     match namespace {
         Some(space) => format!("{base}/namespaces/{space}/{}/{name}", kind.plural),
@@ -144,7 +144,7 @@ pub(crate) fn discovery(path: &str) -> Option<Value> {
     };
     let resources = |of: &str, version: String| {
         let all: Vec<Value> =
-            KINDS.into_iter().filter(|kind| kind.group == of).map(Kind::entry).collect();
+            KINDS.into_iter().filter(|kind| kind.group == of).map(ObjectKind::entry).collect();
         json!({ "kind": "APIResourceList", "apiVersion": "v1", "groupVersion": version, "resources": all })
     };
     let parts: Vec<&str> = path.trim_start_matches('/').split('/').collect();
@@ -208,8 +208,8 @@ mod tests {
 
     #[test]
     fn paths_lead_where_they_say() {
-        fn read(path: &str) -> Place<'_> {
-            Place::read(path).unwrap()
+        fn read(path: &str) -> ApiPlace<'_> {
+            ApiPlace::read(path).unwrap()
         }
         let pod = read("/api/v1/namespaces/scada/pods/one");
         assert_eq!(
@@ -222,7 +222,7 @@ mod tests {
         assert_eq!((space.kind().unwrap().name, space.name), ("Namespace", Some("scada")));
         let status = read("/api/v1/namespaces/scada/pods/one/status");
         assert_eq!(status.part, Some("status"));
-        assert!(read("/api/v1/widgets").kind().is_none() && Place::read("/version").is_none());
+        assert!(read("/api/v1/widgets").kind().is_none() && ApiPlace::read("/version").is_none());
         for kind in KINDS {
             let space = kind.namespaced.then_some("n");
             let path = path_of(kind, space, "x");

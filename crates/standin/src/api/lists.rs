@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use larder_core::objects::text;
 use serde_json::{Value, json};
 
-use super::kinds::Kind;
+use super::kinds::ObjectKind;
 
 /// What a request asks for behind `?`.
 #[derive(Debug, Clone, Default)]
@@ -78,7 +78,7 @@ fn item(object: &Value) -> Value {
 /// # Errors
 /// When the page that is asked for is of a list that is too old: 410.
 pub(crate) fn list(
-    kind: Kind,
+    kind: ObjectKind,
     objects: &[Value],
     query: &Query,
     version: u64,
@@ -109,7 +109,7 @@ pub(crate) fn list(
 }
 
 /// Objects as a table for people.
-pub(crate) fn table(kind: Kind, objects: &[Value], version: u64, now: i64) -> Value {
+pub(crate) fn table(kind: ObjectKind, objects: &[Value], version: u64, now: i64) -> Value {
     let names: &[&str] = match kind.name {
         "Pod" => &["Name", "Ready", "Status", "Restarts", "Age"],
         "Deployment" => &["Name", "Ready", "Up-to-date", "Available", "Age"],
@@ -138,7 +138,7 @@ pub(crate) fn table(kind: Kind, objects: &[Value], version: u64, now: i64) -> Va
     })
 }
 
-fn cells(kind: Kind, object: &Value, now: i64) -> Vec<String> {
+fn cells(kind: ObjectKind, object: &Value, now: i64) -> Vec<String> {
     let name = text(object, &["metadata", "name"]).unwrap_or_default().to_owned();
     let age = age(text(object, &["metadata", "creationTimestamp"]), now);
     let number = |at: &Value| at.as_u64().unwrap_or(0).to_string();

@@ -42,8 +42,8 @@ impl Crowd {
     }
 
     /// One more that gives a processor work: a large upload, or one whose content is to be kept.
-    pub fn join(&self) -> Place {
-        Place { _busy: self.busy.clone(), gathering: None }
+    pub fn join(&self) -> CrowdPlace {
+        CrowdPlace { _busy: self.busy.clone(), gathering: None }
     }
 
     /// Whether there are so many that no processor is idle.
@@ -52,7 +52,7 @@ impl Crowd {
     }
 
     /// Has an upload gather what comes, when there is reason and room for it. It then goes on with that.
-    pub fn gather(&self, place: &mut Place) {
+    pub fn gather(&self, place: &mut CrowdPlace) {
         if self.is_dense() && self.gathering.now() < GATHERING {
             place.gathering.get_or_insert_with(|| self.gathering.clone());
         }
@@ -60,12 +60,12 @@ impl Crowd {
 }
 
 /// One of them, until it is dropped.
-pub(super) struct Place {
+pub(super) struct CrowdPlace {
     _busy: Count,
     gathering: Option<Count>,
 }
 
-impl Place {
+impl CrowdPlace {
     /// Whether the upload gathers what comes, so that it can go to the disk at once.
     pub fn gathers(&self) -> bool {
         self.gathering.is_some()
@@ -76,7 +76,7 @@ impl Place {
 mod tests {
     use super::*;
 
-    fn gathering(crowd: &Crowd, places: &mut [Place]) -> usize {
+    fn gathering(crowd: &Crowd, places: &mut [CrowdPlace]) -> usize {
         for place in &mut *places {
             crowd.gather(place);
         }
@@ -87,7 +87,7 @@ mod tests {
     fn uploads_gather_once_there_are_as_many_as_processors_and_then_go_on_with_it() {
         for processors in [2, 3, 6] {
             let crowd = Crowd::for_processors(processors);
-            let mut places: Vec<Place> = (1..processors).map(|_| crowd.join()).collect();
+            let mut places: Vec<CrowdPlace> = (1..processors).map(|_| crowd.join()).collect();
             assert_eq!(gathering(&crowd, &mut places), 0, "of {processors}, one is idle");
             places.push(crowd.join());
             assert_eq!(gathering(&crowd, &mut places), processors);
@@ -110,7 +110,7 @@ mod tests {
     #[test]
     fn only_so_many_gather_as_there_is_memory_for() {
         let crowd = Crowd::for_processors(2);
-        let mut places: Vec<Place> = (0..3 * GATHERING).map(|_| crowd.join()).collect();
+        let mut places: Vec<CrowdPlace> = (0..3 * GATHERING).map(|_| crowd.join()).collect();
         assert_eq!(gathering(&crowd, &mut places), GATHERING);
         places.drain(..2);
         assert_eq!(gathering(&crowd, &mut places), GATHERING, "others come after those who ended");

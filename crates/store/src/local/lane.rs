@@ -12,7 +12,7 @@ const QUEUE: usize = 1024 * 1024;
 const LEAST: usize = 16 * 1024;
 
 /// What is done with the bytes. It may wait for the disk.
-pub(super) trait Step: Send + 'static {
+pub(super) trait LaneStep: Send + 'static {
     /// Bytes for which it is worth its while to begin, while more come.
     const WORTH: usize;
 
@@ -20,12 +20,12 @@ pub(super) trait Step: Send + 'static {
 }
 
 pub(super) struct Lane<S> {
-    turn: Turn<S>,
+    turn: LaneTurn<S>,
     waiting: Vec<Bytes>,
     waiting_bytes: usize,
 }
 
-enum Turn<S> {
+enum LaneTurn<S> {
     /// Nobody has it.
     Free(S),
     /// A thread has it.
@@ -34,9 +34,9 @@ enum Turn<S> {
     Gone,
 }
 
-impl<S: Step> Lane<S> {
+impl<S: LaneStep> Lane<S> {
     pub fn new(step: S) -> Self {
-        Self { turn: Turn::Free(step), waiting: Vec::new(), waiting_bytes: 0 }
+        Self { turn: LaneTurn::Free(step), waiting: Vec::new(), waiting_bytes: 0 }
     }
 
     /// Adds the next bytes.
@@ -48,9 +48,9 @@ impl<S: Step> Lane<S> {
     /// Hands over what was added, and waits only while there is too much of it.
     pub async fn keep_up(&mut self) -> Result<(), StoreError> {
         let enough = match &self.turn {
-            Turn::Taken(thread) if !thread.is_finished() => QUEUE,
-            Turn::Taken(_) | Turn::Free(_) => S::WORTH,
-            Turn::Gone => return Err(StoreError::Closed),
+            LaneTurn::Taken(thread) if !thread.is_finished() => QUEUE,
+            LaneTurn::Taken(_) | LaneTurn::Free(_) => S::WORTH,
+            LaneTurn::Gone => return Err(StoreError::Closed),
         };
         if self.waiting_bytes < enough {
             return Ok(());
@@ -66,8 +66,8 @@ impl<S: Step> Lane<S> {
     /// What does the work, when nobody has it and nothing waits for it.
     pub fn idle(&mut self) -> Option<&mut S> {
         match &mut self.turn {
-            Turn::Free(step) if self.waiting.is_empty() => Some(step),
-            Turn::Free(_) | Turn::Taken(_) | Turn::Gone => None,
+            LaneTurn::Free(step) if self.waiting.is_empty() => Some(step),
+            LaneTurn::Free(_) | LaneTurn::Taken(_) | LaneTurn::Gone => None,
         }
     }
 
@@ -81,8 +81,8 @@ impl<S: Step> Lane<S> {
     pub async fn end(mut self) -> Result<S, StoreError> {
         self.rest().await?;
         match self.turn {
-            Turn::Free(step) => Ok(step),
-            Turn::Taken(_) | Turn::Gone => Err(StoreError::Closed),
+            LaneTurn::Free(step) => Ok(step),
+            LaneTurn::Taken(_) | LaneTurn::Gone => Err(StoreError::Closed),
         }
     }
 
@@ -92,7 +92,7 @@ impl<S: Step> Lane<S> {
         last: impl FnOnce(&mut S) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         self.rest().await?;
-        let Turn::Free(mut step) = std::mem::replace(&mut self.turn, Turn::Gone) else {
+        let LaneTurn::Free(mut step) = std::mem::replace(&mut self.turn, LaneTurn::Gone) else {
             return Err(StoreError::Closed);
         };
         let (step, done) = super::blocking(move || {
@@ -100,39 +100,39 @@ impl<S: Step> Lane<S> {
             Ok((step, done))
         })
         .await?;
-        self.turn = Turn::Free(step);
+        self.turn = LaneTurn::Free(step);
         Ok(done)
     }
 
     /// Looks at what does the work, which nobody has after a [`rest`](Self::rest).
     pub fn step(&mut self) -> Result<&mut S, StoreError> {
         match &mut self.turn {
-            Turn::Free(step) => Ok(step),
-            Turn::Taken(_) | Turn::Gone => Err(StoreError::Closed),
+            LaneTurn::Free(step) => Ok(step),
+            LaneTurn::Taken(_) | LaneTurn::Gone => Err(StoreError::Closed),
         }
     }
 
     /// Waits for the thread, if one is busy, and hands it what waits.
     async fn hand_over(&mut self) -> Result<(), StoreError> {
-        if let Turn::Taken(thread) = &mut self.turn {
+        if let LaneTurn::Taken(thread) = &mut self.turn {
             let done = thread.await;
-            self.turn = Turn::Gone;
-            self.turn = Turn::Free(done.map_err(|_| StoreError::Closed)??);
+            self.turn = LaneTurn::Gone;
+            self.turn = LaneTurn::Free(done.map_err(|_| StoreError::Closed)??);
         }
         if self.waiting.is_empty() {
             return Ok(());
         }
-        match std::mem::replace(&mut self.turn, Turn::Gone) {
-            Turn::Free(mut step) => {
+        match std::mem::replace(&mut self.turn, LaneTurn::Gone) {
+            LaneTurn::Free(mut step) => {
                 let pieces = std::mem::take(&mut self.waiting);
                 self.waiting_bytes = 0;
-                self.turn = Turn::Taken(spawn_blocking(move || {
+                self.turn = LaneTurn::Taken(spawn_blocking(move || {
                     step.take(&pieces)?;
                     Ok(step)
                 }));
                 Ok(())
             }
-            Turn::Taken(_) | Turn::Gone => Err(StoreError::Closed),
+            LaneTurn::Taken(_) | LaneTurn::Gone => Err(StoreError::Closed),
         }
     }
 }
@@ -149,7 +149,7 @@ mod tests {
     #[derive(Default)]
     struct Kept(Vec<u8>);
 
-    impl Step for Kept {
+    impl LaneStep for Kept {
         const WORTH: usize = 10_000;
 
         fn take(&mut self, pieces: &[Bytes]) -> Result<(), StoreError> {
@@ -195,7 +195,7 @@ mod tests {
     /// Takes a turn only when it is told to.
     struct Told(mpsc::Receiver<()>, Kept);
 
-    impl Step for Told {
+    impl LaneStep for Told {
         const WORTH: usize = QUEUE / 2;
 
         fn take(&mut self, pieces: &[Bytes]) -> Result<(), StoreError> {

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use larder_core::digest::Digest;
 
-use super::{BLOBS, CONTENT, Folder, Held, Object, QUARANTINE, age, blocking, io};
+use super::{BLOBS, CONTENT, Folder, Object, QUARANTINE, UploadHolder, age, blocking, io};
 use crate::error::StoreError;
 
 impl Folder {
@@ -34,19 +34,19 @@ impl Folder {
     }
 
     /// Takes hold of what lies at a place, unless somebody has just written it and is about to record it.
-    pub async fn hold(&self, place: &str) -> Result<Held, StoreError> {
+    pub async fn hold(&self, place: &str) -> Result<UploadHolder, StoreError> {
         let path = self.inner.at(place);
         blocking(move || {
             let file = match File::open(&path) {
                 Ok(file) => file,
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                    return Ok(Held::Nothing);
+                    return Ok(UploadHolder::Nothing);
                 }
                 Err(error) => return Err(io("read", &path)(error)),
             };
             match file.try_lock() {
-                Ok(()) => Ok(Held::Ours(file)),
-                Err(TryLockError::WouldBlock) => Ok(Held::Theirs),
+                Ok(()) => Ok(UploadHolder::Ours(file)),
+                Err(TryLockError::WouldBlock) => Ok(UploadHolder::Theirs),
                 Err(TryLockError::Error(error)) => Err(io("lock", &path)(error)),
             }
         })

@@ -135,7 +135,7 @@ fn is_refused(error: &io::Error) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use super::super::stage::Stage;
+    use super::super::stage::StagingBuffer;
     use super::*;
     use std::fs;
 
@@ -145,8 +145,8 @@ mod tests {
 
     /// Writes it all in stages, as pieces of this size fill them; gives whether any went directly.
     fn write_staged(output: &mut Output, content: &[u8], piece: usize, along: &[usize]) -> bool {
-        let (mut stage, mut direct, mut number) = (Stage::new().unwrap(), false, 0);
-        let mut pour = |stage: Stage, output: &mut Output| {
+        let (mut stage, mut direct, mut number) = (StagingBuffer::new().unwrap(), false, 0);
+        let mut pour = |stage: StagingBuffer, output: &mut Output| {
             output.write(&[stage.into_bytes()], along.contains(&number)).unwrap();
             number += 1;
             output.is_direct()
@@ -155,7 +155,8 @@ mod tests {
             while !bytes.is_empty() {
                 bytes = stage.take(bytes);
                 if stage.is_full() {
-                    direct |= pour(std::mem::replace(&mut stage, Stage::new().unwrap()), output);
+                    direct |=
+                        pour(std::mem::replace(&mut stage, StagingBuffer::new().unwrap()), output);
                 }
             }
         }

@@ -17,13 +17,13 @@ const KEPT: usize = 8;
 static IDLE: Mutex<Vec<MmapMut>> = Mutex::new(Vec::new());
 
 /// Memory that begins at a multiple of [`ALIGN`].
-pub(super) struct Stage {
+pub(super) struct StagingBuffer {
     /// None: it was given back.
     memory: Option<MmapMut>,
     filled: usize,
 }
 
-impl Stage {
+impl StagingBuffer {
     /// # Errors
     /// When the system gives no memory.
     pub fn new() -> io::Result<Self> {
@@ -59,13 +59,13 @@ fn fresh() -> io::Result<MmapMut> {
     Ok(memory)
 }
 
-impl AsRef<[u8]> for Stage {
+impl AsRef<[u8]> for StagingBuffer {
     fn as_ref(&self) -> &[u8] {
         self.memory.as_deref().and_then(|memory| memory.get(..self.filled)).unwrap_or_default()
     }
 }
 
-impl Drop for Stage {
+impl Drop for StagingBuffer {
     fn drop(&mut self) {
         let mut idle = IDLE.lock().unwrap_or_else(PoisonError::into_inner);
         if idle.len() < KEPT {
@@ -80,7 +80,7 @@ mod tests {
 
     #[test]
     fn a_stage_takes_what_there_is_room_for_and_begins_where_a_disk_can_take_it() {
-        let mut stage = Stage::new().unwrap();
+        let mut stage = StagingBuffer::new().unwrap();
         let bytes: Vec<u8> = (0..STAGE + 3).map(|at| u8::try_from(at % 251).unwrap()).collect();
         assert!(stage.as_ref().is_empty() && !stage.is_full());
         assert!(stage.take(&bytes[..10]).is_empty());
@@ -95,7 +95,7 @@ mod tests {
     #[test]
     fn what_is_filled_again_holds_nothing_of_before() {
         for round in 0..3 * KEPT {
-            let mut stage = Stage::new().unwrap();
+            let mut stage = StagingBuffer::new().unwrap();
             assert!(stage.as_ref().is_empty());
             stage.take(&[u8::try_from(round).unwrap(); 7]);
             assert_eq!(stage.into_bytes().len(), 7);

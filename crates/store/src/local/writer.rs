@@ -11,12 +11,12 @@ use larder_core::digest::{Algorithm, Digest, Hasher};
 use tokio::sync::watch;
 use tokio::task::{JoinHandle, spawn_blocking};
 
-use super::crowd::{LARGE, Place};
-use super::lane::{Lane, Step};
+use super::crowd::{CrowdPlace, LARGE};
+use super::lane::{Lane, LaneStep};
 use super::output::Output;
 use super::reader::Pieces;
-use super::stage::{ALIGN, Stage};
-use super::{Inner, Sealed, State, hash, io};
+use super::stage::{ALIGN, StagingBuffer};
+use super::{BlobsInner, Sealed, State, hash, io};
 use crate::blobs::{BlobReader, Growing, Purpose, UploadId};
 use crate::error::StoreError;
 
@@ -25,7 +25,7 @@ const FLUSH_EACH: u64 = 32 * 1024 * 1024;
 
 /// That an upload is being written to. Dropped, it is free again, or gone.
 pub(super) struct Claim {
-    pub inner: Arc<Inner>,
+    pub inner: Arc<BlobsInner>,
     pub id: UploadId,
     pub path: PathBuf,
     /// Whether nobody can take it up again.
@@ -46,7 +46,7 @@ impl Drop for Claim {
     }
 }
 
-impl Step for Hasher {
+impl LaneStep for Hasher {
     const WORTH: usize = 1;
 
     fn take(&mut self, pieces: &[Bytes]) -> Result<(), StoreError> {
@@ -64,16 +64,16 @@ impl Step for Hasher {
 pub struct BlobWriter {
     /// What is still to be handed to both. None: each piece is, as it comes, because somebody may read along,
     /// or is about to read it.
-    gathering: Option<Stage>,
+    gathering: Option<StagingBuffer>,
     /// Whether what gathers now is hashed already.
     is_hashed: bool,
     purpose: Purpose,
     upload: Option<UploadId>,
-    inner: Arc<Inner>,
+    inner: Arc<BlobsInner>,
     /// Among those that give a processor work. None: it is not large yet.
-    place: Option<Place>,
+    place: Option<CrowdPlace>,
     hashing: Lane<Hasher>,
-    writing: Lane<Work>,
+    writing: Lane<UploadFile>,
     offset: u64,
     path: PathBuf,
     written: Arc<watch::Sender<u64>>,
@@ -92,7 +92,7 @@ impl BlobWriter {
         let (path, written) = (claim.path.clone(), Arc::new(watch::Sender::new(offset)));
         let inner = Arc::clone(&claim.inner);
         let upload = (!claim.once).then_some(claim.id);
-        let work = Work {
+        let work = UploadFile {
             claim,
             output,
             written: Arc::clone(&written),
@@ -101,7 +101,7 @@ impl BlobWriter {
             flushes: Arc::default(),
         };
         let gathering = match purpose {
-            Purpose::Keep => Some(Stage::new().map_err(io("take memory for", &path))?),
+            Purpose::Keep => Some(StagingBuffer::new().map_err(io("take memory for", &path))?),
             Purpose::Read => None,
         };
         let (hashing, writing) = (Lane::new(hasher), Lane::new(work));
@@ -161,7 +161,7 @@ impl BlobWriter {
     /// Hands over what has gathered.
     fn add_gathered(&mut self) -> Result<(), StoreError> {
         if let Some(stage) = self.gathering.as_mut().filter(|stage| !stage.as_ref().is_empty()) {
-            let next = Stage::new().map_err(io("take memory for", &self.path))?;
+            let next = StagingBuffer::new().map_err(io("take memory for", &self.path))?;
             let piece = std::mem::replace(stage, next).into_bytes();
             self.add(piece);
         }
@@ -200,7 +200,7 @@ impl BlobWriter {
             self.keep_up().await?;
         }
         if !chunk.is_empty() && self.gathering.is_none() {
-            self.gathering = Some(Stage::new().map_err(io("take memory for", &self.path))?);
+            self.gathering = Some(StagingBuffer::new().map_err(io("take memory for", &self.path))?);
         }
         let mut rest = &chunk[..];
         while let Some(stage) = self.gathering.as_mut().filter(|_| !rest.is_empty()) {
@@ -244,7 +244,7 @@ impl BlobWriter {
         self.advance().await?;
         let hasher = match digest.algorithm() {
             Algorithm::Sha256 => self.hashing.step()?.clone(),
-            Algorithm::Sha512 => self.writing.then(Work::hash_again).await?,
+            Algorithm::Sha512 => self.writing.then(UploadFile::hash_again).await?,
         };
         Ok(hasher.finish() == *digest)
     }
@@ -272,9 +272,9 @@ impl BlobWriter {
         let flushed = async {
             let hasher = match digest.algorithm() {
                 Algorithm::Sha256 => None,
-                Algorithm::Sha512 => Some(writing.then(Work::hash_again).await?),
+                Algorithm::Sha512 => Some(writing.then(UploadFile::hash_again).await?),
             };
-            writing.then(Work::flush).await?;
+            writing.then(UploadFile::flush).await?;
             Ok((writing.end().await?, hasher))
         };
         let (hasher, (work, again)) = try_join(hashing.end(), flushed).await?;
@@ -284,7 +284,7 @@ impl BlobWriter {
 }
 
 /// An upload's file.
-struct Work {
+struct UploadFile {
     claim: Claim,
     output: Output,
     written: Arc<watch::Sender<u64>>,
@@ -320,7 +320,7 @@ impl Flushes {
     }
 }
 
-impl Step for Work {
+impl LaneStep for UploadFile {
     // Enough for the file system, and little enough to be at hand of the processor still.
     const WORTH: usize = 192 * 1024;
 
@@ -333,7 +333,7 @@ impl Step for Work {
     }
 }
 
-impl Work {
+impl UploadFile {
     /// Has what came so far written to the disk while more comes, so that the last flush, for which
     /// everybody waits, has little left to do.
     fn flush_ahead(&mut self) {
@@ -408,11 +408,11 @@ mod tests {
         })
     }
 
-    fn inner(folder: &std::path::Path) -> Arc<Inner> {
-        super::super::Folder::make(folder, super::super::Form::Objects).unwrap().inner
+    fn inner(folder: &std::path::Path) -> Arc<BlobsInner> {
+        super::super::Folder::make(folder, super::super::FolderForm::Objects).unwrap().inner
     }
 
-    fn writer(inner: &Arc<Inner>, purpose: Purpose) -> BlobWriter {
+    fn writer(inner: &Arc<BlobsInner>, purpose: Purpose) -> BlobWriter {
         let id = UploadId::fresh();
         let (file, path) = inner.once(id).unwrap();
         let claim = Claim { inner: Arc::clone(inner), id, path, once: true };
@@ -452,8 +452,8 @@ mod tests {
     }
 
     /// As if there were many others.
-    fn crowded(inner: &Inner) -> Place {
-        let others: Vec<Place> = (0..1_000).map(|_| inner.crowd.join()).collect();
+    fn crowded(inner: &BlobsInner) -> CrowdPlace {
+        let others: Vec<CrowdPlace> = (0..1_000).map(|_| inner.crowd.join()).collect();
         let mut place = inner.crowd.join();
         inner.crowd.gather(&mut place);
         assert!(place.gathers() && others.iter().all(|other| !other.gathers()));

@@ -9,7 +9,7 @@ use super::contents::{FREED_TOGETHER, Stored, digest_of, leave, stored};
 use super::{checked, unsigned};
 use crate::clock::now;
 use crate::error::StoreError;
-use crate::local::{BLOBS, Held};
+use crate::local::{BLOBS, UploadHolder};
 use crate::store::Store;
 
 impl Store {
@@ -185,7 +185,7 @@ impl Store {
             }
             // Its writer keeps it locked until it is recorded; asked while nobody has it, the answer is the last one.
             let held = self.objects.hold(&object.place).await?;
-            if !matches!(held, Held::Ours(_))
+            if !matches!(held, UploadHolder::Ours(_))
                 || self.is_named(&object.place, &object.digest).await?
             {
                 continue;

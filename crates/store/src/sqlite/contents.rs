@@ -13,7 +13,7 @@ use crate::blobs::{BlobReader, UploadId};
 use crate::clock::now;
 use crate::error::StoreError;
 use crate::leases::Lease;
-use crate::local::{BlobWriter, Held, Sealed};
+use crate::local::{BlobWriter, Sealed, UploadHolder};
 use crate::store::Store;
 
 /// Blobs that are freed in one change: each holds up other writers.
@@ -380,10 +380,10 @@ impl Store {
         for (place, at) in noted {
             match self.objects.hold(&place).await? {
                 // Its next writer has noted it just now.
-                Held::Nothing if at > now() - MOMENT => {}
-                Held::Nothing => gone.push(place),
-                Held::Theirs => {}
-                Held::Ours(_held) => {
+                UploadHolder::Nothing if at > now() - MOMENT => {}
+                UploadHolder::Nothing => gone.push(place),
+                UploadHolder::Theirs => {}
+                UploadHolder::Ours(_held) => {
                     if !self.is_place_named(&place).await? {
                         self.objects.remove(vec![place.clone()]).await?;
                         removed += 1;

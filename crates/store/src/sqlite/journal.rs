@@ -9,7 +9,7 @@ use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use super::{checked, signed, unsigned};
 use crate::error::StoreError;
-use crate::journal::{Brought, Event, IntakeRecord, Use};
+use crate::journal::{Brought, IntakeEvent, IntakeRecord, Use};
 use crate::store::Store;
 
 /// What version 2 of the file has more than version 1.
@@ -39,11 +39,16 @@ pub(super) const USES: &str = "
 /// Pulls are forgotten after so many milliseconds: no allowance looks back further.
 const PULLS_KEPT: i64 = 400 * 24 * 3_600_000;
 
-fn note(connection: &Connection, want: &Want, event: &Event, at: i64) -> rusqlite::Result<()> {
+fn note(
+    connection: &Connection,
+    want: &Want,
+    event: &IntakeEvent,
+    at: i64,
+) -> rusqlite::Result<()> {
     let (host, repository) = (want.image.host.as_str(), want.image.repository.as_str());
     let tag = want.tag.as_str();
     match event {
-        Event::Seen(digest) => connection
+        IntakeEvent::Seen(digest) => connection
             .prepare_cached(
                 "INSERT INTO intake (host, repository, tag, checked, seen) VALUES ($1, $2, $3, $4, $5)
                  ON CONFLICT (host, repository, tag) DO UPDATE SET
@@ -52,7 +57,7 @@ fn note(connection: &Connection, want: &Want, event: &Event, at: i64) -> rusqlit
                    unresolved = NULL, unresolved_cause = NULL",
             )?
             .execute(params![host, repository, tag, at, digest.as_str()])?,
-        Event::Brought(Brought { digest, to, whole }) => connection
+        IntakeEvent::Brought(Brought { digest, to, whole }) => connection
             .prepare_cached(
                 "INSERT INTO intake (host, repository, tag, brought, brought_digest, brought_to, brought_whole)
                  VALUES ($1, $2, $3, $4, $5, $6, $7)
@@ -62,7 +67,7 @@ fn note(connection: &Connection, want: &Want, event: &Event, at: i64) -> rusqlit
                    failed = NULL, failure = NULL",
             )?
             .execute(params![host, repository, tag, at, digest.as_str(), to, whole.as_str()])?,
-        Event::Unresolved(cause) => connection
+        IntakeEvent::Unresolved(cause) => connection
             .prepare_cached(
                 "INSERT INTO intake (host, repository, tag, unresolved, unresolved_cause)
                  VALUES ($1, $2, $3, $4, $5)
@@ -70,7 +75,7 @@ fn note(connection: &Connection, want: &Want, event: &Event, at: i64) -> rusqlit
                    unresolved = excluded.unresolved, unresolved_cause = excluded.unresolved_cause",
             )?
             .execute(params![host, repository, tag, at, cause])?,
-        Event::Failed(cause) => connection
+        IntakeEvent::Failed(cause) => connection
             .prepare_cached(
                 "INSERT INTO intake (host, repository, tag, failed, failure) VALUES ($1, $2, $3, $4, $5)
                  ON CONFLICT (host, repository, tag) DO UPDATE SET
@@ -180,7 +185,11 @@ impl Store {
     }
 
     /// Notes what happened to wanted images at a time, all together.
-    pub async fn note_intake(&self, events: Vec<(Want, Event)>, at: i64) -> Result<(), StoreError> {
+    pub async fn note_intake(
+        &self,
+        events: Vec<(Want, IntakeEvent)>,
+        at: i64,
+    ) -> Result<(), StoreError> {
         if events.is_empty() {
             return Ok(());
         }

@@ -4,7 +4,7 @@ use rusqlite::{Row, params};
 
 use super::{signed, unsigned};
 use crate::error::StoreError;
-use crate::record::{Entry, Filter, Kind};
+use crate::record::{Filter, RecordEntry, RecordKind};
 use crate::store::Store;
 
 /// What version 5 of the file has more than version 4, with the keyring.
@@ -19,13 +19,13 @@ pub(super) const TABLES: &str = "
 const COLUMNS: &str =
     "number, first, last, count, kind, who, by, address, reference, line, text, same";
 
-fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
+fn entry(row: &Row<'_>) -> rusqlite::Result<RecordEntry> {
     let word: String = row.get(4)?;
-    let kind = Kind::of(&word).ok_or_else(|| {
+    let kind = RecordKind::of(&word).ok_or_else(|| {
         let error = format!("`{word}` is no kind of entry");
         rusqlite::Error::FromSqlConversionFailure(4, rusqlite::types::Type::Text, error.into())
     })?;
-    Ok(Entry {
+    Ok(RecordEntry {
         number: row.get(0)?,
         first: row.get(1)?,
         last: row.get(2)?,
@@ -43,7 +43,7 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
 
 impl Store {
     /// Writes lines down, all together. One with the same `same` as one that is there is added to it.
-    pub async fn write_down(&self, entries: Vec<Entry>) -> Result<(), StoreError> {
+    pub async fn write_down(&self, entries: Vec<RecordEntry>) -> Result<(), StoreError> {
         if entries.is_empty() {
             return Ok(());
         }
@@ -83,7 +83,7 @@ impl Store {
     }
 
     /// The lines that are wanted, the oldest first.
-    pub async fn entries(&self, filter: Filter) -> Result<Vec<Entry>, StoreError> {
+    pub async fn entries(&self, filter: Filter) -> Result<Vec<RecordEntry>, StoreError> {
         self.records
             .read(move |connection| {
                 let kinds: Vec<String> =
@@ -105,7 +105,7 @@ impl Store {
                 };
                 let limit =
                     filter.limit.map_or(i64::MAX, |most| i64::try_from(most).unwrap_or(i64::MAX));
-                let mut found: Vec<Entry> = connection
+                let mut found: Vec<RecordEntry> = connection
                     .prepare_cached(&sql)?
                     .query_map(
                         params![

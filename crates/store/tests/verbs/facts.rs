@@ -2,7 +2,7 @@
 
 use larder_core::digest::Digest;
 use larder_core::document::Document;
-use larder_core::policy::{Fact, Facts};
+use larder_core::policy::{Fact, ImageFacts};
 use larder_core::reference::Selector;
 
 use super::{CONFIG, MANIFEST, by_tag, image, pairs, push, put};
@@ -26,7 +26,7 @@ fn signature_of(subject: &Digest) -> Document {
     Document::read(text.into(), None).unwrap()
 }
 
-fn platforms(facts: &Facts) -> Vec<String> {
+fn platforms(facts: &ImageFacts) -> Vec<String> {
     match &facts.platforms {
         Fact::Is(all) => all.iter().map(ToString::to_string).collect(),
         _ => Vec::new(),
@@ -37,10 +37,10 @@ fn platforms(facts: &Facts) -> Vec<String> {
 async fn what_is_not_here_is_unknown() {
     for pair in pairs() {
         let unknown = pair.two.facts(&pair.kettle, &by_tag("1")).await.unwrap();
-        assert_eq!(unknown, Facts::UNKNOWN);
+        assert_eq!(unknown, ImageFacts::UNKNOWN);
         let content = push(&pair.one, &pair.kettle, "no manifest").await;
         let facts = pair.two.facts(&pair.kettle, &Selector::Digest(content)).await.unwrap();
-        assert_eq!(facts, Facts::UNKNOWN);
+        assert_eq!(facts, ImageFacts::UNKNOWN);
     }
 }
 

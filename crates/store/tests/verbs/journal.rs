@@ -2,7 +2,7 @@
 
 use larder_core::digest::Digest;
 use larder_core::lock::Want;
-use larder_store::{Brought, Event, Store};
+use larder_store::{Brought, IntakeEvent, Store};
 
 use super::{name, pairs};
 
@@ -12,7 +12,7 @@ async fn battery(journal: &Store, second: &Store) {
         tag: tag.parse().unwrap(),
     };
     let (one, two) = (Digest::of(b"one"), Digest::of(b"two"));
-    let seen = |digest: &Digest| Event::Seen(digest.clone());
+    let seen = |digest: &Digest| IntakeEvent::Seen(digest.clone());
     journal.note_intake(vec![(want("2"), seen(&one)), (want("1"), seen(&one))], 10).await.unwrap();
     journal.note_intake(vec![(want("2"), seen(&one))], 20).await.unwrap();
     let all = second.intake().await.unwrap();
@@ -23,12 +23,12 @@ async fn battery(journal: &Store, second: &Store) {
     assert_eq!((all[1].checked, all[1].moved), (Some(20), None));
     // It moved, failed to come, and came in the end.
     journal.note_intake(vec![(want("2"), seen(&two))], 30).await.unwrap();
-    journal.note_intake(vec![(want("2"), Event::Failed("cut".into()))], 40).await.unwrap();
+    journal.note_intake(vec![(want("2"), IntakeEvent::Failed("cut".into()))], 40).await.unwrap();
     let record = second.intake().await.unwrap().remove(1);
     assert_eq!((record.moved, record.seen.as_ref()), (Some(30), Some(&two)));
     assert_eq!(record.failed, Some(("cut".into(), 40)));
     // An answer of the upstream does not mend what could not be brought in, only what it is about.
-    let unresolved = Event::Unresolved("down".into());
+    let unresolved = IntakeEvent::Unresolved("down".into());
     journal.note_intake(vec![(want("2"), seen(&two)), (want("1"), unresolved)], 45).await.unwrap();
     let all = second.intake().await.unwrap();
     assert_eq!(all[1].failed, Some(("cut".into(), 40)));
@@ -37,7 +37,10 @@ async fn battery(journal: &Store, second: &Store) {
     assert_eq!(second.intake().await.unwrap()[0].failed, None);
     let to = "larder.example/vendor/kettle".to_owned();
     let brought = Brought { digest: two.clone(), to, whole: one.clone() };
-    journal.note_intake(vec![(want("2"), Event::Brought(brought.clone()))], 50).await.unwrap();
+    journal
+        .note_intake(vec![(want("2"), IntakeEvent::Brought(brought.clone()))], 50)
+        .await
+        .unwrap();
     let record = second.intake().await.unwrap().remove(1);
     assert_eq!((record.brought, record.failed), (Some((brought, 50)), None));
     journal.note_intake(Vec::new(), 60).await.unwrap();

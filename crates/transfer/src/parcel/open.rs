@@ -16,7 +16,7 @@ use tokio::sync::mpsc;
 use tokio::task::spawn_blocking;
 
 use super::volumes::{PIECE, Volumes};
-use super::{ParcelError, Trust};
+use super::{ParcelError, SignerTrust};
 use crate::{Content, LayoutError, Source, TransferError};
 
 /// A parcel with believed contents and all its volumes. Their bytes are not verified yet.
@@ -32,7 +32,7 @@ pub struct Parcel {
 
 impl Parcel {
     /// Opens the parcel whose files are these, or lie in these folders.
-    pub fn open(paths: &[PathBuf], trust: &Trust) -> Result<Self, ParcelError> {
+    pub fn open(paths: &[PathBuf], trust: &SignerTrust) -> Result<Self, ParcelError> {
         let Files { contents: (path, text), volumes } = Files::find(paths)?;
         let (said, signed_by) = trust.read(&crate::files::named(path), &text)?;
         let contents = Contents::read(said)?;

@@ -12,7 +12,7 @@ use larder_core::parcel::{HeldImage, Receipt, SIGNED_LIMIT, Signed};
 use larder_core::signature::SigningKey;
 use larder_store::Store;
 
-use super::{ParcelError, Trust};
+use super::{ParcelError, SignerTrust};
 
 /// What a store holds now, which is `made_at` (RFC 3339).
 pub async fn receipt_of(
@@ -53,7 +53,10 @@ pub fn write_receipt(path: &Path, receipt: &Receipt, key: &SigningKey) -> Result
 }
 
 /// Reads a receipt, and says by what digest a parcel remembers it and who signed it.
-pub fn read_receipt(path: &Path, trust: &Trust) -> Result<(Receipt, Digest, String), ParcelError> {
+pub fn read_receipt(
+    path: &Path,
+    trust: &SignerTrust,
+) -> Result<(Receipt, Digest, String), ParcelError> {
     let what = crate::files::named(path);
     let doing = || ParcelError::io(format!("cannot read {what}"));
     let mut bytes = Vec::new();

@@ -16,13 +16,13 @@ const KEY_LIMIT: usize = 16 * 1024;
 
 /// Whose parcels and receipts are believed.
 #[derive(Debug, Default)]
-pub struct Trust {
+pub struct SignerTrust {
     keys: BTreeMap<String, VerifyingKey>,
     /// The shelves to which those are limited that are.
     shelves: BTreeMap<String, Vec<String>>,
 }
 
-impl Trust {
+impl SignerTrust {
     /// Believes a signer, for these shelves. None: for all.
     pub fn add(
         &mut self,

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::{Digest, Hasher};
-use larder_core::parcel::Entry;
+use larder_core::parcel::ArchiveEntry;
 use larder_store::{Purpose, Store, StoreError};
 use tokio::task::spawn_blocking;
 
@@ -28,7 +28,7 @@ pub enum Pour<'p> {
 }
 
 /// One entry that is not what it should be.
-struct Fault {
+struct EntryFault {
     start: u64,
     end: u64,
     text: String,
@@ -46,23 +46,24 @@ pub async fn verify(
     let progress: Arc<dyn Watch> = Arc::new(watch);
     progress.expect(parcel.contents.total());
     let at_once = std::thread::available_parallelism().map_or(2, std::num::NonZero::get) * 2;
-    let outcomes: Vec<Result<Option<Fault>, ParcelError>> = stream::iter(&parcel.shape.entries)
-        .map(|entry| check(parcel, entry, pour, &progress))
-        .buffer_unordered(at_once.min(8))
-        .collect()
-        .await;
+    let outcomes: Vec<Result<Option<EntryFault>, ParcelError>> =
+        stream::iter(&parcel.shape.entries)
+            .map(|entry| check(parcel, entry, pour, &progress))
+            .buffer_unordered(at_once.min(8))
+            .collect()
+            .await;
     let mut faults = Vec::new();
     for outcome in outcomes {
         faults.extend(outcome?);
     }
     // Two empty blocks end the archive.
-    let end = parcel.shape.entries.last().map_or(0, Entry::end);
+    let end = parcel.shape.entries.last().map_or(0, ArchiveEntry::end);
     let count = usize::try_from(parcel.shape.total - end).unwrap_or(0);
     let mut tail = vec![0; count];
     read(&parcel.volumes, end, &mut tail)?;
     if tail.iter().any(|byte| *byte != 0) {
         let text = format!("something follows the end of the archive, at byte {end}");
-        faults.push(Fault { start: end, end: parcel.shape.total, text });
+        faults.push(EntryFault { start: end, end: parcel.shape.total, text });
     }
     if faults.is_empty() {
         return Ok(());
@@ -78,11 +79,11 @@ fn read(volumes: &Volumes, at: u64, buffer: &mut [u8]) -> Result<(), ParcelError
 /// Checks an entry: its headers, its content and what fills its last block.
 async fn check(
     parcel: &Parcel,
-    entry: &Entry,
+    entry: &ArchiveEntry,
     pour: Pour<'_>,
     progress: &Arc<dyn Watch>,
-) -> Result<Option<Fault>, ParcelError> {
-    let fault = |text: String| Some(Fault { start: entry.start, end: entry.end(), text });
+) -> Result<Option<EntryFault>, ParcelError> {
+    let fault = |text: String| Some(EntryFault { start: entry.start, end: entry.end(), text });
     let expected = entry.head();
     let mut head = vec![0; expected.len()];
     read(&parcel.volumes, entry.start, &mut head)?;
@@ -121,7 +122,7 @@ async fn check(
 /// Hashes a blob. Some: what is wrong with it.
 async fn hash(
     parcel: &Parcel,
-    entry: &Entry,
+    entry: &ArchiveEntry,
     digest: &Digest,
     progress: &Arc<dyn Watch>,
 ) -> Result<Option<String>, ParcelError> {
@@ -150,7 +151,7 @@ async fn hash(
 /// Takes a blob into the store. Some: what is wrong with it.
 async fn take(
     parcel: &Parcel,
-    entry: &Entry,
+    entry: &ArchiveEntry,
     digest: &Digest,
     store: &Store,
     progress: &Arc<dyn Watch>,
@@ -200,7 +201,7 @@ fn found_instead(head: &[u8]) -> String {
 }
 
 /// The faults in words, and which volumes are bad: those whose checksum is another.
-fn describe(parcel: &Parcel, faults: &[Fault]) -> Result<Vec<String>, ParcelError> {
+fn describe(parcel: &Parcel, faults: &[EntryFault]) -> Result<Vec<String>, ParcelError> {
     let mut lines: Vec<String> =
         faults.iter().take(LISTED).map(|fault| fault.text.clone()).collect();
     if faults.len() > LISTED {

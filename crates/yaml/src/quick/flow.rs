@@ -1,13 +1,13 @@
 //! Collections in flow style.
 
 use super::{DEPTH, Plain};
-use crate::tree::Kind;
+use crate::tree::NodeKind;
 
 impl Plain<'_> {
     /// A collection in flow style, each scalar of it on one line.
     pub(super) fn flow(&mut self, depth: usize) -> Option<()> {
         let is_sequence = self.peek()? == b'[';
-        let kind = if is_sequence { Kind::Sequence } else { Kind::Mapping };
+        let kind = if is_sequence { NodeKind::Sequence } else { NodeKind::Mapping };
         let close = if is_sequence { b']' } else { b'}' };
         self.tree.add(kind, "".into(), None, 0, self.at..self.at + 1)?;
         self.at += 1;

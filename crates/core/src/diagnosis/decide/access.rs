@@ -2,16 +2,16 @@
 
 use super::existence::gone;
 use super::sign_in::{by_credential, no_credential, sign_in, unfit};
-use super::{Certain, Evidence, Found, Likely, Visit, found, quoted};
+use super::{Certain, Evidence, FoundCause, Likely, Visit, found, quoted};
 use crate::diagnosis::Cause;
-use crate::diagnosis::evidence::{Access, Credential, Policy};
+use crate::diagnosis::evidence::{ContentAccess, Credential, Policy};
 
 pub(super) fn without_access(
     e: &Evidence,
     visit: &Visit,
     shown: bool,
     said: Option<&String>,
-) -> Found {
+) -> FoundCause {
     if let Some(gone) = gone(e, visit) {
         return gone;
     }
@@ -43,7 +43,7 @@ pub(super) fn without_access(
 }
 
 /// What rules and grants deny. None: nothing, or nobody asked.
-pub(super) fn denied(e: &Evidence) -> Option<Found> {
+pub(super) fn denied(e: &Evidence) -> Option<FoundCause> {
     let at =
         |line: &Option<String>| line.as_ref().map(|line| format!(" ({line})")).unwrap_or_default();
     match e.policy.as_ref()? {
@@ -81,7 +81,7 @@ pub(super) fn denied(e: &Evidence) -> Option<Found> {
     }
 }
 
-pub(super) fn forbidden(e: &Evidence, visit: &Visit, said: Option<&String>) -> Found {
+pub(super) fn forbidden(e: &Evidence, visit: &Visit, said: Option<&String>) -> FoundCause {
     let says = |words: &str| said.is_some_and(|said| said.contains(words));
     if visit.ours {
         if says("in a way that is believed") || says("which cluster") || says("knows no cluster") {
@@ -120,7 +120,7 @@ pub(super) fn forbidden(e: &Evidence, visit: &Visit, said: Option<&String>) -> F
     if let Some(gone) = gone(e, visit) {
         return gone;
     }
-    let there = e.record.as_ref().is_some_and(|record| record.access == Access::There);
+    let there = e.record.as_ref().is_some_and(|record| record.access == ContentAccess::There);
     if let Some(Credential::Unfit(fault)) = &e.credential {
         return unfit(visit, fault).at_most(if there { Certain } else { Likely });
     }
@@ -134,7 +134,7 @@ pub(super) fn forbidden(e: &Evidence, visit: &Visit, said: Option<&String>) -> F
     .say("ask there for the right to pull it, with the account that the pod uses")
 }
 
-pub(super) fn absent(e: &Evidence, visit: &Visit) -> Found {
+pub(super) fn absent(e: &Evidence, visit: &Visit) -> FoundCause {
     if let Some(gone) = gone(e, visit) {
         return gone;
     }

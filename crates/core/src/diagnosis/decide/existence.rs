@@ -1,11 +1,11 @@
 //! What is not there, by the record of the larder or the word of a registry.
 
 use super::alone::again;
-use super::{Access, Certain, Evidence, Found, Visit, found};
+use super::{Certain, ContentAccess, Evidence, FoundCause, Visit, found};
 use crate::diagnosis::Cause;
 
 /// What is not there, by the word of somebody who may see. None: it is there, or nobody could say.
-pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
+pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<FoundCause> {
     let record = e.record.as_ref()?;
     let by = &record.by;
     let image = &e.written;
@@ -14,15 +14,15 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
         names => format!("; {what} {}", names.join(", ")),
     };
     Some(match &record.access {
-        Access::There => return None,
-        Access::NoRepository(names) => found(
+        ContentAccess::There => return None,
+        ContentAccess::NoRepository(names) => found(
             Cause::RepositoryMissing,
             Certain,
             format!("there is no repository for {image} ({by}){}", near(names, "there is")),
         )
         .say("is the name written as it should be?")
         .wanted(e),
-        Access::NoTag(names) => found(
+        ContentAccess::NoTag(names) => found(
             Cause::TagMissing,
             Certain,
             format!(
@@ -32,14 +32,14 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
         )
         .run("see all tags", format!("larder look --tags {image}"))
         .wanted(e),
-        Access::NoDigest => found(
+        ContentAccess::NoDigest => found(
             Cause::DigestMissing,
             Certain,
             format!("the repository of {image} does not have this digest ({by})"),
         )
         .say("registries delete what no tag points to: name a digest that is there")
         .run("see what the tag is now", format!("larder look {image}")),
-        Access::Removed(how) => {
+        ContentAccess::Removed(how) => {
             let answer = found(
                 Cause::Removed,
                 Certain,
@@ -48,19 +48,19 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<Found> {
             .run("see who removed it", "larder log --kind delete");
             again(e, answer)
         }
-        Access::NotBroughtIn => found(
+        ContentAccess::NotBroughtIn => found(
             Cause::NotBroughtIn,
             Certain,
             format!("{image} is locked, and was not brought in yet"),
         )
         .run("bring it in", "larder intake run"),
-        Access::NoShelf(shelves) => found(
+        ContentAccess::NoShelf(shelves) => found(
             Cause::NoShelf,
             Certain,
             format!("{} has no such shelf{}", visit.host, near(shelves, "the shelves are")),
         )
         .say("write the shelf's name, or declare it with [[shelf]]"),
-        Access::OutsideShelf(why) => found(Cause::OutsideShelf, Certain, why.clone())
+        ContentAccess::OutsideShelf(why) => found(Cause::OutsideShelf, Certain, why.clone())
             .say("let the [[shelf]] take it in (`only`, `skip`), or bring the image in")
             .wanted(e),
     })

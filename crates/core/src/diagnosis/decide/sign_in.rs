@@ -1,11 +1,16 @@
 //! Causes at the sign-in: what the pod shows, and what is wrong with it.
 
 use super::existence::gone;
-use super::{Certain, Evidence, Found, Likely, found, quoted};
+use super::{Certain, Evidence, FoundCause, Likely, found, quoted};
 use crate::diagnosis::Cause;
 use crate::diagnosis::evidence::{Credential, KeyState, Secret, SecretFault, Visit};
 
-pub(super) fn sign_in(e: &Evidence, visit: &Visit, shown: bool, said: Option<&String>) -> Found {
+pub(super) fn sign_in(
+    e: &Evidence,
+    visit: &Visit,
+    shown: bool,
+    said: Option<&String>,
+) -> FoundCause {
     // A registry that asks for a sign-in may only hide that nothing is there.
     if let Some(gone) = gone(e, visit) {
         return gone;
@@ -19,7 +24,7 @@ pub(super) fn sign_in(e: &Evidence, visit: &Visit, shown: bool, said: Option<&St
 }
 
 /// What has a cluster sign in at its larder.
-pub(super) fn to_sign_in(e: &Evidence, answer: Found) -> Found {
+pub(super) fn to_sign_in(e: &Evidence, answer: FoundCause) -> FoundCause {
     // Nodes with an identity need no secret: they sign in with the service account's token.
     match e.identity {
         true => answer
@@ -31,7 +36,7 @@ pub(super) fn to_sign_in(e: &Evidence, answer: Found) -> Found {
     }
 }
 
-pub(super) fn no_credential(e: &Evidence, visit: &Visit) -> Found {
+pub(super) fn no_credential(e: &Evidence, visit: &Visit) -> FoundCause {
     let told = format!("{} wants a sign-in for {}, and the pod has none", visit.host, e.written);
     let answer = found(Cause::NoCredential, Certain, told);
     match visit.ours {
@@ -42,7 +47,7 @@ pub(super) fn no_credential(e: &Evidence, visit: &Visit) -> Found {
     }
 }
 
-pub(super) fn wrong(visit: &Visit, secret: Option<&Secret>, said: Option<&String>) -> Found {
+pub(super) fn wrong(visit: &Visit, secret: Option<&Secret>, said: Option<&String>) -> FoundCause {
     let whose = secret
         .map_or_else(String::new, |secret| format!(" (user {} of {})", secret.user, secret.from));
     let told = format!("{} does not accept the name and secret{whose}{}", visit.host, quoted(said));
@@ -57,7 +62,7 @@ pub(super) fn by_credential(
     credential: &Credential,
     shown: bool,
     said: Option<&String>,
-) -> Found {
+) -> FoundCause {
     match credential {
         Credential::None => no_credential(e, visit),
         Credential::Unfit(fault) => unfit(visit, fault),
@@ -94,7 +99,7 @@ pub(super) fn by_credential(
     }
 }
 
-pub(super) fn unfit(visit: &Visit, fault: &SecretFault) -> Found {
+pub(super) fn unfit(visit: &Visit, fault: &SecretFault) -> FoundCause {
     let apply = "larder handoff apply CLUSTER";
     match fault {
         SecretFault::Missing { name, near: Some(near), .. } => found(

@@ -2,14 +2,14 @@
 //! explains it where both fit.
 
 use super::sign_in::to_sign_in;
-use super::{Found, Likely, Possible, finish, found};
-use crate::diagnosis::event::{Event, Said, refusal};
-use crate::diagnosis::{Cause, Confidence, Credential, Evidence, Finding, Step, Verdict};
+use super::{FoundCause, Likely, Possible, finish, found};
+use crate::diagnosis::event::{PullEvent, WordingFit, refusal};
+use crate::diagnosis::{Cause, Confidence, Credential, Evidence, Finding, PullStep, Verdict};
 
 /// Brings together what was found from here with what the node said.
 pub(super) fn weigh(e: &Evidence, asked: Verdict) -> Verdict {
     if let Verdict::Fails(finding) = &asked
-        && finding.cause.step() == Step::Name
+        && finding.cause.step() == PullStep::Name
         && finding.confidence == Confidence::Certain
     {
         return asked;
@@ -20,7 +20,7 @@ pub(super) fn weigh(e: &Evidence, asked: Verdict) -> Verdict {
         sentence.is_some_and(|sentence| sentence != cause)
     };
     if let Some((cause, told)) = e.recorded.as_ref().filter(|(cause, _)| !told_otherwise(*cause)) {
-        let said = Said { cause: *cause, told: told.clone(), or: Vec::new() };
+        let said = WordingFit { cause: *cause, told: told.clone(), or: Vec::new() };
         let answer = |confidence, told: String| {
             finish(e, None, with_remedies(e, found(said.cause, confidence, told)))
         };
@@ -69,11 +69,11 @@ pub(super) fn weigh(e: &Evidence, asked: Verdict) -> Verdict {
 /// Whether a pull that is made with the pod's own secret, and succeeds, shows that the failure is over: what a
 /// registry decides by who asks for what has been asked again, and decided otherwise.
 fn is_mended(e: &Evidence, cause: Cause) -> bool {
-    let decided = [Step::Policy, Step::SignIn, Step::Permission, Step::Existence];
+    let decided = [PullStep::Policy, PullStep::SignIn, PullStep::Permission, PullStep::Existence];
     matches!(&e.credential, Some(Credential::Fits(_))) && decided.contains(&cause.step())
 }
 
-fn by_event(e: &Evidence, event: &Event, said: Said, told: String) -> Verdict {
+fn by_event(e: &Evidence, event: &PullEvent, said: WordingFit, told: String) -> Verdict {
     let confidence = if said.or.is_empty() { Likely } else { Possible };
     let mut answer = with_remedies(e, found(said.cause, confidence, told));
     if e.visits.iter().all(|visit| visit.outcome.is_none()) && event.number.is_none() {
@@ -84,7 +84,7 @@ fn by_event(e: &Evidence, event: &Event, said: Said, told: String) -> Verdict {
 }
 
 /// What can be done about a cause of which nothing but its name is known.
-fn with_remedies(e: &Evidence, answer: Found) -> Found {
+fn with_remedies(e: &Evidence, answer: FoundCause) -> FoundCause {
     let cause = answer.cause;
     let number = e.event.as_ref().and_then(|event| event.number.as_ref());
     let said = e.event.as_ref().and_then(|event| refusal(&event.text)).is_some();
@@ -127,7 +127,7 @@ fn with_remedies(e: &Evidence, answer: Found) -> Found {
 
 /// Whether a cause that was found from here is behind what the node said: the same, or one of those of which nodes
 /// say this.
-fn explains(e: &Evidence, said: &Said, here: Cause) -> bool {
+fn explains(e: &Evidence, said: &WordingFit, here: Cause) -> bool {
     use Cause as C;
     if said.cause == here || said.or.contains(&here) {
         return true;
@@ -139,18 +139,21 @@ fn explains(e: &Evidence, said: &Said, here: Cause) -> bool {
     let step = here.step();
     match said.cause {
         C::NoCredential => {
-            matches!(step, Step::SignIn | Step::Permission) && here != C::WrongCredential
+            matches!(step, PullStep::SignIn | PullStep::Permission) && here != C::WrongCredential
         }
         C::WrongCredential => matches!(
             here,
             C::KeyExpired | C::KeyRevoked | C::KeyUnknown | C::SecretDisagrees | C::TokenRefused
         ),
         C::TokenWithoutAccess => {
-            matches!(step, Step::Policy | Step::SignIn | Step::Permission | Step::Existence)
+            matches!(
+                step,
+                PullStep::Policy | PullStep::SignIn | PullStep::Permission | PullStep::Existence
+            )
         }
-        C::TokenRefused => matches!(step, Step::SignIn | Step::Permission),
+        C::TokenRefused => matches!(step, PullStep::SignIn | PullStep::Permission),
         C::Forbidden => {
-            matches!(step, Step::Policy | Step::SignIn | Step::Permission)
+            matches!(step, PullStep::Policy | PullStep::SignIn | PullStep::Permission)
                 || matches!(
                     here,
                     C::OutsideShelf | C::NoShelf | C::StrangeNode | C::Removed | C::NotBroughtIn
@@ -158,16 +161,16 @@ fn explains(e: &Evidence, said: &Said, here: Cause) -> bool {
         }
         // "not found" hides all of these; the node's own connections only where it is known whom it asks.
         C::AbsentOrHidden => {
-            matches!(step, Step::Existence | Step::Route)
-                || (e.nodes.is_some() && matches!(step, Step::Reach | Step::Trust))
+            matches!(step, PullStep::Existence | PullStep::Route)
+                || (e.nodes.is_some() && matches!(step, PullStep::Reach | PullStep::Trust))
         }
         C::Failing => matches!(here, C::UpstreamDown | C::TokenRefused),
         C::RateLimited | C::UpstreamDown => {
             matches!(here, C::UpstreamDown | C::RateLimited | C::Failing)
         }
-        C::MirrorSkipped => matches!(step, Step::Route | Step::Reach | Step::Trust),
+        C::MirrorSkipped => matches!(step, PullStep::Route | PullStep::Reach | PullStep::Trust),
         C::ChildMissing | C::BlobMissing => {
-            matches!(step, Step::Content | Step::Platform)
+            matches!(step, PullStep::Content | PullStep::Platform)
                 || matches!(here, C::DigestMissing | C::TagMoved | C::Removed)
         }
         C::StreamCut => {
@@ -178,7 +181,9 @@ fn explains(e: &Evidence, said: &Said, here: Cause) -> bool {
         }
         C::Stalled => matches!(here, C::NoAnswer | C::StreamCut),
         // What leads a node astray is behind whatever it meets there.
-        _ if matches!(said.cause.step(), Step::Reach | Step::Trust) => step == Step::Route,
+        _ if matches!(said.cause.step(), PullStep::Reach | PullStep::Trust) => {
+            step == PullStep::Route
+        }
         _ => false,
     }
 }

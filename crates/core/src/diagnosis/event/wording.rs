@@ -1,12 +1,12 @@
 //! Which cause do these words mean? The wordings of the node runtime's lines, of its own client and of the kubelet.
 
-use super::{Event, refusal};
+use super::{PullEvent, refusal};
 use crate::diagnosis::Cause;
 use crate::reference::{Reference, Unqualified};
 
 /// What a text fits.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Said {
+pub struct WordingFit {
     /// The cause that it fits best.
     pub cause: Cause,
     /// What it says, in a sentence.
@@ -15,7 +15,7 @@ pub struct Said {
     pub or: Vec<Cause>,
 }
 
-impl Said {
+impl WordingFit {
     fn new(cause: Cause, told: impl Into<String>) -> Self {
         Self { cause, told: told.into(), or: Vec::new() }
     }
@@ -212,11 +212,11 @@ const PLAIN: &[(&[&str], Cause, &str)] = &[
     ),
 ];
 
-impl Event {
+impl PullEvent {
     /// What the text fits. None: it only says that there was a failure.
-    pub fn said(&self) -> Option<Said> {
+    pub fn said(&self) -> Option<WordingFit> {
         if let Some(cause) = refusal(&self.text) {
-            return Some(Said::new(cause, self.own_words(cause)));
+            return Some(WordingFit::new(cause, self.own_words(cause)));
         }
         self.by_reference().or_else(|| self.by_wording()).or_else(|| self.by_status())
     }
@@ -265,15 +265,15 @@ impl Event {
     }
 
     /// A reference that no node can read says all by itself.
-    fn by_reference(&self) -> Option<Said> {
+    fn by_reference(&self) -> Option<WordingFit> {
         let told = || self.fill("{image} cannot be read as a reference");
         if let Some(reference) = &self.reference
             && let Err(malformed) = Reference::read(reference, &Unqualified::default())
         {
-            return Some(Said::new(Cause::of_name(&malformed), told()));
+            return Some(WordingFit::new(Cause::of_name(&malformed), told()));
         }
         if self.any(&["invalid checksum digest", "unsupported digest algorithm"]) {
-            return Some(Said::new(Cause::BadDigest, told()));
+            return Some(WordingFit::new(Cause::BadDigest, told()));
         }
         let unreadable = [
             "invalid reference format",
@@ -282,15 +282,15 @@ impl Event {
             "couldn't parse image",
             "object required",
         ];
-        self.any(&unreadable).then(|| Said::new(Cause::Malformed, told()))
+        self.any(&unreadable).then(|| WordingFit::new(Cause::Malformed, told()))
     }
 
-    fn by_wording(&self) -> Option<Said> {
+    fn by_wording(&self) -> Option<WordingFit> {
         if self.has("certificate has expired or is not yet valid") {
             let early = self.has("is before");
             let cause = if early { Cause::CertificateEarly } else { Cause::CertificateExpired };
             let told = self.fill("the certificate of {host} is not good at the node's time");
-            return Some(Said::new(cause, told));
+            return Some(WordingFit::new(cause, told));
         }
         // What is said of a token service is not said of the registry.
         if self.has("failed to authorize")
@@ -300,7 +300,7 @@ impl Event {
         }
         let plain = PLAIN.iter().find(|(words, ..)| self.any(words));
         if let Some((_, cause, sentence)) = plain {
-            let said = Said::new(*cause, self.fill(sentence));
+            let said = WordingFit::new(*cause, self.fill(sentence));
             return Some(match cause {
                 Cause::PlainHttp => said.or(&[Cause::MirrorNotRead]),
                 Cause::NoImage => said.or(&[Cause::ManifestOdd]),
@@ -313,11 +313,12 @@ impl Event {
         if self.has("content at ") && self.has("/manifests/sha256:") {
             let told = self.fill("a manifest that {image} leads to is not at {host}");
             return Some(
-                Said::new(Cause::ChildMissing, told).or(&[Cause::DigestMissing, Cause::TagMoved]),
+                WordingFit::new(Cause::ChildMissing, told)
+                    .or(&[Cause::DigestMissing, Cause::TagMoved]),
             );
         }
         if self.has("content at ") && self.has("/blobs/") {
-            return Some(Said::new(
+            return Some(WordingFit::new(
                 Cause::BlobMissing,
                 self.fill("a part of {image} is not there"),
             ));
@@ -325,21 +326,25 @@ impl Event {
         if self.has("could not fetch content descriptor") {
             let odd = ["(application/json)", "(text/", "(application/octet-stream)"];
             return Some(match self.any(&odd) {
-                true => Said::new(
+                true => WordingFit::new(
                     Cause::OddHead,
                     self.fill("{host} answers HEAD in a way that runtimes cannot use"),
                 ),
-                false if self.any(&["manifest.v", "manifest.list", "image.index"]) => Said::new(
-                    Cause::ChildMissing,
-                    self.fill("a manifest that {image} leads to is not there"),
-                ),
-                false => Said::new(Cause::BlobMissing, self.fill("a part of {image} is not there")),
+                false if self.any(&["manifest.v", "manifest.list", "image.index"]) => {
+                    WordingFit::new(
+                        Cause::ChildMissing,
+                        self.fill("a manifest that {image} leads to is not there"),
+                    )
+                }
+                false => {
+                    WordingFit::new(Cause::BlobMissing, self.fill("a part of {image} is not there"))
+                }
             });
         }
         if self.any(&["failed to extract layer", "invalid tar header", "gzip: invalid"]) {
             let told =
                 self.fill("a part of {image} cannot be unpacked: it is broken where it was made");
-            return Some(Said::new(Cause::BlobCorrupt, told).or(&[Cause::Snapshotter]));
+            return Some(WordingFit::new(Cause::BlobCorrupt, told).or(&[Cause::Snapshotter]));
         }
         if self.any(&[
             "unexpected EOF",
@@ -347,12 +352,12 @@ impl Event {
             "short read: expected",
         ]) {
             return Some(
-                Said::new(Cause::StreamCut, self.fill("{host} broke off in the middle"))
+                WordingFit::new(Cause::StreamCut, self.fill("{host} broke off in the middle"))
                     .or(&[Cause::BlobCorrupt]),
             );
         }
         if self.has("snapshotter") || self.has("failed to prepare extraction snapshot") {
-            return Some(Said::new(
+            return Some(WordingFit::new(
                 Cause::Snapshotter,
                 "the node's own store of unpacked layers fails",
             ));
@@ -360,21 +365,23 @@ impl Event {
         if self.has("invalid_token") {
             let told = self.fill("{host} does not take the token any more");
             return Some(
-                Said::new(Cause::WrongCredential, told).or(&[Cause::KeyRevoked, Cause::KeyExpired]),
+                WordingFit::new(Cause::WrongCredential, told)
+                    .or(&[Cause::KeyRevoked, Cause::KeyExpired]),
             );
         }
         if self.any(&["insufficient_scope", "pull access denied"]) {
             let told = "{image} is not there, or the account may not pull it: the text is the same for both";
             return Some(
-                Said::new(Cause::TokenWithoutAccess, self.fill(told)).or(&[Cause::AbsentOrHidden]),
+                WordingFit::new(Cause::TokenWithoutAccess, self.fill(told))
+                    .or(&[Cause::AbsentOrHidden]),
             );
         }
         None
     }
 
     /// Where no answer came.
-    fn by_transport(&self) -> Option<Said> {
-        let told = |cause, sentence: &str| Some(Said::new(cause, self.fill(sentence)));
+    fn by_transport(&self) -> Option<WordingFit> {
+        let told = |cause, sentence: &str| Some(WordingFit::new(cause, self.fill(sentence)));
         if self.has("no such host") {
             return told(Cause::UnknownHost, "the node does not know the name {host}");
         }
@@ -430,42 +437,43 @@ impl Event {
     }
 
     /// What the token service came to.
-    fn by_token(&self) -> Said {
+    fn by_token(&self) -> WordingFit {
         let anonymous = self.has("anonymous token");
         let odd = ["did not include a token", "unable to decode token response"];
         if self.any(&odd) {
-            return Said::new(
+            return WordingFit::new(
                 Cause::TokenOdd,
                 self.fill("the token service of {host} gives no token"),
             );
         }
         if self.has("no basic auth credentials") {
-            return Said::new(
+            return WordingFit::new(
                 Cause::NoCredential,
                 self.fill("{host} wants a sign-in, and the pod has none"),
             );
         }
         let trust = PLAIN.iter().find(|(words, cause, _)| {
-            cause.step() == crate::diagnosis::Step::Trust && self.any(words)
+            cause.step() == crate::diagnosis::PullStep::Trust && self.any(words)
         });
         if let Some((_, cause, sentence)) = trust {
-            return Said::new(*cause, self.fill(sentence));
+            return WordingFit::new(*cause, self.fill(sentence));
         }
         match self.status {
-            Some(401) if anonymous => Said::new(
+            Some(401) if anonymous => WordingFit::new(
                 Cause::NoCredential,
                 "the token service wants a sign-in, and the pod has none",
             )
             .or(&[Cause::TokenRefused]),
-            Some(401) => Said::new(
+            Some(401) => WordingFit::new(
                 Cause::WrongCredential,
                 self.fill("the token service of {host} does not accept the name and secret"),
             ),
-            Some(429) => {
-                Said::new(Cause::RateLimited, "the token service limits how often it is asked")
-            }
+            Some(429) => WordingFit::new(
+                Cause::RateLimited,
+                "the token service limits how often it is asked",
+            ),
             Some(status) => {
-                let said = Said::new(
+                let said = WordingFit::new(
                     Cause::TokenRefused,
                     self.fill(&format!(
                         "the token service of {{host}} refuses: it answers {status}"
@@ -475,14 +483,14 @@ impl Event {
                 if status == 403 { said.or(&[other]) } else { said }
             }
             None if self.has("failed to do request") || self.by_transport().is_some() => {
-                Said::new(Cause::TokenDown, "the token service cannot be reached")
+                WordingFit::new(Cause::TokenDown, "the token service cannot be reached")
             }
-            None => Said::new(Cause::TokenRefused, "the token service gives no token"),
+            None => WordingFit::new(Cause::TokenRefused, "the token service gives no token"),
         }
     }
 
-    fn by_status(&self) -> Option<Said> {
-        let told = |cause, sentence: &str| Some(Said::new(cause, self.fill(sentence)));
+    fn by_status(&self) -> Option<WordingFit> {
+        let told = |cause, sentence: &str| Some(WordingFit::new(cause, self.fill(sentence)));
         // Said only where another host is asked next; the older lines say it of the last one too.
         let goes_on = self.has("trying next host");
         let other = match (&self.host, &self.reference) {
@@ -495,7 +503,7 @@ impl Event {
                 self.status.map_or_else(String::new, |status| format!(": it answers {status}"));
             let told = self.fill(&format!("the mirror {{host}} is skipped{status}"));
             let by = self.of_status().map(|said| said.cause);
-            return Some(Said::new(Cause::MirrorSkipped, told).or(by.as_slice()));
+            return Some(WordingFit::new(Cause::MirrorSkipped, told).or(by.as_slice()));
         }
         if self.has("http.StatusNotFound") {
             return told(Cause::AbsentOrHidden, "{image} is not at {host}, or may not be seen");
@@ -507,12 +515,12 @@ impl Event {
         end.ends_with("not found").then(|| {
             let told = "{image} is not there, or may not be seen: the text is the same for both";
             // The newest runtimes say so too where one host has it not and another cannot be asked at all.
-            Said::new(Cause::AbsentOrHidden, self.fill(told)).or(&[Cause::MirrorSkipped])
+            WordingFit::new(Cause::AbsentOrHidden, self.fill(told)).or(&[Cause::MirrorSkipped])
         })
     }
 
-    fn of_status(&self) -> Option<Said> {
-        let told = |cause, sentence: &str| Some(Said::new(cause, self.fill(sentence)));
+    fn of_status(&self) -> Option<WordingFit> {
+        let told = |cause, sentence: &str| Some(WordingFit::new(cause, self.fill(sentence)));
         match self.status? {
             401 => told(
                 Cause::NoCredential,

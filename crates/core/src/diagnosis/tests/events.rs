@@ -265,7 +265,7 @@ fn what_the_node_said_decides_and_what_is_found_here_explains_it() {
             "unexpected status from HEAD request to http://larder.example/v2/x/manifests/1: {status}: {said}"
         ))
     };
-    let anonymous = Outcome::Unauthorized { shown: false, said: None };
+    let anonymous = HostOutcome::Unauthorized { shown: false, said: None };
     let revoked = refused(
         "401 Unauthorized",
         "the sign-in is refused: the key k7 of scada is revoked [0eq3ce5z]",
@@ -308,17 +308,17 @@ fn what_the_node_said_decides_and_what_is_found_here_explains_it() {
         ),
         (r("write /var/lib/x: no space left on device"), pulls(), Cause::DiskFull),
         // What is found here says more of the same.
-        (r("vendor.example/x:1: not found"), Outcome::NotFound, Cause::TagMissing),
+        (r("vendor.example/x:1: not found"), HostOutcome::NotFound, Cause::TagMissing),
         (
             refused("502 Bad Gateway", "x"),
-            Outcome::Failing { status: 502, said: None },
+            HostOutcome::Failing { status: 502, said: None },
             Cause::UpstreamDown,
         ),
     ] {
         let mut evidence = at(true, outcome);
         evidence.event = read_events(&text).into_iter().next();
         if expected == Cause::TagMissing {
-            evidence.record = Some(record(Access::NoTag(Vec::new())));
+            evidence.record = Some(record(ContentAccess::NoTag(Vec::new())));
         }
         let Verdict::Fails(finding) = diagnose(&evidence) else { panic!("{text}") };
         assert_eq!(finding.cause, expected, "{text}: {finding:#?}");
@@ -369,7 +369,7 @@ fn a_line_of_the_record_that_is_another_ones_decides_nothing() {
                 https://larder.example/larder/token: 401 Unauthorized: the sign-in is refused: the key abc of \
                 turbine-hall/scada is revoked [7kq2m4xa]";
     let found = |recorded: Cause| {
-        let mut evidence = at(true, Outcome::NotFound);
+        let mut evidence = at(true, HostOutcome::NotFound);
         evidence.event = read_events(text).into_iter().next();
         evidence.recorded = Some((recorded, "what the line says".into()));
         let Verdict::Fails(finding) = diagnose(&evidence) else { panic!("it fails") };

@@ -3,14 +3,14 @@ use std::sync::Arc;
 use cel::{Context, Env, extensions, to_value};
 
 use super::*;
-use crate::access::Line;
+use crate::access::ConfigLine;
 use crate::cached::Reach;
 use crate::handoff::path_of;
 use crate::lock::Lock;
 use crate::name::Host;
-use crate::policy::{Asked, Asks, Decided, Fact, Facts};
+use crate::policy::{Asks, Decided, Fact, ImageFacts, RuleQuestion};
 use crate::reference::{Image, Reference};
-use crate::route::{Entry, Exception, Routes, Scope, Shelf};
+use crate::route::{Exception, RouteEntry, RouteShelf, Routes, Scope};
 
 const HOST: &str = "larder.emberfall.example:5080";
 
@@ -72,8 +72,8 @@ fn pod(images: &[&str]) -> Value {
     json!({ "kind": "Pod", "spec": { "containers": containers } })
 }
 
-fn rule(name: &str, verdict: Verdict) -> Rule {
-    Rule {
+fn rule(name: &str, verdict: Verdict) -> PolicyRule {
+    PolicyRule {
         name: name.into(),
         clusters: Vec::new(),
         namespaces: Vec::new(),
@@ -82,7 +82,7 @@ fn rule(name: &str, verdict: Verdict) -> Rule {
         asks: Asks::default(),
         verdict,
         because: "it is \"so\"".into(),
-        line: Line::default(),
+        line: ConfigLine::default(),
     }
 }
 
@@ -98,7 +98,7 @@ struct House {
 }
 
 impl House {
-    fn new(rules: Vec<Rule>) -> Self {
+    fn new(rules: Vec<PolicyRule>) -> Self {
         let own: Host = HOST.parse().unwrap();
         let image = |text: &str| text.parse::<Image>().unwrap();
         let scope = |text: &str| Scope::read(text, Some(&own)).unwrap();
@@ -109,11 +109,11 @@ impl House {
         let rest = patterns(&["bazaar.example/*/*", "docker.io/**"]);
         let classes =
             [("vetted", &vetted[..]), ("built", &own_images[..]), ("community", &rest[..])];
-        let brought = Entry {
+        let brought = RouteEntry {
             image: image("ventworks.example/gauges/steamgauge"),
             to: image(&format!("{HOST}/vendor/steamgauge")),
         };
-        let shelf = |name: &str, host: &str| Shelf {
+        let shelf = |name: &str, host: &str| RouteShelf {
             host: host.parse().unwrap(),
             name: name.parse().unwrap(),
             reach: Reach::new(Vec::new(), Vec::new()).unwrap(),
@@ -160,8 +160,8 @@ impl House {
         // A route changes nothing of where an image comes from.
         let _ = self.routes.standing(&reference, &Lock::default());
         let image = origin.clone().unwrap_or_else(|| reference.image());
-        let decide = |facts: &Facts| {
-            let asked = Asked {
+        let decide = |facts: &ImageFacts| {
+            let asked = RuleQuestion {
                 cluster: Some("turbine-hall"),
                 namespace: Some(namespace),
                 image: &image,
@@ -177,12 +177,12 @@ impl House {
                 Decided::Needs(_) => panic!("all facts are given"),
             }
         };
-        let all = Facts {
+        let all = ImageFacts {
             platforms: Fact::Is(vec!["linux/amd64".parse().unwrap()]),
             held: Fact::Is(0),
             signed: Fact::Is(true),
         };
-        decide(&all) && decide(&Facts::UNKNOWN)
+        decide(&all) && decide(&ImageFacts::UNKNOWN)
     }
 }
 
@@ -193,12 +193,12 @@ fn houses() -> Vec<House> {
     let fixed = asks(Asks { fixed_tag: true, ..Asks::default() });
     let signed = asks(Asks { signature: true, ..Asks::default() });
     let both = asks(Asks { digest: true, signature: true, ..Asks::default() });
-    let with = |mut one: Rule, change: &dyn Fn(&mut Rule)| {
+    let with = |mut one: PolicyRule, change: &dyn Fn(&mut PolicyRule)| {
         change(&mut one);
         one
     };
-    let deny = |change: &dyn Fn(&mut Rule)| with(rule("no", Verdict::Deny), change);
-    let allow = |change: &dyn Fn(&mut Rule)| with(rule("yes", Verdict::Allow), change);
+    let deny = |change: &dyn Fn(&mut PolicyRule)| with(rule("no", Verdict::Deny), change);
+    let allow = |change: &dyn Fn(&mut PolicyRule)| with(rule("yes", Verdict::Allow), change);
     vec![
         House::new(vec![deny(&|one| one.classes = boxed(&["community"]))]),
         House::new(vec![

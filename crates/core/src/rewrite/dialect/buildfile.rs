@@ -7,9 +7,9 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::ops::Range;
 
-use super::super::finding::{Access, Finding, Workload};
+use super::super::finding::{Finding, FindingAccess, Workload};
 use super::super::slot::Slot;
-use super::super::variables::{self, Filled, Known};
+use super::super::variables::{self, Filled, KnownValue};
 use super::Dialect;
 use words::{Quotes, Word, instructions, is_simple};
 
@@ -115,7 +115,7 @@ struct Reading<'t> {
     text: &'t str,
     found: Vec<Met>,
     /// Arguments before the first stage, and the bytes of their defaults. None: they have none.
-    arguments: HashMap<String, Option<Known>>,
+    arguments: HashMap<String, Option<KnownValue>>,
     /// Bytes of the defaults that are made of other arguments.
     filled: usize,
     /// The names of the stages, with their numbers.
@@ -205,7 +205,7 @@ impl<'t> Reading<'t> {
         }
     }
 
-    fn known(&self, name: &str) -> Option<Known> {
+    fn known(&self, name: &str) -> Option<KnownValue> {
         self.arguments.get(name).cloned().flatten()
     }
 
@@ -289,21 +289,29 @@ impl<'t> Reading<'t> {
         self.found.push(Met { at: word.shown, finding, names: filled.names });
     }
 
-    fn access(&self, word: &Word<'t>, filled: &Filled, simple: bool, filled_in: bool) -> Access {
+    fn access(
+        &self,
+        word: &Word<'t>,
+        filled: &Filled,
+        simple: bool,
+        filled_in: bool,
+    ) -> FindingAccess {
         if word.at.is_none() {
-            return Access::Leave("it is written over several lines");
+            return FindingAccess::Leave("it is written over several lines");
         }
         if !simple {
-            return Access::Leave("quotes or escapes stand within it");
+            return FindingAccess::Leave("quotes or escapes stand within it");
         }
         if !filled.literal && !filled_in {
-            return Access::Leave("a variable decides it, which not every builder fills in here");
+            return FindingAccess::Leave(
+                "a variable decides it, which not every builder fills in here",
+            );
         }
         let text = self.text;
         let slot = |span: Range<usize>| text.get(span.clone()).map(|text| Slot::bare(span, text));
         match filled.hold(&slot) {
-            Ok(hold) => Access::Edit(Box::new(hold)),
-            Err(why) => Access::Leave(why),
+            Ok(hold) => FindingAccess::Edit(Box::new(hold)),
+            Err(why) => FindingAccess::Leave(why),
         }
     }
 
@@ -324,7 +332,7 @@ impl<'t> Reading<'t> {
             for name in &met.names {
                 let span = spans.get(name.as_str());
                 let slot = match (&met.finding.access, span) {
-                    (Access::Edit(hold), Some(span)) => hold
+                    (FindingAccess::Edit(hold), Some(span)) => hold
                         .slots()
                         .any(|slot| span.start <= slot.span.start && slot.span.end <= span.end),
                     _ => false,
@@ -340,14 +348,15 @@ impl<'t> Reading<'t> {
             return;
         }
         for met in &mut self.found {
-            let Access::Edit(hold) = &met.finding.access else { continue };
+            let FindingAccess::Edit(hold) = &met.finding.access else { continue };
             let stands = |span: &Range<usize>| {
                 hold.slots().any(|slot| span.start <= slot.span.start && slot.span.end <= span.end)
             };
             let within = met.names.iter().any(|name| spans.get(name.as_str()).is_some_and(stands));
             if within && kept.iter().any(stands) {
-                met.finding.access =
-                    Access::Leave("the argument that names it is used for something else too");
+                met.finding.access = FindingAccess::Leave(
+                    "the argument that names it is used for something else too",
+                );
             }
         }
     }
@@ -359,7 +368,7 @@ mod tests {
 
     fn texts(file: &str) -> Vec<(String, bool)> {
         let found = find(file).found.into_iter();
-        found.map(|(_, one)| (one.text, matches!(one.access, Access::Edit(_)))).collect()
+        found.map(|(_, one)| (one.text, matches!(one.access, FindingAccess::Edit(_)))).collect()
     }
 
     #[test]
@@ -402,9 +411,9 @@ mod tests {
         let file = "ARG REG=bazaar.example\nARG BASE=${REG}/library/kettle:2\nFROM ${BASE}\nFROM $REG/library/ashlog:1\n";
         let found = find(file).found;
         assert_eq!(found[0].1.text, "bazaar.example/library/kettle:2");
-        assert!(matches!(found[0].1.access, Access::Leave(_)), "{:?}", found[0].1.access);
+        assert!(matches!(found[0].1.access, FindingAccess::Leave(_)), "{:?}", found[0].1.access);
         // Its registry is used for that as well.
-        assert!(matches!(found[1].1.access, Access::Leave(_)), "{:?}", found[1].1.access);
+        assert!(matches!(found[1].1.access, FindingAccess::Leave(_)), "{:?}", found[1].1.access);
     }
 
     #[test]

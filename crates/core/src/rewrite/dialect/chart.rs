@@ -2,9 +2,9 @@
 
 use std::ops::Range;
 
-use super::super::finding::{Access, Finding, Over, Role};
+use super::super::finding::{Finding, FindingAccess, Over, Role};
 use super::super::objects_of;
-use super::list::Listed;
+use super::list::ListItems;
 use super::{Dialect, shape};
 use crate::reference::is_open;
 use larder_yaml::parse;
@@ -26,8 +26,8 @@ pub fn dependencies(chart: &str) -> Vec<String> {
 
 /// The references that stand in a template under a key `image`, with the byte of each. In the template `of_chart` a
 /// word alone is one too: it becomes a container's.
-pub(super) fn find(text: &str, of_chart: bool) -> Listed {
-    let mut listed = Listed::default();
+pub(super) fn find(text: &str, of_chart: bool) -> ListItems {
+    let mut listed = ListItems::default();
     let comments = comments(text);
     let mut start = 0;
     for line in text.split_inclusive(['\n', '\r']) {
@@ -56,7 +56,7 @@ pub(super) fn find(text: &str, of_chart: bool) -> Listed {
         }
         let finding = Finding {
             role: Role::Template,
-            access: Access::Leave("it stands in a template"),
+            access: FindingAccess::Leave("it stands in a template"),
             ..Finding::of(text.to_owned(), Dialect::Template)
         };
         listed.found.push((at + offset, finding));

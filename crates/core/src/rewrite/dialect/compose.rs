@@ -5,10 +5,10 @@ use std::rc::Rc;
 
 use super::super::finding::{Role, Workload};
 use super::super::overlays::name_of;
-use super::super::place::{Found, Place, Written};
+use super::super::place::{ImagePlace, TreeFindings, Written};
 use super::super::variables;
 use super::kubernetes::{images_of, values_of};
-use super::{Dialect, File, strings};
+use super::{Dialect, FileContext, strings};
 use larder_yaml::parse;
 use larder_yaml::{NodeId, Tree};
 
@@ -26,7 +26,12 @@ pub fn built_services(text: &str) -> Vec<String> {
 }
 
 /// Finds the images of all services. False: there are none.
-pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Found) -> bool {
+pub(super) fn find(
+    tree: &Tree<'_>,
+    top: NodeId,
+    file: &FileContext<'_>,
+    found: &mut TreeFindings,
+) -> bool {
     let Some(services) = tree.get(top, "services").filter(|node| tree.is_mapping(*node)) else {
         return false;
     };
@@ -71,7 +76,11 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Fo
         let owner = Rc::new(Workload { kind, name: named, ..Workload::default() });
         let mut add = |written, role, left| {
             let owner = Rc::clone(&owner);
-            found.add(Place { owner, left, ..Place::new(written, Dialect::Compose, role) });
+            found.add(ImagePlace {
+                owner,
+                left,
+                ..ImagePlace::new(written, Dialect::Compose, role)
+            });
         };
         let build = build_of(service);
         for image in images_of(tree, service) {

@@ -11,9 +11,9 @@ use std::rc::Rc;
 use std::str::FromStr;
 
 use super::super::finding::{Over, Role, Workload};
-use super::super::place::{Found, Place, Written, shortened};
+use super::super::place::{ImagePlace, TreeFindings, Written, shortened};
 use super::shape::{self, Around};
-use super::{Dialect, File, strings};
+use super::{Dialect, FileContext, strings};
 use larder_yaml::is_stopped;
 use larder_yaml::{NodeId, Tree, Visited};
 
@@ -103,7 +103,12 @@ impl fmt::Display for FieldPath {
 }
 
 /// Finds the images of one object and of all that it holds. False: it is no object.
-pub(super) fn find(tree: &Tree<'_>, top: NodeId, file: &File<'_>, found: &mut Found) -> bool {
+pub(super) fn find(
+    tree: &Tree<'_>,
+    top: NodeId,
+    file: &FileContext<'_>,
+    found: &mut TreeFindings,
+) -> bool {
     if object_kind(tree, top).is_none() {
         return false;
     }
@@ -119,7 +124,7 @@ fn object_kind<'a>(tree: &'a Tree<'_>, node: NodeId) -> Option<&'a str> {
 
 /// What is on the way down.
 #[derive(Clone)]
-struct Step<'k> {
+struct PathStep<'k> {
     node: NodeId,
     /// The key under which it stands.
     key: Option<&'k str>,
@@ -132,15 +137,15 @@ struct Step<'k> {
 /// A walk with a stack of its own; each node is visited once, however many aliases name it.
 struct Walk<'w, 't> {
     tree: &'w Tree<'t>,
-    file: &'w File<'w>,
+    file: &'w FileContext<'w>,
     seen: Visited,
-    found: &'w mut Found,
+    found: &'w mut TreeFindings,
 }
 
 impl<'w> Walk<'w, '_> {
     fn from(mut self, top: NodeId) {
         let owner = Rc::default();
-        let mut stack = vec![Step { node: top, key: None, owner, pod: None, made: false }];
+        let mut stack = vec![PathStep { node: top, key: None, owner, pod: None, made: false }];
         while let Some(step) = stack.pop() {
             let node = self.tree.resolve(step.node);
             if is_stopped(self.file.stop) || self.file.is_over(self.found.places.len()) {
@@ -149,16 +154,16 @@ impl<'w> Walk<'w, '_> {
             if !self.seen.insert(node) {
                 continue;
             }
-            let step = Step { node, ..step };
+            let step = PathStep { node, ..step };
             if let Some(items) = self.tree.items(node) {
-                stack.extend(items.map(|item| Step { node: item, ..step.clone() }));
+                stack.extend(items.map(|item| PathStep { node: item, ..step.clone() }));
             } else if self.tree.is_mapping(node) {
                 self.mapping(step, &mut stack);
             }
         }
     }
 
-    fn mapping(&mut self, mut step: Step<'w>, stack: &mut Vec<Step<'w>>) {
+    fn mapping(&mut self, mut step: PathStep<'w>, stack: &mut Vec<PathStep<'w>>) {
         let (tree, node) = (self.tree, step.node);
         let object = object_kind(tree, node);
         if let Some(kind) = object {
@@ -240,20 +245,20 @@ impl<'w> Walk<'w, '_> {
                 }
                 _ => {
                     let made = step.made || shape::is_made(name);
-                    stack.push(Step { node: value, key: Some(name), made, ..step.clone() });
+                    stack.push(PathStep { node: value, key: Some(name), made, ..step.clone() });
                 }
             }
         }
     }
 
-    fn container(&mut self, container: NodeId, step: &Step<'w>, stack: &mut Vec<Step<'w>>) {
+    fn container(&mut self, container: NodeId, step: &PathStep<'w>, stack: &mut Vec<PathStep<'w>>) {
         let tree = self.tree;
         let images = images_of(tree, container);
         let duplicate = images.len() > 1;
         let name = tree.get(container, "name");
         for node in &images {
             let place = Self::place(Written::Whole(*node), Role::Pulled, name, step);
-            self.found.add(Place { duplicate, ..place });
+            self.found.add(ImagePlace { duplicate, ..place });
         }
         for key in ["args", "command"] {
             let Some(words) = tree.get(container, key).and_then(|list| tree.items(list)) else {
@@ -272,7 +277,7 @@ impl<'w> Walk<'w, '_> {
         }
         // What is not a container at all may hold one further down.
         if images.is_empty() {
-            stack.push(Step { node: container, ..step.clone() });
+            stack.push(PathStep { node: container, ..step.clone() });
         }
     }
 
@@ -281,7 +286,7 @@ impl<'w> Walk<'w, '_> {
         node: NodeId,
         hint: strings::Hint,
         container: Option<NodeId>,
-        step: &Step<'_>,
+        step: &PathStep<'_>,
     ) {
         let pieces = strings::pieces(self.tree, node, hint);
         if pieces.len() == strings::MOST {
@@ -293,7 +298,7 @@ impl<'w> Walk<'w, '_> {
     }
 
     /// The files within a ConfigMap.
-    fn texts(&mut self, step: &Step<'_>) {
+    fn texts(&mut self, step: &PathStep<'_>) {
         let Some(data) = self.tree.get(step.node, "data") else { return };
         for (key, value) in self.tree.entries(data) {
             let hint = strings::Hint::of_name(self.tree.scalar(key));
@@ -301,7 +306,7 @@ impl<'w> Walk<'w, '_> {
         }
     }
 
-    fn custom(&mut self, step: &Step<'_>, kind: &str) {
+    fn custom(&mut self, step: &PathStep<'_>, kind: &str) {
         let group = self.tree.text_of(step.node, "apiVersion").unwrap_or_default();
         let group = group.split_once('/').map_or("", |(group, _)| group);
         for one in self.file.custom {
@@ -316,17 +321,28 @@ impl<'w> Walk<'w, '_> {
         }
     }
 
-    fn add(&mut self, written: Written, role: Role, container: Option<NodeId>, step: &Step<'_>) {
+    fn add(
+        &mut self,
+        written: Written,
+        role: Role,
+        container: Option<NodeId>,
+        step: &PathStep<'_>,
+    ) {
         let place = Self::place(written, role, container, step);
         self.found.add(place);
     }
 
-    fn place(written: Written, role: Role, container: Option<NodeId>, step: &Step<'_>) -> Place {
-        Place {
+    fn place(
+        written: Written,
+        role: Role,
+        container: Option<NodeId>,
+        step: &PathStep<'_>,
+    ) -> ImagePlace {
+        ImagePlace {
             owner: Rc::clone(&step.owner),
             container,
             pod: step.pod,
-            ..Place::new(written, Dialect::Kubernetes, role)
+            ..ImagePlace::new(written, Dialect::Kubernetes, role)
         }
     }
 }

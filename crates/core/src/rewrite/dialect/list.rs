@@ -1,6 +1,6 @@
 //! Plain lists: one reference on each line, comments after `#`.
 
-use super::super::finding::{Access, Finding, Over};
+use super::super::finding::{Finding, FindingAccess, Over};
 use super::super::slot::{Hold, Slot};
 use super::{Dialect, shape};
 
@@ -9,7 +9,7 @@ const LOOKED_AT: usize = 1000;
 
 /// What a line says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Line {
+enum ListLine {
     /// A name with a tag or a digest.
     Image,
     /// A name with a registry and nothing more.
@@ -43,23 +43,23 @@ fn words(text: &str) -> impl Iterator<Item = (usize, &str)> {
     })
 }
 
-fn line(word: &str) -> Line {
+fn line(word: &str) -> ListLine {
     if word.len() > 1024 || word.contains([' ', '\t']) {
-        return Line::Other;
+        return ListLine::Other;
     }
     if shape::is_host_and_port(word) {
-        return Line::Port;
+        return ListLine::Port;
     }
     if shape::is_digest_alone(word) {
-        return Line::Other;
+        return ListLine::Other;
     }
     if shape::looks_like_one(word) {
-        return if shape::has_tag(word) { Line::Image } else { Line::Name };
+        return if shape::has_tag(word) { ListLine::Image } else { ListLine::Name };
     }
     let speaks =
         word.contains('/') && word.rsplit('/').next().is_some_and(|last| last.contains(':'));
     let plain = |b: u8| b.is_ascii_alphanumeric() || b"._-/:@".contains(&b);
-    if speaks && word.bytes().all(plain) { Line::Malformed } else { Line::Other }
+    if speaks && word.bytes().all(plain) { ListLine::Malformed } else { ListLine::Other }
 }
 
 /// Whether a file speaks of images by its name.
@@ -74,10 +74,10 @@ pub(super) fn is_one(text: &str, name: &str) -> bool {
     for (_, word) in words(text).take(LOOKED_AT) {
         all += 1;
         match line(word) {
-            Line::Image => images += 1,
-            Line::Name => names += 1,
-            Line::Port => ports += 1,
-            Line::Malformed | Line::Other => {}
+            ListLine::Image => images += 1,
+            ListLine::Name => names += 1,
+            ListLine::Port => ports += 1,
+            ListLine::Malformed | ListLine::Other => {}
         }
     }
     if is_named_so(name) {
@@ -92,7 +92,7 @@ pub(super) fn is_one(text: &str, name: &str) -> bool {
 
 /// What stands in a list.
 #[derive(Default)]
-pub(super) struct Listed {
+pub(super) struct ListItems {
     /// The references, with the byte of each.
     pub found: Vec<(usize, Finding)>,
     /// What is passed over, likewise.
@@ -100,24 +100,25 @@ pub(super) struct Listed {
 }
 
 /// Reads a list.
-pub(super) fn find(text: &str, name: &str) -> Listed {
-    let mut listed = Listed::default();
+pub(super) fn find(text: &str, name: &str) -> ListItems {
+    let mut listed = ListItems::default();
     // Among images, by the name of the file too, a word alone is one.
-    let with_words = is_named_so(name) && words(text).any(|(_, word)| line(word) == Line::Image);
+    let with_words =
+        is_named_so(name) && words(text).any(|(_, word)| line(word) == ListLine::Image);
     for (at, word) in words(text) {
         let said = match line(word) {
-            Line::Other if with_words && is_repository(word) => Line::Name,
+            ListLine::Other if with_words && is_repository(word) => ListLine::Name,
             said => said,
         };
         match said {
-            Line::Image | Line::Name | Line::Malformed => {
+            ListLine::Image | ListLine::Name | ListLine::Malformed => {
                 let slot = Slot::bare(at..at + word.len(), word);
-                let access = Access::Edit(Box::new(Hold::Whole(slot)));
+                let access = FindingAccess::Edit(Box::new(Hold::Whole(slot)));
                 let finding = Finding { access, ..Finding::of(word.to_owned(), Dialect::List) };
                 listed.found.push((at, finding));
             }
-            Line::Port => listed.passed.push((at, word.to_owned(), Over::Port)),
-            Line::Other => listed.passed.push((at, word.to_owned(), Over::Line)),
+            ListLine::Port => listed.passed.push((at, word.to_owned(), Over::Port)),
+            ListLine::Other => listed.passed.push((at, word.to_owned(), Over::Line)),
         }
     }
     listed
@@ -138,9 +139,9 @@ pub(super) fn why_not(text: &str) -> Option<Over> {
     let mut met = None;
     for (_, word) in words(text).take(LOOKED_AT) {
         match line(word) {
-            Line::Image if shape::may_be_port(word) => met = met.or(Some(Over::Port)),
-            Line::Port => met = met.or(Some(Over::Port)),
-            Line::Name => met = met.or(Some(Over::Names)),
+            ListLine::Image if shape::may_be_port(word) => met = met.or(Some(Over::Port)),
+            ListLine::Port => met = met.or(Some(Over::Port)),
+            ListLine::Name => met = met.or(Some(Over::Names)),
             _ => return None,
         }
     }

@@ -1,14 +1,19 @@
 //! An overlay's `images:`: for images of one name another, another tag, a digest.
 
 use super::super::finding::Role;
-use super::super::place::{Found, Parts, Place, Written};
-use super::{Dialect, File, strings};
+use super::super::place::{ImagePlace, Parts, TreeFindings, Written};
+use super::{Dialect, FileContext, strings};
 use larder_yaml::{NodeId, Tree};
 
 const KINDS: [&str; 2] = ["Kustomization", "Component"];
 
 /// Finds the entries of an overlay. False: it is none.
-pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut Found) -> bool {
+pub(super) fn find(
+    tree: &Tree<'_>,
+    top: NodeId,
+    _file: &FileContext<'_>,
+    found: &mut TreeFindings,
+) -> bool {
     let kind = tree.text_of(top, "kind");
     let by_shape = || {
         let images = tree.get(top, "images").and_then(|list| tree.items(list));
@@ -39,14 +44,18 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut F
             global: false,
         };
         let written = Written::Overlay(parts, filled("newName"));
-        found.add(Place::new(written, Dialect::Overlay, Role::Pulled));
+        found.add(ImagePlace::new(written, Dialect::Overlay, Role::Pulled));
     }
     let patches = ["patches", "patchesStrategicMerge", "patchesJson6902"];
     for list in patches.iter().filter_map(|key| tree.get(top, key)) {
         for patch in tree.items(list).into_iter().flatten() {
             let text = tree.get(patch, "patch").unwrap_or(patch);
             for span in strings::pieces(tree, text, strings::Hint::Nothing) {
-                found.add(Place::new(Written::Piece(text, span), Dialect::Overlay, Role::Text));
+                found.add(ImagePlace::new(
+                    Written::Piece(text, span),
+                    Dialect::Overlay,
+                    Role::Text,
+                ));
             }
         }
     }

@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::rc::Rc;
 
 use super::super::finding::{Over, Role, Workload};
-use super::super::place::{Found, Place, Written, shortened};
-use super::{Dialect, File, shape};
+use super::super::place::{ImagePlace, TreeFindings, Written, shortened};
+use super::{Dialect, FileContext, shape};
 use larder_yaml::{NodeId, Tree};
 
 /// What is inside these is not for the one who runs the jobs to read as an image.
@@ -35,7 +35,12 @@ const PASSED: [(&str, Over); 6] = [
 const SCHEME: &str = "docker://";
 
 /// Finds the images of all jobs. False: it is no pipeline.
-pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut Found) -> bool {
+pub(super) fn find(
+    tree: &Tree<'_>,
+    top: NodeId,
+    _file: &FileContext<'_>,
+    found: &mut TreeFindings,
+) -> bool {
     if !is_one(tree, top) {
         return false;
     }
@@ -134,7 +139,7 @@ fn declared<'a>(tree: &'a Tree<'_>, top: NodeId) -> HashSet<&'a str> {
 }
 
 /// An image by its name, or the file of a build, or one behind a scheme.
-fn image(tree: &Tree<'_>, node: NodeId, owner: &Rc<Workload>, found: &mut Found) {
+fn image(tree: &Tree<'_>, node: NodeId, owner: &Rc<Workload>, found: &mut TreeFindings) {
     let Some(text) = tree.filled(node) else { return };
     let file = text.rsplit('/').next().unwrap_or_default();
     if text.starts_with(SCHEME) {
@@ -144,7 +149,7 @@ fn image(tree: &Tree<'_>, node: NodeId, owner: &Rc<Workload>, found: &mut Found)
     }
 }
 
-fn scheme(tree: &Tree<'_>, node: NodeId, owner: &Rc<Workload>, found: &mut Found) {
+fn scheme(tree: &Tree<'_>, node: NodeId, owner: &Rc<Workload>, found: &mut TreeFindings) {
     let span = tree.nodes[node].span();
     let raw = tree.text.get(span.clone()).unwrap_or_default();
     if let Some(at) = raw.find(SCHEME) {
@@ -156,9 +161,9 @@ fn scheme(tree: &Tree<'_>, node: NodeId, owner: &Rc<Workload>, found: &mut Found
     }
 }
 
-fn add(written: Written, owner: &Rc<Workload>, found: &mut Found) {
+fn add(written: Written, owner: &Rc<Workload>, found: &mut TreeFindings) {
     let owner = Rc::clone(owner);
-    found.add(Place { owner, ..Place::new(written, Dialect::Pipeline, Role::Pulled) });
+    found.add(ImagePlace { owner, ..ImagePlace::new(written, Dialect::Pipeline, Role::Pulled) });
 }
 
 fn is_one(tree: &Tree<'_>, top: NodeId) -> bool {

@@ -5,8 +5,8 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use super::super::finding::{Over, Role, Workload};
-use super::super::place::{Found, Parts, Place, Written};
-use super::{Dialect, File};
+use super::super::place::{ImagePlace, Parts, TreeFindings, Written};
+use super::{Dialect, FileContext};
 use larder_yaml::{NodeId, Tree, Visited};
 
 /// Whose the mapping is that is looked at.
@@ -15,7 +15,7 @@ pub(super) struct Around<'f> {
     pub owner: Rc<Workload>,
     /// The registry that is written once for all.
     pub registry: Option<NodeId>,
-    pub file: &'f File<'f>,
+    pub file: &'f FileContext<'f>,
     /// What stands here is what a build makes.
     pub made: bool,
 }
@@ -45,7 +45,7 @@ fn is_of_picture(key: &str) -> bool {
 }
 
 /// Whether a document is the values of a chart.
-pub(super) fn is_values(tree: &Tree<'_>, top: NodeId, file: &File<'_>) -> bool {
+pub(super) fn is_values(tree: &Tree<'_>, top: NodeId, file: &FileContext<'_>) -> bool {
     let lower = file.name.to_ascii_lowercase();
     let split = |(key, value): (NodeId, NodeId)| {
         tree.scalar(key).is_some_and(is_image_key) && tree.get(value, "repository").is_some()
@@ -68,9 +68,9 @@ pub(super) fn is_made(key: &str) -> bool {
 pub(super) fn find(
     tree: &Tree<'_>,
     top: NodeId,
-    file: &File<'_>,
+    file: &FileContext<'_>,
     dialect: Dialect,
-    found: &mut Found,
+    found: &mut TreeFindings,
 ) {
     let global = tree.get(top, "global");
     let registry = global.and_then(|global| tree.get(global, "imageRegistry"));
@@ -150,7 +150,7 @@ pub(super) fn of_mapping(
     node: NodeId,
     key: Option<&str>,
     around: &Around<'_>,
-    found: &mut Found,
+    found: &mut TreeFindings,
 ) {
     let under_image = key.is_some_and(is_image_key);
     let mut whole = false;
@@ -254,7 +254,7 @@ fn parts(
     node: NodeId,
     under_image: bool,
     around: &Around<'_>,
-    found: &mut Found,
+    found: &mut TreeFindings,
 ) -> Option<(Written, Role)> {
     let get = |key: &str| tree.get(node, key);
     let (registry, tag, digest) = (get("registry"), get("tag"), get("digest"));
@@ -301,9 +301,14 @@ fn role_of(tree: &Tree<'_>, node: NodeId, exact: bool, around: &Around<'_>) -> R
     }
 }
 
-fn place(written: Written, role: Role, around: &Around<'_>, container: Option<NodeId>) -> Place {
+fn place(
+    written: Written,
+    role: Role,
+    around: &Around<'_>,
+    container: Option<NodeId>,
+) -> ImagePlace {
     let owner = Rc::clone(&around.owner);
-    Place { owner, container, ..Place::new(written, around.dialect, role) }
+    ImagePlace { owner, container, ..ImagePlace::new(written, around.dialect, role) }
 }
 
 /// Whether a key holds an image by its name.

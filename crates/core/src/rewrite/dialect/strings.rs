@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::shape;
-use larder_yaml::{Kind, NodeId, Tree};
+use larder_yaml::{NodeId, NodeKind, Tree};
 
 /// What the surroundings of a text say of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -80,7 +80,7 @@ const ENDS: [char; 14] = [' ', '\t', '\r', '\n', '"', '\'', '=', ',', ';', '(', 
 /// stands for is found where it is defined.
 pub(super) fn pieces(tree: &Tree<'_>, node: NodeId, hint: Hint) -> Vec<Range<usize>> {
     let node = &tree.nodes[node];
-    if !matches!(node.kind, Kind::Scalar(_)) {
+    if !matches!(node.kind, NodeKind::Scalar(_)) {
         return Vec::new();
     }
     let span = node.span();

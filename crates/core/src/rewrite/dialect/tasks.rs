@@ -1,12 +1,17 @@
 //! Task definitions: `containerDefinitions`, alone or within the template of a whole stack.
 
 use super::super::finding::Role;
-use super::super::place::{Found, Place, Written};
-use super::{Dialect, File};
+use super::super::place::{ImagePlace, TreeFindings, Written};
+use super::{Dialect, FileContext};
 use larder_yaml::{NodeId, Tree};
 
 /// Finds the images of all container definitions. False: there are none.
-pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut Found) -> bool {
+pub(super) fn find(
+    tree: &Tree<'_>,
+    top: NodeId,
+    _file: &FileContext<'_>,
+    found: &mut TreeFindings,
+) -> bool {
     let mut any = false;
     let mut stack = vec![top];
     // Aliases are not followed: what they stand for is met where it is defined.
@@ -24,9 +29,12 @@ pub(super) fn find(tree: &Tree<'_>, top: NodeId, _file: &File<'_>, found: &mut F
                     for container in containers {
                         let get = |a, b| tree.get(container, a).or_else(|| tree.get(container, b));
                         if let Some(image) = get("image", "Image") {
-                            let place =
-                                Place::new(Written::Whole(image), Dialect::Tasks, Role::Pulled);
-                            found.add(Place { container: get("name", "Name"), ..place });
+                            let place = ImagePlace::new(
+                                Written::Whole(image),
+                                Dialect::Tasks,
+                                Role::Pulled,
+                            );
+                            found.add(ImagePlace { container: get("name", "Name"), ..place });
                         }
                     }
                 }

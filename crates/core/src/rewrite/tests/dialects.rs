@@ -7,7 +7,7 @@ const NEW: &str = "l.example/v/k:1";
 
 /// A file, what is found in it with its role, and the file with every such image changed.
 fn check(name: &str, text: &str, found: &[(&str, Role)], new: &str) {
-    let file = File { name, app_version: Some("9.1"), ..File::default() };
+    let file = FileContext { name, app_version: Some("9.1"), ..FileContext::default() };
     let seen = scan(text, &file).unwrap_or_else(|error| panic!("{name}: {error}\n{text}"));
     let seen: Vec<(&str, Role)> =
         seen.findings.iter().map(|one| (one.text.as_str(), one.role)).collect();
@@ -82,7 +82,7 @@ fn values_of_charts_keep_tags_where_they_stand() {
 #[test]
 fn a_registry_that_two_images_share_is_left_when_they_need_different_ones() {
     let text = "global: {imageRegistry: bazaar.example}\na: {image: {repository: library/kettle, tag: 2}}\nb: {image: {repository: library/ashlog, tag: 1}}\n";
-    let file = File { name: "values.yaml", ..File::default() };
+    let file = FileContext { name: "values.yaml", ..FileContext::default() };
     let found = scan(text, &file).unwrap();
     let plan = found.plan(&[Some(read("l.example/v/kettle:2")), None]);
     assert!(plan.changes.is_empty());
@@ -107,7 +107,7 @@ fn overlays_get_a_new_name_and_lose_it_again() {
         ],
         after,
     );
-    let file = File { name: "kustomization.yaml", ..File::default() };
+    let file = FileContext { name: "kustomization.yaml", ..FileContext::default() };
     let found = scan(after, &file).unwrap();
     let back = found.plan(&[Some(read("bazaar.example/library/kettle:2")), None, None]);
     let first = before.replace("name: kettle,", "name: kettle, newName: l.example/v/k,");
@@ -179,7 +179,7 @@ fn objects_of_other_kinds_are_read_by_path_and_by_shape() {
     let path = "spec.tools[].image".parse().unwrap();
     let custom =
         [CustomResource { group: "emberfall.example".into(), kind: "Turbine".into(), path }];
-    let file = File { name: "t.yaml", custom: &custom, ..File::default() };
+    let file = FileContext { name: "t.yaml", custom: &custom, ..FileContext::default() };
     let found = scan(text, &file).unwrap();
     let found: Vec<(&str, Role)> =
         found.findings.iter().map(|one| (one.text.as_str(), one.role)).collect();
@@ -190,7 +190,7 @@ fn objects_of_other_kinds_are_read_by_path_and_by_shape() {
 #[test]
 fn templates_are_told_and_left() {
     let text = "{{- range .x }}\nspec:\n  containers:\n  - image: \"{{ .r }}/kettle:{{ .t }}\"\n  - image: kettle:2 # why\n{{ end }}\n";
-    let file = File { name: "deployment.yaml", template: true, ..File::default() };
+    let file = FileContext { name: "deployment.yaml", template: true, ..FileContext::default() };
     let found = scan(text, &file).unwrap();
     assert!(found.template);
     let seen: Vec<(&str, usize)> =
@@ -323,7 +323,7 @@ mod generated {
         ) {
             let (name, lines) = KINDS[kind];
             let text: String = picks.iter().map(|at| lines[at % lines.len()]).collect();
-            let file = File { name, app_version: Some("3"), ..File::default() };
+            let file = FileContext { name, app_version: Some("3"), ..FileContext::default() };
             if let Ok(found) = scan(&text, &file) {
                 // The guards hold: whatever can be changed is, and nothing else differs.
                 let changed = replaced(&text, &file, NEW);

@@ -97,7 +97,7 @@ proptest! {
         let path = "spec.run".parse().unwrap();
         let custom = [CustomResource { group: String::new(), kind: "Turbine".into(), path }];
         let name = if values { "values.yaml" } else { "x.yaml" };
-        let file = File { name, custom: &custom, app_version: values.then_some("1"), ..File::default() };
+        let file = FileContext { name, custom: &custom, app_version: values.then_some("1"), ..FileContext::default() };
         prop_assert!(!hides(&text, &file), "{}", text);
     }
 }
@@ -117,7 +117,7 @@ fn shapes_that_once_were_hidden_are_seen() {
         "apiVersion: v1\nkind: Pod\nspec: {containers: [{args: [\"--at=bazaar.example/x:1\"]}]}\n",
         "apiVersion: v1\nkind: X\nspec: {from: {kind: DockerImage, name: bazaar.example/x}}\n",
     ] {
-        let file = File { name: "x.yaml", custom: &custom, ..File::default() };
+        let file = FileContext { name: "x.yaml", custom: &custom, ..FileContext::default() };
         assert!(!hides(text, &file), "{text}");
         assert!(!scan(text, &file).unwrap().findings.is_empty(), "{text}");
     }
@@ -170,9 +170,9 @@ fn what_cannot_be_proved_is_put_back_alone() {
     // A slot that says something else than the reader saw: its change cannot be what it should.
     let text = "apiVersion: v1\nkind: Pod\nspec:\n  containers:\n  - image: kettle:2\n  - image: ashlog:1\n  - image: brinedb:16\n";
     let mut found = yaml(text).unwrap();
-    let Access::Edit(third) = found.findings[2].access.clone() else { panic!() };
-    found.findings[1].access = Access::Edit(third);
-    let wish = |text: &str| Some(Wish::Become(read(text)));
+    let FindingAccess::Edit(third) = found.findings[2].access.clone() else { panic!() };
+    found.findings[1].access = FindingAccess::Edit(third);
+    let wish = |text: &str| Some(FindingWish::Become(read(text)));
     let done =
         found.rewrite(&[wish("l.example/k:1"), wish("l.example/a:1"), wish("l.example/b:16")], &[]);
     let new = done.text.unwrap();

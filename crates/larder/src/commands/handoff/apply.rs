@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use larder_client::{Web, WebOptions};
-use larder_core::handoff::{SECRET_TYPE, Wanted, Webhooks, path_of};
+use larder_core::handoff::{SECRET_TYPE, WantedSecret, Webhooks, path_of};
 use larder_core::objects;
 use larder_core::quantity::Span;
 use larder_store::{KeyRecord, Store, now};
@@ -17,7 +17,7 @@ use crate::commands::Expires;
 use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::handoff::{self, Place, Turn};
+use crate::handoff::{self, SecretPlace, SecretTurn};
 use crate::kube::{Kube, Reach, path};
 use crate::output::{DIM, GOOD, Output, Report, WARN, count, paint};
 use crate::record;
@@ -69,7 +69,7 @@ impl Renewing {
     fn renews(
         self,
         config: &Config,
-        wanted: &Wanted,
+        wanted: &WantedSecret,
         secret: Option<&Value>,
         known: &[KeyRecord],
     ) -> Result<bool, Failure> {
@@ -262,15 +262,20 @@ async fn apply(
     config: &Config,
     store: &Store,
     kube: &Kube,
-    one: &Wanted,
+    one: &WantedSecret,
     change: &AppliedObject,
 ) -> Result<(), Failure> {
     if change.kind == "Secret" {
         let there = path(&one.namespace, "secrets", &one.name);
         let found = kube.get(&there).await?;
         // The new one is ready before the old one goes.
-        let fresh =
-            handoff::fresh(config, store, one, Place::Cluster(found.as_ref()), args.expires.end());
+        let fresh = handoff::fresh(
+            config,
+            store,
+            one,
+            SecretPlace::Cluster(found.as_ref()),
+            args.expires.end(),
+        );
         let (secret, key) = fresh.await?;
         let replaced = change.change == "replaced";
         if let Err(failure) = put(kube, &there, &secret, replaced).await {
@@ -313,7 +318,7 @@ async fn plan(
     config: &Config,
     store: &Store,
     kube: &Kube,
-    wanted: &[Wanted],
+    wanted: &[WantedSecret],
     renewing: Renewing,
     what: &str,
 ) -> Result<Vec<AppliedObject>, Failure> {
@@ -329,13 +334,14 @@ async fn plan(
         let of_type = |it: &Value| objects::text(it, &["type"]) == Some(SECRET_TYPE);
         let replaced = secret.as_ref().is_some_and(|it| !of_type(it));
         let change = match handoff::turn(config, one, secret.as_ref(), &known)? {
-            Turn::Stays if !renewing.renews(config, one, secret.as_ref(), &known)? => "stays",
+            SecretTurn::Stays if !renewing.renews(config, one, secret.as_ref(), &known)? => "stays",
             _ if replaced => "replaced",
             _ => "new",
         };
         // What could not be done is told before anything is done.
         if change != "stays" {
-            handoff::room(config, store, one, Place::Cluster(secret.as_ref()), &known).await?;
+            handoff::room(config, store, one, SecretPlace::Cluster(secret.as_ref()), &known)
+                .await?;
         }
         let (namespace, name) = (one.namespace.clone(), one.name.clone());
         changes.push(AppliedObject { namespace, kind: "Secret", name, change, at });

@@ -1,6 +1,6 @@
 //! `larder handoff check`: what a cluster has, compared with what it should have.
 
-use larder_core::handoff::{Fault, Wanted};
+use larder_core::handoff::{ClusterFault, WantedSecret};
 use larder_core::objects::text;
 use larder_store::{KeyRecord, now};
 use schemars::JsonSchema;
@@ -142,7 +142,7 @@ impl Report for HandoffCheck {
 
 fn judge(
     config: &Config,
-    one: &Wanted,
+    one: &WantedSecret,
     objects: &Objects,
     all: &[Value],
     known: &[KeyRecord],
@@ -150,32 +150,37 @@ fn judge(
     let mut faults = Vec::new();
     let mut record = None;
     match (&objects.namespace, &objects.secret) {
-        (false, _) => faults.push(Fault::NoNamespace),
+        (false, _) => faults.push(ClusterFault::NoNamespace),
         (true, None) => {
             let same = all.iter().filter(|it| text(it, &["metadata", "name"]) == Some(&*one.name));
             let elsewhere = same.filter_map(|it| text(it, &["metadata", "namespace"]));
-            faults.push(Fault::Missing(elsewhere.map(str::to_owned).collect()));
+            faults.push(ClusterFault::Missing(elsewhere.map(str::to_owned).collect()));
         }
         (true, Some(secret)) => {
             faults.extend(one.faults(secret));
-            let readable = !faults
-                .iter()
-                .any(|it| matches!(it, Fault::Type(_) | Fault::Unreadable(_) | Fault::Host(_)));
+            let readable = !faults.iter().any(|it| {
+                matches!(
+                    it,
+                    ClusterFault::Type(_) | ClusterFault::Unreadable(_) | ClusterFault::Host(_)
+                )
+            });
             if readable {
                 record = held_key(config, one, secret, known)?;
                 match &record {
-                    None => faults.push(Fault::Unknown),
+                    None => faults.push(ClusterFault::Unknown),
                     Some(key) if key.revoked.is_some() => {
-                        faults.push(Fault::Ended("is revoked".into()));
+                        faults.push(ClusterFault::Ended("is revoked".into()));
                     }
                     Some(key) if !key.is_good(now()) => {
                         let end = key
                             .expires
                             .map_or_else(String::new, |end| format!(" {}", ago(end, now())));
-                        faults.push(Fault::Ended(format!("expired{end}")));
+                        faults.push(ClusterFault::Ended(format!("expired{end}")));
                     }
                     Some(key) => {
-                        faults.extend(newer(key, known).map(|it| Fault::Stale(it.id.to_string())));
+                        faults.extend(
+                            newer(key, known).map(|it| ClusterFault::Stale(it.id.to_string())),
+                        );
                     }
                 }
             }
@@ -183,8 +188,10 @@ fn judge(
     }
     for (name, account) in objects.accounts.iter().filter(|_| objects.namespace) {
         match account {
-            None => faults.push(Fault::NoAccount(name.clone())),
-            Some(account) if !one.is_linked(account) => faults.push(Fault::NotLinked(name.clone())),
+            None => faults.push(ClusterFault::NoAccount(name.clone())),
+            Some(account) if !one.is_linked(account) => {
+                faults.push(ClusterFault::NotLinked(name.clone()))
+            }
             Some(_) => {}
         }
     }

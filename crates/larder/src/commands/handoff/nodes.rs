@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
 use larder_core::nodes::{
-    DEFAULT, Expected, Line, Reads, Remark, Way, host_of, judge, judge_own, read_drop_in,
-    read_hosts,
+    DEFAULT, ExpectedWay, Reads, Remark, RuntimeSeries, Way, host_of, judge, judge_own,
+    read_drop_in, read_hosts,
 };
 use larder_transfer::files::read_bounded;
 use schemars::JsonSchema;
@@ -42,7 +42,12 @@ struct NodeRemark {
 /// Says what the runtimes of a node make of a folder.
 ///
 /// Exit status 1 says that something is left out, or does not lead to the larder.
-pub fn check(folder: &Path, line: Option<Line>, config: &Config, context: &Context) -> Outcome {
+pub fn check(
+    folder: &Path,
+    line: Option<RuntimeSeries>,
+    config: &Config,
+    context: &Context,
+) -> Outcome {
     let what = || format!("cannot check {}", larder_transfer::files::named(folder));
     if !folder.is_dir() {
         let remedy = "name a folder with `certs.d` or `registries.conf.d` in it, or one of these";
@@ -135,7 +140,11 @@ fn sorted(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
 }
 
 /// A folder for each host.
-fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result<Vec<MirrorRow>> {
+fn folders(
+    certs: &Path,
+    line: Option<RuntimeSeries>,
+    config: &Config,
+) -> std::io::Result<Vec<MirrorRow>> {
     let mut rows = Vec::new();
     for path in sorted(certs)?.into_iter().filter(|path| path.is_dir()) {
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
@@ -157,8 +166,8 @@ fn folders(certs: &Path, line: Option<Line>, config: &Config) -> std::io::Result
         let way = match read(&file) {
             Ok(text) => {
                 let text = text.as_deref();
-                let way = read_hosts(text, &host, line.unwrap_or(Line::Six));
-                let second = read_hosts(text, &host, Line::Two);
+                let way = read_hosts(text, &host, line.unwrap_or(RuntimeSeries::Six));
+                let second = read_hosts(text, &host, RuntimeSeries::Two);
                 if line.is_none() && (&second.asks, second.upstream) != (&way.asks, way.upstream) {
                     let text = format!(
                         "a runtime of the line 2.x reads it otherwise: it asks {}",
@@ -263,7 +272,7 @@ fn row(
     let shelf = shelf.map(|(shelf, _, _)| shelf.name.get_ref().as_str());
     let judged = match is_own {
         true => judge_own(&way, host, &larder),
-        false => judge(&way, Expected { larder: &larder, clusters: &clusters, shelf }),
+        false => judge(&way, ExpectedWay { larder: &larder, clusters: &clusters, shelf }),
     };
     for ask in &way.asks {
         let Some((_, name)) = ask.address.split_once("/c/") else { continue };
@@ -314,7 +323,7 @@ struct RuntimeLine {
     bad: bool,
 }
 
-fn own_configuration(folder: &Path, line: Option<Line>) -> Option<RuntimeConfiguration> {
+fn own_configuration(folder: &Path, line: Option<RuntimeSeries>) -> Option<RuntimeConfiguration> {
     let runtime = Runtime::beside(folder)?;
     let lines = runtime.judge(line).into_iter().map(|judged| {
         let (folders, why) = match judged.reads {

@@ -4,7 +4,7 @@ use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
 use larder_core::access::key::{Key, Pepper};
-use larder_core::handoff::{Held, Login, PullSecret, read_secrets};
+use larder_core::handoff::{Login, PullSecret, SecretLogin, read_secrets};
 use larder_core::shown::cut;
 use larder_store::{KeyRecord, now};
 use larder_transfer::files::read_bounded;
@@ -132,7 +132,7 @@ fn entry(
     known: Option<&[KeyRecord]>,
     pepper: Option<&Pepper>,
 ) -> ReadLogin {
-    let held = login.held.as_ref().map(Held::reveal);
+    let held = login.held.as_ref().map(SecretLogin::reveal);
     let key = held.and_then(|text| text.parse::<Key>().ok());
     let record = key.as_ref().zip(known).zip(pepper).map(|((key, known), pepper)| {
         known.iter().find(|one| one.id == key.id() && pepper.verifies(key, &one.hash))
@@ -140,13 +140,13 @@ fn entry(
     let holds = match (&login.held, &key) {
         (None, _) => None,
         (Some(_), Some(_)) => Some("key"),
-        (Some(Held::Identity(_)), None) => Some("identity-token"),
-        (Some(Held::Password(text)), None)
+        (Some(SecretLogin::Identity(_)), None) => Some("identity-token"),
+        (Some(SecretLogin::Password(text)), None)
             if text.matches('.').count() == 2 && text.starts_with("eyJ") =>
         {
             Some("token")
         }
-        (Some(Held::Password(_)), None) => Some("password"),
+        (Some(SecretLogin::Password(_)), None) => Some("password"),
     };
     let state = record.map(|record| match record {
         None => "unknown",

@@ -4,32 +4,32 @@
 use std::path::{Path, PathBuf};
 
 use larder_core::access::key::KeyId;
-use larder_core::handoff::{NodeLogin, Wanted};
+use larder_core::handoff::{NodeLogin, WantedSecret};
 use larder_core::objects;
 use larder_store::Store;
 use larder_transfer::files::read_bounded;
 
-use crate::config::{Cluster, Config};
+use crate::config::{ClusterConfig, Config};
 use crate::failure::Failure;
-use crate::handoff::{self, Place, Turn};
+use crate::handoff::{self, SecretPlace, SecretTurn};
 
 /// A file of the handoff.
-pub struct File {
+pub struct SecretFile {
     pub path: PathBuf,
     pub content: Vec<u8>,
     /// Whether its owner alone may read it.
     pub secret: bool,
     /// Whose new key it gets once it is written. None: the content is all of it.
-    pub fresh: Option<Wanted>,
+    pub fresh: Option<WantedSecret>,
 }
 
 /// Where a namespace's secret lies in the folder.
-fn place(wanted: &Wanted) -> PathBuf {
+fn place(wanted: &WantedSecret) -> PathBuf {
     Path::new("secrets").join(format!("{}.yaml", wanted.namespace))
 }
 
 /// The secret that an earlier handoff wrote into the folder. None: none, or none that can be read.
-fn earlier(folder: &Path, wanted: &Wanted) -> Option<(Vec<u8>, serde_json::Value)> {
+fn earlier(folder: &Path, wanted: &WantedSecret) -> Option<(Vec<u8>, serde_json::Value)> {
     let bytes = read_bounded(&folder.join(place(wanted)), objects::LIMIT).ok()?;
     let read = objects::read(std::str::from_utf8(&bytes).ok()?).ok()?;
     let [secret] = <[serde_json::Value; 1]>::try_from(read).ok()?;
@@ -41,9 +41,9 @@ fn earlier(folder: &Path, wanted: &Wanted) -> Option<(Vec<u8>, serde_json::Value
 pub async fn files(
     config: &Config,
     store: &Store,
-    wanted: &[Wanted],
+    wanted: &[WantedSecret],
     folder: &Path,
-) -> Result<Vec<File>, Failure> {
+) -> Result<Vec<SecretFile>, Failure> {
     let what = "cannot write the pull secrets";
     let known = store.keys().await.map_err(|error| Failure::store(what, &error))?;
     let mut files = Vec::new();
@@ -51,18 +51,18 @@ pub async fn files(
         let there = earlier(folder, one);
         let found = there.as_ref().map(|(_, secret)| secret);
         let (content, fresh) = match (handoff::turn(config, one, found, &known)?, &there) {
-            (Turn::Stays, Some((bytes, _))) => (bytes.clone(), None),
+            (SecretTurn::Stays, Some((bytes, _))) => (bytes.clone(), None),
             _ => {
                 // What could not be done is told before anything is done.
-                handoff::room(config, store, one, Place::Folder, &known).await?;
+                handoff::room(config, store, one, SecretPlace::Folder, &known).await?;
                 (Vec::new(), Some(one.clone()))
             }
         };
-        files.push(File { path: place(one), content, secret: true, fresh });
+        files.push(SecretFile { path: place(one), content, secret: true, fresh });
         let links: Vec<String> = one.links().iter().map(objects::write).collect();
         let path = Path::new("service-accounts").join(format!("{}.yaml", one.namespace));
         let content = links.join("---\n").into_bytes();
-        files.push(File { path, content, secret: false, fresh: None });
+        files.push(SecretFile { path, content, secret: false, fresh: None });
     }
     Ok(files)
 }
@@ -71,10 +71,10 @@ pub async fn files(
 pub async fn with_key(
     config: &Config,
     store: &Store,
-    wanted: &Wanted,
+    wanted: &WantedSecret,
     expires: Option<i64>,
 ) -> Result<(Vec<u8>, KeyId), Failure> {
-    let fresh = handoff::fresh(config, store, wanted, Place::Folder, expires).await?;
+    let fresh = handoff::fresh(config, store, wanted, SecretPlace::Folder, expires).await?;
     Ok((objects::write(&fresh.0).into_bytes(), fresh.1))
 }
 
@@ -84,14 +84,19 @@ pub fn documents(all: &[serde_json::Value]) -> Vec<u8> {
 }
 
 /// What nodes need to sign in with their pods' service accounts.
-pub fn node_login(login: &NodeLogin) -> File {
+pub fn node_login(login: &NodeLogin) -> SecretFile {
     let path = Path::new("node-login").join("credential-provider.yaml");
     let content = objects::write(&login.provider()).into_bytes();
-    File { path, content, secret: false, fresh: None }
+    SecretFile { path, content, secret: false, fresh: None }
 }
 
 /// What to do with the files.
-pub fn page(cluster: &Cluster, wanted: &[Wanted], login: Option<&NodeLogin>, host: &str) -> String {
+pub fn page(
+    cluster: &ClusterConfig,
+    wanted: &[WantedSecret],
+    login: Option<&NodeLogin>,
+    host: &str,
+) -> String {
     let name = cluster.name.get_ref();
     let mut text = format!("# Pulling from {host} in {name}\n\n");
     if let Some(login) = login {
@@ -139,7 +144,7 @@ pub fn page(cluster: &Cluster, wanted: &[Wanted], login: Option<&NodeLogin>, hos
 }
 
 /// What to do with the door's file. Empty: the cluster has no door.
-fn door_page(cluster: &Cluster) -> String {
+fn door_page(cluster: &ClusterConfig) -> String {
     if cluster.door.is_none() {
         return String::new();
     }

@@ -4,15 +4,17 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
-use larder_core::nodes::{DEFAULT, Plan, folder_of, write_drop_in, write_hosts, write_own_hosts};
+use larder_core::nodes::{
+    DEFAULT, NodePlan, folder_of, write_drop_in, write_hosts, write_own_hosts,
+};
 use larder_transfer::files::{CA_LIMIT, read_bounded, replace, write_secret};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::nodes::DROP_INS;
-use super::secrets::{self, File};
+use super::secrets::{self, SecretFile};
 use crate::commands::Expires;
-use crate::config::{Cluster, Config, strange_nodes};
+use crate::config::{ClusterConfig, Config, strange_nodes};
 use crate::context::{Context, open_store, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff;
@@ -111,10 +113,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     // Where a proxy has the certificate, it is the door alone that is reached by HTTPS.
     let of_nodes = ca.as_deref().filter(|_| is_https);
-    let mut files: Vec<File> = match about_nodes {
+    let mut files: Vec<SecretFile> = match about_nodes {
         true => files(args, &config, &upstreams, of_nodes)
             .into_iter()
-            .map(|(path, content)| File { path, content, secret: false, fresh: None })
+            .map(|(path, content)| SecretFile { path, content, secret: false, fresh: None })
             .collect(),
         false => Vec::new(),
     };
@@ -122,7 +124,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         files.extend(access_files(args, &config, cluster, ca.as_deref(), &context.output).await?);
     }
     let mut written = Vec::new();
-    for File { path, content, secret, fresh } in &files {
+    for SecretFile { path, content, secret, fresh } in &files {
         let path = args.into.join(path);
         let same = fresh.is_none() && fs::read(&path).is_ok_and(|found| found == *content);
         let failed = |error: std::io::Error| {
@@ -211,15 +213,15 @@ impl Report for HandoffFiles {
 async fn access_files(
     args: &Args,
     config: &Config,
-    cluster: &Cluster,
+    cluster: &ClusterConfig,
     ca: Option<&[u8]>,
     output: &Output,
-) -> Result<Vec<File>, Failure> {
+) -> Result<Vec<SecretFile>, Failure> {
     let what = format!("cannot write the handoff of {}", args.cluster);
     let host = config.larder.url.host.to_string();
     // The path in it is a secret.
-    let mut door: Vec<File> = handoff::webhooks(config, cluster, ca, true, &what)?
-        .map(|webhooks| File {
+    let mut door: Vec<SecretFile> = handoff::webhooks(config, cluster, ca, true, &what)?
+        .map(|webhooks| SecretFile {
             path: "door/webhooks.yaml".into(),
             content: secrets::documents(&webhooks.objects()),
             secret: true,
@@ -233,21 +235,27 @@ async fn access_files(
     });
     if !names.is_empty() {
         let content = secrets::documents(&names);
-        door.push(File { path: "door/names.yaml".into(), content, secret: false, fresh: None });
+        door.push(SecretFile {
+            path: "door/names.yaml".into(),
+            content,
+            secret: false,
+            fresh: None,
+        });
     }
     let ca = ca
         .filter(|_| config.larder.url.endpoint.is_https())
         .map(|_| format!("/etc/larder/{CA_NAME}"));
     if let Some(login) = handoff::node_login(config, cluster, ca) {
         let page = secrets::page(cluster, &[], Some(&login), &host).into_bytes();
-        let page = File { path: "HANDOFF.md".into(), content: page, secret: false, fresh: None };
+        let page =
+            SecretFile { path: "HANDOFF.md".into(), content: page, secret: false, fresh: None };
         return Ok([secrets::node_login(&login), page].into_iter().chain(door).collect());
     }
     let wanted = handoff::wanted(config, cluster, args.namespace.as_deref(), &what)?;
     let store = open_store(config)?;
     let mut files = secrets::files(config, &store, &wanted, &args.into).await?;
     let page = secrets::page(cluster, &wanted, None, &host).into_bytes();
-    files.push(File { path: "HANDOFF.md".into(), content: page, secret: false, fresh: None });
+    files.push(SecretFile { path: "HANDOFF.md".into(), content: page, secret: false, fresh: None });
     files.extend(door);
     Ok(files)
 }
@@ -289,7 +297,7 @@ fn files(
     let own = &config.larder.url;
     let larder = &own.endpoint.to_string();
     let config_path = args.config_path.trim_end_matches('/');
-    let plan = |folder: &str| Plan {
+    let plan = |folder: &str| NodePlan {
         larder: larder.to_owned(),
         cluster: args.cluster.clone(),
         ca: ca.map(|_| format!("{config_path}/{folder}/{CA_NAME}")),
@@ -309,7 +317,7 @@ fn files(
             true => larder.clone(),
             false => format!("{scheme}://{host}"),
         };
-        let plan = Plan { larder: its, ..plan(&folder) };
+        let plan = NodePlan { larder: its, ..plan(&folder) };
         files.push((path.join("hosts.toml"), write_own_hosts(&plan, host).into_bytes()));
         files.extend(ca.map(|ca| (path.join(CA_NAME), ca.to_vec())));
         if let Some(ca) = ca {

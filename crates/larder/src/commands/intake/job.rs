@@ -11,14 +11,14 @@ use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::platform::Platforms;
 use larder_core::reference::{Image, Selector};
 use larder_store::{Brought, IntakeRecord, Store, StoreError};
-use larder_transfer::{Engine, Moved, Order, Own, Remote, Target, TransferError};
+use larder_transfer::{Engine, MoveOrder, Moved, Own, Remote, Target, TransferError};
 
 use super::upstream::Upstreams;
 use crate::config::{Config, Intake};
 use crate::failure::{Exit, Failure};
 
 /// One image of the lock, and where it goes.
-pub struct Job<'j> {
+pub struct IntakeJob<'j> {
     pub want: &'j Want,
     pub locked: &'j Locked,
     pub intake: &'j Intake,
@@ -28,17 +28,17 @@ pub struct Job<'j> {
 }
 
 /// The jobs of all that is locked and wanted.
-pub fn jobs<'j>(config: &'j Config, lock: &'j Lock) -> impl Iterator<Item = Job<'j>> {
+pub fn jobs<'j>(config: &'j Config, lock: &'j Lock) -> impl Iterator<Item = IntakeJob<'j>> {
     lock.entries.iter().filter_map(move |(want, locked)| {
         let intake = config.intake_of(&want.image)?;
         let to = config.destination(intake);
         let elsewhere = to.host != config.larder.url.host;
-        intake.tags.want(&want.tag).then_some(Job { want, locked, intake, to, elsewhere })
+        intake.tags.want(&want.tag).then_some(IntakeJob { want, locked, intake, to, elsewhere })
     })
 }
 
 /// What is known of all images before any is brought in.
-pub struct Facts<'f> {
+pub struct IntakeFacts<'f> {
     pub store: &'f Store,
     pub upstreams: &'f Upstreams<'f>,
     /// Where those of this larder's tags point that the jobs set.
@@ -46,12 +46,12 @@ pub struct Facts<'f> {
     pub journal: HashMap<Want, IntakeRecord>,
 }
 
-impl<'f> Facts<'f> {
+impl<'f> IntakeFacts<'f> {
     /// Reads them from the store.
     pub async fn read(
         store: &'f Store,
         upstreams: &'f Upstreams<'f>,
-        jobs: &[Job<'_>],
+        jobs: &[IntakeJob<'_>],
     ) -> Result<Self, StoreError> {
         let own = jobs.iter().filter(|job| !job.elsewhere);
         let wanted = own.map(|job| (job.to.repository.clone(), job.want.tag.clone())).collect();
@@ -63,7 +63,7 @@ impl<'f> Facts<'f> {
     }
 }
 
-impl Job<'_> {
+impl IntakeJob<'_> {
     /// The upstream's name of it.
     pub fn name(&self) -> String {
         format!("{}:{}", self.want.image, self.want.tag)
@@ -132,7 +132,7 @@ impl Job<'_> {
     ///
     /// The tag says what is there, our journal what we brought along with that. Where the journal does
     /// not know, this larder's store tells by itself: what it has recorded is complete.
-    pub async fn is_there(&self, facts: &Facts<'_>) -> Result<bool, Failure> {
+    pub async fn is_there(&self, facts: &IntakeFacts<'_>) -> Result<bool, Failure> {
         let whole = self.brought();
         let brought = facts.journal.get(self.want).and_then(|known| known.brought.as_ref());
         let is_known = brought.is_some_and(|(brought, _)| *brought == whole);
@@ -208,7 +208,7 @@ impl Job<'_> {
         };
         let nothing = BTreeSet::new();
         let mut total = Moved::default();
-        let order = |digest: &Digest| Order {
+        let order = |digest: &Digest| MoveOrder {
             source: &source,
             selector: Selector::Digest(digest.clone()),
             target: &*target,
@@ -218,13 +218,13 @@ impl Job<'_> {
             trimmed: None,
         };
         for (digest, companion) in &self.locked.companions {
-            let order = Order { tag: companion.tag.clone(), ..order(digest) };
+            let order = MoveOrder { tag: companion.tag.clone(), ..order(digest) };
             let moved = engine.run(&order).await.map_err(|error| {
                 Stopped::new(format!("cannot bring in a companion of {}", self.name()), &error)
             })?;
             total.add(&moved);
         }
-        let order = Order {
+        let order = MoveOrder {
             tag: Some(self.want.tag.clone()),
             platforms: &self.intake.platforms,
             trimmed: self.locked.trimmed.as_ref().map(|trimmed| &trimmed.digest),
@@ -233,7 +233,7 @@ impl Job<'_> {
         let moved = engine.run(&order).await;
         let moved = moved.map_err(|error| {
             let mut stopped = Stopped::new(format!("cannot bring in {}", self.name()), &error);
-            if self.elsewhere && self.is_sparse() && stopped.why == Why::Refused {
+            if self.elsewhere && self.is_sparse() && stopped.why == FailureKind::Refused {
                 stopped.failure.remedy = format!(
                     "{} may insist on all platforms of an index; `trim = true` gives it one with yours alone",
                     self.to.host
@@ -249,12 +249,12 @@ impl Job<'_> {
 /// Why an image did not come.
 pub struct Stopped {
     pub failure: Failure,
-    pub why: Why,
+    pub why: FailureKind,
 }
 
 /// What kind of failure it was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Why {
+pub enum FailureKind {
     /// A registry limits our rate, and asks to wait so long. None: it does not say.
     Limited(Option<Duration>),
     /// A registry took what we sent for wrong.
@@ -267,10 +267,12 @@ impl Stopped {
     fn new(what: String, error: &TransferError) -> Self {
         let why = match error {
             TransferError::Client(ClientError::RateLimited { retry_after, .. }) => {
-                Why::Limited(*retry_after)
+                FailureKind::Limited(*retry_after)
             }
-            TransferError::Client(ClientError::Refused { status: 400..=499, .. }) => Why::Refused,
-            _ => Why::Other,
+            TransferError::Client(ClientError::Refused { status: 400..=499, .. }) => {
+                FailureKind::Refused
+            }
+            _ => FailureKind::Other,
         };
         Self { failure: Failure::transfer(what, error), why }
     }
@@ -278,7 +280,7 @@ impl Stopped {
 
 impl From<Failure> for Stopped {
     fn from(failure: Failure) -> Self {
-        Self { failure, why: Why::Other }
+        Self { failure, why: FailureKind::Other }
     }
 }
 

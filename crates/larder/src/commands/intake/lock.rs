@@ -7,7 +7,7 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_client::Resolved;
 use larder_core::companion::{Companion, is_made_from_digest};
 use larder_core::digest::Digest;
-use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind, media_type};
+use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ManifestShape, media_type};
 use larder_core::lock::{Lock, Locked, Trimmed, Want, stale};
 use larder_core::name::Tag;
 use larder_core::platform::Platform;
@@ -119,7 +119,7 @@ impl Report for LockReport {
 }
 
 /// What was found out about a wanted image.
-struct Found {
+struct Resolution {
     want: Want,
     locked: Result<Locked, Failure>,
     /// Places that have something else under the tag.
@@ -151,7 +151,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let court = config.court(Lock::default());
     let resolver = Resolver { upstreams: &upstreams, tags: Mutex::default() };
-    let details: Vec<Found> = stream::iter(answers)
+    let details: Vec<Resolution> = stream::iter(answers)
         .map(|(want, answer)| {
             let known = before.entries.get(&want);
             let (resolver, upstreams, config, court) = (&resolver, &upstreams, &config, &court);
@@ -173,7 +173,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                     disagree
                         .extend(others.iter().map(|(place, other)| format!("{place} has {other}")));
                 }
-                Found { want, locked, disagree }
+                Resolution { want, locked, disagree }
             }
         })
         .buffered(16)
@@ -191,7 +191,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     );
     let mut lines = Vec::new();
     let mut failures = Vec::new();
-    for Found { want, locked: answer, disagree } in details {
+    for Resolution { want, locked: answer, disagree } in details {
         let known = before.entries.get(&want);
         let mut line = LockedImage {
             before: known.map(|locked| locked.digest.clone()),
@@ -314,7 +314,7 @@ impl Resolver<'_> {
         let (digest, document) = source.manifest(&selector).await.map_err(failed)?;
         let platforms = platforms(&source, &digest, &document).await.map_err(failed)?;
         let mut trimmed = None;
-        if let (Some(platforms), Kind::Index(_)) = (trimmed_to, &document.kind) {
+        if let (Some(platforms), ManifestShape::Index(_)) = (trimmed_to, &document.kind) {
             let index = trim(&source, &document, &intake.platforms).await.map_err(failed)?;
             let same = index.bytes == document.bytes;
             let digest = if same { digest.clone() } else { Digest::of(&index.bytes) };
@@ -373,14 +373,14 @@ async fn platforms(
 ) -> Result<BTreeMap<Platform, Digest>, TransferError> {
     let mut found = BTreeMap::new();
     match &document.kind {
-        Kind::Index(children) => {
+        ManifestShape::Index(children) => {
             for child in children {
                 if let Some(platform) = child.platform().filter(|platform| !platform.is_unknown()) {
                     found.entry(platform).or_insert_with(|| child.digest.clone());
                 }
             }
         }
-        Kind::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
+        ManifestShape::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
             let config = source.small_blob(config, CONFIG_LIMIT).await?;
             if let Some(platform) =
                 ImageConfig::read(&config).ok().and_then(|config| config.platform())
@@ -388,7 +388,7 @@ async fn platforms(
                 found.insert(platform, digest.clone());
             }
         }
-        Kind::Manifest { .. } => {}
+        ManifestShape::Manifest { .. } => {}
     }
     Ok(found)
 }

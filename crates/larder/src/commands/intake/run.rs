@@ -6,13 +6,13 @@ use std::time::{Duration, Instant};
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Stale, Want, stale};
-use larder_store::{Event, Store, StoreError};
+use larder_store::{IntakeEvent, Store, StoreError};
 use larder_transfer::{Engine, Moved};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::budget::Budgets;
-use super::job::{Facts, Job, Stopped, Why, jobs};
+use super::job::{FailureKind, IntakeFacts, IntakeJob, Stopped, jobs};
 use super::upstream::Upstreams;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
@@ -93,10 +93,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         })
         .collect();
     let upstreams = Upstreams::new(&config);
-    let jobs: Vec<Job<'_>> =
+    let jobs: Vec<IntakeJob<'_>> =
         jobs(&config, &lock).filter(|job| args.pick.takes(&job.want.image)).collect();
-    let facts = Facts::read(&store, &upstreams, &jobs).await.map_err(unusable)?;
-    let checked: Vec<(Job<'_>, Result<bool, Failure>)> = stream::iter(jobs)
+    let facts = IntakeFacts::read(&store, &upstreams, &jobs).await.map_err(unusable)?;
+    let checked: Vec<(IntakeJob<'_>, Result<bool, Failure>)> = stream::iter(jobs)
         .map(|job| {
             let (facts, outdated) = (&facts, &outdated);
             async move {
@@ -140,7 +140,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let progress = context.output.progress();
     let engine = Engine::new(progress.clone());
     let budgets = Budgets::new(&config, &upstreams, Some(&store));
-    let mut outcomes: Vec<(Job<'_>, Result<Moved, Failure>)> = stream::iter(jobs)
+    let mut outcomes: Vec<(IntakeJob<'_>, Result<Moved, Failure>)> = stream::iter(jobs)
         .map(|job| {
             let (engine, store, budgets, progress) = (&engine, &store, &budgets, &progress);
             async move {
@@ -186,7 +186,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 /// Brings one image in, waits for the upstream's limit where that is wanted, and notes what
 /// became of it.
 async fn bring_in(
-    job: &Job<'_>,
+    job: &IntakeJob<'_>,
     args: &Args,
     engine: &Engine,
     store: &Store,
@@ -199,14 +199,14 @@ async fn bring_in(
         }
         match job.bring_in(engine, store, budgets.upstreams).await {
             Ok(moved) => break Ok(moved),
-            Err(Stopped { why: Why::Limited(after), .. }) if args.wait => {
+            Err(Stopped { why: FailureKind::Limited(after), .. }) if args.wait => {
                 let after = after.unwrap_or(LIMITED_PAUSE);
                 let (host, seconds) = (job.host(), after.as_secs());
                 context.output.note(format!("{host} limits our rate: waiting {seconds} s"));
                 tokio::time::sleep(after).await;
             }
             Err(Stopped { failure, why }) => {
-                if matches!(why, Why::Limited(_)) {
+                if matches!(why, FailureKind::Limited(_)) {
                     let later = Failure { what: String::new(), ..failure.clone() };
                     budgets.stop(job.host(), &later).await;
                 }
@@ -215,8 +215,8 @@ async fn bring_in(
         }
     };
     let event = match &outcome {
-        Ok(_) => Event::Brought(job.brought()),
-        Err(failure) => Event::Failed(failure.cause.clone()),
+        Ok(_) => IntakeEvent::Brought(job.brought()),
+        Err(failure) => IntakeEvent::Failed(failure.cause.clone()),
     };
     let noted = store.note_intake(vec![(job.want.clone(), event)], now()).await;
     noted.map_err(|error| Failure::store("cannot note what was brought in", &error))?;
@@ -243,7 +243,7 @@ fn grouped(failures: &[Failure]) -> Vec<Failure> {
 }
 
 impl BroughtImage {
-    fn of(job: &Job<'_>) -> Self {
+    fn of(job: &IntakeJob<'_>) -> Self {
         let to = format!("{}:{}", job.place(), job.want.tag);
         Self { image: job.name(), to, digest: job.locked.here().clone() }
     }

@@ -8,7 +8,7 @@ use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Want};
 use larder_core::name::{Host, Tag};
 use larder_core::reference::{Image, Selector};
-use larder_store::{Event, Store};
+use larder_store::{IntakeEvent, Store};
 use larder_transfer::{Remote, Several};
 
 use crate::config::{Config, Intake};
@@ -194,8 +194,8 @@ fn together(what: String, met: &[ClientError]) -> Failure {
 pub async fn note(store: &Store, answers: &Answers) -> Result<(), Failure> {
     let events = answers.iter().map(|(want, answer)| {
         let event = match answer {
-            Ok(resolved) => Event::Seen(resolved.digest.clone()),
-            Err(unresolved) => Event::Unresolved(unresolved.failure().cause.clone()),
+            Ok(resolved) => IntakeEvent::Seen(resolved.digest.clone()),
+            Err(unresolved) => IntakeEvent::Unresolved(unresolved.failure().cause.clone()),
         };
         (want.clone(), event)
     });

@@ -3,7 +3,7 @@
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyId};
 use larder_core::access::stop::{Stop, Stopped};
-use larder_store::{KeyRecord, Kind, Store, now};
+use larder_store::{KeyRecord, RecordKind, Store, now};
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -122,7 +122,8 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         store.add_stops(ended.iter().map(stop).collect()).await.map_err(failed(what))?;
         let because = if args.because.is_empty() { "" } else { ": " };
         let text = format!("all tokens from before ended{because}{}", args.because);
-        let entries = args.tokens_of.iter().map(|of| record::entry(Kind::Key, of, &text)).collect();
+        let entries =
+            args.tokens_of.iter().map(|of| record::entry(RecordKind::Key, of, &text)).collect();
         record::note(store, entries).await.map_err(failed("cannot write the record"))?;
     }
     context.output.tell(&report);

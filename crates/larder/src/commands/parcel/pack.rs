@@ -14,12 +14,12 @@ use larder_core::parcel::{Companion, Contents, ParcelImage, Shape, VolumeSize};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use larder_store::Store;
-use larder_transfer::parcel::{NewParcel, Parcel, Trust, read_receipt};
-use larder_transfer::{Content, Engine, Order, Outline, Own, Source, TransferError};
+use larder_transfer::parcel::{NewParcel, Parcel, SignerTrust, read_receipt};
+use larder_transfer::{Content, Engine, MoveOrder, Outline, Own, Source, TransferError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::commands::intake::{Budgets, Job, Upstreams, jobs};
+use crate::commands::intake::{Budgets, IntakeJob, Upstreams, jobs};
 use crate::config::Config;
 use crate::context::{Context, open_store, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
@@ -204,7 +204,7 @@ async fn number(
 
 /// Whether the folder holds a finished parcel of the same content, as after a run that was killed
 /// at its very end.
-fn is_packed(folder: &Path, contents: &Contents, trust: &Trust) -> bool {
+fn is_packed(folder: &Path, contents: &Contents, trust: &SignerTrust) -> bool {
     let Ok(there) = Parcel::open(&[folder.to_owned()], trust) else { return false };
     let there = there.contents;
     (there.lock, there.since, there.images, there.blobs, there.held)
@@ -218,8 +218,12 @@ fn is_packed(folder: &Path, contents: &Contents, trust: &Trust) -> bool {
 }
 
 /// The locked images that are asked for.
-fn chosen<'c>(args: &Args, config: &'c Config, lock: &'c Lock) -> Result<Vec<Job<'c>>, Failure> {
-    let jobs: Vec<Job<'_>> =
+fn chosen<'c>(
+    args: &Args,
+    config: &'c Config,
+    lock: &'c Lock,
+) -> Result<Vec<IntakeJob<'c>>, Failure> {
+    let jobs: Vec<IntakeJob<'_>> =
         jobs(config, lock).filter(|job| args.pick.takes(&job.want.image)).collect();
     if jobs.is_empty() {
         let (cause, remedy) = match args.pick.is_everything() {
@@ -237,7 +241,7 @@ fn chosen<'c>(args: &Args, config: &'c Config, lock: &'c Lock) -> Result<Vec<Job
 
 /// Finds out what an image and its companions need.
 async fn look_into(
-    job: &Job<'_>,
+    job: &IntakeJob<'_>,
     store: Option<&Store>,
     upstreams: &Upstreams<'_>,
 ) -> Result<Packed, Failure> {
@@ -305,7 +309,7 @@ async fn look_into(
     // An upstream is asked for each manifest once; the store can be asked again.
     let source = match store {
         Some(_) => source,
-        None => Box::new(Known { inner: source, documents }),
+        None => Box::new(KnownSource { inner: source, documents }),
     };
     Ok(Packed { source, image, needs })
 }
@@ -326,7 +330,7 @@ async fn write(
                 let leave = image.absent.iter().cloned().collect();
                 let tops = image.companions.iter().map(|companion| &companion.digest);
                 for digest in tops.chain([&image.digest]) {
-                    let order = Order {
+                    let order = MoveOrder {
                         source: &**source,
                         selector: Selector::Digest(digest.clone()),
                         target: parcel,
@@ -375,13 +379,13 @@ fn show(report: &PackReport, out: &Output) {
 }
 
 /// A source whose manifests are known already.
-struct Known {
+struct KnownSource {
     inner: Box<dyn Source>,
     documents: HashMap<Digest, Document>,
 }
 
 #[async_trait]
-impl Source for Known {
+impl Source for KnownSource {
     async fn manifest(&self, selector: &Selector) -> Result<(Digest, Document), TransferError> {
         if let Selector::Digest(digest) = selector
             && let Some(document) = self.documents.get(digest)

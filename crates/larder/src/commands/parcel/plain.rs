@@ -7,7 +7,7 @@ use std::time::Instant;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
-use larder_transfer::{Archive, Engine, Moved, Order, Own, Target};
+use larder_transfer::{Archive, Engine, MoveOrder, Moved, Own, Target};
 
 use super::elsewhere::Elsewhere;
 use super::unpack::{UnpackReport, UnpackedImage};
@@ -17,7 +17,7 @@ use crate::failure::{Exit, Failure, Outcome};
 use crate::output::count;
 
 /// What is asked for.
-pub(super) struct Wish<'w> {
+pub(super) struct PlainRequest<'w> {
     pub paths: &'w [PathBuf],
     /// Where the image goes. None: where its name and the routes say.
     pub to: Option<&'w RepositoryName>,
@@ -25,7 +25,7 @@ pub(super) struct Wish<'w> {
 }
 
 pub(super) async fn unpack(
-    wish: &Wish<'_>,
+    wish: &PlainRequest<'_>,
     elsewhere: Option<&Elsewhere>,
     config: &Config,
     context: &Context,
@@ -85,7 +85,7 @@ pub(super) async fn unpack(
                 Some(elsewhere) => Box::new(elsewhere.end(&to, config)?),
                 None => Box::new(Own::new(open_store(config)?, to)),
             };
-            let order = Order {
+            let order = MoveOrder {
                 source: &archive,
                 selector: Selector::Digest(digest),
                 target: &*target,

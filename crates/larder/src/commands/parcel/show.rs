@@ -8,7 +8,7 @@ use larder_transfer::parcel::{Parcel, read_receipt};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Named;
+use super::ParcelArgs;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Output, Report, Table, WARN, bytes, count, paint, short, since};
@@ -19,7 +19,7 @@ use crate::output::{DIM, GOOD, Output, Report, Table, WARN, bytes, count, paint,
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(flatten)]
-    named: Named,
+    named: ParcelArgs,
     /// Compare it with this receipt
     #[arg(long, value_name = "RECEIPT")]
     against: Option<PathBuf>,

@@ -13,15 +13,15 @@ use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use larder_store::Store;
 use larder_transfer::parcel::{
-    Parcel, ParcelError, ParcelSource, Pour, Trust, receipt_of, verify, write_receipt,
+    Parcel, ParcelError, ParcelSource, Pour, SignerTrust, receipt_of, verify, write_receipt,
 };
-use larder_transfer::{Engine, Moved, Order, Own, Source, Target, TransferError};
+use larder_transfer::{Engine, MoveOrder, Moved, Own, Source, Target, TransferError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::elsewhere::Elsewhere;
 use super::receipt::default_path;
-use super::{Named, plain};
+use super::{ParcelArgs, plain};
 use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
@@ -37,7 +37,7 @@ use crate::parcel::{now_text, signing_key};
     saves) are taken with `--unsigned`:\n  larder parcel unpack --unsigned kettle.tar --as vendor/kettle")]
 pub struct Args {
     #[command(flatten)]
-    named: Named,
+    named: ParcelArgs,
     /// Into this registry instead of this larder's store, below a prefix where one is given
     #[arg(long, value_name = "HOST[/PREFIX]")]
     to: Option<String>,
@@ -139,8 +139,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let elsewhere = args.to.as_deref().map(Elsewhere::read).transpose()?;
     if args.unsigned {
-        let wish =
-            plain::Wish { paths: &args.named.paths, to: args.r#as.as_ref(), dry_run: args.dry_run };
+        let wish = plain::PlainRequest {
+            paths: &args.named.paths,
+            to: args.r#as.as_ref(),
+            dry_run: args.dry_run,
+        };
         return plain::unpack(&wish, elsewhere.as_ref(), &config, context).await;
     }
     let what = || format!("cannot unpack the parcel {}", args.named.shown());
@@ -248,7 +251,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 }
 
 /// Refuses a parcel that brings something to a shelf for which its signer is not trusted.
-fn check_shelves(parcel: &Parcel, trust: &Trust) -> Result<(), ParcelError> {
+fn check_shelves(parcel: &Parcel, trust: &SignerTrust) -> Result<(), ParcelError> {
     let Some(allowed) = trust.shelves_of(&parcel.signed_by) else { return Ok(()) };
     let beyond = parcel
         .contents
@@ -396,7 +399,7 @@ async fn unpack_one(
     let mut total = Moved::default();
     let companions = image.companions.iter().map(|one| (&one.digest, one.tag.clone()));
     for (digest, tag) in companions.chain([(&image.digest, Some(image.tag.clone()))]) {
-        let order = Order {
+        let order = MoveOrder {
             source,
             selector: Selector::Digest(digest.clone()),
             target,

@@ -3,7 +3,7 @@ use larder_transfer::parcel::{Parcel, Pour, verify};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Named;
+use super::ParcelArgs;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{GOOD, Output, Report, bytes, count, paint};
@@ -15,7 +15,7 @@ use crate::output::{GOOD, Output, Report, bytes, count, paint};
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(flatten)]
-    named: Named,
+    named: ParcelArgs,
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use larder_core::access::Who;
 use larder_core::policy::{Elsewhere, Lack, Ruling};
-use larder_core::rewrite::{Access, Nature};
+use larder_core::rewrite::{FindingAccess, Nature};
 use larder_core::shown::cut;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -45,7 +45,7 @@ pub struct Args {
 
 impl Args {
     /// Whether an image is asked about. What cannot be read matches no pattern.
-    fn takes(&self, one: &Found, config: &Config) -> bool {
+    fn takes(&self, one: &CheckedImage, config: &Config) -> bool {
         match read_reference(&one.written, Some(config)) {
             Ok(reading) => self.pick.takes(&reading.reference.image()),
             Err(_) => self.pick.only.is_empty(),
@@ -54,7 +54,7 @@ impl Args {
 }
 
 /// One image in one place.
-struct Found {
+struct CheckedImage {
     written: String,
     place: Option<String>,
     namespace: Option<String>,
@@ -176,7 +176,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 
 /// What is decided of one image for somebody.
 async fn row(
-    one: &Found,
+    one: &CheckedImage,
     who: &Who,
     judge: &Judge,
     config: &Config,
@@ -229,7 +229,10 @@ const ABSENT: &str = "there is no such file";
 /// Said of an image whose tag a build or a template fills in.
 const OPEN: &str = "its tag is decided in another place: only what fills it in can tell";
 
-async fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken>), Failure> {
+async fn collect(
+    args: &Args,
+    config: &Config,
+) -> Result<(Vec<CheckedImage>, Vec<Broken>), Failure> {
     let (mut found, mut broken) = (Vec::new(), Vec::new());
     let mut paths: Vec<PathBuf> = Vec::new();
     for what in &args.what {
@@ -244,7 +247,7 @@ async fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken
             }
             let what = with_whole_digest(what, Some(config)).await?;
             let written = reference_here(&what, config)?.to_string();
-            found.push(Found { written, place: None, namespace: None, open: false });
+            found.push(CheckedImage { written, place: None, namespace: None, open: false });
             continue;
         }
         paths.push(path.to_owned());
@@ -255,7 +258,7 @@ async fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken
         // What a build makes is not pulled, and what stands in a text may be no image.
         let pulled = file.findings.into_iter().filter(|one| {
             matches!(one.nature(), Nature::Image | Nature::Open)
-                && !matches!(&one.access, Access::Leave(_) if one.text.is_empty())
+                && !matches!(&one.access, FindingAccess::Leave(_) if one.text.is_empty())
         });
         found.extend(pulled.map(|one| {
             let (kind, name) = (&one.workload.kind, &one.workload.name);
@@ -264,7 +267,7 @@ async fn collect(args: &Args, config: &Config) -> Result<(Vec<Found>, Vec<Broken
                 _ => format!("{kind} {name}"),
             };
             let open = one.tag_elsewhere || one.nature() == Nature::Open;
-            Found {
+            CheckedImage {
                 place: Some(format!("{}:{}  {whose}", file.shown, one.position.line)),
                 namespace: one.workload.namespace,
                 open,

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use larder_core::access::grants::Permits;
 use larder_core::access::{Action, Who};
 use larder_core::name::RepositoryName;
-use larder_core::policy::{Named, Rule};
+use larder_core::policy::{ImageName, PolicyRule};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -74,7 +74,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let mut by_change: BTreeMap<(&'static str, Option<String>), Vec<String>> =
                 BTreeMap::new();
             for (repository, tag, _) in &held {
-                let named = Named { tag: Some(tag), digest: None };
+                let named = ImageName { tag: Some(tag), digest: None };
                 let was = before.own(who, repository, named).await?;
                 let is = after.own(who, repository, named).await?;
                 let change = match (!was.ruling.is_refused(), !is.ruling.is_refused()) {
@@ -222,7 +222,7 @@ fn patterns(permits: Option<&Permits>) -> Option<BTreeSet<String>> {
     Some(all.concat().into_iter().collect())
 }
 
-fn described(rule: &Rule) -> String {
+fn described(rule: &PolicyRule) -> String {
     let list = |names: &[Box<str>], all: &str| {
         if names.is_empty() { all.to_owned() } else { names.join(", ") }
     };

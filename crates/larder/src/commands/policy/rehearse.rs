@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use larder_core::access::Who;
-use larder_core::policy::{Judgement, Named, Ruling};
+use larder_core::policy::{ImageName, Judgement, Ruling};
 use larder_core::quantity::Span;
 use larder_core::reference::Selector;
-use larder_store::{Filter, Kind, now};
+use larder_store::{Filter, RecordKind, now};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -79,7 +79,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         broken: Vec::new(),
     };
     if let Some(store) = &store {
-        let filter = Filter { since: Some(since), kinds: vec![Kind::Pull], ..Filter::default() };
+        let filter =
+            Filter { since: Some(since), kinds: vec![RecordKind::Pull], ..Filter::default() };
         let failed = |error| Failure::store(what, &error);
         // A pull is a line a day: what was pulled on many days is told once.
         let mut pulls: BTreeMap<(String, String), (u64, i64)> = BTreeMap::new();
@@ -106,7 +107,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             };
             match &who {
                 Some(who) => {
-                    let judged = judge.own(who, &repository, Named::from(&selector)).await?;
+                    let judged = judge.own(who, &repository, ImageName::from(&selector)).await?;
                     report.add(&judged, row);
                 }
                 None => {
@@ -115,7 +116,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             }
         }
     }
-    let deployments::Outcome { done, broken, .. } =
+    let deployments::FilesOutcome { done, broken, .. } =
         deployments::named(&args.survey, deployments::Sight::with(&changed.resources));
     report.broken = broken;
     for deployment in &done {

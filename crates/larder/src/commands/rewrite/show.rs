@@ -13,7 +13,7 @@ use crate::output::{BAD, DIM, GONE, GOOD, Output, WARN, count, paint};
 
 /// What people see beside the document.
 #[derive(Default)]
-pub(super) struct Shown {
+pub(super) struct RewriteShown {
     check: bool,
     format: Format,
     /// Everything that was found, also what is right already.
@@ -24,7 +24,8 @@ pub(super) struct Shown {
 
 /// Gives what becomes of all files.
 pub(super) fn all(args: &Args, files: Vec<Rewritten>, broken: Vec<Broken>, context: &Context) {
-    let mut shown = Shown { check: args.check, format: args.format, ..Shown::default() };
+    let mut shown =
+        RewriteShown { check: args.check, format: args.format, ..RewriteShown::default() };
     let (count, changed) = (files.len(), files.iter().filter(|file| file.changed).count());
     for file in files {
         shown.templates.extend(file.template.then(|| file.file.clone()));
@@ -54,7 +55,7 @@ pub(super) fn filtered(lines: Vec<RewriteLine>, changed: bool, text: &str, conte
         references,
         broken: Vec::new(),
         text: Some(text.to_owned()),
-        shown: Shown { lines, ..Shown::default() },
+        shown: RewriteShown { lines, ..RewriteShown::default() },
     });
 }
 

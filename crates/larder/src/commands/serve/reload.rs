@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::time::{Duration, SystemTime};
 
 use larder_server::{App, Plan};
-use larder_store::Kind;
+use larder_store::RecordKind;
 use tokio::signal::unix::Signal;
 
 use super::{Args, plan_for};
@@ -18,9 +18,9 @@ const LOOK: Duration = Duration::from_secs(2);
 /// The log shows what the server says.
 const TARGET: &str = "larder_server::configuration";
 
-type Seen = Vec<(PathBuf, Option<(SystemTime, u64)>)>;
+type SeenFiles = Vec<(PathBuf, Option<(SystemTime, u64)>)>;
 
-fn look(sources: &[PathBuf]) -> Seen {
+fn look(sources: &[PathBuf]) -> SeenFiles {
     let one = |path: &PathBuf| {
         let metadata = std::fs::metadata(path).ok()?;
         Some((metadata.modified().ok()?, metadata.len()))
@@ -35,7 +35,7 @@ pub async fn watch(first: &Config, args: &Args, listen: SocketAddr, app: &App, m
     let running = NeedsStart::of(first);
     let mut told = Vec::new();
     // Nothing was looked at while it was read at the start: so it is read once more.
-    let mut seen = Seen::new();
+    let mut seen = SeenFiles::new();
     loop {
         let asked = tokio::select! {
             _ = hangup.recv() => true,
@@ -48,7 +48,7 @@ pub async fn watch(first: &Config, args: &Args, listen: SocketAddr, app: &App, m
         match read(first, args, listen) {
             Ok((config, plan)) => {
                 // Files that were not looked at before are read again, in case they changed meanwhile.
-                seen = if config.sources == sources { now } else { Seen::new() };
+                seen = if config.sources == sources { now } else { SeenFiles::new() };
                 sources.clone_from(&config.sources);
                 let changed = plan.differences(&app.plan());
                 let waiting = running.differences(&NeedsStart::of(&config));
@@ -62,7 +62,7 @@ pub async fn watch(first: &Config, args: &Args, listen: SocketAddr, app: &App, m
                     "the configuration cannot be used, so what held before holds: {}",
                     failure.what
                 );
-                app.note(Kind::Config, &text);
+                app.note(RecordKind::Config, &text);
                 tracing::error!(target: TARGET, cause = failure.cause, "{text}");
             }
         }
@@ -80,7 +80,7 @@ fn read(first: &Config, args: &Args, listen: SocketAddr) -> Result<(Config, Plan
 fn tell(app: &App, changed: &[&str], waiting: Option<&Vec<&str>>, asked: bool) {
     if !changed.is_empty() {
         let text = format!("the configuration changed and is in force: {}", changed.join(", "));
-        app.note(Kind::Config, &text);
+        app.note(RecordKind::Config, &text);
         tracing::info!(target: TARGET, "{text}");
     } else if asked && waiting.is_none() {
         tracing::info!(target: TARGET, "the configuration was read again; nothing in it changed");
@@ -95,7 +95,7 @@ fn tell(app: &App, changed: &[&str], waiting: Option<&Vec<&str>>, asked: bool) {
                 "changed in [larder], and in force only after a new start: {}",
                 keys.join(", ")
             );
-            app.note(Kind::Config, &text);
+            app.note(RecordKind::Config, &text);
             tracing::warn!(target: TARGET, "{text}");
         }
     }

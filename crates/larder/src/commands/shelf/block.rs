@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use larder_core::access::stop::{Stop, Stopped};
 use larder_core::digest::{Digest, DigestStart};
 use larder_core::document::Document;
-use larder_store::{Kind, Store, now};
+use larder_store::{RecordKind, Store, now};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -69,7 +69,7 @@ pub async fn block(args: &Args, config: &Config, context: &Context) -> Outcome {
         let stopped = store.add_stops(all.iter().map(stop).collect()).await;
         stopped.map_err(|error| Failure::store(what, &error))?;
         let text = format!("blocked: {because}");
-        let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), &text));
+        let entries = all.iter().map(|one| record::entry(RecordKind::Config, one.as_str(), &text));
         let noted = record::note(&store, entries.collect()).await;
         noted.map_err(|error| Failure::store(what, &error))?;
     }
@@ -107,7 +107,8 @@ pub async fn lift(args: &LiftArgs, config: &Config, context: &Context) -> Outcom
         for digest in &all {
             store.lift_stop(Stopped::Content(digest.clone()), now()).await.map_err(failed)?;
         }
-        let entries = all.iter().map(|one| record::entry(Kind::Config, one.as_str(), "unblocked"));
+        let entries =
+            all.iter().map(|one| record::entry(RecordKind::Config, one.as_str(), "unblocked"));
         record::note(&store, entries.collect()).await.map_err(failed)?;
     }
     tell(&all, "unblocked", args.dry_run, context);

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use larder_core::digest::{Digest, DigestStartError};
 use larder_core::holdings::{DropPlan, HeldImages, HeldPattern, Holdings, Unwanted};
 use larder_core::name::{RepositoryName, Tag};
-use larder_store::{Kind, Store};
+use larder_store::{RecordKind, Store};
 use larder_transfer::files::with_stdin;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -154,7 +154,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let gone = plan.tags.iter().map(|(repository, tag, digest)| {
             let about = format!("{repository}:{tag}");
             record::entry(
-                Kind::Delete,
+                RecordKind::Delete,
                 &about,
                 &format!("dropped by the operator; it was {digest}"),
             )

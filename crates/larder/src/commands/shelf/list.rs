@@ -23,11 +23,11 @@ pub struct Args {
         default_value = "name",
         hide_possible_values = true
     )]
-    sort: Order,
+    sort: ListOrder,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-enum Order {
+enum ListOrder {
     Name,
     Size,
     Pulled,
@@ -141,9 +141,9 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     }
     let mut shelves: Vec<ShelfRow> = shelves.into_values().collect();
     match args.sort {
-        Order::Name => {}
-        Order::Size => shelves.sort_by_key(|shelf| std::cmp::Reverse(shelf.size_bytes)),
-        Order::Pulled => shelves.sort_by_key(|shelf| std::cmp::Reverse(shelf.pulled)),
+        ListOrder::Name => {}
+        ListOrder::Size => shelves.sort_by_key(|shelf| std::cmp::Reverse(shelf.size_bytes)),
+        ListOrder::Pulled => shelves.sort_by_key(|shelf| std::cmp::Reverse(shelf.pulled)),
     }
     let (_, all) =
         store.unfinished(std::time::Duration::ZERO).await.map_err(|error| unreadable(&error))?;

@@ -1,6 +1,6 @@
 //! `larder shelf retry`: an upstream that is left alone is asked again.
 
-use larder_store::{Kind, RETRY, Standing, now};
+use larder_store::{RETRY, RecordKind, Standing, now};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -52,7 +52,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
         store.note_standing(vec![wish]).await.map_err(failed)?;
         let because = args.because.as_ref().map(|it| format!(": {it}")).unwrap_or_default();
         let text = format!("is asked again, though it was {}{because}", one.condition);
-        let entry = record::entry(Kind::Config, upstream.host.as_str(), &text);
+        let entry = record::entry(RecordKind::Config, upstream.host.as_str(), &text);
         record::note(&store, vec![entry]).await.map_err(failed)?;
         report.left_alone_until = one.until.map(time);
         report.was = Some(one.condition);

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use larder_core::digest::Digest;
-use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
-use larder_core::holdings::{HeldImages, HeldPattern, ManifestRow, Place};
+use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ManifestShape};
+use larder_core::holdings::{HeldImages, HeldPattern, ManifestPlace, ManifestRow};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
@@ -46,11 +46,11 @@ pub struct Args {
         default_value = "name",
         hide_possible_values = true
     )]
-    sort: Order,
+    sort: ShowOrder,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-enum Order {
+enum ShowOrder {
     Name,
     Size,
     Freed,
@@ -73,7 +73,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     // Images do not span repositories, so each is looked at by itself.
     while let Some(page) = repositories.next().await? {
         for name in &page {
-            let found = Found::read(store, name, &pattern, args).await?;
+            let found = ShownRepository::read(store, name, &pattern, args).await?;
             untagged += found.untagged;
             let mut images = found.images;
             let shelf = name.first_component();
@@ -107,12 +107,12 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     }
     shown.sort_by(|a, b| (a.repository.as_str(), &a.tag).cmp(&(b.repository.as_str(), &b.tag)));
     match args.sort {
-        Order::Name => {}
-        Order::Size => shown.sort_by_key(|one| std::cmp::Reverse(one.size_bytes)),
-        Order::Freed => shown.sort_by_key(|one| std::cmp::Reverse(one.exclusive_bytes)),
-        Order::Since => shown.sort_by_key(|one| std::cmp::Reverse(one.at)),
-        Order::Pulled => shown.sort_by_key(|one| std::cmp::Reverse(one.last)),
-        Order::Pulls => shown.sort_by_key(|one| std::cmp::Reverse(one.pulls_in_30_days)),
+        ShowOrder::Name => {}
+        ShowOrder::Size => shown.sort_by_key(|one| std::cmp::Reverse(one.size_bytes)),
+        ShowOrder::Freed => shown.sort_by_key(|one| std::cmp::Reverse(one.exclusive_bytes)),
+        ShowOrder::Since => shown.sort_by_key(|one| std::cmp::Reverse(one.at)),
+        ShowOrder::Pulled => shown.sort_by_key(|one| std::cmp::Reverse(one.last)),
+        ShowOrder::Pulls => shown.sort_by_key(|one| std::cmp::Reverse(one.pulls_in_30_days)),
     }
     if args.tree {
         tree::add(store, &mut shown).await?;
@@ -195,13 +195,13 @@ impl Report for ShelfReport {
 }
 
 /// What of a repository is shown.
-struct Found {
+struct ShownRepository {
     images: Vec<ShownImage>,
     /// Manifests without a tag that are not shown because of that.
     untagged: usize,
 }
 
-impl Found {
+impl ShownRepository {
     async fn read(
         store: &Store,
         name: &RepositoryName,
@@ -272,7 +272,7 @@ fn layers(house: &House, one: &ShownImage) -> Vec<(Option<Platform>, Digest, u64
 
 fn one(
     house: &House,
-    place: Place,
+    place: ManifestPlace,
     row: &ManifestRow,
     repository: &RepositoryName,
     tag: Option<Tag>,
@@ -367,7 +367,7 @@ async fn platforms(
     let Some(bytes) = store.body(&row.digest).await? else { return Ok(found) };
     let Ok(document) = Document::read(bytes, Some(&row.media_type)) else { return Ok(found) };
     match &document.kind {
-        Kind::Index(children) => {
+        ManifestShape::Index(children) => {
             for child in children {
                 let Some(platform) = child.platform().filter(|platform| !platform.is_unknown())
                 else {
@@ -382,7 +382,7 @@ async fn platforms(
                 }
             }
         }
-        Kind::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
+        ManifestShape::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
             // A cached shelf has it only when somebody has pulled it.
             if store.size(&config.digest).await?.is_none() {
                 return Ok(found);
@@ -391,7 +391,7 @@ async fn platforms(
             let platform = ImageConfig::read(&bytes).ok().and_then(|config| config.platform());
             found.there.extend(platform.map(|platform| (row.digest.clone(), platform)));
         }
-        Kind::Manifest { .. } => {}
+        ManifestShape::Manifest { .. } => {}
     }
     Ok(found)
 }

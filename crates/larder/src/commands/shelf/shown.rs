@@ -1,7 +1,7 @@
 //! An image as it is shown.
 
 use larder_core::digest::Digest;
-use larder_core::holdings::Place;
+use larder_core::holdings::ManifestPlace;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platform;
 use schemars::JsonSchema;
@@ -50,7 +50,7 @@ pub(super) struct ShownImage {
     #[serde(skip)]
     pub last: Option<i64>,
     #[serde(skip)]
-    pub place: Place,
+    pub place: ManifestPlace,
     /// What it lists and is there, each for its platform. Empty: it is no index.
     #[serde(skip)]
     pub parts: Vec<(Digest, Platform)>,

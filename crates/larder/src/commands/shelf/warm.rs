@@ -43,12 +43,12 @@ pub struct Args {
 
 /// One image that is wanted.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-struct Wanted {
+struct WarmWish {
     repository: RepositoryName,
     selector: Selector,
 }
 
-impl Wanted {
+impl WarmWish {
     fn name(&self) -> String {
         match &self.selector {
             Selector::Tag(tag) => format!("{}:{tag}", self.repository),
@@ -162,7 +162,7 @@ fn collect(
     config: &Config,
     cache: &Cache,
     context: &Context,
-) -> Result<BTreeSet<Wanted>, Failure> {
+) -> Result<BTreeSet<WarmWish>, Failure> {
     let mut wanted = BTreeSet::new();
     let references = with_stdin(&args.references);
     let references =
@@ -187,7 +187,7 @@ fn collect(
         for Broken { file, cause } in &read.broken {
             context.output.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
         }
-        for finding in read.done.iter().flat_map(deployments::Named::pulled) {
+        for finding in read.done.iter().flat_map(deployments::NamedImages::pulled) {
             let Ok(read) = read_reference(&finding.text, Some(config)) else { continue };
             wanted.extend(on_shelf(&read.reference, config, cache));
         }
@@ -196,7 +196,7 @@ fn collect(
 }
 
 /// Where a reference lies on a cached shelf. None: on none.
-fn on_shelf(reference: &Reference, config: &Config, cache: &Cache) -> Option<Wanted> {
+fn on_shelf(reference: &Reference, config: &Config, cache: &Cache) -> Option<WarmWish> {
     let repository = if config.larder.has_name(&reference.host) {
         cache.shelf_of(&reference.repository)?;
         reference.repository.clone()
@@ -204,5 +204,5 @@ fn on_shelf(reference: &Reference, config: &Config, cache: &Cache) -> Option<Wan
         let shelf = cache.shelf_for(&reference.host)?;
         format!("{}/{}", shelf.name, reference.repository).parse().ok()?
     };
-    Some(Wanted { repository, selector: reference.selector() })
+    Some(WarmWish { repository, selector: reference.selector() })
 }

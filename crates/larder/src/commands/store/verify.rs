@@ -4,7 +4,7 @@ use bytes::Bytes;
 use futures_util::{StreamExt as _, TryStreamExt as _};
 use larder_core::digest::{Digest, Hasher};
 use larder_core::quantity::Span;
-use larder_store::{Kind, Store, StoreError, Stored, Withdrawn};
+use larder_store::{RecordKind, Store, StoreError, Stored, Withdrawn};
 use larder_transfer::Watch as _;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -104,7 +104,7 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
     report.manifests = withdrawn.manifests.len();
     if args.repair {
         let because = "withdrawn by `store verify --repair`: its content was damaged or missing";
-        let entries = report.tags.iter().map(|tag| record::entry(Kind::Delete, tag, because));
+        let entries = report.tags.iter().map(|tag| record::entry(RecordKind::Delete, tag, because));
         let noted = record::note(store, entries.collect()).await;
         noted.map_err(|error| failed(&error))?;
     }

@@ -58,9 +58,9 @@ struct SurveyDifference {
 }
 
 /// Where a reference stands, and the files that name it.
-type Seen = (Word, Vec<String>);
+type SeenReference = (Word, Vec<String>);
 
-fn seen(all: impl Iterator<Item = (String, Word, Vec<String>)>) -> BTreeMap<String, Seen> {
+fn seen(all: impl Iterator<Item = (String, Word, Vec<String>)>) -> BTreeMap<String, SeenReference> {
     let mut seen = BTreeMap::new();
     for (reference, standing, mut files) in all {
         files.sort();
@@ -90,7 +90,8 @@ pub(super) fn compare(earlier: &Earlier, report: &Survey, context: &Context) -> 
             (Some(was), Some(is)) if was == is => continue,
             _ => "changed",
         };
-        let files = |seen: Option<&Seen>| seen.map(|(_, files)| files.clone()).unwrap_or_default();
+        let files =
+            |seen: Option<&SeenReference>| seen.map(|(_, files)| files.clone()).unwrap_or_default();
         let only = |these: &[String], those: &[String]| -> Vec<String> {
             these.iter().filter(|file| !those.contains(file)).cloned().collect()
         };

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use larder_core::digest::Digest;
-use larder_core::document::{Descriptor, Document, Kind};
+use larder_core::document::{Descriptor, Document, ManifestShape};
 use larder_core::name::RepositoryName;
 use larder_core::platform::Platform;
 use larder_core::reference::{Reference, Selector};
@@ -138,7 +138,7 @@ async fn why_not(
     let Some((_, top)) = store.document(repository, &here.selector()).await? else {
         return Ok(Some(format!("{} is not here", here.selector())));
     };
-    if matches!(top.kind, Kind::Manifest { .. }) {
+    if matches!(top.kind, ManifestShape::Manifest { .. }) {
         return lacks(store, repository, &top).await;
     }
     let mut lacking = Vec::new();
@@ -199,9 +199,9 @@ async fn whole(
         return Ok(Some("its manifest is not here".to_owned()));
     };
     match (&found.kind, depth.checked_sub(1)) {
-        (Kind::Manifest { .. }, _) => lacks(store, repository, &found).await,
-        (Kind::Index(_), None) => Ok(Some("its indexes lie too deep".to_owned())),
-        (Kind::Index(_), Some(depth)) => {
+        (ManifestShape::Manifest { .. }, _) => lacks(store, repository, &found).await,
+        (ManifestShape::Index(_), None) => Ok(Some("its indexes lie too deep".to_owned())),
+        (ManifestShape::Index(_), Some(depth)) => {
             let children: Vec<Digest> = match platform {
                 Some(on) => {
                     found.children_for(on).into_iter().map(|it| it.digest.clone()).collect()

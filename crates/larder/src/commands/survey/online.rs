@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use futures_util::StreamExt as _;
 use larder_client::ClientError;
-use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, Kind};
+use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ManifestShape};
 use larder_core::platform::Platform;
 use larder_transfer::{Source, TransferError};
 
@@ -82,7 +82,7 @@ pub(super) fn wanted(row: &Row, config: Option<&Config>) -> BTreeSet<Platform> {
             wanted.extend(place.architectures.iter().filter_map(of));
             continue;
         }
-        let its = |one: &&crate::config::Cluster| {
+        let its = |one: &&crate::config::ClusterConfig| {
             let mut all = one.namespaces.iter().map(|space| space.name.get_ref().as_str());
             place.namespace.as_deref().is_some_and(|name| all.any(|one| one == name))
         };
@@ -110,11 +110,11 @@ async fn platforms(text: &str, config: Option<&Config>) -> Result<Vec<Platform>,
     };
     let (_, document) = source.manifest(&opened.selector).await.map_err(failed)?;
     match &document.kind {
-        Kind::Manifest { .. } => {
+        ManifestShape::Manifest { .. } => {
             let config = own_platform(source, &document).await.map_err(failed)?;
             Ok(config.into_iter().collect())
         }
-        Kind::Index(_) => Ok(document
+        ManifestShape::Index(_) => Ok(document
             .children()
             .iter()
             .filter_map(larder_core::document::Descriptor::platform)

@@ -5,16 +5,16 @@ use std::collections::HashMap;
 use larder_core::lock::Lock;
 use larder_core::name::Tag;
 use larder_core::reference::{Reading, Reference, Selector};
-use larder_core::rewrite::{Access, Finding, Nature, Role};
+use larder_core::rewrite::{Finding, FindingAccess, Nature, Role};
 use larder_core::route::{Routes, Standing};
 use larder_store::Store;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::Fault;
+use super::ImageFault;
 use crate::config::Config;
 use crate::context::read_reference;
-use crate::deployments::Named;
+use crate::deployments::NamedImages;
 use crate::failure::Failure;
 
 /// Where a reference stands, as the program says it.
@@ -70,7 +70,7 @@ pub struct Row {
     /// It could not be asked for: whether it is there is not known.
     #[serde(skip)]
     pub unasked: bool,
-    pub places: Vec<Place>,
+    pub places: Vec<ReferencePlace>,
     /// The reference with its tag, as an intake entry would want it. None: its tag is not known here.
     #[serde(skip)]
     pub wanted: Option<String>,
@@ -82,7 +82,7 @@ pub struct Row {
 
 /// Where a reference is written.
 #[derive(Serialize, JsonSchema)]
-pub struct Place {
+pub struct ReferencePlace {
     pub file: String,
     pub line: usize,
     pub column: usize,
@@ -102,18 +102,18 @@ pub struct Place {
 
 impl Row {
     /// Whether it has one of the faults. What may be no image at all has none.
-    pub fn has(&self, faults: &[Fault]) -> bool {
+    pub fn has(&self, faults: &[ImageFault]) -> bool {
         self.certain
             && faults.iter().any(|fault| match fault {
-                Fault::Uncovered => self.standing == Word::Uncovered,
-                Fault::NotLocked => self.standing == Word::NotLocked,
-                Fault::Missing => self.standing == Word::Missing,
-                Fault::Malformed => self.standing == Word::Malformed,
-                Fault::Ambiguous => self.ambiguous,
-                Fault::Floating => self.floating,
-                Fault::Unpinned => self.reading.is_some() && self.digest.is_none(),
-                Fault::Platform => !self.lacks.is_empty(),
-                Fault::Absent => self.unreachable.is_some(),
+                ImageFault::Uncovered => self.standing == Word::Uncovered,
+                ImageFault::NotLocked => self.standing == Word::NotLocked,
+                ImageFault::Missing => self.standing == Word::Missing,
+                ImageFault::Malformed => self.standing == Word::Malformed,
+                ImageFault::Ambiguous => self.ambiguous,
+                ImageFault::Floating => self.floating,
+                ImageFault::Unpinned => self.reading.is_some() && self.digest.is_none(),
+                ImageFault::Platform => !self.lacks.is_empty(),
+                ImageFault::Absent => self.unreachable.is_some(),
             })
     }
 }
@@ -131,7 +131,7 @@ fn role(role: Role) -> &'static str {
 }
 
 /// One row for each distinct reference, in the order of their first places.
-pub(super) fn collect(named: &[Named], config: Option<&Config>) -> Vec<Row> {
+pub(super) fn collect(named: &[NamedImages], config: Option<&Config>) -> Vec<Row> {
     let mut rows: Vec<Row> = Vec::new();
     let mut known: HashMap<(String, bool), usize> = HashMap::new();
     for file in named {
@@ -244,7 +244,7 @@ fn remarks(finding: &Finding, config: Option<&Config>) -> Vec<String> {
         _ => {}
     }
     match finding.access {
-        Access::Leave(why) if !matches!(finding.role, Role::Built | Role::Template) => {
+        FindingAccess::Leave(why) if !matches!(finding.role, Role::Built | Role::Template) => {
             remarks.push(format!("cannot be rewritten: {why}"));
         }
         _ => {}
@@ -252,9 +252,9 @@ fn remarks(finding: &Finding, config: Option<&Config>) -> Vec<String> {
     remarks
 }
 
-fn place(file: &str, finding: &Finding) -> Place {
+fn place(file: &str, finding: &Finding) -> ReferencePlace {
     let workload = &finding.workload;
-    Place {
+    ReferencePlace {
         file: file.to_owned(),
         line: finding.position.line,
         column: finding.position.column,

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::rows::{Place, Row, Word};
+use super::rows::{ReferencePlace, Row, Word};
 use super::{By, Survey};
 use crate::config::Config;
 use crate::deployments::{Broken, PassedOver};
@@ -104,7 +104,7 @@ pub(super) fn groups(references: &[Row], by: By, config: Option<&Config>) -> Vec
 }
 
 /// The groups to which a place belongs.
-fn names(row: &Row, place: &Place, by: By, config: Option<&Config>) -> Vec<String> {
+fn names(row: &Row, place: &ReferencePlace, by: By, config: Option<&Config>) -> Vec<String> {
     let none = || vec![NONE.to_owned()];
     match by {
         By::Image => vec![row.reference.clone()],
@@ -296,8 +296,8 @@ fn by_group(report: &Survey, by: By, out: &Output) {
     }
 }
 
-fn shown_place(place: &Place) -> String {
-    let Place { file, line, kind, name, container, namespace, .. } = place;
+fn shown_place(place: &ReferencePlace) -> String {
+    let ReferencePlace { file, line, kind, name, container, namespace, .. } = place;
     let mut text = format!("{file}:{line}");
     if !kind.is_empty() {
         let whose = match namespace {

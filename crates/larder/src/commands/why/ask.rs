@@ -3,12 +3,12 @@
 use std::time::{Duration, Instant};
 
 use futures_util::future::join_all;
-use larder_client::{Credentials, Made, ProbePlan, Probed, Target, probe};
+use larder_client::{Credentials, Made, ProbePlan, ProbeTarget, Probed, probe};
 use larder_core::access::Who;
 use larder_core::allowance::Reported;
 use larder_core::diagnosis::{
-    Access, Blanks, Credential, Event, Evidence, Finding, Name, Nodes, Outcome, Policy, Step,
-    Through, Verdict, Visit, diagnose,
+    Blanks, ContentAccess, Credential, Evidence, Finding, HostOutcome, Name, Nodes, Policy,
+    PullEvent, PullStep, Through, Verdict, Visit, diagnose,
 };
 use larder_core::handoff::Login;
 use larder_core::platform::Platform;
@@ -18,7 +18,7 @@ use larder_store::Store;
 
 use super::recorded::Recorded;
 use super::route::{self, Host};
-use super::secrets::{Logins, Pod};
+use super::secrets::{Logins, PullingPod};
 use super::{Args, damage, record, recorded};
 use crate::config::Config;
 use crate::context::store_if_any;
@@ -27,10 +27,10 @@ use crate::policy::Judge;
 
 /// One image that is asked about.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Asked {
+pub(super) struct ImageQuestion {
     /// As written. Empty: only the event is known.
     pub written: String,
-    pub event: Option<Event>,
+    pub event: Option<PullEvent>,
     /// Where it is written, for tables.
     pub place: Option<String>,
     /// The namespace that its file names. None: it names none.
@@ -43,22 +43,22 @@ pub(super) struct Asker<'c> {
     config: Option<&'c Config>,
     store: Option<Store>,
     judge: Option<Judge>,
-    pod: Pod,
+    pod: PullingPod,
     platform: Platform,
 }
 
 /// What was asked, what was found on the way, and what comes of it.
-pub(super) struct Answer {
-    pub asked: Asked,
+pub(super) struct WhyAnswer {
+    pub asked: ImageQuestion,
     pub verdict: Verdict,
-    pub steps: Vec<Line>,
+    pub steps: Vec<StepLine>,
     /// What the hosts say of their limits.
     pub limits: Vec<(String, Reported)>,
 }
 
 /// One step as it is shown.
-pub(super) struct Line {
-    pub step: Step,
+pub(super) struct StepLine {
+    pub step: PullStep,
     /// The host that was asked. None: none was.
     pub host: Option<String>,
     /// None: it could not be told.
@@ -68,15 +68,15 @@ pub(super) struct Line {
 }
 
 /// The line of the runtime, as its wording tells it.
-fn line_of(asked: &Asked) -> Option<larder_core::nodes::Line> {
-    asked.event.as_ref().and_then(larder_core::diagnosis::Event::line)
+fn line_of(asked: &ImageQuestion) -> Option<larder_core::nodes::RuntimeSeries> {
+    asked.event.as_ref().and_then(larder_core::diagnosis::PullEvent::line)
 }
 
 impl<'c> Asker<'c> {
     pub async fn new(
         args: &'c Args,
         config: Option<&'c Config>,
-        pod: Pod,
+        pod: PullingPod,
     ) -> Result<Self, Failure> {
         let store = config.map(store_if_any).transpose()?.flatten();
         let judge = match config {
@@ -89,7 +89,7 @@ impl<'c> Asker<'c> {
     }
 
     /// Goes through one image.
-    pub async fn answer(&self, asked: &Asked) -> Result<Answer, Failure> {
+    pub async fn answer(&self, asked: &ImageQuestion) -> Result<WhyAnswer, Failure> {
         let mut evidence = Evidence {
             written: asked.written.clone(),
             platform: Some(self.platform.to_string()),
@@ -108,7 +108,7 @@ impl<'c> Asker<'c> {
             let routed = route::of(self.args, self.config, &reference, line_of(asked))?;
             let route_text = routed.text.clone();
             let route_holds = !matches!(routed.nodes, Some(Nodes::NotRead(_) | Nodes::Dropped(_)));
-            steps.push(line(Step::Route, None, Some(route_holds), route_text, began));
+            steps.push(line(PullStep::Route, None, Some(route_holds), route_text, began));
             evidence.nodes.clone_from(&routed.nodes);
             let began = Instant::now();
             let here = routed.here.clone();
@@ -126,7 +126,7 @@ impl<'c> Asker<'c> {
             evidence.record = record::of(self, &reference, here.as_ref(), &evidence).await?;
             let on_record = evidence.record.as_ref().map(|record| {
                 let (holds, text) = record::told(record);
-                line(Step::Existence, None, Some(holds), text, began)
+                line(PullStep::Existence, None, Some(holds), text, began)
             });
             self.visits(
                 &reference,
@@ -144,11 +144,11 @@ impl<'c> Asker<'c> {
             if let (Some(here), Some(store)) = (own, &self.store)
                 && let Some(lost) = damage::of(store, &here, &self.platform).await?
             {
-                steps.push(line(Step::Content, None, Some(false), lost.described(), began));
+                steps.push(line(PullStep::Content, None, Some(false), lost.described(), began));
                 for visit in evidence.visits.iter_mut().filter(|visit| visit.ours) {
                     if matches!(
                         visit.outcome,
-                        Some(Outcome::Pulls { .. } | Outcome::Failing { .. })
+                        Some(HostOutcome::Pulls { .. } | HostOutcome::Failing { .. })
                     ) {
                         visit.outcome = Some(lost.clone());
                     }
@@ -162,11 +162,16 @@ impl<'c> Asker<'c> {
         }
         evidence.recorded = told.as_ref().map(|told| (told.cause, told.text.clone()));
         let verdict = self.filled(diagnose(&evidence), asked, told.as_ref());
-        Ok(Answer { asked: asked.clone(), verdict, steps, limits })
+        Ok(WhyAnswer { asked: asked.clone(), verdict, steps, limits })
     }
 
     /// The remedies with what is known of who asks for what.
-    fn filled(&self, mut verdict: Verdict, asked: &Asked, told: Option<&Recorded>) -> Verdict {
+    fn filled(
+        &self,
+        mut verdict: Verdict,
+        asked: &ImageQuestion,
+        told: Option<&Recorded>,
+    ) -> Verdict {
         let findings: Vec<&mut Finding> = match &mut verdict {
             Verdict::Fails(finding) => vec![finding],
             Verdict::Succeeds(odd) => odd.iter_mut().collect(),
@@ -220,9 +225,9 @@ impl<'c> Asker<'c> {
     /// Reads the name as a node does. None: it cannot be read, or there is none.
     fn name(
         &self,
-        asked: &Asked,
+        asked: &ImageQuestion,
         evidence: &mut Evidence,
-        steps: &mut Vec<Line>,
+        steps: &mut Vec<StepLine>,
     ) -> Option<Reference> {
         // An event need not name its image.
         if asked.written.is_empty() && asked.event.is_some() {
@@ -251,13 +256,13 @@ impl<'c> Asker<'c> {
                 if let Some(here) = &here {
                     text.push_str(&format!("; larder.toml reads {here}"));
                 }
-                steps.push(line(Step::Name, None, Some(true), text, began));
+                steps.push(line(PullStep::Name, None, Some(true), text, began));
                 evidence.name = Some(Name::Reads { node: node.to_string(), here });
                 Some(node)
             }
             Err(malformed) => {
                 let text = malformed.to_string();
-                steps.push(line(Step::Name, None, Some(false), text, began));
+                steps.push(line(PullStep::Name, None, Some(false), text, began));
                 evidence.name = Some(Name::Malformed(malformed));
                 None
             }
@@ -274,7 +279,7 @@ impl<'c> Asker<'c> {
         match self.policy(Some(elsewhere), namespace).await? {
             Some(Policy::Allows) => {
                 let record = record::of(self, elsewhere, Some(elsewhere), evidence).await?;
-                let there = record.is_some_and(|record| record.access == Access::There);
+                let there = record.is_some_and(|record| record.access == ContentAccess::There);
                 Ok(there.then_some(Through::Gives))
             }
             Some(Policy::Elsewhere) | None => Ok(None),
@@ -314,15 +319,15 @@ impl<'c> Asker<'c> {
         hosts: &[Host],
         namespace: Option<&str>,
         evidence: &mut Evidence,
-        steps: &mut Vec<Line>,
+        steps: &mut Vec<StepLine>,
         limits: &mut Vec<(String, Reported)>,
     ) {
         let Logins { offers, instead } = self.pod.logins(reference, namespace);
         let first = offers.first().map(|(secret, _)| Credential::Fits(secret.clone()));
         evidence.credential = first.or(instead);
-        let tried = |steps: &mut Vec<Line>, credential: Option<&Credential>| {
+        let tried = |steps: &mut Vec<StepLine>, credential: Option<&Credential>| {
             if let Some((holds, text)) = told_credential(credential) {
-                steps.push(line(Step::SignIn, None, Some(holds), text, Instant::now()));
+                steps.push(line(PullStep::SignIn, None, Some(holds), text, Instant::now()));
             }
         };
         if self.args.offline {
@@ -345,7 +350,7 @@ impl<'c> Asker<'c> {
         if turns.is_empty() {
             turns.push((evidence.credential.clone(), None));
         }
-        let mut best: Option<Turn> = None;
+        let mut best: Option<LoginTurn> = None;
         for (credential, login) in turns {
             tried(steps, credential.as_ref());
             let turn = self.turn(reference, hosts, (credential, login)).await;
@@ -355,7 +360,7 @@ impl<'c> Asker<'c> {
                 .iter()
                 .all(|visit| visit.outcome.as_ref().is_none_or(depends_on_who_asks));
             limits.extend(turn.limits);
-            let turn = Turn { steps: Vec::new(), limits: Vec::new(), ..turn };
+            let turn = LoginTurn { steps: Vec::new(), limits: Vec::new(), ..turn };
             if !refused {
                 best = Some(turn);
                 break;
@@ -374,8 +379,8 @@ impl<'c> Asker<'c> {
         reference: &Reference,
         hosts: &[Host],
         (credential, login): (Option<Credential>, Option<&Login>),
-    ) -> Turn {
-        let mut turn = Turn { credential, ..Turn::default() };
+    ) -> LoginTurn {
+        let mut turn = LoginTurn { credential, ..LoginTurn::default() };
         let selector = reference.selector();
         let repositories: Vec<_> = hosts.iter().map(|host| host.repository(reference)).collect();
         // They do not depend on each other, so a host that is away keeps nobody waiting.
@@ -383,7 +388,8 @@ impl<'c> Asker<'c> {
             let repository = repository.as_ref()?;
             let plan = self.plan(host, login);
             let deep = self.args.deep;
-            let target = Target { repository, selector: &selector, platform: &self.platform, deep };
+            let target =
+                ProbeTarget { repository, selector: &selector, platform: &self.platform, deep };
             Some(probe(&plan, &target).await)
         });
         let expected = record::expected(self, reference);
@@ -399,7 +405,7 @@ impl<'c> Asker<'c> {
                 continue;
             };
             let Probed { mut outcome, steps: made, reported } = probed;
-            if let Outcome::Pulls { expected: wanted, .. } = &mut outcome {
+            if let HostOutcome::Pulls { expected: wanted, .. } = &mut outcome {
                 wanted.clone_from(&expected);
             }
             turn.limits.extend(reported.map(|reported| (host.name(), reported)));
@@ -432,44 +438,44 @@ impl<'c> Asker<'c> {
 
 /// What came of asking with one login.
 #[derive(Default)]
-struct Turn {
+struct LoginTurn {
     credential: Option<Credential>,
     visits: Vec<Visit>,
-    steps: Vec<Line>,
+    steps: Vec<StepLine>,
     limits: Vec<(String, Reported)>,
 }
 
 /// Whether another login may be answered otherwise.
-fn depends_on_who_asks(outcome: &Outcome) -> bool {
+fn depends_on_who_asks(outcome: &HostOutcome) -> bool {
     matches!(
         outcome,
-        Outcome::Unauthorized { .. }
-            | Outcome::TokenRefused { .. }
-            | Outcome::TokenWithoutAccess { .. }
-            | Outcome::Forbidden(_)
-            | Outcome::NotFound
+        HostOutcome::Unauthorized { .. }
+            | HostOutcome::TokenRefused { .. }
+            | HostOutcome::TokenWithoutAccess { .. }
+            | HostOutcome::Forbidden(_)
+            | HostOutcome::NotFound
     )
 }
 
 fn line(
-    step: Step,
+    step: PullStep,
     host: Option<String>,
     holds: Option<bool>,
     text: impl Into<String>,
     began: Instant,
-) -> Line {
-    Line { step, host, holds, text: text.into(), took: began.elapsed() }
+) -> StepLine {
+    StepLine { step, host, holds, text: text.into(), took: began.elapsed() }
 }
 
-fn shown(host: &Host, made: Made, signs_in: bool) -> Line {
+fn shown(host: &Host, made: Made, signs_in: bool) -> StepLine {
     let Made { step, holds, mut text, took } = made;
-    if step == Step::SignIn && !holds && !signs_in {
+    if step == PullStep::SignIn && !holds && !signs_in {
         text.push_str("; asked without credentials, as a pod without a pull secret does");
     }
-    Line { step, host: Some(host.name()), holds: Some(holds), text, took }
+    StepLine { step, host: Some(host.name()), holds: Some(holds), text, took }
 }
 
-fn policy_line(policy: Option<&Policy>, began: Instant) -> Line {
+fn policy_line(policy: Option<&Policy>, began: Instant) -> StepLine {
     let (holds, text) = match policy {
         None => (None, "not asked: name the cluster with `--cluster`".to_owned()),
         Some(Policy::Allows) => (Some(true), "rules and grants let it".to_owned()),
@@ -483,7 +489,7 @@ fn policy_line(policy: Option<&Policy>, began: Instant) -> Line {
             (Some(false), format!("{who} has no grant to pull {repository}{}", at(line.as_ref())))
         }
     };
-    line(Step::Policy, None, holds, text, began)
+    line(PullStep::Policy, None, holds, text, began)
 }
 
 fn at(line: Option<&String>) -> String {

@@ -7,7 +7,7 @@ use larder_core::diagnosis::{Confidence, Verdict};
 use larder_core::shown::cut;
 
 use super::Args;
-use super::ask::{Answer, Asked, Asker};
+use super::ask::{Asker, ImageQuestion, WhyAnswer};
 use super::exit;
 use super::show::WhyReport;
 use crate::context::Context;
@@ -22,11 +22,11 @@ pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Ou
     let resources = asker.config().map(|config| config.resources.clone()).unwrap_or_default();
     let read = deployments::named(&args.all, deployments::Sight::with(&resources));
     // One answer for each image in each namespace.
-    let mut wanted: BTreeMap<(String, Option<String>), Asked> = BTreeMap::new();
+    let mut wanted: BTreeMap<(String, Option<String>), ImageQuestion> = BTreeMap::new();
     for file in &read.done {
         for one in file.pulled().filter(|one| args.takes(one, asker.config())) {
             let key = (one.text.clone(), one.workload.namespace.clone());
-            wanted.entry(key).or_insert_with(|| Asked {
+            wanted.entry(key).or_insert_with(|| ImageQuestion {
                 written: one.text.clone(),
                 namespace: one.workload.namespace.clone(),
                 place: Some(format!("{}:{}", file.shown, one.position.line)),
@@ -34,13 +34,13 @@ pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Ou
             });
         }
     }
-    let wanted: Vec<Asked> = wanted.into_values().collect();
-    let answers: Vec<Result<Answer, Failure>> = futures_util::stream::iter(&wanted)
+    let wanted: Vec<ImageQuestion> = wanted.into_values().collect();
+    let answers: Vec<Result<WhyAnswer, Failure>> = futures_util::stream::iter(&wanted)
         .map(|asked| asker.answer(asked))
         .buffered(AT_ONCE)
         .collect()
         .await;
-    let answers: Vec<Answer> = answers.into_iter().collect::<Result<_, _>>()?;
+    let answers: Vec<WhyAnswer> = answers.into_iter().collect::<Result<_, _>>()?;
     let report = WhyReport::new(answers, read.broken, true);
     context.output.tell(&report);
     let (fails, open) = report.counts();
@@ -50,7 +50,7 @@ pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Ou
 
 /// A row for each image.
 pub(super) fn show(
-    answers: &[Answer],
+    answers: &[WhyAnswer],
     (fails, open): (usize, usize),
     broken: &[Broken],
     out: &Output,
@@ -74,7 +74,7 @@ pub(super) fn show(
     }
 }
 
-fn row(answer: &Answer) -> [String; 4] {
+fn row(answer: &WhyAnswer) -> [String; 4] {
     let (pull, why) = match &answer.verdict {
         Verdict::Succeeds(odd) => (
             paint(GOOD, "works"),

@@ -1,6 +1,6 @@
 //! What the larder's own disk lacks of an image: the ledger answers a HEAD for what is not there any more.
 
-use larder_core::diagnosis::Outcome;
+use larder_core::diagnosis::HostOutcome;
 use larder_core::platform::Platform;
 use larder_core::reference::{Reference, Selector};
 use larder_store::{Store, StoreError};
@@ -12,7 +12,7 @@ pub(super) async fn of(
     store: &Store,
     here: &Reference,
     platform: &Platform,
-) -> Result<Option<Outcome>, Failure> {
+) -> Result<Option<HostOutcome>, Failure> {
     look(store, here, platform)
         .await
         .map_err(|error| Failure::store("cannot tell whether the store is whole", &error))
@@ -22,7 +22,7 @@ async fn look(
     store: &Store,
     here: &Reference,
     platform: &Platform,
-) -> Result<Option<Outcome>, StoreError> {
+) -> Result<Option<HostOutcome>, StoreError> {
     let repository = &here.repository;
     let Some((_, mut document)) = store.document(repository, &here.selector()).await? else {
         return Ok(None);
@@ -46,10 +46,10 @@ async fn look(
                     "{} has {size} bytes on the larder's disk, and not {}",
                     blob.digest, blob.size
                 );
-                return Ok(Some(Outcome::BlobLength(told)));
+                return Ok(Some(HostOutcome::BlobLength(told)));
             }
             None => {
-                return Ok(Some(Outcome::BlobMissing(blob.digest.to_string())));
+                return Ok(Some(HostOutcome::BlobMissing(blob.digest.to_string())));
             }
         }
     }

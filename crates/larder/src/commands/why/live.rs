@@ -5,8 +5,8 @@ use larder_core::objects::text;
 use serde_json::Value;
 
 use super::Args;
-use super::ask::Asked;
-use super::secrets::{Pod, spec};
+use super::ask::ImageQuestion;
+use super::secrets::{PullingPod, spec};
 use crate::failure::{Exit, Failure};
 use crate::kube::Kube;
 
@@ -23,7 +23,10 @@ const KINDS: [(&str, &str, &str); 8] = [
 ];
 
 /// Reads a workload: the images that are asked about, and with what they are pulled.
-pub(super) async fn read(workload: &str, args: &Args) -> Result<(Vec<Asked>, Pod), Failure> {
+pub(super) async fn read(
+    workload: &str,
+    args: &Args,
+) -> Result<(Vec<ImageQuestion>, PullingPod), Failure> {
     let what = || format!("cannot read {workload} from the cluster");
     let namespace = args.namespace.clone().unwrap_or_default();
     let (kind, name) = workload.split_once('/').unwrap_or(("pod", workload));
@@ -45,7 +48,7 @@ pub(super) async fn read(workload: &str, args: &Args) -> Result<(Vec<Asked>, Pod
     let account = account.unwrap_or("default");
     let account =
         kube.get(&format!("/api/v1/namespaces/{namespace}/serviceaccounts/{account}")).await?;
-    let mut pod = Pod::default();
+    let mut pod = PullingPod::default();
     // Of all namespaces where they may be seen, so that one in the wrong place is found.
     pod.secrets = kube.list_all_or("secrets", &[&namespace]).await?.0;
     pod.of(&object, account.as_slice());
@@ -64,11 +67,11 @@ pub(super) async fn read(workload: &str, args: &Args) -> Result<(Vec<Asked>, Pod
     let events = read_events(&messages.join("\n"));
     let images = images(&object);
     let asked = images.into_iter().map(|written| {
-        let about = |event: &&larder_core::diagnosis::Event| {
+        let about = |event: &&larder_core::diagnosis::PullEvent| {
             event.reference.as_ref().is_some_and(|name| super::same_image(name, &written))
         };
         let event = events.iter().find(about).cloned();
-        Asked { written, event, ..Asked::default() }
+        ImageQuestion { written, event, ..ImageQuestion::default() }
     });
     Ok((asked.collect(), pod))
 }

@@ -3,13 +3,13 @@
 
 use std::time::Duration;
 
-use larder_client::{ClientError, Registry, Wanted};
-use larder_core::diagnosis::{Access, Evidence, Name, Record};
+use larder_client::{Absent, ClientError, Registry};
+use larder_core::diagnosis::{ContentAccess, Evidence, Name, Record};
 use larder_core::lock::Want;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::nearest::nearest;
 use larder_core::reference::{Reference, Selector, Unqualified};
-use larder_store::{Filter, Kind, Store, now};
+use larder_store::{Filter, RecordKind, Store, now};
 
 use super::ask::Asker;
 use crate::config::Config;
@@ -89,7 +89,7 @@ async fn ours(
     asker: &Asker<'_>,
     config: &Config,
     here: &Reference,
-) -> Result<Option<Access>, Failure> {
+) -> Result<Option<ContentAccess>, Failure> {
     let failed = |error| Failure::store("cannot tell what the larder holds", &error);
     let shelf = here.repository.first_component();
     let selector = here.selector();
@@ -98,7 +98,7 @@ async fn ours(
         let path: Option<RepositoryName> = path.and_then(|path| path.parse().ok());
         if let Some(Err(outside)) = path.as_ref().map(|path| caching.habits.reach.check(path)) {
             let told = format!("the cached shelf {shelf} {outside}, and not {}", here.repository);
-            return Ok(Some(Access::OutsideShelf(told)));
+            return Ok(Some(ContentAccess::OutsideShelf(told)));
         }
         let held = match asker.store() {
             Some(store) => {
@@ -106,18 +106,18 @@ async fn ours(
             }
             None => None,
         };
-        return Ok(held.map(|_| Access::There));
+        return Ok(held.map(|_| ContentAccess::There));
     }
     let shelves = config.storing_shelves();
     if !shelves.is_empty() && !shelves.iter().any(|one| one == shelf) {
-        return Ok(Some(Access::NoShelf(shelves)));
+        return Ok(Some(ContentAccess::NoShelf(shelves)));
     }
     let Some(store) = asker.store() else { return Ok(None) };
     if store.manifest_record(&here.repository, &selector).await.map_err(failed)?.is_some() {
-        return Ok(Some(Access::There));
+        return Ok(Some(ContentAccess::There));
     }
     if let Some(removed) = removed(store, here).await? {
-        return Ok(Some(Access::Removed(removed)));
+        return Ok(Some(ContentAccess::Removed(removed)));
     }
     let locked = asker.court().and_then(|court| court.routes().locked_digest(here, &court.lock));
     let is_locked = locked.is_some_and(|digest| match &selector {
@@ -125,7 +125,7 @@ async fn ours(
         Selector::Digest(wanted) => *wanted == digest,
     });
     if is_locked {
-        return Ok(Some(Access::NotBroughtIn));
+        return Ok(Some(ContentAccess::NotBroughtIn));
     }
     let tags = store.tags(&here.repository, None, LOOKED).await.map_err(failed)?;
     Ok(Some(match (tags, &selector) {
@@ -133,17 +133,17 @@ async fn ours(
             let all = store.repositories(None, LOOKED).await.map_err(failed)?;
             let names: Vec<String> = all.iter().map(ToString::to_string).collect();
             let near = near(here.repository.as_str(), &names);
-            Access::NoRepository(near)
+            ContentAccess::NoRepository(near)
         }
-        (Some(_), Selector::Digest(_)) => Access::NoDigest,
-        (Some(tags), Selector::Tag(tag)) => Access::NoTag(near_tags(tag, &tags)),
+        (Some(_), Selector::Digest(_)) => ContentAccess::NoDigest,
+        (Some(tags), Selector::Tag(tag)) => ContentAccess::NoTag(near_tags(tag, &tags)),
     }))
 }
 
 /// Who removed it, and when. None: nobody did, or it is not recorded any more.
 async fn removed(store: &Store, here: &Reference) -> Result<Option<String>, Failure> {
     let filter = Filter {
-        kinds: vec![Kind::Delete],
+        kinds: vec![RecordKind::Delete],
         about: Some(here.repository.to_string()),
         limit: Some(200),
         ..Filter::default()
@@ -197,15 +197,17 @@ async fn upstream(config: &Config, asked: &Reference, patience: Duration) -> Opt
     let registry = config.registry(&asked.host).ok()?;
     let by = format!("{}, asked with the configured account", asked.host);
     let access = match registry.resolve(&asked.repository, &asked.selector()).await {
-        Ok(_) => Access::There,
-        Err(ClientError::NotFound { wanted: Wanted::Repository(_), .. }) => {
-            Access::NoRepository(near_repositories(&registry, &asked.repository, patience).await)
+        Ok(_) => ContentAccess::There,
+        Err(ClientError::NotFound { wanted: Absent::Repository(_), .. }) => {
+            ContentAccess::NoRepository(
+                near_repositories(&registry, &asked.repository, patience).await,
+            )
         }
         Err(ClientError::NotFound { .. }) => {
             match (registry.tags(&asked.repository).await, asked.selector()) {
-                (Ok(_), Selector::Digest(_)) => Access::NoDigest,
-                (Ok(tags), Selector::Tag(tag)) => Access::NoTag(near_tags(&tag, &tags)),
-                (Err(ClientError::NotFound { .. }), _) => Access::NoRepository(
+                (Ok(_), Selector::Digest(_)) => ContentAccess::NoDigest,
+                (Ok(tags), Selector::Tag(tag)) => ContentAccess::NoTag(near_tags(&tag, &tags)),
+                (Err(ClientError::NotFound { .. }), _) => ContentAccess::NoRepository(
                     near_repositories(&registry, &asked.repository, patience).await,
                 ),
                 (Err(_), _) => return None,
@@ -232,22 +234,22 @@ async fn near_repositories(
 pub(super) fn told(record: &Record) -> (bool, String) {
     let by = &record.by;
     match &record.access {
-        Access::There => (true, format!("it is there ({by})")),
-        Access::NoRepository(near) if near.is_empty() => {
+        ContentAccess::There => (true, format!("it is there ({by})")),
+        ContentAccess::NoRepository(near) if near.is_empty() => {
             (false, format!("there is no such repository ({by})"))
         }
-        Access::NoRepository(near) => {
+        ContentAccess::NoRepository(near) => {
             (false, format!("there is no such repository ({by}); there is {}", near.join(", ")))
         }
-        Access::NoTag(tags) => {
+        ContentAccess::NoTag(tags) => {
             (false, format!("there is no such tag ({by}); there are {}", tags.join(", ")))
         }
-        Access::NoDigest => (false, format!("there is no such digest ({by})")),
-        Access::Removed(how) => (false, how.clone()),
-        Access::NotBroughtIn => (false, "it is locked, and was not brought in yet".into()),
-        Access::NoShelf(shelves) => {
+        ContentAccess::NoDigest => (false, format!("there is no such digest ({by})")),
+        ContentAccess::Removed(how) => (false, how.clone()),
+        ContentAccess::NotBroughtIn => (false, "it is locked, and was not brought in yet".into()),
+        ContentAccess::NoShelf(shelves) => {
             (false, format!("there is no such shelf; there are {}", shelves.join(", ")))
         }
-        Access::OutsideShelf(why) => (false, why.clone()),
+        ContentAccess::OutsideShelf(why) => (false, why.clone()),
     }
 }

@@ -1,9 +1,9 @@
 //! A refusal by its number: what the larder recorded when it decided.
 
 use larder_core::diagnosis::{Cause, Confidence, Finding, Remedy, Verdict, refusal};
-use larder_store::{Entry, Filter, Kind, Store};
+use larder_store::{Filter, RecordEntry, RecordKind, Store};
 
-use super::ask::{Answer, Asked};
+use super::ask::{ImageQuestion, WhyAnswer};
 use super::show;
 use crate::config::Config;
 use crate::context::{Context, store_if_any};
@@ -72,8 +72,8 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
         remedies,
         or: Vec::new(),
     };
-    let answer = Answer {
-        asked: Asked { written, ..Asked::default() },
+    let answer = WhyAnswer {
+        asked: ImageQuestion { written, ..ImageQuestion::default() },
         verdict: Verdict::Fails(finding),
         steps: Vec::new(),
         limits: Vec::new(),
@@ -82,12 +82,12 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
 }
 
 /// What a recorded refusal was about, in its sentence. None: nothing was refused.
-fn cause_of(entry: &Entry) -> Option<(Cause, String)> {
+fn cause_of(entry: &RecordEntry) -> Option<(Cause, String)> {
     let text = entry.text.as_str();
     let cause = match entry.kind {
-        Kind::Refused => refusal(text).unwrap_or(Cause::Forbidden),
-        Kind::Failed => refusal(text).unwrap_or(Cause::WrongCredential),
-        Kind::Probe => refusal(text)?,
+        RecordKind::Refused => refusal(text).unwrap_or(Cause::Forbidden),
+        RecordKind::Failed => refusal(text).unwrap_or(Cause::WrongCredential),
+        RecordKind::Probe => refusal(text)?,
         _ => return None,
     };
     let line = entry.line.as_ref().map(|line| format!(", decided by {line}")).unwrap_or_default();

@@ -5,7 +5,7 @@ use std::path::Path;
 use larder_client::Endpoint;
 use larder_core::diagnosis::{Cause, Nodes};
 use larder_core::name::RepositoryName;
-use larder_core::nodes::{DEFAULT, Line, Way, folder_of, read_hosts};
+use larder_core::nodes::{DEFAULT, RuntimeSeries, Way, folder_of, read_hosts};
 use larder_core::reference::Reference;
 use larder_transfer::files::read_bounded;
 
@@ -67,7 +67,7 @@ pub(super) fn of(
     args: &Args,
     config: Option<&Config>,
     reference: &Reference,
-    line: Option<Line>,
+    line: Option<RuntimeSeries>,
 ) -> Result<Routed, Failure> {
     let own = config.map(|config| &config.larder.url.host);
     let is_own = config.is_some_and(|config| config.larder.has_name(&reference.host));
@@ -222,7 +222,7 @@ fn upstream(
 fn read(
     folder: &Path,
     reference: &Reference,
-    line: Option<Line>,
+    line: Option<RuntimeSeries>,
 ) -> Result<(Nodes, Way, Option<std::path::PathBuf>), Failure> {
     let what = || {
         format!("cannot read the nodes' configuration in {}", larder_transfer::files::named(folder))
@@ -268,7 +268,7 @@ fn read(
         }
         Err(error) => return Err(Failure::io(what(), &error)),
     };
-    let way = read_hosts(Some(&text), host, line.unwrap_or(Line::Six));
+    let way = read_hosts(Some(&text), host, line.unwrap_or(RuntimeSeries::Six));
     let bad: Vec<String> =
         way.remarks.iter().filter(|one| one.bad).map(|one| one.text.clone()).collect();
     // One that names the registry itself alone changes nothing, and is no fault.

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use larder_core::access::key::{Key, Pepper};
 use larder_core::diagnosis::{Credential, KeyState, Secret, SecretFault};
-use larder_core::handoff::{Held, Login, OLD_SECRET_TYPE, SECRET_TYPE, offers, read_secret};
+use larder_core::handoff::{Login, OLD_SECRET_TYPE, SECRET_TYPE, SecretLogin, offers, read_secret};
 use larder_core::objects::{self, text};
 use larder_core::reference::Reference;
 use larder_store::{KeyRecord, Store, now};
@@ -18,7 +18,7 @@ use crate::output::ago;
 
 /// What is known of a pod and of what it pulls with.
 #[derive(Default)]
-pub(super) struct Pod {
+pub(super) struct PullingPod {
     /// The namespace that it says. None: it says none.
     pub namespace: Option<String>,
     /// The pull secrets that it names; those of its service account where it names none. None: nobody
@@ -65,7 +65,7 @@ fn is_pull_secret(secret: &Value) -> bool {
     matches!(text(secret, &["type"]), Some(SECRET_TYPE | OLD_SECRET_TYPE))
 }
 
-impl Pod {
+impl PullingPod {
     /// From the files that were named.
     pub fn read(args: &Args) -> Result<Self, Failure> {
         let mut pod = Self::default();
@@ -259,7 +259,7 @@ impl Keys {
         if !image.starts_with(&format!("{host}/")) {
             return None;
         }
-        let Some(Held::Password(text)) = &login.held else { return Some(KeyState::Unknown) };
+        let Some(SecretLogin::Password(text)) = &login.held else { return Some(KeyState::Unknown) };
         let Ok(key) = text.parse::<Key>() else { return Some(KeyState::Unknown) };
         let pepper = self.pepper.as_ref()?;
         let record =

@@ -3,12 +3,12 @@
 use std::time::Duration;
 
 use larder_core::allowance::Reported;
-use larder_core::diagnosis::{Cause, Confidence, Finding, Remedy, Step, Verdict};
+use larder_core::diagnosis::{Cause, Confidence, Finding, PullStep, Remedy, Verdict};
 use larder_core::shown::cut;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::ask::{Answer, Line};
+use super::ask::{StepLine, WhyAnswer};
 use super::exit;
 use crate::context::Context;
 use crate::deployments::Broken;
@@ -22,14 +22,14 @@ pub struct WhyReport {
     /// Files that cannot be read, with `--all`.
     broken: Vec<Broken>,
     #[serde(skip)]
-    answers: Vec<Answer>,
+    answers: Vec<WhyAnswer>,
     /// Whether each is one row of a table.
     #[serde(skip)]
     table: bool,
 }
 
 impl WhyReport {
-    pub(super) fn new(answers: Vec<Answer>, broken: Vec<Broken>, table: bool) -> Self {
+    pub(super) fn new(answers: Vec<WhyAnswer>, broken: Vec<Broken>, table: bool) -> Self {
         Self { images: answers.iter().map(WhyImage::of).collect(), broken, answers, table }
     }
 
@@ -61,7 +61,7 @@ impl Report for WhyReport {
 }
 
 /// Says what came of each image, and how it ends.
-pub(super) fn answers(all: Vec<Answer>, context: &Context) -> Exit {
+pub(super) fn answers(all: Vec<WhyAnswer>, context: &Context) -> Exit {
     let report = WhyReport::new(all, Vec::new(), false);
     context.output.tell(&report);
     let (fails, open) = report.counts();
@@ -72,7 +72,7 @@ fn safe(text: &str) -> String {
     cut(text, 600)
 }
 
-fn one(answer: &Answer, output: &Output) {
+fn one(answer: &WhyAnswer, output: &Output) {
     let out = |text: String| output.result(text);
     let width = output.width();
     let image = match answer.asked.written.as_str() {
@@ -133,7 +133,7 @@ fn one(answer: &Answer, output: &Output) {
             back.unwrap_or_default()
         );
         let text = folded(&text, width, STEP);
-        out(format!("  {} {:<10} {text}", paint(DIM, "·"), Step::Allowance.word()));
+        out(format!("  {} {:<10} {text}", paint(DIM, "·"), PullStep::Allowance.word()));
     }
     if let Some(event) = &answer.asked.event {
         let told = event.cause().map_or_else(
@@ -163,7 +163,7 @@ fn remedies(finding: &Finding, out: &dyn Fn(String)) {
 /// The column at which the text of a step begins.
 const STEP: usize = 15;
 
-fn step(line: &Line, broken: Option<Step>, width: Option<u16>) -> String {
+fn step(line: &StepLine, broken: Option<PullStep>, width: Option<u16>) -> String {
     let mark = match line.holds {
         Some(true) => paint(GOOD, "✓"),
         Some(false) => paint(BAD, "✗"),
@@ -282,7 +282,7 @@ impl WhyFinding {
 }
 
 impl WhyImage {
-    fn of(answer: &Answer) -> Self {
+    fn of(answer: &WhyAnswer) -> Self {
         let (verdict, findings, missing) = match &answer.verdict {
             Verdict::Succeeds(odd) => {
                 ("succeeds", odd.iter().map(WhyFinding::of).collect(), Vec::new())
@@ -294,7 +294,7 @@ impl WhyImage {
             }
             Verdict::Undecided(missing) => ("undecided", Vec::new(), missing.clone()),
         };
-        let step = |line: &Line| WhyStep {
+        let step = |line: &StepLine| WhyStep {
             step: line.step.word(),
             host: line.host.clone(),
             holds: line.holds,

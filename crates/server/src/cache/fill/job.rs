@@ -16,7 +16,7 @@ use larder_store::{BlobWriter, Lease, Room, StoreError, UploadId};
 use super::super::Cache;
 use super::super::shelf::CachedShelf;
 use super::super::trouble::Trouble;
-use super::{About, Fill, Stage};
+use super::{About, Fill, FillStage};
 
 /// Blobs from this size on are taken up again after the process was killed, in bytes.
 const WORTH_RESUMING: u64 = 4 * 1024 * 1024;
@@ -24,7 +24,7 @@ const WORTH_RESUMING: u64 = 4 * 1024 * 1024;
 const ROOM_EACH: u64 = 256 * 1024 * 1024;
 
 /// A fetch with all that it works with.
-pub(super) struct Job {
+pub(super) struct FillJob {
     pub cache: Cache,
     pub shelf: Arc<CachedShelf>,
     pub about: About,
@@ -35,9 +35,9 @@ pub(super) struct Job {
 }
 
 /// Takes a fetch off the list, however it ends.
-struct Listed<'j>(&'j Job);
+struct ListedFill<'j>(&'j FillJob);
 
-impl Drop for Listed<'_> {
+impl Drop for ListedFill<'_> {
     fn drop(&mut self) {
         let mut open = self.0.cache.inner.fills.open();
         // What is on the list by now may be a later one.
@@ -49,7 +49,7 @@ impl Drop for Listed<'_> {
     }
 }
 
-impl Job {
+impl FillJob {
     /// A layer that the upstream does not have, from where a manifest says that it lies.
     async fn foreign(&self, size: Option<u64>, from: u64) -> Result<BlobStream, Trouble> {
         let store = &self.cache.inner.store;
@@ -69,7 +69,7 @@ impl Job {
     }
 
     pub async fn run(self, size: Option<u64>) {
-        let listed = Listed(&self);
+        let listed = ListedFill(&self);
         let outcome = self.fetch(size).await;
         drop(listed);
         if let Err(trouble) = outcome {
@@ -78,9 +78,9 @@ impl Job {
             }
             // What was whole and right stays so for its takers, even if it could not be kept.
             self.fill.stage.send_if_modified(|stage| {
-                let fails = !matches!(stage, Stage::Whole(_));
+                let fails = !matches!(stage, FillStage::Whole(_));
                 if fails {
-                    *stage = Stage::Failed(trouble);
+                    *stage = FillStage::Failed(trouble);
                 }
                 fails
             });
@@ -103,7 +103,7 @@ impl Job {
         loop {
             let lease = store.acquire(&name).await?;
             if let Some(size) = self.cache.held_blob(&self.repository, &self.digest).await? {
-                self.fill.stage.send_replace(Stage::There(size));
+                self.fill.stage.send_replace(FillStage::There(size));
                 return Ok(None);
             }
             if let Some(lease) = lease {
@@ -124,7 +124,7 @@ impl Job {
                 let shared =
                     store.share_blob(&self.repository, &self.digest, Some(size), Proof::Samples);
                 if shared.await? {
-                    self.fill.stage.send_replace(Stage::There(size));
+                    self.fill.stage.send_replace(FillStage::There(size));
                     return Ok(());
                 }
             }
@@ -226,7 +226,7 @@ impl Job {
         let (upstream, store) = (&self.shelf.upstream, &self.cache.inner.store);
         let begin = |size: Option<u64>, writer: &BlobWriter| -> Result<(), Trouble> {
             let _ = self.fill.growing.set(writer.growing()?);
-            self.fill.stage.send_replace(Stage::Coming(size));
+            self.fill.stage.send_replace(FillStage::Coming(size));
             Ok(())
         };
         if size == Some(writer.offset()) {
@@ -312,7 +312,7 @@ impl Job {
         let right = writer.has_digest(&self.digest).await?;
         if right {
             // Nobody has to wait until the disk has it too.
-            self.fill.stage.send_replace(Stage::Whole(came));
+            self.fill.stage.send_replace(FillStage::Whole(came));
         }
         match store.commit_fetched(&self.repository, &self.digest, writer, lease).await {
             Ok(_) => {}
