@@ -7,7 +7,7 @@ use larder_core::document::DocumentError;
 
 /// What was asked for and is not there.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Absent {
+pub enum NotThere {
     /// A whole repository.
     Repository(String),
     /// A tag of a repository that exists, or whose existence cannot be told.
@@ -18,7 +18,7 @@ pub enum Absent {
     Blob(String),
 }
 
-impl std::fmt::Display for Absent {
+impl std::fmt::Display for NotThere {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Repository(name) => write!(f, "repository {name}"),
@@ -70,7 +70,7 @@ pub enum ClientError {
         /// The registry.
         host: String,
         /// What is not there.
-        wanted: Absent,
+        wanted: NotThere,
     },
     /// A layer that the registry does not have, and that lies elsewhere by its manifest.
     #[error("{host} does not have the layer {digest}: by its manifest it lies at {at}")]

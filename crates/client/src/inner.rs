@@ -10,22 +10,22 @@ use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use crate::endpoint::Endpoint;
 
 /// Resolves names for one registry, and leaves out addresses to which its answers may not lead.
-pub(crate) struct Guarded(Arc<Trusted>);
+pub(crate) struct GuardedResolver(Arc<TrustedRoots>);
 
 /// The names that the operator wrote: they may be anywhere.
-struct Trusted {
+struct TrustedRoots {
     endpoint: String,
     /// The endpoint is an address inside, or names one: then its answers may lead inside too.
     is_inside: bool,
     hosts: Vec<String>,
 }
 
-impl Guarded {
+impl GuardedResolver {
     pub fn new(endpoint: &Endpoint, hosts: &[String]) -> Self {
         let name = endpoint.name().to_ascii_lowercase();
         let hosts = hosts.iter().map(|host| name_of(host).to_ascii_lowercase()).collect();
         let is_inside = endpoint.is_inside();
-        Self(Arc::new(Trusted { endpoint: name, is_inside, hosts }))
+        Self(Arc::new(TrustedRoots { endpoint: name, is_inside, hosts }))
     }
 }
 
@@ -44,7 +44,7 @@ async fn lookup(name: &str) -> std::io::Result<Vec<SocketAddr>> {
     Ok(tokio::net::lookup_host((name, 0)).await?.collect())
 }
 
-impl Resolve for Guarded {
+impl Resolve for GuardedResolver {
     fn resolve(&self, name: Name) -> Resolving {
         let trusted = Arc::clone(&self.0);
         Box::pin(async move {

@@ -3,7 +3,7 @@
 
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use larder_core::allowance::Reported;
+use larder_core::allowance::ReportedLimit;
 use reqwest::header::HeaderMap;
 
 /// The longest window that is believed.
@@ -13,7 +13,7 @@ const LONGEST: u64 = 31 * 24 * 3600;
 ///
 /// The usual form is `ratelimit-limit: 100;w=21600` with `ratelimit-remaining: 76;w=21600`, the
 /// window in seconds; some send `ratelimit-reset` with the seconds until all is back.
-pub(crate) fn read(headers: &HeaderMap, now: SystemTime) -> Option<Reported> {
+pub(crate) fn read(headers: &HeaderMap, now: SystemTime) -> Option<ReportedLimit> {
     let field = |name: &str| {
         let plain = headers.get(format!("ratelimit-{name}"));
         let text = plain.or_else(|| headers.get(format!("x-ratelimit-{name}")))?.to_str().ok()?;
@@ -28,7 +28,7 @@ pub(crate) fn read(headers: &HeaderMap, now: SystemTime) -> Option<Reported> {
     // A number too large to be a span is a point in time, which some send instead.
     let reset = field("reset").map(|(seconds, _)| seconds).filter(|seconds| *seconds <= LONGEST);
     let at = now.duration_since(UNIX_EPOCH).unwrap_or_default();
-    Some(Reported {
+    Some(ReportedLimit {
         remaining,
         limit: limit.map(|(number, _)| number),
         back_in: reset.or(window).map(|seconds| Duration::from_secs(seconds.min(LONGEST))),

@@ -8,7 +8,7 @@ mod walk;
 
 use std::time::{Duration, Instant};
 
-use larder_core::allowance::Reported;
+use larder_core::allowance::ReportedLimit;
 use larder_core::diagnosis::{HostOutcome, PullStep};
 use larder_core::name::RepositoryName;
 use larder_core::platform::Platform;
@@ -53,7 +53,7 @@ pub struct ProbeTarget<'t> {
 
 /// One step as it was made.
 #[derive(Debug, Clone)]
-pub struct Made {
+pub struct MadeStep {
     /// Which.
     pub step: PullStep,
     /// Whether it held.
@@ -66,13 +66,13 @@ pub struct Made {
 
 /// What came of it.
 #[derive(Debug, Clone)]
-pub struct Probed {
+pub struct ProbeOutcome {
     /// In the diagnosis' terms.
     pub outcome: HostOutcome,
     /// The steps in their order.
-    pub steps: Vec<Made>,
+    pub steps: Vec<MadeStep>,
     /// What the host says of its limit. None: nothing.
-    pub reported: Option<Reported>,
+    pub reported: Option<ReportedLimit>,
 }
 
 /// A step that ended it, and why.
@@ -81,8 +81,8 @@ type EndedAt = HostOutcome;
 /// The steps so far.
 #[derive(Default)]
 struct Trail {
-    steps: Vec<Made>,
-    reported: Option<Reported>,
+    steps: Vec<MadeStep>,
+    reported: Option<ReportedLimit>,
 }
 
 impl Trail {
@@ -98,18 +98,18 @@ impl Trail {
             Ok(value) => (true, held(value)),
             Err(stop) => (false, stop.described()),
         };
-        self.steps.push(Made { step, holds, text, took: began.elapsed() });
+        self.steps.push(MadeStep { step, holds, text, took: began.elapsed() });
         result
     }
 }
 
 /// Asks one host for one image.
-pub async fn probe(plan: &ProbePlan, target: &ProbeTarget<'_>) -> Probed {
+pub async fn probe(plan: &ProbePlan, target: &ProbeTarget<'_>) -> ProbeOutcome {
     let mut trail = Trail::default();
     let outcome = match visit(plan, target, &mut trail).await {
         Ok(outcome) | Err(outcome) => outcome,
     };
-    Probed { outcome, steps: trail.steps, reported: trail.reported }
+    ProbeOutcome { outcome, steps: trail.steps, reported: trail.reported }
 }
 
 /// Asks whether a host is a registry at all, without asking for an image. None: it is.

@@ -11,9 +11,9 @@ use reqwest::header::{
 use reqwest::{Method, Response, StatusCode, Url};
 use tokio::sync::OwnedSemaphorePermit;
 
-use crate::error::{Absent, ClientError};
+use crate::error::{ClientError, NotThere};
 use crate::request::{Call, Registry};
-use crate::sign_in::Scope;
+use crate::sign_in::TokenScope;
 use crate::transport::{innermost, read_bounded};
 
 /// A try that brings fewer bytes than this does not count: a stream that drips must end some day.
@@ -21,7 +21,7 @@ const PROGRESS: u64 = 64 * 1024;
 
 /// What a tag or digest points to, as the registry says without sending it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Resolved {
+pub struct ResolvedTag {
     /// The content's name.
     pub digest: Digest,
     /// Its media type.
@@ -42,7 +42,7 @@ impl Registry {
     ) -> Call {
         let url = self.repository_url(repository, &format!("manifests/{selector}"));
         let action = format!("the pull of {repository}");
-        let mut call = Call::new(method, url, Scope::Pull(repository.to_string()), action);
+        let mut call = Call::new(method, url, TokenScope::Pull(repository.to_string()), action);
         let accept = media_type::ACCEPT.join(", ");
         if let Ok(accept) = HeaderValue::from_str(&accept) {
             call.headers.insert(ACCEPT, accept);
@@ -56,7 +56,7 @@ impl Registry {
         &self,
         repository: &RepositoryName,
         selector: &Selector,
-    ) -> Result<Resolved, ClientError> {
+    ) -> Result<ResolvedTag, ClientError> {
         let call = self.manifest_call(Method::HEAD, repository, selector);
         let answer = self.send(&call).await?;
         self.resolved(repository, selector, answer, &call.action).await
@@ -69,7 +69,7 @@ impl Registry {
         selector: &Selector,
         answer: Response,
         action: &str,
-    ) -> Result<Resolved, ClientError> {
+    ) -> Result<ResolvedTag, ClientError> {
         match answer.status() {
             status if status.is_success() => {}
             StatusCode::NOT_FOUND => return Err(self.manifest_missing(repository, selector).await),
@@ -98,7 +98,7 @@ impl Registry {
             (Some(digest), Some(size), Some(media_type))
                 if media_type::ACCEPT.contains(&media_type) =>
             {
-                Ok(Resolved { digest, media_type: media_type.to_owned(), size })
+                Ok(ResolvedTag { digest, media_type: media_type.to_owned(), size })
             }
             _ => self.resolve_by_get(repository, selector).await,
         }
@@ -111,7 +111,7 @@ impl Registry {
         repository: &RepositoryName,
         tag: &Tag,
         known: &Digest,
-    ) -> Result<Option<Resolved>, ClientError> {
+    ) -> Result<Option<ResolvedTag>, ClientError> {
         let selector = Selector::Tag(tag.clone());
         let mut call = self.manifest_call(Method::HEAD, repository, &selector);
         if let Ok(condition) = HeaderValue::from_str(&format!("\"{known}\"")) {
@@ -129,9 +129,13 @@ impl Registry {
         &self,
         repository: &RepositoryName,
         selector: &Selector,
-    ) -> Result<Resolved, ClientError> {
+    ) -> Result<ResolvedTag, ClientError> {
         let (digest, document) = self.manifest(repository, selector).await?;
-        Ok(Resolved { digest, size: document.bytes.len() as u64, media_type: document.media_type })
+        Ok(ResolvedTag {
+            digest,
+            size: document.bytes.len() as u64,
+            media_type: document.media_type,
+        })
     }
 
     /// Fetches a manifest or index and verifies it: against the digest that was asked for, else
@@ -205,16 +209,16 @@ impl Registry {
     ) -> ClientError {
         let mut url = self.repository_url(repository, "tags/list");
         url.query_pairs_mut().append_pair("n", "1");
-        let scope = Scope::Pull(repository.to_string());
+        let scope = TokenScope::Pull(repository.to_string());
         let call = Call::new(Method::GET, url, scope, format!("the tags of {repository}"));
         let there = match self.send(&call).await {
             Ok(answer) => answer.status() != StatusCode::NOT_FOUND,
             Err(_) => true,
         };
         let wanted = match selector {
-            _ if !there => Absent::Repository(repository.to_string()),
-            Selector::Tag(tag) => Absent::Tag(format!("{tag} in {repository}")),
-            Selector::Digest(digest) => Absent::Manifest(format!("{digest} in {repository}")),
+            _ if !there => NotThere::Repository(repository.to_string()),
+            Selector::Tag(tag) => NotThere::Tag(format!("{tag} in {repository}")),
+            Selector::Digest(digest) => NotThere::Manifest(format!("{digest} in {repository}")),
         };
         ClientError::NotFound { host: self.host().to_owned(), wanted }
     }
@@ -248,7 +252,7 @@ impl Registry {
             let at = larder_core::shown::cut(first, 200);
             return Err(ClientError::Foreign { host: host(), digest: digest.clone(), at });
         }
-        let wanted = Absent::Blob(format!("{digest} in {repository}"));
+        let wanted = NotThere::Blob(format!("{digest} in {repository}"));
         let mut met = ClientError::NotFound { host: host(), wanted };
         for address in addresses.iter().take(ADDRESSES) {
             let allowed = Url::parse(address)
@@ -318,7 +322,7 @@ impl Registry {
         range: &std::ops::Range<u64>,
     ) -> Result<Option<Bytes>, ClientError> {
         let url = self.repository_url(repository, &format!("blobs/{digest}"));
-        let scope = Scope::Pull(repository.to_string());
+        let scope = TokenScope::Pull(repository.to_string());
         let mut call = Call::new(Method::GET, url, scope, format!("the pull of {repository}"));
         let last = range.end.saturating_sub(1);
         if let Ok(wanted) = HeaderValue::from_str(&format!("bytes={}-{last}", range.start)) {
@@ -329,7 +333,7 @@ impl Registry {
             StatusCode::PARTIAL_CONTENT => {}
             StatusCode::OK | StatusCode::RANGE_NOT_SATISFIABLE => return Ok(None),
             StatusCode::NOT_FOUND => {
-                let wanted = Absent::Blob(format!("{digest} in {repository}"));
+                let wanted = NotThere::Blob(format!("{digest} in {repository}"));
                 return Err(ClientError::NotFound { host: self.host().to_owned(), wanted });
             }
             _ => return Err(self.transport().refusal(answer, &call.action).await),
@@ -474,7 +478,7 @@ impl BlobStream {
         let url = self.address.clone().unwrap_or_else(|| {
             registry.repository_url(&self.repository, &format!("blobs/{}", self.digest))
         });
-        let scope = Scope::Pull(self.repository.to_string());
+        let scope = TokenScope::Pull(self.repository.to_string());
         let mut call =
             Call::new(Method::GET, url, scope, format!("the pull of {}", self.repository));
         if self.received > 0
@@ -498,7 +502,7 @@ impl BlobStream {
                 })?
             }
             StatusCode::NOT_FOUND => {
-                let wanted = Absent::Blob(format!("{} in {}", self.digest, self.repository));
+                let wanted = NotThere::Blob(format!("{} in {}", self.digest, self.repository));
                 return Err(ClientError::NotFound { host: registry.host().to_owned(), wanted });
             }
             _ => return Err(registry.transport().refusal(answer, &call.action).await),

@@ -16,7 +16,7 @@ use reqwest::{Body, Method, Response, StatusCode, Url};
 
 use crate::error::ClientError;
 use crate::request::{Call, Registry};
-use crate::sign_in::Scope;
+use crate::sign_in::TokenScope;
 
 /// The outcome of asking a registry to take a blob from another of its repositories.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -35,7 +35,7 @@ impl Registry {
         digest: &Digest,
     ) -> Result<bool, ClientError> {
         let url = self.repository_url(repository, &format!("blobs/{digest}"));
-        let scope = Scope::Push(repository.to_string(), None);
+        let scope = TokenScope::Push(repository.to_string(), None);
         let call = Call::new(Method::HEAD, url, scope, format!("the push to {repository}"));
         let answer = self.send(&call).await?;
         match answer.status() {
@@ -56,7 +56,7 @@ impl Registry {
         url.query_pairs_mut()
             .append_pair("mount", digest.as_str())
             .append_pair("from", from.as_str());
-        let scope = Scope::Push(repository.to_string(), Some(from.to_string()));
+        let scope = TokenScope::Push(repository.to_string(), Some(from.to_string()));
         let call = Call::new(Method::POST, url, scope, format!("the push to {repository}"));
         let answer = self.send(&call).await?;
         match answer.status() {
@@ -91,7 +91,7 @@ impl Registry {
         S: Stream<Item = Result<Bytes, E>> + Send + 'static,
         E: std::fmt::Display + Send + 'static,
     {
-        let scope = Scope::Push(repository.to_string(), None);
+        let scope = TokenScope::Push(repository.to_string(), None);
         let action = format!("the push to {repository}");
         let url = self.repository_url(repository, "blobs/uploads/");
         let call = Call::new(Method::POST, url, scope.clone(), action.clone());
@@ -137,7 +137,7 @@ impl Registry {
 
     async fn send_stream<S>(
         &self,
-        scope: &Scope,
+        scope: &TokenScope,
         upload: &Url,
         size: u64,
         content: S,
@@ -167,7 +167,7 @@ impl Registry {
         mut url: Url,
     ) -> Result<(), ClientError> {
         url.query_pairs_mut().append_pair("digest", digest.as_str());
-        let scope = Scope::Push(repository.to_string(), None);
+        let scope = TokenScope::Push(repository.to_string(), None);
         let mut call = Call::new(Method::PUT, url, scope, format!("the push to {repository}"));
         call.body = Some(Bytes::new());
         let answer = self.send(&call).await?;
@@ -179,7 +179,7 @@ impl Registry {
 
     /// Gives an upload up. The registry removes it in time anyway, so a failure is only noted.
     async fn cancel(&self, repository: &RepositoryName, url: Url) {
-        let scope = Scope::Push(repository.to_string(), None);
+        let scope = TokenScope::Push(repository.to_string(), None);
         let call =
             Call::new(Method::DELETE, url, scope, format!("giving up an upload to {repository}"));
         if let Err(error) = self.send(&call).await {
@@ -212,7 +212,7 @@ impl Registry {
         document: &Document,
     ) -> Result<HeaderMap, ClientError> {
         let url = self.repository_url(repository, &format!("manifests/{selector}"));
-        let scope = Scope::Push(repository.to_string(), None);
+        let scope = TokenScope::Push(repository.to_string(), None);
         let mut call = Call::new(Method::PUT, url, scope, format!("the push to {repository}"));
         let media_type = HeaderValue::from_str(&document.media_type)
             .map_err(|_| self.transport().protocol("a media type that no header can carry"))?;

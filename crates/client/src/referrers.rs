@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 
 use crate::error::ClientError;
 use crate::request::{Call, Registry};
-use crate::sign_in::Scope;
+use crate::sign_in::TokenScope;
 use crate::tags::next_page;
 use crate::transport::read_bounded;
 
@@ -31,7 +31,7 @@ impl Registry {
         let mut url = self.repository_url(repository, &format!("referrers/{subject}"));
         let mut found = Vec::new();
         for page in 0..PAGE_COUNT_LIMIT {
-            let scope = Scope::Pull(repository.to_string());
+            let scope = TokenScope::Pull(repository.to_string());
             let action = format!("what refers to images of {repository}");
             let mut call = Call::new(Method::GET, url.clone(), scope, action);
             call.headers.insert(ACCEPT, HeaderValue::from_static(media_type::INDEX));

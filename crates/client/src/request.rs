@@ -3,14 +3,14 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
-use larder_core::allowance::Reported;
+use larder_core::allowance::ReportedLimit;
 use larder_core::name::RepositoryName;
 use reqwest::header::{AUTHORIZATION, HeaderMap};
 use reqwest::{Method, Response, StatusCode, Url};
 use tokio::sync::Semaphore;
 
 use crate::error::ClientError;
-use crate::sign_in::{Passes, Scope};
+use crate::sign_in::{Passes, TokenScope};
 use crate::transport::{Options, Transport};
 
 /// One registry as one account sees it. Clones share connections, tokens and limits.
@@ -31,7 +31,7 @@ pub(crate) struct RegistryInner {
 pub(crate) struct Call {
     pub method: Method,
     pub url: Url,
-    pub scope: Scope,
+    pub scope: TokenScope,
     pub headers: HeaderMap,
     pub body: Option<Bytes>,
     /// What it is, as in "the pull of gauges/steamgauge".
@@ -39,7 +39,7 @@ pub(crate) struct Call {
 }
 
 impl Call {
-    pub fn new(method: Method, url: Url, scope: Scope, action: String) -> Self {
+    pub fn new(method: Method, url: Url, scope: TokenScope, action: String) -> Self {
         Self { method, url, scope, headers: HeaderMap::new(), body: None, action }
     }
 }
@@ -64,7 +64,7 @@ impl Registry {
     }
 
     /// What the registry said last of its rate limit. None: nothing yet.
-    pub fn reported(&self) -> Option<Reported> {
+    pub fn reported(&self) -> Option<ReportedLimit> {
         *self.transport().reported.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
@@ -72,7 +72,7 @@ impl Registry {
     /// there, trusted, and takes the credentials (Distribution Specification, "Determining support").
     pub async fn greet(&self) -> Result<(), ClientError> {
         let url = self.transport().options.endpoint.url("");
-        let call = Call::new(Method::GET, url, Scope::Base, "the greeting".into());
+        let call = Call::new(Method::GET, url, TokenScope::Base, "the greeting".into());
         let answer = self.send(&call).await?;
         let kind = answer.headers().get(reqwest::header::CONTENT_TYPE);
         let kind = kind.and_then(|kind| kind.to_str().ok()).unwrap_or_default();

@@ -19,7 +19,7 @@ use crate::transport::{Transport, read_bounded};
 
 /// What a request needs to be allowed: the token protocol's scope, without its type.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub(crate) enum Scope {
+pub(crate) enum TokenScope {
     /// Reads of one repository.
     Pull(String),
     /// Writes to one repository, with a read of another where a blob is mounted from it.
@@ -30,7 +30,7 @@ pub(crate) enum Scope {
     Base,
 }
 
-impl Scope {
+impl TokenScope {
     fn texts(&self) -> Vec<String> {
         match self {
             Self::Base => Vec::new(),
@@ -85,7 +85,7 @@ impl Pass {
 /// waits for it and uses its outcome.
 #[derive(Default)]
 pub(crate) struct Passes {
-    by_scope: Mutex<HashMap<Scope, Arc<Mutex<Option<Pass>>>>>,
+    by_scope: Mutex<HashMap<TokenScope, Arc<Mutex<Option<Pass>>>>>,
 }
 
 /// More scopes than this are not kept: a run over many repositories must not grow without bound.
@@ -100,7 +100,7 @@ const DEFAULT_LIFE: u64 = 60;
 const TOKEN_LIMIT: usize = 256 * 1024;
 
 impl Passes {
-    async fn slot(&self, scope: &Scope) -> Arc<Mutex<Option<Pass>>> {
+    async fn slot(&self, scope: &TokenScope) -> Arc<Mutex<Option<Pass>>> {
         let mut all = self.by_scope.lock().await;
         if all.len() >= SCOPES_KEPT && !all.contains_key(scope) {
             all.clear();
@@ -109,7 +109,7 @@ impl Passes {
     }
 
     /// The pass to send unasked. None: the registry has not asked for one yet.
-    pub async fn current(&self, scope: &Scope) -> Option<Pass> {
+    pub async fn current(&self, scope: &TokenScope) -> Option<Pass> {
         let slot = self.slot(scope).await;
         let pass = slot.lock().await;
         pass.clone().filter(Pass::is_good)
@@ -134,7 +134,7 @@ impl Passes {
     pub async fn sign_in(
         &self,
         transport: &Transport,
-        scope: &Scope,
+        scope: &TokenScope,
         action: &str,
         refused: Option<&Pass>,
         answer: &Response,
@@ -178,7 +178,7 @@ impl Passes {
     pub async fn replace(
         &self,
         transport: &Transport,
-        scope: &Scope,
+        scope: &TokenScope,
         refused: &Pass,
     ) -> Result<Option<Pass>, ClientError> {
         let (Some(account), Some(login)) = (&transport.options.account, &refused.login) else {
@@ -193,7 +193,7 @@ impl Passes {
 
     async fn fetch_token(
         transport: &Transport,
-        scope: &Scope,
+        scope: &TokenScope,
         action: &str,
         realm: &str,
         service: Option<&str>,

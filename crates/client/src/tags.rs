@@ -6,9 +6,9 @@ use reqwest::header::LINK;
 use reqwest::{Method, StatusCode, Url};
 use serde::Deserialize;
 
-use crate::error::{Absent, ClientError};
+use crate::error::{ClientError, NotThere};
 use crate::request::{Call, Registry};
-use crate::sign_in::Scope;
+use crate::sign_in::TokenScope;
 use crate::transport::read_bounded;
 
 /// The largest page that is read, in bytes.
@@ -32,7 +32,7 @@ impl Registry {
     pub async fn tags(&self, repository: &RepositoryName) -> Result<Vec<Tag>, ClientError> {
         let mut url = self.repository_url(repository, "tags/list");
         let mut tags = Vec::new();
-        let scope = Scope::Pull(repository.to_string());
+        let scope = TokenScope::Pull(repository.to_string());
         for _ in 0..PAGE_COUNT_LIMIT {
             let call = Call::new(
                 Method::GET,
@@ -41,7 +41,7 @@ impl Registry {
                 format!("the tags of {repository}"),
             );
             let Some((page, next)) = self.page(&call).await? else {
-                let wanted = Absent::Repository(repository.to_string());
+                let wanted = NotThere::Repository(repository.to_string());
                 return Err(ClientError::NotFound { host: self.host().to_owned(), wanted });
             };
             tags.extend(page.tags.unwrap_or_default().iter().filter_map(|tag| tag.parse().ok()));
@@ -70,7 +70,7 @@ impl Registry {
         let mut names = Vec::new();
         for _ in 0..PAGE_COUNT_LIMIT {
             let action = "the list of repositories".to_owned();
-            let call = Call::new(Method::GET, url.clone(), Scope::Catalog, action);
+            let call = Call::new(Method::GET, url.clone(), TokenScope::Catalog, action);
             let Some((page, next)) = self.page(&call).await? else { return Ok(None) };
             let listed = page.repositories.unwrap_or_default();
             names.extend(listed.iter().filter_map(|name| name.parse().ok()));

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant, SystemTime};
 use backon::BackoffBuilder as _;
 use bytes::{Bytes, BytesMut};
 use hyper::ext::ReasonPhrase;
-use larder_core::allowance::Reported;
+use larder_core::allowance::ReportedLimit;
 use larder_core::shown::cut;
 use reqwest::header::RETRY_AFTER;
 use reqwest::{Response, StatusCode};
@@ -19,7 +19,7 @@ use crate::account::Account;
 use crate::credentials::Credentials;
 use crate::endpoint::Endpoint;
 use crate::error::ClientError;
-use crate::inner::Guarded;
+use crate::inner::GuardedResolver;
 use crate::trust::{ServerTrust, is_about_ours, plain};
 
 /// How one registry is reached.
@@ -98,7 +98,7 @@ pub(crate) struct Transport {
     pub options: Options,
     pub http: reqwest::Client,
     /// What the registry said last of its limit.
-    pub reported: Mutex<Option<Reported>>,
+    pub reported: Mutex<Option<ReportedLimit>>,
     /// What was sent of late as `Authorization`: none of it may come back in the registry's words.
     shown: Mutex<VecDeque<SecretString>>,
 }
@@ -156,7 +156,7 @@ impl Transport {
         if let Proxy::At(address, _) = &options.proxy {
             known.push(address.host());
         }
-        let guarded = Guarded::new(&options.endpoint, &known);
+        let guarded = GuardedResolver::new(&options.endpoint, &known);
         builder = builder.dns_resolver(Arc::new(guarded));
         let http = builder.build().map_err(setup)?;
         Ok(Self { options, http, reported: Mutex::default(), shown: Mutex::default() })

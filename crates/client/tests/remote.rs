@@ -12,7 +12,7 @@ use axum::body::Body;
 use axum::http::{Method, Response, StatusCode};
 use bytes::Bytes;
 use futures_util::stream;
-use larder_client::{Absent, ClientError, Credentials, Mount, Options, Registry};
+use larder_client::{ClientError, Credentials, Mount, NotThere, Options, Registry};
 use larder_core::digest::Digest;
 use larder_core::document::{DocumentError, media_type};
 use larder_core::name::RepositoryName;
@@ -262,7 +262,7 @@ async fn a_length_that_is_wrong_is_told_and_small_blobs_are_verified() {
     assert!(error.is_mismatch(), "too large to be small: {error}");
     let fake = Fake::start(|_, _, _| status(404)).await;
     let error = all(&fake.registry(), &other, 5).await.unwrap_err();
-    assert!(matches!(error, ClientError::NotFound { wanted: Absent::Blob(_), .. }), "{error}");
+    assert!(matches!(error, ClientError::NotFound { wanted: NotThere::Blob(_), .. }), "{error}");
 }
 
 #[tokio::test]

@@ -99,7 +99,7 @@ fn change_images(bencher: Bencher<'_, '_>) {
 fn review_a_pod(bencher: Bencher<'_, '_>) {
     use larder_core::door::{Door, Review, RulesAt};
     use larder_core::retarget::{Retarget, RetargetWish};
-    use larder_core::route::{Exception, Routes, Scope};
+    use larder_core::route::{Exception, ExceptionScope, Routes};
     let containers: Vec<String> = (0..20)
         .map(|n| {
             format!(
@@ -113,8 +113,8 @@ fn review_a_pod(bencher: Bencher<'_, '_>) {
     );
     let own: larder_core::name::Host = "larder.example:5080".parse().unwrap();
     let told = Exception {
-        of: Scope::read("bazaar.example/library/**", None).unwrap(),
-        to: Some(Scope::read("bazaar/**", Some(&own)).unwrap()),
+        of: ExceptionScope::read("bazaar.example/library/**", None).unwrap(),
+        to: Some(ExceptionScope::read("bazaar/**", Some(&own)).unwrap()),
         because: String::new(),
     };
     let routes = Routes::new(own, Vec::new()).with_exceptions(vec![told]);
@@ -179,7 +179,7 @@ fn decide_by_1000_rules_for_500_clusters(bencher: Bencher<'_, '_>) {
         };
         matches!(
             rules.decide(&asked, &larder_core::policy::ImageFacts::default()),
-            larder_core::policy::Decided::Verdict { rule: Some(999), .. }
+            larder_core::policy::RuleDecision::Verdict { rule: Some(999), .. }
         )
     });
 }

@@ -17,7 +17,7 @@ pub struct Allowance {
 
 /// What a registry says of its limit itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Reported {
+pub struct ReportedLimit {
     /// How many pulls are left.
     pub remaining: u64,
     /// How many there are in a whole window. None: it does not say.
@@ -36,7 +36,7 @@ pub struct Budget {
     /// Our pulls: when, in milliseconds since 1970, and how many.
     pub spent: Vec<(i64, u64)>,
     /// What the registry said last. None: nothing.
-    pub reported: Option<Reported>,
+    pub reported: Option<ReportedLimit>,
 }
 
 /// Whether so many pulls can be made.
@@ -105,7 +105,7 @@ impl Budget {
     }
 
     /// What the registry said, while it still counts, and until when it does.
-    fn report(&self, now: i64) -> Option<(Reported, i64)> {
+    fn report(&self, now: i64) -> Option<(ReportedLimit, i64)> {
         let report = self.reported?;
         let end = report.at.saturating_add(milliseconds(report.back_in.unwrap_or(REPORT_LIFE)));
         (end > now).then_some((report, end))
@@ -140,12 +140,12 @@ mod tests {
     #[test]
     fn what_the_registry_says_counts_until_its_window_has_passed() {
         let back_in = Some(Duration::from_secs(3600));
-        let reported = Reported { remaining: 5, limit: Some(200), back_in, at: 10 * HOUR };
+        let reported = ReportedLimit { remaining: 5, limit: Some(200), back_in, at: 10 * HOUR };
         let budget = Budget { reported: Some(reported), ..budget(&[(10 * HOUR + 1, 2)]) };
         assert_eq!(budget.left(10 * HOUR + 2), Some(3));
         assert_eq!(budget.affords(4, 10 * HOUR + 2), Afford::At(11 * HOUR));
         assert_eq!(budget.left(11 * HOUR), Some(98), "the operator's own counts again");
-        let silent = Reported { back_in: None, limit: None, ..reported };
+        let silent = ReportedLimit { back_in: None, limit: None, ..reported };
         let budget = Budget { reported: Some(silent), ..Budget::default() };
         assert_eq!(budget.affords(6, 10 * HOUR), Afford::At(11 * HOUR));
         assert_eq!(budget.left(11 * HOUR), None);

@@ -9,7 +9,7 @@ mod keeping;
 mod reach;
 
 pub use belief::{Belief, BeliefTrust, Terms};
-pub use circuit::{Circuit, Condition, Trouble};
+pub use circuit::{Circuit, CircuitTrouble, Condition};
 pub use habits::Habits;
-pub use keeping::{EvictReason, Going, Keeping, Kept};
-pub use reach::{OutOfReach, Reach};
+pub use keeping::{EvictReason, Eviction, KeepingRule, KeptCandidate};
+pub use reach::{OutOfReach, ShelfReach};

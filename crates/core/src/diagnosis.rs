@@ -16,8 +16,8 @@ pub use cause::{Cause, PullStep};
 pub use decide::diagnose;
 pub use event::{PullEvent, WordingFit, read_events, refusal};
 pub use evidence::{
-    ContentAccess, Credential, Evidence, HostOutcome, KeyState, Name, Nodes, Policy, Record,
-    Secret, SecretFault, Through, Visit,
+    ContentAccess, Credential, Evidence, HostOutcome, KeyState, NameEvidence, Nodes, Policy,
+    Record, Secret, SecretFault, Through, Visit,
 };
 pub use remedy::{Blanks, Remedy};
 
@@ -45,18 +45,18 @@ impl Confidence {
 
 /// What comes of the evidence.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Verdict {
+pub enum PullVerdict {
     /// The pull would succeed. What is not as it should be all the same.
-    Succeeds(Vec<Finding>),
+    Succeeds(Vec<Diagnosis>),
     /// It fails, and why.
-    Fails(Finding),
+    Fails(Diagnosis),
     /// It cannot be told, and what is missing to tell it.
     Undecided(Vec<String>),
 }
 
 /// A cause that was found.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Finding {
+pub struct Diagnosis {
     /// Which.
     pub cause: Cause,
     /// How sure it is.

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use serde_json::value::RawValue;
 use serde_json::{Value, json};
 
-use crate::retarget::{LeftBecause, Retarget, Retargeted};
+use crate::retarget::{LeftBecause, Retarget, RetargetAnswer};
 use crate::rewrite::{FileContext, ParseError, Scan, scan};
 
 /// The largest review that is read, in bytes: what the platform keeps of one object, twice over.
@@ -148,12 +148,12 @@ pub enum ReviewError {
 struct Envelope {
     api_version: String,
     kind: String,
-    request: Request,
+    request: ReviewRequest,
 }
 
 #[derive(Deserialize)]
 #[serde(rename_all = "camelCase")]
-struct Request {
+struct ReviewRequest {
     uid: String,
     kind: KindName,
     #[serde(default)]
@@ -179,7 +179,7 @@ impl Review {
             let found = format!("{} of {}", read.kind, read.api_version);
             return Err(ReviewError::Shape(found.chars().take(120).collect()));
         }
-        let Request { uid, kind, name, namespace, operation, dry_run, object } = read.request;
+        let ReviewRequest { uid, kind, name, namespace, operation, dry_run, object } = read.request;
         if uid.len() > 128 {
             return Err(ReviewError::Shape("its uid is too long".into()));
         }
@@ -280,14 +280,14 @@ impl Door {
         for finding in scan.findings.iter().filter(|one| one.is_run()) {
             let answer = retarget.answer(&finding.text, finding.tag_elsewhere);
             let pulled = match &answer {
-                Retargeted::Become(new) if self.rewrite => new.host.as_str() == host,
+                RetargetAnswer::Become(new) if self.rewrite => new.host.as_str() == host,
                 _ => names(&finding.text, host),
             };
             if let Some(pod) = finding.pod.filter(|_| pulled) {
                 from_here[pod] = true;
             }
             match answer {
-                Retargeted::Become(new) if self.rewrite => {
+                RetargetAnswer::Become(new) if self.rewrite => {
                     let text = &finding.text;
                     match scan.pointer(finding) {
                         Some(path) if !self.rehearse => reply.patch.push(
@@ -301,7 +301,9 @@ impl Door {
                         }
                     }
                 }
-                Retargeted::Left(left @ (LeftBecause::Unpinned(_) | LeftBecause::Malformed(_))) => {
+                RetargetAnswer::Left(
+                    left @ (LeftBecause::Unpinned(_) | LeftBecause::Malformed(_)),
+                ) => {
                     reply.warnings.push(format!("larder: {} stays as it is: {left}", finding.text));
                 }
                 _ => {}
@@ -354,7 +356,7 @@ mod tests {
     use crate::name::Host;
     use crate::reference::Unqualified;
     use crate::retarget::RetargetWish;
-    use crate::route::{Exception, Routes, Scope};
+    use crate::route::{Exception, ExceptionScope, Routes};
 
     const OURS: &str = "larder.example:5080";
 
@@ -368,8 +370,8 @@ mod tests {
     fn rewritten(door: &Door, object: &str) -> Reply {
         let own: Host = OURS.parse().unwrap();
         let told = Exception {
-            of: Scope::read("bazaar.example/library/**", None).unwrap(),
-            to: Some(Scope::read("bazaar/**", Some(&own)).unwrap()),
+            of: ExceptionScope::read("bazaar.example/library/**", None).unwrap(),
+            to: Some(ExceptionScope::read("bazaar/**", Some(&own)).unwrap()),
             because: String::new(),
         };
         let routes = Routes::new(own, Vec::new()).with_exceptions(vec![told]);

@@ -14,7 +14,7 @@ use crate::name::{RepositoryName, Tag};
 
 /// The records of some repositories, as the store keeps them.
 #[derive(Debug, Default, Clone)]
-pub struct Records {
+pub struct HoldingRecords {
     /// The repositories; the other records name them by their place here.
     pub repositories: Vec<RepositoryName>,
     /// Manifests and indexes.
@@ -88,7 +88,7 @@ pub type ManifestPlace = usize;
 
 /// The records as a graph.
 pub struct Holdings {
-    records: Records,
+    records: HoldingRecords,
     places: HashMap<(usize, Digest), ManifestPlace>,
     /// The manifests that each one lists and that are there.
     children: Vec<Vec<ManifestPlace>>,
@@ -108,7 +108,7 @@ pub struct Holdings {
 
 /// How much images take, in bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Volume {
+pub struct HeldVolume {
     /// The sizes of the images added up: what they would take if nothing were shared.
     pub apart: u64,
     /// What they take: each content once.
@@ -132,7 +132,7 @@ pub struct DropPlan {
 
 /// What shall be dropped.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Unwanted {
+pub enum DropTarget {
     /// A tag; and what it points to, when nothing else holds that.
     Tag(usize, Tag),
     /// A manifest with all tags on it.
@@ -141,7 +141,7 @@ pub enum Unwanted {
 
 impl Holdings {
     /// Makes the graph.
-    pub fn new(records: Records) -> Self {
+    pub fn new(records: HoldingRecords) -> Self {
         let count = records.manifests.len();
         let mut places = HashMap::with_capacity(count);
         let mut numbers: HashMap<Digest, usize> = HashMap::new();
@@ -210,7 +210,7 @@ impl Holdings {
     }
 
     /// The records.
-    pub fn records(&self) -> &Records {
+    pub fn records(&self) -> &HoldingRecords {
         &self.records
     }
 
@@ -277,10 +277,10 @@ impl Holdings {
     }
 
     /// How much some images take; each is named by its manifest.
-    pub fn volume(&self, images: &[ManifestPlace]) -> Volume {
+    pub fn volume(&self, images: &[ManifestPlace]) -> HeldVolume {
         let sum =
             |used: &HashMap<usize, u32>| used.keys().map(|content| self.sizes[*content]).sum();
-        let mut volume = Volume::default();
+        let mut volume = HeldVolume::default();
         for image in images {
             volume.apart += sum(&self.contents_of(&self.closure([*image])));
         }
@@ -305,13 +305,13 @@ impl Holdings {
 
     /// What goes when these are dropped: with an image go what it lists and what is about it, as far
     /// as nothing else holds them.
-    pub fn plan_drop(&self, unwanted: &BTreeSet<Unwanted>) -> DropPlan {
+    pub fn plan_drop(&self, unwanted: &BTreeSet<DropTarget>) -> DropPlan {
         let mut plan = DropPlan::default();
         let mut dropped = HashSet::new();
         let (mut roots, mut named) = (Vec::new(), HashSet::new());
         for one in unwanted {
             match one {
-                Unwanted::Tag(repository, tag) => {
+                DropTarget::Tag(repository, tag) => {
                     let found = self
                         .records
                         .tags
@@ -323,7 +323,7 @@ impl Holdings {
                         roots.extend(self.place(*repository, &row.digest));
                     }
                 }
-                Unwanted::Manifest(repository, digest) => {
+                DropTarget::Manifest(repository, digest) => {
                     if let Some(place) = self.place(*repository, digest) {
                         dropped.extend(&self.tags[place]);
                         named.insert(place);
@@ -443,7 +443,7 @@ mod tests {
             target: digest(target),
             is_child,
         };
-        Holdings::new(Records {
+        Holdings::new(HoldingRecords {
             repositories: vec!["vendor/a".parse().unwrap()],
             manifests: vec![
                 manifest("amd", None),
@@ -477,8 +477,8 @@ mod tests {
         })
     }
 
-    fn unwanted(tag: &str) -> BTreeSet<Unwanted> {
-        BTreeSet::from([Unwanted::Tag(0, tag.parse().unwrap())])
+    fn unwanted(tag: &str) -> BTreeSet<DropTarget> {
+        BTreeSet::from([DropTarget::Tag(0, tag.parse().unwrap())])
     }
 
     #[test]
@@ -486,9 +486,9 @@ mod tests {
         let holdings = holdings(&[("1", "index"), ("2", "single")]);
         let place = |name| holdings.place(0, &digest(name)).unwrap();
         let volume = holdings.volume(&[place("index")]);
-        assert_eq!(volume, Volume { apart: 330, together: 330, alone: 230 });
+        assert_eq!(volume, HeldVolume { apart: 330, together: 330, alone: 230 });
         let both = holdings.volume(&[place("index"), place("single")]);
-        assert_eq!(both, Volume { apart: 440, together: 340, alone: 340 });
+        assert_eq!(both, HeldVolume { apart: 440, together: 340, alone: 340 });
         let shared = holdings.sharing(&[place("index"), place("single")]);
         assert_eq!(shared.keys().copied().collect::<Vec<_>>(), [&digest("base")]);
         assert_eq!(holdings.blobs_of(place("index")).len(), 3);
@@ -519,14 +519,14 @@ mod tests {
         assert!(!plan.manifests.iter().any(|(_, one)| *one == digest("amd")));
         assert!(plan.manifests.iter().any(|(_, one)| *one == digest("arm")));
         // A child alone cannot go while its index is there; neither can its tag be lost by that.
-        let child = BTreeSet::from([Unwanted::Manifest(0, digest("amd"))]);
+        let child = BTreeSet::from([DropTarget::Manifest(0, digest("amd"))]);
         let plan = holdings(&[("1", "index"), ("amd", "amd")]).plan_drop(&child);
         assert_eq!((plan.tags.len(), plan.manifests.len(), plan.kept.len()), (0, 0, 1));
         assert!(plan.kept[0].2.contains("lists it"));
         // Together with its index it goes.
         let both = BTreeSet::from([
-            Unwanted::Manifest(0, digest("amd")),
-            Unwanted::Manifest(0, digest("index")),
+            DropTarget::Manifest(0, digest("amd")),
+            DropTarget::Manifest(0, digest("index")),
         ]);
         let plan = holdings(&[("1", "index")]).plan_drop(&both);
         assert_eq!((plan.tags.len(), plan.kept.len()), (1, 0));
@@ -544,7 +544,7 @@ mod tests {
             let name = |n: usize| digest(&n.to_string());
             let subject = |n: usize| subjects.iter().find(|(from, to)| *from == n && to < from).map(|(_, to)| name(*to));
             let tag = |n: usize| -> Tag { format!("t{n}").parse().unwrap() };
-            let records = Records {
+            let records = HoldingRecords {
                 repositories: vec!["a/b".parse().unwrap()],
                 manifests: (0..12).map(|n| ManifestRow {
                     repository: 0, digest: name(n), media_type: String::new(), size: 1, subject: subject(n), added: 0,
@@ -560,7 +560,7 @@ mod tests {
                 elsewhere: Vec::new(),
             };
             let unwanted = dropped.iter().map(|(is_tag, n)| {
-                if *is_tag { Unwanted::Tag(0, tag(*n)) } else { Unwanted::Manifest(0, name(*n)) }
+                if *is_tag { DropTarget::Tag(0, tag(*n)) } else { DropTarget::Manifest(0, name(*n)) }
             }).collect();
             let plan = Holdings::new(records.clone()).plan_drop(&unwanted);
             let gone: HashSet<&Digest> = plan.manifests.iter().map(|(_, digest)| digest).collect();

@@ -29,7 +29,7 @@ pub struct Want {
 
 /// What a wanted image resolved to.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Locked {
+pub struct LockedTag {
     /// The digest that the tag had.
     pub digest: Digest,
     /// The media type of what lies there.
@@ -41,12 +41,12 @@ pub struct Locked {
     /// made for no platform.
     pub platforms: BTreeMap<Platform, Digest>,
     /// The index that the larder gets in the place of the upstream's. None: it gets the upstream's.
-    pub trimmed: Option<Trimmed>,
+    pub trimmed: Option<TrimmedIndex>,
     /// What belongs to the image, by digest. Empty when there is nothing, or nothing is wanted.
     pub companions: BTreeMap<Digest, Companion>,
 }
 
-impl Locked {
+impl LockedTag {
     /// The digest under which the larder has the image.
     pub fn here(&self) -> &Digest {
         self.trimmed.as_ref().map_or(&self.digest, |trimmed| &trimmed.digest)
@@ -56,7 +56,7 @@ impl Locked {
 /// An index that lists only what is wanted.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Trimmed {
+pub struct TrimmedIndex {
     /// Its digest: another than the upstream's, unless nothing had to be left out.
     pub digest: Digest,
     /// For which platforms it was made, sorted.
@@ -67,7 +67,7 @@ pub struct Trimmed {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Lock {
     /// What is locked, sorted by image and tag.
-    pub entries: BTreeMap<Want, Locked>,
+    pub entries: BTreeMap<Want, LockedTag>,
 }
 
 /// Why a lock cannot be read.
@@ -109,7 +109,7 @@ struct RawEntry {
     size: u64,
     #[serde(default)]
     platforms: BTreeMap<Platform, Digest>,
-    trimmed: Option<Trimmed>,
+    trimmed: Option<TrimmedIndex>,
     #[serde(default)]
     companions: BTreeMap<Digest, RawCompanion>,
 }
@@ -144,7 +144,7 @@ impl Lock {
                 size: raw.size,
                 tag: raw.tag,
             };
-            let locked = Locked {
+            let locked = LockedTag {
                 digest: raw.digest,
                 media_type: raw.media_type,
                 size: raw.size,
@@ -172,7 +172,7 @@ impl Lock {
                 "\n[[image]]\nname = \"{image}\"\ntag = \"{tag}\"\ndigest = \"{}\"\nmedia_type = {media_type}\nsize = {}\n",
                 locked.digest, locked.size
             );
-            if let Some(Trimmed { digest, platforms }) = &locked.trimmed {
+            if let Some(TrimmedIndex { digest, platforms }) = &locked.trimmed {
                 let platforms: Vec<_> = platforms.iter().map(|one| format!("\"{one}\"")).collect();
                 let platforms = platforms.join(", ");
                 let _ = writeln!(
@@ -202,7 +202,10 @@ impl Lock {
     }
 
     /// The tags under which an image is locked, with what they resolved to.
-    pub fn of_image<'l>(&'l self, image: &'l Image) -> impl Iterator<Item = (&'l Tag, &'l Locked)> {
+    pub fn of_image<'l>(
+        &'l self,
+        image: &'l Image,
+    ) -> impl Iterator<Item = (&'l Tag, &'l LockedTag)> {
         self.entries.iter().filter(move |(want, _)| want.image == *image).map(|(w, l)| (&w.tag, l))
     }
 }
@@ -220,8 +223,8 @@ mod tests {
         }
     }
 
-    fn locked(content: &str) -> Locked {
-        Locked {
+    fn locked(content: &str) -> LockedTag {
+        LockedTag {
             digest: Digest::of(content.as_bytes()),
             media_type: crate::document::media_type::INDEX.into(),
             size: 500,
@@ -240,8 +243,8 @@ mod tests {
             tag: None,
         };
         let beside = Companion { tag: Some("sha256-0.sig".parse().unwrap()), ..signature.clone() };
-        let whole = Locked {
-            trimmed: Some(Trimmed {
+        let whole = LockedTag {
+            trimmed: Some(TrimmedIndex {
                 digest: Digest::of(b"trimmed"),
                 platforms: vec!["linux/amd64".parse().unwrap(), "linux/arm/v7".parse().unwrap()],
             }),
@@ -330,7 +333,7 @@ mod tests {
             let entries = list.into_iter().map(|(name, (tag, size))| {
                 let image = format!("{}.example/{name}", name.split('/').next().unwrap());
                 let want = Want { image: image.parse().unwrap(), tag: tag.parse().unwrap() };
-                (want, Locked { size, ..locked(&name) })
+                (want, LockedTag { size, ..locked(&name) })
             });
             let lock = Lock { entries: entries.collect() };
             proptest::prop_assert_eq!(Lock::read(&lock.write()).unwrap(), lock);

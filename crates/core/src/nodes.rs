@@ -61,7 +61,7 @@ pub struct Ask {
 
 /// What a runtime does for one upstream.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Way {
+pub struct NodeWay {
     /// Whom it asks, in this order; the first that answers counts.
     pub asks: Vec<Ask>,
     /// Whether the upstream itself is among them, at the end.
@@ -96,8 +96,8 @@ impl fmt::Display for Remark {
 }
 
 /// Without any configuration, a runtime goes to the upstream.
-fn straight(text: impl Into<String>) -> Way {
-    Way { asks: Vec::new(), upstream: true, remarks: vec![Remark::bad(text)] }
+fn straight(text: impl Into<String>) -> NodeWay {
+    NodeWay { asks: Vec::new(), upstream: true, remarks: vec![Remark::bad(text)] }
 }
 
 /// Whether an address is this upstream's own, as a reference names it.
@@ -118,7 +118,7 @@ pub struct ExpectedWay<'e> {
 }
 
 /// Whether the way to the larder's own images is one that leads there.
-pub fn judge_own(way: &Way, host: &Host, larder: &str) -> Vec<Remark> {
+pub fn judge_own(way: &NodeWay, host: &Host, larder: &str) -> Vec<Remark> {
     let mut remarks = Vec::new();
     let asked: Vec<&str> = way.asks.iter().map(|ask| ask.address.as_str()).collect();
     let plain = larder.starts_with("http://");
@@ -154,7 +154,7 @@ pub fn judge_own(way: &Way, host: &Host, larder: &str) -> Vec<Remark> {
 }
 
 /// Whether a way leads through the larder as it should.
-pub fn judge(way: &Way, expected: ExpectedWay<'_>) -> Vec<Remark> {
+pub fn judge(way: &NodeWay, expected: ExpectedWay<'_>) -> Vec<Remark> {
     let ExpectedWay { larder, clusters, shelf } = expected;
     let place = |address: &str| address.split_once("://").map(|(_, rest)| rest.to_owned());
     let mut remarks = Vec::new();
@@ -203,7 +203,7 @@ mod tests {
             clusters: &["control-room"],
             shelf: Some("bazaar"),
         };
-        let ask = |address: &str, named: bool, prefix: &str| Way {
+        let ask = |address: &str, named: bool, prefix: &str| NodeWay {
             asks: vec![Ask {
                 address: address.into(),
                 prefix: prefix.into(),
@@ -212,9 +212,9 @@ mod tests {
                 headers: Vec::new(),
                 ca: None,
             }],
-            ..Way::default()
+            ..NodeWay::default()
         };
-        let told = |way: Way| -> Vec<String> {
+        let told = |way: NodeWay| -> Vec<String> {
             judge(&way, expected).into_iter().map(|remark| remark.text).collect()
         };
         assert!(told(ask("http://larder.example:5080/c/control-room", true, "")).is_empty());

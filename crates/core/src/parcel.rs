@@ -10,10 +10,10 @@ mod shape;
 mod signed;
 mod volume;
 
-pub use contents::{Blob, Companion, Contents, ContentsError, ParcelImage};
+pub use contents::{Contents, ContentsError, ParcelBlob, ParcelCompanion, ParcelImage};
 pub use receipt::{HeldImage, Receipt, ReceiptError};
-pub use shape::{ARCHIVE_END, ArchiveEntry, Shape};
-pub use signed::{Signed, SignedError};
+pub use shape::{ARCHIVE_END, ArchiveEntry, ArchiveShape};
+pub use signed::{SignedError, SignedText};
 pub use volume::{Volume, VolumeSize, volume_name};
 
 /// The name of the table of contents among a parcel's files.

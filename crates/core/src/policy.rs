@@ -7,4 +7,6 @@ mod rules;
 
 pub use classes::Classes;
 pub use court::{Case, Court, Elsewhere, ImageName, Judgement, RuleAnswer, Ruling};
-pub use rules::{Asks, Decided, Fact, ImageFacts, Lack, PolicyRule, RuleQuestion, Rules, Verdict};
+pub use rules::{
+    Asks, Fact, ImageFacts, Lack, PolicyRule, RuleDecision, RuleQuestion, Rules, Verdict,
+};

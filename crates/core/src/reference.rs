@@ -10,7 +10,7 @@ use crate::digest::Digest;
 use crate::name::{Host, NameError, RepositoryName, Tag};
 
 pub(crate) use malformed::is_open;
-pub use malformed::{Malformed, Reason};
+pub use malformed::{MalformedReference, Reason};
 
 /// The default public registry, and the names under which it is also written.
 pub(crate) const DEFAULT_NAMES: [&str; 4] =
@@ -125,8 +125,8 @@ impl Reference {
     /// ```
     ///
     /// # Errors
-    /// [`Malformed`] has the reason and, where one meaning is clear, the text that was meant.
-    pub fn read(text: &str, unqualified: &Unqualified) -> Result<Reading, Malformed> {
+    /// [`MalformedReference`] has the reason and, where one meaning is clear, the text that was meant.
+    pub fn read(text: &str, unqualified: &Unqualified) -> Result<Reading, MalformedReference> {
         read(text, unqualified).map_err(|reason| malformed::explain(text, reason, unqualified))
     }
 

@@ -8,7 +8,7 @@ use crate::digest::Digest;
 use crate::lock::Lock;
 use crate::name::{Host, Tag};
 use crate::pattern::Pattern;
-use crate::reference::{Image, Malformed, Reading, Reference, Unqualified};
+use crate::reference::{Image, MalformedReference, Reading, Reference, Unqualified};
 use crate::route::{Origins, Routes, Standing};
 
 /// Where references are to lead.
@@ -64,7 +64,7 @@ pub struct Retarget<'a> {
 
 /// What becomes of a reference.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Retargeted {
+pub enum RetargetAnswer {
     /// It is as it should be.
     Right,
     /// This one.
@@ -77,7 +77,7 @@ pub enum Retargeted {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum LeftBecause {
     /// It cannot be read.
-    Malformed(Malformed),
+    Malformed(MalformedReference),
     /// It is filled in by somebody else.
     Placeholder,
     /// Nothing brings it in.
@@ -177,12 +177,12 @@ impl<'a> Retarget<'a> {
     }
 
     /// Decides for a text. `tag_elsewhere`: the text has no tag because another place decides it.
-    pub fn answer(&self, text: &str, tag_elsewhere: bool) -> Retargeted {
+    pub fn answer(&self, text: &str, tag_elsewhere: bool) -> RetargetAnswer {
         self.answer_with(text, tag_elsewhere, self.wish.pin)
     }
 
     /// The same when something else becomes of its digest.
-    pub fn answer_with(&self, text: &str, tag_elsewhere: bool, pin: Pin) -> Retargeted {
+    pub fn answer_with(&self, text: &str, tag_elsewhere: bool, pin: Pin) -> RetargetAnswer {
         let mut mended = false;
         let reading = match Reference::read(text, self.unqualified) {
             Ok(reading) => reading,
@@ -192,14 +192,14 @@ impl<'a> Retarget<'a> {
                     reading
                 }
                 None if malformed.reason.word() == "placeholder" => {
-                    return Retargeted::Left(LeftBecause::Placeholder);
+                    return RetargetAnswer::Left(LeftBecause::Placeholder);
                 }
-                None => return Retargeted::Left(LeftBecause::Malformed(malformed)),
+                None => return RetargetAnswer::Left(LeftBecause::Malformed(malformed)),
             },
         };
         let reference = reading.reference;
         if !self.is_asked(&reference) {
-            return Retargeted::Left(LeftBecause::NotAsked);
+            return RetargetAnswer::Left(LeftBecause::NotAsked);
         }
         let target = match self.wish.direction {
             Direction::Here => self.here(&reference, tag_elsewhere),
@@ -208,18 +208,18 @@ impl<'a> Retarget<'a> {
         let target = target.and_then(|target| self.pinned(target, tag_elsewhere, pin));
         match target {
             // A name that can be read is better than none, wherever it leads.
-            Err(LeftBecause::NoRoute(reference)) if mended => Retargeted::Become(reference),
-            Err(left) => Retargeted::Left(left),
-            Ok(target) if target.to_string() == text => Retargeted::Right,
+            Err(LeftBecause::NoRoute(reference)) if mended => RetargetAnswer::Become(reference),
+            Err(left) => RetargetAnswer::Left(left),
+            Ok(target) if target.to_string() == text => RetargetAnswer::Right,
             // A name that is not ours stays as its writer wrote it.
             Ok(target) if target == reference && !self.is_ours(&target) && !self.wish.mend => {
-                Retargeted::Right
+                RetargetAnswer::Right
             }
-            Ok(target) => Retargeted::Become(target),
+            Ok(target) => RetargetAnswer::Become(target),
         }
     }
 
-    fn mended(&self, malformed: &Malformed) -> Option<Reading> {
+    fn mended(&self, malformed: &MalformedReference) -> Option<Reading> {
         let proposal = malformed.proposal.as_ref().filter(|_| self.wish.mend)?;
         Reference::read(proposal, self.unqualified).ok()
     }
@@ -322,10 +322,10 @@ impl<'a> Retarget<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::cached::Reach;
-    use crate::lock::{Locked, Trimmed, Want};
+    use crate::cached::ShelfReach;
+    use crate::lock::{LockedTag, TrimmedIndex, Want};
     use crate::reference::Image;
-    use crate::route::{Exception, RouteEntry, RouteShelf, Scope};
+    use crate::route::{Exception, ExceptionScope, RouteEntry, RouteShelf};
 
     const OURS: &str = "larder.emberfall.example:5080";
 
@@ -336,15 +336,15 @@ mod tests {
             image: image.clone(),
             to: format!("{OURS}/vendor/steamgauge").parse().unwrap(),
         };
-        let reach = Reach::new(vec!["library/**".parse().unwrap()], Vec::new()).unwrap();
+        let reach = ShelfReach::new(vec!["library/**".parse().unwrap()], Vec::new()).unwrap();
         let shelf = RouteShelf {
             host: "bazaar.example".parse().unwrap(),
             name: "bazaar".parse().unwrap(),
             reach,
         };
         let told = |of: &str, to: Option<&str>| Exception {
-            of: Scope::read(of, None).unwrap(),
-            to: to.map(|to| Scope::read(to, Some(&own)).unwrap()),
+            of: ExceptionScope::read(of, None).unwrap(),
+            to: to.map(|to| ExceptionScope::read(to, Some(&own)).unwrap()),
             because: "it moves weekly".into(),
         };
         let exceptions = vec![
@@ -354,12 +354,12 @@ mod tests {
         let routes = Routes::new(own.clone(), vec![entry])
             .with_shelves(vec![shelf])
             .with_exceptions(exceptions);
-        let locked = Locked {
+        let locked = LockedTag {
             digest: Digest::of(b"index"),
             media_type: String::new(),
             size: 1,
             platforms: BTreeMap::new(),
-            trimmed: Some(Trimmed { digest: Digest::of(b"trimmed"), platforms: Vec::new() }),
+            trimmed: Some(TrimmedIndex { digest: Digest::of(b"trimmed"), platforms: Vec::new() }),
             companions: [].into(),
         };
         let want = Want { image, tag: "1.9.2".parse().unwrap() };
@@ -370,9 +370,9 @@ mod tests {
         let (routes, lock) = house();
         let unqualified = "bazaar.example/library".parse().unwrap();
         match Retarget::new(&routes, &lock, &unqualified, wish).answer(text, tag_elsewhere) {
-            Retargeted::Right => "right".into(),
-            Retargeted::Become(new) => new.to_string(),
-            Retargeted::Left(left) => format!("{left}"),
+            RetargetAnswer::Right => "right".into(),
+            RetargetAnswer::Become(new) => new.to_string(),
+            RetargetAnswer::Left(left) => format!("{left}"),
         }
     }
 

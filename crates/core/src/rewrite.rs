@@ -28,7 +28,7 @@ pub use dialect::chart::{app_version, dependencies};
 pub use dialect::compose::built_services;
 pub use dialect::kubernetes::{CustomResource, FieldPath};
 pub use dialect::{Above, Dialect, FileContext, Variables, speaks_of_images};
-pub use finding::{Finding, FindingAccess, Over, Passed, Role, Workload};
+pub use finding::{Finding, FindingAccess, ImageRole, Over, PassedText, Workload};
 pub use insert::{PodSpec, Unattached};
 pub use judge::{Hindrance, Nature};
 use larder_yaml::{NodeId, TextForm, Tree, TreeStep, parse};
@@ -50,7 +50,7 @@ pub struct Scan<'t> {
     /// out is found, and none of it can be edited.
     pub template: bool,
     /// What could be taken for an image and is passed over, in the order of the file.
-    pub passed: Vec<Passed>,
+    pub passed: Vec<PassedText>,
     text: &'t str,
     file: FileContext<'t>,
     /// What variables say in other places than names of images; no change may touch that.

@@ -4,13 +4,13 @@ mod exception;
 
 use std::collections::HashMap;
 
-use crate::cached::Reach;
+use crate::cached::ShelfReach;
 use crate::digest::Digest;
-use crate::lock::{Lock, Locked};
+use crate::lock::{Lock, LockedTag};
 use crate::name::{Host, RepositoryName, Tag};
 use crate::reference::{Image, Reference};
 
-pub use exception::{Exception, Scope, ScopeError};
+pub use exception::{Exception, ExceptionScope, ExceptionScopeError};
 
 /// One way in: an upstream's image and the larder's repository that it is brought to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -38,7 +38,7 @@ pub struct RouteShelf {
     /// Its name.
     pub name: RepositoryName,
     /// What of the upstream can be reached through it.
-    pub reach: Reach,
+    pub reach: ShelfReach,
 }
 
 /// Where a reference stands.
@@ -216,7 +216,7 @@ pub struct Origins {
 
 /// A way back from a name to where it comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Way {
+pub struct RouteWay {
     /// The name, with its registry.
     pub here: String,
     /// Where it comes from.
@@ -227,13 +227,13 @@ pub struct Way {
 
 impl Origins {
     /// All ways that lead back from this larder, the first that fits counts.
-    pub fn ways(&self) -> Vec<Way> {
+    pub fn ways(&self) -> Vec<RouteWay> {
         let Some(own) = &self.own else { return Vec::new() };
-        let mut ways: Vec<Way> = self.exceptions.iter().filter_map(Exception::way).collect();
+        let mut ways: Vec<RouteWay> = self.exceptions.iter().filter_map(Exception::way).collect();
         ways.retain(|way| way.here.split('/').next() == Some(own.as_str()));
         let brought = self.brought.iter().filter(|(here, _)| here.host == *own);
-        let mut rest: Vec<Way> = brought
-            .map(|(here, origin)| Way {
+        let mut rest: Vec<RouteWay> = brought
+            .map(|(here, origin)| RouteWay {
                 here: here.to_string(),
                 origin: origin.to_string(),
                 below: false,
@@ -241,10 +241,10 @@ impl Origins {
             .collect();
         rest.sort_by(|a, b| a.here.cmp(&b.here));
         ways.extend(rest);
-        let mut rest: Vec<Way> = self
+        let mut rest: Vec<RouteWay> = self
             .cached
             .iter()
-            .map(|(shelf, host)| Way {
+            .map(|(shelf, host)| RouteWay {
                 here: format!("{own}/{shelf}"),
                 origin: host.to_string(),
                 below: true,
@@ -279,7 +279,7 @@ impl Origins {
 }
 
 /// Whether a digest is the locked one or that of one of its platforms.
-fn names(locked: &Locked, digest: &Digest) -> bool {
+fn names(locked: &LockedTag, digest: &Digest) -> bool {
     locked.here() == digest || locked.platforms.values().any(|child| child == digest)
 }
 
@@ -299,7 +299,7 @@ mod tests {
                 to: "larder.emberfall.example:5080/vendor/steamgauge".parse().unwrap(),
             }],
         );
-        let locked = Locked {
+        let locked = LockedTag {
             digest: Digest::of(b"index"),
             media_type: String::new(),
             size: 1,
@@ -329,7 +329,7 @@ mod tests {
         let own = Reference::read(&format!("{ours}:1.9.2"), &Unqualified::default()).unwrap();
         assert_eq!(routes.locked_digest(&own.reference, &lock), Some(Digest::of(b"index")));
         assert_eq!(standing("kettle:2"), Standing::NoRoute);
-        let reach = Reach::new(vec!["library/**".parse().unwrap()], Vec::new()).unwrap();
+        let reach = ShelfReach::new(vec!["library/**".parse().unwrap()], Vec::new()).unwrap();
         let (host, name) = ("docker.io".parse().unwrap(), "hub".parse().unwrap());
         let cached = routes.clone().with_shelves(vec![RouteShelf { host, name, reach }]);
         let kettle = Reference::read("kettle:2", &Unqualified::default()).unwrap().reference;

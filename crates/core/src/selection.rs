@@ -132,7 +132,7 @@ impl fmt::Display for TagReason {
 
 /// A tag and what becomes of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Judged {
+pub struct JudgedTag {
     /// The tag.
     pub tag: Tag,
     /// Why it is taken or left.
@@ -170,7 +170,7 @@ impl Tags {
 
     /// Every tag with why it is taken or left: newest first where the rule knows an age, then by
     /// name.
-    pub fn judge(&self, tags: &[Tag]) -> Vec<Judged> {
+    pub fn judge(&self, tags: &[Tag]) -> Vec<JudgedTag> {
         let tags: BTreeSet<&Tag> = tags.iter().collect();
         let mut judged: BTreeMap<&Tag, TagReason> = tags
             .iter()
@@ -183,8 +183,8 @@ impl Tags {
                 TagDate::read(tag.as_str()).map(|date| (String::new(), date))
             }),
         }
-        let mut judged: Vec<Judged> =
-            judged.into_iter().map(|(tag, why)| Judged { tag: tag.clone(), why }).collect();
+        let mut judged: Vec<JudgedTag> =
+            judged.into_iter().map(|(tag, why)| JudgedTag { tag: tag.clone(), why }).collect();
         match &self.rule {
             TagRule::Versions(_) => judged.sort_by_cached_key(|one| {
                 Reverse(TagVersion::read(one.tag.as_str()).map(|read| read.version))

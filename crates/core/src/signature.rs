@@ -22,7 +22,7 @@ pub struct Signature([u8; 64]);
 
 /// What is wrong with a key or a signature.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum KeyError {
+pub enum SigningKeyError {
     /// No verifying key.
     #[error("this is no verifying key; one looks like `ed25519:` and 44 characters of base64")]
     Verifying,
@@ -43,9 +43,9 @@ const END: &str = "-----END PRIVATE KEY-----";
 
 impl SigningKey {
     /// Makes a key and gives it as a PEM text (PKCS #8, RFC 5958).
-    pub fn generate() -> Result<(Self, String), KeyError> {
+    pub fn generate() -> Result<(Self, String), SigningKeyError> {
         let random = ring::rand::SystemRandom::new();
-        let made = Ed25519KeyPair::generate_pkcs8(&random).map_err(|_| KeyError::Random)?;
+        let made = Ed25519KeyPair::generate_pkcs8(&random).map_err(|_| SigningKeyError::Random)?;
         let body = STANDARD.encode(made.as_ref());
         let lines: Vec<&str> =
             body.as_bytes().chunks(64).filter_map(|line| str::from_utf8(line).ok()).collect();
@@ -54,13 +54,15 @@ impl SigningKey {
     }
 
     /// Reads a PEM text.
-    pub fn read(pem: &str) -> Result<Self, KeyError> {
-        let (_, rest) = pem.split_once(BEGIN).ok_or(KeyError::Signing)?;
-        let (body, _) = rest.split_once(END).ok_or(KeyError::Signing)?;
+    pub fn read(pem: &str) -> Result<Self, SigningKeyError> {
+        let (_, rest) = pem.split_once(BEGIN).ok_or(SigningKeyError::Signing)?;
+        let (body, _) = rest.split_once(END).ok_or(SigningKeyError::Signing)?;
         let body: String = body.chars().filter(|c| !c.is_ascii_whitespace()).collect();
-        let bytes = STANDARD.decode(body).map_err(|_| KeyError::Signing)?;
+        let bytes = STANDARD.decode(body).map_err(|_| SigningKeyError::Signing)?;
         // Other programs leave the public half out.
-        Ed25519KeyPair::from_pkcs8_maybe_unchecked(&bytes).map(Self).map_err(|_| KeyError::Signing)
+        Ed25519KeyPair::from_pkcs8_maybe_unchecked(&bytes)
+            .map(Self)
+            .map_err(|_| SigningKeyError::Signing)
     }
 
     /// The other half.
@@ -86,12 +88,12 @@ impl VerifyingKey {
 }
 
 impl FromStr for VerifyingKey {
-    type Err = KeyError;
+    type Err = SigningKeyError;
 
-    fn from_str(text: &str) -> Result<Self, KeyError> {
-        let body = text.strip_prefix(PREFIX).ok_or(KeyError::Verifying)?;
-        let bytes = STANDARD.decode(body).map_err(|_| KeyError::Verifying)?;
-        bytes.try_into().map(Self).map_err(|_| KeyError::Verifying)
+    fn from_str(text: &str) -> Result<Self, SigningKeyError> {
+        let body = text.strip_prefix(PREFIX).ok_or(SigningKeyError::Verifying)?;
+        let bytes = STANDARD.decode(body).map_err(|_| SigningKeyError::Verifying)?;
+        bytes.try_into().map(Self).map_err(|_| SigningKeyError::Verifying)
     }
 }
 
@@ -114,11 +116,11 @@ impl<'de> Deserialize<'de> for VerifyingKey {
 }
 
 impl FromStr for Signature {
-    type Err = KeyError;
+    type Err = SigningKeyError;
 
-    fn from_str(text: &str) -> Result<Self, KeyError> {
-        let bytes = STANDARD.decode(text).map_err(|_| KeyError::Signature)?;
-        bytes.try_into().map(Self).map_err(|_| KeyError::Signature)
+    fn from_str(text: &str) -> Result<Self, SigningKeyError> {
+        let bytes = STANDARD.decode(text).map_err(|_| SigningKeyError::Signature)?;
+        bytes.try_into().map(Self).map_err(|_| SigningKeyError::Signature)
     }
 }
 

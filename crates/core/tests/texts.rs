@@ -1,7 +1,7 @@
 //! What node runtimes of three lines, their own client and their journals said in pulls that failed, each on its own:
 //! with nothing else known, the cause is among those that the text can mean.
 
-use larder_core::diagnosis::{Cause, Confidence, Evidence, Verdict, diagnose, read_events};
+use larder_core::diagnosis::{Cause, Confidence, Evidence, PullVerdict, diagnose, read_events};
 use serde::Deserialize;
 
 #[derive(Deserialize)]
@@ -18,7 +18,7 @@ fn what_nodes_say_is_read_as_what_it_means() {
     for Text { text, accepted } in &texts {
         let event = read_events(text).into_iter().next();
         let evidence = Evidence { event, ..Evidence::default() };
-        let Verdict::Fails(finding) = diagnose(&evidence) else {
+        let PullVerdict::Fails(finding) = diagnose(&evidence) else {
             odd.push(format!("{accepted:?}: nothing is found in {text}"));
             continue;
         };

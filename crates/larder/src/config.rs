@@ -17,6 +17,6 @@ mod warnings;
 pub use access::{ClusterConfig, Identity};
 pub use load::{Provenance, find, load};
 pub use model::{Config, Intake, Strangers, TlsFiles};
-pub use shelf::Caching;
+pub use shelf::CachingConfig;
 pub use upstream::UpstreamConfig;
 pub use warnings::{strange_nodes, warnings};

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use larder_core::digest::{Digest, DigestStart};
 use larder_core::lock::{Lock, LockError};
 use larder_core::name::{RepositoryName, Tag};
-use larder_core::reference::{Malformed, Reading, Reference, Unqualified};
+use larder_core::reference::{MalformedReference, Reading, Reference, Unqualified};
 pub use larder_store::now;
 use larder_store::{Store, StoreError};
 pub use larder_transfer::files::shown;
@@ -70,7 +70,7 @@ impl Context {
 }
 
 /// Reads a reference as the configuration writes short names out.
-pub fn read_reference(text: &str, config: Option<&Config>) -> Result<Reading, Malformed> {
+pub fn read_reference(text: &str, config: Option<&Config>) -> Result<Reading, MalformedReference> {
     let default = Unqualified::default();
     Reference::read(text, config.map_or(&default, |config| &config.larder.unqualified))
 }

@@ -84,7 +84,7 @@ impl PassedOver {
 
 /// A file that could not be looked into.
 #[derive(Debug, Clone, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Broken {
+pub struct BrokenFile {
     /// Which, as written from here.
     pub file: String,
     /// Why.
@@ -106,7 +106,7 @@ pub struct FilesOutcome<T> {
     /// The results.
     pub done: Vec<T>,
     /// The others.
-    pub broken: Vec<Broken>,
+    pub broken: Vec<BrokenFile>,
     /// What could name an image and was passed over.
     pub passed: Vec<PassedOver>,
 }
@@ -170,7 +170,7 @@ pub fn each_of<T: Send>(
                 match one.work(sight, &here, &work, &mut passed) {
                     Ok(Some(result)) => done.push((number, result)),
                     Ok(None) => {}
-                    Err(cause) => broken.push(Broken { file: shown(&one.path), cause }),
+                    Err(cause) => broken.push(BrokenFile { file: shown(&one.path), cause }),
                 }
             }
         }
@@ -178,7 +178,7 @@ pub fn each_of<T: Send>(
     let mut done = Vec::with_capacity(candidates.len());
     std::thread::scope(|scope| {
         let others: Vec<_> = (1..workers).map(|_| scope.spawn(run)).collect();
-        let mut take = |(mine, bad, over): (Vec<(usize, T)>, Vec<Broken>, Vec<PassedOver>)| {
+        let mut take = |(mine, bad, over): (Vec<(usize, T)>, Vec<BrokenFile>, Vec<PassedOver>)| {
             done.extend(mine);
             broken.extend(bad);
             passed.extend(over);
@@ -231,7 +231,7 @@ pub fn named(paths: &[PathBuf], sight: Sight<'_>) -> FilesOutcome<NamedImages> {
             Ok(Ok(named)) => read.done.push(named),
             Ok(Err(broken)) => read.broken.push(broken),
             Err(failure) => {
-                read.broken.push(Broken { file: "stdin".into(), cause: failure.cause });
+                read.broken.push(BrokenFile { file: "stdin".into(), cause: failure.cause });
             }
         }
     }
@@ -248,11 +248,11 @@ pub fn missing(paths: &[PathBuf]) -> Exit {
 pub fn stdin_named(
     what: &str,
     custom: &[CustomResource],
-) -> Result<Result<NamedImages, Broken>, Failure> {
+) -> Result<Result<NamedImages, BrokenFile>, Failure> {
     let text = stdin(what)?;
     Ok(match scan(&text, &FileContext { custom, ..FileContext::default() }) {
         Ok(scan) => Ok(NamedImages::of("stdin", &scan)),
-        Err(error) => Err(Broken { file: "stdin".into(), cause: error.to_string() }),
+        Err(error) => Err(BrokenFile { file: "stdin".into(), cause: error.to_string() }),
     })
 }
 
@@ -260,7 +260,7 @@ pub fn stdin_named(
 pub struct Candidates {
     /// They, in their order.
     pub files: Vec<Candidate>,
-    broken: Vec<Broken>,
+    broken: Vec<BrokenFile>,
     passed: Vec<PassedOver>,
 }
 
@@ -273,7 +273,7 @@ impl Candidates {
     }
 
     /// Adds what went wrong while they were found.
-    pub fn into_told(self) -> (Vec<Broken>, Vec<PassedOver>) {
+    pub fn into_told(self) -> (Vec<BrokenFile>, Vec<PassedOver>) {
         (self.broken, self.passed)
     }
 }

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::path::Path;
 
-use larder_client::{Absent, ClientError};
+use larder_client::{ClientError, NotThere};
 use larder_core::parcel::SignedError;
 use larder_store::StoreError;
 use larder_transfer::parcel::ParcelError;
@@ -272,10 +272,10 @@ fn advice(error: &ClientError) -> (String, Exit) {
                 "ask {host} to allow this account; some registries also answer so when the repository does not exist"
             )
         }
-        ClientError::NotFound { wanted: Absent::Repository(_), .. } => {
+        ClientError::NotFound { wanted: NotThere::Repository(_), .. } => {
             "check the name; registries also answer so when the account may not see it".into()
         }
-        ClientError::NotFound { wanted: Absent::Tag(_), .. } => {
+        ClientError::NotFound { wanted: NotThere::Tag(_), .. } => {
             "check the tag; `larder look --tags IMAGE` lists those that exist".into()
         }
         ClientError::NotFound { .. } => {
@@ -361,12 +361,12 @@ mod tests {
             (denied(401, true), Exit::Remote, "check the name and the secret"),
             (denied(403, true), Exit::Remote, "ask bazaar.example to allow"),
             (
-                ClientError::NotFound { host: host(), wanted: Absent::Tag("2".into()) },
+                ClientError::NotFound { host: host(), wanted: NotThere::Tag("2".into()) },
                 Exit::Remote,
                 "--tags",
             ),
             (
-                ClientError::NotFound { host: host(), wanted: Absent::Repository("a".into()) },
+                ClientError::NotFound { host: host(), wanted: NotThere::Repository("a".into()) },
                 Exit::Remote,
                 "may not see it",
             ),

@@ -3,8 +3,8 @@
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyId, Pepper};
 use larder_core::diagnosis::{
-    ContentAccess, Credential, Evidence, Finding, HostOutcome, KeyState, Name, Nodes, Policy,
-    Record, Secret, SecretFault, Verdict, Visit, diagnose,
+    ContentAccess, Credential, Diagnosis, Evidence, HostOutcome, KeyState, NameEvidence, Nodes,
+    Policy, PullVerdict, Record, Secret, SecretFault, Visit, diagnose,
 };
 use larder_core::door::{DoorKey, Question, RulesAt, Unanswered};
 use larder_core::handoff::{
@@ -203,7 +203,7 @@ pub fn held_key(
 }
 
 /// What comes of a fault when a pod pulls, found as `larder why` finds it. None: it is not about the pull.
-pub fn diagnosed(wanted: &WantedSecret, fault: &ClusterFault) -> Option<Finding> {
+pub fn diagnosed(wanted: &WantedSecret, fault: &ClusterFault) -> Option<Diagnosis> {
     let fits = |agrees: bool, key: Option<KeyState>| {
         let from = format!("pull secret {}/{}", wanted.namespace, wanted.name);
         Credential::Fits(Secret { from, user: wanted.user.clone(), agrees, key })
@@ -238,7 +238,7 @@ pub fn diagnosed(wanted: &WantedSecret, fault: &ClusterFault) -> Option<Finding>
     let outcome = HostOutcome::Unauthorized { shown, said: None };
     let host = wanted.host.clone();
     let evidence = Evidence {
-        name: Some(Name::Reads { node: written.clone(), here: None }),
+        name: Some(NameEvidence::Reads { node: written.clone(), here: None }),
         written,
         policy: Some(Policy::Allows),
         nodes: Some(Nodes::None),
@@ -252,8 +252,8 @@ pub fn diagnosed(wanted: &WantedSecret, fault: &ClusterFault) -> Option<Finding>
         ..Evidence::default()
     };
     match diagnose(&evidence) {
-        Verdict::Fails(finding) => Some(finding),
-        Verdict::Succeeds(_) | Verdict::Undecided(_) => None,
+        PullVerdict::Fails(finding) => Some(finding),
+        PullVerdict::Succeeds(_) | PullVerdict::Undecided(_) => None,
     }
 }
 
@@ -288,7 +288,7 @@ pub fn turn(
 }
 
 /// What becomes of the keys that somebody has when a new one is issued.
-pub struct Room {
+pub struct ClusterRoom {
     who: Who,
     /// The key that goes on beside the new one.
     replaces: Option<KeyId>,
@@ -315,7 +315,7 @@ pub async fn room(
     wanted: &WantedSecret,
     place: SecretPlace<'_>,
     known: &[KeyRecord],
-) -> Result<Room, Failure> {
+) -> Result<ClusterRoom, Failure> {
     let what = format!("cannot hand over the pull secret of {}", wanted.user);
     let who = config.grants.who(&wanted.user);
     let who = who.ok_or_else(|| Failure::usage(&what, "it is no longer declared", ""))?;
@@ -324,8 +324,8 @@ pub async fn room(
         known.iter().filter(|key| key.user == user && key.is_good(at)).collect();
     good.sort_by_key(|key| key.issued);
     let (first, second) = match good.as_slice() {
-        [] => return Ok(Room { who, replaces: None, lost: None }),
-        [first] => return Ok(Room { who, replaces: Some(first.id.clone()), lost: None }),
+        [] => return Ok(ClusterRoom { who, replaces: None, lost: None }),
+        [first] => return Ok(ClusterRoom { who, replaces: Some(first.id.clone()), lost: None }),
         [first, .., second] => (first, second),
     };
     // What stood in a secret that is not there any more, nobody has. One that was issued to a file is in somebody's hands,
@@ -340,11 +340,11 @@ pub async fn room(
         let unused = first.used.is_none_or(|used| used < second.issued);
         if unused && !is_held(first) && was_handed_over(store, &first.id).await? {
             let (replaces, lost) = (Some(second.id.clone()), Some(first.id.clone()));
-            return Ok(Room { who, replaces, lost });
+            return Ok(ClusterRoom { who, replaces, lost });
         }
         if !is_held(second) && was_handed_over(store, &second.id).await? {
             let (replaces, lost) = (Some(first.id.clone()), Some(second.id.clone()));
-            return Ok(Room { who, replaces, lost });
+            return Ok(ClusterRoom { who, replaces, lost });
         }
     }
     let cause = format!("two of its keys are good already: {} and {}", first.id, second.id);
@@ -362,7 +362,7 @@ pub async fn fresh(
     expires: Option<i64>,
 ) -> Result<(Value, KeyId), Failure> {
     let known = store.keys().await.map_err(failed("cannot read the keys"))?;
-    let Room { who, replaces, lost } = room(config, store, wanted, place, &known).await?;
+    let ClusterRoom { who, replaces, lost } = room(config, store, wanted, place, &known).await?;
     if let Some(lost) = lost {
         end(store, &lost, &wanted.user, "its secret is lost").await?;
     }

@@ -9,7 +9,7 @@ use serde_json::Value;
 
 use crate::failure::{Exit, Failure};
 
-pub use config::Reach;
+pub use config::ApiReach;
 
 /// Who applies, as the platform's managed fields name it.
 const MANAGER: &str = "iron-larder";
@@ -27,7 +27,7 @@ pub struct Kube {
 
 impl Kube {
     /// The cluster of a kubeconfig's context.
-    pub async fn connect(reach: &Reach) -> Result<Self, Failure> {
+    pub async fn connect(reach: &ApiReach) -> Result<Self, Failure> {
         let (web, server) = config::open(reach).await?;
         Ok(Self { web, server })
     }

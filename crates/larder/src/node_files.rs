@@ -25,7 +25,7 @@ pub struct Runtime {
 }
 
 /// What a line of the runtime makes of it.
-pub struct Judged {
+pub struct JudgedMirror {
     pub line: RuntimeSeries,
     pub reads: Reads,
     /// Whether a node with such a file may be of this line.
@@ -48,17 +48,17 @@ impl Runtime {
     }
 
     /// What each line makes of it, or the one that the node has.
-    pub fn judge(&self, its: Option<RuntimeSeries>) -> Vec<Judged> {
+    pub fn judge(&self, its: Option<RuntimeSeries>) -> Vec<JudgedMirror> {
         let lines = its.map_or_else(|| RuntimeSeries::ALL.to_vec(), |line| vec![line]);
         let judge = |line| match &self.config {
             Err(why) => {
                 let reads = Reads::Broken(format!("the runtime does not start: {why}"));
-                Judged { line, reads, likely: true }
+                JudgedMirror { line, reads, likely: true }
             }
             Ok(config) => {
                 // Only the second line starts with what is written for it alone.
                 let likely = its.is_some() || config.version() < 3 || line == RuntimeSeries::Two;
-                Judged { line, reads: config.reads(line), likely }
+                JudgedMirror { line, reads: config.reads(line), likely }
             }
         };
         lines.into_iter().map(judge).collect()

@@ -26,7 +26,7 @@ pub enum Place {
 }
 
 /// A place that was opened to read from.
-pub struct Opened {
+pub struct OpenedSource {
     /// Where the image is.
     pub source: Box<dyn Source>,
     /// What to ask for there.
@@ -35,7 +35,7 @@ pub struct Opened {
     pub tag: Option<Tag>,
 }
 
-impl Opened {
+impl OpenedSource {
     /// An image in a layout: its name there may be a tag or a whole reference.
     fn named(source: Box<dyn Source>, digest: Digest, name: Option<String>) -> Self {
         let tag = name.and_then(|name| name.rsplit(':').next()?.parse().ok());
@@ -97,7 +97,7 @@ impl Place {
     }
 
     /// Opens it to read from.
-    pub fn source(&self, config: Option<&Config>) -> Result<Opened, Failure> {
+    pub fn source(&self, config: Option<&Config>) -> Result<OpenedSource, Failure> {
         let what = |path: &PathBuf| format!("cannot read {}", larder_transfer::files::named(path));
         match self {
             Self::Registry(reference) => {
@@ -112,7 +112,7 @@ impl Place {
                     Selector::Tag(tag) => Some(tag),
                     Selector::Digest(_) => reference.tag.clone(),
                 };
-                Ok(Opened { source, selector: reference.selector(), tag })
+                Ok(OpenedSource { source, selector: reference.selector(), tag })
             }
             Self::Folder(path, name) => {
                 let layout =
@@ -120,7 +120,7 @@ impl Place {
                 let found = layout.find(name.as_deref());
                 let (digest, name) =
                     found.map_err(|error| Failure::transfer(what(path), &error.into()))?;
-                Ok(Opened::named(Box::new(layout), digest, name))
+                Ok(OpenedSource::named(Box::new(layout), digest, name))
             }
             Self::Archive(path, name) => {
                 let archive =
@@ -128,7 +128,7 @@ impl Place {
                 let found = archive.find(name.as_deref());
                 let (digest, name) =
                     found.map_err(|error| Failure::transfer(what(path), &error.into()))?;
-                Ok(Opened::named(Box::new(archive), digest, name))
+                Ok(OpenedSource::named(Box::new(archive), digest, name))
             }
         }
     }

@@ -2,7 +2,7 @@
 
 use larder_core::access::Who;
 use larder_core::access::stop::Stops;
-use larder_core::lock::{Locked, Want};
+use larder_core::lock::{LockedTag, Want};
 use larder_core::name::RepositoryName;
 use larder_core::policy::{
     Case, Court, Fact, ImageFacts, ImageName, Judgement, Lack, PolicyRule, RuleAnswer, Verdict,
@@ -102,7 +102,7 @@ impl Judge {
 
 /// Why an image is not to be brought in at all: a rule that names no cluster denies it. What a rule
 /// asks beyond its platforms is asked when it is pulled. None: it may.
-pub fn refuses_intake(court: &Court, want: &Want, locked: &Locked) -> Option<Failure> {
+pub fn refuses_intake(court: &Court, want: &Want, locked: &LockedTag) -> Option<Failure> {
     let named = ImageName { tag: Some(&want.tag), digest: Some(&locked.digest) };
     let platforms: Vec<_> = locked.platforms.keys().cloned().collect();
     let platforms = if platforms.is_empty() { Fact::NotLooked } else { Fact::Is(platforms) };

@@ -23,16 +23,16 @@ use axum::http::{Extensions, HeaderMap, Request};
 use larder_core::access::Who;
 use larder_core::access::brake::Brake;
 use larder_core::access::key::Pepper;
-use larder_core::access::rate::Taken;
-use larder_core::access::token::{By, Signer};
+use larder_core::access::rate::RateLedger;
+use larder_core::access::token::{SignedInBy, Signer};
 use larder_core::door::{DoorKey, Question};
 use larder_store::Store;
 use secrecy::{ExposeSecret as _, SecretBox};
 use tokio::sync::Semaphore;
 
 pub(crate) use permit::{check as check_grant, passes as is_granted, refuse_catalog};
-pub(crate) use record::{About, Happened, Recorder, is_probe, probing, reference};
-pub(crate) use rules::{Ruled, check as check_rules, passes as is_ruled_in};
+pub(crate) use record::{RecordSubject, RecordedDeed, Recorder, is_probe, probing, reference};
+pub(crate) use rules::{RuleOutcome, check as check_rules, passes as is_ruled_in};
 pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
 
 use crate::meters::Meters;
@@ -66,7 +66,7 @@ impl<'r> From<&'r Parts> for Head<'r> {
 pub(crate) struct Caller {
     pub who: Who,
     /// By what it signed in. None: by nothing that it brought along.
-    pub by: Option<By>,
+    pub by: Option<SignedInBy>,
     /// The token that it showed. None: none.
     pub token: Option<Arc<PullToken>>,
     pub address: Option<IpAddr>,
@@ -87,7 +87,7 @@ pub(crate) struct Gate {
     sessions: Sessions,
     identities: Identities,
     brake: Mutex<Brake>,
-    taken: Mutex<Taken>,
+    taken: Mutex<RateLedger>,
     /// Wrong sign-ins that wait at once.
     waiting: Semaphore,
 }
@@ -180,14 +180,14 @@ pub mod fuzzing {
     use larder_core::access::scope::Scopes;
 
     use super::Head;
-    use super::sign_in::{Brought, brought};
+    use super::sign_in::{PresentedLogin, brought};
 
     /// What a field brings along.
     pub fn authorization(bytes: &[u8]) {
         let Ok(value) = HeaderValue::from_bytes(bytes) else { return };
         let headers = HeaderMap::from_iter([(header::AUTHORIZATION, value)]);
         let extensions = Extensions::new();
-        if let Brought::Basic(user, _) =
+        if let PresentedLogin::Basic(user, _) =
             brought(Head { headers: &headers, extensions: &extensions })
         {
             assert!(!user.contains(':'));

@@ -13,7 +13,7 @@ use bytes::Bytes;
 use larder_core::access::Who;
 
 use crate::app::App;
-use crate::meters::{From, Received, Refused, Streamed};
+use crate::meters::{From, ReceivedBytes, RefusalCode, StreamedMark};
 
 /// A request as it came in.
 pub(crate) struct RequestAccount {
@@ -45,32 +45,33 @@ fn method_name(method: &Method) -> &'static str {
 impl RequestAccount {
     /// Closes the account when the last byte of the answer is sent, or nobody takes it any more.
     pub fn close_with(self, response: Response) -> Response {
-        let ending = Ending::of(&response);
+        let ending = AnswerBegin::of(&response);
         self.close(response, ending)
     }
 
     /// The same with an answer that does not say itself where its content comes from.
     pub fn close_from(self, response: Response, from: From) -> Response {
-        let ending = Ending { from: Some(from), ..Ending::of(&response) };
+        let ending = AnswerBegin { from: Some(from), ..AnswerBegin::of(&response) };
         self.close(response, ending)
     }
 
-    fn close(self, response: Response, ending: Ending) -> Response {
+    fn close(self, response: Response, ending: AnswerBegin) -> Response {
         let length = http_body::Body::size_hint(response.body()).exact();
         let at_once =
-            self.method == Method::HEAD || response.extensions().get::<Streamed>().is_none();
+            self.method == Method::HEAD || response.extensions().get::<StreamedMark>().is_none();
         if at_once {
             let sent = if self.method == Method::HEAD { 0 } else { length.unwrap_or(0) };
             self.write(&ending, sent, true);
             return response;
         }
         response.map(|body| {
-            let counted = Counted { body, sent: 0, whole: false, account: Some((self, ending)) };
+            let counted =
+                CountedBody { body, sent: 0, whole: false, account: Some((self, ending)) };
             Body::new(counted)
         })
     }
 
-    fn write(&self, ending: &Ending, sent: u64, whole: bool) {
+    fn write(&self, ending: &AnswerBegin, sent: u64, whole: bool) {
         let took = self.began.elapsed();
         self.app.gate.took(&self.who, sent.saturating_add(ending.received));
         let meters = &self.app.meters;
@@ -80,7 +81,7 @@ impl RequestAccount {
         if ending.received > 0 {
             meters.received.with_label_values(&[self.resource]).inc_by(ending.received);
         }
-        if let Some(Refused(code)) = ending.refused {
+        if let Some(RefusalCode(code)) = ending.refused {
             meters.errors.with_label_values(&[code]).inc();
         }
         if !tracing::enabled!(target: "larder_server::access", tracing::Level::INFO) {
@@ -109,16 +110,16 @@ impl RequestAccount {
 }
 
 /// What is known of an answer when it begins.
-struct Ending {
+struct AnswerBegin {
     status: u16,
     /// The length that was announced. None: none was.
     length: Option<u64>,
     received: u64,
     from: Option<From>,
-    refused: Option<Refused>,
+    refused: Option<RefusalCode>,
 }
 
-impl Ending {
+impl AnswerBegin {
     fn of(response: &Response) -> Self {
         let extensions = response.extensions();
         Self {
@@ -127,22 +128,22 @@ impl Ending {
                 let length = response.headers().get(axum::http::header::CONTENT_LENGTH)?;
                 length.to_str().ok()?.parse().ok()
             }),
-            received: extensions.get::<Received>().map_or(0, |received| received.0),
+            received: extensions.get::<ReceivedBytes>().map_or(0, |received| received.0),
             from: extensions.get::<From>().copied(),
-            refused: extensions.get::<Refused>().copied(),
+            refused: extensions.get::<RefusalCode>().copied(),
         }
     }
 }
 
 /// A body that counts what it gives.
-struct Counted {
+struct CountedBody {
     body: Body,
     sent: u64,
     whole: bool,
-    account: Option<(RequestAccount, Ending)>,
+    account: Option<(RequestAccount, AnswerBegin)>,
 }
 
-impl http_body::Body for Counted {
+impl http_body::Body for CountedBody {
     type Data = Bytes;
     type Error = axum::Error;
 
@@ -170,7 +171,7 @@ impl http_body::Body for Counted {
     }
 }
 
-impl Drop for Counted {
+impl Drop for CountedBody {
     fn drop(&mut self) {
         if let Some((account, ending)) = self.account.take() {
             // Who knows the length does not ask whether that was all.

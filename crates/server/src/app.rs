@@ -7,13 +7,13 @@ use larder_core::name::RepositoryName;
 use larder_store::{RecordKind, Store, StoreError};
 use tokio::sync::{Semaphore, watch};
 
-use crate::access::{Gate, Happened, Recorder};
+use crate::access::{Gate, RecordedDeed, Recorder};
 use crate::cache::Cache;
 use crate::error::{ApiError, Code};
-use crate::limits::{Budget, Limits, Slots};
+use crate::limits::{BufferBudget, Limits, Slots};
 use crate::meters::Meters;
 use crate::plan::Plan;
-use crate::remembered::Remembered;
+use crate::remembered::RememberedAnswers;
 use crate::tally::Tally;
 use crate::workers::Workers;
 
@@ -28,10 +28,10 @@ pub struct App {
     pub cache: Cache,
     pub(crate) uploads: Slots,
     /// Memory for manifests on their way in and lists on their way out.
-    pub(crate) memory: Budget,
+    pub(crate) memory: BufferBudget,
     /// Files that are read at once for clients.
     pub(crate) readers: Arc<Semaphore>,
-    pub(crate) remembered: Remembered,
+    pub(crate) remembered: RememberedAnswers,
     pub(crate) tally: Tally,
     pub(crate) workers: Workers,
     pub(crate) gate: Gate,
@@ -67,9 +67,9 @@ impl App {
             store,
             cache,
             uploads: Slots::default(),
-            memory: Budget::new(MEMORY),
+            memory: BufferBudget::new(MEMORY),
             readers,
-            remembered: Remembered::default(),
+            remembered: RememberedAnswers::default(),
             tally: Tally::default(),
             workers: Workers::default(),
             meters,
@@ -97,7 +97,7 @@ impl App {
 
     /// Writes something into the record that no client did.
     pub fn note(&self, kind: RecordKind, text: &str) {
-        self.recorder.count(&Happened::by_nobody(kind, text));
+        self.recorder.count(&RecordedDeed::by_nobody(kind, text));
     }
 
     /// Refuses to change anything in a registry that only serves.

@@ -14,10 +14,10 @@ use larder_store::{Removal, StoreError};
 use crate::access::Caller;
 use crate::app::App;
 use crate::blocked;
-use crate::cached::{self, Had};
+use crate::cached::{self, CachedReply};
 use crate::error::{ApiError, Code};
 use crate::headers::{content_headers, insert, is_known};
-use crate::meters::{From, Streamed};
+use crate::meters::{From, StreamedMark};
 use crate::range::{RequestedRange, read_range};
 use crate::remembered::KnownAnswer;
 
@@ -51,17 +51,17 @@ pub(crate) async fn get(
     let had = match recalled {
         Some(size) => {
             cached::count_recalled(app, repository);
-            Some(Had::Here(size))
+            Some(CachedReply::Here(size))
         }
         None => cached::blob(app, repository, digest, parts).await?,
     };
     let mut passes = false;
     let (size, coming) = match had {
         None => (Some(size(app, repository, digest, parts).await?), None),
-        Some(Had::Here(size)) => (Some(size), None),
-        Some(Had::Size(size)) => (size, None),
-        Some(Had::Coming(taking, size)) => (size, Some(taking)),
-        Some(Had::Passing(size)) => {
+        Some(CachedReply::Here(size)) => (Some(size), None),
+        Some(CachedReply::Size(size)) => (size, None),
+        Some(CachedReply::Coming(taking, size)) => (size, Some(taking)),
+        Some(CachedReply::Passing(size)) => {
             passes = true;
             (size, None)
         }
@@ -133,7 +133,7 @@ pub(crate) async fn get(
         })?;
         // The handle is free again with the last of the body.
         *response.body_mut() = Body::from_stream(reader.inspect(move |_| _ = &file));
-        response.extensions_mut().insert(Streamed);
+        response.extensions_mut().insert(StreamedMark);
         response.extensions_mut().insert(From::Disk);
     }
     Ok(response)

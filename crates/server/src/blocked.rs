@@ -4,7 +4,7 @@ use larder_core::access::stop::Stop;
 use larder_core::digest::Digest;
 use larder_store::{Moment, RecordKind};
 
-use crate::access::{About, Caller, Happened};
+use crate::access::{Caller, RecordSubject, RecordedDeed};
 use crate::app::App;
 use crate::error::{ApiError, Code};
 
@@ -37,8 +37,8 @@ pub(crate) async fn check<'d>(
     };
     let message = sentence(digest.short(), stop);
     let number = caller.map(|caller| {
-        let mut happened = Happened::of(caller, RecordKind::Refused, &message);
-        happened.reference = Some(About::Text(about.to_owned()));
+        let mut happened = RecordedDeed::of(caller, RecordKind::Refused, &message);
+        happened.reference = Some(RecordSubject::Text(about.to_owned()));
         app.recorder.note(&happened)
     });
     let number = number.map(|number| number.to_string()).unwrap_or_default();

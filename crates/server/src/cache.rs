@@ -25,8 +25,8 @@ use larder_core::name::{Host, RepositoryName, Tag};
 use larder_store::{RETRY, Store, StoreError, Traffic};
 use tokio::sync::{Notify, mpsc};
 
-pub use ahead::Warmed;
-pub(crate) use fill::{Blob, Taking};
+pub use ahead::WarmedLayers;
+pub(crate) use fill::{CachedBlob, FillInterest};
 pub(crate) use follow::follow;
 pub(crate) use manifests::FoundManifest;
 pub use shelf::{CachedShelf, ShelfPlan};
@@ -50,7 +50,7 @@ const AHEAD: usize = 256;
 type InHand = Option<Arc<Document>>;
 
 /// Something that an upstream does not have, or could not be asked for.
-type Unfetched = (RepositoryName, String);
+type AbsentContent = (RepositoryName, String);
 
 /// All cached shelves of a larder. Clones are the same.
 #[derive(Clone)]
@@ -67,7 +67,7 @@ struct CacheInner {
     lists: Flights<(RepositoryName, String), Result<(), Trouble>>,
     fills: Fills,
     /// What the upstream did not give, and until when that counts.
-    vain: Mutex<HashMap<Unfetched, (Instant, Trouble)>>,
+    vain: Mutex<HashMap<AbsentContent, (Instant, Trouble)>>,
     expected: AheadImages,
     ahead: mpsc::Sender<AheadJob>,
     jobs: Mutex<Option<mpsc::Receiver<AheadJob>>>,

@@ -14,10 +14,10 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 
 use crate::app::App;
-use crate::cache::{Blob, Cache, CachedShelf, FoundManifest, Taking, Trouble, follow};
+use crate::cache::{Cache, CachedBlob, CachedShelf, FillInterest, FoundManifest, Trouble, follow};
 use crate::error::ApiError;
 use crate::headers::warning;
-use crate::meters::{From, Streamed};
+use crate::meters::{From, StreamedMark};
 use crate::remembered::KnownAnswer;
 
 pub(crate) const WARNING: HeaderName = HeaderName::from_static("warning");
@@ -67,11 +67,11 @@ pub(crate) fn warn(headers: &mut HeaderMap, warning: Option<&HeaderValue>) {
 }
 
 /// A blob on a cached shelf.
-pub(crate) enum Had {
+pub(crate) enum CachedReply {
     /// It is here; its size in bytes.
     Here(u64),
     /// It is on its way.
-    Coming(Taking, Option<u64>),
+    Coming(FillInterest, Option<u64>),
     /// It passes through.
     Passing(Option<u64>),
     /// Only its size was asked for. None: nobody knows it before it is fetched.
@@ -84,7 +84,7 @@ pub(crate) async fn blob(
     repository: &RepositoryName,
     digest: &Digest,
     parts: &Parts,
-) -> Result<Option<Had>, ApiError> {
+) -> Result<Option<CachedReply>, ApiError> {
     let Some(shelf) = &app.cache.shelf_of(repository) else { return Ok(None) };
     let path = shelf.upstream_name(repository)?;
     let moment = app.store.moment(repository);
@@ -92,26 +92,26 @@ pub(crate) async fn blob(
         if let Some(moment) = moment {
             app.remembered.keep(&app.store, parts.uri.path(), moment, KnownAnswer::blob(size));
         }
-        Some(Had::Here(size))
+        Some(CachedReply::Here(size))
     };
     if parts.method == Method::HEAD {
         if let Some(size) = app.store.blob(repository, digest).await? {
             return Ok(keep(size));
         }
         let size = app.cache.blob_size(shelf, repository, &path, digest).await?;
-        return Ok(Some(Had::Size(size)));
+        return Ok(Some(CachedReply::Size(size)));
     }
     Ok(match app.cache.blob(shelf, repository, &path, digest, true).await? {
-        Blob::Here(size) => keep(size),
-        Blob::Coming(taking, size) => Some(Had::Coming(taking, size)),
-        Blob::Passing(size) => Some(Had::Passing(size)),
+        CachedBlob::Here(size) => keep(size),
+        CachedBlob::Coming(taking, size) => Some(CachedReply::Coming(taking, size)),
+        CachedBlob::Passing(size) => Some(CachedReply::Passing(size)),
     })
 }
 
 /// Sends bytes of a blob as they come. None as end: all of it.
-pub(crate) fn send(response: &mut Response, taking: Taking, from: u64, end: Option<u64>) {
+pub(crate) fn send(response: &mut Response, taking: FillInterest, from: u64, end: Option<u64>) {
     *response.body_mut() = Body::from_stream(follow(taking, from, end));
-    response.extensions_mut().insert(Streamed);
+    response.extensions_mut().insert(StreamedMark);
     response.extensions_mut().insert(From::Upstream);
 }
 
@@ -127,7 +127,7 @@ pub(crate) async fn pass(
     let Some((shelf, path)) = place(app, repository)? else { return Ok(()) };
     let passing = app.cache.pass(&shelf, &path, digest, size, range).await?;
     *response.body_mut() = Body::from_stream(passing);
-    response.extensions_mut().insert(Streamed);
+    response.extensions_mut().insert(StreamedMark);
     response.extensions_mut().insert(From::Upstream);
     Ok(())
 }

@@ -38,7 +38,7 @@ impl Crew {
     pub(crate) fn take(&self, work: impl Future<Output = ()> + Send + 'static) {
         let idlest = self.0.iter().min_by_key(|hand| hand.busy.load(Ordering::Relaxed));
         if let Some((hand, to)) = idlest.and_then(|hand| Some((hand, hand.work.as_ref()?))) {
-            let counted = Counted::one(&hand.busy);
+            let counted = CountedWork::one(&hand.busy);
             let sent = to.send(Box::pin(async move {
                 let _counted = counted;
                 work.await;
@@ -76,16 +76,16 @@ impl Drop for Hand {
 }
 
 /// Something that a hand is busy with, as long as it lasts.
-struct Counted(Arc<AtomicUsize>);
+struct CountedWork(Arc<AtomicUsize>);
 
-impl Counted {
+impl CountedWork {
     fn one(busy: &Arc<AtomicUsize>) -> Self {
         busy.fetch_add(1, Ordering::Relaxed);
         Self(Arc::clone(busy))
     }
 }
 
-impl Drop for Counted {
+impl Drop for CountedWork {
     fn drop(&mut self) {
         self.0.fetch_sub(1, Ordering::Relaxed);
     }

@@ -17,7 +17,7 @@ use larder_core::retarget::{Pin, Retarget, RetargetWish};
 use larder_store::{RecordKind, StoreError, now};
 use tokio::time::Instant;
 
-use crate::access::{About, Caller, Happened};
+use crate::access::{Caller, RecordSubject, RecordedDeed};
 use crate::app::App;
 use crate::blocked;
 use crate::health;
@@ -74,11 +74,11 @@ pub(crate) async fn answer(app: &App, plan: &Arc<Plan>, request: Request) -> (Re
         let (bytes, stops) = (bytes.clone(), Arc::clone(&stops));
         app.workers.run(TIME, move |stop| {
             let asking =
-                Asking { plan: &plan, cluster: &cluster, door: &door, question, stops: &stops };
+                ReviewPath { plan: &plan, cluster: &cluster, door: &door, question, stops: &stops };
             asking.read(&bytes, stop.flag())
         })
     };
-    let asking = Asking { plan, cluster, door, question, stops: &stops };
+    let asking = ReviewPath { plan, cluster, door, question, stops: &stops };
     let read = match reading.await {
         Ok(read) => read,
         Err(undone) => {
@@ -123,7 +123,7 @@ enum ReadReview {
 
 /// What is asked, and of whom.
 #[derive(Clone, Copy)]
-struct Asking<'q> {
+struct ReviewPath<'q> {
     plan: &'q Plan,
     cluster: &'q str,
     door: &'q Door,
@@ -131,7 +131,7 @@ struct Asking<'q> {
     stops: &'q Stops,
 }
 
-impl Asking<'_> {
+impl ReviewPath<'_> {
     fn unanswered(&self, why: &str) -> Reply {
         let text = format!("larder: {why}");
         match self.door.refuses(self.question) {
@@ -293,8 +293,8 @@ impl Asking<'_> {
             node: false,
         };
         let text = format!("at the door, for {}: {message}", whose.trim());
-        let mut happened = Happened::of(&caller, kind, &text);
-        happened.reference = Some(About::Text(reference.to_string()));
+        let mut happened = RecordedDeed::of(&caller, kind, &text);
+        happened.reference = Some(RecordSubject::Text(reference.to_string()));
         happened.line = line;
         // A dry run leaves no trace.
         if review.dry_run {

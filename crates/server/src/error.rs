@@ -7,7 +7,7 @@ use larder_core::digest::Digest;
 use larder_core::shown::in_ascii;
 use larder_store::StoreError;
 
-use crate::meters::Refused;
+use crate::meters::RefusalCode;
 use crate::path::PathError;
 
 /// The standard's codes.
@@ -196,7 +196,7 @@ impl IntoResponse for ApiError {
         if let Some(reason) = reason(self.status, &self.message) {
             response.extensions_mut().insert(reason);
         }
-        response.extensions_mut().insert(Refused(self.code.text()));
+        response.extensions_mut().insert(RefusalCode(self.code.text()));
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
         headers.extend(self.headers);

@@ -77,7 +77,7 @@ mod workers;
 
 pub use app::App;
 pub use cache::{
-    Cache, CachePlan, CacheUpstream, CachedShelf, ShelfPlan, Trouble, UpstreamPlan, Warmed,
+    Cache, CachePlan, CacheUpstream, CachedShelf, ShelfPlan, Trouble, UpstreamPlan, WarmedLayers,
 };
 pub use crew::Crew;
 pub use error::{ApiError, Code};

@@ -87,25 +87,25 @@ pub(crate) struct Slots {
 
 /// One that is taken. Dropped, it is free again.
 #[derive(Debug)]
-pub(crate) struct Slot {
+pub(crate) struct ConnectionSlot {
     client: IpAddr,
     slots: Slots,
 }
 
 impl Slots {
     /// None: this client has `most` already.
-    pub fn take(&self, client: IpAddr, most: usize) -> Option<Slot> {
+    pub fn take(&self, client: IpAddr, most: usize) -> Option<ConnectionSlot> {
         let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
         let count = taken.entry(client).or_insert(0);
         if *count >= most {
             return None;
         }
         *count += 1;
-        Some(Slot { client, slots: self.clone() })
+        Some(ConnectionSlot { client, slots: self.clone() })
     }
 }
 
-impl Drop for Slot {
+impl Drop for ConnectionSlot {
     fn drop(&mut self) {
         let mut taken = self.slots.taken.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(count) = taken.get_mut(&self.client) {
@@ -120,7 +120,7 @@ impl Drop for Slot {
 /// Memory that requests hold of what clients chose to send or to ask for: so much in all, and a quarter of it for one
 /// client.
 #[derive(Debug, Clone)]
-pub(crate) struct Budget {
+pub(crate) struct BufferBudget {
     most: usize,
     taken: Arc<Mutex<(usize, HashMap<IpAddr, usize>)>>,
 }
@@ -130,10 +130,10 @@ pub(crate) struct Budget {
 pub(crate) struct Share {
     client: IpAddr,
     bytes: usize,
-    of: Budget,
+    of: BufferBudget,
 }
 
-impl Budget {
+impl BufferBudget {
     pub fn new(most: usize) -> Self {
         Self { most, taken: Arc::default() }
     }
@@ -174,7 +174,7 @@ impl Drop for Share {
 }
 
 /// A request's body, read no slower than the limits allow.
-pub(crate) struct Paced {
+pub(crate) struct PacedBody {
     body: BodyDataStream,
     stall: Duration,
     least: u64,
@@ -184,26 +184,26 @@ pub(crate) struct Paced {
 
 /// Why a body did not come to its end.
 #[derive(Debug, thiserror::Error)]
-pub(crate) enum Broken {
+pub(crate) enum BrokenConnection {
     #[error("it broke off: {0}")]
     Off(axum::Error),
     #[error("it came too slowly; nothing may take longer than {} s for {} KiB", .0.as_secs(), .1 / 1024)]
     Slow(Duration, u64),
 }
 
-impl Paced {
+impl PacedBody {
     pub fn new(body: axum::body::Body, limits: &Limits) -> Self {
         let (stall, least) = (limits.stall, limits.least);
         Self { body: body.into_data_stream(), stall, least, since: Instant::now(), moved: 0 }
     }
 
     /// The next bytes. None: that was all.
-    pub async fn next(&mut self) -> Result<Option<Bytes>, Broken> {
-        let slow = || Broken::Slow(self.stall, self.least);
+    pub async fn next(&mut self) -> Result<Option<Bytes>, BrokenConnection> {
+        let slow = || BrokenConnection::Slow(self.stall, self.least);
         let next = tokio::time::timeout(self.stall, self.body.next()).await.map_err(|_| slow())?;
         let chunk = match next {
             None => return Ok(None),
-            Some(chunk) => chunk.map_err(Broken::Off)?,
+            Some(chunk) => chunk.map_err(BrokenConnection::Off)?,
         };
         self.moved += chunk.len() as u64;
         if self.moved >= self.least {
@@ -234,7 +234,7 @@ mod tests {
 
     #[test]
     fn nobody_takes_more_memory_than_his_share() {
-        let budget = Budget::new(100);
+        let budget = BufferBudget::new(100);
         let client = |last: u8| Some(IpAddr::from([127, 0, 0, last]));
         let mut one = budget.share(client(1));
         assert!(one.grow(20) && !one.grow(6) && one.grow(5));
@@ -259,7 +259,7 @@ mod tests {
             Some((Ok::<_, std::io::Error>(Bytes::from_static(b"x")), n + 1))
         });
         let limits = Limits::default();
-        let mut paced = Paced::new(axum::body::Body::from_stream(drip.boxed()), &limits);
+        let mut paced = PacedBody::new(axum::body::Body::from_stream(drip.boxed()), &limits);
         let mut came = 0;
         let end = loop {
             match paced.next().await {
@@ -268,7 +268,7 @@ mod tests {
                 Err(error) => break error,
             }
         };
-        assert!(matches!(end, Broken::Slow(..)));
+        assert!(matches!(end, BrokenConnection::Slow(..)));
         assert!((5..10).contains(&came), "{came}");
     }
 }

@@ -28,9 +28,9 @@ use tokio_rustls::TlsAcceptor;
 
 use crate::crew::Crew;
 use crate::limits::{Client, ClientCertificate, Limits, Slots, Unclear};
-use crate::meters::Counting;
+use crate::meters::CountedGuard;
 use crate::tls::Tls;
-use crate::watched::Traffic;
+use crate::watched::ConnectionTraffic;
 
 /// Bytes of a connection that are read ahead, and that wait to be sent, at most; and a piece more. No request's
 /// header may be longer.
@@ -130,9 +130,9 @@ where
         let stream = stream.into_std();
         let watcher = graceful.watcher();
         let config = tls.as_ref().map(Tls::current);
-        let counted = open.as_ref().map(Counting::one);
+        let counted = open.as_ref().map(CountedGuard::one);
         let secure = config.is_some();
-        let traffic = Arc::new(Traffic::default());
+        let traffic = Arc::new(ConnectionTraffic::default());
         let mut service = WithClient {
             service: service.clone(),
             client: from,
@@ -162,7 +162,7 @@ where
             let served = async {
                 match config {
                     None => {
-                        let io = TokioIo::new(Unstalled::new(stream, &limits));
+                        let io = TokioIo::new(StallGuard::new(stream, &limits));
                         watcher.watch(http.serve_connection(io, service).into_owned()).await
                     }
                     Some(config) => {
@@ -173,7 +173,7 @@ where
                                 let shown = shown.and_then(|chain| chain.first());
                                 service.shown =
                                     shown.map(|shown| ClientCertificate(Arc::from(shown.as_ref())));
-                                let io = TokioIo::new(Unstalled::new(stream, &limits));
+                                let io = TokioIo::new(StallGuard::new(stream, &limits));
                                 watcher.watch(http.serve_connection(io, service).into_owned()).await
                             }
                             Ok(Err(error)) => {
@@ -215,7 +215,7 @@ struct WithClient<S> {
     secure: bool,
     /// The certificate that it has shown. None: it has none, or need not.
     shown: Option<ClientCertificate>,
-    traffic: Arc<Traffic>,
+    traffic: Arc<ConnectionTraffic>,
     /// Who is believed of whom it forwards.
     limits: Arc<Limits>,
 }
@@ -270,7 +270,7 @@ where
 }
 
 /// A connection that ends when its client takes nothing of what waits for it for too long.
-struct Unstalled<T> {
+struct StallGuard<T> {
     inner: T,
     stall: Duration,
     waiting: Option<Pin<Box<Sleep>>>,
@@ -280,7 +280,7 @@ struct Unstalled<T> {
     lingering: Option<(Pin<Box<Sleep>>, usize)>,
 }
 
-impl<T> Unstalled<T> {
+impl<T> StallGuard<T> {
     fn new(inner: T, limits: &Limits) -> Self {
         let silent = Some(Box::pin(tokio::time::sleep(limits.header_time)));
         Self { inner, stall: limits.stall, waiting: None, silent, lingering: None }
@@ -302,7 +302,7 @@ impl<T> Unstalled<T> {
     }
 }
 
-impl<T: AsyncRead + Unpin> AsyncRead for Unstalled<T> {
+impl<T: AsyncRead + Unpin> AsyncRead for StallGuard<T> {
     fn poll_read(
         mut self: Pin<&mut Self>,
         cx: &mut Context<'_>,
@@ -320,7 +320,7 @@ impl<T: AsyncRead + Unpin> AsyncRead for Unstalled<T> {
     }
 }
 
-impl<T: AsyncRead + Unpin> Unstalled<T> {
+impl<T: AsyncRead + Unpin> StallGuard<T> {
     /// Reads what a client still sends, within bounds: a connection that is closed before all was read is
     /// reset, and the client would lose our answer, a refusal with its reason.
     fn linger(&mut self, cx: &mut Context<'_>) -> Poll<()> {
@@ -342,7 +342,7 @@ impl<T: AsyncRead + Unpin> Unstalled<T> {
     }
 }
 
-impl<T: AsyncRead + AsyncWrite + Unpin> AsyncWrite for Unstalled<T> {
+impl<T: AsyncRead + AsyncWrite + Unpin> AsyncWrite for StallGuard<T> {
     fn poll_write(
         mut self: Pin<&mut Self>,
         cx: &mut Context<'_>,

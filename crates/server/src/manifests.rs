@@ -20,7 +20,7 @@ use crate::account::RequestAccount;
 use crate::app::App;
 use crate::error::{ApiError, Code};
 use crate::headers::{accepts, insert, is_known};
-use crate::limits::{Asker, Broken, Client, Paced, Share};
+use crate::limits::{Asker, BrokenConnection, Client, PacedBody, Share};
 use crate::meters::From;
 use crate::operation::Operation;
 use crate::path::EndPoint;
@@ -334,7 +334,7 @@ async fn read_body(app: &App, parts: &Parts, body: Body) -> Result<(Bytes, Share
     if length.is_some_and(|length| length > MANIFEST_LIMIT) {
         return Err(too_large());
     }
-    let mut body = Paced::new(body, &app.plan().limits);
+    let mut body = PacedBody::new(body, &app.plan().limits);
     let mut bytes = BytesMut::new();
     let client = parts.extensions.get::<Client>().map(|client| client.0);
     let mut share = app.memory.share(client);
@@ -348,8 +348,8 @@ async fn read_body(app: &App, parts: &Parts, body: Body) -> Result<(Bytes, Share
             Ok(Some(chunk)) => bytes.extend_from_slice(&chunk),
             Err(error) => {
                 let status = match error {
-                    Broken::Slow(..) => StatusCode::REQUEST_TIMEOUT,
-                    Broken::Off(_) => StatusCode::BAD_REQUEST,
+                    BrokenConnection::Slow(..) => StatusCode::REQUEST_TIMEOUT,
+                    BrokenConnection::Off(_) => StatusCode::BAD_REQUEST,
                 };
                 let error = ApiError::new(Code::ManifestInvalid, format!("the manifest: {error}"));
                 return Err(error.with_status(status));

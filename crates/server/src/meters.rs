@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 use std::time::Duration;
 
 use larder_core::access::key::renewal_number;
-use larder_store::{Filter, Standing, Store, Traffic, now};
+use larder_store::{Filter, Store, Traffic, UpstreamRecord, now};
 use prometheus::{
     Histogram, HistogramOpts, HistogramVec, IntCounter, IntCounterVec, IntGauge, IntGaugeVec, Opts,
     Registry, TextEncoder,
@@ -13,7 +13,7 @@ use prometheus::{
 
 /// How many bytes of a request's body were taken: put into the answer by its handler.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Received(pub u64);
+pub(crate) struct ReceivedBytes(pub u64);
 
 /// Where the content of an answer came from.
 #[derive(Debug, Clone, Copy)]
@@ -25,7 +25,7 @@ pub(crate) enum From {
 
 /// The code of a refusal, for the figures.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Refused(pub &'static str);
+pub(crate) struct RefusalCode(pub &'static str);
 
 /// A registry's figures, as Prometheus reads them.
 pub struct Meters {
@@ -55,14 +55,14 @@ pub struct Meters {
 /// The figures of what nearly all answers are, looked up once.
 #[derive(Default)]
 struct Usual {
-    manifest: OnceLock<Answered>,
-    manifest_head: OnceLock<Answered>,
-    blob: OnceLock<Answered>,
-    blob_head: OnceLock<Answered>,
+    manifest: OnceLock<AnsweredLabels>,
+    manifest_head: OnceLock<AnsweredLabels>,
+    blob: OnceLock<AnsweredLabels>,
+    blob_head: OnceLock<AnsweredLabels>,
 }
 
 /// The figures of one kind of answer.
-struct Answered {
+struct AnsweredLabels {
     requests: IntCounter,
     seconds: Histogram,
     sent: IntCounter,
@@ -161,7 +161,7 @@ impl Meters {
         bytes("fetched").inc_by(traffic.fetched);
     }
 
-    fn set_upstream(&self, standing: &Standing) {
+    fn set_upstream(&self, standing: &UpstreamRecord) {
         let set = |what: &str, value: i64| {
             self.upstream.with_label_values(&[standing.host.as_str(), what]).set(value);
         };
@@ -174,7 +174,7 @@ impl Meters {
     }
 
     /// All of them as text, with how the upstreams stand. What the store holds is looked up for it.
-    pub(crate) async fn text(&self, store: &Store, upstreams: &[Standing]) -> String {
+    pub(crate) async fn text(&self, store: &Store, upstreams: &[UpstreamRecord]) -> String {
         for standing in upstreams {
             self.set_upstream(standing);
         }
@@ -242,7 +242,7 @@ impl Meters {
         let find = || {
             let mut digits = [0; 3];
             let labels = [resource, method, status_text(status, &mut digits)];
-            Answered {
+            AnsweredLabels {
                 requests: self.requests.with_label_values(&labels),
                 seconds: self.seconds.with_label_values(&[resource, method]),
                 sent: self.sent.with_label_values(&[resource]),
@@ -256,7 +256,7 @@ impl Meters {
             _ => None,
         };
         let found;
-        let Answered { requests, seconds, sent: bytes } = match usual {
+        let AnsweredLabels { requests, seconds, sent: bytes } = match usual {
             Some(usual) => usual.get_or_init(find),
             None => {
                 found = find();
@@ -278,19 +278,19 @@ fn status_text(status: u16, digits: &mut [u8; 3]) -> &str {
 
 /// Marks an answer whose body is sent piece by piece.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Streamed;
+pub(crate) struct StreamedMark;
 
 /// A gauge that counts something as long as it lasts.
-pub(crate) struct Counting(IntGauge);
+pub(crate) struct CountedGuard(IntGauge);
 
-impl Counting {
+impl CountedGuard {
     pub fn one(gauge: &IntGauge) -> Self {
         gauge.inc();
         Self(gauge.clone())
     }
 }
 
-impl Drop for Counting {
+impl Drop for CountedGuard {
     fn drop(&mut self) {
         self.0.dec();
     }

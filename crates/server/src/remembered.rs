@@ -65,11 +65,11 @@ struct RememberedInner {
 
 /// What was asked for, by its path.
 #[derive(Default)]
-pub(crate) struct Remembered {
+pub(crate) struct RememberedAnswers {
     inner: RwLock<RememberedInner>,
 }
 
-impl Remembered {
+impl RememberedAnswers {
     /// What lies at a path, if it is known and still true now.
     pub fn get(&self, store: &Store, path: &str) -> Option<Arc<RememberedAnswer>> {
         let inner = self.inner.read().unwrap_or_else(PoisonError::into_inner);

@@ -24,12 +24,12 @@ const IDLE: Duration = Duration::from_secs(1);
 type LeftBody = Arc<Mutex<Option<Body>>>;
 
 /// A body that comes back when its reader has enough.
-struct Kept {
+struct KeptBody {
     body: Option<Body>,
     left: LeftBody,
 }
 
-impl HttpBody for Kept {
+impl HttpBody for KeptBody {
     type Data = Bytes;
     type Error = axum::Error;
 
@@ -55,7 +55,7 @@ impl HttpBody for Kept {
     }
 }
 
-impl Drop for Kept {
+impl Drop for KeptBody {
     fn drop(&mut self) {
         let body = self.body.take().filter(|body| !body.is_end_stream());
         *self.left.lock().unwrap_or_else(PoisonError::into_inner) = body;
@@ -79,7 +79,7 @@ impl Rest {
         if body.is_end_stream() {
             return (body, rest);
         }
-        (Body::new(Kept { body: Some(body), left }), rest)
+        (Body::new(KeptBody { body: Some(body), left }), rest)
     }
 
     /// Reads what is left beside the answer, which says where its connection ends with it.

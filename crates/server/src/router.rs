@@ -19,8 +19,8 @@ use larder_core::access::Who;
 use larder_store::RecordKind;
 
 use crate::access::{
-    About, Caller, Happened, Head, Ruled, TOKEN_PATH, answer_token, check_grant, check_rules,
-    is_probe, probing, refuse_catalog,
+    Caller, Head, RecordSubject, RecordedDeed, RuleOutcome, TOKEN_PATH, answer_token, check_grant,
+    check_rules, is_probe, probing, refuse_catalog,
 };
 use crate::account::RequestAccount;
 use crate::app::App;
@@ -153,8 +153,8 @@ fn refuse<B>(app: &Arc<App>, request: &Request<B>, refused: ApiError) -> Respons
 /// Writes a refusal down that is none yet, and gives it its number.
 fn written_down(app: &App, caller: &Caller, about: Option<String>, refused: ApiError) -> ApiError {
     let Some(sentence) = refused.to_keep() else { return refused };
-    let mut happened = Happened::of(caller, RecordKind::Refused, sentence);
-    happened.reference = about.map(About::Text);
+    let mut happened = RecordedDeed::of(caller, RecordKind::Refused, sentence);
+    happened.reference = about.map(RecordSubject::Text);
     let number = app.recorder.note(&happened);
     refused.with_number(&number.to_string())
 }
@@ -173,7 +173,7 @@ fn account<B>(app: &Arc<App>, request: &Request<B>, resource: &'static str) -> R
 }
 
 /// How the upstreams of the cached shelves stand.
-fn upstreams(app: &App) -> Vec<larder_store::Standing> {
+fn upstreams(app: &App) -> Vec<larder_store::UpstreamRecord> {
     app.cache.upstreams().iter().map(|upstream| upstream.standing()).collect()
 }
 
@@ -254,7 +254,7 @@ async fn admit(
     check_grant(&app.gate, plan, &caller, operation, Head::from(&parts)).await?;
     let ruled = match operation.pull() {
         Some(pull) => check_rules(app, plan, &caller, pull).await?,
-        None => Ruled::default(),
+        None => RuleOutcome::default(),
     };
     if let Some(brought) = ruled.brought {
         parts.extensions.insert(brought);
@@ -262,8 +262,8 @@ async fn admit(
     parts.extensions.insert(caller.clone());
     let mut response = dispatch(app, plan, &caller, operation, parts, body).await?;
     if let Some(kind) = operation.recorded() {
-        let mut happened = Happened::of(&caller, kind, "");
-        happened.reference = about(target).map(About::Text);
+        let mut happened = RecordedDeed::of(&caller, kind, "");
+        happened.reference = about(target).map(RecordSubject::Text);
         app.recorder.count(&happened);
     }
     if let Some(warning) = ruled.warning {

@@ -12,21 +12,21 @@ const DAY: i64 = 24 * 3_600_000;
 const MOST: usize = 50_000;
 
 #[derive(Default)]
-struct Count {
+struct PullCount {
     pulls: u64,
     last: i64,
 }
 
-type Counts = HashMap<RepositoryName, HashMap<Digest, Count>>;
+type PullCounts = HashMap<RepositoryName, HashMap<Digest, PullCount>>;
 
 /// What was asked for since it was last written down.
 #[derive(Default)]
 pub(crate) struct Tally {
-    counts: Mutex<(Counts, usize)>,
+    counts: Mutex<(PullCounts, usize)>,
 }
 
 impl Tally {
-    fn counts(&self) -> MutexGuard<'_, (Counts, usize)> {
+    fn counts(&self) -> MutexGuard<'_, (PullCounts, usize)> {
         self.counts.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -45,7 +45,7 @@ impl Tally {
         } else if *known < MOST {
             *known += 1;
             let counts = counts.entry(repository.clone()).or_default();
-            counts.insert(digest.clone(), Count { pulls, last });
+            counts.insert(digest.clone(), PullCount { pulls, last });
         }
     }
 
@@ -54,7 +54,7 @@ impl Tally {
         let (counts, _) = std::mem::take(&mut *self.counts());
         let mut uses = Vec::new();
         for (repository, counts) in counts {
-            for (digest, Count { pulls, last }) in counts {
+            for (digest, PullCount { pulls, last }) in counts {
                 let repository = repository.clone();
                 uses.push(Use { repository, digest, day: last / DAY, pulls, last });
             }

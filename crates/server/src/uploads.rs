@@ -15,8 +15,8 @@ use crate::app::App;
 use crate::blocked;
 use crate::error::{ApiError, Code};
 use crate::headers::{insert, query};
-use crate::limits::{Broken, Client, Paced};
-use crate::meters::{Counting, Received};
+use crate::limits::{BrokenConnection, Client, PacedBody};
+use crate::meters::{CountedGuard, ReceivedBytes};
 use crate::plan::Plan;
 use crate::range::read_content_range;
 
@@ -203,7 +203,7 @@ async fn take(
         }
         slot => slot,
     };
-    let _counted = Counting::one(&app.meters.uploads);
+    let _counted = CountedGuard::one(&app.meters.uploads);
     if let Some(announced) = announced.filter(|length| *length > LARGE)
         && let Some(capacity) = app.store.capacity().await?
         && announced > capacity
@@ -226,7 +226,7 @@ async fn take(
             format!("the upload has {offset} bytes; the next chunk starts there, not at {start}");
         return Err(out_of_order(message, offset));
     }
-    let mut body = Paced::new(body, &app.plan().limits);
+    let mut body = PacedBody::new(body, &app.plan().limits);
     let (mut received, mut kept) = (0, announced.unwrap_or(ROOM_EACH));
     loop {
         match body.next().await {
@@ -240,8 +240,8 @@ async fn take(
             Err(error) => {
                 writer.park().await?;
                 let status = match error {
-                    Broken::Slow(..) => StatusCode::REQUEST_TIMEOUT,
-                    Broken::Off(_) => StatusCode::BAD_REQUEST,
+                    BrokenConnection::Slow(..) => StatusCode::REQUEST_TIMEOUT,
+                    BrokenConnection::Off(_) => StatusCode::BAD_REQUEST,
                 };
                 let error = ApiError::new(Code::BlobUploadInvalid, format!("the upload: {error}"));
                 return Err(error.with_status(status));
@@ -275,7 +275,7 @@ fn out_of_order(message: String, offset: u64) -> ApiError {
 }
 
 fn with_received(mut response: Response, bytes: u64) -> Response {
-    response.extensions_mut().insert(Received(bytes));
+    response.extensions_mut().insert(ReceivedBytes(bytes));
     response
 }
 

@@ -16,7 +16,7 @@ use crate::limits::Limits;
 
 /// What goes on on one connection.
 #[derive(Default)]
-pub(crate) struct Traffic {
+pub(crate) struct ConnectionTraffic {
     /// Whether it has asked anything yet, by whichever protocol.
     asked: AtomicBool,
     /// Whether it speaks HTTP/2.
@@ -25,17 +25,17 @@ pub(crate) struct Traffic {
     active: AtomicUsize,
     /// When the last of them ended.
     ended: Mutex<Option<Instant>>,
-    bodies: Mutex<Vec<Weak<Shared>>>,
+    bodies: Mutex<Vec<Weak<SharedBody>>>,
 }
 
 /// An answer's body, until it has ended or was given up.
-struct Shared {
+struct SharedBody {
     inner: Mutex<Option<Body>>,
     polled: Mutex<Instant>,
 }
 
 /// That a request is being answered.
-pub(crate) struct Active(Arc<Traffic>);
+pub(crate) struct Active(Arc<ConnectionTraffic>);
 
 impl Drop for Active {
     fn drop(&mut self) {
@@ -48,7 +48,7 @@ fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     of.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-impl Traffic {
+impl ConnectionTraffic {
     /// A request of HTTP/1.1 came: its own time limits hold.
     pub fn asks_first(&self) {
         self.asked.store(true, Ordering::Relaxed);
@@ -64,10 +64,12 @@ impl Traffic {
 
     /// Watches the body of an answer until it has ended.
     pub fn watch(&self, body: Body, active: Active) -> Body {
-        let shared =
-            Arc::new(Shared { inner: Mutex::new(Some(body)), polled: Mutex::new(Instant::now()) });
+        let shared = Arc::new(SharedBody {
+            inner: Mutex::new(Some(body)),
+            polled: Mutex::new(Instant::now()),
+        });
         lock(&self.bodies).push(Arc::downgrade(&shared));
-        Body::new(Watched { shared, _active: active })
+        Body::new(WatchedStream { shared, _active: active })
     }
 
     /// Gives up what nobody takes, for as long as the connection lasts. It ends when the connection should.
@@ -111,12 +113,12 @@ impl Traffic {
     }
 }
 
-struct Watched {
-    shared: Arc<Shared>,
+struct WatchedStream {
+    shared: Arc<SharedBody>,
     _active: Active,
 }
 
-impl http_body::Body for Watched {
+impl http_body::Body for WatchedStream {
     type Data = Bytes;
     type Error = axum::Error;
 

@@ -42,9 +42,9 @@ impl StopSignal {
 }
 
 /// Stops the work when the one that waits for it goes away.
-struct Stops(StopSignal);
+struct StopsWhenDropped(StopSignal);
 
-impl Drop for Stops {
+impl Drop for StopsWhenDropped {
     fn drop(&mut self) {
         self.0.0.store(true, Ordering::Relaxed);
     }
@@ -96,7 +96,7 @@ impl Workers {
             return Err(Undone::Busy);
         }
         let stop = StopSignal::default();
-        let stops = Stops(stop.clone());
+        let stops = StopsWhenDropped(stop.clone());
         let (done, result) = oneshot::channel();
         let work: WorkerTask = Box::new(move || {
             // What nobody waits for any more is not begun.

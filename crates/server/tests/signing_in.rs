@@ -167,11 +167,11 @@ fn the_users_of_this_test_are_whom_the_plan_means() {
 #[tokio::test]
 async fn a_token_that_ends_inside_a_pull_is_good_for_what_that_pull_began() {
     use larder_core::access::Action;
-    use larder_core::access::token::{By, LATE, LIFE, Signer, TokenAccess};
+    use larder_core::access::token::{LATE, LIFE, SignedInBy, Signer, TokenAccess};
     let house = House::new(plan()).await;
     let signer = |seed: u8, host: &str| Signer::new(&[seed; 32], host).unwrap();
     let (ours, who) = (signer(9, "larder.example"), Who::cluster("turbine-hall", None));
-    let by = Some(By::Key(house.keys["turbine-hall"].id().to_string()));
+    let by = Some(SignedInBy::Key(house.keys["turbine-hall"].id().to_string()));
     let access = vec![TokenAccess::repository(&"vendor/kettle".parse().unwrap(), &[Action::Pull])];
     let now = now() / 1000;
     let issue = |signer: &Signer, at: i64| {

@@ -9,7 +9,7 @@ use std::path::Path;
 
 use larder_core::digest::Digest;
 use larder_core::document::{Document, media_type};
-use larder_standin::{Image, Layer, Upstream, UpstreamPlan};
+use larder_standin::{SampleImage, SampleLayer, Upstream, UpstreamPlan};
 use tokio::signal::unix::{SignalKind, signal};
 
 /// A blob of the layout under its digest.
@@ -18,7 +18,7 @@ fn read(layout: &Path, digest: &Digest) -> Result<Vec<u8>, Box<dyn Error>> {
 }
 
 /// The one image of a layout.
-fn image(layout: &Path) -> Result<Image, Box<dyn Error>> {
+fn image(layout: &Path) -> Result<SampleImage, Box<dyn Error>> {
     let index =
         Document::read(std::fs::read(layout.join("index.json"))?.into(), Some(media_type::INDEX))?;
     let digest = index.children().first().ok_or("the layout has no image")?.digest.clone();
@@ -26,10 +26,10 @@ fn image(layout: &Path) -> Result<Image, Box<dyn Error>> {
     let document = Document::read(document, Some(media_type::MANIFEST))?;
     let blobs = document.blobs().map(|blob| {
         let bytes = read(layout, &blob.digest)?.into();
-        Ok(Layer { digest: blob.digest.clone(), bytes })
+        Ok(SampleLayer { digest: blob.digest.clone(), bytes })
     });
     let blobs = blobs.collect::<Result<_, Box<dyn Error>>>()?;
-    Ok(Image { blobs, documents: vec![(digest, document)] })
+    Ok(SampleImage { blobs, documents: vec![(digest, document)] })
 }
 
 #[tokio::main]

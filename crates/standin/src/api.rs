@@ -28,7 +28,7 @@ pub(crate) use answer::time;
 
 /// A change of an object, for those who follow.
 #[derive(Debug, Clone)]
-pub(crate) struct Change {
+pub(crate) struct ApiChange {
     pub path: String,
     /// `ADDED`, `MODIFIED`, `DELETED`.
     pub word: &'static str,
@@ -68,7 +68,7 @@ struct ApiInner {
     began: String,
     /// How often anything changed.
     version: AtomicU64,
-    changes: broadcast::Sender<Change>,
+    changes: broadcast::Sender<ApiChange>,
     /// Where its webhooks are reached.
     hosts: Mutex<BTreeMap<String, String>>,
     /// Its authority, and what it serves with.
@@ -171,7 +171,7 @@ impl Api {
     }
 
     /// What changes from here on.
-    pub(crate) fn changes(&self) -> broadcast::Receiver<Change> {
+    pub(crate) fn changes(&self) -> broadcast::Receiver<ApiChange> {
         self.inner.changes.subscribe()
     }
 
@@ -268,7 +268,7 @@ impl Api {
         objects.insert(path.to_owned(), object.clone());
         drop(objects);
         // That nobody follows is no fault.
-        let _ = self.inner.changes.send(Change { path: path.to_owned(), word, object });
+        let _ = self.inner.changes.send(ApiChange { path: path.to_owned(), word, object });
     }
 
     /// Keeps what somebody wrote in another way than by applying.
@@ -332,7 +332,7 @@ impl Api {
         let before = self.objects().insert(path.to_owned(), object.clone());
         self.inner.version.fetch_add(1, Ordering::AcqRel);
         let word = if before.is_some() { "MODIFIED" } else { "ADDED" };
-        let _ = self.inner.changes.send(Change { path: path.to_owned(), word, object });
+        let _ = self.inner.changes.send(ApiChange { path: path.to_owned(), word, object });
     }
 
     /// Takes an object away.
@@ -340,7 +340,8 @@ impl Api {
         let Some(object) = self.objects().remove(path) else { return };
         self.inner.managers.lock().unwrap_or_else(PoisonError::into_inner).remove(path);
         self.inner.version.fetch_add(1, Ordering::AcqRel);
-        let _ = self.inner.changes.send(Change { path: path.to_owned(), word: "DELETED", object });
+        let _ =
+            self.inner.changes.send(ApiChange { path: path.to_owned(), word: "DELETED", object });
     }
 
     /// An object. None: there is none.

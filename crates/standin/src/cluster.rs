@@ -11,15 +11,15 @@ use larder_client::{Account, ClientError, Credentials, Options, Registry};
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::Document;
 use larder_core::name::Host;
-use larder_core::nodes::{self, Way};
+use larder_core::nodes::{self, NodeWay};
 use larder_core::objects;
 use larder_core::platform::Platform;
-use larder_core::reference::{Malformed, Reason, Reference, Selector, Unqualified};
-use larder_core::rewrite::{FileContext, Finding, Role, scan};
+use larder_core::reference::{MalformedReference, Reason, Reference, Selector, Unqualified};
+use larder_core::rewrite::{FileContext, Finding, ImageRole, scan};
 
 use crate::api::Api;
-use crate::door::{Admitted, admit};
-use crate::pulling::{Provider, Pulling, ask, pulling};
+use crate::door::{AdmittedObject, admit};
+use crate::pulling::{PodLogins, Provider, ask, pulling};
 
 /// A cluster with one kind of node.
 pub struct Cluster {
@@ -59,7 +59,7 @@ pub struct Pod {
 pub struct PodEvent {
     /// Whether something went wrong.
     pub warning: bool,
-    /// `Pulling`, `Pulled`, `Failed`, …
+    /// `PodLogins`, `Pulled`, `Failed`, …
     pub reason: &'static str,
     /// The text.
     pub message: String,
@@ -208,7 +208,7 @@ impl Cluster {
                 objects::read(text).map_err(|error| format!("error parsing: {error}"))?;
             let mut written = Vec::new();
             for document in documents {
-                let Admitted { object, warnings } = admit(api, &self.hosts, document).await?;
+                let AdmittedObject { object, warnings } = admit(api, &self.hosts, document).await?;
                 self.warnings.extend(warnings);
                 written.push(objects::write(&object));
             }
@@ -223,7 +223,7 @@ impl Cluster {
         let found = scan(text, &file).map_err(|error| format!("error parsing: {error}"))?;
         let documents = objects::read(text).map_err(|error| format!("error parsing: {error}"))?;
         let mut workloads: Vec<(String, Vec<&Finding>)> = Vec::new();
-        for finding in found.findings.iter().filter(|one| one.role == Role::Pulled) {
+        for finding in found.findings.iter().filter(|one| one.role == ImageRole::Pulled) {
             let workload = &finding.workload;
             let name = match workload.kind.as_str() {
                 "Pod" => workload.name.clone(),
@@ -254,7 +254,7 @@ impl Cluster {
         Ok(pods)
     }
 
-    async fn start(&mut self, pod: &mut Pod, finding: &Finding, pulling: &Pulling) {
+    async fn start(&mut self, pod: &mut Pod, finding: &Finding, pulling: &PodLogins) {
         let container = finding.container.as_deref().unwrap_or("container");
         let written = &finding.text;
         let reference = match Reference::read(written, &Unqualified::default()) {
@@ -300,7 +300,7 @@ impl Cluster {
     async fn pull(
         &self,
         reference: &Reference,
-        pulling: &Pulling,
+        pulling: &PodLogins,
     ) -> Result<(u64, Digest), String> {
         let mut full = reference.clone();
         if full.tag.is_none() && full.digest.is_none() {
@@ -323,8 +323,8 @@ impl Cluster {
     }
 
     /// What its nodes do for an upstream.
-    fn way(&self, host: &Host) -> Way {
-        let straight = Way { upstream: true, ..Way::default() };
+    fn way(&self, host: &Host) -> NodeWay {
+        let straight = NodeWay { upstream: true, ..NodeWay::default() };
         let Some(folder) = &self.mirrors else { return straight };
         let own = [folder.join(host.as_str()), folder.join(nodes::folder_of(host))];
         let found = own.into_iter().find(|folder| folder.is_dir());
@@ -342,10 +342,10 @@ impl Cluster {
     async fn logins(
         &self,
         full: &Reference,
-        pulling: &Pulling,
+        pulling: &PodLogins,
     ) -> Result<Vec<Credentials>, String> {
         let Some(api) = &self.api else { return Ok(Vec::new()) };
-        let Pulling { namespace, account, secrets } = pulling;
+        let PodLogins { namespace, account, secrets } = pulling;
         let kept = api.logins(namespace, account, secrets, &full.to_string()).into_iter();
         let mut logins: Vec<Credentials> = kept
             .filter_map(|login| {
@@ -525,7 +525,7 @@ impl AskedHost {
 }
 
 /// The places that a node asks, in its order.
-fn places(way: &Way, host: &Host) -> Vec<AskedHost> {
+fn places(way: &NodeWay, host: &Host) -> Vec<AskedHost> {
     let mut places: Vec<AskedHost> = way
         .asks
         .iter()
@@ -541,7 +541,7 @@ fn places(way: &Way, host: &Host) -> Vec<AskedHost> {
     places
 }
 
-fn invalid_name(written: &str, malformed: &Malformed) -> String {
+fn invalid_name(written: &str, malformed: &MalformedReference) -> String {
     let why = match malformed.reason.word() {
         "upper-case" => "invalid reference format: repository name must be lowercase",
         _ if matches!(malformed.reason, Reason::Empty) => "invalid reference format: empty",

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use crate::api::Api;
 
 /// An object as it was let in, and what the person who applied it is told.
-pub(crate) struct Admitted {
+pub(crate) struct AdmittedObject {
     pub object: Value,
     pub warnings: Vec<String>,
 }
@@ -25,7 +25,7 @@ pub(crate) async fn admit(
     api: &Api,
     hosts: &BTreeMap<String, String>,
     mut object: Value,
-) -> Result<Admitted, String> {
+) -> Result<AdmittedObject, String> {
     let kind = text(&object, &["kind"]).unwrap_or_default().to_owned();
     let namespace = text(&object, &["metadata", "namespace"]).unwrap_or("default").to_owned();
     let mut warnings = Vec::new();
@@ -60,7 +60,7 @@ pub(crate) async fn admit(
             }
         }
     }
-    Ok(Admitted { object, warnings })
+    Ok(AdmittedObject { object, warnings })
 }
 
 async fn ask(

@@ -21,12 +21,12 @@ pub struct Fault {
     /// How often it still goes wrong.
     pub times: usize,
     /// What happens.
-    pub what: What,
+    pub what: FaultKind,
 }
 
 /// How it goes wrong.
 #[derive(Debug, Clone)]
-pub enum What {
+pub enum FaultKind {
     /// This status, with a `Retry-After` in seconds where one is given.
     Status(u16, Option<u32>),
     /// The body breaks off after so many bytes, although its length was announced.
@@ -57,7 +57,7 @@ pub struct Faults {
 
 impl Faults {
     /// Adds one.
-    pub fn add(&self, method: Option<&'static str>, path: &str, times: usize, what: What) {
+    pub fn add(&self, method: Option<&'static str>, path: &str, times: usize, what: FaultKind) {
         self.list().push(Fault { method, path: path.to_owned(), times, what });
     }
 
@@ -70,7 +70,7 @@ impl Faults {
         self.list.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn take(&self, request: &Request) -> Option<What> {
+    fn take(&self, request: &Request) -> Option<FaultKind> {
         let mut list = self.list();
         let fault = list.iter_mut().find(|fault| {
             fault.times > 0
@@ -85,11 +85,11 @@ impl Faults {
     pub(crate) async fn answer(&self, request: Request, next: axum::middleware::Next) -> Response {
         match self.take(&request) {
             None => next.run(request).await,
-            Some(What::Late(pause)) => {
+            Some(FaultKind::Late(pause)) => {
                 tokio::time::sleep(pause).await;
                 next.run(request).await
             }
-            Some(What::Status(status, retry_after)) => {
+            Some(FaultKind::Status(status, retry_after)) => {
                 let status =
                     StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
                 let mut response = (status, "").into_response();
@@ -98,7 +98,7 @@ impl Faults {
                 }
                 response
             }
-            Some(What::Redirect(to)) => {
+            Some(FaultKind::Redirect(to)) => {
                 let path = request.uri().path_and_query().map_or("/", |path| path.as_str());
                 let mut response = StatusCode::TEMPORARY_REDIRECT.into_response();
                 if let Ok(location) = HeaderValue::from_str(&format!("{to}{path}")) {
@@ -106,30 +106,30 @@ impl Faults {
                 }
                 response
             }
-            Some(What::Says(name, value)) => {
+            Some(FaultKind::Says(name, value)) => {
                 let mut response = next.run(request).await;
                 if let Ok(value) = HeaderValue::from_str(&value) {
                     response.headers_mut().insert(name, value);
                 }
                 response
             }
-            Some(What::Without(name)) => {
+            Some(FaultKind::Without(name)) => {
                 let (mut parts, body) = next.run(request).await.into_parts();
                 parts.headers.remove(name);
                 Response::from_parts(parts, Body::from_stream(body.into_data_stream()))
             }
-            Some(What::StallAfter(limit)) => {
+            Some(FaultKind::StallAfter(limit)) => {
                 shortened(next.run(request).await, limit, || std::future::pending().boxed())
             }
-            Some(What::Page) => {
+            Some(FaultKind::Page) => {
                 let page = "<html><body>Please accept the terms.</body></html>";
                 ([(header::CONTENT_TYPE, "text/html")], page).into_response()
             }
-            Some(What::CutAfter(limit)) => shortened(next.run(request).await, limit, || {
+            Some(FaultKind::CutAfter(limit)) => shortened(next.run(request).await, limit, || {
                 // So that what came before is on its way.
                 tokio::time::sleep(Duration::from_millis(20)).boxed()
             }),
-            Some(What::Longer(more)) => {
+            Some(FaultKind::Longer(more)) => {
                 let (mut parts, body) = next.run(request).await.into_parts();
                 let length = parts.headers.get(header::CONTENT_LENGTH);
                 let length = length.and_then(|text| text.to_str().ok()?.parse::<usize>().ok());
@@ -139,7 +139,7 @@ impl Faults {
                 let rest = futures_util::stream::once(async move { Ok(vec![0; more].into()) });
                 Response::from_parts(parts, Body::from_stream(body.into_data_stream().chain(rest)))
             }
-            Some(What::Altered) => {
+            Some(FaultKind::Altered) => {
                 let (parts, body) = next.run(request).await.into_parts();
                 let mut done = false;
                 let body = body.into_data_stream().map(move |chunk| {

@@ -52,7 +52,7 @@ impl ImagePlan {
 
 /// A blob: a layer or a configuration.
 #[derive(Debug, Clone)]
-pub struct Layer {
+pub struct SampleLayer {
     /// Its name.
     pub digest: Digest,
     /// Its bytes.
@@ -61,14 +61,14 @@ pub struct Layer {
 
 /// A made image: its blobs, and its documents with the top one last.
 #[derive(Debug, Clone)]
-pub struct Image {
+pub struct SampleImage {
     /// Layers and configurations.
-    pub blobs: Vec<Layer>,
+    pub blobs: Vec<SampleLayer>,
     /// Manifests, then the index if there is one.
     pub documents: Vec<(Digest, Document)>,
 }
 
-impl Image {
+impl SampleImage {
     /// The digest of the whole: of the index, or of the only manifest.
     pub fn digest(&self) -> &Digest {
         &self.documents[self.documents.len() - 1].0
@@ -77,7 +77,7 @@ impl Image {
 
 /// Makes an image.
 #[allow(clippy::expect_used)] // documents that this function itself has written
-pub fn image(plan: &ImagePlan) -> Image {
+pub fn image(plan: &ImagePlan) -> SampleImage {
     let [index_type, manifest_type, config_type, layer_type] = if plan.schema2 {
         [
             media_type::SCHEMA2_LIST,
@@ -88,13 +88,13 @@ pub fn image(plan: &ImagePlan) -> Image {
     } else {
         [media_type::INDEX, media_type::MANIFEST, media_type::CONFIG, media_type::LAYER_GZIP]
     };
-    let mut blobs: Vec<Layer> = Vec::new();
+    let mut blobs: Vec<SampleLayer> = Vec::new();
     let mut documents = Vec::new();
     let mut children = Vec::new();
     for platform in &plan.platforms {
         let shared = plan.shared.iter().map(|name| format!("{name} {platform}"));
         let own = (0..plan.own).map(|number| format!("{} {platform} {number}", plan.name));
-        let made: Vec<(Layer, Digest)> =
+        let made: Vec<(SampleLayer, Digest)> =
             shared.chain(own).map(|seed| layer(&seed, plan.layer_size)).collect();
         let mut config = json!({
             "created": "2026-02-03T04:05:06Z",
@@ -115,7 +115,7 @@ pub fn image(plan: &ImagePlan) -> Image {
             config["variant"] = json!(variant);
         }
         let config = blob(config.to_string().into());
-        let describe = |media_type: &str, layer: &Layer| json!({ "mediaType": media_type, "digest": layer.digest, "size": layer.bytes.len() });
+        let describe = |media_type: &str, layer: &SampleLayer| json!({ "mediaType": media_type, "digest": layer.digest, "size": layer.bytes.len() });
         let manifest = json!({
             "schemaVersion": 2,
             "mediaType": manifest_type,
@@ -141,12 +141,12 @@ pub fn image(plan: &ImagePlan) -> Image {
         let index = json!({ "schemaVersion": 2, "mediaType": index_type, "manifests": children });
         documents.push(document(index.to_string(), index_type));
     }
-    Image { blobs, documents }
+    SampleImage { blobs, documents }
 }
 
 /// Makes an artifact about an image: one small blob and a manifest. With `says`, the manifest names
 /// its subject; without, only the tag under which it lies does.
-pub fn companion(subject: &Digest, kind: &str, says: bool) -> Image {
+pub fn companion(subject: &Digest, kind: &str, says: bool) -> SampleImage {
     let empty = blob(Bytes::from_static(b"{}"));
     let body = blob(format!("{kind} of {subject}, made up").into());
     let mut manifest = json!({
@@ -163,7 +163,7 @@ pub fn companion(subject: &Digest, kind: &str, says: bool) -> Image {
             json!({ "mediaType": media_type::MANIFEST, "digest": subject, "size": 1 });
     }
     let manifest = document(manifest.to_string(), media_type::MANIFEST);
-    Image { blobs: vec![empty, body], documents: vec![manifest] }
+    SampleImage { blobs: vec![empty, body], documents: vec![manifest] }
 }
 
 #[allow(clippy::expect_used)] // documents that this module itself has written
@@ -173,13 +173,13 @@ fn document(text: String, media_type: &str) -> (Digest, Document) {
     (digest, document)
 }
 
-fn blob(bytes: Bytes) -> Layer {
-    Layer { digest: Digest::of(&bytes), bytes }
+fn blob(bytes: Bytes) -> SampleLayer {
+    SampleLayer { digest: Digest::of(&bytes), bytes }
 }
 
 /// A compressed layer and the digest of what it holds uncompressed.
 #[allow(clippy::expect_used)] // writing into memory cannot fail
-fn layer(seed: &str, size: usize) -> (Layer, Digest) {
+fn layer(seed: &str, size: usize) -> (SampleLayer, Digest) {
     let mut random = Random::new(seed);
     let mut archive = tar::Builder::new(Vec::new());
     let folder = format!("srv/{:08x}", random.next() >> 32);

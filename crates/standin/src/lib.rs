@@ -27,8 +27,8 @@ mod upstream;
 
 pub use api::Api;
 pub use cluster::{Cluster, Pod, PodEvent};
-pub use fault::{Fault, Faults, What};
-pub use image::{Image, ImagePlan, Layer, companion, image};
+pub use fault::{Fault, FaultKind, Faults};
+pub use image::{ImagePlan, SampleImage, SampleLayer, companion, image};
 pub use sample::{
     BAZAAR, DEPLOYMENTS, VENTWORKS, VENTWORKS_LOGIN, bazaar_images, moved_kettle, moved_steamgauge,
     ventworks_images,

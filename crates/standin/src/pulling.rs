@@ -18,14 +18,14 @@ pub(crate) struct Provider {
 
 /// With what a pod pulls.
 #[derive(Debug, Clone)]
-pub(crate) struct Pulling {
+pub(crate) struct PodLogins {
     pub namespace: String,
     pub account: String,
     pub secrets: Vec<String>,
 }
 
 /// With what a finding's pod pulls.
-pub(crate) fn pulling(documents: &[Value], finding: &Finding) -> Pulling {
+pub(crate) fn pulling(documents: &[Value], finding: &Finding) -> PodLogins {
     let workload = &finding.workload;
     let namespace = workload.namespace.clone().unwrap_or_else(|| "default".into());
     let its = |one: &&Value| {
@@ -40,7 +40,7 @@ pub(crate) fn pulling(documents: &[Value], finding: &Finding) -> Pulling {
     });
     let spec = spec.unwrap_or(&Value::Null);
     let named = spec["imagePullSecrets"].as_array().map(Vec::as_slice).unwrap_or_default();
-    Pulling {
+    PodLogins {
         account: text(spec, &["serviceAccountName"]).unwrap_or("default").to_owned(),
         secrets: named.iter().filter_map(|it| text(it, &["name"])).map(str::to_owned).collect(),
         namespace,

@@ -1,6 +1,6 @@
 //! The made-up Emberfall Geothermal: its upstreams' images and its deployments.
 
-use crate::image::{Image, ImagePlan, image};
+use crate::image::{ImagePlan, SampleImage, image};
 
 /// The public upstream's host.
 pub const BAZAAR: &str = "bazaar.example";
@@ -17,7 +17,7 @@ pub const DEPLOYMENTS: [(&str, &str); 3] = [
 ];
 
 /// What the public upstream holds: repository, tag, image.
-pub fn bazaar_images() -> Vec<(&'static str, &'static str, Image)> {
+pub fn bazaar_images() -> Vec<(&'static str, &'static str, SampleImage)> {
     let many = ["linux/amd64", "linux/arm64", "linux/arm/v7"];
     vec![
         ("library/kettle", "2", image(&ImagePlan::new("library/kettle 2").for_platforms(&many))),
@@ -41,7 +41,7 @@ pub fn bazaar_images() -> Vec<(&'static str, &'static str, Image)> {
 }
 
 /// What the vendor holds: repository, tag, image.
-pub fn ventworks_images() -> Vec<(&'static str, &'static str, Image)> {
+pub fn ventworks_images() -> Vec<(&'static str, &'static str, SampleImage)> {
     let vendor = |name: &str| ImagePlan {
         shared: vec!["base".into(), "vendor".into()],
         ..ImagePlan::new(name)
@@ -55,12 +55,12 @@ pub fn ventworks_images() -> Vec<(&'static str, &'static str, Image)> {
 }
 
 /// What the public upstream one day puts under `kettle:2`.
-pub fn moved_kettle() -> Image {
+pub fn moved_kettle() -> SampleImage {
     image(&ImagePlan::new("library/kettle 2 again"))
 }
 
 /// What the vendor one day puts under a tag that was thought to stand still.
-pub fn moved_steamgauge() -> Image {
+pub fn moved_steamgauge() -> SampleImage {
     let plan = ImagePlan::new("gauges/steamgauge 1.9.2 again");
     image(&ImagePlan { shared: vec!["base".into(), "vendor".into()], ..plan })
 }

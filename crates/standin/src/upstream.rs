@@ -23,7 +23,7 @@ use tokio::net::TcpListener;
 use tokio::sync::oneshot;
 
 use crate::fault::Faults;
-use crate::image::Image;
+use crate::image::SampleImage;
 use crate::sign_in::{SignIn, Tokens};
 
 /// How a stand-in registry is set up.
@@ -158,7 +158,7 @@ impl Upstream {
         &self,
         repository: &RepositoryName,
         tag: &Tag,
-        image: &Image,
+        image: &SampleImage,
     ) -> Result<(), StoreError> {
         self.hold_parts(repository, Some(tag), image).await
     }
@@ -167,7 +167,7 @@ impl Upstream {
         &self,
         repository: &RepositoryName,
         tag: Option<&Tag>,
-        image: &Image,
+        image: &SampleImage,
     ) -> Result<(), StoreError> {
         for blob in &image.blobs {
             if let Some(memory) = &self.memory {

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use larder_core::platform::Platform;
-use larder_standin::{Cluster, ImagePlan, Pod, SignIn, Upstream, UpstreamPlan, What, image};
+use larder_standin::{Cluster, FaultKind, ImagePlan, Pod, SignIn, Upstream, UpstreamPlan, image};
 
 struct Fixture {
     _folder: tempfile::TempDir,
@@ -94,7 +94,7 @@ async fn failures_are_told_in_the_platforms_words() {
         assert_eq!(pod.status, status, "{image}");
         assert!(texts(&pod).contains(words), "{image}: {pod}");
     }
-    fixture.upstream.faults.add(Some("HEAD"), "/manifests/", 9, What::Status(403, None));
+    fixture.upstream.faults.add(Some("HEAD"), "/manifests/", 9, FaultKind::Status(403, None));
     let pod = fixture.run("bazaar.example/library/kettle:2").await;
     assert!(
         texts(&pod).contains(
@@ -103,7 +103,7 @@ async fn failures_are_told_in_the_platforms_words() {
         "{pod}"
     );
     fixture.upstream.faults.clear();
-    fixture.upstream.faults.add(Some("GET"), "/blobs/", 1, What::Altered);
+    fixture.upstream.faults.add(Some("GET"), "/blobs/", 1, FaultKind::Altered);
     let pod = fixture.run("bazaar.example/library/kettle:2").await;
     assert!(texts(&pod).contains("unexpected commit digest sha256:"), "{pod}");
     assert!(

@@ -18,7 +18,7 @@ use crate::store::{LEDGER, Store, make_private};
 
 /// What was copied.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Copied {
+pub struct BackupCopy {
     /// Blobs that were copied now.
     pub copied: usize,
     /// Their sizes together, in bytes.
@@ -142,12 +142,12 @@ impl Store {
     pub async fn export(
         &self,
         folder: &Path,
-        tell: &(dyn Fn(Copied) + Sync),
-    ) -> Result<Copied, StoreError> {
+        tell: &(dyn Fn(BackupCopy) + Sync),
+    ) -> Result<BackupCopy, StoreError> {
         let incoming = incoming(folder)?;
         self.copy_records_to(&incoming).await?;
         let target = ContentFolder::make_backup(folder)?;
-        let mut copied = Copied::default();
+        let mut copied = BackupCopy::default();
         let mut after: Option<Digest> = None;
         loop {
             let page = linked(&incoming, after.as_ref()).await?;
@@ -178,8 +178,8 @@ impl Store {
     pub async fn import(
         from: &Path,
         folder: &Path,
-        tell: &(dyn Fn(Copied) + Sync),
-    ) -> Result<Copied, StoreError> {
+        tell: &(dyn Fn(BackupCopy) + Sync),
+    ) -> Result<BackupCopy, StoreError> {
         make_private(folder)?;
         let incoming = incoming(folder)?;
         let copy = (from.join(LEDGER), incoming.clone());
@@ -193,7 +193,7 @@ impl Store {
         .await?;
         let (source, target) =
             (ContentFolder::of_backup(from), ContentFolder::make_backup(folder)?);
-        let mut copied = Copied::default();
+        let mut copied = BackupCopy::default();
         let mut after: Option<Digest> = None;
         loop {
             let page = linked(&incoming, after.as_ref()).await?;

@@ -58,13 +58,13 @@ pub enum Purpose {
 
 /// An upload as those see it who read along while it is written.
 #[derive(Clone)]
-pub struct Growing {
+pub struct GrowingBlob {
     /// How many bytes can be read.
     pub readable: watch::Receiver<u64>,
     open: Arc<dyn Fn(Range<u64>) -> BlobReader + Send + Sync>,
 }
 
-impl Growing {
+impl GrowingBlob {
     pub(crate) fn new(
         readable: watch::Receiver<u64>,
         open: impl Fn(Range<u64>) -> BlobReader + Send + Sync + 'static,

@@ -37,7 +37,7 @@ pub struct Traffic {
 
 /// How an upstream stood when somebody who asks it last said so.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Standing {
+pub struct UpstreamRecord {
     /// The upstream.
     pub host: Host,
     /// In a word: `well`, `ailing`, `limited`, `resting`.

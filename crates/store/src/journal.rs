@@ -10,7 +10,7 @@ pub enum IntakeEvent {
     /// The upstream was asked what the tag points to, and answered.
     Seen(Digest),
     /// It was brought in.
-    Brought(Brought),
+    Brought(BroughtIn),
     /// The upstream could not be asked, or does not have it; the cause in words.
     Unresolved(String),
     /// It could not be brought in; the cause in words.
@@ -19,7 +19,7 @@ pub enum IntakeEvent {
 
 /// What was brought in, and to where.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Brought {
+pub struct BroughtIn {
     /// What the tag points to there.
     pub digest: Digest,
     /// Where, as `host/repository`.
@@ -41,7 +41,7 @@ pub struct IntakeRecord {
     /// When an answer last differed from the one before. None: never.
     pub moved: Option<i64>,
     /// What was brought in last, and when. None: never.
-    pub brought: Option<(Brought, i64)>,
+    pub brought: Option<(BroughtIn, i64)>,
     /// Why it could not be brought in last, and when that was, unless it was brought in since; else
     /// why the upstream could not be asked, unless it has answered since.
     pub failed: Option<(String, i64)>,
@@ -64,7 +64,7 @@ pub struct Use {
 
 /// How much a manifest is used.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Used {
+pub struct ManifestUse {
     /// The repository.
     pub repository: RepositoryName,
     /// The manifest.

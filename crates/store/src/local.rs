@@ -27,7 +27,7 @@ use tokio::task::spawn_blocking;
 use crate::blobs::{BlobReader, Purpose, UploadId};
 use crate::error::StoreError;
 use crate::local::crowd::Crowd;
-use crate::local::output::Output;
+use crate::local::output::BlobOutput;
 use crate::local::reader::{PIECE, Pieces, read_piece};
 use crate::local::writer::Claim;
 
@@ -68,12 +68,12 @@ pub(crate) enum FolderForm {
 struct BlobsInner {
     root: PathBuf,
     form: FolderForm,
-    uploads: Mutex<HashMap<UploadId, State>>,
+    uploads: Mutex<HashMap<UploadId, UploadState>>,
     crowd: Crowd,
 }
 
 /// What is known of an upload in this process.
-enum State {
+enum UploadState {
     Active,
     Parked(Box<Hasher>, u64),
 }
@@ -82,7 +82,7 @@ enum State {
 ///
 /// Its file stays locked as long as this lives, so that nobody takes it for one that was left behind before it is recorded.
 #[derive(Debug, Clone)]
-pub(crate) struct Sealed {
+pub(crate) struct SealedContent {
     /// Its digest.
     pub digest: Digest,
     /// Its size in bytes.
@@ -236,12 +236,12 @@ impl BlobsInner {
         Ok(found)
     }
 
-    fn states(&self) -> MutexGuard<'_, HashMap<UploadId, State>> {
+    fn states(&self) -> MutexGuard<'_, HashMap<UploadId, UploadState>> {
         self.uploads.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The uploads that are not finished, each with its file.
-    fn unfinished(&self) -> Result<Vec<(PathBuf, Unfinished)>, StoreError> {
+    fn unfinished(&self) -> Result<Vec<(PathBuf, UnfinishedUpload)>, StoreError> {
         let folder = self.incoming();
         let entries = fs::read_dir(&folder).map_err(io("read", &folder))?;
         let mut found = Vec::new();
@@ -254,7 +254,8 @@ impl BlobsInner {
             }
             // One that goes away meanwhile was finished or given up.
             let Ok(metadata) = entry.metadata() else { continue };
-            found.push((path, Unfinished { id, bytes: metadata.len(), idle: age(&metadata) }));
+            found
+                .push((path, UnfinishedUpload { id, bytes: metadata.len(), idle: age(&metadata) }));
         }
         Ok(found)
     }
@@ -317,7 +318,7 @@ pub(crate) enum UploadHolder {
 
 /// An upload that is not finished.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Unfinished {
+pub(crate) struct UnfinishedUpload {
     /// Its name. None: nobody can take it up again.
     pub id: Option<UploadId>,
     /// Its bytes.
@@ -376,9 +377,9 @@ impl Folder {
     /// # Errors
     /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
     pub async fn resume(&self, id: UploadId) -> Result<BlobWriter, StoreError> {
-        let parked = match self.inner.states().insert(id, State::Active) {
-            Some(State::Active) => return Err(StoreError::Busy(id.to_string())),
-            Some(State::Parked(hasher, offset)) => Some((*hasher, offset)),
+        let parked = match self.inner.states().insert(id, UploadState::Active) {
+            Some(UploadState::Active) => return Err(StoreError::Busy(id.to_string())),
+            Some(UploadState::Parked(hasher, offset)) => Some((*hasher, offset)),
             None => None,
         };
         // From here on the upload is ours; the guard releases it on every way out.
@@ -386,7 +387,7 @@ impl Folder {
         let inner = Arc::clone(&self.inner);
         let claim = Claim { inner, id, path: path.clone(), once: false };
         let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
-        let output = Output::new(file, offset);
+        let output = BlobOutput::new(file, offset);
         BlobWriter::new(claim, output, hasher, Purpose::Read)
     }
 
@@ -397,7 +398,7 @@ impl Folder {
         let inner = Arc::clone(&self.inner);
         let (file, path) = blocking(move || inner.once(id)).await?;
         let claim = Claim { inner: Arc::clone(&self.inner), id, path, once: true };
-        let output = Output::new(file, 0);
+        let output = BlobOutput::new(file, 0);
         let hasher = Hasher::new(Algorithm::Sha256);
         BlobWriter::new(claim, output, hasher, purpose)
     }
@@ -416,7 +417,7 @@ impl Folder {
     /// # Errors
     /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
     pub async fn cancel(&self, id: UploadId) -> Result<(), StoreError> {
-        if matches!(self.inner.states().get(&id), Some(State::Active)) {
+        if matches!(self.inner.states().get(&id), Some(UploadState::Active)) {
             return Err(StoreError::Busy(id.to_string()));
         }
         let path = self.inner.upload(id);
@@ -432,7 +433,10 @@ impl Folder {
 
     /// Gives up uploads that nobody has written to for `age`, whichever process began them, and those that nobody can
     /// take up again and whose process has ended, whatever their age. Gives them.
-    pub async fn remove_abandoned(&self, age: Duration) -> Result<Vec<Unfinished>, StoreError> {
+    pub async fn remove_abandoned(
+        &self,
+        age: Duration,
+    ) -> Result<Vec<UnfinishedUpload>, StoreError> {
         let inner = Arc::clone(&self.inner);
         blocking(move || {
             let mut removed = Vec::new();
@@ -441,7 +445,7 @@ impl Folder {
                     None => remove_ended(&path),
                     Some(id) => {
                         let gone = one.idle >= age
-                            && !matches!(inner.states().get(&id), Some(State::Active))
+                            && !matches!(inner.states().get(&id), Some(UploadState::Active))
                             && claim_file(&path, id).is_ok_and(|locked| {
                                 // Somebody may have written to it since it was listed.
                                 locked.metadata().is_ok_and(|metadata| self::age(&metadata) >= age)
@@ -464,7 +468,7 @@ impl Folder {
     }
 
     /// All uploads that are not finished.
-    pub async fn unfinished(&self) -> Result<Vec<Unfinished>, StoreError> {
+    pub async fn unfinished(&self) -> Result<Vec<UnfinishedUpload>, StoreError> {
         let inner = Arc::clone(&self.inner);
         blocking(move || Ok(inner.unfinished()?.into_iter().map(|(_, one)| one).collect())).await
     }
@@ -475,7 +479,7 @@ impl Folder {
         digest: &Digest,
         content: Bytes,
         place: String,
-    ) -> Result<Sealed, StoreError> {
+    ) -> Result<SealedContent, StoreError> {
         let inner = Arc::clone(&self.inner);
         let digest = digest.clone();
         blocking(move || {
@@ -492,7 +496,7 @@ impl Folder {
             {
                 // Young again, so that nobody takes it for one that was left behind.
                 file.set_modified(SystemTime::now()).map_err(io("touch", &there))?;
-                return Ok(Sealed { digest, size, place, _locked: Arc::new(file) });
+                return Ok(SealedContent { digest, size, place, _locked: Arc::new(file) });
             }
             let (mut file, path) = inner.once(UploadId::fresh())?;
             let written = file.write_all(&content).and_then(|()| file.sync_all());
@@ -502,7 +506,7 @@ impl Folder {
                 .inspect_err(|_| {
                     let _ = fs::remove_file(&path);
                 })?;
-            Ok(Sealed { digest, size, place, _locked: Arc::new(file) })
+            Ok(SealedContent { digest, size, place, _locked: Arc::new(file) })
         })
         .await
     }

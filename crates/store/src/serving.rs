@@ -10,11 +10,11 @@ const NAME: &str = "serve.lock";
 
 /// That this process serves a store. Dropped, or with the end of the process, another one may.
 #[derive(Debug)]
-pub struct Serving {
+pub struct ServingLock {
     _locked: File,
 }
 
-impl Serving {
+impl ServingLock {
     /// Begins to serve the store in a folder, which must exist.
     ///
     /// # Errors

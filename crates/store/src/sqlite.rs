@@ -35,14 +35,14 @@ use crate::error::StoreError;
 use crate::ledger::Moment;
 use crate::sqlite::form::VERSION;
 use crate::sqlite::moments::Moments;
-pub(crate) use crate::sqlite::moments::Touched;
-pub use contents::Stored;
-pub use convert::Converted;
+pub(crate) use crate::sqlite::moments::TouchedNames;
+pub use contents::StoredBlob;
+pub use convert::Conversion;
 pub(crate) use convert::convert;
 pub(crate) use ledger::{described, manifest};
 pub use shelves::{Holder, ShelfTotals};
 pub(crate) use upkeep::replace;
-pub use uploads::Abandoned;
+pub use uploads::AbandonedUploads;
 
 /// Writes that wait for the writing thread.
 const QUEUE: usize = 256;
@@ -55,13 +55,13 @@ const BUSY: Duration = Duration::from_secs(15);
 
 type Settle = Box<dyn FnOnce(Option<StoreError>) + Send>;
 /// The open transaction, or why there is none.
-type Open<'c> = Result<&'c Connection, &'c rusqlite::Error>;
-type Run = Box<dyn FnOnce(Open<'_>) -> Settle + Send>;
+type OpenTransaction<'c> = Result<&'c Connection, &'c rusqlite::Error>;
+type Run = Box<dyn FnOnce(OpenTransaction<'_>) -> Settle + Send>;
 /// A change: it gets the open transaction, or why there is none.
 struct RecordsJob {
     run: Run,
     /// What may not be remembered any more after it.
-    touched: Touched,
+    touched: TouchedNames,
     /// Whether it must have reached the disk before it is answered for.
     durable: bool,
 }
@@ -118,7 +118,7 @@ impl Records {
     /// Runs a change on the writing thread and answers when it is committed. What it touched is known beforehand.
     pub async fn write<T: Send + 'static>(
         &self,
-        touched: Touched,
+        touched: TouchedNames,
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         let noted = touched.clone();
@@ -135,7 +135,7 @@ impl Records {
         &self,
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        self.order(Touched::Nothing, true, change).await
+        self.order(TouchedNames::Nothing, true, change).await
     }
 
     /// The same for what may be lost with the machine: it does not wait for the disk.
@@ -146,7 +146,7 @@ impl Records {
         let change = move |connection: &Connection| {
             change(connection).map_err(StoreError::ledger("be written"))
         };
-        self.order(Touched::Nothing, false, change).await
+        self.order(TouchedNames::Nothing, false, change).await
     }
 
     /// The same without waiting for it, or hearing of it.
@@ -154,7 +154,7 @@ impl Records {
         &self,
         change: impl FnOnce(&Connection) -> Result<(), rusqlite::Error> + Send + 'static,
     ) {
-        let run = Box::new(move |connection: Open<'_>| -> Settle {
+        let run = Box::new(move |connection: OpenTransaction<'_>| -> Settle {
             if let Ok(connection) = connection {
                 let change = |connection: &Connection| {
                     change(connection).map_err(StoreError::ledger("be written"))
@@ -166,17 +166,18 @@ impl Records {
             Box::new(|_| ())
         });
         // Where the queue is full, a lease ends by itself.
-        let _ = self.jobs.try_send(RecordsJob { run, touched: Touched::Nothing, durable: false });
+        let _ =
+            self.jobs.try_send(RecordsJob { run, touched: TouchedNames::Nothing, durable: false });
     }
 
     async fn order<T: Send + 'static>(
         &self,
-        touched: Touched,
+        touched: TouchedNames,
         durable: bool,
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         let (tell, told) = oneshot::channel();
-        let run = Box::new(move |connection: Open<'_>| -> Settle {
+        let run = Box::new(move |connection: OpenTransaction<'_>| -> Settle {
             let outcome = match connection {
                 Ok(connection) => guarded(connection, change),
                 Err(error) => Err(commit_error(error)),
@@ -196,7 +197,7 @@ impl Records {
     /// The same as [`write`](Self::write) for a change that fails only when the database does.
     async fn change<T: Send + 'static>(
         &self,
-        touched: Touched,
+        touched: TouchedNames,
         doing: &'static str,
         change: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,
     ) -> Result<T, StoreError> {

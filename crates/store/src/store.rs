@@ -21,7 +21,7 @@ use crate::error::StoreError;
 use crate::leases::SharedPresence;
 use crate::ledger::{Demand, ManifestRecord, NewManifest};
 use crate::local::{Folder, FolderForm};
-use crate::sqlite::{Converted, Records, Touched};
+use crate::sqlite::{Conversion, Records, TouchedNames};
 
 /// One larder's bytes and records. Clones share them.
 ///
@@ -69,12 +69,12 @@ impl Places {
 }
 
 /// Room on the disk that is kept for something that is being written. Dropped, what is left of it is free again.
-pub struct Room {
+pub struct DiskRoom {
     promised: Arc<Mutex<u64>>,
     left: u64,
 }
 
-impl Room {
+impl DiskRoom {
     /// So many bytes of it have been written.
     pub fn take(&mut self, bytes: u64) {
         let taken = bytes.min(self.left);
@@ -84,7 +84,7 @@ impl Room {
     }
 }
 
-impl Drop for Room {
+impl Drop for DiskRoom {
     fn drop(&mut self) {
         self.take(self.left);
     }
@@ -121,7 +121,7 @@ impl Store {
     pub fn convert_local(
         folder: &Path,
         tell: &mut dyn FnMut(u64, u64),
-    ) -> Result<Option<Converted>, StoreError> {
+    ) -> Result<Option<Conversion>, StoreError> {
         let state = rustix::fs::statvfs(folder).ok();
         let room = state.map(|state| state.f_bavail.saturating_mul(state.f_frsize));
         crate::sqlite::convert(folder, &folder.join(LEDGER), room, tell)
@@ -165,8 +165,8 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Full`] when the reserve, or what others were promised, would be touched.
-    pub async fn keep_room(&self, wanted: u64) -> Result<Room, StoreError> {
-        let mut room = Room { promised: Arc::clone(&self.promised), left: 0 };
+    pub async fn keep_room(&self, wanted: u64) -> Result<DiskRoom, StoreError> {
+        let mut room = DiskRoom { promised: Arc::clone(&self.promised), left: 0 };
         self.grow_room(&mut room, wanted).await?;
         Ok(room)
     }
@@ -175,7 +175,7 @@ impl Store {
     ///
     /// # Errors
     /// As for [`keep_room`](Self::keep_room); what it had is kept.
-    pub async fn grow_room(&self, room: &mut Room, wanted: u64) -> Result<(), StoreError> {
+    pub async fn grow_room(&self, room: &mut DiskRoom, wanted: u64) -> Result<(), StoreError> {
         if self.reserve() == 0 {
             return Ok(());
         }
@@ -296,7 +296,7 @@ impl Store {
         let (name, new) = (repository.clone(), new_manifest(digest, document, tag, demand));
         check(digest, &document.bytes)?;
         self.records
-            .write(Touched::one(repository), move |connection| {
+            .write(TouchedNames::one(repository), move |connection| {
                 crate::sqlite::replace(connection, &name, &new)
             })
             .await

@@ -16,7 +16,7 @@ pub enum Removal<T> {
 
 /// What a dropped plan has taken away.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Dropped {
+pub struct DropOutcome {
     /// How many tags.
     pub tags: usize,
     /// How many manifests.

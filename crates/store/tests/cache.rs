@@ -8,7 +8,7 @@ use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
-use larder_store::{Growing, Standing, Store, StoreError, Traffic, Use, now};
+use larder_store::{GrowingBlob, Store, StoreError, Traffic, UpstreamRecord, Use, now};
 
 struct Place {
     _folder: tempfile::TempDir,
@@ -199,7 +199,7 @@ async fn what_shelves_and_upstreams_did_adds_up() {
     assert_eq!((sum.hits, sum.misses, sum.sent, sum.fetched, sum.day), (6, 3, 90, 30, 7));
     assert_eq!(store.traffic("bazaar", 8).await.unwrap().hits, 2);
     assert_eq!(store.traffic("vendor", 0).await.unwrap().hits, 0);
-    let limited = Standing {
+    let limited = UpstreamRecord {
         host: "bazaar.example".parse().unwrap(),
         condition: "limited".into(),
         until: Some(5),
@@ -209,13 +209,18 @@ async fn what_shelves_and_upstreams_did_adds_up() {
     };
     store.note_standing(vec![limited.clone()]).await.unwrap();
     assert_eq!(store.standing().await.unwrap(), std::slice::from_ref(&limited));
-    let well =
-        Standing { condition: "well".into(), until: None, cause: None, remaining: None, ..limited };
+    let well = UpstreamRecord {
+        condition: "well".into(),
+        until: None,
+        cause: None,
+        remaining: None,
+        ..limited
+    };
     store.note_standing(vec![well.clone()]).await.unwrap();
     assert_eq!(store.standing().await.unwrap(), [well]);
 }
 
-async fn read(growing: &Growing, range: std::ops::Range<u64>) -> Vec<u8> {
+async fn read(growing: &GrowingBlob, range: std::ops::Range<u64>) -> Vec<u8> {
     let mut reader = growing.read(range);
     let mut bytes = Vec::new();
     while let Some(piece) = reader.next().await {

@@ -60,14 +60,14 @@ pub trait Source: Send + Sync {
 
 /// What a manifest is to the image that is moved.
 #[derive(Debug, Clone, Copy)]
-pub enum Role<'r> {
+pub enum ManifestRole<'r> {
     /// One of those that its index lists.
     Child,
     /// The image itself, to be found under this tag. None: by its digest only.
     Image(Option<&'r Tag>),
 }
 
-impl<'r> Role<'r> {
+impl<'r> ManifestRole<'r> {
     /// The tag to be set.
     pub fn tag(self) -> Option<&'r Tag> {
         match self {
@@ -104,7 +104,7 @@ pub trait Target: Send + Sync {
         &self,
         digest: &Digest,
         document: &Document,
-        role: Role<'_>,
+        role: ManifestRole<'_>,
         sparse: bool,
     ) -> Result<(), TransferError>;
 

@@ -16,7 +16,7 @@ use larder_core::reference::Selector;
 
 use larder_store::StoreError;
 
-use super::{Content, Role, Source, Target, TransferError};
+use super::{Content, ManifestRole, Source, Target, TransferError};
 use super::{Unwatched, Watch};
 
 /// Blobs of one image that are moved at once.
@@ -48,7 +48,7 @@ pub struct MoveOrder<'o> {
 
 /// What a move did.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
-pub struct Moved {
+pub struct MoveOutcome {
     /// The image's digest, the same on both sides. None: nothing was moved yet.
     pub digest: Option<Digest>,
     /// Manifests and indexes that were written.
@@ -61,7 +61,7 @@ pub struct Moved {
     pub bytes: u64,
 }
 
-impl Moved {
+impl MoveOutcome {
     /// Adds what another move did.
     pub fn add(&mut self, other: &Self) {
         self.manifests += other.manifests;
@@ -153,7 +153,7 @@ impl Engine {
     }
 
     /// Moves one image.
-    pub async fn run(&self, order: &MoveOrder<'_>) -> Result<Moved, TransferError> {
+    pub async fn run(&self, order: &MoveOrder<'_>) -> Result<MoveOutcome, TransferError> {
         let (digest, document) = order.source.manifest(&order.selector).await?;
         let mut present = Vec::new();
         let choice = Choice {
@@ -171,7 +171,8 @@ impl Engine {
             Some(expected) => wanted.trim(expected)?,
             None => wanted,
         };
-        let mut moved = Moved { digest: Some(wanted.digest.clone()), ..Moved::default() };
+        let mut moved =
+            MoveOutcome { digest: Some(wanted.digest.clone()), ..MoveOutcome::default() };
         let mut blobs = Vec::new();
         missing_blobs(order.target, &wanted, &mut blobs, &mut BTreeSet::new()).await?;
         self.progress.expect(blobs.iter().map(|blob| blob.size).sum());
@@ -193,7 +194,7 @@ impl Engine {
                 moved.present += 1;
             }
         }
-        self.manifests(order, &wanted, Role::Image(order.tag.as_ref()), &mut moved).await?;
+        self.manifests(order, &wanted, ManifestRole::Image(order.tag.as_ref()), &mut moved).await?;
         Ok(moved)
     }
 
@@ -267,14 +268,14 @@ impl Engine {
         &self,
         order: &MoveOrder<'_>,
         wanted: &WantedDocument,
-        role: Role<'_>,
-        moved: &mut Moved,
+        role: ManifestRole<'_>,
+        moved: &mut MoveOutcome,
     ) -> Result<(), TransferError> {
         for child in &wanted.children {
             // An index that is held may be sparse and lack what is wanted now; a manifest that is held
             // is whole.
             if !child.children.is_empty() || !order.target.holds(&child.digest).await? {
-                Box::pin(self.manifests(order, child, Role::Child, moved)).await?;
+                Box::pin(self.manifests(order, child, ManifestRole::Child, moved)).await?;
             }
         }
         order.target.take_manifest(&wanted.digest, &wanted.document, role, wanted.sparse).await?;

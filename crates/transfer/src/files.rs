@@ -142,18 +142,18 @@ fn at(path: &Path) -> io::Result<Option<Metadata>> {
 /// of them instead of two for each. Several threads may add to it at once.
 #[derive(Default)]
 pub struct Replacements {
-    waiting: Mutex<Waiting>,
+    waiting: Mutex<WaitingReplacement>,
 }
 
 #[derive(Default)]
-struct Waiting {
-    pending: Vec<Pending>,
+struct WaitingReplacement {
+    pending: Vec<PendingFile>,
     folders: BTreeSet<PathBuf>,
     failed: Vec<(PathBuf, io::Error)>,
 }
 
 /// A file that is written beside the one whose place it takes.
-struct Pending {
+struct PendingFile {
     named: PathBuf,
     path: PathBuf,
     device: u64,
@@ -185,7 +185,7 @@ fn together() -> usize {
 }
 
 impl Replacements {
-    fn waiting(&self) -> MutexGuard<'_, Waiting> {
+    fn waiting(&self) -> MutexGuard<'_, WaitingReplacement> {
         self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -204,7 +204,7 @@ impl Replacements {
         let full = {
             let mut waiting = self.waiting();
             let named = named.to_owned();
-            waiting.pending.push(Pending { named, path, device, new });
+            waiting.pending.push(PendingFile { named, path, device, new });
             let full = waiting.pending.len() >= together();
             full.then(|| std::mem::take(&mut waiting.pending))
         };
@@ -216,7 +216,7 @@ impl Replacements {
     }
 
     /// Flushes what was written, and only then lets it take its places.
-    fn put(&self, mut pending: Vec<Pending>) {
+    fn put(&self, mut pending: Vec<PendingFile>) {
         // One flush of a file system does for all that was written to it before.
         let mut flushed = BTreeMap::new();
         for one in &pending {
@@ -226,7 +226,8 @@ impl Replacements {
         pending.sort_unstable_by(|a, b| a.path.cmp(&b.path));
         let workers = std::thread::available_parallelism().map_or(1, usize::from);
         let each = pending.len().div_ceil(workers).max(SIDE_BY_SIDE);
-        let place = |part: Vec<Pending>| part.into_iter().for_each(|one| self.place(one, &flushed));
+        let place =
+            |part: Vec<PendingFile>| part.into_iter().for_each(|one| self.place(one, &flushed));
         let mut parts = Vec::new();
         while !pending.is_empty() {
             parts.push(pending.split_off(pending.len().saturating_sub(each)));
@@ -241,7 +242,7 @@ impl Replacements {
     }
 
     /// Has one take its place, if its file system is flushed.
-    fn place(&self, one: Pending, flushed: &BTreeMap<u64, rustix::io::Result<()>>) {
+    fn place(&self, one: PendingFile, flushed: &BTreeMap<u64, rustix::io::Result<()>>) {
         let flushed = flushed.get(&one.device).copied().unwrap_or(Err(Errno::IO));
         let done = flushed
             .map_err(io::Error::from)
@@ -258,7 +259,7 @@ impl Replacements {
     pub fn finish(self) -> Vec<(PathBuf, io::Error)> {
         let rest = std::mem::take(&mut self.waiting().pending);
         self.put(rest);
-        let Waiting { folders, mut failed, .. } =
+        let WaitingReplacement { folders, mut failed, .. } =
             self.waiting.into_inner().unwrap_or_else(PoisonError::into_inner);
         for folder in &folders {
             if let Err(error) = File::open(folder).and_then(|folder| folder.sync_all()) {

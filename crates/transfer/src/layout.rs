@@ -17,7 +17,7 @@ use serde_json::{Value, json};
 
 use super::companions::among;
 use super::ends::pour;
-use super::{Content, LayoutError, Role, Source, Target, TransferError};
+use super::{Content, LayoutError, ManifestRole, Source, Target, TransferError};
 
 /// The annotation under which a layout names its images.
 const REF_NAME: &str = "org.opencontainers.image.ref.name";
@@ -293,11 +293,11 @@ impl Target for Layout {
         &self,
         digest: &Digest,
         document: &Document,
-        role: Role<'_>,
+        role: ManifestRole<'_>,
         _sparse: bool,
     ) -> Result<(), TransferError> {
         self.blobs.put(digest, document.bytes.clone()).await?;
-        if let Role::Image(tag) = role {
+        if let ManifestRole::Image(tag) = role {
             let tag = tag.map(larder_core::name::Tag::as_str);
             self.index.lock().unwrap_or_else(PoisonError::into_inner).add(digest, document, tag);
         }

@@ -26,8 +26,8 @@ mod watch;
 
 pub use archive::Archive;
 pub use companions::companions;
-pub use ends::{Content, Role, Source, Target, pour};
-pub use engine::{Engine, MoveOrder, Moved, Outline, trim};
+pub use ends::{Content, ManifestRole, Source, Target, pour};
+pub use engine::{Engine, MoveOrder, MoveOutcome, Outline, trim};
 pub use error::{LayoutError, TransferError};
 pub use layout::Layout;
 pub use new_archive::NewArchive;

@@ -24,7 +24,7 @@ use super::archive::blob_name;
 use super::entries::refused;
 use super::layout::{Index, MARKER};
 use super::received::receive;
-use super::{Content, LayoutError, Role, Target, TransferError};
+use super::{Content, LayoutError, ManifestRole, Target, TransferError};
 
 /// A layout archive to write to. Dropped before it is finished, it leaves nothing.
 pub struct NewArchive {
@@ -150,7 +150,7 @@ impl Target for NewArchive {
         &self,
         digest: &Digest,
         document: &Document,
-        role: Role<'_>,
+        role: ManifestRole<'_>,
         _sparse: bool,
     ) -> Result<(), TransferError> {
         if !self.has(digest) {
@@ -159,7 +159,7 @@ impl Target for NewArchive {
             let content = futures_util::stream::once(async move { Ok(bytes) });
             self.write(digest, size, content.boxed()).await?;
         }
-        if let Role::Image(tag) = role {
+        if let ManifestRole::Image(tag) = role {
             let tag = tag.map(ToString::to_string);
             self.inside().index.add(digest, document, tag.as_deref());
         }

@@ -16,7 +16,7 @@ use larder_store::{Purpose, Store};
 
 use super::companions::companion;
 use super::ends::pour;
-use super::{Content, Role, Source, Target, TransferError};
+use super::{Content, ManifestRole, Source, Target, TransferError};
 
 /// One repository of the store.
 pub struct Own {
@@ -149,7 +149,7 @@ impl Target for Own {
         &self,
         digest: &Digest,
         document: &Document,
-        role: Role<'_>,
+        role: ManifestRole<'_>,
         sparse: bool,
     ) -> Result<(), TransferError> {
         Ok(self

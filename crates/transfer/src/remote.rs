@@ -15,7 +15,7 @@ use larder_core::reference::Selector;
 
 use larder_store::Store;
 
-use super::{Content, Role, Source, Target, TransferError};
+use super::{Content, ManifestRole, Source, Target, TransferError};
 
 /// One repository of a registry.
 pub struct Remote {
@@ -161,7 +161,7 @@ impl Target for Remote {
         &self,
         digest: &Digest,
         document: &Document,
-        role: Role<'_>,
+        role: ManifestRole<'_>,
         _sparse: bool,
     ) -> Result<(), TransferError> {
         let selector = match role.tag() {

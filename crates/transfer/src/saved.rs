@@ -30,7 +30,7 @@ pub(super) struct SavedImages {
 
 #[derive(Deserialize)]
 #[serde(rename_all = "PascalCase")]
-struct Saved {
+struct SavedManifest {
     config: String,
     #[serde(default)]
     repo_tags: Option<Vec<String>>,
@@ -39,7 +39,7 @@ struct Saved {
 }
 
 #[derive(Deserialize)]
-struct Config {
+struct SavedConfig {
     rootfs: RootFs,
 }
 
@@ -52,7 +52,7 @@ struct RootFs {
 pub(super) fn read(archive: &Entries<'_>) -> Result<SavedImages, TransferError> {
     let wrong = |cause: String| refused(archive.path, cause);
     let list = archive.small("manifest.json", MANIFEST_LIMIT)?;
-    let list: Vec<Saved> = serde_json::from_slice(&list)
+    let list: Vec<SavedManifest> = serde_json::from_slice(&list)
         .map_err(|error| wrong(format!("its manifest.json cannot be read: {error}")))?;
     if list.len() > IMAGE_LIMIT {
         return Err(wrong(format!("it has more than {IMAGE_LIMIT} images")));
@@ -77,12 +77,12 @@ impl SavedImages {
     fn image(
         &mut self,
         archive: &Entries<'_>,
-        saved: &Saved,
+        saved: &SavedManifest,
     ) -> Result<(Digest, Document), TransferError> {
         let wrong = |cause: String| refused(archive.path, cause);
         let shown = saved.config.escape_debug();
         let bytes = archive.small(&saved.config, CONFIG_LIMIT)?;
-        let config: Config = serde_json::from_slice(&bytes)
+        let config: SavedConfig = serde_json::from_slice(&bytes)
             .map_err(|error| wrong(format!("its {shown} is no image configuration: {error}")))?;
         let layers = saved.layers.as_deref().unwrap_or_default();
         let ids = config.rootfs.diff_ids;

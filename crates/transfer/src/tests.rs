@@ -11,10 +11,10 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
-use larder_standin::{Image, ImagePlan, image};
+use larder_standin::{ImagePlan, SampleImage, image};
 
 use super::layout::Index;
-use super::{Content, Engine, LayoutError, MoveOrder, Role, Source, Target, TransferError};
+use super::{Content, Engine, LayoutError, ManifestRole, MoveOrder, Source, Target, TransferError};
 
 /// An image in memory.
 struct Memory {
@@ -27,7 +27,7 @@ struct Memory {
 }
 
 impl Memory {
-    fn new(image: &Image) -> Self {
+    fn new(image: &SampleImage) -> Self {
         Self {
             blobs: image
                 .blobs
@@ -144,11 +144,11 @@ impl Target for Notebook {
         &self,
         digest: &Digest,
         _: &Document,
-        role: Role<'_>,
+        role: ManifestRole<'_>,
         sparse: bool,
     ) -> Result<(), TransferError> {
         let tag = role.tag().map(ToString::to_string);
-        let top = matches!(role, Role::Image(_));
+        let top = matches!(role, ManifestRole::Image(_));
         self.given.lock().unwrap().push(Given::Manifest {
             digest: digest.clone(),
             tag,

@@ -17,7 +17,9 @@ pub use parse::{
     ParseError, STOPPED, TextForm, decode, documents, is_stopped, parse, parse_as, parse_json,
 };
 pub use position::Position;
-pub use tree::{NODE_LIMIT, Node, NodeId, NodeKind, SaidPart, Sayings, Tree, TreeStep, Visited};
+pub use tree::{
+    NODE_LIMIT, Node, NodeId, NodeKind, SaidPart, Sayings, Tree, TreeStep, VisitedNodes,
+};
 
 /// For `fuzz/`: whether a text is read the quick way, which must be as the parser reads it.
 #[cfg(fuzzing)]

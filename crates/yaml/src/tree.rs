@@ -313,9 +313,9 @@ impl Iterator for Children<'_, '_> {
 }
 
 /// The nodes that a walk has been at: each is looked at once, however many aliases name it.
-pub struct Visited(Vec<bool>);
+pub struct VisitedNodes(Vec<bool>);
 
-impl Visited {
+impl VisitedNodes {
     /// A walk that has been at no node yet.
     pub fn none_of(tree: &Tree<'_>) -> Self {
         Self(vec![false; tree.nodes.len()])

@@ -5,7 +5,7 @@ use std::time::SystemTime;
 use base64::Engine as _;
 use bytes::Bytes;
 use hyper::ext::ReasonPhrase;
-use larder_core::allowance::Reported;
+use larder_core::allowance::ReportedLimit;
 use larder_core::certificate::Certificate;
 use larder_core::diagnosis::HostOutcome;
 use reqwest::header::{
@@ -14,12 +14,12 @@ use reqwest::header::{
 use reqwest::{Method, StatusCode, Url};
 use secrecy::ExposeSecret as _;
 
-use super::reach::{Reached, wants_certificate, wants_tls};
+use super::reach::{ReachedHost, wants_certificate, wants_tls};
 use super::{EndedAt, ProbePlan};
 use crate::PROBE_AGENT;
 use crate::challenge::Challenge;
 use crate::endpoint::Endpoint;
-use crate::inner::Guarded;
+use crate::inner::GuardedResolver;
 use crate::transport::innermost;
 use crate::trust::{ServerTrust, is_about_ours};
 
@@ -47,7 +47,7 @@ pub(super) struct ProbeAnswer {
     pub headers: HeaderMap,
     /// What its status line says beyond the standard's words.
     pub reason: Option<String>,
-    pub reported: Option<Reported>,
+    pub reported: Option<ReportedLimit>,
     pub response: reqwest::Response,
 }
 
@@ -90,7 +90,7 @@ impl ProbeAnswer {
 }
 
 impl<'p> Asking<'p> {
-    pub fn new(plan: &'p ProbePlan, base: &Url, reached: Reached) -> Result<Self, EndedAt> {
+    pub fn new(plan: &'p ProbePlan, base: &Url, reached: ReachedHost) -> Result<Self, EndedAt> {
         let setup = |error: String| HostOutcome::NotHttp(format!("it cannot be asked: {error}"));
         let endpoint: Endpoint = plan.address.parse().map_err(|error| setup(format!("{error}")))?;
         let leads = endpoint.clone();
@@ -114,7 +114,7 @@ impl<'p> Asking<'p> {
         }
         let trust = ServerTrust { ca: &plan.ca, near, http1: true, ..ServerTrust::default() };
         builder = builder.tls_backend_preconfigured(trust.config().map_err(setup)?);
-        let guarded = Guarded::new(&endpoint, &plan.token_hosts);
+        let guarded = GuardedResolver::new(&endpoint, &plan.token_hosts);
         builder = builder.dns_resolver(std::sync::Arc::new(guarded));
         let http = builder.build().map_err(|error| setup(innermost(&error)))?;
         Ok(Self { plan, base: base.clone(), endpoint, http, chain: reached.chain })

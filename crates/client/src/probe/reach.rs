@@ -18,7 +18,7 @@ use super::{EndedAt, Trail};
 
 /// What is known of a host that answers.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Reached {
+pub(super) struct ReachedHost {
     /// The certificates as it sent them, its own first. Empty: it speaks plain HTTP.
     pub chain: Vec<Certificate>,
 }
@@ -28,7 +28,7 @@ pub(super) async fn reach(
     url: &Url,
     patience: Duration,
     trail: &mut Trail,
-) -> Result<Reached, EndedAt> {
+) -> Result<ReachedHost, EndedAt> {
     let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
     let port = url.port_or_known_default().unwrap_or(443);
     // Through a proxy nothing is looked up and nobody is reached from here.
@@ -36,7 +36,7 @@ pub(super) async fn reach(
         let told =
             format!("asked through the proxy {proxy} of this machine; a node may have another");
         let _ = trail.note(PullStep::Reach, Instant::now(), Ok(()), |()| told);
-        return Ok(Reached::default());
+        return Ok(ReachedHost::default());
     }
     let addresses = match host.parse::<IpAddr>() {
         Ok(ip) => vec![SocketAddr::new(ip, port)],
@@ -54,7 +54,7 @@ pub(super) async fn reach(
     let (stream, at) = trail.note(PullStep::Reach, began, connected, |(_, told)| told.clone())?;
     drop(at);
     if url.scheme() != "https" {
-        return Ok(Reached::default());
+        return Ok(ReachedHost::default());
     }
     let began = Instant::now();
     let shaken = shake(stream, &host, patience).await;
@@ -66,7 +66,7 @@ pub(super) async fn reach(
         shaken => shaken,
     };
     let chain = trail.note(PullStep::Trust, began, shaken, |chain| shown(chain))?;
-    Ok(Reached { chain })
+    Ok(ReachedHost { chain })
 }
 
 /// The proxy that the environment names for a URL. None: none, as for this machine itself.
@@ -165,9 +165,9 @@ async fn connect(
 /// Takes whatever certificate is shown: it is looked at, and nothing is sent under it. Whether it is
 /// believed is decided where the image is asked for.
 #[derive(Debug, Default)]
-struct Looking(Mutex<Vec<Certificate>>);
+struct AnyCertificate(Mutex<Vec<Certificate>>);
 
-impl ServerCertVerifier for Looking {
+impl ServerCertVerifier for AnyCertificate {
     fn verify_server_cert(
         &self,
         end_entity: &CertificateDer<'_>,
@@ -233,7 +233,7 @@ async fn open(
     host: &str,
     patience: Duration,
 ) -> Result<(tokio_rustls::client::TlsStream<TcpStream>, Vec<Certificate>), EndedAt> {
-    let looking = Arc::new(Looking::default());
+    let looking = Arc::new(AnyCertificate::default());
     let odd = |text: String| HostOutcome::NotHttp(format!("no TLS: {text}"));
     let config =
         ClientConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))

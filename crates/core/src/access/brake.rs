@@ -21,13 +21,13 @@ const MOST: usize = 10_000;
 const TOLD_APART: usize = 16;
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-enum Whose {
+enum BrakedAddress {
     Address(IpAddr),
     Account(Box<str>),
 }
 
 #[derive(Debug, Default)]
-struct Tried {
+struct SignInTries {
     /// What the last secrets were, as short hashes.
     secrets: Vec<u64>,
     count: usize,
@@ -37,7 +37,7 @@ struct Tried {
 /// The wrong secrets of late.
 #[derive(Debug, Default)]
 pub struct Brake {
-    tried: HashMap<Whose, Tried>,
+    tried: HashMap<BrakedAddress, SignInTries>,
 }
 
 impl Brake {
@@ -53,15 +53,16 @@ impl Brake {
         }
         let user: String = user.chars().take(128).collect();
         let pair = pair(&user, secret);
-        let of_account = self.note(Whose::Account(user.into()), secret, now);
-        let of_address = from.map(|from| self.note(Whose::Address(neighbourhood(from)), pair, now));
+        let of_account = self.note(BrakedAddress::Account(user.into()), secret, now);
+        let of_address =
+            from.map(|from| self.note(BrakedAddress::Address(neighbourhood(from)), pair, now));
         delay(of_account.max(of_address.unwrap_or(0)))
     }
 
-    fn note(&mut self, whose: Whose, secret: u64, now: i64) -> usize {
+    fn note(&mut self, whose: BrakedAddress, secret: u64, now: i64) -> usize {
         let tried = self.tried.entry(whose).or_default();
         if now - tried.last >= FORGET {
-            *tried = Tried::default();
+            *tried = SignInTries::default();
         }
         tried.last = now;
         if !tried.secrets.contains(&secret) {

@@ -180,14 +180,14 @@ impl KeySet {
         if !keys.any(|key| key.kind.verifies(parts.signed.as_bytes(), &parts.signature)) {
             return Err(IdentityError::Signature);
         }
-        let claims: Claims =
+        let claims: IdentityClaims =
             serde_json::from_slice(&parts.payload).map_err(|_| IdentityError::Form)?;
         claims.check(expected, now)
     }
 }
 
 #[derive(Deserialize)]
-struct Claims {
+struct IdentityClaims {
     iss: Option<String>,
     sub: Option<String>,
     aud: Option<Audience>,
@@ -203,7 +203,7 @@ enum Audience {
     Several(Vec<String>),
 }
 
-impl Claims {
+impl IdentityClaims {
     fn check(self, expected: &ExpectedToken, now: i64) -> Result<ServiceAccount, IdentityError> {
         let found = self.iss.unwrap_or_default();
         if found != expected.issuer {

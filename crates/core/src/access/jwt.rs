@@ -8,7 +8,7 @@ use serde::Deserialize;
 pub const LIMIT: usize = 16 * 1024;
 
 /// A token taken apart; nothing of it is believed yet.
-pub struct Parts<'t> {
+pub struct JwtParts<'t> {
     /// What is signed.
     pub signed: &'t str,
     pub header: Header,
@@ -25,7 +25,7 @@ pub struct Header {
 }
 
 /// None: it is no such token.
-pub fn split(token: &str) -> Option<Parts<'_>> {
+pub fn split(token: &str) -> Option<JwtParts<'_>> {
     if token.len() > LIMIT {
         return None;
     }
@@ -36,7 +36,7 @@ pub fn split(token: &str) -> Option<Parts<'_>> {
     if header.crit.is_some() {
         return None;
     }
-    Some(Parts { signed, header, payload: decode(payload)?, signature: decode(signature)? })
+    Some(JwtParts { signed, header, payload: decode(payload)?, signature: decode(signature)? })
 }
 
 pub fn encode(bytes: &[u8]) -> String {

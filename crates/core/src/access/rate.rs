@@ -17,7 +17,7 @@ pub struct Rate {
 
 /// What accounts have left. An account of which nothing is kept has all.
 #[derive(Debug, Default)]
-pub struct Taken {
+pub struct RateLedger {
     accounts: HashMap<Box<str>, RateLeft>,
 }
 
@@ -52,7 +52,7 @@ impl Rate {
     }
 }
 
-impl Taken {
+impl RateLedger {
     /// Takes one request. The error is how long the account has to wait for one; then nothing was taken.
     ///
     /// # Errors
@@ -111,7 +111,7 @@ mod tests {
 
     #[test]
     fn requests_grow_back_one_by_one() {
-        let mut taken = Taken::default();
+        let mut taken = RateLedger::default();
         for _ in 0..3 {
             assert_eq!(taken.request("ci", RATE, 0), Ok(()));
         }
@@ -129,7 +129,7 @@ mod tests {
 
     #[test]
     fn bytes_are_taken_afterwards_and_made_good() {
-        let mut taken = Taken::default();
+        let mut taken = RateLedger::default();
         assert_eq!(taken.request("ci", RATE, 0), Ok(()));
         taken.bytes("ci", RATE, 2000, 0);
         let wait = taken.request("ci", RATE, 0).unwrap_err();
@@ -139,7 +139,7 @@ mod tests {
 
     #[test]
     fn a_clock_that_goes_back_locks_nobody_out() {
-        let mut taken = Taken::default();
+        let mut taken = RateLedger::default();
         for _ in 0..3 {
             assert_eq!(taken.request("ci", RATE, 1_000_000), Ok(()));
         }
@@ -150,11 +150,11 @@ mod tests {
     #[test]
     fn any_numbers_can_be_written() {
         let rate = Rate { requests: Some(u64::MAX), bytes: Some(u64::MAX), per: u64::MAX };
-        let mut taken = Taken::default();
+        let mut taken = RateLedger::default();
         taken.bytes("ci", rate, u64::MAX, i64::MIN);
         taken.bytes("ci", rate, u64::MAX, i64::MAX);
         let _ = taken.request("ci", rate, i64::MAX);
         let one = Rate { requests: None, ..rate };
-        assert_eq!(Taken::default().request("ci", one, 0), Ok(()));
+        assert_eq!(RateLedger::default().request("ci", one, 0), Ok(()));
     }
 }

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::Who;
-use super::token::By;
+use super::token::SignedInBy;
 use crate::digest::Digest;
 
 /// One thing that was stopped.
@@ -74,7 +74,7 @@ impl Stops {
 
     /// Whether a token has been ended that somebody got at a time, in seconds since 1970, by what they signed in
     /// with.
-    pub fn ends(&self, who: &Who, by: Option<&By>, issued: i64) -> bool {
+    pub fn ends(&self, who: &Who, by: Option<&SignedInBy>, issued: i64) -> bool {
         if self.tokens.is_empty() {
             return false;
         }
@@ -82,7 +82,7 @@ impl Stops {
             |whose: &str| self.tokens.get(whose).is_some_and(|at| issued <= at.div_euclid(1000));
         let user = who.to_string();
         let account = match by {
-            Some(By::Identity(account)) => {
+            Some(SignedInBy::Identity(account)) => {
                 who.cluster_name().map(|cluster| format!("{cluster}/{account}"))
             }
             _ => None,
@@ -116,7 +116,7 @@ mod tests {
                 at: 5_500,
             }])
         };
-        let by = Some(By::Identity("scada/board".into()));
+        let by = Some(SignedInBy::Identity("scada/board".into()));
         let who = Who::cluster("turbine-hall", Some("scada"));
         for whose in ["turbine-hall", "turbine-hall/scada", "turbine-hall/scada/board"] {
             assert!(stop(whose).ends(&who, by.as_ref(), 5), "{whose}");

@@ -18,7 +18,7 @@ pub const LATE: i64 = 3600;
 
 /// What a token says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Claims {
+pub struct TokenClaims {
     /// Who issued it.
     pub iss: String,
     /// For which registry.
@@ -35,7 +35,7 @@ pub struct Claims {
     pub jti: String,
     /// By what it was issued. None: nobody signed in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub by: Option<By>,
+    pub by: Option<SignedInBy>,
     /// The end of what it was issued by, in seconds since 1970: no token that is issued by this one is good for longer.
     /// None: that has no end.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -47,14 +47,14 @@ pub struct Claims {
 /// By what somebody signed in.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum By {
+pub enum SignedInBy {
     /// A key, by its name.
     Key(String),
     /// The token of a cluster's service account, by its name.
     Identity(String),
 }
 
-impl fmt::Display for By {
+impl fmt::Display for SignedInBy {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Key(id) => write!(f, "key {id}"),
@@ -109,14 +109,14 @@ impl Signer {
     pub fn issue(
         &self,
         who: &Who,
-        by: Option<By>,
+        by: Option<SignedInBy>,
         ends: Option<i64>,
         access: Vec<TokenAccess>,
         now: i64,
         name: String,
     ) -> (String, i64) {
         let exp = ends.map_or(now + LIFE, |ends| ends.min(now + LIFE));
-        let claims = Claims {
+        let claims = TokenClaims {
             iss: self.issuer.to_string(),
             aud: self.issuer.to_string(),
             sub: if *who == Who::Anonymous { String::new() } else { who.to_string() },
@@ -132,7 +132,7 @@ impl Signer {
         (self.sign(&claims), exp - now)
     }
 
-    fn sign(&self, claims: &Claims) -> String {
+    fn sign(&self, claims: &TokenClaims) -> String {
         let payload = serde_json::to_vec(claims).unwrap_or_default();
         let head = jwt::encode(br#"{"typ":"JWT","alg":"EdDSA"}"#);
         let signed = format!("{head}.{}", jwt::encode(&payload));
@@ -140,11 +140,11 @@ impl Signer {
         format!("{signed}.{signature}")
     }
 
-    /// Whether a token is ours, whatever the time. What it says is good from [`Claims::check`] on.
+    /// Whether a token is ours, whatever the time. What it says is good from [`TokenClaims::check`] on.
     ///
     /// # Errors
     /// When this larder did not issue it, or for another registry.
-    pub fn read(&self, token: &str) -> Result<Claims, TokenError> {
+    pub fn read(&self, token: &str) -> Result<TokenClaims, TokenError> {
         let parts = jwt::split(token).ok_or(TokenError::NotOurs)?;
         // Only our own algorithm: what the token says of it chooses nothing.
         if parts.header.alg != "EdDSA" {
@@ -154,7 +154,7 @@ impl Signer {
         public
             .verify(parts.signed.as_bytes(), &parts.signature)
             .map_err(|_| TokenError::NotOurs)?;
-        let claims: Claims =
+        let claims: TokenClaims =
             serde_json::from_slice(&parts.payload).map_err(|_| TokenError::NotOurs)?;
         if *claims.aud != *self.issuer || *claims.iss != *self.issuer {
             return Err(TokenError::Audience);
@@ -163,7 +163,7 @@ impl Signer {
     }
 }
 
-impl Claims {
+impl TokenClaims {
     /// Whether it is good at a time, in seconds since 1970.
     pub fn check(&self, now: i64) -> Result<(), TokenError> {
         match now {
@@ -182,7 +182,7 @@ impl Claims {
     pub fn renewable_until(&self) -> Option<i64> {
         match (&self.by, self.ends) {
             // From before an end was written down: it is good until its own.
-            (Some(By::Identity(_)), None) => Some(self.exp),
+            (Some(SignedInBy::Identity(_)), None) => Some(self.exp),
             (_, ends) => ends,
         }
     }
@@ -231,7 +231,7 @@ mod tests {
     fn token(signer: &Signer) -> String {
         let name = "vendor/kettle".parse().unwrap();
         let access = vec![TokenAccess::repository(&name, &[Action::Pull])];
-        let by = Some(By::Key("0123abcd".into()));
+        let by = Some(SignedInBy::Key("0123abcd".into()));
         let who = Who::cluster("turbine-hall", Some("scada"));
         signer.issue(&who, by, Some(NOW + LIFE), access, NOW, "x".into()).0
     }
@@ -254,7 +254,7 @@ mod tests {
     #[test]
     fn no_token_outlives_what_it_was_had_by() {
         let who = Who::cluster("turbine-hall", Some("scada"));
-        let by = Some(By::Identity("scada/default".into()));
+        let by = Some(SignedInBy::Identity("scada/default".into()));
         for (ends, life) in [(None, LIFE), (Some(NOW + 30), 30), (Some(NOW + 2 * LIFE), LIFE)] {
             let (token, told) = signer(1).issue(&who, by.clone(), ends, vec![], NOW, "x".into());
             let claims = signer(1).read(&token).unwrap();

@@ -17,7 +17,7 @@ const PROBE: i64 = 90_000;
 
 /// What went wrong with an upstream.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Trouble {
+pub enum CircuitTrouble {
     /// It could not be reached, or failed.
     Failed,
     /// It limits our rate; how long, when it says so.
@@ -92,11 +92,11 @@ impl Circuit {
     }
 
     /// Something went wrong.
-    pub fn failed(&mut self, trouble: Trouble, now: i64) {
+    pub fn failed(&mut self, trouble: CircuitTrouble, now: i64) {
         self.probing_since = None;
         self.trying_limit = false;
         match trouble {
-            Trouble::Limited(asked) => {
+            CircuitTrouble::Limited(asked) => {
                 if now >= self.limited_until {
                     self.tried_limit = now;
                 }
@@ -104,7 +104,7 @@ impl Circuit {
                 let end = now.saturating_add(i64::try_from(asked.as_millis()).unwrap_or(i64::MAX));
                 self.limited_until = self.limited_until.max(end);
             }
-            Trouble::Failed => {
+            CircuitTrouble::Failed => {
                 self.failures = self.failures.saturating_add(1);
                 if self.failures >= FAILURES && now >= self.rests_until {
                     self.pause = (self.pause * 2).clamp(PAUSE.0, PAUSE.1);
@@ -142,14 +142,14 @@ mod tests {
     #[test]
     fn a_long_limit_is_looked_at_now_and_then() {
         let mut circuit = Circuit::default();
-        circuit.failed(Trouble::Limited(Some(Duration::from_secs(6 * 3600))), 0);
+        circuit.failed(CircuitTrouble::Limited(Some(Duration::from_secs(6 * 3600))), 0);
         assert!(circuit.enter(GENTLY - 1).is_err());
         // An answer to what was asked before says nothing of the limit.
         circuit.succeeded();
         assert!(circuit.enter(GENTLY - 1).is_err());
         assert_eq!(circuit.enter(GENTLY), Ok(()), "one goes through");
         assert!(circuit.enter(GENTLY + 1).is_err(), "and no other");
-        circuit.failed(Trouble::Limited(Some(Duration::from_secs(6 * 3600))), GENTLY + 2);
+        circuit.failed(CircuitTrouble::Limited(Some(Duration::from_secs(6 * 3600))), GENTLY + 2);
         assert!(circuit.enter(GENTLY + 3).is_err());
         assert_eq!(circuit.enter(2 * GENTLY), Ok(()));
         circuit.succeeded();
@@ -163,14 +163,14 @@ mod tests {
         let mut circuit = Circuit::default();
         for _ in 0..FAILURES - 1 {
             assert_eq!(circuit.enter(0), Ok(()));
-            circuit.failed(Trouble::Failed, 0);
+            circuit.failed(CircuitTrouble::Failed, 0);
         }
         assert_eq!(circuit.enter(0), Ok(()));
-        circuit.failed(Trouble::Failed, 0);
+        circuit.failed(CircuitTrouble::Failed, 0);
         assert_eq!(circuit.enter(4_999), Err(Condition::Resting(5_000)));
         assert_eq!(circuit.enter(5_000), Ok(()), "one probe");
         assert_eq!(circuit.enter(5_001), Err(Condition::Resting(5_001)), "and no other");
-        circuit.failed(Trouble::Failed, 6_000);
+        circuit.failed(CircuitTrouble::Failed, 6_000);
         assert_eq!(circuit.condition(6_000), Condition::Resting(16_000), "twice as long");
         assert_eq!(circuit.enter(16_000), Ok(()));
         circuit.succeeded();
@@ -181,7 +181,7 @@ mod tests {
     fn failures_while_it_rests_make_the_rest_no_longer() {
         let mut circuit = Circuit::default();
         for now in 0..10 {
-            circuit.failed(Trouble::Failed, now);
+            circuit.failed(CircuitTrouble::Failed, now);
         }
         assert_eq!(circuit.condition(100), Condition::Resting(5_002));
     }
@@ -190,7 +190,7 @@ mod tests {
     fn a_probe_that_never_comes_back_is_followed_by_another() {
         let mut circuit = Circuit::default();
         for _ in 0..FAILURES {
-            circuit.failed(Trouble::Failed, 0);
+            circuit.failed(CircuitTrouble::Failed, 0);
         }
         assert_eq!(circuit.enter(10_000), Ok(()));
         assert!(circuit.enter(10_000 + PROBE - 1).is_err());
@@ -200,13 +200,13 @@ mod tests {
     #[test]
     fn a_limit_holds_as_long_as_the_upstream_says() {
         let mut circuit = Circuit::default();
-        circuit.failed(Trouble::Limited(Some(Duration::from_secs(30))), 0);
-        circuit.failed(Trouble::Limited(Some(Duration::from_secs(10))), 0);
+        circuit.failed(CircuitTrouble::Limited(Some(Duration::from_secs(30))), 0);
+        circuit.failed(CircuitTrouble::Limited(Some(Duration::from_secs(10))), 0);
         assert_eq!(circuit.enter(29_999), Err(Condition::Limited(30_000)));
         assert_eq!(circuit.enter(30_000), Ok(()));
-        circuit.failed(Trouble::Limited(None), 30_000);
+        circuit.failed(CircuitTrouble::Limited(None), 30_000);
         assert_eq!(circuit.condition(30_001), Condition::Limited(90_000));
-        circuit.failed(Trouble::Limited(Some(Duration::MAX)), 0);
+        circuit.failed(CircuitTrouble::Limited(Some(Duration::MAX)), 0);
         assert_eq!(circuit.condition(90_000), Condition::Limited(86_400_000));
     }
 }

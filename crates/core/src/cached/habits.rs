@@ -3,21 +3,21 @@
 use std::time::Duration;
 
 use super::belief::Terms;
-use super::keeping::Keeping;
-use super::reach::Reach;
+use super::keeping::KeepingRule;
+use super::reach::ShelfReach;
 use crate::platform::Platform;
 
 /// How a cached shelf behaves.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Habits {
     /// What of the upstream can be reached through it.
-    pub reach: Reach,
+    pub reach: ShelfReach,
     /// How long it believes.
     pub terms: Terms,
     /// How long anybody waits for the upstream where an older answer may be served.
     pub patience: Duration,
     /// How long it keeps.
-    pub keeping: Keeping,
+    pub keeping: KeepingRule,
     /// Bytes that it may take. None: no limit of its own.
     pub limit: Option<u64>,
     /// Platforms that are fetched ahead when an index is first pulled. Empty: none.

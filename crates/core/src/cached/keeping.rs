@@ -8,7 +8,7 @@ use crate::pattern::Pattern;
 
 /// An image of a cached shelf: a manifest that no other lists, with all that it lists.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Kept {
+pub struct KeptCandidate {
     /// Its repository in the larder, shelf first.
     pub repository: RepositoryName,
     /// The manifest.
@@ -24,7 +24,7 @@ pub struct Kept {
 
 /// For how long, and how much, a cached shelf keeps.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Keeping {
+pub struct KeepingRule {
     /// How long after the last pull. None: for ever.
     pub keep: Option<Duration>,
     /// Patterns over `PATH` and `PATH:TAG`, as the upstream names them, of what is never evicted.
@@ -42,9 +42,9 @@ pub enum EvictReason {
 
 /// What goes.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Going<'k> {
+pub struct Eviction<'k> {
     /// What.
-    pub what: &'k Kept,
+    pub what: &'k KeptCandidate,
     /// Why.
     pub why: EvictReason,
 }
@@ -52,9 +52,9 @@ pub struct Going<'k> {
 /// What was asked for so short a time ago may just be on its way to a node, in milliseconds.
 const IN_USE: i64 = 60_000;
 
-impl Keeping {
+impl KeepingRule {
     /// Whether something is never evicted.
-    pub fn is_pinned(&self, kept: &Kept) -> bool {
+    pub fn is_pinned(&self, kept: &KeptCandidate) -> bool {
         let path = kept.repository.as_str().split_once('/').map_or("", |(_, path)| path);
         self.pinned.iter().any(|pattern| {
             pattern.matches(path)
@@ -63,7 +63,7 @@ impl Keeping {
     }
 
     /// When something goes if nobody pulls it, in milliseconds since 1970. None: never.
-    pub fn expires(&self, kept: &Kept) -> Option<i64> {
+    pub fn expires(&self, kept: &KeptCandidate) -> Option<i64> {
         let keep = self.keep.filter(|_| !self.is_pinned(kept))?;
         Some(kept.last.saturating_add(i64::try_from(keep.as_millis()).unwrap_or(i64::MAX)))
     }
@@ -74,20 +74,21 @@ impl Keeping {
     /// What alone is more than `limit` never fits: it goes first, and nothing else goes for its sake while it is in use.
     pub fn going<'k>(
         &self,
-        kept: &'k [Kept],
+        kept: &'k [KeptCandidate],
         limit: Option<u64>,
         excess: u64,
         now: i64,
-    ) -> Vec<Going<'k>> {
-        let mut candidates: Vec<&Kept> = kept.iter().filter(|one| !self.is_pinned(one)).collect();
+    ) -> Vec<Eviction<'k>> {
+        let mut candidates: Vec<&KeptCandidate> =
+            kept.iter().filter(|one| !self.is_pinned(one)).collect();
         candidates.sort_by(|a, b| (a.last, &a.digest).cmp(&(b.last, &b.digest)));
         let mut excess = excess;
         let mut going = Vec::new();
-        let fits = |what: &Kept| limit.is_none_or(|limit| what.bytes <= limit);
+        let fits = |what: &KeptCandidate| limit.is_none_or(|limit| what.bytes <= limit);
         for what in candidates.iter().filter(|what| !fits(what)) {
             excess = excess.saturating_sub(what.bytes);
             if what.last.saturating_add(IN_USE) <= now {
-                going.push(Going { what, why: EvictReason::Room });
+                going.push(Eviction { what, why: EvictReason::Room });
             }
         }
         for what in candidates.into_iter().filter(|what| fits(what)) {
@@ -99,7 +100,7 @@ impl Keeping {
                 break;
             };
             excess = excess.saturating_sub(what.bytes);
-            going.push(Going { what, why });
+            going.push(Eviction { what, why });
         }
         going
     }
@@ -109,8 +110,8 @@ impl Keeping {
 mod tests {
     use super::*;
 
-    fn kept(path: &str, tag: &str, last: i64, bytes: u64) -> Kept {
-        Kept {
+    fn kept(path: &str, tag: &str, last: i64, bytes: u64) -> KeptCandidate {
+        KeptCandidate {
             repository: format!("bazaar/{path}").parse().unwrap(),
             digest: Digest::of(format!("{path}{tag}").as_bytes()),
             tags: vec![tag.parse().unwrap()],
@@ -125,7 +126,7 @@ mod tests {
     fn the_longest_unpulled_goes_first_and_what_is_pinned_never() {
         let keep = Some(Duration::from_secs(14 * 24 * 3600));
         let pinned = vec!["library/brinedb".parse().unwrap(), "library/*:lts".parse().unwrap()];
-        let keeping = Keeping { keep, pinned };
+        let keeping = KeepingRule { keep, pinned };
         let all = [
             kept("library/brinedb", "1", 0, 100),
             kept("library/kettle", "lts", 0, 100),
@@ -150,7 +151,7 @@ mod tests {
             kept("library/model", "1", 2 * DAY, 1000),
             kept("library/ashlog", "1", DAY, 100),
         ];
-        let keeping = Keeping { keep: None, pinned: Vec::new() };
+        let keeping = KeepingRule { keep: None, pinned: Vec::new() };
         let going = |excess, now| -> Vec<&str> {
             let going = keeping.going(&all, Some(500), excess, now);
             going.iter().map(|one| one.what.repository.as_str()).collect()

@@ -7,7 +7,7 @@ use crate::pattern::{Pattern, PatternError, PatternSet};
 
 /// The patterns of a cached shelf, over the upstream's repositories.
 #[derive(Debug, Clone)]
-pub struct Reach {
+pub struct ShelfReach {
     only: Vec<Pattern>,
     skip: Vec<Pattern>,
     compiled: (PatternSet, PatternSet),
@@ -36,13 +36,13 @@ impl fmt::Display for OutOfReach {
 }
 
 /// By what is written; the rest is compiled from it.
-impl PartialEq for Reach {
+impl PartialEq for ShelfReach {
     fn eq(&self, other: &Self) -> bool {
         (&self.only, &self.skip) == (&other.only, &other.skip)
     }
 }
 
-impl Reach {
+impl ShelfReach {
     /// With these patterns. `only` empty: everything that `skip` does not leave out.
     pub fn new(only: Vec<Pattern>, skip: Vec<Pattern>) -> Result<Self, PatternError> {
         let compiled = (PatternSet::new(&only)?, PatternSet::new(&skip)?);
@@ -80,9 +80,9 @@ mod tests {
     fn skip_wins_over_only_and_both_are_named() {
         let patterns = |list: &[&str]| list.iter().map(|text| text.parse().unwrap()).collect();
         let name = |text: &str| text.parse::<RepositoryName>().unwrap();
-        let all = Reach::new(Vec::new(), Vec::new()).unwrap();
+        let all = ShelfReach::new(Vec::new(), Vec::new()).unwrap();
         assert_eq!(all.check(&name("community/pipewatch")), Ok(()));
-        let some = Reach::new(patterns(&["library/**"]), patterns(&["library/old*"])).unwrap();
+        let some = ShelfReach::new(patterns(&["library/**"]), patterns(&["library/old*"])).unwrap();
         assert_eq!(some.check(&name("library/kettle")), Ok(()));
         let outside = some.check(&name("community/pipewatch")).unwrap_err();
         assert_eq!(outside.to_string(), "reaches only library/**");

@@ -1,6 +1,6 @@
 //! The causes that are told apart. The list is closed: each has a page in `docs/causes`.
 
-use crate::reference::Malformed;
+use crate::reference::MalformedReference;
 
 /// A step of a pull, in its order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -99,7 +99,7 @@ macro_rules! causes {
 
 impl Cause {
     /// Why a reference cannot be read.
-    pub(crate) fn of_name(malformed: &Malformed) -> Self {
+    pub(crate) fn of_name(malformed: &MalformedReference) -> Self {
         match malformed.reason.word() {
             "scheme" => Self::Scheme,
             "blank" | "quote" => Self::Blank,

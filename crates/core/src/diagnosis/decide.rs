@@ -8,9 +8,11 @@ mod sign_in;
 mod weigh;
 
 use super::describe::{quoted, span};
-use super::evidence::{ContentAccess, Evidence, HostOutcome, Name, Nodes, Policy, Through, Visit};
-use super::{Cause, Confidence, Finding, PullStep, Remedy, Verdict};
-use crate::reference::Malformed;
+use super::evidence::{
+    ContentAccess, Evidence, HostOutcome, NameEvidence, Nodes, Policy, Through, Visit,
+};
+use super::{Cause, Confidence, Diagnosis, PullStep, PullVerdict, Remedy};
+use crate::reference::MalformedReference;
 use Confidence::{Certain, Likely, Possible};
 use access::{absent, denied, forbidden, without_access};
 use alone::by_answer_alone;
@@ -59,35 +61,35 @@ impl FoundCause {
 }
 
 /// Finds the cause.
-pub fn diagnose(evidence: &Evidence) -> Verdict {
+pub fn diagnose(evidence: &Evidence) -> PullVerdict {
     weigh(evidence, both_ways(evidence, by_asking(evidence)))
 }
 
 /// Where it is not known whether the node is led through the larder, both ways are judged.
-fn both_ways(e: &Evidence, straight: Verdict) -> Verdict {
+fn both_ways(e: &Evidence, straight: PullVerdict) -> PullVerdict {
     match (straight, &e.through) {
-        (Verdict::Fails(finding), Some(Through::Gives)) if e.event.is_none() => {
+        (PullVerdict::Fails(finding), Some(Through::Gives)) if e.event.is_none() => {
             undecided(vec![format!(
                 "which way the node takes (`--nodes DIR`): led through the larder, it gets the image; else {}: {}",
                 finding.cause.title(),
                 finding.told
             )])
         }
-        (Verdict::Succeeds(mut odd), Some(Through::Refuses(policy))) => {
+        (PullVerdict::Succeeds(mut odd), Some(Through::Refuses(policy))) => {
             let refused = Evidence { policy: Some(policy.clone()), ..e.clone() };
             odd.extend(access::denied(&refused).map(|answer| {
                 let told = format!("a node that is led through the larder: {}", answer.told);
                 finish(e, None, FoundCause { told, ..answer }.at_most(Possible))
             }));
-            Verdict::Succeeds(odd)
+            PullVerdict::Succeeds(odd)
         }
         (straight, _) => straight,
     }
 }
 
 /// What is found without what the node said.
-fn by_asking(e: &Evidence) -> Verdict {
-    if let Some(Name::Malformed(malformed)) = &e.name {
+fn by_asking(e: &Evidence) -> PullVerdict {
+    if let Some(NameEvidence::Malformed(malformed)) = &e.name {
         return fails(e, None, malformed_name(malformed));
     }
     let mut skipped = Vec::new();
@@ -144,20 +146,20 @@ fn deciding(visits: &[Visit]) -> Option<&Visit> {
         .or_else(|| known().next())
 }
 
-fn fails(e: &Evidence, visit: Option<&Visit>, found: FoundCause) -> Verdict {
-    Verdict::Fails(finish(e, visit, found))
+fn fails(e: &Evidence, visit: Option<&Visit>, found: FoundCause) -> PullVerdict {
+    PullVerdict::Fails(finish(e, visit, found))
 }
 
-fn undecided(missing: Vec<String>) -> Verdict {
-    Verdict::Undecided(missing)
+fn undecided(missing: Vec<String>) -> PullVerdict {
+    PullVerdict::Undecided(missing)
 }
 
-fn finish(e: &Evidence, visit: Option<&Visit>, found: FoundCause) -> Finding {
+fn finish(e: &Evidence, visit: Option<&Visit>, found: FoundCause) -> Diagnosis {
     let FoundCause { cause, confidence, told, remedies } = found;
     let mut ruled_out = Vec::new();
     for step in PullStep::ALL.into_iter().filter(|step| *step < cause.step()) {
         let holds = match step {
-            PullStep::Name => matches!(e.name, Some(Name::Reads { .. })),
+            PullStep::Name => matches!(e.name, Some(NameEvidence::Reads { .. })),
             PullStep::Policy => e.policy == Some(Policy::Allows),
             PullStep::Route => matches!(&e.nodes, Some(Nodes::Read(_) | Nodes::None)),
             // A host that answered at a later step was reached, believed and let in before.
@@ -167,10 +169,10 @@ fn finish(e: &Evidence, visit: Option<&Visit>, found: FoundCause) -> Finding {
             ruled_out.push(step);
         }
     }
-    Finding { cause, confidence, told, ruled_out, remedies, or: Vec::new() }
+    Diagnosis { cause, confidence, told, ruled_out, remedies, or: Vec::new() }
 }
 
-fn malformed_name(malformed: &Malformed) -> FoundCause {
+fn malformed_name(malformed: &MalformedReference) -> FoundCause {
     let cause = Cause::of_name(malformed);
     let told = format!("no node can read the reference: {}", malformed.reason);
     let answer = found(cause, Certain, told);
@@ -191,7 +193,7 @@ fn pulls(
     visit: &Visit,
     (digest, expected, alone, stale): (&String, Option<&String>, Option<&String>, bool),
     skipped: Vec<FoundCause>,
-) -> Verdict {
+) -> PullVerdict {
     if let Some(image) = alone {
         let Some(node) = &e.platform else {
             return undecided(vec!["the platform of the node (`--platform`)".into()]);
@@ -247,7 +249,7 @@ fn pulls(
                 .say("a copy of the node's folder tells which it is: `--nodes DIR`"),
         );
     }
-    Verdict::Succeeds(odd.into_iter().map(|one| finish(e, Some(visit), one)).collect())
+    PullVerdict::Succeeds(odd.into_iter().map(|one| finish(e, Some(visit), one)).collect())
 }
 
 fn mirror_skipped(visit: &Visit, outcome: &HostOutcome) -> FoundCause {
@@ -302,7 +304,7 @@ fn led_astray(e: &Evidence, visit: &Visit, answer: FoundCause) -> FoundCause {
 
 /// A short name that the node and the larder read differently.
 fn short_name(e: &Evidence, answer: FoundCause) -> FoundCause {
-    let Some(Name::Reads { node, here: Some(here) }) = &e.name else { return answer };
+    let Some(NameEvidence::Reads { node, here: Some(here) }) = &e.name else { return answer };
     let confidence = match &e.record {
         Some(record) if record.access == ContentAccess::There => Certain,
         Some(_) => return answer,
@@ -371,7 +373,7 @@ fn limited(e: &Evidence, host: &str, again: Option<u64>) -> FoundCause {
 }
 
 /// What no visit can tell: what is known without one.
-fn without_visits(e: &Evidence, mut missing: Vec<String>) -> Verdict {
+fn without_visits(e: &Evidence, mut missing: Vec<String>) -> PullVerdict {
     if let Some(denied) = denied(e) {
         return fails(e, None, denied.at_most(Likely));
     }

@@ -1,6 +1,6 @@
 //! What is known of a pull. Every piece can be unknown.
 
-use crate::reference::Malformed;
+use crate::reference::MalformedReference;
 
 /// All that is known.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -8,7 +8,7 @@ pub struct Evidence {
     /// The reference as written.
     pub written: String,
     /// How it reads. None: nobody looked.
-    pub name: Option<Name>,
+    pub name: Option<NameEvidence>,
     /// What rules and grants say. None: nobody asked them.
     pub policy: Option<Policy>,
     /// How the node's runtime is led. None: nobody looked; there may be mirrors.
@@ -40,7 +40,7 @@ pub struct Evidence {
 
 /// How a reference reads.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Name {
+pub enum NameEvidence {
     /// It names this.
     Reads {
         /// The normal form, as the node reads it.
@@ -49,7 +49,7 @@ pub enum Name {
         here: Option<String>,
     },
     /// It cannot be read.
-    Malformed(Malformed),
+    Malformed(MalformedReference),
 }
 
 /// What rules and grants say.

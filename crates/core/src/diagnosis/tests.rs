@@ -5,8 +5,8 @@ mod events;
 use super::*;
 use crate::reference::{Reference, Unqualified};
 
-fn reads() -> Name {
-    Name::Reads { node: "larder.example/vendor/x:1".into(), here: None }
+fn reads() -> NameEvidence {
+    NameEvidence::Reads { node: "larder.example/vendor/x:1".into(), here: None }
 }
 
 fn visit(host: &str, mirror: bool, ours: bool, outcome: HostOutcome) -> Visit {
@@ -48,7 +48,11 @@ fn at(ours: bool, outcome: HostOutcome) -> Evidence {
 
 fn malformed(text: &str) -> Evidence {
     let wrong = Reference::read(text, &Unqualified::default()).unwrap_err();
-    Evidence { written: text.into(), name: Some(Name::Malformed(wrong)), ..Evidence::default() }
+    Evidence {
+        written: text.into(),
+        name: Some(NameEvidence::Malformed(wrong)),
+        ..Evidence::default()
+    }
 }
 
 #[test]
@@ -58,7 +62,7 @@ fn only_what_an_upstream_may_have_is_to_be_brought_in() {
         evidence.record =
             Some(Record { at_upstream, ..record(ContentAccess::NoTag(vec!["2".into()])) });
         evidence.origin = origin.map(str::to_owned);
-        let Verdict::Fails(finding) = diagnose(&evidence) else { panic!("it fails") };
+        let PullVerdict::Fails(finding) = diagnose(&evidence) else { panic!("it fails") };
         assert_eq!(finding.cause, Cause::TagMissing);
         let mut commands = finding.remedies.into_iter().filter_map(|one| one.command);
         commands.find(|one| one.starts_with("larder intake add"))
@@ -186,7 +190,8 @@ fn table() -> Vec<(Evidence, Option<Cause>)> {
         (
             with(at(false, HostOutcome::NotFound), &|e| {
                 let node = "docker.io/library/x:1".to_owned();
-                e.name = Some(Name::Reads { node, here: Some("bazaar.example/x:1".into()) });
+                e.name =
+                    Some(NameEvidence::Reads { node, here: Some("bazaar.example/x:1".into()) });
             }),
             Some(Cause::ShortName),
         ),
@@ -238,10 +243,12 @@ fn table() -> Vec<(Evidence, Option<Cause>)> {
     rows
 }
 
-fn certain(verdict: &Verdict) -> Option<Cause> {
+fn certain(verdict: &PullVerdict) -> Option<Cause> {
     match verdict {
-        Verdict::Fails(finding) if finding.confidence == Confidence::Certain => Some(finding.cause),
-        Verdict::Succeeds(odd) => odd.first().map(|finding| finding.cause),
+        PullVerdict::Fails(finding) if finding.confidence == Confidence::Certain => {
+            Some(finding.cause)
+        }
+        PullVerdict::Succeeds(odd) => odd.first().map(|finding| finding.cause),
         _ => None,
     }
 }
@@ -253,7 +260,7 @@ fn each_evidence_has_its_finding() {
         let verdict = diagnose(&evidence);
         assert_eq!(certain(&verdict), expected, "{evidence:#?}\n{verdict:#?}");
         seen.extend(expected);
-        if let Verdict::Fails(finding) = &verdict {
+        if let PullVerdict::Fails(finding) = &verdict {
             assert!(!finding.remedies.is_empty(), "{:?} has no remedy", finding.cause);
             assert!(finding.ruled_out.iter().all(|step| *step < finding.cause.step()));
         }
@@ -308,8 +315,8 @@ proptest::proptest! {
         let verdict = diagnose(&hide(evidence, bits));
         // What succeeds with a remark may lose it; what fails must not be said to succeed.
         let whole = diagnose(evidence);
-        if let Verdict::Fails(_) = whole {
-            proptest::prop_assert!(!matches!(verdict, Verdict::Succeeds(_)), "{evidence:#?}\n{bits:b} {verdict:#?}");
+        if let PullVerdict::Fails(_) = whole {
+            proptest::prop_assert!(!matches!(verdict, PullVerdict::Succeeds(_)), "{evidence:#?}\n{bits:b} {verdict:#?}");
         }
         if let Some(cause) = certain(&verdict) {
             proptest::prop_assert_eq!(Some(cause), *expected, "{:#?}\n{:b} {:#?}", evidence, bits, verdict);
@@ -326,7 +333,7 @@ proptest::proptest! {
 fn where_the_node_is_not_known_both_ways_are_judged() {
     // The larder is asked as larder.toml says; a node without a file asks otherwise.
     let by_default = Some(Cause::PlainHttp);
-    let Verdict::Succeeds(odd) = diagnose(&Evidence { by_default, ..at(true, pulls()) }) else {
+    let PullVerdict::Succeeds(odd) = diagnose(&Evidence { by_default, ..at(true, pulls()) }) else {
         panic!("it can be pulled")
     };
     assert_eq!((odd[0].cause, odd[0].confidence), (Cause::PlainHttp, Confidence::Possible));
@@ -337,7 +344,7 @@ fn where_the_node_is_not_known_both_ways_are_judged() {
         through: Some(through),
         ..at(false, HostOutcome::UnknownHost)
     };
-    let Verdict::Undecided(missing) = diagnose(&through(Through::Gives)) else {
+    let PullVerdict::Undecided(missing) = diagnose(&through(Through::Gives)) else {
         panic!("it depends on the way")
     };
     assert!(missing[0].contains("--nodes"), "{missing:?}");
@@ -345,11 +352,11 @@ fn where_the_node_is_not_known_both_ways_are_judged() {
     let refuses = Policy::Rule { reason: "rule `none`".into(), line: None };
     let evidence =
         Evidence { nodes: None, through: Some(Through::Refuses(refuses)), ..at(false, pulls()) };
-    let Verdict::Succeeds(odd) = diagnose(&evidence) else { panic!("straight it is pulled") };
+    let PullVerdict::Succeeds(odd) = diagnose(&evidence) else { panic!("straight it is pulled") };
     assert_eq!((odd[0].cause, odd[0].confidence), (Cause::RuleDenies, Confidence::Possible));
     // What the node said decides, whatever may be.
     let mut told = through(Through::Gives);
     told.event =
         read_events("Failed to pull image \"larder.example/vendor/x:1\": no such host").pop();
-    assert!(matches!(diagnose(&told), Verdict::Fails(_)));
+    assert!(matches!(diagnose(&told), PullVerdict::Fails(_)));
 }

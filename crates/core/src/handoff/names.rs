@@ -9,7 +9,7 @@ use super::webhook::{ASKED, NEVER, rule};
 use crate::pattern::Pattern;
 use crate::policy::{Classes, PolicyRule, Rules, Verdict};
 use crate::reference::{DEFAULT_NAMES, DEFAULT_PREFIX, Unqualified};
-use crate::route::{Origins, Way};
+use crate::route::{Origins, RouteWay};
 
 /// The longest expression that is written, in bytes: the platform reads no longer ones (Common Expression Language,
 /// the platform's parser).
@@ -200,18 +200,19 @@ impl NameRules<'_> {
     /// Where `e[3]/e[4]` comes from. Nothing: it is one of the larder's own.
     fn origin(&self) -> String {
         let name = "(e[3] + \"/\" + e[4])";
-        let each = self.origins.ways().into_iter().map(|Way { here, origin, below }| match below {
-            false => format!("({name} == {} ? [{}] : [])", text(&here), text(&origin)),
-            true => {
-                let (here, origin) = (format!("{here}/"), format!("{origin}/"));
-                format!(
-                    "({name}.startsWith({}) ? [{} + {name}.substring({})] : [])",
-                    text(&here),
-                    text(&origin),
-                    here.len()
-                )
-            }
-        });
+        let each =
+            self.origins.ways().into_iter().map(|RouteWay { here, origin, below }| match below {
+                false => format!("({name} == {} ? [{}] : [])", text(&here), text(&origin)),
+                true => {
+                    let (here, origin) = (format!("{here}/"), format!("{origin}/"));
+                    format!(
+                        "({name}.startsWith({}) ? [{} + {name}.substring({})] : [])",
+                        text(&here),
+                        text(&origin),
+                        here.len()
+                    )
+                }
+            });
         let last = format!("[e[3] == {} ? \"\" : {name}]", text(self.host));
         format!("({})[0]", each.chain([last]).collect::<Vec<_>>().join(" + "))
     }

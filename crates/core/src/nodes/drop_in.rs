@@ -8,7 +8,7 @@ use std::fmt::Write as _;
 
 use serde::Deserialize;
 
-use super::{Ask, NodePlan, Remark, Way, is_own, straight};
+use super::{Ask, NodePlan, NodeWay, Remark, is_own, straight};
 use crate::name::Host;
 
 /// The file for some upstreams, each with its shelf.
@@ -84,7 +84,7 @@ fn ask(location: &str, insecure: bool) -> Ask {
 }
 
 /// What a runtime makes of a file for this upstream. None: the file says nothing about it.
-pub fn read_drop_in(text: &str, host: &Host) -> Option<Way> {
+pub fn read_drop_in(text: &str, host: &Host) -> Option<NodeWay> {
     let raw: RawDropIn = match toml::from_str(text) {
         Ok(raw) => raw,
         Err(error) => {
@@ -96,7 +96,7 @@ pub fn read_drop_in(text: &str, host: &Host) -> Option<Way> {
         one.prefix.as_deref().or(one.location.as_deref()) == Some(host.as_str())
     };
     let registry = raw.registry.iter().find(named)?;
-    let mut way = Way::default();
+    let mut way = NodeWay::default();
     way.asks.extend(registry.mirror.iter().map(|mirror| ask(&mirror.location, mirror.insecure)));
     match registry.location.as_deref() {
         _ if registry.blocked => {

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{Ask, NodePlan, Remark, RuntimeSeries, Way, is_own, straight};
+use super::{Ask, NodePlan, NodeWay, Remark, RuntimeSeries, is_own, straight};
 use crate::name::Host;
 
 /// The folder for all hosts that have none of their own.
@@ -175,7 +175,7 @@ fn address(text: &str, remarks: &mut Vec<Remark>) -> String {
 }
 
 /// What a runtime of this line makes of a file for this upstream. `text` None: the folder has no `hosts.toml`.
-pub fn read_hosts(text: Option<&str>, host: &Host, line: RuntimeSeries) -> Way {
+pub fn read_hosts(text: Option<&str>, host: &Host, line: RuntimeSeries) -> NodeWay {
     let Some(text) = text else {
         return straight(
             "there is no hosts.toml in the folder: the runtime goes straight to the upstream, and says nothing of it",
@@ -207,7 +207,7 @@ pub fn read_hosts(text: Option<&str>, host: &Host, line: RuntimeSeries) -> Way {
         }
         (None, None) => return ignored("it names neither a `server` nor a `[host]`".into()),
     };
-    let mut way = Way::default();
+    let mut way = NodeWay::default();
     let wrong = hosts.values().map(|host| &host.rest).chain([&raw.rest]);
     let wrong = wrong.filter_map(|rest| rest.get("dial_timeout")).find_map(no_duration);
     if let Some(why) = wrong.filter(|_| line == RuntimeSeries::Two) {

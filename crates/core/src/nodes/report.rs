@@ -17,7 +17,7 @@ pub struct Present {
 
 #[derive(Deserialize)]
 #[serde(untagged)]
-enum Report {
+enum NodeObjects {
     List { items: Vec<ReportedNode> },
     One(ReportedNode),
 }
@@ -52,11 +52,11 @@ struct HeldNames {
 /// # Errors
 /// Why it is no such document, in words.
 pub fn read_report(text: &str, names: &[Image], tag: &Tag) -> Result<Vec<Present>, String> {
-    let report: Report =
+    let report: NodeObjects =
         serde_json::from_str(text).map_err(|_| "it holds no Node objects in JSON".to_owned())?;
     let nodes = match report {
-        Report::List { items } => items,
-        Report::One(node) => vec![node],
+        NodeObjects::List { items } => items,
+        NodeObjects::One(node) => vec![node],
     };
     let mut present = Vec::new();
     for node in nodes {

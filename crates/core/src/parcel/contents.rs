@@ -40,7 +40,7 @@ pub struct Contents {
     /// The images, sorted by where they go and by tag.
     pub images: Vec<ParcelImage>,
     /// Everything that lies in the archive, sorted by digest.
-    pub blobs: Vec<Blob>,
+    pub blobs: Vec<ParcelBlob>,
     /// What the images need beside that, and the far side has; sorted.
     pub held: Vec<Digest>,
     /// The files that the archive is cut into.
@@ -66,13 +66,13 @@ pub struct ParcelImage {
     /// Manifests that its index lists and that are not brought along: platforms that nobody wants.
     pub absent: Vec<Digest>,
     /// What belongs to it.
-    pub companions: Vec<Companion>,
+    pub companions: Vec<ParcelCompanion>,
 }
 
 /// A companion of an image of a parcel.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Companion {
+pub struct ParcelCompanion {
     /// Its digest.
     pub digest: Digest,
     /// The media type of its manifest.
@@ -88,7 +88,7 @@ pub struct Companion {
 /// Something that lies in the archive: a layer, a configuration, a manifest.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Blob {
+pub struct ParcelBlob {
     /// Its digest.
     pub digest: Digest,
     /// Its size in bytes.
@@ -184,7 +184,7 @@ impl Contents {
             if held.contains(digest) {
                 self.held.push(digest.clone());
             } else {
-                self.blobs.push(Blob { digest: digest.clone(), size: *size });
+                self.blobs.push(ParcelBlob { digest: digest.clone(), size: *size });
             }
         }
     }
@@ -312,7 +312,7 @@ pub(super) mod tests {
             media_type: media_type::INDEX.into(),
             size: 5,
             absent: vec![Digest::of(b"absent")],
-            companions: vec![Companion {
+            companions: vec![ParcelCompanion {
                 digest: Digest::of(b"signature"),
                 media_type: media_type::MANIFEST.into(),
                 size: 9,

@@ -58,14 +58,14 @@ impl ArchiveEntry {
 
 /// The whole archive.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Shape {
+pub struct ArchiveShape {
     /// Its entries in their order.
     pub entries: Vec<ArchiveEntry>,
     /// Its size in bytes.
     pub total: u64,
 }
 
-impl Shape {
+impl ArchiveShape {
     /// The archive of these contents.
     pub fn of(contents: &Contents) -> Self {
         let mut shape = Self { entries: Vec::new(), total: 0 };
@@ -130,7 +130,7 @@ mod tests {
     use std::io::Read as _;
 
     /// The archive as it would be written.
-    fn bytes(shape: &Shape, content: impl Fn(&Digest) -> &'static str) -> Vec<u8> {
+    fn bytes(shape: &ArchiveShape, content: impl Fn(&Digest) -> &'static str) -> Vec<u8> {
         let mut all = vec![0; usize::try_from(shape.total).unwrap()];
         for entry in &shape.entries {
             let mut put = |at: u64, bytes: &[u8]| {
@@ -150,7 +150,7 @@ mod tests {
     #[test]
     fn the_archive_is_one_that_everybody_reads() {
         let contents = contents();
-        let shape = Shape::of(&contents);
+        let shape = ArchiveShape::of(&contents);
         let known = ["index", "signature", "layer"].map(|text| (blob(text).0, text));
         let all = bytes(&shape, |digest| known.iter().find(|one| one.0 == *digest).unwrap().1);
         let mut archive = tar::Archive::new(all.as_slice());
@@ -182,7 +182,7 @@ mod tests {
     #[test]
     fn volumes_must_add_up_to_the_archive() {
         let mut contents = contents();
-        let shape = Shape::of(&contents);
+        let shape = ArchiveShape::of(&contents);
         let mut volumes = |sizes: &[u64]| {
             let count = sizes.len();
             let volume = |(number, size): (usize, &u64)| Volume {

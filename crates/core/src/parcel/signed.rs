@@ -7,7 +7,7 @@ use crate::signature::{Signature, SigningKey, VerifyingKey};
 
 /// A signed text that was taken apart; whether the key is known is for the caller to decide.
 #[derive(Debug, Clone)]
-pub struct Signed<'t> {
+pub struct SignedText<'t> {
     /// What is said: one line of JSON.
     pub said: &'t str,
     /// Who says so.
@@ -32,7 +32,7 @@ struct SignatureLine {
     signature: String,
 }
 
-impl<'t> Signed<'t> {
+impl<'t> SignedText<'t> {
     /// Signs one line of JSON.
     pub fn write(said: &str, key: &SigningKey) -> String {
         let said = format!("{said}\n");
@@ -61,13 +61,13 @@ mod tests {
     #[test]
     fn what_is_signed_reads_back_and_what_is_altered_does_not() {
         let (key, _) = SigningKey::generate().unwrap();
-        let text = Signed::write(r#"{"a":1}"#, &key);
-        let read = Signed::read(&text).unwrap();
+        let text = SignedText::write(r#"{"a":1}"#, &key);
+        let read = SignedText::read(&text).unwrap();
         assert_eq!((read.said, &read.key), (r#"{"a":1}"#, &key.verifying()));
         let altered = text.replace("1}\n", "2}\n");
-        assert_eq!(Signed::read(&altered).unwrap_err(), SignedError::Altered(key.verifying()));
+        assert_eq!(SignedText::read(&altered).unwrap_err(), SignedError::Altered(key.verifying()));
         for wrong in ["", "{}", "{}\n", "{}\n{}", &text[..text.len() - 20], &format!("{text}x")] {
-            assert_eq!(Signed::read(wrong).unwrap_err(), SignedError::Shape, "{wrong}");
+            assert_eq!(SignedText::read(wrong).unwrap_err(), SignedError::Shape, "{wrong}");
         }
     }
 }

@@ -5,7 +5,9 @@
 
 use std::borrow::Cow;
 
-use super::{Asks, Classes, Decided, ImageFacts, Lack, PolicyRule, RuleQuestion, Rules, Verdict};
+use super::{
+    Asks, Classes, ImageFacts, Lack, PolicyRule, RuleDecision, RuleQuestion, Rules, Verdict,
+};
 use crate::access::grants::{Decision, Grants};
 use crate::access::stop::Stop;
 use crate::access::{Action, Who};
@@ -358,8 +360,8 @@ impl Court {
             now,
         };
         match self.rules.decide(&asked, facts) {
-            Decided::Needs(asks) => RuleAnswer::Needs(asks),
-            Decided::Verdict { verdict, rule, lack } => {
+            RuleDecision::Needs(asks) => RuleAnswer::Needs(asks),
+            RuleDecision::Verdict { verdict, rule, lack } => {
                 let rule = rule.and_then(|at| self.rules.all().get(at));
                 RuleAnswer::Decided { verdict, rule, lack }
             }

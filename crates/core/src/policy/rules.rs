@@ -184,7 +184,7 @@ fn span(milliseconds: i64) -> String {
 
 /// What was decided.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Decided<'r> {
+pub enum RuleDecision<'r> {
     /// A verdict.
     Verdict {
         /// Which.
@@ -198,7 +198,7 @@ pub enum Decided<'r> {
     Needs(&'r Asks),
 }
 
-impl Decided<'_> {
+impl RuleDecision<'_> {
     const NOTHING: Self = Self::Verdict { verdict: Verdict::Allow, rule: None, lack: None };
 }
 
@@ -289,10 +289,10 @@ impl Rules {
     }
 
     /// Decides.
-    pub fn decide(&self, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> Decided<'_> {
+    pub fn decide(&self, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> RuleDecision<'_> {
         let list = self.list(asked.cluster);
         if list.is_empty() {
-            return Decided::NOTHING;
+            return RuleDecision::NOTHING;
         }
         let named = match self.of_image.is_empty() {
             true => Vec::new(),
@@ -309,21 +309,21 @@ impl Rules {
                 continue;
             }
             if rule.asks.is_empty() {
-                return Decided::Verdict { verdict: rule.verdict, rule: Some(at), lack: None };
+                return RuleDecision::Verdict { verdict: rule.verdict, rule: Some(at), lack: None };
             }
             if asked.part {
                 continue;
             }
             match lacks(&rule.asks, asked, facts) {
-                Missing::Nothing => {}
-                Missing::Look => return Decided::Needs(&rule.asks),
-                Missing::Lacks(lack) => {
+                LackedFact::Nothing => {}
+                LackedFact::Look => return RuleDecision::Needs(&rule.asks),
+                LackedFact::Lacks(lack) => {
                     let (verdict, lack) = (rule.verdict, Some(lack));
-                    return Decided::Verdict { verdict, rule: Some(at), lack };
+                    return RuleDecision::Verdict { verdict, rule: Some(at), lack };
                 }
             }
         }
-        Decided::NOTHING
+        RuleDecision::NOTHING
     }
 }
 
@@ -352,51 +352,51 @@ impl PolicyRule {
     }
 }
 
-enum Missing {
+enum LackedFact {
     Nothing,
     Look,
     Lacks(Lack),
 }
 
-fn lacks(asks: &Asks, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> Missing {
+fn lacks(asks: &Asks, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> LackedFact {
     if asks.digest && asked.digest.is_none() {
-        return Missing::Lacks(Lack::Digest);
+        return LackedFact::Lacks(Lack::Digest);
     }
     if asks.fixed_tag && asked.digest.is_none() && asked.tag.is_none_or(Tag::moves_by_name) {
         let tag = asked.tag.map_or("latest", Tag::as_str);
-        return Missing::Lacks(Lack::FixedTag(tag.to_owned()));
+        return LackedFact::Lacks(Lack::FixedTag(tag.to_owned()));
     }
     if !asks.platforms.is_empty() {
         match &facts.platforms {
-            Fact::NotLooked => return Missing::Look,
-            Fact::Unknown => return Missing::Lacks(Lack::Unknown("platform")),
+            Fact::NotLooked => return LackedFact::Look,
+            Fact::Unknown => return LackedFact::Lacks(Lack::Unknown("platform")),
             Fact::Is(found) => {
                 let fits = |one: &Platform| asks.platforms.iter().any(|on| one.suits(on).is_some());
                 if !found.iter().any(fits) {
-                    return Missing::Lacks(Lack::Platform(asks.platforms.clone()));
+                    return LackedFact::Lacks(Lack::Platform(asks.platforms.clone()));
                 }
             }
         }
     }
     if let Some(age) = asks.age {
         match facts.held {
-            Fact::NotLooked => return Missing::Look,
-            Fact::Unknown => return Missing::Lacks(Lack::Unknown("age")),
+            Fact::NotLooked => return LackedFact::Look,
+            Fact::Unknown => return LackedFact::Lacks(Lack::Unknown("age")),
             Fact::Is(since) if asked.now.saturating_sub(since) < age => {
-                return Missing::Lacks(Lack::Age(age));
+                return LackedFact::Lacks(Lack::Age(age));
             }
             Fact::Is(_) => {}
         }
     }
     if asks.signature {
         match facts.signed {
-            Fact::NotLooked => return Missing::Look,
-            Fact::Unknown => return Missing::Lacks(Lack::Unknown("signature")),
-            Fact::Is(false) => return Missing::Lacks(Lack::Signature),
+            Fact::NotLooked => return LackedFact::Look,
+            Fact::Unknown => return LackedFact::Lacks(Lack::Unknown("signature")),
+            Fact::Is(false) => return LackedFact::Lacks(Lack::Signature),
             Fact::Is(true) => {}
         }
     }
-    Missing::Nothing
+    LackedFact::Nothing
 }
 
 #[cfg(test)]
@@ -442,8 +442,8 @@ mod tests {
         facts: &ImageFacts,
     ) -> (Verdict, Option<usize>, Option<Lack>) {
         match rules.decide(asked, facts) {
-            Decided::Verdict { verdict, rule, lack } => (verdict, rule, lack),
-            Decided::Needs(asks) => panic!("{asks:?}"),
+            RuleDecision::Verdict { verdict, rule, lack } => (verdict, rule, lack),
+            RuleDecision::Needs(asks) => panic!("{asks:?}"),
         }
     }
 
@@ -499,13 +499,13 @@ mod tests {
             assert!(
                 matches!(
                     rules.decide(&RuleQuestion { part: true, ..asked }, &facts),
-                    Decided::Verdict { rule: None, .. }
+                    RuleDecision::Verdict { rule: None, .. }
                 ),
                 "a layer is asked nothing"
             );
             match rules.decide(&asked, &facts) {
-                Decided::Needs(_) => Err("look"),
-                Decided::Verdict { lack, .. } => Ok(lack),
+                RuleDecision::Needs(_) => Err("look"),
+                RuleDecision::Verdict { lack, .. } => Ok(lack),
             }
         };
         let nothing = |_: &mut ImageFacts| {};

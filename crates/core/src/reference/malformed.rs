@@ -8,7 +8,7 @@ use crate::name::NameError;
 
 /// A text that is no reference.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Malformed {
+pub struct MalformedReference {
     /// The text as written.
     pub text: String,
     /// What is wrong with it; the first thing that a reader meets.
@@ -71,7 +71,7 @@ impl Reason {
     }
 }
 
-impl fmt::Display for Malformed {
+impl fmt::Display for MalformedReference {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         // Hostile texts are shown with their control characters made visible, and cut.
         let shown: String = self.text.chars().take(120).flat_map(char::escape_debug).collect();
@@ -79,7 +79,7 @@ impl fmt::Display for Malformed {
     }
 }
 
-impl std::error::Error for Malformed {}
+impl std::error::Error for MalformedReference {}
 
 /// The marks by which templates are told from literal text.
 pub(crate) const TEMPLATE_MARKS: [&str; 6] = ["{{", "{%", "<%", "${", "$(", "@@"];
@@ -126,7 +126,7 @@ pub(super) fn refuse_at_sight(text: &str) -> Result<(), Reason> {
 }
 
 /// Adds the proposal: the text with everything mended that has one clear meaning.
-pub(super) fn explain(text: &str, reason: Reason, unqualified: &Unqualified) -> Malformed {
+pub(super) fn explain(text: &str, reason: Reason, unqualified: &Unqualified) -> MalformedReference {
     // A registry alone is no image, and a digest that is wrong may be meant as another one.
     let clear = !matches!(
         reason,
@@ -135,7 +135,7 @@ pub(super) fn explain(text: &str, reason: Reason, unqualified: &Unqualified) -> 
     let proposal = clear
         .then(|| mend(text))
         .filter(|mended| mended != text && read(mended, unqualified).is_ok());
-    Malformed { text: text.to_owned(), reason, proposal }
+    MalformedReference { text: text.to_owned(), reason, proposal }
 }
 
 fn mend(text: &str) -> String {

@@ -4,12 +4,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::Position;
 use super::change::Change;
-use super::finding::{Finding, FindingAccess, Role};
-use super::overlays::{ALL, OverlayEntry, Reached, Told, name_of};
+use super::finding::{Finding, FindingAccess, ImageRole};
+use super::overlays::{ALL, EntryNote, OverlayEntry, ReachedNames, name_of};
 use super::plan::FindingWish;
 use super::{Nature, Scan};
 use crate::reference::Reference;
-use crate::retarget::{LeftBecause, Pin, Retarget, Retargeted};
+use crate::retarget::{LeftBecause, Pin, Retarget, RetargetAnswer};
 
 /// What all files are decided by.
 #[derive(Debug)]
@@ -32,12 +32,12 @@ pub struct Others {
     /// What becomes of its overlay's entries, in their order.
     pub entries: Vec<Option<OverlayEntry>>,
     /// Names of images that stay for the sake of an overlay, and why.
-    pub held: BTreeMap<String, Told>,
+    pub held: BTreeMap<String, EntryNote>,
 }
 
 /// What is changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum What {
+pub enum DecidedWhat {
     /// A reference.
     Reference,
     /// The pull secret of a pod.
@@ -46,9 +46,9 @@ pub enum What {
 
 /// What becomes of one finding, or of one pod.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Decision {
+pub struct FindingDecision {
     /// Of what.
-    pub what: What,
+    pub what: DecidedWhat,
     /// Where it stands.
     pub position: Position,
     /// What stands there.
@@ -65,24 +65,24 @@ pub struct Decision {
 
 /// What was decided for one file.
 #[derive(Debug, Default)]
-pub struct Decided {
+pub struct FileDecisions {
     /// What becomes of each finding, then of each pod whose secrets change.
-    pub decisions: Vec<Decision>,
+    pub decisions: Vec<FindingDecision>,
     /// The new text. None: nothing changes.
     pub text: Option<String>,
     /// The references that could not be pinned, with the upstream's name of each.
     pub unpinned: Vec<Reference>,
 }
 
-impl Decision {
-    fn of(what: What, position: Position, from: String) -> Self {
+impl FindingDecision {
+    fn of(what: DecidedWhat, position: Position, from: String) -> Self {
         Self { what, position, from, to: None, left: None, lacks: None, counts: false }
     }
 }
 
 impl Decider<'_> {
     /// Decides for each finding of a file, and for its pods, and makes the new text.
-    pub fn decide(&self, scan: &Scan<'_>, others: &Others) -> Decided {
+    pub fn decide(&self, scan: &Scan<'_>, others: &Others) -> FileDecisions {
         let (mut decided, mut wishes) = self.wishes(scan, others);
         // What cannot be proved changes what the pods pull, and so which secret they need.
         for _ in 0..3 {
@@ -131,20 +131,24 @@ impl Decider<'_> {
             .collect()
     }
 
-    fn wishes(&self, scan: &Scan<'_>, others: &Others) -> (Decided, Vec<Option<FindingWish>>) {
-        let mut decided = Decided::default();
+    fn wishes(
+        &self,
+        scan: &Scan<'_>,
+        others: &Others,
+    ) -> (FileDecisions, Vec<Option<FindingWish>>) {
+        let mut decided = FileDecisions::default();
         let mut wishes = Vec::with_capacity(scan.findings.len());
         let overlay: Vec<&Finding> =
             scan.findings.iter().filter(|one| one.is_overlay() && one.is_run()).collect();
         // Alone, all that it is about is out of sight.
         let alone = match others.entries.is_empty() && !overlay.is_empty() {
-            true => Reached::default().through(&overlay, &others.held, &self.retarget),
+            true => ReachedNames::default().through(&overlay, &others.held, &self.retarget),
             false => Vec::new(),
         };
         let mut entries = others.entries.iter().chain(&alone);
         for finding in &scan.findings {
             let mut decision =
-                Decision::of(What::Reference, finding.position, finding.text.clone());
+                FindingDecision::of(DecidedWhat::Reference, finding.position, finding.text.clone());
             let entry = match finding.is_overlay() && finding.is_run() {
                 true => entries.next().and_then(Option::as_ref),
                 false => None,
@@ -156,10 +160,10 @@ impl Decider<'_> {
                 wish = None;
                 decision.to = None;
                 decision.left = Some(match told {
-                    Told::Fixed => {
+                    EntryNote::Fixed => {
                         "an overlay that is about it cannot be changed, and would lose it".into()
                     }
-                    Told::Alike(_) | Told::Mixed(_) => {
+                    EntryNote::Alike(_) | EntryNote::Mixed(_) => {
                         "an overlay means the same image and writes it otherwise; write both alike"
                             .into()
                     }
@@ -179,14 +183,14 @@ impl Decider<'_> {
     fn wish(
         &self,
         finding: &Finding,
-        decision: &mut Decision,
+        decision: &mut FindingDecision,
         unpinned: &mut Vec<Reference>,
     ) -> Option<FindingWish> {
         // What a build makes is called so by its maker.
         if finding.nature() == Nature::Made {
             return None;
         }
-        if finding.role == Role::Open
+        if finding.role == ImageRole::Open
             || (finding.nature() == Nature::Open && finding.text.is_empty())
         {
             if let FindingAccess::Leave(why) = finding.access {
@@ -207,12 +211,12 @@ impl Decider<'_> {
             _ => None,
         };
         match answer {
-            Retargeted::Right => {
+            RetargetAnswer::Right => {
                 decision.left = lacks.map(str::to_owned);
                 decision.counts = lacks.is_some();
                 None
             }
-            Retargeted::Become(new) => match finding.hindrance(self.strings) {
+            RetargetAnswer::Become(new) => match finding.hindrance(self.strings) {
                 Some(hindrance) => {
                     decision.left = Some(hindrance.why.to_owned());
                     decision.counts = hindrance.counts;
@@ -225,7 +229,7 @@ impl Decider<'_> {
                     Some(FindingWish::Become(new))
                 }
             },
-            Retargeted::Left(left) => {
+            RetargetAnswer::Left(left) => {
                 if let LeftBecause::Unpinned(target) = &left {
                     unpinned.push(target.clone());
                 }
@@ -242,7 +246,11 @@ impl Decider<'_> {
 
     /// What becomes of the pull secrets of the pods. Adds what is told of them, and gives the changes with the number of
     /// the decision that each belongs to.
-    fn secrets(&self, scan: &Scan<'_>, decisions: &mut Vec<Decision>) -> Vec<(usize, Change)> {
+    fn secrets(
+        &self,
+        scan: &Scan<'_>,
+        decisions: &mut Vec<FindingDecision>,
+    ) -> Vec<(usize, Change)> {
         let mut changes = Vec::new();
         if self.secret.is_none() && self.detach.is_empty() {
             return changes;
@@ -263,7 +271,7 @@ impl Decider<'_> {
         for (pod, (here, position, was_here)) in scan.pods.iter().zip(pods) {
             let Some(position) = position else { continue };
             let mut add = |from: String, to: String, change| {
-                let mut decision = Decision::of(What::Secret, position, from);
+                let mut decision = FindingDecision::of(DecidedWhat::Secret, position, from);
                 match change {
                     Ok(None) => return,
                     Ok(Some(change)) => {
@@ -295,11 +303,11 @@ impl Decider<'_> {
 fn by_entry(
     finding: &Finding,
     entry: &OverlayEntry,
-    decision: &mut Decision,
+    decision: &mut FindingDecision,
 ) -> Option<FindingWish> {
     let changes = !entry.same;
     match &entry.told {
-        Some(told @ Told::Mended) => decision.lacks = Some(told.to_string()),
+        Some(told @ EntryNote::Mended) => decision.lacks = Some(told.to_string()),
         Some(told) => {
             decision.to = None;
             decision.lacks = None;

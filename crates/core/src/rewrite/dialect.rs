@@ -20,7 +20,7 @@ use std::sync::atomic::AtomicBool;
 
 use memchr::memmem::Finder;
 
-use super::finding::{FindingAccess, Over, Passed, Role};
+use super::finding::{FindingAccess, ImageRole, Over, PassedText};
 use super::place::{TreeFindings, settle, shortened};
 use super::variables::UNKNOWN;
 use super::{ParseError, Part, Position, Scan};
@@ -192,15 +192,15 @@ impl FileContext<'_> {
 /// See [`super::scan`].
 pub(super) fn scan<'t>(text: &'t str, file: &FileContext<'t>) -> Result<Scan<'t>, ParseError> {
     match shape_of(text, file) {
-        Shape::Lines(dialect) => lines(text, dialect, file),
-        Shape::Tree => match trees(text, file) {
+        FileShape::Lines(dialect) => lines(text, dialect, file),
+        FileShape::Tree => match trees(text, file) {
             Ok(scan) => Ok(scan),
             Err(_) if is_template(text) => lines(text, Dialect::Template, file),
             Err(error) => Err(error),
         },
-        Shape::Nothing(why) => {
+        FileShape::Nothing(why) => {
             let mut scan = Scan { text, file: *file, ..Scan::default() };
-            scan.passed.extend(why.map(|why| Passed {
+            scan.passed.extend(why.map(|why| PassedText {
                 position: Position::default(),
                 text: String::new(),
                 why,
@@ -211,40 +211,40 @@ pub(super) fn scan<'t>(text: &'t str, file: &FileContext<'t>) -> Result<Scan<'t>
 }
 
 /// How a file is read.
-enum Shape {
+enum FileShape {
     Lines(Dialect),
     Tree,
     /// Not at all; with a reason where one could think otherwise.
     Nothing(Option<Over>),
 }
 
-fn shape_of(text: &str, file: &FileContext<'_>) -> Shape {
+fn shape_of(text: &str, file: &FileContext<'_>) -> FileShape {
     let is_build = buildfile::is_named_so(file.name)
         || (buildfile::may_be_named_so(file.name) && buildfile::is_one(text));
     let by_ending = file.ends_with(&["tpl", "tmpl", "j2", "ejs"]);
     if is_build {
-        return Shape::Lines(Dialect::Buildfile);
+        return FileShape::Lines(Dialect::Buildfile);
     }
     if file.template || by_ending {
-        return Shape::Lines(Dialect::Template);
+        return FileShape::Lines(Dialect::Template);
     }
     let is_tree = file.ends_with(&["yaml", "yml"]) || file.is_json();
     if !is_tree {
         if buildfile::is_one(text) {
-            return Shape::Lines(Dialect::Buildfile);
+            return FileShape::Lines(Dialect::Buildfile);
         }
         let may_be = file.name.is_empty() || file.ends_with(&["txt", "list", "lst", "images"]);
         if may_be && list::is_one(text, file.name) {
-            return Shape::Lines(Dialect::List);
+            return FileShape::Lines(Dialect::List);
         }
         // What has an ending of its own and is none of these is another kind of text.
         let may_be_objects =
             FileContext::is_named_plainly(file.name) && text.contains("apiVersion");
         if !(file.name.is_empty() || may_be_objects) {
-            return Shape::Nothing(list::why_not(text).filter(|_| may_be));
+            return FileShape::Nothing(list::why_not(text).filter(|_| may_be));
         }
     }
-    if may_name_images(text, file) { Shape::Tree } else { Shape::Nothing(None) }
+    if may_name_images(text, file) { FileShape::Tree } else { FileShape::Nothing(None) }
 }
 
 /// Reads a file that is no tree.
@@ -275,7 +275,7 @@ pub(super) fn lines<'t>(
         counted = byte;
         finding.position = position;
         if scan.template {
-            finding.role = Role::Template;
+            finding.role = ImageRole::Template;
             finding.access = FindingAccess::Leave("it stands in a template");
         }
         scan.findings.push(finding);
@@ -285,7 +285,7 @@ pub(super) fn lines<'t>(
         position.advance(text.get(counted..byte).unwrap_or_default());
         counted = byte;
         let text = shortened(&text_);
-        scan.passed.push(Passed { position, text, why });
+        scan.passed.push(PassedText { position, text, why });
     }
     Ok(scan)
 }

@@ -25,7 +25,7 @@ pub struct Finding {
     /// The same key stands there more than once, and readers differ on which one wins.
     pub duplicate: bool,
     /// What the place is to the one who reads the file.
-    pub role: Role,
+    pub role: ImageRole,
     /// Whether the tag is decided elsewhere: by a chart's version, a variable, or the base of an
     /// overlay. The text then has none.
     pub tag_elsewhere: bool,
@@ -53,7 +53,7 @@ impl Finding {
             shared_by: 0,
             access: FindingAccess::Leave("its place in the file is not certain"),
             duplicate: false,
-            role: Role::Pulled,
+            role: ImageRole::Pulled,
             tag_elsewhere: false,
             shared_registry: false,
             pod: None,
@@ -63,7 +63,7 @@ impl Finding {
 
 /// What a place that names an image is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Role {
+pub enum ImageRole {
     /// By the rules of its format an image is pulled under this name.
     Pulled,
     /// It stands where values of a chart, objects of a cluster or settings name an image, and can be nothing
@@ -83,7 +83,7 @@ pub enum Role {
 
 /// Something that could be taken for an image and is passed over.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Passed {
+pub struct PassedText {
     /// Where it stands.
     pub position: Position,
     /// What stands there, shortened. Empty: it is no text.

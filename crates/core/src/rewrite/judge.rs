@@ -2,7 +2,7 @@
 //! survey, rewrite, policies, the door and diagnosis alike.
 
 use super::dialect::Dialect;
-use super::finding::{Finding, FindingAccess, Role};
+use super::finding::{Finding, FindingAccess, ImageRole};
 use crate::reference::is_open;
 
 /// What a finding is to all who ask.
@@ -31,15 +31,15 @@ impl Finding {
     /// What it is.
     pub fn nature(&self) -> Nature {
         match self.role {
-            Role::Built => Nature::Made,
-            Role::Open => Nature::Open,
+            ImageRole::Built => Nature::Made,
+            ImageRole::Open => Nature::Open,
             _ if is_open(&self.text) => Nature::Open,
             // `image: {{ name }}` is a map to YAML: whatever fills it in decides.
             _ if self.text.is_empty() && matches!(self.access, FindingAccess::Leave(_)) => {
                 Nature::Open
             }
-            Role::Pulled | Role::Likely | Role::Template => Nature::Image,
-            Role::Doubtful | Role::Text => Nature::Perhaps,
+            ImageRole::Pulled | ImageRole::Likely | ImageRole::Template => Nature::Image,
+            ImageRole::Doubtful | ImageRole::Text => Nature::Perhaps,
         }
     }
 
@@ -50,7 +50,7 @@ impl Finding {
 
     /// Whether a pod of the object, or a reader of the file, runs it by the rules of the format.
     pub fn is_run(&self) -> bool {
-        self.role == Role::Pulled
+        self.role == ImageRole::Pulled
     }
 
     /// Whether its tag is known here, so that it can be asked for.
@@ -62,13 +62,13 @@ impl Finding {
     pub fn hindrance(&self, strings: bool) -> Option<Hindrance> {
         let left = |why, counts| Some(Hindrance { why, counts });
         match (self.role, &self.access) {
-            (Role::Template, _) => {
+            (ImageRole::Template, _) => {
                 left("it stands in a template; change what fills it", self.is_certain())
             }
-            (Role::Text, _) if !strings => {
+            (ImageRole::Text, _) if !strings => {
                 left("it stands within a text; `--include-strings` changes it", false)
             }
-            (Role::Doubtful, _) if !strings => {
+            (ImageRole::Doubtful, _) if !strings => {
                 left("it may be no image; `--include-strings` changes it", false)
             }
             (_, FindingAccess::Leave(why)) => left(why, self.is_certain()),

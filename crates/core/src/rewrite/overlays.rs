@@ -9,12 +9,12 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use super::finding::Finding;
 use super::plan::FindingWish;
 use crate::reference::Image;
-use crate::retarget::{Retarget, Retargeted};
+use crate::retarget::{Retarget, RetargetAnswer};
 use larder_yaml::parse;
 
 /// An image's name on its way up: as it was, and as it becomes in this run. Texts, without tag and digest.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Name {
+pub struct OverlayName {
     /// Before this run.
     pub old: String,
     /// After it.
@@ -23,9 +23,9 @@ pub struct Name {
 
 /// The names that reach an overlay from all that it lists.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Reached {
+pub struct ReachedNames {
     /// The names.
-    pub names: BTreeSet<Name>,
+    pub names: BTreeSet<OverlayName>,
     /// Nothing that it lists is out of sight (on another machine, missing, not to be read).
     pub whole: bool,
 }
@@ -38,7 +38,7 @@ pub struct OverlayEntry {
     /// Whether that is what stands there.
     pub same: bool,
     /// Something that is told of it.
-    pub told: Option<Told>,
+    pub told: Option<EntryNote>,
 }
 
 /// Stands for every name where names are held.
@@ -46,7 +46,7 @@ pub const ALL: &str = "";
 
 /// What is told of an entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Told {
+pub enum EntryNote {
     /// Nothing that reaches it has its name. The name that it probably means. None: nobody knows.
     Dangling(Option<String>),
     /// It was about nothing, and is about what it meant again.
@@ -62,7 +62,7 @@ pub enum Told {
     Torn,
 }
 
-impl std::fmt::Display for Told {
+impl std::fmt::Display for EntryNote {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Dangling(Some(meant)) => {
@@ -97,13 +97,13 @@ pub fn name_of(text: &str) -> &str {
     text[last..].find(':').map_or(text, |colon| &text[..last + colon])
 }
 
-impl Reached {
+impl ReachedNames {
     /// Settles the entries of one overlay, in their order, and what reaches those above it. `answer` says what becomes
     /// of an image that it names.
     pub fn through(
         &mut self,
         entries: &[&Finding],
-        held: &BTreeMap<String, Told>,
+        held: &BTreeMap<String, EntryNote>,
         retarget: &Retarget<'_>,
     ) -> Vec<Option<OverlayEntry>> {
         let mut settled = Vec::with_capacity(entries.len());
@@ -115,12 +115,12 @@ impl Reached {
             for finding in entries {
                 let Some(of) = finding.overlays() else { continue };
                 if !known.contains(of) && !made.contains(of) {
-                    self.names.insert(Name { old: of.to_owned(), new: of.to_owned() });
+                    self.names.insert(OverlayName { old: of.to_owned(), new: of.to_owned() });
                 }
                 made.extend(finding.renamed_to());
             }
         }
-        let names = &mut Names::of(std::mem::take(&mut self.names), retarget);
+        let names = &mut OverlayNames::of(std::mem::take(&mut self.names), retarget);
         // Entries of one overlay are changed together: beside one that is about its image, another of the same image
         // that is about nothing never was.
         let alive: HashSet<&str> = entries
@@ -164,7 +164,7 @@ impl Reached {
     }
 
     fn entry(
-        names: &Names,
+        names: &OverlayNames,
         whole: bool,
         (finding, of, to): (&Finding, &str, Option<&str>),
         retarget: &Retarget<'_>,
@@ -180,7 +180,7 @@ impl Reached {
                 let mixed = names.with_new(new).find(|name| name.old != of && name.old != name.new);
                 match mixed {
                     Some(other) => {
-                        told = Some(Told::Mixed(other.old.clone()));
+                        told = Some(EntryNote::Mixed(other.old.clone()));
                         of.to_owned()
                     }
                     None => new.to_owned(),
@@ -190,7 +190,7 @@ impl Reached {
                 let meant = names.meant(of, retarget).filter(|_| !never);
                 match meant {
                     Some(meant) if whole => {
-                        told = Some(Told::Mended);
+                        told = Some(EntryNote::Mended);
                         meant
                     }
                     meant => {
@@ -198,23 +198,23 @@ impl Reached {
                         let again = names.with_new(of).next().is_some();
                         if whole && !again {
                             let alike = names.alike(of, retarget).filter(|_| !never);
-                            told = alike.map(Told::Alike).or(Some(Told::Dangling(meant)));
+                            told = alike.map(EntryNote::Alike).or(Some(EntryNote::Dangling(meant)));
                         }
                         of.to_owned()
                     }
                 }
             }
             _ => {
-                told = Some(Told::Torn);
+                told = Some(EntryNote::Torn);
                 of.to_owned()
             }
         };
         let keep = to.unwrap_or(of).to_owned();
         let (new_to, digest) = match (&told, retarget.answer(&finding.text, finding.tag_elsewhere))
         {
-            (Some(told), _) if *told != Told::Mended => (keep, None),
+            (Some(told), _) if *told != EntryNote::Mended => (keep, None),
             _ if is_held => (keep, None),
-            (_, Retargeted::Become(new)) => {
+            (_, RetargetAnswer::Become(new)) => {
                 let digest = new.digest.as_ref().map(ToString::to_string).unwrap_or_default();
                 let written = finding.text.split_once('@').map_or("", |(_, digest)| digest);
                 (new.image().to_string(), (digest != written).then_some(digest))
@@ -228,8 +228,8 @@ impl Reached {
 }
 
 /// The names that reach an overlay, found by what they were and by what they become.
-struct Names {
-    all: Vec<Name>,
+struct OverlayNames {
+    all: Vec<OverlayName>,
     by_old: HashMap<String, Vec<usize>>,
     by_new: HashMap<String, Vec<usize>>,
     /// What they were before the overlay's first entry, by the image that each means: its old and its new name, and
@@ -237,8 +237,8 @@ struct Names {
     meant: HashMap<Image, Vec<(String, String, bool)>>,
 }
 
-impl Names {
-    fn of(names: BTreeSet<Name>, retarget: &Retarget<'_>) -> Self {
+impl OverlayNames {
+    fn of(names: BTreeSet<OverlayName>, retarget: &Retarget<'_>) -> Self {
         let mut its = Self {
             all: Vec::new(),
             by_old: HashMap::new(),
@@ -257,11 +257,11 @@ impl Names {
         its
     }
 
-    fn with_old(&self, old: &str) -> impl Iterator<Item = &Name> {
+    fn with_old(&self, old: &str) -> impl Iterator<Item = &OverlayName> {
         self.by_old.get(old).into_iter().flatten().filter_map(|number| self.all.get(*number))
     }
 
-    fn with_new(&self, new: &str) -> impl Iterator<Item = &Name> {
+    fn with_new(&self, new: &str) -> impl Iterator<Item = &OverlayName> {
         self.by_new.get(new).into_iter().flatten().filter_map(|number| self.all.get(*number))
     }
 
@@ -309,7 +309,7 @@ impl Names {
     }
 }
 
-impl Reached {
+impl ReachedNames {
     /// What passes an overlay that stays as it is.
     pub fn pass(&mut self, entries: &[&Finding]) {
         for finding in entries {

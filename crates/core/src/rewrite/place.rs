@@ -7,9 +7,9 @@ use std::rc::Rc;
 
 use super::Position;
 use super::dialect::{FileContext, is_foreign};
-use super::finding::{Finding, FindingAccess, Over, Passed, Role, Workload};
+use super::finding::{Finding, FindingAccess, ImageRole, Over, PassedText, Workload};
 use super::insert::PodSpec;
-use super::slot::{At, Hold, Slot, Words};
+use super::slot::{Hold, Slot, SlotPlace, Words};
 use super::variables;
 use super::{Dialect, Scan};
 use larder_yaml::is_stopped;
@@ -26,9 +26,9 @@ pub(super) struct TreeFindings {
 
 /// One place that names an image, before it is known who else uses the same bytes.
 pub(super) struct ImagePlace {
-    pub written: Written,
+    pub written: WrittenReference,
     pub dialect: Dialect,
-    pub role: Role,
+    pub role: ImageRole,
     pub owner: Rc<Workload>,
     pub container: Option<NodeId>,
     /// The same key stands there more than once.
@@ -41,7 +41,7 @@ pub(super) struct ImagePlace {
 
 impl ImagePlace {
     /// A place that belongs to nobody.
-    pub fn new(written: Written, dialect: Dialect, role: Role) -> Self {
+    pub fn new(written: WrittenReference, dialect: Dialect, role: ImageRole) -> Self {
         let owner = Rc::default();
         Self {
             written,
@@ -72,20 +72,20 @@ impl TreeFindings {
 }
 
 /// How an image is named. The nodes are those under the keys, aliases where they are written.
-pub(super) enum Written {
+pub(super) enum WrittenReference {
     Whole(NodeId),
     /// With variables in it, as shells and builds fill them.
     Filled(NodeId),
-    Parts(Parts),
+    Parts(ReferenceParts),
     /// An entry that gives images of one name another.
-    Overlay(Parts, Option<NodeId>),
+    Overlay(ReferenceParts, Option<NodeId>),
     /// A piece of a scalar, by its bytes in the tree's text.
     Piece(NodeId, Range<usize>),
 }
 
 /// A reference whose parts stand apart.
 #[derive(Clone)]
-pub(super) struct Parts {
+pub(super) struct ReferenceParts {
     pub registry: Option<NodeId>,
     pub name: NodeId,
     pub tag: Option<NodeId>,
@@ -108,9 +108,9 @@ enum Says {
     Digest,
 }
 
-impl Written {
+impl WrittenReference {
     fn nodes(&self) -> Vec<(Says, NodeId)> {
-        let parts = |parts: &Parts| {
+        let parts = |parts: &ReferenceParts| {
             let all = [
                 (Says::Registry, parts.registry),
                 (Says::Name, Some(parts.name)),
@@ -159,7 +159,7 @@ pub(super) fn settle(
     file: &FileContext<'_>,
 ) {
     let Some(its) = scan.parts.get(part) else { return };
-    let at = At { tree: &its.tree, part, start: its.span.start };
+    let at = SlotPlace { tree: &its.tree, part, start: its.span.start };
     let uses = Uses::of(&at, &found.places, file);
     let mut words = None;
     let pods_before = scan.pods.len();
@@ -172,7 +172,7 @@ pub(super) fn settle(
         }
         let first = place.written.first();
         let mut role = place.role;
-        if let Written::Whole(node) | Written::Filled(node) = place.written {
+        if let WrittenReference::Whole(node) | WrittenReference::Filled(node) = place.written {
             let target = at.tree.resolve(node);
             let elsewhere = target != node && uses.direct.contains_key(&(Says::Whole, target));
             if !settled.insert(node) || elsewhere {
@@ -188,11 +188,11 @@ pub(super) fn settle(
         if let Some(why) = place.left {
             read.access = FindingAccess::Leave(why);
         }
-        if role == Role::Built {
+        if role == ImageRole::Built {
             read.access = FindingAccess::Leave("it is what a build makes");
         }
         if place.written.nodes().iter().any(|(_, node)| is_foreign(at.tree, *node)) {
-            role = Role::Open;
+            role = ImageRole::Open;
             read.access =
                 FindingAccess::Leave("its tag makes another program put something else there");
             let tag = at.tree.nodes[at.tree.resolve(first)].tag.as_deref().unwrap_or_default();
@@ -204,7 +204,7 @@ pub(super) fn settle(
             _ => first,
         };
         let byte = match &place.written {
-            Written::Piece(_, span) => span.start,
+            WrittenReference::Piece(_, span) => span.start,
             _ => at.tree.nodes[start].span().start,
         };
         findings.push((
@@ -220,7 +220,7 @@ pub(super) fn settle(
                 duplicate: place.duplicate,
                 role,
                 tag_elsewhere: read.tag_elsewhere,
-                shared_registry: matches!(&place.written, Written::Parts(parts) if parts.above || parts.global),
+                shared_registry: matches!(&place.written, WrittenReference::Parts(parts) if parts.above || parts.global),
                 pod: place.pod.map(|pod| pods_before + pod),
             },
         ));
@@ -242,9 +242,9 @@ pub(super) fn settle(
         let byte = at.tree.nodes[node].span().start;
         position.advance(at.tree.text.get(counted..byte).unwrap_or_default());
         counted = byte.max(counted);
-        Passed { position, text: at.tree.scalar(node).map(shortened).unwrap_or_default(), why }
+        PassedText { position, text: at.tree.scalar(node).map(shortened).unwrap_or_default(), why }
     });
-    let passed: Vec<Passed> = passed.collect();
+    let passed: Vec<PassedText> = passed.collect();
     let pods: Vec<PodSpec> = pods.collect();
     scan.passed.extend(passed);
     scan.findings.extend(findings.into_iter().map(|(_, finding)| finding));
@@ -271,7 +271,7 @@ struct ReadPlace {
 }
 
 /// Whether a node stands under a key that is there for its anchor alone: `x-image: &image …`.
-fn is_kept_for_aliases(at: &At<'_, '_>, node: NodeId) -> bool {
+fn is_kept_for_aliases(at: &SlotPlace<'_, '_>, node: NodeId) -> bool {
     const KEYS: [&str; 4] = ["anchors", "aliases", "definitions", "yaml_anchors"];
     let path = at.tree.path(node);
     matches!(path.first(), Some(TreeStep::Key(key))
@@ -279,7 +279,7 @@ fn is_kept_for_aliases(at: &At<'_, '_>, node: NodeId) -> bool {
 }
 
 impl<'f> Uses<'f> {
-    fn of(at: &At<'_, '_>, places: &[ImagePlace], file: &'f FileContext<'f>) -> Self {
+    fn of(at: &SlotPlace<'_, '_>, places: &[ImagePlace], file: &'f FileContext<'f>) -> Self {
         let (aliased, at_images, direct) = (HashMap::new(), HashMap::new(), HashMap::new());
         let mut uses = Self { file, aliased, at_images, direct };
         for target in at.tree.aliases() {
@@ -295,7 +295,7 @@ impl<'f> Uses<'f> {
 
     /// The slot of a node: its own, that of the definition it is an alias of, or a literal's in the
     /// alias's place.
-    fn slot(&self, at: &At<'_, '_>, says: Says, node: NodeId) -> Result<Slot, &'static str> {
+    fn slot(&self, at: &SlotPlace<'_, '_>, says: Says, node: NodeId) -> Result<Slot, &'static str> {
         let target = at.tree.resolve(node);
         let count =
             |of: &HashMap<(Says, NodeId), usize>| of.get(&(says, target)).copied().unwrap_or(0);
@@ -322,7 +322,7 @@ impl<'f> Uses<'f> {
 
     fn read<'t>(
         &self,
-        at: &At<'t, 't>,
+        at: &SlotPlace<'t, 't>,
         place: &ImagePlace,
         words: &mut Option<(NodeId, Words<'t>)>,
     ) -> ReadPlace {
@@ -335,7 +335,7 @@ impl<'f> Uses<'f> {
             shared_by: 0,
         };
         match &place.written {
-            Written::Whole(node) => {
+            WrittenReference::Whole(node) => {
                 let target = tree.resolve(*node);
                 read.shared_by = self.shared_by(target, *node);
                 if matches!(tree.nodes[target].kind, NodeKind::Scalar(_)) {
@@ -343,7 +343,7 @@ impl<'f> Uses<'f> {
                     read.access = access(self.slot(at, Says::Whole, *node).map(Hold::Whole));
                 }
             }
-            Written::Filled(node) => {
+            WrittenReference::Filled(node) => {
                 let target = tree.resolve(*node);
                 let value = &*tree.nodes[target].value;
                 let span = tree.nodes[target].span();
@@ -371,11 +371,11 @@ impl<'f> Uses<'f> {
                     access(held.map_err(|why| if named { IN_ENV } else { why }))
                 };
             }
-            Written::Parts(parts) => {
+            WrittenReference::Parts(parts) => {
                 read.tag_elsewhere = self.put_together(at, parts, parts.name, &mut read.text);
                 read.access = access(self.parts(at, parts));
             }
-            Written::Overlay(parts, to) => {
+            WrittenReference::Overlay(parts, to) => {
                 let shown = to.unwrap_or(parts.name);
                 read.tag_elsewhere = self.put_together(at, parts, shown, &mut read.text);
                 let slot = |says, node| self.slot(at, says, node);
@@ -388,12 +388,12 @@ impl<'f> Uses<'f> {
                 };
                 read.access = access(hold());
             }
-            Written::Piece(node, span) => {
+            WrittenReference::Piece(node, span) => {
                 tree.text.get(span.clone()).unwrap_or_default().clone_into(&mut read.text);
                 let aliased = self.aliased.get(node).copied().unwrap_or(0) > 0;
                 read.access = match aliased {
                     true => FindingAccess::Leave("its anchor is used for something else too"),
-                    false if place.role != Role::Text => {
+                    false if place.role != ImageRole::Text => {
                         access(at.piece(*node, span.clone()).map(Hold::Whole))
                     }
                     false => {
@@ -410,7 +410,13 @@ impl<'f> Uses<'f> {
     }
 
     /// Writes the reference that parts make. True: the tag is not among them.
-    fn put_together(&self, at: &At<'_, '_>, parts: &Parts, name: NodeId, to: &mut String) -> bool {
+    fn put_together(
+        &self,
+        at: &SlotPlace<'_, '_>,
+        parts: &ReferenceParts,
+        name: NodeId,
+        to: &mut String,
+    ) -> bool {
         let text = |node: Option<NodeId>| node.and_then(|node| at.tree.filled(node));
         let above = match parts.above {
             true => self.file.registry.map(|above| above.now),
@@ -444,7 +450,7 @@ impl<'f> Uses<'f> {
         tag.is_none() && digest.is_none() && !has_tag
     }
 
-    fn parts(&self, at: &At<'_, '_>, parts: &Parts) -> Result<Hold, &'static str> {
+    fn parts(&self, at: &SlotPlace<'_, '_>, parts: &ReferenceParts) -> Result<Hold, &'static str> {
         if parts.above && self.file.registry.is_none_or(|above| above.becomes.is_none()) {
             return Err("a chart above this one writes its registry; rewrite both in one run");
         }

@@ -109,14 +109,14 @@ impl SlotForm {
 
 /// A node of one part of the file.
 #[derive(Clone, Copy)]
-pub(super) struct At<'a, 't> {
+pub(super) struct SlotPlace<'a, 't> {
     pub tree: &'a Tree<'t>,
     /// The part's number, and where it begins in the file.
     pub part: usize,
     pub start: usize,
 }
 
-impl At<'_, '_> {
+impl SlotPlace<'_, '_> {
     /// The bytes that can be replaced, if their meaning is beyond doubt: the slice, decoded on its
     /// own, must give the value that the parser reported.
     pub(super) fn slot(&self, id: NodeId) -> Result<Slot, &'static str> {
@@ -214,7 +214,7 @@ pub(super) struct Words<'t> {
 }
 
 impl<'t> Words<'t> {
-    pub(super) fn of(at: &At<'t, 't>, id: NodeId) -> Self {
+    pub(super) fn of(at: &SlotPlace<'t, 't>, id: NodeId) -> Self {
         let node = &at.tree.nodes[id];
         let span = node.span();
         let raw = at.tree.text.get(span.clone()).unwrap_or_default();

@@ -47,7 +47,7 @@ pub struct Rewrite {
 }
 
 /// A change with its bytes before and after.
-struct Spliced<'c> {
+struct SplicedChange<'c> {
     change: &'c Change,
     old: Range<usize>,
     new: Range<usize>,
@@ -215,7 +215,7 @@ impl Scan<'_> {
             let start = result.len();
             result.push_str(&change.written()?);
             done = old.end;
-            spliced.push(Spliced { change, old, new: start..result.len() });
+            spliced.push(SplicedChange { change, old, new: start..result.len() });
         }
         result.push_str(self.text.get(done..).ok_or(SpliceError::Overlap)?);
         let proof = match self.lines {
@@ -226,7 +226,7 @@ impl Scan<'_> {
         if self.undone(&result, &spliced) { Ok(result) } else { Err(SpliceError::Undo) }
     }
 
-    fn undone(&self, result: &str, spliced: &[Spliced<'_>]) -> bool {
+    fn undone(&self, result: &str, spliced: &[SplicedChange<'_>]) -> bool {
         let (mut old, mut new) = (0, 0);
         for one in spliced {
             if self.text.get(old..one.old.start) != result.get(new..one.new.start) {
@@ -241,7 +241,7 @@ impl Scan<'_> {
     fn same_parts(
         &self,
         result: &str,
-        spliced: &[Spliced<'_>],
+        spliced: &[SplicedChange<'_>],
         wishes: Option<&[Option<FindingWish>]>,
     ) -> Result<(), SpliceError> {
         let mut grown: isize = 0;
@@ -321,7 +321,7 @@ impl Scan<'_> {
         &self,
         lines: super::Dialect,
         result: &str,
-        spliced: &[Spliced<'_>],
+        spliced: &[SplicedChange<'_>],
         wishes: Option<&[Option<FindingWish>]>,
     ) -> Result<(), SpliceError> {
         let again = dialect::lines(result, lines, &self.file).map_err(SpliceError::Broken)?;
@@ -393,9 +393,10 @@ fn same_but_for(
     part: &Part<'_>,
     tree: &Tree<'_>,
     start: usize,
-    spliced: &[Spliced<'_>],
+    spliced: &[SplicedChange<'_>],
 ) -> Result<(), SpliceError> {
-    let mut values: HashMap<NodeId, Vec<(&Spliced<'_>, &super::slot::Slot, &str)>> = HashMap::new();
+    let mut values: HashMap<NodeId, Vec<(&SplicedChange<'_>, &super::slot::Slot, &str)>> =
+        HashMap::new();
     let mut added = Vec::new();
     let mut dropped = Vec::new();
     let mut expected: Vec<&str> = Vec::new();
@@ -460,7 +461,7 @@ fn said(now: &str, text: &str) -> bool {
 }
 
 /// The value that a node gets.
-fn planned(value: &str, puts: &[(&Spliced<'_>, &super::slot::Slot, &str)]) -> Option<String> {
+fn planned(value: &str, puts: &[(&SplicedChange<'_>, &super::slot::Slot, &str)]) -> Option<String> {
     let mut text = value.to_owned();
     for (_, slot, new) in puts.iter().rev() {
         match &slot.piece {

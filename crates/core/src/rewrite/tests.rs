@@ -111,8 +111,7 @@ fn every_kind_that_holds_a_pod_is_found_and_decoys_are_not() {
 fn several_documents_and_json_are_read() {
     let two = format!("{DEPLOYMENT}---\n{DEPLOYMENT}...\n");
     assert_eq!(texts(&two).len(), 6);
-    let json =
-        r#"{"apiVersion":"v1","kind":"Pod","spec":{"containers":[{"image":"kettle:2"}]}}"#;
+    let json = r#"{"apiVersion":"v1","kind":"Pod","spec":{"containers":[{"image":"kettle:2"}]}}"#;
     assert_eq!(replace_all(json, "l.example/k:1"), json.replace("kettle:2", "l.example/k:1"));
 }
 

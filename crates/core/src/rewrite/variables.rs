@@ -6,7 +6,7 @@ use super::slot::{Hold, Slot};
 
 /// A text with its variables filled in.
 #[derive(Debug)]
-pub(super) struct Filled {
+pub(super) struct FilledText {
     /// The reference; without its tag where only that is open.
     pub text: String,
     /// A variable that nobody gives a value decides the tag.
@@ -48,8 +48,12 @@ pub(super) const UNKNOWN: &str = "\u{1}";
 /// Fills in the variables of a text whose first byte is at `start`. Braces may give a default (`${X:-value}`,
 /// `${X-value}`), another value (`${X:+value}`, `${X+value}`) or an error (`${X:?text}`); a default goes after what
 /// is `known`. What else braces can do is not followed: such a text is open.
-pub(super) fn fill(text: &str, start: usize, known: &dyn Fn(&str) -> Option<KnownValue>) -> Filled {
-    let mut filled = Filled {
+pub(super) fn fill(
+    text: &str,
+    start: usize,
+    known: &dyn Fn(&str) -> Option<KnownValue>,
+) -> FilledText {
+    let mut filled = FilledText {
         text: String::new(),
         tag_elsewhere: false,
         open: false,
@@ -137,7 +141,7 @@ fn variable(after: &str) -> Variable<'_> {
     Variable { name, rule, inside: from.min(1 + close)..1 + close, length: close + 2 }
 }
 
-impl Filled {
+impl FilledText {
     fn take(
         &mut self,
         text: &str,

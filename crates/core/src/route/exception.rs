@@ -3,13 +3,13 @@
 
 use std::fmt;
 
-use super::Way;
+use super::RouteWay;
 use crate::name::{Host, NameError, RepositoryName};
 use crate::reference::Image;
 
 /// One image, or all below a name.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Scope {
+pub struct ExceptionScope {
     host: Host,
     /// None: everything of the host.
     path: Option<RepositoryName>,
@@ -20,16 +20,16 @@ pub struct Scope {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Exception {
     /// What it is about.
-    pub of: Scope,
+    pub of: ExceptionScope,
     /// Where that is found. None: it is left alone.
-    pub to: Option<Scope>,
+    pub to: Option<ExceptionScope>,
     /// Why, in the operator's words. Empty: nothing was said.
     pub because: String,
 }
 
 /// Why a text is no scope.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum ScopeError {
+pub enum ExceptionScopeError {
     /// It has no host, and none is meant.
     #[error("it names no registry; write HOST/REPOSITORY, or HOST/PATH/** for all below it")]
     NoHost,
@@ -41,27 +41,27 @@ pub enum ScopeError {
     Stars,
 }
 
-impl Scope {
+impl ExceptionScope {
     /// Reads `HOST/REPOSITORY`, `HOST/PATH/**` or `HOST/**`. Where no host is written, `usual` is
     /// meant.
-    pub fn read(text: &str, usual: Option<&Host>) -> Result<Self, ScopeError> {
+    pub fn read(text: &str, usual: Option<&Host>) -> Result<Self, ExceptionScopeError> {
         let (text, below) = match text.strip_suffix("**") {
             Some(rest) => (rest.strip_suffix('/').unwrap_or(rest), true),
             None => (text, false),
         };
         if text.contains('*') {
-            return Err(ScopeError::Stars);
+            return Err(ExceptionScopeError::Stars);
         }
         let (first, rest) = text.split_once('/').map_or((text, None), |(a, b)| (a, Some(b)));
         let is_host = first.contains(['.', ':', '[']) || first == "localhost";
         let (host, path) = match (is_host, usual) {
             (true, _) => (first.parse()?, rest),
             (false, Some(usual)) => (usual.clone(), Some(text).filter(|text| !text.is_empty())),
-            (false, None) => return Err(ScopeError::NoHost),
+            (false, None) => return Err(ExceptionScopeError::NoHost),
         };
         let path = path.map(str::parse).transpose()?;
         if path.is_none() && !below {
-            return Err(ScopeError::NoHost);
+            return Err(ExceptionScopeError::NoHost);
         }
         Ok(Self { host, path, below })
     }
@@ -94,7 +94,7 @@ impl Scope {
     }
 }
 
-impl fmt::Display for Scope {
+impl fmt::Display for ExceptionScope {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}", self.host)?;
         if let Some(path) = &self.path {
@@ -116,13 +116,13 @@ impl Exception {
     }
 
     /// The way back that it is. None: it leads nowhere.
-    pub(super) fn way(&self) -> Option<Way> {
+    pub(super) fn way(&self) -> Option<RouteWay> {
         let to = self.to.as_ref()?;
-        let name = |scope: &Scope| match &scope.path {
+        let name = |scope: &ExceptionScope| match &scope.path {
             Some(path) => format!("{}/{path}", scope.host),
             None => scope.host.to_string(),
         };
-        Some(Way { here: name(to), origin: name(&self.of), below: to.below })
+        Some(RouteWay { here: name(to), origin: name(&self.of), below: to.below })
     }
 
     /// The image that an exception leads to a name. None: it leads nothing there.
@@ -141,8 +141,8 @@ mod tests {
         let own: Host = "larder.emberfall.example:5080".parse().unwrap();
         let image = |text: &str| text.parse::<Image>().unwrap();
         let rule = |of: &str, to: Option<&str>| Exception {
-            of: Scope::read(of, None).unwrap(),
-            to: to.map(|to| Scope::read(to, Some(&own)).unwrap()),
+            of: ExceptionScope::read(of, None).unwrap(),
+            to: to.map(|to| ExceptionScope::read(to, Some(&own)).unwrap()),
             because: String::new(),
         };
         let all = rule("bazaar.example/community/**", Some("vetted/**"));
@@ -160,10 +160,10 @@ mod tests {
         assert_eq!(one.answer(&image("bazaar.example/a/b/c")), None);
         assert_eq!(rule("bazaar.example/**", None).answer(&here), Some(None));
         for wrong in ["kettle", "bazaar.example", "bazaar.example/*/x", "bazaar.example/UPPER"] {
-            assert!(Scope::read(wrong, None).is_err(), "{wrong}");
+            assert!(ExceptionScope::read(wrong, None).is_err(), "{wrong}");
         }
         assert_eq!(
-            Scope::read("vetted/**", Some(&own)).unwrap().to_string(),
+            ExceptionScope::read("vetted/**", Some(&own)).unwrap().to_string(),
             format!("{own}/vetted/**")
         );
     }

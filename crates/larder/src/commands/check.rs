@@ -6,7 +6,9 @@ use std::time::Duration;
 
 use futures_util::future::join_all;
 use larder_client::{Endpoint, ProbePlan, probe_host};
-use larder_core::diagnosis::{Evidence, Finding, Name, Nodes, Policy, Verdict, Visit, diagnose};
+use larder_core::diagnosis::{
+    Diagnosis, Evidence, NameEvidence, Nodes, Policy, PullVerdict, Visit, diagnose,
+};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -74,7 +76,7 @@ struct CheckedUpstream {
     /// The cause as `larder why` names it. None: nothing is wrong, or it cannot be told.
     diagnosis: Option<&'static str>,
     #[serde(skip)]
-    finding: Option<Finding>,
+    finding: Option<Diagnosis>,
     /// How it stood when `larder serve` last asked it for a cached shelf. None: it never did.
     cached: Option<cached::UpstreamStanding>,
     #[serde(skip)]
@@ -155,7 +157,7 @@ async fn reach(config: &Config, upstream: &UpstreamConfig) -> CheckedUpstream {
 }
 
 /// What is wrong with an upstream, found as `larder why` finds it. None: it cannot be told.
-async fn diagnosed(config: &Config, upstream: &UpstreamConfig) -> Option<Finding> {
+async fn diagnosed(config: &Config, upstream: &UpstreamConfig) -> Option<Diagnosis> {
     // A probe goes straight there, and shows no certificate.
     if upstream.proxy.is_some() || upstream.certificate.is_some() {
         return None;
@@ -179,15 +181,15 @@ async fn diagnosed(config: &Config, upstream: &UpstreamConfig) -> Option<Finding
     let host = upstream.host.to_string();
     let evidence = Evidence {
         written: host.clone(),
-        name: Some(Name::Reads { node: host.clone(), here: None }),
+        name: Some(NameEvidence::Reads { node: host.clone(), here: None }),
         policy: Some(Policy::Elsewhere),
         nodes: Some(Nodes::None),
         visits: vec![Visit { host, mirror: false, ours: false, outcome: Some(outcome) }],
         ..Evidence::default()
     };
     match diagnose(&evidence) {
-        Verdict::Fails(finding) => Some(finding),
-        Verdict::Succeeds(_) | Verdict::Undecided(_) => None,
+        PullVerdict::Fails(finding) => Some(finding),
+        PullVerdict::Succeeds(_) | PullVerdict::Undecided(_) => None,
     }
 }
 

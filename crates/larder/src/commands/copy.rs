@@ -12,7 +12,7 @@ use serde::Serialize;
 use crate::context::{Context, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report, bytes, count};
-use crate::place::{Opened, Place};
+use crate::place::{OpenedSource, Place};
 
 /// Copy one image between registry, OCI layout folder and archive
 ///
@@ -87,7 +87,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let from = Place::read(&from, config.as_ref())?;
     let to = Place::read_target(&args.to, config.as_ref())?;
     let what = format!("cannot copy {from} to {to}");
-    let Opened { source, selector, tag } = from.source(config.as_ref())?;
+    let OpenedSource { source, selector, tag } = from.source(config.as_ref())?;
     let platforms = match args.platform.is_empty() {
         true => Platforms::All,
         false => Platforms::Some(args.platform.clone()),

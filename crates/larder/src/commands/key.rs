@@ -30,7 +30,7 @@ pub enum KeyCommand {
 #[derive(Debug, Clone, clap::Args)]
 #[group(skip)]
 #[command(group = clap::ArgGroup::new("whose").required(true))]
-pub struct Whose {
+pub struct KeyHolder {
     /// The cluster, as `[[cluster]]` names it
     #[arg(long, value_name = "NAME", group = "whose")]
     pub cluster: Option<String>,
@@ -42,7 +42,7 @@ pub struct Whose {
     pub account: Option<String>,
 }
 
-impl Whose {
+impl KeyHolder {
     /// Whom that means.
     pub fn who(&self, what: &str, config: &Config) -> Result<Who, Failure> {
         let who = match (&self.account, &self.cluster) {

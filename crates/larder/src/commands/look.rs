@@ -23,7 +23,7 @@ use crate::config::Config;
 use crate::context::{Context, reference, reference_on_shelf, store_if_any, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, bytes, count, paint, short};
-use crate::place::{Opened, Place};
+use crate::place::{OpenedSource, Place};
 
 /// Say what a reference is, without pulling it; with two, whether they are the same
 #[derive(Debug, Clone, clap::Args)]
@@ -167,7 +167,7 @@ fn choose<'l>(look: &'l Look, on: &Platform) -> Option<&'l OnePlatform> {
 
 async fn look(text: &str, config: Option<&Config>) -> Result<Look, Failure> {
     let place = Place::read(text, config)?;
-    let Opened { source, selector, .. } = place.source(config)?;
+    let OpenedSource { source, selector, .. } = place.source(config)?;
     let found = examine(&*source, &selector, place.to_string()).await;
     found.map_err(|error| Failure::transfer(format!("cannot look at {place}"), &error))
 }
@@ -477,7 +477,7 @@ struct OneCompanion {
 
 async fn companions_of(text: &str, context: &Context, config: Option<&Config>) -> Outcome {
     let place = Place::read(text, config)?;
-    let Opened { source, selector, .. } = place.source(config)?;
+    let OpenedSource { source, selector, .. } = place.source(config)?;
     let found = async {
         let (digest, document) = source.manifest(&selector).await?;
         let children = document.children().iter().map(|child| child.digest.clone());

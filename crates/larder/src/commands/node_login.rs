@@ -43,7 +43,7 @@ const MARGIN: u64 = 120;
 
 #[derive(Deserialize)]
 #[serde(rename_all = "camelCase")]
-struct Request {
+struct LoginRequest {
     api_version: String,
     kind: String,
     image: String,
@@ -66,7 +66,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .take(LIMIT)
         .read_to_string(&mut text)
         .map_err(|error| Failure::io(what, &error))?;
-    let request: Request = serde_json::from_str(&text)
+    let request: LoginRequest = serde_json::from_str(&text)
         .map_err(|_| wrong("standard input holds no CredentialProviderRequest".into()))?;
     if request.api_version != VERSION || request.kind != "CredentialProviderRequest" {
         let found = format!("{} {}", request.api_version, request.kind);

@@ -11,14 +11,14 @@ use std::path::{Path, PathBuf};
 use larder_core::name::Host;
 use larder_core::reference::Reference;
 use larder_core::retarget::{Direction, Pin, Retarget, RetargetWish};
-use larder_core::rewrite::decide::{Decided, Decider, Decision, Others, What};
+use larder_core::rewrite::decide::{DecidedWhat, Decider, FileDecisions, FindingDecision, Others};
 use larder_core::rewrite::{FileContext, Scan, scan};
 use larder_transfer::files::{Replacements, shown};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::{Context, read_lock};
-use crate::deployments::{self, Broken, Deployment, Sight};
+use crate::deployments::{self, BrokenFile, Deployment, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report};
 use crate::pick::Pick;
@@ -121,15 +121,15 @@ impl RewriteLine {
         self.to.is_some() || self.left.is_some()
     }
 
-    fn of(file: &str, decision: Decision) -> Self {
-        let Decision { what, position, from, to, left, lacks, counts } = decision;
+    fn of(file: &str, decision: FindingDecision) -> Self {
+        let FindingDecision { what, position, from, to, left, lacks, counts } = decision;
         Self {
             file: file.to_owned(),
             row: position.line,
             column: position.column,
             what: match what {
-                What::Reference => "reference",
-                What::Secret => "secret",
+                DecidedWhat::Reference => "reference",
+                DecidedWhat::Secret => "secret",
             },
             from,
             to,
@@ -218,7 +218,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         if let Some(one) = files.iter_mut().find(|one| one.file == file) {
             one.changed = false;
         }
-        broken.push(Broken { file, cause: error.to_string() });
+        broken.push(BrokenFile { file, cause: error.to_string() });
     }
     let lines = || files.iter().flat_map(|file| &file.lines);
     let refused = !broken.is_empty() || lines().any(|line| line.counts);
@@ -242,7 +242,7 @@ fn rewrite_one(
         true => &nothing,
         false => others.get(&deployments::real(&one.path)).unwrap_or(&nothing),
     };
-    let Decided { decisions, text, .. } = decider.decide(found, its);
+    let FileDecisions { decisions, text, .. } = decider.decide(found, its);
     let lines =
         decisions.into_iter().map(|decision| RewriteLine::of(&one.shown, decision)).collect();
     let file = one.shown.clone();
@@ -314,7 +314,7 @@ pub struct RewriteReport {
     written: bool,
     /// References and pull secrets that change, or are left for a reason.
     references: Vec<RewriteLine>,
-    broken: Vec<Broken>,
+    broken: Vec<BrokenFile>,
     /// The new text of what came from stdin. None: files were read.
     text: Option<String>,
     #[serde(skip)]
@@ -354,7 +354,7 @@ async fn filter(
         let asked = decider.decide(&found, &others).unpinned.into_iter().collect();
         decider.retarget.known = online::digests(&asked, config, context).await;
     }
-    let Decided { decisions, text: new, .. } = decider.decide(&found, &others);
+    let FileDecisions { decisions, text: new, .. } = decider.decide(&found, &others);
     let lines: Vec<RewriteLine> =
         decisions.into_iter().map(|decision| RewriteLine::of("stdin", decision)).collect();
     let refused = lines.iter().any(|line| line.counts);

@@ -71,7 +71,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     check_store(&config)?;
     convert(&config, context)?;
     let store = open_store(&config)?;
-    let serving = larder_store::Serving::begin(&config.data());
+    let serving = larder_store::ServingLock::begin(&config.data());
     let _serving = serving.map_err(|error| Failure::store(what(), &error))?;
     let tightened = larder_store::Store::tighten(&config.data());
     if tightened.map_err(|error| Failure::store(what(), &error))? {

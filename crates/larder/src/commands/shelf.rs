@@ -16,7 +16,7 @@ use std::collections::HashMap;
 use larder_core::digest::Digest;
 use larder_core::holdings::Holdings;
 use larder_core::name::RepositoryName;
-use larder_store::{Store, StoreError, Used};
+use larder_store::{ManifestUse, Store, StoreError};
 
 use crate::context::{Context, now, store_here};
 use crate::failure::{Failure, Outcome};
@@ -57,7 +57,7 @@ fn first_day() -> i64 {
 /// What some repositories hold, and how it is used.
 struct House {
     holdings: Holdings,
-    uses: HashMap<(RepositoryName, Digest), Used>,
+    uses: HashMap<(RepositoryName, Digest), ManifestUse>,
 }
 
 impl House {
@@ -72,7 +72,7 @@ impl House {
         Ok(Self { holdings: Holdings::new(records), uses })
     }
 
-    fn used(&self, place: usize) -> Option<&Used> {
+    fn used(&self, place: usize) -> Option<&ManifestUse> {
         let records = self.holdings.records();
         let row = &records.manifests[place];
         let name = records.repositories[row.repository].clone();

@@ -17,13 +17,13 @@ use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, every_tag, read_lock, store_if_any};
-use crate::deployments::{self, Broken, NamedImages, PassedOver, Sight};
+use crate::deployments::{self, BrokenFile, NamedImages, PassedOver, Sight};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::kube::Reach;
+use crate::kube::ApiReach;
 use crate::output::{Output, Report, count};
 use crate::pick::Pick;
 pub use rows::Row;
-use rows::Word;
+use rows::StandingWord;
 
 /// List every image that deployments name: where it stands and what is wrong with it
 ///
@@ -43,7 +43,7 @@ pub struct Args {
     paths: Vec<PathBuf>,
     /// How the images are put together
     #[arg(long, value_enum, default_value_t)]
-    by: By,
+    by: SurveyGrouping,
     #[command(flatten)]
     pick: Pick,
     /// Ask the larder or the upstreams whether each is there, for the platforms that are wanted
@@ -74,7 +74,7 @@ pub struct Args {
     #[arg(long)]
     hidden: bool,
     #[command(flatten)]
-    reach: Reach,
+    reach: ApiReach,
 }
 
 /// What can be wrong with an image.
@@ -114,7 +114,7 @@ impl ImageFault {
 
 /// How images are put together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]
-pub enum By {
+pub enum SurveyGrouping {
     /// One row each
     #[default]
     Image,
@@ -135,13 +135,13 @@ pub struct Survey {
     /// Files that were read.
     files: usize,
     references: Vec<Row>,
-    broken: Vec<Broken>,
+    broken: Vec<BrokenFile>,
     templates: Vec<String>,
     passed_over: Vec<PassedOver>,
     /// The references as `--by` puts them together. Empty: each stands for itself.
     groups: Vec<show::Group>,
     #[serde(skip)]
-    by: By,
+    by: SurveyGrouping,
     #[serde(skip)]
     explain: bool,
 }
@@ -215,14 +215,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 }
 
 /// An overlay's entry that is about nothing: its file, its line, and what is said of it.
-type Dangling = (String, usize, String);
+type DanglingEntry = (String, usize, String);
 
 /// The entries of overlays that are about nothing.
 fn dangling(
     found: &deployments::Candidates,
     sight: Sight<'_>,
     config: Option<&Config>,
-) -> Vec<Dangling> {
+) -> Vec<DanglingEntry> {
     let Some(config) = config else { return Vec::new() };
     let Ok(lock) = read_lock(config) else { return Vec::new() };
     let routes = config.routes();
@@ -236,7 +236,7 @@ fn dangling(
 }
 
 /// What was read: the references, what cannot be read, what was passed over, and overlays that are about nothing.
-type SurveyInput = (Vec<NamedImages>, Vec<Broken>, Vec<PassedOver>, Vec<Dangling>);
+type SurveyInput = (Vec<NamedImages>, Vec<BrokenFile>, Vec<PassedOver>, Vec<DanglingEntry>);
 
 /// Gives the report, and whether something could not be asked.
 async fn survey(
@@ -272,7 +272,7 @@ async fn survey(
     let of_images = |one: &&NamedImages| one.template && !one.findings.is_empty();
     let templates = named.iter().filter(of_images).map(|one| one.shown.clone()).collect();
     let groups = match args.by {
-        By::Image => Vec::new(),
+        SurveyGrouping::Image => Vec::new(),
         by => show::groups(&references, by, config),
     };
     let (by, explain) = (args.by, args.explain);
@@ -282,8 +282,9 @@ async fn survey(
 
 /// What nobody brings in, as references with a tag.
 fn missing(report: &Survey, context: &Context) -> Exit {
-    let wanted =
-        |row: &&Row| row.certain && matches!(row.standing, Word::Uncovered | Word::NotLocked);
+    let wanted = |row: &&Row| {
+        row.certain && matches!(row.standing, StandingWord::Uncovered | StandingWord::NotLocked)
+    };
     let rows: Vec<&Row> = report.references.iter().filter(wanted).collect();
     let lines: BTreeSet<String> = rows.iter().filter_map(|row| row.wanted.clone()).collect();
     context.output.tell(&SurveyMissing { references: lines });
@@ -296,7 +297,8 @@ fn missing(report: &Survey, context: &Context) -> Exit {
     // What the table shows in red and no line can bring in.
     let others =
         |word| report.references.iter().filter(move |row| row.certain && row.standing == word);
-    let (malformed, absent) = (others(Word::Malformed).count(), others(Word::Missing).count());
+    let (malformed, absent) =
+        (others(StandingWord::Malformed).count(), others(StandingWord::Missing).count());
     if malformed > 0 {
         let what = count(malformed, "image");
         context.output.note(format!(
@@ -309,7 +311,7 @@ fn missing(report: &Survey, context: &Context) -> Exit {
             "note: {what} name the larder, which does not have them; they are left out"
         ));
     }
-    for Broken { file, cause } in &report.broken {
+    for BrokenFile { file, cause } in &report.broken {
         context.output.note(format!("broken: {file} cannot be read: {cause}"));
     }
     let fine = rows.is_empty() && malformed == 0 && absent == 0 && report.broken.is_empty();

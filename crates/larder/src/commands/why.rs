@@ -25,9 +25,9 @@ use crate::config::Config;
 use crate::context::{Context, read_reference, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff;
-use crate::kube::Reach;
+use crate::kube::ApiReach;
 use crate::pick::Pick;
-use ask::{Asker, ImageQuestion};
+use ask::{ImageQuestion, PullInquiry};
 use secrets::PullingPod;
 
 /// Say why a pull fails, or would fail, and what to do
@@ -74,7 +74,7 @@ pub struct Args {
     #[arg(long, value_name = "KIND/NAME", requires_all = ["cluster", "namespace"], conflicts_with_all = ["reference", "pod", "secret", "all"])]
     workload: Option<String>,
     #[command(flatten)]
-    reach: Reach,
+    reach: ApiReach,
     /// For every image that these deployments name, as one table
     #[arg(long, value_name = "PATH", conflicts_with_all = ["reference", "event"])]
     all: Vec<PathBuf>,
@@ -93,8 +93,8 @@ pub struct Args {
     #[arg(long, value_name = "ADDRESS")]
     larder: Option<String>,
     /// Where nodes reach this host (again for more) [default: by HTTPS, where its name leads]
-    #[arg(long = "at", value_name = "HOST=ADDRESS", value_parser = At::read)]
-    at: Vec<At>,
+    #[arg(long = "at", value_name = "HOST=ADDRESS", value_parser = AtAddress::read)]
+    at: Vec<AtAddress>,
     /// Nodes trust this authority too (PEM; again for more)
     #[arg(long, value_name = "FILE")]
     ca: Vec<PathBuf>,
@@ -105,13 +105,13 @@ pub struct Args {
 
 /// Where nodes reach a host.
 #[derive(Debug, Clone)]
-struct At {
+struct AtAddress {
     host: Host,
     /// Scheme, host and port.
     address: String,
 }
 
-impl At {
+impl AtAddress {
     fn read(text: &str) -> Result<Self, String> {
         let (host, address) = text.split_once('=').ok_or("it is written HOST=ADDRESS")?;
         let host = host.parse().map_err(|error| format!("{error}"))?;
@@ -148,7 +148,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return recorded::show(number, config.as_ref(), context).await;
     }
     if !args.all.is_empty() {
-        let asker = Asker::new(args, config.as_ref(), PullingPod::read(args)?).await?;
+        let asker = PullInquiry::new(args, config.as_ref(), PullingPod::read(args)?).await?;
         return batch::run(args, &asker, context).await;
     }
     let (asked, pod) = match &args.workload {
@@ -163,7 +163,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             "name the image, or give the pod's events with `--event -`",
         ));
     }
-    let asker = Asker::new(args, config.as_ref(), pod).await?;
+    let asker = PullInquiry::new(args, config.as_ref(), pod).await?;
     let mut answers = Vec::new();
     let progress = context.output.progress();
     for one in &asked {

@@ -14,7 +14,7 @@ use larder_transfer::files::read_bounded;
 use serde::Deserialize;
 
 use super::model::Config;
-use super::upstream::{Credentials, Sourced, UpstreamConfig};
+use super::upstream::{CredentialSource, SourcedLogin, UpstreamConfig};
 use crate::failure::Failure;
 
 /// How long a program may take, and how much it may say.
@@ -25,7 +25,7 @@ const AUTH_FILE: usize = 1024 * 1024;
 
 impl Config {
     /// With which login an upstream is asked first, and where that came from. None: anonymously.
-    pub fn login_of(&self, upstream: &UpstreamConfig) -> Result<Option<Sourced>, Failure> {
+    pub fn login_of(&self, upstream: &UpstreamConfig) -> Result<Option<SourcedLogin>, Failure> {
         Ok(self.found(upstream)?.map(|(sourced, _)| sourced.clone()))
     }
 
@@ -35,7 +35,11 @@ impl Config {
     }
 
     /// The login for a proxy.
-    pub fn login_at_proxy(&self, host: Host, credentials: &Credentials) -> Result<Login, Failure> {
+    pub fn login_at_proxy(
+        &self,
+        host: Host,
+        credentials: &CredentialSource,
+    ) -> Result<Login, Failure> {
         let origin =
             Origin { folder: self.folder().to_owned(), host, credentials: credentials.clone() };
         self.check_origin(&origin)?;
@@ -53,7 +57,7 @@ impl Config {
     fn found<'u>(
         &self,
         upstream: &'u UpstreamConfig,
-    ) -> Result<Option<&'u (Sourced, Account)>, Failure> {
+    ) -> Result<Option<&'u (SourcedLogin, Account)>, Failure> {
         let Some(credentials) = &upstream.credentials else { return Ok(None) };
         if let Some(found) = upstream.login.get() {
             return Ok(Some(found));
@@ -75,7 +79,7 @@ impl Config {
     }
 }
 
-fn fresh(sourced: Sourced) -> Fresh {
+fn fresh(sourced: SourcedLogin) -> Fresh {
     let until = sourced.until.and_then(|until| u64::try_from(until).ok());
     let until = until.map(|until| SystemTime::UNIX_EPOCH + Duration::from_millis(until));
     Fresh { login: sourced.login, until }
@@ -86,28 +90,28 @@ struct Origin {
     /// Where relative paths start.
     folder: PathBuf,
     host: Host,
-    credentials: Credentials,
+    credentials: CredentialSource,
 }
 
 impl Origin {
-    fn look(&self) -> Result<Sourced, Failure> {
+    fn look(&self) -> Result<SourcedLogin, Failure> {
         let what = || format!("cannot sign in to {}", self.host);
         match &self.credentials {
-            Credentials { env: Some(name), file: None, command: None, auth_file: None } => {
+            CredentialSource { env: Some(name), file: None, command: None, auth_file: None } => {
                 let text = std::env::var(name).map_err(|_| {
                     let cause = format!("the environment variable {name} is not set");
                     Failure::usage(what(), cause, format!("set {name} to `NAME:SECRET`"))
                 })?;
                 plain(&what(), &text, format!("the environment variable {name}"))
             }
-            Credentials { env: None, file: Some(path), command: None, auth_file: None } => {
+            CredentialSource { env: None, file: Some(path), command: None, auth_file: None } => {
                 let path = self.folder.join(path);
                 let bytes = read_bounded(&path, LIMIT)
                     .map_err(|error| Failure::file(what(), &path, &error))?;
                 let text = String::from_utf8_lossy(&bytes);
                 plain(&what(), &text, larder_transfer::files::named(&path))
             }
-            Credentials { env: None, file: None, command: Some(words), auth_file: None } => {
+            CredentialSource { env: None, file: None, command: Some(words), auth_file: None } => {
                 let [program, arguments @ ..] = words.as_slice() else {
                     return Err(Failure::usage(
                         what(),
@@ -119,7 +123,7 @@ impl Origin {
                 let text = run(&what(), &self.folder, program, arguments, "")?;
                 answered(&what(), &text, source)
             }
-            Credentials { env: None, file: None, command: None, auth_file: Some(path) } => {
+            CredentialSource { env: None, file: None, command: None, auth_file: Some(path) } => {
                 self.read_auth_file(&what(), path)
             }
             _ => Err(Failure::usage(
@@ -132,7 +136,7 @@ impl Origin {
 
     /// An auth file in the form that clients share: a program for this host, a program for all, or a
     /// login in the file itself, in this order.
-    fn read_auth_file(&self, what: &str, path: &Path) -> Result<Sourced, Failure> {
+    fn read_auth_file(&self, what: &str, path: &Path) -> Result<SourcedLogin, Failure> {
         let host = &self.host;
         let path = match path.strip_prefix("~") {
             Ok(rest) => std::env::home_dir().unwrap_or_default().join(rest),
@@ -159,7 +163,7 @@ impl Origin {
             })?;
             let login = Login { user: answer.username, secret: answer.secret.into() };
             let source = format!("{program}, as {shown} says");
-            return Ok(Sourced { login, source, until: None });
+            return Ok(SourcedLogin { login, source, until: None });
         }
         let read = read_secrets(&text).map_err(|error| wrong(error.to_string()))?;
         let mut logins = read.into_iter().flat_map(|one| one.logins);
@@ -172,7 +176,7 @@ impl Origin {
             )),
             Some((user, Some(SecretLogin::Password(secret)))) => {
                 let login = Login { user, secret: secret.into() };
-                Ok(Sourced { login, source: shown, until: None })
+                Ok(SourcedLogin { login, source: shown, until: None })
             }
             Some((_, Some(SecretLogin::Identity(_)))) => Err(wrong(format!(
                 "for {host} it has an identity token; a user and a password are needed"
@@ -201,24 +205,24 @@ struct Helped {
 /// What a program may answer instead of `NAME:SECRET`.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Answered {
+struct HelperAnswer {
     user: String,
     secret: String,
     /// Until when, in RFC 3339.
     expires: Option<String>,
 }
 
-fn plain(what: &str, text: &str, source: String) -> Result<Sourced, Failure> {
+fn plain(what: &str, text: &str, source: String) -> Result<SourcedLogin, Failure> {
     match text.trim().split_once(':') {
         Some((user, secret)) if !user.is_empty() && !secret.is_empty() => {
             let login = Login { user: user.to_owned(), secret: secret.into() };
-            Ok(Sourced { login, source, until: None })
+            Ok(SourcedLogin { login, source, until: None })
         }
         _ => Err(Failure::usage(what, format!("{source} does not hold `NAME:SECRET`"), "")),
     }
 }
 
-fn answered(what: &str, text: &str, source: String) -> Result<Sourced, Failure> {
+fn answered(what: &str, text: &str, source: String) -> Result<SourcedLogin, Failure> {
     if !text.trim_start().starts_with('{') {
         return plain(what, text, source);
     }
@@ -230,7 +234,7 @@ fn answered(what: &str, text: &str, source: String) -> Result<Sourced, Failure> 
             "it says {\"user\": …, \"secret\": …, \"expires\": \"2027-01-01T00:00:00Z\"}",
         )
     };
-    let Answered { user, secret, expires } = serde_json::from_str(text).map_err(|_| wrong())?;
+    let HelperAnswer { user, secret, expires } = serde_json::from_str(text).map_err(|_| wrong())?;
     let until = match expires {
         None => None,
         Some(text) => {
@@ -245,7 +249,7 @@ fn answered(what: &str, text: &str, source: String) -> Result<Sourced, Failure> 
             "",
         ));
     }
-    Ok(Sourced { login: Login { user, secret: secret.into() }, source, until })
+    Ok(SourcedLogin { login: Login { user, secret: secret.into() }, source, until })
 }
 
 /// Runs a program and gives what it says; what it complains of goes to our own error output.

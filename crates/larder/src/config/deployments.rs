@@ -3,7 +3,7 @@
 use larder_core::door::{Door, RulesAt, Unanswered};
 use larder_core::name::Host;
 use larder_core::rewrite::{CustomResource, FieldPath};
-use larder_core::route::{Exception, Scope, ScopeError};
+use larder_core::route::{Exception, ExceptionScope, ExceptionScopeError};
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;
@@ -135,10 +135,10 @@ pub(super) fn routes(sources: &[ConfigSource], own: &Host) -> Result<Vec<Excepti
     let mut all = Vec::new();
     for source in sources {
         for raw in &source.file.route {
-            let wrong = |at: &Spanned<String>, error: ScopeError| {
+            let wrong = |at: &Spanned<String>, error: ExceptionScopeError| {
                 source.fault(at, &format!("`{}`: {error}", at.get_ref().escape_debug()), "")
             };
-            let of = Scope::read(raw.r#match.get_ref(), None);
+            let of = ExceptionScope::read(raw.r#match.get_ref(), None);
             let of = of.map_err(|error| wrong(&raw.r#match, error))?;
             let to = match &raw.to {
                 None if raw.leave => None,
@@ -155,7 +155,7 @@ pub(super) fn routes(sources: &[ConfigSource], own: &Host) -> Result<Vec<Excepti
                     return Err(source.fault(to, message, "leave `to` or `leave` out"));
                 }
                 Some(to) => {
-                    let scope = Scope::read(to.get_ref(), Some(own));
+                    let scope = ExceptionScope::read(to.get_ref(), Some(own));
                     let scope = scope.map_err(|error| wrong(to, error))?;
                     if scope.is_below() != of.is_below() {
                         let message = "`match` and `to` both end with `/**`, or neither does";

@@ -14,7 +14,7 @@ use super::deployments;
 use super::fault;
 use super::model::{Config, ConfigFile};
 use super::owned::foreign;
-use super::shelf::Caching;
+use super::shelf::CachingConfig;
 use super::source::ConfigSource;
 use super::values::Destination;
 use crate::failure::Failure;
@@ -252,7 +252,7 @@ fn check_caches(sources: &[ConfigSource]) -> Result<(), Failure> {
     let shelves = || sources.iter().flat_map(|source| source.file.shelf.iter());
     for source in sources {
         let caching = source.file.shelf.iter().filter_map(|shelf| shelf.caching.as_ref());
-        for Caching { upstream, .. } in caching {
+        for CachingConfig { upstream, .. } in caching {
             if !upstreams.contains(&upstream.get_ref().as_str()) {
                 let message = format!("no [[upstream]] has the name `{}`", upstream.get_ref());
                 let remedy = nearest(upstream.get_ref(), upstreams.iter().copied()).map_or_else(

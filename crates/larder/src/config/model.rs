@@ -29,7 +29,7 @@ use crate::failure::Failure;
 
 use super::access::{AccountConfig, ClusterConfig, RawRule};
 use super::deployments::{Resource, Route};
-use super::shelf::{Caching, ShelfConfig};
+use super::shelf::{CachingConfig, ShelfConfig};
 use super::upstream::UpstreamConfig;
 use super::values::{
     Destination, read_limit, read_platforms, read_size, read_span, read_tags, read_timeout,
@@ -63,7 +63,7 @@ pub struct Config {
     /// The files that were read, and the folders in which others are looked for.
     pub sources: Vec<PathBuf>,
     /// `[parcel]`.
-    pub parcel: Parcel,
+    pub parcel: ParcelConfig,
     /// `[[route]]`, compiled.
     pub exceptions: Vec<Exception>,
     /// `[[resource]]`.
@@ -120,7 +120,7 @@ impl Config {
     }
 
     /// A shelf that caches. None: it stores, or is not declared.
-    pub fn cached_shelf(&self, name: &str) -> Option<(&ShelfConfig, &Caching)> {
+    pub fn cached_shelf(&self, name: &str) -> Option<(&ShelfConfig, &CachingConfig)> {
         let shelf = self.shelves.iter().find(|shelf| shelf.name.get_ref().as_str() == name)?;
         Some((shelf, shelf.caching.as_ref()?))
     }
@@ -128,7 +128,7 @@ impl Config {
     /// The shelves that cache, each with its upstream.
     pub fn cached_shelves(
         &self,
-    ) -> impl Iterator<Item = (&ShelfConfig, &Caching, &UpstreamConfig)> {
+    ) -> impl Iterator<Item = (&ShelfConfig, &CachingConfig, &UpstreamConfig)> {
         self.shelves.iter().filter_map(|shelf| {
             let caching = shelf.caching.as_ref()?;
             Some((shelf, caching, self.upstream_named(caching.upstream.get_ref())?))
@@ -248,7 +248,7 @@ pub(super) struct ConfigFile {
     pub class: Vec<Class>,
     #[serde(default)]
     pub cluster: Vec<ClusterConfig>,
-    pub parcel: Option<Spanned<Parcel>>,
+    pub parcel: Option<Spanned<ParcelConfig>>,
     #[serde(default)]
     pub account: Vec<AccountConfig>,
     #[serde(default)]
@@ -459,36 +459,36 @@ impl Intake {
 /// `[parcel]`: what signs our parcels and receipts, and whose we believe.
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Parcel {
+pub struct ParcelConfig {
     /// The file with the key that signs. None: nothing can be signed here.
     pub sign: Option<PathBuf>,
     /// The keys whose parcels and receipts are believed, by name.
     #[serde(default)]
-    pub trust: BTreeMap<String, Trusted>,
+    pub trust: BTreeMap<String, TrustedKey>,
 }
 
 /// A key whose parcels are believed.
 #[derive(Debug)]
-pub enum Trusted {
+pub enum TrustedKey {
     /// For all shelves.
     Everywhere(VerifyingKey),
     /// For some.
-    Limited(Limited),
+    Limited(LimitedKey),
 }
 
 /// A key whose parcels are believed for some shelves.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Limited {
+pub struct LimitedKey {
     key: VerifyingKey,
     shelves: Vec<String>,
 }
 
-impl<'de> Deserialize<'de> for Trusted {
+impl<'de> Deserialize<'de> for TrustedKey {
     fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         struct Written;
         impl<'de> serde::de::Visitor<'de> for Written {
-            type Value = Trusted;
+            type Value = TrustedKey;
 
             fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
                 f.write_str(
@@ -496,24 +496,27 @@ impl<'de> Deserialize<'de> for Trusted {
                 )
             }
 
-            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Trusted, E> {
-                text.parse().map(Trusted::Everywhere).map_err(E::custom)
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<TrustedKey, E> {
+                text.parse().map(TrustedKey::Everywhere).map_err(E::custom)
             }
 
-            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<Trusted, A::Error> {
+            fn visit_map<A: serde::de::MapAccess<'de>>(
+                self,
+                map: A,
+            ) -> Result<TrustedKey, A::Error> {
                 let table = serde::de::value::MapAccessDeserializer::new(map);
-                Limited::deserialize(table).map(Trusted::Limited)
+                LimitedKey::deserialize(table).map(TrustedKey::Limited)
             }
         }
         from.deserialize_any(Written)
     }
 }
 
-impl Trusted {
+impl TrustedKey {
     /// The key.
     pub fn key(&self) -> &VerifyingKey {
         match self {
-            Self::Everywhere(key) | Self::Limited(Limited { key, .. }) => key,
+            Self::Everywhere(key) | Self::Limited(LimitedKey { key, .. }) => key,
         }
     }
 

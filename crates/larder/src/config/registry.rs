@@ -98,8 +98,8 @@ impl Config {
         options.identity = self.identity_of(upstream)?;
         options.proxy = match &upstream.proxy {
             None => Proxy::Environment,
-            Some(upstream::Proxy::Nobody) => Proxy::Nobody,
-            Some(upstream::Proxy::At { address, credentials }) => {
+            Some(upstream::ProxyConfig::Nobody) => Proxy::Nobody,
+            Some(upstream::ProxyConfig::At { address, credentials }) => {
                 let host: Host =
                     address.host().parse().map_err(|error: larder_core::name::NameError| {
                         Failure::usage(format!("cannot reach {}", upstream.host), error, "")

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use larder_core::cached::{Habits, Keeping, Reach, Terms};
+use larder_core::cached::{Habits, KeepingRule, ShelfReach, Terms};
 use larder_core::name::RepositoryName;
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
@@ -26,12 +26,12 @@ pub struct ShelfConfig {
     /// Whether clients may push an index without all that it lists.
     pub sparse: bool,
     /// What it caches. None: it stores.
-    pub caching: Option<Caching>,
+    pub caching: Option<CachingConfig>,
 }
 
 /// What a cached shelf says.
 #[derive(Debug)]
-pub struct Caching {
+pub struct CachingConfig {
     /// The name of its upstream.
     pub upstream: Spanned<String>,
     /// How it behaves.
@@ -99,13 +99,13 @@ impl<'de> Deserialize<'de> for ShelfConfig {
         if raw.sparse.is_some() {
             return Err(D::Error::custom("`sparse` is for shelves that store; this one caches"));
         }
-        let reach = Reach::new(raw.only.unwrap_or_default(), raw.skip.unwrap_or_default());
+        let reach = ShelfReach::new(raw.only.unwrap_or_default(), raw.skip.unwrap_or_default());
         let or = |given: Option<RawSpan>, usual: Duration| given.map_or(usual, |given| given.0);
         let habits = Habits {
             reach: reach.map_err(D::Error::custom)?,
             terms: Terms { recheck: or(raw.recheck, RECHECK), stale: or(raw.stale, STALE) },
             patience: or(raw.patience, PATIENCE),
-            keeping: Keeping {
+            keeping: KeepingRule {
                 keep: raw.keep.map(|keep| keep.0),
                 pinned: raw.pin.unwrap_or_default(),
             },
@@ -113,6 +113,10 @@ impl<'de> Deserialize<'de> for ShelfConfig {
             platforms: raw.platforms.unwrap_or_default(),
             companions: raw.companions.unwrap_or(false),
         };
-        Ok(Self { name: raw.name, sparse: false, caching: Some(Caching { upstream, habits }) })
+        Ok(Self {
+            name: raw.name,
+            sparse: false,
+            caching: Some(CachingConfig { upstream, habits }),
+        })
     }
 }

@@ -24,13 +24,13 @@ pub struct UpstreamConfig {
     /// Where it is reached. None: at its host.
     pub endpoint: Option<Endpoint>,
     /// Where the name and secret come from. None: anonymous.
-    pub credentials: Option<Credentials>,
+    pub credentials: Option<CredentialSource>,
     /// Hosts beside its own at which it signs people in.
     #[serde(default)]
     pub token_hosts: Vec<String>,
     /// What they led to, once somebody has looked.
     #[serde(skip)]
-    pub login: OnceLock<(Sourced, larder_client::Account)>,
+    pub login: OnceLock<(SourcedLogin, larder_client::Account)>,
     /// A file with certificates that are trusted for it.
     pub ca: Option<PathBuf>,
     /// A file with the certificate that it is shown, and the one with its key. None: they are one file.
@@ -38,7 +38,7 @@ pub struct UpstreamConfig {
     /// The file with the certificate's key.
     pub certificate_key: Option<PathBuf>,
     /// Through whom it is reached. None: whom the environment names.
-    pub proxy: Option<Proxy>,
+    pub proxy: Option<ProxyConfig>,
     /// Whether layers that it does not have are fetched where their manifests say that they lie.
     #[serde(default)]
     pub foreign: bool,
@@ -56,7 +56,7 @@ pub struct UpstreamConfig {
 /// Through whom an upstream is reached.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(try_from = "ProxyText")]
-pub enum Proxy {
+pub enum ProxyConfig {
     /// Nobody, whatever the environment says.
     Nobody,
     /// This one, with where its login comes from.
@@ -64,7 +64,7 @@ pub enum Proxy {
         /// Its address.
         address: Endpoint,
         /// Where its login comes from. None: it wants none.
-        credentials: Option<Credentials>,
+        credentials: Option<CredentialSource>,
     },
 }
 
@@ -79,10 +79,10 @@ enum ProxyText {
 #[serde(deny_unknown_fields)]
 struct ProxyTable {
     address: String,
-    credentials: Option<Credentials>,
+    credentials: Option<CredentialSource>,
 }
 
-impl TryFrom<ProxyText> for Proxy {
+impl TryFrom<ProxyText> for ProxyConfig {
     type Error = String;
 
     fn try_from(text: ProxyText) -> Result<Self, String> {
@@ -105,7 +105,7 @@ impl TryFrom<ProxyText> for Proxy {
 /// Where credentials come from; never the secret itself.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Credentials {
+pub struct CredentialSource {
     /// An environment variable that holds `NAME:SECRET`.
     pub env: Option<String>,
     /// A file that holds `NAME:SECRET`.
@@ -119,7 +119,7 @@ pub struct Credentials {
 
 /// A login, and where it came from.
 #[derive(Debug, Clone)]
-pub struct Sourced {
+pub struct SourcedLogin {
     /// The name and the secret.
     pub login: larder_client::Credentials,
     /// Where from, in words.

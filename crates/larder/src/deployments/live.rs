@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 
 use super::NamedImages;
 use crate::failure::Failure;
-use crate::kube::{Kube, Reach};
+use crate::kube::{ApiReach, Kube};
 
 /// The lists that hold workloads (Kubernetes API).
 const LISTS: [(&str, &str, &str); 7] = [
@@ -22,7 +22,7 @@ const LISTS: [(&str, &str, &str); 7] = [
 /// Reads all workloads, and of pods the digests that run.
 pub async fn read(
     cluster: &str,
-    reach: &Reach,
+    reach: &ApiReach,
     custom: &[CustomResource],
 ) -> Result<Vec<NamedImages>, Failure> {
     let kube = Kube::connect(reach).await?;

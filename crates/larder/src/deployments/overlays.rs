@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
 use larder_core::rewrite::decide::{Decider, Others};
-use larder_core::rewrite::overlays::{ALL, Name, OverlayEntry, Reached, Told, listed, name_of};
+use larder_core::rewrite::overlays::{
+    ALL, EntryNote, OverlayEntry, OverlayName, ReachedNames, listed, name_of,
+};
 use larder_core::rewrite::{FILE_LIMIT, FileContext, Finding, FindingWish, Scan, scan};
 use larder_transfer::files::read_regular;
 
@@ -63,7 +65,7 @@ pub fn settle(
 /// The overlays that have to be settled together: those that share files, and have one that is stirred.
 fn groups(
     tops: &[PathBuf],
-    reached: &HashMap<PathBuf, Below>,
+    reached: &HashMap<PathBuf, OverlaysBelow>,
     stirred: &BTreeSet<PathBuf>,
 ) -> Vec<Vec<PathBuf>> {
     // The group of each file, by the number of the first overlay that was met in it.
@@ -97,9 +99,9 @@ fn find(leader: &mut [usize], mut at: usize) -> usize {
 }
 
 /// Names that stay, by the file in which they stand, and why.
-type KeptNames = HashMap<PathBuf, BTreeMap<String, Told>>;
+type KeptNames = HashMap<PathBuf, BTreeMap<String, EntryNote>>;
 /// The names in each file that was read, before and after. None: it cannot be read.
-type Names = HashMap<PathBuf, Option<Vec<(String, String)>>>;
+type NamesByFile = HashMap<PathBuf, Option<Vec<(String, String)>>>;
 
 /// What all rounds of one run know.
 struct Rounds<'g> {
@@ -113,9 +115,9 @@ impl Rounds<'_> {
         &self,
         tops: &[PathBuf],
         held: &KeptNames,
-        names: &mut Names,
+        names: &mut NamesByFile,
         touched: Option<HashSet<PathBuf>>,
-    ) -> Settled {
+    ) -> SettledRound {
         let mut graph = Graph {
             sight: self.sight,
             decider: self.decider,
@@ -123,7 +125,7 @@ impl Rounds<'_> {
             held,
             files: std::mem::take(names),
             touched,
-            settled: Settled::default(),
+            settled: SettledRound::default(),
         };
         for top in tops {
             let is_component = text_of(top).and_then(|text| listed(&text));
@@ -136,7 +138,7 @@ impl Rounds<'_> {
     }
 
     /// Settles overlays that share files. Each round finds a name that is not held yet, or is the last.
-    fn settle(&self, tops: &[PathBuf], names: &mut Names) -> HashMap<PathBuf, Others> {
+    fn settle(&self, tops: &[PathBuf], names: &mut NamesByFile) -> HashMap<PathBuf, Others> {
         let mut held = KeptNames::new();
         for round in 0_usize.. {
             let touched = (round < ROUNDS).then(HashSet::new);
@@ -189,8 +191,8 @@ pub fn dangling(
         let entries = found.findings.iter().filter(|one| one.is_overlay() && one.is_run());
         for (finding, entry) in entries.zip(&its.entries) {
             let told = entry.as_ref().and_then(|entry| match (&entry.told, &entry.wish) {
-                (Some(Told::Mended), FindingWish::Entry { of, .. }) => {
-                    Some(Told::Dangling(Some(of.clone())).to_string())
+                (Some(EntryNote::Mended), FindingWish::Entry { of, .. }) => {
+                    Some(EntryNote::Dangling(Some(of.clone())).to_string())
                 }
                 (told, _) => told.as_ref().map(ToString::to_string),
             });
@@ -204,21 +206,21 @@ pub fn dangling(
 
 /// What reaches an overlay, and the files from which it comes.
 #[derive(Clone, Default)]
-struct Below {
-    reached: Reached,
+struct OverlaysBelow {
+    reached: ReachedNames,
     files: BTreeSet<PathBuf>,
 }
 
 /// What one round comes to.
 #[derive(Default)]
-struct Settled {
+struct SettledRound {
     others: HashMap<PathBuf, Others>,
     /// What leaves each overlay.
-    reached: HashMap<PathBuf, Below>,
+    reached: HashMap<PathBuf, OverlaysBelow>,
     /// Names that are to stay, with the file in which each stands, and why.
-    torn: Vec<(PathBuf, String, Told)>,
+    torn: Vec<(PathBuf, String, EntryNote)>,
     /// The files of overlays that have an entry which cannot be settled, and why.
-    open: BTreeMap<PathBuf, Told>,
+    open: BTreeMap<PathBuf, EntryNote>,
 }
 
 struct Graph<'g> {
@@ -226,10 +228,10 @@ struct Graph<'g> {
     decider: &'g Decider<'g>,
     in_run: &'g HashSet<PathBuf>,
     held: &'g KeptNames,
-    files: Names,
+    files: NamesByFile,
     /// The files in which a name stays since this round. None: it does not matter any more.
     touched: Option<HashSet<PathBuf>>,
-    settled: Settled,
+    settled: SettledRound,
 }
 
 fn text_of(path: &Path) -> Option<String> {
@@ -239,21 +241,23 @@ fn text_of(path: &Path) -> Option<String> {
 
 impl Graph<'_> {
     /// What leaves an overlay. Settles its entries if it is part of the run.
-    fn overlay(&mut self, path: &Path, depth: usize) -> Below {
+    fn overlay(&mut self, path: &Path, depth: usize) -> OverlaysBelow {
         if let Some(known) = self.settled.reached.get(path) {
             return known.clone();
         }
         // Until it is known, nothing reaches it: overlays may not list each other in a circle.
-        self.settled.reached.insert(path.to_owned(), Below::default());
-        let mut below =
-            Below { reached: Reached { whole: true, ..Reached::default() }, ..Below::default() };
+        self.settled.reached.insert(path.to_owned(), OverlaysBelow::default());
+        let mut below = OverlaysBelow {
+            reached: ReachedNames { whole: true, ..ReachedNames::default() },
+            ..OverlaysBelow::default()
+        };
         self.put_upon(path, &mut below, depth);
         self.settled.reached.insert(path.to_owned(), below.clone());
         below
     }
 
     /// Puts an overlay upon what reaches it, with what it lists itself.
-    fn put_upon(&mut self, path: &Path, below: &mut Below, depth: usize) {
+    fn put_upon(&mut self, path: &Path, below: &mut OverlaysBelow, depth: usize) {
         let text = text_of(path).filter(|_| depth > 0);
         let Some((text, listed)) = text.and_then(|text| listed(&text).map(|listed| (text, listed)))
         else {
@@ -284,18 +288,21 @@ impl Graph<'_> {
                     let held = self.held.get(path).unwrap_or(&none);
                     let settled = below.reached.through(&entries, held, &self.decider.retarget);
                     if !self.can_say(path, &found, &entries, &settled) {
-                        let open = below.files.iter().map(|file| (file.clone(), Told::Fixed));
+                        let open = below.files.iter().map(|file| (file.clone(), EntryNote::Fixed));
                         self.settled.open.extend(open);
                     }
                     for (finding, entry) in entries.iter().zip(&settled) {
                         let told = entry.as_ref().and_then(|one| one.told.as_ref());
-                        if matches!(told, Some(Told::Torn | Told::Mixed(_))) {
-                            let open = below.files.iter().map(|file| (file.clone(), Told::Torn));
+                        if matches!(told, Some(EntryNote::Torn | EntryNote::Mixed(_))) {
+                            let open =
+                                below.files.iter().map(|file| (file.clone(), EntryNote::Torn));
                             self.settled.open.extend(open);
                         }
                         let name = match told {
-                            Some(Told::Torn) => finding.overlays().map(str::to_owned),
-                            Some(Told::Alike(other) | Told::Mixed(other)) => Some(other.clone()),
+                            Some(EntryNote::Torn) => finding.overlays().map(str::to_owned),
+                            Some(EntryNote::Alike(other) | EntryNote::Mixed(other)) => {
+                                Some(other.clone())
+                            }
                             _ => None,
                         };
                         // One at a time in each file: what stays for one entry may settle the next.
@@ -329,7 +336,7 @@ impl Graph<'_> {
                             if let Some(known) =
                                 known.as_mut().filter(|known| now.as_ref() != Some(known))
                             {
-                                known.told = Some(Told::Torn);
+                                known.told = Some(EntryNote::Torn);
                             }
                         }
                     }
@@ -372,7 +379,7 @@ impl Graph<'_> {
     }
 
     /// Adds what a file or a folder gives.
-    fn add(&mut self, path: &Path, below: &mut Below, depth: usize) {
+    fn add(&mut self, path: &Path, below: &mut OverlaysBelow, depth: usize) {
         let path = real(path);
         if self.files.len() > MOST || depth == 0 {
             below.reached.whole = false;
@@ -402,15 +409,16 @@ impl Graph<'_> {
         }
     }
 
-    fn file(&mut self, path: &Path, below: &mut Below) {
+    fn file(&mut self, path: &Path, below: &mut OverlaysBelow) {
         if !self.files.contains_key(path) {
             let names = self.names(path);
             self.files.insert(path.to_owned(), names);
         }
         match self.files.get(path).and_then(Option::as_ref) {
             Some(names) => {
-                let names =
-                    names.iter().map(|(old, new)| Name { old: old.clone(), new: new.clone() });
+                let names = names
+                    .iter()
+                    .map(|(old, new)| OverlayName { old: old.clone(), new: new.clone() });
                 below.reached.names.extend(names);
                 below.files.insert(path.to_owned());
             }

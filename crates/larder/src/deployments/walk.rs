@@ -7,7 +7,7 @@ use std::sync::{Mutex, PoisonError};
 use larder_core::rewrite::FileContext;
 use larder_transfer::files::shown;
 
-use super::{Broken, PassedOver};
+use super::{BrokenFile, PassedOver};
 
 /// Hidden folders in which pipelines and the environments of developers are described.
 const FOLDERS: [&str; 24] = [
@@ -59,9 +59,9 @@ const FILES: [&str; 16] = [
 
 /// What was found below a folder.
 #[derive(Default)]
-pub(super) struct Below {
+pub(super) struct WalkedFile {
     pub files: Vec<PathBuf>,
-    pub broken: Vec<Broken>,
+    pub broken: Vec<BrokenFile>,
     pub passed: Vec<PassedOver>,
 }
 
@@ -84,8 +84,8 @@ fn is_known(name: &str, is_folder: bool) -> bool {
 }
 
 /// The files below a folder that are worth a look.
-pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> Below {
-    let found = Mutex::new(Below::default());
+pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> WalkedFile {
+    let found = Mutex::new(WalkedFile::default());
     let passed = Mutex::new(Vec::new());
     let mut walk = ignore::WalkBuilder::new(folder);
     let root = folder.to_owned();
@@ -131,7 +131,7 @@ pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> Below {
                     }
                 }
                 Err(error) => {
-                    found.broken.push(Broken { file: shown(&root), cause: error.to_string() });
+                    found.broken.push(BrokenFile { file: shown(&root), cause: error.to_string() });
                 }
             }
             ignore::WalkState::Continue

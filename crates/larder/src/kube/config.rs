@@ -20,7 +20,7 @@ const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Which cluster is meant.
 #[derive(Debug, Clone, clap::Args)]
-pub struct Reach {
+pub struct ApiReach {
     /// The kubeconfig [default: the files of $KUBECONFIG, else ~/.kube/config]
     #[arg(long, value_name = "FILE")]
     pub kubeconfig: Option<PathBuf>,
@@ -33,7 +33,7 @@ pub struct Reach {
     pub any_certificate: bool,
 }
 
-impl Reach {
+impl ApiReach {
     /// The files, and whether each has to be there.
     fn paths(&self) -> Vec<(PathBuf, bool)> {
         if let Some(path) = &self.kubeconfig {
@@ -56,7 +56,7 @@ struct KubeconfigFile {
 }
 
 /// All files together: of each name, the first that has it counts.
-struct Files(Vec<KubeconfigFile>);
+struct KubeconfigFiles(Vec<KubeconfigFile>);
 
 impl KubeconfigFile {
     fn wrong(&self, cause: impl std::fmt::Display) -> Failure {
@@ -87,9 +87,9 @@ impl KubeconfigFile {
     }
 }
 
-impl Files {
+impl KubeconfigFiles {
     /// Reads them. One that need not be there may be missing, but not all.
-    fn read(reach: &Reach) -> Result<Self, Failure> {
+    fn read(reach: &ApiReach) -> Result<Self, Failure> {
         let paths = reach.paths();
         let mut files = Vec::new();
         let mut missing = None;
@@ -152,8 +152,8 @@ impl Files {
 }
 
 /// Opens the way to the cluster, and tells its address.
-pub async fn open(reach: &Reach) -> Result<(Web, String), Failure> {
-    let files = Files::read(reach)?;
+pub async fn open(reach: &ApiReach) -> Result<(Web, String), Failure> {
+    let files = KubeconfigFiles::read(reach)?;
     let context = reach.context.as_deref().or(files.current());
     let context = context.ok_or_else(|| files.wrong("it has no current context"))?;
     let (_, context) = files.named("contexts", context, "context")?;

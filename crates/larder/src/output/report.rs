@@ -21,7 +21,7 @@ pub trait Report: Serialize + JsonSchema {
 
 /// A report as JSON.
 #[derive(Serialize)]
-struct Document<'r, R> {
+struct JsonDocument<'r, R> {
     format: u8,
     kind: &'static str,
     #[serde(flatten)]
@@ -32,7 +32,7 @@ impl Output {
     /// Gives a command's result, as text or as JSON.
     pub fn tell<R: Report>(&self, report: &R) {
         if self.json {
-            self.document(&Document { format: FORMAT, kind: R::KIND, report });
+            self.document(&JsonDocument { format: FORMAT, kind: R::KIND, report });
         } else {
             report.show(self);
         }
@@ -56,7 +56,7 @@ impl Output {
             return show(self);
         }
         for report in all {
-            self.document_line(&Document { format: FORMAT, kind: R::KIND, report: &report });
+            self.document_line(&JsonDocument { format: FORMAT, kind: R::KIND, report: &report });
         }
     }
 }

@@ -5,7 +5,7 @@ use base64::engine::general_purpose::STANDARD;
 
 use larder_core::digest::Digest;
 use larder_core::document::Document;
-use larder_standin::{What, image};
+use larder_standin::{FaultKind, image};
 
 use crate::house::{House, small};
 use crate::node::{shelves, straight};
@@ -137,7 +137,7 @@ fn foreign(house: &House, at: &str) -> String {
     let document = Document::read(text.to_string().into(), Some(&kind)).unwrap();
     made.documents.push((Digest::of(&document.bytes), document));
     house.hold(&house.bazaar, "library/scope", "1", &made);
-    house.bazaar.faults.add(None, &layer, 99, What::Status(404, None));
+    house.bazaar.faults.add(None, &layer, 99, FaultKind::Status(404, None));
     layer
 }
 

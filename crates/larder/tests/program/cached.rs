@@ -4,13 +4,13 @@ use std::thread;
 use std::time::Duration;
 
 use larder_core::digest::Digest;
-use larder_standin::{Image, ImagePlan, What, image};
+use larder_standin::{FaultKind, ImagePlan, SampleImage, image};
 
 use crate::house::{House, small};
 use crate::node::{ACCEPT, Way, field, requests, serve, shelves, straight, wait_until};
 use crate::serving::{Serving, ask};
 
-fn replace(house: &House, name: &str, tag: &str) -> Image {
+fn replace(house: &House, name: &str, tag: &str) -> SampleImage {
     let image = image(&small(&format!("{name} anew")));
     house.hold(&house.bazaar, &format!("library/{name}"), tag, &image);
     image
@@ -154,7 +154,7 @@ fn a_tag_is_compared_when_its_time_has_come() {
     assert_eq!(Digest::of(&old.body), before);
     assert!(serving.log().contains("a tag moved"));
     // What the upstream has no more stays for those who use it, and that is told.
-    house.bazaar.faults.add(None, "/library/kettle/", 99, What::Status(404, None));
+    house.bazaar.faults.add(None, "/library/kettle/", 99, FaultKind::Status(404, None));
     for _ in 0..2 {
         let tag = "bazaar/library/kettle/manifests/2";
         let answer = node.get("HEAD", tag, ACCEPT).unwrap();
@@ -194,7 +194,7 @@ fn the_other_platforms_are_fetched_ahead_with_what_belongs_to_them() {
     wait_until("it is settled", || house.unfinished() == 0);
     thread::sleep(Duration::from_millis(300));
     // The upstream goes down: everything is there, what refers to it as well.
-    house.bazaar.faults.add(None, "/v2/", 10_000, What::Status(503, None));
+    house.bazaar.faults.add(None, "/v2/", 10_000, FaultKind::Status(503, None));
     for (document, _) in &kettle.documents {
         let path = format!("bazaar/library/kettle/manifests/{document}");
         assert_eq!(node.get("GET", &path, ACCEPT).unwrap().status, 200);
@@ -247,7 +247,7 @@ fn whoever_asks_when_a_tags_time_runs_out_it_is_asked_about_once() {
     thread::sleep(Duration::from_millis(2100));
     requests(&house.bazaar);
     // The answer comes late: all of them wait for the same one.
-    let late = What::Late(Duration::from_millis(500));
+    let late = FaultKind::Late(Duration::from_millis(500));
     house.bazaar.faults.add(Some("HEAD"), "/manifests/", 1, late);
     let host = serving.host().to_owned();
     let all: Vec<_> = (0..50)

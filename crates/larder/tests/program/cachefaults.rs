@@ -4,7 +4,7 @@ use std::thread;
 use std::time::Duration;
 
 use larder_core::digest::Digest;
-use larder_standin::{Image, ImagePlan, What, image};
+use larder_standin::{FaultKind, ImagePlan, SampleImage, image};
 
 use crate::house::{House, small};
 use crate::node::{ACCEPT, field, requests, serve, shelves, straight, wait_until};
@@ -16,7 +16,7 @@ fn what_is_here_is_served_while_the_upstream_is_down() {
     let serving = serve(&house, "recheck = \"0s\"\npatience = \"1s\"");
     let node = straight(&serving);
     let digest = node.pull("bazaar/library/kettle", "2").unwrap();
-    house.bazaar.faults.add(None, "/v2/", 10_000, What::Status(503, None));
+    house.bazaar.faults.add(None, "/v2/", 10_000, FaultKind::Status(503, None));
     for _ in 0..3 {
         assert_eq!(node.pull("bazaar/library/kettle", "2").unwrap(), digest);
     }
@@ -40,7 +40,7 @@ fn what_is_here_is_served_while_the_upstream_is_down() {
     // Beyond its time an older answer is none.
     drop(serving);
     let serving = serve(&house, "recheck = \"0s\"\nstale = \"0s\"");
-    house.bazaar.faults.add(None, "/v2/", 10_000, What::Status(503, None));
+    house.bazaar.faults.add(None, "/v2/", 10_000, FaultKind::Status(503, None));
     let refused = straight(&serving).pull("bazaar/library/kettle", "2").unwrap_err();
     assert!(refused.contains(" 50"), "{refused}");
 }
@@ -51,7 +51,7 @@ fn a_rate_limit_is_waited_for_and_never_passed_on() {
     let serving = serve(&house, "recheck = \"0s\"\npatience = \"1s\"");
     let node = straight(&serving);
     let digest = node.pull("bazaar/library/kettle", "2").unwrap();
-    house.bazaar.faults.add(None, "/v2/", 10_000, What::Status(429, Some(3600)));
+    house.bazaar.faults.add(None, "/v2/", 10_000, FaultKind::Status(429, Some(3600)));
     assert_eq!(node.pull("bazaar/library/kettle", "2").unwrap(), digest);
     requests(&house.bazaar);
     let refused = node.get("HEAD", "bazaar/library/brinedb/manifests/5.2", ACCEPT).unwrap();
@@ -83,14 +83,16 @@ fn a_rate_limit_is_waited_for_and_never_passed_on() {
         house.larder("shelf retry bazaar").ends(0).out.contains("nothing to do")
     });
     // A short one is waited for.
-    house.bazaar.faults.add(None, "/library/brinedb/", 1, What::Status(429, Some(1)));
+    house.bazaar.faults.add(None, "/library/brinedb/", 1, FaultKind::Status(429, Some(1)));
     straight(&serving).pull("bazaar/library/brinedb", "5.2").unwrap();
 }
 
 #[test]
 fn wrong_content_breaks_off_and_a_right_answer_heals_it() {
     let house = House::new();
-    for what in [What::Altered, What::Longer(5), What::CutAfter(1000), What::Page] {
+    for what in
+        [FaultKind::Altered, FaultKind::Longer(5), FaultKind::CutAfter(1000), FaultKind::Page]
+    {
         let serving = serve(&house, "");
         house.bazaar.faults.add(Some("GET"), "/blobs/", 20, what.clone());
         let refused = straight(&serving).pull("bazaar/library/kettle", "2").unwrap_err();
@@ -104,7 +106,7 @@ fn wrong_content_breaks_off_and_a_right_answer_heals_it() {
     }
     // A manifest that is not what its digest says.
     let serving = serve(&house, "");
-    house.bazaar.faults.add(Some("GET"), "/manifests/2", 9, What::Altered);
+    house.bazaar.faults.add(Some("GET"), "/manifests/2", 9, FaultKind::Altered);
     let refused = straight(&serving).pull("bazaar/library/kettle", "2").unwrap_err();
     assert!(refused.contains(" 502 "), "{refused}");
     house.bazaar.faults.clear();
@@ -116,8 +118,8 @@ fn upstreams_that_leave_things_out_are_understood() {
     let house = House::new();
     let serving = serve(&house, "recheck = \"0s\"");
     let node = straight(&serving);
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 20, What::Without("content-length"));
-    house.bazaar.faults.add(None, "/manifests/", 20, What::Without("docker-content-digest"));
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 20, FaultKind::Without("content-length"));
+    house.bazaar.faults.add(None, "/manifests/", 20, FaultKind::Without("docker-content-digest"));
     let digest = node.pull("bazaar/library/kettle", "2").unwrap();
     assert_eq!(node.pull("bazaar/library/kettle", "2").unwrap(), digest);
     house.bazaar.faults.clear();
@@ -125,7 +127,12 @@ fn upstreams_that_leave_things_out_are_understood() {
     let brinedb = image(&small("brinedb"));
     for (blob, says) in brinedb.blobs.iter().zip([true, false]) {
         if !says {
-            house.bazaar.faults.add(Some("GET"), "/blobs/", 1, What::Without("content-length"));
+            house.bazaar.faults.add(
+                Some("GET"),
+                "/blobs/",
+                1,
+                FaultKind::Without("content-length"),
+            );
         }
         let path = format!("bazaar/library/brinedb/blobs/{}", blob.digest);
         let answer = node.get("GET", &path, "*/*").unwrap();
@@ -142,7 +149,7 @@ fn upstreams_that_leave_things_out_are_understood() {
 }
 
 /// A large image whose fetch can be stopped in the middle.
-fn large(house: &House) -> (Image, Digest, usize) {
+fn large(house: &House) -> (SampleImage, Digest, usize) {
     let plan = ImagePlan {
         layer_size: 12_000_000,
         shared: Vec::new(),
@@ -188,7 +195,7 @@ fn a_fetch_that_was_killed_goes_on_where_it_was() {
     let (_, digest, length) = large(&house);
     let serving = serve(&house, "");
     let host = serving.host().to_owned();
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 1, What::StallAfter(length - 500_000));
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 1, FaultKind::StallAfter(length - 500_000));
     straight(&serving).get("HEAD", "bazaar/library/boiler/manifests/1", ACCEPT).unwrap();
     let path = format!("/v2/bazaar/library/boiler/blobs/{digest}");
     let there = path.clone();
@@ -220,7 +227,7 @@ fn who_leaves_stops_nobody_else() {
     let serving = serve(&house, "");
     straight(&serving).get("HEAD", "bazaar/library/boiler/manifests/1", ACCEPT).unwrap();
     let path = format!("/v2/bazaar/library/boiler/blobs/{digest}");
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 1, What::Late(Duration::from_millis(300)));
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 1, FaultKind::Late(Duration::from_millis(300)));
     let host = serving.host().to_owned();
     let there = path.clone();
     let stays = thread::spawn(move || ask(&host, "GET", &there, &[], b""));
@@ -241,7 +248,7 @@ fn who_leaves_stops_nobody_else() {
     std::fs::remove_dir_all(house.path("larder-data")).unwrap();
     let serving = Serving::start(&house);
     straight(&serving).get("HEAD", "bazaar/library/boiler/manifests/1", ACCEPT).unwrap();
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 1, What::StallAfter(length / 3));
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 1, FaultKind::StallAfter(length / 3));
     let mut leaves = std::net::TcpStream::connect(serving.host()).unwrap();
     std::io::Write::write_all(
         &mut leaves,
@@ -272,7 +279,7 @@ fn a_silent_upstream_becomes_a_definite_answer() {
     let serving = Serving::start(&house);
     let node = straight(&serving);
     let digest = node.pull("bazaar/library/kettle", "2").unwrap();
-    house.bazaar.faults.add(None, "/v2/", 1000, What::Late(Duration::from_secs(3600)));
+    house.bazaar.faults.add(None, "/v2/", 1000, FaultKind::Late(Duration::from_secs(3600)));
     assert_eq!(node.pull("bazaar/library/kettle", "2").unwrap(), digest);
     let refused = node.pull("bazaar/library/brinedb", "5.2").unwrap_err();
     assert!(refused.contains(" 50"), "{refused}");
@@ -283,7 +290,7 @@ fn a_silent_upstream_becomes_a_definite_answer() {
         let head = node.get("HEAD", "bazaar/library/boiler/manifests/1", ACCEPT);
         head.is_some_and(|head| head.status == 200)
     });
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 100, What::StallAfter(1000));
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 100, FaultKind::StallAfter(1000));
     let path = format!("/v2/bazaar/library/boiler/blobs/{layer}");
     assert!(ask(serving.host(), "GET", &path, &[], b"").is_none());
 }
@@ -294,7 +301,7 @@ fn an_upstream_may_send_us_on_but_gets_no_account_along() {
     let serving = serve(&house, "");
     house.hold(&house.bazaar, "gauges/steamgauge", "1.9.2", &image(&small("steamgauge")));
     house.bazaar.take_signed();
-    let away = What::Redirect(house.bazaar.endpoint());
+    let away = FaultKind::Redirect(house.bazaar.endpoint());
     house.ventworks.faults.add(Some("GET"), "/blobs/", 50, away);
     straight(&serving).pull("gauges/gauges/steamgauge", "1.9.2").unwrap();
     let there = requests(&house.bazaar);
@@ -320,7 +327,7 @@ fn a_full_disk_passes_through_what_is_not_here_and_serves_what_is() {
     assert_eq!(house.unfinished(), 0);
     house.larder("shelf show bazaar/library/brinedb").ends(1);
     // What the upstream sends wrong is never taken for whole.
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 1, What::Altered);
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 1, FaultKind::Altered);
     let broken = node.pull("bazaar/library/brinedb", "5.2").unwrap_err();
     assert!(broken.contains("broken off"), "{broken}");
 }

@@ -1,6 +1,6 @@
 //! Cached shelves in the operator's hands: what is shown, fetched ahead, kept and let go of.
 
-use larder_standin::{What, image};
+use larder_standin::{FaultKind, image};
 
 use crate::house::{House, OWN, small};
 use crate::node::{requests, serve, shelves, straight, wait_until};
@@ -62,7 +62,7 @@ fn images_are_fetched_before_anybody_asks() {
     let images = survey["images"].as_array().unwrap();
     assert!(images.iter().any(|one| one["image"] == "bazaar/library/kettle:2"), "{survey}");
     // The upstream is gone: the warmed platform is served all the same.
-    house.bazaar.faults.add(None, "/v2/", 10_000, What::Status(503, None));
+    house.bazaar.faults.add(None, "/v2/", 10_000, FaultKind::Status(503, None));
     let serving = Serving::start(&house);
     straight(&serving).pull("bazaar/library/kettle", "2").unwrap();
     straight(&serving).pull("bazaar/library/brinedb", "5.2").unwrap();
@@ -145,8 +145,8 @@ fn upstreams_in_trouble_are_told_of() {
     let spent = node.pull("bazaar/library/ashlog", "1.4").unwrap_err();
     assert!(spent.contains("503") && spent.contains("is used up"), "{spent}");
     node.pull("bazaar/library/kettle", "2").unwrap();
-    house.bazaar.faults.add(None, "/v2/", 1, What::Status(429, Some(1800)));
-    house.bazaar.faults.add(None, "/v2/", 100, What::Status(429, Some(1800)));
+    house.bazaar.faults.add(None, "/v2/", 1, FaultKind::Status(429, Some(1800)));
+    house.bazaar.faults.add(None, "/v2/", 100, FaultKind::Status(429, Some(1800)));
     node.pull("bazaar/library/kettle", "2").unwrap();
     wait_until("the figures tell", || {
         let answer = ask(&figures, "GET", "/metrics", &[], b"").unwrap().text();

@@ -8,7 +8,7 @@ pub mod upstreams;
 use std::collections::BTreeSet;
 use std::fs;
 
-use larder_standin::{Api, ImagePlan, What, image};
+use larder_standin::{Api, FaultKind, ImagePlan, image};
 use serde_json::{Value, json};
 
 use crate::access::granted;
@@ -210,7 +210,7 @@ fn an_upstream_behind_a_cached_shelf() {
     let serving = Serving::start(&house);
     let at = format!("--larder {}", serving.address);
     house.larder(&format!("why {OWN}/bazaar/library/kettle:2 {at}")).ends(0);
-    house.bazaar.faults.add(None, "/v2/", 100_000, What::Status(503, None));
+    house.bazaar.faults.add(None, "/v2/", 100_000, FaultKind::Status(503, None));
     let run = house.larder(&format!("why --json {OWN}/bazaar/library/kettle:2 {at}")).ends(0);
     assert_eq!(cause(&run).0, "stale-served");
     finds(&house, &format!("{OWN}/bazaar/library/ashlog:1.4 {at}"), "upstream-down");

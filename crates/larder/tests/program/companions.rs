@@ -2,7 +2,7 @@
 
 use larder_core::digest::Digest;
 use larder_core::reference::Selector;
-use larder_standin::{UpstreamPlan, What, image};
+use larder_standin::{FaultKind, UpstreamPlan, image};
 
 use crate::house::{House, small};
 
@@ -102,7 +102,7 @@ fn a_registry_without_the_referrers_end_point_keeps_them_under_a_tag() {
     house.larder("intake lock").ends(0).says(&["with 1 companion"]);
     assert!(house.read("larder.lock").contains(bill.as_str()));
     // What cannot be told leaves the lock of that image as it was.
-    plain.faults.add(None, "/tags/list", 99, What::Status(500, None));
+    plain.faults.add(None, "/tags/list", 99, FaultKind::Status(500, None));
     let lock = house.read("larder.lock");
     house
         .larder("intake lock")

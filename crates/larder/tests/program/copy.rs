@@ -5,7 +5,7 @@ use std::fs;
 use std::path::Path;
 
 use larder_core::digest::Digest;
-use larder_standin::{UpstreamPlan, What, image};
+use larder_standin::{FaultKind, UpstreamPlan, image};
 
 use crate::house::{House, small};
 
@@ -148,7 +148,7 @@ fn a_target_that_takes_nothing_is_told() {
 #[test]
 fn corrupt_content_reaches_no_target() {
     let house = House::new();
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 999, What::Altered);
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 999, FaultKind::Altered);
     house.larder(&format!("copy {KETTLE} ./layout")).ends(4).says(&["has the digest"]);
     assert_eq!(
         files(&house.path("layout")).keys().filter(|name| name.contains("blobs/sha256")).count(),
@@ -292,7 +292,7 @@ fn a_target_that_fails_is_told_and_nothing_is_visible_there() {
     let house = House::new();
     let other = house.start(UpstreamPlan::default());
     house.add_upstream("other.example", &other.endpoint(), "");
-    other.faults.add(Some("PUT"), "/manifests/", 99, What::Status(500, None));
+    other.faults.add(Some("PUT"), "/manifests/", 99, FaultKind::Status(500, None));
     house
         .larder(&format!("copy {KETTLE} other.example/a/kettle:2"))
         .ends(3)
@@ -305,7 +305,7 @@ fn a_target_that_fails_is_told_and_nothing_is_visible_there() {
         .ends(0)
         .says(&["0 blobs copied", "8 there already"]);
     house.larder(&format!("look {KETTLE} other.example/a/kettle:2")).ends(0);
-    other.faults.add(Some("POST"), "/uploads/", 99, What::Status(401, None));
+    other.faults.add(Some("POST"), "/uploads/", 99, FaultKind::Status(401, None));
     house
         .larder("copy ventworks.example/gauges/steamgauge:1.9.2 other.example/a/gauge:1")
         .ends(3)

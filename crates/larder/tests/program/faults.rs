@@ -1,7 +1,7 @@
 //! What can go wrong on the way in, each as an operator meets it.
 
 use larder_core::reference::Selector;
-use larder_standin::{UpstreamPlan, What, image};
+use larder_standin::{FaultKind, UpstreamPlan, image};
 
 use crate::house::{House, small};
 
@@ -21,10 +21,10 @@ fn with(fault: impl Fn(&House), exit: i32, words: &[&str]) {
 #[test]
 fn bursts_of_failures_are_waited_out() {
     for what in [
-        What::Status(429, None),
-        What::Status(429, Some(1)),
-        What::Status(500, None),
-        What::Status(503, None),
+        FaultKind::Status(429, None),
+        FaultKind::Status(429, Some(1)),
+        FaultKind::Status(500, None),
+        FaultKind::Status(503, None),
     ] {
         with(
             |house| house.bazaar.faults.add(Some("GET"), "/blobs/", 2, what.clone()),
@@ -38,7 +38,12 @@ fn bursts_of_failures_are_waited_out() {
 fn failures_without_end_are_told_and_the_rest_comes_in() {
     with(
         |house| {
-            house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 999, What::Status(503, None));
+            house.bazaar.faults.add(
+                Some("GET"),
+                "/kettle/blobs/",
+                999,
+                FaultKind::Status(503, None),
+            );
         },
         3,
         &["4 images brought in", "bazaar.example answered 503", "try again later"],
@@ -48,17 +53,17 @@ fn failures_without_end_are_told_and_the_rest_comes_in() {
 #[test]
 fn wrong_content_is_told_and_not_kept() {
     with(
-        |house| house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 999, What::Altered),
+        |house| house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 999, FaultKind::Altered),
         4,
         &["cannot bring in bazaar.example/library/kettle:2", "nothing of it was kept"],
     );
     with(
-        |house| house.bazaar.faults.add(Some("GET"), "/kettle/manifests/", 999, What::Altered),
+        |house| house.bazaar.faults.add(Some("GET"), "/kettle/manifests/", 999, FaultKind::Altered),
         4,
         &["sent content for sha256:"],
     );
     with(
-        |house| house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 999, What::Longer(7)),
+        |house| house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 999, FaultKind::Longer(7)),
         4,
         &["its descriptor says"],
     );
@@ -72,7 +77,7 @@ fn a_stream_that_stalls_is_given_up_and_taken_up_again() {
         .replace("host = \"bazaar.example\"", "host = \"bazaar.example\"\ntimeout = \"1s\"");
     house.write("larder.toml", text);
     house.larder("intake lock").ends(0);
-    house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 1, What::StallAfter(5_000));
+    house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 1, FaultKind::StallAfter(5_000));
     house.larder("intake run").ends(0).says(&["5 images brought in"]);
 }
 
@@ -81,7 +86,7 @@ fn a_token_that_ends_in_the_middle_is_renewed() {
     let house = House::new();
     house.larder("intake lock").ends(0);
     // The first blob comes late; until then all tokens have been forgotten.
-    house.ventworks.faults.add(Some("GET"), "/steamgauge/blobs/", 1, What::CutAfter(5_000));
+    house.ventworks.faults.add(Some("GET"), "/steamgauge/blobs/", 1, FaultKind::CutAfter(5_000));
     let forgotten = std::sync::atomic::AtomicBool::new(false);
     std::thread::scope(|scope| {
         scope.spawn(|| {
@@ -113,7 +118,7 @@ fn credentials_do_not_follow_a_redirect_to_another_host() {
     house.larder("intake lock").ends(0);
     // Another name for the loopback address is another host.
     let to = elsewhere.endpoint().replace("127.0.0.1", "localhost");
-    house.ventworks.faults.add(Some("GET"), "/blobs/", 999, What::Redirect(to));
+    house.ventworks.faults.add(Some("GET"), "/blobs/", 999, FaultKind::Redirect(to));
     elsewhere.take_signed();
     house.larder("intake run").ends(0).says(&["5 images brought in"]);
     assert!(!elsewhere.take_requests().is_empty(), "it was asked");
@@ -137,7 +142,12 @@ fn a_manifest_that_vanishes_is_told_and_what_is_held_stays() {
     let house = House::new();
     house.larder("intake lock").ends(0);
     let digest = image(&small("kettle")).digest().clone();
-    house.bazaar.faults.add(None, &format!("/manifests/{digest}"), 999, What::Status(404, None));
+    house.bazaar.faults.add(
+        None,
+        &format!("/manifests/{digest}"),
+        999,
+        FaultKind::Status(404, None),
+    );
     house.larder("intake run").ends(3).says(&[
         "4 images brought in",
         "bazaar.example has no manifest sha256:",

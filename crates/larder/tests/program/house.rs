@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 use larder_standin::{
-    DEPLOYMENTS, Image, ImagePlan, SignIn, Upstream, UpstreamPlan, VENTWORKS_LOGIN, image,
+    DEPLOYMENTS, ImagePlan, SampleImage, SignIn, Upstream, UpstreamPlan, VENTWORKS_LOGIN, image,
 };
 use tokio::runtime::Runtime;
 
@@ -100,7 +100,7 @@ impl House {
         fs::read_to_string(self.path(name)).unwrap()
     }
 
-    pub fn hold(&self, upstream: &Upstream, repository: &str, tag: &str, image: &Image) {
+    pub fn hold(&self, upstream: &Upstream, repository: &str, tag: &str, image: &SampleImage) {
         let (repository, tag) = (repository.parse().unwrap(), tag.parse().unwrap());
         self.runtime.block_on(upstream.hold(&repository, &tag, image)).unwrap();
     }

@@ -3,7 +3,7 @@
 use std::process::Stdio;
 use std::time::Duration;
 
-use larder_standin::{ImagePlan, What, image};
+use larder_standin::{FaultKind, ImagePlan, image};
 
 use crate::house::{House, small, spawn};
 
@@ -119,7 +119,7 @@ fn what_nobody_wants_any_more_and_what_is_gone_is_told() {
         "has no tag 3 in library/kettle",
         "wrote larder.lock: 4 images",
     ]);
-    house.ventworks.faults.add(None, "/", 999, What::Status(500, None));
+    house.ventworks.faults.add(None, "/", 999, FaultKind::Status(500, None));
     house.larder("intake diff").ends(3).says(&["not reached", "could not be told"]);
     house.larder("intake lock").ends(3).says(&["not resolved"]);
     assert!(
@@ -141,7 +141,7 @@ fn a_damaged_lock_is_told() {
 fn corrupt_content_is_never_kept() {
     let house = House::new();
     house.larder("intake lock").ends(0);
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 999, What::Altered);
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 999, FaultKind::Altered);
     let run = house.larder("intake run").ends(4).says(&[
         "cannot bring in bazaar.example/library/kettle:2",
         "has the digest",
@@ -168,7 +168,7 @@ fn a_stream_that_breaks_off_is_resumed() {
     house.hold(&house.bazaar, "library/kettle", "2", &image(&large));
     house.larder("intake lock").ends(0);
     house.bazaar.take_requests();
-    house.bazaar.faults.add(Some("GET"), "/library/kettle/blobs/", 4, What::CutAfter(200_000));
+    house.bazaar.faults.add(Some("GET"), "/library/kettle/blobs/", 4, FaultKind::CutAfter(200_000));
     house.larder("intake run").ends(0);
     let again = house
         .bazaar
@@ -184,7 +184,12 @@ fn a_stream_that_breaks_off_is_resumed() {
     // One that never gets anywhere is given up.
     house.hold(&house.bazaar, "library/ashlog", "1.4", &image(&small("never")));
     house.larder("intake lock").ends(0);
-    house.bazaar.faults.add(Some("GET"), "/library/ashlog/blobs/", 9999, What::CutAfter(2_000));
+    house.bazaar.faults.add(
+        Some("GET"),
+        "/library/ashlog/blobs/",
+        9999,
+        FaultKind::CutAfter(2_000),
+    );
     house.larder("intake run").ends(3).says(&["broke off after", "again after each retry"]);
     assert_eq!(house.unfinished(), 0);
 }
@@ -196,7 +201,12 @@ fn a_run_that_is_killed_is_gone_on_with() {
     house.hold(&house.bazaar, "library/kettle", "2", &image(&large));
     house.larder("intake lock").ends(0);
     for pause in [120, 200, 300] {
-        house.bazaar.faults.add(Some("GET"), "/blobs/", 2, What::Late(Duration::from_millis(150)));
+        house.bazaar.faults.add(
+            Some("GET"),
+            "/blobs/",
+            2,
+            FaultKind::Late(Duration::from_millis(150)),
+        );
         let mut child = spawn(&mut house.command("intake run"), Stdio::null());
         std::thread::sleep(Duration::from_millis(pause));
         child.kill().unwrap();

@@ -6,7 +6,7 @@ use std::fs;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use larder_standin::{What, image};
+use larder_standin::{FaultKind, image};
 
 use crate::house::{House, small};
 use crate::parcel::Gap;
@@ -78,7 +78,7 @@ fn all_is_whole(house: &House, config: &str, host: &str) {
 fn a_run_that_is_killed_again_and_again_comes_to_its_end() {
     let house = House::new();
     house.larder("intake lock").ends(0);
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 30, What::Late(Duration::from_millis(30)));
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 30, FaultKind::Late(Duration::from_millis(30)));
     let kills = kill_until_done(&house, "intake run", Duration::from_millis(25), || {
         assert!(house.unfinished() <= 12, "unfinished files pile up: {}", house.unfinished());
         all_is_whole(&house, "", crate::house::OWN);
@@ -141,7 +141,7 @@ fn a_parcel_that_is_killed_while_it_is_packed_or_unpacked_comes_to_its_end() {
     assert!(left.into_iter().all(|one| !one.file_name().to_string_lossy().contains("partial")));
     // Straight from the upstreams, what a killed run has fetched is not fetched again.
     fs::remove_dir_all(house.path("killed")).unwrap();
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 12, What::Late(Duration::from_millis(40)));
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 12, FaultKind::Late(Duration::from_millis(40)));
     let kills = packed("--upstreams");
     assert!(kills > 1, "it was killed {kills} times only");
 
@@ -162,7 +162,7 @@ fn a_parcel_that_is_killed_while_it_is_packed_or_unpacked_comes_to_its_end() {
 #[test]
 fn a_copy_that_is_killed_leaves_one_unfinished_file_at_most() {
     let house = House::new();
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 12, What::Late(Duration::from_millis(30)));
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 12, FaultKind::Late(Duration::from_millis(30)));
     let line = "copy bazaar.example/library/kettle:2 kettle.tar";
     let count = || {
         let all = fs::read_dir(house.path("")).unwrap().flatten();

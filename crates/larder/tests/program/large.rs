@@ -4,7 +4,7 @@
 use std::fs;
 use std::time::Duration;
 
-use larder_standin::{Image, ImagePlan, What, image};
+use larder_standin::{FaultKind, ImagePlan, SampleImage, image};
 
 use crate::house::{House, OWN};
 use crate::kill::kill_until_done;
@@ -16,7 +16,7 @@ const SIZE: usize = 30_000_000;
 const LARGE: u64 = 10_000_000;
 
 /// An image of one platform whose own layer is large, at the place of `kettle:2`.
-fn hold(house: &House) -> Image {
+fn hold(house: &House) -> SampleImage {
     let plan = ImagePlan {
         layer_size: SIZE,
         shared: Vec::new(),
@@ -61,7 +61,12 @@ fn a_large_layer_comes_in_whole_although_its_stream_breaks_off() {
     house.larder("intake lock").ends(0);
     // Each stream ends somewhere else, and never where a block does.
     for after in [9_000_001, 3_333_333, 1_048_577] {
-        house.bazaar.faults.add(Some("GET"), "/library/kettle/blobs/", 2, What::CutAfter(after));
+        house.bazaar.faults.add(
+            Some("GET"),
+            "/library/kettle/blobs/",
+            2,
+            FaultKind::CutAfter(after),
+        );
     }
     house.larder("intake run").ends(0);
     house.bazaar.faults.clear();
@@ -74,7 +79,7 @@ fn a_large_layer_that_is_not_what_it_should_be_leaves_nothing() {
     let house = House::new();
     hold(&house);
     house.larder("intake lock").ends(0);
-    house.bazaar.faults.add(Some("GET"), "/library/kettle/blobs/", 9999, What::Altered);
+    house.bazaar.faults.add(Some("GET"), "/library/kettle/blobs/", 9999, FaultKind::Altered);
     house.larder("intake run").ends(4).says(&["kettle"]);
     house.larder("shelf show vendor/kettle").ends(1);
     assert!(large_files(&house, "larder-data").is_empty());
@@ -110,7 +115,7 @@ fn a_large_layer_crosses_an_air_gap_although_all_is_killed_on_the_way() {
     let house = &gap.house;
     hold(house);
     house.larder("intake lock").ends(0);
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 6, What::Late(Duration::from_millis(30)));
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 6, FaultKind::Late(Duration::from_millis(30)));
     kill_until_done(house, "intake run", Duration::from_millis(60), || {
         assert!(house.unfinished() <= 12, "unfinished files pile up: {}", house.unfinished());
     });

@@ -3,7 +3,7 @@
 use std::io::{BufRead as _, BufReader};
 use std::time::{Duration, Instant};
 
-use larder_standin::What;
+use larder_standin::FaultKind;
 
 use crate::house::House;
 
@@ -53,9 +53,14 @@ fn an_allowance_is_planned_for() {
 #[test]
 fn what_a_registry_says_of_its_limit_counts() {
     let house = house("");
-    house.bazaar.faults.add(None, "/", 99, What::Says("ratelimit-limit", "100;w=21600".into()));
+    house.bazaar.faults.add(
+        None,
+        "/",
+        99,
+        FaultKind::Says("ratelimit-limit", "100;w=21600".into()),
+    );
     house.larder("intake diff").ends(1).says(&["no limit is known"]);
-    let left = || What::Says("ratelimit-remaining", "2;w=1".into());
+    let left = || FaultKind::Says("ratelimit-remaining", "2;w=1".into());
     house.bazaar.faults.clear();
     house.bazaar.faults.add(None, "/", 9999, left());
     let json = house.larder("intake diff --json").ends(1).json();
@@ -67,13 +72,13 @@ fn what_a_registry_says_of_its_limit_counts() {
 #[test]
 fn a_registry_that_says_too_many_is_left_alone_or_waited_for() {
     let house = house("");
-    house.bazaar.faults.add(Some("GET"), "/manifests/", 9999, What::Status(429, Some(9000)));
+    house.bazaar.faults.add(Some("GET"), "/manifests/", 9999, FaultKind::Status(429, Some(9000)));
     house.bazaar.take_requests();
     house.larder("intake run").ends(3).says(&["limits our rate", "asks to wait 9000 s"]);
     let asked: usize = house.bazaar.take_requests().values().sum();
     assert!(asked <= 2, "{asked} requests after the first refusal");
     house.bazaar.faults.clear();
-    house.bazaar.faults.add(Some("GET"), "/manifests/", 1, What::Status(429, Some(61)));
+    house.bazaar.faults.add(Some("GET"), "/manifests/", 1, FaultKind::Status(429, Some(61)));
     let mut waiting = house.command("intake run --wait");
     waiting.stderr(std::process::Stdio::piped());
     let mut child = waiting.spawn().unwrap();

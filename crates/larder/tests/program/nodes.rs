@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use larder_standin::{Cluster, What, image};
+use larder_standin::{Cluster, FaultKind, image};
 
 use crate::house::{House, OWN, small};
 use crate::node::{requests, shelves, wait_until};
@@ -109,7 +109,7 @@ fn one_folder_serves_all_other_upstreams() {
     assert!(runs.contains("Running"), "the account is the larder's: {runs}");
     let refused = start(&house, &mut nodes, "elsewhere.example/x/y:1");
     assert!(refused.contains("ImagePullBackOff") && refused.contains("403"), "{refused}");
-    house.bazaar.faults.add(None, "/v2/", 1000, What::Status(429, Some(600)));
+    house.bazaar.faults.add(None, "/v2/", 1000, FaultKind::Status(429, Some(600)));
     let limited = start(&house, &mut nodes, "bazaar.example/library/kettle:2");
     assert!(limited.contains("503"), "{limited}");
 }

@@ -7,7 +7,7 @@ use crate::node::{ACCEPT, requests, serve, shelves, straight, wait_until};
 use crate::serving::Serving;
 
 /// An image with layers of so many bytes each.
-fn large(name: &str, layer_size: usize) -> larder_standin::Image {
+fn large(name: &str, layer_size: usize) -> larder_standin::SampleImage {
     image(&ImagePlan { layer_size, ..ImagePlan::new(name) })
 }
 

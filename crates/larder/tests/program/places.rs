@@ -1,7 +1,7 @@
 //! Where images come from and go to: several sources, another registry as the target.
 
 use larder_core::reference::Selector;
-use larder_standin::{Upstream, UpstreamPlan, What, image};
+use larder_standin::{FaultKind, Upstream, UpstreamPlan, image};
 
 use crate::house::{House, small};
 
@@ -26,11 +26,11 @@ fn what_one_source_cannot_give_comes_from_the_next() {
     let spare = spare(&house);
     house.configure(FROM_TWO);
     house.add_upstream("spare.example", &spare.endpoint(), "");
-    house.bazaar.faults.add(None, "/", 99, What::Status(403, None));
+    house.bazaar.faults.add(None, "/", 99, FaultKind::Status(403, None));
     house.larder("intake lock").ends(0).says(&["new"]);
     house.bazaar.faults.clear();
     // The first gives the manifests, and blobs with wrong bytes: the digest tells.
-    house.bazaar.faults.add(Some("GET"), "/blobs/", 999, What::Altered);
+    house.bazaar.faults.add(Some("GET"), "/blobs/", 999, FaultKind::Altered);
     spare.take_requests();
     house.larder("intake run").ends(0).says(&["1 image brought in"]);
     assert!(spare.take_requests().keys().any(|line| line.contains("/blobs/")));
@@ -38,7 +38,7 @@ fn what_one_source_cannot_give_comes_from_the_next() {
 
     // When all fail, all causes are told.
     std::fs::remove_dir_all(house.path("larder-data")).unwrap();
-    spare.faults.add(None, "/", 999, What::Status(404, None));
+    spare.faults.add(None, "/", 999, FaultKind::Status(404, None));
     house
         .larder("intake run")
         .ends(4)

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use larder_standin::{SignIn, Upstream, UpstreamPlan, What, image};
+use larder_standin::{FaultKind, SignIn, Upstream, UpstreamPlan, image};
 use tokio_rustls::rustls;
 
 use crate::house::{House, small};
@@ -64,7 +64,7 @@ fn refusals_say_who_asked() {
         "no credentials configured",
         "add `credentials`",
     ]);
-    house.bazaar.faults.add(None, "/manifests/", 9, What::Status(403, None));
+    house.bazaar.faults.add(None, "/manifests/", 9, FaultKind::Status(403, None));
     house.larder("look kettle:2").ends(3).says(&["answered 403 to the pull of library/kettle"]);
 
     let upstream = start(
@@ -128,26 +128,26 @@ fn a_certificate_is_trusted_only_when_its_authority_is_named() {
 #[test]
 fn passing_faults_are_waited_for_and_lasting_ones_are_told() {
     let house = House::new();
-    house.bazaar.faults.add(None, "/manifests/2", 1, What::Status(429, Some(1)));
-    house.bazaar.faults.add(None, "/manifests/2", 2, What::Status(503, None));
+    house.bazaar.faults.add(None, "/manifests/2", 1, FaultKind::Status(429, Some(1)));
+    house.bazaar.faults.add(None, "/manifests/2", 2, FaultKind::Status(503, None));
     house.larder("look kettle:2").ends(0);
-    house.bazaar.faults.add(None, "/manifests/2", 9, What::Status(429, Some(9999)));
+    house.bazaar.faults.add(None, "/manifests/2", 9, FaultKind::Status(429, Some(9999)));
     house.larder("look kettle:2").ends(3).says(&["limits our rate", "asks to wait 9999 s"]);
     house.bazaar.faults.clear();
-    house.bazaar.faults.add(None, "/manifests/2", 99, What::Status(500, None));
+    house.bazaar.faults.add(None, "/manifests/2", 99, FaultKind::Status(500, None));
     house.larder("look kettle:2").ends(3).says(&["answered 500", "try again later"]);
     house.bazaar.faults.clear();
-    house.bazaar.faults.add(None, "/manifests/2", 9, What::Page);
+    house.bazaar.faults.add(None, "/manifests/2", 9, FaultKind::Page);
     house.larder("look kettle:2").ends(4).says(&["cannot be used"]);
     house.bazaar.faults.clear();
-    house.bazaar.faults.add(Some("GET"), "/manifests/sha256", 9, What::Altered);
+    house.bazaar.faults.add(Some("GET"), "/manifests/sha256", 9, FaultKind::Altered);
     house.larder("intake lock").ends(4).says(&[
         "sent content for sha256:",
         "that has the digest",
         "nothing of it was kept",
     ]);
     house.bazaar.faults.clear();
-    house.bazaar.faults.add(None, "/manifests/2", 1, What::Late(Duration::from_millis(300)));
+    house.bazaar.faults.add(None, "/manifests/2", 1, FaultKind::Late(Duration::from_millis(300)));
     house.larder("look kettle:2").ends(0);
 }
 

@@ -25,7 +25,7 @@ const ANOTHER: Duration = Duration::from_secs(10);
 const PATIENCE: Duration = Duration::from_secs(10);
 
 #[derive(Default)]
-struct Had {
+struct IdentityKeys {
     set: Option<(KeySet, Instant)>,
     tried: Option<Instant>,
     trouble: String,
@@ -37,7 +37,7 @@ struct Had {
 
 #[derive(Default)]
 pub(super) struct Identities {
-    had: ByName<Arc<Mutex<Had>>>,
+    had: ByName<Arc<Mutex<IdentityKeys>>>,
 }
 
 /// Why a token of a service account lets nobody in.
@@ -75,7 +75,7 @@ impl Identities {
         self.had.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 
-    fn of(&self, cluster: &str) -> Arc<Mutex<Had>> {
+    fn of(&self, cluster: &str) -> Arc<Mutex<IdentityKeys>> {
         let mut had = self.had.lock().unwrap_or_else(PoisonError::into_inner);
         Arc::clone(had.entry(cluster.into()).or_default())
     }
@@ -126,8 +126,9 @@ impl Identities {
         if !fresh {
             had.fetch(identity, false).await;
         }
-        let verify =
-            |had: &Had| had.set.as_ref().map(|(set, _)| set.verify(token, &identity.expected, now));
+        let verify = |had: &IdentityKeys| {
+            had.set.as_ref().map(|(set, _)| set.verify(token, &identity.expected, now))
+        };
         let mut found = verify(&had);
         if let Some(Err(error)) = &found
             && error.is_about_keys()
@@ -142,7 +143,7 @@ impl Identities {
     }
 }
 
-impl Had {
+impl IdentityKeys {
     /// Whether it may be fetched out of turn: tokens with made-up keys cost the cluster nothing much.
     fn spends_one(&mut self) -> bool {
         let gone =

@@ -10,7 +10,7 @@ use larder_store::{KeyRecord, Moment, Store, StoreError};
 
 /// The keys at one moment.
 #[derive(Default)]
-pub(crate) struct Keyed {
+pub(crate) struct KeyTable {
     at: Option<Moment>,
     version: i64,
     pub by_id: Arc<HashMap<KeyId, KeyRecord>>,
@@ -21,23 +21,23 @@ pub(crate) struct Keyed {
 /// All keys, and which were used since that was last written down.
 #[derive(Default)]
 pub(crate) struct Keys {
-    known: RwLock<Arc<Keyed>>,
+    known: RwLock<Arc<KeyTable>>,
     used: Mutex<HashMap<KeyId, (i64, Option<IpAddr>)>>,
 }
 
 impl Keys {
-    fn known(&self) -> Arc<Keyed> {
+    fn known(&self) -> Arc<KeyTable> {
         Arc::clone(&self.known.read().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// The keys, if none can have changed since they were read.
-    pub fn at(&self, moment: &Moment) -> Option<Arc<Keyed>> {
+    pub fn at(&self, moment: &Moment) -> Option<Arc<KeyTable>> {
         let known = self.known();
         (known.at.as_ref() == Some(moment)).then_some(known)
     }
 
     /// The keys as they are now.
-    pub async fn now(&self, store: &Store) -> Result<Arc<Keyed>, StoreError> {
+    pub async fn now(&self, store: &Store) -> Result<Arc<KeyTable>, StoreError> {
         // Asked before the keys are read: what is read then is at least as true.
         let at = store.moment_of_access();
         if let Some(known) = at.as_ref().and_then(|at| self.at(at)) {
@@ -52,7 +52,7 @@ impl Keys {
             let by_id = all.into_iter().map(|key| (key.id.clone(), key)).collect();
             (Arc::new(by_id), Arc::new(Stops::new(store.stops().await?)))
         };
-        let known = Arc::new(Keyed { at, version, by_id, stops });
+        let known = Arc::new(KeyTable { at, version, by_id, stops });
         *self.known.write().unwrap_or_else(PoisonError::into_inner) = Arc::clone(&known);
         Ok(known)
     }

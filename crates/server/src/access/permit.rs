@@ -5,7 +5,7 @@ use larder_core::access::scope::scope_text;
 use larder_core::access::{Action, Who};
 use larder_store::{RecordKind, now};
 
-use super::record::{About, Happened};
+use super::record::{RecordSubject, RecordedDeed};
 use super::{Caller, Gate, Head};
 use crate::error::{ApiError, Code};
 use crate::listen::Secure;
@@ -99,8 +99,8 @@ pub(crate) async fn check(
             action.phrase()
         ),
     };
-    let mut happened = Happened::of(caller, RecordKind::Refused, &message);
-    happened.reference = about(operation.target).map(About::Text);
+    let mut happened = RecordedDeed::of(caller, RecordKind::Refused, &message);
+    happened.reference = about(operation.target).map(RecordSubject::Text);
     happened.line = decision.line.map(|line| line.to_string());
     let number = gate.recorder.note(&happened);
     gate.meters.refusals.with_label_values(&["grant"]).inc();
@@ -129,9 +129,9 @@ pub(crate) fn refuse_catalog(plan: &Plan, caller: &Caller, head: Head<'_>) -> Re
 }
 
 /// What tells a client how to sign in (RFC 9110, section 11.6.1; token protocol, "challenge").
-pub(crate) struct Challenge(Vec<HeaderValue>);
+pub(crate) struct ChallengeHeaders(Vec<HeaderValue>);
 
-impl Challenge {
+impl ChallengeHeaders {
     pub fn apply(self, error: ApiError) -> ApiError {
         let name = header::WWW_AUTHENTICATE;
         self.0.into_iter().fold(error, |error, value| error.with_header(name.clone(), value))
@@ -143,7 +143,7 @@ pub(crate) fn challenge(
     head: Head<'_>,
     error: Option<&str>,
     scope: Option<&str>,
-) -> Challenge {
+) -> ChallengeHeaders {
     let secure = head.extensions.get::<Secure>().is_some();
     // A client that reaches us by another name than ours gets its token there too.
     let host = head.headers.get(header::HOST).and_then(|host| host.to_str().ok());
@@ -166,5 +166,5 @@ pub(crate) fn challenge(
     // On two lines: clients that read one line only take what they know.
     let basic = format!("Basic realm=\"{}\"", plan.host());
     let lines = [bearer, basic];
-    Challenge(lines.iter().filter_map(|line| HeaderValue::from_str(line).ok()).collect())
+    ChallengeHeaders(lines.iter().filter_map(|line| HeaderValue::from_str(line).ok()).collect())
 }

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::ops::Deref;
 use std::sync::{Mutex, PoisonError};
 
-use larder_core::access::token::Claims;
+use larder_core::access::token::TokenClaims;
 use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::name::RepositoryName;
@@ -17,13 +17,13 @@ const BEGUN: usize = 64;
 /// A token of ours that somebody shows.
 #[derive(Debug)]
 pub(crate) struct PullToken {
-    claims: Claims,
+    claims: TokenClaims,
     /// The manifests that were fetched with it while it was good.
     begun: Mutex<VecDeque<(RepositoryName, Digest)>>,
 }
 
 impl PullToken {
-    pub fn new(claims: Claims) -> Self {
+    pub fn new(claims: TokenClaims) -> Self {
         Self { claims, begun: Mutex::default() }
     }
 
@@ -75,9 +75,9 @@ impl PullToken {
 }
 
 impl Deref for PullToken {
-    type Target = Claims;
+    type Target = TokenClaims;
 
-    fn deref(&self) -> &Claims {
+    fn deref(&self) -> &TokenClaims {
         &self.claims
     }
 }

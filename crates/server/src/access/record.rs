@@ -9,7 +9,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use larder_core::access::Who;
 use larder_core::access::brake::neighbourhood;
 use larder_core::access::key::{Numbers, random, short_name};
-use larder_core::access::token::By;
+use larder_core::access::token::SignedInBy;
 use larder_core::diagnosis::{Cause, refusal};
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
@@ -50,7 +50,7 @@ pub(crate) fn probing<F: Future>(answer: F) -> impl Future<Output = F::Output> {
 }
 
 #[derive(Default)]
-struct Pending {
+struct PendingRecord {
     /// By what makes another one the same line.
     lines: HashMap<String, PendingLine>,
     /// Where that is written for a look: what was met before costs no memory, however often it comes.
@@ -77,7 +77,7 @@ impl PendingLine {
 
 /// What waits to be written.
 pub(crate) struct Recorder {
-    pending: Mutex<Pending>,
+    pending: Mutex<PendingRecord>,
     numbers: Numbers,
     turns: AtomicU32,
 }
@@ -96,12 +96,12 @@ impl Display for Number {
 }
 
 /// One thing that happened.
-pub(crate) struct Happened<'h> {
+pub(crate) struct RecordedDeed<'h> {
     pub kind: RecordKind,
     pub who: Actor<'h>,
-    pub by: Option<&'h By>,
+    pub by: Option<&'h SignedInBy>,
     pub address: Option<IpAddr>,
-    pub reference: Option<About<'h>>,
+    pub reference: Option<RecordSubject<'h>>,
     pub line: Option<String>,
     pub text: &'h str,
 }
@@ -116,12 +116,12 @@ pub(crate) enum Actor<'h> {
 }
 
 /// What it was about.
-pub(crate) enum About<'h> {
+pub(crate) enum RecordSubject<'h> {
     Text(String),
     Manifest(&'h RepositoryName, &'h Selector),
 }
 
-impl<'h> Happened<'h> {
+impl<'h> RecordedDeed<'h> {
     /// Something that the operator did.
     pub fn by_nobody(kind: RecordKind, text: &'h str) -> Self {
         let who = Actor::Nobody;
@@ -166,7 +166,7 @@ impl Display for Actor<'_> {
     }
 }
 
-impl About<'_> {
+impl RecordSubject<'_> {
     fn write(&self, to: &mut impl Write) -> fmt::Result {
         let (repository, between, selector) = match self {
             Self::Text(text) => return to.write_str(text),
@@ -181,7 +181,7 @@ impl About<'_> {
     }
 }
 
-impl Display for About<'_> {
+impl Display for RecordSubject<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         self.write(f)
     }
@@ -189,7 +189,7 @@ impl Display for About<'_> {
 
 /// What makes two things that happened one line of the record.
 struct Same<'s, 'h> {
-    happened: &'s Happened<'h>,
+    happened: &'s RecordedDeed<'h>,
     each: Each,
     probe: bool,
 }
@@ -204,7 +204,7 @@ enum Each {
 impl Same<'_, '_> {
     /// Piece by piece: this is done for every pull, and formatting would take longer than all else here.
     fn write(&self, to: &mut impl Write) -> fmt::Result {
-        let Happened { kind, who, by, address, reference, text, .. } = self.happened;
+        let RecordedDeed { kind, who, by, address, reference, text, .. } = self.happened;
         to.write_str(kind.word())?;
         to.write_str(if self.probe { "?|" } else { "|" })?;
         match &self.each {
@@ -244,14 +244,14 @@ impl Same<'_, '_> {
 
 /// How a manifest is named in the record.
 pub(crate) fn reference(repository: &RepositoryName, selector: &Selector) -> String {
-    About::Manifest(repository, selector).to_string()
+    RecordSubject::Manifest(repository, selector).to_string()
 }
 
 pub(crate) fn fresh_number() -> String {
     random().map_or_else(|| "00000000".to_owned(), short_name)
 }
 
-impl Pending {
+impl PendingRecord {
     /// Somebody begins a pull of a repository.
     fn pulls_now(&mut self, who: &Who, repository: &RepositoryName, at: i64) {
         let known =
@@ -270,7 +270,7 @@ impl Pending {
 }
 
 impl Recorder {
-    fn pending(&self) -> MutexGuard<'_, Pending> {
+    fn pending(&self) -> MutexGuard<'_, PendingRecord> {
         self.pending.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -280,17 +280,17 @@ impl Recorder {
     }
 
     /// Writes something down and gives its number. The same again within the minute has the same one.
-    pub fn note(&self, happened: &Happened<'_>) -> Number {
+    pub fn note(&self, happened: &RecordedDeed<'_>) -> Number {
         Number(self.add(happened, str::to_owned))
     }
 
     /// Writes something down of which nobody is told the number.
-    pub fn count(&self, happened: &Happened<'_>) {
+    pub fn count(&self, happened: &RecordedDeed<'_>) {
         self.add(happened, |_| ());
     }
 
     /// None: so much happens that it is not kept.
-    fn add<T>(&self, happened: &Happened<'_>, told: impl FnOnce(&str) -> T) -> Option<T> {
+    fn add<T>(&self, happened: &RecordedDeed<'_>, told: impl FnOnce(&str) -> T) -> Option<T> {
         let at = now();
         let each = match happened.kind {
             // These are never told apart by more than their number: each is a line of its own.
@@ -304,7 +304,7 @@ impl Recorder {
         let probe = PROBING.try_with(|()| ()).is_ok();
         let same = Same { happened, each, probe };
         let mut pending = self.pending();
-        let Pending { lines, same: text, .. } = &mut *pending;
+        let PendingRecord { lines, same: text, .. } = &mut *pending;
         text.clear();
         // A text takes whatever is written.
         let _ = same.write(text);
@@ -373,8 +373,8 @@ impl Recorder {
                 None => pending.pulls_now(&caller.who, repository, at),
             }
         }
-        let mut happened = Happened::of(caller, RecordKind::Pull, digest.as_str());
-        happened.reference = Some(About::Manifest(repository, selector));
+        let mut happened = RecordedDeed::of(caller, RecordKind::Pull, digest.as_str());
+        happened.reference = Some(RecordSubject::Manifest(repository, selector));
         self.count(&happened);
     }
 
@@ -439,12 +439,13 @@ mod tests {
             recorder.note_pull(&caller, &repository, &by_digest, false, &digest);
             recorder.write(&store).await;
         }
-        let refuse = || recorder.note(&Happened::of(&caller, RecordKind::Refused, "not granted"));
+        let refuse =
+            || recorder.note(&RecordedDeed::of(&caller, RecordKind::Refused, "not granted"));
         let first = refuse();
         recorder.write(&store).await;
         assert_eq!(refuse(), first, "the runtime asks again");
         let restarted = Recorder::new(&[7; 32]);
-        let again = restarted.note(&Happened::of(&caller, RecordKind::Refused, "not granted"));
+        let again = restarted.note(&RecordedDeed::of(&caller, RecordKind::Refused, "not granted"));
         assert_eq!(again, first, "another process tells the same number");
         recorder.write(&store).await;
         let mut found = store.entries(larder_store::Filter::default()).await.unwrap();
@@ -461,7 +462,7 @@ mod tests {
     fn whoever_is_wrong_has_one_line_and_displaces_nobody() {
         let recorder = Recorder::new(&[7; 32]);
         let wrong = |user: &str, address: &str| {
-            let happened = Happened {
+            let happened = RecordedDeed {
                 kind: RecordKind::Failed,
                 who: Actor::Claimed(user),
                 by: None,
@@ -474,8 +475,8 @@ mod tests {
         };
         let first = wrong("a", "10.0.0.1");
         let known = |text: &str, key: &str| {
-            let mut happened = Happened::by_nobody(RecordKind::Failed, text);
-            let by = By::Key(key.to_owned());
+            let mut happened = RecordedDeed::by_nobody(RecordKind::Failed, text);
+            let by = SignedInBy::Key(key.to_owned());
             (happened.who, happened.by) = (Actor::Claimed("a"), Some(&by));
             happened.address = "10.0.0.9".parse().ok();
             recorder.note(&happened)
@@ -494,7 +495,7 @@ mod tests {
             .collect();
         assert!(told[0].0.is_some() && told[3_999].0.is_none(), "no number without a line");
         let caller = caller();
-        let kept = recorder.note(&Happened::of(&caller, RecordKind::Refused, "not granted"));
+        let kept = recorder.note(&RecordedDeed::of(&caller, RecordKind::Refused, "not granted"));
         assert!(kept.0.is_some());
     }
 }

@@ -10,9 +10,9 @@ use larder_core::reference::Selector;
 use larder_store::{RecordKind, now, real_child};
 
 use super::Caller;
-use super::record::{About, Happened, reference};
+use super::record::{RecordSubject, RecordedDeed, reference};
 use crate::app::App;
-use crate::cache::{Blob, follow};
+use crate::cache::{CachedBlob, follow};
 use crate::cached;
 use crate::error::{ApiError, Code};
 use crate::headers::warning;
@@ -58,8 +58,8 @@ pub(crate) async fn check(
     plan: &Plan,
     caller: &Caller,
     pull: Pull<'_>,
-) -> Result<Ruled, ApiError> {
-    let mut ruled = Ruled::default();
+) -> Result<RuleOutcome, ApiError> {
+    let mut ruled = RuleOutcome::default();
     if passes(plan, caller, pull) {
         return Ok(ruled);
     }
@@ -76,8 +76,8 @@ pub(crate) async fn check(
     };
     let Some(said) = answer.said(&image) else { return Ok(ruled) };
     let kind = if said.denied { RecordKind::Refused } else { RecordKind::Warned };
-    let mut happened = Happened::of(caller, kind, &said.sentence);
-    happened.reference = Some(About::Text(image));
+    let mut happened = RecordedDeed::of(caller, kind, &said.sentence);
+    happened.reference = Some(RecordSubject::Text(image));
     happened.line = Some(said.line);
     let number = app.recorder.note(&happened);
     let message = format!("{}{number}", said.sentence);
@@ -91,7 +91,7 @@ pub(crate) async fn check(
 
 /// What the rules say of a pull that they let through.
 #[derive(Default)]
-pub(crate) struct Ruled {
+pub(crate) struct RuleOutcome {
     /// What is said with the answer.
     pub warning: Option<HeaderValue>,
     /// The manifest that was brought for it, if its content had to be known.
@@ -153,9 +153,9 @@ async fn config(
     let Some(shelf) = &app.cache.shelf_of(repository) else { return Ok(None) };
     let path = shelf.upstream_name(repository)?;
     let bytes = match app.cache.blob(shelf, repository, &path, &config.digest, false).await? {
-        Blob::Here(size) if fits(size) => app.store.read_all(&config.digest, size).await?,
-        Blob::Here(_) => return Ok(None),
-        Blob::Passing(_) => {
+        CachedBlob::Here(size) if fits(size) => app.store.read_all(&config.digest, size).await?,
+        CachedBlob::Here(_) => return Ok(None),
+        CachedBlob::Passing(_) => {
             let passing = app.cache.pass(shelf, &path, &config.digest, Some(config.size), None);
             let all =
                 Box::pin(passing).await?.try_fold(BytesMut::new(), |mut all, piece| async move {
@@ -165,7 +165,7 @@ async fn config(
             let Ok(all) = all.await else { return Ok(None) };
             all.freeze()
         }
-        Blob::Coming(taking, _) => {
+        CachedBlob::Coming(taking, _) => {
             let coming = follow(taking, 0, Some(config.size));
             let all = coming.try_fold(BytesMut::new(), |mut all, piece| async move {
                 all.extend_from_slice(&piece);

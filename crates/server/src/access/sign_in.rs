@@ -12,14 +12,14 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use larder_core::access::Who;
 use larder_core::access::key::{Key, KeyError, KeyId};
-use larder_core::access::token::{By, Claims};
+use larder_core::access::token::{SignedInBy, TokenClaims};
 use larder_core::shown::cut;
 use larder_store::{Moment, RecordKind, now};
 
-use super::keys::Keyed;
+use super::keys::KeyTable;
 use super::permit::challenge;
 use super::pull_token::PullToken;
-use super::record::{Actor, Happened};
+use super::record::{Actor, RecordedDeed};
 use super::{Caller, Gate, Head, short_hash};
 use crate::error::{ApiError, Code};
 use crate::limits::{Asker, Client, FromNode};
@@ -38,7 +38,7 @@ pub(super) struct Session {
     who: Who,
     /// The key that it was, or by which the token was issued. None: neither.
     key: Option<KeyId>,
-    by: Option<By>,
+    by: Option<SignedInBy>,
     /// The token. None: it was a key.
     token: Option<Arc<PullToken>>,
 }
@@ -117,7 +117,7 @@ impl Hasher for Tail {
 }
 
 /// What a request brings along.
-pub(super) enum Brought {
+pub(super) enum PresentedLogin {
     Nothing,
     Basic(String, String),
     Bearer(String),
@@ -130,23 +130,23 @@ fn field(head: Head<'_>) -> Option<&str> {
     head.headers.get(header::AUTHORIZATION)?.to_str().ok().filter(|text| text.len() <= LIMIT)
 }
 
-pub(super) fn brought(head: Head<'_>) -> Brought {
+pub(super) fn brought(head: Head<'_>) -> PresentedLogin {
     if !head.headers.contains_key(header::AUTHORIZATION) {
-        return Brought::Nothing;
+        return PresentedLogin::Nothing;
     }
     let Some((scheme, rest)) = field(head).and_then(|text| text.split_once(' ')) else {
-        return Brought::Junk;
+        return PresentedLogin::Junk;
     };
     if scheme.eq_ignore_ascii_case("bearer") {
-        return Brought::Bearer(rest.trim().to_owned());
+        return PresentedLogin::Bearer(rest.trim().to_owned());
     }
     if scheme.eq_ignore_ascii_case("basic") {
         let decoded = STANDARD.decode(rest.trim()).ok().and_then(|it| String::from_utf8(it).ok());
         if let Some((user, secret)) = decoded.as_deref().and_then(|text| text.split_once(':')) {
-            return Brought::Basic(user.to_owned(), secret.to_owned());
+            return PresentedLogin::Basic(user.to_owned(), secret.to_owned());
         }
     }
-    Brought::Junk
+    PresentedLogin::Junk
 }
 
 pub(crate) fn address(head: Head<'_>) -> Option<IpAddr> {
@@ -157,7 +157,7 @@ pub(crate) fn address(head: Head<'_>) -> Option<IpAddr> {
 #[derive(Debug)]
 pub(crate) struct SignedIn {
     pub who: Who,
-    pub by: By,
+    pub by: SignedInBy,
     /// A token of ours that stood for the secret: it gives no more than it names.
     pub limit: Option<Arc<PullToken>>,
     /// Until when what it signed in with is good, in seconds since 1970. None: that has no end.
@@ -168,7 +168,7 @@ impl SignedIn {
     /// As it is remembered. None: it was no key.
     fn session(&self) -> Option<Session> {
         match (&self.by, &self.limit) {
-            (By::Key(id), None) => Some(Session {
+            (SignedInBy::Key(id), None) => Some(Session {
                 who: self.who.clone(),
                 key: Some(id.parse().ok()?),
                 by: Some(self.by.clone()),
@@ -188,14 +188,14 @@ impl SignedIn {
 const STOPPED: &str = "all tokens from before were ended; it takes a new one";
 
 /// Why a secret lets nobody in.
-pub(crate) struct Wrong {
+pub(crate) struct WrongLogin {
     /// In words.
     text: String,
     /// The key that it was, where it was one of ours.
-    by: Option<By>,
+    by: Option<SignedInBy>,
 }
 
-impl Wrong {
+impl WrongLogin {
     fn new(text: impl std::fmt::Display) -> Self {
         Self { text: text.to_string(), by: None }
     }
@@ -236,12 +236,12 @@ impl Gate {
             challenge(plan, head, code, None).apply(error)
         };
         match brought(head) {
-            Brought::Nothing => Ok(unsigned(plan, head, address, node)),
-            Brought::Junk => Err(refuse(
+            PresentedLogin::Nothing => Ok(unsigned(plan, head, address, node)),
+            PresentedLogin::Junk => Err(refuse(
                 None,
                 "`Authorization` cannot be read; Basic and Bearer are taken".into(),
             )),
-            Brought::Basic(user, secret) => {
+            PresentedLogin::Basic(user, secret) => {
                 match self.sign_in(plan, &user, &secret, address).await? {
                     Ok(signed_in) => {
                         if let Some(session) = signed_in.session() {
@@ -255,7 +255,7 @@ impl Gate {
                     }
                 }
             }
-            Brought::Bearer(token) => {
+            PresentedLogin::Bearer(token) => {
                 let keys = self.keys.now(&self.store).await?;
                 let session = match self.sessions.get(head) {
                     Some(session) => session,
@@ -291,7 +291,7 @@ impl Gate {
         &self,
         plan: &Plan,
         session: &Session,
-        keys: &Keyed,
+        keys: &KeyTable,
         address: Option<IpAddr>,
         node: bool,
     ) -> Option<Caller> {
@@ -321,24 +321,24 @@ impl Gate {
     fn with_key(
         &self,
         plan: &Plan,
-        keys: &Keyed,
+        keys: &KeyTable,
         user: &str,
         secret: &str,
         address: Option<IpAddr>,
-    ) -> Option<Result<SignedIn, Wrong>> {
+    ) -> Option<Result<SignedIn, WrongLogin>> {
         let key: Key = match secret.parse() {
             Ok(key) => key,
             Err(KeyError::Form) => return None,
-            Err(error @ KeyError::Check) => return Some(Err(Wrong::new(error))),
+            Err(error @ KeyError::Check) => return Some(Err(WrongLogin::new(error))),
         };
         // What is told of a key is told only to its holder: an unknown one is as wrong as any.
         let known =
             keys.by_id.get(&key.id()).filter(|known| self.pepper.verifies(&key, &known.hash));
         let Some(known) = known else {
-            return Some(Err(Wrong::new("no such key was issued")));
+            return Some(Err(WrongLogin::new("no such key was issued")));
         };
-        let by = By::Key(known.id.to_string());
-        let wrong = |text: String| Some(Err(Wrong { text, by: Some(by.clone()) }));
+        let by = SignedInBy::Key(known.id.to_string());
+        let wrong = |text: String| Some(Err(WrongLogin { text, by: Some(by.clone()) }));
         let at = now();
         if known.revoked.is_some() {
             return wrong(format!("the key {} of {} is revoked", known.id, known.user));
@@ -361,9 +361,9 @@ impl Gate {
         Some(Ok(SignedIn { who, by, limit: None, ends }))
     }
 
-    fn note_sign_in(&self, who: &Who, by: &By, address: Option<IpAddr>) {
+    fn note_sign_in(&self, who: &Who, by: &SignedInBy, address: Option<IpAddr>) {
         self.meters.sign_ins.with_label_values(&["good"]).inc();
-        let mut happened = Happened::by_nobody(RecordKind::SignIn, "");
+        let mut happened = RecordedDeed::by_nobody(RecordKind::SignIn, "");
         (happened.who, happened.by, happened.address) = (who.into(), Some(by), address);
         self.recorder.count(&happened);
     }
@@ -375,23 +375,23 @@ impl Gate {
         user: &str,
         secret: &str,
         address: Option<IpAddr>,
-    ) -> Result<Result<SignedIn, Wrong>, ApiError> {
+    ) -> Result<Result<SignedIn, WrongLogin>, ApiError> {
         let keys = self.keys.now(&self.store).await?;
         if let Some(found) = self.with_key(plan, &keys, user, secret, address) {
             return Ok(found);
         }
         if secret.matches('.').count() != 2 {
             let text = "the secret is neither a key of this larder nor a token of a cluster";
-            return Ok(Err(Wrong::new(text)));
+            return Ok(Err(WrongLogin::new(text)));
         }
         let at = now() / 1000;
         if let Some(Ok(claims)) = self.signer().map(|signer| signer.read(secret)) {
             if let Err(error) = claims.check(at) {
-                return Ok(Err(Wrong::new(error)));
+                return Ok(Err(WrongLogin::new(error)));
             }
             let mut ends = claims.renewable_until();
             let over = match &claims.by {
-                Some(By::Key(id)) => {
+                Some(SignedInBy::Key(id)) => {
                     let known = id.parse().ok().and_then(|id: KeyId| keys.by_id.get(&id));
                     let end = known.and_then(|key| key.expires).map(|end| end.div_euclid(1000));
                     ends = [ends, end].into_iter().flatten().min();
@@ -402,10 +402,10 @@ impl Gate {
             let (Some(by), Some(who), false) =
                 (claims.by.clone(), plan.court.grants.who(&claims.sub), over)
             else {
-                return Ok(Err(Wrong::new("the token is good for nobody any more")));
+                return Ok(Err(WrongLogin::new("the token is good for nobody any more")));
             };
             if keys.stops.ends(&who, Some(&by), claims.iat) {
-                return Ok(Err(Wrong::new(STOPPED)));
+                return Ok(Err(WrongLogin::new(STOPPED)));
             }
             let limit = Some(Arc::new(PullToken::new(claims)));
             let signed_in = SignedIn { who, by, limit, ends };
@@ -414,15 +414,15 @@ impl Gate {
         }
         match self.identities.verify(plan, user, secret, at).await {
             Ok((who, account)) => {
-                let by = By::Identity(format!("{}/{}", account.namespace, account.name));
+                let by = SignedInBy::Identity(format!("{}/{}", account.namespace, account.name));
                 if keys.stops.ends(&who, Some(&by), account.issued) {
-                    return Ok(Err(Wrong::new(STOPPED)));
+                    return Ok(Err(WrongLogin::new(STOPPED)));
                 }
                 let signed_in = SignedIn { who, by, limit: None, ends: Some(account.until) };
                 self.note_sign_in(&signed_in.who, &signed_in.by, address);
                 Ok(Ok(signed_in))
             }
-            Err(doubt) => Ok(Err(Wrong::new(doubt))),
+            Err(doubt) => Ok(Err(WrongLogin::new(doubt))),
         }
     }
 
@@ -435,10 +435,10 @@ impl Gate {
         user: &str,
         secret: &str,
         address: Option<IpAddr>,
-        wrong: Wrong,
+        wrong: WrongLogin,
     ) -> Result<String, ApiError> {
         let user = cut(user, 80);
-        let happened = Happened {
+        let happened = RecordedDeed {
             kind: RecordKind::Failed,
             who: Actor::Claimed(&user),
             by: wrong.by.as_ref(),
@@ -483,13 +483,13 @@ fn unsigned(plan: &Plan, head: Head<'_>, address: Option<IpAddr>, node: bool) ->
 }
 
 /// None: the one it names is not declared.
-fn session(plan: &Plan, claims: Claims) -> Option<Session> {
+fn session(plan: &Plan, claims: TokenClaims) -> Option<Session> {
     let who = match claims.sub.as_str() {
         "" => Who::Anonymous,
         user => plan.court.grants.who(user)?,
     };
     let key = match &claims.by {
-        Some(By::Key(id)) => Some(id.parse().ok()?),
+        Some(SignedInBy::Key(id)) => Some(id.parse().ok()?),
         _ => None,
     };
     Some(Session { who, key, by: claims.by.clone(), token: Some(Arc::new(PullToken::new(claims))) })

@@ -10,11 +10,11 @@ use larder_core::access::{Action, Who};
 use larder_store::now;
 
 use super::record::fresh_number;
-use super::sign_in::{Brought, address, brought};
+use super::sign_in::{PresentedLogin, address, brought};
 use super::{Caller, Head, parameters};
 use crate::app::App;
 use crate::error::{ApiError, Code};
-use crate::limits::Paced;
+use crate::limits::PacedBody;
 use crate::plan::Plan;
 
 /// Where it is.
@@ -101,9 +101,11 @@ fn from_query(request: &Request) -> Result<TokenRequest, ApiError> {
         }
     }
     asked.login = match brought(Head::of(request)) {
-        Brought::Nothing => None,
-        Brought::Basic(user, secret) => Some((user, secret)),
-        Brought::Bearer(_) | Brought::Junk => return Err(bad("`Authorization` is Basic here")),
+        PresentedLogin::Nothing => None,
+        PresentedLogin::Basic(user, secret) => Some((user, secret)),
+        PresentedLogin::Bearer(_) | PresentedLogin::Junk => {
+            return Err(bad("`Authorization` is Basic here"));
+        }
     };
     Ok(asked)
 }
@@ -111,7 +113,7 @@ fn from_query(request: &Request) -> Result<TokenRequest, ApiError> {
 async fn from_form(app: &App, request: Request) -> Result<TokenRequest, ApiError> {
     let basic = request.headers().get(header::AUTHORIZATION).is_some();
     let mut asked = if basic { from_query(&request)? } else { TokenRequest::default() };
-    let mut body = Paced::new(request.into_body(), &app.plan().limits);
+    let mut body = PacedBody::new(request.into_body(), &app.plan().limits);
     let mut form = Vec::new();
     while let Some(piece) = body.next().await.map_err(|error| bad(format!("the form: {error}")))? {
         if form.len() + piece.len() > FORM {

@@ -11,7 +11,7 @@ use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 
 use super::Cache;
-use super::fill::Blob;
+use super::fill::CachedBlob;
 use super::shelf::CachedShelf;
 use super::trouble::Trouble;
 
@@ -64,7 +64,7 @@ impl AheadImages {
 
 /// What was fetched ahead.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Warmed {
+pub struct WarmedLayers {
     /// Manifests and indexes that are here now.
     pub manifests: usize,
     /// Blobs that are here now.
@@ -128,7 +128,7 @@ impl Cache {
         &self,
         repository: &RepositoryName,
         selector: &Selector,
-    ) -> Result<(Digest, Warmed), Trouble> {
+    ) -> Result<(Digest, WarmedLayers), Trouble> {
         let no_shelf = || Trouble::NoRepository(repository.first_component().to_owned());
         let shelf = &self.shelf_of(repository).ok_or_else(no_shelf)?;
         let path = shelf.upstream_name(repository)?;
@@ -149,13 +149,13 @@ impl Cache {
         path: &RepositoryName,
         digest: &Digest,
         behind: bool,
-    ) -> Result<Warmed, Trouble> {
+    ) -> Result<WarmedLayers, Trouble> {
         let platforms = match shelf.platforms.as_slice() {
             [] => Platforms::All,
             some => Platforms::Some(some.to_vec()),
         };
         let store = &self.inner.store;
-        let mut warmed = Warmed::default();
+        let mut warmed = WarmedLayers::default();
         let mut waiting = vec![(digest.clone(), 0)];
         while let Some((digest, depth)) = waiting.pop() {
             self.fetch(shelf, repository, path, &digest).await?;
@@ -211,9 +211,9 @@ impl Cache {
             shelf.traffic.misses.fetch_add(1, Ordering::Relaxed);
         }
         match taking.opened().await? {
-            Blob::Passing(_) => Err(Trouble::NoRoom),
-            Blob::Here(_) => Ok(0),
-            Blob::Coming(taking, size) => {
+            CachedBlob::Passing(_) => Err(Trouble::NoRoom),
+            CachedBlob::Here(_) => Ok(0),
+            CachedBlob::Coming(taking, size) => {
                 taking.landed().await?;
                 Ok(size.unwrap_or(0))
             }

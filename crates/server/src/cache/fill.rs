@@ -13,19 +13,19 @@ use std::time::Duration;
 
 use larder_core::digest::Digest;
 use larder_core::name::{Host, RepositoryName};
-use larder_store::Growing;
+use larder_store::GrowingBlob;
 use tokio::sync::{Notify, watch};
 
 use super::Cache;
 use super::shelf::CachedShelf;
 use super::trouble::Trouble;
-use super::upstream::Waiting;
+use super::upstream::WaitingAsk;
 use job::FillJob;
 
 /// What a fetch is about. It is between one repository and its upstream: what another one's upstream gives proves
 /// nothing for this one.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-struct About {
+struct FillSubject {
     repository: RepositoryName,
     digest: Digest,
 }
@@ -48,7 +48,7 @@ pub(super) enum FillStage {
 /// One fetch.
 pub(super) struct Fill {
     pub(super) stage: watch::Sender<FillStage>,
-    pub(super) growing: OnceLock<Growing>,
+    pub(super) growing: OnceLock<GrowingBlob>,
     takers: AtomicUsize,
     left: Notify,
     /// Which of all fetches it is: one waits only for those before it.
@@ -60,23 +60,23 @@ pub(super) struct Fill {
 /// All that are under way.
 #[derive(Default)]
 pub(super) struct Fills {
-    open: Mutex<HashMap<About, Arc<Fill>>>,
+    open: Mutex<HashMap<FillSubject, Arc<Fill>>>,
 }
 
 impl Fills {
-    fn open(&self) -> MutexGuard<'_, HashMap<About, Arc<Fill>>> {
+    fn open(&self) -> MutexGuard<'_, HashMap<FillSubject, Arc<Fill>>> {
         self.open.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
 /// That somebody wants what is being fetched. Dropped, it is wanted by one less.
-pub(crate) struct Taking {
+pub(crate) struct FillInterest {
     pub(super) fill: Arc<Fill>,
     /// That it is a client who wants it, for whom everything else waits.
-    client: Option<Waiting>,
+    client: Option<WaitingAsk>,
 }
 
-impl Drop for Taking {
+impl Drop for FillInterest {
     fn drop(&mut self) {
         self.client = None;
         if self.fill.takers.fetch_sub(1, Ordering::AcqRel) == 1 {
@@ -86,11 +86,11 @@ impl Drop for Taking {
 }
 
 /// How a blob can be served.
-pub(crate) enum Blob {
+pub(crate) enum CachedBlob {
     /// It is here, and the repository has it; its size in bytes.
     Here(u64),
     /// It is on its way; its size in bytes, if anybody has said it.
-    Coming(Taking, Option<u64>),
+    Coming(FillInterest, Option<u64>),
     /// It is not kept: there is no room for it, or it is more than its shelf may hold.
     Passing(Option<u64>),
 }
@@ -110,15 +110,15 @@ impl Fill {
     }
 }
 
-impl Taking {
+impl FillInterest {
     /// Waits until the upstream has answered.
-    pub(super) async fn opened(self) -> Result<Blob, Trouble> {
+    pub(super) async fn opened(self) -> Result<CachedBlob, Trouble> {
         let mut stage = self.fill.stage.subscribe();
         let stage = stage.wait_for(|stage| !matches!(stage, FillStage::Asking)).await;
         match stage.map(|stage| stage.clone()) {
-            Ok(FillStage::Coming(size)) => Ok(Blob::Coming(self, size)),
-            Ok(FillStage::Whole(size)) => Ok(Blob::Coming(self, Some(size))),
-            Ok(FillStage::There(size)) => Ok(Blob::Here(size)),
+            Ok(FillStage::Coming(size)) => Ok(CachedBlob::Coming(self, size)),
+            Ok(FillStage::Whole(size)) => Ok(CachedBlob::Coming(self, Some(size))),
+            Ok(FillStage::There(size)) => Ok(CachedBlob::Here(size)),
             Ok(FillStage::Failed(trouble)) => Err(trouble),
             Ok(FillStage::Asking) | Err(_) => Err(Trouble::Store),
         }
@@ -159,11 +159,11 @@ impl Cache {
         path: &RepositoryName,
         digest: &Digest,
         counted: bool,
-    ) -> Result<Blob, Trouble> {
+    ) -> Result<CachedBlob, Trouble> {
         let count = |counter: &AtomicU64| counter.fetch_add(u64::from(counted), Ordering::Relaxed);
         if let Some(size) = self.held_blob(repository, digest).await? {
             count(&shelf.traffic.hits);
-            return Ok(Blob::Here(size));
+            return Ok(CachedBlob::Here(size));
         }
         let wanted = self.inner.store.wanted(repository, digest).await?;
         let what = digest.to_string();
@@ -173,13 +173,13 @@ impl Cache {
         self.is_pulled(repository, digest).await;
         if self.is_beyond(shelf, repository, digest, wanted).await? {
             count(&shelf.traffic.misses);
-            return Ok(Blob::Passing(wanted));
+            return Ok(CachedBlob::Passing(wanted));
         }
         let (mut taking, began) = self.take(shelf, repository, path, digest, wanted);
         taking.client = Some(shelf.upstream.waiting());
         count(if began { &shelf.traffic.misses } else { &shelf.traffic.hits });
         let opened = match taking.opened().await {
-            Err(Trouble::NoRoom) => Ok(Blob::Passing(wanted)),
+            Err(Trouble::NoRoom) => Ok(CachedBlob::Passing(wanted)),
             opened => opened,
         };
         if let Err(trouble) = &opened
@@ -242,14 +242,14 @@ impl Cache {
         path: &RepositoryName,
         digest: &Digest,
         size: Option<u64>,
-    ) -> (Taking, bool) {
-        let about = About { repository: repository.clone(), digest: digest.clone() };
+    ) -> (FillInterest, bool) {
+        let about = FillSubject { repository: repository.clone(), digest: digest.clone() };
         let mut open = self.inner.fills.open();
         let under_way = open.get(&about).cloned();
         let began = under_way.is_none();
         let fill = under_way.unwrap_or_else(|| Arc::new(Fill::new(shelf.upstream.host())));
         fill.takers.fetch_add(1, Ordering::AcqRel);
-        let taking = Taking { fill: Arc::clone(&fill), client: None };
+        let taking = FillInterest { fill: Arc::clone(&fill), client: None };
         if began {
             open.insert(about.clone(), Arc::clone(&fill));
             let job = FillJob {

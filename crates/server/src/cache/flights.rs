@@ -7,11 +7,11 @@ use std::time::{Duration, Instant};
 
 use tokio::sync::watch;
 
-type Open<K, V> = Arc<Mutex<HashMap<K, (watch::Receiver<Option<V>>, Instant)>>>;
+type OpenFlights<K, V> = Arc<Mutex<HashMap<K, (watch::Receiver<Option<V>>, Instant)>>>;
 
 /// What is being done, by what it is about.
 pub(super) struct Flights<K, V> {
-    open: Open<K, V>,
+    open: OpenFlights<K, V>,
 }
 
 impl<K, V> Default for Flights<K, V> {
@@ -36,7 +36,7 @@ impl<V: Clone> Flight<V> {
 }
 
 /// Takes a flight off the list, however it ends.
-struct ListedFlight<K: Eq + Hash, V>(Open<K, V>, Option<K>);
+struct ListedFlight<K: Eq + Hash, V>(OpenFlights<K, V>, Option<K>);
 
 impl<K: Eq + Hash, V> Drop for ListedFlight<K, V> {
     fn drop(&mut self) {

@@ -5,9 +5,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use bytes::Bytes;
 use futures_util::{Stream, stream};
-use larder_store::{BlobReader, Growing};
+use larder_store::{BlobReader, GrowingBlob};
 
-use super::fill::{FillStage, Taking};
+use super::fill::{FillInterest, FillStage};
 
 /// Who follows any fetch now.
 static FOLLOWERS: AtomicUsize = AtomicUsize::new(0);
@@ -38,11 +38,11 @@ impl Drop for Follower {
     }
 }
 
-struct Following {
+struct FollowedFill {
     _follower: Follower,
     /// Held so that the fetch goes on.
-    _taking: Taking,
-    growing: Growing,
+    _taking: FillInterest,
+    growing: GrowingBlob,
     stage: tokio::sync::watch::Receiver<FillStage>,
     /// The next byte to give, and the end if it is known.
     at: u64,
@@ -56,13 +56,13 @@ struct Following {
 ///
 /// None as end: up to the end of the blob, wherever that is.
 pub(crate) fn follow(
-    taking: Taking,
+    taking: FillInterest,
     from: u64,
     end: Option<u64>,
 ) -> impl Stream<Item = std::io::Result<Bytes>> + Send + 'static {
     let following = taking.fill.growing.get().cloned().map(|growing| {
         let stage = taking.fill.stage.subscribe();
-        Following {
+        FollowedFill {
             _follower: Follower::new(),
             _taking: taking,
             growing,
@@ -83,7 +83,7 @@ pub(crate) fn follow(
     })
 }
 
-impl Following {
+impl FollowedFill {
     async fn next(&mut self) -> std::io::Result<Option<Bytes>> {
         loop {
             if let Some((reader, until)) = &mut self.reading {

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_core::cached::{EvictReason, Going, Kept};
+use larder_core::cached::{EvictReason, Eviction, KeptCandidate};
 use larder_core::digest::Digest;
 use larder_store::{StoreError, now};
 
@@ -26,7 +26,7 @@ const LOOSE_LIFE: i64 = 24 * 3_600_000;
 
 /// What went.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Gone {
+pub struct EvictedTotals {
     /// Images.
     pub images: usize,
     /// Bytes that are free again.
@@ -67,7 +67,10 @@ impl Cache {
 
     /// Evicts what may go, unless another process keeps house on this store right now. A full disk does not keep it
     /// from making room: what is kept aside is for that.
-    async fn let_go_by_turns(&self, waiting: &mut Vec<Digest>) -> Result<Gone, StoreError> {
+    async fn let_go_by_turns(
+        &self,
+        waiting: &mut Vec<Digest>,
+    ) -> Result<EvictedTotals, StoreError> {
         match self.let_go_alone(waiting).await {
             Err(error) if error.is_full() => {
                 self.inner.store.use_spare().await?;
@@ -77,12 +80,12 @@ impl Cache {
         }
     }
 
-    async fn let_go_alone(&self, waiting: &mut Vec<Digest>) -> Result<Gone, StoreError> {
+    async fn let_go_alone(&self, waiting: &mut Vec<Digest>) -> Result<EvictedTotals, StoreError> {
         if self.shelves().is_empty() {
-            return Ok(Gone::default());
+            return Ok(EvictedTotals::default());
         }
         let Some(lease) = self.inner.store.acquire(HOUSE).await? else {
-            return Ok(Gone::default());
+            return Ok(EvictedTotals::default());
         };
         let gone = self.let_go(waiting).await;
         let released = lease.release().await;
@@ -91,9 +94,12 @@ impl Cache {
     }
 
     /// Evicts what may go. `waiting` holds contents whose bytes were too young to be removed.
-    pub(crate) async fn let_go(&self, waiting: &mut Vec<Digest>) -> Result<Gone, StoreError> {
+    pub(crate) async fn let_go(
+        &self,
+        waiting: &mut Vec<Digest>,
+    ) -> Result<EvictedTotals, StoreError> {
         let store = &self.inner.store;
-        let mut gone = Gone::default();
+        let mut gone = EvictedTotals::default();
         for shelf in self.shelves() {
             let excess = match shelf.limit {
                 Some(limit) => {
@@ -124,7 +130,7 @@ impl Cache {
         let mut excess = store.bytes_of(&names).await?.saturating_sub(limit);
         let mut images = 0;
         // The longest unpulled of all shelves: each shelf has its own pins.
-        let mut candidates: Vec<(Kept, Arc<CachedShelf>)> = Vec::new();
+        let mut candidates: Vec<(KeptCandidate, Arc<CachedShelf>)> = Vec::new();
         if excess > 0 {
             for shelf in self.shelves() {
                 let kept = store.kept(&shelf.name).await?;
@@ -140,7 +146,7 @@ impl Cache {
             }
             excess = excess.saturating_sub(kept.bytes);
             images += self
-                .let_go_one(&shelf, &Going { what: &kept, why: EvictReason::Room }, waiting)
+                .let_go_one(&shelf, &Eviction { what: &kept, why: EvictReason::Room }, waiting)
                 .await?;
         }
         Ok(images)
@@ -149,7 +155,7 @@ impl Cache {
     async fn let_go_of(
         &self,
         shelf: &CachedShelf,
-        kept: &[Kept],
+        kept: &[KeptCandidate],
         excess: u64,
         waiting: &mut Vec<Digest>,
     ) -> Result<usize, StoreError> {
@@ -168,10 +174,10 @@ impl Cache {
     async fn let_go_one(
         &self,
         shelf: &CachedShelf,
-        going: &Going<'_>,
+        going: &Eviction<'_>,
         waiting: &mut Vec<Digest>,
     ) -> Result<usize, StoreError> {
-        let Kept { repository, digest, last, .. } = going.what;
+        let KeptCandidate { repository, digest, last, .. } = going.what;
         // Nothing goes that was asked for since it was looked at.
         let gone = self.inner.store.let_go(repository, digest, *last).await?;
         if gone.is_empty() {
@@ -212,7 +218,7 @@ mod tests {
 
     use bytes::Bytes;
     use larder_client::{Options, Registry};
-    use larder_core::cached::{Habits, Keeping, Reach, Terms};
+    use larder_core::cached::{Habits, KeepingRule, ShelfReach, Terms};
     use larder_core::document::Document;
     use larder_core::name::RepositoryName;
     use larder_store::Store;
@@ -234,10 +240,10 @@ mod tests {
                 host: host.clone(),
                 short: None,
                 habits: Habits {
-                    reach: Reach::new(Vec::new(), Vec::new()).unwrap(),
+                    reach: ShelfReach::new(Vec::new(), Vec::new()).unwrap(),
                     terms: Terms { recheck: day, stale: day },
                     patience: day,
-                    keeping: Keeping { keep: None, pinned: vec![pin.parse().unwrap()] },
+                    keeping: KeepingRule { keep: None, pinned: vec![pin.parse().unwrap()] },
                     limit,
                     platforms: Vec::new(),
                     companions: false,
@@ -297,7 +303,7 @@ mod tests {
         let mut waiting = Vec::new();
         // Nothing is over its limit.
         let cached = cache(&store, [Some(1 << 20), None], None, "none");
-        assert_eq!(cached.let_go(&mut waiting).await.unwrap(), Gone::default());
+        assert_eq!(cached.let_go(&mut waiting).await.unwrap(), EvictedTotals::default());
         // One shelf: three of its four images are too many; `a` is pinned, `new` was just pulled.
         let cached = cache(&store, [Some(1500), None], None, "a");
         let gone = cached.let_go(&mut waiting).await.unwrap();
@@ -325,7 +331,7 @@ mod tests {
         let other = Store::open_local(folder.path()).unwrap();
         let lease = other.acquire(HOUSE).await.unwrap().unwrap();
         let mut waiting = Vec::new();
-        assert_eq!(cached.let_go_by_turns(&mut waiting).await.unwrap(), Gone::default());
+        assert_eq!(cached.let_go_by_turns(&mut waiting).await.unwrap(), EvictedTotals::default());
         assert_eq!(names(&store).await, ["one/a"]);
         lease.release().await.unwrap();
         assert_eq!(cached.let_go_by_turns(&mut waiting).await.unwrap().images, 1);

@@ -39,7 +39,7 @@ pub(crate) struct FoundManifest {
 
 /// One tag of a cached shelf, as a check works with it.
 #[derive(Clone)]
-struct Tagged {
+struct TagCheck {
     shelf: Arc<CachedShelf>,
     repository: RepositoryName,
     path: RepositoryName,
@@ -81,7 +81,7 @@ impl Cache {
             }
             (None, Selector::Tag(tag)) => {
                 count(if held.is_some() { &shelf.traffic.hits } else { &shelf.traffic.misses });
-                let tagged = Tagged {
+                let tagged = TagCheck {
                     shelf: Arc::clone(shelf),
                     repository: repository.clone(),
                     path: path.clone(),
@@ -147,7 +147,7 @@ impl Cache {
 
     /// Asks the upstream what a tag points to, once for all who want to know. Who can do with an older
     /// answer waits no longer than the shelf's patience.
-    async fn check(&self, tagged: Tagged, older: bool) -> Result<(Digest, InHand), Trouble> {
+    async fn check(&self, tagged: TagCheck, older: bool) -> Result<(Digest, InHand), Trouble> {
         let shelf = Arc::clone(&tagged.shelf);
         let host = || shelf.upstream.host().clone();
         let (repository, what) = (tagged.repository.clone(), tagged.tag.to_string());
@@ -176,8 +176,8 @@ impl Cache {
     }
 
     /// Compares a tag with the upstream, or asks for it the first time.
-    async fn look(&self, tagged: &Tagged) -> Result<(Digest, InHand), Trouble> {
-        let Tagged { shelf, repository, path, tag } = tagged;
+    async fn look(&self, tagged: &TagCheck) -> Result<(Digest, InHand), Trouble> {
+        let TagCheck { shelf, repository, path, tag } = tagged;
         let (store, upstream) = (&self.inner.store, &shelf.upstream);
         let belief = store.belief(repository, tag).await?;
         // Who joined may have looked before an earlier check ended.
@@ -230,7 +230,7 @@ impl Cache {
     /// Keeps what a tag points to now.
     async fn keep(
         &self,
-        tagged: &Tagged,
+        tagged: &TagCheck,
         digest: &Digest,
         document: &Document,
     ) -> Result<(), Trouble> {

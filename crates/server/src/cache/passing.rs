@@ -14,7 +14,7 @@ use super::Cache;
 use super::shelf::CachedShelf;
 use super::trouble::Trouble;
 
-struct Passing {
+struct PassingBlob {
     shelf: Arc<CachedShelf>,
     stream: BlobStream,
     digest: Digest,
@@ -41,7 +41,7 @@ impl Cache {
         let upstream = &shelf.upstream;
         let opened = upstream.open(upstream.registry.blob_from(path, digest, size, from)).await?;
         let whole = from == 0 && end.is_none_or(|end| Some(end) == size);
-        let passing = Passing {
+        let passing = PassingBlob {
             shelf: Arc::clone(shelf),
             stream: opened,
             digest: digest.clone(),
@@ -60,7 +60,7 @@ impl Cache {
     }
 }
 
-impl Passing {
+impl PassingBlob {
     async fn next(&mut self) -> std::io::Result<Option<Bytes>> {
         let broken = |cause: String| std::io::Error::other(cause);
         while self.left != Some(0) {

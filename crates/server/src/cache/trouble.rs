@@ -1,7 +1,7 @@
 //! Why an upstream's content cannot be served, and what a client is told.
 
 use axum::http::{HeaderValue, StatusCode, header};
-use larder_client::{Absent, ClientError};
+use larder_client::{ClientError, NotThere};
 use larder_core::name::Host;
 use larder_store::{StoreError, now};
 
@@ -141,9 +141,9 @@ impl From<Trouble> for ApiError {
             Trouble::Upstream(error) => match &error {
                 ClientError::NotFound { wanted, .. } => {
                     let code = match wanted {
-                        Absent::Repository(_) => Code::NameUnknown,
-                        Absent::Tag(_) | Absent::Manifest(_) => Code::ManifestUnknown,
-                        Absent::Blob(_) => Code::BlobUnknown,
+                        NotThere::Repository(_) => Code::NameUnknown,
+                        NotThere::Tag(_) | NotThere::Manifest(_) => Code::ManifestUnknown,
+                        NotThere::Blob(_) => Code::BlobUnknown,
                     };
                     Self::new(code, message)
                 }
@@ -206,9 +206,9 @@ mod tests {
             (Trouble::NoRoom, 503, "full up to its reserve"),
             (Trouble::Beyond, 500, "passes through and is not kept"),
             (Trouble::Store, 500, "its log has the cause"),
-            (upstream(absent(Absent::Repository("a".into()))), 404, "has no repository a"),
-            (upstream(absent(Absent::Tag("2".into()))), 404, "has no tag 2"),
-            (upstream(absent(Absent::Blob("sha256:00".into()))), 404, "has no blob"),
+            (upstream(absent(NotThere::Repository("a".into()))), 404, "has no repository a"),
+            (upstream(absent(NotThere::Tag("2".into()))), 404, "has no tag 2"),
+            (upstream(absent(NotThere::Blob("sha256:00".into()))), 404, "has no blob"),
             (upstream(denied(401)), 403, "answered 401"),
             (upstream(denied(403)), 403, "answered 403"),
             (upstream(refused(408)), 502, "answered 408"),

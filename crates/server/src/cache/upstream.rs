@@ -9,7 +9,7 @@ use larder_core::allowance::{Afford, Allowance, Budget};
 use larder_core::cached::{self, Circuit, Condition};
 use larder_core::digest::Digest;
 use larder_core::name::Host;
-use larder_store::{Standing, Store, now};
+use larder_store::{Store, UpstreamRecord, now};
 use tokio::sync::Notify;
 
 use super::trouble::{Trouble, for_clients};
@@ -48,13 +48,13 @@ pub struct CacheUpstream {
     allowance: Option<Allowance>,
     /// Where our pulls are counted, whichever process makes them.
     store: Store,
-    state: Mutex<State>,
+    state: Mutex<UpstreamState>,
     /// Clients that are waiting for blobs of it, and word that the last of them has gone.
     clients: AtomicUsize,
     quiet: Notify,
 }
 
-struct State {
+struct UpstreamState {
     circuit: Circuit,
     budget: Budget,
     /// Pulls that could not be written down.
@@ -63,13 +63,13 @@ struct State {
     cause: Option<String>,
     /// The same as clients are told it.
     plain: Option<String>,
-    told: Option<Standing>,
+    told: Option<UpstreamRecord>,
 }
 
 /// That a client waits for a blob.
-pub(super) struct Waiting(Arc<CacheUpstream>);
+pub(super) struct WaitingAsk(Arc<CacheUpstream>);
 
-impl Drop for Waiting {
+impl Drop for WaitingAsk {
     fn drop(&mut self) {
         if self.0.clients.fetch_sub(1, Ordering::AcqRel) == 1 {
             self.0.quiet.notify_waiters();
@@ -83,7 +83,7 @@ impl CacheUpstream {
         let UpstreamPlan { host, registry, made_of, allowance } = plan;
         let budget = Budget { allowance, ..Budget::default() };
         let (circuit, cause, plain, told) = (Circuit::default(), None, None, None);
-        let state = Mutex::new(State { circuit, budget, pulls: 0, cause, plain, told });
+        let state = Mutex::new(UpstreamState { circuit, budget, pulls: 0, cause, plain, told });
         let (clients, quiet) = (AtomicUsize::new(0), Notify::new());
         Self { host, registry, made_of, allowance, store, state, clients, quiet }
     }
@@ -106,7 +106,7 @@ impl CacheUpstream {
         &self.host
     }
 
-    fn state(&self) -> MutexGuard<'_, State> {
+    fn state(&self) -> MutexGuard<'_, UpstreamState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -219,9 +219,9 @@ impl CacheUpstream {
                 return;
             }
             Err(ClientError::RateLimited { retry_after, .. }) => {
-                cached::Trouble::Limited(*retry_after)
+                cached::CircuitTrouble::Limited(*retry_after)
             }
-            Err(_) => cached::Trouble::Failed,
+            Err(_) => cached::CircuitTrouble::Failed,
         };
         let before = state.circuit.condition(now());
         state.circuit.failed(trouble, now());
@@ -270,9 +270,9 @@ impl CacheUpstream {
     }
 
     /// Counts a client that waits for a blob, as long as what is given back lives.
-    pub(super) fn waiting(self: &Arc<Self>) -> Waiting {
+    pub(super) fn waiting(self: &Arc<Self>) -> WaitingAsk {
         self.clients.fetch_add(1, Ordering::AcqRel);
-        Waiting(Arc::clone(self))
+        WaitingAsk(Arc::clone(self))
     }
 
     /// Waits until no client waits for a blob, but not for ever.
@@ -306,7 +306,7 @@ impl CacheUpstream {
     }
 
     /// How it stands.
-    pub fn standing(&self) -> Standing {
+    pub fn standing(&self) -> UpstreamRecord {
         let mut state = self.state();
         let now = now();
         state.budget.reported = self.registry.reported();
@@ -315,7 +315,7 @@ impl CacheUpstream {
             Condition::Limited(until) | Condition::Resting(until) => Some(until),
             Condition::Well | Condition::Ailing(_) => None,
         };
-        Standing {
+        UpstreamRecord {
             host: self.host.clone(),
             condition: word(condition).into(),
             until,
@@ -326,7 +326,7 @@ impl CacheUpstream {
     }
 
     /// Takes up what was known of it before a start: that it limits us.
-    pub fn remember(&self, known: &Standing) {
+    pub fn remember(&self, known: &UpstreamRecord) {
         if let ("limited", Some(until)) = (known.condition.as_str(), known.until) {
             let mut state = self.state();
             state.circuit.limit(until, now());
@@ -345,11 +345,11 @@ impl CacheUpstream {
     }
 
     /// The same, if it differs from what was told last.
-    pub(super) fn changed_standing(&self) -> Option<Standing> {
+    pub(super) fn changed_standing(&self) -> Option<UpstreamRecord> {
         let standing = self.standing();
         let mut state = self.state();
         let same = state.told.as_ref().is_some_and(|told| {
-            let told = Standing { at: standing.at, ..told.clone() };
+            let told = UpstreamRecord { at: standing.at, ..told.clone() };
             told == standing
         });
         if same {

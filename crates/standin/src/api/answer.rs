@@ -14,17 +14,17 @@ use super::Api;
 use super::apply::{apply, patch, shown_path};
 use super::kinds::{ApiPlace, ObjectKind, discovery, path_of};
 use super::lists::{Query, list, table};
-use crate::door::{Admitted, admit};
+use crate::door::{AdmittedObject, admit};
 
 /// What a request body may have, in bytes.
 const MOST: usize = 1 << 20;
 const JSON: &str = "application/json";
 
 /// The platform's word for what went wrong.
-pub(super) struct Wrong(StatusCode, &'static str, String);
+pub(super) struct ApiFault(StatusCode, &'static str, String);
 
-impl From<Wrong> for Response {
-    fn from(Wrong(code, reason, message): Wrong) -> Self {
+impl From<ApiFault> for Response {
+    fn from(ApiFault(code, reason, message): ApiFault) -> Self {
         let mut body = json!({
             "kind": "Status", "apiVersion": "v1", "metadata": {}, "status": "Failure", "reason": reason,
             "message": message, "code": code.as_u16(),
@@ -65,7 +65,7 @@ pub(super) async fn answer(State(api): State<Api>, request: Request) -> Response
     }
 }
 
-async fn respond(api: &Api, request: Request) -> Result<Response, Wrong> {
+async fn respond(api: &Api, request: Request) -> Result<Response, ApiFault> {
     let (parts, body) = request.into_parts();
     let path = parts.uri.path().trim_end_matches('/').to_owned();
     if path == "/openid/v1/jwks" {
@@ -73,7 +73,7 @@ async fn respond(api: &Api, request: Request) -> Result<Response, Wrong> {
     }
     let shown = parts.headers.get(header::AUTHORIZATION).and_then(|it| it.to_str().ok());
     if shown.and_then(|shown| shown.strip_prefix("Bearer ")) != Some(api.operator_token()) {
-        return Err(Wrong(StatusCode::UNAUTHORIZED, "Unauthorized", "Unauthorized".into()));
+        return Err(ApiFault(StatusCode::UNAUTHORIZED, "Unauthorized", "Unauthorized".into()));
     }
     if path == "/version" {
         let version = json!({
@@ -87,14 +87,14 @@ async fn respond(api: &Api, request: Request) -> Result<Response, Wrong> {
     }
     let query = Query::read(parts.uri.query());
     let body = axum::body::to_bytes(body, MOST).await.map_err(|_| {
-        Wrong(StatusCode::PAYLOAD_TOO_LARGE, "RequestEntityTooLarge", "limit is 1048576".into())
+        ApiFault(StatusCode::PAYLOAD_TOO_LARGE, "RequestEntityTooLarge", "limit is 1048576".into())
     })?;
     if path == "/apis/authorization.k8s.io/v1/selfsubjectaccessreviews" {
         return Ok(answered(StatusCode::CREATED, &review(api, &body)));
     }
     let unknown = || {
         let message = "the server could not find the requested resource";
-        Wrong(StatusCode::NOT_FOUND, "NotFound", message.into())
+        ApiFault(StatusCode::NOT_FOUND, "NotFound", message.into())
     };
     let place = ApiPlace::read(&path).ok_or_else(unknown)?;
     let kind = place.kind().ok_or_else(unknown)?;
@@ -108,7 +108,11 @@ async fn respond(api: &Api, request: Request) -> Result<Response, Wrong> {
         (&Method::DELETE, Some(_)) => "delete",
         _ => {
             let message = "the server does not allow this method on the requested resource";
-            return Err(Wrong(StatusCode::METHOD_NOT_ALLOWED, "MethodNotAllowed", message.into()));
+            return Err(ApiFault(
+                StatusCode::METHOD_NOT_ALLOWED,
+                "MethodNotAllowed",
+                message.into(),
+            ));
         }
     };
     permit(api, verb, kind, &place)?;
@@ -120,7 +124,7 @@ async fn respond(api: &Api, request: Request) -> Result<Response, Wrong> {
     if form.is_some_and(|form| form.contains("protobuf")) {
         // The platform's own takes it; this one says that it does not.
         let message = "the body of the request was in an unknown format - accepted media types include: application/json, application/yaml (a stand-in reads no protocol buffers; use `kubectl apply`)";
-        return Err(Wrong(
+        return Err(ApiFault(
             StatusCode::UNSUPPORTED_MEDIA_TYPE,
             "UnsupportedMediaType",
             message.into(),
@@ -135,7 +139,7 @@ async fn respond(api: &Api, request: Request) -> Result<Response, Wrong> {
 }
 
 /// Whether the operator may do it.
-fn permit(api: &Api, verb: &str, kind: ObjectKind, place: &ApiPlace<'_>) -> Result<(), Wrong> {
+fn permit(api: &Api, verb: &str, kind: ObjectKind, place: &ApiPlace<'_>) -> Result<(), ApiFault> {
     let reads = matches!(verb, "get" | "list" | "watch");
     let namespace = match kind.name {
         "Namespace" => place.name,
@@ -153,7 +157,7 @@ fn permit(api: &Api, verb: &str, kind: ObjectKind, place: &ApiPlace<'_>) -> Resu
     let message = format!(
         "{plural}{named} is forbidden: User \"operator\" cannot {verb} resource \"{plural}\" in API group \"{group}\" {scope}"
     );
-    Err(Wrong(StatusCode::FORBIDDEN, "Forbidden", message))
+    Err(ApiFault(StatusCode::FORBIDDEN, "Forbidden", message))
 }
 
 /// Whether the operator may do what it asks about.
@@ -169,10 +173,10 @@ fn review(api: &Api, body: &Bytes) -> Value {
     asked
 }
 
-fn absent(kind: ObjectKind, name: &str) -> Wrong {
+fn absent(kind: ObjectKind, name: &str) -> ApiFault {
     let group = if kind.group.is_empty() { String::new() } else { format!(".{}", kind.group) };
     let message = format!("{}{group} \"{name}\" not found", kind.plural);
-    Wrong(StatusCode::NOT_FOUND, "NotFound", message)
+    ApiFault(StatusCode::NOT_FOUND, "NotFound", message)
 }
 
 fn read(
@@ -182,7 +186,7 @@ fn read(
     place: &ApiPlace<'_>,
     query: &Query,
     as_table: bool,
-) -> Result<Response, Wrong> {
+) -> Result<Response, ApiFault> {
     let now = larder_store::now() / 1000;
     if let Some(name) = place.name {
         let path = place.part.map_or(path, |part| path.strip_suffix(part).unwrap_or(path));
@@ -213,13 +217,13 @@ fn read(
     let version = version + u64::from(api.hurries() && query.get("continue").is_some());
     list(kind, &objects, query, version)
         .map(|list| answered(StatusCode::OK, &list))
-        .map_err(|message| Wrong(StatusCode::GONE, "Expired", message))
+        .map_err(|message| ApiFault(StatusCode::GONE, "Expired", message))
 }
 
 /// A stream of what changes, an event a line.
 fn watch(
     first: &[Value],
-    changes: tokio::sync::broadcast::Receiver<super::Change>,
+    changes: tokio::sync::broadcast::Receiver<super::ApiChange>,
     kind: ObjectKind,
     namespace: Option<String>,
     query: Query,
@@ -255,20 +259,24 @@ fn watch(
 }
 
 /// The object in a body.
-fn object_in(body: &Bytes) -> Result<Value, Wrong> {
+fn object_in(body: &Bytes) -> Result<Value, ApiFault> {
     let read = std::str::from_utf8(body).ok().and_then(|it| larder_core::objects::read(it).ok());
     read.and_then(|all| all.into_iter().next()).filter(Value::is_object).ok_or_else(|| {
-        Wrong(StatusCode::BAD_REQUEST, "BadRequest", "the object provided is unrecognized".into())
+        ApiFault(
+            StatusCode::BAD_REQUEST,
+            "BadRequest",
+            "the object provided is unrecognized".into(),
+        )
     })
 }
 
-fn invalid(kind: ObjectKind, name: &str, why: &str) -> Wrong {
+fn invalid(kind: ObjectKind, name: &str, why: &str) -> ApiFault {
     let message = format!("{} \"{name}\" is invalid: {why}", kind.name);
-    Wrong(StatusCode::UNPROCESSABLE_ENTITY, "Invalid", message)
+    ApiFault(StatusCode::UNPROCESSABLE_ENTITY, "Invalid", message)
 }
 
 /// What the platform itself asks of an object.
-fn validate(kind: ObjectKind, name: &str, object: &Value) -> Result<(), Wrong> {
+fn validate(kind: ObjectKind, name: &str, object: &Value) -> Result<(), ApiFault> {
     let wrong = |why: &str| Err(invalid(kind, name, why));
     match kind.name {
         "Deployment" | "StatefulSet" | "DaemonSet" => {
@@ -342,21 +350,22 @@ async fn admitted(
     kind: ObjectKind,
     namespace: Option<&str>,
     mut object: Value,
-) -> Result<(Value, Vec<String>), Wrong> {
+) -> Result<(Value, Vec<String>), ApiFault> {
     if let (Some(space), "Pod") = (namespace, kind.name) {
         api.give_account(space, &mut object)
-            .map_err(|message| Wrong(StatusCode::FORBIDDEN, "Forbidden", message))?;
+            .map_err(|message| ApiFault(StatusCode::FORBIDDEN, "Forbidden", message))?;
     }
-    let Admitted { object, warnings } = admit(api, &api.hosts(), object).await.map_err(|text| {
-        let text = text.strip_prefix("Error from server ").unwrap_or(&text);
-        match text.strip_prefix("(Forbidden): ") {
-            Some(message) => Wrong(StatusCode::FORBIDDEN, "Forbidden", message.to_owned()),
-            None => {
-                let message = text.strip_prefix("(InternalError): ").unwrap_or(text);
-                Wrong(StatusCode::INTERNAL_SERVER_ERROR, "InternalError", message.to_owned())
+    let AdmittedObject { object, warnings } =
+        admit(api, &api.hosts(), object).await.map_err(|text| {
+            let text = text.strip_prefix("Error from server ").unwrap_or(&text);
+            match text.strip_prefix("(Forbidden): ") {
+                Some(message) => ApiFault(StatusCode::FORBIDDEN, "Forbidden", message.to_owned()),
+                None => {
+                    let message = text.strip_prefix("(InternalError): ").unwrap_or(text);
+                    ApiFault(StatusCode::INTERNAL_SERVER_ERROR, "InternalError", message.to_owned())
+                }
             }
-        }
-    })?;
+        })?;
     Ok((object, warnings))
 }
 
@@ -373,11 +382,11 @@ fn warned(mut response: Response, warnings: &[String]) -> Response {
 }
 
 /// That a namespace is there.
-fn check_namespace(api: &Api, namespace: Option<&str>) -> Result<(), Wrong> {
+fn check_namespace(api: &Api, namespace: Option<&str>) -> Result<(), ApiFault> {
     match namespace {
         Some(space) if api.get(&format!("/api/v1/namespaces/{space}")).is_none() => {
             let message = format!("namespaces \"{space}\" not found");
-            Err(Wrong(StatusCode::NOT_FOUND, "NotFound", message))
+            Err(ApiFault(StatusCode::NOT_FOUND, "NotFound", message))
         }
         _ => Ok(()),
     }
@@ -393,7 +402,7 @@ async fn create(
     place: &ApiPlace<'_>,
     query: &Query,
     body: &Bytes,
-) -> Result<Response, Wrong> {
+) -> Result<Response, ApiFault> {
     check_namespace(api, place.namespace)?;
     let mut object = object_in(body)?;
     let made = text(&object, &["metadata", "generateName"])
@@ -410,7 +419,7 @@ async fn create(
     let path = path_of(kind, place.namespace, &name);
     if api.get(&path).is_some() {
         let message = format!("{} \"{name}\" already exists", kind.plural);
-        return Err(Wrong(StatusCode::CONFLICT, "AlreadyExists", message));
+        return Err(ApiFault(StatusCode::CONFLICT, "AlreadyExists", message));
     }
     validate(kind, &name, &object)?;
     let object = kept(kind, place.namespace, object, None);
@@ -434,7 +443,7 @@ async fn change(
     query: &Query,
     headers: &HeaderMap,
     body: &Bytes,
-) -> Result<Response, Wrong> {
+) -> Result<Response, ApiFault> {
     let name = place.name.unwrap_or_default();
     check_namespace(api, place.namespace)?;
     let form =
@@ -447,11 +456,11 @@ async fn change(
         "application/apply-patch+yaml" => {
             if query.get("fieldManager").is_none() {
                 let why = "PatchOptions.meta.k8s.io \"\" is invalid: fieldManager: Required value: is required for apply patch";
-                return Err(Wrong(StatusCode::UNPROCESSABLE_ENTITY, "Invalid", why.into()));
+                return Err(ApiFault(StatusCode::UNPROCESSABLE_ENTITY, "Invalid", why.into()));
             }
             if text(&given, &["metadata", "name"]) != Some(name) {
                 let message = "the name of the object does not match the name on the URL";
-                return Err(Wrong(StatusCode::BAD_REQUEST, "BadRequest", message.into()));
+                return Err(ApiFault(StatusCode::BAD_REQUEST, "BadRequest", message.into()));
             }
             let managers = api.managers(path);
             let base = before.clone().unwrap_or(Value::Null);
@@ -477,7 +486,7 @@ async fn change(
                         named.len(),
                         named.join("\n")
                     );
-                    Wrong(StatusCode::CONFLICT, "Conflict", message)
+                    ApiFault(StatusCode::CONFLICT, "Conflict", message)
                 })?;
             for key in ["uid", "creationTimestamp"] {
                 after["metadata"][key] = given["metadata"][key].clone();
@@ -496,7 +505,7 @@ async fn change(
         }
         _ => {
             let message = "the body of the request was in an unknown format - accepted media types include: application/json-patch+json, application/merge-patch+json, application/apply-patch+yaml";
-            return Err(Wrong(
+            return Err(ApiFault(
                 StatusCode::UNSUPPORTED_MEDIA_TYPE,
                 "UnsupportedMediaType",
                 message.into(),
@@ -534,7 +543,7 @@ fn delete(
     kind: ObjectKind,
     place: &ApiPlace<'_>,
     query: &Query,
-) -> Result<Response, Wrong> {
+) -> Result<Response, ApiFault> {
     let name = place.name.unwrap_or_default();
     let found = api.get(path).ok_or_else(|| absent(kind, name))?;
     if !query.is("dryRun") {

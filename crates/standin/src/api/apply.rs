@@ -98,7 +98,7 @@ fn remove(object: &mut Value, path: &str) {
 }
 
 /// An object, and who wrote which of its fields.
-pub(crate) type Owned = (Value, Vec<Manager>);
+pub(crate) type OwnedObject = (Value, Vec<Manager>);
 
 /// Fields that others own, each with its owner.
 pub(crate) type Conflicts = Vec<(String, String)>;
@@ -113,7 +113,7 @@ pub(crate) fn apply(
     given: &Value,
     manager: &str,
     force: bool,
-) -> Result<Owned, Conflicts> {
+) -> Result<OwnedObject, Conflicts> {
     let wanted = leaves(given);
     let mut conflicts = Vec::new();
     for other in managers.iter().filter(|it| it.name != manager || it.operation != "Apply") {

@@ -16,17 +16,17 @@ const GATHERING: usize = 8;
 
 /// Counts those who hold it.
 #[derive(Clone, Default)]
-struct Count(Arc<()>);
+struct CrowdCount(Arc<()>);
 
-impl Count {
+impl CrowdCount {
     fn now(&self) -> usize {
         Arc::strong_count(&self.0) - 1
     }
 }
 
 pub(super) struct Crowd {
-    busy: Count,
-    gathering: Count,
+    busy: CrowdCount,
+    gathering: CrowdCount,
     /// How many at once leave no processor idle.
     dense: usize,
 }
@@ -38,7 +38,7 @@ impl Crowd {
     }
 
     fn for_processors(number: usize) -> Self {
-        Self { busy: Count::default(), gathering: Count::default(), dense: number.max(2) }
+        Self { busy: CrowdCount::default(), gathering: CrowdCount::default(), dense: number.max(2) }
     }
 
     /// One more that gives a processor work: a large upload, or one whose content is to be kept.
@@ -61,8 +61,8 @@ impl Crowd {
 
 /// One of them, until it is dropped.
 pub(super) struct CrowdPlace {
-    _busy: Count,
-    gathering: Option<Count>,
+    _busy: CrowdCount,
+    gathering: Option<CrowdCount>,
 }
 
 impl CrowdPlace {

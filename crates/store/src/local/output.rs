@@ -17,7 +17,7 @@ const MANY: usize = 64;
 /// The file systems whose direct writes go straight to a disk: ext4 and XFS.
 const KNOWN: [u64; 2] = [0xEF53, 0x5846_5342];
 
-pub(super) struct Output {
+pub(super) struct BlobOutput {
     file: File,
     /// What the file has.
     position: u64,
@@ -26,7 +26,7 @@ pub(super) struct Output {
     is_direct: bool,
 }
 
-impl Output {
+impl BlobOutput {
     /// Goes on writing a file at its end.
     pub fn new(file: File, position: u64) -> Self {
         Self { file, position, can_be_direct: None, is_direct: false }
@@ -144,9 +144,14 @@ mod tests {
     }
 
     /// Writes it all in stages, as pieces of this size fill them; gives whether any went directly.
-    fn write_staged(output: &mut Output, content: &[u8], piece: usize, along: &[usize]) -> bool {
+    fn write_staged(
+        output: &mut BlobOutput,
+        content: &[u8],
+        piece: usize,
+        along: &[usize],
+    ) -> bool {
         let (mut stage, mut direct, mut number) = (StagingBuffer::new().unwrap(), false, 0);
-        let mut pour = |stage: StagingBuffer, output: &mut Output| {
+        let mut pour = |stage: StagingBuffer, output: &mut BlobOutput| {
             output.write(&[stage.into_bytes()], along.contains(&number)).unwrap();
             number += 1;
             output.is_direct()
@@ -171,7 +176,7 @@ mod tests {
         let content = content(size);
         for piece in [7_919, 65_536, STAGE - 1, STAGE, 3 * STAGE, size] {
             let path = folder.path().join(piece.to_string());
-            let mut output = Output::new(File::create_new(&path).unwrap(), 0);
+            let mut output = BlobOutput::new(File::create_new(&path).unwrap(), 0);
             // Somebody reads along for a while.
             let direct = write_staged(&mut output, &content, piece, &[9, 10]);
             assert_eq!(direct, output.can_be_direct(), "pieces of {piece}");
@@ -189,7 +194,7 @@ mod tests {
         let begun = content.len() - STAGE - 1_000;
         fs::write(&path, &content[..begun]).unwrap();
         let file = fs::OpenOptions::new().append(true).open(&path).unwrap();
-        let mut output = Output::new(file, begun as u64);
+        let mut output = BlobOutput::new(file, begun as u64);
         assert!(!write_staged(&mut output, &content[begun..], STAGE, &[]), "it is not aligned");
         assert_eq!(output.position(), content.len() as u64);
         assert!(fs::read(&path).unwrap() == content);

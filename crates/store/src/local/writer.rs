@@ -13,11 +13,11 @@ use tokio::task::{JoinHandle, spawn_blocking};
 
 use super::crowd::{CrowdPlace, LARGE};
 use super::lane::{Lane, LaneStep};
-use super::output::Output;
+use super::output::BlobOutput;
 use super::reader::Pieces;
 use super::stage::{ALIGN, StagingBuffer};
-use super::{BlobsInner, Sealed, State, hash, io};
-use crate::blobs::{BlobReader, Growing, Purpose, UploadId};
+use super::{BlobsInner, SealedContent, UploadState, hash, io};
+use crate::blobs::{BlobReader, GrowingBlob, Purpose, UploadId};
 use crate::error::StoreError;
 
 /// Bytes after which the disk is told to write what came so far.
@@ -40,7 +40,7 @@ impl Drop for Claim {
             return;
         }
         let mut states = self.inner.states();
-        if matches!(states.get(&self.id), Some(State::Active)) {
+        if matches!(states.get(&self.id), Some(UploadState::Active)) {
             states.remove(&self.id);
         }
     }
@@ -84,7 +84,7 @@ impl BlobWriter {
     /// When there is no memory for the bytes.
     pub(super) fn new(
         claim: Claim,
-        output: Output,
+        output: BlobOutput,
         hasher: Hasher,
         purpose: Purpose,
     ) -> Result<Self, StoreError> {
@@ -225,11 +225,11 @@ impl BlobWriter {
     }
 
     /// For readers that follow it. What is read has not been verified.
-    pub fn growing(&self) -> Result<Growing, StoreError> {
+    pub fn growing(&self) -> Result<GrowingBlob, StoreError> {
         let file = File::open(&self.path).map_err(io("read", &self.path))?;
         let file = Arc::new((file, self.path.clone()));
         let open = move |range| BlobReader::new(Pieces::new(Arc::clone(&file), range));
-        Ok(Growing::new(self.written.subscribe(), open))
+        Ok(GrowingBlob::new(self.written.subscribe(), open))
     }
 
     /// Waits until all that was added is written, so that readers that follow it have it. May be given up at any time, and
@@ -265,7 +265,7 @@ impl BlobWriter {
         mut self,
         digest: &Digest,
         place: String,
-    ) -> Result<Sealed, StoreError> {
+    ) -> Result<SealedContent, StoreError> {
         self.add_last();
         let Self { hashing, mut writing, .. } = self;
         // The disk need not wait for the last of the hash.
@@ -286,7 +286,7 @@ impl BlobWriter {
 /// An upload's file.
 struct UploadFile {
     claim: Claim,
-    output: Output,
+    output: BlobOutput,
     written: Arc<watch::Sender<u64>>,
     /// Up to where the disk has been told to write.
     flushed: u64,
@@ -377,14 +377,19 @@ impl UploadFile {
         if !self.claim.once {
             let mut states = self.claim.inner.states();
             if states.len() < super::PARKED {
-                states.insert(self.claim.id, State::Parked(Box::new(hasher), offset));
+                states.insert(self.claim.id, UploadState::Parked(Box::new(hasher), offset));
             }
         }
         Ok(offset)
     }
 
     /// Gives what was flushed its place.
-    fn settle(self, actual: Digest, expected: Digest, place: String) -> Result<Sealed, StoreError> {
+    fn settle(
+        self,
+        actual: Digest,
+        expected: Digest,
+        place: String,
+    ) -> Result<SealedContent, StoreError> {
         let path = &self.claim.path;
         if actual != expected {
             fs::remove_file(path).map_err(io("remove", path))?;
@@ -392,7 +397,12 @@ impl UploadFile {
         }
         self.claim.inner.settle(path, &place)?;
         let size = self.output.position();
-        Ok(Sealed { digest: expected, size, place, _locked: Arc::new(self.output.into_file()) })
+        Ok(SealedContent {
+            digest: expected,
+            size,
+            place,
+            _locked: Arc::new(self.output.into_file()),
+        })
     }
 }
 
@@ -417,7 +427,7 @@ mod tests {
         let (file, path) = inner.once(id).unwrap();
         let claim = Claim { inner: Arc::clone(inner), id, path, once: true };
         let hasher = Hasher::new(Algorithm::Sha256);
-        BlobWriter::new(claim, Output::new(file, 0), hasher, purpose).unwrap()
+        BlobWriter::new(claim, BlobOutput::new(file, 0), hasher, purpose).unwrap()
     }
 
     #[tokio::test]

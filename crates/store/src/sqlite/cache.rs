@@ -1,14 +1,14 @@
 //! The records of cached shelves, in SQLite.
 
-use larder_core::cached::{Belief, Kept};
+use larder_core::cached::{Belief, KeptCandidate};
 use larder_core::digest::Digest;
 use larder_core::name::{Host, RepositoryName, Tag};
 use rusqlite::{Connection, OptionalExtension as _, params};
 
 use super::ledger::{record, repository_id};
 use super::upkeep::known_repository;
-use super::{Touched, checked, kept, signed, unsigned};
-use crate::cache::{Move, Standing, Traffic};
+use super::{TouchedNames, checked, kept, signed, unsigned};
+use crate::cache::{Move, Traffic, UpstreamRecord};
 use crate::error::StoreError;
 use crate::ledger::NewManifest;
 use crate::store::Store;
@@ -164,7 +164,7 @@ impl Store {
         let (name, tag) = (repository.clone(), tag.clone());
         self.records
             .change(
-                Touched::one(repository),
+                TouchedNames::one(repository),
                 "record what an upstream has no more",
                 move |connection| {
                     let Some(id) = known_repository(connection, name.as_str())? else {
@@ -364,7 +364,7 @@ impl Store {
     }
 
     /// Records how upstreams stand.
-    pub async fn note_standing(&self, standing: Vec<Standing>) -> Result<(), StoreError> {
+    pub async fn note_standing(&self, standing: Vec<UpstreamRecord>) -> Result<(), StoreError> {
         self.records
             .note(move |connection| {
                 let write = || -> rusqlite::Result<()> {
@@ -394,7 +394,7 @@ impl Store {
     }
 
     /// How each upstream stood when that was last recorded.
-    pub async fn standing(&self) -> Result<Vec<Standing>, StoreError> {
+    pub async fn standing(&self) -> Result<Vec<UpstreamRecord>, StoreError> {
         self.records.read(|connection| {
             connection
                 .prepare_cached(
@@ -402,7 +402,7 @@ impl Store {
                 )?
                 .query_map([], |row| {
                     let remaining = row.get::<_, Option<i64>>(4)?;
-                    Ok(Standing {
+                    Ok(UpstreamRecord {
                         host: checked::<Host>(row, 0)?,
                         condition: row.get(1)?,
                         until: row.get(2)?,
@@ -417,7 +417,7 @@ impl Store {
     }
 
     /// The images of a shelf.
-    pub async fn kept(&self, shelf: &str) -> Result<Vec<Kept>, StoreError> {
+    pub async fn kept(&self, shelf: &str) -> Result<Vec<KeptCandidate>, StoreError> {
         let shelf = shelf.to_owned();
         self.records.read(move |connection| kept::kept(connection, &shelf)).await
     }
@@ -433,7 +433,7 @@ impl Store {
     ) -> Result<Vec<Digest>, StoreError> {
         let (name, root) = (repository.clone(), digest.clone());
         self.records
-            .change(Touched::one(repository), "evict an image", move |connection| {
+            .change(TouchedNames::one(repository), "evict an image", move |connection| {
                 kept::let_go_of(connection, &name, &root, since)
             })
             .await
@@ -450,7 +450,7 @@ impl Store {
         let shelf = shelf.to_owned();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .change(Touched::Everything, "evict blobs", move |connection| {
+            .change(TouchedNames::Everything, "evict blobs", move |connection| {
                 kept::let_go_loose(connection, &shelf, before, limit)
             })
             .await
@@ -476,7 +476,10 @@ impl Store {
     }
 
     /// The images of a repository, as its shelf keeps them.
-    pub async fn kept_in(&self, repository: &RepositoryName) -> Result<Vec<Kept>, StoreError> {
+    pub async fn kept_in(
+        &self,
+        repository: &RepositoryName,
+    ) -> Result<Vec<KeptCandidate>, StoreError> {
         let name = repository.clone();
         self.records.read(move |connection| kept::kept_in(connection, &name)).await
     }
@@ -496,7 +499,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let name = repository.clone();
         self.records
-            .write(Touched::one(repository), move |connection| {
+            .write(TouchedNames::one(repository), move |connection| {
                 let failed = || StoreError::ledger("record what an upstream has");
                 let id = repository_id(connection, &name).map_err(failed())?;
                 if let Some(tag) = &manifest.tag {

@@ -5,7 +5,7 @@ use std::time::Duration;
 use larder_core::digest::Digest;
 use rusqlite::{OptionalExtension as _, params};
 
-use super::contents::{FREED_TOGETHER, Stored, digest_of, leave, stored};
+use super::contents::{FREED_TOGETHER, StoredBlob, digest_of, leave, stored};
 use super::{checked, unsigned};
 use crate::clock::now;
 use crate::error::StoreError;
@@ -112,7 +112,7 @@ impl Store {
     /// Removes condemned blobs, unless somebody has linked them meanwhile; gives them with their sizes in bytes.
     pub async fn free(&self, condemned: Vec<Digest>) -> Result<Vec<(Digest, u64)>, StoreError> {
         let gone = self.records.note(move |connection| {
-            let free = || -> rusqlite::Result<Vec<Stored>> {
+            let free = || -> rusqlite::Result<Vec<StoredBlob>> {
                 let mut gone = Vec::new();
                 let mut remove = connection.prepare_cached(
                     "DELETE FROM contents WHERE digest = $1 AND state = 'condemned' AND links = 0

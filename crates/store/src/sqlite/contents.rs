@@ -13,7 +13,7 @@ use crate::blobs::{BlobReader, UploadId};
 use crate::clock::now;
 use crate::error::StoreError;
 use crate::leases::Lease;
-use crate::local::{BlobWriter, Sealed, UploadHolder};
+use crate::local::{BlobWriter, SealedContent, UploadHolder};
 use crate::store::Store;
 
 /// Blobs that are freed in one change: each holds up other writers.
@@ -21,7 +21,7 @@ pub(super) const FREED_TOGETHER: usize = 256;
 
 /// A blob as its row tells it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Stored {
+pub struct StoredBlob {
     /// Its digest.
     pub digest: Digest,
     /// Its size in bytes.
@@ -31,8 +31,8 @@ pub struct Stored {
     pub(crate) place: String,
 }
 
-pub(super) fn stored(row: &Row<'_>) -> rusqlite::Result<Stored> {
-    Ok(Stored {
+pub(super) fn stored(row: &Row<'_>) -> rusqlite::Result<StoredBlob> {
+    Ok(StoredBlob {
         digest: checked(row, 0)?,
         size: unsigned(row, 1)?,
         place: row.get(2)?,
@@ -42,7 +42,11 @@ pub(super) fn stored(row: &Row<'_>) -> rusqlite::Result<Stored> {
 
 /// Names the object of a content that has just been sealed. Gives the object that was its before, which nobody names
 /// any more.
-fn keep(connection: &Connection, sealed: &Sealed, at: i64) -> rusqlite::Result<Option<String>> {
+fn keep(
+    connection: &Connection,
+    sealed: &SealedContent,
+    at: i64,
+) -> rusqlite::Result<Option<String>> {
     let digest = sealed.digest.as_str();
     let before: Option<String> = connection
         .prepare_cached("SELECT place FROM contents WHERE digest = $1 AND place <> $2")?
@@ -114,7 +118,7 @@ impl Store {
         }
     }
 
-    async fn found(&self, digest: &Digest) -> Result<Option<Stored>, StoreError> {
+    async fn found(&self, digest: &Digest) -> Result<Option<StoredBlob>, StoreError> {
         let digest = digest.clone();
         self.records
             .read(move |connection| {
@@ -220,7 +224,7 @@ impl Store {
         Ok(place)
     }
 
-    async fn seal(&self, digest: &Digest, writer: BlobWriter) -> Result<Sealed, StoreError> {
+    async fn seal(&self, digest: &Digest, writer: BlobWriter) -> Result<SealedContent, StoreError> {
         let place = self.fresh_place(digest).await?;
         let sealed = writer.seal(digest, place.clone()).await;
         if sealed.is_err() {
@@ -233,7 +237,7 @@ impl Store {
     async fn record_sealed(
         &self,
         repository: &RepositoryName,
-        sealed: Sealed,
+        sealed: SealedContent,
         upload: Option<UploadId>,
         lease: Option<(String, i64)>,
     ) -> Result<u64, StoreError> {
@@ -286,7 +290,7 @@ impl Store {
     /// After content was recorded, removes the object that was its before; where it could not be recorded, its own.
     async fn settle(
         &self,
-        sealed: Sealed,
+        sealed: SealedContent,
         recorded: Result<Option<String>, StoreError>,
     ) -> Result<(), StoreError> {
         match recorded {
@@ -446,7 +450,7 @@ impl Store {
         &self,
         after: Option<&Digest>,
         limit: usize,
-    ) -> Result<Vec<Stored>, StoreError> {
+    ) -> Result<Vec<StoredBlob>, StoreError> {
         let after = after.map(ToString::to_string).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
@@ -481,17 +485,17 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::NotFound`] when nothing lies there.
-    pub async fn read_stored(&self, stored: &Stored) -> Result<BlobReader, StoreError> {
+    pub async fn read_stored(&self, stored: &StoredBlob) -> Result<BlobReader, StoreError> {
         self.objects.read(&stored.place, 0..stored.size).await
     }
 
     /// The size that an object has on the disk. None: it is not there.
-    pub async fn object_size(&self, stored: &Stored) -> Result<Option<u64>, StoreError> {
+    pub async fn object_size(&self, stored: &StoredBlob) -> Result<Option<u64>, StoreError> {
         self.objects.size(&stored.place).await
     }
 
     /// Whether a blob still has the object that its row named.
-    pub async fn is_still(&self, stored: &Stored) -> Result<bool, StoreError> {
+    pub async fn is_still(&self, stored: &StoredBlob) -> Result<bool, StoreError> {
         let (digest, place) = (stored.digest.to_string(), stored.place.clone());
         self.records
             .read(move |connection| {
@@ -506,7 +510,7 @@ impl Store {
 
     /// Takes a blob out of use because the object that its row named is not what its digest says, and keeps the bytes
     /// aside for somebody to look at. False: it has another object by now, and stays.
-    pub async fn condemn_damaged(&self, stored: &Stored) -> Result<bool, StoreError> {
+    pub async fn condemn_damaged(&self, stored: &StoredBlob) -> Result<bool, StoreError> {
         let (digest, place) = (stored.digest.to_string(), stored.place.clone());
         let marked = self.records.note(move |connection| {
             connection
@@ -525,7 +529,7 @@ impl Store {
     }
 
     /// Moves the bytes of a blob that was found damaged aside, and tells where. None: they are not there.
-    pub async fn set_aside(&self, stored: &Stored) -> Result<Option<String>, StoreError> {
+    pub async fn set_aside(&self, stored: &StoredBlob) -> Result<Option<String>, StoreError> {
         self.objects.set_aside(&stored.digest, &stored.place).await
     }
 

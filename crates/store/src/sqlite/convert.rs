@@ -16,7 +16,7 @@ use crate::error::StoreError;
 
 /// What a conversion did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Converted {
+pub struct Conversion {
     /// The version that was found.
     pub from: i64,
     /// Manifests that are records now.
@@ -65,7 +65,7 @@ pub fn convert(
     path: &Path,
     room: Option<u64>,
     tell: &mut dyn FnMut(u64, u64),
-) -> Result<Option<Converted>, StoreError> {
+) -> Result<Option<Conversion>, StoreError> {
     if !path.is_file() {
         return Ok(None);
     }
@@ -145,12 +145,12 @@ fn convert_within(
     connection: &Connection,
     from: i64,
     tell: &mut dyn FnMut(u64, u64),
-) -> Result<Converted, StoreError> {
+) -> Result<Conversion, StoreError> {
     let failed = || StoreError::ledger("be converted");
     for statements in form::steps(from) {
         connection.execute_batch(statements).map_err(failed())?;
     }
-    let mut converted = Converted { from, ..Converted::default() };
+    let mut converted = Conversion { from, ..Conversion::default() };
     take_in_bodies(folder, connection, &mut converted, tell)?;
     connection.execute_batch(form::FILL).map_err(failed())?;
     connection.execute_batch(form::INDEXES).map_err(failed())?;
@@ -168,7 +168,7 @@ fn convert_within(
 fn take_in_bodies(
     folder: &Path,
     connection: &Connection,
-    converted: &mut Converted,
+    converted: &mut Conversion,
     tell: &mut dyn FnMut(u64, u64),
 ) -> Result<(), StoreError> {
     let failed = || StoreError::ledger("be converted");

@@ -9,7 +9,7 @@ use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use super::{checked, signed, unsigned};
 use crate::error::StoreError;
-use crate::journal::{Brought, IntakeEvent, IntakeRecord, Use};
+use crate::journal::{BroughtIn, IntakeEvent, IntakeRecord, Use};
 use crate::store::Store;
 
 /// What version 2 of the file has more than version 1.
@@ -57,7 +57,7 @@ fn note(
                    unresolved = NULL, unresolved_cause = NULL",
             )?
             .execute(params![host, repository, tag, at, digest.as_str()])?,
-        IntakeEvent::Brought(Brought { digest, to, whole }) => connection
+        IntakeEvent::Brought(BroughtIn { digest, to, whole }) => connection
             .prepare_cached(
                 "INSERT INTO intake (host, repository, tag, brought, brought_digest, brought_to, brought_whole)
                  VALUES ($1, $2, $3, $4, $5, $6, $7)
@@ -123,7 +123,7 @@ fn record(row: &Row<'_>) -> rusqlite::Result<IntakeRecord> {
     let image = Image { host: checked(row, 0)?, repository: checked(row, 1)? };
     let brought = match (row.get::<_, Option<i64>>(6)?, digest(7)?, digest(9)?) {
         (Some(at), Some(digest), Some(whole)) => {
-            Some((Brought { digest, to: row.get(8)?, whole }, at))
+            Some((BroughtIn { digest, to: row.get(8)?, whole }, at))
         }
         _ => None,
     };

@@ -1,6 +1,6 @@
 //! What of a cached shelf is kept, and letting go of it, in SQLite.
 
-use larder_core::cached::Kept;
+use larder_core::cached::KeptCandidate;
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use rusqlite::{Connection, OptionalExtension as _, params};
@@ -80,7 +80,7 @@ fn let_go(
 }
 
 /// The images of some repositories; `of` says which, of `r` and `$1`.
-fn images(connection: &Connection, of: &str, name: &str) -> rusqlite::Result<Vec<Kept>> {
+fn images(connection: &Connection, of: &str, name: &str) -> rusqlite::Result<Vec<KeptCandidate>> {
     let sql = format!(
         "SELECT m.repository, r.name, m.digest, m.volume FROM repositories r
          JOIN manifests m ON m.repository = r.id
@@ -112,7 +112,7 @@ fn images(connection: &Connection, of: &str, name: &str) -> rusqlite::Result<Vec
             last.query_row(parameters, |row| Ok((row.get(0)?, row.get(1)?)))?;
         let tags: Vec<Tag> =
             tags.query_map(parameters, |row| checked(row, 0))?.collect::<rusqlite::Result<_>>()?;
-        found.push(Kept {
+        found.push(KeptCandidate {
             repository: checked(row, 1)?,
             digest,
             tags,
@@ -125,7 +125,7 @@ fn images(connection: &Connection, of: &str, name: &str) -> rusqlite::Result<Vec
 }
 
 /// The images of a shelf.
-pub(super) fn kept(connection: &Connection, shelf: &str) -> rusqlite::Result<Vec<Kept>> {
+pub(super) fn kept(connection: &Connection, shelf: &str) -> rusqlite::Result<Vec<KeptCandidate>> {
     images(connection, "r.shelf = $1", shelf)
 }
 
@@ -133,7 +133,7 @@ pub(super) fn kept(connection: &Connection, shelf: &str) -> rusqlite::Result<Vec
 pub(super) fn kept_in(
     connection: &Connection,
     name: &RepositoryName,
-) -> rusqlite::Result<Vec<Kept>> {
+) -> rusqlite::Result<Vec<KeptCandidate>> {
     images(connection, "r.name = $1", name.as_str())
 }
 

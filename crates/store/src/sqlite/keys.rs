@@ -4,7 +4,7 @@ use larder_core::access::key::KeyId;
 use larder_core::access::stop::{Stop, Stopped};
 use rusqlite::{Row, params};
 
-use super::{Touched, checked, stops};
+use super::{TouchedNames, checked, stops};
 use crate::error::StoreError;
 use crate::keyring::KeyRecord;
 use crate::store::Store;
@@ -39,7 +39,7 @@ fn record(row: &Row<'_>) -> rusqlite::Result<KeyRecord> {
 impl Store {
     /// Records a key that was just made.
     pub async fn add_key(&self, key: KeyRecord) -> Result<(), StoreError> {
-        self.records.change(Touched::Access, "record a key", move |connection| {
+        self.records.change(TouchedNames::Access, "record a key", move |connection| {
             connection
                 .prepare_cached(
                     "INSERT INTO keys (id, user_name, hash, issued, expires, revoked, replaces, change)
@@ -79,7 +79,7 @@ impl Store {
     pub async fn revoke_key(&self, id: &KeyId, at: i64) -> Result<bool, StoreError> {
         let id = id.to_string();
         self.records
-            .change(Touched::Access, "revoke a key", move |connection| {
+            .change(TouchedNames::Access, "revoke a key", move |connection| {
                 connection
                     .prepare_cached(
                         "UPDATE keys SET revoked = $1,
@@ -114,7 +114,7 @@ impl Store {
     /// Stops things, all together. What was stopped before is stopped anew.
     pub async fn add_stops(&self, all: Vec<Stop>) -> Result<(), StoreError> {
         self.records
-            .change(Touched::Access, "stop something", move |connection| {
+            .change(TouchedNames::Access, "stop something", move |connection| {
                 stops::add(connection, &all)
             })
             .await
@@ -123,7 +123,7 @@ impl Store {
     /// Lets something be used again at a time. False: it was not stopped.
     pub async fn lift_stop(&self, what: Stopped, at: i64) -> Result<bool, StoreError> {
         self.records
-            .change(Touched::Access, "lift a stop", move |connection| {
+            .change(TouchedNames::Access, "lift a stop", move |connection| {
                 stops::lift(connection, &what, at)
             })
             .await

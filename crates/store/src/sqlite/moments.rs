@@ -13,7 +13,7 @@ use crate::ledger::Moment;
 
 /// What a change may have made untrue of what was remembered.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Touched {
+pub(crate) enum TouchedNames {
     /// Nothing.
     Nothing,
     /// Who may do what.
@@ -24,7 +24,7 @@ pub(crate) enum Touched {
     Everything,
 }
 
-impl Touched {
+impl TouchedNames {
     /// What one repository holds.
     pub fn one(repository: &RepositoryName) -> Self {
         Self::Repositories(vec![repository.clone()])
@@ -51,7 +51,7 @@ const WIDTH: usize = 16;
 
 /// Records which names a change touched: for those who did not hear of it, because its maker was killed before
 /// telling.
-pub(super) fn note(connection: &Connection, touched: &Touched) -> rusqlite::Result<()> {
+pub(super) fn note(connection: &Connection, touched: &TouchedNames) -> rusqlite::Result<()> {
     for name in touched.names() {
         connection
             .prepare_cached(
@@ -134,7 +134,7 @@ impl Moments {
     }
 
     /// Tells what changed.
-    pub fn tell(&self, all: &[Touched]) {
+    pub fn tell(&self, all: &[TouchedNames]) {
         let mut slots: Vec<u64> =
             all.iter().flat_map(|touched| touched.names().into_iter().map(slot)).collect();
         slots.sort_unstable();

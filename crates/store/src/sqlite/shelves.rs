@@ -3,14 +3,14 @@
 use std::collections::{BTreeSet, HashMap};
 
 use larder_core::digest::Digest;
-use larder_core::holdings::{BlobRow, ManifestRow, NeedRow, Records, TagRow};
+use larder_core::holdings::{BlobRow, HoldingRecords, ManifestRow, NeedRow, TagRow};
 use larder_core::name::{RepositoryName, Tag};
 use rusqlite::{Connection, OptionalExtension as _, params};
 
 use super::upkeep::known_repository;
 use super::{checked, unsigned};
 use crate::error::StoreError;
-use crate::journal::Used;
+use crate::journal::ManifestUse;
 use crate::store::Store;
 
 /// What a shelf holds.
@@ -55,7 +55,7 @@ pub(super) fn range(prefix: &RepositoryName) -> (String, String, String) {
 
 fn read_repository(
     connection: &Connection,
-    records: &mut Records,
+    records: &mut HoldingRecords,
     id: i64,
     name: &RepositoryName,
 ) -> rusqlite::Result<()> {
@@ -118,7 +118,7 @@ fn read_repository(
 /// The contents of these repositories that an image of another one uses too.
 fn used_elsewhere(
     connection: &Connection,
-    records: &Records,
+    records: &HoldingRecords,
     ids: &BTreeSet<i64>,
 ) -> rusqlite::Result<Vec<Digest>> {
     let mut elsewhere = Vec::new();
@@ -147,10 +147,10 @@ fn used_elsewhere(
     Ok(elsewhere)
 }
 
-fn holdings(connection: &Connection, names: &[RepositoryName]) -> rusqlite::Result<Records> {
+fn holdings(connection: &Connection, names: &[RepositoryName]) -> rusqlite::Result<HoldingRecords> {
     // One transaction: all of it is of the same moment.
     let moment = connection.unchecked_transaction()?;
-    let mut records = Records::default();
+    let mut records = HoldingRecords::default();
     let mut ids = BTreeSet::new();
     for name in names {
         if let Some(id) = known_repository(&moment, name.as_str())?
@@ -274,7 +274,7 @@ impl Store {
 
     /// Everything that is recorded of what some repositories hold, all of one moment, and which of their contents others
     /// use too.
-    pub async fn holdings(&self, names: Vec<RepositoryName>) -> Result<Records, StoreError> {
+    pub async fn holdings(&self, names: Vec<RepositoryName>) -> Result<HoldingRecords, StoreError> {
         self.records.read(move |connection| holdings(connection, &names)).await
     }
 
@@ -289,7 +289,7 @@ impl Store {
         &self,
         repository: &RepositoryName,
         from_day: i64,
-    ) -> Result<Vec<Used>, StoreError> {
+    ) -> Result<Vec<ManifestUse>, StoreError> {
         let name = repository.clone();
         self.records
             .read(move |connection| {
@@ -302,7 +302,7 @@ impl Store {
                          FROM uses WHERE repository = $2 GROUP BY digest ORDER BY digest",
                     )?
                     .query_map(params![from_day, id], |row| {
-                        Ok(Used {
+                        Ok(ManifestUse {
                             repository: name.clone(),
                             digest: checked(row, 0)?,
                             pulls: unsigned(row, 1)?,

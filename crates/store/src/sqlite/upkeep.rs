@@ -11,12 +11,12 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 use rusqlite::{Connection, OpenFlags, OptionalExtension as _, params};
 
-use super::{Touched, any, checked};
+use super::{TouchedNames, any, checked};
 use crate::clock::now;
 use crate::error::StoreError;
 use crate::ledger::{Demand, NewManifest};
 use crate::store::{Store, new_manifest};
-use crate::upkeep::{Dropped, Removal, Withdrawn};
+use crate::upkeep::{DropOutcome, Removal, Withdrawn};
 
 /// What version 3 of the file has more than version 2.
 pub(super) const COLUMNS: &str = "
@@ -105,8 +105,8 @@ fn remove_manifest(
     Ok(Removal::Done(tags))
 }
 
-fn drop_planned(connection: &Connection, plan: &DropPlan) -> rusqlite::Result<Dropped> {
-    let mut dropped = Dropped::default();
+fn drop_planned(connection: &Connection, plan: &DropPlan) -> rusqlite::Result<DropOutcome> {
+    let mut dropped = DropOutcome::default();
     for (name, tag, digest) in &plan.tags {
         let Some(repository) = known_repository(connection, name.as_str())? else { continue };
         let gone = connection
@@ -346,7 +346,7 @@ impl Store {
     ) -> Result<Option<Digest>, StoreError> {
         let (name, tag) = (repository.clone(), tag.clone());
         self.records
-            .change(Touched::one(repository), "remove a tag", move |connection| {
+            .change(TouchedNames::one(repository), "remove a tag", move |connection| {
                 let Some(repository) = known_repository(connection, name.as_str())? else {
                     return Ok(None);
                 };
@@ -368,7 +368,7 @@ impl Store {
     ) -> Result<Removal<()>, StoreError> {
         let (name, digest) = (repository.clone(), digest.clone());
         self.records
-            .change(Touched::one(repository), "remove a blob", move |connection| {
+            .change(TouchedNames::one(repository), "remove a blob", move |connection| {
                 let Some(repository) = known_repository(connection, name.as_str())? else {
                     return Ok(Removal::NotThere);
                 };
@@ -385,11 +385,11 @@ impl Store {
     }
 
     /// Carries out a plan as far as it still holds.
-    pub async fn drop_planned(&self, plan: DropPlan) -> Result<Dropped, StoreError> {
+    pub async fn drop_planned(&self, plan: DropPlan) -> Result<DropOutcome, StoreError> {
         let repositories = plan.tags.iter().map(|(name, ..)| name);
         let repositories = repositories.chain(plan.manifests.iter().map(|(name, _)| name));
         let touched: BTreeSet<RepositoryName> = repositories.cloned().collect();
-        let touched = Touched::Repositories(touched.into_iter().collect());
+        let touched = TouchedNames::Repositories(touched.into_iter().collect());
         self.records
             .change(touched, "drop images", move |connection| drop_planned(connection, &plan))
             .await
@@ -401,7 +401,7 @@ impl Store {
         loop {
             let gone = self
                 .records
-                .change(Touched::Everything, "collect", move |connection| {
+                .change(TouchedNames::Everything, "collect", move |connection| {
                     unlink_idle(connection, before)
                 })
                 .await?;
@@ -421,7 +421,7 @@ impl Store {
     ) -> Result<Removal<Vec<Tag>>, StoreError> {
         let (name, digest) = (repository.clone(), digest.clone());
         self.records
-            .write(Touched::one(repository), move |connection| {
+            .write(TouchedNames::one(repository), move |connection| {
                 remove_with_list(connection, &name, &digest)
             })
             .await
@@ -448,7 +448,7 @@ impl Store {
             return self.records.read(move |connection| withdraw(connection, &lost, true)).await;
         }
         self.records
-            .write(Touched::Everything, move |connection| {
+            .write(TouchedNames::Everything, move |connection| {
                 let whole = |digest: &Digest| {
                     any(
                         connection,
@@ -488,7 +488,7 @@ impl Store {
     ) -> Result<bool, StoreError> {
         let digest = digest.clone();
         self.records
-            .write(Touched::Everything, move |connection| {
+            .write(TouchedNames::Everything, move |connection| {
                 connection
                     .prepare_cached("DELETE FROM bodies WHERE digest = $1 AND body = $2")
                     .and_then(|mut remove| remove.execute(params![digest.as_str(), &body[..]]))

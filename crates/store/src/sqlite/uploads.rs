@@ -15,7 +15,7 @@ use crate::store::Store;
 
 /// Uploads that were given up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Abandoned {
+pub struct AbandonedUploads {
     /// How many.
     pub uploads: usize,
     /// Their bytes together.
@@ -190,7 +190,7 @@ impl Store {
     /// Gives up uploads that nobody has written to for `age`, whichever process began them, and those that nobody can
     /// take up again and whose process has ended, whatever their age; and removes what such a process wrote and could not
     /// record.
-    pub async fn remove_abandoned(&self, age: Duration) -> Result<Abandoned, StoreError> {
+    pub async fn remove_abandoned(&self, age: Duration) -> Result<AbandonedUploads, StoreError> {
         let gone = self.objects.remove_abandoned(age).await?;
         let ids: Vec<UploadId> = gone.iter().filter_map(|one| one.id).collect();
         self.records
@@ -198,14 +198,17 @@ impl Store {
             .await?;
         self.forget_ended(age).await?;
         self.finish_removals().await?;
-        Ok(Abandoned { uploads: gone.len(), bytes: gone.iter().map(|one| one.bytes).sum() })
+        Ok(AbandonedUploads { uploads: gone.len(), bytes: gone.iter().map(|one| one.bytes).sum() })
     }
 
     /// What [`remove_abandoned`](Self::remove_abandoned) would give up now, and what there is in all.
-    pub async fn unfinished(&self, age: Duration) -> Result<(Abandoned, Abandoned), StoreError> {
+    pub async fn unfinished(
+        &self,
+        age: Duration,
+    ) -> Result<(AbandonedUploads, AbandonedUploads), StoreError> {
         let all = self.objects.unfinished().await?;
         let sum = |all: &mut dyn Iterator<Item = u64>| {
-            all.fold(Abandoned::default(), |sum, bytes| Abandoned {
+            all.fold(AbandonedUploads::default(), |sum, bytes| AbandonedUploads {
                 uploads: sum.uploads + 1,
                 bytes: sum.bytes + bytes,
             })

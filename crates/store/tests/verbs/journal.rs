@@ -2,7 +2,7 @@
 
 use larder_core::digest::Digest;
 use larder_core::lock::Want;
-use larder_store::{Brought, IntakeEvent, Store};
+use larder_store::{BroughtIn, IntakeEvent, Store};
 
 use super::{name, pairs};
 
@@ -36,7 +36,7 @@ async fn battery(journal: &Store, second: &Store) {
     journal.note_intake(vec![(want("1"), seen(&one))], 46).await.unwrap();
     assert_eq!(second.intake().await.unwrap()[0].failed, None);
     let to = "larder.example/vendor/kettle".to_owned();
-    let brought = Brought { digest: two.clone(), to, whole: one.clone() };
+    let brought = BroughtIn { digest: two.clone(), to, whole: one.clone() };
     journal
         .note_intake(vec![(want("2"), IntakeEvent::Brought(brought.clone()))], 50)
         .await

@@ -6,7 +6,7 @@ use std::sync::Mutex;
 
 use larder_core::digest::Digest;
 use larder_core::reference::Selector;
-use larder_store::{Copied, Store, StoreError, stranger_in};
+use larder_store::{BackupCopy, Store, StoreError, stranger_in};
 
 use super::{by_tag, files, has, image, name, pairs, push, read};
 
@@ -164,7 +164,7 @@ async fn a_copy_of_a_store_is_a_store_and_is_proved_when_it_comes_back() {
         let (copy, back) = (space.path().join("copy"), space.path().join("back"));
         fs::create_dir(&copy).unwrap();
         let told = Mutex::new(0);
-        let tell = |copied: Copied| *told.lock().unwrap() = copied.copied;
+        let tell = |copied: BackupCopy| *told.lock().unwrap() = copied.copied;
         let copied = pair.two.export(&copy, &tell).await.unwrap();
         assert_eq!((copied.copied, copied.there, copied.manifests), (3, 0, 1));
         assert_eq!(*told.lock().unwrap(), 3);

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use larder_core::digest::Digest;
-use larder_core::holdings::{Holdings, Unwanted};
+use larder_core::holdings::{DropTarget, Holdings};
 use larder_core::reference::Selector;
 use larder_store::{Removal, Totals, Withdrawn, now};
 
@@ -95,7 +95,7 @@ async fn a_plan_is_carried_out_as_far_as_it_still_holds() {
         let first = image(one, kettle, "layer", Some("2")).await;
         image(one, kettle, "other", Some("3")).await;
         let records = two.holdings(vec![kettle.clone()]).await.unwrap();
-        let unwanted = BTreeSet::from([Unwanted::Tag(0, tag("2")), Unwanted::Tag(0, tag("3"))]);
+        let unwanted = BTreeSet::from([DropTarget::Tag(0, tag("2")), DropTarget::Tag(0, tag("3"))]);
         let plan = Holdings::new(records).plan_drop(&unwanted);
         assert_eq!((plan.tags.len(), plan.manifests.len()), (2, 2));
         // Meanwhile one tag moves, and the other's image gets a second one.
@@ -114,7 +114,7 @@ async fn a_plan_frees_only_what_no_other_repository_uses() {
     for pair in pairs() {
         image(&pair.one, &pair.kettle, "layer", Some("2")).await;
         let own = pair.two.holdings(vec![pair.kettle.clone()]).await.unwrap();
-        let unwanted = BTreeSet::from([Unwanted::Tag(0, tag("2"))]);
+        let unwanted = BTreeSet::from([DropTarget::Tag(0, tag("2"))]);
         let alone = Holdings::new(own).plan_drop(&unwanted).freed;
         let other = name("elsewhere/other");
         image(&pair.one, &other, "layer", Some("2")).await;
@@ -124,7 +124,7 @@ async fn a_plan_frees_only_what_no_other_repository_uses() {
         // Both together free it.
         let both = pair.two.holdings(vec![pair.kettle.clone(), other]).await.unwrap();
         assert!(both.elsewhere.is_empty());
-        let unwanted = BTreeSet::from([Unwanted::Tag(0, tag("2")), Unwanted::Tag(1, tag("2"))]);
+        let unwanted = BTreeSet::from([DropTarget::Tag(0, tag("2")), DropTarget::Tag(1, tag("2"))]);
         assert_eq!(Holdings::new(both).plan_drop(&unwanted).freed, alone);
     }
 }

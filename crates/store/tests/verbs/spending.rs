@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use larder_core::allowance::{Afford, Allowance, Budget, Reported};
+use larder_core::allowance::{Afford, Allowance, Budget, ReportedLimit};
 use larder_core::name::Host;
 use tokio::task::JoinSet;
 
@@ -58,7 +58,7 @@ async fn what_a_registry_says_of_itself_counts_too() {
     for pair in pairs() {
         let bazaar: Host = "bazaar.example".parse().unwrap();
         let at = 10 * MINUTE;
-        let said = Reported { remaining: 2, limit: Some(100), back_in: None, at };
+        let said = ReportedLimit { remaining: 2, limit: Some(100), back_in: None, at };
         let budget = Budget { reported: Some(said), ..Budget::default() };
         let (afford, left) =
             pair.one.spend(&bazaar, budget.clone(), 2, false, at + 1).await.unwrap();

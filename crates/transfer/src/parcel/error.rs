@@ -1,7 +1,7 @@
 //! What can be wrong with a parcel or a receipt.
 
 use larder_core::parcel::{ContentsError, ReceiptError, SignedError};
-use larder_core::signature::{KeyError, VerifyingKey};
+use larder_core::signature::{SigningKeyError, VerifyingKey};
 use larder_store::StoreError;
 
 /// Why a parcel or a receipt cannot be made, read or believed.
@@ -53,7 +53,7 @@ pub enum ParcelError {
         /// The file.
         what: String,
         /// Why.
-        source: KeyError,
+        source: SigningKeyError,
     },
     /// The contents cannot be used.
     #[error("{0}")]

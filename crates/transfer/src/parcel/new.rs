@@ -10,13 +10,13 @@ use async_trait::async_trait;
 use futures_util::StreamExt as _;
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Descriptor, Document};
-use larder_core::parcel::{CONTENTS, Contents, Shape, Signed};
+use larder_core::parcel::{ArchiveShape, CONTENTS, Contents, SignedText};
 use larder_core::signature::SigningKey;
 use tokio::task::spawn_blocking;
 
 use super::ParcelError;
 use super::volumes::{NewVolumes, PIECE};
-use crate::{Content, LayoutError, Role, Target, TransferError, receive};
+use crate::{Content, LayoutError, ManifestRole, Target, TransferError, receive};
 
 /// A parcel that is being made.
 pub struct NewParcel {
@@ -55,7 +55,7 @@ impl NewParcel {
         if folder.join(CONTENTS).exists() {
             return Err(ParcelError::Files(format!("{shown} holds a finished parcel already")));
         }
-        let shape = Shape::of(&contents);
+        let shape = ArchiveShape::of(&contents);
         let size = size.unwrap_or(shape.total).min(shape.total);
         let (volumes, resumed) = NewVolumes::make(folder, shape.total, size).map_err(doing())?;
         let mut places = HashMap::new();
@@ -88,7 +88,7 @@ impl NewParcel {
             )));
         }
         self.contents.volumes = self.volumes.finish().map_err(doing())?;
-        let text = Signed::write(&self.contents.write(), key);
+        let text = SignedText::write(&self.contents.write(), key);
         crate::files::replace(&self.folder.join(CONTENTS), text.as_bytes()).map_err(doing())?;
         Ok(self.contents)
     }
@@ -185,7 +185,7 @@ impl Target for NewParcel {
         &self,
         digest: &Digest,
         document: &Document,
-        _role: Role<'_>,
+        _role: ManifestRole<'_>,
         _sparse: bool,
     ) -> Result<(), TransferError> {
         if self.contents.is_held(digest) || self.is_written(digest) {

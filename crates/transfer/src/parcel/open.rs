@@ -10,7 +10,7 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_core::companion::Companion;
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
-use larder_core::parcel::{ARCHIVE, CONTENTS, Contents, SIGNED_LIMIT, Shape};
+use larder_core::parcel::{ARCHIVE, ArchiveShape, CONTENTS, Contents, SIGNED_LIMIT};
 use larder_core::reference::Selector;
 use tokio::sync::mpsc;
 use tokio::task::spawn_blocking;
@@ -24,7 +24,7 @@ pub struct Parcel {
     pub contents: Contents,
     /// Whose key signed it, by the name that we know it by.
     pub signed_by: String,
-    pub shape: Shape,
+    pub shape: ArchiveShape,
     pub volumes: Volumes,
     /// Where each blob begins.
     starts: HashMap<Digest, u64>,
@@ -33,10 +33,10 @@ pub struct Parcel {
 impl Parcel {
     /// Opens the parcel whose files are these, or lie in these folders.
     pub fn open(paths: &[PathBuf], trust: &SignerTrust) -> Result<Self, ParcelError> {
-        let Files { contents: (path, text), volumes } = Files::find(paths)?;
+        let ParcelFiles { contents: (path, text), volumes } = ParcelFiles::find(paths)?;
         let (said, signed_by) = trust.read(&crate::files::named(path), &text)?;
         let contents = Contents::read(said)?;
-        let shape = Shape::of(&contents);
+        let shape = ArchiveShape::of(&contents);
         let size = shape.volume_size(&contents)?;
         let mut found = Vec::new();
         let mut wrong = Vec::new();
@@ -94,12 +94,12 @@ impl Parcel {
 }
 
 /// The files of a parcel.
-struct Files {
+struct ParcelFiles {
     contents: (PathBuf, String),
     volumes: BTreeMap<String, PathBuf>,
 }
 
-impl Files {
+impl ParcelFiles {
     fn find(paths: &[PathBuf]) -> Result<Self, ParcelError> {
         let mut all = Vec::new();
         for path in paths {

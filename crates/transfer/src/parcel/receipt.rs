@@ -8,7 +8,7 @@ use flate2::Compression;
 use flate2::read::GzDecoder;
 use flate2::write::GzEncoder;
 use larder_core::digest::Digest;
-use larder_core::parcel::{HeldImage, Receipt, SIGNED_LIMIT, Signed};
+use larder_core::parcel::{HeldImage, Receipt, SIGNED_LIMIT, SignedText};
 use larder_core::signature::SigningKey;
 use larder_store::Store;
 
@@ -43,7 +43,7 @@ pub async fn receipt_of(
 
 /// Writes a receipt to a file, in the place of one that is there.
 pub fn write_receipt(path: &Path, receipt: &Receipt, key: &SigningKey) -> Result<(), ParcelError> {
-    let text = Signed::write(&receipt.write(), key);
+    let text = SignedText::write(&receipt.write(), key);
     let pack = || -> std::io::Result<()> {
         let mut packed = GzEncoder::new(Vec::new(), Compression::best());
         packed.write_all(text.as_bytes())?;

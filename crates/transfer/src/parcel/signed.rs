@@ -6,7 +6,7 @@ use std::io::Write as _;
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
 
-use larder_core::parcel::Signed;
+use larder_core::parcel::SignedText;
 use larder_core::signature::{SigningKey, VerifyingKey};
 
 use super::ParcelError;
@@ -49,7 +49,7 @@ impl SignerTrust {
 
     /// Takes a signed text apart and says who signed it.
     pub fn read<'t>(&self, what: &str, text: &'t str) -> Result<(&'t str, String), ParcelError> {
-        let signed = Signed::read(text)
+        let signed = SignedText::read(text)
             .map_err(|source| ParcelError::Signed { what: what.to_owned(), source })?;
         match self.keys.iter().find(|(_, key)| **key == signed.key) {
             Some((name, _)) => Ok((signed.said, name.clone())),

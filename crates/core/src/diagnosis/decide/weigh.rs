@@ -4,11 +4,11 @@
 use super::sign_in::to_sign_in;
 use super::{FoundCause, Likely, Possible, finish, found};
 use crate::diagnosis::event::{PullEvent, WordingFit, refusal};
-use crate::diagnosis::{Cause, Confidence, Credential, Evidence, Finding, PullStep, Verdict};
+use crate::diagnosis::{Cause, Confidence, Credential, Diagnosis, Evidence, PullStep, PullVerdict};
 
 /// Brings together what was found from here with what the node said.
-pub(super) fn weigh(e: &Evidence, asked: Verdict) -> Verdict {
-    if let Verdict::Fails(finding) = &asked
+pub(super) fn weigh(e: &Evidence, asked: PullVerdict) -> PullVerdict {
+    if let PullVerdict::Fails(finding) = &asked
         && finding.cause.step() == PullStep::Name
         && finding.confidence == Confidence::Certain
     {
@@ -25,19 +25,21 @@ pub(super) fn weigh(e: &Evidence, asked: Verdict) -> Verdict {
             finish(e, None, with_remedies(e, found(said.cause, confidence, told)))
         };
         return match asked {
-            Verdict::Fails(finding) if explains(e, &said, finding.cause) => Verdict::Fails(finding),
-            Verdict::Succeeds(mut odd) if is_mended(e, said.cause) => {
-                odd.push(answer(Possible, format!("the node was told before: {}", said.told)));
-                Verdict::Succeeds(odd)
+            PullVerdict::Fails(finding) if explains(e, &said, finding.cause) => {
+                PullVerdict::Fails(finding)
             }
-            _ => Verdict::Fails(answer(Confidence::Certain, said.told.clone())),
+            PullVerdict::Succeeds(mut odd) if is_mended(e, said.cause) => {
+                odd.push(answer(Possible, format!("the node was told before: {}", said.told)));
+                PullVerdict::Succeeds(odd)
+            }
+            _ => PullVerdict::Fails(answer(Confidence::Certain, said.told.clone())),
         };
     }
     let Some(event) = &e.event else { return asked };
     let Some(said) = event.said() else {
         return match asked {
             // It fails there: that it would not fail here does not say why.
-            Verdict::Succeeds(_) => Verdict::Undecided(vec![
+            PullVerdict::Succeeds(_) => PullVerdict::Undecided(vec![
                 "what the node said beyond that it failed: asked from here, the image can be pulled"
                     .into(),
             ]),
@@ -45,21 +47,23 @@ pub(super) fn weigh(e: &Evidence, asked: Verdict) -> Verdict {
         };
     };
     match asked {
-        Verdict::Fails(finding) if explains(e, &said, finding.cause) => Verdict::Fails(finding),
-        Verdict::Fails(finding) => {
+        PullVerdict::Fails(finding) if explains(e, &said, finding.cause) => {
+            PullVerdict::Fails(finding)
+        }
+        PullVerdict::Fails(finding) => {
             let told = format!("{}; asked from here: {}", said.told, finding.told);
             by_event(e, event, said, told)
         }
-        Verdict::Succeeds(mut odd) if is_mended(e, said.cause) => {
+        PullVerdict::Succeeds(mut odd) if is_mended(e, said.cause) => {
             let told = format!("the node was told before: {}", said.told);
             odd.push(finish(e, None, with_remedies(e, found(said.cause, Possible, told))));
-            Verdict::Succeeds(odd)
+            PullVerdict::Succeeds(odd)
         }
-        Verdict::Succeeds(_) => {
+        PullVerdict::Succeeds(_) => {
             let told = format!("{}; asked from here, it can be pulled", said.told);
             by_event(e, event, said, told)
         }
-        Verdict::Undecided(_) => {
+        PullVerdict::Undecided(_) => {
             let told = said.told.clone();
             by_event(e, event, said, told)
         }
@@ -73,14 +77,14 @@ fn is_mended(e: &Evidence, cause: Cause) -> bool {
     matches!(&e.credential, Some(Credential::Fits(_))) && decided.contains(&cause.step())
 }
 
-fn by_event(e: &Evidence, event: &PullEvent, said: WordingFit, told: String) -> Verdict {
+fn by_event(e: &Evidence, event: &PullEvent, said: WordingFit, told: String) -> PullVerdict {
     let confidence = if said.or.is_empty() { Likely } else { Possible };
     let mut answer = with_remedies(e, found(said.cause, confidence, told));
     if e.visits.iter().all(|visit| visit.outcome.is_none()) && event.number.is_none() {
         answer = answer.say("the rest is told by asking the hosts: leave `--offline` out");
     }
     let finding = finish(e, None, answer);
-    Verdict::Fails(Finding { or: said.or, ..finding })
+    PullVerdict::Fails(Diagnosis { or: said.or, ..finding })
 }
 
 /// What can be done about a cause of which nothing but its name is known.

@@ -231,7 +231,7 @@ fn events_tell_the_cause_and_whom_it_is_about() {
             assert!(said.contains(told), "{text}: {said}");
             // Alone, it is what a node met then, and never certain now.
             let evidence = Evidence { event: Some(event.clone()), ..Evidence::default() };
-            let Verdict::Fails(finding) = diagnose(&evidence) else { panic!("{text}") };
+            let PullVerdict::Fails(finding) = diagnose(&evidence) else { panic!("{text}") };
             assert_eq!(finding.cause, cause, "{text}");
             assert!(finding.confidence < Confidence::Certain, "{text}");
             assert!(!finding.remedies.is_empty(), "{text}: nothing to do is said");
@@ -243,10 +243,10 @@ fn events_tell_the_cause_and_whom_it_is_about() {
 fn without_any_answer_the_events_still_tell_what_is_possible() {
     let text = "failed to pull and unpack image \"x.example/a:1\": failed to resolve reference \"x.example/a:1\": failed to do request: Head \"https://x.example/v2/\": dial tcp: lookup x.example: no such host";
     let evidence = Evidence { event: read_events(text).pop(), ..Evidence::default() };
-    let Verdict::Fails(finding) = diagnose(&evidence) else { panic!() };
+    let PullVerdict::Fails(finding) = diagnose(&evidence) else { panic!() };
     assert_eq!((finding.cause, finding.confidence), (Cause::UnknownHost, Confidence::Likely));
     assert!(
-        matches!(diagnose(&Evidence::default()), Verdict::Undecided(missing) if !missing.is_empty())
+        matches!(diagnose(&Evidence::default()), PullVerdict::Undecided(missing) if !missing.is_empty())
     );
 }
 
@@ -320,23 +320,23 @@ fn what_the_node_said_decides_and_what_is_found_here_explains_it() {
         if expected == Cause::TagMissing {
             evidence.record = Some(record(ContentAccess::NoTag(Vec::new())));
         }
-        let Verdict::Fails(finding) = diagnose(&evidence) else { panic!("{text}") };
+        let PullVerdict::Fails(finding) = diagnose(&evidence) else { panic!("{text}") };
         assert_eq!(finding.cause, expected, "{text}: {finding:#?}");
         assert!(!finding.remedies.is_empty());
     }
     // With the pod's own secret it is let in now: what the node was told is over, and is told all the same.
     let mut evidence = at(true, pulls());
     evidence.event = read_events(&revoked).into_iter().next();
-    let Verdict::Succeeds(odd) = diagnose(&evidence) else { panic!() };
+    let PullVerdict::Succeeds(odd) = diagnose(&evidence) else { panic!() };
     assert_eq!(odd[0].cause, Cause::KeyRevoked);
     evidence.credential = None;
     assert!(
-        matches!(diagnose(&evidence), Verdict::Fails(found) if found.cause == Cause::KeyRevoked)
+        matches!(diagnose(&evidence), PullVerdict::Fails(found) if found.cause == Cause::KeyRevoked)
     );
     // A failure without a reason is not talked away.
     let mut evidence = at(true, pulls());
     evidence.event = read_events("Error: ErrImagePull").into_iter().next();
-    assert!(matches!(diagnose(&evidence), Verdict::Undecided(_)));
+    assert!(matches!(diagnose(&evidence), PullVerdict::Undecided(_)));
 }
 
 #[test]
@@ -372,7 +372,7 @@ fn a_line_of_the_record_that_is_another_ones_decides_nothing() {
         let mut evidence = at(true, HostOutcome::NotFound);
         evidence.event = read_events(text).into_iter().next();
         evidence.recorded = Some((recorded, "what the line says".into()));
-        let Verdict::Fails(finding) = diagnose(&evidence) else { panic!("it fails") };
+        let PullVerdict::Fails(finding) = diagnose(&evidence) else { panic!("it fails") };
         (finding.cause, finding.confidence)
     };
     assert_eq!(found(Cause::KeyRevoked), (Cause::KeyRevoked, Confidence::Certain));

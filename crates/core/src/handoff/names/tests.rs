@@ -4,13 +4,13 @@ use cel::{Context, Env, extensions, to_value};
 
 use super::*;
 use crate::access::ConfigLine;
-use crate::cached::Reach;
+use crate::cached::ShelfReach;
 use crate::handoff::path_of;
 use crate::lock::Lock;
 use crate::name::Host;
-use crate::policy::{Asks, Decided, Fact, ImageFacts, RuleQuestion};
+use crate::policy::{Asks, Fact, ImageFacts, RuleDecision, RuleQuestion};
 use crate::reference::{Image, Reference};
-use crate::route::{Exception, RouteEntry, RouteShelf, Routes, Scope};
+use crate::route::{Exception, ExceptionScope, RouteEntry, RouteShelf, Routes};
 
 const HOST: &str = "larder.emberfall.example:5080";
 
@@ -101,7 +101,7 @@ impl House {
     fn new(rules: Vec<PolicyRule>) -> Self {
         let own: Host = HOST.parse().unwrap();
         let image = |text: &str| text.parse::<Image>().unwrap();
-        let scope = |text: &str| Scope::read(text, Some(&own)).unwrap();
+        let scope = |text: &str| ExceptionScope::read(text, Some(&own)).unwrap();
         let patterns =
             |all: &[&str]| -> Vec<Pattern> { all.iter().map(|one| one.parse().unwrap()).collect() };
         let vetted = patterns(&["ventworks.example/**", "docker.io/library/{kettle,brine*}"]);
@@ -116,7 +116,7 @@ impl House {
         let shelf = |name: &str, host: &str| RouteShelf {
             host: host.parse().unwrap(),
             name: name.parse().unwrap(),
-            reach: Reach::new(Vec::new(), Vec::new()).unwrap(),
+            reach: ShelfReach::new(Vec::new(), Vec::new()).unwrap(),
         };
         let told = Exception {
             of: scope("bazaar.example/community/**"),
@@ -173,8 +173,8 @@ impl House {
                 now: 1_000_000,
             };
             match self.rules.decide(&asked, facts) {
-                Decided::Verdict { verdict, .. } => verdict == Verdict::Deny,
-                Decided::Needs(_) => panic!("all facts are given"),
+                RuleDecision::Verdict { verdict, .. } => verdict == Verdict::Deny,
+                RuleDecision::Needs(_) => panic!("all facts are given"),
             }
         };
         let all = ImageFacts {

@@ -9,9 +9,9 @@ use std::ops::Range;
 
 use super::super::finding::{Finding, FindingAccess, Workload};
 use super::super::slot::Slot;
-use super::super::variables::{self, Filled, KnownValue};
+use super::super::variables::{self, FilledText, KnownValue};
 use super::Dialect;
-use words::{Quotes, Word, instructions, is_simple};
+use words::{BuildWord, Quotes, instructions, is_simple};
 
 /// Images that are taken from one file; one that names more is not read.
 pub(super) const MOST: usize = 10_000;
@@ -70,7 +70,7 @@ pub(super) struct Build {
 
 /// Reads a file.
 pub(super) fn find(text: &str) -> Build {
-    let mut reading = Reading {
+    let mut reading = StageReading {
         text,
         found: Vec::new(),
         arguments: HashMap::new(),
@@ -111,9 +111,9 @@ pub(super) fn find(text: &str) -> Build {
     Build { found, elsewhere: reading.elsewhere, too_many }
 }
 
-struct Reading<'t> {
+struct StageReading<'t> {
     text: &'t str,
-    found: Vec<Met>,
+    found: Vec<MetInstruction>,
     /// Arguments before the first stage, and the bytes of their defaults. None: they have none.
     arguments: HashMap<String, Option<KnownValue>>,
     /// Bytes of the defaults that are made of other arguments.
@@ -127,14 +127,14 @@ struct Reading<'t> {
 }
 
 /// An image that was met.
-struct Met {
+struct MetInstruction {
     at: usize,
     finding: Finding,
     /// The arguments in it.
     names: Vec<String>,
 }
 
-impl<'t> Reading<'t> {
+impl<'t> StageReading<'t> {
     /// The lines at the very top that say how the file is read. Gives the character that continues a
     /// line.
     fn directives(&mut self) -> char {
@@ -150,7 +150,7 @@ impl<'t> Reading<'t> {
                 "escape" if value == "`" => escape = '`',
                 "syntax" if !value.is_empty() => {
                     let at = start + value.as_ptr() as usize - line.as_ptr() as usize;
-                    let word = Word { text: Cow::Borrowed(value), at: Some(at), shown: at };
+                    let word = BuildWord { text: Cow::Borrowed(value), at: Some(at), shown: at };
                     self.image(&word, "syntax", false);
                 }
                 _ => {}
@@ -159,7 +159,7 @@ impl<'t> Reading<'t> {
         escape
     }
 
-    fn argument(&mut self, word: &Word<'t>) {
+    fn argument(&mut self, word: &BuildWord<'t>) {
         let Some((name, _)) = word.text.split_once('=') else {
             // Without a default it has the one that it had before, if any.
             self.arguments.entry(word.text.clone().into_owned()).or_default();
@@ -190,7 +190,7 @@ impl<'t> Reading<'t> {
         self.arguments.insert(name.to_owned(), known);
     }
 
-    fn taken_over(&mut self, word: &Word<'t>) {
+    fn taken_over(&mut self, word: &BuildWord<'t>) {
         if !word.text.contains('=') && self.arguments.contains_key(&*word.text) {
             let name = word.text.clone().into_owned();
             self.used(&name);
@@ -209,7 +209,7 @@ impl<'t> Reading<'t> {
         self.arguments.get(name).cloned().flatten()
     }
 
-    fn stage(&mut self, mut words: impl Iterator<Item = Word<'t>>) {
+    fn stage(&mut self, mut words: impl Iterator<Item = BuildWord<'t>>) {
         let mut image = None;
         for word in words.by_ref() {
             if !word.text.starts_with("--") {
@@ -236,7 +236,7 @@ impl<'t> Reading<'t> {
         self.stages.insert(stage, number);
     }
 
-    fn option(&mut self, option: &Word<'t>, is_run: bool) {
+    fn option(&mut self, option: &BuildWord<'t>, is_run: bool) {
         if !is_run {
             if let Some(from) = option.strip("--from=") {
                 self.image(&from, "COPY", false);
@@ -255,7 +255,7 @@ impl<'t> Reading<'t> {
 
     /// Adds an image, unless the word means a stage of the file itself. `filled_in`: the builder puts the defaults of
     /// arguments in.
-    fn image(&mut self, word: &Word<'t>, by: &str, filled_in: bool) {
+    fn image(&mut self, word: &BuildWord<'t>, by: &str, filled_in: bool) {
         let (word, quotes) = word.bare();
         let variables = word.text.contains('$');
         let nobody = |_: &str| None;
@@ -286,13 +286,13 @@ impl<'t> Reading<'t> {
             container: Some(by.to_owned()),
             ..Finding::of(filled.text, Dialect::Buildfile)
         };
-        self.found.push(Met { at: word.shown, finding, names: filled.names });
+        self.found.push(MetInstruction { at: word.shown, finding, names: filled.names });
     }
 
     fn access(
         &self,
-        word: &Word<'t>,
-        filled: &Filled,
+        word: &BuildWord<'t>,
+        filled: &FilledText,
         simple: bool,
         filled_in: bool,
     ) -> FindingAccess {

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::super::finding::{Finding, FindingAccess, Over, Role};
+use super::super::finding::{Finding, FindingAccess, ImageRole, Over};
 use super::super::objects_of;
 use super::list::ListItems;
 use super::{Dialect, shape};
@@ -55,7 +55,7 @@ pub(super) fn find(text: &str, of_chart: bool) -> ListItems {
             continue;
         }
         let finding = Finding {
-            role: Role::Template,
+            role: ImageRole::Template,
             access: FindingAccess::Leave("it stands in a template"),
             ..Finding::of(text.to_owned(), Dialect::Template)
         };

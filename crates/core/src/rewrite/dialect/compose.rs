@@ -3,9 +3,9 @@
 use std::collections::HashSet;
 use std::rc::Rc;
 
-use super::super::finding::{Role, Workload};
+use super::super::finding::{ImageRole, Workload};
 use super::super::overlays::name_of;
-use super::super::place::{ImagePlace, TreeFindings, Written};
+use super::super::place::{ImagePlace, TreeFindings, WrittenReference};
 use super::super::variables;
 use super::kubernetes::{images_of, values_of};
 use super::{Dialect, FileContext, strings};
@@ -86,7 +86,7 @@ pub(super) fn find(
         for image in images_of(tree, service) {
             let text = tree.filled(image).unwrap_or_default();
             if is_built(name, service) || built.contains(text) {
-                add(Written::Filled(image), Role::Built, None);
+                add(WrittenReference::Filled(image), ImageRole::Built, None);
             } else {
                 // What its variables make of it may be what a service builds, or not.
                 let made = called(image).is_some_and(|(name, tag)| {
@@ -94,7 +94,11 @@ pub(super) fn find(
                         |other: &Option<String>| tag.is_none() || other.is_none() || *other == tag;
                     filled.iter().any(|(other, its)| *other == name && same(its))
                 });
-                add(Written::Filled(image), Role::Pulled, made.then_some(MAY_BE_BUILT));
+                add(
+                    WrittenReference::Filled(image),
+                    ImageRole::Pulled,
+                    made.then_some(MAY_BE_BUILT),
+                );
             }
         }
         if let Some(context) = build.and_then(|build| tree.get(build, "additional_contexts")) {
@@ -106,8 +110,8 @@ pub(super) fn find(
                     let from = at + IMAGE_SCHEME.len();
                     let end = raw[from..].find(['"', '\'']).map_or(raw.len(), |to| from + to);
                     add(
-                        Written::Piece(value, span.start + from..span.start + end),
-                        Role::Pulled,
+                        WrittenReference::Piece(value, span.start + from..span.start + end),
+                        ImageRole::Pulled,
                         None,
                     );
                 }
@@ -115,7 +119,7 @@ pub(super) fn find(
         }
         if let Some(inline) = build.and_then(|build| tree.get(build, "dockerfile_inline")) {
             for span in strings::pieces(tree, inline, strings::Hint::Nothing) {
-                add(Written::Piece(inline, span), Role::Text, None);
+                add(WrittenReference::Piece(inline, span), ImageRole::Text, None);
             }
         }
         let volumes = tree.get(service, "volumes").and_then(|list| tree.items(list));
@@ -123,7 +127,7 @@ pub(super) fn find(
             if tree.text_of(volume, "type") == Some("image")
                 && let Some(source) = tree.get(volume, "source")
             {
-                add(Written::Filled(source), Role::Pulled, None);
+                add(WrittenReference::Filled(source), ImageRole::Pulled, None);
             }
         }
         texts(tree, service, &mut add);
@@ -135,11 +139,11 @@ pub(super) fn find(
 fn texts(
     tree: &Tree<'_>,
     service: NodeId,
-    add: &mut impl FnMut(Written, Role, Option<&'static str>),
+    add: &mut impl FnMut(WrittenReference, ImageRole, Option<&'static str>),
 ) {
     let mut piece = |node, hint| {
         for span in strings::pieces(tree, node, hint) {
-            add(Written::Piece(node, span), Role::Text, None);
+            add(WrittenReference::Piece(node, span), ImageRole::Text, None);
         }
     };
     if let Some(environment) = tree.get(service, "environment") {

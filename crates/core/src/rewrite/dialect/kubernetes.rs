@@ -10,12 +10,12 @@ use std::fmt;
 use std::rc::Rc;
 use std::str::FromStr;
 
-use super::super::finding::{Over, Role, Workload};
-use super::super::place::{ImagePlace, TreeFindings, Written, shortened};
+use super::super::finding::{ImageRole, Over, Workload};
+use super::super::place::{ImagePlace, TreeFindings, WrittenReference, shortened};
 use super::shape::{self, Around};
 use super::{Dialect, FileContext, strings};
 use larder_yaml::is_stopped;
-use larder_yaml::{NodeId, Tree, Visited};
+use larder_yaml::{NodeId, Tree, VisitedNodes};
 
 const LISTS: [&str; 3] = ["containers", "initContainers", "ephemeralContainers"];
 const NOT_LOOKED_INTO: [&str; 2] = ["CustomResourceDefinition", "Secret"];
@@ -112,7 +112,7 @@ pub(super) fn find(
     if object_kind(tree, top).is_none() {
         return false;
     }
-    Walk { tree, file, seen: Visited::none_of(tree), found }.from(top);
+    Walk { tree, file, seen: VisitedNodes::none_of(tree), found }.from(top);
     true
 }
 
@@ -138,7 +138,7 @@ struct PathStep<'k> {
 struct Walk<'w, 't> {
     tree: &'w Tree<'t>,
     file: &'w FileContext<'w>,
-    seen: Visited,
+    seen: VisitedNodes,
     found: &'w mut TreeFindings,
 }
 
@@ -194,7 +194,7 @@ impl<'w> Walk<'w, '_> {
         match tree.get(node, "image").filter(|image| run && tree.filled(*image).is_some()) {
             Some(image) => {
                 let name = tree.get(node, "name");
-                self.add(Written::Whole(image), Role::Likely, name, &step);
+                self.add(WrittenReference::Whole(image), ImageRole::Likely, name, &step);
             }
             // What has containers may name an image beside them.
             None => {
@@ -211,8 +211,8 @@ impl<'w> Walk<'w, '_> {
         if tree.text_of(node, "kind").is_some_and(|kind| IMAGE_KINDS.contains(&kind))
             && let Some(name) = tree.get(node, "name").filter(|name| tree.filled(*name).is_some())
         {
-            let role = if step.made { Role::Built } else { Role::Likely };
-            self.add(Written::Whole(name), role, None, &step);
+            let role = if step.made { ImageRole::Built } else { ImageRole::Likely };
+            self.add(WrittenReference::Whole(name), role, None, &step);
         }
         for (key, value) in tree.entries(node) {
             let name = tree.scalar(key).unwrap_or_default();
@@ -232,7 +232,7 @@ impl<'w> Walk<'w, '_> {
                         let image = tree.get(volume, "image");
                         if let Some(from) = image.and_then(|image| tree.get(image, "reference")) {
                             let name = tree.get(volume, "name");
-                            self.add(Written::Whole(from), Role::Pulled, name, &step);
+                            self.add(WrittenReference::Whole(from), ImageRole::Pulled, name, &step);
                         }
                     }
                 }
@@ -257,7 +257,7 @@ impl<'w> Walk<'w, '_> {
         let duplicate = images.len() > 1;
         let name = tree.get(container, "name");
         for node in &images {
-            let place = Self::place(Written::Whole(*node), Role::Pulled, name, step);
+            let place = Self::place(WrittenReference::Whole(*node), ImageRole::Pulled, name, step);
             self.found.add(ImagePlace { duplicate, ..place });
         }
         for key in ["args", "command"] {
@@ -293,7 +293,7 @@ impl<'w> Walk<'w, '_> {
             self.found.pass(node, Over::Many);
         }
         for span in pieces {
-            self.add(Written::Piece(node, span), Role::Text, container, step);
+            self.add(WrittenReference::Piece(node, span), ImageRole::Text, container, step);
         }
     }
 
@@ -315,7 +315,7 @@ impl<'w> Walk<'w, '_> {
             }
             for node in follow(self.tree, step.node, &one.path) {
                 if self.tree.filled(node).is_some() {
-                    self.add(Written::Whole(node), Role::Pulled, None, step);
+                    self.add(WrittenReference::Whole(node), ImageRole::Pulled, None, step);
                 }
             }
         }
@@ -323,8 +323,8 @@ impl<'w> Walk<'w, '_> {
 
     fn add(
         &mut self,
-        written: Written,
-        role: Role,
+        written: WrittenReference,
+        role: ImageRole,
         container: Option<NodeId>,
         step: &PathStep<'_>,
     ) {
@@ -333,8 +333,8 @@ impl<'w> Walk<'w, '_> {
     }
 
     fn place(
-        written: Written,
-        role: Role,
+        written: WrittenReference,
+        role: ImageRole,
         container: Option<NodeId>,
         step: &PathStep<'_>,
     ) -> ImagePlace {

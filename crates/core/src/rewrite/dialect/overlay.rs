@@ -1,7 +1,7 @@
 //! An overlay's `images:`: for images of one name another, another tag, a digest.
 
-use super::super::finding::Role;
-use super::super::place::{ImagePlace, Parts, TreeFindings, Written};
+use super::super::finding::ImageRole;
+use super::super::place::{ImagePlace, ReferenceParts, TreeFindings, WrittenReference};
 use super::{Dialect, FileContext, strings};
 use larder_yaml::{NodeId, Tree};
 
@@ -34,7 +34,7 @@ pub(super) fn find(
             continue;
         };
         let filled = |key| tree.get(one, key).filter(|node| tree.scalar(*node).is_some());
-        let parts = Parts {
+        let parts = ReferenceParts {
             registry: None,
             name,
             tag: filled("newTag"),
@@ -43,8 +43,8 @@ pub(super) fn find(
             above: false,
             global: false,
         };
-        let written = Written::Overlay(parts, filled("newName"));
-        found.add(ImagePlace::new(written, Dialect::Overlay, Role::Pulled));
+        let written = WrittenReference::Overlay(parts, filled("newName"));
+        found.add(ImagePlace::new(written, Dialect::Overlay, ImageRole::Pulled));
     }
     let patches = ["patches", "patchesStrategicMerge", "patchesJson6902"];
     for list in patches.iter().filter_map(|key| tree.get(top, key)) {
@@ -52,9 +52,9 @@ pub(super) fn find(
             let text = tree.get(patch, "patch").unwrap_or(patch);
             for span in strings::pieces(tree, text, strings::Hint::Nothing) {
                 found.add(ImagePlace::new(
-                    Written::Piece(text, span),
+                    WrittenReference::Piece(text, span),
                     Dialect::Overlay,
-                    Role::Text,
+                    ImageRole::Text,
                 ));
             }
         }

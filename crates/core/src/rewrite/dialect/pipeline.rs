@@ -3,8 +3,8 @@
 use std::collections::HashSet;
 use std::rc::Rc;
 
-use super::super::finding::{Over, Role, Workload};
-use super::super::place::{ImagePlace, TreeFindings, Written, shortened};
+use super::super::finding::{ImageRole, Over, Workload};
+use super::super::place::{ImagePlace, TreeFindings, WrittenReference, shortened};
 use super::{Dialect, FileContext, shape};
 use larder_yaml::{NodeId, Tree};
 
@@ -145,7 +145,7 @@ fn image(tree: &Tree<'_>, node: NodeId, owner: &Rc<Workload>, found: &mut TreeFi
     if text.starts_with(SCHEME) {
         scheme(tree, node, owner, found);
     } else if !(super::buildfile::may_be_named_so(file) || text.starts_with(['.', '/'])) {
-        add(Written::Filled(node), owner, found);
+        add(WrittenReference::Filled(node), owner, found);
     }
 }
 
@@ -156,14 +156,17 @@ fn scheme(tree: &Tree<'_>, node: NodeId, owner: &Rc<Workload>, found: &mut TreeF
         let from = span.start + at + SCHEME.len();
         let end = span.end - usize::from(raw.ends_with(['"', '\'']));
         if from < end {
-            add(Written::Piece(node, from..end), owner, found);
+            add(WrittenReference::Piece(node, from..end), owner, found);
         }
     }
 }
 
-fn add(written: Written, owner: &Rc<Workload>, found: &mut TreeFindings) {
+fn add(written: WrittenReference, owner: &Rc<Workload>, found: &mut TreeFindings) {
     let owner = Rc::clone(owner);
-    found.add(ImagePlace { owner, ..ImagePlace::new(written, Dialect::Pipeline, Role::Pulled) });
+    found.add(ImagePlace {
+        owner,
+        ..ImagePlace::new(written, Dialect::Pipeline, ImageRole::Pulled)
+    });
 }
 
 fn is_one(tree: &Tree<'_>, top: NodeId) -> bool {

@@ -4,10 +4,10 @@
 use std::collections::HashMap;
 use std::rc::Rc;
 
-use super::super::finding::{Over, Role, Workload};
-use super::super::place::{ImagePlace, Parts, TreeFindings, Written};
+use super::super::finding::{ImageRole, Over, Workload};
+use super::super::place::{ImagePlace, ReferenceParts, TreeFindings, WrittenReference};
 use super::{Dialect, FileContext};
-use larder_yaml::{NodeId, Tree, Visited};
+use larder_yaml::{NodeId, Tree, VisitedNodes};
 
 /// Whose the mapping is that is looked at.
 pub(super) struct Around<'f> {
@@ -77,7 +77,7 @@ pub(super) fn find(
     let registry = registry.filter(|node| tree.filled(*node).is_some());
     let mut around = Around { dialect, owner: Rc::default(), registry, file, made: false };
     let mut stack = vec![(top, None, false)];
-    let mut seen = Visited::none_of(tree);
+    let mut seen = VisitedNodes::none_of(tree);
     while let Some((node, key, made)) = stack.pop() {
         let node = tree.resolve(node);
         if !seen.insert(node) {
@@ -163,7 +163,7 @@ pub(super) fn of_mapping(
             for (key, inner) in tree.entries(value) {
                 if tree.filled(inner).is_some_and(looks_like_one) {
                     found.add(place(
-                        Written::Whole(inner),
+                        WrittenReference::Whole(inner),
                         role_of(tree, inner, false, around),
                         around,
                         Some(key),
@@ -177,7 +177,7 @@ pub(super) fn of_mapping(
             for item in items {
                 if tree.filled(item).is_some_and(looks_like_one) {
                     found.add(place(
-                        Written::Whole(item),
+                        WrittenReference::Whole(item),
                         role_of(tree, item, false, around),
                         around,
                         None,
@@ -195,7 +195,12 @@ pub(super) fn of_mapping(
             let marks = ["!Ref", "!Sub", "!GetAtt", "!ImportValue", "!Join", "!FindInMap"];
             let tag = tree.nodes[tree.resolve(value)].tag.as_deref().unwrap_or_default();
             if marks.contains(&tag) || looks_like_one(text) {
-                found.add(place(Written::Whole(value), Role::Open, around, name_of()));
+                found.add(place(
+                    WrittenReference::Whole(value),
+                    ImageRole::Open,
+                    around,
+                    name_of(),
+                ));
             }
             continue;
         }
@@ -217,25 +222,37 @@ pub(super) fn of_mapping(
             let global = registry.is_some() && around.registry.is_some();
             let registry = around.registry.filter(|_| global).or(registry);
             let above = registry.is_some() && around.file.registry.is_some();
-            let parts =
-                Parts { registry, name: value, tag, digest, usual_tag: None, above, global };
+            let parts = ReferenceParts {
+                registry,
+                name: value,
+                tag,
+                digest,
+                usual_tag: None,
+                above,
+                global,
+            };
             let exact = tag.is_some() || registry.is_some();
             let role = role_of(tree, value, exact, around);
-            found.add(place(Written::Parts(parts), role, around, name_of()));
+            found.add(place(WrittenReference::Parts(parts), role, around, name_of()));
             whole |= is_exact;
         } else if looks_like_one(text) {
             let role = match is_of_picture(name) && !has_tag(text) && !around.made {
-                true => Role::Doubtful,
+                true => ImageRole::Doubtful,
                 false => role_of(tree, value, is_exact, around),
             };
-            found.add(place(Written::Whole(value), role, around, name_of()));
+            found.add(place(WrittenReference::Whole(value), role, around, name_of()));
             whole |= is_exact;
         } else if is_exact || around.dialect == Dialect::Values {
             if crate::reference::is_open(text)
                 && text.contains('$')
                 && around.dialect != Dialect::Other
             {
-                found.add(place(Written::Whole(value), Role::Open, around, name_of()));
+                found.add(place(
+                    WrittenReference::Whole(value),
+                    ImageRole::Open,
+                    around,
+                    name_of(),
+                ));
             } else if is_word(text) {
                 found.pass(value, Over::Word);
             }
@@ -255,7 +272,7 @@ fn parts(
     under_image: bool,
     around: &Around<'_>,
     found: &mut TreeFindings,
-) -> Option<(Written, Role)> {
+) -> Option<(WrittenReference, ImageRole)> {
     let get = |key: &str| tree.get(node, key);
     let (registry, tag, digest) = (get("registry"), get("tag"), get("digest"));
     let beside = registry.is_some() || tag.is_some() || digest.is_some();
@@ -286,24 +303,35 @@ fn parts(
     let global = around.registry.is_some();
     let above = around.file.registry.is_some();
     let registry = around.registry.or(registry);
-    Some((Written::Parts(Parts { registry, name, tag, digest, usual_tag, above, global }), role))
+    Some((
+        WrittenReference::Parts(ReferenceParts {
+            registry,
+            name,
+            tag,
+            digest,
+            usual_tag,
+            above,
+            global,
+        }),
+        role,
+    ))
 }
 
 /// How sure it is that what stands there is an image. `exact`: its key, or what stands beside it, says so.
-fn role_of(tree: &Tree<'_>, node: NodeId, exact: bool, around: &Around<'_>) -> Role {
+fn role_of(tree: &Tree<'_>, node: NodeId, exact: bool, around: &Around<'_>) -> ImageRole {
     let text = tree.filled(node).unwrap_or_default();
     match around.dialect {
-        _ if around.made => Role::Built,
+        _ if around.made => ImageRole::Built,
         // In some other program's settings only a registry makes it one, and a key or a tag that says so.
-        Dialect::Other if names_registry(text) && (exact || has_tag(text)) => Role::Likely,
-        Dialect::Other => Role::Doubtful,
-        _ => Role::Likely,
+        Dialect::Other if names_registry(text) && (exact || has_tag(text)) => ImageRole::Likely,
+        Dialect::Other => ImageRole::Doubtful,
+        _ => ImageRole::Likely,
     }
 }
 
 fn place(
-    written: Written,
-    role: Role,
+    written: WrittenReference,
+    role: ImageRole,
     around: &Around<'_>,
     container: Option<NodeId>,
 ) -> ImagePlace {

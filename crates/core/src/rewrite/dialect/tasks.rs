@@ -1,7 +1,7 @@
 //! Task definitions: `containerDefinitions`, alone or within the template of a whole stack.
 
-use super::super::finding::Role;
-use super::super::place::{ImagePlace, TreeFindings, Written};
+use super::super::finding::ImageRole;
+use super::super::place::{ImagePlace, TreeFindings, WrittenReference};
 use super::{Dialect, FileContext};
 use larder_yaml::{NodeId, Tree};
 
@@ -30,9 +30,9 @@ pub(super) fn find(
                         let get = |a, b| tree.get(container, a).or_else(|| tree.get(container, b));
                         if let Some(image) = get("image", "Image") {
                             let place = ImagePlace::new(
-                                Written::Whole(image),
+                                WrittenReference::Whole(image),
                                 Dialect::Tasks,
-                                Role::Pulled,
+                                ImageRole::Pulled,
                             );
                             found.add(ImagePlace { container: get("name", "Name"), ..place });
                         }

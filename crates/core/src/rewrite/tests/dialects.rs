@@ -6,10 +6,10 @@ use super::*;
 const NEW: &str = "l.example/v/k:1";
 
 /// A file, what is found in it with its role, and the file with every such image changed.
-fn check(name: &str, text: &str, found: &[(&str, Role)], new: &str) {
+fn check(name: &str, text: &str, found: &[(&str, ImageRole)], new: &str) {
     let file = FileContext { name, app_version: Some("9.1"), ..FileContext::default() };
     let seen = scan(text, &file).unwrap_or_else(|error| panic!("{name}: {error}\n{text}"));
-    let seen: Vec<(&str, Role)> =
+    let seen: Vec<(&str, ImageRole)> =
         seen.findings.iter().map(|one| (one.text.as_str(), one.role)).collect();
     assert_eq!(seen, found, "{name}\n{text}");
     let changed = replaced(text, &file, NEW).unwrap_or_else(|error| panic!("{error}\n{text}"));
@@ -23,11 +23,11 @@ fn compose_files_keep_their_variables() {
         "compose.yaml",
         "services:\n  a:\n    image: kettle:2 # boils\n  b:\n    image: ${REG:-bazaar.example}/library/kettle:${TAG}\n  c:\n    build: .\n    image: made/here:1\n  d:\n    image: ${ALL:-bazaar.example/library/ashlog:1.4}\n  e: {image: $NOBODY/x}\n",
         &[
-            ("kettle:2", Role::Pulled),
-            ("bazaar.example/library/kettle", Role::Pulled),
-            ("made/here:1", Role::Built),
-            ("bazaar.example/library/ashlog:1.4", Role::Pulled),
-            ("$NOBODY/x", Role::Pulled),
+            ("kettle:2", ImageRole::Pulled),
+            ("bazaar.example/library/kettle", ImageRole::Pulled),
+            ("made/here:1", ImageRole::Built),
+            ("bazaar.example/library/ashlog:1.4", ImageRole::Pulled),
+            ("$NOBODY/x", ImageRole::Pulled),
         ],
         "services:\n  a:\n    image: l.example/v/k:1 # boils\n  b:\n    image: ${REG:-l.example}/v/k:${TAG}\n  c:\n    build: .\n    image: made/here:1\n  d:\n    image: ${ALL:-l.example/v/k:1}\n  e: {image: $NOBODY/x}\n",
     );
@@ -35,7 +35,7 @@ fn compose_files_keep_their_variables() {
     check(
         "compose.yaml",
         "x-base: &base\n  image: kettle:2\nservices:\n  a:\n    <<: *base\n  b:\n    <<: *base\n    environment: {SIDE_IMAGE: \"ashlog:1\"}\n",
-        &[("kettle:2", Role::Pulled), ("ashlog:1", Role::Text)],
+        &[("kettle:2", ImageRole::Pulled), ("ashlog:1", ImageRole::Text)],
         "x-base: &base\n  image: l.example/v/k:1\nservices:\n  a:\n    <<: *base\n  b:\n    <<: *base\n    environment: {SIDE_IMAGE: \"l.example/v/k:1\"}\n",
     );
 }
@@ -46,9 +46,9 @@ fn builds_change_the_default_that_names_the_image() {
         "Dockerfile",
         "# syntax=bazaar.example/library/builder:1\nARG REG=bazaar.example\nARG TAG=2\nFROM ${REG}/library/kettle:$TAG AS boil\r\nFROM boil\nCOPY --from=bazaar.example/library/ashlog:1 /a /b\n",
         &[
-            ("bazaar.example/library/builder:1", Role::Pulled),
-            ("bazaar.example/library/kettle:2", Role::Pulled),
-            ("bazaar.example/library/ashlog:1", Role::Pulled),
+            ("bazaar.example/library/builder:1", ImageRole::Pulled),
+            ("bazaar.example/library/kettle:2", ImageRole::Pulled),
+            ("bazaar.example/library/ashlog:1", ImageRole::Pulled),
         ],
         "# syntax=l.example/v/k:1\nARG REG=l.example\nARG TAG=2\nFROM ${REG}/v/k:$TAG AS boil\r\nFROM boil\nCOPY --from=l.example/v/k:1 /a /b\n",
     );
@@ -60,10 +60,10 @@ fn values_of_charts_keep_tags_where_they_stand() {
         "values.yaml",
         "image:\n  registry: bazaar.example\n  repository: library/kettle\n  tag: 1.10\nsidecar:\n  image: {repository: bazaar.example/library/ashlog, tag: \"\"}\njob:\n  image: bazaar.example/library/brinedb\n  imageTag: \"16\"\nplain:\n  image: kettle:2\n  logo: a/b.png\nvm: {image: cirros}\n",
         &[
-            ("bazaar.example/library/kettle:1.10", Role::Likely),
-            ("bazaar.example/library/ashlog:9.1", Role::Likely),
-            ("bazaar.example/library/brinedb:16", Role::Likely),
-            ("kettle:2", Role::Likely),
+            ("bazaar.example/library/kettle:1.10", ImageRole::Likely),
+            ("bazaar.example/library/ashlog:9.1", ImageRole::Likely),
+            ("bazaar.example/library/brinedb:16", ImageRole::Likely),
+            ("kettle:2", ImageRole::Likely),
         ],
         "image:\n  registry: l.example\n  repository: v/k\n  tag: 1.10\nsidecar:\n  image: {repository: l.example/v/k, tag: \"\"}\njob:\n  image: l.example/v/k\n  imageTag: \"16\"\nplain:\n  image: l.example/v/k:1\n  logo: a/b.png\nvm: {image: cirros}\n",
     );
@@ -72,8 +72,8 @@ fn values_of_charts_keep_tags_where_they_stand() {
         "values.yaml",
         "global: {imageRegistry: bazaar.example}\na: {image: {repository: library/kettle, tag: 2}}\nb: {image: {repository: library/kettle, tag: 2}}\n",
         &[
-            ("bazaar.example/library/kettle:2", Role::Likely),
-            ("bazaar.example/library/kettle:2", Role::Likely),
+            ("bazaar.example/library/kettle:2", ImageRole::Likely),
+            ("bazaar.example/library/kettle:2", ImageRole::Likely),
         ],
         "global: {imageRegistry: l.example}\na: {image: {repository: v/k, tag: 2}}\nb: {image: {repository: v/k, tag: 2}}\n",
     );
@@ -101,9 +101,9 @@ fn overlays_get_a_new_name_and_lose_it_again() {
         "kustomization.yaml",
         before,
         &[
-            ("bazaar.example/library/kettle:2", Role::Pulled),
-            ("kettle", Role::Pulled),
-            ("bazaar.example/library/ashlog", Role::Pulled),
+            ("bazaar.example/library/kettle:2", ImageRole::Pulled),
+            ("kettle", ImageRole::Pulled),
+            ("bazaar.example/library/ashlog", ImageRole::Pulled),
         ],
         after,
     );
@@ -120,17 +120,17 @@ fn tasks_and_pipelines_and_lists_are_read() {
     check(
         "task.json",
         r#"{"family":"board","containerDefinitions":[{"name":"a","image":"bazaar.example\/library\/kettle:2"}]}"#,
-        &[("bazaar.example/library/kettle:2", Role::Pulled)],
+        &[("bazaar.example/library/kettle:2", ImageRole::Pulled)],
         r#"{"family":"board","containerDefinitions":[{"name":"a","image":"l.example/v/k:1"}]}"#,
     );
     check(
         ".jobs.yml",
         "default: {image: kettle:2}\nboil:\n  image: {name: 'ashlog:1'}\n  services: [brinedb:16, {name: kettle:3}]\n  script: [\"echo image: no:1\"]\n",
         &[
-            ("kettle:2", Role::Pulled),
-            ("ashlog:1", Role::Pulled),
-            ("brinedb:16", Role::Pulled),
-            ("kettle:3", Role::Pulled),
+            ("kettle:2", ImageRole::Pulled),
+            ("ashlog:1", ImageRole::Pulled),
+            ("brinedb:16", ImageRole::Pulled),
+            ("kettle:3", ImageRole::Pulled),
         ],
         "default: {image: l.example/v/k:1}\nboil:\n  image: {name: 'l.example/v/k:1'}\n  services: [l.example/v/k:1, {name: l.example/v/k:1}]\n  script: [\"echo image: no:1\"]\n",
     );
@@ -138,16 +138,16 @@ fn tasks_and_pipelines_and_lists_are_read() {
         "build.yaml",
         "jobs:\n  boil:\n    runs-on: x\n    container: kettle:2\n    services:\n      db: {image: brinedb:16}\n    steps:\n    - uses: docker://bazaar.example/library/ashlog:1\n    - uses: other/action@v1\n",
         &[
-            ("kettle:2", Role::Pulled),
-            ("brinedb:16", Role::Pulled),
-            ("bazaar.example/library/ashlog:1", Role::Pulled),
+            ("kettle:2", ImageRole::Pulled),
+            ("brinedb:16", ImageRole::Pulled),
+            ("bazaar.example/library/ashlog:1", ImageRole::Pulled),
         ],
         "jobs:\n  boil:\n    runs-on: x\n    container: l.example/v/k:1\n    services:\n      db: {image: l.example/v/k:1}\n    steps:\n    - uses: docker://l.example/v/k:1\n    - uses: other/action@v1\n",
     );
     check(
         "images.txt",
         "# ours\nkettle:2  # boils\r\n\nbazaar.example/library/ashlog\n",
-        &[("kettle:2", Role::Pulled), ("bazaar.example/library/ashlog", Role::Pulled)],
+        &[("kettle:2", ImageRole::Pulled), ("bazaar.example/library/ashlog", ImageRole::Pulled)],
         "# ours\nl.example/v/k:1  # boils\r\n\nl.example/v/k:1\n",
     );
 }
@@ -158,17 +158,17 @@ fn texts_in_objects_are_found_by_their_pattern() {
         "pod.yaml",
         "apiVersion: v1\nkind: Pod\nspec:\n  containers:\n  - image: kettle:2\n    args: [--wait, \"--sidecar-image=ashlog:1\", \"--at=bazaar.example/library/brinedb:16\", kettle:3]\n    env:\n    - {name: HELPER_IMAGE, value: kettle:4}\n    - {name: OTHER, value: kettle:5}\n",
         &[
-            ("kettle:2", Role::Pulled),
-            ("ashlog:1", Role::Text),
-            ("bazaar.example/library/brinedb:16", Role::Text),
-            ("kettle:4", Role::Text),
+            ("kettle:2", ImageRole::Pulled),
+            ("ashlog:1", ImageRole::Text),
+            ("bazaar.example/library/brinedb:16", ImageRole::Text),
+            ("kettle:4", ImageRole::Text),
         ],
         "apiVersion: v1\nkind: Pod\nspec:\n  containers:\n  - image: l.example/v/k:1\n    args: [--wait, \"--sidecar-image=l.example/v/k:1\", \"--at=l.example/v/k:1\", kettle:3]\n    env:\n    - {name: HELPER_IMAGE, value: l.example/v/k:1}\n    - {name: OTHER, value: kettle:5}\n",
     );
     check(
         "map.yaml",
         "apiVersion: v1\nkind: ConfigMap\ndata:\n  pod.yaml: |\n    containers:\n    - image: kettle:2\n      name: x:1\n    - image: \"ashlog:1\"\n",
-        &[("kettle:2", Role::Text), ("ashlog:1", Role::Text)],
+        &[("kettle:2", ImageRole::Text), ("ashlog:1", ImageRole::Text)],
         "apiVersion: v1\nkind: ConfigMap\ndata:\n  pod.yaml: |\n    containers:\n    - image: l.example/v/k:1\n      name: x:1\n    - image: \"l.example/v/k:1\"\n",
     );
 }
@@ -181,10 +181,10 @@ fn objects_of_other_kinds_are_read_by_path_and_by_shape() {
         [CustomResource { group: "emberfall.example".into(), kind: "Turbine".into(), path }];
     let file = FileContext { name: "t.yaml", custom: &custom, ..FileContext::default() };
     let found = scan(text, &file).unwrap();
-    let found: Vec<(&str, Role)> =
+    let found: Vec<(&str, ImageRole)> =
         found.findings.iter().map(|one| (one.text.as_str(), one.role)).collect();
-    let brinedb = ("bazaar.example/library/brinedb:16", Role::Likely);
-    assert_eq!(found, [("kettle", Role::Pulled), ("ashlog", Role::Pulled), brinedb]);
+    let brinedb = ("bazaar.example/library/brinedb:16", ImageRole::Likely);
+    assert_eq!(found, [("kettle", ImageRole::Pulled), ("ashlog", ImageRole::Pulled), brinedb]);
 }
 
 #[test]

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use larder_standin::{BAZAAR, VENTWORKS, What, moved_kettle, moved_steamgauge};
+use larder_standin::{BAZAAR, FaultKind, VENTWORKS, moved_kettle, moved_steamgauge};
 
 use super::stage::{OWN, Stage};
 use crate::failure::{Exit, Failure};
@@ -197,7 +197,7 @@ pub async fn cached_on_demand(stage: &mut Stage) -> Result<(), Failure> {
 }
 
 pub async fn the_upstream_goes_down(stage: &mut Stage) -> Result<(), Failure> {
-    stage.bazaar.faults.add(None, "/v2/", usize::MAX, What::Status(503, None));
+    stage.bazaar.faults.add(None, "/v2/", usize::MAX, FaultKind::Status(503, None));
     let kettle = format!("{BAZAAR}/library/kettle:2");
     tokio::time::sleep(Duration::from_millis(1100)).await;
     let (runs, _) = stage.start_pod(&kettle).await?;

@@ -18,7 +18,7 @@ use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff::{self, SecretPlace, SecretTurn};
-use crate::kube::{Kube, Reach, path};
+use crate::kube::{ApiReach, Kube, path};
 use crate::output::{DIM, GOOD, Output, Report, WARN, count, paint};
 use crate::record;
 
@@ -35,7 +35,7 @@ pub struct Args {
     #[arg(long, value_name = "NAME")]
     namespace: Option<String>,
     #[command(flatten)]
-    reach: Reach,
+    reach: ApiReach,
     /// How long new keys are good: 90d, 12h, or `never`
     #[arg(long, value_name = "SPAN", default_value = "90d")]
     expires: Expires,
@@ -58,14 +58,14 @@ pub struct Args {
 
 /// Which good keys are renewed.
 #[derive(Clone, Copy)]
-enum Renewing {
+enum Renewal {
     None,
     All,
     /// Those that end by then, in milliseconds since 1970.
     EndingBy(i64),
 }
 
-impl Renewing {
+impl Renewal {
     fn renews(
         self,
         config: &Config,
@@ -126,7 +126,7 @@ impl AppliedObject {
 }
 
 /// How a cluster's API asks at its door, beside how it should.
-pub(super) enum Door {
+pub(super) enum AppliedDoor {
     Right,
     Missing,
     Differs,
@@ -143,12 +143,12 @@ fn kind_of(object: &Value) -> &'static str {
 }
 
 /// Looks whether the cluster has an admission object as it should be.
-pub(super) async fn door(kube: &Kube, hook: &Value) -> Result<Door, Failure> {
+pub(super) async fn door(kube: &Kube, hook: &Value) -> Result<AppliedDoor, Failure> {
     let holds = |found: &Value, what| objects::holds(&found[what], &hook[what]);
     Ok(match kube.get(&path_of(hook)).await? {
-        None => Door::Missing,
-        Some(found) if holds(&found, "webhooks") && holds(&found, "spec") => Door::Right,
-        Some(_) => Door::Differs,
+        None => AppliedDoor::Missing,
+        Some(found) if holds(&found, "webhooks") && holds(&found, "spec") => AppliedDoor::Right,
+        Some(_) => AppliedDoor::Differs,
     })
 }
 
@@ -161,15 +161,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let span = |span: Span| i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
     let renewing = match (args.rotate, args.rotate_before) {
-        (true, _) => Renewing::All,
-        (false, None) => Renewing::None,
+        (true, _) => Renewal::All,
+        (false, None) => Renewal::None,
         (false, Some(before)) => {
             let by = now().saturating_add(span(before));
             if args.expires.end().is_some_and(|end| end <= by) {
                 let cause = "new keys would end within the time of `--rotate-before`, and be renewed each time";
                 return Err(Failure::usage(&what, cause, "give `--expires` a longer time"));
             }
-            Renewing::EndingBy(by)
+            Renewal::EndingBy(by)
         }
     };
     let wanted = handoff::wanted(&config, cluster, args.namespace.as_deref(), &what)?;
@@ -182,9 +182,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut changes = plan(&config, &store, &kube, &wanted, renewing, &what).await?;
     for (at, hook) in hooks.iter().enumerate() {
         let change = match door(&kube, hook).await? {
-            Door::Right => "stays",
-            Door::Missing => "new",
-            Door::Differs => "changed",
+            AppliedDoor::Right => "stays",
+            AppliedDoor::Missing => "new",
+            AppliedDoor::Differs => "changed",
         };
         let kind = kind_of(hook);
         let name = hook["metadata"]["name"].as_str().unwrap_or_default().to_owned();
@@ -319,7 +319,7 @@ async fn plan(
     store: &Store,
     kube: &Kube,
     wanted: &[WantedSecret],
-    renewing: Renewing,
+    renewing: Renewal,
     what: &str,
 ) -> Result<Vec<AppliedObject>, Failure> {
     let known = store.keys().await.map_err(|error| Failure::store(what, &error))?;

@@ -8,12 +8,12 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::Objects;
-use super::apply::{Door, door};
+use super::apply::{AppliedDoor, door};
 use crate::config::Config;
 use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff::{self, held_key, newer};
-use crate::kube::{Kube, Reach};
+use crate::kube::{ApiReach, Kube};
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, ago, paint, time, until};
 
 /// Compare what a cluster has with what it should have
@@ -28,7 +28,7 @@ pub struct Args {
     #[arg(long, value_name = "NAME")]
     namespace: Option<String>,
     #[command(flatten)]
-    reach: Reach,
+    reach: ApiReach,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -90,9 +90,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut doors = Vec::new();
     for object in handoff::admission(&config, cluster, None, &kube, &what).await? {
         let state = match door(&kube, &object).await? {
-            Door::Right => "right",
-            Door::Missing => "missing",
-            Door::Differs => "differs",
+            AppliedDoor::Right => "right",
+            AppliedDoor::Missing => "missing",
+            AppliedDoor::Differs => "differs",
         };
         let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
         let (kind, name) = (text(&object["kind"]), text(&object["metadata"]["name"]));

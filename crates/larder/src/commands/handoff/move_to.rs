@@ -13,7 +13,7 @@ use serde_json::Value;
 use super::read::read;
 use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::kube::{Kube, Reach, path};
+use crate::kube::{ApiReach, Kube, path};
 use crate::output::{Output, Report};
 
 /// Re-target a pull secret: to another namespace, under another name, to another cluster
@@ -37,7 +37,7 @@ pub struct Args {
     #[arg(long)]
     apply: bool,
     #[command(flatten)]
-    reach: Reach,
+    reach: ApiReach,
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use larder_core::name::Host;
 use larder_core::nodes::{
-    DEFAULT, ExpectedWay, Reads, Remark, RuntimeSeries, Way, host_of, judge, judge_own,
+    DEFAULT, ExpectedWay, NodeWay, Reads, Remark, RuntimeSeries, host_of, judge, judge_own,
     read_drop_in, read_hosts,
 };
 use larder_transfer::files::read_bounded;
@@ -179,7 +179,7 @@ fn folders(
             }
             Err(note) => {
                 remarks.push(note);
-                Way { upstream: true, ..Way::default() }
+                NodeWay { upstream: true, ..NodeWay::default() }
             }
         };
         if !file.exists() && path.join("host.toml").exists() {
@@ -239,7 +239,7 @@ fn files(folder: &Path, config: &Config) -> std::io::Result<Vec<MirrorRow>> {
                 Ok(Some(text)) => read_drop_in(&text, host),
                 Ok(None) => None,
                 Err(note) => {
-                    let way = Way { upstream: true, ..Way::default() };
+                    let way = NodeWay { upstream: true, ..NodeWay::default() };
                     found.insert(
                         host.clone(),
                         row(host.to_string(), host, &path, way, vec![note], config),
@@ -260,7 +260,7 @@ fn row(
     upstream: String,
     host: &Host,
     file: &Path,
-    way: Way,
+    way: NodeWay,
     mut remarks: Vec<NodeRemark>,
     config: &Config,
 ) -> MirrorRow {
@@ -288,7 +288,7 @@ fn row(
 }
 
 /// Whom a way asks, in words.
-fn asks(way: &Way, host: &Host, for_all: bool) -> Vec<String> {
+fn asks(way: &NodeWay, host: &Host, for_all: bool) -> Vec<String> {
     let mut asks: Vec<String> = way
         .asks
         .iter()

@@ -36,7 +36,7 @@ pub struct Args {
 }
 
 #[derive(Serialize, JsonSchema)]
-struct Added {
+struct AddedWish {
     #[schemars(with = "String")]
     image: Image,
     #[schemars(with = "String")]
@@ -90,14 +90,14 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
 pub struct AddReport {
     /// Whether nothing was written.
     dry_run: bool,
-    images: Vec<Added>,
+    images: Vec<AddedWish>,
 }
 
 impl Report for AddReport {
     const KIND: &'static str = "intake-add";
 
     fn show(&self, out: &Output) {
-        for Added { image, tag, to, known } in &self.images {
+        for AddedWish { image, tag, to, known } in &self.images {
             let verb = match (known, self.dry_run) {
                 (true, _) => "wanted already",
                 (false, true) => "would be wanted",
@@ -114,7 +114,7 @@ fn add(
     args: &Args,
     config: &Config,
     document: &mut DocumentMut,
-) -> Result<Added, Failure> {
+) -> Result<AddedWish, Failure> {
     let what = || format!("cannot add {text}");
     let reference = reference(text, Some(config))?;
     if let Some(digest) = &reference.digest {
@@ -170,7 +170,7 @@ fn add(
         if !known {
             list.push(tag.as_str());
         }
-        return Ok(Added { image, tag, to, known });
+        return Ok(AddedWish { image, tag, to, known });
     }
     if config.intake.iter().any(|intake| *intake.image.get_ref() == image) {
         return Err(Failure::usage(
@@ -194,7 +194,7 @@ fn add(
     }
     entry["to"] = value(&to);
     entries.push(entry);
-    Ok(Added { image, tag, to, known: false })
+    Ok(AddedWish { image, tag, to, known: false })
 }
 
 /// The first shelf and the image's last part; with more of its name where that is taken.

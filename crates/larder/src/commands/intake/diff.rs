@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use super::budget::{Budgets, Cost};
 use super::job::jobs;
-use super::upstream::{self, Unresolved, Upstreams};
+use super::upstream::{self, UnresolvedTag, Upstreams};
 use crate::config::Config;
 use crate::context::{Context, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
@@ -81,8 +81,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .map(|(want, answer)| {
             let now = match answer {
                 Ok(resolved) => UpstreamNow::At(resolved.digest),
-                Err(Unresolved::Gone(_)) => UpstreamNow::Gone,
-                Err(Unresolved::Failed(failure)) => {
+                Err(UnresolvedTag::Gone(_)) => UpstreamNow::Gone,
+                Err(UnresolvedTag::Failed(failure)) => {
                     unreached = unreached.max(failure.exit);
                     UpstreamNow::Unreached(failure.cause)
                 }

@@ -6,12 +6,12 @@ use std::time::Duration;
 use larder_client::ClientError;
 use larder_core::digest::Digest;
 use larder_core::document::Document;
-use larder_core::lock::{Lock, Locked, Want};
+use larder_core::lock::{Lock, LockedTag, Want};
 use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::platform::Platforms;
 use larder_core::reference::{Image, Selector};
-use larder_store::{Brought, IntakeRecord, Store, StoreError};
-use larder_transfer::{Engine, MoveOrder, Moved, Own, Remote, Target, TransferError};
+use larder_store::{BroughtIn, IntakeRecord, Store, StoreError};
+use larder_transfer::{Engine, MoveOrder, MoveOutcome, Own, Remote, Target, TransferError};
 
 use super::upstream::Upstreams;
 use crate::config::{Config, Intake};
@@ -20,7 +20,7 @@ use crate::failure::{Exit, Failure};
 /// One image of the lock, and where it goes.
 pub struct IntakeJob<'j> {
     pub want: &'j Want,
-    pub locked: &'j Locked,
+    pub locked: &'j LockedTag,
     pub intake: &'j Intake,
     pub to: Image,
     /// Whether it goes to another registry than this larder.
@@ -111,7 +111,7 @@ impl IntakeJob<'_> {
     }
 
     /// What the journal says of it once it is there.
-    pub fn brought(&self) -> Brought {
+    pub fn brought(&self) -> BroughtIn {
         let mut whole = format!("{}\n", self.locked.here());
         if let Platforms::Some(list) = &self.intake.platforms {
             let mut list: Vec<String> = list.iter().map(ToString::to_string).collect();
@@ -121,7 +121,7 @@ impl IntakeJob<'_> {
         for digest in self.locked.companions.keys() {
             whole += &format!("\n{digest}");
         }
-        Brought {
+        BroughtIn {
             digest: self.locked.here().clone(),
             to: self.to.to_string(),
             whole: Digest::of(whole.as_bytes()),
@@ -197,7 +197,7 @@ impl IntakeJob<'_> {
         engine: &Engine,
         store: &Store,
         upstreams: &Upstreams<'_>,
-    ) -> Result<Moved, Stopped> {
+    ) -> Result<MoveOutcome, StoppedUpstream> {
         let source = upstreams.source(&self.want.image)?;
         let target: Box<dyn Target> = if self.elsewhere {
             let registry = upstreams.registry(&self.to.host)?.clone();
@@ -207,7 +207,7 @@ impl IntakeJob<'_> {
             Box::new(Own::new(store.clone(), self.to.repository.clone()))
         };
         let nothing = BTreeSet::new();
-        let mut total = Moved::default();
+        let mut total = MoveOutcome::default();
         let order = |digest: &Digest| MoveOrder {
             source: &source,
             selector: Selector::Digest(digest.clone()),
@@ -220,7 +220,10 @@ impl IntakeJob<'_> {
         for (digest, companion) in &self.locked.companions {
             let order = MoveOrder { tag: companion.tag.clone(), ..order(digest) };
             let moved = engine.run(&order).await.map_err(|error| {
-                Stopped::new(format!("cannot bring in a companion of {}", self.name()), &error)
+                StoppedUpstream::new(
+                    format!("cannot bring in a companion of {}", self.name()),
+                    &error,
+                )
             })?;
             total.add(&moved);
         }
@@ -232,7 +235,7 @@ impl IntakeJob<'_> {
         };
         let moved = engine.run(&order).await;
         let moved = moved.map_err(|error| {
-            let mut stopped = Stopped::new(format!("cannot bring in {}", self.name()), &error);
+            let mut stopped = StoppedUpstream::new(format!("cannot bring in {}", self.name()), &error);
             if self.elsewhere && self.is_sparse() && stopped.why == FailureKind::Refused {
                 stopped.failure.remedy = format!(
                     "{} may insist on all platforms of an index; `trim = true` gives it one with yours alone",
@@ -247,7 +250,7 @@ impl IntakeJob<'_> {
 }
 
 /// Why an image did not come.
-pub struct Stopped {
+pub struct StoppedUpstream {
     pub failure: Failure,
     pub why: FailureKind,
 }
@@ -263,7 +266,7 @@ pub enum FailureKind {
     Other,
 }
 
-impl Stopped {
+impl StoppedUpstream {
     fn new(what: String, error: &TransferError) -> Self {
         let why = match error {
             TransferError::Client(ClientError::RateLimited { retry_after, .. }) => {
@@ -278,7 +281,7 @@ impl Stopped {
     }
 }
 
-impl From<Failure> for Stopped {
+impl From<Failure> for StoppedUpstream {
     fn from(failure: Failure) -> Self {
         Self { failure, why: FailureKind::Other }
     }

@@ -4,15 +4,15 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::stream::{self, StreamExt as _};
-use larder_client::Resolved;
+use larder_client::ResolvedTag;
 use larder_core::companion::{Companion, is_made_from_digest};
 use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ManifestShape, media_type};
-use larder_core::lock::{Lock, Locked, Trimmed, Want, stale};
+use larder_core::lock::{Lock, LockedTag, TrimmedIndex, Want, stale};
 use larder_core::name::Tag;
 use larder_core::platform::Platform;
 use larder_core::reference::{Image, Selector};
-use larder_core::selection::Judged;
+use larder_core::selection::JudgedTag;
 use larder_transfer::{Source, TransferError, companions, trim};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -121,7 +121,7 @@ impl Report for LockReport {
 /// What was found out about a wanted image.
 struct Resolution {
     want: Want,
-    locked: Result<Locked, Failure>,
+    locked: Result<LockedTag, Failure>,
     /// Places that have something else under the tag.
     disagree: Vec<String>,
 }
@@ -279,11 +279,11 @@ impl Resolver<'_> {
         &self,
         want: &Want,
         intake: &Intake,
-        resolved: Resolved,
-        known: Option<&Locked>,
-    ) -> Result<Locked, Failure> {
+        resolved: ResolvedTag,
+        known: Option<&LockedTag>,
+    ) -> Result<LockedTag, Failure> {
         let trimmed_to = intake.wish().trimmed_to();
-        let fits = |known: &&Locked| {
+        let fits = |known: &&LockedTag| {
             let trimmed = known.trimmed.as_ref().map(|trimmed| &trimmed.platforms);
             known.digest == resolved.digest
                 && (trimmed == trimmed_to.as_ref() || !media_type::is_index(&known.media_type))
@@ -303,9 +303,9 @@ impl Resolver<'_> {
         &self,
         want: &Want,
         intake: &Intake,
-        resolved: Resolved,
+        resolved: ResolvedTag,
         trimmed_to: Option<Vec<Platform>>,
-    ) -> Result<Locked, Failure> {
+    ) -> Result<LockedTag, Failure> {
         let failed = |error: TransferError| {
             Failure::transfer(format!("cannot lock {}:{}", want.image, want.tag), &error)
         };
@@ -318,9 +318,9 @@ impl Resolver<'_> {
             let index = trim(&source, &document, &intake.platforms).await.map_err(failed)?;
             let same = index.bytes == document.bytes;
             let digest = if same { digest.clone() } else { Digest::of(&index.bytes) };
-            trimmed = Some(Trimmed { digest, platforms });
+            trimmed = Some(TrimmedIndex { digest, platforms });
         }
-        Ok(Locked {
+        Ok(LockedTag {
             digest,
             size: document.bytes.len() as u64,
             media_type: document.media_type,
@@ -336,7 +336,7 @@ impl Resolver<'_> {
         &self,
         want: &Want,
         intake: &Intake,
-        locked: &Locked,
+        locked: &LockedTag,
     ) -> Result<BTreeMap<Digest, Companion>, Failure> {
         let taken = locked.platforms.iter().filter(|(on, _)| intake.platforms.want(on));
         let mut of: Vec<Digest> = taken.map(|(_, digest)| digest.clone()).collect();
@@ -471,7 +471,7 @@ async fn explain(
         .tags
         .judge(&listed)
         .into_iter()
-        .map(|Judged { tag, why }| ExplainedTag {
+        .map(|JudgedTag { tag, why }| ExplainedTag {
             tag,
             taken: why.is_taken(),
             why: why.to_string(),

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use larder_core::digest::Digest;
-use larder_core::lock::{Locked, Want};
+use larder_core::lock::{LockedTag, Want};
 use larder_core::reference::Selector;
 use larder_store::{HeldTag, Store};
 use larder_transfer::{Own, Source, TransferError};
@@ -58,8 +58,8 @@ pub async fn describe(
 
 /// What of the kinds of companions that it had it has no more: somebody who pushes other content
 /// under a tag can seldom sign it.
-pub fn companions(before: &Locked, after: &Locked) -> Option<String> {
-    let kinds = |locked: &Locked| -> BTreeSet<String> {
+pub fn companions(before: &LockedTag, after: &LockedTag) -> Option<String> {
+    let kinds = |locked: &LockedTag| -> BTreeSet<String> {
         locked.companions.values().map(|companion| companion.kind.clone()).collect()
     };
     let after = kinds(after);

@@ -7,12 +7,12 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Stale, Want, stale};
 use larder_store::{IntakeEvent, Store, StoreError};
-use larder_transfer::{Engine, Moved};
+use larder_transfer::{Engine, MoveOutcome};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::budget::Budgets;
-use super::job::{FailureKind, IntakeFacts, IntakeJob, Stopped, jobs};
+use super::job::{FailureKind, IntakeFacts, IntakeJob, StoppedUpstream, jobs};
 use super::upstream::Upstreams;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
@@ -140,7 +140,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let progress = context.output.progress();
     let engine = Engine::new(progress.clone());
     let budgets = Budgets::new(&config, &upstreams, Some(&store));
-    let mut outcomes: Vec<(IntakeJob<'_>, Result<Moved, Failure>)> = stream::iter(jobs)
+    let mut outcomes: Vec<(IntakeJob<'_>, Result<MoveOutcome, Failure>)> = stream::iter(jobs)
         .map(|job| {
             let (engine, store, budgets, progress) = (&engine, &store, &budgets, &progress);
             async move {
@@ -155,7 +155,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     progress.done();
     outcomes.extend(unknown);
 
-    let mut total = Moved::default();
+    let mut total = MoveOutcome::default();
     let mut failures = Vec::new();
     let mut report = RunReport { there_already, not_locked, ..RunReport::default() };
     for (job, outcome) in outcomes {
@@ -192,20 +192,20 @@ async fn bring_in(
     store: &Store,
     budgets: &Budgets<'_>,
     context: &Context,
-) -> Result<Moved, Failure> {
+) -> Result<MoveOutcome, Failure> {
     let outcome = loop {
         if let Err(failure) = budgets.reserve(job.host(), job.pulls(), args.wait, context).await {
             break Err(job.not_now(failure));
         }
         match job.bring_in(engine, store, budgets.upstreams).await {
             Ok(moved) => break Ok(moved),
-            Err(Stopped { why: FailureKind::Limited(after), .. }) if args.wait => {
+            Err(StoppedUpstream { why: FailureKind::Limited(after), .. }) if args.wait => {
                 let after = after.unwrap_or(LIMITED_PAUSE);
                 let (host, seconds) = (job.host(), after.as_secs());
                 context.output.note(format!("{host} limits our rate: waiting {seconds} s"));
                 tokio::time::sleep(after).await;
             }
-            Err(Stopped { failure, why }) => {
+            Err(StoppedUpstream { failure, why }) => {
                 if matches!(why, FailureKind::Limited(_)) {
                     let later = Failure { what: String::new(), ..failure.clone() };
                     budgets.stop(job.host(), &later).await;

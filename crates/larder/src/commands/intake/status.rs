@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use larder_core::digest::Digest;
-use larder_core::lock::{Lock, Locked, Want};
+use larder_core::lock::{Lock, LockedTag, Want};
 use larder_core::name::{RepositoryName, Tag};
 use larder_store::{IntakeRecord, Store};
 use schemars::JsonSchema;
@@ -63,7 +63,7 @@ fn state(
     gone: &BTreeSet<Want>,
 ) -> IntakeState {
     let brought = record.and_then(|record| record.brought.as_ref());
-    let locked = lock.entries.get(want).map(Locked::here);
+    let locked = lock.entries.get(want).map(LockedTag::here);
     match brought {
         _ if record.is_some_and(|record| record.failed.is_some()) => IntakeState::Failed,
         None => IntakeState::Never,

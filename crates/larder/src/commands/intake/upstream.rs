@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use futures_util::stream::{self, StreamExt as _};
-use larder_client::{ClientError, Registry, Resolved};
+use larder_client::{ClientError, Registry, ResolvedTag};
 use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Want};
 use larder_core::name::{Host, Tag};
@@ -20,14 +20,14 @@ const AT_ONCE: usize = 32;
 
 /// Why a wanted tag has no digest now.
 #[derive(Debug, Clone)]
-pub enum Unresolved {
+pub enum UnresolvedTag {
     /// The upstream was asked and has it not.
     Gone(Failure),
     /// The upstream could not be asked, or refused.
     Failed(Failure),
 }
 
-impl Unresolved {
+impl UnresolvedTag {
     /// The failure in any case.
     pub fn failure(&self) -> &Failure {
         match self {
@@ -37,7 +37,7 @@ impl Unresolved {
 }
 
 /// What the wanted tags resolve to.
-pub type Answers = BTreeMap<Want, Result<Resolved, Unresolved>>;
+pub type Answers = BTreeMap<Want, Result<ResolvedTag, UnresolvedTag>>;
 
 /// The clients of all registries that an intake speaks to, each set up once.
 pub struct Upstreams<'c> {
@@ -102,7 +102,7 @@ impl<'c> Upstreams<'c> {
         stream::iter(entries.into_iter().flatten())
             .map(|(want, failure)| async move {
                 let answer = match failure {
-                    Some(failure) => Err(Unresolved::Failed(failure)),
+                    Some(failure) => Err(UnresolvedTag::Failed(failure)),
                     None => self.resolve(&want).await,
                 };
                 (want, answer)
@@ -143,8 +143,8 @@ impl<'c> Upstreams<'c> {
         Err(together(format!("cannot list the tags of {image}"), &met))
     }
 
-    async fn resolve(&self, want: &Want) -> Result<Resolved, Unresolved> {
-        let places = self.places(&want.image).map_err(Unresolved::Failed)?;
+    async fn resolve(&self, want: &Want) -> Result<ResolvedTag, UnresolvedTag> {
+        let places = self.places(&want.image).map_err(UnresolvedTag::Failed)?;
         let selector = Selector::Tag(want.tag.clone());
         let mut met = Vec::new();
         for (place, registry) in places {
@@ -155,9 +155,9 @@ impl<'c> Upstreams<'c> {
         }
         let failure = together(format!("cannot resolve {}:{}", want.image, want.tag), &met);
         if met.iter().all(|error| matches!(error, ClientError::NotFound { .. })) {
-            Err(Unresolved::Gone(failure))
+            Err(UnresolvedTag::Gone(failure))
         } else {
-            Err(Unresolved::Failed(failure))
+            Err(UnresolvedTag::Failed(failure))
         }
     }
 

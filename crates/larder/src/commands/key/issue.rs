@@ -10,7 +10,7 @@ use larder_transfer::files::write_secret;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Whose;
+use super::KeyHolder;
 use crate::config::Config;
 use crate::context::{Context, shown};
 use crate::failure::{Exit, Failure, Outcome};
@@ -24,7 +24,7 @@ use crate::output::{Output, Report, STRONG, paint, time};
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(flatten)]
-    whose: Whose,
+    whose: KeyHolder,
     #[command(flatten)]
     how: How,
 }

@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::issue::{How, hand_out};
-use super::{Whose, last_use};
+use super::{KeyHolder, last_use};
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
@@ -21,7 +21,7 @@ use crate::output::{Output, Report};
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(flatten)]
-    whose: Whose,
+    whose: KeyHolder,
     #[command(flatten)]
     how: How,
     /// End the first key; refused while it is still in use

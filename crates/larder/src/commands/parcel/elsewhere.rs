@@ -8,12 +8,12 @@ use crate::config::Config;
 use crate::failure::Failure;
 
 /// A registry to unpack into.
-pub(super) struct Elsewhere {
+pub(super) struct FarRegistry {
     pub host: Host,
     prefix: Option<RepositoryName>,
 }
 
-impl Elsewhere {
+impl FarRegistry {
     /// Reads `HOST[/PREFIX]`.
     pub fn read(text: &str) -> Result<Self, Failure> {
         let (host, prefix) = match text.split_once('/') {

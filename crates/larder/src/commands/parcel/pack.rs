@@ -10,7 +10,7 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::lock::Lock;
-use larder_core::parcel::{Companion, Contents, ParcelImage, Shape, VolumeSize};
+use larder_core::parcel::{ArchiveShape, Contents, ParcelCompanion, ParcelImage, VolumeSize};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use larder_store::Store;
@@ -60,7 +60,7 @@ pub struct Args {
 const AT_ONCE: usize = 4;
 
 /// One image on its way into the parcel.
-struct Packed {
+struct PackedImage {
     source: Box<dyn Source>,
     image: ParcelImage,
     /// Everything that it needs, with its size in bytes.
@@ -104,7 +104,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let budgets = Budgets::new(&config, &upstreams, journal.as_ref());
     let progress = context.output.progress();
     progress.say("looking into the images");
-    let looked: Vec<Result<Packed, Failure>> = stream::iter(&jobs)
+    let looked: Vec<Result<PackedImage, Failure>> = stream::iter(&jobs)
         .map(|job| {
             let (store, budgets) = (store.as_ref(), &budgets);
             async move {
@@ -118,7 +118,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .buffered(AT_ONCE)
         .collect()
         .await;
-    let packed = looked.into_iter().collect::<Result<Vec<Packed>, Failure>>();
+    let packed = looked.into_iter().collect::<Result<Vec<PackedImage>, Failure>>();
     let packed = packed.inspect_err(|_| progress.done())?;
 
     let images = packed.iter().map(|packed| packed.image.clone()).collect();
@@ -131,7 +131,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     needed.extend(packed.iter().flat_map(|packed| packed.needs.clone()));
     contents.fill(&needed, &held);
     contents.check().map_err(|error| Failure::usage(what(), error, "pack fewer with `--only`"))?;
-    let total = Shape::of(&contents).total;
+    let total = ArchiveShape::of(&contents).total;
     let volume = args.volume.map_or(total, |size| size.0).min(total);
     let mut report = PackReport {
         took: Duration::ZERO,
@@ -244,7 +244,7 @@ async fn look_into(
     job: &IntakeJob<'_>,
     store: Option<&Store>,
     upstreams: &Upstreams<'_>,
-) -> Result<Packed, Failure> {
+) -> Result<PackedImage, Failure> {
     let what = || format!("cannot pack {}", job.name());
     let failed = |error: TransferError| {
         let mut failure = Failure::transfer(what(), &error);
@@ -284,7 +284,7 @@ async fn look_into(
     for (digest, companion) in &job.locked.companions {
         let outline = Outline::of(&*source, digest, &all, None).await.map_err(failed)?;
         let top = outline.documents.last().map(|(_, document)| document);
-        companions.push(Companion {
+        companions.push(ParcelCompanion {
             digest: digest.clone(),
             media_type: top.map(|top| top.media_type.clone()).unwrap_or_default(),
             size: top.map_or(0, |top| top.bytes.len() as u64),
@@ -311,13 +311,13 @@ async fn look_into(
         Some(_) => source,
         None => Box::new(KnownSource { inner: source, documents }),
     };
-    Ok(Packed { source, image, needs })
+    Ok(PackedImage { source, image, needs })
 }
 
 /// Writes everything that the images need.
 async fn write(
     parcel: &NewParcel,
-    packed: &[Packed],
+    packed: &[PackedImage],
     progress: &Progress,
 ) -> Result<(), TransferError> {
     let engine = Engine::new(progress.clone());
@@ -325,7 +325,7 @@ async fn write(
         .map(|packed| {
             let engine = &engine;
             async move {
-                let Packed { source, image, .. } = packed;
+                let PackedImage { source, image, .. } = packed;
                 progress.say(format!("{}:{}", image.to, image.tag));
                 let leave = image.absent.iter().cloned().collect();
                 let tops = image.companions.iter().map(|companion| &companion.digest);

@@ -7,9 +7,9 @@ use std::time::Instant;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
-use larder_transfer::{Archive, Engine, MoveOrder, Moved, Own, Target};
+use larder_transfer::{Archive, Engine, MoveOrder, MoveOutcome, Own, Target};
 
-use super::elsewhere::Elsewhere;
+use super::elsewhere::FarRegistry;
 use super::unpack::{UnpackReport, UnpackedImage};
 use crate::config::Config;
 use crate::context::{Context, open_store, reference};
@@ -26,7 +26,7 @@ pub(super) struct PlainRequest<'w> {
 
 pub(super) async fn unpack(
     wish: &PlainRequest<'_>,
-    elsewhere: Option<&Elsewhere>,
+    elsewhere: Option<&FarRegistry>,
     config: &Config,
     context: &Context,
 ) -> Outcome {
@@ -65,7 +65,7 @@ pub(super) async fn unpack(
         }
     }
     let mut images = Vec::new();
-    let mut total = Moved::default();
+    let mut total = MoveOutcome::default();
     let progress = context.output.progress();
     for (path, name, to, tag) in all {
         let shown = match elsewhere {

@@ -15,11 +15,11 @@ use larder_store::Store;
 use larder_transfer::parcel::{
     Parcel, ParcelError, ParcelSource, Pour, SignerTrust, receipt_of, verify, write_receipt,
 };
-use larder_transfer::{Engine, MoveOrder, Moved, Own, Source, Target, TransferError};
+use larder_transfer::{Engine, MoveOrder, MoveOutcome, Own, Source, Target, TransferError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::elsewhere::Elsewhere;
+use super::elsewhere::FarRegistry;
 use super::receipt::default_path;
 use super::{ParcelArgs, plain};
 use crate::config::Config;
@@ -137,7 +137,7 @@ impl Report for UnpackReport {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let began = Instant::now();
     let config = context.config()?;
-    let elsewhere = args.to.as_deref().map(Elsewhere::read).transpose()?;
+    let elsewhere = args.to.as_deref().map(FarRegistry::read).transpose()?;
     if args.unsigned {
         let wish = plain::PlainRequest {
             paths: &args.named.paths,
@@ -273,7 +273,7 @@ fn check_shelves(parcel: &Parcel, trust: &SignerTrust) -> Result<(), ParcelError
 async fn goes_back<'p>(
     parcel: &'p Parcel,
     store: &Store,
-    elsewhere: Option<&Elsewhere>,
+    elsewhere: Option<&FarRegistry>,
     config: &Config,
     whose: &str,
 ) -> Result<BTreeSet<&'p ParcelImage>, Failure> {
@@ -307,7 +307,7 @@ async fn goes_back<'p>(
     Ok(back)
 }
 
-fn shown(image: &ParcelImage, elsewhere: Option<&Elsewhere>) -> Result<String, Failure> {
+fn shown(image: &ParcelImage, elsewhere: Option<&FarRegistry>) -> Result<String, Failure> {
     Ok(match elsewhere {
         Some(elsewhere) => format!("{}:{}", elsewhere.image(&image.to)?, image.tag),
         None => format!("{}:{}", image.to, image.tag),
@@ -350,15 +350,15 @@ async fn show_to_everybody(
     parcel: &Arc<Parcel>,
     back: &BTreeSet<&ParcelImage>,
     store: &Store,
-    elsewhere: Option<&Elsewhere>,
+    elsewhere: Option<&FarRegistry>,
     config: &Config,
-) -> Result<Moved, Failure> {
+) -> Result<MoveOutcome, Failure> {
     let engine = Engine::silent();
     let brought = parcel.contents.blobs.iter().map(|blob| &blob.digest);
     let blobs: BTreeSet<Digest> = brought.chain(&parcel.contents.held).cloned().collect();
     let blobs = Arc::new(blobs);
     let taken = parcel.contents.images.iter().filter(|image| !back.contains(image));
-    let outcomes: Vec<Result<Moved, Failure>> = stream::iter(taken)
+    let outcomes: Vec<Result<MoveOutcome, Failure>> = stream::iter(taken)
         .map(|image| {
             let (engine, blobs) = (&engine, Arc::clone(&blobs));
             async move {
@@ -382,7 +382,7 @@ async fn show_to_everybody(
         .buffer_unordered(AT_ONCE)
         .collect()
         .await;
-    let mut total = Moved::default();
+    let mut total = MoveOutcome::default();
     for outcome in outcomes {
         total.add(&outcome?);
     }
@@ -394,9 +394,9 @@ async fn unpack_one(
     image: &ParcelImage,
     source: &ParcelSource,
     target: &dyn Target,
-) -> Result<Moved, TransferError> {
+) -> Result<MoveOutcome, TransferError> {
     let leave = image.absent.iter().cloned().collect();
-    let mut total = Moved::default();
+    let mut total = MoveOutcome::default();
     let companions = image.companions.iter().map(|one| (&one.digest, one.tag.clone()));
     for (digest, tag) in companions.chain([(&image.digest, Some(image.tag.clone()))]) {
         let order = MoveOrder {
@@ -414,7 +414,7 @@ async fn unpack_one(
 }
 
 /// What a registry has now for certain: what the parcel brought and what it left out.
-fn receipt_of_parcel(parcel: &Parcel, elsewhere: &Elsewhere) -> Receipt {
+fn receipt_of_parcel(parcel: &Parcel, elsewhere: &FarRegistry) -> Receipt {
     let contents = &parcel.contents;
     let held = |image: &ParcelImage| HeldImage {
         name: image.to.clone(),

@@ -12,7 +12,7 @@ use serde::Serialize;
 use super::cluster;
 use crate::config::Config;
 use crate::context::{Context, read_reference, reference_here, store_if_any, with_whole_digest};
-use crate::deployments::{self, Broken, Sight};
+use crate::deployments::{self, BrokenFile, Sight};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, count, paint};
 use crate::pick::Pick;
@@ -66,13 +66,13 @@ struct CheckedImage {
 pub struct PolicyCheck {
     /// The pulls, those of the verdicts that were asked for.
     images: Vec<CheckedPull>,
-    broken: Vec<Broken>,
-    counts: Counts,
+    broken: Vec<BrokenFile>,
+    counts: VerdictCounts,
 }
 
 /// How many pulls there are of each kind, whatever is shown.
 #[derive(Serialize, JsonSchema)]
-struct Counts {
+struct VerdictCounts {
     asked: usize,
     /// Those that would be refused: `deny`, and `unknown` under a denying rule.
     refused: usize,
@@ -81,7 +81,7 @@ struct Counts {
     unknown: usize,
 }
 
-impl Counts {
+impl VerdictCounts {
     fn of(rows: &[CheckedPull]) -> Self {
         let number = |word: &str| rows.iter().filter(|row| row.verdict == word).count();
         Self {
@@ -159,7 +159,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             rows.push(row(one, &who, &judge, &config).await?);
         }
     }
-    let counts = Counts::of(&rows);
+    let counts = VerdictCounts::of(&rows);
     let refused = counts.refused;
     rows.retain(|row| args.verdict.is_empty() || args.verdict.iter().any(|one| one == row.verdict));
     match args.sort {
@@ -232,7 +232,7 @@ const OPEN: &str = "its tag is decided in another place: only what fills it in c
 async fn collect(
     args: &Args,
     config: &Config,
-) -> Result<(Vec<CheckedImage>, Vec<Broken>), Failure> {
+) -> Result<(Vec<CheckedImage>, Vec<BrokenFile>), Failure> {
     let (mut found, mut broken) = (Vec::new(), Vec::new());
     let mut paths: Vec<PathBuf> = Vec::new();
     for what in &args.what {
@@ -242,7 +242,7 @@ async fn collect(
             if what.starts_with(['.', '/'])
                 || [".yaml", ".yml", ".json"].iter().any(|end| what.ends_with(end))
             {
-                broken.push(Broken { file: what.clone(), cause: ABSENT.into() });
+                broken.push(BrokenFile { file: what.clone(), cause: ABSENT.into() });
                 continue;
             }
             let what = with_whole_digest(what, Some(config)).await?;
@@ -308,12 +308,12 @@ fn show(PolicyCheck { images: rows, broken, counts }: &PolicyCheck, out: &Output
     if !rows.is_empty() {
         out.table(&table);
     }
-    let Counts { asked, refused, warned, not_ours, unknown } = counts;
+    let VerdictCounts { asked, refused, warned, not_ours, unknown } = counts;
     out.result(format!(
         "\n{} asked: {refused} refused, {warned} with a warning, {not_ours} not ours, {unknown} that cannot be told",
         count(*asked, "pull")
     ));
-    for Broken { file, cause } in broken {
+    for BrokenFile { file, cause } in broken {
         out.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
     }
 }

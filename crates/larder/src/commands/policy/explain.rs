@@ -5,7 +5,7 @@ use larder_core::policy::{Case, Judgement, Ruling};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::super::key::Whose;
+use super::super::key::KeyHolder;
 use crate::context::{Context, reference_here, store_if_any, with_whole_digest};
 use crate::failure::{Exit, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, paint};
@@ -20,7 +20,7 @@ pub struct Args {
     #[arg(value_name = "REF")]
     image: String,
     #[command(flatten)]
-    whose: Whose,
+    whose: KeyHolder,
 }
 
 #[derive(Serialize, JsonSchema)]

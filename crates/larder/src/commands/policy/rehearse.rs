@@ -13,7 +13,7 @@ use serde::Serialize;
 
 use crate::config::{self, Provenance};
 use crate::context::{Context, read_reference, store_if_any};
-use crate::deployments::{self, Broken};
+use crate::deployments::{self, BrokenFile};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, ago, count, paint, time};
 use crate::policy::Judge;
@@ -44,7 +44,7 @@ pub struct PolicyRehearsal {
     refused: Vec<RehearsedPull>,
     warned: Vec<RehearsedPull>,
     /// Files and references of deployments that cannot be read.
-    broken: Vec<Broken>,
+    broken: Vec<BrokenFile>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -127,7 +127,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
                 // Nobody can pull it, whatever the rules say.
                 Err(malformed) => {
                     let cause = malformed.reason.to_string();
-                    report.broken.push(Broken { file: place(), cause });
+                    report.broken.push(BrokenFile { file: place(), cause });
                     continue;
                 }
             };
@@ -220,7 +220,7 @@ fn show(report: &PolicyRehearsal, out: &Output) {
         count(usize::try_from(report.pulls).unwrap_or(usize::MAX), "pull"),
         report.since
     ));
-    for Broken { file, cause } in &report.broken {
+    for BrokenFile { file, cause } in &report.broken {
         out.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
     }
     if report.surveyed > 0 {

@@ -3,7 +3,7 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
-use larder_core::retarget::Retargeted;
+use larder_core::retarget::RetargetAnswer;
 use larder_core::rewrite::decide::{Decider, Others};
 
 use crate::deployments::{self, Candidate, Candidates, Family, Sight};
@@ -45,7 +45,7 @@ fn agrees(
         let takes = scan.findings.iter().filter(|one| one.shared_registry && one.is_certain());
         let hosts =
             takes.filter_map(|one| match decider.retarget.answer(&one.text, one.tag_elsewhere) {
-                Retargeted::Become(new) => Some(new.host.to_string()),
+                RetargetAnswer::Become(new) => Some(new.host.to_string()),
                 _ => None,
             });
         Ok(hosts.collect::<BTreeSet<String>>())

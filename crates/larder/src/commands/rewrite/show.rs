@@ -8,7 +8,7 @@ use similar::{ChangeTag, TextDiff};
 
 use super::{Args, Format, RewriteLine, RewriteReport, Rewritten};
 use crate::context::Context;
-use crate::deployments::Broken;
+use crate::deployments::BrokenFile;
 use crate::output::{BAD, DIM, GONE, GOOD, Output, WARN, count, paint};
 
 /// What people see beside the document.
@@ -23,7 +23,7 @@ pub(super) struct RewriteShown {
 }
 
 /// Gives what becomes of all files.
-pub(super) fn all(args: &Args, files: Vec<Rewritten>, broken: Vec<Broken>, context: &Context) {
+pub(super) fn all(args: &Args, files: Vec<Rewritten>, broken: Vec<BrokenFile>, context: &Context) {
     let mut shown =
         RewriteShown { check: args.check, format: args.format, ..RewriteShown::default() };
     let (count, changed) = (files.len(), files.iter().filter(|file| file.changed).count());
@@ -106,7 +106,7 @@ pub(super) fn report(report: &RewriteReport, out: &Output) {
     if told.is_some() && !written && !shown.check {
         out.note("`--write` changes the files.");
     }
-    for Broken { file, cause } in broken {
+    for BrokenFile { file, cause } in broken {
         out.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
     }
 }
@@ -156,7 +156,7 @@ fn what(line: &RewriteLine) -> String {
 }
 
 /// Commands that a workflow's log turns into remarks: what would change, and what counts as a "no".
-fn github(lines: &[&RewriteLine], broken: &[Broken], out: &Output) {
+fn github(lines: &[&RewriteLine], broken: &[BrokenFile], out: &Output) {
     // As the commands want it: `%` first, and in values the signs that part them too.
     let text = |text: &str| text.replace('%', "%25").replace('\r', "%0D").replace('\n', "%0A");
     let value = |of: &str| text(of).replace(':', "%3A").replace(',', "%2C");
@@ -170,13 +170,13 @@ fn github(lines: &[&RewriteLine], broken: &[Broken], out: &Output) {
             text(&what(line))
         ));
     }
-    for Broken { file, cause } in broken {
+    for BrokenFile { file, cause } in broken {
         out.result(format!("::error file={}::{}", value(file), text(cause)));
     }
 }
 
 /// The Static Analysis Results Interchange Format, version 2.1.0.
-fn sarif(lines: &[&RewriteLine], broken: &[Broken]) -> serde_json::Value {
+fn sarif(lines: &[&RewriteLine], broken: &[BrokenFile]) -> serde_json::Value {
     let place = |file: &str, region: Option<serde_json::Value>| {
         let uri: String = file
             .split('/')
@@ -209,7 +209,7 @@ fn sarif(lines: &[&RewriteLine], broken: &[Broken]) -> serde_json::Value {
             })
         })
         .collect();
-    results.extend(broken.iter().map(|Broken { file, cause }| {
+    results.extend(broken.iter().map(|BrokenFile { file, cause }| {
         json!({ "ruleId": "cannot-be-read", "level": "error", "message": { "text": cause }, "locations": place(file, None) })
     }));
     let rule = |id: &str, text: &str| json!({ "id": id, "shortDescription": { "text": text } });

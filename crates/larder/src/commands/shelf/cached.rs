@@ -2,16 +2,16 @@
 
 use std::collections::HashMap;
 
-use larder_core::cached::Keeping;
+use larder_core::cached::KeepingRule;
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
-use larder_store::{Move, Standing, Store, Traffic};
+use larder_store::{Move, Store, Traffic, UpstreamRecord};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::shown::ShownImage;
 use super::unreadable;
-use crate::config::{Caching, Config};
+use crate::config::{CachingConfig, Config};
 use crate::context::now;
 use crate::failure::Failure;
 use crate::output::{BAD, GOOD, Output, WARN, ago, bytes, paint, short, until};
@@ -47,7 +47,7 @@ pub(super) struct CachedShelfReport {
     #[serde(skip)]
     keep: Option<std::time::Duration>,
     #[serde(skip)]
-    keeping: Keeping,
+    keeping: KeepingRule,
 }
 
 /// A tag that the upstream has no more.
@@ -72,8 +72,8 @@ pub struct UpstreamStanding {
     pub line: String,
 }
 
-impl From<Standing> for UpstreamStanding {
-    fn from(standing: Standing) -> Self {
+impl From<UpstreamRecord> for UpstreamStanding {
+    fn from(standing: UpstreamRecord) -> Self {
         Self {
             line: standing_line(&standing),
             until: standing.until.map(crate::output::time),
@@ -102,7 +102,7 @@ struct TagMove {
 }
 
 /// The same in a line for people.
-fn standing_line(standing: &Standing) -> String {
+fn standing_line(standing: &UpstreamRecord) -> String {
     let said = ago(standing.at, now());
     let left = standing.remaining.map(|left| format!(", {left} pulls left")).unwrap_or_default();
     let end = standing.until.filter(|end| *end > now()).map(|end| until(end, now()));
@@ -122,7 +122,7 @@ impl CachedShelfReport {
         config: &Config,
         store: &Store,
         shelf: &str,
-        caching: &Caching,
+        caching: &CachingConfig,
     ) -> Result<Self, Failure> {
         let host = config.upstream_named(caching.upstream.get_ref());
         let host = host.map(|upstream| upstream.host.to_string()).unwrap_or_default();

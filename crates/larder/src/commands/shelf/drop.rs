@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use larder_core::digest::{Digest, DigestStartError};
-use larder_core::holdings::{DropPlan, HeldImages, HeldPattern, Holdings, Unwanted};
+use larder_core::holdings::{DropPlan, DropTarget, HeldImages, HeldPattern, Holdings};
 use larder_core::name::{RepositoryName, Tag};
 use larder_store::{RecordKind, Store};
 use larder_transfer::files::with_stdin;
@@ -177,7 +177,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
 fn find(
     holdings: &Holdings,
     pattern: &HeldPattern,
-) -> Result<BTreeSet<Unwanted>, DigestStartError> {
+) -> Result<BTreeSet<DropTarget>, DigestStartError> {
     let records = holdings.records();
     let repositories = records.repositories.iter().enumerate();
     let named: BTreeSet<usize> = repositories
@@ -188,14 +188,14 @@ fn find(
         let rows = || records.manifests.iter().filter(|row| named.contains(&row.repository));
         let digest = start.only_of(rows().map(|row| &row.digest))?;
         let those = rows().filter(|row| row.digest == digest);
-        return Ok(those.map(|row| Unwanted::Manifest(row.repository, digest.clone())).collect());
+        return Ok(those.map(|row| DropTarget::Manifest(row.repository, digest.clone())).collect());
     }
     let tags = records.tags.iter().filter(|row| named.contains(&row.repository));
     let tags = tags.filter(|row| match pattern.images() {
         HeldImages::Tags(tags) => tags.matches(row.tag.as_str()),
         _ => false,
     });
-    Ok(tags.map(|row| Unwanted::Tag(row.repository, row.tag.clone())).collect())
+    Ok(tags.map(|row| DropTarget::Tag(row.repository, row.tag.clone())).collect())
 }
 
 fn report(plan: &DropPlan) -> DropReport {

@@ -1,6 +1,6 @@
 //! `larder shelf retry`: an upstream that is left alone is asked again.
 
-use larder_store::{RETRY, RecordKind, Standing, now};
+use larder_store::{RETRY, RecordKind, UpstreamRecord, now};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -42,7 +42,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let mut report =
         RetryReport { upstream: upstream.host.to_string(), was: None, left_alone_until: None };
     if let Some(one) = left_alone {
-        let wish = Standing {
+        let wish = UpstreamRecord {
             condition: RETRY.into(),
             until: None,
             cause: None,

@@ -351,7 +351,7 @@ fn table(shown: &[ShownImage], cached: bool, out: &Output) {
 
 /// The platforms of an image.
 #[derive(Default)]
-struct Platforms {
+struct HeldPlatforms {
     /// Those that are there, each with its manifest.
     there: Vec<(Digest, Platform)>,
     /// Those that the index names and that are not.
@@ -362,8 +362,8 @@ async fn platforms(
     store: &Store,
     repository: &RepositoryName,
     row: &ManifestRow,
-) -> Result<Platforms, StoreError> {
-    let mut found = Platforms::default();
+) -> Result<HeldPlatforms, StoreError> {
+    let mut found = HeldPlatforms::default();
     let Some(bytes) = store.body(&row.digest).await? else { return Ok(found) };
     let Ok(document) = Document::read(bytes, Some(&row.media_type)) else { return Ok(found) };
     match &document.kind {

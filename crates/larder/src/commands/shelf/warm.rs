@@ -13,9 +13,9 @@ use serde::Serialize;
 
 use crate::config::Config;
 use crate::context::{Context, open_store, read_reference, reference_on_shelf};
-use crate::deployments::{self, Broken};
+use crate::deployments::{self, BrokenFile};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::kube::Reach;
+use crate::kube::ApiReach;
 use crate::output::{BAD, Output, Report, bytes, count, paint, short};
 use larder_store::Store;
 
@@ -35,7 +35,7 @@ pub struct Args {
     #[arg(long, value_name = "NAME")]
     cluster: Option<String>,
     #[command(flatten)]
-    reach: Reach,
+    reach: ApiReach,
     /// Say what would be fetched
     #[arg(long)]
     dry_run: bool,
@@ -184,7 +184,7 @@ fn collect(
     if !args.from_survey.is_empty() {
         let read =
             deployments::named(&args.from_survey, deployments::Sight::with(&config.resources));
-        for Broken { file, cause } in &read.broken {
+        for BrokenFile { file, cause } in &read.broken {
             context.output.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
         }
         for finding in read.done.iter().flat_map(deployments::NamedImages::pulled) {

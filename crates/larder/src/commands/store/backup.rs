@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use larder_store::{Copied, Store, StoreError, stranger_in};
+use larder_store::{BackupCopy, Store, StoreError, stranger_in};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -62,7 +62,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     let secret = crate::access::secret(config)?;
     check_content(folder, &secret)?;
     let progress = context.output.progress();
-    let tell = |copied: Copied| {
+    let tell = |copied: BackupCopy| {
         progress.say(format!("copied {} in {}", bytes(copied.bytes), count(copied.copied, "blob")));
     };
     let copied = store.export(folder, &tell).await.map_err(|error| match error {
@@ -77,7 +77,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     progress.done();
     // Without the secret no key that was issued would be good in the copy.
     larder_transfer::files::write_secret(&folder.join("access.secret"), &secret).map_err(io)?;
-    let Copied { copied, bytes: size, there, manifests } = copied;
+    let BackupCopy { copied, bytes: size, there, manifests } = copied;
     let report = BackupReport {
         folder: folder.clone(),
         copied,

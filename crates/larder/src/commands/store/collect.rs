@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use larder_core::quantity::Span;
-use larder_store::{Abandoned, Store, StoreError};
+use larder_store::{AbandonedUploads, Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -145,7 +145,7 @@ async fn collect(
     Ok(())
 }
 
-fn stay(report: &mut CollectReport, all: Abandoned) {
+fn stay(report: &mut CollectReport, all: AbandonedUploads) {
     (report.unfinished_uploads, report.unfinished_bytes) = (all.uploads, all.bytes);
 }
 

@@ -1,6 +1,6 @@
 //! `larder store convert`: from the form of an earlier version to this one's.
 
-use larder_store::{Converted, Store, StoreError};
+use larder_store::{Conversion, Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -57,7 +57,7 @@ impl Report for ConvertReport {
 }
 
 /// Converts the store where that is needed, and says so. None: it was not.
-pub fn convert(config: &Config, context: &Context) -> Result<Option<Converted>, Failure> {
+pub fn convert(config: &Config, context: &Context) -> Result<Option<Conversion>, Failure> {
     let folder = config.data();
     let what = || format!("cannot convert the store in {}", larder_transfer::files::named(&folder));
     let progress = context.output.progress();

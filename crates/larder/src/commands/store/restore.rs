@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use larder_store::{Copied, Store, StoreError};
+use larder_store::{BackupCopy, Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -74,7 +74,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
         return Err(Failure::usage(what(), "another restore is under way", "wait for it"));
     }
     let progress = context.output.progress();
-    let tell = |copied: Copied| {
+    let tell = |copied: BackupCopy| {
         progress.say(format!("proved {} in {}", bytes(copied.bytes), count(copied.copied, "blob")));
     };
     // With the secret first: where the records are, it is too.
@@ -95,7 +95,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
         error => Failure::store(what(), &error),
     })?;
     progress.done();
-    let Copied { copied: restored, bytes: size, there, manifests } = copied;
+    let BackupCopy { copied: restored, bytes: size, there, manifests } = copied;
     let report = RestoreReport {
         from: from.clone(),
         data: data.clone(),

@@ -4,7 +4,7 @@ use bytes::Bytes;
 use futures_util::{StreamExt as _, TryStreamExt as _};
 use larder_core::digest::{Digest, Hasher};
 use larder_core::quantity::Span;
-use larder_store::{RecordKind, Store, StoreError, Stored, Withdrawn};
+use larder_store::{RecordKind, Store, StoreError, StoredBlob, Withdrawn};
 use larder_transfer::Watch as _;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -165,7 +165,7 @@ async fn read_blobs(
     jobs: usize,
     report: &mut VerifyReport,
     progress: &Progress,
-) -> Result<Vec<Stored>, StoreError> {
+) -> Result<Vec<StoredBlob>, StoreError> {
     let mut bad = Vec::new();
     let mut after: Option<Digest> = None;
     loop {
@@ -184,9 +184,9 @@ async fn read_blobs(
             .buffer_unordered(jobs);
         while let Some((one, met)) = read.try_next().await? {
             match met {
-                Met::Fine => continue,
-                Met::Missing => report.missing.push(one.digest.clone()),
-                Met::Damaged(damaged) => report.damaged.push(damaged),
+                MetDamage::Fine => continue,
+                MetDamage::Missing => report.missing.push(one.digest.clone()),
+                MetDamage::Damaged(damaged) => report.damaged.push(damaged),
             }
             bad.push(one);
         }
@@ -204,7 +204,7 @@ async fn look_after(
     store: &Store,
     report: &mut VerifyReport,
     bodies: Vec<BadBody>,
-    blobs: Vec<Stored>,
+    blobs: Vec<StoredBlob>,
 ) -> Result<(), StoreError> {
     let grace = i64::try_from(args.grace.0.as_millis()).unwrap_or(i64::MAX);
     let before = now() - grace;
@@ -248,7 +248,7 @@ async fn look_after(
 }
 
 /// What was met when a blob was read.
-enum Met {
+enum MetDamage {
     /// It is what its digest says, or it was taken away or sent anew meanwhile.
     Fine,
     /// It is recorded and not there.
@@ -257,9 +257,9 @@ enum Met {
 }
 
 /// Reads a blob.
-async fn check(store: &Store, one: &Stored) -> Result<Met, StoreError> {
+async fn check(store: &Store, one: &StoredBlob) -> Result<MetDamage, StoreError> {
     let damaged = |actual, cause| {
-        Met::Damaged(DamagedContent {
+        MetDamage::Damaged(DamagedContent {
             digest: one.digest.clone(),
             actual,
             size_bytes: one.size,
@@ -267,21 +267,22 @@ async fn check(store: &Store, one: &Stored) -> Result<Met, StoreError> {
             aside: None,
         })
     };
-    let still =
-        |met: Met| async move { Ok(if store.is_still(one).await? { met } else { Met::Fine }) };
+    let still = |met: MetDamage| async move {
+        Ok(if store.is_still(one).await? { met } else { MetDamage::Fine })
+    };
     match store.object_size(one).await {
         Ok(Some(size)) if size == one.size => {}
         Ok(Some(size)) => {
             return still(damaged(None, Some(format!("it has {size} bytes, not {}", one.size))))
                 .await;
         }
-        Ok(None) => return still(Met::Missing).await,
+        Ok(None) => return still(MetDamage::Missing).await,
         Err(error) => return still(damaged(None, Some(error.to_string()))).await,
     }
     let mut hasher = Hasher::new(one.digest.algorithm());
     let mut reader = match store.read_stored(one).await {
         Ok(reader) => reader,
-        Err(StoreError::NotFound(_)) => return still(Met::Missing).await,
+        Err(StoreError::NotFound(_)) => return still(MetDamage::Missing).await,
         Err(error) => return still(damaged(None, Some(error.to_string()))).await,
     };
     while let Some(piece) = reader.next().await {
@@ -299,7 +300,7 @@ async fn check(store: &Store, one: &Stored) -> Result<Met, StoreError> {
     }
     let actual = hasher.finish();
     match actual == one.digest {
-        true => Ok(Met::Fine),
+        true => Ok(MetDamage::Fine),
         false => still(damaged(Some(actual), None)).await,
     }
 }

@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::Survey;
-use super::rows::Word;
+use super::rows::StandingWord;
 use crate::context::Context;
 use crate::failure::{Exit, Failure};
 use crate::output::{BAD, DIM, GONE, GOOD, Output, Report, Table, count, paint};
@@ -25,7 +25,7 @@ pub(super) struct Earlier {
 #[derive(Deserialize)]
 struct Was {
     reference: String,
-    standing: Word,
+    standing: StandingWord,
     places: Vec<WasAt>,
 }
 
@@ -49,8 +49,8 @@ struct SurveyDifference {
     reference: String,
     /// `new`, `gone`, or `changed`.
     what: &'static str,
-    before: Option<Word>,
-    now: Option<Word>,
+    before: Option<StandingWord>,
+    now: Option<StandingWord>,
     /// The files that name it now and did not.
     added: Vec<String>,
     /// The files that named it and do not any more.
@@ -58,9 +58,11 @@ struct SurveyDifference {
 }
 
 /// Where a reference stands, and the files that name it.
-type SeenReference = (Word, Vec<String>);
+type SeenReference = (StandingWord, Vec<String>);
 
-fn seen(all: impl Iterator<Item = (String, Word, Vec<String>)>) -> BTreeMap<String, SeenReference> {
+fn seen(
+    all: impl Iterator<Item = (String, StandingWord, Vec<String>)>,
+) -> BTreeMap<String, SeenReference> {
     let mut seen = BTreeMap::new();
     for (reference, standing, mut files) in all {
         files.sort();
@@ -126,7 +128,7 @@ impl Report for SurveyComparison {
 fn show(differences: &[SurveyDifference], out: &Output) {
     let mut table = Table::new(out.width(), &["CHANGE", "IMAGE", "WHERE"]);
     for one in differences {
-        let word = |word: Option<Word>| {
+        let word = |word: Option<StandingWord>| {
             let value = word.and_then(|word| serde_json::to_value(word).ok());
             value.and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
         };

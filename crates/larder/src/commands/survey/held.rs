@@ -12,7 +12,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::online::wanted;
-use super::rows::{Row, Word};
+use super::rows::{Row, StandingWord};
 use super::{Survey, deployments};
 use crate::config::Config;
 use crate::context::{Context, store_here};
@@ -45,14 +45,15 @@ pub(super) async fn run(report: &Survey, config: Option<&Config>, context: &Cont
     let store = store_here(config)?;
     let mut all = Vec::new();
     for row in &report.references {
-        let asked = row.certain && !matches!(row.standing, Word::Built | Word::Open);
+        let asked =
+            row.certain && !matches!(row.standing, StandingWord::Built | StandingWord::Open);
         if !asked {
             continue;
         }
         let here = here(row, config);
         let why = match &here {
             None => Some(match row.standing {
-                Word::Malformed => "it cannot be read".to_owned(),
+                StandingWord::Malformed => "it cannot be read".to_owned(),
                 _ => "it does not come through this larder".to_owned(),
             }),
             Some(here) => why_not(&store, here, &wanted(row, Some(config)))
@@ -76,7 +77,7 @@ pub(super) async fn run(report: &Survey, config: Option<&Config>, context: &Cont
 #[derive(Serialize, JsonSchema)]
 pub struct HeldReport {
     images: Vec<HeldImage>,
-    broken: Vec<deployments::Broken>,
+    broken: Vec<deployments::BrokenFile>,
 }
 
 impl HeldReport {
@@ -110,7 +111,7 @@ impl Report for HeldReport {
             self.images.len() - lost,
             count(self.images.len(), "image")
         ));
-        for deployments::Broken { file, cause } in &self.broken {
+        for deployments::BrokenFile { file, cause } in &self.broken {
             out.note(format!("{} {file}: {cause}", paint(BAD, "broken:")));
         }
     }

@@ -8,7 +8,7 @@ use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ManifestShape};
 use larder_core::platform::Platform;
 use larder_transfer::{Source, TransferError};
 
-use super::rows::{Row, Word};
+use super::rows::{Row, StandingWord};
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure};
@@ -55,10 +55,16 @@ pub(super) async fn ask(rows: &mut [Row], config: Option<&Config>, context: &Con
 fn whom(row: &Row, config: Option<&Config>) -> Option<String> {
     let reading = row.reading.as_ref()?;
     match (row.standing, &row.target) {
-        (Word::Covered | Word::Routed, Some(target)) => Some(target.clone()),
-        (Word::Missing | Word::Built | Word::Open | Word::Malformed, _) => None,
+        (StandingWord::Covered | StandingWord::Routed, Some(target)) => Some(target.clone()),
+        (
+            StandingWord::Missing
+            | StandingWord::Built
+            | StandingWord::Open
+            | StandingWord::Malformed,
+            _,
+        ) => None,
         // A cached shelf's own name is asked of its upstream, which knows what is there.
-        (Word::Own, _) => {
+        (StandingWord::Own, _) => {
             let image = reading.reference.image();
             let origin = config.and_then(|config| config.routes().origins().of_image(&image));
             let cached = config.is_some_and(|c| c.routes().is_cached(&reading.reference));

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use larder_core::lock::Lock;
 use larder_core::name::Tag;
 use larder_core::reference::{Reading, Reference, Selector};
-use larder_core::rewrite::{Finding, FindingAccess, Nature, Role};
+use larder_core::rewrite::{Finding, FindingAccess, ImageRole, Nature};
 use larder_core::route::{Routes, Standing};
 use larder_store::Store;
 use schemars::JsonSchema;
@@ -22,7 +22,7 @@ use crate::failure::Failure;
     Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema, Deserialize,
 )]
 #[serde(rename_all = "kebab-case")]
-pub(crate) enum Word {
+pub(crate) enum StandingWord {
     Malformed,
     Uncovered,
     NotLocked,
@@ -42,7 +42,7 @@ pub(crate) enum Word {
 pub struct Row {
     /// Its normal form; as written where it cannot be read.
     pub reference: String,
-    pub(crate) standing: Word,
+    pub(crate) standing: StandingWord,
     pub class: Option<String>,
     /// Its name in this larder. None: it has no route.
     pub target: Option<String>,
@@ -105,10 +105,10 @@ impl Row {
     pub fn has(&self, faults: &[ImageFault]) -> bool {
         self.certain
             && faults.iter().any(|fault| match fault {
-                ImageFault::Uncovered => self.standing == Word::Uncovered,
-                ImageFault::NotLocked => self.standing == Word::NotLocked,
-                ImageFault::Missing => self.standing == Word::Missing,
-                ImageFault::Malformed => self.standing == Word::Malformed,
+                ImageFault::Uncovered => self.standing == StandingWord::Uncovered,
+                ImageFault::NotLocked => self.standing == StandingWord::NotLocked,
+                ImageFault::Missing => self.standing == StandingWord::Missing,
+                ImageFault::Malformed => self.standing == StandingWord::Malformed,
                 ImageFault::Ambiguous => self.ambiguous,
                 ImageFault::Floating => self.floating,
                 ImageFault::Unpinned => self.reading.is_some() && self.digest.is_none(),
@@ -118,15 +118,15 @@ impl Row {
     }
 }
 
-fn role(role: Role) -> &'static str {
+fn role(role: ImageRole) -> &'static str {
     match role {
-        Role::Pulled => "pulled",
-        Role::Likely => "likely",
-        Role::Doubtful => "doubtful",
-        Role::Open => "open",
-        Role::Text => "text",
-        Role::Built => "built",
-        Role::Template => "template",
+        ImageRole::Pulled => "pulled",
+        ImageRole::Likely => "likely",
+        ImageRole::Doubtful => "doubtful",
+        ImageRole::Open => "open",
+        ImageRole::Text => "text",
+        ImageRole::Built => "built",
+        ImageRole::Template => "template",
     }
 }
 
@@ -153,8 +153,8 @@ pub(super) fn collect(named: &[NamedImages], config: Option<&Config>) -> Vec<Row
                 row.ambiguous |= reading.ambiguous;
                 row.floating |= reading.reference.is_floating() && !finding.tag_elsewhere;
             }
-            if finding.role != Role::Built && row.standing == Word::Built {
-                row.standing = Word::Uncovered;
+            if finding.role != ImageRole::Built && row.standing == StandingWord::Built {
+                row.standing = StandingWord::Uncovered;
             }
             row.places.push(place(&file.shown, finding));
         }
@@ -165,12 +165,12 @@ pub(super) fn collect(named: &[NamedImages], config: Option<&Config>) -> Vec<Row
 fn read(finding: &Finding, config: Option<&Config>) -> Row {
     let read = read_reference(&finding.text, config);
     let standing = match (&read, finding.nature()) {
-        (_, Nature::Made) => Word::Built,
-        (_, Nature::Open) => Word::Open,
-        (Ok(_), _) => Word::Uncovered,
-        (Err(_), _) => Word::Malformed,
+        (_, Nature::Made) => StandingWord::Built,
+        (_, Nature::Open) => StandingWord::Open,
+        (Ok(_), _) => StandingWord::Uncovered,
+        (Err(_), _) => StandingWord::Malformed,
     };
-    let wrong = read.as_ref().err().filter(|_| standing == Word::Malformed).cloned();
+    let wrong = read.as_ref().err().filter(|_| standing == StandingWord::Malformed).cloned();
     let reading = read.ok();
     let reference =
         reading.as_ref().map_or_else(|| finding.text.clone(), |one| one.reference.to_string());
@@ -239,12 +239,14 @@ fn remarks(finding: &Finding, config: Option<&Config>) -> Vec<String> {
         remarks.push("the key `image` stands there twice".into());
     }
     match finding.role {
-        Role::Text => remarks.push("within a text".into()),
-        Role::Doubtful => remarks.push("it may be no image".into()),
+        ImageRole::Text => remarks.push("within a text".into()),
+        ImageRole::Doubtful => remarks.push("it may be no image".into()),
         _ => {}
     }
     match finding.access {
-        FindingAccess::Leave(why) if !matches!(finding.role, Role::Built | Role::Template) => {
+        FindingAccess::Leave(why)
+            if !matches!(finding.role, ImageRole::Built | ImageRole::Template) =>
+        {
             remarks.push(format!("cannot be rewritten: {why}"));
         }
         _ => {}
@@ -282,7 +284,7 @@ pub(super) async fn stand(
     for row in rows {
         let Some(reading) = row.reading.clone() else { continue };
         row.class = court.reference(&reading.reference).class.map(str::to_owned);
-        if row.standing != Word::Built {
+        if row.standing != StandingWord::Built {
             stand_one(row, &reading.reference, routes, lock, store).await?;
         }
     }
@@ -298,41 +300,41 @@ async fn stand_one(
 ) -> Result<(), Failure> {
     row.standing = match routes.standing(reference, lock) {
         // What is not here yet is fetched when it is asked for.
-        Standing::Own if routes.is_cached(reference) => Word::Own,
-        Standing::Own if reference.host != *routes.own() => Word::Own,
+        Standing::Own if routes.is_cached(reference) => StandingWord::Own,
+        Standing::Own if reference.host != *routes.own() => StandingWord::Own,
         Standing::Own => match holds(store, reference, row.tag_elsewhere).await? {
-            true => Word::Own,
-            false => Word::Missing,
+            true => StandingWord::Own,
+            false => StandingWord::Missing,
         },
         Standing::Routed { target, .. } => {
             row.target = Some(target.to_string());
             match holds(store, &target, row.tag_elsewhere).await? {
-                true => Word::Covered,
-                false => Word::Locked,
+                true => StandingWord::Covered,
+                false => StandingWord::Locked,
             }
         }
         Standing::Told { target } => {
             row.target = Some(target.to_string());
             match target.host == *routes.own() && !routes.is_cached(&target) {
-                true if !holds(store, &target, row.tag_elsewhere).await? => Word::Missing,
-                _ => Word::Routed,
+                true if !holds(store, &target, row.tag_elsewhere).await? => StandingWord::Missing,
+                _ => StandingWord::Routed,
             }
         }
         Standing::Left { because } => {
             if !because.is_empty() {
                 row.remarks.push(because);
             }
-            Word::Left
+            StandingWord::Left
         }
         Standing::Cached { target } => {
             row.target = Some(target.to_string());
-            Word::Cached
+            StandingWord::Cached
         }
         Standing::NotLocked { locked } if row.tag_elsewhere && !locked.is_empty() => {
             row.target = routes.target(&reference.image()).map(|image| {
                 image.with(reference.tag.clone(), reference.digest.clone()).to_string()
             });
-            Word::Locked
+            StandingWord::Locked
         }
         Standing::NotLocked { locked } => {
             let locked: Vec<&str> = locked.iter().map(Tag::as_str).collect();
@@ -340,9 +342,9 @@ async fn stand_one(
                 true => "wanted, but nothing of it is locked".into(),
                 false => format!("locked are: {}", locked.join(", ")),
             });
-            Word::NotLocked
+            StandingWord::NotLocked
         }
-        Standing::NoRoute => Word::Uncovered,
+        Standing::NoRoute => StandingWord::Uncovered,
     };
     Ok(())
 }

@@ -6,10 +6,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::rows::{ReferencePlace, Row, Word};
-use super::{By, Survey};
+use super::rows::{ReferencePlace, Row, StandingWord};
+use super::{Survey, SurveyGrouping};
 use crate::config::Config;
-use crate::deployments::{Broken, PassedOver};
+use crate::deployments::{BrokenFile, PassedOver};
 use crate::output::{BAD, DIM, GOOD, Output, Table, WARN, count, paint};
 
 /// Places that are shown of each reference; `--json` has all.
@@ -25,12 +25,12 @@ pub(super) struct Group {
     images: usize,
     places: usize,
     /// How many of the images stand where.
-    standings: BTreeMap<Word, usize>,
+    standings: BTreeMap<StandingWord, usize>,
     /// The references, for a file in the order of its lines.
     references: Vec<String>,
 }
 
-impl Word {
+impl StandingWord {
     fn shown(self) -> String {
         match self {
             Self::Malformed => paint(BAD, "malformed"),
@@ -52,7 +52,7 @@ impl Word {
 impl Row {
     /// Where it stands; what may be no image at all is not told as if it were one.
     fn shown(&self) -> String {
-        if self.certain || matches!(self.standing, Word::Open | Word::Built) {
+        if self.certain || matches!(self.standing, StandingWord::Open | StandingWord::Built) {
             return self.standing.shown();
         }
         let word = serde_json::to_value(self.standing).ok();
@@ -70,7 +70,11 @@ struct Members {
 }
 
 /// Puts the references together.
-pub(super) fn groups(references: &[Row], by: By, config: Option<&Config>) -> Vec<Group> {
+pub(super) fn groups(
+    references: &[Row],
+    by: SurveyGrouping,
+    config: Option<&Config>,
+) -> Vec<Group> {
     let mut groups: BTreeMap<String, Members> = BTreeMap::new();
     for (number, row) in references.iter().enumerate() {
         for place in &row.places {
@@ -88,7 +92,7 @@ pub(super) fn groups(references: &[Row], by: By, config: Option<&Config>) -> Vec
         }
         places.sort_unstable();
         let numbers: Vec<usize> = match by {
-            By::File => places.iter().map(|(_, number)| *number).collect(),
+            SurveyGrouping::File => places.iter().map(|(_, number)| *number).collect(),
             _ => images.iter().copied().collect(),
         };
         let named = numbers.into_iter().map(|number| references[number].reference.clone());
@@ -104,18 +108,23 @@ pub(super) fn groups(references: &[Row], by: By, config: Option<&Config>) -> Vec
 }
 
 /// The groups to which a place belongs.
-fn names(row: &Row, place: &ReferencePlace, by: By, config: Option<&Config>) -> Vec<String> {
+fn names(
+    row: &Row,
+    place: &ReferencePlace,
+    by: SurveyGrouping,
+    config: Option<&Config>,
+) -> Vec<String> {
     let none = || vec![NONE.to_owned()];
     match by {
-        By::Image => vec![row.reference.clone()],
-        By::File => vec![place.file.clone()],
-        By::Upstream => match &row.reading {
+        SurveyGrouping::Image => vec![row.reference.clone()],
+        SurveyGrouping::File => vec![place.file.clone()],
+        SurveyGrouping::Upstream => match &row.reading {
             Some(reading) => vec![reading.reference.host.to_string()],
             None => none(),
         },
-        By::Class => row.class.clone().map_or_else(none, |class| vec![class]),
-        By::Namespace => place.namespace.clone().map_or_else(none, |one| vec![one]),
-        By::Cluster => {
+        SurveyGrouping::Class => row.class.clone().map_or_else(none, |class| vec![class]),
+        SurveyGrouping::Namespace => place.namespace.clone().map_or_else(none, |one| vec![one]),
+        SurveyGrouping::Cluster => {
             let clusters = config.map(|config| config.clusters.as_slice()).unwrap_or_default();
             let namespace = place.namespace.as_deref();
             let its = clusters.iter().filter(|cluster| {
@@ -132,12 +141,14 @@ fn names(row: &Row, place: &ReferencePlace, by: By, config: Option<&Config>) -> 
 /// Writes a survey out.
 pub(super) fn survey(report: &Survey, out: &Output) {
     match report.by {
-        By::Image => by_image(report, out),
-        By::File => by_file(report, out),
+        SurveyGrouping::Image => by_image(report, out),
+        SurveyGrouping::File => by_file(report, out),
         by => by_group(report, by, out),
     }
-    let mut by_word: BTreeMap<Word, usize> = BTreeMap::new();
-    let counts = |row: &&Row| row.certain || matches!(row.standing, Word::Open | Word::Built);
+    let mut by_word: BTreeMap<StandingWord, usize> = BTreeMap::new();
+    let counts = |row: &&Row| {
+        row.certain || matches!(row.standing, StandingWord::Open | StandingWord::Built)
+    };
     for row in report.references.iter().filter(counts) {
         *by_word.entry(row.standing).or_default() += 1;
     }
@@ -185,10 +196,12 @@ pub(super) fn survey(report: &Survey, out: &Output) {
         )),
     }
     passed_over(&report.passed_over, report.explain, out);
-    for Broken { file, cause } in &report.broken {
+    for BrokenFile { file, cause } in &report.broken {
         out.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
     }
-    if by_word.contains_key(&Word::Uncovered) || by_word.contains_key(&Word::NotLocked) {
+    if by_word.contains_key(&StandingWord::Uncovered)
+        || by_word.contains_key(&StandingWord::NotLocked)
+    {
         out.note(
             "Next: `larder survey --missing … | larder intake add -` wants what is uncovered.",
         );
@@ -222,7 +235,7 @@ fn at(one: &PassedOver) -> String {
     format!("{}{line}{text}", one.file)
 }
 
-fn standings(of: &BTreeMap<Word, usize>) -> String {
+fn standings(of: &BTreeMap<StandingWord, usize>) -> String {
     let words: Vec<String> =
         of.iter().map(|(word, number)| format!("{number} {}", word.shown())).collect();
     words.join(", ")
@@ -275,11 +288,11 @@ fn by_file(report: &Survey, out: &Output) {
     }
 }
 
-fn by_group(report: &Survey, by: By, out: &Output) {
+fn by_group(report: &Survey, by: SurveyGrouping, out: &Output) {
     let title = match by {
-        By::Upstream => "UPSTREAM",
-        By::Class => "CLASS",
-        By::Namespace => "NAMESPACE",
+        SurveyGrouping::Upstream => "UPSTREAM",
+        SurveyGrouping::Class => "CLASS",
+        SurveyGrouping::Namespace => "NAMESPACE",
         _ => "CLUSTER",
     };
     let mut table = Table::new(out.width(), &[title, "IMAGES", "PLACES", "WHERE THEY STAND"]);

@@ -3,20 +3,20 @@
 use std::time::{Duration, Instant};
 
 use futures_util::future::join_all;
-use larder_client::{Credentials, Made, ProbePlan, ProbeTarget, Probed, probe};
+use larder_client::{Credentials, MadeStep, ProbeOutcome, ProbePlan, ProbeTarget, probe};
 use larder_core::access::Who;
-use larder_core::allowance::Reported;
+use larder_core::allowance::ReportedLimit;
 use larder_core::diagnosis::{
-    Blanks, ContentAccess, Credential, Evidence, Finding, HostOutcome, Name, Nodes, Policy,
-    PullEvent, PullStep, Through, Verdict, Visit, diagnose,
+    Blanks, ContentAccess, Credential, Diagnosis, Evidence, HostOutcome, NameEvidence, Nodes,
+    Policy, PullEvent, PullStep, PullVerdict, Through, Visit, diagnose,
 };
 use larder_core::handoff::Login;
 use larder_core::platform::Platform;
 use larder_core::policy::{self, Court};
-use larder_core::reference::{Malformed, Reason, Reference, Unqualified};
+use larder_core::reference::{MalformedReference, Reason, Reference, Unqualified};
 use larder_store::Store;
 
-use super::recorded::Recorded;
+use super::recorded::RecordedRefusal;
 use super::route::{self, Host};
 use super::secrets::{Logins, PullingPod};
 use super::{Args, damage, record, recorded};
@@ -38,7 +38,7 @@ pub(super) struct ImageQuestion {
 }
 
 /// Collects evidence; holds what is the same for all images.
-pub(super) struct Asker<'c> {
+pub(super) struct PullInquiry<'c> {
     args: &'c Args,
     config: Option<&'c Config>,
     store: Option<Store>,
@@ -50,10 +50,10 @@ pub(super) struct Asker<'c> {
 /// What was asked, what was found on the way, and what comes of it.
 pub(super) struct WhyAnswer {
     pub asked: ImageQuestion,
-    pub verdict: Verdict,
+    pub verdict: PullVerdict,
     pub steps: Vec<StepLine>,
     /// What the hosts say of their limits.
-    pub limits: Vec<(String, Reported)>,
+    pub limits: Vec<(String, ReportedLimit)>,
 }
 
 /// One step as it is shown.
@@ -72,7 +72,7 @@ fn line_of(asked: &ImageQuestion) -> Option<larder_core::nodes::RuntimeSeries> {
     asked.event.as_ref().and_then(larder_core::diagnosis::PullEvent::line)
 }
 
-impl<'c> Asker<'c> {
+impl<'c> PullInquiry<'c> {
     pub async fn new(
         args: &'c Args,
         config: Option<&'c Config>,
@@ -168,14 +168,14 @@ impl<'c> Asker<'c> {
     /// The remedies with what is known of who asks for what.
     fn filled(
         &self,
-        mut verdict: Verdict,
+        mut verdict: PullVerdict,
         asked: &ImageQuestion,
-        told: Option<&Recorded>,
-    ) -> Verdict {
-        let findings: Vec<&mut Finding> = match &mut verdict {
-            Verdict::Fails(finding) => vec![finding],
-            Verdict::Succeeds(odd) => odd.iter_mut().collect(),
-            Verdict::Undecided(_) => Vec::new(),
+        told: Option<&RecordedRefusal>,
+    ) -> PullVerdict {
+        let findings: Vec<&mut Diagnosis> = match &mut verdict {
+            PullVerdict::Fails(finding) => vec![finding],
+            PullVerdict::Succeeds(odd) => odd.iter_mut().collect(),
+            PullVerdict::Undecided(_) => Vec::new(),
         };
         let recorded = told.map(|told| told.who.split_once('/').unwrap_or((&told.who, "")));
         let recorded = recorded
@@ -241,7 +241,7 @@ impl<'c> Asker<'c> {
             && (config.larder.has_name(&host) || config.upstream(&host).is_some())
         {
             let reason = Reason::MissingRepository;
-            read = Err(Malformed { text: asked.written.clone(), reason, proposal: None });
+            read = Err(MalformedReference { text: asked.written.clone(), reason, proposal: None });
         }
         match read {
             Ok(reading) => {
@@ -257,13 +257,13 @@ impl<'c> Asker<'c> {
                     text.push_str(&format!("; larder.toml reads {here}"));
                 }
                 steps.push(line(PullStep::Name, None, Some(true), text, began));
-                evidence.name = Some(Name::Reads { node: node.to_string(), here });
+                evidence.name = Some(NameEvidence::Reads { node: node.to_string(), here });
                 Some(node)
             }
             Err(malformed) => {
                 let text = malformed.to_string();
                 steps.push(line(PullStep::Name, None, Some(false), text, began));
-                evidence.name = Some(Name::Malformed(malformed));
+                evidence.name = Some(NameEvidence::Malformed(malformed));
                 None
             }
         }
@@ -320,7 +320,7 @@ impl<'c> Asker<'c> {
         namespace: Option<&str>,
         evidence: &mut Evidence,
         steps: &mut Vec<StepLine>,
-        limits: &mut Vec<(String, Reported)>,
+        limits: &mut Vec<(String, ReportedLimit)>,
     ) {
         let Logins { offers, instead } = self.pod.logins(reference, namespace);
         let first = offers.first().map(|(secret, _)| Credential::Fits(secret.clone()));
@@ -404,7 +404,7 @@ impl<'c> Asker<'c> {
                 turn.visits.push(visit(None));
                 continue;
             };
-            let Probed { mut outcome, steps: made, reported } = probed;
+            let ProbeOutcome { mut outcome, steps: made, reported } = probed;
             if let HostOutcome::Pulls { expected: wanted, .. } = &mut outcome {
                 wanted.clone_from(&expected);
             }
@@ -442,7 +442,7 @@ struct LoginTurn {
     credential: Option<Credential>,
     visits: Vec<Visit>,
     steps: Vec<StepLine>,
-    limits: Vec<(String, Reported)>,
+    limits: Vec<(String, ReportedLimit)>,
 }
 
 /// Whether another login may be answered otherwise.
@@ -467,8 +467,8 @@ fn line(
     StepLine { step, host, holds, text: text.into(), took: began.elapsed() }
 }
 
-fn shown(host: &Host, made: Made, signs_in: bool) -> StepLine {
-    let Made { step, holds, mut text, took } = made;
+fn shown(host: &Host, made: MadeStep, signs_in: bool) -> StepLine {
+    let MadeStep { step, holds, mut text, took } = made;
     if step == PullStep::SignIn && !holds && !signs_in {
         text.push_str("; asked without credentials, as a pod without a pull secret does");
     }

@@ -3,22 +3,22 @@
 use std::collections::BTreeMap;
 
 use futures_util::StreamExt as _;
-use larder_core::diagnosis::{Confidence, Verdict};
+use larder_core::diagnosis::{Confidence, PullVerdict};
 use larder_core::shown::cut;
 
 use super::Args;
-use super::ask::{Asker, ImageQuestion, WhyAnswer};
+use super::ask::{ImageQuestion, PullInquiry, WhyAnswer};
 use super::exit;
 use super::show::WhyReport;
 use crate::context::Context;
-use crate::deployments::{self, Broken};
+use crate::deployments::{self, BrokenFile};
 use crate::failure::{Failure, Outcome};
 use crate::output::{BAD, DIM, GOOD, Output, Table, WARN, count, paint};
 
 /// Images that are asked about at once.
 const AT_ONCE: usize = 8;
 
-pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Outcome {
+pub(super) async fn run(args: &Args, asker: &PullInquiry<'_>, context: &Context) -> Outcome {
     let resources = asker.config().map(|config| config.resources.clone()).unwrap_or_default();
     let read = deployments::named(&args.all, deployments::Sight::with(&resources));
     // One answer for each image in each namespace.
@@ -52,7 +52,7 @@ pub(super) async fn run(args: &Args, asker: &Asker<'_>, context: &Context) -> Ou
 pub(super) fn show(
     answers: &[WhyAnswer],
     (fails, open): (usize, usize),
-    broken: &[Broken],
+    broken: &[BrokenFile],
     out: &Output,
 ) {
     let mut table = Table::new(out.width(), &["PULL", "IMAGE", "WHY", "WHERE"]);
@@ -69,18 +69,18 @@ pub(super) fn show(
         count(answers.len(), "image"),
         if fails > 0 { paint(BAD, fails) } else { fails.to_string() },
     ));
-    for Broken { file, cause } in broken {
+    for BrokenFile { file, cause } in broken {
         out.note(format!("{} {file} cannot be read: {cause}", paint(BAD, "broken:")));
     }
 }
 
 fn row(answer: &WhyAnswer) -> [String; 4] {
     let (pull, why) = match &answer.verdict {
-        Verdict::Succeeds(odd) => (
+        PullVerdict::Succeeds(odd) => (
             paint(GOOD, "works"),
             odd.iter().map(|one| paint(WARN, &one.told)).collect::<Vec<_>>().join("\n"),
         ),
-        Verdict::Fails(finding) => {
+        PullVerdict::Fails(finding) => {
             let sure = match finding.confidence {
                 Confidence::Certain => String::new(),
                 weaker => paint(DIM, format!(" ({})", weaker.word())),
@@ -90,7 +90,7 @@ fn row(answer: &WhyAnswer) -> [String; 4] {
                 format!("{}{sure}\n{}", finding.cause.title(), paint(DIM, &finding.told)),
             )
         }
-        Verdict::Undecided(missing) => {
+        PullVerdict::Undecided(missing) => {
             (paint(WARN, "unknown"), format!("not known: {}", missing.join("; ")))
         }
     };

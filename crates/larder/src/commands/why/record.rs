@@ -3,15 +3,15 @@
 
 use std::time::Duration;
 
-use larder_client::{Absent, ClientError, Registry};
-use larder_core::diagnosis::{ContentAccess, Evidence, Name, Record};
+use larder_client::{ClientError, NotThere, Registry};
+use larder_core::diagnosis::{ContentAccess, Evidence, NameEvidence, Record};
 use larder_core::lock::Want;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::nearest::nearest;
 use larder_core::reference::{Reference, Selector, Unqualified};
 use larder_store::{Filter, RecordKind, Store, now};
 
-use super::ask::Asker;
+use super::ask::PullInquiry;
 use crate::config::Config;
 use crate::failure::Failure;
 use crate::output::ago;
@@ -22,7 +22,7 @@ const TOLD: usize = 5;
 const LOOKED: usize = 10_000;
 
 /// The digest that a tag should have: the lock's. None: the lock does not name it.
-pub(super) fn expected(asker: &Asker<'_>, reference: &Reference) -> Option<String> {
+pub(super) fn expected(asker: &PullInquiry<'_>, reference: &Reference) -> Option<String> {
     if reference.digest.is_some() {
         return None;
     }
@@ -38,7 +38,7 @@ pub(super) fn expected(asker: &Asker<'_>, reference: &Reference) -> Option<Strin
 
 /// Looks. None: nobody could.
 pub(super) async fn of(
-    asker: &Asker<'_>,
+    asker: &PullInquiry<'_>,
     reference: &Reference,
     here: Option<&Reference>,
     evidence: &Evidence,
@@ -77,7 +77,7 @@ pub(super) fn origin(
     }
     // A short name is looked for where larder.toml means it.
     match &evidence.name {
-        Some(Name::Reads { here: Some(here), .. }) => {
+        Some(NameEvidence::Reads { here: Some(here), .. }) => {
             Reference::read(here, &Unqualified::default()).ok().map(|one| one.reference)
         }
         _ => Some(reference.clone()),
@@ -86,7 +86,7 @@ pub(super) fn origin(
 
 /// What the store and its records say. None: the upstream of a cached shelf knows better.
 async fn ours(
-    asker: &Asker<'_>,
+    asker: &PullInquiry<'_>,
     config: &Config,
     here: &Reference,
 ) -> Result<Option<ContentAccess>, Failure> {
@@ -198,7 +198,7 @@ async fn upstream(config: &Config, asked: &Reference, patience: Duration) -> Opt
     let by = format!("{}, asked with the configured account", asked.host);
     let access = match registry.resolve(&asked.repository, &asked.selector()).await {
         Ok(_) => ContentAccess::There,
-        Err(ClientError::NotFound { wanted: Absent::Repository(_), .. }) => {
+        Err(ClientError::NotFound { wanted: NotThere::Repository(_), .. }) => {
             ContentAccess::NoRepository(
                 near_repositories(&registry, &asked.repository, patience).await,
             )

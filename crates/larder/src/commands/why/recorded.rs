@@ -1,6 +1,6 @@
 //! A refusal by its number: what the larder recorded when it decided.
 
-use larder_core::diagnosis::{Cause, Confidence, Finding, Remedy, Verdict, refusal};
+use larder_core::diagnosis::{Cause, Confidence, Diagnosis, PullVerdict, Remedy, refusal};
 use larder_store::{Filter, RecordEntry, RecordKind, Store};
 
 use super::ask::{ImageQuestion, WhyAnswer};
@@ -64,7 +64,7 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
             },
         );
     }
-    let finding = Finding {
+    let finding = Diagnosis {
         cause,
         confidence: Confidence::Certain,
         told,
@@ -74,7 +74,7 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
     };
     let answer = WhyAnswer {
         asked: ImageQuestion { written, ..ImageQuestion::default() },
-        verdict: Verdict::Fails(finding),
+        verdict: PullVerdict::Fails(finding),
         steps: Vec::new(),
         limits: Vec::new(),
     };
@@ -96,7 +96,7 @@ fn cause_of(entry: &RecordEntry) -> Option<(Cause, String)> {
 }
 
 /// What the larder recorded under a number.
-pub(super) struct Recorded {
+pub(super) struct RecordedRefusal {
     pub cause: Cause,
     /// In its sentence.
     pub text: String,
@@ -105,13 +105,16 @@ pub(super) struct Recorded {
 }
 
 /// What the larder recorded under a number. None: nothing of it, or nothing was refused.
-pub(super) async fn look_up(store: &Store, number: &str) -> Result<Option<Recorded>, Failure> {
+pub(super) async fn look_up(
+    store: &Store,
+    number: &str,
+) -> Result<Option<RecordedRefusal>, Failure> {
     let filter = Filter { number: Some(number.to_owned()), ..Filter::default() };
     let entries = store.entries(filter).await;
     let entries =
         entries.map_err(|error| Failure::store(format!("cannot look up {number}"), &error))?;
     let first = entries.into_iter().next();
     Ok(first.and_then(|entry| {
-        cause_of(&entry).map(|(cause, text)| Recorded { cause, text, who: entry.who })
+        cause_of(&entry).map(|(cause, text)| RecordedRefusal { cause, text, who: entry.who })
     }))
 }

@@ -5,7 +5,7 @@ use std::path::Path;
 use larder_client::Endpoint;
 use larder_core::diagnosis::{Cause, Nodes};
 use larder_core::name::RepositoryName;
-use larder_core::nodes::{DEFAULT, RuntimeSeries, Way, folder_of, read_hosts};
+use larder_core::nodes::{DEFAULT, NodeWay, RuntimeSeries, folder_of, read_hosts};
 use larder_core::reference::Reference;
 use larder_transfer::files::read_bounded;
 
@@ -49,7 +49,7 @@ impl Host {
 }
 
 /// The way of one image.
-pub(super) struct Routed {
+pub(super) struct ImageRoute {
     pub hosts: Vec<Host>,
     /// None: nobody knows the nodes' configuration.
     pub nodes: Option<Nodes>,
@@ -68,11 +68,13 @@ pub(super) fn of(
     config: Option<&Config>,
     reference: &Reference,
     line: Option<RuntimeSeries>,
-) -> Result<Routed, Failure> {
+) -> Result<ImageRoute, Failure> {
     let own = config.map(|config| &config.larder.url.host);
     let is_own = config.is_some_and(|config| config.larder.has_name(&reference.host));
     let (nodes, way, folder) = match &args.nodes {
-        None => (is_own.then_some(Nodes::None), Way { upstream: true, ..Way::default() }, None),
+        None => {
+            (is_own.then_some(Nodes::None), NodeWay { upstream: true, ..NodeWay::default() }, None)
+        }
         Some(folder) => {
             let (nodes, way, its) = read(folder, reference, args.runtime.or(line))?;
             (Some(nodes), way, its)
@@ -149,7 +151,7 @@ pub(super) fn of(
     let by_default =
         (unknown && is_own && plain && !reference.host.is_loopback()).then_some(Cause::PlainHttp);
     let elsewhere = config.filter(|_| unknown && !is_own).and_then(|it| cached(it, reference));
-    Ok(Routed { hosts, nodes, text, here, by_default, elsewhere })
+    Ok(ImageRoute { hosts, nodes, text, here, by_default, elsewhere })
 }
 
 /// The same image on the cached shelf of its upstream. None: no shelf caches it.
@@ -223,7 +225,7 @@ fn read(
     folder: &Path,
     reference: &Reference,
     line: Option<RuntimeSeries>,
-) -> Result<(Nodes, Way, Option<std::path::PathBuf>), Failure> {
+) -> Result<(Nodes, NodeWay, Option<std::path::PathBuf>), Failure> {
     let what = || {
         format!("cannot read the nodes' configuration in {}", larder_transfer::files::named(folder))
     };
@@ -234,7 +236,7 @@ fn read(
             "name the folder that the runtime's `config_path` names",
         ));
     }
-    let straight = Way { upstream: true, ..Way::default() };
+    let straight = NodeWay { upstream: true, ..NodeWay::default() };
     let certs = node_files::certs(folder);
     let host = &reference.host;
     let own = [certs.join(host.as_str()), certs.join(folder_of(host))];

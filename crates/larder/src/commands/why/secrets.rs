@@ -26,7 +26,7 @@ pub(super) struct PullingPod {
     pub names: Option<Vec<String>>,
     /// Secrets that are known, of any namespace.
     pub secrets: Vec<Value>,
-    keys: Keys,
+    keys: SecretLogins,
 }
 
 /// What a kubelet offers for an image.
@@ -40,7 +40,7 @@ pub(super) struct Logins {
 
 /// The keys that this larder issued.
 #[derive(Default)]
-struct Keys {
+struct SecretLogins {
     host: Option<String>,
     pepper: Option<Pepper>,
     known: Vec<KeyRecord>,
@@ -129,7 +129,7 @@ impl PullingPod {
             return Ok(self);
         }
         let known = store.keys().await;
-        self.keys = Keys {
+        self.keys = SecretLogins {
             host: Some(config.larder.url.host.to_string()),
             pepper: Some(Pepper::new(&crate::access::secret(config)?)),
             known: known.map_err(|error| Failure::store("cannot read the keys", &error))?,
@@ -252,7 +252,7 @@ impl PullingPod {
     }
 }
 
-impl Keys {
+impl SecretLogins {
     /// What is known of the key in a login. None: it is for another host.
     fn state(&self, login: &Login, image: &str) -> Option<KeyState> {
         let host = self.host.as_ref()?;

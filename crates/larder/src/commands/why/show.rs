@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use larder_core::allowance::Reported;
-use larder_core::diagnosis::{Cause, Confidence, Finding, PullStep, Remedy, Verdict};
+use larder_core::allowance::ReportedLimit;
+use larder_core::diagnosis::{Cause, Confidence, Diagnosis, PullStep, PullVerdict, Remedy};
 use larder_core::shown::cut;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -11,7 +11,7 @@ use serde::Serialize;
 use super::ask::{StepLine, WhyAnswer};
 use super::exit;
 use crate::context::Context;
-use crate::deployments::Broken;
+use crate::deployments::BrokenFile;
 use crate::failure::Exit;
 use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, folded, paint};
 
@@ -20,7 +20,7 @@ use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, folded, paint}
 pub struct WhyReport {
     images: Vec<WhyImage>,
     /// Files that cannot be read, with `--all`.
-    broken: Vec<Broken>,
+    broken: Vec<BrokenFile>,
     #[serde(skip)]
     answers: Vec<WhyAnswer>,
     /// Whether each is one row of a table.
@@ -29,7 +29,7 @@ pub struct WhyReport {
 }
 
 impl WhyReport {
-    pub(super) fn new(answers: Vec<WhyAnswer>, broken: Vec<Broken>, table: bool) -> Self {
+    pub(super) fn new(answers: Vec<WhyAnswer>, broken: Vec<BrokenFile>, table: bool) -> Self {
         Self { images: answers.iter().map(WhyImage::of).collect(), broken, answers, table }
     }
 
@@ -80,14 +80,14 @@ fn one(answer: &WhyAnswer, output: &Output) {
         written => safe(written),
     };
     match &answer.verdict {
-        Verdict::Succeeds(odd) => {
+        PullVerdict::Succeeds(odd) => {
             out(format!("{}: {image}", paint(GOOD, "it can be pulled")));
             for finding in odd {
                 out(format!("  {} {}", paint(WARN, "but"), folded(&safe(&finding.told), width, 6)));
                 remedies(finding, &out);
             }
         }
-        Verdict::Fails(finding) => {
+        PullVerdict::Fails(finding) => {
             let sure = match finding.confidence {
                 Confidence::Certain => String::new(),
                 weaker => format!(" ({})", weaker.word()),
@@ -105,7 +105,7 @@ fn one(answer: &WhyAnswer, output: &Output) {
             }
             remedies(finding, &out);
         }
-        Verdict::Undecided(missing) => {
+        PullVerdict::Undecided(missing) => {
             out(format!("{}: {image}", paint(WARN, "it cannot be told")));
             for one in missing {
                 out(format!("  not known is {}", folded(&safe(one), width, 15)));
@@ -116,7 +116,7 @@ fn one(answer: &WhyAnswer, output: &Output) {
         out(String::new());
     }
     let broken = match &answer.verdict {
-        Verdict::Fails(finding) => Some(finding.cause.step()),
+        PullVerdict::Fails(finding) => Some(finding.cause.step()),
         _ => None,
     };
     for line in &answer.steps {
@@ -143,12 +143,12 @@ fn one(answer: &WhyAnswer, output: &Output) {
         let told = folded(&safe(&told), width, STEP);
         out(format!("  {} {:<10} {told}", paint(DIM, "·"), "events"));
     }
-    if let Verdict::Fails(finding) = &answer.verdict {
+    if let PullVerdict::Fails(finding) = &answer.verdict {
         output.note(format!("more: `larder help cause {}`", finding.cause.word()));
     }
 }
 
-fn remedies(finding: &Finding, out: &dyn Fn(String)) {
+fn remedies(finding: &Diagnosis, out: &dyn Fn(String)) {
     for (number, Remedy { text, command }) in finding.remedies.iter().enumerate() {
         let label = if number == 0 { paint(GOOD, "try") } else { "or ".into() };
         match command {
@@ -251,7 +251,7 @@ struct WhyEvent {
 }
 
 impl WhyFinding {
-    fn of(finding: &Finding) -> Self {
+    fn of(finding: &Diagnosis) -> Self {
         let remedy = |it: &Remedy| WhyRemedy {
             text: it.text.clone(),
             command: it.command.as_ref().map(ToString::to_string),
@@ -284,15 +284,15 @@ impl WhyFinding {
 impl WhyImage {
     fn of(answer: &WhyAnswer) -> Self {
         let (verdict, findings, missing) = match &answer.verdict {
-            Verdict::Succeeds(odd) => {
+            PullVerdict::Succeeds(odd) => {
                 ("succeeds", odd.iter().map(WhyFinding::of).collect(), Vec::new())
             }
-            Verdict::Fails(one) => {
+            PullVerdict::Fails(one) => {
                 let or = one.or.iter().map(|cause| WhyFinding::possible(*cause));
                 let all = std::iter::once(WhyFinding::of(one)).chain(or);
                 ("fails", all.collect(), Vec::new())
             }
-            Verdict::Undecided(missing) => ("undecided", Vec::new(), missing.clone()),
+            PullVerdict::Undecided(missing) => ("undecided", Vec::new(), missing.clone()),
         };
         let step = |line: &StepLine| WhyStep {
             step: line.step.word(),
@@ -301,7 +301,7 @@ impl WhyImage {
             text: line.text.clone(),
             took_milliseconds: u64::try_from(line.took.as_millis()).unwrap_or(u64::MAX),
         };
-        let limit = |(host, said): &(String, Reported)| WhyLimit {
+        let limit = |(host, said): &(String, ReportedLimit)| WhyLimit {
             host: host.clone(),
             remaining_pulls: said.remaining,
             limit_pulls: said.limit,

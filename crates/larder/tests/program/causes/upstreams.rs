@@ -3,7 +3,7 @@
 use std::fs;
 use std::sync::Mutex;
 
-use larder_standin::{What, image};
+use larder_standin::{FaultKind, image};
 
 use crate::causes::secrets::{KIND, basic, secret};
 use crate::causes::{finds, suspects, upstream};
@@ -158,13 +158,13 @@ fn parts_that_are_missing_or_altered() {
     fs::create_dir_all(house.path("bare")).unwrap();
     let line = "bazaar.example/library/kettle:2 --nodes bare --patience 2";
     for (path, what, deep, wanted) in [
-        ("/blobs/", What::Status(404, None), false, "blob-missing"),
-        ("/blobs/", What::Longer(3), false, "blob-length"),
-        ("/blobs/", What::Altered, true, "blob-corrupt"),
-        ("/blobs/", What::CutAfter(50), true, "stream-cut"),
-        ("/blobs/", What::StallAfter(50), true, "stalled"),
-        ("/manifests/sha256", What::Altered, false, "blob-corrupt"),
-        ("/v2/", What::Page, false, "captive-page"),
+        ("/blobs/", FaultKind::Status(404, None), false, "blob-missing"),
+        ("/blobs/", FaultKind::Longer(3), false, "blob-length"),
+        ("/blobs/", FaultKind::Altered, true, "blob-corrupt"),
+        ("/blobs/", FaultKind::CutAfter(50), true, "stream-cut"),
+        ("/blobs/", FaultKind::StallAfter(50), true, "stalled"),
+        ("/manifests/sha256", FaultKind::Altered, false, "blob-corrupt"),
+        ("/v2/", FaultKind::Page, false, "captive-page"),
     ] {
         house.bazaar.faults.clear();
         house.bazaar.faults.add(None, path, 1000, what);

@@ -11,12 +11,12 @@ use larder_core::access::possession::Proof;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::{BlobWriter, Lease, Room, StoreError, UploadId};
+use larder_store::{BlobWriter, DiskRoom, Lease, StoreError, UploadId};
 
 use super::super::Cache;
 use super::super::shelf::CachedShelf;
 use super::super::trouble::Trouble;
-use super::{About, Fill, FillStage};
+use super::{Fill, FillStage, FillSubject};
 
 /// Blobs from this size on are taken up again after the process was killed, in bytes.
 const WORTH_RESUMING: u64 = 4 * 1024 * 1024;
@@ -27,7 +27,7 @@ const ROOM_EACH: u64 = 256 * 1024 * 1024;
 pub(super) struct FillJob {
     pub cache: Cache,
     pub shelf: Arc<CachedShelf>,
-    pub about: About,
+    pub about: FillSubject,
     pub repository: RepositoryName,
     pub path: RepositoryName,
     pub digest: Digest,
@@ -221,7 +221,7 @@ impl FillJob {
         size: Option<u64>,
         upload: UploadId,
         writer: &mut BlobWriter,
-        room: &mut Room,
+        room: &mut DiskRoom,
     ) -> Result<(), Trouble> {
         let (upstream, store) = (&self.shelf.upstream, &self.cache.inner.store);
         let begin = |size: Option<u64>, writer: &BlobWriter| -> Result<(), Trouble> {

@@ -8,7 +8,7 @@ const ENDLESS: usize = 64;
 
 /// A word of an instruction, and where it begins.
 #[derive(Debug, Clone)]
-pub(super) struct Word<'t> {
+pub(super) struct BuildWord<'t> {
     pub text: Cow<'t, str>,
     /// None: it is written over several lines, and stands in no one place.
     pub at: Option<usize>,
@@ -16,7 +16,7 @@ pub(super) struct Word<'t> {
     pub shown: usize,
 }
 
-impl Word<'_> {
+impl BuildWord<'_> {
     /// A part of the word.
     pub fn part(&self, range: Range<usize>) -> Self {
         let text = match &self.text {
@@ -24,7 +24,7 @@ impl Word<'_> {
             Cow::Owned(text) => Cow::Owned(text[range.clone()].to_owned()),
         };
         let at = self.at.map(|at| at + range.start);
-        Word { text, at, shown: at.unwrap_or(self.shown) }
+        BuildWord { text, at, shown: at.unwrap_or(self.shown) }
     }
 
     /// The rest of the word from a byte on.
@@ -86,7 +86,7 @@ impl Logical {
     }
 
     /// The words, with their places.
-    fn words<'t>(&self, file: &'t str) -> Vec<Word<'t>> {
+    fn words<'t>(&self, file: &'t str) -> Vec<BuildWord<'t>> {
         let mut words = Vec::new();
         for word in self.text.split_ascii_whitespace() {
             let start = word.as_ptr() as usize - self.text.as_ptr() as usize;
@@ -97,8 +97,8 @@ impl Logical {
             let one_piece =
                 self.pieces.get(number + 1).is_none_or(|(next, _)| *next >= start + word.len());
             words.push(match whole.filter(|_| one_piece) {
-                Some(raw) => Word { text: Cow::Borrowed(raw), at: Some(at), shown: at },
-                None => Word { text: Cow::Owned(word.to_owned()), at: None, shown: at },
+                Some(raw) => BuildWord { text: Cow::Borrowed(raw), at: Some(at), shown: at },
+                None => BuildWord { text: Cow::Owned(word.to_owned()), at: None, shown: at },
             });
         }
         words
@@ -107,8 +107,8 @@ impl Logical {
 
 /// The instructions as their words; continued lines are joined, comments and what is read by
 /// others (here-documents) left out.
-pub(super) fn instructions(text: &str, escape: char) -> Vec<Vec<Word<'_>>> {
-    let mut all: Vec<Vec<Word<'_>>> = Vec::new();
+pub(super) fn instructions(text: &str, escape: char) -> Vec<Vec<BuildWord<'_>>> {
+    let mut all: Vec<Vec<BuildWord<'_>>> = Vec::new();
     let mut open: Option<Logical> = None;
     let mut start = usize::from(text.starts_with('\u{feff}')) * 3;
     // Each that nothing ends is looked for to the end of the file.
