@@ -190,7 +190,7 @@ fn judge(
         match account {
             None => faults.push(ClusterFault::NoAccount(name.clone())),
             Some(account) if !one.is_linked(account) => {
-                faults.push(ClusterFault::NotLinked(name.clone()))
+                faults.push(ClusterFault::NotLinked(name.clone()));
             }
             Some(_) => {}
         }
