@@ -23,7 +23,6 @@ pub(crate) const FORBIDDEN_PAUSE: Duration = Duration::from_secs(300);
 /// A login, as its source gives it.
 #[derive(Debug, Clone)]
 pub struct Fresh {
-    /// The login.
     pub login: Credentials,
     /// When it ends. None: that is not said.
     pub until: Option<SystemTime>,

@@ -5,7 +5,6 @@ use secrecy::SecretString;
 /// A name and its secret. Printing it shows the name only.
 #[derive(Debug, Clone)]
 pub struct Credentials {
-    /// The account.
     pub user: String,
     /// Its password or token.
     pub secret: SecretString,

@@ -8,7 +8,6 @@ use larder_core::document::DocumentError;
 /// What was asked for and is not there.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum NotThere {
-    /// A whole repository.
     Repository(String),
     /// A tag of a repository that exists, or whose existence cannot be told.
     Tag(String),
@@ -35,25 +34,17 @@ pub enum ClientError {
     /// No connection: unknown name, refused, reset, time-out.
     #[error("{host} cannot be reached at {endpoint}: {cause}")]
     Unreachable {
-        /// The registry.
         host: String,
         /// Where it was tried.
         endpoint: String,
-        /// The innermost cause.
         cause: String,
     },
     /// The certificate is not trusted.
     #[error("{host} shows a certificate that is not trusted here: {cause}")]
-    Untrusted {
-        /// The registry.
-        host: String,
-        /// The innermost cause.
-        cause: String,
-    },
+    Untrusted { host: String, cause: String },
     /// 401 or 403.
     #[error("{host} answered {status} to {action} ({account}){message}", account = account(*.signed_in), message = quoted(.message.as_ref()))]
     Denied {
-        /// The registry.
         host: String,
         /// 401 or 403.
         status: u16,
@@ -67,27 +58,17 @@ pub enum ClientError {
     /// 404.
     #[error("{host} has no {wanted}")]
     NotFound {
-        /// The registry.
         host: String,
         /// What is not there.
         wanted: NotThere,
     },
     /// A layer that the registry does not have, and that lies elsewhere by its manifest.
     #[error("{host} does not have the layer {digest}: by its manifest it lies at {at}")]
-    Foreign {
-        /// The registry.
-        host: String,
-        /// The layer.
-        digest: Digest,
-        /// Where.
-        at: String,
-    },
+    Foreign { host: String, digest: Digest, at: String },
     /// 429, and waiting as long as it asks for is too long.
     #[error("{host} limits our rate: it answered 429 to {action}{}", wait(*.retry_after))]
     RateLimited {
-        /// The registry.
         host: String,
-        /// What was asked.
         action: String,
         /// When it may be asked again. None: it did not say.
         retry_after: Option<Duration>,
@@ -95,11 +76,8 @@ pub enum ClientError {
     /// Another status that is no success.
     #[error("{host} answered {status} to {action}{}", quoted(.message.as_ref()))]
     Refused {
-        /// The registry.
         host: String,
-        /// The status.
         status: u16,
-        /// What was asked.
         action: String,
         /// The registry's own words. None: it gave none.
         message: Option<String>,
@@ -107,7 +85,6 @@ pub enum ClientError {
     /// An answer that the protocol does not allow.
     #[error("{host} gave an answer that is not understood: {cause}")]
     Protocol {
-        /// The registry.
         host: String,
         /// What is wrong with it.
         cause: String,
@@ -115,27 +92,22 @@ pub enum ClientError {
     /// The manifest cannot be used.
     #[error("{host} sent a manifest for {what} that cannot be used: {source}")]
     Document {
-        /// The registry.
         host: String,
         /// What was asked for.
         what: String,
-        /// Why.
         source: DocumentError,
     },
     /// The content is not what its digest says. It was not kept.
     #[error("{host} sent content for {expected} that has the digest {actual}")]
     Mismatch {
-        /// The registry.
         host: String,
         /// What was asked for.
         expected: Digest,
-        /// What came.
         actual: Digest,
     },
     /// More or fewer bytes than the descriptor says. They were not kept.
     #[error("{host} sent {actual} bytes for {digest}; its descriptor says {expected}")]
     Length {
-        /// The registry.
         host: String,
         /// What was asked for.
         digest: Digest,
@@ -149,7 +121,6 @@ pub enum ClientError {
         "{host} broke off after {received} of {size} bytes of {digest}, again after each retry: {cause}"
     )]
     Cut {
-        /// The registry.
         host: String,
         /// What was asked for.
         digest: Digest,
@@ -157,7 +128,6 @@ pub enum ClientError {
         received: u64,
         /// Bytes that there should be.
         size: u64,
-        /// The last cause.
         cause: String,
     },
     /// The content that we were to send could not be read. Nothing of it became visible.
@@ -165,25 +135,18 @@ pub enum ClientError {
     Source {
         /// The registry that was to receive it.
         host: String,
-        /// Why.
         cause: String,
     },
     /// It wants its login to be shown at a host that is not its own.
     #[error("{host} sends us to {at} for a token, and its login is not shown to other hosts")]
     TokenHost {
-        /// The registry.
         host: String,
         /// Where it sends us.
         at: String,
     },
     /// There is no login to send: the one that was used has ended or was refused, and its source gives no other.
     #[error("there is no login for {host} any more: {cause}")]
-    Login {
-        /// The registry.
-        host: String,
-        /// Why.
-        cause: String,
-    },
+    Login { host: String, cause: String },
     /// The client could not be set up.
     #[error("{0}")]
     Setup(String),

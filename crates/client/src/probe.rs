@@ -41,11 +41,9 @@ pub struct ProbePlan {
 /// What is asked for.
 #[derive(Debug, Clone)]
 pub struct ProbeTarget<'t> {
-    /// The repository.
     pub repository: &'t RepositoryName,
     /// The tag or digest.
     pub selector: &'t Selector,
-    /// The node's platform.
     pub platform: &'t Platform,
     /// Whether all content is read and hashed.
     pub deep: bool,
@@ -54,9 +52,7 @@ pub struct ProbeTarget<'t> {
 /// One step as it was made.
 #[derive(Debug, Clone)]
 pub struct MadeStep {
-    /// Which.
     pub step: PullStep,
-    /// Whether it held.
     pub holds: bool,
     /// What was found, in a few words.
     pub text: String,

@@ -24,7 +24,6 @@ const PROGRESS: u64 = 64 * 1024;
 pub struct ResolvedTag {
     /// The content's name.
     pub digest: Digest,
-    /// Its media type.
     pub media_type: String,
     /// Its size in bytes.
     pub size: u64,

@@ -39,9 +39,7 @@ pub struct Web {
 /// What a service answered.
 #[derive(Debug, Clone)]
 pub struct WebAnswer {
-    /// The status.
     pub status: u16,
-    /// The body.
     pub body: Vec<u8>,
 }
 

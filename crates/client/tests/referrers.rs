@@ -1,5 +1,5 @@
 //! Lists of referrers, and what registries say of their limits.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 mod fake;
 

@@ -1,5 +1,5 @@
 //! A login that ends or is replaced while we run.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 mod fake;
 

@@ -1,5 +1,5 @@
 //! Services that are no registries: what is sent to them stays with them, and what they say is bounded.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 mod fake;
 

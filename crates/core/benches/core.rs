@@ -1,5 +1,5 @@
 //! How fast are the decisions? `cargo bench -p larder-core`; compare within one run.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 use divan::counter::BytesCount;
 use divan::{Bencher, black_box};

@@ -39,7 +39,6 @@ pub enum Who {
     Account(Box<str>),
     /// A cluster, or one of its namespaces.
     Cluster {
-        /// The cluster.
         cluster: Box<str>,
         /// The namespace. None: the cluster as a whole.
         namespace: Option<Box<str>>,

@@ -42,7 +42,6 @@ pub struct Budget {
 /// Whether so many pulls can be made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Afford {
-    /// Now.
     Now,
     /// From this time on, in milliseconds since 1970.
     At(i64),

@@ -57,7 +57,6 @@ pub enum PullVerdict {
 /// A cause that was found.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Diagnosis {
-    /// Which.
     pub cause: Cause,
     /// How sure it is.
     pub confidence: Confidence,

@@ -64,7 +64,6 @@ pub enum DigestError {
     /// The number of digits is not the algorithm's.
     #[error("a {algorithm} digest has {expected} hexadecimal digits, this one has {found}")]
     Length {
-        /// The algorithm's name.
         algorithm: &'static str,
         /// Digits that it has.
         expected: usize,

@@ -92,7 +92,6 @@ pub struct Descriptor {
     /// What the content is.
     #[serde(default)]
     pub media_type: String,
-    /// Its name.
     pub digest: Digest,
     /// Its size in bytes.
     pub size: u64,
@@ -143,7 +142,6 @@ impl Descriptor {
 /// A manifest or an index, with the bytes that it was read from.
 #[derive(Debug, Clone)]
 pub struct Document {
-    /// The original bytes.
     pub bytes: Bytes,
     /// The media type under which the bytes go out again.
     pub media_type: String,
@@ -164,7 +162,6 @@ pub enum ManifestShape {
     Index(Vec<Descriptor>),
     /// A manifest: one configuration and layers.
     Manifest {
-        /// The configuration blob.
         config: Descriptor,
         /// The layers from the lowest up.
         layers: Vec<Descriptor>,
@@ -373,10 +370,8 @@ pub struct ImageConfig {
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(rename_all = "PascalCase")]
 pub struct RunConfig {
-    /// The program.
     #[serde(default, deserialize_with = "null_is_default")]
     pub entrypoint: Vec<String>,
-    /// Its arguments.
     #[serde(default, deserialize_with = "null_is_default")]
     pub cmd: Vec<String>,
     /// Free facts.

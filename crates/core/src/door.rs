@@ -107,7 +107,6 @@ pub enum Unanswered {
 /// What becomes of what the rules deny.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RulesAt {
-    /// It is refused.
     Enforce,
     /// It is let through with a warning.
     Warn,
@@ -135,7 +134,6 @@ pub struct Review {
 /// Why a review cannot be answered.
 #[derive(Debug, thiserror::Error)]
 pub enum ReviewError {
-    /// It is none.
     #[error("it is no AdmissionReview of admission.k8s.io/v1: {0}")]
     Shape(String),
     /// The object in it cannot be read.

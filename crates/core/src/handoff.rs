@@ -28,13 +28,10 @@ const EXPIRES: &str = "larder/expires";
 /// A pull secret as it should be.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WantedSecret {
-    /// The namespace.
     pub namespace: String,
-    /// The secret's name.
     pub name: String,
     /// The larder's host, as references have it.
     pub host: String,
-    /// The user's name.
     pub user: String,
     /// The service accounts that get it.
     pub service_accounts: Vec<String>,
@@ -195,9 +192,7 @@ impl std::fmt::Display for ClusterFault {
 /// How nodes get a pull token for their pods' service accounts: the kubelet's own configuration.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NodeLogin {
-    /// The larder's host.
     pub host: String,
-    /// Its address.
     pub url: String,
     /// For whom the service accounts' tokens are meant.
     pub audience: String,

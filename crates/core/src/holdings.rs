@@ -17,13 +17,11 @@ use crate::name::{RepositoryName, Tag};
 pub struct HoldingRecords {
     /// The repositories; the other records name them by their place here.
     pub repositories: Vec<RepositoryName>,
-    /// Manifests and indexes.
     pub manifests: Vec<ManifestRow>,
     /// What each manifest needs.
     pub needs: Vec<NeedRow>,
     /// Blobs that repositories have.
     pub blobs: Vec<BlobRow>,
-    /// Tags.
     pub tags: Vec<TagRow>,
     /// The contents that an image of a repository uses too which is not among these.
     pub elsewhere: Vec<Digest>,
@@ -34,9 +32,7 @@ pub struct HoldingRecords {
 pub struct ManifestRow {
     /// The place of its repository.
     pub repository: usize,
-    /// Its digest.
     pub digest: Digest,
-    /// Its media type.
     pub media_type: String,
     /// The size of the manifest itself, in bytes.
     pub size: u64,
@@ -51,7 +47,6 @@ pub struct ManifestRow {
 pub struct BlobRow {
     /// The place of the repository.
     pub repository: usize,
-    /// Its digest.
     pub digest: Digest,
     /// Its size in bytes.
     pub size: u64,
@@ -62,9 +57,7 @@ pub struct BlobRow {
 pub struct NeedRow {
     /// The place of the repository.
     pub repository: usize,
-    /// The manifest.
     pub manifest: Digest,
-    /// What it needs.
     pub target: Digest,
     /// Whether that is a manifest, not a blob.
     pub is_child: bool,
@@ -75,7 +68,6 @@ pub struct NeedRow {
 pub struct TagRow {
     /// The place of its repository.
     pub repository: usize,
-    /// The tag.
     pub tag: Tag,
     /// What it points to.
     pub digest: Digest,

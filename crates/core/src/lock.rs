@@ -21,9 +21,7 @@ pub use stale::{Stale, TagWish, stale};
 /// One wanted image at one tag.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Want {
-    /// The upstream's image.
     pub image: Image,
-    /// Its tag.
     pub tag: Tag,
 }
 
@@ -76,7 +74,6 @@ pub enum LockError {
     /// Not the TOML that we write.
     #[error("{message}")]
     Shape {
-        /// What is wrong.
         message: String,
         /// Where, in bytes from the start.
         at: usize,

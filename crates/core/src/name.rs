@@ -15,17 +15,14 @@ pub const TAG_LIMIT: usize = 128;
 /// Why a name cannot exist.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum NameError {
-    /// Nothing is there.
     #[error("{0} is empty")]
     Empty(&'static str),
     /// Longer than the limit in bytes.
     #[error("{what} has {found} characters; {limit} are the most")]
     TooLong {
-        /// What was read.
         what: &'static str,
         /// Its length.
         found: usize,
-        /// The limit.
         limit: usize,
     },
     /// A repository with an upper-case letter.
@@ -44,13 +41,11 @@ pub enum NameError {
         "a tag is made of letters, digits, `_`, `.` and `-`, and starts with none of `.` `-`; `{0}` is not"
     )]
     Tag(String),
-    /// Not a host.
     #[error("`{0}` is not a host name, an IPv4 address or an IPv6 address in brackets")]
     Host(String),
     /// An address in the place of a host.
     #[error("`{0}` is an address; a host is written without `https://` and without a path")]
     Address(String),
-    /// Not a port.
     #[error("`{0}` is not a port: a number from 1 to 65535")]
     Port(String),
 }

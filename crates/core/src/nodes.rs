@@ -75,7 +75,6 @@ pub struct NodeWay {
 pub struct Remark {
     /// Whether the runtime leaves something out or fails because of it.
     pub bad: bool,
-    /// In a sentence.
     pub text: String,
 }
 

@@ -17,7 +17,6 @@ const DEPTH: usize = 64;
 /// Why a text cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ObjectsError {
-    /// No YAML.
     #[error("{0}")]
     Syntax(#[from] ParseError),
     /// Too much of it, or too deep.

@@ -48,7 +48,7 @@ impl fmt::Display for Span {
     }
 }
 
-/// A size in bytes as people write it: `2 GiB`, `650 MB`, `4096`; at most 800 PiB.
+/// A size in bytes as people write it: `2 GiB`, `650 MB`, `4096`; at most 8 EiB.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Size(pub u64);
 
@@ -59,7 +59,7 @@ pub enum SizeError {
     #[error("`{0}` is not a size; write it as 3.9GiB, 650 MB or 4096 (bytes)")]
     Form(String),
     /// No disk has so much.
-    #[error("{0} is more than 800 PiB")]
+    #[error("{0} is more than 8 EiB")]
     TooLarge(String),
 }
 
@@ -86,7 +86,7 @@ impl FromStr for Size {
         let number: f64 = number.parse().map_err(|_| wrong())?;
         #[allow(clippy::cast_precision_loss)] // a factor is a round number
         let bytes = number * factor as f64;
-        if bytes > 800.0 * (1u64 << 50) as f64 {
+        if bytes >= (1u64 << 63) as f64 {
             return Err(SizeError::TooLarge(cut(text, 40)));
         }
         #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
@@ -118,7 +118,8 @@ mod tests {
         assert_eq!(read("2Gi"), Ok(2 << 30));
         assert_eq!(read("10 B"), Ok(10));
         assert_eq!(read("100000"), Ok(100_000));
-        for wrong in ["", "GiB", "-1GiB", "1.2.3GiB", "NaN", "1e9GiB", "9 PB", "ü", "900000 TiB"] {
+        for wrong in ["", "GiB", "-1GiB", "1.2.3GiB", "NaN", "1e9GiB", "9 PB", "ü", "9000000 TiB"]
+        {
             assert!(read(wrong).is_err(), "{wrong}");
         }
     }

@@ -21,7 +21,6 @@ pub(crate) const DEFAULT_PREFIX: &str = "library";
 /// A reference in normal form: the host is always named, short names are written out.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Reference {
-    /// The registry.
     pub host: Host,
     /// The repository within it.
     pub repository: RepositoryName,
@@ -204,7 +203,6 @@ impl FromStr for Selector {
 /// An image's name without tag and digest, with its registry: `ventworks.example/gauges/steamgauge`.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Image {
-    /// The registry.
     pub host: Host,
     /// The repository within it.
     pub repository: RepositoryName,

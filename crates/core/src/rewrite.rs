@@ -65,7 +65,6 @@ pub struct Scan<'t> {
 struct Part<'t> {
     /// Its bytes in the file.
     span: Range<usize>,
-    /// Where it begins.
     position: Position,
     tree: Tree<'t>,
     form: TextForm,

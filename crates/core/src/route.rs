@@ -15,7 +15,6 @@ pub use exception::{Exception, ExceptionScope, ExceptionScopeError};
 /// One way in: an upstream's image and the larder's repository that it is brought to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RouteEntry {
-    /// The upstream's image.
     pub image: Image,
     /// Where it is brought to: a repository of this larder, shelf first, or of another registry.
     pub to: Image,
@@ -35,7 +34,6 @@ pub struct Routes {
 pub struct RouteShelf {
     /// The upstream that it caches.
     pub host: Host,
-    /// Its name.
     pub name: RepositoryName,
     /// What of the upstream can be reached through it.
     pub reach: ShelfReach,

@@ -44,7 +44,6 @@ pub enum TagRule {
 /// A rule over versions.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Versions {
-    /// The range.
     pub range: VersionReq,
     /// Only so many, the newest; within each variant.
     pub newest: Option<usize>,
@@ -133,7 +132,6 @@ impl fmt::Display for TagReason {
 /// A tag and what becomes of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct JudgedTag {
-    /// The tag.
     pub tag: Tag,
     /// Why it is taken or left.
     pub why: TagReason,

@@ -29,7 +29,6 @@ pub enum SigningKeyError {
     /// No signing key.
     #[error("this is no signing key; one is a PEM file with an Ed25519 `PRIVATE KEY` (PKCS #8)")]
     Signing,
-    /// No signature.
     #[error("this is no signature; one is 88 characters of base64")]
     Signature,
     /// The system gave no random numbers.

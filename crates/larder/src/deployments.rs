@@ -61,7 +61,6 @@ pub struct PassedOver {
     pub file: String,
     /// Its line. None: all of the file, or of the folder.
     pub line: Option<usize>,
-    /// What stands there.
     pub text: String,
     /// Why, as it is said.
     #[serde(skip)]
@@ -87,25 +86,20 @@ impl PassedOver {
 pub struct BrokenFile {
     /// Which, as written from here.
     pub file: String,
-    /// Why.
     pub cause: String,
 }
 
 /// A file that may name images.
 pub struct Deployment {
-    /// Where it is.
     pub path: PathBuf,
     /// The path as written from here.
     pub shown: String,
-    /// Its text.
     pub text: String,
 }
 
 /// What came of many files: in their order, one result for each that could be read.
 pub struct FilesOutcome<T> {
-    /// The results.
     pub done: Vec<T>,
-    /// The others.
     pub broken: Vec<BrokenFile>,
     /// What could name an image and was passed over.
     pub passed: Vec<PassedOver>,
@@ -113,7 +107,6 @@ pub struct FilesOutcome<T> {
 
 /// A file that was found, and what is known of it before it is read.
 pub struct Candidate {
-    /// Where it is.
     pub path: PathBuf,
     /// The operator named it, so it is told when it cannot be read.
     named: bool,
@@ -203,7 +196,6 @@ pub fn each_of<T: Send>(
 pub struct NamedImages {
     /// The file, as written from here.
     pub shown: String,
-    /// The references.
     pub findings: Vec<Finding>,
     /// It is a template.
     pub template: bool,

@@ -18,7 +18,6 @@ pub fn certs(folder: &Path) -> PathBuf {
 
 /// The runtime's own configuration.
 pub struct Runtime {
-    /// Where it lies.
     pub path: PathBuf,
     /// What it says, or why no runtime can read it.
     pub config: Result<RuntimeConfig, String>,

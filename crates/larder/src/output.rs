@@ -69,7 +69,6 @@ pub enum Color {
     Auto,
     /// Always.
     Always,
-    /// Never.
     Never,
 }
 

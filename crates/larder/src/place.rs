@@ -17,7 +17,6 @@ use crate::failure::Failure;
 /// A place as written.
 #[derive(Debug, Clone)]
 pub enum Place {
-    /// In a registry.
     Registry(Reference),
     /// In a folder, with the image's name there.
     Folder(PathBuf, Option<String>),

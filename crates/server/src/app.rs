@@ -24,7 +24,6 @@ const MEMORY: usize = 64 * 1024 * 1024;
 pub struct App {
     /// Its bytes and records.
     pub store: Store,
-    /// Its cached shelves.
     pub cache: Cache,
     pub(crate) uploads: Slots,
     /// Memory for manifests on their way in and lists on their way out.
@@ -37,7 +36,6 @@ pub struct App {
     pub(crate) gate: Gate,
     limits: watch::Sender<Arc<Limits>>,
     pub(crate) recorder: Arc<Recorder>,
-    /// Its figures.
     pub meters: Arc<Meters>,
 }
 

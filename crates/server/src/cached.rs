@@ -25,7 +25,6 @@ pub(crate) const WARNING: HeaderName = HeaderName::from_static("warning");
 /// What a tag or digest of a cached shelf points to.
 #[derive(Clone)]
 pub(crate) struct CachedManifest {
-    /// The manifest.
     pub digest: Digest,
     /// The same, where it was just fetched. None: it is in the store.
     pub document: Option<Arc<Document>>,

@@ -53,7 +53,6 @@ pub(crate) struct Secure;
 
 /// A port with what its clients may take.
 pub struct Listener {
-    /// The socket.
     pub socket: TcpListener,
     /// With TLS. None: plain HTTP.
     pub tls: Option<Tls>,

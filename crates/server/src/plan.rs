@@ -31,7 +31,6 @@ pub struct Plan {
     pub unqualified: Unqualified,
     /// What accounts may take within a span of time, by their names; an account that is not in it, any number.
     pub rates: HashMap<Box<str>, Rate>,
-    /// The clusters.
     pub clusters: Vec<PlannedCluster>,
     /// Whether nodes that ask for an upstream's image must say from which cluster they come.
     pub refuse_strangers: bool,
@@ -58,7 +57,6 @@ pub struct Plan {
 /// A shelf that takes pushes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlannedShelf {
-    /// Its name.
     pub name: String,
     /// Whether an index may be pushed although the repository lacks some of what it lists.
     pub sparse: bool,
@@ -67,7 +65,6 @@ pub struct PlannedShelf {
 /// A cluster that pulls.
 #[derive(Clone, PartialEq)]
 pub struct PlannedCluster {
-    /// Its name.
     pub name: String,
     /// The certificate that its nodes show, in DER. None: they show none.
     pub certificate: Option<Arc<[u8]>>,

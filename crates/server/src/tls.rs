@@ -29,7 +29,6 @@ pub struct Certificates {
 #[derive(Debug, thiserror::Error)]
 #[error("{path}: {cause}", path = .path.display())]
 pub struct TlsError {
-    /// The file.
     pub path: PathBuf,
     /// What is wrong with it.
     pub cause: String,

@@ -1,5 +1,5 @@
 //! Who may do what, through the registry as it answers.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 mod fixture;
 

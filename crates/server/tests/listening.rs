@@ -1,5 +1,5 @@
 //! Connections: how the server lets go of them, and what it survives.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -362,6 +362,7 @@ async fn whoever_is_too_slow_is_let_go_of() {
         &format!("GET /v2/vendor/a/blobs/{digest} HTTP/1.1\r\nhost: localhost\r\n\r\n"),
     )
     .await;
+    // A client that takes nothing can only wait until the second has passed that it is allowed to.
     tokio::time::sleep(Duration::from_millis(1500)).await;
     let mut taken = 0;
     let mut piece = vec![0; 1 << 20];

@@ -1,5 +1,5 @@
 //! Removing, listing and the finer points of pushing, as a client meets them.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 mod fixture;
 

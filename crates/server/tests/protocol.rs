@@ -1,5 +1,5 @@
 //! The protocol as a client meets it, request by request.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 mod fixture;
 

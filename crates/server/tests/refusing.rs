@@ -1,5 +1,5 @@
 //! Details of the protocol: what is only asked about, what is refused early, what cannot be.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 mod fixture;
 

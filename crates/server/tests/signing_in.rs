@@ -1,5 +1,5 @@
 //! How somebody signs in, and what becomes of secrets and tokens that are wrong.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 mod fixture;
 

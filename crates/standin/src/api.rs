@@ -50,7 +50,6 @@ pub struct Api {
 }
 
 struct ApiInner {
-    /// By their paths.
     objects: Mutex<BTreeMap<String, Value>>,
     key: EcdsaKeyPair,
     issuer: String,

@@ -44,9 +44,7 @@ pub struct Cluster {
 /// A pod as the cluster lists it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pod {
-    /// Its namespace.
     pub namespace: String,
-    /// Its name.
     pub name: String,
     /// `Running`, `Completed` or the reason why not.
     pub status: &'static str,
@@ -61,7 +59,6 @@ pub struct PodEvent {
     pub warning: bool,
     /// `PodLogins`, `Pulled`, `Failed`, …
     pub reason: &'static str,
-    /// The text.
     pub message: String,
 }
 

@@ -20,7 +20,6 @@ pub struct Fault {
     pub path: String,
     /// How often it still goes wrong.
     pub times: usize,
-    /// What happens.
     pub what: FaultKind,
 }
 

@@ -53,9 +53,7 @@ impl ImagePlan {
 /// A blob: a layer or a configuration.
 #[derive(Debug, Clone)]
 pub struct SampleLayer {
-    /// Its name.
     pub digest: Digest,
-    /// Its bytes.
     pub bytes: Bytes,
 }
 

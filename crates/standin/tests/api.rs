@@ -1,5 +1,5 @@
 //! The stand-in cluster's API is as unkind as a real one.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 use std::collections::BTreeMap;
 use std::time::Duration;

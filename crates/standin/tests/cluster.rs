@@ -1,5 +1,5 @@
 //! The stand-in cluster says what a real one says.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 use std::collections::BTreeMap;
 

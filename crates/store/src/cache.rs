@@ -8,7 +8,6 @@ use larder_core::name::{Host, RepositoryName, Tag};
 pub struct Move {
     /// The repository in the larder, shelf first.
     pub repository: RepositoryName,
-    /// The tag.
     pub tag: Tag,
     /// What it pointed to.
     pub before: Digest,
@@ -21,7 +20,6 @@ pub struct Move {
 /// What a cached shelf did on one day, or in all.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Traffic {
-    /// The shelf.
     pub shelf: String,
     /// The day, counted from 1970; for sums the first one.
     pub day: i64,
@@ -38,7 +36,6 @@ pub struct Traffic {
 /// How an upstream stood when somebody who asks it last said so.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct UpstreamRecord {
-    /// The upstream.
     pub host: Host,
     /// In a word: `well`, `ailing`, `limited`, `resting`.
     pub condition: String,

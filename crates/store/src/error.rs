@@ -13,7 +13,6 @@ pub enum StoreError {
     Mismatch {
         /// What was announced.
         expected: Digest,
-        /// What came.
         actual: Digest,
     },
     /// A manifest refers to content that its repository does not have.
@@ -26,7 +25,6 @@ pub enum StoreError {
         digest: Digest,
         /// What the manifest says.
         said: u64,
-        /// What is true.
         actual: u64,
     },
     /// What was to be recorded is not in the blob store: it was collected this instant.

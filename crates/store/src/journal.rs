@@ -32,7 +32,6 @@ pub struct BroughtIn {
 /// What is known of a wanted image.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct IntakeRecord {
-    /// Which.
     pub want: Want,
     /// When the upstream last answered, in milliseconds since 1970. None: never.
     pub checked: Option<i64>,
@@ -50,9 +49,7 @@ pub struct IntakeRecord {
 /// How often clients asked for a manifest on one day.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Use {
-    /// The repository.
     pub repository: RepositoryName,
-    /// The manifest.
     pub digest: Digest,
     /// The day, counted from 1970.
     pub day: i64,
@@ -65,9 +62,7 @@ pub struct Use {
 /// How much a manifest is used.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ManifestUse {
-    /// The repository.
     pub repository: RepositoryName,
-    /// The manifest.
     pub digest: Digest,
     /// How often it was fetched since the day that was asked for.
     pub pulls: u64,

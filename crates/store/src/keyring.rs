@@ -5,7 +5,6 @@ use larder_core::access::key::{KeyHash, KeyId};
 /// What is known of a key that was issued. The secret itself is kept nowhere.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct KeyRecord {
-    /// Its name.
     pub id: KeyId,
     /// The user's name for which it was issued.
     pub user: String,

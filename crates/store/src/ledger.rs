@@ -7,7 +7,6 @@ use larder_core::name::{RepositoryName, Tag};
 /// A manifest that a repository has.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ManifestRecord {
-    /// Its digest.
     pub digest: Digest,
     /// The media type under which it was given.
     pub media_type: String,
@@ -19,7 +18,6 @@ pub struct ManifestRecord {
 /// Referrers").
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Referrer {
-    /// The manifest.
     pub manifest: ManifestRecord,
     /// What it says that it is. None: it does not.
     pub artifact_type: Option<String>,
@@ -42,9 +40,7 @@ pub enum Demand {
 /// A manifest to be recorded, with all that it needs.
 #[derive(Debug, Clone)]
 pub(crate) struct NewManifest {
-    /// The manifest.
     pub record: ManifestRecord,
-    /// Its bytes.
     pub body: Bytes,
     /// Its kind, and its annotations as JSON.
     pub described: (Option<String>, Option<String>),
@@ -65,9 +61,7 @@ pub(crate) struct NewManifest {
 /// One tag of a repository, and what lies there.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HeldTag {
-    /// The repository.
     pub repository: RepositoryName,
-    /// The tag.
     pub tag: Tag,
     /// What it points to.
     pub manifest: ManifestRecord,
@@ -96,11 +90,8 @@ pub struct Moment(pub(crate) [u8; 32]);
 pub struct Totals {
     /// Repositories with a manifest.
     pub repositories: u64,
-    /// Tags.
     pub tags: u64,
-    /// Manifests and indexes.
     pub manifests: u64,
-    /// Blobs.
     pub blobs: u64,
     /// The sizes of all of them together, in bytes.
     pub bytes: u64,

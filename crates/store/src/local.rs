@@ -83,7 +83,6 @@ enum UploadState {
 /// Its file stays locked as long as this lives, so that nobody takes it for one that was left behind before it is recorded.
 #[derive(Debug, Clone)]
 pub(crate) struct SealedContent {
-    /// Its digest.
     pub digest: Digest,
     /// Its size in bytes.
     pub size: u64,
@@ -286,7 +285,6 @@ impl BlobsInner {
 pub(crate) struct Object {
     /// What its name says that its digest is.
     pub digest: Digest,
-    /// Where it lies.
     pub place: String,
     /// Its size in bytes.
     pub size: u64,
@@ -321,7 +319,6 @@ pub(crate) enum UploadHolder {
 pub(crate) struct UnfinishedUpload {
     /// Its name. None: nobody can take it up again.
     pub id: Option<UploadId>,
-    /// Its bytes.
     pub bytes: u64,
     /// How long ago somebody wrote to it.
     pub idle: Duration,

@@ -73,7 +73,6 @@ pub struct RecordEntry {
     pub last: i64,
     /// How often.
     pub count: u64,
-    /// What.
     pub kind: RecordKind,
     /// Who, by the user's name. Empty: nobody signed in.
     pub who: String,

@@ -17,9 +17,7 @@ pub enum Removal<T> {
 /// What a dropped plan has taken away.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct DropOutcome {
-    /// How many tags.
     pub tags: usize,
-    /// How many manifests.
     pub manifests: usize,
     /// What was planned and stays, because it has changed since: a tag that points elsewhere now, a
     /// manifest that something new needs.

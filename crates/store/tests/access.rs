@@ -1,5 +1,5 @@
 //! Keys, the record and the larder's own secret: what their keepers promise.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;

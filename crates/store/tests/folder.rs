@@ -1,5 +1,5 @@
 //! What a content-addressed folder must hold, as a layout has it and as a backup has it.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 use std::path::Path;
 use std::time::Duration;

@@ -29,7 +29,6 @@ const ATTEMPTS: u32 = 3;
 /// What is to be moved.
 #[derive(Clone)]
 pub struct MoveOrder<'o> {
-    /// Where it is.
     pub source: &'o dyn Source,
     /// What it is there.
     pub selector: Selector,
@@ -37,7 +36,6 @@ pub struct MoveOrder<'o> {
     pub target: &'o dyn Target,
     /// Under which tag. None: by its digest only.
     pub tag: Option<Tag>,
-    /// For which platforms.
     pub platforms: &'o Platforms,
     /// Children of indexes that are left out, whatever they are made for.
     pub leave: &'o BTreeSet<Digest>,

@@ -25,7 +25,6 @@ pub enum TransferError {
     NoPlatform {
         /// Wanted and not there.
         wanted: String,
-        /// What there is.
         present: String,
     },
     /// Content that is not what its digest says; it was not kept.
@@ -33,17 +32,11 @@ pub enum TransferError {
     Mismatch {
         /// What was asked for.
         expected: Digest,
-        /// What came.
         actual: Digest,
     },
     /// A manifest that cannot be used.
     #[error("the manifest {digest} cannot be used: {source}")]
-    Document {
-        /// Which.
-        digest: Digest,
-        /// Why.
-        source: DocumentError,
-    },
+    Document { digest: Digest, source: DocumentError },
     /// An index that was cut down is not the one that was locked.
     #[error("its index for the wanted platforms has the digest {actual}; {expected} is locked")]
     Trimmed {
@@ -69,7 +62,6 @@ pub enum TransferError {
 /// What is wrong with a layout folder or an archive.
 #[derive(Debug, thiserror::Error)]
 pub enum LayoutError {
-    /// The system refuses.
     #[error("{doing}: {source}")]
     Io {
         /// What was being done, with the path.
@@ -99,23 +91,16 @@ pub enum LayoutError {
     /// It holds no image of that name.
     #[error("it holds no image named {wanted}; it has: {names}")]
     NoImage {
-        /// The name.
         wanted: String,
         /// Those that it has.
         names: String,
     },
     /// It holds several images, and none was named.
     #[error("it holds {count} images: {names}")]
-    SeveralImages {
-        /// How many.
-        count: usize,
-        /// Their names.
-        names: String,
-    },
+    SeveralImages { count: usize, names: String },
     /// A blob of another length than its descriptor says.
     #[error("{digest} has {actual} bytes there; its descriptor says {expected}")]
     Length {
-        /// Which.
         digest: Digest,
         /// By its descriptor.
         expected: u64,

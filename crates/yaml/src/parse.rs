@@ -16,7 +16,6 @@ use crate::tree::{NODE_LIMIT, NodeKind, Tree};
 pub struct ParseError {
     /// Where the parser stopped.
     pub position: Position,
-    /// What it met.
     pub message: String,
 }
 

@@ -3,9 +3,7 @@
 /// A place in a file; both count from one, columns in characters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Position {
-    /// The line.
     pub line: usize,
-    /// The column.
     pub column: usize,
 }
 

@@ -114,7 +114,6 @@ pub struct Grants {
 /// What was decided, and by which line.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Decision {
-    /// Whether it may.
     pub allowed: bool,
     /// The pattern that says so. None: none does.
     pub pattern: Option<String>,

@@ -52,9 +52,7 @@ pub struct ExpectedToken {
 /// A service account of a cluster.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct ServiceAccount {
-    /// Its namespace.
     pub namespace: String,
-    /// Its name.
     pub name: String,
     /// Until when the token is good, in seconds since 1970.
     pub until: i64,
@@ -80,7 +78,6 @@ pub enum IdentityError {
     /// Somebody else issued it.
     #[error("it was issued by `{found}`, not by `{expected}`")]
     Issuer {
-        /// What it says.
         found: String,
         /// What it should say.
         expected: String,

@@ -23,7 +23,6 @@ pub enum ScopeError {
     /// Not of the protocol's form.
     #[error("`{0}` is no scope; one is written as `repository:NAME:pull,push`")]
     Form(String),
-    /// Too many.
     #[error("a request names {MOST} scopes at most")]
     TooMany,
 }

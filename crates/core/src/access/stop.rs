@@ -9,7 +9,6 @@ use crate::digest::Digest;
 /// One thing that was stopped.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Stop {
-    /// What.
     pub what: Stopped,
     /// Because of what, for those who are refused. Empty: nothing was said.
     pub because: String,

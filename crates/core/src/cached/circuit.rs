@@ -27,7 +27,6 @@ pub enum CircuitTrouble {
 /// How an upstream stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Condition {
-    /// It answers.
     Well,
     /// So many failures in a row, and it is asked all the same.
     Ailing(u32),

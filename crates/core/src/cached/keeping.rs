@@ -11,7 +11,6 @@ use crate::pattern::Pattern;
 pub struct KeptCandidate {
     /// Its repository in the larder, shelf first.
     pub repository: RepositoryName,
-    /// The manifest.
     pub digest: Digest,
     /// The tags that point to it.
     pub tags: Vec<Tag>,
@@ -43,9 +42,7 @@ pub enum EvictReason {
 /// What goes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Eviction<'k> {
-    /// What.
     pub what: &'k KeptCandidate,
-    /// Why.
     pub why: EvictReason,
 }
 

@@ -61,14 +61,12 @@ pub enum Policy {
     Rule {
         /// Its reason, in a sentence.
         reason: String,
-        /// Where it stands.
         line: Option<String>,
     },
     /// No grant names it.
     Grant {
         /// Who lacks it.
         who: String,
-        /// The repository.
         repository: String,
         /// Where the grants of the asker stand.
         line: Option<String>,
@@ -95,7 +93,6 @@ pub enum Nodes {
 pub enum Through {
     /// It has the image, and gives it.
     Gives,
-    /// It refuses.
     Refuses(Policy),
 }
 
@@ -165,18 +162,15 @@ pub enum HostOutcome {
     Unauthorized {
         /// Whether a credential was shown.
         shown: bool,
-        /// What it says.
         said: Option<String>,
     },
     /// The token service cannot be reached.
     TokenDown(String),
     /// The token service refuses.
     TokenRefused {
-        /// The status.
         status: u16,
         /// Whether a credential was shown.
         shown: bool,
-        /// What it says.
         said: Option<String>,
     },
     /// The token service says something else.
@@ -185,7 +179,6 @@ pub enum HostOutcome {
     TokenWithoutAccess {
         /// Whether a credential was shown to get it.
         shown: bool,
-        /// What it says.
         said: Option<String>,
     },
     /// 403, and what it says.
@@ -215,12 +208,7 @@ pub enum HostOutcome {
     /// 429, and when it may be asked again, in seconds.
     RateLimited(Option<u64>),
     /// 5xx, and what it says.
-    Failing {
-        /// The status.
-        status: u16,
-        /// What it says.
-        said: Option<String>,
-    },
+    Failing { status: u16, said: Option<String> },
 }
 
 /// With what a pod signs in at a host.
@@ -239,14 +227,12 @@ pub enum Credential {
 pub enum SecretFault {
     /// There is none of that name; the namespaces that have one.
     Missing {
-        /// Its name.
         name: String,
         /// Where one of that name is.
         elsewhere: Vec<String>,
         /// The pull secret of the pod's namespace that was meant. None: none is like it.
         near: Option<String>,
     },
-    /// Its type.
     Type(String),
     /// Why it cannot be read.
     Unreadable(String),
@@ -261,7 +247,6 @@ pub enum SecretFault {
 pub struct Secret {
     /// Where it comes from: `pull secret scada/larder-pull`.
     pub from: String,
-    /// Whose it is.
     pub user: String,
     /// Whether its two forms say the same.
     pub agrees: bool,
@@ -272,7 +257,6 @@ pub struct Secret {
 /// What is known of a key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum KeyState {
-    /// It is good.
     Good,
     /// It ended, and when.
     Expired(String),
@@ -289,14 +273,12 @@ pub struct Record {
     pub by: String,
     /// The upstream itself was asked: what it does not have cannot be brought in.
     pub at_upstream: bool,
-    /// What there is.
     pub access: ContentAccess,
 }
 
 /// What somebody who may see all sees.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ContentAccess {
-    /// It is there.
     There,
     /// There is no such repository; near names that there are.
     NoRepository(Vec<String>),

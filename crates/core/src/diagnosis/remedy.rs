@@ -3,7 +3,6 @@
 /// Something to do.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Remedy {
-    /// In words.
     pub text: String,
     /// A command that does it, whole: it can be typed as it stands. None: it is not done here.
     pub command: Option<String>,

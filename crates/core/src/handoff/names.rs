@@ -18,7 +18,6 @@ const LONGEST: usize = 60_000;
 /// What the policy of a cluster is made from.
 #[derive(Debug, Clone, Copy)]
 pub struct NameRules<'a> {
-    /// The cluster.
     pub cluster: &'a str,
     /// The larder's host, as references have it.
     pub host: &'a str,

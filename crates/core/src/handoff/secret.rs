@@ -17,7 +17,6 @@ const LIMIT: usize = 1024 * 1024;
 pub struct PullSecret {
     /// The secret's namespace. None: none is written, or it is a client's configuration.
     pub namespace: Option<String>,
-    /// Its name.
     pub name: Option<String>,
     /// Its type. None: it is a client's configuration.
     pub kind: Option<String>,
@@ -141,7 +140,6 @@ pub enum SecretError {
     /// The text is no YAML or JSON.
     #[error("it is neither YAML nor JSON: {0}")]
     Text(String),
-    /// Another object.
     #[error("it is no Secret but a {0}")]
     Kind(String),
     /// A secret without a pull secret's content.

@@ -10,7 +10,6 @@ use super::MANAGER;
 /// How a cluster's API asks at its door.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Webhooks {
-    /// The cluster.
     pub cluster: String,
     /// Where, with the secret path, up to the last slash: `https://…/door/CLUSTER/TOKEN/`.
     pub url: String,

@@ -19,7 +19,6 @@ pub enum UpstreamNow {
 /// What stands between the wish, the lock, the upstream and the larder for one image.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Difference {
-    /// Which image.
     pub want: Want,
     /// An intake entry wants it. False: it is only locked.
     pub wanted: bool,

@@ -9,11 +9,9 @@ use crate::selection::Tags;
 /// What an intake entry asks of all its tags.
 #[derive(Debug, Clone, Copy)]
 pub struct TagWish<'w> {
-    /// The upstream's image.
     pub image: &'w Image,
     /// Which of its tags.
     pub tags: &'w Tags,
-    /// For which platforms.
     pub platforms: &'w Platforms,
     /// Whether an index is written anew for them.
     pub trim: bool,

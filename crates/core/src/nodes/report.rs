@@ -9,9 +9,7 @@ use crate::reference::Image;
 /// What one node has under a tag.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Present {
-    /// The node.
     pub node: String,
-    /// What it has.
     pub digest: Digest,
 }
 

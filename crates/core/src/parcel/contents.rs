@@ -57,7 +57,6 @@ pub struct ParcelImage {
     pub tag: Tag,
     /// The upstream's name of it.
     pub image: Image,
-    /// Its digest there.
     pub digest: Digest,
     /// The media type of its index or manifest.
     pub media_type: String,
@@ -73,7 +72,6 @@ pub struct ParcelImage {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ParcelCompanion {
-    /// Its digest.
     pub digest: Digest,
     /// The media type of its manifest.
     pub media_type: String,
@@ -89,7 +87,6 @@ pub struct ParcelCompanion {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ParcelBlob {
-    /// Its digest.
     pub digest: Digest,
     /// Its size in bytes.
     pub size: u64,

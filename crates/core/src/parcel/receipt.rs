@@ -29,7 +29,6 @@ pub struct Receipt {
 pub struct HeldImage {
     /// The repository, shelf first.
     pub name: RepositoryName,
-    /// The tag.
     pub tag: Tag,
     /// What it points to.
     pub digest: Digest,

@@ -12,7 +12,6 @@ use crate::shown::shown;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Volume {
-    /// Its name.
     pub name: String,
     /// Its size in bytes.
     pub size: u64,

@@ -138,7 +138,6 @@ pub enum RuleAnswer<'c> {
     Needs(&'c Asks),
     /// They have decided.
     Decided {
-        /// What follows.
         verdict: Verdict,
         /// The rule that decided. None: none matched, so it may.
         rule: Option<&'c PolicyRule>,
@@ -187,7 +186,6 @@ pub enum Ruling {
     Warned,
     /// A denying rule asks for what cannot be told. It is refused.
     Unknown,
-    /// It is refused.
     Refused,
 }
 

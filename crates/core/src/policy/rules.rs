@@ -77,11 +77,9 @@ pub struct PolicyRule {
     pub images: Vec<Pattern>,
     /// What it asks. Nothing: it decides on whatever it matches.
     pub asks: Asks,
-    /// What follows.
     pub verdict: Verdict,
     /// Because of what, for those who are refused.
     pub because: String,
-    /// Where it stands.
     pub line: ConfigLine,
 }
 
@@ -185,9 +183,7 @@ fn span(milliseconds: i64) -> String {
 /// What was decided.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RuleDecision<'r> {
-    /// A verdict.
     Verdict {
-        /// Which.
         verdict: Verdict,
         /// The position of the rule that decided. None: none matched, so it may.
         rule: Option<usize>,

@@ -20,7 +20,6 @@ pub struct MalformedReference {
 /// What is wrong with a reference.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum Reason {
-    /// Nothing is there.
     #[error("it is empty")]
     Empty,
     /// `https://` or the like in front.

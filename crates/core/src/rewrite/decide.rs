@@ -38,7 +38,6 @@ pub struct Others {
 /// What is changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum DecidedWhat {
-    /// A reference.
     Reference,
     /// The pull secret of a pod.
     Secret,
@@ -47,11 +46,8 @@ pub enum DecidedWhat {
 /// What becomes of one finding, or of one pod.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FindingDecision {
-    /// Of what.
     pub what: DecidedWhat,
-    /// Where it stands.
     pub position: Position,
-    /// What stands there.
     pub from: String,
     /// The new text. None: it is left as it is.
     pub to: Option<String>,

@@ -104,7 +104,6 @@ pub struct FileContext<'a> {
 /// A registry that a chart writes for the images of those below it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Above<'a> {
-    /// What it is.
     pub now: &'a str,
     /// What it becomes in this run, since all that take it agree. None: it stays.
     pub becomes: Option<&'a str>,

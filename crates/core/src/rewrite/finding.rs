@@ -10,7 +10,6 @@ pub struct Finding {
     /// What is written there, decoded: without quotes and escapes, put together where a file keeps
     /// the parts of a reference apart, with the defaults of variables put in.
     pub text: String,
-    /// Where it stands.
     pub position: Position,
     /// What kind of file names it.
     pub dialect: Dialect,
@@ -84,11 +83,9 @@ pub enum ImageRole {
 /// Something that could be taken for an image and is passed over.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct PassedText {
-    /// Where it stands.
     pub position: Position,
     /// What stands there, shortened. Empty: it is no text.
     pub text: String,
-    /// Why.
     pub why: Over,
 }
 

@@ -21,7 +21,6 @@ pub enum Nature {
 /// Why a finding that should change is left.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Hindrance {
-    /// The reason.
     pub why: &'static str,
     /// Whether that is an answer of "no": an image keeps its old name.
     pub counts: bool,

@@ -24,7 +24,6 @@ pub struct OverlayName {
 /// The names that reach an overlay from all that it lists.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct ReachedNames {
-    /// The names.
     pub names: BTreeSet<OverlayName>,
     /// Nothing that it lists is out of sight (on another machine, missing, not to be read).
     pub whole: bool,

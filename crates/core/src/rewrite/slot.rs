@@ -21,7 +21,6 @@ pub enum Hold {
     Parts {
         /// The registry. None: it stands before the repository.
         registry: Option<Slot>,
-        /// The repository.
         name: Slot,
         /// The digest. None: there is no place for one.
         digest: Option<Slot>,

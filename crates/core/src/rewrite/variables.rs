@@ -89,12 +89,15 @@ enum VariableRule {
     /// Nothing: the value.
     Value,
     /// `-`, and with a colon also where the value is empty.
-    Default { empty_too: bool },
+    Default {
+        empty_too: bool,
+    },
     /// `+`, and with a colon only where the value is not empty.
-    Other { unless_empty: bool },
+    Other {
+        unless_empty: bool,
+    },
     /// `?`: an error where there is none.
     Required,
-    /// Something else.
     Unknown,
 }
 

@@ -13,7 +13,6 @@ pub struct DocumentKind {
     pub kind: &'static str,
     /// The commands that give it.
     pub commands: &'static str,
-    /// Its JSON Schema.
     pub schema: fn() -> Value,
 }
 

@@ -222,7 +222,6 @@ pub struct ServeReport {
 #[derive(Serialize, JsonSchema)]
 struct ServedCache {
     shelf: String,
-    /// The upstream's host.
     host: String,
 }
 

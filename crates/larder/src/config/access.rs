@@ -46,7 +46,6 @@ pub struct AccountConfig {
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ClusterConfig {
-    /// Its name.
     pub name: Spanned<String>,
     /// Its namespaces that pull. Empty: any.
     #[serde(default)]
@@ -88,7 +87,6 @@ fn default_service_accounts() -> Vec<String> {
 /// A namespace of a cluster: a name, or a table where it has grants of its own.
 #[derive(Debug)]
 pub struct Namespace {
-    /// Its name.
     pub name: Spanned<String>,
     /// Its own grants. None: those of the cluster.
     pub own: Option<OwnGrants>,

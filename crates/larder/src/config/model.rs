@@ -393,7 +393,6 @@ pub enum AccessMode {
 /// The larder's own address, and the host that references to it have.
 #[derive(Debug, Clone)]
 pub struct OwnUrl {
-    /// The address.
     pub endpoint: Endpoint,
     /// The host with its port.
     pub host: Host,
@@ -418,12 +417,10 @@ impl<'de> Deserialize<'de> for OwnUrl {
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Intake {
-    /// The upstream's image.
     pub image: Spanned<Image>,
     /// Which of its tags.
     #[serde(deserialize_with = "read_tags")]
     pub tags: Tags,
-    /// For which platforms.
     #[serde(default, deserialize_with = "read_platforms")]
     pub platforms: Platforms,
     /// Whether an index is written anew with these platforms alone.
@@ -435,7 +432,6 @@ pub struct Intake {
     /// Where the content is fetched, in this order. Empty: where the image's name says.
     #[serde(default)]
     pub from: Vec<Image>,
-    /// Where it goes.
     pub to: Spanned<Destination>,
 }
 
@@ -533,7 +529,6 @@ impl TrustedKey {
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Class {
-    /// Its name.
     pub name: String,
     /// Which images, as `host/repository`.
     pub r#match: Vec<Pattern>,

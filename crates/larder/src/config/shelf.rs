@@ -21,7 +21,6 @@ const PATIENCE: Duration = Duration::from_secs(2);
 /// `[[shelf]]`.
 #[derive(Debug)]
 pub struct ShelfConfig {
-    /// Its name.
     pub name: Spanned<RepositoryName>,
     /// Whether clients may push an index without all that it lists.
     pub sparse: bool,

@@ -11,7 +11,6 @@ use crate::failure::Failure;
 
 /// A file with its text, for messages.
 pub(super) struct ConfigSource {
-    /// Where it is.
     pub path: PathBuf,
     /// The path as the operator would write it from here.
     pub shown: Arc<str>,

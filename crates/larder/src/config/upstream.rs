@@ -61,7 +61,6 @@ pub enum ProxyConfig {
     Nobody,
     /// This one, with where its login comes from.
     At {
-        /// Its address.
         address: Endpoint,
         /// Where its login comes from. None: it wants none.
         credentials: Option<CredentialSource>,

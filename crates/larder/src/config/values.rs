@@ -17,7 +17,6 @@ use serde::de::{Deserializer, Error as _};
 pub struct Destination {
     /// The other registry. None: this larder.
     pub host: Option<Host>,
-    /// The repository there.
     pub repository: RepositoryName,
 }
 

@@ -32,7 +32,6 @@ pub(super) struct FolderFacts {
 pub struct Family {
     /// The values in which it is written.
     pub top: PathBuf,
-    /// What it is.
     pub registry: String,
     /// The other files of values that take it.
     pub members: Vec<PathBuf>,

@@ -191,8 +191,17 @@ fn the_other_platforms_are_fetched_ahead_with_what_belongs_to_them() {
         let blobs = asked.borrow().iter().filter(|(line, _)| line.contains("/blobs/")).count();
         blobs >= kettle.blobs.len()
     });
-    wait_until("it is settled", || house.unfinished() == 0);
-    thread::sleep(Duration::from_millis(300));
+    let content = house.path("larder-data/content/sha256");
+    let placed = || {
+        let folders = std::fs::read_dir(&content).unwrap().flatten();
+        folders.map(|one| std::fs::read_dir(one.path()).unwrap().count()).sum::<usize>()
+    };
+    wait_until("it is settled", || house.unfinished() == 0 && placed() >= kettle.blobs.len());
+    wait_until("what refers to it came", || {
+        let ledger = rusqlite::Connection::open(house.path("larder-data/ledger.sqlite")).unwrap();
+        let companions = "SELECT COUNT(*) FROM manifests WHERE subject IS NOT NULL";
+        ledger.query_row(companions, [], |row| row.get::<_, i64>(0)).unwrap() > 0
+    });
     // The upstream goes down: everything is there, what refers to it as well.
     house.bazaar.faults.add(None, "/v2/", 10_000, FaultKind::Status(503, None));
     for (document, _) in &kettle.documents {
@@ -244,7 +253,16 @@ fn whoever_asks_when_a_tags_time_runs_out_it_is_asked_about_once() {
     let house = House::new();
     let serving = serve(&house, "recheck = \"2s\"");
     straight(&serving).get_tag("bazaar/library/kettle", "2");
-    thread::sleep(Duration::from_millis(2100));
+    wait_until("its time runs out", || {
+        let shown = house.larder("--json shelf show bazaar/library/kettle:2").ends(0).json();
+        let confirmed = shown["images"][0]["confirmed_at"].as_str().map(str::to_owned);
+        let since = |text: String| {
+            let at: jiff::Timestamp = text.parse().unwrap();
+            jiff::Timestamp::now().as_millisecond() - at.as_millisecond()
+        };
+        // It is told in whole seconds.
+        confirmed.is_some_and(|at| since(at) > 3_000)
+    });
     requests(&house.bazaar);
     // The answer comes late: all of them wait for the same one.
     let late = FaultKind::Late(Duration::from_millis(500));

@@ -206,8 +206,11 @@ fn a_fetch_that_was_killed_goes_on_where_it_was() {
         files.filter_map(|file| file.metadata().ok()).map(|file| file.len()).max().unwrap_or(0)
     };
     wait_until("most of it came", || came() + 600_000 > length as u64);
-    // The part is noted beside the stream.
-    thread::sleep(Duration::from_millis(200));
+    wait_until("the part is noted", || {
+        let ledger = rusqlite::Connection::open(house.path("larder-data/ledger.sqlite")).unwrap();
+        let noted = "SELECT COUNT(*) FROM uploads WHERE digest IS NOT NULL";
+        ledger.query_row(noted, [], |row| row.get::<_, i64>(0)).unwrap() > 0
+    });
     serving.stop("KILL");
     assert!(waiting.join().unwrap().is_none(), "a part was answered as whole");
     let serving = Serving::start(&house);
@@ -238,7 +241,7 @@ fn who_leaves_stops_nobody_else() {
         format!("GET {path} HTTP/1.1\r\nhost: localhost\r\n\r\n").as_bytes(),
     )
     .unwrap();
-    thread::sleep(Duration::from_millis(100));
+    std::io::Read::read_exact(&mut leaves, &mut [0]).unwrap();
     drop(leaves);
     let answer = stays.join().unwrap().unwrap();
     assert_eq!(Digest::of(&answer.body), digest);

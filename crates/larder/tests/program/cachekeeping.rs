@@ -174,8 +174,8 @@ fn wrong_configurations_of_shelves_are_told() {
         ("caches = \"bazar\"", &["no [[upstream]] has the name `bazar`", "write \"bazaar\""][..]),
         ("keep = \"14d\"", &["`keep` goes with `caches`; this shelf stores"]),
         ("caches = \"bazaar\"\nsparse = true", &["`sparse` is for shelves that store"]),
-        ("caches = \"bazaar\"\nkeep = \"14\"", &["is no span of time"]),
-        ("caches = \"bazaar\"\nlimit = \"much\"", &["a size is a number with a unit"]),
+        ("caches = \"bazaar\"\nkeep = \"14\"", &["is not a span of time"]),
+        ("caches = \"bazaar\"\nlimit = \"much\"", &["is not a size"]),
         ("caches = \"bazaar\"\nonly = [\"a[\"]", &["`a[` is not a pattern"]),
     ] {
         house.configure(&format!("[[shelf]]\nname = \"bazaar\"\n{shelf}\n"));

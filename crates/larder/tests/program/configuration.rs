@@ -58,7 +58,7 @@ fn what_cannot_be_used_is_told_with_its_place() {
         ),
         (
             "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nallowance = { pulls = 9, per = \"6\" }\n",
-            &["is no span of time"][..],
+            &["is not a span of time"][..],
         ),
         (
             "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\ntimeout = \"0s\"\n",

@@ -1,5 +1,5 @@
 //! The built program on files in a temporary folder, against stand-ins on real sockets.
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used)]
+#![allow(clippy::unwrap_used, clippy::expect_used)]
 // The form in which snapshots are written and kept up to date.
 #![allow(clippy::needless_raw_string_hashes)]
 

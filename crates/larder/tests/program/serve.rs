@@ -67,7 +67,7 @@ fn it_serves_only_where_and_how_that_is_safe() {
     house.write("a.pem", "no certificate");
     with("tls = { cert = \"a.pem\", key = \"b.pem\" }").says(&["there is no certificate in it"]);
     with("tls = { cert = \"a.pem\" }").says(&["`key` is missing"]);
-    with("reserve = \"much\"").says(&["\"2 GiB\""]);
+    with("reserve = \"much\"").says(&["650 MB"]);
     with("limits = { connections = 0 }").says(&["larder.toml"]);
     with("limits = { stall = \"0s\" }").says(&["longer than nothing"]);
     let metrics = format!("metrics = \"{}\"", taken.local_addr().unwrap());

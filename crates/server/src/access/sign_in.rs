@@ -189,7 +189,6 @@ const STOPPED: &str = "all tokens from before were ended; it takes a new one";
 
 /// Why a secret lets nobody in.
 pub(crate) struct WrongLogin {
-    /// In words.
     text: String,
     /// The key that it was, where it was one of ours.
     by: Option<SignedInBy>,

@@ -41,7 +41,6 @@ pub(super) enum FillStage {
     Whole(u64),
     /// It was there already when the fetch began.
     There(u64),
-    /// It failed.
     Failed(Trouble),
 }
 

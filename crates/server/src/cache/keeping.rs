@@ -27,7 +27,6 @@ const LOOSE_LIFE: i64 = 24 * 3_600_000;
 /// What went.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct EvictedTotals {
-    /// Images.
     pub images: usize,
     /// Bytes that are free again.
     pub bytes: u64,

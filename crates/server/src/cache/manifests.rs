@@ -25,7 +25,6 @@ const COMPANIONS: usize = 100;
 /// What a tag or digest points to on a cached shelf. The manifest is in hand, or in the store.
 #[derive(Debug, Clone)]
 pub(crate) struct FoundManifest {
-    /// The manifest.
     pub digest: Digest,
     /// Until when it need not be asked for again, in milliseconds since 1970. None: for ever.
     pub until: Option<i64>,

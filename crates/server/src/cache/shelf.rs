@@ -17,7 +17,6 @@ const DAY: i64 = 24 * 3_600_000;
 /// How one cached shelf is set up.
 #[derive(Clone, PartialEq)]
 pub struct ShelfPlan {
-    /// Its name.
     pub name: String,
     /// The host of the upstream that it caches.
     pub host: Host,
@@ -30,9 +29,7 @@ pub struct ShelfPlan {
 
 /// One cached shelf.
 pub struct CachedShelf {
-    /// Its name.
     pub name: String,
-    /// What it caches.
     pub upstream: Arc<CacheUpstream>,
     /// What stands for a short name's missing part.
     pub short: Option<RepositoryName>,

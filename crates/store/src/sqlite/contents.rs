@@ -22,7 +22,6 @@ pub(super) const FREED_TOGETHER: usize = 256;
 /// A blob as its row tells it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StoredBlob {
-    /// Its digest.
     pub digest: Digest,
     /// Its size in bytes.
     pub size: u64,

@@ -14,7 +14,6 @@ use crate::ledger::Moment;
 /// What a change may have made untrue of what was remembered.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum TouchedNames {
-    /// Nothing.
     Nothing,
     /// Who may do what.
     Access,

@@ -16,11 +16,9 @@ use crate::store::Store;
 /// What a shelf holds.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ShelfTotals {
-    /// The shelf.
     pub shelf: String,
     /// Repositories with a manifest.
     pub repositories: u64,
-    /// Tags.
     pub tags: u64,
     /// What its images take, in bytes; what several share counts once.
     pub bytes: u64,
@@ -39,11 +37,9 @@ pub struct ShelfTotals {
 /// An image that has some content.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Holder {
-    /// Its repository.
     pub repository: RepositoryName,
     /// The first of its tags. None: it has none.
     pub tag: Option<Tag>,
-    /// Its manifest.
     pub digest: Digest,
 }
 

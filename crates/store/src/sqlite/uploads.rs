@@ -16,7 +16,6 @@ use crate::store::Store;
 /// Uploads that were given up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct AbandonedUploads {
-    /// How many.
     pub uploads: usize,
     /// Their bytes together.
     pub bytes: u64,

@@ -1,5 +1,5 @@
 //! What the store's verbs must hold, each asked of one handle and of two: what one does, the other sees.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(clippy::unwrap_used)]
 
 mod contents;
 mod facts;
@@ -37,6 +37,14 @@ fn pairs() -> [Pair; 2] {
         let two = if apart { Store::open_local(folder.path()).unwrap() } else { one.clone() };
         Pair { folder, one, two, kettle: name("vendor/kettle") }
     })
+}
+
+/// Waits until the clock, which counts milliseconds, has moved on.
+async fn clock_moves() {
+    let was = larder_store::now();
+    while larder_store::now() == was {
+        tokio::task::yield_now().await;
+    }
 }
 
 fn name(text: &str) -> RepositoryName {

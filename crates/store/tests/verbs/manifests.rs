@@ -97,7 +97,7 @@ async fn tags_move_keep_their_age_when_they_do_not_and_are_listed_in_order() {
             held.iter().find(|held| held.tag.as_str() == to).unwrap().since
         };
         let before = since("a").await;
-        tokio::time::sleep(std::time::Duration::from_millis(3)).await;
+        crate::clock_moves().await;
         put(&pair.one, &pair.kettle, &manifest_of("first"), Some("a")).await;
         assert_eq!(since("a").await, before);
         image(&pair.one, &pair.kettle, "second", Some("a")).await;

@@ -54,7 +54,7 @@ async fn only_what_nothing_refers_to_is_freed() {
         assert_eq!(one.size(&Digest::of(b"loose")).await.unwrap(), None);
 
         // Its layer goes, the shared config stays.
-        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+        crate::clock_moves().await;
         let removed = now();
         one.remove_manifest(kettle, &first).await.unwrap();
         assert_eq!(two.idle(i64::MAX).await.unwrap(), 1);

@@ -17,7 +17,6 @@ pub enum ParcelError {
         /// The shelves for which it is trusted.
         allowed: String,
     },
-    /// The system refuses.
     #[error("{doing}: {source}")]
     Io {
         /// What was being done, with the path.
@@ -33,46 +32,25 @@ pub enum ParcelError {
     Incomplete(String),
     /// The signature is nobody's that we know.
     #[error("{what} is signed by a key that is not known here: {key}")]
-    Stranger {
-        /// The file.
-        what: String,
-        /// The key.
-        key: VerifyingKey,
-    },
+    Stranger { what: String, key: VerifyingKey },
     /// The signed text is none.
     #[error("{what}: {source}")]
-    Signed {
-        /// The file.
-        what: String,
-        /// Why.
-        source: SignedError,
-    },
+    Signed { what: String, source: SignedError },
     /// A key that is none.
     #[error("{what}: {source}")]
-    Key {
-        /// The file.
-        what: String,
-        /// Why.
-        source: SigningKeyError,
-    },
+    Key { what: String, source: SigningKeyError },
     /// The contents cannot be used.
     #[error("{0}")]
     Contents(#[from] ContentsError),
     /// The receipt cannot be used.
     #[error("{what}: {source}")]
-    Receipt {
-        /// The file.
-        what: String,
-        /// Why.
-        source: ReceiptError,
-    },
+    Receipt { what: String, source: ReceiptError },
     /// Bytes that are not what the contents say.
     #[error("{}", .0.join("\n       "))]
     Altered(Vec<String>),
     /// Blobs that the parcel leaves out are not here.
     #[error("it leaves out {count} blobs that this larder does not have, such as {example}")]
     NotHeld {
-        /// How many.
         count: usize,
         /// One of them.
         example: String,

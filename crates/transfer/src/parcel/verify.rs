@@ -20,7 +20,6 @@ const LISTED: usize = 20;
 /// What to do with the blobs while they are verified.
 #[derive(Clone, Copy)]
 pub enum Pour<'p> {
-    /// Nothing.
     No,
     /// Put them into the store's blobs, where nobody sees them yet: each is hashed once on its way.
     /// What is there already was verified when it came.

@@ -33,7 +33,6 @@ const ARCHITECTURE: &str = "kubernetes.io/arch";
 pub struct CustomResource {
     /// Its API group. Empty: any.
     pub group: String,
-    /// Its kind.
     pub kind: String,
     /// The way from the object to the reference.
     pub path: FieldPath,

@@ -18,7 +18,6 @@ enum ListLine {
     Port,
     /// One word that speaks of a registry or a tag, and is no reference.
     Malformed,
-    /// Something else.
     Other,
 }
 

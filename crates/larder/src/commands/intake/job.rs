@@ -262,7 +262,6 @@ pub enum FailureKind {
     Limited(Option<Duration>),
     /// A registry took what we sent for wrong.
     Refused,
-    /// Anything else.
     Other,
 }
 

@@ -92,7 +92,6 @@ impl LockedImage {
 
 #[derive(Serialize, JsonSchema)]
 pub struct LockReport {
-    /// The file.
     lock: String,
     /// Whether the lock is another than before.
     changed: bool,

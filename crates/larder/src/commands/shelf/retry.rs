@@ -63,7 +63,6 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
 
 #[derive(Serialize, JsonSchema)]
 pub struct RetryReport {
-    /// The upstream's host.
     upstream: String,
     /// `limited`, `resting`. None: it was not left alone, so nothing was done.
     was: Option<String>,

@@ -32,7 +32,6 @@ pub struct RestoreReport {
     restored_bytes: u64,
     /// Blobs that a run before this one had brought.
     already_there: usize,
-    /// Manifests.
     manifests: usize,
 }
 

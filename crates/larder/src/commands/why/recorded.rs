@@ -98,7 +98,6 @@ fn cause_of(entry: &RecordEntry) -> Option<(Cause, String)> {
 /// What the larder recorded under a number.
 pub(super) struct RecordedRefusal {
     pub cause: Cause,
-    /// In its sentence.
     pub text: String,
     /// Who was refused, by the user's name.
     pub who: String,

@@ -121,11 +121,17 @@ fn a_large_pod_of_any_shape_is_answered_while_pulls_go_on() {
     });
     assert!(pulls.load(Ordering::Relaxed) > 0);
     // Whoever posts many at once is answered as well, and nobody else waits for it.
+    let begun = std::sync::atomic::AtomicUsize::new(0);
     std::thread::scope(|scope| {
         for _ in 0..12 {
-            scope.spawn(|| assert_eq!(post(&serving, &path, &shapes[0]).status, 200));
+            scope.spawn(|| {
+                begun.fetch_add(1, Ordering::Relaxed);
+                assert_eq!(post(&serving, &path, &shapes[0]).status, 200);
+            });
         }
-        std::thread::sleep(Duration::from_millis(50));
+        while begun.load(Ordering::Relaxed) < 12 {
+            std::thread::yield_now();
+        }
         assert_eq!(serving.ask("GET", "/healthz").status, 200);
     });
 }
