@@ -21,6 +21,7 @@ struct TrustedRoots {
 }
 
 impl GuardedResolver {
+    /// For a registry at an endpoint, and the hosts to which its answers may lead beside it.
     pub fn new(endpoint: &Endpoint, hosts: &[String]) -> Self {
         let name = endpoint.name().to_ascii_lowercase();
         let hosts = hosts.iter().map(|host| name_of(host).to_ascii_lowercase()).collect();

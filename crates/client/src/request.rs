@@ -39,6 +39,7 @@ pub(crate) struct Call {
 }
 
 impl Call {
+    /// A request without headers or body. `action` says in an error what was asked.
     pub fn new(method: Method, url: Url, scope: TokenScope, action: String) -> Self {
         Self { method, url, scope, headers: HeaderMap::new(), body: None, action }
     }

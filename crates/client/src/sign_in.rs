@@ -76,6 +76,7 @@ impl Pass {
         self.until.is_none_or(|until| Instant::now() + MARGIN < until)
     }
 
+    /// The value of `Authorization`, marked as a secret.
     pub fn header(&self) -> HeaderValue {
         self.header.clone()
     }

@@ -50,6 +50,7 @@ pub(crate) struct Head<'r> {
 }
 
 impl<'r> Head<'r> {
+    /// The head of a request.
     pub fn of<B>(request: &'r Request<B>) -> Self {
         Self { headers: request.headers(), extensions: request.extensions() }
     }

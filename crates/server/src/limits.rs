@@ -134,6 +134,7 @@ pub(crate) struct Share {
 }
 
 impl BufferBudget {
+    /// Room for so many bytes.
     pub fn new(most: usize) -> Self {
         Self { most, taken: Arc::default() }
     }
@@ -192,6 +193,7 @@ pub(crate) enum BrokenConnection {
 }
 
 impl PacedBody {
+    /// A body that must come at the pace that the limits ask for.
     pub fn new(body: axum::body::Body, limits: &Limits) -> Self {
         let (stall, least) = (limits.stall, limits.least);
         Self { body: body.into_data_stream(), stall, least, since: Instant::now(), moved: 0 }

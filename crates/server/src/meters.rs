@@ -284,6 +284,7 @@ pub(crate) struct StreamedMark;
 pub(crate) struct CountedGuard(IntGauge);
 
 impl CountedGuard {
+    /// Counts one more until it is dropped.
     pub fn one(gauge: &IntGauge) -> Self {
         gauge.inc();
         Self(gauge.clone())

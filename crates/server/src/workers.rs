@@ -36,6 +36,7 @@ pub(crate) enum Undone {
 pub(crate) struct StopSignal(Arc<AtomicBool>);
 
 impl StopSignal {
+    /// The flag itself, for what reads it between two steps.
     pub fn flag(&self) -> &AtomicBool {
         &self.0
     }

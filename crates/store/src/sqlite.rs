@@ -206,6 +206,7 @@ impl Records {
         self.write(touched, change).await
     }
 
+    /// Reads on a connection of its own, at one moment of the records.
     pub async fn read<T: Send + 'static>(
         &self,
         question: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,

@@ -51,10 +51,12 @@ impl Places {
     /// How many are remembered; then all are forgotten.
     const MOST: usize = 4096;
 
+    /// Where a content lies. None: that is not remembered.
     pub fn get(&self, digest: &Digest) -> Option<Arc<str>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).get(digest).cloned()
     }
 
+    /// Remembers where a content lies.
     pub fn keep(&self, digest: &Digest, place: &str) {
         let mut places = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if places.len() >= Self::MOST {
@@ -63,6 +65,7 @@ impl Places {
         places.insert(digest.clone(), place.into());
     }
 
+    /// Forgets where a content lies, which goes or was found damaged.
     pub fn forget(&self, digest: &Digest) {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(digest);
     }

@@ -120,6 +120,7 @@ impl TransferError {
 }
 
 impl LayoutError {
+    /// The system's word on a layout or an archive.
     pub fn io(doing: impl Into<String>) -> impl FnOnce(std::io::Error) -> TransferError {
         let doing = doing.into();
         move |source| TransferError::Layout(Self::Io { doing, source })

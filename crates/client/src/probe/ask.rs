@@ -52,6 +52,7 @@ pub(super) struct ProbeAnswer {
 }
 
 impl ProbeAnswer {
+    /// A header as text. None: it is not there, or no text.
     pub fn header(&self, name: &str) -> Option<&str> {
         self.headers.get(name)?.to_str().ok()
     }
@@ -61,6 +62,7 @@ impl ProbeAnswer {
         self.header("content-type").and_then(|kind| kind.split(';').next()).map(str::trim)
     }
 
+    /// The announced length in bytes. None: none is announced.
     pub fn length(&self) -> Option<u64> {
         self.header("content-length")?.parse().ok()
     }
@@ -90,6 +92,7 @@ impl ProbeAnswer {
 }
 
 impl<'p> Asking<'p> {
+    /// Asks a host that was reached.
     pub fn new(plan: &'p ProbePlan, base: &Url, reached: ReachedHost) -> Result<Self, EndedAt> {
         let setup = |error: String| HostOutcome::NotHttp(format!("it cannot be asked: {error}"));
         let endpoint: Endpoint = plan.address.parse().map_err(|error| setup(format!("{error}")))?;
@@ -342,6 +345,7 @@ impl<'p> Asking<'p> {
         Some(HostOutcome::CaptivePage(title))
     }
 
+    /// Whether a login goes along.
     pub fn shows_credentials(&self) -> bool {
         self.plan.credentials.is_some()
     }

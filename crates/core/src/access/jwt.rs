@@ -16,6 +16,7 @@ pub struct JwtParts<'t> {
     pub signature: Vec<u8>,
 }
 
+/// The header of a token (RFC 7515, section 4.1).
 #[derive(Deserialize)]
 pub struct Header {
     pub alg: String,
@@ -39,6 +40,7 @@ pub fn split(token: &str) -> Option<JwtParts<'_>> {
     Some(JwtParts { signed, header, payload: decode(payload)?, signature: decode(signature)? })
 }
 
+/// Base64 for URLs, without padding (RFC 7515, section 2).
 pub fn encode(bytes: &[u8]) -> String {
     URL_SAFE_NO_PAD.encode(bytes)
 }

@@ -203,6 +203,7 @@ pub(super) const ASKED: [ReviewedKind; 5] = [
 ];
 
 impl ReviewedKind {
+    /// The rule of a webhook that asks about it.
     pub fn rule(&self, operations: &[&str]) -> Value {
         rule(self.group, operations, self.resources)
     }

@@ -296,10 +296,12 @@ impl Contents {
 pub(super) mod tests {
     use super::*;
 
+    /// The digest and size of a content.
     pub fn blob(content: &str) -> (Digest, u64) {
         (Digest::of(content.as_bytes()), content.len() as u64)
     }
 
+    /// Contents of one small parcel.
     pub fn contents() -> Contents {
         let image = |to: &str, tag: &str| ParcelImage {
             to: to.parse().unwrap(),

@@ -46,6 +46,7 @@ mod security;
 mod serve;
 mod serving;
 mod shelves;
+mod sources;
 mod store;
 mod stub;
 mod survey;

@@ -71,6 +71,7 @@ impl std::fmt::Display for Doubt {
 }
 
 impl Identities {
+    /// Forgets the keys of all clusters, so that they are read anew.
     pub fn forget(&self) {
         self.had.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }

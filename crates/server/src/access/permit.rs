@@ -132,6 +132,7 @@ pub(crate) fn refuse_catalog(plan: &Plan, caller: &Caller, head: Head<'_>) -> Re
 pub(crate) struct ChallengeHeaders(Vec<HeaderValue>);
 
 impl ChallengeHeaders {
+    /// Has a refusal carry it.
     pub fn apply(self, error: ApiError) -> ApiError {
         let name = header::WWW_AUTHENTICATE;
         self.0.into_iter().fold(error, |error, value| error.with_header(name.clone(), value))

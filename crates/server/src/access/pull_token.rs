@@ -23,6 +23,7 @@ pub(crate) struct PullToken {
 }
 
 impl PullToken {
+    /// With what a token says whose signature was checked.
     pub fn new(claims: TokenClaims) -> Self {
         Self { claims, begun: Mutex::default() }
     }

@@ -128,6 +128,7 @@ impl<'h> RecordedDeed<'h> {
         Self { kind, who, by: None, address: None, reference: None, line: None, text }
     }
 
+    /// What a caller did, without what it was about.
     pub fn of(caller: &'h Caller, kind: RecordKind, text: &'h str) -> Self {
         Self {
             kind,

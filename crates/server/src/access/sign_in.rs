@@ -178,6 +178,7 @@ impl SignedIn {
         }
     }
 
+    /// Whoever it is, at an address, and whether a node sent it here instead of to an upstream.
     pub fn caller(self, address: Option<IpAddr>, node: bool) -> Caller {
         let Self { who, by, limit, .. } = self;
         Caller { who, by: Some(by), token: limit, address, node }

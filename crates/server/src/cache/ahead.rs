@@ -38,6 +38,7 @@ impl AheadImages {
     const MOST: usize = 4096;
     const OF_ONE: usize = 8;
 
+    /// Queues a fetch; where the queue is full it is left out, as nobody waits for it.
     pub fn put(&self, job: AheadJob) {
         let mut jobs = self.jobs.lock().unwrap_or_else(PoisonError::into_inner);
         if jobs.len() >= Self::MOST && !jobs.contains_key(&job.repository) {

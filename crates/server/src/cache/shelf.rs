@@ -95,12 +95,14 @@ pub(super) struct Lists {
 }
 
 impl Lists {
+    /// The tags of a repository as they were listed last. None: that is too long ago, or never was.
     pub fn get(&self, path: &RepositoryName) -> Option<Arc<Vec<Tag>>> {
         let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         let (until, tags) = known.get(path)?;
         (Instant::now() < *until).then(|| Arc::clone(tags))
     }
 
+    /// Keeps a list for a while.
     pub fn keep(&self, path: &RepositoryName, tags: Vec<Tag>, life: Duration) {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         if known.len() >= LISTS {

@@ -96,6 +96,7 @@ pub(crate) struct ApiPlace<'p> {
 }
 
 impl<'p> ApiPlace<'p> {
+    /// Where a path leads. None: nowhere that is simulated.
     pub fn read(path: &'p str) -> Option<Self> {
         let parts: Vec<&str> = path.trim_start_matches('/').split('/').collect();
         let (group, rest) = match parts.as_slice() {

@@ -13,6 +13,7 @@ use super::kinds::ObjectKind;
 pub(crate) struct Query(BTreeMap<String, String>);
 
 impl Query {
+    /// The parameters of a query.
     pub fn read(query: Option<&str>) -> Self {
         let decode = |text: &str| {
             percent_encoding::percent_decode_str(&text.replace('+', " "))
@@ -23,10 +24,12 @@ impl Query {
         Self(pairs.map(|(key, value)| (decode(key), decode(value))).collect())
     }
 
+    /// The value of a parameter. None: it is not there, or empty.
     pub fn get(&self, key: &str) -> Option<&str> {
         self.0.get(key).map(String::as_str).filter(|value| !value.is_empty())
     }
 
+    /// Whether a parameter says yes: `1`, `true` or `All`.
     pub fn is(&self, key: &str) -> bool {
         self.get(key).is_some_and(|value| matches!(value, "1" | "true" | "All"))
     }

@@ -35,6 +35,7 @@ enum LaneTurn<S> {
 }
 
 impl<S: LaneStep> Lane<S> {
+    /// A lane for one step, on which nothing goes yet.
     pub fn new(step: S) -> Self {
         Self { turn: LaneTurn::Free(step), waiting: Vec::new(), waiting_bytes: 0 }
     }

@@ -97,6 +97,7 @@ pub(super) struct Pieces {
 }
 
 impl Pieces {
+    /// Reads these bytes of a file.
     pub fn new(file: Arc<(File, PathBuf)>, left: Range<u64>) -> Self {
         OPEN.fetch_add(1, Ordering::Relaxed);
         Self { file, left, waiting: None }

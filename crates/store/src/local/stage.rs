@@ -42,6 +42,7 @@ impl StagingBuffer {
         rest
     }
 
+    /// Whether nothing more goes in.
     pub fn is_full(&self) -> bool {
         self.filled == STAGE
     }

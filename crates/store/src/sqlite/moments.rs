@@ -107,6 +107,7 @@ fn slot(name: &str) -> u64 {
 }
 
 impl Moments {
+    /// Opens the count of changes, which all processes of a store share.
     pub fn open(path: &Path) -> Result<Self, StoreError> {
         let failed = || StoreError::io(format!("cannot open {}", path.display()));
         let file = OpenOptions::new()
@@ -161,10 +162,12 @@ impl Moments {
         self.told.store(last, Ordering::Release);
     }
 
+    /// The moment of a repository. None: the count cannot be read, and nothing may be remembered.
     pub fn of(&self, repository: &RepositoryName) -> Option<Moment> {
         self.at(slot(repository.as_str()))
     }
 
+    /// The moment of keys and stops. None: as for a repository.
     pub fn of_access(&self) -> Option<Moment> {
         self.at(slot(ACCESS))
     }

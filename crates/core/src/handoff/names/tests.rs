@@ -1,3 +1,5 @@
+//! The platform evaluates what is written for it as the rules decide.
+
 use std::sync::Arc;
 
 use cel::{Context, Env, extensions, to_value};

@@ -68,6 +68,7 @@ impl FillJob {
         opened.map_err(Trouble::Upstream)
     }
 
+    /// Fetches it to the end, or says to all who wait why not. `size` is what the manifest says, in bytes.
     pub async fn run(self, size: Option<u64>) {
         let listed = ListedFill(&self);
         let outcome = self.fetch(size).await;

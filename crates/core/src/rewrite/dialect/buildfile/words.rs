@@ -47,10 +47,12 @@ impl BuildWord<'_> {
         (self.part(1..self.text.len() - 1), quotes)
     }
 
+    /// The word without a prefix. None: it does not begin so.
     pub fn strip(&self, prefix: &str) -> Option<Self> {
         self.text.strip_prefix(prefix).map(|_| self.from(prefix.len()))
     }
 
+    /// Whether it is this word, in any case of letters.
     pub fn is(&self, word: &str) -> bool {
         self.text.eq_ignore_ascii_case(word)
     }
