@@ -230,6 +230,19 @@ impl Records {
         .await
         .map_err(|_| StoreError::Closed)?
     }
+
+    /// The rows that a statement gives.
+    async fn rows<T: Send + 'static>(
+        &self,
+        statement: &'static str,
+        given: impl rusqlite::Params + Send + 'static,
+        row: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<Vec<T>, StoreError> {
+        self.read(move |connection| {
+            connection.prepare_cached(statement)?.query_map(given, row)?.collect()
+        })
+        .await
+    }
 }
 
 /// Runs what waits for the disk on a thread that may wait.

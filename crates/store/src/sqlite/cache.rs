@@ -193,22 +193,17 @@ impl Store {
     ) -> Result<Vec<(RepositoryName, Tag, i64)>, StoreError> {
         let (first, end) = below(shelf);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT m.repository, m.tag, m.at FROM moves m
+            .rows(
+                "SELECT m.repository, m.tag, m.at FROM moves m
                      JOIN repositories r ON r.name = m.repository
                      JOIN tags t ON t.repository = r.id AND t.name = m.tag
                      WHERE m.repository >= $1 AND m.repository < $2 AND m.after IS NULL
                        AND m.at = (SELECT MAX(l.at) FROM moves l
                                    WHERE l.repository = m.repository AND l.tag = m.tag)
                      ORDER BY m.repository, m.tag",
-                    )?
-                    .query_map(params![first, end], |row| {
-                        Ok((checked(row, 0)?, checked(row, 1)?, row.get(2)?))
-                    })?
-                    .collect()
-            })
+                (first, end),
+                |row| Ok((checked(row, 0)?, checked(row, 1)?, row.get(2)?)),
+            )
             .await
     }
 
@@ -217,24 +212,21 @@ impl Store {
         let (first, end) = below(shelf);
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT repository, tag, before, after, at FROM moves
+            .rows(
+                "SELECT repository, tag, before, after, at FROM moves
                      WHERE repository >= $1 AND repository < $2
                      ORDER BY at DESC, repository, tag LIMIT $3",
-                    )?
-                    .query_map(params![first, end, limit], |row| {
-                        let after = match row.get::<_, Option<String>>(3)? {
-                            Some(_) => Some(checked(row, 3)?),
-                            None => None,
-                        };
-                        let (repository, tag) = (checked(row, 0)?, checked(row, 1)?);
-                        let (before, at) = (checked(row, 2)?, row.get(4)?);
-                        Ok(Move { repository, tag, before, after, at })
-                    })?
-                    .collect()
-            })
+                (first, end, limit),
+                |row| {
+                    let after = match row.get::<_, Option<String>>(3)? {
+                        Some(_) => Some(checked(row, 3)?),
+                        None => None,
+                    };
+                    let (repository, tag) = (checked(row, 0)?, checked(row, 1)?);
+                    let (before, at) = (checked(row, 2)?, row.get(4)?);
+                    Ok(Move { repository, tag, before, after, at })
+                },
+            )
             .await
     }
 
@@ -461,17 +453,14 @@ impl Store {
         &self,
         repository: &RepositoryName,
     ) -> Result<Vec<(Tag, i64)>, StoreError> {
-        let name = repository.clone();
+        let name = repository.to_string();
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT t.name, COALESCE(t.confirmed, 0) FROM tags t
-                         JOIN repositories r ON r.id = t.repository WHERE r.name = $1 ORDER BY t.name",
-                    )?
-                    .query_map(params![name.as_str()], |row| Ok((checked(row, 0)?, row.get(1)?)))?
-                    .collect()
-            })
+            .rows(
+                "SELECT t.name, COALESCE(t.confirmed, 0) FROM tags t
+                 JOIN repositories r ON r.id = t.repository WHERE r.name = $1 ORDER BY t.name",
+                (name,),
+                |row| Ok((checked(row, 0)?, row.get(1)?)),
+            )
             .await
     }
 

@@ -453,15 +453,12 @@ impl Store {
         let after = after.map(ToString::to_string).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT digest, size, place, state FROM contents
+            .rows(
+                "SELECT digest, size, place, state FROM contents
                          WHERE digest > $1 ORDER BY digest LIMIT $2",
-                    )?
-                    .query_map(params![after, limit], stored)?
-                    .collect()
-            })
+                (after, limit),
+                stored,
+            )
             .await
     }
 

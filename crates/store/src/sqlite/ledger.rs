@@ -355,17 +355,14 @@ impl Store {
         repository: &RepositoryName,
         digest: &Digest,
     ) -> Result<Vec<Digest>, StoreError> {
-        let (name, digest) = (repository.clone(), digest.clone());
+        let (name, digest) = (repository.to_string(), digest.to_string());
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT n.manifest FROM needs n JOIN repositories r ON r.id = n.repository
+            .rows(
+                "SELECT n.manifest FROM needs n JOIN repositories r ON r.id = n.repository
                      WHERE r.name = $1 AND n.target = $2 AND n.is_child = 1 ORDER BY n.manifest",
-                    )?
-                    .query_map(params![name.as_str(), digest.as_str()], |row| checked(row, 0))?
-                    .collect()
-            })
+                (name, digest),
+                |row| checked(row, 0),
+            )
             .await
     }
 
@@ -441,28 +438,25 @@ impl Store {
         after: Option<&Digest>,
         limit: usize,
     ) -> Result<Vec<Referrer>, StoreError> {
-        let (name, subject) = (repository.clone(), subject.clone());
+        let (name, subject) = (repository.to_string(), subject.to_string());
         let after = after.map(ToString::to_string).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT m.digest, m.media_type, m.size, m.artifact_type,
+            .rows(
+                "SELECT m.digest, m.media_type, m.size, m.artifact_type,
                            COALESCE(length(CAST(m.annotations AS BLOB)), 0)
                          FROM manifests m JOIN repositories r ON r.id = m.repository
                          WHERE r.name = $1 AND m.subject = $2 AND m.digest > $3
                          ORDER BY m.digest LIMIT $4",
-                    )?
-                    .query_map(params![name.as_str(), subject.as_str(), after, limit], |row| {
-                        Ok(Referrer {
-                            manifest: manifest_record(row)?,
-                            artifact_type: row.get(3)?,
-                            annotations_size: unsigned(row, 4)?,
-                        })
-                    })?
-                    .collect()
-            })
+                (name, subject, after, limit),
+                |row| {
+                    Ok(Referrer {
+                        manifest: manifest_record(row)?,
+                        artifact_type: row.get(3)?,
+                        annotations_size: unsigned(row, 4)?,
+                    })
+                },
+            )
             .await
     }
 

@@ -20,15 +20,12 @@ impl Store {
         let after = after.map(ToString::to_string).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT name FROM repositories r WHERE name > $1 AND manifests > 0
+            .rows(
+                "SELECT name FROM repositories r WHERE name > $1 AND manifests > 0
                          ORDER BY name LIMIT $2",
-                    )?
-                    .query_map(params![after, limit], |row| checked(row, 0))?
-                    .collect()
-            })
+                (after, limit),
+                |row| checked(row, 0),
+            )
             .await
     }
 
@@ -42,16 +39,13 @@ impl Store {
         let (from, end) = (start.as_str().to_owned(), format!("{start}g"));
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT digest FROM contents WHERE digest >= $1 AND digest < $2
+            .rows(
+                "SELECT digest FROM contents WHERE digest >= $1 AND digest < $2
                          UNION SELECT digest FROM bodies WHERE digest >= $1 AND digest < $2
                          ORDER BY digest LIMIT $3",
-                    )?
-                    .query_map(params![from, end, limit], |row| checked(row, 0))?
-                    .collect()
-            })
+                (from, end, limit),
+                |row| checked(row, 0),
+            )
             .await
     }
 
@@ -80,26 +74,23 @@ impl Store {
     pub async fn held(&self, prefix: &RepositoryName) -> Result<Vec<HeldTag>, StoreError> {
         let (name, below, end) = super::shelves::range(prefix);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT m.digest, m.media_type, m.size, r.name, t.name, t.since, m.volume
+            .rows(
+                "SELECT m.digest, m.media_type, m.size, r.name, t.name, t.since, m.volume
                          FROM repositories r JOIN tags t ON t.repository = r.id
                          JOIN manifests m ON m.repository = t.repository AND m.digest = t.digest
                          WHERE r.name = $1 OR (r.name >= $2 AND r.name < $3)
                          ORDER BY r.name, t.name",
-                    )?
-                    .query_map(params![name, below, end], |row| {
-                        Ok(HeldTag {
-                            manifest: manifest_record(row)?,
-                            repository: checked(row, 3)?,
-                            tag: checked(row, 4)?,
-                            since: row.get(5)?,
-                            content: unsigned(row, 6)?,
-                        })
-                    })?
-                    .collect()
-            })
+                (name, below, end),
+                |row| {
+                    Ok(HeldTag {
+                        manifest: manifest_record(row)?,
+                        repository: checked(row, 3)?,
+                        tag: checked(row, 4)?,
+                        since: row.get(5)?,
+                        content: unsigned(row, 6)?,
+                    })
+                },
+            )
             .await
     }
 
@@ -113,19 +104,14 @@ impl Store {
             after.map(|(name, tag)| (name.to_string(), tag.to_string())).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT r.name, t.name, t.digest FROM repositories r
+            .rows(
+                "SELECT r.name, t.name, t.digest FROM repositories r
                          JOIN tags t ON t.repository = r.id
                          WHERE r.name >= $1 AND (r.name > $1 OR t.name > $2)
                          ORDER BY r.name, t.name LIMIT $3",
-                    )?
-                    .query_map(params![name, tag, limit], |row| {
-                        Ok((checked(row, 0)?, checked(row, 1)?, checked(row, 2)?))
-                    })?
-                    .collect()
-            })
+                (name, tag, limit),
+                |row| Ok((checked(row, 0)?, checked(row, 1)?, checked(row, 2)?)),
+            )
             .await
     }
 
@@ -161,15 +147,12 @@ impl Store {
         let after = after.map(ToString::to_string).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT digest FROM contents WHERE links > 0 AND digest > $1
-                         UNION SELECT digest FROM bodies WHERE digest > $1 ORDER BY digest LIMIT $2",
-                    )?
-                    .query_map(params![after, limit], |row| checked(row, 0))?
-                    .collect()
-            })
+            .rows(
+                "SELECT digest FROM contents WHERE links > 0 AND digest > $1
+                 UNION SELECT digest FROM bodies WHERE digest > $1 ORDER BY digest LIMIT $2",
+                (after, limit),
+                |row| checked(row, 0),
+            )
             .await
     }
 }

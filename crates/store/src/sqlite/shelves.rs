@@ -218,29 +218,27 @@ impl Store {
     /// What each shelf holds, sorted by name, with its pulls counted from a day on.
     pub async fn shelf_totals(&self, from_day: i64) -> Result<Vec<ShelfTotals>, StoreError> {
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT t.shelf, t.repositories, t.tags, t.bytes, t.alone, t.apart, t.changed, t.pulled,
-                           (SELECT CAST(COALESCE(SUM(u.pulls), 0) AS BIGINT) FROM shelf_uses u
-                            WHERE u.shelf = t.shelf AND u.day >= $1)
-                         FROM totals t WHERE t.shelf <> '' AND t.repositories > 0 ORDER BY t.shelf",
-                    )?
-                    .query_map(params![from_day], |row| {
-                        Ok(ShelfTotals {
-                            shelf: row.get(0)?,
-                            repositories: unsigned(row, 1)?,
-                            tags: unsigned(row, 2)?,
-                            bytes: unsigned(row, 3)?,
-                            alone: unsigned(row, 4)?,
-                            apart: unsigned(row, 5)?,
-                            changed: row.get(6)?,
-                            pulled: row.get(7)?,
-                            pulls: unsigned(row, 8)?,
-                        })
-                    })?
-                    .collect()
-            })
+            .rows(
+                "SELECT t.shelf, t.repositories, t.tags, t.bytes, t.alone, t.apart,
+                   t.changed, t.pulled,
+                   (SELECT CAST(COALESCE(SUM(u.pulls), 0) AS BIGINT) FROM shelf_uses u
+                    WHERE u.shelf = t.shelf AND u.day >= $1)
+                 FROM totals t WHERE t.shelf <> '' AND t.repositories > 0 ORDER BY t.shelf",
+                (from_day,),
+                |row| {
+                    Ok(ShelfTotals {
+                        shelf: row.get(0)?,
+                        repositories: unsigned(row, 1)?,
+                        tags: unsigned(row, 2)?,
+                        bytes: unsigned(row, 3)?,
+                        alone: unsigned(row, 4)?,
+                        apart: unsigned(row, 5)?,
+                        changed: row.get(6)?,
+                        pulled: row.get(7)?,
+                        pulls: unsigned(row, 8)?,
+                    })
+                },
+            )
             .await
     }
 
@@ -255,16 +253,13 @@ impl Store {
         let after = after.map(ToString::to_string).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT name FROM repositories
-                         WHERE manifests > 0 AND name > $1 AND (name = $2 OR (name >= $3 AND name < $4))
-                         ORDER BY name LIMIT $5",
-                    )?
-                    .query_map(params![after, name, below, end, limit], |row| checked(row, 0))?
-                    .collect()
-            })
+            .rows(
+                "SELECT name FROM repositories
+                 WHERE manifests > 0 AND name > $1 AND (name = $2 OR (name >= $3 AND name < $4))
+                 ORDER BY name LIMIT $5",
+                (after, name, below, end, limit),
+                |row| checked(row, 0),
+            )
             .await
     }
 
@@ -312,17 +307,14 @@ impl Store {
 
     /// The manifests that need a blob, in whichever repository; sorted, each once.
     pub async fn needing(&self, digest: &Digest) -> Result<Vec<Digest>, StoreError> {
-        let digest = digest.clone();
+        let digest = digest.to_string();
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT DISTINCT manifest FROM needs WHERE target = $1 AND is_child = 0
+            .rows(
+                "SELECT DISTINCT manifest FROM needs WHERE target = $1 AND is_child = 0
                          ORDER BY manifest",
-                    )?
-                    .query_map(params![digest.as_str()], |row| checked(row, 0))?
-                    .collect()
-            })
+                (digest,),
+                |row| checked(row, 0),
+            )
             .await
     }
 }

@@ -502,16 +502,13 @@ impl Store {
     pub async fn missing_bodies(&self, limit: usize) -> Result<Vec<Digest>, StoreError> {
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT DISTINCT m.digest FROM manifests m
+            .rows(
+                "SELECT DISTINCT m.digest FROM manifests m
                          WHERE NOT EXISTS (SELECT 1 FROM bodies b WHERE b.digest = m.digest)
                          ORDER BY m.digest LIMIT $1",
-                    )?
-                    .query_map(params![limit], |row| checked(row, 0))?
-                    .collect()
-            })
+                (limit,),
+                |row| checked(row, 0),
+            )
             .await
     }
 
@@ -524,16 +521,11 @@ impl Store {
         let after = after.map(ToString::to_string).unwrap_or_default();
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT digest, body FROM bodies WHERE digest > $1 ORDER BY digest LIMIT $2",
-                    )?
-                    .query_map(params![after, limit], |row| {
-                        Ok((checked(row, 0)?, row.get::<_, Vec<u8>>(1)?.into()))
-                    })?
-                    .collect()
-            })
+            .rows(
+                "SELECT digest, body FROM bodies WHERE digest > $1 ORDER BY digest LIMIT $2",
+                (after, limit),
+                |row| Ok((checked(row, 0)?, row.get::<_, Vec<u8>>(1)?.into())),
+            )
             .await
     }
 

@@ -138,15 +138,12 @@ impl Store {
     ) -> Result<Vec<UploadId>, StoreError> {
         let account = account.to_owned();
         self.records
-            .read(move |connection| {
-                connection
-                    .prepare_cached(
-                        "SELECT id FROM uploads
+            .rows(
+                "SELECT id FROM uploads
                          WHERE account = $1 AND begun < $2 AND digest IS NULL ORDER BY begun",
-                    )?
-                    .query_map(params![account, at], |row| checked(row, 0))?
-                    .collect()
-            })
+                (account, at),
+                |row| checked(row, 0),
+            )
             .await
     }
 
