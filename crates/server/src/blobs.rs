@@ -44,6 +44,7 @@ pub(crate) async fn get(
     digest: &Digest,
     parts: &Parts,
 ) -> Result<Response, ApiError> {
+    // Long: the states in which a blob can be, each with its answer.
     let caller = parts.extensions.get::<Caller>();
     blocked::check(app, caller, repository.as_str(), [digest]).await?;
     let recalled = recalled(app, parts);

@@ -89,6 +89,7 @@ where
         + 'static,
     S::Future: Send + 'static,
 {
+    // Long: what is taken for a connection is held until its end, so it stands in one scope.
     let Listener { socket, tls, limits, open, crew } = listener;
     let graceful = GracefulShutdown::new();
     let (clients, all) = (Slots::default(), Arc::new(()));
@@ -146,18 +147,7 @@ where
                 Ok(stream) => stream,
                 Err(error) => return tracing::warn!(%error, "a connection could not be taken over"),
             };
-            let mut http = auto::Builder::new(TokioExecutor::new());
-            http.http1()
-                .timer(TokioTimer::new())
-                .header_read_timeout(limits.header_time)
-                .max_buf_size(BUFFER)
-                .max_headers(FIELDS);
-            http.http2()
-                .timer(TokioTimer::new())
-                .max_concurrent_streams(STREAMS)
-                .max_send_buf_size(STREAM)
-                .max_header_list_size(u32::try_from(HEADER).unwrap_or(u32::MAX))
-                .keep_alive_interval(limits.header_time);
+            let http = protocols(&limits);
             let served = async {
                 match config {
                     None => {
@@ -203,6 +193,23 @@ where
     }
     drop(socket);
     Ok(tokio::time::timeout(grace, graceful.shutdown()).await.is_ok())
+}
+
+/// HTTP/1.1 and HTTP/2 with their bounds.
+fn protocols(limits: &Limits) -> auto::Builder<TokioExecutor> {
+    let mut http = auto::Builder::new(TokioExecutor::new());
+    http.http1()
+        .timer(TokioTimer::new())
+        .header_read_timeout(limits.header_time)
+        .max_buf_size(BUFFER)
+        .max_headers(FIELDS);
+    http.http2()
+        .timer(TokioTimer::new())
+        .max_concurrent_streams(STREAMS)
+        .max_send_buf_size(STREAM)
+        .max_header_list_size(u32::try_from(HEADER).unwrap_or(u32::MAX))
+        .keep_alive_interval(limits.header_time);
+    http
 }
 
 /// A service whose requests say who sends them.

@@ -23,6 +23,7 @@ pub(crate) const HEADER: &str = "larder-cluster";
 /// Brings a node's request into the form in which all others come: the repository with its shelf in
 /// front.
 pub(crate) fn receive<B>(app: &App, plan: &Plan, request: &mut Request<B>) -> Result<(), ApiError> {
+    // Long: the ways in which a node may ask, the surest first.
     front::check(plan, request)?;
     let uri = request.uri();
     let prefixed = uri.path().starts_with(PREFIX);

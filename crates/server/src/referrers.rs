@@ -34,6 +34,7 @@ pub(crate) async fn list(
     subject: &Digest,
     parts: &Parts,
 ) -> Result<Response, ApiError> {
+    // Long: one page, bounded in bytes, filter and next page in one pass.
     let wanted = query(parts, "artifactType").filter(|kind| !kind.is_empty());
     let after = match query(parts, "after").map(|after| after.parse::<Digest>()) {
         None => None,

@@ -182,6 +182,7 @@ async fn take(
     parts: &Parts,
     body: Body,
 ) -> Result<(BlobWriter, u64), ApiError> {
+    // Long: the standard's cases of one request in their order.
     let announced = parts.headers.get(header::CONTENT_LENGTH);
     let announced = announced.and_then(|length| length.to_str().ok()?.parse::<u64>().ok());
     let range = chunk_range(&parts.headers)?;

@@ -75,6 +75,7 @@ fn only_what_an_upstream_may_have_is_to_be_brought_in() {
 
 /// All rows: evidence, and what must come of it for sure. None: the pull succeeds without a remark.
 fn table() -> Vec<(Evidence, Option<Cause>)> {
+    // Long: one row for each cause, read from top to bottom.
     let unauthorized = |shown| HostOutcome::Unauthorized { shown, said: None };
     let missing = |elsewhere: &[&str]| {
         let elsewhere = elsewhere.iter().map(|name| (*name).to_owned()).collect();

@@ -176,6 +176,7 @@ fn address(text: &str, remarks: &mut Vec<Remark>) -> String {
 
 /// What a runtime of this line makes of a file for this upstream. `text` None: the folder has no `hosts.toml`.
 pub fn read_hosts(text: Option<&str>, host: &Host, line: RuntimeSeries) -> NodeWay {
+    // Long: one key of the file after the other, as the runtime reads them.
     let Some(text) = text else {
         return straight(
             "there is no hosts.toml in the folder: the runtime goes straight to the upstream, and says nothing of it",

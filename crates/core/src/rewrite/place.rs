@@ -158,6 +158,7 @@ pub(super) fn settle(
     found: &TreeFindings,
     file: &FileContext<'_>,
 ) {
+    // Long: the questions about one place in their order, each of which can end it.
     let Some(its) = scan.parts.get(part) else { return };
     let at = SlotPlace { tree: &its.tree, part, start: its.span.start };
     let uses = Uses::of(&at, &found.places, file);
@@ -326,6 +327,7 @@ impl<'f> Uses<'f> {
         place: &ImagePlace,
         words: &mut Option<(NodeId, Words<'t>)>,
     ) -> ReadPlace {
+        // Long: the forms of one place in their order.
         let tree = at.tree;
         let text = |node: NodeId| tree.scalar(node).unwrap_or_default().to_owned();
         let mut read = ReadPlace {

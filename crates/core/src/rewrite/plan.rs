@@ -132,6 +132,7 @@ impl Scan<'_> {
         hold: &'s Hold,
         new: &FindingWish,
     ) -> Result<Wants<'s>, &'static str> {
+        // Long: one kind of wish after the other.
         let new = match (new, hold) {
             (FindingWish::Become(new), _) => new,
             (

@@ -52,6 +52,7 @@ struct LoginRequest {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
+    // Long: one exchange with the kubelet, refusals first.
     let what = "cannot sign the node in";
     let wrong = |cause: String| {
         Failure::usage(

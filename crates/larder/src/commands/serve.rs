@@ -63,6 +63,7 @@ pub struct Args {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
+    // Long: what is started, in the order in which it is stopped again.
     let config = context.config()?;
     let listen = args.listen.unwrap_or(config.larder.listen);
     let what = || format!("cannot serve on {listen}");

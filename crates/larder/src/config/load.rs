@@ -12,7 +12,7 @@ use toml::Spanned;
 use super::access;
 use super::deployments;
 use super::fault;
-use super::model::{Config, ConfigFile};
+use super::model::{Config, ConfigFile, Larder, ParcelConfig};
 use super::owned::foreign;
 use super::shelf::CachingConfig;
 use super::source::ConfigSource;
@@ -125,23 +125,24 @@ fn expand(source: &ConfigSource, include: &Spanned<String>) -> Result<Vec<PathBu
     Ok(found)
 }
 
-fn merge(sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config, Failure> {
-    check_twice(&sources, "upstream", |file| {
+/// Refuses names that stand twice, and those that cannot be names of shelves.
+fn check_names(sources: &[ConfigSource]) -> Result<(), Failure> {
+    check_twice(sources, "upstream", |file| {
         file.upstream.iter().map(|u| (&u.name, u.name.get_ref().clone())).collect()
     })?;
-    check_twice(&sources, "upstream's host", |file| {
+    check_twice(sources, "upstream's host", |file| {
         file.upstream.iter().map(|u| (&u.name, u.host.to_string())).collect()
     })?;
-    check_twice(&sources, "shelf", |file| {
+    check_twice(sources, "shelf", |file| {
         file.shelf.iter().map(|s| (&s.name, s.name.get_ref().to_string())).collect()
     })?;
-    check_twice(&sources, "image of an intake entry", |file| {
+    check_twice(sources, "image of an intake entry", |file| {
         file.intake.iter().map(|i| (&i.image, i.image.get_ref().to_string())).collect()
     })?;
-    check_twice(&sources, "target of an intake entry", |file| {
+    check_twice(sources, "target of an intake entry", |file| {
         file.intake.iter().map(|i| (&i.to, i.to.get_ref().to_string())).collect()
     })?;
-    for source in &sources {
+    for source in sources {
         if let Some(entry) =
             source.file.intake.iter().find(|entry| entry.to.get_ref().is_on_no_shelf())
         {
@@ -158,6 +159,47 @@ fn merge(sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config, Fa
             return Err(source.fault(&shelf.name, "a shelf's name has no slash in it", ""));
         }
     }
+    Ok(())
+}
+
+/// Tables that stand once, in the first file.
+#[derive(Default)]
+struct Only {
+    larder: Option<Larder>,
+    parcel: Option<ParcelConfig>,
+}
+
+impl Only {
+    /// Takes those of a file.
+    ///
+    /// # Errors
+    /// It is not the first, and has one of them, or includes others.
+    fn take(&mut self, first: bool, source: &mut ConfigSource) -> Result<(), Failure> {
+        let wrong =
+            |at: usize, message: &str| Err(fault::at(&source.path, &source.text, at, message, ""));
+        let (larder, parcel) = (source.file.larder.take(), source.file.parcel.take());
+        match (first, &larder, &parcel, source.file.include.first()) {
+            (false, Some(found), _, _) => {
+                return wrong(found.span().start, "[larder] stands in the first file only");
+            }
+            (false, _, Some(found), _) => {
+                return wrong(found.span().start, "[parcel] stands in the first file only");
+            }
+            (_, _, _, Some(include)) => {
+                return wrong(include.span().start, "an included file includes no others");
+            }
+            _ => {}
+        }
+        if first {
+            self.larder = larder.map(Spanned::into_inner);
+            self.parcel = parcel.map(Spanned::into_inner);
+        }
+        Ok(())
+    }
+}
+
+fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config, Failure> {
+    check_names(&sources)?;
     check_caches(&sources)?;
 
     let all = || sources.iter().flat_map(|source| &source.file.class);
@@ -183,44 +225,27 @@ fn merge(sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config, Fa
         sources.iter().map(|source| source.path.clone()).chain(folders).collect();
     // What is locked is part of what holds at the doors of clusters.
     files.push(path.parent().unwrap_or(Path::new(".")).join("larder.lock"));
-    let mut larder = None;
+    let mut only = Only::default();
+    for (number, source) in sources.iter_mut().enumerate() {
+        only.take(number == 0, source)?;
+    }
     let (mut upstreams, mut shelves, mut intake, mut clusters) = (vec![], vec![], vec![], vec![]);
     let mut accounts = Vec::new();
-    let mut parcel = None;
-    for (number, source) in sources.into_iter().enumerate() {
-        let ConfigSource { path, text, file, .. } = source;
-        if let Some(found) = file.larder {
-            if number > 0 {
-                let message = "[larder] stands in the first file only";
-                return Err(fault::at(&path, &text, found.span().start, message, ""));
-            }
-            larder = Some(found.into_inner());
-        }
-        if let Some(found) = file.parcel {
-            if number > 0 {
-                let message = "[parcel] stands in the first file only";
-                return Err(fault::at(&path, &text, found.span().start, message, ""));
-            }
-            parcel = Some(found.into_inner());
-        }
-        if let Some(include) = file.include.first() {
-            let message = "an included file includes no others";
-            return Err(fault::at(&path, &text, include.span().start, message, ""));
-        }
+    for ConfigSource { file, .. } in sources {
         upstreams.extend(file.upstream);
         shelves.extend(file.shelf);
         intake.extend(file.intake);
         clusters.extend(file.cluster);
         accounts.extend(file.account);
     }
-    let larder = larder.ok_or_else(|| {
+    let larder = only.larder.ok_or_else(|| {
         Failure::usage(
             format!("{} cannot be used", larder_transfer::files::named(&path)),
             "it has no [larder] table",
             "`larder init` writes a commented configuration to start from",
         )
     })?;
-    let parcel = parcel.unwrap_or_default();
+    let parcel = only.parcel.unwrap_or_default();
     Ok(Config {
         path,
         larder,

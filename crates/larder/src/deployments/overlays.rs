@@ -258,6 +258,7 @@ impl Graph<'_> {
 
     /// Puts an overlay upon what reaches it, with what it lists itself.
     fn put_upon(&mut self, path: &Path, below: &mut OverlaysBelow, depth: usize) {
+        // Long: one round over overlays and bases, whose order matters.
         let text = text_of(path).filter(|_| depth > 0);
         let Some((text, listed)) = text.and_then(|text| listed(&text).map(|listed| (text, listed)))
         else {

@@ -444,6 +444,7 @@ async fn change(
     headers: &HeaderMap,
     body: &Bytes,
 ) -> Result<Response, ApiFault> {
+    // Long: one kind of change after the other.
     let name = place.name.unwrap_or_default();
     check_namespace(api, place.namespace)?;
     let form =

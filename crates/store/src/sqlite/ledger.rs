@@ -173,6 +173,7 @@ pub(crate) fn record(
     name: &RepositoryName,
     new: &NewManifest,
 ) -> Result<(), StoreError> {
+    // Long: one transaction: what must hold together stands together.
     let failed = || StoreError::ledger("record a manifest");
     let repository = repository_id(connection, name).map_err(failed())?;
     let mut missing = Vec::new();

@@ -13,6 +13,7 @@ pub(super) fn again(e: &Evidence, answer: FoundCause) -> FoundCause {
 
 /// The cause of an answer that needs nothing else.
 pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &HostOutcome) -> FoundCause {
+    // Long: one row for each answer.
     let image = &e.written;
     let told = format!("{host}: {}", outcome.described());
     let certain = |cause| found(cause, Certain, told.clone());

@@ -286,6 +286,7 @@ impl PullEvent {
     }
 
     fn by_wording(&self) -> Option<WordingFit> {
+        // Long: wordings in the order in which they must be tried.
         if self.has("certificate has expired or is not yet valid") {
             let early = self.has("is before");
             let cause = if early { Cause::CertificateEarly } else { Cause::CertificateExpired };

@@ -32,6 +32,7 @@ pub(super) fn find(
     file: &FileContext<'_>,
     found: &mut TreeFindings,
 ) -> bool {
+    // Long: one key of a service after the other.
     let Some(services) = tree.get(top, "services").filter(|node| tree.is_mapping(*node)) else {
         return false;
     };

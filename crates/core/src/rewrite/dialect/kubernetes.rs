@@ -163,6 +163,7 @@ impl<'w> Walk<'w, '_> {
     }
 
     fn mapping(&mut self, mut step: PathStep<'w>, stack: &mut Vec<PathStep<'w>>) {
+        // Long: one key of an object after the other.
         let (tree, node) = (self.tree, step.node);
         let object = object_kind(tree, node);
         if let Some(kind) = object {

@@ -41,6 +41,7 @@ pub(super) fn find(
     _file: &FileContext<'_>,
     found: &mut TreeFindings,
 ) -> bool {
+    // Long: one dialect of pipelines after the other.
     if !is_one(tree, top) {
         return false;
     }

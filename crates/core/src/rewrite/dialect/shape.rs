@@ -152,6 +152,7 @@ pub(super) fn of_mapping(
     around: &Around<'_>,
     found: &mut TreeFindings,
 ) {
+    // Long: the shapes that values have, the most certain first.
     let under_image = key.is_some_and(is_image_key);
     let mut whole = false;
     let mut all = None;

@@ -80,6 +80,7 @@ struct HandoffFile {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
+    // Long: what is written, in the order in which it must be known.
     let config = context.config()?;
     let what = || format!("cannot write the handoff of {}", args.cluster);
     let wrong = |cause: String, remedy: &str| Failure::usage(what(), cause, remedy);

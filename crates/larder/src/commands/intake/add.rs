@@ -115,6 +115,7 @@ fn add(
     config: &Config,
     document: &mut DocumentMut,
 ) -> Result<AddedWish, Failure> {
+    // Long: one wish after the other, and what each would be written as.
     let what = || format!("cannot add {text}");
     let reference = reference(text, Some(config))?;
     if let Some(digest) = &reference.digest {

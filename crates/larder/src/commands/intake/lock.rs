@@ -88,6 +88,39 @@ impl LockedImage {
         let (image, tag) = (want.image.to_string(), want.tag.to_string());
         Self { image, tag, ..Self::default() }
     }
+
+    /// What a new answer changes at what is known.
+    fn compared(
+        want: &Want,
+        known: Option<&LockedTag>,
+        answer: &Result<LockedTag, Failure>,
+    ) -> Self {
+        let change = match (answer, known) {
+            (Err(_), _) => LockChange::Failed,
+            (Ok(_), None) => LockChange::New,
+            (Ok(locked), Some(known)) if known == locked => LockChange::Same,
+            (Ok(locked), Some(known)) if known.digest == locked.digest => LockChange::Companions,
+            (Ok(_), Some(_)) => LockChange::Moved,
+        };
+        Self {
+            change,
+            cause: answer.as_ref().err().map(|failure| failure.cause.clone()),
+            before: known.map(|locked| locked.digest.clone()),
+            ..Self::of(want)
+        }
+    }
+
+    /// Tells what is locked now.
+    fn tell(&mut self, locked: &LockedTag, known: Option<&LockedTag>) {
+        let trimmed = locked.trimmed.as_ref().map(|trimmed| trimmed.digest.clone());
+        self.trimmed = trimmed.filter(|trimmed| *trimmed != locked.digest);
+        let is_new =
+            |digest: &&Digest| known.is_none_or(|known| !known.companions.contains_key(*digest));
+        self.companions = locked.companions.len();
+        self.new_companions = locked.companions.keys().filter(is_new).count();
+        self.digest = Some(locked.digest.clone());
+        self.platforms = locked.platforms.keys().cloned().collect();
+    }
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -126,6 +159,7 @@ struct Resolution {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
+    // Long: the steps of locking in their order; each is a call.
     let config = context.config()?;
     let before = read_lock(&config)?;
     if args.check {
@@ -192,24 +226,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut failures = Vec::new();
     for Resolution { want, locked: answer, disagree } in details {
         let known = before.entries.get(&want);
-        let mut line = LockedImage {
-            before: known.map(|locked| locked.digest.clone()),
-            disagree,
-            ..LockedImage::of(&want)
-        };
+        let mut line = LockedImage { disagree, ..LockedImage::compared(&want, known, &answer) };
         let locked = match answer {
-            Ok(locked) => {
-                line.change = match known {
-                    None => LockChange::New,
-                    Some(known) if *known == locked => LockChange::Same,
-                    Some(known) if known.digest == locked.digest => LockChange::Companions,
-                    Some(_) => LockChange::Moved,
-                };
-                Some(locked)
-            }
+            Ok(locked) => Some(locked),
             Err(failure) => {
-                line.change = LockChange::Failed;
-                line.cause = Some(failure.cause.clone());
                 failures.push(failure);
                 // What cannot be asked stays as it was.
                 known.cloned()
@@ -221,15 +241,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             line.moved.extend(moved::companions(known, locked));
         }
         if let Some(locked) = locked {
-            line.trimmed = locked.trimmed.as_ref().map(|trimmed| trimmed.digest.clone());
-            line.trimmed = line.trimmed.filter(|trimmed| *trimmed != locked.digest);
-            let is_new = |digest: &&Digest| {
-                known.is_none_or(|known| !known.companions.contains_key(*digest))
-            };
-            line.companions = locked.companions.len();
-            line.new_companions = locked.companions.keys().filter(is_new).count();
-            line.digest = Some(locked.digest.clone());
-            line.platforms = locked.platforms.keys().cloned().collect();
+            line.tell(&locked, known);
             after.entries.insert(want, locked);
         }
         lines.push(line);

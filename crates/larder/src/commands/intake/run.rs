@@ -70,6 +70,7 @@ struct FailedImage {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
+    // Long: the steps of bringing in, in their order.
     let began = Instant::now();
     let config = context.config()?;
     let lock = read_lock(&config)?;
@@ -155,25 +156,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     progress.done();
     outcomes.extend(unknown);
 
-    let mut total = MoveOutcome::default();
-    let mut failures = Vec::new();
-    let mut report = RunReport { there_already, not_locked, ..RunReport::default() };
-    for (job, outcome) in outcomes {
-        match outcome {
-            Ok(moved) => {
-                total.add(&moved);
-                report.brought_in.push(BroughtImage::of(&job));
-            }
-            Err(failure) => {
-                report.failed.push(FailedImage { image: job.name(), cause: failure.cause.clone() });
-                failures.push(failure);
-            }
-        }
-    }
-    report.brought_in.sort_by(|a, b| a.image.cmp(&b.image));
-    report.blobs_copied = total.copied;
-    report.blobs_present = total.present;
-    report.copied_bytes = total.bytes;
+    let report = RunReport { there_already, not_locked, ..RunReport::default() };
+    let (mut report, failures) = report.with(outcomes);
     report.seconds = began.elapsed().as_secs_f64();
     context.output.tell(&report);
     for failure in grouped(&failures) {
@@ -181,6 +165,35 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let lacking = if report.not_locked.is_empty() { Exit::Done } else { Exit::No };
     Ok(failures.iter().map(|failure| failure.exit).max().unwrap_or(lacking))
+}
+
+impl RunReport {
+    /// Adds what became of each image; the failures are given back.
+    fn with(
+        mut self,
+        outcomes: Vec<(IntakeJob<'_>, Result<MoveOutcome, Failure>)>,
+    ) -> (Self, Vec<Failure>) {
+        let mut total = MoveOutcome::default();
+        let mut failures = Vec::new();
+        for (job, outcome) in outcomes {
+            match outcome {
+                Ok(moved) => {
+                    total.add(&moved);
+                    self.brought_in.push(BroughtImage::of(&job));
+                }
+                Err(failure) => {
+                    self.failed
+                        .push(FailedImage { image: job.name(), cause: failure.cause.clone() });
+                    failures.push(failure);
+                }
+            }
+        }
+        self.brought_in.sort_by(|a, b| a.image.cmp(&b.image));
+        self.blobs_copied = total.copied;
+        self.blobs_present = total.present;
+        self.copied_bytes = total.bytes;
+        (self, failures)
+    }
 }
 
 /// Brings one image in, waits for the upstream's limit where that is wanted, and notes what

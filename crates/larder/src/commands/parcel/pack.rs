@@ -83,6 +83,7 @@ pub struct PackReport {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
+    // Long: the steps of packing in their order.
     let began = Instant::now();
     let what = || format!("cannot pack {}", larder_transfer::files::named(&args.out));
     let config = context.config()?;

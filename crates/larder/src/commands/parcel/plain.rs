@@ -30,6 +30,7 @@ pub(super) async fn unpack(
     config: &Config,
     context: &Context,
 ) -> Outcome {
+    // Long: the steps of unpacking in their order.
     let began = Instant::now();
     // Everything is read and has its place before anything is written.
     let mut all = Vec::new();

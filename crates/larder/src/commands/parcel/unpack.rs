@@ -135,6 +135,7 @@ impl Report for UnpackReport {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
+    // Long: the steps of unpacking in their order; what must be refused is refused before the first is done.
     let began = Instant::now();
     let config = context.config()?;
     let elsewhere = args.to.as_deref().map(FarRegistry::read).transpose()?;
@@ -172,21 +173,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if elsewhere.is_none() {
         check_held(&parcel, &store).await.map_err(failed)?;
     }
+    let mut report = UnpackReport::of(&parcel, &back, elsewhere.as_ref())?;
+    let exit = if report.held_back.is_empty() { Exit::Done } else { Exit::No };
     if args.dry_run {
-        let mut would = Vec::new();
-        for image in parcel.contents.images.iter().filter(|image| !back.contains(*image)) {
-            would.push(UnpackedImage::signed(shown(image, elsewhere.as_ref())?));
-        }
-        let held_back = back.iter().map(|image| shown(image, elsewhere.as_ref()));
-        let report = UnpackReport {
-            dry_run: true,
-            images: would,
-            held_back: held_back.collect::<Result<Vec<_>, _>>()?,
-            signed_by: Some(parcel.signed_by.clone()),
-            ..UnpackReport::default()
-        };
-        context.output.tell(&report);
-        return Ok(if report.held_back.is_empty() { Exit::Done } else { Exit::No });
+        context.output.tell(&UnpackReport { dry_run: true, ..report });
+        return Ok(exit);
     }
     let progress = context.output.progress();
     let pour = match elsewhere {
@@ -219,25 +210,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     };
     let path = args.receipt.clone().unwrap_or_else(|| default_path(&receipt.made_by));
     write_receipt(&path, &receipt, &key).map_err(failed)?;
-    let mut report = UnpackReport {
-        dry_run: false,
-        images: Vec::new(),
-        held_back: Vec::new(),
-        signed_by: Some(parcel.signed_by.clone()),
+    report = UnpackReport {
         blobs_copied: moved.copied,
         blobs_present: moved.present,
         copied_bytes: moved.bytes,
         receipt: Some(path),
         seconds: began.elapsed().as_secs_f64(),
+        ..report
     };
-    for image in &parcel.contents.images {
-        let name = shown(image, elsewhere.as_ref())?;
-        match back.contains(image) {
-            true => report.held_back.push(name),
-            false => report.images.push(UnpackedImage::signed(name)),
-        }
-    }
-    let exit = if report.held_back.is_empty() { Exit::Done } else { Exit::No };
     if elsewhere.is_none() {
         // They came while they were verified.
         let blobs = &parcel.contents.blobs;
@@ -248,6 +228,26 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     context.output.tell(&report);
     Ok(exit)
+}
+
+impl UnpackReport {
+    /// What a parcel brings, but for what would go back to an older image.
+    fn of(
+        parcel: &Parcel,
+        back: &BTreeSet<&ParcelImage>,
+        elsewhere: Option<&FarRegistry>,
+    ) -> Result<Self, Failure> {
+        let signed_by = Some(parcel.signed_by.clone());
+        let mut report = Self { signed_by, ..Self::default() };
+        for image in &parcel.contents.images {
+            let name = shown(image, elsewhere)?;
+            match back.contains(image) {
+                true => report.held_back.push(name),
+                false => report.images.push(UnpackedImage::signed(name)),
+            }
+        }
+        Ok(report)
+    }
 }
 
 /// Refuses a parcel that brings something to a shelf for which its signer is not trusted.

@@ -63,6 +63,7 @@ struct RehearsedPull {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
+    // Long: the steps of a rehearsal in their order.
     let what = "cannot rehearse";
     let present = context.config()?;
     let changed = config::load(&args.rules, Provenance::Named)?;

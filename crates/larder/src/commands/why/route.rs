@@ -69,6 +69,7 @@ pub(super) fn of(
     reference: &Reference,
     line: Option<RuntimeSeries>,
 ) -> Result<ImageRoute, Failure> {
+    // Long: the ways to an image, as a node tries them.
     let own = config.map(|config| &config.larder.url.host);
     let is_own = config.is_some_and(|config| config.larder.has_name(&reference.host));
     let (nodes, way, folder) = match &args.nodes {
