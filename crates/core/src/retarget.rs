@@ -115,7 +115,7 @@ impl std::fmt::Display for LeftBecause {
                 write!(f, "no route: nothing brings it in; `larder intake add {reference}`")
             }
             Self::NotLocked(tags) if tags.is_empty() => {
-                write!(f, "wanted, but nothing of it is locked; `larder intake lock`")
+                write!(f, "wanted, but not locked; `larder intake lock`")
             }
             Self::NotLocked(tags) => {
                 let tags: Vec<&str> = tags.iter().map(Tag::as_str).collect();

@@ -71,6 +71,7 @@ pub struct PassedOver {
 type FileReason = (&'static str, &'static str);
 
 const HIDDEN: FileReason = ("hidden", "a hidden file or folder; `--hidden` reads them");
+const STORE: FileReason = ("store", "the store of a larder");
 const NO_JSON: FileReason =
     ("no-json", "JSON that cannot be read, and that does not speak of images");
 const NO_YAML: FileReason = ("no-yaml", "a text that speaks of objects in a script, and is none");

@@ -92,9 +92,7 @@ impl Failure {
     /// What the store did.
     pub fn store(what: impl Into<String>, error: &StoreError) -> Self {
         let (remedy, exit) = match error {
-            StoreError::Mismatch { .. } => {
-                ("fetch it again; nothing of it was kept", Exit::Content)
-            }
+            StoreError::Mismatch { .. } => ("fetch it again; it was not kept", Exit::Content),
             error if error.is_full() => (
                 "free some space: `larder store collect --uploads` frees unfinished uploads, `larder shelf drop` and then `larder store collect --grace 0s` images; `reserve` under [larder] says how much is kept free",
                 Exit::Usage,
@@ -167,7 +165,7 @@ impl Failure {
             TransferError::Client(error) => Self::remote(what, error),
             TransferError::Store(error) => Self::store(what, error),
             TransferError::Mismatch { .. } => {
-                let remedy = "have the source mended; nothing of it was kept";
+                let remedy = "have the source mended; it was not kept";
                 Self::usage(what, error, remedy).ending(Exit::Content)
             }
             TransferError::Everywhere(met) => match met.first() {
@@ -291,8 +289,7 @@ fn advice(error: &ClientError) -> (String, Exit) {
         }
         ClientError::Cut { .. } => "try again: what came is lost, other layers are kept".into(),
         ClientError::Mismatch { .. } | ClientError::Length { .. } => {
-            "nothing of it was kept; try again, and if it stays so, tell the registry's keeper"
-                .into()
+            "it was not kept; try again, and if it stays so, tell the registry's keeper".into()
         }
         ClientError::Refused { status: 500.., .. } => {
             "the registry has a fault; try again later".into()
@@ -373,7 +370,7 @@ mod tests {
             (
                 ClientError::Mismatch { host: host(), expected: digest.clone(), actual: other },
                 Exit::Content,
-                "nothing of it was kept",
+                "it was not kept",
             ),
             (
                 ClientError::Length {
@@ -383,7 +380,7 @@ mod tests {
                     actual: 2,
                 },
                 Exit::Content,
-                "nothing of it was kept",
+                "it was not kept",
             ),
             (
                 ClientError::Cut {

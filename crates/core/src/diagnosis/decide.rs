@@ -179,7 +179,7 @@ fn malformed_name(malformed: &MalformedReference) -> FoundCause {
     match &malformed.proposal {
         Some(meant) => answer
             .say(format!("write {meant}"))
-            .run("let the deployments be mended", "larder rewrite --fix --diff DEPLOYMENTS"),
+            .run("mend the deployments", "larder rewrite --fix --diff DEPLOYMENTS"),
         None if cause == Cause::Placeholder => {
             answer.say("render the deployment before it is applied: something was to fill this in")
         }
@@ -246,7 +246,7 @@ fn pulls(
         odd.push(
             found(cause, Possible, told)
                 .run("write the file", "larder handoff write CLUSTER --nodes --into INTO")
-                .say("a copy of the node's folder tells which it is: `--nodes DIR`"),
+                .say("give a copy of the node's folder, which tells which it is: `--nodes DIR`"),
         );
     }
     PullVerdict::Succeeds(odd.into_iter().map(|one| finish(e, Some(visit), one)).collect())
@@ -262,7 +262,7 @@ fn mirror_skipped(visit: &Visit, outcome: &HostOutcome) -> FoundCause {
         HostOutcome::Forbidden(_) => {
             answer.run("see why it refuses", "larder log --kind refused")
         }
-        HostOutcome::NotFound => answer.say("the mirror does not have it; is this upstream behind it at all?"),
+        HostOutcome::NotFound => answer.say("check that the mirror is one of this upstream: it does not have the image"),
         _ => answer.say("mend the mirror; the node's journal tells of it at debug level only"),
     }
 }
@@ -333,7 +333,7 @@ fn at_host(e: &Evidence, visit: &Visit, outcome: &HostOutcome) -> FoundCause {
             Certain,
             format!("the token service of {host} answers {status}{}", quoted(said.as_ref())),
         )
-        .say("try again later; its operator has to look into it"),
+        .say("try again later, and tell its operator"),
         HostOutcome::TokenWithoutAccess { shown, said } => {
             without_access(e, visit, *shown, said.as_ref())
         }
@@ -353,7 +353,7 @@ fn at_host(e: &Evidence, visit: &Visit, outcome: &HostOutcome) -> FoundCause {
                 .run("see how the upstream stands", "larder check")
                 .run("once it is back, fetch ahead", format!("larder shelf warm {}", e.written)),
                 false => found(Cause::Failing, Certain, format!("{host} answers {status}{said}"))
-                    .say("try again later; if it lasts, its operator has to look into it")
+                    .say("try again later; if it lasts, ask its operator")
                     .say("bring the image in, so that it does not matter next time"),
             }
         }

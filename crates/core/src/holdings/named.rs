@@ -84,6 +84,16 @@ impl HeldPattern {
         }
     }
 
+    /// Whether a repository is named, or one below which it lies: a shelf stands for all that is on it.
+    pub fn has_repository_or_parent(&self, name: &RepositoryName) -> bool {
+        let text = name.as_str();
+        let parents = text.match_indices('/').map(|(at, _)| &text[..at]);
+        parents.chain([text]).any(|one| match &self.repositories {
+            Repositories::One(name) => name.as_str() == one,
+            Repositories::Some(pattern) => pattern.matches(one),
+        })
+    }
+
     /// Whether an image with these tags and this digest is named, once its repository is. A tag is None for an image
     /// that has none.
     pub fn has_image(&self, tag: Option<&str>, digest: &Digest) -> bool {
@@ -171,6 +181,8 @@ mod tests {
             for name in those {
                 assert!(some.has_repository(&name.parse().unwrap()), "{text} names {name}");
             }
+            let all = format!("{}/deeper/still", those[0]).parse().unwrap();
+            assert!(some.has_repository_or_parent(&all), "{text} has {all} below it");
             for name in others {
                 assert!(
                     !some.has_repository(&name.parse().unwrap()),

@@ -52,7 +52,7 @@ impl std::fmt::Display for Stale {
             Self::NotLocked(want) => {
                 write!(f, "wanted, but not locked: {}:{}", want.image, want.tag)
             }
-            Self::NothingLocked(image) => write!(f, "wanted, but nothing of it is locked: {image}"),
+            Self::NothingLocked(image) => write!(f, "wanted, but not locked: {image}"),
             Self::OtherPlatforms(want) => {
                 write!(f, "its index is locked for other platforms: {}:{}", want.image, want.tag)
             }

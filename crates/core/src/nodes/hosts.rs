@@ -127,7 +127,7 @@ fn unknown_keys(rest: &BTreeMap<String, toml::Value>, remarks: &mut Vec<Remark>)
     for key in rest.keys().filter(|key| !KNOWN.contains(&key.as_str())) {
         let known = ["server", "host", "capabilities", "ca", "header", "client", "skip_verify"];
         let near = crate::nearest::nearest(key, known);
-        let near = near.map(|near| format!("; `{near}` was meant?")).unwrap_or_default();
+        let near = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
         remarks.push(Remark::bad(format!(
             "the runtime does not know the key `{key}` and does without it{near}"
         )));
@@ -179,12 +179,12 @@ pub fn read_hosts(text: Option<&str>, host: &Host, line: RuntimeSeries) -> NodeW
     // Long: one key of the file after the other, as the runtime reads them.
     let Some(text) = text else {
         return straight(
-            "there is no hosts.toml in the folder: the runtime goes straight to the upstream, and says nothing of it",
+            "there is no hosts.toml in the folder: the runtime goes straight to the upstream without saying so",
         );
     };
     if text.trim().is_empty() {
         return straight(
-            "the file is empty: the runtime goes straight to the upstream, and says nothing of it",
+            "the file is empty: the runtime goes straight to the upstream without saying so",
         );
     }
     let ignored = |why: String| {
@@ -397,7 +397,7 @@ mod tests {
         }
         assert!(read_hosts(None, &host, RuntimeSeries::Six).upstream);
         for (text, words) in [
-            ("[host.\"http://m\"]\ncapability = [\"pull\"]\n", "`capabilities` was meant?"),
+            ("[host.\"http://m\"]\ncapability = [\"pull\"]\n", "did you mean `capabilities`?"),
             ("[host.\"m\"]\n", "takes https"),
             ("[host.\"http://u:p@m/x?y=z\"]\n", "drops the user and password"),
             ("[host.\"http://m\"]\ncapabilities = [\"pull\"]\n", "no `[host]` resolves tags"),

@@ -93,10 +93,22 @@ pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> WalkedFile {
     let told = std::sync::Arc::clone(&passed_over);
     walk.require_git(false).hidden(false).threads(workers).filter_entry(move |entry| {
         let Some(name) = entry.file_name().to_str() else { return true };
-        if entry.depth() == 0 || !is_hidden(name) {
+        if entry.depth() == 0 {
             return true;
         }
         let is_folder = entry.file_type().is_some_and(|kind| kind.is_dir());
+        let pass = |why| {
+            let one = PassedOver::file(shown(entry.path()), why);
+            told.lock().unwrap_or_else(PoisonError::into_inner).push(one);
+        };
+        // Layers and records are nobody's deployments.
+        if is_folder && larder_store::Store::is_local(entry.path()) {
+            pass(super::STORE);
+            return false;
+        }
+        if !is_hidden(name) {
+            return true;
+        }
         // What a version control keeps is nobody's deployment.
         if matches!(name, ".git" | ".hg" | ".svn" | ".jj") {
             return false;
@@ -109,8 +121,7 @@ pub(super) fn walk(folder: &Path, hidden: bool, workers: usize) -> WalkedFile {
         let matters =
             is_folder || (FileContext::is_candidate(name) && !FileContext::is_named_plainly(name));
         if matters && entry.file_type().is_some_and(|kind| kind.is_dir() || kind.is_file()) {
-            let one = PassedOver::file(shown(entry.path()), super::HIDDEN);
-            told.lock().unwrap_or_else(PoisonError::into_inner).push(one);
+            pass(super::HIDDEN);
         }
         false
     });

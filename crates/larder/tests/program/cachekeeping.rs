@@ -12,7 +12,7 @@ fn a_cached_shelf_tells_what_it_did() {
     house.configure(&shelves("keep = \"14d\"\nrecheck = \"0s\"\nlimit = \"1 GiB\""));
     house.larder("shelf show bazaar").ends(2).says(&["there is no store in it"]);
     let serving = Serving::start(&house);
-    house.larder("shelf show bazaar").ends(0).says(&["nothing of it was pulled yet"]);
+    house.larder("shelf show bazaar").ends(0).says(&["nothing was pulled from it yet"]);
     straight(&serving).pull("bazaar/library/kettle", "2").unwrap();
     house.hold(&house.bazaar, "library/kettle", "2", &image(&small("moved")));
     straight(&serving).pull("bazaar/library/kettle", "2").unwrap();

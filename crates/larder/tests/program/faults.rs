@@ -55,7 +55,7 @@ fn wrong_content_is_told_and_not_kept() {
     with(
         |house| house.bazaar.faults.add(Some("GET"), "/kettle/blobs/", 999, FaultKind::Altered),
         4,
-        &["cannot bring in bazaar.example/library/kettle:2", "nothing of it was kept"],
+        &["cannot bring in bazaar.example/library/kettle:2", "it was not kept"],
     );
     with(
         |house| house.bazaar.faults.add(Some("GET"), "/kettle/manifests/", 999, FaultKind::Altered),

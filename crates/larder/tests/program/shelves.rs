@@ -94,6 +94,8 @@ fn dropped_images_go_with_what_is_theirs_alone() {
     assert_eq!(names("vendor/k*:lt?"), ["vendor/kettle:lts"]);
     assert_eq!(names(&format!("{OWN}/*/brine*")), ["vendor/brinedb:5.2"]);
     assert_eq!(names("**:5.*"), ["vendor/brinedb:5.2"]);
+    assert_eq!(names("vend*"), names("vendor"));
+    house.larder("shelf drop vendor").ends(2).says(&["vendor/**:*"]);
     assert_eq!(names(&format!("vendor/kettle@{}", &digest[7..19])), ["vendor/kettle:lts"]);
     let short = &digest[7..19];
     let held = format!("{OWN}/vendor/kettle@{short}");

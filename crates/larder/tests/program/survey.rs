@@ -65,7 +65,7 @@ fn one_bad_file_never_stops_the_others() {
         "8 images in 9 places of 5 files",
         "deploy/broken.yaml cannot be read: line 3, column 28",
         "deploy/wide.yaml cannot be read: it is written in UTF-16",
-        "x.yaml is a template: what it names is told, and never changed",
+        "x.yaml is a template: what it names is listed and never changed",
     ]);
     assert!(!run.out.contains("ignored"));
     house
@@ -95,7 +95,7 @@ fn what_is_wrong_with_a_name_is_told() {
         ("bazaar.example/library/kettle/", &["ends with a slash"][..]),
         ("bazaar.example/", &["no repository in it"][..]),
         ("bazaar.example", &["looks like a registry"][..]),
-        ("bazaar.example/library/kettle:9", &["not locked", "nothing of it is locked"][..]),
+        ("bazaar.example/library/kettle:9", &["not locked", "wanted, but not locked"][..]),
         ("larder.emberfall.example:5080/vendor/kettle:2", &["missing"][..]),
     ] {
         house.write("one.yaml", pod(written));

@@ -38,8 +38,8 @@ pub(super) fn without_access(
         quoted(said)
     );
     found(Cause::TokenWithoutAccess, known, told)
-        .say("the account has no right to pull this repository: ask for it there")
-        .say("is the repository's name right? Some registries answer so for what does not exist")
+        .say("ask there for the account's right to pull this repository")
+        .say("check the repository's name: some registries answer so for what does not exist")
 }
 
 /// What rules and grants deny. None: nothing, or nobody asked.

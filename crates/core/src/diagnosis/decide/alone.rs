@@ -19,14 +19,14 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &HostOutcome) -
     let certain = |cause| found(cause, Certain, told.clone());
     match outcome {
         HostOutcome::UnknownHost => certain(Cause::UnknownHost)
-            .say(format!("is `{host}` written as it should be?"))
-            .say("if it is right, the nodes' name service does not know it")
+            .say(format!("check how `{host}` is written"))
+            .say("if it is right, have the nodes' name service know it")
             .run("lead the pull through the larder", "larder rewrite --diff DEPLOYMENTS"),
         HostOutcome::NameService(_) => certain(Cause::NameService)
-            .say("the name service of this machine does not answer; nodes may have another"),
+            .say("try it on a node: the name service of this machine does not answer, and nodes may have another"),
         HostOutcome::Refused(_) => certain(Cause::Refused)
-            .say("is the registry running, and is the port right?")
-            .say("does a firewall between node and registry refuse?"),
+            .say("check that the registry runs, and that the port is right")
+            .say("check whether a firewall between node and registry refuses it"),
         HostOutcome::NoAnswer => certain(Cause::NoAnswer)
             .say("check the address, and whether a firewall on the way drops what is sent to it"),
         HostOutcome::Reset => certain(Cause::Reset)
@@ -43,7 +43,7 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &HostOutcome) -
             .say("a portal or a proxy answers for the registry: sign in to it, or take the node out of its reach"),
         HostOutcome::Proxy(_) => certain(Cause::Proxy)
             .say(format!("add {host} to the exceptions (NO_PROXY) of the runtime's service, or let the proxy pass it"))
-            .say("a proxy that a shell has is not the runtime's: each has its own settings"),
+            .say("set the runtime's own proxy: it does not use the one of a shell"),
         HostOutcome::Stalled => certain(Cause::Stalled)
             .say("restart the registry, or what stands in front of it: a node has no time-out for answers and waits for as long as it takes"),
         HostOutcome::RedirectLoop(_) => {
@@ -64,7 +64,7 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &HostOutcome) -
         HostOutcome::TokenDown(_) => certain(Cause::TokenDown)
             .say("nodes must reach the token service too, which is another host than the registry's"),
         HostOutcome::TokenOdd(_) => certain(Cause::TokenOdd)
-            .say("what answers there is no token service; look at the realm that the registry names"),
+            .say("look at the realm that the registry names: what answers there is no token service"),
         HostOutcome::PlatformMissing(_) => certain(Cause::PlatformMissing)
             .run("see for which platforms it is made", format!("larder look {image}"))
             .say("bring in the platform as well (`platforms` of its intake entry), or run the pod on other nodes"),
@@ -81,9 +81,9 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &HostOutcome) -
         HostOutcome::BlobLength(_) => again(e, certain(Cause::BlobLength)
             .run("read the store again and take out what is damaged", "larder store verify --repair")),
         HostOutcome::StreamCut(_) => certain(Cause::StreamCut)
-            .say("a node begins the whole image anew each time; a larder in between goes on where it broke"),
+            .say("put a larder in between: it resumes where it broke off, and a node begins the whole image again each time"),
         HostOutcome::ManifestTooLarge(_) => {
-            certain(Cause::ManifestTooLarge).say("its maker has to split it, or take annotations out")
+            certain(Cause::ManifestTooLarge).say("ask its maker to split it, or to take annotations out")
         }
         HostOutcome::ManifestOdd(_) => {
             certain(Cause::ManifestOdd).say("push it again with a client that writes the standard's documents")
@@ -92,6 +92,6 @@ pub(super) fn by_answer_alone(e: &Evidence, host: &str, outcome: &HostOutcome) -
             .run("see what it is", format!("larder look {image}"))
             .say("name the image, not what belongs to it"),
         _ => certain(Cause::OddHead)
-            .say("something between node and registry alters answers: a proxy that compresses or caches"),
+            .say("look for what alters answers between node and registry: a proxy that compresses or caches"),
     }
 }

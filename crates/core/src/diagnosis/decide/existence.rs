@@ -20,7 +20,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<FoundCause> {
             Certain,
             format!("there is no repository for {image} ({by}){}", near(names, "there is")),
         )
-        .say("is the name written as it should be?")
+        .say("check how the name is written")
         .wanted(e),
         ContentAccess::NoTag(names) => found(
             Cause::TagMissing,
@@ -37,7 +37,7 @@ pub(super) fn gone(e: &Evidence, visit: &Visit) -> Option<FoundCause> {
             Certain,
             format!("the repository of {image} does not have this digest ({by})"),
         )
-        .say("registries delete what no tag points to: name a digest that is there")
+        .say("name a digest that is there: registries delete what no tag points to")
         .run("see what the tag is now", format!("larder look {image}")),
         ContentAccess::Removed(how) => {
             let answer = found(

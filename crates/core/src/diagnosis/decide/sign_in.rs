@@ -91,7 +91,7 @@ pub(super) fn by_credential(
                 Certain,
                 format!("this larder did not issue the key in {}", secret.from),
             )
-            .say("is the secret that of another larder?")
+            .say("check whether the secret is that of another larder")
             .run("hand over a new one", "larder handoff apply CLUSTER"),
             Some(KeyState::Good) | None if shown => wrong(visit, Some(secret), said),
             Some(KeyState::Good) | None => no_credential(e, visit).at_most(Likely),
@@ -106,7 +106,7 @@ pub(super) fn unfit(visit: &Visit, fault: &SecretFault) -> FoundCause {
             Cause::SecretMissing,
             Certain,
             format!(
-                "there is no pull secret {name} in the pod's namespace; there is {near}, which was meant?"
+                "there is no pull secret {name} in the pod's namespace; did you mean {near}?"
             ),
         )
         .say(format!(

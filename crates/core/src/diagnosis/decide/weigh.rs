@@ -81,7 +81,7 @@ fn by_event(e: &Evidence, event: &PullEvent, said: WordingFit, told: String) -> 
     let confidence = if said.or.is_empty() { Likely } else { Possible };
     let mut answer = with_remedies(e, found(said.cause, confidence, told));
     if e.visits.iter().all(|visit| visit.outcome.is_none()) && event.number.is_none() {
-        answer = answer.say("the rest is told by asking the hosts: leave `--offline` out");
+        answer = answer.say("leave `--offline` out, so that the hosts are asked");
     }
     let finding = finish(e, None, answer);
     PullVerdict::Fails(Diagnosis { or: said.or, ..finding })

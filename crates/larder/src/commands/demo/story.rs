@@ -242,7 +242,7 @@ pub async fn moved_refused_and_gone(stage: &mut Stage) -> Result<(), Failure> {
     }
     stage.larder_at(FRONT, "shelf show bazaar/library/kettle:2", Exit::No).await?;
     stage.notice(
-        "Nobody pulled it for so long, so it went; every pull would have started the time anew.",
+        "Nobody pulled it within `keep`, so it was evicted; every pull starts that time again.",
     );
     Ok(())
 }
@@ -268,7 +268,7 @@ pub async fn across_the_gap(stage: &mut Stage) -> Result<(), Failure> {
         stage.add(&file, &text)?;
     }
     stage.notice(
-        "Each side keeps its own key and is told the other's, in [parcel] of its larder.toml.\n",
+        "Each side keeps its own key, and names the other's in [parcel] of its larder.toml.\n",
     );
     stage.larder("parcel pack disk/week-48 --volume 2MiB", Exit::Done).await?;
     stage.larder("parcel show disk/week-48", Exit::Done).await?;

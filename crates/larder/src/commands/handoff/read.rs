@@ -14,7 +14,7 @@ use serde::Serialize;
 use crate::config::Config;
 use crate::context::{Context, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, paint, time, until};
+use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, count, paint, time, until};
 
 /// Say what is in a pull secret: hosts, users, keys, until when, and whether its fields agree
 ///
@@ -161,7 +161,7 @@ fn entry(
         holds,
         shown: match (&key, held) {
             (Some(key), _) => Some(format!("{key:?}")),
-            (None, Some(text)) => Some(format!("{} characters", text.chars().count())),
+            (None, Some(text)) => Some(count(text.chars().count(), "character")),
             (None, None) => None,
         },
         key: key.as_ref().map(|key| key.id().to_string()),

@@ -153,6 +153,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let state = if same { "unchanged" } else { "written" };
         written.push(HandoffFile { path: shown(&path), state });
     }
+    let says = if args.dry_run { "would say" } else { "says" };
     let nodes = about_nodes.then(|| {
         let refusals = if args.open {
             "what the larder refuses can still be pulled from the upstream"
@@ -164,14 +165,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             many => format!(" and {}; {refusals}", count(many, "upstream")),
         };
         format!(
-            "the files are for {}{caches}. NODES.md says where the files go.",
+            "the files are for {}{caches}. NODES.md {says} where the files go.",
             config.larder.url.host
         )
     });
     let strange = if upstreams.is_empty() { None } else { strange_nodes(&config, cluster) };
     let access = (!args.nodes).then(|| {
         let secrets = if cluster.identity.is_none() { "; those in secrets/ hold keys" } else { "" };
-        format!("HANDOFF.md says what to do with the files{secrets}.")
+        format!("HANDOFF.md {says} what to do with the files{secrets}.")
     });
     let strange = strange.map(|why| format!("note: {why}"));
     context.output.tell(&HandoffFiles {

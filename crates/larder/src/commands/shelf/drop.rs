@@ -116,7 +116,11 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let what = format!("cannot drop {name}");
         let pattern = named::read(name, config, &what)?;
         if *pattern.images() == HeldImages::All {
-            let remedy = format!("name what shall go: {pattern}:TAG, or {pattern}:* for every tag");
+            let all = match name.contains('/') {
+                true => pattern.to_string(),
+                false => format!("{pattern}/**"),
+            };
+            let remedy = format!("name what shall go: {all}:TAG, or {all}:* for every tag");
             return Err(Failure::usage(what, "it names a whole repository or shelf", remedy));
         }
         let mut some = NamedRepositories::new(store, &pattern, false);

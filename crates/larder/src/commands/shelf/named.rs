@@ -26,7 +26,7 @@ pub fn read(text: &str, config: &Config, what: &str) -> Result<HeldPattern, Fail
 pub struct NamedRepositories<'a> {
     store: &'a Store,
     pattern: &'a HeldPattern,
-    /// Whether what lies below a repository that is written out is meant too.
+    /// Whether what lies below a repository that is named is meant too.
     with_those_below: bool,
     last: Option<RepositoryName>,
 }
@@ -46,9 +46,10 @@ impl<'a> NamedRepositories<'a> {
         let mut page = page.map_err(|error| unreadable(&error))?;
         let Some(last) = page.last() else { return Ok(None) };
         self.last = Some(last.clone());
-        if !(self.with_those_below && self.pattern.repository().is_some()) {
-            page.retain(|name| self.pattern.has_repository(name));
-        }
+        page.retain(|name| match self.with_those_below {
+            true => self.pattern.has_repository_or_parent(name),
+            false => self.pattern.has_repository(name),
+        });
         Ok(Some(page))
     }
 }

@@ -166,7 +166,7 @@ impl Report for ShelfReport {
             report.show(out);
         }
         match (self.images.is_empty(), &self.cache) {
-            (true, Some(_)) => return out.note("nothing of it was pulled yet"),
+            (true, Some(_)) => return out.note("nothing was pulled from it yet"),
             (true, None) => {
                 return out.result(match self.args.unpulled {
                     Some(span) => {

@@ -339,7 +339,7 @@ async fn stand_one(
         Standing::NotLocked { locked } => {
             let locked: Vec<&str> = locked.iter().map(Tag::as_str).collect();
             row.remarks.push(match locked.is_empty() {
-                true => "wanted, but nothing of it is locked".into(),
+                true => "wanted, but not locked".into(),
                 false => format!("locked are: {}", locked.join(", ")),
             });
             StandingWord::NotLocked

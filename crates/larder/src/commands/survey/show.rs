@@ -160,10 +160,13 @@ pub(super) fn survey(report: &Survey, out: &Output) {
     }
     let total = count(report.references.len(), "image");
     let places = report.references.iter().map(|row| row.places.len()).sum();
+    let of_files = match report.files {
+        0 => String::new(),
+        files => format!(" of {}", count(files, "file")),
+    };
     out.result(format!(
-        "\n{total} in {} of {}{}{words}",
+        "\n{total} in {}{of_files}{}{words}",
         count(places, "place"),
-        count(report.files, "file"),
         if words.is_empty() { "" } else { ": " },
     ));
     let wrong = |test: &dyn Fn(&&Row) -> bool| report.references.iter().filter(test).count();
@@ -186,11 +189,11 @@ pub(super) fn survey(report: &Survey, out: &Output) {
         [] => {}
         [one] => {
             out.note(format!(
-                "note: {one} is a template: what it names is told, and never changed"
+                "note: {one} is a template: what it names is listed and never changed"
             ));
         }
         all => out.note(format!(
-            "note: {} are templates, as {}: what they name is told, and never changed",
+            "note: {} are templates, as {}: what they name is listed and never changed",
             count(all.len(), "file"),
             all[0]
         )),
@@ -311,7 +314,12 @@ fn by_group(report: &Survey, by: SurveyGrouping, out: &Output) {
 
 fn shown_place(place: &ReferencePlace) -> String {
     let ReferencePlace { file, line, kind, name, container, namespace, .. } = place;
-    let mut text = format!("{file}:{line}");
+    // What lives in a cluster has no lines, and its place says already what it is.
+    let object = format!(":{}/{kind}/{name}", namespace.as_deref().unwrap_or("default"));
+    let mut text = match file.strip_suffix(&object) {
+        Some(cluster) => cluster.to_owned(),
+        None => format!("{file}:{line}"),
+    };
     if !kind.is_empty() {
         let whose = match namespace {
             Some(namespace) if !name.is_empty() => format!("{namespace}/{name}"),

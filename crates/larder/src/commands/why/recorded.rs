@@ -23,12 +23,12 @@ pub(super) async fn show(number: &str, config: Option<&Config>, context: &Contex
     let entries = entries.map_err(|error| Failure::store(what(), &error))?;
     let Some(entry) = entries.into_iter().next() else {
         let cause = "nothing of this number is in the record";
-        let remedy = "the record keeps `record` of [larder] (90d); is the number whole?";
+        let remedy = "check that the number is whole; the record goes back as far as `record` in [larder] says (90d)";
         return Err(Failure::usage(what(), cause, remedy).ending(Exit::Remote));
     };
     let Some((cause, told)) = cause_of(&entry) else {
         let kind = entry.kind.word();
-        let cause = format!("it is the number of a line of the kind {kind}: nothing was refused");
+        let cause = format!("it is the number of a {kind}, not of a refusal");
         let remedy = format!("`larder log {number}` shows it");
         return Err(Failure::usage(what(), cause, remedy).ending(Exit::Remote));
     };

@@ -173,7 +173,7 @@ fn denials_and_absences_are_told_apart() {
     let log = house.larder("log --kind delete --json").out;
     let removed: Value = serde_json::from_str(log.lines().next().unwrap()).unwrap();
     let removed = removed["number"].as_str().unwrap();
-    house.larder(&format!("why --ref {removed}")).ends(3).says(&["nothing was refused"]);
+    house.larder(&format!("why --ref {removed}")).ends(3).says(&["not of a refusal"]);
     house.larder("why --ref zzzz-99").ends(3).says(&["nothing of this number is in the record"]);
 }
 
