@@ -289,14 +289,13 @@ fn cluster_permits(
     for namespace in &cluster.namespaces {
         let name = namespace.name.get_ref();
         if !is_namespace(name) || namespaces.contains_key(name.as_str()) {
-            let what = if is_namespace(name) { "is there twice" } else { "is no namespace's name" };
+            let (what, remedy) = match is_namespace(name) {
+                true => ("is there twice", "take one of the two out"),
+                false => ("is no namespace's name", "write lower-case letters, digits and `-`"),
+            };
             let message =
                 format!("`{}` {what} (cluster {})", name.escape_debug(), cluster.name.get_ref());
-            return Err(source.fault(
-                &cluster.name,
-                &message,
-                "write lower-case letters, digits and `-`",
-            ));
+            return Err(source.fault(&cluster.name, &message, remedy));
         }
         let own = match &namespace.own {
             None => None,

@@ -73,13 +73,15 @@ pub(super) fn toml(path: &Path, text: &str, error: &toml::de::Error) -> Failure 
         Some((key, known)) => {
             let meant = nearest(key, known.iter().copied());
             let remedy = match meant {
+                _ if key == "include" => "write it at the top of the file, before [larder]".into(),
                 Some(meant) => format!("write `{meant}`"),
                 None => format!("the keys here are: {}", known.join(", ")),
             };
             at(path, text, byte, &format!("`{key}`{NO_KEY}"), &remedy)
         }
         None => {
-            let (message, remedy) = plain(message, key_before(text, byte));
+            let rest = text.get(byte..).unwrap_or_default();
+            let (message, remedy) = plain(message, key_before(text, byte), rest);
             at(path, text, byte, &message, &remedy)
         }
     }
@@ -105,24 +107,82 @@ const WANTED: &[(&str, &str)] = &[
     ("a sequence", "a list in brackets, such as [\"…\"]"),
     ("a map", "a table in braces, such as { … }"),
     ("socket address", "an address with its port, such as \"127.0.0.1:5080\""),
-    (
-        "struct Credentials",
-        "a table that says where the login is, such as { file = \"login\" } or { env = \"LOGIN\" }",
-    ),
-    ("struct RawAllowance", "a table such as { pulls = 100, per = \"6h\" }"),
-    ("struct RawRate", "a table such as { pulls = 100, per = \"6h\" }"),
-    ("struct RawTags", "a table such as { exact = [\"1.9.2\"] }"),
-    ("struct RawAsks", "a table such as { age = \"7d\" }"),
-    ("struct TlsFiles", "a table such as { cert = \"tls.crt\", key = \"tls.key\" }"),
-    ("struct ClientLimits", "a table such as { connections = 4096 }"),
-    ("struct Identity", "a table such as { issuer = \"…\", keys = \"…\" }"),
-    ("struct RawDoor", "a table such as { rules = \"enforce\" }"),
 ];
 
-/// A message of the reader in the words of the file, and what to try.
-fn plain(message: &str, key: Option<&str>) -> (String, String) {
-    let key = key.map_or_else(|| "it".to_owned(), |key| format!("`{key}`"));
+/// Keys that want a table, and how one looks.
+const TABLES: &[(&str, &str)] = &[
+    ("credentials", "{ file = \"login\" } or { env = \"LOGIN\" }"),
+    ("allowance", "{ pulls = 100, per = \"6h\" }"),
+    ("rate", "{ requests = 600, per = \"1m\" }"),
+    ("tags", "{ exact = [\"1.9.2\"] }"),
+    ("asks", "{ age = \"7d\" }"),
+    ("tls", "{ cert = \"tls.crt\", key = \"tls.key\" }"),
+    ("limits", "{ connections = 4096 }"),
+    ("identity", "{ issuer = \"…\", keys = \"…\" }"),
+    ("door", "{ rules = \"enforce\" }"),
+    ("parcel", "{ sign = \"parcel.pem\" }"),
+];
+
+/// Finds a list where a key wants a table: the reader would take its values for those of the table, in their order.
+pub(super) fn list_for_table(path: &Path, text: &str) -> Option<Failure> {
+    // Few files have one, and the others need not be read twice.
+    let begins_list = |rest: &str| {
+        let value = rest.trim_start().strip_prefix('=');
+        value.is_some_and(|value| value.trim_start().starts_with('['))
+    };
+    let suspect = TABLES.iter().any(|(key, _)| {
+        let mut all = text.match_indices(key);
+        all.any(|(at, _)| begins_list(&text[at + key.len()..]))
+    });
+    if !suspect {
+        return None;
+    }
+    let document = toml_edit::Document::parse(text).ok()?;
+    let (key, byte) = list_below(document.as_table())?;
+    let (_, looks) = TABLES.iter().find(|(name, _)| *name == key)?;
+    let message = format!("`{key}` must be a table such as {looks}, not a list");
+    Some(at(path, text, byte, &message, ""))
+}
+
+/// The first such list in a table, with the byte at which it begins.
+fn list_below(table: &dyn toml_edit::TableLike) -> Option<(String, usize)> {
+    table.iter().find_map(|(key, item)| {
+        if TABLES.iter().any(|(name, _)| *name == key)
+            && let Some(list) = item.as_array()
+        {
+            return Some((key.to_owned(), list.span()?.start));
+        }
+        match item {
+            toml_edit::Item::ArrayOfTables(all) => all.iter().find_map(|one| list_below(one)),
+            _ => item.as_table_like().and_then(list_below),
+        }
+    })
+}
+
+/// A message of the reader in the words of the file, and what to try. `rest` is the text from the fault on.
+fn plain(message: &str, key: Option<&str>, rest: &str) -> (String, String) {
     let none = String::new;
+    let word = |text: &str| {
+        let end = text.find(|c: char| !c.is_ascii_alphanumeric() && c != '_' && c != '-');
+        text[..end.unwrap_or(text.len())].to_owned()
+    };
+    if message == "duplicate key" {
+        let key = word(rest.trim_start_matches('['));
+        return (format!("`{key}` is there twice"), "take one of the two out".into());
+    }
+    // A table in the place of a list of tables.
+    if key.is_none() && message.ends_with("expected a sequence") && rest.starts_with('[') {
+        let name = word(&rest[1..]);
+        return (
+            format!("there can be several {name} tables, and each begins with [[{name}]]"),
+            format!("write [[{name}]]"),
+        );
+    }
+    let table = TABLES.iter().find(|(name, _)| Some(*name) == key).map(|(_, looks)| looks);
+    let key = key.map_or_else(|| "it".to_owned(), |key| format!("`{key}`"));
+    if message == "wanted string or table" {
+        return (format!("{key} must be a text in quotes"), none());
+    }
     if let Some(rest) = message.strip_prefix("missing field `")
         && let Some((field, _)) = rest.split_once('`')
     {
@@ -152,6 +212,7 @@ fn plain(message: &str, key: Option<&str>) -> (String, String) {
             _ => found,
         });
         let found = match found {
+            "map" if rest.starts_with(|c: char| c.is_ascii_digit()) => "a date",
             "map" => "a table",
             "sequence" => "a list",
             other => other,
@@ -159,6 +220,10 @@ fn plain(message: &str, key: Option<&str>) -> (String, String) {
         let known = WANTED.iter().find(|(name, _)| *name == wanted);
         let nonzero = wanted.starts_with("a nonzero ");
         let integer = wanted.len() <= 5 && wanted.starts_with(['u', 'i']);
+        let is_table = wanted.starts_with("struct ") || wanted == "a map";
+        if let Some(looks) = table.filter(|_| is_table) {
+            return (format!("{key} must be a table such as {looks}, not {found}"), none());
+        }
         let wanted = match known {
             Some((_, words)) => *words,
             None if nonzero => "a number, 1 or more",
@@ -217,13 +282,13 @@ mod tests {
             (
                 "credentials = \"u:p\"",
                 14,
-                "invalid type: string \"u:p\", expected struct Credentials",
-                "`credentials` must be a table that says where the login is, such as { file = \"login\" } or { env = \"LOGIN\" }, not a text",
+                "invalid type: string \"u:p\", expected struct Whatever",
+                "`credentials` must be a table such as { file = \"login\" } or { env = \"LOGIN\" }, not a text",
             ),
             (
                 "a = { tags = 3 }",
                 13,
-                "invalid type: integer `3`, expected struct RawTags",
+                "invalid type: integer `3`, expected struct Whatever",
                 "`tags` must be a table such as { exact = [\"1.9.2\"] }, not a number",
             ),
             (
@@ -247,10 +312,10 @@ mod tests {
             ),
         ];
         for (text, byte, message, said) in cases {
-            assert_eq!(plain(message, key_before(text, byte)).0, said);
+            assert_eq!(plain(message, key_before(text, byte), &text[byte..]).0, said);
         }
         let (_, remedy) =
-            plain("unknown variant `alow`, expected one of `allow`, `warn`, `deny`", None);
+            plain("unknown variant `alow`, expected one of `allow`, `warn`, `deny`", None, "");
         assert_eq!(remedy, "write \"allow\"");
     }
 }

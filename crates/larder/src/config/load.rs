@@ -81,6 +81,9 @@ fn read(path: &Path) -> Result<ConfigSource, Failure> {
         return Err(Failure::usage(what(), format!("it has {size} bytes; 8 MiB are the most"), ""));
     }
     let text = fs::read_to_string(path).map_err(|error| Failure::io(what(), &error))?;
+    if let Some(failure) = fault::list_for_table(path, &text) {
+        return Err(failure);
+    }
     let file = toml::from_str(&text).map_err(|error| fault::toml(path, &text, &error))?;
     let shown = larder_transfer::files::shown(path).into();
     Ok(ConfigSource { path: path.to_owned(), shown, text, file })

@@ -36,6 +36,22 @@ fn what_cannot_be_used_is_told_with_its_place() {
             "[[shelf]]\nname = \"a\"\n[[shelf]]\nname = \"a\"\n",
             &["larder.toml:8:8", "is there twice"][..],
         ),
+        (
+            "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nallowance = [5, \"6h\"]\n",
+            &["larder.toml:8:13", "`allowance` must be a table such as { pulls", "not a list"][..],
+        ),
+        (
+            "[[intake]]\nimage = \"b.example/k\"\nto = \"v/k\"\ntags = [\n  \"2\",\n]\n",
+            &["larder.toml:8:8", "`tags` must be a table such as { exact"][..],
+        ),
+        ("access = \"open\"\n", &["`access` is there twice", "take one of the two out"][..]),
+        ("record = 1979-05-27\n", &["must be a text in quotes, not a date"][..]),
+        ("include = [\"x\"]\n", &["at the top of the file, before [larder]"][..]),
+        ("[upstream]\nname = \"x\"\n", &["write [[upstream]]"][..]),
+        (
+            "[[cluster]]\nname = \"c\"\nnamespaces = [\"x\", \"x\"]\n",
+            &["`x` is there twice (cluster c)", "take one of the two out"][..],
+        ),
         ("[[shelf]]\nname = \"a/b\"\n", &["no slash"][..]),
         ("[[shelf]]\nname = \"A\"\n", &["lower case", "6 | name = \"A\""][..]),
         (
