@@ -242,13 +242,13 @@ pub(super) fn told(record: &Record) -> (bool, String) {
             (false, format!("there is no such repository ({by}); there is {}", near.join(", ")))
         }
         ContentAccess::NoTag(tags) => {
-            (false, format!("there is no such tag ({by}); there are {}", tags.join(", ")))
+            (false, format!("there is no such tag ({by}); its tags: {}", tags.join(", ")))
         }
         ContentAccess::NoDigest => (false, format!("there is no such digest ({by})")),
         ContentAccess::Removed(how) => (false, how.clone()),
         ContentAccess::NotBroughtIn => (false, "it is locked, and was not brought in yet".into()),
         ContentAccess::NoShelf(shelves) => {
-            (false, format!("there is no such shelf; there are {}", shelves.join(", ")))
+            (false, format!("there is no such shelf; the shelves: {}", shelves.join(", ")))
         }
         ContentAccess::OutsideShelf(why) => (false, why.clone()),
     }
