@@ -27,6 +27,7 @@
 //! * [`quantity`] - spans of time and sizes, as people write them
 //! * [`reference`](mod@reference) - the grammar of references
 //! * [`retarget`] - what a reference in a deployment becomes
+//! * [`retention`] - which images of a shelf go, and why the others stay
 //! * [`rewrite`] - where files name images, and changing only that
 //! * [`route`] - where an upstream's image is found here, and back
 //! * [`selection`] - which tags are wanted, and why not the others
@@ -56,6 +57,7 @@ pub mod policy;
 pub mod quantity;
 pub mod reference;
 pub mod retarget;
+pub mod retention;
 pub mod rewrite;
 pub mod route;
 pub mod selection;

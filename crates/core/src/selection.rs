@@ -1,6 +1,6 @@
 //! Which of an upstream's tags are wanted, and why not the others?
 
-mod version;
+pub(crate) mod version;
 
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, HashMap};

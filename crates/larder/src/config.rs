@@ -4,6 +4,7 @@ mod access;
 mod credentials;
 mod deployments;
 mod fault;
+mod keep;
 mod load;
 mod model;
 mod owned;

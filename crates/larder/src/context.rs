@@ -170,7 +170,7 @@ pub fn no_store(config: &Config) -> Failure {
     let folder = config.data();
     let what =
         format!("cannot open the larder's store in {}", larder_transfer::files::named(&folder));
-    let remedy = "is its disk there? A new store is made by `larder init`, or by a command that fills it, with `--new-store`";
+    let remedy = "check that its disk is there; a new store is made by `larder init`, or by a command that fills it, with `--new-store`";
     Failure::usage(what, "there is no store in it", remedy)
 }
 

@@ -53,7 +53,7 @@ pub use keyring::KeyRecord;
 pub use leases::Lease;
 pub use ledger::{Demand, HeldSince, HeldTag, ManifestRecord, Moment, Referrer, Totals};
 pub use local::BlobWriter;
-pub use record::{Filter, RecordEntry, RecordKind};
+pub use record::{Filter, Pulled, RecordEntry, RecordKind};
 pub use secret::local_secret;
 pub use serving::ServingLock;
 pub use sqlite::{AbandonedUploads, Conversion, Holder, ShelfTotals, StoredBlob};

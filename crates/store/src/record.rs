@@ -89,6 +89,18 @@ pub struct RecordEntry {
     /// What makes two of them the same line. None: this one stands alone.
     pub same: Option<String>,
 }
+/// That somebody pulled a content.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pulled {
+    /// The account, or the cluster without its namespace.
+    pub by: String,
+    /// The repository, as it was named.
+    pub repository: Box<str>,
+    /// The digest, as it was recorded.
+    pub digest: Box<str>,
+    /// When it was pulled last, in milliseconds since 1970.
+    pub last: i64,
+}
 
 /// Which lines are wanted. What is None does not matter.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]

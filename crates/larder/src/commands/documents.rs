@@ -59,6 +59,7 @@ documents! {
     "shelf list": shelf::list::ShelvesReport,
     "shelf show": shelf::show::ShelfReport,
     "shelf drop": shelf::drop::DropReport,
+    "shelf tidy": shelf::tidy::TidyReport,
     "shelf block, shelf unblock": shelf::block::BlockReport,
     "shelf retry": shelf::retry::RetryReport,
     "shelf warm": shelf::warm::WarmReport,

@@ -8,6 +8,7 @@ mod named;
 pub(super) mod retry;
 pub(super) mod show;
 pub(super) mod shown;
+pub(super) mod tidy;
 pub(super) mod tree;
 pub(super) mod warm;
 
@@ -28,6 +29,7 @@ pub enum ShelfCommand {
     Show(show::Args),
     Warm(warm::Args),
     Drop(drop::Args),
+    Tidy(tidy::Args),
     Retry(retry::Args),
     Block(block::Args),
     Unblock(block::LiftArgs),
@@ -42,6 +44,7 @@ pub async fn run(command: ShelfCommand, context: &Context) -> Outcome {
         ShelfCommand::Retry(args) => retry::run(&args, &config, context).await,
         ShelfCommand::Block(args) => block::block(&args, &config, context).await,
         ShelfCommand::Unblock(args) => block::lift(&args, &config, context).await,
+        ShelfCommand::Tidy(args) => tidy::run(&args, &config, &store_here(&config)?, context).await,
         ShelfCommand::Drop(args) => drop::run(&args, &config, &store_here(&config)?, context).await,
     }
 }

@@ -217,7 +217,7 @@ pub(super) fn asks_for_signature(sources: &[ConfigSource]) -> Vec<String> {
 }
 
 /// The line on which something stands.
-fn line<T>(source: &ConfigSource, at: &Spanned<T>) -> ConfigLine {
+pub(super) fn line<T>(source: &ConfigSource, at: &Spanned<T>) -> ConfigLine {
     ConfigLine { file: Arc::clone(&source.shown), number: source.line(at.span().start) }
 }
 

@@ -12,6 +12,7 @@ use toml::Spanned;
 use super::access;
 use super::deployments;
 use super::fault;
+use super::keep;
 use super::model::{Config, ConfigFile, Larder, ParcelConfig};
 use super::owned::foreign;
 use super::shelf::CachingConfig;
@@ -218,6 +219,7 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
     let rules = access::rules(&sources, &grants, &classes)?;
     let asks_for_signature = access::asks_for_signature(&sources);
     let resources = deployments::resources(&sources);
+    let keeps = keep::keeps(&sources)?;
     let own = sources[0].file.larder.as_ref().map(|larder| &larder.get_ref().url.host);
     let exceptions = match own {
         Some(own) => deployments::routes(&sources, own)?,
@@ -262,6 +264,7 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
         rules,
         sources: files,
         parcel,
+        keeps,
         exceptions,
         resources,
         asks_for_signature,

@@ -1,7 +1,4 @@
 //! What `larder.toml` says, in types that cannot be wrong.
-//!
-//! What this version does not carry out yet is refused when it is read: a rule that nobody
-//! enforces would be worse than none.
 
 use std::collections::BTreeMap;
 use std::num::NonZeroUsize;
@@ -29,6 +26,7 @@ use crate::failure::Failure;
 
 use super::access::{AccountConfig, ClusterConfig, RawRule};
 use super::deployments::{Resource, Route};
+use super::keep::{Keep, KeepConfig};
 use super::shelf::{CachingConfig, ShelfConfig};
 use super::upstream::UpstreamConfig;
 use super::values::{
@@ -64,6 +62,8 @@ pub struct Config {
     pub sources: Vec<PathBuf>,
     /// `[parcel]`.
     pub parcel: ParcelConfig,
+    /// `[[keep]]`.
+    pub keeps: Vec<KeepConfig>,
     /// `[[route]]`, compiled.
     pub exceptions: Vec<Exception>,
     /// `[[resource]]`.
@@ -257,9 +257,8 @@ pub(super) struct ConfigFile {
     pub route: Vec<Route>,
     #[serde(default)]
     pub resource: Vec<Resource>,
-    #[serde(default, deserialize_with = "not_yet::retention")]
-    #[allow(dead_code)]
-    keep: (),
+    #[serde(default)]
+    pub keep: Vec<Keep>,
 }
 
 /// `[larder]`: the installation.
@@ -313,6 +312,9 @@ pub struct Larder {
     /// Bytes that all cached shelves may take together. None: no limit.
     #[serde(default, deserialize_with = "read_limit")]
     pub cache_limit: Option<u64>,
+    /// How long what is known of a cluster tells what it runs; afterwards all that it may pull counts as in use.
+    #[serde(default = "default_in_use", deserialize_with = "read_span")]
+    pub in_use: Duration,
     /// What nodes are answered that ask for an upstream's image and do not say where they belong.
     #[serde(default)]
     pub strangers: Strangers,
@@ -551,21 +553,6 @@ fn default_record() -> Duration {
     Duration::from_secs(90 * 24 * 3600)
 }
 
-/// Keys that the design knows and this version does not carry out: refused, so that nobody relies
-/// on them.
-mod not_yet {
-    use serde::de::{Deserializer, Error as _, IgnoredAny};
-
-    macro_rules! refuse {
-        ($($name:ident: $promise:literal,)*) => {$(
-            pub(super) fn $name<'de, D: Deserializer<'de>>(from: D) -> Result<(), D::Error> {
-                <IgnoredAny as serde::Deserialize>::deserialize(from)?;
-                Err(D::Error::custom(concat!($promise, " not carried out by this version of larder; leave it out")))
-            }
-        )*};
-    }
-
-    refuse! {
-        retention: "[[keep]] (retention) is",
-    }
+fn default_in_use() -> Duration {
+    Duration::from_secs(30 * 24 * 3600)
 }

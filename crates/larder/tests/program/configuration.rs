@@ -106,7 +106,6 @@ fn what_cannot_be_used_is_told_with_its_place() {
             &["`per` goes with `semver`"][..],
         ),
         ("[[rule]]\nname = \"x\"\n", &["`verdict` is missing"][..]),
-        ("[[keep]]\nmatch = [\"**\"]\n", &["[[keep]]", "not carried out"][..]),
         ("[[class]]\nname = \"x\"\nmatch = [\"a[\"]\n", &["`a[` is not a pattern"][..]),
         (
             "[[upstream]]\nname = \"x\"\nhost = \"b.example\"\nendpoint = \"https://me:pw@b.example\"\n",

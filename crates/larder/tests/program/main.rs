@@ -50,4 +50,5 @@ mod sources;
 mod store;
 mod stub;
 mod survey;
+mod tidy;
 mod trust;

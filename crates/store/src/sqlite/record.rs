@@ -1,10 +1,10 @@
 //! The record in the same file as the ledger.
 
-use rusqlite::{Row, params};
+use rusqlite::{Connection, Row, params};
 
 use super::{signed, unsigned};
 use crate::error::StoreError;
-use crate::record::{Filter, RecordEntry, RecordKind};
+use crate::record::{Filter, Pulled, RecordEntry, RecordKind};
 use crate::store::Store;
 
 /// What version 5 of the file has more than version 4, with the keyring.
@@ -41,45 +41,70 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<RecordEntry> {
     })
 }
 
+/// Adds lines to the record.
+pub(super) fn insert(connection: &Connection, entries: &[RecordEntry]) -> rusqlite::Result<()> {
+    let mut add = connection.prepare_cached(
+        "INSERT INTO record
+           (number, same, first, last, count, kind, who, by, address, reference, line, text)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+         ON CONFLICT (same) DO UPDATE SET
+           count = record.count + excluded.count, address = excluded.address,
+           by = excluded.by, text = excluded.text, who = excluded.who,
+           last = CASE WHEN excluded.last > record.last THEN excluded.last ELSE record.last END
+         ON CONFLICT (number) DO NOTHING",
+    )?;
+    for one in entries {
+        add.execute(params![
+            one.number,
+            one.same,
+            one.first,
+            one.last,
+            signed(one.count),
+            one.kind.word(),
+            one.who,
+            one.by,
+            one.address,
+            one.reference,
+            one.line,
+            one.text,
+        ])?;
+    }
+    Ok(())
+}
+
 impl Store {
     /// Writes lines down, all together. One with the same `same` as one that is there is added to it.
     pub async fn write_down(&self, entries: Vec<RecordEntry>) -> Result<(), StoreError> {
         if entries.is_empty() {
             return Ok(());
         }
-        self.records.note(move |connection| {
-            let write = || -> rusqlite::Result<()> {
-                let mut add = connection.prepare_cached(
-                    "INSERT INTO record
-                       (number, same, first, last, count, kind, who, by, address, reference, line, text)
-                     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
-                     ON CONFLICT (same) DO UPDATE SET
-                       count = record.count + excluded.count, address = excluded.address,
-                       by = excluded.by, text = excluded.text, who = excluded.who,
-                       last = CASE WHEN excluded.last > record.last THEN excluded.last ELSE record.last END
-                     ON CONFLICT (number) DO NOTHING",
-                )?;
-                for one in &entries {
-                    add.execute(params![
-                        one.number,
-                        one.same,
-                        one.first,
-                        one.last,
-                        signed(one.count),
-                        one.kind.word(),
-                        one.who,
-                        one.by,
-                        one.address,
-                        one.reference,
-                        one.line,
-                        one.text,
-                    ])?;
-                }
-                Ok(())
-            };
-            write().map_err(StoreError::ledger("write the record"))
-        })
-        .await
+        self.records
+            .note(move |connection| {
+                insert(connection, &entries).map_err(StoreError::ledger("write the record"))
+            })
+            .await
+    }
+
+    /// What each user's cluster or account was recorded to pull since then, each content of a repository once.
+    pub async fn pulled_since(&self, since: i64) -> Result<Vec<Pulled>, StoreError> {
+        self.records
+            .rows(
+                "SELECT substr(who, 1, instr(who || '/', '/') - 1), reference, text, MAX(last)
+                 FROM record WHERE kind = 'pull' AND last >= $1 AND reference IS NOT NULL
+                 GROUP BY 1, 2, 3",
+                (since,),
+                |row| {
+                    let reference: String = row.get(1)?;
+                    let end = reference.find(['@', ':']).unwrap_or(reference.len());
+                    Ok(Pulled {
+                        by: row.get(0)?,
+                        repository: reference[..end].into(),
+                        digest: row.get(2)?,
+                        last: row.get(3)?,
+                    })
+                },
+            )
+            .await
     }
 
     /// The lines that are wanted, the oldest first.

@@ -15,6 +15,7 @@ use super::{TouchedNames, any, checked};
 use crate::clock::now;
 use crate::error::StoreError;
 use crate::ledger::{Demand, NewManifest};
+use crate::record::RecordEntry;
 use crate::store::{Store, new_manifest};
 use crate::upkeep::{DropOutcome, Removal, Withdrawn};
 
@@ -384,14 +385,22 @@ impl Store {
             .await
     }
 
-    /// Carries out a plan as far as it still holds.
-    pub async fn drop_planned(&self, plan: DropPlan) -> Result<DropOutcome, StoreError> {
+    /// Carries out a plan as far as it still holds, and writes it into the record, all in one change.
+    pub async fn drop_planned(
+        &self,
+        plan: DropPlan,
+        record: Vec<RecordEntry>,
+    ) -> Result<DropOutcome, StoreError> {
         let repositories = plan.tags.iter().map(|(name, ..)| name);
         let repositories = repositories.chain(plan.manifests.iter().map(|(name, _)| name));
         let touched: BTreeSet<RepositoryName> = repositories.cloned().collect();
         let touched = TouchedNames::Repositories(touched.into_iter().collect());
         self.records
-            .change(touched, "drop images", move |connection| drop_planned(connection, &plan))
+            .change(touched, "drop images", move |connection| {
+                let outcome = drop_planned(connection, &plan)?;
+                super::record::insert(connection, &record)?;
+                Ok(outcome)
+            })
             .await
     }
 

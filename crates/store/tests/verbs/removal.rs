@@ -101,7 +101,7 @@ async fn a_plan_is_carried_out_as_far_as_it_still_holds() {
         // Meanwhile one tag moves, and the other's image gets a second one.
         image(one, kettle, "new", Some("3")).await;
         image(one, kettle, "layer", Some("lts")).await;
-        let dropped = two.drop_planned(plan).await.unwrap();
+        let dropped = two.drop_planned(plan, Vec::new()).await.unwrap();
         assert_eq!((dropped.tags, dropped.manifests, dropped.changed), (1, 1, 2));
         assert!(has(one, kettle, &Selector::Digest(first)).await);
         assert!(has(one, kettle, &by_tag("3")).await);

@@ -166,9 +166,8 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let gone = gone.collect();
         // On a full disk the records could not be written: what is kept aside for that makes room.
         store.use_spare().await.map_err(|error| unreadable(&error))?;
-        let dropped = store.drop_planned(plan).await.map_err(|error| unreadable(&error))?;
+        let dropped = store.drop_planned(plan, gone).await.map_err(|error| unreadable(&error))?;
         store.keep_spare().await;
-        record::note(store, gone).await.map_err(|error| unreadable(&error))?;
         report.dry_run = false;
         report.changed = dropped.changed;
     }

@@ -1,0 +1,180 @@
+//! Retention: what `[[keep]]` lets go, what stays all the same, and what the record says.
+
+use std::process::Stdio;
+
+use larder_standin::image;
+
+use crate::house::{House, OWN, ended, small, spawn};
+use crate::node::{ACCEPT, straight};
+use crate::serving::Serving;
+
+/// A house with five versions of a board on a shelf of its own, all of them old.
+fn boards(keep: &str) -> House {
+    let house = House::new();
+    house.configure(&format!("[[shelf]]\nname = \"own\"\n\n{keep}"));
+    for tag in ["1.0", "1.1", "1.2", "1.2-alpine", "1.0-lts"] {
+        house.hold(&house.bazaar, "library/board", tag, &image(&small(&format!("board{tag}"))));
+        house
+            .larder(&format!("copy bazaar.example/library/board:{tag} {OWN}/own/board:{tag}"))
+            .ends(0);
+    }
+    age(&house, 100);
+    house
+}
+
+/// Lets all that is recorded of tags, manifests and pulls be so many days older.
+fn age(house: &House, days: i64) {
+    let ledger = rusqlite::Connection::open(house.path("larder-data/ledger.sqlite")).unwrap();
+    let by = days * 24 * 3_600_000;
+    for statement in [
+        format!("UPDATE tags SET since = since - {by}"),
+        format!("UPDATE manifests SET added = added - {by}"),
+        format!("UPDATE uses SET last = last - {by}"),
+        format!("UPDATE record SET last = last - {by}"),
+    ] {
+        ledger.execute(&statement, []).unwrap();
+    }
+}
+
+fn tags(house: &House) -> Vec<String> {
+    let shown = house.larder("--json shelf show own").json();
+    let images = shown["images"].as_array().cloned().unwrap_or_default();
+    images.iter().map(|one| one["tag"].as_str().unwrap_or("-").to_owned()).collect()
+}
+
+const KEEP: &str = "[[keep]]\nmatch = [\"own/**\"]\nnewest = 1\nunpulled = \"30d\"\nuntagged = \"7d\"\nalways = [\"*-lts\"]\n";
+
+#[test]
+fn what_the_rules_let_go_is_shown_goes_once_and_is_in_the_record() {
+    let house = boards(KEEP);
+    let plan = house.larder("shelf tidy").ends(0).says(&[
+        "own/board:1.0",
+        "goes: number 3 by age, and 1 stay, not pulled for 30d",
+        "2 images would go and 3 images stay",
+        "`--yes` does it",
+    ]);
+    assert!(!plan.out.contains("alpine"), "each variant has its newest: {}", plan.out);
+    house.larder("shelf tidy own --explain").ends(0).says(&[
+        "stays: `always` has *-lts",
+        "stays: number 1 of the 1 newest",
+        "larder.toml:",
+    ]);
+    house.larder("shelf tidy vendor").ends(0).says(&["nothing goes"]);
+    assert_eq!(tags(&house).len(), 5, "nothing has gone yet");
+    let done = house.larder("--json shelf tidy --yes").ends(0).json();
+    assert_eq!((&done["dry_run"], &done["kept_images"]), (&false.into(), &3.into()));
+    assert_eq!(done["removed"].as_array().unwrap().len(), 2);
+    assert!(done["freed_bytes"].as_u64().unwrap() > 0);
+    assert_eq!(tags(&house), ["1.0-lts", "1.2", "1.2-alpine"]);
+    // Done twice, it does nothing the second time.
+    house.larder("shelf tidy --yes").ends(0).says(&["nothing goes; 3 images stay"]);
+    house.larder("log --kind delete").ends(0).says(&[
+        "own/board:1.0",
+        "tidied: number 3 by age",
+        "decided by larder.toml:",
+    ]);
+    house.larder("store verify").ends(0);
+}
+
+#[test]
+fn what_is_named_used_or_perhaps_used_stays() {
+    // What the lock has, and what a survey names.
+    let named =
+        KEEP.replace("untagged", "named_by = [\"lock\", \"running\", \"seen.json\"]\nuntagged");
+    let house = boards(&named);
+    house.write("pod.yaml", format!("kind: Pod\napiVersion: v1\nmetadata: {{name: p}}\nspec: {{containers: [{{name: c, image: '{OWN}/own/board:1.0'}}]}}\n"));
+    house.larder("shelf tidy").ends(2).says(&["cannot read the survey seen.json"]);
+    house.write("seen.json", "{}");
+    house.larder("shelf tidy").ends(2).says(&["larder survey --json", "nothing was removed"]);
+    house.write("seen.json", house.larder("--json survey pod.yaml").out);
+    house
+        .larder("shelf tidy --explain")
+        .ends(0)
+        .says(&["stays: seen.json names it", "1 image would go and 4 images stay"]);
+    // A cluster that may pull it, and of which nothing is known.
+    let text = house.read("larder.toml");
+    let cluster = "\n[[cluster]]\nname = \"turbine-hall\"\npull = [\"own/**\"]\n";
+    house.write("larder.toml", format!("{text}{cluster}"));
+    house
+        .larder("shelf tidy")
+        .ends(0)
+        .says(&["nothing goes", "turbine-hall: nothing was learned of it yet"]);
+    let shown = house.larder("--json shelf tidy").ends(0).json();
+    assert_eq!(shown["unknown_clusters"][0]["cluster"], "turbine-hall");
+    house.write("larder.toml", &text);
+    // What just came stays, whatever its version says.
+    house.larder(&format!("copy bazaar.example/library/board:1.1 {OWN}/own/board:1.1.1")).ends(0);
+    house.larder("shelf tidy --explain").ends(0).says(&["a short time ago"]);
+}
+
+#[test]
+fn a_pull_that_is_written_down_late_saves_what_it_pulled() {
+    let house = boards(KEEP);
+    let serving = Serving::start(&house);
+    let tidy = spawn(&mut house.command("shelf tidy --yes"), Stdio::null());
+    let node = straight(&serving);
+    assert_eq!(node.get("GET", "own/board/manifests/1.0", ACCEPT).unwrap().status, 200);
+    assert_eq!(ended(tidy).exit, 0);
+    assert_eq!(tags(&house), ["1.0", "1.0-lts", "1.2", "1.2-alpine"]);
+    // It stays as long as that pull counts as use.
+    drop(serving);
+    house
+        .larder("shelf tidy --explain")
+        .ends(0)
+        .says(&["stays: pulled by somebody who did not sign in"]);
+    age(&house, 31);
+    house.larder("shelf tidy --yes").ends(0).says(&["1 image gone"]);
+}
+
+#[test]
+fn what_has_no_tag_goes_by_its_own_condition() {
+    let house = boards(KEEP);
+    house.larder(&format!("copy bazaar.example/library/board:1.2 {OWN}/own/board:1.0")).ends(0);
+    age(&house, 100);
+    let plan = house.larder("--json shelf tidy").ends(0).json();
+    let untagged: Vec<&serde_json::Value> =
+        plan["removed"].as_array().unwrap().iter().filter(|one| one["tag"].is_null()).collect();
+    assert_eq!(untagged.len(), 1, "{plan}");
+    assert!(untagged[0]["because"].as_str().unwrap().contains("without a tag for 7d"));
+    // The same content under an older tag counts once.
+    assert_eq!(plan["removed"].as_array().unwrap().len(), 2, "{plan}");
+}
+
+#[test]
+fn a_tidy_that_is_killed_leaves_whole_images_and_goes_on() {
+    let house = boards(KEEP);
+    for pause in [0, 3000, 3050, 3100, 3200] {
+        let mut tidy = spawn(&mut house.command("shelf tidy --yes"), Stdio::null());
+        std::thread::sleep(std::time::Duration::from_millis(pause));
+        let _ = tidy.kill();
+        let _ = tidy.wait();
+        house.larder("store verify").ends(0);
+    }
+    house.larder("shelf tidy --yes").ends(0);
+    assert_eq!(tags(&house), ["1.0-lts", "1.2", "1.2-alpine"]);
+    let log = house.larder("log --kind delete").ends(0).out;
+    assert_eq!(log.matches("tidied:").count(), 2, "each removal is recorded once: {log}");
+}
+
+#[test]
+fn wrong_retention_is_refused_with_what_is_meant() {
+    let house = House::new();
+    house.configure("[[shelf]]\nname = \"own\"\n");
+    house.larder(&format!("copy bazaar.example/library/kettle:2 {OWN}/own/kettle:2")).ends(0);
+    house.larder("shelf tidy").ends(2).says(&["has no [[keep]]", "`untagged`"]);
+    let shelf = "[[shelf]]\nname = \"bazaar\"\ncaches = \"bazaar\"\n\n";
+    for (keep, words) in [
+        ("match = [\"bazaar/**\"]\nnewest = 3\n", &["cached shelves have `keep` of their own"][..]),
+        ("match = []\n", &["names the repositories"][..]),
+        ("match = [\"own/**\"]\nnewest = 0\n", &["`newest` is a number, 1 or more"][..]),
+        (
+            "match = [\"own/**\"]\nnewest = { count = 2, by = \"size\" }\n",
+            &["`by` is \"version\" or \"time\", not \"size\""][..],
+        ),
+        ("match = [\"own/**\"]\nunpulled = \"soon\"\n", &["not a span of time"][..]),
+        ("match = [\"own/**\"]\nolder = \"3d\"\n", &["`older` is not a key here"][..]),
+    ] {
+        house.configure(&format!("{shelf}[[keep]]\n{keep}"));
+        house.larder("check").ends(2).says(words);
+    }
+}
