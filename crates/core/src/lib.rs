@@ -15,6 +15,7 @@
 //! * [`door`] - admission reviews, read and answered
 //! * [`handoff`] - what a cluster needs in order to pull
 //! * [`holdings`] - what a larder holds, shares and could drop
+//! * [`immutable`] - tags that never move
 //! * [`lock`] - what intake entries resolved to, and what differs
 //! * [`name`] - hosts, repositories and tags that cannot be wrong
 //! * [`nearest`] - the name that was meant
@@ -45,6 +46,7 @@ pub mod document;
 pub mod door;
 pub mod handoff;
 pub mod holdings;
+pub mod immutable;
 pub mod lock;
 pub mod name;
 pub mod nearest;

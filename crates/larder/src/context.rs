@@ -10,6 +10,7 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::{MalformedReference, Reading, Reference, Unqualified};
 pub use larder_store::now;
 use larder_store::{Store, StoreError};
+use larder_transfer::Own;
 pub use larder_transfer::files::shown;
 
 use crate::config::{self, Config, Provenance};
@@ -182,6 +183,12 @@ pub fn open_store(config: &Config) -> Result<Store, Failure> {
         || format!("cannot open the larder's store in {}", larder_transfer::files::named(&folder));
     let store = Store::open_local(&folder).map_err(|error| Failure::store(what(), &error))?;
     Ok(store.with_reserve(config.larder.reserve))
+}
+
+/// A repository of the larder's store as an end of a move, with the tags of its shelf that do not move.
+pub fn own(store: Store, config: &Config, repository: RepositoryName) -> Own {
+    let immutable = config.immutable_tags(repository.first_component());
+    Own::new(store, repository).holding(immutable)
 }
 
 /// Opens the larder's store for reading. None: nothing was ever stored.

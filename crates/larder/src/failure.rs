@@ -113,6 +113,10 @@ impl Failure {
             ),
             StoreError::Size { .. } => ("have the image mended where it comes from", Exit::Content),
             StoreError::Missing(_) => ("bring these in first", Exit::No),
+            StoreError::Immutable { .. } => (
+                "use another tag, or name it in `movable` of its [[shelf]] in larder.toml",
+                Exit::No,
+            ),
             _ => ("", Exit::Usage),
         };
         Self {

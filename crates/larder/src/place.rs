@@ -11,7 +11,7 @@ use larder_core::reference::{Reference, Selector};
 use larder_transfer::{Archive, Layout, NewArchive, Own, Remote, Source, Target};
 
 use crate::config::Config;
-use crate::context::{open_store, read_reference, reference};
+use crate::context::{open_store, own, read_reference, reference};
 use crate::failure::Failure;
 
 /// A place as written.
@@ -166,7 +166,7 @@ impl Place {
                 let target: Box<dyn Target> = match config {
                     Some(config) if Self::is_own(reference, Some(config)) => {
                         config.check_shelf(format!("cannot copy to {reference}"), &repository)?;
-                        Box::new(Own::new(open_store(config)?, repository))
+                        Box::new(own(open_store(config)?, config, repository))
                     }
                     _ => {
                         let remote = Remote::new(registry(reference, config)?, repository);

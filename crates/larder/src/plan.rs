@@ -36,7 +36,13 @@ fn shelves(config: &Config) -> Vec<PlannedShelf> {
         config.shelves.iter().any(|shelf| shelf.sparse && shelf.name.get_ref().as_str() == name)
     };
     let names = config.storing_shelves().into_iter();
-    names.map(|name| PlannedShelf { sparse: sparse(&name), name }).collect()
+    names
+        .map(|name| PlannedShelf {
+            sparse: sparse(&name),
+            immutable: config.immutable_tags(&name),
+            name,
+        })
+        .collect()
 }
 
 fn limits(config: &Config) -> Limits {

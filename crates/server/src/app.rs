@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use larder_core::name::RepositoryName;
+use larder_core::name::{RepositoryName, Tag};
 use larder_store::{RecordKind, Store, StoreError};
 use tokio::sync::{Semaphore, watch};
 
@@ -157,6 +157,13 @@ impl App {
     pub(crate) fn takes_sparse(&self, repository: &RepositoryName) -> bool {
         let shelf = repository.first_component();
         self.plan().shelves.iter().any(|known| known.name == shelf && known.sparse)
+    }
+
+    /// Whether a tag stays where it was set first.
+    pub(crate) fn is_immutable(&self, repository: &RepositoryName, tag: &Tag) -> bool {
+        let plan = self.plan();
+        let shelf = plan.shelves.iter().find(|one| one.name == repository.first_component());
+        shelf.is_some_and(|shelf| shelf.immutable.holds(repository, tag))
     }
 
     /// What goes on beside the requests for as long as the registry runs: counts of pulls are

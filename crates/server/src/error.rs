@@ -236,6 +236,9 @@ impl From<StoreError> for ApiError {
                 let message = format!("the manifest is wrong: {error}");
                 Self::new(Code::ManifestInvalid, message)
             }
+            StoreError::Immutable { .. } => {
+                Self::new(Code::Denied, format!("{error}; push under another tag"))
+            }
             StoreError::NotFound(_) => Self::new(Code::BlobUploadUnknown, error.to_string()),
             StoreError::Busy(_) => Self::new(Code::BlobUploadInvalid, error.to_string())
                 .with_status(StatusCode::CONFLICT),

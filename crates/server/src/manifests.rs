@@ -13,7 +13,7 @@ use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Document, DocumentError, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::{ManifestRecord, Removal, now};
+use larder_store::{ManifestRecord, Removal, TagSetting, now};
 
 use crate::access::{Caller, Head, is_granted, is_ruled_in, reference};
 use crate::account::RequestAccount;
@@ -262,7 +262,9 @@ pub(crate) async fn put(
     let caller = parts.extensions.get::<Caller>();
     blocked::check(app, caller, repository.as_str(), named).await?;
     let sparse = app.takes_sparse(repository);
-    app.store.put_manifest(repository, &digest, &document, tag, sparse).await?;
+    let immutable = tag.as_ref().is_some_and(|tag| app.is_immutable(repository, tag));
+    let setting = TagSetting { tag, immutable };
+    app.store.put_manifest(repository, &digest, &document, setting, sparse).await?;
     let mut response = Response::new(Body::empty());
     *response.status_mut() = StatusCode::CREATED;
     let headers = response.headers_mut();
@@ -282,6 +284,17 @@ pub(crate) async fn delete(
     selector: &Selector,
 ) -> Result<Response, ApiError> {
     app.check_removal(repository)?;
+    // What is removed could be set to something else.
+    let named = match selector {
+        Selector::Tag(tag) => vec![tag.clone()],
+        Selector::Digest(digest) => app.store.tags_of(repository, digest).await?,
+    };
+    if let Some(tag) = named.iter().find(|tag| app.is_immutable(repository, tag)) {
+        let message = format!(
+            "the tag {tag} of {repository} is immutable; the larder's operator removes it with `larder shelf drop`"
+        );
+        return Err(ApiError::new(Code::Denied, message));
+    }
     let gone = match selector {
         Selector::Tag(tag) => app.store.remove_tag(repository, tag).await?.is_some(),
         Selector::Digest(digest) => match app.store.remove_manifest(repository, digest).await? {

@@ -12,6 +12,7 @@ use larder_core::access::network::Network;
 use larder_core::access::rate::Rate;
 use larder_core::digest::Digest;
 use larder_core::door::Door;
+use larder_core::immutable::ImmutableTags;
 use larder_core::lock::Lock;
 use larder_core::name::{Host, RepositoryName};
 use larder_core::policy::Court;
@@ -55,11 +56,13 @@ pub struct Plan {
 }
 
 /// A shelf that takes pushes.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct PlannedShelf {
     pub name: String,
     /// Whether an index may be pushed although the repository lacks some of what it lists.
     pub sparse: bool,
+    /// The tags that do not move.
+    pub immutable: ImmutableTags,
 }
 
 /// A cluster that pulls.

@@ -40,6 +40,8 @@ pub enum Demand {
 /// A manifest to be recorded, with all that it needs.
 #[derive(Debug, Clone)]
 pub(crate) struct NewManifest {
+    /// Whether the tag stays where it is set, if it is.
+    pub immutable: bool,
     pub record: ManifestRecord,
     pub body: Bytes,
     /// Its kind, and its annotations as JSON.

@@ -57,5 +57,5 @@ pub use record::{Filter, Pulled, RecordEntry, RecordKind};
 pub use secret::local_secret;
 pub use serving::ServingLock;
 pub use sqlite::{AbandonedUploads, Conversion, Holder, ShelfTotals, StoredBlob};
-pub use store::{DiskRoom, Store};
+pub use store::{DiskRoom, Store, TagSetting};
 pub use upkeep::{DropOutcome, Removal, Withdrawn};

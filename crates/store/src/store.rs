@@ -286,17 +286,20 @@ impl Store {
     /// under a tag is replaced, not kept beside the new one.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] when the repository lacks what it needs; the tag stays.
+    /// [`StoreError::Missing`] when the repository lacks what it needs, [`StoreError::Immutable`] when the tag points
+    /// elsewhere and does not move; it stays.
     pub async fn put_manifest(
         &self,
         repository: &RepositoryName,
         digest: &Digest,
         document: &Document,
-        tag: Option<Tag>,
+        tag: impl Into<TagSetting>,
         sparse: bool,
     ) -> Result<(), StoreError> {
         let demand = if sparse { Demand::Blobs } else { Demand::All };
-        let (name, new) = (repository.clone(), new_manifest(digest, document, tag, demand));
+        let TagSetting { tag, immutable } = tag.into();
+        let new = NewManifest { immutable, ..new_manifest(digest, document, tag, demand) };
+        let name = repository.clone();
         check(digest, &document.bytes)?;
         self.records
             .write(TouchedNames::one(repository), move |connection| {
@@ -384,6 +387,21 @@ pub(crate) fn make_private(folder: &Path) -> Result<(), StoreError> {
     })
 }
 
+/// A tag that a manifest gets. None: it gets none.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct TagSetting {
+    pub tag: Option<Tag>,
+    /// Whether it stays where it points already.
+    pub immutable: bool,
+}
+
+impl From<Option<Tag>> for TagSetting {
+    /// A tag that moves.
+    fn from(tag: Option<Tag>) -> Self {
+        Self { tag, immutable: false }
+    }
+}
+
 pub(crate) fn new_manifest(
     digest: &Digest,
     document: &Document,
@@ -408,6 +426,7 @@ pub(crate) fn new_manifest(
         subject: document.subject.as_ref().map(|subject| subject.digest.clone()),
         demand,
         tag,
+        immutable: false,
         at: now(),
     }
 }

@@ -10,9 +10,10 @@ use larder_core::access::possession::Proof;
 use larder_core::companion::Companion;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
+use larder_core::immutable::ImmutableTags;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::{Purpose, Store};
+use larder_store::{Purpose, Store, TagSetting};
 
 use super::companions::companion;
 use super::ends::pour;
@@ -26,12 +27,22 @@ pub struct Own {
     adopts: Option<Arc<BTreeSet<Digest>>>,
     /// Whether manifests are read that other repositories have.
     all: bool,
+    /// The tags that do not move.
+    immutable: ImmutableTags,
 }
 
 impl Own {
     /// A repository of the store.
     pub fn new(store: Store, repository: RepositoryName) -> Self {
-        Self { store, repository, adopts: None, all: false }
+        let immutable = ImmutableTags::default();
+        Self { store, repository, adopts: None, all: false, immutable }
+    }
+
+    /// With tags that do not move.
+    #[must_use]
+    pub fn holding(mut self, immutable: ImmutableTags) -> Self {
+        self.immutable = immutable;
+        self
     }
 
     /// Reading everything that the store has, by its digest, whichever repository has it.
@@ -152,9 +163,9 @@ impl Target for Own {
         role: ManifestRole<'_>,
         sparse: bool,
     ) -> Result<(), TransferError> {
-        Ok(self
-            .store
-            .put_manifest(&self.repository, digest, document, role.tag().cloned(), sparse)
-            .await?)
+        let tag = role.tag().cloned();
+        let immutable = tag.as_ref().is_some_and(|tag| self.immutable.holds(&self.repository, tag));
+        let setting = TagSetting { tag, immutable };
+        Ok(self.store.put_manifest(&self.repository, digest, document, setting, sparse).await?)
     }
 }

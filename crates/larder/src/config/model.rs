@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use larder_client::Endpoint;
 use larder_core::access::grants::Grants;
+use larder_core::immutable::ImmutableTags;
 use larder_core::lock::{Lock, TagWish};
 use larder_core::name::{Host, RepositoryName};
 use larder_core::pattern::Pattern;
@@ -196,6 +197,12 @@ impl Config {
         all.sort();
         all.dedup();
         all
+    }
+
+    /// The tags of a shelf that do not move.
+    pub fn immutable_tags(&self, shelf: &str) -> ImmutableTags {
+        let declared = self.shelves.iter().find(|one| one.name.get_ref().as_str() == shelf);
+        declared.map(|shelf| shelf.immutable.clone()).unwrap_or_default()
     }
 
     /// Refuses to `what` something of a repository whose shelf this larder does not have.

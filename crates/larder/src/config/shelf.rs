@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use larder_core::cached::{Habits, KeepingRule, ShelfReach, Terms};
+use larder_core::immutable::ImmutableTags;
 use larder_core::name::RepositoryName;
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
@@ -24,6 +25,8 @@ pub struct ShelfConfig {
     pub name: Spanned<RepositoryName>,
     /// Whether clients may push an index without all that it lists.
     pub sparse: bool,
+    /// The tags that do not move.
+    pub immutable: ImmutableTags,
     /// What it caches. None: it stores.
     pub caching: Option<CachingConfig>,
 }
@@ -42,6 +45,8 @@ pub struct CachingConfig {
 struct RawShelf {
     name: Spanned<RepositoryName>,
     sparse: Option<bool>,
+    immutable: Option<Vec<Pattern>>,
+    movable: Option<Vec<Pattern>>,
     caches: Option<Spanned<String>>,
     only: Option<Vec<Pattern>>,
     skip: Option<Vec<Pattern>>,
@@ -92,11 +97,24 @@ impl<'de> Deserialize<'de> for ShelfConfig {
                 let message = format!("`{key}` goes with `caches`; this shelf stores");
                 return Err(D::Error::custom(message));
             }
+            if raw.movable.is_some() && raw.immutable.is_none() {
+                return Err(D::Error::custom("`movable` names exceptions from `immutable`"));
+            }
+            let immutable = ImmutableTags {
+                immutable: raw.immutable.unwrap_or_default(),
+                movable: raw.movable.unwrap_or_default(),
+            };
             let sparse = raw.sparse.unwrap_or(false);
-            return Ok(Self { name: raw.name, sparse, caching: None });
+            return Ok(Self { name: raw.name, sparse, immutable, caching: None });
         };
-        if raw.sparse.is_some() {
-            return Err(D::Error::custom("`sparse` is for shelves that store; this one caches"));
+        let storing = [
+            ("sparse", raw.sparse.is_some()),
+            ("immutable", raw.immutable.is_some()),
+            ("movable", raw.movable.is_some()),
+        ];
+        if let Some((key, _)) = storing.iter().find(|(_, given)| *given) {
+            let message = format!("`{key}` is for shelves that store; this one caches");
+            return Err(D::Error::custom(message));
         }
         let reach = ShelfReach::new(raw.only.unwrap_or_default(), raw.skip.unwrap_or_default());
         let or = |given: Option<RawSpan>, usual: Duration| given.map_or(usual, |given| given.0);
@@ -115,6 +133,7 @@ impl<'de> Deserialize<'de> for ShelfConfig {
         Ok(Self {
             name: raw.name,
             sparse: false,
+            immutable: ImmutableTags::default(),
             caching: Some(CachingConfig { upstream, habits }),
         })
     }

@@ -178,3 +178,74 @@ fn wrong_retention_is_refused_with_what_is_meant() {
         house.larder("check").ends(2).says(words);
     }
 }
+
+#[test]
+fn immutable_tags_stay_where_they_were_set() {
+    let house = House::new();
+    house.configure(
+        "[[shelf]]\nname = \"own\"\nimmutable = [\"*\"]\nmovable = [\"latest\", \"board:edge-*\"]\n",
+    );
+    let copy = |from: &str, to: &str| {
+        house.larder(&format!("copy bazaar.example/library/{from} {OWN}/own/board:{to}"))
+    };
+    for tag in ["1.0", "latest", "edge-1"] {
+        copy("kettle:2", tag).ends(0);
+        copy("kettle:2", tag).ends(0);
+    }
+    copy("brinedb:5.2", "1.0")
+        .ends(1)
+        .says(&["the tag 1.0 is immutable: it points to sha256:", "name it in `movable`"]);
+    copy("brinedb:5.2", "latest").ends(0);
+    copy("brinedb:5.2", "edge-1").ends(0);
+    copy("brinedb:5.2", "1.1").ends(0);
+    // A client is refused alike, and cannot remove what it may not move.
+    let serving = Serving::start(&house);
+    let get = |tag: &str| serving.ask("GET", &format!("/v2/own/board/manifests/{tag}"));
+    let (kettle, other) = (get("1.0"), get("1.1"));
+    assert_ne!(kettle.body, other.body);
+    let put = |tag: &str, manifest: &crate::serving::Answer| {
+        let kind = [("content-type", "application/vnd.oci.image.index.v1+json")];
+        let path = format!("/v2/own/board/manifests/{tag}");
+        crate::serving::ask(serving.host(), "PUT", &path, &kind, &manifest.body).unwrap()
+    };
+    assert_eq!(put("1.0", &kettle).status, 201, "the same again");
+    let refused = put("1.0", &other);
+    assert_eq!(refused.status, 403, "{}", refused.text());
+    assert!(refused.text().contains("is immutable"), "{}", refused.text());
+    assert_eq!(put("edge-1", &kettle).status, 201);
+    let digest = larder_core::digest::Digest::of(&kettle.body);
+    for named in ["1.0", digest.as_str()] {
+        let gone = serving.ask("DELETE", &format!("/v2/own/board/manifests/{named}"));
+        assert_eq!(gone.status, 403, "{named}: {}", gone.text());
+    }
+    assert_eq!(serving.ask("DELETE", "/v2/own/board/manifests/edge-1").status, 202);
+    assert_eq!(get("1.0").body, kettle.body);
+    // The operator removes it.
+    house.larder("shelf drop own/board:1.0 --yes").ends(0);
+    assert_eq!(put("1.0", &other).status, 201);
+}
+
+#[test]
+fn what_is_brought_in_does_not_move_an_immutable_tag_either() {
+    let house = House::new();
+    let text = house.read("larder.toml");
+    house.write(
+        "larder.toml",
+        format!("{text}\n[[shelf]]\nname = \"vendor\"\nimmutable = [\"2\"]\n"),
+    );
+    house.bring_in();
+    house.hold(&house.bazaar, "library/kettle", "2", &image(&small("moved")));
+    house.larder("intake lock").ends(0).says(&["moved"]);
+    house.larder("intake run").ends(1).says(&["the tag 2 is immutable", "`movable`"]);
+    let shelf = |more: &str| {
+        let text = house.read("larder.toml");
+        house.write("larder.toml", text.replace("immutable = [\"2\"]\n", more));
+    };
+    shelf("immutable = [\"2\"]\nmovable = [\"kettle:2\"]\n");
+    house.larder("intake run").ends(0).says(&["brought in", "vendor/kettle:2"]);
+    // Wrong keys are told.
+    house.configure("[[shelf]]\nname = \"own\"\nmovable = [\"2\"]\n");
+    house.larder("check").ends(2).says(&["exceptions from `immutable`"]);
+    house.configure("[[shelf]]\nname = \"b\"\ncaches = \"bazaar\"\nimmutable = [\"2\"]\n");
+    house.larder("check").ends(2).says(&["`immutable` is for shelves that store"]);
+}

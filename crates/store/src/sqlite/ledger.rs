@@ -207,6 +207,17 @@ pub(crate) fn record(
     if !missing.is_empty() {
         return Err(StoreError::Missing(missing));
     }
+    if let Some(tag) = new.tag.as_ref().filter(|_| new.immutable) {
+        let before: Option<Digest> = connection
+            .prepare_cached("SELECT digest FROM tags WHERE repository = $1 AND name = $2")
+            .and_then(|mut ask| {
+                ask.query_row(params![repository, tag.as_str()], |row| checked(row, 0)).optional()
+            })
+            .map_err(failed())?;
+        if let Some(digest) = before.filter(|before| *before != new.record.digest) {
+            return Err(StoreError::Immutable { tag: tag.clone(), digest });
+        }
+    }
     let write = || -> Result<(), rusqlite::Error> {
         let digest = new.record.digest.as_str();
         connection

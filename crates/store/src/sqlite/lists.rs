@@ -49,6 +49,22 @@ impl Store {
             .await
     }
 
+    /// The tags that point to a manifest of a repository, sorted.
+    pub async fn tags_of(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+    ) -> Result<Vec<Tag>, StoreError> {
+        self.records
+            .rows(
+                "SELECT t.name FROM tags t JOIN repositories r ON r.id = t.repository
+                 WHERE r.name = $1 AND t.digest = $2 ORDER BY t.name",
+                (repository.to_string(), digest.to_string()),
+                |row| checked(row, 0),
+            )
+            .await
+    }
+
     /// How much is recorded.
     pub async fn totals(&self) -> Result<Totals, StoreError> {
         self.records

@@ -6,6 +6,7 @@ use std::time::Duration;
 use larder_client::ClientError;
 use larder_core::digest::Digest;
 use larder_core::document::Document;
+use larder_core::immutable::ImmutableTags;
 use larder_core::lock::{Lock, LockedTag, Want};
 use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::platform::Platforms;
@@ -25,6 +26,8 @@ pub struct IntakeJob<'j> {
     pub to: Image,
     /// Whether it goes to another registry than this larder.
     elsewhere: bool,
+    /// The tags of its shelf that do not move.
+    immutable: ImmutableTags,
 }
 
 /// The jobs of all that is locked and wanted.
@@ -33,7 +36,9 @@ pub fn jobs<'j>(config: &'j Config, lock: &'j Lock) -> impl Iterator<Item = Inta
         let intake = config.intake_of(&want.image)?;
         let to = config.destination(intake);
         let elsewhere = to.host != config.larder.url.host;
-        intake.tags.want(&want.tag).then_some(IntakeJob { want, locked, intake, to, elsewhere })
+        let immutable = config.immutable_tags(to.repository.first_component());
+        let wanted = intake.tags.want(&want.tag);
+        wanted.then_some(IntakeJob { want, locked, intake, to, elsewhere, immutable })
     })
 }
 
@@ -204,7 +209,8 @@ impl IntakeJob<'_> {
             let remote = Remote::new(registry, self.to.repository.clone());
             Box::new(remote.remembering(store.clone(), self.to.host.clone()))
         } else {
-            Box::new(Own::new(store.clone(), self.to.repository.clone()))
+            let own = Own::new(store.clone(), self.to.repository.clone());
+            Box::new(own.holding(self.immutable.clone()))
         };
         let nothing = BTreeSet::new();
         let mut total = MoveOutcome::default();

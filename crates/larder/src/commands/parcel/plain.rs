@@ -7,12 +7,12 @@ use std::time::Instant;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
-use larder_transfer::{Archive, Engine, MoveOrder, MoveOutcome, Own, Target};
+use larder_transfer::{Archive, Engine, MoveOrder, MoveOutcome, Target};
 
 use super::elsewhere::FarRegistry;
 use super::unpack::{UnpackReport, UnpackedImage};
 use crate::config::Config;
-use crate::context::{Context, open_store, reference};
+use crate::context::{Context, open_store, own, reference};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::count;
 
@@ -84,7 +84,7 @@ pub(super) async fn unpack(
             let (digest, _) = archive.find(Some(&name)).map_err(|error| failed(&error.into()))?;
             let target: Box<dyn Target> = match elsewhere {
                 Some(elsewhere) => Box::new(elsewhere.end(&to, config)?),
-                None => Box::new(Own::new(open_store(config)?, to)),
+                None => Box::new(own(open_store(config)?, config, to)),
             };
             let order = MoveOrder {
                 source: &archive,

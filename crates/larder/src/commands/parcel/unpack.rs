@@ -15,7 +15,7 @@ use larder_store::Store;
 use larder_transfer::parcel::{
     Parcel, ParcelError, ParcelSource, Pour, SignerTrust, receipt_of, verify, write_receipt,
 };
-use larder_transfer::{Engine, MoveOrder, MoveOutcome, Own, Source, Target, TransferError};
+use larder_transfer::{Engine, MoveOrder, MoveOutcome, Source, Target, TransferError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -23,7 +23,7 @@ use super::elsewhere::FarRegistry;
 use super::receipt::default_path;
 use super::{ParcelArgs, plain};
 use crate::config::Config;
-use crate::context::{Context, open_store};
+use crate::context::{Context, open_store, own};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{GOOD, Output, Report, WARN, bytes, count, paint};
 use crate::parcel::{now_text, signing_key};
@@ -369,8 +369,8 @@ async fn show_to_everybody(
                         (Box::new(ends.0), Box::new(ends.1))
                     }
                     None => {
-                        let own = || Own::new(store.clone(), image.to.clone());
-                        (Box::new(own().reading_all()), Box::new(own().adopting(blobs)))
+                        let end = || own(store.clone(), config, image.to.clone());
+                        (Box::new(end().reading_all()), Box::new(end().adopting(blobs)))
                     }
                 };
                 let source = ParcelSource { parcel: Arc::clone(parcel), held };
