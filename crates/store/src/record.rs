@@ -92,7 +92,7 @@ pub struct RecordEntry {
 /// That somebody pulled a content.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pulled {
-    /// The account, or the cluster without its namespace.
+    /// The account, or the cluster with its namespace. Empty, or `-`: nobody signed in.
     pub by: String,
     /// The repository, as it was named.
     pub repository: Box<str>,

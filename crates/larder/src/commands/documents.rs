@@ -60,6 +60,7 @@ documents! {
     "shelf show": shelf::show::ShelfReport,
     "shelf drop": shelf::drop::DropReport,
     "shelf tidy": shelf::tidy::TidyReport,
+    "shelf users": shelf::users::UsersReport,
     "shelf block, shelf unblock": shelf::block::BlockReport,
     "shelf retry": shelf::retry::RetryReport,
     "shelf warm": shelf::warm::WarmReport,

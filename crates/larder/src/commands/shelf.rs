@@ -3,6 +3,7 @@
 pub(super) mod block;
 pub mod cached;
 pub(super) mod drop;
+mod known_use;
 pub(super) mod list;
 mod named;
 pub(super) mod retry;
@@ -10,6 +11,7 @@ pub(super) mod show;
 pub(super) mod shown;
 pub(super) mod tidy;
 pub(super) mod tree;
+pub(super) mod users;
 pub(super) mod warm;
 
 use std::collections::HashMap;
@@ -30,6 +32,7 @@ pub enum ShelfCommand {
     Warm(warm::Args),
     Drop(drop::Args),
     Tidy(tidy::Args),
+    Users(users::Args),
     Retry(retry::Args),
     Block(block::Args),
     Unblock(block::LiftArgs),
@@ -45,6 +48,9 @@ pub async fn run(command: ShelfCommand, context: &Context) -> Outcome {
         ShelfCommand::Block(args) => block::block(&args, &config, context).await,
         ShelfCommand::Unblock(args) => block::lift(&args, &config, context).await,
         ShelfCommand::Tidy(args) => tidy::run(&args, &config, &store_here(&config)?, context).await,
+        ShelfCommand::Users(args) => {
+            users::run(&args, &config, &store_here(&config)?, context).await
+        }
         ShelfCommand::Drop(args) => drop::run(&args, &config, &store_here(&config)?, context).await,
     }
 }

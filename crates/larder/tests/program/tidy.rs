@@ -249,3 +249,54 @@ fn what_is_brought_in_does_not_move_an_immutable_tag_either() {
     house.configure("[[shelf]]\nname = \"b\"\ncaches = \"bazaar\"\nimmutable = [\"2\"]\n");
     house.larder("check").ends(2).says(&["`immutable` is for shelves that store"]);
 }
+
+#[test]
+fn who_uses_an_image_is_told_both_ways_and_before_it_is_dropped() {
+    let house = House::new();
+    let grants = "[[shelf]]\nname = \"own\"\n\n[[cluster]]\nname = \"turbine-hall\"\nnamespaces = [\"scada\"]\npull = [\"own/**\"]\n\n[[cluster]]\nname = \"field-lab\"\npull = [\"own/b*\"]\n";
+    house.configure(grants);
+    let text = house.read("larder.toml").replace("access = \"open\"\n", "");
+    house.write("larder.toml", text);
+    for to in ["board:1", "board:2", "bell:1"] {
+        let from = if to == "bell:1" { "brinedb:5.2" } else { "kettle:2" };
+        house.larder(&format!("copy bazaar.example/library/{from} {OWN}/own/{to}")).ends(0);
+    }
+    house.larder("shelf users").ends(0).says(&["nobody was seen to use any of it"]);
+    house.larder("key issue --cluster turbine-hall --namespace scada --into hall.key").ends(0);
+    let serving = Serving::start(&house);
+    let login = format!("turbine-hall/scada:{}", house.read("hall.key").trim());
+    let basic = {
+        use base64::Engine as _;
+        base64::engine::general_purpose::STANDARD.encode(login)
+    };
+    let pull = |path: &str| {
+        let fields = [("authorization", format!("Basic {basic}")), ("accept", ACCEPT.to_owned())];
+        let fields: Vec<(&str, &str)> = fields.iter().map(|(a, b)| (*a, b.as_str())).collect();
+        crate::serving::ask(serving.host(), "GET", path, &fields, b"").unwrap()
+    };
+    assert_eq!(pull("/v2/own/board/manifests/1").status, 200);
+    crate::node::wait_until("the pull is in the record", || {
+        house.larder("shelf users own/board").out.contains("turbine-hall/scada")
+    });
+    // Both tags are the same image.
+    let used = house.larder("--json shelf users own").ends(0).json();
+    let images = used["images"].as_array().unwrap();
+    assert_eq!(images.len(), 2, "{used}");
+    assert_eq!(images[0]["users"][0]["who"], "turbine-hall/scada");
+    assert_eq!(images[0]["unknown_clusters"][0], "field-lab");
+    for (call, words) in [
+        ("--cluster turbine-hall", &["own/board:1", "own/board:2", "2 images"][..]),
+        ("--cluster turbine-hall --namespace scada", &["own/board:1"]),
+        ("--cluster field-lab", &["nobody was seen to use any of it"]),
+        ("own/board:1 --since 1h", &["1 image", "just now"]),
+        ("--unused", &["own/bell:1", "not known of field-lab, which may pull it", "1 image that"]),
+    ] {
+        house.larder(&format!("shelf users {call}")).ends(0).says(words);
+    }
+    house.larder("shelf users --cluster fieldlab").ends(2).says(&["did you mean field-lab?"]);
+    house.larder("shelf users own/none").ends(1).says(&["holds nothing under that name"]);
+    house
+        .larder("shelf drop own/board:1 --dry-run")
+        .ends(0)
+        .says(&["used by turbine-hall/scada, last just now"]);
+}

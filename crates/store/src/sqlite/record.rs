@@ -85,11 +85,11 @@ impl Store {
             .await
     }
 
-    /// What each user's cluster or account was recorded to pull since then, each content of a repository once.
+    /// What each user was recorded to pull since then, each content of a repository once.
     pub async fn pulled_since(&self, since: i64) -> Result<Vec<Pulled>, StoreError> {
         self.records
             .rows(
-                "SELECT substr(who, 1, instr(who || '/', '/') - 1), reference, text, MAX(last)
+                "SELECT who, reference, text, MAX(last)
                  FROM record WHERE kind = 'pull' AND last >= $1 AND reference IS NOT NULL
                  GROUP BY 1, 2, 3",
                 (since,),

@@ -5,17 +5,19 @@ use std::collections::BTreeSet;
 use larder_core::digest::{Digest, DigestStartError};
 use larder_core::holdings::{DropPlan, DropTarget, HeldImages, HeldPattern, Holdings};
 use larder_core::name::{RepositoryName, Tag};
+use larder_core::quantity::Span;
 use larder_store::{RecordKind, Store};
 use larder_transfer::files::with_stdin;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::known_use::{KnownUse, STRANGER, users_of};
 use super::named::{self, NamedRepositories};
 use super::{House, unreadable};
 use crate::config::Config;
-use crate::context::Context;
+use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{GONE, Output, Report, bytes, count, paint, short};
+use crate::output::{GONE, Output, Report, WARN, ago, bytes, count, paint, short, time};
 use crate::record;
 
 /// Take images away, with what is about them
@@ -60,6 +62,18 @@ struct DroppedTag {
     tag: Tag,
     #[schemars(with = "String")]
     digest: Digest,
+    /// Who was seen to use it within `in_use` of [larder], the last first: a cluster, CLUSTER/NAMESPACE, an account.
+    users: Vec<DroppedUser>,
+}
+
+/// Who uses what is dropped.
+#[derive(Serialize, JsonSchema)]
+struct DroppedUser {
+    /// null: nobody signed in.
+    who: Option<String>,
+    used_at: String,
+    #[serde(skip)]
+    last: i64,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -84,8 +98,13 @@ impl Report for DropReport {
     const KIND: &'static str = "shelf-drop";
 
     fn show(&self, out: &Output) {
-        for DroppedTag { repository, tag, digest } in &self.tags {
+        for DroppedTag { repository, tag, digest, users } in &self.tags {
             out.result(paint(GONE, format!("- {repository}:{tag}  {}", short(digest))));
+            for DroppedUser { who, last, .. } in users {
+                let who = who.as_deref().unwrap_or(STRANGER);
+                let used = format!("    used by {who}, last {}", ago(*last, now()));
+                out.result(paint(WARN, used));
+            }
         }
         for KeptManifest { repository, digest, because } in &self.kept {
             out.result(format!("  {repository}@{} stays: {because}", short(digest)));
@@ -144,14 +163,25 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         unwanted.extend(found);
     }
     let plan = holdings.plan_drop(&unwanted);
-    let mut report = report(&plan);
+    let known = KnownUse::read(config, store, Some(Span(config.larder.in_use))).await?;
+    let mut report = report(&plan, &holdings, &known);
     if !args.dry_run && !args.yes {
         let (tags, manifests) = (plan.tags.len(), plan.manifests.len());
         let named = plan.tags.iter().take(NAMED).map(|(name, tag, _)| format!("{name}:{tag}"));
         let more = if tags > NAMED { ", …" } else { "" };
         let named = named.collect::<Vec<_>>().join(", ");
         let counts = format!("{} and {}", count(tags, "tag"), count(manifests, "manifest"));
-        let what = format!("{counts} go ({named}{more})");
+        let users: BTreeSet<&str> = report
+            .tags
+            .iter()
+            .flat_map(|tag| &tag.users)
+            .map(|user| user.who.as_deref().unwrap_or(STRANGER))
+            .collect();
+        let hurt = match users.is_empty() {
+            true => String::new(),
+            false => format!(", used by {}", users.into_iter().collect::<Vec<_>>().join(", ")),
+        };
+        let what = format!("{counts} go ({named}{more}){hurt}");
         context.output.confirm("cannot drop them", &what)?;
     }
     if !args.dry_run {
@@ -201,14 +231,33 @@ fn find(
     Ok(tags.map(|row| DropTarget::Tag(row.repository, row.tag.clone())).collect())
 }
 
-fn report(plan: &DropPlan) -> DropReport {
+fn report(plan: &DropPlan, holdings: &Holdings, known: &KnownUse) -> DropReport {
+    let records = holdings.records();
+    let users = |repository: &RepositoryName, digest: &Digest| -> Vec<DroppedUser> {
+        let number = records.repositories.iter().position(|name| name == repository);
+        let Some(place) = number.and_then(|number| holdings.place(number, digest)) else {
+            return Vec::new();
+        };
+        let parts = holdings.children(place).iter().chain([&place]);
+        let contents: Vec<&Digest> = parts.map(|part| &records.manifests[*part].digest).collect();
+        let uses = known.all.get(repository).map(Vec::as_slice).unwrap_or_default();
+        let users = users_of(uses, &contents).into_iter().map(|(who, last)| DroppedUser {
+            who: who.map(str::to_owned),
+            used_at: time(last),
+            last,
+        });
+        users.collect()
+    };
     let tags = plan.tags.iter().cloned();
     let manifests = plan.manifests.iter().cloned();
     let kept = plan.kept.iter().cloned();
     DropReport {
         dry_run: true,
         tags: tags
-            .map(|(repository, tag, digest)| DroppedTag { repository, tag, digest })
+            .map(|(repository, tag, digest)| {
+                let users = users(&repository, &digest);
+                DroppedTag { repository, tag, digest, users }
+            })
             .collect(),
         manifests: manifests
             .map(|(repository, digest)| DroppedManifest { repository, digest })

@@ -3,19 +3,18 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use larder_core::access::{Action, Who};
 use larder_core::digest::Digest;
 use larder_core::holdings::{DropPlan, DropTarget};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::quantity::Span;
 use larder_core::retention::{
-    ClusterUse, Fate, GoesBecause, HeldImage, InUse, KeepRule, KnownAt, Retention, Sighting,
-    StaysBecause,
+    ClusterUse, Fate, GoesBecause, HeldImage, InUse, KeepRule, KnownAt, Retention, StaysBecause,
 };
 use larder_store::{RecordKind, Store};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::known_use::{KnownUse, may_pull};
 use super::named::{self, NamedRepositories};
 use super::{House, unreadable};
 use crate::config::Config;
@@ -72,9 +71,6 @@ pub struct TidyReport {
     /// How many of the images changed meanwhile, and stay.
     changed: usize,
 }
-
-/// Who did not sign in.
-const STRANGER: &str = "somebody who did not sign in";
 
 /// What becomes of an image.
 #[derive(Serialize, JsonSchema, Clone)]
@@ -164,40 +160,13 @@ struct Keeper<'c> {
 impl<'c> Keeper<'c> {
     async fn new(config: &'c Config, store: &Store, grace: Span) -> Result<Self, Failure> {
         let now = now();
-        let clusters = config.clusters.iter().map(|cluster| cluster.name.get_ref().clone());
-        let mut uses = ClusterUse::of(clusters);
         let within = Span(config.larder.in_use);
-        let span = i64::try_from(within.0.as_millis()).unwrap_or(i64::MAX);
-        let pulled = store.pulled_since(now.saturating_sub(span)).await;
-        for pulled in pulled.map_err(|error| unreadable(&error))? {
-            let (Ok(repository), Ok(digest)) = (pulled.repository.parse(), pulled.digest.parse())
-            else {
-                continue;
-            };
-            let cluster = match pulled.by.as_str() {
-                // It may be a node of any cluster.
-                "" | "-" => STRANGER.to_owned(),
-                by if config.clusters.iter().any(|one| one.name.get_ref() == by) => pulled.by,
-                _ => continue,
-            };
-            uses.saw(repository, digest, Sighting { cluster, at: pulled.last, how: "pulled" });
-        }
-        let unknown = uses.unknown(now, within);
+        let known = KnownUse::read(config, store, Some(within)).await?;
+        let unknown = known.clusters.unknown(now, within);
+        let uses = known.clusters;
         let rules = config.keeps.iter().map(|keep| keep.rule.clone()).collect();
         let named = Named::read(config, &read_lock(config)?)?;
         Ok(Self { config, retention: Retention { rules }, uses, unknown, named, grace, now })
-    }
-
-    /// Whether a cluster, or one of its namespaces, may pull from a repository.
-    fn may_pull(&self, cluster: &str, repository: &RepositoryName) -> bool {
-        let grants = &self.config.grants;
-        let of_it = |who: &Who| who.cluster_name() == Some(cluster);
-        self.config.is_open()
-            || grants
-                .everybody()
-                .iter()
-                .filter(|who| of_it(who))
-                .any(|who| grants.may(who, Action::Pull, repository))
     }
 
     /// Decides over one repository.
@@ -223,7 +192,7 @@ impl<'c> Keeper<'c> {
         let unknown: Vec<(KnownAt, bool)> = self
             .unknown
             .iter()
-            .map(|known| (known.clone(), self.may_pull(&known.cluster, name)))
+            .map(|known| (known.clone(), may_pull(self.config, &known.cluster, name)))
             .collect();
         let within = Span(self.config.larder.in_use);
         let places: std::collections::HashMap<Digest, usize> =

@@ -1,0 +1,223 @@
+//! `larder shelf users`: who uses which image.
+
+use larder_core::digest::Digest;
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::quantity::Span;
+use larder_core::retention::KnownAt;
+use larder_store::Store;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::House;
+use super::known_use::{KnownUse, STRANGER, may_pull, users_of};
+use super::named::{self, NamedRepositories};
+use crate::config::Config;
+use crate::context::{Context, now};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::output::{DIM, Output, Report, Table, ago, count, paint, short, time};
+
+/// Say who uses which image, and when last
+///
+/// As the record of pulls tells it, which is kept for `record` of [larder]. A node that has an image pulls it no more:
+/// what was not pulled for long may run all the same, and --unused says how sure it is.
+#[derive(Debug, Clone, clap::Args)]
+pub struct Args {
+    /// Images, repositories or shelves, also by patterns [default: all]
+    #[arg(value_name = "NAME")]
+    names: Vec<String>,
+    /// Only what this cluster uses
+    #[arg(long, value_name = "NAME", conflicts_with = "unused")]
+    cluster: Option<String>,
+    /// Only what this namespace of it uses
+    #[arg(long, value_name = "NAME", requires = "cluster")]
+    namespace: Option<String>,
+    /// List what nobody was seen to use, instead
+    #[arg(long)]
+    unused: bool,
+    /// Only what was used within this time
+    #[arg(long, value_name = "SPAN")]
+    since: Option<Span>,
+}
+
+#[derive(Serialize, JsonSchema)]
+pub struct UsersReport {
+    images: Vec<UsedImage>,
+    /// Whether what nobody uses was asked for.
+    unused: bool,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct UsedImage {
+    #[schemars(with = "String")]
+    repository: RepositoryName,
+    /// null: a manifest without a tag.
+    #[schemars(with = "Option<String>")]
+    tag: Option<Tag>,
+    #[schemars(with = "String")]
+    digest: Digest,
+    /// Who used it, the last first.
+    users: Vec<ImageUser>,
+    /// Clusters that may pull it and of which it is not known what they run. Empty: it is known of all.
+    unknown_clusters: Vec<String>,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct ImageUser {
+    /// A cluster, CLUSTER/NAMESPACE, or an account. null: nobody signed in.
+    who: Option<String>,
+    /// How it is known: `pulled`.
+    how: &'static str,
+    used_at: String,
+    #[serde(skip)]
+    last: i64,
+}
+
+impl UsedImage {
+    fn name(&self) -> String {
+        match &self.tag {
+            Some(tag) => format!("{}:{tag}", self.repository),
+            None => format!("{}@{}", self.repository, short(&self.digest)),
+        }
+    }
+}
+
+impl Report for UsersReport {
+    const KIND: &'static str = "shelf-users";
+
+    fn show(&self, out: &Output) {
+        let images = count(self.images.len(), "image");
+        if self.unused {
+            let mut table = Table::new(out.width(), &["IMAGE", "DIGEST", "HOW SURE"]);
+            for one in &self.images {
+                let sure = match one.unknown_clusters.as_slice() {
+                    [] => "nobody was seen to use it".to_owned(),
+                    some => format!("not known of {}, which may pull it", some.join(", ")),
+                };
+                table.row([one.name(), short(&one.digest).to_owned(), sure]);
+            }
+            if !self.images.is_empty() {
+                out.table(&table);
+            }
+            return out.result(format!("{images} that nobody was seen to use"));
+        }
+        let mut table =
+            Table::new(out.width(), &["IMAGE", "USED BY", "HOW", "LAST"]).sparing(&["HOW"]);
+        for one in &self.images {
+            for user in &one.users {
+                let who = user.who.clone().unwrap_or_else(|| paint(DIM, STRANGER).to_string());
+                table.row([one.name(), who, user.how.to_owned(), ago(user.last, now())]);
+            }
+        }
+        if self.images.is_empty() {
+            return out.result("nobody was seen to use any of it");
+        }
+        out.table(&table);
+        out.note(images);
+    }
+}
+
+pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context) -> Outcome {
+    let what = "cannot tell who uses it";
+    if let Some(cluster) = &args.cluster {
+        let who = larder_core::access::Who::cluster(cluster, args.namespace.as_deref());
+        crate::handoff::declared(config, what, who)?;
+    }
+    let names = match args.names.as_slice() {
+        [] => vec!["**".to_owned()],
+        names => names.to_vec(),
+    };
+    let known = KnownUse::read(config, store, args.since).await?;
+    let unknown = known.clusters.unknown(now(), Span(config.larder.in_use));
+    let mut images = Vec::new();
+    for text in &names {
+        let pattern = named::read(text, config, what)?;
+        let before = images.len();
+        let everything = *pattern.images() == larder_core::holdings::HeldImages::All;
+        let mut repositories = NamedRepositories::new(store, &pattern, everything);
+        let mut held = false;
+        while let Some(page) = repositories.next().await? {
+            for name in page {
+                let house = House::of(store, vec![name.clone()]).await?;
+                let all = images_of(&house, &name, &known, &unknown, config);
+                let all = all.into_iter().filter(|one| {
+                    pattern.has_image(one.tag.as_ref().map(Tag::as_str), &one.digest)
+                });
+                let all: Vec<UsedImage> = all.collect();
+                held |= !all.is_empty();
+                images.extend(all.into_iter().filter_map(|one| wanted(one, args)));
+            }
+        }
+        if images.len() == before && !held && !args.names.is_empty() {
+            let cause = "the larder holds nothing under that name";
+            let remedy = "`larder shelf list` shows what there is";
+            return Err(Failure::usage(format!("{what}: {text}"), cause, remedy).ending(Exit::No));
+        }
+    }
+    context.output.tell(&UsersReport { images, unused: args.unused });
+    Ok(Exit::Done)
+}
+
+/// An image with those of its users that are asked for. None: it is not asked for.
+fn wanted(mut image: UsedImage, args: &Args) -> Option<UsedImage> {
+    if args.unused {
+        return image.users.is_empty().then_some(image);
+    }
+    if let Some(cluster) = &args.cluster {
+        let whole = match &args.namespace {
+            Some(namespace) => format!("{cluster}/{namespace}"),
+            None => cluster.clone(),
+        };
+        image.users.retain(|user| {
+            user.who.as_deref().is_some_and(|who| {
+                who == whole || who.strip_prefix(&whole).is_some_and(|rest| rest.starts_with('/'))
+            })
+        });
+    }
+    (!image.users.is_empty()).then_some(image)
+}
+
+/// The images of a repository with all who use them.
+fn images_of(
+    house: &House,
+    name: &RepositoryName,
+    known: &KnownUse,
+    unknown: &[KnownAt],
+    config: &Config,
+) -> Vec<UsedImage> {
+    let records = house.holdings.records();
+    let uses = known.all.get(name).map(Vec::as_slice).unwrap_or_default();
+    let unknown: Vec<String> = unknown
+        .iter()
+        .filter(|one| may_pull(config, &one.cluster, name))
+        .map(|one| one.cluster.clone())
+        .collect();
+    let mut images = Vec::new();
+    for (place, row) in records.manifests.iter().enumerate() {
+        let mut tags: Vec<Option<Tag>> =
+            house.holdings.tags_of(place).map(|tag| Some(tag.tag.clone())).collect();
+        if house.holdings.stands_alone(place) {
+            tags.push(None);
+        }
+        // What nodes pull of an index are its images.
+        let parts = house.holdings.children(place).iter().chain([&place]);
+        let contents: Vec<&Digest> = parts.map(|part| &records.manifests[*part].digest).collect();
+        let by = users_of(uses, &contents);
+        for tag in tags {
+            let users = by.iter().map(|(who, last)| ImageUser {
+                who: who.map(str::to_owned),
+                how: "pulled",
+                used_at: time(*last),
+                last: *last,
+            });
+            images.push(UsedImage {
+                repository: name.clone(),
+                tag,
+                digest: row.digest.clone(),
+                users: users.collect(),
+                unknown_clusters: unknown.clone(),
+            });
+        }
+    }
+    images.sort_by(|a, b| a.tag.cmp(&b.tag));
+    images
+}
