@@ -105,6 +105,36 @@ impl TagReason {
     }
 }
 
+impl fmt::Display for Tags {
+    /// In the words of the configuration, without what is not said.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut words = Vec::new();
+        match &self.rule {
+            TagRule::Exact(tags) => {
+                words.extend(tags.iter().map(ToString::to_string));
+            }
+            TagRule::Match(pattern) => words.push(format!("match {pattern}")),
+            TagRule::Versions(rule) => {
+                words.push(format!("semver {}", rule.range));
+                words.extend(rule.newest.map(|newest| format!("newest {newest}")));
+                words.extend(rule.per.map(|per| match per {
+                    Per::Major => "per major".to_owned(),
+                    Per::Minor => "per minor".to_owned(),
+                }));
+                words.extend(rule.prereleases.then(|| "prereleases".to_owned()));
+                words.extend(rule.suffix.as_ref().map(|suffix| format!("suffix {suffix}")));
+            }
+            TagRule::Dates { newest, suffix } => {
+                words.push("dates".to_owned());
+                words.extend(newest.map(|newest| format!("newest {newest}")));
+                words.extend(suffix.as_ref().map(|suffix| format!("suffix {suffix}")));
+            }
+        }
+        words.extend(self.skip.iter().map(|pattern| format!("skip {pattern}")));
+        f.write_str(&words.join(", "))
+    }
+}
+
 impl fmt::Display for TagReason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

@@ -42,6 +42,8 @@ documents! {
     "look --tags": look::TagsReport,
     "look --upstream": look::proof::PlacesReport,
     "intake add": intake::add::AddReport,
+    "intake list": intake::list::IntakeList,
+    "intake remove": intake::remove::RemoveReport,
     "intake lock": intake::lock::LockReport,
     "intake lock --check": intake::lock::LockCheck,
     "intake lock --explain": intake::lock::TagsExplained,

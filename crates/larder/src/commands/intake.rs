@@ -3,9 +3,12 @@
 pub(super) mod add;
 pub(super) mod budget;
 pub(super) mod diff;
+mod edit;
 pub(super) mod job;
+pub(super) mod list;
 pub(super) mod lock;
 pub(super) mod moved;
+pub(super) mod remove;
 pub(super) mod run;
 pub(super) mod status;
 pub(super) mod upstream;
@@ -21,6 +24,8 @@ use crate::failure::Outcome;
 #[derive(Debug, clap::Subcommand)]
 pub enum IntakeCommand {
     Add(add::Args),
+    List(list::Args),
+    Remove(remove::Args),
     Lock(lock::Args),
     Diff(diff::Args),
     Run(run::Args),
@@ -30,6 +35,8 @@ pub enum IntakeCommand {
 pub async fn run(command: IntakeCommand, context: &Context) -> Outcome {
     match command {
         IntakeCommand::Add(args) => add::run(&args, context),
+        IntakeCommand::List(args) => list::run(&args, context),
+        IntakeCommand::Remove(args) => remove::run(&args, context),
         IntakeCommand::Lock(args) => lock::run(&args, context).await,
         IntakeCommand::Diff(args) => diff::run(&args, context).await,
         IntakeCommand::Run(args) => run::run(&args, context).await,

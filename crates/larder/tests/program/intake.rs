@@ -431,3 +431,50 @@ fn only_what_was_asked_is_locked_anew() {
         .ends(2)
         .says(&["no intake entry has an image that matches"]);
 }
+
+#[test]
+fn what_is_wanted_is_listed_and_taken_out_and_the_rest_of_the_file_stays() {
+    let house = House::new();
+    house.larder("intake list").ends(0).says(&["bazaar.example/library/kettle", "vendor/kettle"]);
+    let list = house.larder("--json intake list --only bazaar.example/library/*").ends(0).json();
+    let entries = list["entries"].as_array().unwrap();
+    assert!(entries.iter().all(|one| one["image"].as_str().unwrap().contains("/library/")));
+    house.write("more.toml", "# what others want\n[[intake]]\nimage = \"bazaar.example/library/extra\"\ntags = { semver = \"^1\", newest = 2 } # two\nto = \"vendor/extra\"\n\n# stays\n[[intake]]\nimage = \"bazaar.example/library/other\"\ntags = { exact = [\"1\", \"2\"] }\nto = \"vendor/other\"\n");
+    let text = format!("include = [\"more.toml\"]\n{}", house.read("larder.toml"));
+    house.write("larder.toml", &text);
+    house.larder("intake list").ends(0).says(&["semver ^1, newest 2"]);
+    // A tag alone, from an included file; a preview changes nothing.
+    let call = "intake remove bazaar.example/library/other:2";
+    house.larder(&format!("{call} --dry-run")).ends(0).says(&["would be wanted no more"]);
+    house.larder(call).ends(0).says(&["wanted no more: bazaar.example/library/other:2"]);
+    assert!(house.read("more.toml").contains("exact = [\"1\"]"), "{}", house.read("more.toml"));
+    house.larder(call).ends(1).says(&["other:2 is not wanted"]);
+    house
+        .larder("intake remove bazaar.example/library/extra:1.0")
+        .ends(1)
+        .says(&["by a pattern of tags", "`skip`"]);
+    house.larder_reads("intake remove -", "# all of it\nbazaar.example/library/extra\n").ends(0);
+    house.larder("intake remove bazaar.example/library/other:1").ends(0);
+    assert!(!house.read("more.toml").contains("[[intake]]"), "{}", house.read("more.toml"));
+    assert_eq!(house.read("larder.toml"), text, "the other file is as it was");
+    house.larder("intake remove bazaar.example/library/kettel").ends(1).says(&["did you mean"]);
+    // The lock follows.
+    house.larder("intake lock").ends(0);
+    house.larder("intake remove bazaar.example/library/kettle").ends(0);
+    house.larder("intake lock").ends(0).says(&["dropped"]);
+}
+
+#[test]
+fn of_many_that_are_added_the_wrong_ones_are_told_and_the_others_wanted() {
+    let house = House::new();
+    let lines = "bazaar.example/library/one:1\nbazaar.example/library/two\nbazaar.example/Library/x:1\nbazaar.example/library/three:3\n";
+    let added = house.larder_reads("--json intake add -", lines);
+    assert_eq!(added.exit, 2, "{}", added.err);
+    let report = added.json();
+    assert_eq!(report["images"].as_array().unwrap().len(), 2, "{report}");
+    assert_eq!(report["refused"].as_array().unwrap().len(), 2, "{report}");
+    assert!(added.err.contains("it names no tag"), "{}", added.err);
+    let listed = house.larder("intake list").ends(0).out;
+    assert!(listed.contains("library/one") && listed.contains("library/three"), "{listed}");
+    house.larder("intake add bazaar.example/library/two").ends(2).says(&["it names no tag"]);
+}

@@ -8,6 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
+use super::edit::EditedFile;
 use crate::config::Config;
 use crate::context::{Context, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
@@ -49,17 +50,22 @@ struct AddedWish {
 pub fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let what = || format!("cannot add to {}", shown(&config.path));
-    let text =
-        std::fs::read_to_string(&config.path).map_err(|error| Failure::io(what(), &error))?;
-    let mut document: DocumentMut = text
-        .parse()
-        .map_err(|error: toml_edit::TomlError| Failure::usage(what(), error.message(), ""))?;
-    let mut added = Vec::new();
+    let mut file = EditedFile::read(&config.path)?;
     let references = with_stdin(&args.references);
     let references =
         references.map_err(|error| Failure::io("cannot read the references from stdin", &error))?;
-    for text in references {
-        added.push(add(&text, args, &config, &mut document)?);
+    let (mut added, mut failed) = (Vec::new(), Vec::new());
+    for text in &references {
+        match add(text, args, &config, &mut file.document) {
+            Ok(wish) => added.push(wish),
+            Err(failure) => failed.push((text.clone(), failure)),
+        }
+    }
+    // One that is wrong is an error of the call; of many, the others are done.
+    if let ([_], 1) = (failed.as_slice(), references.len())
+        && let Some((_, failure)) = failed.pop()
+    {
+        return Err(failure);
     }
     if let (Some(_), 2..) = (
         &args.to,
@@ -71,19 +77,27 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
             "add them one by one",
         ));
     }
-    let changed = document.to_string();
-    if !args.dry_run && changed != text {
-        // Nothing is written that could not be read again.
-        larder_transfer::files::replace(&config.path, changed.as_bytes())
-            .map_err(|error| Failure::io(what(), &error))?;
-        if let Err(failure) = crate::config::load(&config.path, config.provenance) {
-            larder_transfer::files::replace(&config.path, text.as_bytes())
-                .map_err(|error| Failure::io(what(), &error))?;
-            return Err(failure);
-        }
+    if !args.dry_run {
+        file.write(&config)?;
     }
-    context.output.tell(&AddReport { dry_run: args.dry_run, images: added });
-    Ok(Exit::Done)
+    let refused = failed.iter().map(|(reference, failure)| RefusedWish {
+        reference: reference.clone(),
+        cause: failure.cause.clone(),
+    });
+    let refused = refused.collect();
+    context.output.tell(&AddReport { dry_run: args.dry_run, images: added, refused });
+    for (_, failure) in &failed {
+        context.output.failure(failure);
+    }
+    Ok(failed.iter().map(|(_, failure)| failure.exit).max().unwrap_or(Exit::Done))
+}
+
+/// What could not be wanted.
+#[derive(Serialize, JsonSchema)]
+struct RefusedWish {
+    /// As it was given.
+    reference: String,
+    cause: String,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -91,6 +105,8 @@ pub struct AddReport {
     /// Whether nothing was written.
     dry_run: bool,
     images: Vec<AddedWish>,
+    /// What could not be wanted; all others were written.
+    refused: Vec<RefusedWish>,
 }
 
 impl Report for AddReport {
@@ -105,7 +121,9 @@ impl Report for AddReport {
             };
             out.result(format!("{verb}: {image}:{tag}, to {to}"));
         }
-        out.note("Next: `larder intake lock` resolves the tags to digests.");
+        if !self.images.is_empty() {
+            out.note("Next: `larder intake lock` resolves the tags to digests.");
+        }
     }
 }
 
