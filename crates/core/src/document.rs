@@ -4,6 +4,10 @@
 //! OCI Image Specification 1.1 ("Image Index", "Image Manifest", "Image Configuration") and the
 //! older schema-2 media types, which have the same shape.
 
+mod details;
+
+pub use details::{HealthCheck, HistoryStep, ImageDetails, RunDetails};
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use bytes::Bytes;

@@ -24,6 +24,8 @@ pub struct ImagePlan {
     pub layer_size: usize,
     /// Whether the documents have the older schema-2 media types.
     pub schema2: bool,
+    /// What its configuration says besides: `config` is added to, all else stands beside it. Null: nothing.
+    pub says: serde_json::Value,
 }
 
 impl ImagePlan {
@@ -39,6 +41,7 @@ impl ImagePlan {
             own: 2,
             layer_size: 600_000,
             schema2: false,
+            says: serde_json::Value::Null,
         }
     }
 
@@ -111,6 +114,14 @@ pub fn image(plan: &ImagePlan) -> SampleImage {
         });
         if let Some(variant) = &platform.variant {
             config["variant"] = json!(variant);
+        }
+        for (key, value) in plan.says.as_object().into_iter().flatten() {
+            match (key.as_str(), value.as_object()) {
+                ("config", Some(run)) => {
+                    run.iter().for_each(|(key, value)| config["config"][key] = value.clone());
+                }
+                _ => config[key] = value.clone(),
+            }
         }
         let config = blob(config.to_string().into());
         let describe = |media_type: &str, layer: &SampleLayer| json!({ "mediaType": media_type, "digest": layer.digest, "size": layer.bytes.len() });

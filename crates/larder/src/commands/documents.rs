@@ -37,7 +37,7 @@ documents! {
     "survey --held": survey::held::HeldReport,
     "survey --against": survey::compare::SurveyComparison,
     "look": look::ImageReport,
-    "look REF OTHER": look::Comparison,
+    "look REF OTHER": look::compare::Comparison,
     "look --companions": look::CompanionsReport,
     "look --tags": look::TagsReport,
     "look --upstream": look::proof::PlacesReport,

@@ -1,5 +1,6 @@
 //! `larder look`: what a reference is, without pulling it.
 
+pub(super) mod compare;
 pub(super) mod proof;
 
 use std::collections::BTreeMap;
@@ -10,7 +11,9 @@ use std::collections::BTreeSet;
 use futures_util::future::try_join_all;
 use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::document::{CONFIG_LIMIT, Descriptor, Document, ImageConfig, ManifestShape};
+use larder_core::document::{
+    CONFIG_LIMIT, Descriptor, Document, HistoryStep, ImageConfig, ImageDetails, ManifestShape,
+};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_core::shown::cut;
@@ -22,8 +25,10 @@ use serde::Serialize;
 use crate::config::Config;
 use crate::context::{Context, reference, reference_on_shelf, store_if_any, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, bytes, count, paint, short};
+use crate::output::{DIM, Output, Report, STRONG, Table, bytes, count, paint, short};
 use crate::place::{OpenedSource, Place};
+
+pub(super) use compare::differences;
 
 /// Say what a reference is, without pulling it; with two, whether they are the same
 #[derive(Debug, Clone, clap::Args)]
@@ -82,6 +87,28 @@ struct OnePlatform {
     cmd: Vec<String>,
     user: Option<String>,
     labels: BTreeMap<String, String>,
+    /// Variables, each as NAME=VALUE.
+    env: Vec<String>,
+    /// As PORT/PROTOCOL.
+    ports: Vec<String>,
+    volumes: Vec<String>,
+    working_dir: Option<String>,
+    stop_signal: Option<String>,
+    /// The command that tells whether it is well. Empty: there is none.
+    health_check: Vec<String>,
+    /// How it was built, the first step first.
+    history: Vec<BuildStep>,
+    /// Those of the manifest.
+    annotations: BTreeMap<String, String>,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct BuildStep {
+    created_at: Option<String>,
+    /// null: not said.
+    command: Option<String>,
+    /// Whether it made a layer.
+    makes_layer: bool,
 }
 
 #[derive(Serialize, JsonSchema, PartialEq)]
@@ -131,7 +158,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let first = look(&args.reference, config.as_ref()).await?;
     if let Some(other) = &args.other {
         let second = look(other, config.as_ref()).await?;
-        return Ok(compare(first, second, context));
+        return Ok(compare::compare(first, second, context));
     }
     let wanted = args.platform.clone();
     let detailed = match &wanted {
@@ -250,9 +277,12 @@ async fn describe(
         return Err(TransferError::Depth);
     };
     // An artifact's configuration may be anything; then there is nothing to tell from it.
-    let read = match config.size <= CONFIG_LIMIT as u64 {
-        true => ImageConfig::read(&source.small_blob(config, CONFIG_LIMIT).await?).ok(),
-        false => None,
+    let (read, details) = match config.size <= CONFIG_LIMIT as u64 {
+        true => {
+            let bytes = source.small_blob(config, CONFIG_LIMIT).await?;
+            (ImageConfig::read(&bytes).ok(), ImageDetails::read(&bytes))
+        }
+        false => (None, ImageDetails::default()),
     };
     let run = read.as_ref().map(|config| config.run.clone()).unwrap_or_default();
     Ok(OnePlatform {
@@ -267,12 +297,30 @@ async fn describe(
                 media_type: layer.media_type.clone(),
             })
             .collect(),
+        history: details.history.iter().map(BuildStep::of).collect(),
         created_at: read.and_then(|config| config.created),
         entrypoint: run.entrypoint,
         cmd: run.cmd,
         user: run.user,
         labels: run.labels,
+        env: details.run.env,
+        ports: details.run.ports,
+        volumes: details.run.volumes,
+        working_dir: details.run.working_dir.filter(|folder| !folder.is_empty()),
+        stop_signal: details.run.stop_signal.filter(|signal| !signal.is_empty()),
+        health_check: details.run.healthcheck.unwrap_or_default().test,
+        annotations: document.annotations.clone(),
     })
+}
+
+impl BuildStep {
+    fn of(step: &HistoryStep) -> Self {
+        Self {
+            created_at: step.created.clone(),
+            command: step.created_by.clone().or_else(|| step.comment.clone()),
+            makes_layer: !step.empty_layer,
+        }
+    }
 }
 
 fn shown_platform(platform: Option<&Platform>) -> String {
@@ -339,129 +387,33 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
             .filter(|user| !user.is_empty())
             .map_or_else(|| "(not said: root)".into(), safe),
     );
-    for (name, value) in &one.labels {
-        line("label", format!("{} = {}", safe(name), safe(value)));
+    for (name, value) in [
+        ("folder", one.working_dir.clone()),
+        ("ports", Some(one.ports.join(" "))),
+        ("volumes", Some(one.volumes.join(" "))),
+        ("stop", one.stop_signal.clone()),
+        ("health", Some(one.health_check.join(" "))),
+    ] {
+        if let Some(value) = value.filter(|value| !value.is_empty()) {
+            line(name, safe(&value));
+        }
+    }
+    for variable in &one.env {
+        line("variable", safe(variable));
+    }
+    for (kind, all) in [("label", &one.labels), ("annotation", &one.annotations)] {
+        for (name, value) in all {
+            line(kind, format!("{} = {}", safe(name), safe(value)));
+        }
+    }
+    for step in &one.history {
+        let mark = if step.makes_layer { "" } else { "  (no layer)" };
+        let command = step.command.as_deref().unwrap_or("(not said)");
+        line("built by", format!("{}{}", safe(command), paint(DIM, mark)));
     }
     for layer in &one.layers {
         line("layer", format!("{}  {}", short(&layer.digest), bytes(layer.size_bytes)));
     }
-}
-
-#[derive(Serialize, JsonSchema)]
-pub struct Comparison {
-    same: bool,
-    first: Look,
-    second: Look,
-    /// In words, a line for each platform.
-    differences: Vec<String>,
-}
-
-impl Report for Comparison {
-    const KIND: &'static str = "image-comparison";
-
-    fn show(&self, out: &Output) {
-        show_comparison(self, out);
-    }
-}
-
-fn compare(first: Look, second: Look, context: &Context) -> Exit {
-    let same = first.digest == second.digest;
-    let differences =
-        if same { Vec::new() } else { differences(&first, &second, ["first", "second"]) };
-    context.output.tell(&Comparison { same, first, second, differences });
-    if same { Exit::Done } else { Exit::No }
-}
-
-fn show_comparison(comparison: &Comparison, out: &Output) {
-    let Comparison { same, first, second, differences } = comparison;
-    if *same {
-        out.result(format!(
-            "{}: {} and {} are {}",
-            paint(GOOD, "same"),
-            first.reference,
-            second.reference,
-            first.digest
-        ));
-        // The same index need not hold the same platforms everywhere.
-        for (these, those) in [(first, second), (second, first)] {
-            let lacking = only(these, those);
-            if !lacking.is_empty() {
-                out.note(format!("{} does not hold {}", those.reference, lacking.join(", ")));
-            }
-        }
-        return;
-    }
-    out.result(format!(
-        "{}\n  {}  {}\n  {}  {}",
-        paint(BAD, "they differ"),
-        first.digest,
-        first.reference,
-        second.digest,
-        second.reference
-    ));
-    for difference in differences {
-        out.result(format!("  {difference}"));
-    }
-}
-
-/// The platforms that these have and those have not.
-fn only(these: &Look, those: &Look) -> Vec<String> {
-    let has =
-        |one: &OnePlatform| those.platforms.iter().any(|other| other.platform == one.platform);
-    these
-        .platforms
-        .iter()
-        .filter(|one| !has(one))
-        .map(|one| shown_platform(one.platform.as_ref()))
-        .collect()
-}
-
-/// What differs, from the coarse to the fine. `called` is what the two are called there.
-pub(super) fn differences(first: &Look, second: &Look, called: [&str; 2]) -> Vec<String> {
-    let mut found = Vec::new();
-    for (these, those, which) in [(first, second, called[0]), (second, first, called[1])] {
-        let platforms = only(these, those);
-        if !platforms.is_empty() {
-            found.push(format!("only the {which} is made for {}", platforms.join(", ")));
-        }
-    }
-    if first.media_type != second.media_type {
-        found.push(format!("media type: {} and {}", first.media_type, second.media_type));
-    }
-    for one in &first.platforms {
-        let Some(other) = second.platforms.iter().find(|other| other.platform == one.platform)
-        else {
-            continue;
-        };
-        let platform = shown_platform(one.platform.as_ref());
-        if one.digest == other.digest {
-            found.push(format!("{platform}: same"));
-            continue;
-        }
-        let shared = one.layers.iter().filter(|layer| other.layers.contains(layer)).count();
-        let mut parts = vec![format!(
-            "{shared} of {} shared, {} and {}",
-            count(one.layers.len().max(other.layers.len()), "layer"),
-            bytes(one.size_bytes),
-            bytes(other.size_bytes)
-        )];
-        for (name, changed) in [
-            ("created", one.created_at != other.created_at),
-            ("entrypoint", one.entrypoint != other.entrypoint),
-            ("arguments", one.cmd != other.cmd),
-            ("user", one.user != other.user),
-            ("labels", one.labels != other.labels),
-        ] {
-            if changed {
-                parts.push(format!("{name} changed"));
-            }
-        }
-        found.push(format!("{platform}: {}", parts.join("; ")));
-    }
-    if found.is_empty() {
-        found.push("only the index or manifest itself differs".into());
-    }
-    found
 }
 
 #[derive(Serialize, JsonSchema)]

@@ -1,6 +1,6 @@
 //! `larder look`.
 
-use larder_standin::image;
+use larder_standin::{ImagePlan, image};
 
 use crate::house::{House, small};
 
@@ -67,4 +67,65 @@ fn two_references_are_compared() {
     );
     // What was brought in without a platform is described without it.
     house.larder(&format!("look {ours}/brinedb:5.2")).ends(0).says(&["in 1 platform"]);
+}
+
+#[test]
+fn all_that_an_image_says_is_shown_and_compared_with_old_and_new_values() {
+    let house = House::new();
+    let board = |name: &str, port: &str, mode: &str| ImagePlan {
+        says: serde_json::json!({
+            "config": {
+                "Env": ["PATH=/usr/bin", format!("MODE={mode}"), format!("ONLY_{mode}=1")],
+                "ExposedPorts": { port: {} },
+                "Volumes": { "/var/board": {} },
+                "WorkingDir": "/srv",
+                "StopSignal": "SIGQUIT",
+                "Healthcheck": { "Test": ["CMD", "/bin/well"] },
+            },
+            "history": [
+                { "created_by": "COPY base /", "created": "2026-01-01T00:00:00Z" },
+                { "created_by": "ENV MODE=x\u{1b}[31m", "empty_layer": true },
+            ],
+        }),
+        ..small(name)
+    };
+    house.hold(&house.bazaar, "library/board", "1", &image(&board("board", "8080/tcp", "a")));
+    house.hold(&house.bazaar, "library/board", "2", &image(&board("board", "9090/tcp", "b")));
+    let shown = house.larder("look bazaar.example/library/board:1").ends(0).says(&[
+        "folder     /srv",
+        "ports      8080/tcp",
+        "volumes    /var/board",
+        "stop       SIGQUIT",
+        "health     CMD /bin/well",
+        "variable   MODE=a",
+        "built by   COPY base /",
+        "(no layer)",
+    ]);
+    assert!(!shown.out.contains('\u{1b}'), "letters only: {}", shown.out);
+    let json = house.larder("--json look bazaar.example/library/board:1").ends(0).json();
+    let one = &json["platforms"][0];
+    assert_eq!(one["ports"][0], "8080/tcp");
+    assert_eq!(one["history"][1]["makes_layer"], false);
+    assert_eq!(one["health_check"][1], "/bin/well");
+    let both = "look bazaar.example/library/board:1 bazaar.example/library/board:2";
+    house.larder(both).ends(1).says(&[
+        "ports changed; variables changed",
+        "env MODE",
+        "    - a",
+        "    + b",
+        "env ONLY_b",
+        "    - (none)",
+        "    + 9090/tcp",
+    ]);
+    let json = house.larder(&format!("--json {both}")).ends(1).json();
+    let changed = json["changed"].as_array().unwrap();
+    let only = changed.iter().find(|one| one["name"] == "ONLY_a").unwrap();
+    assert_eq!((&only["first"], &only["second"]), (&"1".into(), &serde_json::Value::Null));
+    // What has another form than the standard's is left out, and the rest is told.
+    let odd = ImagePlan {
+        says: serde_json::json!({ "config": { "Env": "PATH", "ExposedPorts": ["80"] } }),
+        ..small("odd")
+    };
+    house.hold(&house.bazaar, "library/odd", "1", &image(&odd));
+    house.larder("look bazaar.example/library/odd:1").ends(0).says(&["linux/amd64", "entrypoint"]);
 }

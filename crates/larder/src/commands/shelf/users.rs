@@ -104,7 +104,7 @@ impl Report for UsersReport {
             Table::new(out.width(), &["IMAGE", "USED BY", "HOW", "LAST"]).sparing(&["HOW"]);
         for one in &self.images {
             for user in &one.users {
-                let who = user.who.clone().unwrap_or_else(|| paint(DIM, STRANGER).to_string());
+                let who = user.who.clone().unwrap_or_else(|| paint(DIM, STRANGER));
                 table.row([one.name(), who, user.how.to_owned(), ago(user.last, now())]);
             }
         }
