@@ -62,7 +62,7 @@ struct DroppedTag {
     tag: Tag,
     #[schemars(with = "String")]
     digest: Digest,
-    /// Who was seen to use it within `in_use` of [larder], the last first: a cluster, CLUSTER/NAMESPACE, an account.
+    /// Who was seen to use it within `in_use` of `[larder]`, the last first: a cluster, CLUSTER/NAMESPACE, an account.
     users: Vec<DroppedUser>,
 }
 

@@ -61,10 +61,19 @@ pub(super) struct ShownImage {
 
 impl ShownImage {
     pub fn name(&self) -> String {
-        match &self.tag {
-            Some(tag) => format!("{}:{tag}", self.repository),
-            None => format!("{}@{}", self.repository, short(&self.digest)),
-        }
+        image_name(&self.repository, self.tag.as_ref(), &self.digest)
+    }
+}
+
+/// What an image of the larder is called: by its tag, or by its digest where it has none.
+pub(super) fn image_name(
+    repository: &RepositoryName,
+    tag: Option<&Tag>,
+    digest: &Digest,
+) -> String {
+    match tag {
+        Some(tag) => format!("{repository}:{tag}"),
+        None => format!("{repository}@{}", short(digest)),
     }
 }
 

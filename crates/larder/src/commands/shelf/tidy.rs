@@ -16,6 +16,7 @@ use serde::Serialize;
 
 use super::known_use::{KnownUse, may_pull};
 use super::named::{self, NamedRepositories};
+use super::shown::image_name;
 use super::{House, unreadable};
 use crate::config::Config;
 use crate::context::{Context, now, read_lock};
@@ -97,10 +98,7 @@ struct UnknownCluster {
 
 impl TidiedImage {
     fn name(&self) -> String {
-        match &self.tag {
-            Some(tag) => format!("{}:{tag}", self.repository),
-            None => format!("{}@{}", self.repository, short(&self.digest)),
-        }
+        image_name(&self.repository, self.tag.as_ref(), &self.digest)
     }
 }
 

@@ -11,6 +11,7 @@ use serde::Serialize;
 use super::House;
 use super::known_use::{KnownUse, STRANGER, may_pull, users_of};
 use super::named::{self, NamedRepositories};
+use super::shown::image_name;
 use crate::config::Config;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
@@ -74,10 +75,7 @@ struct ImageUser {
 
 impl UsedImage {
     fn name(&self) -> String {
-        match &self.tag {
-            Some(tag) => format!("{}:{tag}", self.repository),
-            None => format!("{}@{}", self.repository, short(&self.digest)),
-        }
+        image_name(&self.repository, self.tag.as_ref(), &self.digest)
     }
 }
 
