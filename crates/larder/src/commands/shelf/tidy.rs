@@ -30,7 +30,7 @@ use surveys::Named;
 
 /// Show what `[[keep]]` lets go, with the reasons; with `--yes`, let it go
 ///
-/// An image goes only when every condition of its [[keep]] lets it go. What the lock or a survey names, what a cluster
+/// An image goes only when every condition of its `[[keep]]` lets it go. What the lock or a survey names, what a cluster
 /// runs, and what came or was pulled within the grace never goes. The space is freed by `larder store collect`.
 #[derive(Debug, Clone, clap::Args)]
 pub struct Args {

@@ -19,7 +19,7 @@ use crate::output::{DIM, Output, Report, Table, ago, count, paint, short, time};
 
 /// Say who uses which image, and when last
 ///
-/// As the record of pulls tells it, which is kept for `record` of [larder]. A node that has an image pulls it no more:
+/// As the record of pulls tells it, which is kept for `record` of `[larder]`. A node that has an image pulls it no more:
 /// what was not pulled for long may run all the same, and --unused says how sure it is.
 #[derive(Debug, Clone, clap::Args)]
 pub struct Args {
