@@ -12,6 +12,7 @@ pub use in_use::{ClusterUse, InUse, KnownAt, Sighting};
 use std::fmt;
 
 use crate::access::ConfigLine;
+use crate::companion::is_made_from_digest;
 use crate::digest::Digest;
 use crate::name::{RepositoryName, Tag};
 use crate::pattern::Pattern;
@@ -88,6 +89,8 @@ pub enum StaysBecause {
     NoRule,
     /// The `[[keep]]` lets nothing of its kind go.
     NotAsked,
+    /// Its tag is made from the digest of another image: it goes with that one, and never by itself.
+    Companion,
     /// A pattern of `always`.
     Always(Pattern),
     /// Something that was named needs it, or runs it.
@@ -148,6 +151,9 @@ impl KeepRule {
         let before = |span: Span| now.saturating_sub(milliseconds(span));
         let judge = |(number, image): (usize, &HeldImage)| {
             let last = image.pulled.map_or(image.since, |pulled| pulled.max(image.since));
+            if image.tag.as_ref().is_some_and(is_made_from_digest) {
+                return Fate::Stays(StaysBecause::Companion);
+            }
             if let Some(tag) = &image.tag
                 && let Some(pattern) = self.always.iter().find(|it| it.matches(tag.as_str()))
             {
@@ -215,6 +221,7 @@ impl fmt::Display for StaysBecause {
         match self {
             Self::NoRule => f.write_str("no [[keep]] is about it"),
             Self::NotAsked => f.write_str("its [[keep]] lets nothing like it go"),
+            Self::Companion => f.write_str("it goes with what it is about"),
             Self::Always(pattern) => write!(f, "`always` has {pattern}"),
             Self::InUse(in_use) => write!(f, "{in_use}"),
             Self::Young => f.write_str("it came, or was pulled, a short time ago"),

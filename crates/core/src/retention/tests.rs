@@ -157,6 +157,14 @@ fn every_condition_must_let_it_go() {
 }
 
 #[test]
+fn what_lies_under_a_digests_tag_goes_with_that_image_alone() {
+    let keep = KeepRule { unpulled: Some(days(30)), ..rule(&["**"]) };
+    let list = format!("sha256-{}", "a".repeat(64));
+    let images = [image(&list, "list", 200, None), image(&format!("{list}.sig"), "sig", 200, None)];
+    assert_eq!(fates(&keep, &images), ["stays: it goes with what it is about"; 2]);
+}
+
+#[test]
 fn what_a_cluster_runs_or_may_run_counts_as_in_use() {
     let (repository, digest) = ("vendor/kettle".parse().unwrap(), Digest::of(b"k"));
     let mut uses = ClusterUse::of(["hall".to_owned(), "lab".to_owned()]);

@@ -141,6 +141,28 @@ fn what_has_no_tag_goes_by_its_own_condition() {
 }
 
 #[test]
+fn companions_go_with_what_they_are_about_and_stay_with_what_stays() {
+    let house = boards(KEEP);
+    let digest = |tag: &str| {
+        let shown = house.larder(&format!("--json shelf show own/board:{tag}")).json();
+        shown["images"][0]["digest"].as_str().unwrap().replace(':', "-")
+    };
+    // Signatures of the older scheme lie under a tag of the digest.
+    let (goes, stays) = (digest("1.0"), digest("1.2"));
+    for tag in [&goes, &stays] {
+        let to = format!("{OWN}/own/board:{tag}.sig");
+        house.larder(&format!("copy bazaar.example/library/kettle:2 {to}")).ends(0);
+    }
+    age(&house, 100);
+    let removed = house.larder("--json shelf tidy --yes").ends(0).json();
+    let removed = removed["removed"].as_array().unwrap();
+    let signature = removed.iter().find(|one| one["tag"] == format!("{goes}.sig")).unwrap();
+    assert_eq!(signature["because"], "goes with the image that it is about");
+    assert!(tags(&house).contains(&format!("{stays}.sig")), "{:?}", tags(&house));
+    assert!(!tags(&house).contains(&format!("{goes}.sig")));
+}
+
+#[test]
 fn a_tidy_that_is_killed_leaves_whole_images_and_goes_on() {
     let house = boards(KEEP);
     for pause in [0, 3000, 3050, 3100, 3200] {

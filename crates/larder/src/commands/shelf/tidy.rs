@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
+use larder_core::companion::{is_beside, is_made_from_digest, list_tag};
 use larder_core::digest::Digest;
 use larder_core::holdings::{DropPlan, DropTarget};
 use larder_core::name::{RepositoryName, Tag};
@@ -299,7 +300,27 @@ impl Keeper<'_> {
                 }
             }
         }
-        let plan = house.holdings.plan_drop(&targets(&going));
+        let mut plan = house.holdings.plan_drop(&targets(&going));
+        // What lies under a tag made from the digest of what goes, goes with it; and so on.
+        loop {
+            let gone: Vec<Tag> =
+                plan.manifests.iter().map(|(_, digest)| list_tag(digest)).collect();
+            let of_it = |one: &TidiedImage| {
+                let tag = one.tag.as_ref().filter(|tag| is_made_from_digest(tag));
+                tag.is_some_and(|tag| gone.iter().any(|list| tag == list || is_beside(tag, list)))
+            };
+            let (with_it, others): (Vec<TidiedImage>, Vec<TidiedImage>) =
+                kept.into_iter().partition(of_it);
+            kept = others;
+            if with_it.is_empty() {
+                break;
+            }
+            let because = "goes with the image that it is about";
+            going.extend(
+                with_it.into_iter().map(|one| TidiedImage { because: because.into(), ..one }),
+            );
+            plan = house.holdings.plan_drop(&targets(&going));
+        }
         Ok(TidiedRepository { going, kept, plan })
     }
 }
