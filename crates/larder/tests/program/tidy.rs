@@ -59,7 +59,8 @@ fn what_the_rules_let_go_is_shown_goes_once_and_is_in_the_record() {
         "stays: number 1 of the 1 newest",
         "larder.toml:",
     ]);
-    house.larder("shelf tidy vendor").ends(0).says(&["nothing goes"]);
+    house.larder("shelf tidy vendor").ends(1).says(&["holds nothing under vendor"]);
+    house.larder("shelf tidy own/board:1.0 --yes").ends(2).says(&["names images", "shelf drop"]);
     assert_eq!(tags(&house).len(), 5, "nothing has gone yet");
     let done = house.larder("--json shelf tidy --yes").ends(0).json();
     assert_eq!((&done["dry_run"], &done["kept_images"]), (&false.into(), &3.into()));

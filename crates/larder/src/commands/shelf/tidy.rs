@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use larder_core::companion::{is_beside, is_made_from_digest, list_tag};
 use larder_core::digest::Digest;
-use larder_core::holdings::{DropPlan, DropTarget};
+use larder_core::holdings::{DropPlan, DropTarget, HeldImages};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::quantity::Span;
 use larder_core::retention::{
@@ -232,9 +232,18 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     let mut going = Vec::new();
     for text in &names {
         let pattern = named::read(text, config, what)?;
+        if *pattern.images() != HeldImages::All {
+            let cause =
+                format!("{pattern} names images, and a [[keep]] decides over whole repositories");
+            let remedy =
+                "name a shelf or a repository; `larder shelf drop` takes single images away";
+            return Err(Failure::usage(what, cause, remedy));
+        }
         let mut repositories = NamedRepositories::new(store, &pattern, true);
+        let mut found = false;
         while let Some(page) = repositories.next().await? {
             for name in page {
+                found = true;
                 let asked = args.explain || keeper.retention.rule_for(&name).is_some();
                 if !asked || config.cached_shelf(name.first_component()).is_some() {
                     continue;
@@ -251,6 +260,11 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
                     going.push((name, tidied.going));
                 }
             }
+        }
+        if !found && !args.names.is_empty() {
+            let cause = format!("the larder holds nothing under {pattern}");
+            let remedy = "`larder shelf list` shows what there is";
+            return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
         }
     }
     if args.yes && !going.is_empty() {
