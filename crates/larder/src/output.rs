@@ -114,11 +114,14 @@ impl Output {
         }
     }
 
-    /// Writes bytes of a file as they are.
-    #[allow(clippy::unused_self)] // all writing goes through the one output
-    pub fn raw(&self, text: &str) {
+    /// Writes bytes of a file as they are; on a terminal, what cannot be printed is written out.
+    pub fn raw(&self, bytes: &[u8]) {
         let mut to = io::stdout().lock();
-        ended(to.write_all(text.as_bytes()).and_then(|()| to.flush()));
+        if to.is_terminal() {
+            let text = String::from_utf8_lossy(bytes);
+            return self.result(text.strip_suffix('\n').unwrap_or(&text));
+        }
+        ended(to.write_all(bytes).and_then(|()| to.flush()));
     }
 
     /// Writes the result as the one JSON document.

@@ -39,6 +39,7 @@ documents! {
     "look": look::ImageReport,
     "look REF OTHER": look::compare::Comparison,
     "look --companions": look::CompanionsReport,
+    "look --raw": look::raw::RawReport,
     "look --tags": look::TagsReport,
     "look --upstream": look::proof::PlacesReport,
     "intake add": intake::add::AddReport,

@@ -24,7 +24,7 @@ pub struct Args {
 
 pub fn run(args: &Args, context: &Context) -> Outcome {
     if args.path.as_os_str() == "-" {
-        context.output.raw(TEMPLATE);
+        context.output.raw(TEMPLATE.as_bytes());
         return Ok(Exit::Done);
     }
     let what = || format!("cannot write {}", larder_transfer::files::named(&args.path));

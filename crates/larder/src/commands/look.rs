@@ -2,6 +2,7 @@
 
 pub(super) mod compare;
 pub(super) mod proof;
+pub(super) mod raw;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -50,8 +51,11 @@ pub struct Args {
     /// List what belongs to it instead: signatures, SBOMs and the like
     #[arg(long, conflicts_with_all = ["other", "platform", "tags"])]
     companions: bool,
+    /// Write a document of it as it is, byte for byte
+    #[arg(long, value_name = "DOCUMENT", conflicts_with_all = ["other", "tags", "companions"])]
+    raw: Option<raw::RawDocument>,
     /// Compare a tag of a cached shelf with its upstream
-    #[arg(long, conflicts_with_all = ["other", "platform", "tags", "companions"])]
+    #[arg(long, conflicts_with_all = ["other", "platform", "tags", "companions", "raw"])]
     upstream: bool,
     /// And with what these Node objects (JSON) say that nodes have
     #[arg(long, value_name = "FILE", requires = "upstream")]
@@ -155,36 +159,40 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let read = reference_on_shelf(&args.reference, &config)?;
         return proof::prove(&read, args.nodes.as_deref(), &config, context).await;
     }
+    if let Some(which) = args.raw {
+        let platform = args.platform.as_ref();
+        return raw::run(which, &args.reference, platform, context, config.as_ref()).await;
+    }
     let first = look(&args.reference, config.as_ref()).await?;
     if let Some(other) = &args.other {
         let second = look(other, config.as_ref()).await?;
         return Ok(compare::compare(first, second, context));
     }
-    let wanted = args.platform.clone();
-    let detailed = match &wanted {
-        Some(on) => Some(choose(&first, on).ok_or_else(|| {
-            let present: Vec<String> = first
-                .platforms
-                .iter()
-                .filter_map(|p| Some(p.platform.as_ref()?.to_string()))
-                .collect();
-            let cause = format!("it is made for {}", present.join(", "));
-            Failure::usage(
-                format!("{} is not made for {on}", first.reference),
-                cause,
-                "look at one of those",
-            )
-            .ending(Exit::No)
-        })?),
-        None => {
-            let clusters = config.as_ref().map(Config::cluster_platforms).unwrap_or_default();
-            clusters.iter().find_map(|on| choose(&first, on)).or(first.platforms.first())
-        }
-    };
+    let detailed = on_platform(&first, args.platform.as_ref(), config.as_ref())?;
     let detailed =
         detailed.and_then(|one| first.platforms.iter().position(|it| std::ptr::eq(it, one)));
     context.output.tell(&ImageReport { image: first, detailed });
     Ok(Exit::Done)
+}
+
+/// The image for this platform, else the clusters' first, else its own first. None: there is no image.
+fn on_platform<'l>(
+    look: &'l Look,
+    wanted: Option<&Platform>,
+    config: Option<&Config>,
+) -> Result<Option<&'l OnePlatform>, Failure> {
+    let Some(on) = wanted else {
+        let clusters = config.map(Config::cluster_platforms).unwrap_or_default();
+        let clusters = clusters.iter().find_map(|on| choose(look, on));
+        return Ok(clusters.or(look.platforms.first()));
+    };
+    choose(look, on).map(Some).ok_or_else(|| {
+        let present: Vec<String> =
+            look.platforms.iter().filter_map(|p| Some(p.platform.as_ref()?.to_string())).collect();
+        let cause = format!("it is made for {}", present.join(", "));
+        let what = format!("{} is not made for {on}", look.reference);
+        Failure::usage(what, cause, "look at one of those").ending(Exit::No)
+    })
 }
 
 fn choose<'l>(look: &'l Look, on: &Platform) -> Option<&'l OnePlatform> {

@@ -1,5 +1,6 @@
 //! `larder look`.
 
+use larder_core::digest::Digest;
 use larder_standin::{ImagePlan, image};
 
 use crate::house::{House, small};
@@ -128,4 +129,47 @@ fn all_that_an_image_says_is_shown_and_compared_with_old_and_new_values() {
     };
     house.hold(&house.bazaar, "library/odd", "1", &image(&odd));
     house.larder("look bazaar.example/library/odd:1").ends(0).says(&["linux/amd64", "entrypoint"]);
+}
+
+#[test]
+fn the_documents_of_an_image_are_written_byte_for_byte() {
+    let house = House::new();
+    let sample = image(&small("steamgauge"));
+    let name = "ventworks.example/gauges/steamgauge:1.9.2";
+    let index = house.larder(&format!("look {name} --raw manifest")).ends(0).out;
+    assert_eq!(Digest::of(index.as_bytes()), *sample.digest());
+
+    let index: serde_json::Value = serde_json::from_str(&index).unwrap();
+    let arm = index["manifests"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|one| one["platform"]["architecture"] == "arm64")
+        .unwrap();
+    let manifest =
+        house.larder(&format!("look {name} --raw manifest --platform arm64")).ends(0).out;
+    assert_eq!(Digest::of(manifest.as_bytes()).to_string(), arm["digest"].as_str().unwrap());
+
+    let manifest: serde_json::Value = serde_json::from_str(&manifest).unwrap();
+    let json =
+        house.larder(&format!("look {name} --raw config --platform arm64 --json")).ends(0).json();
+    assert_eq!(json["digest"], manifest["config"]["digest"]);
+    assert_eq!(json["media_type"], manifest["config"]["mediaType"]);
+    let text = json["text"].as_str().unwrap();
+    assert_eq!(json["size_bytes"], text.len());
+    assert_eq!(Digest::of(text.as_bytes()).to_string(), json["digest"].as_str().unwrap());
+
+    // What is held here is read from here, and a missing platform is said.
+    house.bring_in();
+    let ours = "larder.emberfall.example:5080/vendor/steamgauge:1.9.2";
+    let held = house.larder(&format!("look {ours} --raw manifest")).ends(0).out;
+    assert_eq!(Digest::of(held.as_bytes()), *sample.digest());
+    house
+        .larder(&format!("look {name} --raw config --platform s390x"))
+        .ends(1)
+        .says(&["is not made for linux/s390x", "linux/amd64, linux/arm64"]);
+    house
+        .larder(&format!("look {name} {ours} --raw config"))
+        .ends(2)
+        .says(&["cannot be used with"]);
 }

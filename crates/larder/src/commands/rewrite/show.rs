@@ -63,7 +63,7 @@ pub(super) fn report(report: &RewriteReport, out: &Output) {
     let RewriteReport { files, changed, written, broken, text, shown, .. } = report;
     let lines: Vec<&RewriteLine> = shown.lines.iter().collect();
     if let Some(text) = text {
-        out.raw(text);
+        out.raw(text.as_bytes());
         return left(&lines, out);
     }
     for diff in &shown.diffs {
