@@ -36,6 +36,7 @@ fn images_are_wanted_locked_brought_in_and_then_left_alone() {
         .collect();
     assert!(twice.is_empty(), "fetched twice: {twice:?}");
     house.larder("intake diff").ends(0).says(&["in place"]);
+    assert!(house.larder("intake diff --markdown").ends(0).out.ends_with("in place, 0 not.\n"));
     house.ventworks.take_requests();
     house.larder("intake run").ends(0).says(&["nothing to do: 5 images locked, all there"]);
     assert!(
@@ -84,6 +85,17 @@ fn a_tag_that_moves_is_told_and_the_lock_protects() {
     let house = House::new();
     house.bring_in();
     house.hold(&house.ventworks, "gauges/steamgauge", "1.9.2", &image(&small("steamgauge again")));
+    let table = house.larder("intake diff --markdown").ends(1).out;
+    let lines: Vec<&str> = table.lines().collect();
+    assert_eq!(
+        lines[2..4],
+        ["| Image | Locked | Upstream now | Larder | Next |", "|---|---|---|---|---|"]
+    );
+    assert!(
+        lines[4].starts_with("| `") && lines[4].ends_with("| moved upstream; the lock holds |")
+    );
+    assert!(lines.iter().all(|line| !line.contains("in place |")), "{table}");
+    house.larder("intake diff --markdown --json").ends(2).says(&["cannot be used with"]);
     house.larder("intake diff").ends(1).says(&["moved upstream; the lock holds"]);
     house.larder("intake run").ends(0).says(&["nothing to do"]);
     let before = image(&small("steamgauge")).digest().short().to_owned();

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use anstyle::Style;
 use futures_util::stream::{self, StreamExt as _};
 use larder_client::ClientError;
 use larder_core::digest::Digest;
@@ -28,6 +29,9 @@ use crate::pick::Pick;
 pub struct Args {
     #[command(flatten)]
     pick: Pick,
+    /// Write what differs as a Markdown table, for a merge request
+    #[arg(long, conflicts_with = "json")]
+    markdown: bool,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -52,13 +56,18 @@ pub struct IntakeDiff {
     costs: Vec<Cost>,
     #[serde(skip)]
     differences: Vec<Difference>,
+    #[serde(skip)]
+    markdown: bool,
 }
 
 impl Report for IntakeDiff {
     const KIND: &'static str = "intake-diff";
 
     fn show(&self, out: &Output) {
-        show(&self.differences, out);
+        match self.markdown {
+            true => out.result(markdown(&self.differences)),
+            false => show(&self.differences, out),
+        }
         show_costs(&self.costs, out);
     }
 }
@@ -105,7 +114,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let costs = Budgets::new(&config, &upstreams, store.as_ref()).costs(pulls).await?;
     let images = differences.iter().map(line).collect();
-    let report = IntakeDiff { images, costs, differences };
+    let report = IntakeDiff { images, costs, differences, markdown: args.markdown };
     context.output.tell(&report);
     let any = report.differences.iter().any(|difference| difference.next() != Next::Nothing);
     Ok(if any { unreached.max(Exit::No) } else { Exit::Done })
@@ -211,46 +220,66 @@ fn line(difference: &Difference) -> IntakeDifference {
     }
 }
 
+const COLUMNS: [&str; 5] = ["IMAGE", "LOCKED", "UPSTREAM NOW", "LARDER", "NEXT"];
+
+/// One difference in the order of the columns.
+fn cells(difference: &Difference) -> [(Style, String); COLUMNS.len()] {
+    let digest = |style, digest: &Digest| (style, short(digest).to_owned());
+    let word = |style, word: &str| (style, word.to_owned());
+    let none = || word(DIM, "—");
+    let locked = difference.locked.as_ref();
+    let upstream = match &difference.upstream {
+        Some(UpstreamNow::At(now)) if locked == Some(now) => word(GOOD, "same"),
+        Some(UpstreamNow::At(now)) => digest(WARN, now),
+        Some(UpstreamNow::Gone) => word(BAD, "gone"),
+        Some(UpstreamNow::Unreached(_)) => word(BAD, "not reached"),
+        None => none(),
+    };
+    let here = difference.here.as_ref();
+    let larder = match difference.held.as_ref() {
+        Some(held) if here == Some(held) && locked == here => word(GOOD, "same"),
+        Some(held) if here == Some(held) => word(GOOD, "trimmed"),
+        Some(held) => digest(WARN, held),
+        None => none(),
+    };
+    let next = match difference.next() {
+        Next::Nothing => word(GOOD, "in place"),
+        Next::Lock => word(WARN, "wanted, not locked"),
+        Next::Run => word(WARN, "to be brought in"),
+        Next::Review => word(WARN, "moved upstream; the lock holds"),
+        Next::Gone => word(BAD, "the upstream has it no longer"),
+        Next::Unwanted => word(WARN, "locked, but nobody wants it"),
+        Next::Unknown => word(BAD, "could not be told"),
+    };
+    let locked = locked.map_or_else(none, |locked| digest(Style::new(), locked));
+    let name = (Style::new(), format!("{}:{}", difference.want.image, difference.want.tag));
+    [name, locked, upstream, larder, next]
+}
+
+/// What differs, as a table in Markdown (GitHub Flavored Markdown, "Tables (extension)"). Only names and digests come
+/// from outside, in characters that mean nothing there.
+fn markdown(differences: &[Difference]) -> String {
+    let differing: Vec<&Difference> =
+        differences.iter().filter(|difference| difference.next() != Next::Nothing).collect();
+    let in_place = differences.len() - differing.len();
+    let summary = format!("{} in place, {} not.", count(in_place, "image"), differing.len());
+    let mut all = vec![summary];
+    if !differing.is_empty() {
+        all.push(String::new());
+        all.push("| Image | Locked | Upstream now | Larder | Next |".to_owned());
+        all.push("|---|---|---|---|---|".to_owned());
+    }
+    for difference in differing {
+        let [name, locked, upstream, larder, next] = cells(difference).map(|(_, text)| text);
+        all.push(format!("| `{name}` | {locked} | {upstream} | {larder} | {next} |"));
+    }
+    all.join("\n")
+}
+
 fn show(differences: &[Difference], out: &Output) {
-    let mut table = Table::new(out.width(), &["IMAGE", "LOCKED", "UPSTREAM NOW", "LARDER", "NEXT"])
-        .sparing(&["LOCKED"]);
-    let none = || paint(DIM, "—");
-    let mut steps: Vec<Next> = Vec::new();
+    let mut table = Table::new(out.width(), &COLUMNS).sparing(&["LOCKED"]);
     for difference in differences {
-        let digest = |digest: &Option<Digest>| {
-            digest.as_ref().map_or_else(none, |digest| short(digest).to_owned())
-        };
-        let against = |digest: &Digest| match &difference.locked {
-            Some(locked) if locked == digest => paint(GOOD, "same"),
-            _ => paint(WARN, short(digest)),
-        };
-        let held = |digest: &Digest| match &difference.here {
-            Some(here) if here == digest && difference.locked.as_ref() == Some(here) => {
-                paint(GOOD, "same")
-            }
-            Some(here) if here == digest => paint(GOOD, "trimmed"),
-            _ => paint(WARN, short(digest)),
-        };
-        let upstream = match &difference.upstream {
-            Some(UpstreamNow::At(now)) => against(now),
-            Some(UpstreamNow::Gone) => paint(BAD, "gone"),
-            Some(UpstreamNow::Unreached(_)) => paint(BAD, "not reached"),
-            None => none(),
-        };
-        let next = difference.next();
-        steps.push(next);
-        let words = match next {
-            Next::Nothing => paint(GOOD, "in place"),
-            Next::Lock => paint(WARN, "wanted, not locked"),
-            Next::Run => paint(WARN, "to be brought in"),
-            Next::Review => paint(WARN, "moved upstream; the lock holds"),
-            Next::Gone => paint(BAD, "the upstream has it no longer"),
-            Next::Unwanted => paint(WARN, "locked, but nobody wants it"),
-            Next::Unknown => paint(BAD, "could not be told"),
-        };
-        let larder = difference.held.as_ref().map_or_else(none, held);
-        let name = format!("{}:{}", difference.want.image, difference.want.tag);
-        table.row([name, digest(&difference.locked), upstream, larder, words]);
+        table.row(cells(difference).map(|(style, text)| paint(style, text)));
     }
     if differences.is_empty() {
         out.result("nothing is wanted; `larder intake add REFERENCE` wants an image");
@@ -265,7 +294,7 @@ fn show(differences: &[Difference], out: &Output) {
             ));
         }
     }
-    let any = |next: &[Next]| steps.iter().any(|step| next.contains(step));
+    let any = |next: &[Next]| differences.iter().any(|one| next.contains(&one.next()));
     if any(&[Next::Lock, Next::Unwanted]) {
         out.note("Next: `larder intake lock` takes up what is wanted and drops what is not.");
     }
