@@ -76,10 +76,10 @@ struct Part<'t> {
 ///
 /// ```
 /// use larder_core::reference::Reference;
-/// use larder_core::rewrite::{File, scan};
+/// use larder_core::rewrite::{FileContext, scan};
 ///
 /// let file = "apiVersion: v1\nkind: Pod\nspec: {containers: [{image: kettle:2}]} # boils\n";
-/// let scan = scan(file, &File::default()).unwrap();
+/// let scan = scan(file, &FileContext::default()).unwrap();
 /// assert_eq!(scan.findings[0].text, "kettle:2");
 /// let new = Reference::read("larder.example/vendor/kettle:2", &Default::default()).unwrap();
 /// let done = scan.rewrite(&[Some(new.reference.into())], &[]);
