@@ -26,6 +26,7 @@
 //! * [`platform`] - platforms, and which image suits one
 //! * [`policy`] - classes, rules, and the court that decides
 //! * [`quantity`] - spans of time and sizes, as people write them
+//! * [`quota`] - how much a shelf, a repository or an account may hold
 //! * [`reference`](mod@reference) - the grammar of references
 //! * [`retarget`] - what a reference in a deployment becomes
 //! * [`retention`] - which images of a shelf go, and why the others stay
@@ -57,6 +58,7 @@ pub mod pattern;
 pub mod platform;
 pub mod policy;
 pub mod quantity;
+pub mod quota;
 pub mod reference;
 pub mod retarget;
 pub mod retention;

@@ -52,6 +52,19 @@ impl fmt::Display for Span {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Size(pub u64);
 
+impl fmt::Display for Size {
+    /// In the largest binary unit of which it has one, to a tenth.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let units = ["KiB", "MiB", "GiB", "TiB", "PiB", "EiB"];
+        let Some(unit) = (self.0 | 1).ilog2().checked_div(10).filter(|unit| *unit > 0) else {
+            return write!(f, "{} bytes", self.0);
+        };
+        let tenths = (u128::from(self.0) * 10) >> (10 * unit);
+        let name = units[usize::try_from(unit).unwrap_or(1) - 1];
+        write!(f, "{}.{} {name}", tenths / 10, tenths % 10)
+    }
+}
+
 /// Why a text is no size.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum SizeError {

@@ -182,6 +182,7 @@ pub fn open_store(config: &Config) -> Result<Store, Failure> {
     let what =
         || format!("cannot open the larder's store in {}", larder_transfer::files::named(&folder));
     let store = Store::open_local(&folder).map_err(|error| Failure::store(what(), &error))?;
+    store.set_quotas(config.quotas());
     Ok(store.with_reserve(config.larder.reserve))
 }
 

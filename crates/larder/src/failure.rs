@@ -113,6 +113,10 @@ impl Failure {
             ),
             StoreError::Size { .. } => ("have the image mended where it comes from", Exit::Content),
             StoreError::Missing(_) => ("bring these in first", Exit::No),
+            StoreError::Quota(_) => (
+                "`larder shelf show SHELF` shows what takes it; `larder shelf tidy` and `larder shelf drop` make room, or raise `quota` of its [[shelf]]",
+                Exit::No,
+            ),
             StoreError::Immutable { .. } => (
                 "use another tag, or name it in `movable` of its [[shelf]] in larder.toml",
                 Exit::No,

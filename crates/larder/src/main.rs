@@ -37,7 +37,7 @@ mod record;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::{CommandFactory as _, FromArgMatches as _, Parser};
 
 use crate::commands::LogForm;
 use crate::context::Context;
@@ -80,7 +80,11 @@ struct Cli {
 }
 
 fn main() -> ExitCode {
-    let cli = match Cli::try_parse() {
+    let parsed = Cli::command().try_get_matches().and_then(|matches| {
+        record::set_command(command_of(&matches));
+        Cli::from_arg_matches(&matches)
+    });
+    let cli = match parsed {
         Ok(cli) => cli,
         Err(error) => {
             let code = if error.use_stderr() { Exit::Usage } else { Exit::Done };
@@ -100,6 +104,17 @@ fn main() -> ExitCode {
             ExitCode::from(failure.exit as u8)
         }
     }
+}
+
+/// The program and the commands that were called, without their arguments.
+fn command_of(matches: &clap::ArgMatches) -> Vec<String> {
+    let mut words = vec!["larder".to_owned()];
+    let mut matches = matches;
+    while let Some((name, below)) = matches.subcommand() {
+        words.push(name.to_owned());
+        matches = below;
+    }
+    words
 }
 
 fn start(cli: Cli, output: Output) -> Outcome {

@@ -26,6 +26,7 @@ pub fn plan(config: &Config) -> Result<Plan, Failure> {
         read_only: larder.read_only,
         limits: limits(config),
         reserve: larder.reserve,
+        quotas: config.quotas(),
         record: larder.record,
         metrics_key: larder.metrics_key,
     })

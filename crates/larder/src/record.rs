@@ -1,7 +1,34 @@
 //! What the operator does with the program goes into the larder's record too.
 
+use std::sync::OnceLock;
+
 use larder_core::access::key::{random, renewal_number, short_name};
+use larder_core::shown::shown;
 use larder_store::{Filter, RecordEntry, RecordKind, Store, StoreError, now};
+
+/// The command that is running, such as `larder shelf drop`: no argument of it, which may be a secret.
+static COMMAND: OnceLock<String> = OnceLock::new();
+
+/// Says which command is running.
+pub fn set_command(words: impl IntoIterator<Item = String>) {
+    let _ = COMMAND.set(words.into_iter().collect::<Vec<_>>().join(" "));
+}
+
+/// Who runs which command on which machine, as the operating system says: `mara@gate-1: larder shelf drop`.
+pub fn origin() -> String {
+    let user = user_name(rustix::process::getuid().as_raw());
+    let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    let command = COMMAND.get().map_or("larder", String::as_str);
+    shown(&format!("{user}@{host}: {command}")).into_owned()
+}
+
+/// A user's name, as the machine's own list of users has it. One that is not in it is a number.
+fn user_name(id: u32) -> String {
+    let users = std::fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let mut rows = users.lines().map(|line| line.split(':').collect::<Vec<_>>());
+    let row = rows.find(|row| row.get(2).is_some_and(|number| number.parse() == Ok(id)));
+    row.map_or_else(|| format!("user {id}"), |row| row[0].to_owned())
+}
 
 /// Something that was done. `about`: the key or the reference.
 pub fn entry(kind: RecordKind, about: &str, text: &str) -> RecordEntry {
@@ -19,6 +46,7 @@ pub fn entry(kind: RecordKind, about: &str, text: &str) -> RecordEntry {
         line: None,
         text: text.to_owned(),
         same: None,
+        origin: Some(origin()),
     }
 }
 

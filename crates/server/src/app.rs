@@ -13,6 +13,7 @@ use crate::error::{ApiError, Code};
 use crate::limits::{BufferBudget, Limits, Slots};
 use crate::meters::Meters;
 use crate::plan::Plan;
+use crate::quota::WeightyAnswers;
 use crate::remembered::RememberedAnswers;
 use crate::tally::Tally;
 use crate::workers::Workers;
@@ -32,6 +33,7 @@ pub struct App {
     pub(crate) readers: Arc<Semaphore>,
     pub(crate) remembered: RememberedAnswers,
     pub(crate) tally: Tally,
+    pub(crate) weighty: WeightyAnswers,
     pub(crate) workers: Workers,
     pub(crate) gate: Gate,
     limits: watch::Sender<Arc<Limits>>,
@@ -54,6 +56,7 @@ impl App {
     pub fn new(store: Store, plan: Plan, secret: &[u8; 32]) -> Self {
         let cache = Cache::new(store.clone(), &plan.cache);
         store.set_reserve(plan.reserve);
+        store.set_quotas(plan.quotas.clone());
         let meters = Arc::new(Meters::new());
         let readers = Arc::new(Semaphore::new(plan.limits.readers));
         let limits = watch::Sender::new(Arc::new(plan.limits.clone()));
@@ -69,6 +72,7 @@ impl App {
             readers,
             remembered: RememberedAnswers::default(),
             tally: Tally::default(),
+            weighty: WeightyAnswers::default(),
             workers: Workers::default(),
             meters,
         }
@@ -87,6 +91,7 @@ impl App {
     /// From now on this holds; requests that are being answered end as they began.
     pub fn set_plan(&self, plan: Plan) {
         self.store.set_reserve(plan.reserve);
+        self.store.set_quotas(plan.quotas.clone());
         self.limits.send_replace(Arc::new(plan.limits.clone()));
         // A grant must not lead to a shelf that is not there yet.
         self.cache.set_plan(&plan.cache);

@@ -239,6 +239,7 @@ impl From<StoreError> for ApiError {
             StoreError::Immutable { .. } => {
                 Self::new(Code::Denied, format!("{error}; push under another tag"))
             }
+            StoreError::Quota(passed) => Self::new(Code::Denied, passed.to_string()),
             StoreError::NotFound(_) => Self::new(Code::BlobUploadUnknown, error.to_string()),
             StoreError::Busy(_) => Self::new(Code::BlobUploadInvalid, error.to_string())
                 .with_status(StatusCode::CONFLICT),

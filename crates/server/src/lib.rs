@@ -27,6 +27,7 @@
 //! * [`operation`] - what a request does, and what follows from it
 //! * [`path`] - which end point a path names
 //! * [`plan`] - everything that is exchanged while it runs
+//! * [`quota`] - pushes that a quota refuses
 //! * [`range`] - Range and Content-Range
 //! * [`referrers`] - the referrers API
 //! * [`remembered`] - answers kept in memory
@@ -63,6 +64,7 @@ mod mirror;
 mod operation;
 mod path;
 mod plan;
+mod quota;
 mod range;
 mod referrers;
 mod remembered;

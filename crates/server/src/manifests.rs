@@ -26,7 +26,7 @@ use crate::operation::Operation;
 use crate::path::EndPoint;
 use crate::plan::Plan;
 use crate::remembered::{HeldManifest, KnownAnswer, still_holds};
-use crate::{blobs, blocked, cached};
+use crate::{blobs, blocked, cached, quota, uploads};
 
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
 
@@ -264,7 +264,11 @@ pub(crate) async fn put(
     let sparse = app.takes_sparse(repository);
     let immutable = tag.as_ref().is_some_and(|tag| app.is_immutable(repository, tag));
     let setting = TagSetting { tag, immutable };
-    app.store.put_manifest(repository, &digest, &document, setting, sparse).await?;
+    let store = app.store.as_account(&uploads::account(parts));
+    let put = store.put_manifest(repository, &digest, &document, setting, sparse).await;
+    if let Err(error) = put {
+        return Err(quota::explained(app, error).await);
+    }
     let mut response = Response::new(Body::empty());
     *response.status_mut() = StatusCode::CREATED;
     let headers = response.headers_mut();

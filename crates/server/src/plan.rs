@@ -16,6 +16,7 @@ use larder_core::immutable::ImmutableTags;
 use larder_core::lock::Lock;
 use larder_core::name::{Host, RepositoryName};
 use larder_core::policy::Court;
+use larder_core::quota::Quotas;
 use larder_core::reference::Unqualified;
 use larder_core::route::Routes;
 
@@ -49,6 +50,8 @@ pub struct Plan {
     pub limits: Limits,
     /// Bytes of the store's disk that are kept free.
     pub reserve: u64,
+    /// How much shelves, repositories and accounts may hold.
+    pub quotas: Quotas,
     /// How long the record of who did what is kept.
     pub record: Duration,
     /// Whether figures are told only to accounts that sign in with a key.
@@ -121,6 +124,7 @@ impl Plan {
             read_only: false,
             limits: Limits::default(),
             reserve: 0,
+            quotas: Quotas::default(),
             record: RECORD,
             metrics_key: false,
         }

@@ -18,6 +18,7 @@ use crate::headers::{insert, query};
 use crate::limits::{BrokenConnection, Client, PacedBody};
 use crate::meters::{CountedGuard, ReceivedBytes};
 use crate::plan::Plan;
+use crate::quota;
 use crate::range::read_content_range;
 
 /// POST: opens an upload, takes a whole blob, or takes one over from another repository.
@@ -30,6 +31,7 @@ pub(crate) async fn begin(
 ) -> Result<Response, ApiError> {
     app.check_push(repository)?;
     app.store.check_room(0).await?;
+    let store = app.store.as_account(&account(parts));
     if let Some(digest) = digest_of(parts, "mount")? {
         let caller = parts.extensions.get::<Caller>();
         let may = |from: &RepositoryName| {
@@ -46,7 +48,7 @@ pub(crate) async fn begin(
             None | Some(Err(_)) => None,
         };
         if let Some(size) = there
-            && app.store.share_blob(repository, &digest, Some(size), Proof::Mount).await?
+            && store.share_blob(repository, &digest, Some(size), Proof::Mount).await?
         {
             return Ok(created(repository, &digest));
         }
@@ -54,8 +56,8 @@ pub(crate) async fn begin(
         let caller = parts.extensions.get::<Caller>();
         blocked::check(app, caller, repository.as_str(), [&digest]).await?;
         // Nobody knows its name, so nobody can go on with it.
-        let (writer, received) = take(app, None, parts, body).await?;
-        app.store.commit_blob(repository, &digest, writer).await?;
+        let (writer, received) = take(app, repository, (None, Some(&digest)), parts, body).await?;
+        store.commit_blob(repository, &digest, writer).await?;
         return Ok(with_received(created(repository, &digest), received));
     }
     let id = open(app, repository, &account(parts)).await?;
@@ -68,7 +70,7 @@ const OPEN: usize = 1000;
 const FORGOTTEN: i64 = 3_600_000;
 
 /// By whom uploads are told apart.
-fn account(parts: &Parts) -> String {
+pub(crate) fn account(parts: &Parts) -> String {
     parts.extensions.get::<Caller>().map(|caller| caller.who.to_string()).unwrap_or_default()
 }
 
@@ -115,7 +117,7 @@ pub(crate) async fn add(
 ) -> Result<Response, ApiError> {
     app.check_push(repository)?;
     check_own(app, id, repository, parts).await?;
-    let (writer, received) = take(app, Some(id), parts, body).await?;
+    let (writer, received) = take(app, repository, (Some(id), None), parts, body).await?;
     let size = writer.park().await?;
     Ok(with_received(progress(StatusCode::ACCEPTED, repository, id, size), received))
 }
@@ -137,8 +139,8 @@ pub(crate) async fn finish(
     };
     check_own(app, id, repository, parts).await?;
     blocked::check(app, parts.extensions.get::<Caller>(), repository.as_str(), [&digest]).await?;
-    let (writer, received) = take(app, Some(id), parts, body).await?;
-    app.store.commit_blob(repository, &digest, writer).await?;
+    let (writer, received) = take(app, repository, (Some(id), Some(&digest)), parts, body).await?;
+    app.store.as_account(&account(parts)).commit_blob(repository, &digest, writer).await?;
     Ok(with_received(created(repository, &digest), received))
 }
 
@@ -178,7 +180,8 @@ const ROOM_EACH: u64 = 1024 * 1024;
 /// broke off is kept: the client can ask for the status and go on.
 async fn take(
     app: &App,
-    id: Option<UploadId>,
+    repository: &RepositoryName,
+    (id, digest): (Option<UploadId>, Option<&Digest>),
     parts: &Parts,
     body: Body,
 ) -> Result<(BlobWriter, u64), ApiError> {
@@ -204,6 +207,7 @@ async fn take(
         }
         slot => slot,
     };
+    let store = app.store.as_account(&account(parts));
     let _counted = CountedGuard::one(&app.meters.uploads);
     if let Some(announced) = announced.filter(|length| *length > LARGE)
         && let Some(capacity) = app.store.capacity().await?
@@ -227,14 +231,26 @@ async fn take(
             format!("the upload has {offset} bytes; the next chunk starts there, not at {start}");
         return Err(out_of_order(message, offset));
     }
+    let left = match store.check_quota(repository, writer.offset() + announced.unwrap_or(0)).await {
+        Ok(left) => left,
+        // What is there already takes nothing.
+        Err(StoreError::Quota(_)) if quota::is_there(app, repository, digest).await? => None,
+        Err(error) => return Err(quota::give_up(app, id, writer, error).await),
+    };
     let mut body = PacedBody::new(body, &app.plan().limits);
     let (mut received, mut kept) = (0, announced.unwrap_or(ROOM_EACH));
     loop {
         match body.next().await {
             Ok(None) => break,
             Ok(Some(chunk)) => {
-                received += chunk.len() as u64;
                 let length = chunk.len() as u64;
+                received += length;
+                if left.is_some_and(|left| writer.offset() + length > left) {
+                    let passed = store.check_quota(repository, writer.offset() + length).await;
+                    if let Err(error) = passed {
+                        return Err(quota::give_up(app, id, writer, error).await);
+                    }
+                }
                 writer.write(chunk).await?;
                 room.take(length);
             }

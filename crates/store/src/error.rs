@@ -30,6 +30,9 @@ pub enum StoreError {
     /// The tag points to something else already, and does not move.
     #[error("the tag {tag} is immutable: it points to {digest}, and does not move")]
     Immutable { tag: larder_core::name::Tag, digest: Digest },
+    /// A quota would be passed. Nothing of it was kept.
+    #[error("{0}")]
+    Quota(Box<crate::QuotaPassed>),
     /// What was to be recorded is not in the blob store: it was collected this instant.
     #[error("{0} was removed this instant, because nothing referred to it; send it again")]
     Vanished(Digest),

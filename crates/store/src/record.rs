@@ -23,11 +23,21 @@ pub enum RecordKind {
     Config,
     /// Somebody tried how a pull would go, as `larder why` does: whatever came of it.
     Probe,
+    /// Something was brought in from an upstream.
+    Intake,
+    /// Something was copied here, or from here.
+    Copy,
+    /// Something was promoted.
+    Promote,
+    /// Something came by parcel.
+    Unpack,
+    /// What nothing refers to was removed.
+    Collect,
 }
 
 impl RecordKind {
     /// All, in the order of their words' use.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 15] = [
         Self::SignIn,
         Self::Failed,
         Self::Refused,
@@ -38,6 +48,11 @@ impl RecordKind {
         Self::Key,
         Self::Config,
         Self::Probe,
+        Self::Intake,
+        Self::Copy,
+        Self::Promote,
+        Self::Unpack,
+        Self::Collect,
     ];
 
     /// As it is written.
@@ -53,6 +68,11 @@ impl RecordKind {
             Self::Key => "key",
             Self::Config => "config",
             Self::Probe => "probe",
+            Self::Intake => "intake",
+            Self::Copy => "copy",
+            Self::Promote => "promote",
+            Self::Unpack => "unpack",
+            Self::Collect => "collect",
         }
     }
 
@@ -78,6 +98,8 @@ pub struct RecordEntry {
     pub who: String,
     /// By which key or service account. None: by none.
     pub by: Option<String>,
+    /// By whom of the operating system, on which machine and by which command. None: not by a command.
+    pub origin: Option<String>,
     /// From which address. None: from this machine's command line.
     pub address: Option<String>,
     /// What it was about: `REPOSITORY:TAG`, `REPOSITORY@DIGEST`, a key. None: nothing in particular.

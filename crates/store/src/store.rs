@@ -5,7 +5,7 @@ use std::future::Future;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use bytes::{Bytes, BytesMut};
 use larder_core::access::key::random;
@@ -13,6 +13,7 @@ use larder_core::access::possession::samples;
 use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::name::{RepositoryName, Tag};
+use larder_core::quota::Quotas;
 use larder_core::reference::Selector;
 use rusqlite::{OptionalExtension as _, params};
 
@@ -21,7 +22,7 @@ use crate::error::StoreError;
 use crate::leases::SharedPresence;
 use crate::ledger::{Demand, ManifestRecord, NewManifest};
 use crate::local::{Folder, FolderForm};
-use crate::sqlite::{Conversion, Records, TouchedNames};
+use crate::sqlite::{Bringer, Conversion, Records, TouchedNames};
 
 /// One larder's bytes and records. Clones share them.
 ///
@@ -40,6 +41,10 @@ pub struct Store {
     reserve: Arc<AtomicU64>,
     /// Bytes that what is being written will still need.
     promised: Arc<Mutex<u64>>,
+    /// How much may be held.
+    pub(crate) quotas: Arc<RwLock<Arc<Quotas>>>,
+    /// In whose name this handle writes. Empty: nobody's.
+    pub(crate) account: Arc<str>,
 }
 
 /// Where content lies that was just read: an object is never written twice, so that a place which still has one has the
@@ -112,7 +117,8 @@ impl Store {
         let objects = Folder::make(folder, FolderForm::Objects)?;
         let (places, presence) = (Places::default(), SharedPresence::default());
         let (root, promised) = (folder.to_owned(), Arc::default());
-        Ok(Self { records, objects, root, places, presence, reserve: Arc::default(), promised })
+        let (reserve, quotas, account) = (Arc::default(), Arc::default(), "".into());
+        Ok(Self { records, objects, root, places, presence, reserve, promised, quotas, account })
     }
 
     /// Converts the store in a local folder, if it has the form of an earlier version; None: it has not, or there is
@@ -298,7 +304,8 @@ impl Store {
     ) -> Result<(), StoreError> {
         let demand = if sparse { Demand::Blobs } else { Demand::All };
         let TagSetting { tag, immutable } = tag.into();
-        let new = NewManifest { immutable, ..new_manifest(digest, document, tag, demand) };
+        let bringer = self.bringer();
+        let new = NewManifest { immutable, bringer, ..new_manifest(digest, document, tag, demand) };
         let name = repository.clone();
         check(digest, &document.bytes)?;
         self.records
@@ -427,6 +434,7 @@ pub(crate) fn new_manifest(
         demand,
         tag,
         immutable: false,
+        bringer: Bringer::default(),
         at: now(),
     }
 }

@@ -68,6 +68,7 @@ fn entry(number: &str, kind: RecordKind, who: &str, reference: &str, at: i64) ->
         line: None,
         text: "x".into(),
         same: None,
+        origin: None,
     }
 }
 

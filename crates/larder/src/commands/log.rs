@@ -18,7 +18,9 @@ use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, paint, time};
 /// Pulls of one image by one account are one line a day, with a count; sign-ins and refusals that repeat
 /// within a minute are one line. Exit status 1 says that nothing was found.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Kinds: sign-in, failed, refused, warned, pull, push, delete, key, config.")]
+#[command(
+    after_help = "Kinds: sign-in, failed, refused, warned, pull, push, delete, key, config, probe,\nintake, copy, promote, unpack, collect."
+)]
 pub struct Args {
     /// The refusal of this reference number, as its message carries it
     #[arg(value_name = "NUMBER")]
@@ -60,12 +62,15 @@ pub struct LogEntry {
     first_at: String,
     last_at: String,
     count: u64,
-    /// What happened: `pull`, `push`, `delete`, `sign-in`, `refused`, `warned`, `failed`, `key`, `config`, `probe`.
+    /// What happened: `pull`, `push`, `delete`, `sign-in`, `refused`, `warned`, `failed`, `key`, `config`, `probe`, `intake`, `copy`,
+    /// `promote`, `unpack`, `collect`.
     event: &'static str,
     who: Option<String>,
     /// By what they signed in.
     by: Option<String>,
     address: Option<String>,
+    /// By whom of the operating system, on which machine, by which command. null: not by a command.
+    origin: Option<String>,
     reference: Option<String>,
     /// The line of the configuration that decided.
     line: Option<String>,
@@ -91,6 +96,7 @@ impl LogEntry {
             who: Some(entry.who.clone()).filter(|who| !who.is_empty()),
             by: entry.by.clone(),
             address: entry.address.clone(),
+            origin: entry.origin.clone(),
             reference: entry.reference.clone(),
             line: entry.line.clone(),
             text: entry.text.clone(),
@@ -159,9 +165,7 @@ fn show(entries: &[RecordEntry], follow: bool, out: &Output) {
             RecordKind::Refused | RecordKind::Failed => paint(BAD, word),
             RecordKind::Warned => paint(WARN, word),
             RecordKind::Pull | RecordKind::Push | RecordKind::SignIn => paint(GOOD, word),
-            RecordKind::Delete | RecordKind::Key | RecordKind::Config | RecordKind::Probe => {
-                word.to_owned()
-            }
+            _ => word.to_owned(),
         };
         let times = if entry.count > 1 { format!(" ×{}", entry.count) } else { String::new() };
         let who = if entry.who.is_empty() { "-".into() } else { shown(&entry.who) };
@@ -172,7 +176,8 @@ fn show(entries: &[RecordEntry], follow: bool, out: &Output) {
         }
         about.extend(entry.line.iter().map(|line| paint(DIM, format!("decided by {line}"))));
         let mut from: Vec<String> = vec![who.into_owned()];
-        let by = [entry.by.clone(), entry.address.as_ref().map(|from| format!("from {from}"))];
+        let from_where = entry.address.as_ref().map(|from| format!("from {from}"));
+        let by = [entry.by.clone(), from_where, entry.origin.clone()];
         let by: Vec<String> = by.into_iter().flatten().collect();
         if !by.is_empty() {
             from.push(paint(DIM, shown(&by.join(", "))));

@@ -13,6 +13,7 @@ use larder_core::name::{Host, RepositoryName};
 use larder_core::pattern::Pattern;
 use larder_core::platform::{Platform, Platforms};
 use larder_core::policy::{Classes, Court, Rules};
+use larder_core::quota::Quotas;
 use larder_core::reference::{Image, Unqualified};
 use larder_core::rewrite::CustomResource;
 use larder_core::route::{self, Exception, RouteEntry, Routes};
@@ -197,6 +198,12 @@ impl Config {
         all.sort();
         all.dedup();
         all
+    }
+
+    /// How much the shelves may hold.
+    pub fn quotas(&self) -> Quotas {
+        let all = self.shelves.iter();
+        Quotas::new(all.map(|shelf| (shelf.name.get_ref().to_string(), shelf.quota)))
     }
 
     /// The tags of a shelf that do not move.

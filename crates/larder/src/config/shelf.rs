@@ -7,7 +7,8 @@ use larder_core::immutable::ImmutableTags;
 use larder_core::name::RepositoryName;
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
-use larder_core::quantity::Span;
+use larder_core::quantity::{Size, Span};
+use larder_core::quota::Quota;
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;
@@ -27,6 +28,8 @@ pub struct ShelfConfig {
     pub sparse: bool,
     /// The tags that do not move.
     pub immutable: ImmutableTags,
+    /// How much it may hold.
+    pub quota: Quota,
     /// What it caches. None: it stores.
     pub caching: Option<CachingConfig>,
 }
@@ -47,6 +50,7 @@ struct RawShelf {
     sparse: Option<bool>,
     immutable: Option<Vec<Pattern>>,
     movable: Option<Vec<Pattern>>,
+    quota: Option<RawQuota>,
     caches: Option<Spanned<String>>,
     only: Option<Vec<Pattern>>,
     skip: Option<Vec<Pattern>>,
@@ -66,6 +70,53 @@ impl<'de> Deserialize<'de> for RawSpan {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let Span(span) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
         Ok(Self(span))
+    }
+}
+
+/// `"40 GiB"`, or a table with `shelf`, `repository` and `account`.
+struct RawQuota(Quota);
+
+impl<'de> Deserialize<'de> for RawQuota {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl<'de> serde::de::Visitor<'de> for Visitor {
+            type Value = Quota;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str(
+                    "a size such as \"40 GiB\", or { shelf, repository, account } with sizes",
+                )
+            }
+
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Quota, E> {
+                let Size(size) = text.parse().map_err(E::custom)?;
+                Ok(Quota { shelf: Some(size), ..Quota::default() })
+            }
+
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<Quota, A::Error> {
+                #[derive(Deserialize)]
+                #[serde(deny_unknown_fields)]
+                struct Raw {
+                    shelf: Option<RawSize>,
+                    repository: Option<RawSize>,
+                    account: Option<RawSize>,
+                }
+                let raw = Raw::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
+                let bytes = |size: Option<RawSize>| size.map(|size| size.0);
+                let quota = Quota {
+                    shelf: bytes(raw.shelf),
+                    repository: bytes(raw.repository),
+                    account: bytes(raw.account),
+                };
+                match quota.is_none() {
+                    true => Err(serde::de::Error::custom(
+                        "a `quota` says one of `shelf`, `repository` and `account`",
+                    )),
+                    false => Ok(quota),
+                }
+            }
+        }
+        from.deserialize_any(Visitor).map(Self)
     }
 }
 
@@ -105,15 +156,18 @@ impl<'de> Deserialize<'de> for ShelfConfig {
                 movable: raw.movable.unwrap_or_default(),
             };
             let sparse = raw.sparse.unwrap_or(false);
-            return Ok(Self { name: raw.name, sparse, immutable, caching: None });
+            let quota = raw.quota.map_or_else(Quota::default, |quota| quota.0);
+            return Ok(Self { name: raw.name, sparse, immutable, quota, caching: None });
         };
         let storing = [
             ("sparse", raw.sparse.is_some()),
             ("immutable", raw.immutable.is_some()),
             ("movable", raw.movable.is_some()),
+            ("quota", raw.quota.is_some()),
         ];
         if let Some((key, _)) = storing.iter().find(|(_, given)| *given) {
-            let message = format!("`{key}` is for shelves that store; this one caches");
+            let instead = if *key == "quota" { ", and has `limit`" } else { "" };
+            let message = format!("`{key}` is for shelves that store; this one caches{instead}");
             return Err(D::Error::custom(message));
         }
         let reach = ShelfReach::new(raw.only.unwrap_or_default(), raw.skip.unwrap_or_default());
@@ -134,6 +188,7 @@ impl<'de> Deserialize<'de> for ShelfConfig {
             name: raw.name,
             sparse: false,
             immutable: ImmutableTags::default(),
+            quota: Quota::default(),
             caching: Some(CachingConfig { upstream, habits }),
         })
     }

@@ -36,6 +36,7 @@ mod parcel;
 mod passing;
 mod places;
 mod policies;
+mod quotas;
 mod refusals;
 mod reload;
 mod remotes;

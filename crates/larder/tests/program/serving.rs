@@ -87,6 +87,12 @@ pub struct Answer {
 }
 
 impl Answer {
+    /// What a header says. None: it is not there.
+    pub fn header(&self, name: &str) -> Option<&str> {
+        let mut lines = self.head.lines().filter_map(|line| line.split_once(": "));
+        lines.find(|(one, _)| one.eq_ignore_ascii_case(name)).map(|(_, value)| value)
+    }
+
     pub fn text(&self) -> String {
         String::from_utf8_lossy(&self.body).into_owned()
     }

@@ -295,9 +295,15 @@ impl Recorder {
         let at = now();
         let each = match happened.kind {
             // These are never told apart by more than their number: each is a line of its own.
-            RecordKind::Push | RecordKind::Delete | RecordKind::Key | RecordKind::Config => {
-                Each::Number(fresh_number())
-            }
+            RecordKind::Push
+            | RecordKind::Delete
+            | RecordKind::Key
+            | RecordKind::Config
+            | RecordKind::Intake
+            | RecordKind::Copy
+            | RecordKind::Promote
+            | RecordKind::Unpack
+            | RecordKind::Collect => Each::Number(fresh_number()),
             RecordKind::Pull => Each::Time(at / DAY),
             RecordKind::Failed => Each::Time(at / SPAN),
             _ => Each::Time(at / MINUTE),
@@ -349,6 +355,7 @@ impl Recorder {
                 _ => happened.text.to_owned(),
             },
             same: Some(same.clone()),
+            origin: None,
         };
         pending.lines.insert(same, PendingLine { entry, address: happened.address });
         Some(answer)

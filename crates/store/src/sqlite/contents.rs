@@ -241,7 +241,7 @@ impl Store {
         lease: Option<(String, i64)>,
     ) -> Result<u64, StoreError> {
         let size = sealed.size;
-        let (name, kept) = (repository.clone(), sealed.clone());
+        let (name, kept, bringer) = (repository.clone(), sealed.clone(), self.bringer());
         let recorded = self.records.note(move |connection| {
             let at = now();
             if let Some((name, fence)) = &lease
@@ -252,7 +252,7 @@ impl Store {
             }
             let before =
                 keep(connection, &kept, at).map_err(StoreError::ledger("record a blob"))?;
-            link(connection, &name, &kept.digest, at)?;
+            link(connection, &name, &kept.digest, at, &bringer)?;
             if let Some(upload) = upload {
                 super::uploads::end(connection, upload)
                     .map_err(StoreError::ledger("forget an upload"))?;
@@ -340,9 +340,11 @@ impl Store {
         if may_have(size, said, Some(proof)).is_err() {
             return Ok(false);
         }
-        let (name, digest) = (repository.clone(), digest.clone());
-        let shared =
-            self.records.note(move |connection| link(connection, &name, &digest, now())).await;
+        let (name, digest, bringer) = (repository.clone(), digest.clone(), self.bringer());
+        let shared = self
+            .records
+            .note(move |connection| link(connection, &name, &digest, now(), &bringer))
+            .await;
         match shared {
             Ok(_) => Ok(true),
             // It went away just now.
@@ -441,7 +443,10 @@ impl Store {
         if !is_old.await? {
             return Ok(());
         }
-        self.records.note(move |connection| link(connection, &name, &digest, now()).map(drop)).await
+        let bringer = self.bringer();
+        self.records
+            .note(move |connection| link(connection, &name, &digest, now(), &bringer).map(drop))
+            .await
     }
 
     /// At most `limit` blobs after `after`, sorted by digest, the damaged too.

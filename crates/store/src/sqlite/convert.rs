@@ -9,7 +9,7 @@ use larder_core::digest::{Digest, Hasher};
 use larder_core::document::Document;
 use rusqlite::{Connection, OpenFlags, OptionalExtension as _, params};
 
-use super::form::{self, VERSION};
+use super::form::{self, FILLED, VERSION};
 use super::ledger::measure;
 use super::{checked, connect, keep_log};
 use crate::error::StoreError;
@@ -46,6 +46,9 @@ pub(super) fn make(connection: &Connection) -> rusqlite::Result<()> {
     }
     connection.execute_batch(form::INDEXES)?;
     connection.execute_batch(form::TRIGGERS)?;
+    for statements in form::later_steps(0) {
+        connection.execute_batch(statements)?;
+    }
     connection.pragma_update(None, "user_version", VERSION)
 }
 
@@ -82,7 +85,7 @@ pub fn convert(
         keep_log(&connection).map_err(StoreError::ledger("be opened"))?;
         return Ok(None);
     };
-    check_room(&connection, path, room)?;
+    check_room(&connection, path, from, room)?;
     let failed = StoreError::ledger;
     let transaction = connection.transaction().map_err(failed("be converted"))?;
     let converted = convert_within(folder, &transaction, from, tell)?;
@@ -123,10 +126,18 @@ fn become_sole_opener(connection: &Connection) -> Result<(), StoreError> {
 
 /// Looks whether there is room for the new rows, for the bodies of the manifests, and for a copy of every page that
 /// changes.
-fn check_room(connection: &Connection, path: &Path, room: Option<u64>) -> Result<(), StoreError> {
+fn check_room(
+    connection: &Connection,
+    path: &Path,
+    from: i64,
+    room: Option<u64>,
+) -> Result<(), StoreError> {
     let Some(left) = room else { return Ok(()) };
     let count = |sql: &str| connection.query_row(sql, [], |row| super::unsigned(row, 0));
     let rows = || -> rusqlite::Result<u64> {
+        if from >= FILLED {
+            return count("SELECT COUNT(*) FROM repositories").map(|rows| rows.saturating_mul(ROW));
+        }
         let bodies = count("SELECT CAST(COALESCE(SUM(size), 0) AS BIGINT) FROM manifests")?;
         let mut rows = 0;
         for table in ["manifests", "blobs", "needs"] {
@@ -147,16 +158,25 @@ fn convert_within(
     tell: &mut dyn FnMut(u64, u64),
 ) -> Result<Conversion, StoreError> {
     let failed = || StoreError::ledger("be converted");
-    for statements in form::steps(from) {
+    let mut converted = Conversion { from, ..Conversion::default() };
+    if from < FILLED {
+        for statements in form::steps(from) {
+            connection.execute_batch(statements).map_err(failed())?;
+        }
+        take_in_bodies(folder, connection, &mut converted, tell)?;
+        connection.execute_batch(form::FILL).map_err(failed())?;
+        connection.execute_batch(form::INDEXES).map_err(failed())?;
+        measure_indexes(connection).map_err(failed())?;
+        connection.execute_batch(form::SUM).map_err(failed())?;
+        connection.execute_batch(form::TRIGGERS).map_err(failed())?;
+    } else {
+        converted.manifests = connection
+            .query_row("SELECT COUNT(*) FROM bodies", [], |row| super::unsigned(row, 0))
+            .map_err(failed())?;
+    }
+    for statements in form::later_steps(from) {
         connection.execute_batch(statements).map_err(failed())?;
     }
-    let mut converted = Conversion { from, ..Conversion::default() };
-    take_in_bodies(folder, connection, &mut converted, tell)?;
-    connection.execute_batch(form::FILL).map_err(failed())?;
-    connection.execute_batch(form::INDEXES).map_err(failed())?;
-    measure_indexes(connection).map_err(failed())?;
-    connection.execute_batch(form::SUM).map_err(failed())?;
-    connection.execute_batch(form::TRIGGERS).map_err(failed())?;
     converted.blobs = connection
         .query_row("SELECT COUNT(*) FROM contents", [], |row| super::unsigned(row, 0))
         .map_err(failed())?;

@@ -5,7 +5,9 @@
 use super::{cache, journal, keys, record, stops, upkeep};
 
 /// The version that this program works with.
-pub(super) const VERSION: i64 = 7;
+pub(super) const VERSION: i64 = 8;
+/// The version whose rows are filled in from all that was there; later ones add to it.
+pub(super) const FILLED: i64 = 7;
 
 const SCHEMA: &str = "
     CREATE TABLE repositories (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
@@ -30,7 +32,7 @@ const SCHEMA: &str = "
     ) WITHOUT ROWID;
 ";
 /// What each later version added, to be carried out in turn: the first leads from version 1 to 2. Version 7 needs
-/// more than statements.
+/// more than statements; what came after it is in [`LATER`].
 const STEPS: [&[&str]; 6] = [
     &[BY_SUBJECT, journal::TABLES],
     &[upkeep::COLUMNS, journal::USES],
@@ -304,9 +306,21 @@ pub(super) const TRIGGERS: &str = "
     END;
 ";
 
-/// The statements that lead from a version to the one that this program works with, up to the rows of version 7.
+/// What each version after [`FILLED`] added, to be carried out in turn.
+const LATER: [&[&str]; 1] =
+    [&[super::sightings::TABLES, super::marks::TABLES, super::quotas::TABLES, record::ORIGIN]];
+
+/// The statements that lead from a version to [`FILLED`], up to its rows.
 pub(super) fn steps(found: i64) -> impl Iterator<Item = &'static str> {
     let first = (found == 0).then_some(SCHEMA);
-    let done = usize::try_from(found.max(1) - 1).unwrap_or_default();
-    first.into_iter().chain(STEPS.iter().skip(done).copied().flatten().copied())
+    first.into_iter().chain(since(&STEPS, found.max(1) - 1))
+}
+
+/// The statements that lead from [`FILLED`] or a later version to the one that this program works with.
+pub(super) fn later_steps(found: i64) -> impl Iterator<Item = &'static str> {
+    since(&LATER, found.max(FILLED) - FILLED)
+}
+
+fn since(all: &'static [&'static [&'static str]], done: i64) -> impl Iterator<Item = &'static str> {
+    all.iter().skip(usize::try_from(done).unwrap_or_default()).copied().flatten().copied()
 }

@@ -10,6 +10,7 @@ use larder_core::reference::Selector;
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use super::moments::since;
+use super::quotas::Bringer;
 use super::{any, checked, signed, unsigned};
 use crate::error::StoreError;
 use crate::ledger::{Demand, HeldSince, ManifestRecord, Moment, NewManifest, Referrer};
@@ -127,6 +128,7 @@ pub(super) fn link(
     name: &RepositoryName,
     digest: &Digest,
     at: i64,
+    bringer: &Bringer,
 ) -> Result<u64, StoreError> {
     let failed = || StoreError::ledger("record a blob");
     // What was about to be removed stays; what is damaged is nobody's to have.
@@ -139,32 +141,40 @@ pub(super) fn link(
         })
         .map_err(failed())?;
     let Some(size) = size else { return Err(StoreError::Vanished(digest.clone())) };
-    let link = || -> rusqlite::Result<()> {
-        let repository = repository_id(connection, name)?;
+    let link = || -> Result<(), StoreError> {
+        let repository = repository_id(connection, name).map_err(failed())?;
         let refreshed = connection
-            .prepare_cached("UPDATE blobs SET idle = $1 WHERE repository = $2 AND digest = $3")?
-            .execute(params![at, repository, digest.as_str()])?;
+            .prepare_cached("UPDATE blobs SET idle = $1 WHERE repository = $2 AND digest = $3")
+            .and_then(|mut refresh| refresh.execute(params![at, repository, digest.as_str()]))
+            .map_err(failed())?;
         if refreshed > 0 {
             return Ok(());
         }
-        let users: Vec<Digest> = super::upkeep::needed_by(connection, repository, digest, false)?;
-        connection
-            .prepare_cached(
-                "INSERT INTO blobs (repository, digest, size, idle, users) VALUES ($1, $2, $3, $4, $5)",
-            )?
-            .execute(params![
-                repository,
-                digest.as_str(),
-                signed(size),
-                at,
-                signed(users.len() as u64)
-            ])?;
-        for user in &users {
-            measure(connection, repository, user)?;
-        }
-        Ok(())
+        bringer.check(connection, name, digest, size)?;
+        let insert = || -> rusqlite::Result<()> {
+            let users: Vec<Digest> =
+                super::upkeep::needed_by(connection, repository, digest, false)?;
+            connection
+                .prepare_cached(
+                    "INSERT INTO blobs (repository, digest, size, idle, users, account)
+                     VALUES ($1, $2, $3, $4, $5, $6)",
+                )?
+                .execute(params![
+                    repository,
+                    digest.as_str(),
+                    signed(size),
+                    at,
+                    signed(users.len() as u64),
+                    bringer.account,
+                ])?;
+            for user in &users {
+                measure(connection, repository, user)?;
+            }
+            Ok(())
+        };
+        insert().map_err(failed())
     };
-    link().map_err(failed())?;
+    link()?;
     Ok(size)
 }
 
@@ -218,13 +228,18 @@ pub(crate) fn record(
             return Err(StoreError::Immutable { tag: tag.clone(), digest });
         }
     }
+    let there = "SELECT 1 FROM manifests WHERE repository = $1 AND digest = $2";
+    let there = super::any(connection, there, params![repository, new.record.digest.as_str()]);
+    if !there.map_err(failed())? {
+        new.bringer.check(connection, name, &new.record.digest, new.record.size)?;
+    }
     let write = || -> Result<(), rusqlite::Error> {
         let digest = new.record.digest.as_str();
         connection
             .prepare_cached(
                 "INSERT INTO manifests
-                   (repository, digest, media_type, size, subject, added, artifact_type, annotations)
-                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+                   (repository, digest, media_type, size, subject, added, artifact_type, annotations, account)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
                  ON CONFLICT (repository, digest) DO UPDATE SET media_type = excluded.media_type",
             )?
             .execute(params![
@@ -236,6 +251,7 @@ pub(crate) fn record(
                 new.at,
                 new.described.0,
                 new.described.1,
+                new.bringer.account,
             ])?;
         // What was damaged is whole again.
         connection

@@ -16,8 +16,10 @@ pub(super) const TABLES: &str = "
     ) WITHOUT ROWID;
     CREATE INDEX record_by_last ON record (last);
 ";
+/// What version 8 of the file has more than version 7, in part: where on this machine's command line something was done.
+pub(super) const ORIGIN: &str = "ALTER TABLE record ADD COLUMN origin TEXT;";
 const COLUMNS: &str =
-    "number, first, last, count, kind, who, by, address, reference, line, text, same";
+    "number, first, last, count, kind, who, by, address, reference, line, text, same, origin";
 
 fn entry(row: &Row<'_>) -> rusqlite::Result<RecordEntry> {
     let word: String = row.get(4)?;
@@ -38,6 +40,7 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<RecordEntry> {
         line: row.get(9)?,
         text: row.get(10)?,
         same: row.get(11)?,
+        origin: row.get(12)?,
     })
 }
 
@@ -45,8 +48,8 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<RecordEntry> {
 pub(super) fn insert(connection: &Connection, entries: &[RecordEntry]) -> rusqlite::Result<()> {
     let mut add = connection.prepare_cached(
         "INSERT INTO record
-           (number, same, first, last, count, kind, who, by, address, reference, line, text)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+           (number, same, first, last, count, kind, who, by, address, reference, line, text, origin)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)
          ON CONFLICT (same) DO UPDATE SET
            count = record.count + excluded.count, address = excluded.address,
            by = excluded.by, text = excluded.text, who = excluded.who,
@@ -67,6 +70,7 @@ pub(super) fn insert(connection: &Connection, entries: &[RecordEntry]) -> rusqli
             one.reference,
             one.line,
             one.text,
+            one.origin,
         ])?;
     }
     Ok(())

@@ -26,6 +26,8 @@ pub struct ShelfTotals {
     pub alone: u64,
     /// The sizes of its tagged images added up, in bytes: without sharing.
     pub apart: u64,
+    /// What was pushed and belongs to no image, in bytes.
+    pub loose: u64,
     /// When a tag was last set, in milliseconds since 1970. None: never.
     pub changed: Option<i64>,
     /// When an image was last asked for, in milliseconds since 1970. None: never.
@@ -222,8 +224,8 @@ impl Store {
                 "SELECT t.shelf, t.repositories, t.tags, t.bytes, t.alone, t.apart,
                    t.changed, t.pulled,
                    (SELECT CAST(COALESCE(SUM(u.pulls), 0) AS BIGINT) FROM shelf_uses u
-                    WHERE u.shelf = t.shelf AND u.day >= $1)
-                 FROM totals t WHERE t.shelf <> '' AND t.repositories > 0 ORDER BY t.shelf",
+                    WHERE u.shelf = t.shelf AND u.day >= $1), t.loose
+                 FROM totals t WHERE t.shelf <> '' AND (t.repositories > 0 OR t.loose > 0) ORDER BY t.shelf",
                 (from_day,),
                 |row| {
                     Ok(ShelfTotals {
@@ -236,6 +238,7 @@ impl Store {
                         changed: row.get(6)?,
                         pulled: row.get(7)?,
                         pulls: unsigned(row, 8)?,
+                        loose: unsigned(row, 9)?,
                     })
                 },
             )

@@ -1,0 +1,145 @@
+//! What clusters were seen to run, at their doors and in surveys.
+
+use rusqlite::params;
+
+use crate::error::StoreError;
+use crate::store::Store;
+
+/// What version 8 of the file has more than version 7, in part. A row without a repository says that something was
+/// learned of the cluster.
+pub(super) const TABLES: &str = "
+    CREATE TABLE sightings (
+        cluster TEXT NOT NULL, namespace TEXT NOT NULL, workload TEXT NOT NULL, repository TEXT NOT NULL,
+        selector TEXT NOT NULL, digest TEXT NOT NULL, how TEXT NOT NULL, last BIGINT NOT NULL,
+        PRIMARY KEY (cluster, namespace, workload, repository, selector, how)
+    ) WITHOUT ROWID;
+    CREATE INDEX sightings_by_repository ON sightings (repository);
+    CREATE INDEX sightings_by_last ON sightings (last);
+";
+
+/// How it is known that a cluster runs something.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum SeenBy {
+    /// It asked at its door whether it may run it.
+    Door,
+    /// A survey of the live cluster found it.
+    Survey,
+}
+
+impl SeenBy {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Door => "door",
+            Self::Survey => "survey",
+        }
+    }
+
+    fn of(word: &str) -> Option<Self> {
+        [Self::Door, Self::Survey].into_iter().find(|one| one.word() == word)
+    }
+}
+
+/// A workload of a cluster that names an image of this larder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SeenWorkload {
+    pub cluster: String,
+    /// Empty: it is in none.
+    pub namespace: String,
+    /// Its kind and name, such as `Deployment/turbine`. Empty: that is not known.
+    pub workload: String,
+    /// Empty: it is only known that the cluster was looked at.
+    pub repository: String,
+    /// The tag or digest by which it is named.
+    pub selector: String,
+    /// What that was when it was seen. Empty: that was not known.
+    pub digest: String,
+    pub how: SeenBy,
+    /// When it was seen last, in milliseconds since 1970.
+    pub last: i64,
+}
+
+/// Rows that one cluster may fill; then the oldest go.
+const MOST: i64 = 200_000;
+
+impl Store {
+    /// Notes what was seen. It may be lost with the machine: it is seen again.
+    pub async fn saw(&self, seen: Vec<SeenWorkload>) -> Result<(), StoreError> {
+        self.records
+            .jot(move |connection| {
+                let mut add = connection.prepare_cached(
+                    "INSERT INTO sightings
+                       (cluster, namespace, workload, repository, selector, digest, how, last)
+                     VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+                     ON CONFLICT (cluster, namespace, workload, repository, selector, how) DO UPDATE SET
+                       digest = CASE excluded.digest WHEN '' THEN sightings.digest ELSE excluded.digest END,
+                       last = MAX(sightings.last, excluded.last)",
+                )?;
+                let mut clusters = std::collections::BTreeSet::new();
+                for one in &seen {
+                    clusters.insert(one.cluster.as_str());
+                    add.execute(params![
+                        one.cluster,
+                        one.namespace,
+                        one.workload,
+                        one.repository,
+                        one.selector,
+                        one.digest,
+                        one.how.word(),
+                        one.last,
+                    ])?;
+                }
+                for cluster in clusters {
+                    let held: i64 = connection
+                        .prepare_cached("SELECT COUNT(*) FROM sightings WHERE cluster = $1")?
+                        .query_row(params![cluster], |row| row.get(0))?;
+                    if held > MOST {
+                        connection
+                            .prepare_cached(
+                                "DELETE FROM sightings WHERE cluster = $1 AND last <=
+                                   (SELECT last FROM sightings WHERE cluster = $1
+                                    ORDER BY last LIMIT 1 OFFSET $2)",
+                            )?
+                            .execute(params![cluster, held - MOST])?;
+                    }
+                }
+                Ok(())
+            })
+            .await
+    }
+
+    /// What was seen since a time, the last first.
+    pub async fn sightings(&self, since: i64) -> Result<Vec<SeenWorkload>, StoreError> {
+        self.records
+            .rows(
+                "SELECT cluster, namespace, workload, repository, selector, digest, how, last
+                 FROM sightings WHERE last >= $1 ORDER BY last DESC",
+                (since,),
+                |row| {
+                    let how: String = row.get(6)?;
+                    Ok(SeenWorkload {
+                        cluster: row.get(0)?,
+                        namespace: row.get(1)?,
+                        workload: row.get(2)?,
+                        repository: row.get(3)?,
+                        selector: row.get(4)?,
+                        digest: row.get(5)?,
+                        how: SeenBy::of(&how).unwrap_or(SeenBy::Door),
+                        last: row.get(7)?,
+                    })
+                },
+            )
+            .await
+    }
+
+    /// Forgets what was seen last before a time.
+    pub async fn forget_sightings(&self, before: i64) -> Result<(), StoreError> {
+        self.records
+            .jot(move |connection| {
+                connection
+                    .prepare_cached("DELETE FROM sightings WHERE last < $1")?
+                    .execute(params![before])
+                    .map(drop)
+            })
+            .await
+    }
+}
