@@ -12,6 +12,7 @@ use serde_json::{Value, json};
 
 use crate::retarget::{LeftBecause, Retarget, RetargetAnswer};
 use crate::rewrite::{FileContext, ParseError, Scan, scan};
+use crate::workload::Ownership;
 
 /// The largest review that is read, in bytes: what the platform keeps of one object, twice over.
 pub const REVIEW_LIMIT: usize = 4 * 1024 * 1024;
@@ -195,6 +196,12 @@ impl Review {
         let uid = after.trim_start().strip_prefix('"')?.split('"').next()?;
         let known = |b: u8| b.is_ascii_alphanumeric() || b == b'-';
         (!uid.is_empty() && uid.len() <= 128 && uid.bytes().all(known)).then(|| uid.to_owned())
+    }
+
+    /// The workload that the object belongs to.
+    pub fn workload(&self) -> String {
+        let object = self.object.as_deref().map(RawValue::get).unwrap_or_default();
+        Ownership::read(object).workload(&self.kind)
     }
 
     /// Whether the platform still lets a pod's secrets be changed: those of one that is there it does

@@ -35,6 +35,7 @@
 //! * [`selection`] - which tags are wanted, and why not the others
 //! * [`shown`] - texts from outside, safe to print
 //! * [`signature`] - Ed25519 keys and signatures of parcels
+//! * [`workload`] - which workload an object of a cluster belongs to
 
 pub mod access;
 pub mod allowance;
@@ -67,3 +68,4 @@ pub mod route;
 pub mod selection;
 pub mod shown;
 pub mod signature;
+pub mod workload;

@@ -15,6 +15,7 @@ use crate::meters::Meters;
 use crate::plan::Plan;
 use crate::quota::WeightyAnswers;
 use crate::remembered::RememberedAnswers;
+use crate::sightings::Sightings;
 use crate::tally::Tally;
 use crate::workers::Workers;
 
@@ -33,6 +34,7 @@ pub struct App {
     pub(crate) readers: Arc<Semaphore>,
     pub(crate) remembered: RememberedAnswers,
     pub(crate) tally: Tally,
+    pub(crate) sightings: Sightings,
     pub(crate) weighty: WeightyAnswers,
     pub(crate) workers: Workers,
     pub(crate) gate: Gate,
@@ -72,6 +74,7 @@ impl App {
             readers,
             remembered: RememberedAnswers::default(),
             tally: Tally::default(),
+            sightings: Sightings::default(),
             weighty: WeightyAnswers::default(),
             workers: Workers::default(),
             meters,
@@ -212,6 +215,7 @@ impl App {
         for traffic in self.cache.write_counts().await {
             self.meters.add_traffic(&traffic);
         }
+        self.sightings.write(&self.store).await;
         let uses = self.tally.take();
         if uses.is_empty() {
             return;

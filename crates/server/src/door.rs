@@ -1,6 +1,7 @@
 //! A cluster asks at its door what is to be done with what it is about to run: the platform's admission
 //! review, answered by the same decisions as files and pulls.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
@@ -11,9 +12,11 @@ use axum::response::{IntoResponse as _, Response};
 use larder_core::access::Who;
 use larder_core::access::stop::Stops;
 use larder_core::door::{Door, Question, REVIEW_LIMIT, Reply, Review, RulesAt};
+use larder_core::name::RepositoryName;
 use larder_core::policy::{Case, Fact, ImageFacts, RuleAnswer, Verdict};
-use larder_core::reference::Reference;
+use larder_core::reference::{Reference, Selector};
 use larder_core::retarget::{Pin, Retarget, RetargetWish};
+use larder_core::rewrite::Scan;
 use larder_store::{RecordKind, StoreError, now};
 use tokio::time::Instant;
 
@@ -23,6 +26,7 @@ use crate::blocked;
 use crate::health;
 use crate::limits::Client;
 use crate::plan::Plan;
+use crate::sightings::Sighting;
 use crate::workers::Undone;
 
 /// How long an answer may take before it is given up: a door in front of every pod is not to be felt, and the
@@ -75,12 +79,18 @@ pub(crate) async fn answer(app: &App, plan: &Arc<Plan>, request: Request) -> (Re
         app.workers.run(TIME, move |stop| {
             let asking =
                 ReviewPath { plan: &plan, cluster: &cluster, door: &door, question, stops: &stops };
-            asking.read(&bytes, stop.flag())
+            let mut seen = None;
+            let read = asking.read(&bytes, stop.flag(), &mut seen);
+            (read, seen)
         })
     };
     let asking = ReviewPath { plan, cluster, door, question, stops: &stops };
+    let mut pending = None;
     let read = match reading.await {
-        Ok(read) => read,
+        Ok((read, seen)) => {
+            pending = seen;
+            read
+        }
         Err(undone) => {
             let why = match undone {
                 Undone::Late => "the larder could not read it in time",
@@ -93,6 +103,7 @@ pub(crate) async fn answer(app: &App, plan: &Arc<Plan>, request: Request) -> (Re
             }
         }
     };
+    let mut admitted = true;
     let text = match read {
         ReadReview::Answered(text) => text,
         ReadReview::Wrong(why) => {
@@ -104,9 +115,13 @@ pub(crate) async fn answer(app: &App, plan: &Arc<Plan>, request: Request) -> (Re
                 Ok(reply) => reply,
                 Err(_) => asking.unanswered("the larder did not decide in time"),
             };
+            admitted = reply.refused.is_none();
             Review::answer_to(&review.uid, &reply)
         }
     };
+    if let Some(seen) = pending.filter(|_| admitted) {
+        app.sightings.note(cluster, seen);
+    }
     let json = [(header::CONTENT_TYPE, "application/json")];
     ((json, text).into_response(), told)
 }
@@ -141,7 +156,13 @@ impl ReviewPath<'_> {
     }
 
     /// Reads a review: processor work, as long as the author of the object likes.
-    fn read(&self, bytes: &[u8], stop: &AtomicBool) -> ReadReview {
+    /// Notes what of it runs from this larder in `seen`; None stays where nothing comes of it.
+    fn read(
+        &self,
+        bytes: &[u8],
+        stop: &AtomicBool,
+        seen: &mut Option<Vec<Sighting>>,
+    ) -> ReadReview {
         let review = match Review::read(bytes) {
             Ok(review) => review,
             Err(error) => return ReadReview::Wrong(error.to_string()),
@@ -155,6 +176,9 @@ impl ReviewPath<'_> {
             Ok(None) => return answered(&Reply::default()),
             Err(error) => return answered(&self.unanswered(&error.to_string())),
         };
+        if self.is_last() && !review.dry_run {
+            *seen = Some(self.seen(&review, &scan));
+        }
         match self.question {
             Question::Rewrite => {
                 let pin = if self.door.pin { Pin::Add } else { Pin::Keep };
@@ -186,6 +210,36 @@ impl ReviewPath<'_> {
                 ReadReview::Judging(review, references)
             }
         }
+    }
+
+    /// Whether what is asked is the last question about an object: where the cluster asks for the rules too, it runs only
+    /// what these let through.
+    fn is_last(&self) -> bool {
+        match self.question {
+            Question::Rewrite => self.door.rules == RulesAt::Off,
+            Question::Rules { .. } => true,
+        }
+    }
+
+    /// What of an object runs from this larder.
+    fn seen(&self, review: &Review, scan: &Scan<'_>) -> Vec<Sighting> {
+        let retarget = self.retarget(Pin::Keep);
+        let workload = review.workload();
+        let images = scan.findings.iter().filter(|one| one.is_run()).filter_map(|one| {
+            let reference = retarget.read(&one.text)?;
+            let here = self.plan.court.reference(&reference).here()?.clone();
+            Some((here, reference.selector()))
+        });
+        let images: BTreeSet<(RepositoryName, Selector)> = images.collect();
+        images
+            .into_iter()
+            .map(|image| Sighting {
+                cluster: self.cluster.to_owned(),
+                namespace: review.namespace.clone().unwrap_or_default(),
+                workload: workload.clone(),
+                image,
+            })
+            .collect()
     }
 
     fn retarget(&self, pin: Pin) -> Retarget<'_> {

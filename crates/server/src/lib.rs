@@ -33,6 +33,7 @@
 //! * [`remembered`] - answers kept in memory
 //! * [`rest`] - bodies that are no longer needed
 //! * [`router`](mod@router) - which handler answers
+//! * [`sightings`] - what clusters run, seen at their doors
 //! * [`tags`] - lists of tags
 //! * [`tally`] - counts of pulls
 //! * [`tls`] - certificates, read again when they change
@@ -70,6 +71,7 @@ mod referrers;
 mod remembered;
 mod rest;
 mod router;
+mod sightings;
 mod tags;
 mod tally;
 mod tls;

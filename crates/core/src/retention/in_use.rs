@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::fmt;
 
 use crate::digest::Digest;
-use crate::name::RepositoryName;
+use crate::name::{RepositoryName, Tag};
 use crate::quantity::Span;
 
 /// What protects an image.
@@ -59,6 +59,8 @@ impl fmt::Display for InUse {
 pub struct ClusterUse {
     /// The last sighting of each content in a repository, by any cluster.
     seen: HashMap<(RepositoryName, Digest), Sighting>,
+    /// The last sighting of each tag of a repository, by any cluster that named it so.
+    tags: HashMap<(RepositoryName, Tag), Sighting>,
     /// When something was last learned of each cluster.
     known: BTreeMap<String, Option<i64>>,
 }
@@ -67,22 +69,19 @@ impl ClusterUse {
     /// Knows of clusters of which nothing was learned yet.
     pub fn of(clusters: impl IntoIterator<Item = String>) -> Self {
         let known = clusters.into_iter().map(|name| (name, None)).collect();
-        Self { seen: HashMap::new(), known }
+        Self { known, ..Self::default() }
     }
 
     /// A cluster was seen to use a content of a repository.
     pub fn saw(&mut self, repository: RepositoryName, digest: Digest, sighting: Sighting) {
         self.learned(&sighting.cluster, sighting.at);
-        match self.seen.entry((repository, digest)) {
-            std::collections::hash_map::Entry::Vacant(entry) => {
-                entry.insert(sighting);
-            }
-            std::collections::hash_map::Entry::Occupied(mut entry) => {
-                if entry.get().at < sighting.at {
-                    entry.insert(sighting);
-                }
-            }
-        }
+        keep_last(self.seen.entry((repository, digest)), sighting);
+    }
+
+    /// A cluster was seen to name a tag of a repository: whatever it points to is used.
+    pub fn saw_tag(&mut self, repository: RepositoryName, tag: Tag, sighting: Sighting) {
+        self.learned(&sighting.cluster, sighting.at);
+        keep_last(self.tags.entry((repository, tag)), sighting);
     }
 
     /// Something was learned of what a cluster runs.
@@ -106,14 +105,17 @@ impl ClusterUse {
         &self,
         repository: &RepositoryName,
         contents: impl IntoIterator<Item = &'d Digest>,
+        tag: Option<&Tag>,
         unknown: &[(KnownAt, bool)],
         now: i64,
         within: Span,
     ) -> Option<InUse> {
         let before = before(now, within);
+        let by_tag = tag.and_then(|tag| self.tags.get(&(repository.clone(), tag.clone())));
         let seen = contents
             .into_iter()
             .filter_map(|digest| self.seen.get(&(repository.clone(), digest.clone())))
+            .chain(by_tag)
             .filter(|sighting| sighting.at >= before)
             .max_by_key(|sighting| sighting.at);
         if let Some(sighting) = seen {
@@ -121,6 +123,13 @@ impl ClusterUse {
         }
         let may = unknown.iter().find(|(_, may_pull)| *may_pull);
         may.map(|(known, _)| InUse::Unknown(known.clone()))
+    }
+}
+
+fn keep_last<K>(entry: std::collections::hash_map::Entry<'_, K, Sighting>, sighting: Sighting) {
+    let kept = entry.or_insert_with(|| sighting.clone());
+    if kept.at < sighting.at {
+        *kept = sighting;
     }
 }
 

@@ -172,7 +172,7 @@ fn what_a_cluster_runs_or_may_run_counts_as_in_use() {
     let seen = Sighting { cluster: "hall".into(), at, how: "pulled" };
     uses.saw(RepositoryName::clone(&repository), digest.clone(), seen.clone());
     let of = |unknown: &[(KnownAt, bool)], content: &Digest, within| {
-        uses.of_image(&repository, [content], unknown, NOW, within)
+        uses.of_image(&repository, [content], None, unknown, NOW, within)
     };
     let lab = KnownAt { cluster: "lab".into(), at: None };
     assert_eq!(uses.unknown(NOW, days(30)), std::slice::from_ref(&lab));
@@ -180,6 +180,16 @@ fn what_a_cluster_runs_or_may_run_counts_as_in_use() {
     let other = Digest::of(b"other");
     assert_eq!(of(&[(lab.clone(), false)], &other, days(30)), None, "it may not pull it");
     assert_eq!(of(&[(lab.clone(), true)], &other, days(30)), Some(InUse::Unknown(lab)));
+    // What is named by its tag is used, whatever that points to.
+    let edge: Tag = "edge".parse().unwrap();
+    let seen = Sighting { cluster: "hall".into(), at, how: "surveyed" };
+    uses.saw_tag(RepositoryName::clone(&repository), edge.clone(), seen.clone());
+    let by_tag = |tag| uses.of_image(&repository, [&other], Some(tag), &[], NOW, days(30));
+    assert_eq!(by_tag(&edge), Some(InUse::Cluster(seen)));
+    assert_eq!(by_tag(&"1.0".parse().unwrap()), None);
+    let of = |unknown: &[(KnownAt, bool)], content: &Digest, within| {
+        uses.of_image(&repository, [content], None, unknown, NOW, within)
+    };
     // What was learned is too old by now: whatever the hall may pull counts as well.
     assert_eq!(uses.unknown(NOW, days(2)).len(), 2);
     assert_eq!(of(&[], &digest, days(2)), None);

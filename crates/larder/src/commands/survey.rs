@@ -4,6 +4,7 @@ pub(super) mod compare;
 pub(super) mod held;
 pub(super) mod online;
 pub(super) mod rows;
+mod seen;
 pub(super) mod show;
 
 use std::collections::BTreeSet;
@@ -190,6 +191,17 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let (report, unasked) =
         survey(files, (done, broken, passed, dangling), config.as_ref(), args, context).await?;
+    let declared = |name: &String, config: &Config| {
+        config.clusters.iter().any(|cluster| cluster.name.get_ref() == name)
+    };
+    let picks = !args.pick.only.is_empty() || !args.pick.skip.is_empty();
+    if let (Some(name), Some(config)) = (&args.cluster, &config)
+        && declared(name, config)
+        && !picks
+        && let Err(cause) = seen::note(&report, name, config).await
+    {
+        context.output.note(format!("warning: what {name} runs could not be noted: {cause}"));
+    }
     if args.missing {
         return Ok(missing(&report, context));
     }

@@ -2,6 +2,7 @@
 
 use larder_core::objects::text;
 use larder_core::rewrite::{CustomResource, FileContext, scan};
+use larder_core::workload::Ownership;
 use serde_json::{Value, json};
 
 use super::NamedImages;
@@ -55,11 +56,13 @@ pub async fn read(
             for finding in &mut findings {
                 finding.position = larder_core::rewrite::Position::default();
             }
+            let workload = Ownership::of(&object).workload(kind);
+            let workload = workload.split_once('/').unwrap_or((kind, &name));
             for (container, digest) in running {
                 let mut finding = larder_core::rewrite::Finding::running(digest);
                 finding.workload = larder_core::rewrite::Workload {
-                    kind: kind.to_owned(),
-                    name: name.clone(),
+                    kind: workload.0.to_owned(),
+                    name: workload.1.to_owned(),
                     namespace: Some(namespace.clone()),
                     architectures: Vec::new(),
                 };

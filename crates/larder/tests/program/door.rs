@@ -84,6 +84,19 @@ fn what_slips_through_is_corrected_and_what_is_denied_is_refused() {
         said.contains("Running") && said.contains(&format!("{OWN}/vendor/steamgauge:1.9.2")),
         "{said}"
     );
+    // What was let in is in use, and by which workload; the pod is its Deployment's.
+    let used = || house.larder("--json shelf users vendor/steamgauge").ends(0).json();
+    let by_door = |used: &serde_json::Value| {
+        let users = used["images"][0]["users"].as_array().cloned().unwrap_or_default();
+        let at_door = |user: &serde_json::Value| {
+            user["who"] == "turbine-hall/scada"
+                && user["workload"] == "Deployment/board"
+                && user["how"] == "admitted at its door"
+        };
+        users.iter().any(at_door) && !users.iter().any(|user| user["workload"] == "Pod/board")
+    };
+    crate::node::wait_until("the door's answer is noted", || by_door(&used()));
+    house.larder("shelf users --unused vendor").ends(0).says(&["vendor/kettle:2"]);
     // What the rules deny does not even become a pod, and the record has it.
     let refused = apply(&house, &mut nodes, &workload("scada", "bazaar.example/library/kettle:2"));
     let refused = refused.unwrap_err();
@@ -96,6 +109,8 @@ fn what_slips_through_is_corrected_and_what_is_denied_is_refused() {
     crate::node::wait_until("the record has it", || {
         house.larder(&format!("log {number}")).out.contains("at the door, for Deployment board")
     });
+    let kettle = house.larder("--json shelf users vendor/kettle").ends(0).json();
+    assert_eq!(kettle["images"].as_array().unwrap().len(), 0, "what was refused runs nowhere");
     // What has no route stays as it is, and fails as it would have.
     let other = apply(&house, &mut nodes, &workload("scada", "other.example/x:1")).unwrap();
     assert!(other.contains("other.example/x:1"), "{other}");
@@ -278,6 +293,18 @@ fn a_live_cluster_is_surveyed_through_its_api() {
     assert_eq!(kettle["places"].as_array().unwrap().len(), 1, "a pod's own copy is not news");
     assert_eq!(kettle["places"][0]["file"], "turbine-hall:scada/Deployment/board");
     house.larder("survey --cluster turbine-hall --kubeconfig nowhere").ends(2);
+    // What it saw is noted: it is in use, and known of the cluster.
+    let used = house.larder("--json shelf users vendor/kettle").ends(0).json();
+    let user = &used["images"][0]["users"][0];
+    assert_eq!((&user["who"], &user["how"]), (&json!("turbine-hall/scada"), &json!("surveyed")));
+    assert_eq!(user["workload"], "Deployment/board");
+    let text = house.read("larder.toml");
+    let keep = "[[keep]]\nmatch = [\"vendor/**\"]\nunpulled = \"1s\"\n";
+    house.write("larder.toml", format!("{text}\n{keep}"));
+    house
+        .larder("shelf tidy vendor/kettle --explain --grace 0s")
+        .ends(0)
+        .says(&["stays: surveyed by turbine-hall"]);
 }
 
 #[test]

@@ -71,6 +71,8 @@ struct DroppedTag {
 struct DroppedUser {
     /// null: nobody signed in.
     who: Option<String>,
+    /// Its kind and name, `Deployment/turbine`. null: that is not known.
+    workload: Option<String>,
     used_at: String,
     #[serde(skip)]
     last: i64,
@@ -233,7 +235,7 @@ fn find(
 
 fn report(plan: &DropPlan, holdings: &Holdings, known: &KnownUse) -> DropReport {
     let records = holdings.records();
-    let users = |repository: &RepositoryName, digest: &Digest| -> Vec<DroppedUser> {
+    let users = |repository: &RepositoryName, digest: &Digest, tag: &Tag| -> Vec<DroppedUser> {
         let number = records.repositories.iter().position(|name| name == repository);
         let Some(place) = number.and_then(|number| holdings.place(number, digest)) else {
             return Vec::new();
@@ -241,8 +243,10 @@ fn report(plan: &DropPlan, holdings: &Holdings, known: &KnownUse) -> DropReport 
         let parts = holdings.children(place).iter().chain([&place]);
         let contents: Vec<&Digest> = parts.map(|part| &records.manifests[*part].digest).collect();
         let uses = known.all.get(repository).map(Vec::as_slice).unwrap_or_default();
-        let users = users_of(uses, &contents).into_iter().map(|(who, last)| DroppedUser {
+        let users = users_of(uses, &contents, Some(tag)).into_iter();
+        let users = users.map(|(who, workload, _, last)| DroppedUser {
             who: who.map(str::to_owned),
+            workload: workload.map(str::to_owned),
             used_at: time(last),
             last,
         });
@@ -255,7 +259,7 @@ fn report(plan: &DropPlan, holdings: &Holdings, known: &KnownUse) -> DropReport 
         dry_run: true,
         tags: tags
             .map(|(repository, tag, digest)| {
-                let users = users(&repository, &digest);
+                let users = users(&repository, &digest, &tag);
                 DroppedTag { repository, tag, digest, users }
             })
             .collect(),

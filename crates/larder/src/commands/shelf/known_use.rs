@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, HashMap};
 
 use larder_core::access::{Action, Who};
 use larder_core::digest::Digest;
-use larder_core::name::RepositoryName;
+use larder_core::name::{RepositoryName, Tag};
 use larder_core::quantity::Span;
 use larder_core::retention::{ClusterUse, Sighting};
-use larder_store::Store;
+use larder_store::{SeenBy, Store};
 
 use super::unreadable;
 use crate::config::Config;
@@ -22,9 +22,29 @@ pub const STRANGER: &str = "somebody who did not sign in";
 pub struct Use {
     /// The cluster with its namespace, or the account. None: nobody signed in.
     pub by: Option<String>,
-    pub digest: Digest,
+    /// `Deployment/turbine`. None: that is not known.
+    pub workload: Option<String>,
+    /// How it is known: `pulled`, `admitted at its door`, `surveyed`.
+    pub how: &'static str,
+    pub named: Named,
     /// In milliseconds since 1970.
     pub last: i64,
+}
+
+impl Use {
+    fn is_of(&self, contents: &[&Digest], tag: Option<&Tag>) -> bool {
+        match &self.named {
+            Named::Content(digest) => contents.contains(&digest),
+            Named::Tag(named) => tag == Some(named),
+        }
+    }
+}
+
+/// What was used: a content, or whatever a tag points to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Named {
+    Content(Digest),
+    Tag(Tag),
 }
 
 /// What is known of who uses what.
@@ -65,22 +85,68 @@ impl KnownUse {
                     Sighting { cluster: cluster.to_owned(), at: pulled.last, how: "pulled" };
                 known.clusters.saw(repository.clone(), digest.clone(), sighting);
             }
-            let used = Use { by, digest, last: pulled.last };
+            let named = Named::Content(digest);
+            let used = Use { by, workload: None, how: "pulled", named, last: pulled.last };
             known.all.entry(repository).or_default().push(used);
         }
+        known.add_sightings(store, since).await?;
         Ok(known)
+    }
+
+    /// Adds what was seen at the clusters' doors and in surveys of them.
+    async fn add_sightings(&mut self, store: &Store, since: i64) -> Result<(), Failure> {
+        let seen = store.sightings(since).await.map_err(|error| unreadable(&error))?;
+        for one in seen {
+            let how = match one.how {
+                SeenBy::Door => "admitted at its door",
+                SeenBy::Survey => "surveyed",
+            };
+            self.clusters.learned(&one.cluster, one.last);
+            let Ok(repository) = one.repository.parse::<RepositoryName>() else { continue };
+            let digest = one.digest.parse::<Digest>().ok();
+            let tag = one.selector.parse::<Tag>().ok();
+            let by = match one.namespace.as_str() {
+                "" => one.cluster.clone(),
+                namespace => format!("{}/{namespace}", one.cluster),
+            };
+            let sighting = Sighting { cluster: one.cluster, at: one.last, how };
+            // What a tag pointed to then may run, and what it points to now will at the next start.
+            let named =
+                digest.clone().map(Named::Content).into_iter().chain(tag.clone().map(Named::Tag));
+            for named in named {
+                match &named {
+                    Named::Content(digest) => {
+                        self.clusters.saw(repository.clone(), digest.clone(), sighting.clone());
+                    }
+                    Named::Tag(tag) => {
+                        self.clusters.saw_tag(repository.clone(), tag.clone(), sighting.clone());
+                    }
+                }
+                let workload = Some(one.workload.clone()).filter(|workload| !workload.is_empty());
+                let used = Use { by: Some(by.clone()), workload, how, named, last: one.last };
+                self.all.entry(repository.clone()).or_default().push(used);
+            }
+        }
+        Ok(())
     }
 }
 
-/// Who used one of some contents, each with when last; the last first.
-pub fn users_of<'u>(uses: &'u [Use], contents: &[&Digest]) -> Vec<(Option<&'u str>, i64)> {
-    let mut last: BTreeMap<Option<&str>, i64> = BTreeMap::new();
-    for one in uses.iter().filter(|one| contents.contains(&&one.digest)) {
-        let at = last.entry(one.by.as_deref()).or_insert(one.last);
+/// Who used an image, by one of its contents or by its tag, each with how it is known and when last; the last first.
+pub fn users_of<'u>(
+    uses: &'u [Use],
+    contents: &[&Digest],
+    tag: Option<&Tag>,
+) -> Vec<(Option<&'u str>, Option<&'u str>, &'static str, i64)> {
+    type User<'u> = (Option<&'u str>, Option<&'u str>, &'static str);
+    let mut last: BTreeMap<User<'u>, i64> = BTreeMap::new();
+    for one in uses.iter().filter(|one| one.is_of(contents, tag)) {
+        let user = (one.by.as_deref(), one.workload.as_deref(), one.how);
+        let at = last.entry(user).or_insert(one.last);
         *at = (*at).max(one.last);
     }
-    let mut by: Vec<(Option<&str>, i64)> = last.into_iter().collect();
-    by.sort_by_key(|(who, last)| (std::cmp::Reverse(*last), *who));
+    let all = last.into_iter().map(|((who, workload, how), last)| (who, workload, how, last));
+    let mut by: Vec<_> = all.collect();
+    by.sort_by_key(|(who, workload, how, last)| (std::cmp::Reverse(*last), *who, *workload, *how));
     by
 }
 

@@ -203,7 +203,7 @@ impl<'c> Keeper<'c> {
             let place = places.get(&image.digest)?;
             let parts = house.holdings.children(*place).iter().chain([place]);
             let contents = parts.map(|part| &records.manifests[*part].digest);
-            self.uses.of_image(name, contents, &unknown, self.now, within)
+            self.uses.of_image(name, contents, image.tag.as_ref(), &unknown, self.now, within)
         };
         let images: Vec<HeldImage> = images.into_iter().map(|(_, image)| image).collect();
         let fates = rule.judge(&images, &uses, self.now, self.grace);

@@ -4,6 +4,7 @@ use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::quantity::Span;
 use larder_core::retention::KnownAt;
+use larder_core::shown::shown;
 use larder_store::Store;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -19,8 +20,9 @@ use crate::output::{DIM, Output, Report, Table, ago, count, paint, short, time};
 
 /// Say who uses which image, and when last
 ///
-/// As the record of pulls tells it, which is kept for `record` of `[larder]`. A node that has an image pulls it no more:
-/// what was not pulled for long may run all the same, and --unused says how sure it is.
+/// As the record of pulls, the clusters' doors and surveys of them (`larder survey --cluster`) tell it, for as long as
+/// `record` of `[larder]` keeps it. A node that has an image pulls it no more: what was not seen for long may run all the
+/// same, and --unused says how sure it is.
 #[derive(Debug, Clone, clap::Args)]
 pub struct Args {
     /// Images, repositories or shelves, also by patterns [default: all]
@@ -66,7 +68,9 @@ struct UsedImage {
 struct ImageUser {
     /// A cluster, CLUSTER/NAMESPACE, or an account. null: nobody signed in.
     who: Option<String>,
-    /// How it is known: `pulled`.
+    /// Its kind and name, `Deployment/turbine`. null: that is not known.
+    workload: Option<String>,
+    /// How it is known: `pulled`, `admitted at its door`, `surveyed`.
     how: &'static str,
     used_at: String,
     #[serde(skip)]
@@ -98,12 +102,16 @@ impl Report for UsersReport {
             }
             return out.result(format!("{images} that nobody was seen to use"));
         }
-        let mut table =
-            Table::new(out.width(), &["IMAGE", "USED BY", "HOW", "LAST"]).sparing(&["HOW"]);
+        let mut table = Table::new(out.width(), &["IMAGE", "USED BY", "WORKLOAD", "HOW", "LAST"])
+            .sparing(&["HOW"]);
         for one in &self.images {
             for user in &one.users {
                 let who = user.who.clone().unwrap_or_else(|| paint(DIM, STRANGER));
-                table.row([one.name(), who, user.how.to_owned(), ago(user.last, now())]);
+                let workload = user
+                    .workload
+                    .as_deref()
+                    .map_or_else(String::new, |text| shown(text).into_owned());
+                table.row([one.name(), who, workload, user.how.to_owned(), ago(user.last, now())]);
             }
         }
         if self.images.is_empty() {
@@ -199,11 +207,12 @@ fn images_of(
         // What nodes pull of an index are its images.
         let parts = house.holdings.children(place).iter().chain([&place]);
         let contents: Vec<&Digest> = parts.map(|part| &records.manifests[*part].digest).collect();
-        let by = users_of(uses, &contents);
         for tag in tags {
-            let users = by.iter().map(|(who, last)| ImageUser {
+            let by = users_of(uses, &contents, tag.as_ref());
+            let users = by.iter().map(|(who, workload, how, last)| ImageUser {
                 who: who.map(str::to_owned),
-                how: "pulled",
+                workload: workload.map(str::to_owned),
+                how,
                 used_at: time(*last),
                 last: *last,
             });
