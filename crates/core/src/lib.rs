@@ -32,6 +32,7 @@
 //! * [`retention`] - which images of a shelf go, and why the others stay
 //! * [`rewrite`] - where files name images, and changing only that
 //! * [`route`] - where an upstream's image is found here, and back
+//! * [`schedule`] - when something is due that is done each day or week
 //! * [`selection`] - which tags are wanted, and why not the others
 //! * [`shown`] - texts from outside, safe to print
 //! * [`signature`] - Ed25519 keys and signatures of parcels
@@ -65,6 +66,7 @@ pub mod retarget;
 pub mod retention;
 pub mod rewrite;
 pub mod route;
+pub mod schedule;
 pub mod selection;
 pub mod shown;
 pub mod signature;

@@ -35,6 +35,18 @@ pub struct KeepRule {
     pub always: Vec<Pattern>,
 }
 
+impl KeepRule {
+    /// What it says, wherever it stands: two that say the same have the same text.
+    pub fn canonical(&self) -> String {
+        let list = |all: &[Pattern]| {
+            all.iter().map(|one| format!("{one:?}")).collect::<Vec<_>>().join(",")
+        };
+        let newest = self.newest.map(|newest| (newest.count, newest.by));
+        let Self { repositories, unpulled, untagged, always, line: _, newest: _ } = self;
+        format!("{} {newest:?} {unpulled:?} {untagged:?} {}", list(repositories), list(always))
+    }
+}
+
 /// How many of the newest stay.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Newest {

@@ -14,6 +14,7 @@ use serde::Serialize;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
+use crate::commands::shelf::tidy::daily;
 use crate::commands::store::convert::convert;
 use crate::config::{Config, warnings};
 use crate::context::{Context, check_store, now, open_store};
@@ -64,7 +65,8 @@ pub struct Args {
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     // Long: what is started, in the order in which it is stopped again.
-    let config = context.config()?;
+    let config = Arc::new(context.config()?);
+    let (configs, current) = tokio::sync::watch::channel(Arc::clone(&config));
     let listen = args.listen.unwrap_or(config.larder.listen);
     let what = || format!("cannot serve on {listen}");
     let (tls, mut plan) = ready(&config, listen)?;
@@ -131,8 +133,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         tokio::select! {
             outcome = told => outcome,
             () = app.keep_house() => Ok(true),
-            () = reload::watch(&config, args, listen, &app, hangup) => Ok(true),
+            () = reload::watch(&configs, args, listen, &app, hangup) => Ok(true),
             () = keep_record(&app) => Ok(true),
+            () = daily::watch(&app, current) => Ok(true),
             () = watched => Ok(true),
         }
     };

@@ -17,6 +17,7 @@ use larder_core::quota::Quotas;
 use larder_core::reference::{Image, Unqualified};
 use larder_core::rewrite::CustomResource;
 use larder_core::route::{self, Exception, RouteEntry, Routes};
+use larder_core::schedule::Schedule;
 use larder_core::selection::Tags;
 use larder_core::signature::VerifyingKey;
 use larder_server::Limits;
@@ -32,7 +33,8 @@ use super::keep::{Keep, KeepConfig};
 use super::shelf::{CachingConfig, ShelfConfig};
 use super::upstream::UpstreamConfig;
 use super::values::{
-    Destination, read_limit, read_platforms, read_size, read_span, read_tags, read_timeout,
+    Destination, read_limit, read_platforms, read_schedule, read_size, read_span, read_tags,
+    read_timeout,
 };
 
 /// A whole configuration, includes merged in.
@@ -329,6 +331,9 @@ pub struct Larder {
     /// How long what is known of a cluster tells what it runs; afterwards all that it may pull counts as in use.
     #[serde(default = "default_in_use", deserialize_with = "read_span")]
     pub in_use: Duration,
+    /// When `serve` tidies the shelves by itself. None: never.
+    #[serde(default, deserialize_with = "read_schedule")]
+    pub tidy: Option<Schedule>,
     /// What nodes are answered that ask for an upstream's image and do not say where they belong.
     #[serde(default)]
     pub strangers: Strangers,

@@ -8,6 +8,7 @@ use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platforms;
 use larder_core::quantity::{Size, Span};
+use larder_core::schedule::Schedule;
 use larder_core::selection::{Per, TagRule, Tags, Versions};
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
@@ -161,6 +162,12 @@ pub(super) fn read_span<'de, D: Deserializer<'de>>(from: D) -> Result<Duration, 
 pub(super) fn read_size<'de, D: Deserializer<'de>>(from: D) -> Result<u64, D::Error> {
     let Size(size) = String::deserialize(from)?.parse().map_err(D::Error::custom)?;
     Ok(size)
+}
+
+pub(super) fn read_schedule<'de, D: Deserializer<'de>>(
+    from: D,
+) -> Result<Option<Schedule>, D::Error> {
+    String::deserialize(from)?.parse().map(Some).map_err(D::Error::custom)
 }
 
 pub(super) fn read_limit<'de, D: Deserializer<'de>>(from: D) -> Result<Option<u64>, D::Error> {

@@ -301,6 +301,7 @@ fn a_live_cluster_is_surveyed_through_its_api() {
     let text = house.read("larder.toml");
     let keep = "[[keep]]\nmatch = [\"vendor/**\"]\nunpulled = \"1s\"\n";
     house.write("larder.toml", format!("{text}\n{keep}"));
+    std::fs::remove_file(house.path("larder.lock")).unwrap();
     house
         .larder("shelf tidy vendor/kettle --explain --grace 0s")
         .ends(0)

@@ -323,3 +323,64 @@ fn who_uses_an_image_is_told_both_ways_and_before_it_is_dropped() {
         .ends(0)
         .says(&["used by turbine-hall/scada, last just now"]);
 }
+
+/// Serves until the larder has tidied by itself, and gives what it says came of it.
+fn tidied_while_serving(house: &House) -> String {
+    let ledger = rusqlite::Connection::open(house.path("larder-data/ledger.sqlite")).unwrap();
+    ledger.busy_timeout(std::time::Duration::from_secs(10)).unwrap();
+    let set = "INSERT INTO marks (name, value, at) VALUES ('tidy/last', '', 0)
+        ON CONFLICT (name) DO UPDATE SET at = 0, value = ''";
+    ledger.execute(set, []).unwrap();
+    let serving = Serving::start(house);
+    let said = || -> String {
+        let ask = "SELECT value FROM marks WHERE name = 'tidy/last'";
+        ledger.query_row(ask, [], |row| row.get(0)).unwrap()
+    };
+    crate::node::wait_until("it has tidied", || !said().is_empty());
+    assert_eq!(serving.stop("TERM"), 0);
+    said()
+}
+
+#[test]
+fn serve_tidies_by_rules_that_a_person_carried_out_and_leaves_much_to_people() {
+    let house = boards(KEEP);
+    let at = |time: &str| {
+        let text = house.read("larder.toml");
+        let text = text.replacen("[larder]\n", &format!("[larder]\ntidy = \"{time}\"\n"), 1);
+        house.write("larder.toml", text);
+    };
+    let plain = house.read("larder.toml");
+    at("daily 3:00");
+    house.larder("check").ends(2).says(&["`daily 3:00` is no time of each day or week"]);
+    house.write("larder.toml", plain);
+    at("daily 03:00");
+    let said = tidied_while_serving(&house);
+    assert!(said.contains("nobody has carried these [[keep]] out yet"), "{said}");
+    assert_eq!(tags(&house).len(), 5);
+    // A person does it once; from then on it goes by itself, as long as it is not much.
+    house.larder("shelf tidy --yes").ends(0).says(&["2 images gone"]);
+    let bring = |tag: &str| {
+        house.hold(&house.bazaar, "library/board", tag, &image(&small(&format!("board{tag}"))));
+        let copy = format!("copy bazaar.example/library/board:{tag} {OWN}/own/board:{tag}");
+        house.larder(&copy).ends(0);
+    };
+    bring("0.8");
+    bring("0.9");
+    age(&house, 100);
+    let said = tidied_while_serving(&house);
+    assert!(said.contains("what goes of own waits for `larder shelf tidy --yes`"), "{said}");
+    assert_eq!(tags(&house).len(), 5);
+    for tag in ["2-lts", "3-lts", "4-lts", "5-lts", "6-lts", "7-lts", "8-lts"] {
+        bring(tag);
+    }
+    age(&house, 100);
+    let said = tidied_while_serving(&house);
+    assert!(said.starts_with("2 images gone"), "{said}");
+    assert_eq!(tags(&house).len(), 10);
+    house.larder("log --kind delete --limit 2").ends(0).says(&["tidied:", "larder serve"]);
+    // Other rules want a person again.
+    let text = house.read("larder.toml").replace("unpulled = \"30d\"", "unpulled = \"1d\"");
+    house.write("larder.toml", text);
+    let said = tidied_while_serving(&house);
+    assert!(said.contains("nobody has carried these"), "{said}");
+}

@@ -2,11 +2,13 @@
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use larder_server::{App, Plan};
 use larder_store::RecordKind;
 use tokio::signal::unix::Signal;
+use tokio::sync::watch;
 
 use super::{Args, plan_for};
 use crate::config::{self, Config, TlsFiles};
@@ -30,7 +32,15 @@ fn look(sources: &[PathBuf]) -> SeenFiles {
 
 /// Goes on for as long as the larder serves. A configuration that cannot be used is logged, and what
 /// held before holds.
-pub async fn watch(first: &Config, args: &Args, listen: SocketAddr, app: &App, mut hangup: Signal) {
+pub async fn watch(
+    configs: &watch::Sender<Arc<Config>>,
+    args: &Args,
+    listen: SocketAddr,
+    app: &App,
+    mut hangup: Signal,
+) {
+    let first = Arc::clone(&configs.borrow());
+    let first = &*first;
     let mut sources = first.sources.clone();
     let running = NeedsStart::of(first);
     let mut told = Vec::new();
@@ -55,6 +65,7 @@ pub async fn watch(first: &Config, args: &Args, listen: SocketAddr, app: &App, m
                 app.set_plan(plan);
                 tell(app, &changed, (waiting != told).then_some(&waiting), asked);
                 told = waiting;
+                configs.send_replace(Arc::new(config));
             }
             Err(failure) => {
                 seen = now;
