@@ -36,6 +36,7 @@
 //! * [`selection`] - which tags are wanted, and why not the others
 //! * [`shown`] - texts from outside, safe to print
 //! * [`signature`] - Ed25519 keys and signatures of parcels
+//! * [`trail`] - the record as signed files that follow each other
 //! * [`workload`] - which workload an object of a cluster belongs to
 
 pub mod access;
@@ -70,4 +71,5 @@ pub mod schedule;
 pub mod selection;
 pub mod shown;
 pub mod signature;
+pub mod trail;
 pub mod workload;

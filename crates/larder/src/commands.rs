@@ -15,6 +15,7 @@ mod look;
 mod node_login;
 mod parcel;
 mod policy;
+mod promote;
 mod rewrite;
 mod serve;
 mod shelf;
@@ -24,6 +25,7 @@ mod why;
 
 pub use key::Expires;
 pub use serve::LogForm;
+pub use shelf::NamedRepositories;
 
 use crate::context::Context;
 use crate::failure::Outcome;
@@ -41,6 +43,7 @@ pub enum Command {
     #[command(subcommand)]
     Intake(intake::IntakeCommand),
     Copy(copy::Args),
+    Promote(promote::Args),
     /// Carry images across an air gap: pack, verify, unpack, and receipts for the next time
     #[command(subcommand)]
     Parcel(parcel::ParcelCommand),
@@ -78,6 +81,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Look(args) => look::run(&args, context).await,
         Command::Intake(command) => intake::run(command, context).await,
         Command::Copy(args) => copy::run(&args, context).await,
+        Command::Promote(args) => promote::run(&args, context).await,
         Command::Parcel(command) => parcel::run(command, context).await,
         Command::Serve(args) => serve::run(&args, context).await,
         Command::Shelf(command) => shelf::run(command, context).await,

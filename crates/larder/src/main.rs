@@ -8,7 +8,8 @@
 //! * [`deployments`] - files and folders of deployments, read and replaced
 //! * [`failure`] - errors in their three parts, with the exit status
 //! * [`handoff`], [`node_files`]: what clusters and nodes are given
-//! * [`keys`], [`record`]: keys and records, as commands use them
+//! * [`keys`], [`record`], [`marks`]: keys, records, and what was done last, as commands use them
+//! * [`images`]: images named by patterns, and the ends of their moves
 //! * [`kube`] - a cluster's API
 //! * [`output`] - everything that is written to the terminal: reports, tables, progress, JSON
 //! * [`parcel`] - the keys of parcels, as the configuration has them
@@ -23,8 +24,10 @@ mod context;
 mod deployments;
 mod failure;
 mod handoff;
+mod images;
 mod keys;
 mod kube;
+mod marks;
 mod node_files;
 mod output;
 mod parcel;

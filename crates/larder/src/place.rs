@@ -211,7 +211,10 @@ fn registry(
     config: Option<&Config>,
 ) -> Result<larder_client::Registry, Failure> {
     match config {
-        Some(config) => config.registry(&reference.host),
+        Some(config) => {
+            let upstream = config.upstream_for(&reference.host, Some(&reference.repository));
+            config.registry_as(&reference.host, upstream)
+        }
         None => {
             let host = &reference.host;
             let wrong = |error: &dyn std::fmt::Display| {

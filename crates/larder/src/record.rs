@@ -3,8 +3,14 @@
 use std::sync::OnceLock;
 
 use larder_core::access::key::{random, renewal_number, short_name};
+use larder_core::digest::Digest;
+use larder_core::reference::Reference;
 use larder_core::shown::shown;
 use larder_store::{Filter, RecordEntry, RecordKind, Store, StoreError, now};
+
+use crate::config::Config;
+use crate::failure::Failure;
+use crate::images::Ends;
 
 /// The command that is running, such as `larder shelf drop`: no argument of it, which may be a secret.
 static COMMAND: OnceLock<String> = OnceLock::new();
@@ -70,4 +76,35 @@ pub async fn last_renewal(store: &Store, cluster: &str) -> Result<Option<i64>, S
 /// Writes it down.
 pub async fn note(store: &Store, entries: Vec<RecordEntry>) -> Result<(), StoreError> {
     store.write_down(entries).await
+}
+
+/// That an image was copied or promoted from one place to another; what lies in this larder is named without its host.
+pub fn copied(
+    kind: RecordKind,
+    config: &Config,
+    (from, to): (&str, &str),
+    digest: &Digest,
+    because: Option<&str>,
+) -> RecordEntry {
+    let own = format!("{}/", config.larder.url.host);
+    let short = |text: &str| text.strip_prefix(&own).unwrap_or(text).to_owned();
+    let because = because.map_or_else(String::new, |text| format!("; because {text}"));
+    let text = format!("from {}, {digest}{because}", short(from));
+    entry(kind, &short(to), &text)
+}
+
+/// Writes that down, where this larder's store is here.
+pub async fn note_copy(
+    ends: &Ends<'_>,
+    kind: RecordKind,
+    from: &Reference,
+    to: &Reference,
+    digest: &Digest,
+    because: Option<&str>,
+) -> Result<(), Failure> {
+    let Some((store, config)) = ends.record() else { return Ok(()) };
+    let entry = copied(kind, config, (&from.to_string(), &to.to_string()), digest, because);
+    note(store, vec![entry])
+        .await
+        .map_err(|error| Failure::store("cannot write the record", &error))
 }

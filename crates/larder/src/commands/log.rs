@@ -1,10 +1,14 @@
 //! `larder log`: who pulled, pushed, was refused.
 
+pub mod export;
+
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::time::Duration;
 
 use larder_core::quantity::Span;
 use larder_core::shown::shown;
+use larder_core::signature::VerifyingKey;
 use larder_store::{Filter, RecordEntry, RecordKind, now};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -17,6 +21,9 @@ use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, paint, time};
 ///
 /// Pulls of one image by one account are one line a day, with a count; sign-ins and refusals that repeat
 /// within a minute are one line. Exit status 1 says that nothing was found.
+///
+/// --export writes the hours that have closed as signed files, each with its predecessor's digest; --verify proves them.
+/// What is merged or forgotten here later stays provable there.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Kinds: sign-in, failed, refused, warned, pull, push, delete, key, config, probe,\nintake, copy, promote, unpack, collect."
@@ -43,6 +50,18 @@ pub struct Args {
     /// Go on with what happens from now on
     #[arg(long, short)]
     follow: bool,
+    /// Write the hours that have closed since the last export into this folder, signed, each file after the other
+    #[arg(long, value_name = "FOLDER", group = "files")]
+    export: Option<PathBuf>,
+    /// With --export: begin a new chain, in an empty folder
+    #[arg(long, requires = "export")]
+    anew: bool,
+    /// Prove that exported files are complete and unaltered
+    #[arg(long, value_name = "FOLDER", group = "files")]
+    verify: Option<PathBuf>,
+    /// With --verify: believe this key too, beside those of `[parcel]` in larder.toml (again for more)
+    #[arg(long, value_name = "KEY", requires = "verify")]
+    trust: Vec<VerifyingKey>,
 }
 
 fn read_kind(text: &str) -> Result<RecordKind, String> {
@@ -105,8 +124,15 @@ impl LogEntry {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
+    if let Some(folder) = &args.verify {
+        let config = context.config_if_any()?;
+        return export::verify(folder, &args.trust, config.as_ref(), context).await;
+    }
     let config = context.config()?;
     let store = store_here(&config)?;
+    if let Some(folder) = &args.export {
+        return export::export(folder, args.anew, &config, &store, context).await;
+    }
     let span = |span: Span| i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX);
     let mut filter = Filter {
         since: args.since.map(|since| now().saturating_sub(span(since))),

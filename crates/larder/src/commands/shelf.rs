@@ -14,6 +14,8 @@ pub(super) mod tree;
 pub(super) mod users;
 pub(super) mod warm;
 
+pub use named::NamedRepositories;
+
 use std::collections::HashMap;
 
 use larder_core::digest::Digest;

@@ -17,6 +17,7 @@ use super::model::{Config, ConfigFile, Larder, ParcelConfig};
 use super::owned::foreign;
 use super::shelf::CachingConfig;
 use super::source::ConfigSource;
+use super::upstream::UpstreamConfig;
 use super::values::Destination;
 use crate::failure::Failure;
 
@@ -135,7 +136,11 @@ fn check_names(sources: &[ConfigSource]) -> Result<(), Failure> {
         file.upstream.iter().map(|u| (&u.name, u.name.get_ref().clone())).collect()
     })?;
     check_twice(sources, "upstream's host", |file| {
-        file.upstream.iter().map(|u| (&u.name, u.host.to_string())).collect()
+        let host = |u: &UpstreamConfig| match &u.path {
+            None => u.host.to_string(),
+            Some(path) => format!("{}/{path}", u.host),
+        };
+        file.upstream.iter().map(|u| (&u.name, host(u))).collect()
     })?;
     check_twice(sources, "shelf", |file| {
         file.shelf.iter().map(|s| (&s.name, s.name.get_ref().to_string())).collect()

@@ -115,7 +115,26 @@ impl Config {
 
     /// The upstream behind a host. None: none is configured.
     pub fn upstream(&self, host: &Host) -> Option<&UpstreamConfig> {
-        self.upstreams.iter().find(|upstream| upstream.host == *host)
+        let mut all = self.upstreams.iter();
+        all.find(|upstream| upstream.host == *host && upstream.path.is_none())
+    }
+
+    /// The upstream whose login a repository of a host is reached with: the one with the longest `path` that it lies
+    /// in, or the host's own. None: none is configured.
+    pub fn upstream_for(
+        &self,
+        host: &Host,
+        repository: Option<&RepositoryName>,
+    ) -> Option<&UpstreamConfig> {
+        let of_path = |upstream: &&UpstreamConfig| {
+            let path = upstream.path.as_ref()?;
+            let name = repository?.as_str();
+            let below = name.strip_prefix(path.as_str())?;
+            (below.is_empty() || below.starts_with('/')).then(|| path.as_str().len())
+        };
+        let all = self.upstreams.iter().filter(|upstream| upstream.host == *host);
+        let closest = all.filter(|upstream| of_path(upstream).is_some());
+        closest.max_by_key(of_path).or_else(|| self.upstream(host))
     }
 
     /// The upstream of a name. None: none is configured.

@@ -30,13 +30,26 @@ impl Config {
 
     /// The client of a registry: as its `[[upstream]]` says, else anonymously at its own name.
     pub fn registry(&self, host: &Host) -> Result<Registry, Failure> {
-        let options = self.options_of(host)?;
+        self.registry_as(host, self.upstream(host))
+    }
+
+    /// The client of a registry with the login of one of its `[[upstream]]`.
+    pub fn registry_as(
+        &self,
+        host: &Host,
+        upstream: Option<&UpstreamConfig>,
+    ) -> Result<Registry, Failure> {
+        let options = self.options_of(host, upstream)?;
         Registry::new(options)
             .map_err(|error| Failure::remote(format!("cannot speak to {host}"), &error))
     }
 
-    fn options_of(&self, host: &Host) -> Result<Options, Failure> {
-        Ok(match self.upstream(host) {
+    fn options_of(
+        &self,
+        host: &Host,
+        upstream: Option<&UpstreamConfig>,
+    ) -> Result<Options, Failure> {
+        Ok(match upstream {
             Some(upstream) => self.options(upstream)?,
             None if self.larder.has_name(host) => {
                 Options::new(host.as_str(), self.larder.url.endpoint.clone())

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use larder_client::Endpoint;
 use larder_core::allowance::Allowance;
-use larder_core::name::Host;
+use larder_core::name::{Host, RepositoryName};
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
 use toml::Spanned;
@@ -21,6 +21,9 @@ pub struct UpstreamConfig {
     pub name: Spanned<String>,
     /// Its host as in references.
     pub host: Host,
+    /// The repositories of its host for which this is the login, and what lies below them. None: all for which no other
+    /// is.
+    pub path: Option<RepositoryName>,
     /// Where it is reached. None: at its host.
     pub endpoint: Option<Endpoint>,
     /// Where the name and secret come from. None: anonymous.

@@ -16,8 +16,13 @@ pub(super) const TABLES: &str = "
     ) WITHOUT ROWID;
     CREATE INDEX record_by_last ON record (last);
 ";
-/// What version 8 of the file has more than version 7, in part: where on this machine's command line something was done.
-pub(super) const ORIGIN: &str = "ALTER TABLE record ADD COLUMN origin TEXT;";
+/// What version 8 of the file has more than version 7, in part: where on this machine's command line something
+/// was done, and in which order lines were written or added to.
+pub(super) const ORIGIN: &str = "
+    ALTER TABLE record ADD COLUMN origin TEXT;
+    ALTER TABLE record ADD COLUMN change BIGINT NOT NULL DEFAULT 0;
+    CREATE INDEX record_by_change ON record (change);
+";
 const COLUMNS: &str =
     "number, first, last, count, kind, who, by, address, reference, line, text, same, origin";
 
@@ -48,11 +53,12 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<RecordEntry> {
 pub(super) fn insert(connection: &Connection, entries: &[RecordEntry]) -> rusqlite::Result<()> {
     let mut add = connection.prepare_cached(
         "INSERT INTO record
-           (number, same, first, last, count, kind, who, by, address, reference, line, text, origin)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)
+           (number, same, first, last, count, kind, who, by, address, reference, line, text, origin, change)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13,
+           (SELECT COALESCE(MAX(change), 0) + 1 FROM record))
          ON CONFLICT (same) DO UPDATE SET
            count = record.count + excluded.count, address = excluded.address,
-           by = excluded.by, text = excluded.text, who = excluded.who,
+           by = excluded.by, text = excluded.text, who = excluded.who, change = excluded.change,
            last = CASE WHEN excluded.last > record.last THEN excluded.last ELSE record.last END
          ON CONFLICT (number) DO NOTHING",
     )?;
@@ -150,6 +156,49 @@ impl Store {
                     .collect::<rusqlite::Result<_>>()?;
                 found.reverse();
                 Ok(found)
+            })
+            .await
+    }
+
+    /// When something happened first that was written after a change, or happened at a time or later, and before another
+    /// time. None: nothing did.
+    pub async fn next_written(
+        &self,
+        from: i64,
+        after: i64,
+        before: i64,
+    ) -> Result<Option<i64>, StoreError> {
+        let found = self.records.rows(
+            "SELECT MIN(last) FROM record WHERE (last >= $1 OR change > $2) AND last < $3",
+            (from, after, before),
+            |row| row.get::<_, Option<i64>>(0),
+        );
+        Ok(found.await?.into_iter().flatten().next())
+    }
+
+    /// The lines that were written after a change, or happened at a time or later, and before another time, the oldest
+    /// first; and the last change up to now.
+    pub async fn written(
+        &self,
+        from: i64,
+        after: i64,
+        before: i64,
+    ) -> Result<(Vec<RecordEntry>, i64), StoreError> {
+        self.records
+            .read(move |connection| {
+                // Both at one moment.
+                let moment = connection.unchecked_transaction()?;
+                let entries = moment
+                    .prepare_cached(&format!(
+                        "SELECT {COLUMNS} FROM record WHERE (last >= $1 OR change > $2) AND last < $3
+                         ORDER BY last, number"
+                    ))?
+                    .query_map(params![from, after, before], entry)?
+                    .collect::<rusqlite::Result<Vec<_>>>()?;
+                let change = moment
+                    .prepare_cached("SELECT COALESCE(MAX(change), 0) FROM record")?
+                    .query_row([], |row| row.get(0))?;
+                Ok((entries, change))
             })
             .await
     }

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Stale, Want, stale};
+use larder_store::RecordKind;
 use larder_store::{IntakeEvent, Store, StoreError};
 use larder_transfer::{Engine, MoveOutcome};
 use schemars::JsonSchema;
@@ -16,9 +17,11 @@ use super::job::{FailureKind, IntakeFacts, IntakeJob, StoppedUpstream, jobs};
 use super::upstream::Upstreams;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::marks;
 use crate::output::{DIM, GOOD, Output, Report, bytes, count, paint, short};
 use crate::pick::Pick;
 use crate::policy::refuses_intake;
+use crate::record;
 
 /// Bring in what the lock says, by digest
 ///
@@ -159,6 +162,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let report = RunReport { there_already, not_locked, ..RunReport::default() };
     let (mut report, failures) = report.with(outcomes);
     report.seconds = began.elapsed().as_secs_f64();
+    let (brought, failed) = (report.brought_in.len(), report.failed.len());
+    let text = format!("{brought} brought in, {there_already} there already, {failed} failed");
+    marks::note(&store, marks::INTAKE, &text).await;
     context.output.tell(&report);
     for failure in grouped(&failures) {
         context.output.failure(&failure);
@@ -233,6 +239,13 @@ async fn bring_in(
     };
     let noted = store.note_intake(vec![(job.want.clone(), event)], now()).await;
     noted.map_err(|error| Failure::store("cannot note what was brought in", &error))?;
+    if outcome.is_ok() {
+        let brought = BroughtImage::of(job);
+        let text = format!("from {}, {}", brought.image, brought.digest);
+        let entry = record::entry(RecordKind::Intake, &brought.to, &text);
+        let noted = record::note(store, vec![entry]).await;
+        noted.map_err(|error| Failure::store("cannot write the record", &error))?;
+    }
     outcome
 }
 

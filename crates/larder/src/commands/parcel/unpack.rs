@@ -11,6 +11,7 @@ use larder_core::name::RepositoryName;
 use larder_core::parcel::{HeldImage, ParcelImage, Receipt};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
+use larder_store::RecordKind;
 use larder_store::Store;
 use larder_transfer::parcel::{
     Parcel, ParcelError, ParcelSource, Pour, SignerTrust, receipt_of, verify, write_receipt,
@@ -27,6 +28,7 @@ use crate::context::{Context, open_store, own};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{GOOD, Output, Report, WARN, bytes, count, paint};
 use crate::parcel::{now_text, signing_key};
+use crate::record;
 
 /// Put what a parcel brings into the store or a registry, and write a receipt
 ///
@@ -200,6 +202,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     verified.map_err(failed)?;
 
     let moved = show_to_everybody(&parcel, &back, &store, elsewhere.as_ref(), &config).await?;
+    note(&parcel, &back, &store, elsewhere.as_ref()).await?;
     if let Some(order) = parcel.contents.order() {
         let noted = store.note_parcel(&whose, order, parcel.contents.predecessor).await;
         noted.map_err(|error| Failure::store(what(), &error))?;
@@ -228,6 +231,22 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     context.output.tell(&report);
     Ok(exit)
+}
+
+/// Writes down what came.
+async fn note(
+    parcel: &Parcel,
+    back: &BTreeSet<&ParcelImage>,
+    store: &Store,
+    elsewhere: Option<&FarRegistry>,
+) -> Result<(), Failure> {
+    let mut entries = Vec::new();
+    for image in parcel.contents.images.iter().filter(|image| !back.contains(image)) {
+        let text = format!("from a parcel signed by {}, {}", parcel.signed_by, image.digest);
+        entries.push(record::entry(RecordKind::Unpack, &shown(image, elsewhere)?, &text));
+    }
+    let noted = record::note(store, entries).await;
+    noted.map_err(|error| Failure::store("cannot write the record", &error))
 }
 
 impl UnpackReport {

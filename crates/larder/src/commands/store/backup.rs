@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use larder_store::RecordKind;
 use larder_store::{BackupCopy, Store, StoreError, stranger_in};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -9,7 +10,9 @@ use serde::Serialize;
 use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
+use crate::marks;
 use crate::output::{Output, Report, bytes, count};
+use crate::record;
 
 /// Copy the whole store to another folder, while the larder serves
 ///
@@ -85,6 +88,11 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         already_there: there,
         manifests,
     };
+    let place = larder_transfer::files::named(folder).to_string();
+    marks::note(store, marks::BACKUP, &place).await;
+    let text = format!("backed up {} in {}", bytes(size), count(copied, "blob"));
+    let noted = record::note(store, vec![record::entry(RecordKind::Copy, &place, &text)]).await;
+    noted.map_err(|error| Failure::store("cannot write the record", &error))?;
     context.output.tell(&report);
     Ok(Exit::Done)
 }

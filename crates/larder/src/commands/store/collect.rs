@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use larder_core::quantity::Span;
+use larder_store::RecordKind;
 use larder_store::{AbandonedUploads, Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -10,7 +11,9 @@ use serde::Serialize;
 use super::failed;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::marks;
 use crate::output::{Output, Report, bytes, count};
+use crate::record;
 
 /// Free the blobs that nothing refers to
 ///
@@ -87,10 +90,23 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
         store.keep_spare().await;
         lease.release().await.map_err(|error| failed(&error))?;
         collected.map_err(|error| failed(&error))?;
+        note(store, &report).await?;
     }
     progress.done();
     context.output.tell(&report);
     Ok(Exit::Done)
+}
+
+/// Writes down what was removed.
+async fn note(store: &Store, report: &CollectReport) -> Result<(), Failure> {
+    let (freed, blobs) = (bytes(report.freed_bytes), report.blobs);
+    let text = format!("freed {freed} in {blobs} blobs and {} uploads", report.uploads);
+    marks::note(store, marks::COLLECT, &text).await;
+    if blobs == 0 && report.uploads == 0 && report.unlinked == 0 {
+        return Ok(());
+    }
+    let entry = record::entry(RecordKind::Collect, "the store", &text);
+    record::note(store, vec![entry]).await.map_err(|error| failed(&error))
 }
 
 async fn look(

@@ -12,6 +12,7 @@ use serde::Serialize;
 use super::failed;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Outcome};
+use crate::marks;
 use crate::output::{BAD, GOOD, Output, Progress, Report, bytes, count, paint, short};
 use crate::record;
 
@@ -113,6 +114,11 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
         // All of it is right in the new form: what the earlier one had besides is not needed any more.
         report.old_files = store.remove_old_files().await.map_err(|error| failed(&error))?;
     }
+    let found = match sound {
+        true => "sound".to_owned(),
+        false => format!("{} damaged, {} missing", report.damaged.len(), report.missing.len()),
+    };
+    marks::note(store, marks::VERIFY, &found).await;
     context.output.tell(&report);
     Ok(if sound { Exit::Done } else { Exit::Content })
 }
