@@ -31,6 +31,7 @@
 //! * [`retarget`] - what a reference in a deployment becomes
 //! * [`retention`] - which images of a shelf go, and why the others stay
 //! * [`rewrite`] - where files name images, and changing only that
+//! * [`rounds`] - what needs a decision, worst first
 //! * [`route`] - where an upstream's image is found here, and back
 //! * [`schedule`] - when something is due that is done each day or week
 //! * [`selection`] - which tags are wanted, and why not the others
@@ -66,6 +67,7 @@ pub mod reference;
 pub mod retarget;
 pub mod retention;
 pub mod rewrite;
+pub mod rounds;
 pub mod route;
 pub mod schedule;
 pub mod selection;

@@ -17,6 +17,7 @@ mod parcel;
 mod policy;
 mod promote;
 mod rewrite;
+mod rounds;
 mod serve;
 mod shelf;
 mod store;
@@ -66,6 +67,7 @@ pub enum Command {
     Rewrite(rewrite::Args),
     Why(Box<why::Args>),
     NodeLogin(node_login::Args),
+    Rounds(rounds::Args),
     Log(log::Args),
     Help(help::Args),
 }
@@ -90,6 +92,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Key(command) => key::run(command, context).await,
         Command::Policy(command) => policy::run(command, context).await,
         Command::NodeLogin(args) => node_login::run(&args, context).await,
+        Command::Rounds(args) => rounds::run(&args, context).await,
         Command::Log(args) => log::run(&args, context).await,
         Command::Help(args) => help::run(&args, context),
         Command::Rewrite(args) => rewrite::run(&args, context).await,

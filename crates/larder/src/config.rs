@@ -20,4 +20,4 @@ pub use load::{Provenance, find, load};
 pub use model::{Config, Intake, Strangers, TlsFiles};
 pub use shelf::CachingConfig;
 pub use upstream::UpstreamConfig;
-pub use warnings::{strange_nodes, warnings};
+pub use warnings::{served_certificate_end, strange_nodes, warnings};

@@ -14,6 +14,12 @@ pub const INTAKE: &str = "intake/last";
 pub const SURVEY: &str = "survey/last";
 /// Closed hours were exported; up to when, and the last file's digest.
 pub const EXPORT: &str = "export/last";
+/// What of a changed configuration waits for a new start. Empty: nothing.
+pub const CONFIG_WAITS: &str = "configuration/waits";
+/// Why a changed configuration cannot be used. Empty: it can.
+pub const CONFIG_WRONG: &str = "configuration/wrong";
+/// What was wrong with a cluster's handoff when it was checked last, by cluster.
+pub const HANDOFF: &str = "handoff/";
 /// A line of the rounds is silenced; why, and until when.
 pub const SILENCE: &str = "silence/";
 

@@ -3,8 +3,8 @@
 use serde_json::Value;
 
 use super::{
-    check, copy, handoff, help, init, intake, key, log, look, parcel, policy, rewrite, serve,
-    shelf, store, survey, why,
+    check, copy, handoff, help, init, intake, key, log, look, parcel, policy, rewrite, rounds,
+    serve, shelf, store, survey, why,
 };
 use crate::output::{Report, schema};
 
@@ -90,6 +90,7 @@ documents! {
     "log": log::LogEntry,
     "log --export": log::export::ExportReport,
     "log --verify": log::export::TrailReport,
+    "rounds": rounds::RoundsReport,
     "rewrite": rewrite::RewriteReport,
     "why": why::show::WhyReport,
     "help cause": help::Causes,

@@ -9,11 +9,12 @@ mod named;
 pub(super) mod retry;
 pub(super) mod show;
 pub(super) mod shown;
-pub(super) mod tidy;
+pub mod tidy;
 pub(super) mod tree;
 pub(super) mod users;
 pub(super) mod warm;
 
+pub use known_use::KnownUse;
 pub use named::NamedRepositories;
 
 use std::collections::HashMap;

@@ -202,6 +202,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     {
         context.output.note(format!("warning: what {name} runs could not be noted: {cause}"));
     }
+    if let (Some(config), false, false) = (&config, picks, from_stdin)
+        && let Err(cause) = seen::note_found(&report, config).await
+    {
+        context.output.note(format!("warning: what was found could not be noted: {cause}"));
+    }
     if args.missing {
         return Ok(missing(&report, context));
     }

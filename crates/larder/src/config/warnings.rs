@@ -31,6 +31,15 @@ pub fn strange_nodes(config: &Config, cluster: &ClusterConfig) -> Option<String>
     })
 }
 
+/// The certificate that is served, and when it ends, in milliseconds since 1970. None: none is, or it cannot be read.
+pub fn served_certificate_end(config: &Config) -> Option<(String, i64)> {
+    let path = config.folder().join(&config.larder.tls.as_ref()?.cert);
+    let pem = read_bounded(&path, CA_LIMIT).ok()?;
+    let der = CertificateDer::from_pem_slice(&pem).ok()?;
+    let read = certificate::read(&der)?;
+    Some((larder_transfer::files::named(&path), read.until.saturating_mul(1000)))
+}
+
 /// What a node would say to the certificate that is served. None: nothing that is seen from here; who signed it, each
 /// node knows for itself.
 fn served_certificate(config: &Config) -> Option<String> {

@@ -44,6 +44,7 @@ mod remotes;
 mod renewal;
 mod rewrite;
 mod rewriting;
+mod rounds;
 mod security;
 mod serve;
 mod serving;

@@ -86,7 +86,8 @@ fn many_are_copied_by_lists_and_patterns_and_again_for_what_failed() {
     ]);
     copy("bazaar.example/library/k*:1.*", &to).ends(0).says(&["2 images copied"]);
     // A list: lines with patterns, notes and empty lines.
-    let list = "# what we need\nbazaar.example/library/kettle:2*\n\nbazaar.example/library/brinedb:5.2\n";
+    let list =
+        "# what we need\nbazaar.example/library/kettle:2*\n\nbazaar.example/library/brinedb:5.2\n";
     house
         .larder_reads(&format!("copy - {to} --because kitchen"), list)
         .ends(0)

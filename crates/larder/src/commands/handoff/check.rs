@@ -14,6 +14,7 @@ use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::handoff::{self, held_key, newer};
 use crate::kube::{ApiReach, Kube};
+use crate::marks;
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, ago, paint, time, until};
 
 /// Compare what a cluster has with what it should have
@@ -100,6 +101,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let bad = rows.iter().any(|row| !row.faults.is_empty())
         || doors.iter().any(|door| door.state != "right");
+    if args.namespace.is_none()
+        && let Some(store) = crate::context::store_if_any(&config)?
+    {
+        let faults = rows.iter().flat_map(|row| &row.faults).map(|fault| fault.text.clone());
+        let doors = doors.iter().filter(|door| door.state != "right");
+        let doors = doors.map(|door| format!("{} {} is {}", door.kind, door.name, door.state));
+        let all: Vec<String> = faults.chain(doors).take(3).collect();
+        let found = if all.is_empty() { "right".to_owned() } else { all.join("; ") };
+        marks::note(&store, &format!("{}{}", marks::HANDOFF, args.cluster), &found).await;
+    }
     context.output.tell(&HandoffCheck {
         cluster: args.cluster.clone(),
         server: kube.server().to_owned(),

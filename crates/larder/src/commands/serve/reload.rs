@@ -13,6 +13,7 @@ use tokio::sync::watch;
 use super::{Args, plan_for};
 use crate::config::{self, Config, TlsFiles};
 use crate::failure::Failure;
+use crate::marks;
 
 /// How often it is looked whether a file has changed.
 const LOOK: Duration = Duration::from_secs(2);
@@ -44,6 +45,9 @@ pub async fn watch(
     let mut sources = first.sources.clone();
     let running = NeedsStart::of(first);
     let mut told = Vec::new();
+    // What an earlier process left there is told of no longer.
+    let mut wrong = true;
+    marks::note(&app.store, marks::CONFIG_WAITS, "").await;
     // Nothing was looked at while it was read at the start: so it is read once more.
     let mut seen = SeenFiles::new();
     loop {
@@ -63,6 +67,13 @@ pub async fn watch(
                 let changed = plan.differences(&app.plan());
                 let waiting = running.differences(&NeedsStart::of(&config));
                 app.set_plan(plan);
+                if waiting != told {
+                    marks::note(&app.store, marks::CONFIG_WAITS, &waiting.join(", ")).await;
+                }
+                if wrong {
+                    wrong = false;
+                    marks::note(&app.store, marks::CONFIG_WRONG, "").await;
+                }
                 tell(app, &changed, (waiting != told).then_some(&waiting), asked);
                 told = waiting;
                 configs.send_replace(Arc::new(config));
@@ -74,6 +85,9 @@ pub async fn watch(
                     failure.what
                 );
                 app.note(RecordKind::Config, &text);
+                wrong = true;
+                let cause = format!("{}: {}", failure.what, failure.cause);
+                marks::note(&app.store, marks::CONFIG_WRONG, &cause).await;
                 tracing::error!(target: TARGET, cause = failure.cause, "{text}");
             }
         }

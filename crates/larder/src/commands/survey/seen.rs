@@ -4,8 +4,11 @@ use larder_core::reference::Selector;
 use larder_store::{SeenBy, SeenWorkload};
 
 use super::Survey;
+use super::rows::StandingWord;
+use crate::commands::rounds::gather::SurveyFound;
 use crate::config::Config;
 use crate::context::{now, read_reference, store_if_any};
+use crate::marks;
 
 /// Notes what a cluster runs from this larder, and that it was looked at. Without a store on this machine nothing is.
 ///
@@ -53,4 +56,20 @@ pub(super) async fn note(report: &Survey, cluster: &str, config: &Config) -> Res
     let seen = rows.len() - 1;
     store.saw(rows).await.map_err(|error| error.to_string())?;
     Ok(seen)
+}
+
+/// Notes what a survey found, for the rounds.
+pub(super) async fn note_found(report: &Survey, config: &Config) -> Result<(), String> {
+    let Ok(Some(store)) = store_if_any(config) else { return Ok(()) };
+    let rows = || report.references.iter().filter(|row| row.certain);
+    let of = |words: &[StandingWord]| rows().filter(|row| words.contains(&row.standing)).count();
+    let found = SurveyFound {
+        references: rows().count(),
+        uncovered: of(&[StandingWord::Uncovered, StandingWord::NotLocked]),
+        missing: of(&[StandingWord::Missing]),
+        malformed: of(&[StandingWord::Malformed]),
+        floating: rows().filter(|row| row.floating).count(),
+    };
+    let text = serde_json::to_string(&found).map_err(|error| error.to_string())?;
+    store.set_mark(marks::SURVEY, &text).await.map_err(|error| error.to_string())
 }
