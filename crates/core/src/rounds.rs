@@ -199,7 +199,10 @@ mod tests {
         assert_eq!(fills(1, 0), Some(Urgency::Urgent));
         let short = |left: u64, most: u64| room_is_short(left << 30, most << 30);
         assert_eq!(short(4, 100), Some(Urgency::Urgent));
-        assert_eq!([short(40, 900), short(100, 4000), short(20, 100)], [Some(Urgency::Soon), None, None]);
+        assert_eq!(
+            [short(40, 900), short(100, 4000), short(20, 100)],
+            [Some(Urgency::Soon), None, None]
+        );
         assert_eq!(
             [repeats(4), repeats(5), repeats(50)],
             [None, Some(Urgency::Soon), Some(Urgency::Urgent)]

@@ -12,7 +12,7 @@ use crate::companion::is_made_from_digest;
 use crate::name::Tag;
 use crate::pattern::Pattern;
 
-pub use version::{TagDate, TagVersion};
+pub use version::{TagDate, TagVersion, sort_newest_first};
 
 /// What an intake entry says of the tags that it wants.
 #[derive(Debug, Clone, PartialEq)]

@@ -5,6 +5,7 @@ mod copy;
 #[cfg(feature = "demo")]
 mod demo;
 pub mod documents;
+mod find;
 mod handoff;
 mod help;
 mod init;
@@ -40,6 +41,7 @@ pub enum Command {
     Check(check::Args),
     Survey(survey::Args),
     Look(look::Args),
+    Find(find::Args),
     /// Want images, lock them by digest, see what would change, bring them in
     #[command(subcommand)]
     Intake(intake::IntakeCommand),
@@ -81,6 +83,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Check(args) => check::run(&args, context).await,
         Command::Survey(args) => survey::run(&args, context).await,
         Command::Look(args) => look::run(&args, context).await,
+        Command::Find(args) => find::run(&args, context).await,
         Command::Intake(command) => intake::run(command, context).await,
         Command::Copy(args) => copy::run(&args, context).await,
         Command::Promote(args) => promote::run(&args, context).await,

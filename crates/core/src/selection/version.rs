@@ -1,8 +1,10 @@
 //! What does a tag say of its age? Versions and dates as people write them into tags.
 
-use std::cmp::Ordering;
+use std::cmp::{Ordering, Reverse};
 
 use semver::{Prerelease, Version};
+
+use crate::name::Tag;
 
 /// A tag that is a version: `1.9.2`, `v1.9`, `1.9.2-rc1`, `1.9.2-alpine`, `1.9.2-rc1-alpine`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -154,9 +156,69 @@ impl Ord for TagDate {
     }
 }
 
+/// Sorts tags for people: versions first, then days, each the newest first; then all others by name. Dates are told from
+/// versions by their form.
+pub fn sort_newest_first(tags: &mut [Tag]) {
+    tags.sort_by_cached_key(|tag| {
+        let text = tag.as_str();
+        let age = match (TagDate::read(text), TagVersion::read(text)) {
+            (Some(date), _) => TagAge::Day(Reverse(date)),
+            (None, Some(read)) => {
+                // Of one version the plain tag comes first, then its variants.
+                TagAge::Version(Reverse(read.version), read.suffix, Reverse(read.parts))
+            }
+            (None, None) => TagAge::Name,
+        };
+        (age, tag.clone())
+    });
+}
+
+#[derive(PartialEq, Eq, PartialOrd, Ord)]
+enum TagAge {
+    Version(Reverse<Version>, String, Reverse<usize>),
+    Day(Reverse<TagDate>),
+    Name,
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn people_see_the_newest_version_first() {
+        let mut tags: Vec<Tag> = [
+            "latest",
+            "1.9.10",
+            "edge",
+            "1.10",
+            "1.9.2-alpine",
+            "2026-11-03",
+            "1.9.2",
+            "2-rc1",
+            "2026-12-01",
+            "2",
+        ]
+        .iter()
+        .map(|tag| tag.parse().unwrap())
+        .collect();
+        sort_newest_first(&mut tags);
+        let tags: Vec<&str> = tags.iter().map(Tag::as_str).collect();
+        assert_eq!(
+            tags,
+            [
+                "2",
+                "2-rc1",
+                "1.10",
+                "1.9.10",
+                "1.9.2",
+                "1.9.2-alpine",
+                "2026-12-01",
+                "2026-11-03",
+                "edge",
+                "latest"
+            ]
+        );
+    }
 
     #[test]
     fn versions_are_read_as_people_write_them() {

@@ -3,8 +3,8 @@
 use serde_json::Value;
 
 use super::{
-    check, copy, handoff, help, init, intake, key, log, look, parcel, policy, rewrite, rounds,
-    serve, shelf, store, survey, why,
+    check, copy, find, handoff, help, init, intake, key, log, look, parcel, policy, rewrite,
+    rounds, serve, shelf, store, survey, why,
 };
 use crate::output::{Report, schema};
 
@@ -41,6 +41,7 @@ documents! {
     "look --companions": look::CompanionsReport,
     "look --raw": look::raw::RawReport,
     "look --tags": look::TagsReport,
+    "find": find::FindReport,
     "look --upstream": look::proof::PlacesReport,
     "intake add": intake::add::AddReport,
     "intake list": intake::list::IntakeList,

@@ -6,6 +6,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use larder_core::digest::Digest;
 use larder_core::quantity::Span;
 use larder_core::shown::shown;
 use larder_core::signature::VerifyingKey;
@@ -15,7 +16,7 @@ use serde::Serialize;
 
 use crate::context::{Context, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, paint, time};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, paint, short, time};
 
 /// Show who signed in, pulled, pushed, removed and was refused, and by which line
 ///
@@ -180,6 +181,21 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
 }
 
+/// A text for people: digests in it are as short as everywhere.
+fn with_short_digests(text: &str) -> String {
+    let words = text.split_inclusive([' ', ',', ';', ')']);
+    let short_one = |word: &str| {
+        let name = word.trim_end_matches([' ', ',', ';', ')']);
+        let (before, digest) =
+            name.rsplit_once('@').map_or(("", name), |(a, _)| name.split_at(a.len() + 1));
+        match digest.parse::<Digest>() {
+            Ok(digest) => format!("{before}{}{}", short(&digest), &word[name.len()..]),
+            Err(_) => word.to_owned(),
+        }
+    };
+    words.map(short_one).collect()
+}
+
 fn show(entries: &[RecordEntry], follow: bool, out: &Output) {
     if entries.is_empty() {
         return;
@@ -198,7 +214,7 @@ fn show(entries: &[RecordEntry], follow: bool, out: &Output) {
         let mut about: Vec<String> =
             entry.reference.iter().map(|about| shown(about).into_owned()).collect();
         if !entry.text.is_empty() && entry.kind != RecordKind::Pull {
-            about.push(paint(DIM, shown(&entry.text)));
+            about.push(paint(DIM, with_short_digests(&shown(&entry.text))));
         }
         about.extend(entry.line.iter().map(|line| paint(DIM, format!("decided by {line}"))));
         let mut from: Vec<String> = vec![who.into_owned()];

@@ -18,6 +18,7 @@ mod documents;
 mod door;
 mod endure;
 mod faults;
+mod find;
 mod handoff;
 mod held;
 mod house;

@@ -118,5 +118,7 @@ fn exported_hours_are_proved_elsewhere_by_the_key_alone() {
         .ends(0)
         .says(&["complete and unaltered", "only the larder that wrote them can tell"]);
     far.larder("log --verify .").ends(2);
-    far.larder("log --export hours --new-store").ends(2).says(&["names no `sign` in [parcel]"]);
+    far.larder("intake lock").ends(0);
+    far.larder("intake run --new-store").ends(0);
+    far.larder("log --export hours").ends(2).says(&["names no `sign` in [parcel]"]);
 }

@@ -94,6 +94,9 @@ pub struct CopiesReport {
     because: Option<String>,
     #[serde(skip)]
     seconds: f64,
+    /// What this larder's images begin with.
+    #[serde(skip)]
+    own: String,
 }
 
 impl Report for CopiesReport {
@@ -113,7 +116,8 @@ impl Report for CopiesReport {
             let digest = one.digest.as_ref().and_then(|text| text.parse::<Digest>().ok());
             let digest = digest.map_or_else(String::new, |digest| short(&digest).to_owned());
             let size = one.digest.as_ref().map_or_else(String::new, |_| bytes(one.size_bytes));
-            table.row([state, one.from.clone(), one.to.clone(), size, digest]);
+            let name = |text: &String| text.strip_prefix(&self.own).unwrap_or(text).to_owned();
+            table.row([state, name(&one.from), name(&one.to), size, digest]);
         }
         if self.images.iter().any(|one| one.state != CopyState::There) {
             out.table(&table);
@@ -334,14 +338,18 @@ pub async fn run(wish: &Wish<'_>, config: &Config, context: &Context) -> Outcome
         .await;
     plan.sort_by(|a, b| a.to.cmp(&b.to));
     let because = wish.because.map(str::to_owned);
-    let mut report = CopiesReport { dry_run: wish.dry_run, because, ..CopiesReport::default() };
+    let own = format!("{}/", config.larder.url.host);
+    let mut report =
+        CopiesReport { dry_run: wish.dry_run, because, own, ..CopiesReport::default() };
     let mut failures: Vec<Failure> = Vec::new();
     refuse_moves(&mut plan, wish);
     if wish.dry_run {
         progress.done();
         let mut blobs = BTreeMap::new();
         for one in plan {
-            if let Ok(looked) = &one.looked {
+            let is_own = |one: &Reference| ends.own_store(&one.host).is_some();
+            let shared = is_own(&one.from) && is_own(&one.to);
+            if let (Ok(looked), false) = (&one.looked, shared) {
                 blobs.extend(looked.blobs.clone());
             }
             report.add(one, None, &mut failures);
