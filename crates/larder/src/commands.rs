@@ -17,6 +17,7 @@ mod node_login;
 mod parcel;
 mod policy;
 mod promote;
+pub mod report;
 mod rewrite;
 mod rounds;
 mod serve;
@@ -70,6 +71,7 @@ pub enum Command {
     Why(Box<why::Args>),
     NodeLogin(node_login::Args),
     Rounds(rounds::Args),
+    Report(report::Args),
     Log(log::Args),
     Help(help::Args),
 }
@@ -95,6 +97,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Key(command) => key::run(command, context).await,
         Command::Policy(command) => policy::run(command, context).await,
         Command::NodeLogin(args) => node_login::run(&args, context).await,
+        Command::Report(args) => report::run(&args, context).await,
         Command::Rounds(args) => rounds::run(&args, context).await,
         Command::Log(args) => log::run(&args, context).await,
         Command::Help(args) => help::run(&args, context),

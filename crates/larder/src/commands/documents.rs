@@ -3,8 +3,8 @@
 use serde_json::Value;
 
 use super::{
-    check, copy, find, handoff, help, init, intake, key, log, look, parcel, policy, rewrite,
-    rounds, serve, shelf, store, survey, why,
+    check, copy, find, handoff, help, init, intake, key, log, look, parcel, policy, report,
+    rewrite, rounds, serve, shelf, store, survey, why,
 };
 use crate::output::{Report, schema};
 
@@ -92,6 +92,7 @@ documents! {
     "log --export": log::export::ExportReport,
     "log --verify": log::export::TrailReport,
     "rounds": rounds::RoundsReport,
+    "report": report::ReportDocument,
     "rewrite": rewrite::RewriteReport,
     "why": why::show::WhyReport,
     "help cause": help::Causes,

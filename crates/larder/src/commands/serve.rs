@@ -167,6 +167,9 @@ async fn keep_record(app: &App) {
             Ok(lines) => tracing::info!(lines, "the record was shortened"),
             Err(error) => tracing::error!(%error, "the record could not be shortened"),
         }
+        if let Err(error) = crate::commands::report::figures::sample(&app.store).await {
+            tracing::warn!(%error, "the figures of this hour could not be noted");
+        }
         if let Err(error) = app.store.forget_sightings(now().saturating_sub(kept)).await {
             tracing::error!(%error, "old sightings could not be forgotten");
         }

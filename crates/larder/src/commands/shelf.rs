@@ -14,7 +14,7 @@ pub(super) mod tree;
 pub(super) mod users;
 pub(super) mod warm;
 
-pub use known_use::KnownUse;
+pub use known_use::{KnownUse, Named};
 pub use named::NamedRepositories;
 
 use std::collections::HashMap;

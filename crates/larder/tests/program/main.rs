@@ -43,6 +43,7 @@ mod refusals;
 mod reload;
 mod remotes;
 mod renewal;
+mod report;
 mod rewrite;
 mod rewriting;
 mod rounds;

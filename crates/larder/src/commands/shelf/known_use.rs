@@ -31,6 +31,16 @@ pub struct Use {
     pub last: i64,
 }
 
+impl Named {
+    /// The image, by its name in a repository.
+    pub fn image(&self, repository: &RepositoryName) -> String {
+        match self {
+            Self::Content(digest) => format!("{repository}@{digest}"),
+            Self::Tag(tag) => format!("{repository}:{tag}"),
+        }
+    }
+}
+
 impl Use {
     fn is_of(&self, contents: &[&Digest], tag: Option<&Tag>) -> bool {
         match &self.named {
@@ -41,7 +51,7 @@ impl Use {
 }
 
 /// What was used: a content, or whatever a tag points to.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Named {
     Content(Digest),
     Tag(Tag),
