@@ -5,6 +5,7 @@ mod difference;
 mod stale;
 
 use std::collections::BTreeMap;
+use std::fmt;
 use std::fmt::Write as _;
 
 use serde::Deserialize;
@@ -13,7 +14,7 @@ use crate::companion::Companion;
 use crate::digest::Digest;
 use crate::name::Tag;
 use crate::platform::Platform;
-use crate::reference::Image;
+use crate::reference::{Image, Selector};
 
 pub use difference::{Difference, Next, UpstreamNow, difference};
 pub use stale::{Stale, TagWish, stale};
@@ -23,6 +24,24 @@ pub use stale::{Stale, TagWish, stale};
 pub struct Want {
     pub image: Image,
     pub tag: Tag,
+}
+
+impl Want {
+    /// What to ask its upstream for.
+    pub fn selector(&self) -> Selector {
+        self.tag.as_digest().map_or_else(|| Selector::Tag(self.tag.clone()), Selector::Digest)
+    }
+}
+
+impl fmt::Display for Want {
+    /// As a reference.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { image, tag } = self;
+        match tag.as_digest() {
+            Some(digest) => write!(f, "{image}@{digest}"),
+            None => write!(f, "{image}:{tag}"),
+        }
+    }
 }
 
 /// What a wanted image resolved to.

@@ -3,6 +3,7 @@
 //! Grammar: OCI Distribution Specification 1.1, "Pulling manifests" (`<name>`, `<reference>`), and
 //! the open reference grammar for the host in front.
 
+use crate::digest::Digest;
 use std::fmt;
 use std::str::FromStr;
 
@@ -128,10 +129,25 @@ impl RepositoryName {
     }
 }
 
+/// What the names of tags begin with that stand for a digest.
+const BY_DIGEST: &str = "digest-";
+
 impl Tag {
     /// What a reference without tag and digest stands for.
     pub fn latest() -> Self {
         Self("latest".into())
+    }
+
+    /// The tag under which an image is kept that is wanted by its digest alone, so that it is found and not collected.
+    /// None: the digest is of an algorithm that makes longer names than tags may have.
+    pub fn of_digest(digest: &Digest) -> Option<Self> {
+        (digest.algorithm().name() == "sha256")
+            .then(|| Self(format!("{BY_DIGEST}{}", digest.hex()).into()))
+    }
+
+    /// The digest by which the image is wanted that is kept under this tag. None: it is a tag like others.
+    pub fn as_digest(&self) -> Option<Digest> {
+        format!("sha256:{}", self.0.strip_prefix(BY_DIGEST)?).parse().ok()
     }
 
     /// Whether the tag's own name says that it moves: nothing in it counts, as in `latest`,

@@ -76,6 +76,22 @@ pub enum Command {
     Help(help::Args),
 }
 
+impl Command {
+    /// Whether the same call again goes on where an interrupted one was.
+    pub fn goes_on(&self) -> bool {
+        match self {
+            Self::Copy(_) | Self::Promote(_) => true,
+            Self::Intake(command) => matches!(command, intake::IntakeCommand::Run(_)),
+            Self::Parcel(command) => {
+                matches!(command, parcel::ParcelCommand::Pack(_) | parcel::ParcelCommand::Unpack(_))
+            }
+            Self::Shelf(command) => matches!(command, shelf::ShelfCommand::Warm(_)),
+            Self::Store(command) => matches!(command, store::StoreCommand::Backup(_)),
+            _ => false,
+        }
+    }
+}
+
 /// Runs a command.
 pub async fn run(command: Command, context: &Context) -> Outcome {
     match command {

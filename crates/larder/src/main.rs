@@ -133,7 +133,32 @@ fn start(cli: Cli, output: Output) -> Outcome {
     let named = || std::env::var_os("LARDER_CONFIG").filter(|path| !path.is_empty());
     let named = cli.config.or_else(|| named().map(PathBuf::from));
     let context = Context::new(named, cli.new_store, output);
-    runtime.block_on(commands::run(cli.command, &context))
+    let goes_on = cli.command.goes_on();
+    runtime.block_on(async {
+        let ended = commands::run(cli.command, &context);
+        match goes_on {
+            false => ended.await,
+            true => tokio::select! {
+                outcome = ended => outcome,
+                signal = interrupted() => {
+                    context.output.note("interrupted: run it again, and it goes on where it was");
+                    // What is being written is whole or not there, so nothing waits for it.
+                    std::process::exit(128 + signal);
+                }
+            },
+        }
+    })
+}
+
+/// Waits for somebody to end the program, and gives the number of the signal.
+async fn interrupted() -> i32 {
+    use tokio::signal::unix::{SignalKind, signal};
+    let both = (signal(SignalKind::interrupt()), signal(SignalKind::terminate()));
+    let (Ok(mut interrupt), Ok(mut terminate)) = both else { return std::future::pending().await };
+    tokio::select! {
+        _ = interrupt.recv() => SignalKind::interrupt().as_raw_value(),
+        _ = terminate.recv() => SignalKind::terminate().as_raw_value(),
+    }
 }
 
 /// Sends what the crates below tell to stderr: warnings always, a server's requests too.

@@ -21,6 +21,7 @@ use crate::failure::Failure;
 
 pub use human::{ago, bytes, count, folded, short, since, time, until};
 pub use progress::Progress;
+use progress::ProgressForm;
 pub use report::{Report, schema};
 pub use table::Table;
 
@@ -182,7 +183,12 @@ impl Output {
 
     /// A bar for something that takes long. Shown only on a terminal.
     pub fn progress(&self) -> Progress {
-        Progress::new(!self.quiet && !self.json && io::stderr().is_terminal())
+        let terminal = io::stderr().is_terminal();
+        Progress::new(match (self.quiet || self.json, terminal) {
+            (true, _) => ProgressForm::Nothing,
+            (false, true) => ProgressForm::Bar,
+            (false, false) => ProgressForm::Lines,
+        })
     }
 
     #[allow(clippy::unused_self)] // as above

@@ -52,6 +52,8 @@ pub struct Upstream {
     /// What goes wrong with it.
     pub faults: Faults,
     requests: Arc<Mutex<BTreeMap<String, usize>>>,
+    /// The `Range` of each request that had one.
+    ranges: Arc<Mutex<Vec<String>>>,
     /// Requests that came with credentials.
     signed: Arc<AtomicUsize>,
     sign_in: Arc<Mutex<SignIn>>,
@@ -73,6 +75,8 @@ impl Upstream {
         let (faults, requests) =
             (Faults::default(), Arc::<Mutex<BTreeMap<String, usize>>>::default());
         let (counted, failing) = (Arc::clone(&requests), faults.clone());
+        let ranges = Arc::<Mutex<Vec<String>>>::default();
+        let ranged = Arc::clone(&ranges);
         let (sign_in, tokens) = (Arc::new(Mutex::new(plan.sign_in)), Tokens::default());
         let asked = Arc::clone(&sign_in);
         let (signed, given) = (Arc::<AtomicUsize>::default(), tokens.clone());
@@ -110,6 +114,10 @@ impl Upstream {
                 if request.headers().contains_key(axum::http::header::AUTHORIZATION) {
                     with_credentials.fetch_add(1, Ordering::Relaxed);
                 }
+                let range = request.headers().get(axum::http::header::RANGE);
+                if let Some(range) = range.and_then(|range| range.to_str().ok()) {
+                    ranged.lock().unwrap_or_else(PoisonError::into_inner).push(range.to_owned());
+                }
                 let line = format!("{} {}", request.method(), request.uri().path());
                 *counted.lock().unwrap_or_else(PoisonError::into_inner).entry(line).or_default() +=
                     1;
@@ -135,6 +143,7 @@ impl Upstream {
             memory,
             faults,
             requests,
+            ranges,
             signed,
             sign_in,
             tokens,
@@ -221,6 +230,11 @@ impl Upstream {
     ) -> Result<Option<Digest>, StoreError> {
         let found = self.store.manifest(repository, selector).await?;
         Ok(found.map(|(record, _)| record.digest))
+    }
+
+    /// The `Range` of each request that had one since the last call, such as `bytes=1024-`.
+    pub fn take_ranges(&self) -> Vec<String> {
+        std::mem::take(&mut *self.ranges.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// The requests that it was sent since the last call, each line as `GET /v2/…` with its count.

@@ -373,7 +373,7 @@ impl Folder {
     ///
     /// # Errors
     /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
-    pub async fn resume(&self, id: UploadId) -> Result<BlobWriter, StoreError> {
+    pub async fn resume(&self, id: UploadId, purpose: Purpose) -> Result<BlobWriter, StoreError> {
         let parked = match self.inner.states().insert(id, UploadState::Active) {
             Some(UploadState::Active) => return Err(StoreError::Busy(id.to_string())),
             Some(UploadState::Parked(hasher, offset)) => Some((*hasher, offset)),
@@ -385,7 +385,7 @@ impl Folder {
         let claim = Claim { inner, id, path: path.clone(), once: false };
         let (file, hasher, offset) = blocking(move || reopen(&path, id, parked)).await?;
         let output = BlobOutput::new(file, offset);
-        BlobWriter::new(claim, output, hasher, Purpose::Read)
+        BlobWriter::new(claim, output, hasher, purpose)
     }
 
     /// Opens an upload that nobody can take up again: as soon as its writer has ended, by whatever means, without

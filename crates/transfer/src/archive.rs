@@ -59,6 +59,11 @@ impl Archive {
         self.index.find(wanted)
     }
 
+    /// Its images, each with its name.
+    pub fn images(&self) -> Vec<(String, Digest)> {
+        self.index.images()
+    }
+
     /// The names of its images.
     pub fn names(&self) -> Vec<String> {
         self.index.names()

@@ -54,6 +54,16 @@ pub trait Source: Send + Sync {
         self.blob(blob).await
     }
 
+    /// Opens a blob at one of the places from a byte on. None: it gives blobs from their beginning only.
+    async fn blob_from(
+        &self,
+        _place: usize,
+        _blob: &Descriptor,
+        _from: u64,
+    ) -> Result<Option<Content>, TransferError> {
+        Ok(None)
+    }
+
     /// A small blob whole and verified.
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError>;
 }
@@ -98,6 +108,21 @@ pub trait Target: Send + Sync {
 
     /// Takes a blob; it becomes visible only when it is whole and has its digest.
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError>;
+
+    /// How many bytes of a blob an earlier attempt has left, so that what follows them is enough.
+    async fn begun(&self, _blob: &Descriptor) -> Result<u64, TransferError> {
+        Ok(0)
+    }
+
+    /// Takes what follows those bytes. What comes before a failure may be kept for the next attempt.
+    async fn take_rest(
+        &self,
+        blob: &Descriptor,
+        _from: u64,
+        content: Content,
+    ) -> Result<(), TransferError> {
+        self.take_blob(blob, content).await
+    }
 
     /// Takes a manifest byte for byte. `sparse` says that it lists manifests that were not wanted.
     async fn take_manifest(

@@ -228,15 +228,22 @@ impl Engine {
         order: &MoveOrder<'_>,
         blob: &Descriptor,
     ) -> Result<(), TransferError> {
-        let mut attempt = 1;
+        let (mut attempt, mut anew) = (1, false);
         loop {
             let moved = Arc::new(AtomicU64::new(0));
-            let outcome = match order.source.blob_at(place, blob).await {
-                Ok(content) => order.target.take_blob(blob, self.watched(content, &moved)).await,
-                Err(error) => Err(error),
-            };
+            let from = if anew { 0 } else { order.target.begun(blob).await? };
+            let outcome = self.pass_on(place, order, blob, from, &moved).await;
             match outcome {
                 Ok(()) => return Ok(()),
+                // What was left was of something else, or is damaged: it is gone now.
+                // Or somebody else goes on with it at this moment.
+                Err(TransferError::Store(StoreError::Mismatch { .. } | StoreError::Busy(_)))
+                    if from > 0 && attempt < ATTEMPTS =>
+                {
+                    anew = true;
+                    self.progress.take_back(moved.load(Ordering::Relaxed));
+                    attempt += 1;
+                }
                 Err(TransferError::Client(error)) if error.is_passing() && attempt < ATTEMPTS => {
                     self.progress.take_back(moved.load(Ordering::Relaxed));
                     tracing::debug!(%error, digest = %blob.digest, "moving a blob again");
@@ -249,6 +256,27 @@ impl Engine {
                 }
             }
         }
+    }
+
+    /// Moves a blob, or what is missing of it.
+    async fn pass_on(
+        &self,
+        place: usize,
+        order: &MoveOrder<'_>,
+        blob: &Descriptor,
+        from: u64,
+        moved: &Arc<AtomicU64>,
+    ) -> Result<(), TransferError> {
+        if from > 0
+            && from < blob.size
+            && let Some(rest) = order.source.blob_from(place, blob, from).await?
+        {
+            self.progress.advance(from);
+            moved.fetch_add(from, Ordering::Relaxed);
+            return order.target.take_rest(blob, from, self.watched(rest, moved)).await;
+        }
+        let content = order.source.blob_at(place, blob).await?;
+        order.target.take_rest(blob, 0, self.watched(content, moved)).await
     }
 
     /// Tells the bar and the counter of this attempt what goes past.

@@ -59,6 +59,16 @@ impl Index {
         self.entries.iter().filter_map(digest).collect()
     }
 
+    /// Its images: each with its name, or the beginning of its digest where it has none.
+    pub fn images(&self) -> Vec<(String, Digest)> {
+        let image = |entry: &Value| {
+            let digest: Digest = entry.get("digest")?.as_str()?.parse().ok()?;
+            let name = name(entry).map_or_else(|| digest.short().to_owned(), str::to_owned);
+            Some((name, digest))
+        };
+        self.entries.iter().filter_map(image).collect()
+    }
+
     /// The names of its images.
     pub fn names(&self) -> Vec<String> {
         self.entries.iter().filter_map(name).map(str::to_owned).collect()
@@ -180,6 +190,11 @@ impl Layout {
     /// The digest of one of its images, and its name: see [`Index::find`].
     pub fn find(&self, wanted: Option<&str>) -> Result<(Digest, Option<String>), LayoutError> {
         self.index.lock().unwrap_or_else(PoisonError::into_inner).find(wanted)
+    }
+
+    /// Its images: see [`Index::images`].
+    pub fn images(&self) -> Vec<(String, Digest)> {
+        self.index.lock().unwrap_or_else(PoisonError::into_inner).images()
     }
 
     fn write_index(&self) -> Result<(), TransferError> {

@@ -13,11 +13,14 @@ use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
 use larder_core::immutable::ImmutableTags;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
-use larder_store::{Purpose, Store, TagSetting};
+use larder_store::{BlobWriter, Purpose, Store, StoreError, TagSetting};
 
 use super::companions::companion;
 use super::ends::pour;
 use super::{Content, ManifestRole, Source, Target, TransferError};
+
+/// Blobs of so many bytes are worth being taken up where an earlier attempt broke off.
+const WORTH_RESUMING: u64 = 4 * 1024 * 1024;
 
 /// One repository of the store.
 pub struct Own {
@@ -118,6 +121,38 @@ impl Source for Own {
     }
 }
 
+impl Own {
+    /// A writer that goes on at a byte, or at the beginning. None: there is none that stands there.
+    async fn part(
+        &self,
+        blob: &Descriptor,
+        from: u64,
+    ) -> Result<Option<BlobWriter>, TransferError> {
+        let known = self.store.fetched_part(&self.repository, &blob.digest).await?;
+        if let (Some(part), 0) = (known, from) {
+            match self.store.cancel_upload(part).await {
+                Ok(()) | Err(StoreError::NotFound(_)) => {}
+                Err(StoreError::Busy(_)) => return Ok(None),
+                Err(error) => return Err(error.into()),
+            }
+        }
+        let part = match known.filter(|_| from > 0) {
+            Some(part) => part,
+            None if from == 0 => self.store.begin_fetch(&self.repository, &blob.digest).await?,
+            None => return Ok(None),
+        };
+        match self.store.resume_kept(part).await {
+            Ok(writer) if writer.offset() == from => Ok(Some(writer)),
+            Ok(writer) => {
+                writer.park().await?;
+                Ok(None)
+            }
+            Err(StoreError::Busy(_) | StoreError::NotFound(_)) => Ok(None),
+            Err(error) => Err(error.into()),
+        }
+    }
+}
+
 #[async_trait]
 impl Target for Own {
     async fn holds(&self, digest: &Digest) -> Result<bool, TransferError> {
@@ -152,6 +187,42 @@ impl Target for Own {
         // Kept until all of it is written.
         let _room = self.store.keep_room(blob.size).await?;
         let writer = pour(self.store.write_once(Purpose::Keep).await?, content).await?;
+        self.store.commit_blob(&self.repository, &blob.digest, writer).await?;
+        Ok(())
+    }
+
+    async fn begun(&self, blob: &Descriptor) -> Result<u64, TransferError> {
+        if blob.size < WORTH_RESUMING {
+            return Ok(0);
+        }
+        Ok(match self.store.fetched_part(&self.repository, &blob.digest).await? {
+            Some(part) => match self.store.uploaded(part).await {
+                Ok(bytes) => bytes,
+                Err(StoreError::NotFound(_)) => 0,
+                Err(error) => return Err(error.into()),
+            },
+            None => 0,
+        })
+    }
+
+    async fn take_rest(
+        &self,
+        blob: &Descriptor,
+        from: u64,
+        content: Content,
+    ) -> Result<(), TransferError> {
+        if blob.size < WORTH_RESUMING {
+            return self.take_blob(blob, content).await;
+        }
+        let _room = self.store.keep_room(blob.size.saturating_sub(from)).await?;
+        let Some(writer) = self.part(blob, from).await? else {
+            // Somebody else fetches it at this moment, or what was there is not what it was.
+            return match from {
+                0 => self.take_blob(blob, content).await,
+                _ => Err(StoreError::Busy(blob.digest.to_string()).into()),
+            };
+        };
+        let writer = pour(writer, content).await?;
         self.store.commit_blob(&self.repository, &blob.digest, writer).await?;
         Ok(())
     }

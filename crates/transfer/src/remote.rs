@@ -84,6 +84,24 @@ impl Source for Remote {
         .boxed())
     }
 
+    async fn blob_from(
+        &self,
+        _place: usize,
+        blob: &Descriptor,
+        from: u64,
+    ) -> Result<Option<Content>, TransferError> {
+        let (repository, digest, size) = (&self.repository, &blob.digest, Some(blob.size));
+        let stream = match self.registry.blob_from(repository, digest, size, from).await {
+            // What lies elsewhere is read from its beginning only.
+            Err(ClientError::NotFound { .. }) if !blob.urls.is_empty() => return Ok(None),
+            opened => opened?,
+        };
+        let content = stream::try_unfold(stream, |mut stream| async move {
+            Ok(stream.next().await?.map(|chunk| (chunk, stream)))
+        });
+        Ok(Some(content.boxed()))
+    }
+
     async fn piece(
         &self,
         blob: &Descriptor,

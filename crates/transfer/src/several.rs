@@ -83,6 +83,18 @@ impl Source for Several {
         }
     }
 
+    async fn blob_from(
+        &self,
+        place: usize,
+        blob: &Descriptor,
+        from: u64,
+    ) -> Result<Option<Content>, TransferError> {
+        match self.places.get(place) {
+            Some(place) => place.blob_from(0, blob, from).await,
+            None => Ok(None),
+        }
+    }
+
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {
         let mut met = Vec::new();
         for place in &self.places {

@@ -40,7 +40,7 @@ documents! {
     "look REF OTHER": look::compare::Comparison,
     "look --companions": look::CompanionsReport,
     "look --raw": look::raw::RawReport,
-    "look --tags": look::TagsReport,
+    "look --tags": look::tags::TagsReport,
     "find": find::FindReport,
     "look --upstream": look::proof::PlacesReport,
     "intake add": intake::add::AddReport,

@@ -3,6 +3,7 @@
 pub(super) mod compare;
 pub(super) mod proof;
 pub(super) mod raw;
+pub(super) mod tags;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -24,7 +25,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, reference, reference_on_shelf, store_if_any, with_whole_digest};
+use crate::context::{Context, reference_on_shelf, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, Output, Report, STRONG, Table, bytes, count, paint, short};
 use crate::place::{OpenedSource, Place};
@@ -45,9 +46,12 @@ pub struct Args {
     /// Show the details of this platform [default: the clusters' first, else the image's first]
     #[arg(long, value_name = "OS/ARCH")]
     platform: Option<Platform>,
-    /// List the repository's tags instead
+    /// List the repository's tags, or the images of a folder or archive, with what each is
     #[arg(long, conflicts_with_all = ["other", "platform"])]
     tags: bool,
+    /// With a list: look into so many of them, the newest
+    #[arg(long, value_name = "COUNT", default_value_t = 20)]
+    limit: usize,
     /// List what belongs to it instead: signatures, SBOMs and the like
     #[arg(long, conflicts_with_all = ["other", "platform", "tags"])]
     companions: bool,
@@ -148,8 +152,15 @@ impl Args {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config_if_any()?;
     let args = &args.as_meant(config.as_ref()).await?;
+    let first = Place::read(&args.reference, config.as_ref())?;
+    // Of several images none is meant: they are listed.
+    let alone = args.other.is_none() && args.raw.is_none() && !args.companions && !args.upstream;
+    if alone && let Some(images) = tags::of_place(&first, args.tags, args.limit).await? {
+        context.output.tell(&images);
+        return Ok(Exit::Done);
+    }
     if args.tags {
-        return tags(&args.reference, context, config.as_ref()).await;
+        return tags::of_repository(&args.reference, args.limit, context, config.as_ref()).await;
     }
     if args.companions {
         return companions_of(&args.reference, context, config.as_ref()).await;
@@ -480,48 +491,4 @@ impl Report for CompanionsReport {
         }
         out.table(&table);
     }
-}
-
-#[derive(Serialize, JsonSchema)]
-pub struct TagsReport {
-    image: String,
-    tags: Vec<String>,
-}
-
-impl Report for TagsReport {
-    const KIND: &'static str = "image-tags";
-
-    fn show(&self, out: &Output) {
-        out.note(paint(DIM, count(self.tags.len(), "tag")));
-        self.tags.iter().for_each(|tag| out.result(tag));
-    }
-}
-
-async fn tags(text: &str, context: &Context, config: Option<&Config>) -> Outcome {
-    let reference = reference(text, config)?;
-    let what = || format!("cannot list the tags of {}", reference.image());
-    let own = match config {
-        Some(config) if config.larder.has_name(&reference.host) => store_if_any(config)?,
-        _ => None,
-    };
-    let tags = match (own, config) {
-        (Some(store), _) => {
-            let found = store.tags(&reference.repository, None, usize::MAX).await;
-            found.map_err(|error| Failure::store(what(), &error))?.ok_or_else(|| {
-                let remedy = "`larder shelf list` shows what there is";
-                Failure::usage(what(), "the larder has no such repository", remedy).ending(Exit::No)
-            })?
-        }
-        (None, Some(config)) => {
-            let found = config.registry(&reference.host)?.tags(&reference.repository).await;
-            found.map_err(|error| Failure::remote(what(), &error))?
-        }
-        (None, None) => {
-            let remedy = "`larder init` writes one";
-            return Err(Failure::usage(what(), "listing tags needs a configuration", remedy));
-        }
-    };
-    let tags = tags.iter().map(ToString::to_string).collect();
-    context.output.tell(&TagsReport { image: reference.image().to_string(), tags });
-    Ok(Exit::Done)
 }

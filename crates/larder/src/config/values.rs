@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use larder_core::access::rate::Rate;
 use larder_core::allowance::Allowance;
+use larder_core::digest::Digest;
 use larder_core::name::{Host, RepositoryName, Tag};
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platforms;
@@ -54,7 +55,7 @@ impl<'de> Deserialize<'de> for Destination {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct RawTags {
-    exact: Option<Vec<Tag>>,
+    exact: Option<Vec<RawExact>>,
     r#match: Option<Pattern>,
     semver: Option<semver::VersionReq>,
     #[serde(default)]
@@ -65,6 +66,22 @@ struct RawTags {
     suffix: Option<Pattern>,
     #[serde(default)]
     skip: Vec<Pattern>,
+}
+
+/// A tag, or a digest.
+struct RawExact(Tag);
+
+impl<'de> Deserialize<'de> for RawExact {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(from)?;
+        if text.contains(':') {
+            let digest: Digest = text.parse().map_err(D::Error::custom)?;
+            return Tag::of_digest(&digest).map(Self).ok_or_else(|| {
+                D::Error::custom(format!("only sha256 digests can be wanted, not {text}"))
+            });
+        }
+        text.parse().map(Self).map_err(D::Error::custom)
+    }
 }
 
 #[derive(Deserialize)]
@@ -90,7 +107,9 @@ pub(super) fn read_tags<'de, D: Deserializer<'de>>(from: D) -> Result<Tags, D::E
         }
     }
     let rule = match (raw.exact, raw.r#match, raw.semver, raw.dates) {
-        (Some(tags), None, None, false) if !tags.is_empty() => TagRule::Exact(tags),
+        (Some(tags), None, None, false) if !tags.is_empty() => {
+            TagRule::Exact(tags.into_iter().map(|RawExact(tag)| tag).collect())
+        }
         (None, Some(pattern), None, false) => TagRule::Match(pattern),
         (None, None, Some(range), false) => TagRule::Versions(Versions {
             range,

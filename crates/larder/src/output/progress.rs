@@ -1,33 +1,68 @@
 //! How far something that takes long has come.
 
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use larder_transfer::Watch;
 
-/// A bar of bytes on stderr. Clones are the same bar.
+use super::bytes;
+
+/// Without a terminal a line is written so often.
+const EACH: Duration = Duration::from_secs(10);
+
+/// A bar of bytes on stderr, or a line now and then where there is no terminal. Clones are the same bar.
 #[derive(Debug, Clone)]
 pub struct Progress {
     bar: ProgressBar,
+    /// As long as this lives, lines are written.
+    lives: Arc<()>,
+}
+
+/// How it is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum ProgressForm {
+    Bar,
+    Lines,
+    Nothing,
 }
 
 impl Progress {
-    /// A bar that is seen, or one that is not.
-    pub(super) fn new(seen: bool) -> Self {
+    pub(super) fn new(form: ProgressForm) -> Self {
         let bar = ProgressBar::new(0);
-        bar.set_draw_target(if seen {
-            ProgressDrawTarget::stderr_with_hz(8)
-        } else {
-            ProgressDrawTarget::hidden()
+        bar.set_draw_target(match form {
+            ProgressForm::Bar => ProgressDrawTarget::stderr_with_hz(8),
+            ProgressForm::Lines | ProgressForm::Nothing => ProgressDrawTarget::hidden(),
         });
         let style = "{spinner} {bytes} of {total_bytes}  {binary_bytes_per_sec}  {eta} left  {msg}";
         if let Ok(style) = ProgressStyle::with_template(style) {
             bar.set_style(style);
         }
-        if seen {
+        if form == ProgressForm::Bar {
             bar.enable_steady_tick(Duration::from_millis(125));
         }
-        Self { bar }
+        let progress = Self { bar, lives: Arc::new(()) };
+        if form == ProgressForm::Lines {
+            progress.tell_each(EACH, |line| eprintln!("{line}"));
+        }
+        progress
+    }
+
+    /// Tells a line each time until it is done.
+    fn tell_each(&self, each: Duration, tell: impl Fn(String) + Send + 'static) {
+        let (bar, lives): (ProgressBar, Weak<()>) = (self.bar.clone(), Arc::downgrade(&self.lives));
+        let told = std::thread::Builder::new().name("progress".into()).spawn(move || {
+            loop {
+                std::thread::sleep(each);
+                if lives.strong_count() == 0 || bar.is_finished() {
+                    return;
+                }
+                tell(line(bar.position(), bar.length().unwrap_or(0), &bar.message()));
+            }
+        });
+        if let Err(error) = told {
+            tracing::warn!(%error, "nothing tells how far it has come");
+        }
     }
 
     /// What is being done now.
@@ -38,6 +73,16 @@ impl Progress {
     /// Takes the bar away.
     pub fn done(&self) {
         self.bar.finish_and_clear();
+    }
+}
+
+/// How far it has come, in a line.
+fn line(position: u64, length: u64, message: &str) -> String {
+    match (length, message) {
+        (0, "") => "still at it".to_owned(),
+        (0, message) => format!("still at it: {message}"),
+        (length, "") => format!("{} of {}", bytes(position), bytes(length)),
+        (length, message) => format!("{} of {}: {message}", bytes(position), bytes(length)),
     }
 }
 
@@ -52,5 +97,25 @@ impl Watch for Progress {
 
     fn take_back(&self, bytes: u64) {
         self.bar.dec(bytes);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn without_a_terminal_a_line_tells_how_far_it_has_come() {
+        let progress = Progress::new(ProgressForm::Nothing);
+        let (lines, told) = std::sync::mpsc::channel();
+        progress.tell_each(Duration::from_millis(5), move |line| drop(lines.send(line)));
+        progress.say("kettle:2");
+        assert!(told.iter().any(|line| line == "still at it: kettle:2"));
+        progress.expect(2048);
+        progress.advance(1024);
+        assert!(told.iter().any(|line| line == "1.0 KiB of 2.0 KiB: kettle:2"));
+        progress.done();
+        // It ends.
+        assert!(told.iter().all(|line| !line.is_empty()));
     }
 }

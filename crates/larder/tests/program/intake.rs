@@ -490,3 +490,37 @@ fn of_many_that_are_added_the_wrong_ones_are_told_and_the_others_wanted() {
     assert!(listed.contains("library/one") && listed.contains("library/three"), "{listed}");
     house.larder("intake add bazaar.example/library/two").ends(2).says(&["it names no tag"]);
 }
+
+#[test]
+fn an_image_can_be_wanted_by_its_digest() {
+    let house = House::new();
+    let looked = house.larder("--json look bazaar.example/library/kettle:2").ends(0).json();
+    let digest = looked["digest"].as_str().unwrap().to_owned();
+    house.configure("");
+    let wish = format!("bazaar.example/library/kettle@{digest}");
+    house.larder(&format!("intake add {wish}")).ends(0).says(&[&wish, "to vendor/kettle"]);
+    house.larder(&format!("intake add {wish}")).ends(0).says(&["wanted already"]);
+    house.larder("intake list").ends(0).says(&["bazaar.example/library/kettle"]);
+    house.larder("intake lock").ends(0);
+    // It moves at its upstream; what is wanted stays.
+    house.hold(
+        &house.bazaar,
+        "library/kettle",
+        "2",
+        &larder_standin::image(&crate::house::small("other")),
+    );
+    house.larder("intake lock").ends(0);
+    house.larder("intake run --new-store").ends(0);
+    house.larder("intake diff").ends(0);
+    let ours = format!("{}/vendor/kettle@{digest}", crate::house::OWN);
+    assert_eq!(
+        house.larder(&format!("--json look {ours}")).ends(0).json()["digest"],
+        digest.as_str()
+    );
+    house.larder("intake run").ends(0).says(&["nothing was transferred"]);
+    house.larder("store collect --grace 0s").ends(0);
+    house.larder(&format!("look {ours}")).ends(0);
+    house.larder(&format!("intake remove {wish}")).ends(0);
+    assert!(!house.read("larder.toml").contains("[[intake]]"));
+    house.larder("intake add bazaar.example/library/kettle@sha512:aa").ends(2);
+}

@@ -134,3 +134,63 @@ fn a_large_layer_crosses_an_air_gap_although_all_is_killed_on_the_way() {
     let left = fs::read_dir(house.path("far/larder-data/uploads")).unwrap().count();
     assert_eq!(left, 0, "nothing unfinished stays");
 }
+
+/// Runs a command until so much of the layer has come, ends it by a signal, and gives what it said.
+fn interrupted(house: &House, line: &str) -> crate::house::Run {
+    let child = crate::house::spawn(&mut house.command(line), std::process::Stdio::null());
+    let part = || large_files(house, "larder-data/uploads").first().copied();
+    crate::node::wait_until("much of it has come", || part().is_some());
+    let pid = rustix::process::Pid::from_child(&child);
+    rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+    crate::house::ended(child)
+}
+
+#[test]
+fn what_was_interrupted_within_a_layer_goes_on_there() {
+    let house = House::new();
+    hold(&house);
+    house.larder("intake lock").ends(0);
+    for line in [
+        "intake run".to_owned(),
+        format!("copy bazaar.example/library/kettle:2 {OWN}/vendor/again:2"),
+    ] {
+        house.bazaar.faults.add(
+            Some("GET"),
+            "/library/kettle/blobs/",
+            99,
+            FaultKind::StallAfter(12_000_000),
+        );
+        interrupted(&house, &line).ends(130).says(&["interrupted: run it again"]);
+        house.bazaar.faults.clear();
+        let _ = house.bazaar.take_ranges();
+        house.larder(&line).ends(0);
+        let from = house.bazaar.take_ranges().into_iter().filter_map(|range| {
+            range.strip_prefix("bytes=")?.strip_suffix('-')?.parse::<u64>().ok()
+        });
+        let from: Vec<u64> = from.collect();
+        assert!(from.iter().any(|from| *from > LARGE), "{line} began anew: {from:?}");
+        house.larder("store verify").ends(0);
+        assert_eq!(house.unfinished(), 0);
+        house.larder("shelf drop vendor/**:* --yes").ends(0);
+        house.larder("store collect --grace 0s").ends(0);
+    }
+    // What was left of another content is thrown away.
+    house.bazaar.faults.add(
+        Some("GET"),
+        "/library/kettle/blobs/",
+        99,
+        FaultKind::StallAfter(12_000_000),
+    );
+    interrupted(&house, "intake run").ends(130);
+    house.bazaar.faults.clear();
+    let part =
+        fs::read_dir(house.path("larder-data/uploads")).unwrap().map(|one| one.unwrap().path());
+    let mut part = part;
+    let part = part.find(|path| fs::metadata(path).unwrap().len() > LARGE).unwrap();
+    let mut bytes = fs::read(&part).unwrap();
+    bytes[5_000_000] ^= 1;
+    fs::write(&part, bytes).unwrap();
+    house.larder("intake run").ends(0);
+    is_there(&house);
+    assert_eq!(house.unfinished(), 0);
+}

@@ -173,3 +173,35 @@ fn the_documents_of_an_image_are_written_byte_for_byte() {
         .ends(2)
         .says(&["cannot be used with"]);
 }
+
+#[test]
+fn tags_and_the_images_of_a_folder_are_listed_with_what_each_is() {
+    let house = House::new();
+    for (tag, platforms) in [
+        ("1.10", &["linux/amd64"][..]),
+        ("1.9", &["linux/amd64", "linux/arm64"]),
+        ("edge", &["linux/arm64"]),
+    ] {
+        let plan = crate::house::small(tag).for_platforms(platforms);
+        house.hold(&house.bazaar, "library/board", tag, &larder_standin::image(&plan));
+    }
+    let listed = house.larder("--json look --tags bazaar.example/library/board").ends(0).json();
+    let tags = listed["tags"].as_array().unwrap();
+    let names: Vec<&str> = tags.iter().map(|row| row["tag"].as_str().unwrap()).collect();
+    assert_eq!(names, ["1.10", "1.9", "edge"], "by version");
+    assert_eq!(tags[1]["platforms"], serde_json::json!(["linux/amd64", "linux/arm64"]));
+    assert!(tags[0]["size_bytes"].as_u64().unwrap() > 0 && tags[0]["digest"].is_string());
+    let told = house.larder("look --tags bazaar.example/library/board --limit 1").ends(0);
+    told.says(&["sha256:", "2 of them were not looked into"]);
+    // A folder with several images.
+    for tag in ["1.9", "1.10"] {
+        house.larder(&format!("copy bazaar.example/library/board:{tag} ./boards#{tag}")).ends(0);
+    }
+    for line in ["look ./boards", "look --tags ./boards"] {
+        house.larder(line).ends(0).says(&["1.9", "1.10", "linux/arm64", "2 tags"]);
+    }
+    house.larder("look ./boards#1.9").ends(0).says(&["linux/arm64"]);
+    house.larder("look --platform arm64 ./boards#1.9").ends(0).says(&["linux/arm64"]);
+    house.larder("copy ./boards#1.9 one.tar").ends(0);
+    house.larder("look one.tar").ends(0).says(&["linux/arm64"]);
+}

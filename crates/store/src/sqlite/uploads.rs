@@ -152,7 +152,12 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
     pub async fn resume_upload(&self, id: UploadId) -> Result<BlobWriter, StoreError> {
-        self.objects.resume(id).await
+        self.objects.resume(id, Purpose::Read).await
+    }
+
+    /// The same for what comes with much else and is to be kept.
+    pub async fn resume_kept(&self, id: UploadId) -> Result<BlobWriter, StoreError> {
+        self.objects.resume(id, Purpose::Keep).await
     }
 
     /// Opens an upload that nobody can take up again: as soon as its writer has ended, by whatever means, without

@@ -1,5 +1,6 @@
 //! `larder intake add`: write wanted images into `larder.toml`, and leave the rest of it alone.
 
+use larder_core::lock::Want;
 use larder_core::name::Tag;
 use larder_core::platform::Platform;
 use larder_core::reference::Image;
@@ -119,7 +120,8 @@ impl Report for AddReport {
                 (false, true) => "would be wanted",
                 (false, false) => "wanted",
             };
-            out.result(format!("{verb}: {image}:{tag}, to {to}"));
+            let want = Want { image: image.clone(), tag: tag.clone() };
+            out.result(format!("{verb}: {want}, to {to}"));
         }
         if !self.images.is_empty() {
             out.note("Next: `larder intake lock` resolves the tags to digests.");
@@ -136,20 +138,20 @@ fn add(
     // Long: one wish after the other, and what each would be written as.
     let what = || format!("cannot add {text}");
     let reference = reference(text, Some(config))?;
-    if let Some(digest) = &reference.digest {
-        let remedy = "name the tag; the lock keeps the digest";
-        return Err(Failure::usage(
-            what(),
-            format!("it is named by the digest {}", digest.short()),
-            remedy,
-        ));
-    }
-    let Some(tag) = reference.tag.clone() else {
-        return Err(Failure::usage(
-            what(),
-            "it names no tag",
-            format!("write {text}:TAG; `larder look --tags {text}` lists them"),
-        ));
+    // By its digest it is the same image whatever tag stands beside it.
+    let (tag, written) = match (&reference.digest, &reference.tag) {
+        (Some(digest), _) => {
+            let tag = Tag::of_digest(digest).ok_or_else(|| {
+                let cause = format!("only sha256 digests can be wanted, not {digest}");
+                Failure::usage(what(), cause, "name its tag; the lock keeps the digest")
+            })?;
+            (tag, digest.to_string())
+        }
+        (None, Some(tag)) => (tag.clone(), tag.to_string()),
+        (None, None) => {
+            let remedy = format!("write {text}:TAG; `larder look --tags {text}` lists them");
+            return Err(Failure::usage(what(), "it names no tag", remedy));
+        }
     };
     let image = reference.image();
     if image.host == config.larder.url.host {
@@ -185,9 +187,9 @@ fn add(
                 remedy,
             ));
         };
-        let known = list.iter().any(|known| known.as_str() == Some(tag.as_str()));
+        let known = list.iter().any(|known| known.as_str() == Some(written.as_str()));
         if !known {
-            list.push(tag.as_str());
+            list.push(written.as_str());
         }
         return Ok(AddedWish { image, tag, to, known });
     }
@@ -205,7 +207,7 @@ fn add(
     let mut entry = Table::new();
     entry["image"] = value(named);
     let mut tags = InlineTable::new();
-    tags.insert("exact", Value::Array([tag.as_str()].into_iter().collect()));
+    tags.insert("exact", Value::Array([written.as_str()].into_iter().collect()));
     entry["tags"] = value(tags);
     if !args.platform.is_empty() {
         entry["platforms"] =

@@ -108,7 +108,13 @@ fn remove(text: &str, config: &Config, files: &mut [EditedFile]) -> Result<Remov
         );
         return Err(no(format!("{named} is not wanted"), &remedy));
     };
-    let Some(tag) = reference.tag.filter(|_| text.contains(':')) else {
+    let by_digest = reference
+        .digest
+        .as_ref()
+        .and_then(|digest| Some((Tag::of_digest(digest)?, digest.to_string())));
+    let by_tag =
+        reference.tag.filter(|_| text.contains(':')).map(|tag| (tag.clone(), tag.to_string()));
+    let Some((tag, written)) = by_digest.or(by_tag) else {
         entries.remove(place);
         return Ok(RemovedWish { image, tag: None });
     };
@@ -124,7 +130,7 @@ fn remove(text: &str, config: &Config, files: &mut [EditedFile]) -> Result<Remov
             "write the tag into `skip` of its `tags`, or take out the whole entry",
         ));
     };
-    let Some(number) = exact.iter().position(|one| one.as_str() == Some(tag.as_str())) else {
+    let Some(number) = exact.iter().position(|one| one.as_str() == Some(written.as_str())) else {
         return Err(no(
             format!("{named}:{tag} is not wanted"),
             "`larder intake list` shows the tags",

@@ -7,7 +7,7 @@ use larder_client::{ClientError, Registry, ResolvedTag};
 use larder_core::digest::Digest;
 use larder_core::lock::{Lock, Want};
 use larder_core::name::{Host, Tag};
-use larder_core::reference::{Image, Selector};
+use larder_core::reference::Image;
 use larder_store::{IntakeEvent, Store};
 use larder_transfer::{Remote, Several};
 
@@ -145,7 +145,7 @@ impl<'c> Upstreams<'c> {
 
     async fn resolve(&self, want: &Want) -> Result<ResolvedTag, UnresolvedTag> {
         let places = self.places(&want.image).map_err(UnresolvedTag::Failed)?;
-        let selector = Selector::Tag(want.tag.clone());
+        let selector = want.selector();
         let mut met = Vec::new();
         for (place, registry) in places {
             match registry.resolve(&place.repository, &selector).await {
@@ -153,7 +153,7 @@ impl<'c> Upstreams<'c> {
                 Err(error) => met.push(error),
             }
         }
-        let failure = together(format!("cannot resolve {}:{}", want.image, want.tag), &met);
+        let failure = together(format!("cannot resolve {want}"), &met);
         if met.iter().all(|error| matches!(error, ClientError::NotFound { .. })) {
             Err(UnresolvedTag::Gone(failure))
         } else {
@@ -168,7 +168,7 @@ impl<'c> Upstreams<'c> {
         if places.len() < 2 {
             return Vec::new();
         }
-        let selector = Selector::Tag(want.tag.clone());
+        let selector = want.selector();
         let mut others = Vec::new();
         for (place, registry) in places {
             if let Ok(resolved) = registry.resolve(&place.repository, &selector).await
