@@ -10,11 +10,13 @@ mod shape;
 mod signed;
 mod volume;
 
-pub use contents::{Contents, ContentsError, ParcelBlob, ParcelCompanion, ParcelImage};
+pub use contents::{
+    Contents, ContentsError, ParcelBlob, ParcelCompanion, ParcelImage, ParcelRemoval,
+};
 pub use receipt::{HeldImage, Receipt, ReceiptError};
 pub use shape::{ARCHIVE_END, ArchiveEntry, ArchiveShape};
 pub use signed::{SignedError, SignedText};
-pub use volume::{Volume, VolumeSize, volume_name};
+pub use volume::{Medium, Volume, VolumeSize, volume_name};
 
 /// The name of the table of contents among a parcel's files.
 pub const CONTENTS: &str = "contents.jsonl";

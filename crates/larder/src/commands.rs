@@ -28,7 +28,7 @@ mod why;
 
 pub use key::Expires;
 pub use serve::LogForm;
-pub use shelf::NamedRepositories;
+pub use shelf::{NamedRepositories, named_images};
 
 use crate::context::Context;
 use crate::failure::Outcome;

@@ -11,7 +11,9 @@ use crate::document::media_type;
 use crate::name::{RepositoryName, Tag};
 use crate::reference::Image;
 
-const VERSION: u32 = 2;
+/// The version that carries removals; one without any is of [`NUMBERED`].
+const VERSION: u32 = 3;
+const NUMBERED: u32 = 2;
 /// The version without a number.
 const UNNUMBERED: u32 = 1;
 /// The annotation under which a layout names its images (Image Specification, "Annotations").
@@ -45,6 +47,22 @@ pub struct Contents {
     pub held: Vec<Digest>,
     /// The files that the archive is cut into.
     pub volumes: Vec<Volume>,
+    /// Tags that were removed where it was made, and that the far side may remove too; sorted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub removals: Vec<ParcelRemoval>,
+}
+
+/// A tag that was removed where a parcel was made.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ParcelRemoval {
+    /// The repository, shelf first.
+    pub to: RepositoryName,
+    pub tag: Tag,
+    /// What it pointed to: pointing to something else, it stays.
+    pub digest: Digest,
+    /// Why it was removed, as the record there says.
+    pub because: String,
 }
 
 /// An image of a parcel.
@@ -154,13 +172,26 @@ impl Contents {
             blobs,
             held,
             volumes,
+            removals: Vec::new(),
         }
     }
 
     /// Gives it its number and that of the parcel before it.
     #[must_use]
     pub fn numbered(mut self, sequence: u64, predecessor: Option<u64>) -> Self {
-        (self.parcel, self.sequence, self.predecessor) = (VERSION, Some(sequence), predecessor);
+        (self.parcel, self.sequence, self.predecessor) = (NUMBERED, Some(sequence), predecessor);
+        self
+    }
+
+    /// Lets it carry removals.
+    #[must_use]
+    pub fn removing(mut self, mut removals: Vec<ParcelRemoval>) -> Self {
+        removals.sort();
+        removals.dedup();
+        if !removals.is_empty() {
+            self.parcel = VERSION;
+        }
+        self.removals = removals;
         self
     }
 
@@ -190,7 +221,7 @@ impl Contents {
     pub fn read(text: &str) -> Result<Self, ContentsError> {
         let shape = |error: serde_json::Error| ContentsError::Shape(error.to_string());
         let Version { parcel } = serde_json::from_str(text).map_err(shape)?;
-        if parcel != u64::from(VERSION) && parcel != u64::from(UNNUMBERED) {
+        if ![UNNUMBERED, NUMBERED, VERSION].map(u64::from).contains(&parcel) {
             return Err(ContentsError::Version(parcel));
         }
         let contents: Self = serde_json::from_str(text).map_err(shape)?;
@@ -205,6 +236,7 @@ impl Contents {
             (self.images.len() + companions, IMAGE_LIMIT, "images and companions"),
             (self.blobs.len() + self.held.len(), BLOB_LIMIT, "blobs"),
             (self.volumes.len(), VOLUME_LIMIT, "volumes"),
+            (self.removals.len(), IMAGE_LIMIT, "removals"),
         ] {
             if count > limit {
                 return Err(ContentsError::TooMany(limit, what));
@@ -229,6 +261,13 @@ impl Contents {
         }
         if !names.windows(2).all(|pair| pair[0] < pair[1]) {
             return Err(ContentsError::Order("images are not sorted, or there twice"));
+        }
+        let gone: Vec<_> = self.removals.iter().map(|one| (&one.to, &one.tag)).collect();
+        if !gone.windows(2).all(|pair| pair[0] < pair[1]) {
+            return Err(ContentsError::Order("removals are not sorted, or there twice"));
+        }
+        if gone.iter().any(|one| names.binary_search(one).is_ok()) {
+            return Err(ContentsError::Order("an image both comes along and is removed"));
         }
         for (number, volume) in self.volumes.iter().enumerate() {
             let name = volume_name(number, self.volumes.len());

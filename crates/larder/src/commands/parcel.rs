@@ -1,9 +1,11 @@
 //! `larder parcel`: images across an air gap.
 
 pub(super) mod elsewhere;
+mod held;
 pub(super) mod pack;
 pub(super) mod plain;
 pub(super) mod receipt;
+mod removals;
 pub(super) mod show;
 pub(super) mod sign_key;
 pub(super) mod unpack;

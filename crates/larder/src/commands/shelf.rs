@@ -15,7 +15,7 @@ pub(super) mod users;
 pub(super) mod warm;
 
 pub use known_use::{KnownUse, Named};
-pub use named::NamedRepositories;
+pub use named::{NamedRepositories, read as named_images};
 
 use std::collections::HashMap;
 

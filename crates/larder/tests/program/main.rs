@@ -12,6 +12,7 @@ mod causes;
 mod companions;
 mod configuration;
 mod copy;
+mod crossing;
 mod demo;
 mod dialects;
 mod documents;

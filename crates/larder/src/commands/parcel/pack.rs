@@ -10,10 +10,13 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::lock::Lock;
-use larder_core::parcel::{ArchiveShape, Contents, ParcelCompanion, ParcelImage, VolumeSize};
+use larder_core::parcel::{
+    ArchiveShape, Contents, Medium, ParcelCompanion, ParcelImage, ParcelRemoval, Receipt,
+    VolumeSize,
+};
 use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
-use larder_store::Store;
+use larder_store::{Filter, RecordKind, Store};
 use larder_transfer::parcel::{NewParcel, Parcel, SignerTrust, read_receipt};
 use larder_transfer::{Content, Engine, MoveOrder, Outline, Own, Source, TransferError};
 use schemars::JsonSchema;
@@ -27,13 +30,14 @@ use crate::output::{Output, Progress, Report, bytes, count};
 use crate::parcel::{now_text, signing_key, trust_of};
 use crate::pick::Pick;
 
-/// Pack what the lock names into a parcel
+/// Pack what the lock names, or what is held, into a parcel
 ///
 /// A parcel is a folder with a tar archive (a plain OCI image layout, in volumes where that is
 /// asked for) and its signed table of contents. A run that was killed resumes.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  larder parcel pack /media/disk/week-48\n  \
-    larder parcel pack /media/disk/week-49 --since turbine-hall.receipt --volume 3.9GiB")]
+    larder parcel pack /media/disk/week-49 --since turbine-hall.receipt --medium fat32\n  \
+    larder parcel pack /media/disk/ours --held 'prod/**' --held bazaar/library/kettle:2")]
 pub struct Args {
     /// The folder to make
     out: PathBuf,
@@ -42,9 +46,19 @@ pub struct Args {
     since: Option<PathBuf>,
     #[command(flatten)]
     pick: Pick,
-    /// Cut the archive into files of this size, as in 3.9GiB (FAT32 takes no file of 4 GiB)
+    /// Pack images that this larder holds instead of what the lock names: SHELF, SHELF/REPOSITORY or with :TAG, also by
+    /// patterns (again for more)
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["upstreams", "only", "skip"])]
+    held: Vec<String>,
+    /// With --since: also say which tags of the receipt were removed here, for `unpack --removals`
+    #[arg(long, requires = "since")]
+    removals: bool,
+    /// Cut the archive into files of this size, as in 3.9GiB
     #[arg(long, value_name = "SIZE")]
     volume: Option<VolumeSize>,
+    /// Cut it for what it is carried on: fat32, dvd, dvd-double, bluray, bluray-double
+    #[arg(long, value_name = "MEDIUM", conflicts_with = "volume")]
+    medium: Option<Medium>,
     /// Fetch straight from the upstreams instead of this larder's store
     #[arg(long)]
     upstreams: bool,
@@ -60,11 +74,11 @@ pub struct Args {
 const AT_ONCE: usize = 4;
 
 /// One image on its way into the parcel.
-struct PackedImage {
-    source: Box<dyn Source>,
-    image: ParcelImage,
+pub(super) struct PackedImage {
+    pub source: Box<dyn Source>,
+    pub image: ParcelImage,
     /// Everything that it needs, with its size in bytes.
-    needs: BTreeMap<Digest, u64>,
+    pub needs: BTreeMap<Digest, u64>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -75,6 +89,12 @@ pub struct PackReport {
     left_out: usize,
     size_bytes: u64,
     volumes: usize,
+    /// Tags whose removal it carries.
+    removals: usize,
+    /// What the archive takes on the disk.
+    archive_bytes: u64,
+    /// What is free where it goes. null: nobody knows.
+    free_bytes: Option<u64>,
     dry_run: bool,
     /// Whether the folder holds this very parcel, finished by a run before.
     there_already: bool,
@@ -90,15 +110,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let lock = read_lock(&config)?;
     let key = signing_key(&config, &what())?;
     let trust = trust_of(Some(&config), &[], &what())?;
-    let (held, since) = match &args.since {
+    let (held, since, receipt) = match &args.since {
         Some(path) => {
             let read =
                 read_receipt(path, &trust).map_err(|error| Failure::parcel(what(), &error))?;
-            (read.0.blobs, Some(read.1))
+            (read.0.blobs.clone(), Some(read.1), Some(read.0))
         }
-        None => (BTreeSet::new(), None),
+        None => (BTreeSet::new(), None, None),
     };
-    let jobs = chosen(args, &config, &lock)?;
+    let jobs = if args.held.is_empty() { chosen(args, &config, &lock)? } else { Vec::new() };
     let upstreams = Upstreams::new(&config);
     let store = if args.upstreams { None } else { Some(open_store(&config)?) };
     let journal = if args.upstreams { store_if_any(&config)? } else { None };
@@ -119,6 +139,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .buffered(AT_ONCE)
         .collect()
         .await;
+    let looked = match (args.held.as_slice(), &store) {
+        ([], _) | (_, None) => looked,
+        (names, Some(store)) => super::held::look_into(names, &config, store).await?,
+    };
     let packed = looked.into_iter().collect::<Result<Vec<PackedImage>, Failure>>();
     let packed = packed.inspect_err(|_| progress.done())?;
 
@@ -127,13 +151,18 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let records = store_if_any(&config)?;
     let contents = Contents::new(config.larder.name.clone(), now_text(), lock, since, images);
     let (sequence, before) = number(&contents, records.as_ref()).await?;
-    let mut contents = contents.numbered(sequence, before);
+    let removals = match (&receipt, &records, args.removals) {
+        (Some(receipt), Some(records), true) => removals(receipt, &contents, records).await?,
+        _ => Vec::new(),
+    };
+    let mut contents = contents.numbered(sequence, before).removing(removals);
     let mut needed = BTreeMap::new();
     needed.extend(packed.iter().flat_map(|packed| packed.needs.clone()));
     contents.fill(&needed, &held);
     contents.check().map_err(|error| Failure::usage(what(), error, "pack fewer with `--only`"))?;
     let total = ArchiveShape::of(&contents).total;
-    let volume = args.volume.map_or(total, |size| size.0).min(total);
+    let volume = args.volume.or_else(|| args.medium.map(Medium::volume));
+    let volume = volume.map_or(total, |size| size.0).min(total);
     let mut report = PackReport {
         took: Duration::ZERO,
         folder: args.out.clone(),
@@ -142,6 +171,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         left_out: contents.held.len(),
         size_bytes: contents.total(),
         volumes: usize::try_from(total.div_ceil(volume)).unwrap_or(usize::MAX),
+        removals: contents.removals.len(),
+        archive_bytes: total,
+        free_bytes: free(&args.out),
         dry_run: args.dry_run,
         there_already: false,
     };
@@ -155,6 +187,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         report.there_already = true;
         context.output.tell(&report);
         return Ok(Exit::Done);
+    }
+    // What an interrupted run has left there is there already.
+    if let Some(free) = report.free_bytes.filter(|free| *free < total && !args.out.exists()) {
+        progress.done();
+        let cause = format!("it takes {}, and {} are free there", bytes(total), bytes(free));
+        let remedy = "name a folder on another disk, pack fewer with `--only`, or leave out what is there with `--since`";
+        return Err(Failure::usage(what(), cause, remedy).ending(Exit::No));
     }
     let parcel = NewParcel::begin(&args.out, contents, Some(volume));
     let parcel = parcel.map_err(|error| Failure::parcel(what(), &error))?;
@@ -177,6 +216,40 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     report.took = began.elapsed();
     context.output.tell(&report);
     Ok(Exit::Done)
+}
+
+/// What is free where a folder is, or will be, in bytes. None: nobody knows.
+fn free(folder: &Path) -> Option<u64> {
+    let there =
+        folder.ancestors().find(|path| path.exists()).filter(|path| !path.as_os_str().is_empty());
+    let state = rustix::fs::statvfs(there.unwrap_or(Path::new("."))).ok()?;
+    Some(state.f_bavail.saturating_mul(state.f_frsize))
+}
+
+/// The tags of a receipt that are not here any more, and whose removal is in the record.
+async fn removals(
+    receipt: &Receipt,
+    contents: &Contents,
+    store: &Store,
+) -> Result<Vec<ParcelRemoval>, Failure> {
+    let failed = |error| Failure::store("cannot tell what was removed", &error);
+    let filter = Filter { kinds: vec![RecordKind::Delete], ..Filter::default() };
+    let removed = store.entries(filter).await.map_err(failed)?;
+    let removed: HashMap<String, String> =
+        removed.into_iter().filter_map(|entry| Some((entry.reference?, entry.text))).collect();
+    let mut gone = Vec::new();
+    for image in &receipt.images {
+        let name = format!("{}:{}", image.name, image.tag);
+        let comes = contents.images.iter().any(|one| one.to == image.name && one.tag == image.tag);
+        let Some(because) = removed.get(&name).filter(|_| !comes) else { continue };
+        let here = store.manifest_record(&image.name, &Selector::Tag(image.tag.clone())).await;
+        if here.map_err(failed)?.is_none() {
+            let because = larder_core::shown::cut(because, 300);
+            let (to, tag, digest) = (image.name.clone(), image.tag.clone(), image.digest.clone());
+            gone.push(ParcelRemoval { to, tag, digest, because });
+        }
+    }
+    Ok(gone)
 }
 
 /// Under which the last parcel that was packed here is noted.
@@ -208,13 +281,14 @@ async fn number(
 fn is_packed(folder: &Path, contents: &Contents, trust: &SignerTrust) -> bool {
     let Ok(there) = Parcel::open(&[folder.to_owned()], trust) else { return false };
     let there = there.contents;
-    (there.lock, there.since, there.images, there.blobs, there.held)
+    (there.lock, there.since, there.images, there.blobs, there.held, there.removals)
         == (
             contents.lock.clone(),
             contents.since.clone(),
             contents.images.clone(),
             contents.blobs.clone(),
             contents.held.clone(),
+            contents.removals.clone(),
         )
 }
 
@@ -377,6 +451,13 @@ fn show(report: &PackReport, out: &Output) {
         bytes(report.size_bytes),
         count(report.volumes, "volume"),
     ));
+    if report.removals > 0 {
+        out.result(format!("it says that {} were removed here", count(report.removals, "tag")));
+    }
+    if let (true, Some(free)) = (report.dry_run, report.free_bytes) {
+        let (takes, free) = (bytes(report.archive_bytes), bytes(free));
+        out.note(format!("it takes {takes} where it goes, and {free} are free there"));
+    }
 }
 
 /// A source whose manifests are known already.

@@ -22,11 +22,11 @@ use serde::Serialize;
 
 use super::elsewhere::FarRegistry;
 use super::receipt::default_path;
-use super::{ParcelArgs, plain};
+use super::{ParcelArgs, plain, removals};
 use crate::config::Config;
 use crate::context::{Context, open_store, own};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{GOOD, Output, Report, WARN, bytes, count, paint};
+use crate::output::{GONE, GOOD, Output, Report, WARN, bytes, count, paint};
 use crate::parcel::{now_text, signing_key};
 use crate::record;
 
@@ -55,6 +55,9 @@ pub struct Args {
     /// Take tags back too, when the parcel is older than what was unpacked last from its signer
     #[arg(long)]
     older: bool,
+    /// Also remove the tags that the parcel says were removed where it was made
+    #[arg(long, conflicts_with_all = ["unsigned", "to"])]
+    removals: bool,
     /// Say what would be unpacked, and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -70,14 +73,28 @@ pub struct UnpackReport {
     pub images: Vec<UnpackedImage>,
     /// Tags that would have gone back to something older, and stay.
     pub held_back: Vec<String>,
+    /// Tags that were removed, or would be.
+    pub removed: Vec<String>,
+    /// Tags that the parcel says were removed, and that stay; each with the reason.
+    pub removals_left: Vec<KeptTag>,
     /// None: nobody signed for it.
     pub signed_by: Option<String>,
     pub blobs_copied: usize,
     pub blobs_present: usize,
+    /// With `dry_run`, what is not here yet.
     pub copied_bytes: u64,
+    /// With `dry_run`, what is free in the store above its reserve. null: it was not asked, or nobody knows.
+    pub free_bytes: Option<u64>,
     /// The file to carry back. None: none was written.
     pub receipt: Option<PathBuf>,
     pub seconds: f64,
+}
+
+/// A tag that stays although it was removed elsewhere.
+#[derive(Serialize, JsonSchema)]
+pub struct KeptTag {
+    pub tag: String,
+    pub because: String,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -111,7 +128,18 @@ impl Report for UnpackReport {
         if !self.held_back.is_empty() {
             out.note("This parcel is older than the last from its signer: these tags point to something else by now, and stay. `--older` takes them back too.");
         }
+        let verb = if self.dry_run { "would remove" } else { "removed" };
+        for name in &self.removed {
+            out.result(format!("{} {name}", paint(GONE, verb)));
+        }
+        for KeptTag { tag, because } in &self.removals_left {
+            out.note(format!("{tag} was removed where the parcel was made, and stays: {because}"));
+        }
         if self.dry_run {
+            if let Some(free) = self.free_bytes {
+                let (takes, free) = (bytes(self.copied_bytes), bytes(free));
+                out.note(format!("it takes {takes} of the store, and {free} are free there"));
+            }
             return;
         }
         let (images, copied) =
@@ -177,7 +205,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let mut report = UnpackReport::of(&parcel, &back, elsewhere.as_ref())?;
     let exit = if report.held_back.is_empty() { Exit::Done } else { Exit::No };
+    let gone = removals::plan(&parcel, args.removals, &config, &store).await?;
+    (report.removed, report.removals_left) = gone.told();
     if args.dry_run {
+        if elsewhere.is_none() {
+            let before = present(&parcel, &store, true).await.map_err(failed)?;
+            let new = parcel.contents.blobs.iter().filter(|blob| !before.contains(&blob.digest));
+            report.copied_bytes = new.map(|blob| blob.size).sum();
+            let room = store.room().await.map_err(|error| Failure::store(what(), &error))?;
+            report.free_bytes = room.map(|room| room.saturating_sub(config.larder.reserve));
+        }
         context.output.tell(&UnpackReport { dry_run: true, ..report });
         return Ok(exit);
     }
@@ -203,6 +240,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 
     let moved = show_to_everybody(&parcel, &back, &store, elsewhere.as_ref(), &config).await?;
     note(&parcel, &back, &store, elsewhere.as_ref()).await?;
+    gone.carry_out(&parcel, &store).await?;
     if let Some(order) = parcel.contents.order() {
         let noted = store.note_parcel(&whose, order, parcel.contents.predecessor).await;
         noted.map_err(|error| Failure::store(what(), &error))?;
