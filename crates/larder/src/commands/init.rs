@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::io::Write as _;
+use std::io::{BufRead as _, IsTerminal as _, Write as _};
 use std::path::PathBuf;
 
 use crate::config::Provenance;
@@ -10,23 +10,93 @@ use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report};
 
+mod surveyed;
+
 const TEMPLATE: &str = include_str!("../../assets/larder.toml");
 
 /// Write a commented larder.toml, and make its store
 ///
-/// A file that is there already is never touched: then only the store is made, where there is none.
+/// A file that is there already is never touched: then only the store is made, where there is none. With --survey it names
+/// the registries and images that deployments name, and marks what only a person can say. On a terminal it asks for what is
+/// not given.
 #[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Example:\n  larder init --survey deploy/ --name emberfall --url https://larder.emberfall.example"
+)]
 pub struct Args {
     /// Where to write it; `-` prints it
     #[arg(default_value = "larder.toml")]
     path: PathBuf,
+    /// What the larder is called in records, parcels and figures
+    #[arg(long, value_name = "NAME")]
+    name: Option<String>,
+    /// How clusters reach it
+    #[arg(long, value_name = "URL")]
+    url: Option<String>,
+    /// Write what these files and folders of deployments name: registries, classes, and an intake entry for each image
+    #[arg(long, value_name = "PATH", num_args = 1..)]
+    survey: Vec<PathBuf>,
+    /// With --survey: a cached shelf for each registry instead of intake entries
+    #[arg(long, requires = "survey")]
+    cache: bool,
+}
+
+/// Where the template goes on with what deployments would say.
+const REST: &str = "# Where third-party images come from.";
+/// What the template says where nothing is given.
+const NAME: &str = "larder";
+const URL: &str = "http://localhost:5080";
+
+/// What is not given is asked for on a terminal, and is the usual otherwise.
+fn answer(given: Option<&String>, question: &str, usual: &str) -> Result<String, Failure> {
+    if let Some(given) = given {
+        return Ok(given.clone());
+    }
+    if !(std::io::stdin().is_terminal() && std::io::stderr().is_terminal()) {
+        return Ok(usual.to_owned());
+    }
+    eprint!("{question} [{usual}]: ");
+    let mut line = String::new();
+    let read = std::io::stdin().lock().read_line(&mut line);
+    read.map_err(|error| Failure::io("cannot read the answer", &error))?;
+    let line = line.trim();
+    Ok(if line.is_empty() { usual.to_owned() } else { line.to_owned() })
+}
+
+/// The text of the configuration.
+fn text(args: &Args, context: &Context) -> Result<String, Failure> {
+    let printed = args.path.as_os_str() == "-";
+    let ask = |given: Option<&String>, question: &str, usual: &str| match printed {
+        true => Ok(given.cloned().unwrap_or_else(|| usual.to_owned())),
+        false => answer(given, question, usual),
+    };
+    let name = ask(args.name.as_ref(), "what is the larder called", NAME)?;
+    let url = ask(args.url.as_ref(), "how do clusters reach it", URL)?;
+    let quoted = |text: &str| toml_edit::Value::from(text).to_string();
+    let mut text = TEMPLATE
+        .replacen(&format!("name = \"{NAME}\" "), &format!("name = {} ", quoted(&name)), 1)
+        .replacen(&format!("url = \"{URL}\" "), &format!("url = {} ", quoted(&url)), 1);
+    if !args.survey.is_empty() {
+        let begun = surveyed::begin(&args.survey, &url, args.cache, context)?;
+        text.truncate(text.find(REST).unwrap_or(text.len()));
+        text.push_str(&begun);
+    }
+    Ok(text)
 }
 
 pub fn run(args: &Args, context: &Context) -> Outcome {
     if args.path.as_os_str() == "-" {
-        context.output.raw(TEMPLATE.as_bytes());
+        context.output.raw(text(args, context)?.as_bytes());
         return Ok(Exit::Done);
     }
+    let says_more = args.name.is_some() || args.url.is_some() || !args.survey.is_empty();
+    if args.path.exists() && says_more {
+        let what = format!("cannot write {}", larder_transfer::files::named(&args.path));
+        let remedy = "edit that one, or name another path; `larder init -` prints a fresh one";
+        return Err(Failure::usage(what, "there is such a file already", remedy));
+    }
+    let text = if args.path.exists() { String::new() } else { text(args, context)? };
+    prove(&args.path, &text)?;
     let what = || format!("cannot write {}", larder_transfer::files::named(&args.path));
     let mut file = match std::fs::File::create_new(&args.path) {
         Ok(file) => file,
@@ -40,10 +110,27 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         }
         Err(error) => return Err(Failure::io(what(), &error)),
     };
-    file.write_all(TEMPLATE.as_bytes()).map_err(|error| Failure::io(what(), &error))?;
+    file.write_all(text.as_bytes()).map_err(|error| Failure::io(what(), &error))?;
     let data = make_store(&args.path)?;
     context.output.tell(&InitReport { written: Some(args.path.clone()), store: data });
     Ok(Exit::Done)
+}
+
+/// Whether a text is a configuration, before anything is written.
+fn prove(path: &std::path::Path, text: &str) -> Result<(), Failure> {
+    if text.is_empty() {
+        return Ok(());
+    }
+    let what = || format!("cannot write {}", larder_transfer::files::named(path));
+    let io = |error: std::io::Error| Failure::io(what(), &error);
+    let folder = tempfile::tempdir().map_err(io)?;
+    let there = folder.path().join("larder.toml");
+    std::fs::write(&there, text).map_err(io)?;
+    crate::config::load(&there, Provenance::Named).map(drop).map_err(|failure| {
+        let named = larder_transfer::files::named(&there);
+        let cause = format!("{}: {}", failure.what.replace(&named, "it"), failure.cause);
+        Failure::usage(what(), cause.replace(&named, "it"), failure.remedy)
+    })
 }
 
 /// Makes the store of a configuration. None: there is one already.

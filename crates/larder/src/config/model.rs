@@ -33,8 +33,8 @@ use super::keep::{Keep, KeepConfig};
 use super::shelf::{CachingConfig, ShelfConfig};
 use super::upstream::UpstreamConfig;
 use super::values::{
-    Destination, read_limit, read_platforms, read_schedule, read_size, read_span, read_tags,
-    read_timeout,
+    Destination, read_limit, read_name, read_platforms, read_schedule, read_size, read_span,
+    read_tags, read_timeout,
 };
 
 /// A whole configuration, includes merged in.
@@ -301,6 +301,7 @@ pub(super) struct ConfigFile {
 #[serde(deny_unknown_fields)]
 pub struct Larder {
     /// What it is called.
+    #[serde(deserialize_with = "read_name")]
     pub name: String,
     /// How clusters reach it.
     pub url: OwnUrl,

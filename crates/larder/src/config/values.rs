@@ -183,6 +183,16 @@ pub(super) fn read_size<'de, D: Deserializer<'de>>(from: D) -> Result<u64, D::Er
     Ok(size)
 }
 
+/// The larder's name, which stands in records, parcels and figures.
+pub(super) fn read_name<'de, D: Deserializer<'de>>(from: D) -> Result<String, D::Error> {
+    let name = String::deserialize(from)?;
+    let plain = name.chars().all(|one| !one.is_control()) && name.trim() == name;
+    match plain && (1..=100).contains(&name.chars().count()) {
+        true => Ok(name),
+        false => Err(D::Error::custom("the larder's name is one line of 1 to 100 characters")),
+    }
+}
+
 pub(super) fn read_schedule<'de, D: Deserializer<'de>>(
     from: D,
 ) -> Result<Option<Schedule>, D::Error> {

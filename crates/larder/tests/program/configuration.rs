@@ -154,7 +154,7 @@ fn init_writes_a_configuration_that_is_right_and_never_replaces_one() {
     house
         .larder("check --offline --config new.toml")
         .ends(0)
-        .says(&["larder emberfall, 1 intake entry, 1 cluster"]);
+        .says(&["larder larder, 0 intake entries, 0 clusters"]);
     let before = house.read("new.toml");
     house.larder("init new.toml").ends(2).says(&["there is such a file already"]);
     assert_eq!(house.read("new.toml"), before);
@@ -337,4 +337,44 @@ fn check_says_what_serve_would_refuse() {
     house.write("larder.toml", &text);
     house.add_upstream("page.example", &format!("http://{address}"), "");
     house.larder("check").ends(3).says(&["a web page answers"]);
+}
+
+#[test]
+fn init_begins_from_what_deployments_name() {
+    let house = House::new();
+    let begin = "init new/larder.toml --survey deploy --name emberfall --url https://larder.emberfall.example";
+    std::fs::create_dir_all(house.path("new")).unwrap();
+    house.larder(begin).ends(0).says(&["wrote new/larder.toml"]);
+    let text = house.read("new/larder.toml");
+    for words in [
+        "name = \"emberfall\"",
+        "url = \"https://larder.emberfall.example\"",
+        "host = \"ventworks.example\"",
+        "image = \"ventworks.example/gauges/steamgauge\"\ntags = { exact = [\"1.9.2\"] }\nto = \"vendor/steamgauge\"",
+        "match = [\"ventworks.example/**\"]",
+        "TO SAY: does it want a login?",
+    ] {
+        assert!(text.contains(words), "{words}\n{text}");
+    }
+    assert!(!text.contains("emberfall.example:5080") && !text.contains("turbine-hall"), "{text}");
+    house.larder("check --offline --config new/larder.toml").ends(0).says(&["larder emberfall"]);
+    house.larder(begin).ends(2).says(&["there is such a file already"]);
+    // What was surveyed is wanted: nothing is uncovered then.
+    let survey = house.larder("survey deploy --config new/larder.toml");
+    assert!(!survey.out.contains("uncovered"), "{}", survey.out);
+    // With caches instead.
+    std::fs::create_dir_all(house.path("cache")).unwrap();
+    let cached = "init cache/larder.toml --cache --survey deploy --url http://127.0.0.1:5080";
+    house.larder(cached).ends(0);
+    let text = house.read("cache/larder.toml");
+    assert!(text.contains("caches = \"ventworks\"\nonly = [\"gauges/**\"]"), "{text}");
+    assert!(!text.contains("[[intake]]"));
+    house.larder("check --offline --config cache/larder.toml").ends(0);
+    // What cannot be is refused before anything is written.
+    house.larder("init bad.toml --url nonsense").ends(2).says(&["cannot write bad.toml", "url"]);
+    house.larder("init bad.toml --survey nowhere").ends(2).says(&["not there"]);
+    house.write("empty/notes.txt", "nothing");
+    house.larder("init bad.toml --survey empty").ends(1).says(&["no image is named there"]);
+    house.larder_words(&["init", "bad.toml", "--name", "a\"]\nlisten = 5"]).ends(2);
+    assert!(!house.path("bad.toml").exists());
 }

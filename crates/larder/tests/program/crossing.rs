@@ -10,15 +10,19 @@ fn own_images_cross_the_gap_by_their_names_and_patterns() {
     for (from, to) in [("kettle:2", "vendor/ours:1"), ("brinedb:5.2", "vendor/ours:2")] {
         house.larder(&format!("copy bazaar.example/library/{from} {OWN}/{to} --new-store")).ends(0);
     }
-    gap.near("parcel pack parcel --held vendor/none").ends(1).says(&["holds nothing under vendor/none"]);
+    gap.near("parcel pack parcel --held vendor/none")
+        .ends(1)
+        .says(&["holds nothing under vendor/none"]);
     gap.near("parcel pack parcel --held vendor --only x").ends(2);
     gap.near("parcel pack parcel --held vendor/ours:1 --dry-run")
         .ends(0)
         .says(&["would pack parcel: 1 image", "are free there"]);
     gap.near("parcel pack parcel --held vendor/ours").ends(0).says(&["2 images"]);
-    gap.far("parcel unpack parcel --dry-run --new-store")
-        .ends(0)
-        .says(&["would unpack vendor/ours:1", "it takes", "are free there"]);
+    gap.far("parcel unpack parcel --dry-run --new-store").ends(0).says(&[
+        "would unpack vendor/ours:1",
+        "it takes",
+        "are free there",
+    ]);
     gap.far("parcel unpack parcel --new-store").ends(0).says(&["vendor/ours:2"]);
     let digest = |run: crate::house::Run| run.json()["images"][0]["digest"].clone();
     let near = digest(gap.near("--json shelf show vendor/ours:1").ends(0));
@@ -40,21 +44,25 @@ fn removals_cross_the_gap_and_are_taken_when_that_is_wished() {
         .ends(0)
         .says(&["2 tags were removed here"]);
     // Without a word they stay, and that is said; so does what is another image there by now.
-    gap.far("parcel unpack next")
-        .ends(0)
-        .says(&["vendor/kettle:2 was removed where the parcel was made, and stays: `--removals` takes it"]);
+    gap.far("parcel unpack next").ends(0).says(&[
+        "vendor/kettle:2 was removed where the parcel was made, and stays: `--removals` takes it",
+    ]);
     gap.far("shelf show vendor/kettle:2").ends(0);
     let ashlog = format!("copy vendor/ashlog:1.4 larder.turbine-hall.example/vendor/brinedb:5.2");
     let ashlog = ashlog.replace("copy vendor", "copy larder.turbine-hall.example/vendor");
     gap.far(&ashlog).ends(0);
-    gap.far("parcel unpack next --removals --dry-run")
-        .ends(0)
-        .says(&["would remove vendor/kettle:2", "vendor/brinedb:5.2 was removed", "points to something else here"]);
+    gap.far("parcel unpack next --removals --dry-run").ends(0).says(&[
+        "would remove vendor/kettle:2",
+        "vendor/brinedb:5.2 was removed",
+        "points to something else here",
+    ]);
     gap.far("shelf show vendor/kettle:2").ends(0);
     gap.far("parcel unpack next --removals").ends(0).says(&["removed vendor/kettle:2"]);
     gap.far("shelf show vendor/kettle:2").ends(1);
     gap.far("shelf show vendor/brinedb:5.2").ends(0);
-    gap.far("log --kind delete").ends(0).says(&["removed by a parcel signed by emberfall", ": larder parcel unpack"]);
+    gap.far("log --kind delete")
+        .ends(0)
+        .says(&["removed by a parcel signed by emberfall", ": larder parcel unpack"]);
     // Twice does nothing more.
     let again = gap.far("parcel unpack next --removals").ends(0);
     assert!(!again.out.contains("removed vendor/kettle"), "{}", again.out);
