@@ -169,7 +169,8 @@ impl<'c> Ends<'c> {
         Ok(found)
     }
 
-    async fn repositories(&self, named: &NamedImages) -> Result<Vec<RepositoryName>, Failure> {
+    /// The repositories that a text names, as the registry lists them.
+    pub async fn repositories(&self, named: &NamedImages) -> Result<Vec<RepositoryName>, Failure> {
         let NamedImages { host, pattern } = named;
         if let Some(one) = pattern.repository() {
             return Ok(vec![one.clone()]);

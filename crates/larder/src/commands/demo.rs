@@ -2,6 +2,7 @@
 
 mod chapters;
 mod guarded;
+mod house;
 mod stage;
 mod story;
 mod texts;

@@ -34,7 +34,7 @@ pub enum IntakeCommand {
 
 pub async fn run(command: IntakeCommand, context: &Context) -> Outcome {
     match command {
-        IntakeCommand::Add(args) => add::run(&args, context),
+        IntakeCommand::Add(args) => add::run(&args, context).await,
         IntakeCommand::List(args) => list::run(&args, context),
         IntakeCommand::Remove(args) => remove::run(&args, context),
         IntakeCommand::Lock(args) => lock::run(&args, context).await,

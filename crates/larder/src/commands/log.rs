@@ -210,7 +210,12 @@ fn show(entries: &[RecordEntry], follow: bool, out: &Output) {
             _ => word.to_owned(),
         };
         let times = if entry.count > 1 { format!(" ×{}", entry.count) } else { String::new() };
-        let who = if entry.who.is_empty() { "-".into() } else { shown(&entry.who) };
+        // Who did it by command is known by the operating system.
+        let who = match (entry.who.as_str(), entry.origin.as_deref()) {
+            ("", Some(origin)) => shown(origin.split_once(": ").map_or(origin, |(who, _)| who)),
+            ("", None) => "-".into(),
+            (who, _) => shown(who),
+        };
         let mut about: Vec<String> =
             entry.reference.iter().map(|about| shown(about).into_owned()).collect();
         if !entry.text.is_empty() && entry.kind != RecordKind::Pull {
@@ -219,7 +224,12 @@ fn show(entries: &[RecordEntry], follow: bool, out: &Output) {
         about.extend(entry.line.iter().map(|line| paint(DIM, format!("decided by {line}"))));
         let mut from: Vec<String> = vec![who.into_owned()];
         let from_where = entry.address.as_ref().map(|from| format!("from {from}"));
-        let by = [entry.by.clone(), from_where, entry.origin.clone()];
+        let command = entry.origin.as_deref().and_then(|origin| origin.split_once(": "));
+        let command = match (entry.who.is_empty(), command) {
+            (true, Some((_, command))) => Some(command.to_owned()),
+            _ => entry.origin.clone(),
+        };
+        let by = [entry.by.clone(), from_where, command];
         let by: Vec<String> = by.into_iter().flatten().collect();
         if !by.is_empty() {
             from.push(paint(DIM, shown(&by.join(", "))));

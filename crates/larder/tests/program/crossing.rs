@@ -62,7 +62,7 @@ fn removals_cross_the_gap_and_are_taken_when_that_is_wished() {
     gap.far("shelf show vendor/brinedb:5.2").ends(0);
     gap.far("log --kind delete")
         .ends(0)
-        .says(&["removed by a parcel signed by emberfall", ": larder parcel unpack"]);
+        .says(&["removed by a parcel signed by emberfall", "larder parcel unpack"]);
     // Twice does nothing more.
     let again = gap.far("parcel unpack next --removals").ends(0);
     assert!(!again.out.contains("removed vendor/kettle"), "{}", again.out);

@@ -524,3 +524,23 @@ fn an_image_can_be_wanted_by_its_digest() {
     assert!(!house.read("larder.toml").contains("[[intake]]"));
     house.larder("intake add bazaar.example/library/kettle@sha512:aa").ends(2);
 }
+
+#[test]
+fn a_whole_registry_is_wanted_by_its_list() {
+    let house = House::new();
+    house.configure("");
+    house.larder("intake add --all bazaar.example/library/** --dry-run").ends(0).says(&[
+        "would be wanted: bazaar.example/library/ashlog, all tags, to vendor/library/ashlog",
+    ]);
+    assert!(!house.read("larder.toml").contains("[[intake]]"));
+    let added = house.larder("--json intake add --all bazaar.example/**").ends(0).json();
+    assert_eq!(added["images"].as_array().unwrap().len(), 3);
+    house.larder("intake add --all bazaar.example/**").ends(0).says(&["wanted already"]);
+    house.larder("intake lock").ends(0);
+    house.larder("intake run --new-store").ends(0).says(&["3 images"]);
+    house.larder("shelf show vendor/library/brinedb:5.2").ends(0);
+    house
+        .larder("intake add --all bazaar.example/none/**")
+        .ends(1)
+        .says(&["no repository there matches"]);
+}

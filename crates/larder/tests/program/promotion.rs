@@ -42,7 +42,7 @@ fn what_is_promoted_is_the_same_by_digest_and_in_the_record_with_who_and_why() {
         "prod/app:1.4.0",
         "from dev/app:1.4.0",
         "because passed on the bench",
-        ": larder promote",
+        "larder promote",
     ]);
     // The same tag has another content now: it stays where it is unless that is said.
     house.larder(&format!("copy bazaar.example/library/brinedb:5.2 {OWN}/dev/app:1.4.0")).ends(0);

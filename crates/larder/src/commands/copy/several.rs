@@ -124,6 +124,9 @@ impl Report for CopiesReport {
         }
         let (images, there) = (count(self.copied, "image"), self.there_already);
         out.result(match self.dry_run {
+            true if self.copied_bytes == 0 => {
+                format!("{images} would be copied, {there} there already; nothing to send")
+            }
             true => format!(
                 "{images} would be copied, {there} there already; at most {} to send",
                 bytes(self.copied_bytes)

@@ -4,7 +4,7 @@ use futures_util::FutureExt as _;
 use futures_util::future::BoxFuture;
 
 use super::stage::Stage;
-use super::{guarded, story};
+use super::{guarded, house, story};
 use crate::failure::Failure;
 
 /// One chapter. It rests on what those before it did.
@@ -67,6 +67,14 @@ chapters! {
     "What would have been refused of the recorded pulls if the grants were narrower?" => guarded::the_rehearsal,
     "The door",
     "What slips through is corrected, or refused, before it becomes a pod: the cluster's API asks the larder." => guarded::the_door,
+    "Who uses this?",
+    "Which cluster, namespace and workload runs that image? And who would be hurt if it went?" => house::who_uses_this,
+    "From development to production",
+    "A release is promoted: by digest, with who and why." => house::promoted,
+    "Keep the house",
+    "Only the newest board stays on the developers' shelf." => house::tidied,
+    "This morning",
+    "One list of everything that needs a decision, worst first." => house::this_morning,
     "Four pods that look alike",
     "Four pods do not start, and their events say the same. Why?" => guarded::four_that_look_alike,
     "No stored credential",

@@ -10,7 +10,7 @@ use super::stage::{OWN, Stage};
 use crate::failure::{Exit, Failure};
 
 /// The folder of the larder that asks who comes.
-const GATE: &str = "gate";
+pub const GATE: &str = "gate";
 const RULE: &str = "turbine hall: nothing unvetted";
 
 fn hold(stage: &Stage, holds: bool, what: &str) -> Result<(), Failure> {

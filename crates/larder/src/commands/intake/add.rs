@@ -13,6 +13,7 @@ use super::edit::EditedFile;
 use crate::config::Config;
 use crate::context::{Context, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::images::{Ends, NamedImages};
 use crate::output::{Output, Report};
 
 /// Want images: write them into larder.toml
@@ -23,7 +24,7 @@ use crate::output::{Output, Report};
     after_help = "Example: larder intake add bazaar.example/library/kettle:2 --platform linux/amd64"
 )]
 pub struct Args {
-    /// The images, each with its tag; `-` reads them from stdin, one a line
+    /// The images, each with its tag or digest; `-` reads them from stdin, one a line
     #[arg(required = true)]
     references: Vec<String>,
     /// Where in the larder it goes, shelf first [default: the first shelf and the image's last part]
@@ -32,6 +33,9 @@ pub struct Args {
     /// Only for this platform (again for more) [default: all]
     #[arg(long, value_name = "OS/ARCH")]
     platform: Vec<Platform>,
+    /// Want all tags of all repositories that match, as in HOST/PATH/**: the registry is asked which there are
+    #[arg(long, conflicts_with = "to")]
+    all: bool,
     /// Say what would be written, and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -41,14 +45,15 @@ pub struct Args {
 struct AddedWish {
     #[schemars(with = "String")]
     image: Image,
-    #[schemars(with = "String")]
-    tag: Tag,
+    /// null: all tags.
+    #[schemars(with = "Option<String>")]
+    tag: Option<Tag>,
     to: String,
     /// Whether it was wanted already.
     known: bool,
 }
 
-pub fn run(args: &Args, context: &Context) -> Outcome {
+pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let what = || format!("cannot add to {}", shown(&config.path));
     let mut file = EditedFile::read(&config.path)?;
@@ -56,7 +61,28 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     let references =
         references.map_err(|error| Failure::io("cannot read the references from stdin", &error))?;
     let (mut added, mut failed) = (Vec::new(), Vec::new());
-    for text in &references {
+    let ends = Ends::new(&config, None)?;
+    for text in references.iter().filter(|_| args.all) {
+        let named = NamedImages::read(text, &config, "cannot add")?;
+        let repositories = ends.repositories(&named).await?;
+        if repositories.is_empty() {
+            let failure = Failure::usage(
+                format!("cannot add {text}"),
+                "no repository there matches",
+                "`larder find` shows what there is",
+            );
+            failed.push((text.clone(), failure.ending(Exit::No)));
+        }
+        for repository in repositories {
+            let image = Image { host: named.host.clone(), repository };
+            let wish = add_all(image, args, &config, &mut file.document);
+            match wish {
+                Ok(wish) => added.push(wish),
+                Err(failure) => failed.push((text.clone(), failure)),
+            }
+        }
+    }
+    for text in references.iter().filter(|_| !args.all) {
         match add(text, args, &config, &mut file.document) {
             Ok(wish) => added.push(wish),
             Err(failure) => failed.push((text.clone(), failure)),
@@ -120,7 +146,10 @@ impl Report for AddReport {
                 (false, true) => "would be wanted",
                 (false, false) => "wanted",
             };
-            let want = Want { image: image.clone(), tag: tag.clone() };
+            let want = match tag {
+                Some(tag) => Want { image: image.clone(), tag: tag.clone() }.to_string(),
+                None => format!("{image}, all tags"),
+            };
             out.result(format!("{verb}: {want}, to {to}"));
         }
         if !self.images.is_empty() {
@@ -191,7 +220,7 @@ fn add(
         if !known {
             list.push(written.as_str());
         }
-        return Ok(AddedWish { image, tag, to, known });
+        return Ok(AddedWish { image, tag: Some(tag), to, known });
     }
     if config.intake.iter().any(|intake| *intake.image.get_ref() == image) {
         return Err(Failure::usage(
@@ -215,7 +244,46 @@ fn add(
     }
     entry["to"] = value(&to);
     entries.push(entry);
-    Ok(AddedWish { image, tag, to, known: false })
+    Ok(AddedWish { image, tag: Some(tag), to, known: false })
+}
+
+/// Wants all tags of an image.
+fn add_all(
+    image: Image,
+    args: &Args,
+    config: &Config,
+    document: &mut DocumentMut,
+) -> Result<AddedWish, Failure> {
+    let what = || format!("cannot add {image}");
+    if image.host == config.larder.url.host {
+        let remedy = "name the upstream's images";
+        return Err(Failure::usage(what(), "it names this larder itself", remedy));
+    }
+    if let Some(known) = config.intake_of(&image) {
+        let to = known.to.get_ref().to_string();
+        return Ok(AddedWish { image, tag: None, to, known: true });
+    }
+    let entries =
+        document.entry("intake").or_insert(Item::ArrayOfTables(toml_edit::ArrayOfTables::new()));
+    let Some(entries) = entries.as_array_of_tables_mut() else {
+        let cause = "`intake` is not written as [[intake]] tables there";
+        return Err(Failure::usage(what(), cause, "add it by hand"));
+    };
+    // With its whole name: many repositories may end alike.
+    let shelf = config.shelves.first().map_or("vendor", |shelf| shelf.name.get_ref().as_str());
+    let to = format!("{shelf}/{}", image.repository);
+    let mut entry = Table::new();
+    entry["image"] = value(image.to_string());
+    let mut tags = InlineTable::new();
+    tags.insert("match", Value::from("*"));
+    entry["tags"] = value(tags);
+    if !args.platform.is_empty() {
+        entry["platforms"] =
+            value(args.platform.iter().map(ToString::to_string).collect::<Array>());
+    }
+    entry["to"] = value(&to);
+    entries.push(entry);
+    Ok(AddedWish { image, tag: None, to, known: false })
 }
 
 /// The first shelf and the image's last part; with more of its name where that is taken.

@@ -6,6 +6,7 @@ use larder_core::digest::{Digest, DigestStartError};
 use larder_core::holdings::{DropPlan, DropTarget, HeldImages, HeldPattern, Holdings};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::quantity::Span;
+use larder_core::shown::shown;
 use larder_store::{RecordKind, Store};
 use larder_transfer::files::with_stdin;
 use schemars::JsonSchema;
@@ -102,11 +103,15 @@ impl Report for DropReport {
     fn show(&self, out: &Output) {
         for DroppedTag { repository, tag, digest, users } in &self.tags {
             out.result(paint(GONE, format!("- {repository}:{tag}  {}", short(digest))));
-            for DroppedUser { who, last, .. } in users {
-                let who = who.as_deref().unwrap_or(STRANGER);
-                let used = format!("    used by {who}, last {}", ago(*last, now()));
-                out.result(paint(WARN, used));
-            }
+            let used = |user: &DroppedUser| {
+                let who = user.who.as_deref().unwrap_or(STRANGER);
+                let workload = user.workload.as_ref().map(|one| format!(" ({})", shown(one)));
+                let workload = workload.unwrap_or_default();
+                format!("    used by {who}{workload}, last {}", ago(user.last, now()))
+            };
+            let mut told: Vec<String> = users.iter().map(used).collect();
+            told.dedup();
+            told.into_iter().for_each(|used| out.result(paint(WARN, used)));
         }
         for KeptManifest { repository, digest, because } in &self.kept {
             out.result(format!("  {repository}@{} stays: {because}", short(digest)));
