@@ -57,8 +57,8 @@ pub use record::{Filter, Pulled, RecordEntry, RecordKind};
 pub use secret::local_secret;
 pub use serving::ServingLock;
 pub use sqlite::{
-    AbandonedUploads, Conversion, DayPulls, Holder, LineRefusals, Mark, PulledImage, QuotaPassed,
-    Sample, SeenBy, SeenWorkload, ShelfTotals, StoredBlob, WeightyImage,
+    AbandonedUploads, Conversion, DayPulls, Holder, ImageNames, LineRefusals, Mark, PulledImage,
+    QuotaPassed, Sample, SeenBy, SeenWorkload, ShelfTotals, StoredBlob, WeightyImage,
 };
 pub use store::{DiskRoom, Store, TagSetting};
 pub use upkeep::{DropOutcome, Removal, Withdrawn};

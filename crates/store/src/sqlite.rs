@@ -45,6 +45,7 @@ pub use convert::Conversion;
 pub(crate) use convert::convert;
 pub use figures::{DayPulls, LineRefusals, PulledImage};
 pub(crate) use ledger::{described, manifest};
+pub use lists::ImageNames;
 pub use marks::{Mark, Sample};
 pub(crate) use quotas::Bringer;
 pub use quotas::{QuotaPassed, WeightyImage};

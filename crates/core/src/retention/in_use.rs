@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::fmt;
+use std::sync::Arc;
 
-use crate::digest::Digest;
+use crate::digest::{Algorithm, Digest, Hasher};
 use crate::name::{RepositoryName, Tag};
 use crate::quantity::Span;
 
@@ -23,7 +24,7 @@ pub enum InUse {
 /// When a cluster was seen to use an image.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Sighting {
-    pub cluster: String,
+    pub cluster: Arc<str>,
     /// In milliseconds since 1970.
     pub at: i64,
     /// How it is known: `pulled`, `admitted at its door`, `surveyed`.
@@ -54,13 +55,31 @@ impl fmt::Display for InUse {
     }
 }
 
+/// A name in a repository, in few bytes: there may be hundreds of thousands. Two that were the same by chance would keep an
+/// image too many.
+type Key = [u8; 16];
+
+fn key(repository: &RepositoryName, name: &str) -> Key {
+    let mut hasher = Hasher::new(Algorithm::Sha256);
+    hasher.update(repository.as_str().as_bytes());
+    hasher.update(b"\n");
+    hasher.update(name.as_bytes());
+    let digest = hasher.finish();
+    let mut key = [0; 16];
+    for (byte, pair) in key.iter_mut().zip(digest.hex().as_bytes().chunks(2)) {
+        let text = std::str::from_utf8(pair).unwrap_or_default();
+        *byte = u8::from_str_radix(text, 16).unwrap_or_default();
+    }
+    key
+}
+
 /// What the clusters use, as far as it is known.
 #[derive(Debug, Default)]
 pub struct ClusterUse {
     /// The last sighting of each content in a repository, by any cluster.
-    seen: HashMap<(RepositoryName, Digest), Sighting>,
+    seen: HashMap<Key, Sighting>,
     /// The last sighting of each tag of a repository, by any cluster that named it so.
-    tags: HashMap<(RepositoryName, Tag), Sighting>,
+    tags: HashMap<Key, Sighting>,
     /// When something was last learned of each cluster.
     known: BTreeMap<String, Option<i64>>,
 }
@@ -75,13 +94,13 @@ impl ClusterUse {
     /// A cluster was seen to use a content of a repository.
     pub fn saw(&mut self, repository: RepositoryName, digest: Digest, sighting: Sighting) {
         self.learned(&sighting.cluster, sighting.at);
-        keep_last(self.seen.entry((repository, digest)), sighting);
+        keep_last(self.seen.entry(key(&repository, digest.as_str())), sighting);
     }
 
     /// A cluster was seen to name a tag of a repository: whatever it points to is used.
     pub fn saw_tag(&mut self, repository: RepositoryName, tag: Tag, sighting: Sighting) {
         self.learned(&sighting.cluster, sighting.at);
-        keep_last(self.tags.entry((repository, tag)), sighting);
+        keep_last(self.tags.entry(key(&repository, tag.as_str())), sighting);
     }
 
     /// Something was learned of what a cluster runs.
@@ -111,10 +130,10 @@ impl ClusterUse {
         within: Span,
     ) -> Option<InUse> {
         let before = before(now, within);
-        let by_tag = tag.and_then(|tag| self.tags.get(&(repository.clone(), tag.clone())));
+        let by_tag = tag.and_then(|tag| self.tags.get(&key(repository, tag.as_str())));
         let seen = contents
             .into_iter()
-            .filter_map(|digest| self.seen.get(&(repository.clone(), digest.clone())))
+            .filter_map(|digest| self.seen.get(&key(repository, digest.as_str())))
             .chain(by_tag)
             .filter(|sighting| sighting.at >= before)
             .max_by_key(|sighting| sighting.at);
@@ -126,7 +145,7 @@ impl ClusterUse {
     }
 }
 
-fn keep_last<K>(entry: std::collections::hash_map::Entry<'_, K, Sighting>, sighting: Sighting) {
+fn keep_last(entry: std::collections::hash_map::Entry<'_, Key, Sighting>, sighting: Sighting) {
     let kept = entry.or_insert_with(|| sighting.clone());
     if kept.at < sighting.at {
         *kept = sighting;

@@ -172,3 +172,61 @@ impl Store {
             .await
     }
 }
+
+/// The images of a repository without what they are made of.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct ImageNames {
+    /// Its tags, sorted, each with what it points to.
+    pub tags: Vec<(Tag, Digest)>,
+    /// Of the contents that were asked about: what an index lists, and the index.
+    pub parents: Vec<(Digest, Digest)>,
+    /// Manifests without a tag that nothing lists and that are about no other, as far as they were asked for.
+    pub untagged: Vec<Digest>,
+}
+
+impl Store {
+    /// The images of a repository, and which of them list some contents. With `untagged` also those without a tag.
+    pub async fn image_names(
+        &self,
+        repository: &RepositoryName,
+        contents: Vec<Digest>,
+        untagged: bool,
+    ) -> Result<ImageNames, StoreError> {
+        let name = repository.clone();
+        self.records
+            .read(move |connection| {
+                let id: Option<i64> = connection
+                    .prepare_cached("SELECT id FROM repositories WHERE name = $1")?
+                    .query_row(params![name.as_str()], |row| row.get(0))
+                    .optional()?;
+                let Some(id) = id else { return Ok(ImageNames::default()) };
+                let mut names = ImageNames::default();
+                names.tags = connection
+                    .prepare_cached("SELECT name, digest FROM tags WHERE repository = $1 ORDER BY name")?
+                    .query_map(params![id], |row| Ok((checked(row, 0)?, checked(row, 1)?)))?
+                    .collect::<rusqlite::Result<_>>()?;
+                let mut above = connection.prepare_cached(
+                    "SELECT manifest FROM needs WHERE target = $1 AND repository = $2 AND is_child = 1",
+                )?;
+                for content in contents {
+                    let parents = above.query_map(params![content.as_str(), id], |row| checked(row, 0))?;
+                    for parent in parents {
+                        names.parents.push((content.clone(), parent?));
+                    }
+                }
+                if untagged {
+                    names.untagged = connection
+                        .prepare_cached(
+                            "SELECT m.digest FROM manifests m
+                             WHERE m.repository = $1 AND m.tags = 0 AND m.subject IS NULL
+                             AND NOT EXISTS (SELECT 1 FROM needs n WHERE n.target = m.digest
+                               AND n.repository = m.repository AND n.is_child = 1)",
+                        )?
+                        .query_map(params![id], |row| checked(row, 0))?
+                        .collect::<rusqlite::Result<_>>()?;
+                }
+                Ok(names)
+            })
+            .await
+    }
+}

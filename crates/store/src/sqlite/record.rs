@@ -1,5 +1,6 @@
 //! The record in the same file as the ledger.
 
+use larder_core::name::RepositoryName;
 use rusqlite::{Connection, Row, params};
 
 use super::{signed, unsigned};
@@ -95,24 +96,49 @@ impl Store {
             .await
     }
 
-    /// What each user was recorded to pull since then, each content of a repository once.
-    pub async fn pulled_since(&self, since: i64) -> Result<Vec<Pulled>, StoreError> {
+    /// Goes through what each user was recorded to pull since then, each content of a repository once; with a repository
+    /// only what is of that one.
+    pub async fn fold_pulled<T: Send + 'static>(
+        &self,
+        since: i64,
+        repository: Option<RepositoryName>,
+        mut state: T,
+        mut fold: impl FnMut(&mut T, Pulled) + Send + 'static,
+    ) -> Result<T, StoreError> {
         self.records
-            .rows(
-                "SELECT who, reference, text, MAX(last)
-                 FROM record WHERE kind = 'pull' AND last >= $1 AND reference IS NOT NULL
-                 GROUP BY 1, 2, 3",
-                (since,),
-                |row| {
+            .read(move |connection| {
+                let mut rows = connection.prepare_cached(
+                    "SELECT who, reference, text, MAX(last)
+                     FROM record WHERE kind = 'pull' AND last >= $1 AND reference IS NOT NULL
+                     AND ($2 IS NULL OR (substr(reference, 1, length($2)) = $2
+                       AND substr(reference, length($2) + 1, 1) IN ('@', ':')))
+                     GROUP BY 1, 2, 3",
+                )?;
+                let name = repository.as_ref().map(RepositoryName::as_str);
+                let mut rows = rows.query(params![since, name])?;
+                while let Some(row) = rows.next()? {
                     let reference: String = row.get(1)?;
                     let end = reference.find(['@', ':']).unwrap_or(reference.len());
-                    Ok(Pulled {
+                    let pulled = Pulled {
                         by: row.get(0)?,
                         repository: reference[..end].into(),
                         digest: row.get(2)?,
                         last: row.get(3)?,
-                    })
-                },
+                    };
+                    fold(&mut state, pulled);
+                }
+                Ok(state)
+            })
+            .await
+    }
+
+    /// When each user was last recorded to pull anything since then.
+    pub async fn pullers_since(&self, since: i64) -> Result<Vec<(String, i64)>, StoreError> {
+        self.records
+            .rows(
+                "SELECT who, MAX(last) FROM record WHERE kind = 'pull' AND last >= $1 GROUP BY 1",
+                (since,),
+                |row| Ok((row.get(0)?, row.get(1)?)),
             )
             .await
     }

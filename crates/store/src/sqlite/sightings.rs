@@ -1,5 +1,6 @@
 //! What clusters were seen to run, at their doors and in surveys.
 
+use larder_core::name::RepositoryName;
 use rusqlite::params;
 
 use crate::error::StoreError;
@@ -107,16 +108,27 @@ impl Store {
             .await
     }
 
-    /// What was seen since a time, the last first.
-    pub async fn sightings(&self, since: i64) -> Result<Vec<SeenWorkload>, StoreError> {
+    /// Goes through what was seen since a time; with a repository only through what is of that one, and when each cluster
+    /// was looked at.
+    pub async fn fold_sightings<T: Send + 'static>(
+        &self,
+        since: i64,
+        repository: Option<RepositoryName>,
+        mut state: T,
+        mut fold: impl FnMut(&mut T, SeenWorkload) + Send + 'static,
+    ) -> Result<T, StoreError> {
         self.records
-            .rows(
-                "SELECT cluster, namespace, workload, repository, selector, digest, how, last
-                 FROM sightings WHERE last >= $1 ORDER BY last DESC",
-                (since,),
-                |row| {
+            .read(move |connection| {
+                let mut rows = connection.prepare_cached(
+                    "SELECT cluster, namespace, workload, repository, selector, digest, how, last
+                     FROM sightings WHERE last >= $1
+                     AND ($2 IS NULL OR repository = $2 OR repository = '')",
+                )?;
+                let name = repository.as_ref().map(RepositoryName::as_str);
+                let mut rows = rows.query(params![since, name])?;
+                while let Some(row) = rows.next()? {
                     let how: String = row.get(6)?;
-                    Ok(SeenWorkload {
+                    let seen = SeenWorkload {
                         cluster: row.get(0)?,
                         namespace: row.get(1)?,
                         workload: row.get(2)?,
@@ -125,9 +137,11 @@ impl Store {
                         digest: row.get(5)?,
                         how: SeenBy::of(&how).unwrap_or(SeenBy::Door),
                         last: row.get(7)?,
-                    })
-                },
-            )
+                    };
+                    fold(&mut state, seen);
+                }
+                Ok(state)
+            })
             .await
     }
 

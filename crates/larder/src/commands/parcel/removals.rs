@@ -10,7 +10,7 @@ use larder_store::{RecordKind, Store, StoreError};
 use larder_transfer::parcel::Parcel;
 
 use super::unpack::KeptTag;
-use crate::commands::shelf::KnownUse;
+use crate::commands::shelf::{KnownUse, UseWish};
 use crate::config::Config;
 use crate::context::now;
 use crate::failure::Failure;
@@ -40,7 +40,7 @@ pub(super) async fn plan(
         return Ok(plan);
     }
     let within = Span(config.larder.in_use);
-    let known = KnownUse::read(config, store, Some(within)).await?;
+    let known = KnownUse::read(config, store, Some(within), UseWish::Clusters).await?;
     for one in removals {
         let here = store.manifest_record(&one.to, &Selector::Tag(one.tag.clone())).await;
         let Some(here) = here.map_err(failed)? else { continue };

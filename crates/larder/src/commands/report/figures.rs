@@ -9,7 +9,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::commands::rounds::{self, ConcernRow};
-use crate::commands::shelf::{KnownUse, Named};
+use crate::commands::shelf::{KnownUse, Named, UseWish};
 use crate::config::Config;
 use crate::context::now;
 use crate::failure::Failure;
@@ -332,14 +332,17 @@ async fn intake(config: &Config, store: &Store, since: i64) -> Result<IntakeFigu
 
 async fn users(config: &Config, store: &Store, since: i64) -> Result<Vec<UserFigures>, Failure> {
     let span = std::time::Duration::from_millis(u64::try_from(now() - since).unwrap_or_default());
-    let known = KnownUse::read(config, store, Some(larder_core::quantity::Span(span))).await?;
+    let known =
+        KnownUse::read(config, store, Some(larder_core::quantity::Span(span)), UseWish::Everything)
+            .await?;
     let mut all: BTreeSet<(i64, String, Option<String>, (RepositoryName, Named), &'static str)> =
         BTreeSet::new();
     for (repository, uses) in &known.all {
         for one in uses {
-            let who = one.by.clone().unwrap_or_else(|| whose(""));
+            let who = one.by.as_deref().map_or_else(|| whose(""), str::to_owned);
             let image = (repository.clone(), one.named.clone());
-            all.insert((-one.last, who, one.workload.clone(), image, one.how));
+            let workload = one.workload.as_deref().map(str::to_owned);
+            all.insert((-one.last, who, workload, image, one.how));
             if all.len() > ROWS {
                 all.pop_last();
             }

@@ -433,8 +433,13 @@ impl Gatherer<'_> {
             return Ok(());
         }
         let within = Span(self.config.larder.in_use);
-        let Ok(known) =
-            crate::commands::shelf::KnownUse::read(self.config, self.store, Some(within)).await
+        let Ok(known) = crate::commands::shelf::KnownUse::read(
+            self.config,
+            self.store,
+            Some(within),
+            crate::commands::shelf::UseWish::Clusters,
+        )
+        .await
         else {
             return Ok(());
         };

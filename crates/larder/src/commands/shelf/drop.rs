@@ -12,7 +12,7 @@ use larder_transfer::files::with_stdin;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::known_use::{KnownUse, STRANGER, users_of};
+use super::known_use::{KnownUse, STRANGER, UseWish, UsesBy};
 use super::named::{self, NamedRepositories};
 use super::{House, unreadable};
 use crate::config::Config;
@@ -170,7 +170,9 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         unwanted.extend(found);
     }
     let plan = holdings.plan_drop(&unwanted);
-    let known = KnownUse::read(config, store, Some(Span(config.larder.in_use))).await?;
+    let known =
+        KnownUse::read(config, store, Some(Span(config.larder.in_use)), UseWish::Everything)
+            .await?;
     let mut report = report(&plan, &holdings, &known);
     if !args.dry_run && !args.yes {
         let (tags, manifests) = (plan.tags.len(), plan.manifests.len());
@@ -248,7 +250,7 @@ fn report(plan: &DropPlan, holdings: &Holdings, known: &KnownUse) -> DropReport 
         let parts = holdings.children(place).iter().chain([&place]);
         let contents: Vec<&Digest> = parts.map(|part| &records.manifests[*part].digest).collect();
         let uses = known.all.get(repository).map(Vec::as_slice).unwrap_or_default();
-        let users = users_of(uses, &contents, Some(tag)).into_iter();
+        let users = UsesBy::of(uses).users(contents, Some(tag)).into_iter();
         let users = users.map(|(who, workload, _, last)| DroppedUser {
             who: who.map(str::to_owned),
             workload: workload.map(str::to_owned),

@@ -1,13 +1,14 @@
 //! Who uses what, as far as the records tell.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::Arc;
 
 use larder_core::access::{Action, Who};
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::quantity::Span;
 use larder_core::retention::{ClusterUse, Sighting};
-use larder_store::{SeenBy, Store};
+use larder_store::{Pulled, SeenBy, SeenWorkload, Store};
 
 use super::unreadable;
 use crate::config::Config;
@@ -21,9 +22,9 @@ pub const STRANGER: &str = "somebody who did not sign in";
 #[derive(Debug, Clone)]
 pub struct Use {
     /// The cluster with its namespace, or the account. None: nobody signed in.
-    pub by: Option<String>,
+    pub by: Option<Arc<str>>,
     /// `Deployment/turbine`. None: that is not known.
-    pub workload: Option<String>,
+    pub workload: Option<Arc<str>>,
     /// How it is known: `pulled`, `admitted at its door`, `surveyed`.
     pub how: &'static str,
     pub named: Named,
@@ -41,15 +42,6 @@ impl Named {
     }
 }
 
-impl Use {
-    fn is_of(&self, contents: &[&Digest], tag: Option<&Tag>) -> bool {
-        match &self.named {
-            Named::Content(digest) => contents.contains(&digest),
-            Named::Tag(named) => tag == Some(named),
-        }
-    }
-}
-
 /// What was used: a content, or whatever a tag points to.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Named {
@@ -59,9 +51,98 @@ pub enum Named {
 
 /// What is known of who uses what.
 pub struct KnownUse {
-    /// By repository.
+    /// By repository. Empty where only what clusters use was asked for.
     pub all: HashMap<RepositoryName, Vec<Use>>,
     pub clusters: ClusterUse,
+}
+
+/// What is asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum UseWish<'w> {
+    /// What clusters use, and nothing of accounts and workloads.
+    Clusters,
+    /// All of it.
+    Everything,
+    /// What is of one repository.
+    Of(&'w RepositoryName),
+}
+
+/// What is gathered while the records are read.
+struct Gathering {
+    known: KnownUse,
+    names: HashSet<Arc<str>>,
+    all: bool,
+}
+
+impl Gathering {
+    /// A name that is kept once, however often it is met.
+    fn name(&mut self, text: &str) -> Arc<str> {
+        if let Some(known) = self.names.get(text) {
+            return Arc::clone(known);
+        }
+        let name: Arc<str> = text.into();
+        self.names.insert(Arc::clone(&name));
+        name
+    }
+
+    fn pulled(&mut self, pulled: &Pulled, is_cluster: &HashSet<String>) {
+        let (Ok(repository), Ok(digest)) =
+            (pulled.repository.parse::<RepositoryName>(), pulled.digest.parse::<Digest>())
+        else {
+            return;
+        };
+        let by = Some(pulled.by.as_str()).filter(|by| !matches!(*by, "" | "-"));
+        let seen = match by.map(|by| by.split('/').next().unwrap_or(by)) {
+            // It may be a node of any cluster.
+            None => Some(STRANGER),
+            Some(name) => Some(name).filter(|name| is_cluster.contains(*name)),
+        };
+        if let Some(cluster) = seen {
+            let cluster = self.name(cluster);
+            let sighting = Sighting { cluster, at: pulled.last, how: "pulled" };
+            self.known.clusters.saw(repository.clone(), digest.clone(), sighting);
+        }
+        if self.all {
+            let by = by.map(|by| self.name(by));
+            let named = Named::Content(digest);
+            let used = Use { by, workload: None, how: "pulled", named, last: pulled.last };
+            self.known.all.entry(repository).or_default().push(used);
+        }
+    }
+
+    fn seen(&mut self, one: &SeenWorkload) {
+        let how = match one.how {
+            SeenBy::Door => "admitted at its door",
+            SeenBy::Survey => "surveyed",
+        };
+        self.known.clusters.learned(&one.cluster, one.last);
+        let Ok(repository) = one.repository.parse::<RepositoryName>() else { return };
+        let digest = one.digest.parse::<Digest>().ok();
+        let tag = one.selector.parse::<Tag>().ok();
+        let by = match one.namespace.as_str() {
+            "" => one.cluster.clone(),
+            namespace => format!("{}/{namespace}", one.cluster),
+        };
+        let cluster = self.name(&one.cluster);
+        let sighting = Sighting { cluster, at: one.last, how };
+        // What a tag pointed to then may run, and what it points to now will at the next start.
+        for named in digest.map(Named::Content).into_iter().chain(tag.map(Named::Tag)) {
+            match &named {
+                Named::Content(digest) => {
+                    self.known.clusters.saw(repository.clone(), digest.clone(), sighting.clone());
+                }
+                Named::Tag(tag) => {
+                    self.known.clusters.saw_tag(repository.clone(), tag.clone(), sighting.clone());
+                }
+            }
+            if self.all {
+                let workload = Some(one.workload.as_str()).filter(|workload| !workload.is_empty());
+                let (by, workload) = (Some(self.name(&by)), workload.map(|text| self.name(text)));
+                let used = Use { by, workload, how, named, last: one.last };
+                self.known.all.entry(repository.clone()).or_default().push(used);
+            }
+        }
+    }
 }
 
 impl KnownUse {
@@ -70,94 +151,88 @@ impl KnownUse {
         config: &Config,
         store: &Store,
         within: Option<Span>,
+        wish: UseWish<'_>,
     ) -> Result<Self, Failure> {
         let span = within.map(|span| i64::try_from(span.0.as_millis()).unwrap_or(i64::MAX));
         let since = span.map_or(i64::MIN, |span| now().saturating_sub(span));
-        let is_cluster = |by: &str| config.clusters.iter().any(|one| one.name.get_ref() == by);
-        let names = config.clusters.iter().map(|cluster| cluster.name.get_ref().clone());
-        let mut known = Self { all: HashMap::new(), clusters: ClusterUse::of(names) };
-        let pulled = store.pulled_since(since).await;
-        for pulled in pulled.map_err(|error| unreadable(&error))? {
-            let (Ok(repository), Ok(digest)) =
-                (pulled.repository.parse::<RepositoryName>(), pulled.digest.parse::<Digest>())
-            else {
-                continue;
-            };
-            let by = Some(pulled.by).filter(|by| !matches!(by.as_str(), "" | "-"));
-            let cluster = by.as_deref().map(|by| by.split('/').next().unwrap_or(by));
-            let seen = match cluster {
-                // It may be a node of any cluster.
-                None => Some(STRANGER),
-                Some(name) => Some(name).filter(|name| is_cluster(name)),
-            };
-            if let Some(cluster) = seen {
-                let sighting =
-                    Sighting { cluster: cluster.to_owned(), at: pulled.last, how: "pulled" };
-                known.clusters.saw(repository.clone(), digest.clone(), sighting);
-            }
-            let named = Named::Content(digest);
-            let used = Use { by, workload: None, how: "pulled", named, last: pulled.last };
-            known.all.entry(repository).or_default().push(used);
-        }
-        known.add_sightings(store, since).await?;
-        Ok(known)
-    }
-
-    /// Adds what was seen at the clusters' doors and in surveys of them.
-    async fn add_sightings(&mut self, store: &Store, since: i64) -> Result<(), Failure> {
-        let seen = store.sightings(since).await.map_err(|error| unreadable(&error))?;
-        for one in seen {
-            let how = match one.how {
-                SeenBy::Door => "admitted at its door",
-                SeenBy::Survey => "surveyed",
-            };
-            self.clusters.learned(&one.cluster, one.last);
-            let Ok(repository) = one.repository.parse::<RepositoryName>() else { continue };
-            let digest = one.digest.parse::<Digest>().ok();
-            let tag = one.selector.parse::<Tag>().ok();
-            let by = match one.namespace.as_str() {
-                "" => one.cluster.clone(),
-                namespace => format!("{}/{namespace}", one.cluster),
-            };
-            let sighting = Sighting { cluster: one.cluster, at: one.last, how };
-            // What a tag pointed to then may run, and what it points to now will at the next start.
-            let named =
-                digest.clone().map(Named::Content).into_iter().chain(tag.clone().map(Named::Tag));
-            for named in named {
-                match &named {
-                    Named::Content(digest) => {
-                        self.clusters.saw(repository.clone(), digest.clone(), sighting.clone());
-                    }
-                    Named::Tag(tag) => {
-                        self.clusters.saw_tag(repository.clone(), tag.clone(), sighting.clone());
-                    }
-                }
-                let workload = Some(one.workload.clone()).filter(|workload| !workload.is_empty());
-                let used = Use { by: Some(by.clone()), workload, how, named, last: one.last };
-                self.all.entry(repository.clone()).or_default().push(used);
+        let clusters: HashSet<String> =
+            config.clusters.iter().map(|cluster| cluster.name.get_ref().clone()).collect();
+        let known =
+            Self { all: HashMap::new(), clusters: ClusterUse::of(clusters.iter().cloned()) };
+        let all = wish != UseWish::Clusters;
+        let mut gathering = Gathering { known, names: HashSet::new(), all };
+        let one = match wish {
+            UseWish::Of(repository) => Some(repository.clone()),
+            UseWish::Clusters | UseWish::Everything => None,
+        };
+        if one.is_some() {
+            // What is not of this repository still tells when each cluster was heard of.
+            for (who, last) in
+                store.pullers_since(since).await.map_err(|error| unreadable(&error))?
+            {
+                let cluster = who.split('/').next().unwrap_or_default();
+                gathering.known.clusters.learned(cluster, last);
             }
         }
-        Ok(())
+        let fold =
+            move |gathering: &mut Gathering, pulled: Pulled| gathering.pulled(&pulled, &clusters);
+        let gathering = store.fold_pulled(since, one.clone(), gathering, fold).await;
+        let gathering = gathering.map_err(|error| unreadable(&error))?;
+        let fold = |gathering: &mut Gathering, seen: SeenWorkload| gathering.seen(&seen);
+        let gathering = store.fold_sightings(since, one, gathering, fold).await;
+        Ok(gathering.map_err(|error| unreadable(&error))?.known)
     }
 }
 
-/// Who used an image, by one of its contents or by its tag, each with how it is known and when last; the last first.
-pub fn users_of<'u>(
-    uses: &'u [Use],
-    contents: &[&Digest],
-    tag: Option<&Tag>,
-) -> Vec<(Option<&'u str>, Option<&'u str>, &'static str, i64)> {
-    type User<'u> = (Option<&'u str>, Option<&'u str>, &'static str);
-    let mut last: BTreeMap<User<'u>, i64> = BTreeMap::new();
-    for one in uses.iter().filter(|one| one.is_of(contents, tag)) {
-        let user = (one.by.as_deref(), one.workload.as_deref(), one.how);
-        let at = last.entry(user).or_insert(one.last);
-        *at = (*at).max(one.last);
+/// The uses of a repository, found by what was used.
+pub struct UsesBy<'u> {
+    contents: HashMap<&'u Digest, Vec<&'u Use>>,
+    tags: HashMap<&'u Tag, Vec<&'u Use>>,
+}
+
+/// Who, by which workload, how it is known, and when last.
+pub type User<'u> = (Option<&'u str>, Option<&'u str>, &'static str, i64);
+
+impl<'u> UsesBy<'u> {
+    pub fn of(uses: &'u [Use]) -> Self {
+        let mut by = Self { contents: HashMap::new(), tags: HashMap::new() };
+        for one in uses {
+            match &one.named {
+                Named::Content(digest) => by.contents.entry(digest).or_default().push(one),
+                Named::Tag(tag) => by.tags.entry(tag).or_default().push(one),
+            }
+        }
+        by
     }
-    let all = last.into_iter().map(|((who, workload, how), last)| (who, workload, how, last));
-    let mut by: Vec<_> = all.collect();
-    by.sort_by_key(|(who, workload, how, last)| (std::cmp::Reverse(*last), *who, *workload, *how));
-    by
+
+    /// What was used by its digest.
+    pub fn contents(&self) -> impl Iterator<Item = &'u Digest> {
+        self.contents.keys().copied()
+    }
+
+    /// Who used an image, by one of its contents or by its tag; the last first.
+    pub fn users<'d>(
+        &self,
+        contents: impl IntoIterator<Item = &'d Digest>,
+        tag: Option<&Tag>,
+    ) -> Vec<User<'u>> {
+        let by_content =
+            contents.into_iter().filter_map(|digest| self.contents.get(digest)).flatten();
+        let by_tag = tag.and_then(|tag| self.tags.get(tag)).into_iter().flatten();
+        let mut last: BTreeMap<(Option<&'u str>, Option<&'u str>, &'static str), i64> =
+            BTreeMap::new();
+        for one in by_content.chain(by_tag) {
+            let user = (one.by.as_deref(), one.workload.as_deref(), one.how);
+            let at = last.entry(user).or_insert(one.last);
+            *at = (*at).max(one.last);
+        }
+        let all = last.into_iter().map(|((who, workload, how), last)| (who, workload, how, last));
+        let mut by: Vec<User<'u>> = all.collect();
+        by.sort_by_key(|(who, workload, how, last)| {
+            (std::cmp::Reverse(*last), *who, *workload, *how)
+        });
+        by
+    }
 }
 
 /// Whether a cluster, or one of its namespaces, may pull from a repository.

@@ -179,8 +179,11 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
                 }
                 if !tidied.going.is_empty() {
                     report.freed_bytes += tidied.plan.freed;
-                    report.removed.extend(tidied.going.iter().cloned());
-                    going.push((name, tidied.going));
+                    if args.yes {
+                        going.push((name, tidied.going));
+                    } else {
+                        report.removed.extend(tidied.going);
+                    }
                 }
             }
         }

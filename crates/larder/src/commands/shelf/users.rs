@@ -1,5 +1,7 @@
 //! `larder shelf users`: who uses which image.
 
+use std::collections::HashMap;
+
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::quantity::Span;
@@ -9,10 +11,10 @@ use larder_store::Store;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::House;
-use super::known_use::{KnownUse, STRANGER, may_pull, users_of};
+use super::known_use::{KnownUse, STRANGER, Use, UseWish, UsesBy, may_pull};
 use super::named::{self, NamedRepositories};
 use super::shown::image_name;
+use super::unreadable;
 use crate::config::Config;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
@@ -132,7 +134,20 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         [] => vec!["**".to_owned()],
         names => names.to_vec(),
     };
-    let known = KnownUse::read(config, store, args.since).await?;
+    let only = match names.as_slice() {
+        [one] => named::read(one, config, what)?.repository().cloned(),
+        _ => None,
+    };
+    // What lies below a repository that is named is meant too.
+    let alone = match &only {
+        Some(name) => {
+            store.repositories_below(name, None, 2).await.map_err(|error| unreadable(&error))?.len()
+                < 2
+        }
+        None => false,
+    };
+    let wish = only.as_ref().filter(|_| alone).map_or(UseWish::Everything, UseWish::Of);
+    let known = KnownUse::read(config, store, args.since, wish).await?;
     let unknown = known.clusters.unknown(now(), Span(config.larder.in_use));
     let mut images = Vec::new();
     for text in &names {
@@ -143,14 +158,19 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let mut held = false;
         while let Some(page) = repositories.next().await? {
             for name in page {
-                let house = House::of(store, vec![name.clone()]).await?;
-                let all = images_of(&house, &name, &known, &unknown, config);
+                let uses = known.all.get(&name).map(Vec::as_slice).unwrap_or_default();
+                // Where nobody uses anything, only those look who ask for that, or for this very name.
+                if uses.is_empty() && !args.unused && args.names.is_empty() {
+                    continue;
+                }
+                let all = images_of(&name, uses, &unknown, config, store).await?;
                 let all = all.into_iter().filter(|one| {
                     pattern.has_image(one.tag.as_ref().map(Tag::as_str), &one.digest)
                 });
-                let all: Vec<UsedImage> = all.collect();
-                held |= !all.is_empty();
-                images.extend(all.into_iter().filter_map(|one| wanted(one, args)));
+                for one in all {
+                    held = true;
+                    images.extend(wanted(one, args));
+                }
             }
         }
         if images.len() == before && !held && !args.names.is_empty() {
@@ -183,48 +203,45 @@ fn wanted(mut image: UsedImage, args: &Args) -> Option<UsedImage> {
 }
 
 /// The images of a repository with all who use them.
-fn images_of(
-    house: &House,
+async fn images_of(
     name: &RepositoryName,
-    known: &KnownUse,
+    uses: &[Use],
     unknown: &[KnownAt],
     config: &Config,
-) -> Vec<UsedImage> {
-    let records = house.holdings.records();
-    let uses = known.all.get(name).map(Vec::as_slice).unwrap_or_default();
+    store: &Store,
+) -> Result<Vec<UsedImage>, Failure> {
+    let by = UsesBy::of(uses);
+    let used: Vec<Digest> = by.contents().cloned().collect();
+    let names = store.image_names(name, used, true).await.map_err(|error| unreadable(&error))?;
     let unknown: Vec<String> = unknown
         .iter()
         .filter(|one| may_pull(config, &one.cluster, name))
         .map(|one| one.cluster.clone())
         .collect();
-    let mut images = Vec::new();
-    for (place, row) in records.manifests.iter().enumerate() {
-        let mut tags: Vec<Option<Tag>> =
-            house.holdings.tags_of(place).map(|tag| Some(tag.tag.clone())).collect();
-        if house.holdings.stands_alone(place) {
-            tags.push(None);
-        }
-        // What nodes pull of an index are its images.
-        let parts = house.holdings.children(place).iter().chain([&place]);
-        let contents: Vec<&Digest> = parts.map(|part| &records.manifests[*part].digest).collect();
-        for tag in tags {
-            let by = users_of(uses, &contents, tag.as_ref());
-            let users = by.iter().map(|(who, workload, how, last)| ImageUser {
-                who: who.map(str::to_owned),
-                workload: workload.map(str::to_owned),
-                how,
-                used_at: time(*last),
-                last: *last,
-            });
-            images.push(UsedImage {
-                repository: name.clone(),
-                tag,
-                digest: row.digest.clone(),
-                users: users.collect(),
-                unknown_clusters: unknown.clone(),
-            });
-        }
+    // What nodes pull of an index are its images.
+    let mut parts: HashMap<&Digest, Vec<&Digest>> = HashMap::new();
+    for (part, index) in &names.parents {
+        parts.entry(index).or_default().push(part);
     }
-    images.sort_by(|a, b| a.tag.cmp(&b.tag));
-    images
+    let tagged = names.tags.iter().map(|(tag, digest)| (Some(tag), digest));
+    let untagged = names.untagged.iter().map(|digest| (None, digest));
+    let images = untagged.chain(tagged).map(|(tag, digest)| {
+        let parts = parts.get(digest).into_iter().flatten().copied();
+        let users = by.users(parts.chain([digest]), tag).into_iter();
+        let users = users.map(|(who, workload, how, last)| ImageUser {
+            who: who.map(str::to_owned),
+            workload: workload.map(str::to_owned),
+            how,
+            used_at: time(last),
+            last,
+        });
+        UsedImage {
+            repository: name.clone(),
+            tag: tag.cloned(),
+            digest: digest.clone(),
+            users: users.collect(),
+            unknown_clusters: unknown.clone(),
+        }
+    });
+    Ok(images.collect())
 }

@@ -13,7 +13,7 @@ use larder_core::retention::{
 };
 use larder_store::{RecordKind, Store};
 
-use super::super::known_use::{KnownUse, may_pull};
+use super::super::known_use::{KnownUse, UseWish, may_pull};
 use super::super::{House, unreadable};
 use super::surveys::Named;
 use super::{TidiedImage, TidyReport};
@@ -42,7 +42,7 @@ impl<'c> Keeper<'c> {
     pub async fn new(config: &'c Config, store: &Store, grace: Span) -> Result<Self, Failure> {
         let now = now();
         let within = Span(config.larder.in_use);
-        let known = KnownUse::read(config, store, Some(within)).await?;
+        let known = KnownUse::read(config, store, Some(within), UseWish::Clusters).await?;
         let unknown = known.clusters.unknown(now, within);
         let uses = known.clusters;
         let rules = config.keeps.iter().map(|keep| keep.rule.clone()).collect();
