@@ -443,7 +443,7 @@ async fn platform_of(
 }
 
 /// Refuses an image that lacks a wanted platform: better told now than by a node.
-fn check_all_there(platforms: &Platforms, present: &[Platform]) -> Result<(), TransferError> {
+pub fn check_all_there(platforms: &Platforms, present: &[Platform]) -> Result<(), TransferError> {
     let Platforms::Some(list) = platforms else { return Ok(()) };
     let lacking: Vec<String> = list
         .iter()

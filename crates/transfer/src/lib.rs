@@ -27,7 +27,7 @@ mod watch;
 pub use archive::Archive;
 pub use companions::companions;
 pub use ends::{Content, ManifestRole, Source, Target, pour};
-pub use engine::{Engine, MoveOrder, MoveOutcome, Outline, trim};
+pub use engine::{Engine, MoveOrder, MoveOutcome, Outline, check_all_there, trim};
 pub use error::{LayoutError, TransferError};
 pub use layout::Layout;
 pub use new_archive::NewArchive;

@@ -3,7 +3,7 @@
 use larder_core::digest::Digest;
 use larder_standin::{ImagePlan, image};
 
-use crate::house::{House, small};
+use crate::house::{House, OWN, small};
 
 #[test]
 fn an_image_is_described_without_being_pulled() {
@@ -193,6 +193,12 @@ fn tags_and_the_images_of_a_folder_are_listed_with_what_each_is() {
     assert!(tags[0]["size_bytes"].as_u64().unwrap() > 0 && tags[0]["digest"].is_string());
     let told = house.larder("look --tags bazaar.example/library/board --limit 1").ends(0);
     told.says(&["sha256:", "2 of them were not looked into"]);
+    // This larder's own shelves need no host.
+    house.configure("[[shelf]]\nname = \"own\"\n");
+    house
+        .larder(&format!("copy bazaar.example/library/board:1.9 {OWN}/own/board:1.9 --new-store"))
+        .ends(0);
+    house.larder("look --tags own/board").ends(0).says(&["1.9", "linux/arm64"]);
     // A folder with several images.
     for tag in ["1.9", "1.10"] {
         house.larder(&format!("copy bazaar.example/library/board:{tag} ./boards#{tag}")).ends(0);

@@ -63,6 +63,12 @@ fn what_is_promoted_is_the_same_by_digest_and_in_the_record_with_who_and_why() {
     promote("dev/none:1 prod/").ends(1);
     promote("dev/no* prod/").ends(1).says(&["no image there matches"]);
     promote("dev/app:1.4.0 somewhere/").ends(2).says(&["it names no registry"]);
+    promote("dev/app:1.4.0 prod").ends(2).says(&["prod is a shelf", "write prod/"]);
+    promote("dev/app:1.4.0 prod/ --platform linux/s390x --dry-run").ends(1).says(&["linux/s390x"]);
+    house
+        .larder_reads("promote - prod/ --because x", "# nothing\n")
+        .ends(2)
+        .says(&["stdin names no image"]);
 }
 
 #[test]

@@ -11,7 +11,9 @@ use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::{Reference, Selector};
 use larder_store::RecordKind;
 use larder_transfer::files::with_stdin;
-use larder_transfer::{Engine, MoveOrder, MoveOutcome, Outline, Source, Target, trim};
+use larder_transfer::{
+    Engine, MoveOrder, MoveOutcome, Outline, Source, Target, check_all_there, trim,
+};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -116,7 +118,16 @@ impl Report for CopiesReport {
             let digest = one.digest.as_ref().and_then(|text| text.parse::<Digest>().ok());
             let digest = digest.map_or_else(String::new, |digest| short(&digest).to_owned());
             let size = one.digest.as_ref().map_or_else(String::new, |_| bytes(one.size_bytes));
-            let name = |text: &String| text.strip_prefix(&self.own).unwrap_or(text).to_owned();
+            let name = |text: &String| {
+                let name = text.strip_prefix(&self.own).unwrap_or(text);
+                match name.split_once('@') {
+                    Some((image, digest)) => match digest.parse::<Digest>() {
+                        Ok(digest) => format!("{image}@{}", short(&digest)),
+                        Err(_) => name.to_owned(),
+                    },
+                    None => name.to_owned(),
+                }
+            };
             table.row([state, name(&one.from), name(&one.to), size, digest]);
         }
         if self.images.iter().any(|one| one.state != CopyState::There) {
@@ -213,6 +224,10 @@ impl Destination {
             false => format!("{}/{plain}", config.larder.url.host),
         };
         let to = reference(&whole, Some(config))?;
+        if !is_folder && config.larder.has_name(&to.host) && to.repository.is_single() {
+            let cause = format!("{} is a shelf, and images lie in its repositories", to.repository);
+            return Err(Failure::usage(what(), cause, format!("write {plain}/")));
+        }
         if let Some(digest) = &to.digest {
             let cause = format!(
                 "where something goes is named by a tag, not by the digest {}",
@@ -260,6 +275,10 @@ async fn pairs(
     let destination = Destination::read(wish, config)?;
     let texts = with_stdin(wish.from)
         .map_err(|error| Failure::io(format!("{what}: cannot read stdin"), &error))?;
+    if texts.is_empty() {
+        let remedy = "write one image or pattern a line";
+        return Err(Failure::usage(what, "stdin names no image", remedy));
+    }
     let mut pairs: BTreeMap<Reference, Reference> = BTreeMap::new();
     for text in &texts {
         let named = NamedImages::read(text, config, what)?;
@@ -300,6 +319,11 @@ async fn look(
     let failed = |error| Failure::transfer(what(), &error);
     let source = ends.source(from)?;
     let (digest, document) = source.manifest(&from.selector()).await.map_err(failed)?;
+    let present: Vec<Platform> =
+        document.children().iter().filter_map(|child| child.platform()).collect();
+    if !present.is_empty() {
+        check_all_there(platforms, &present).map_err(failed)?;
+    }
     let trimmed = match wish.trim && !document.children().is_empty() {
         true => {
             let document = trim(&*source, &document, platforms).await.map_err(failed)?;

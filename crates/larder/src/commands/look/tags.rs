@@ -15,7 +15,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, now, reference, store_if_any};
+use crate::context::{Context, now, reference, reference_here, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{BAD, DIM, Output, Report, Table, ago, bytes, count, paint, short, time};
 use crate::place::Place;
@@ -100,7 +100,10 @@ pub async fn of_repository(
     context: &Context,
     config: Option<&Config>,
 ) -> Outcome {
-    let reference = reference(text, config)?;
+    let reference = match config {
+        Some(config) => reference_here(text, config)?,
+        None => reference(text, None)?,
+    };
     let what = || format!("cannot list the tags of {}", reference.image());
     let Some(config) = config else {
         let remedy = "`larder init` writes one";
