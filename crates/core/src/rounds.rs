@@ -14,6 +14,7 @@ pub enum Urgency {
 }
 
 impl Urgency {
+    /// As it is written.
     pub fn word(self) -> &'static str {
         match self {
             Self::Urgent => "urgent",

@@ -167,7 +167,7 @@ pub fn read(bytes: &[u8], trusted: &[VerifyingKey]) -> Result<TrailHead, TrailEr
     if !key.verifies(&message(signed), &signature) {
         return Err(TrailError::Altered);
     }
-    let found = signed.iter().filter(|byte| **byte == b'\n').count() as u64 - 1;
+    let found = signed.split(|byte| *byte == b'\n').count() as u64 - 2;
     if found != head.entries {
         return Err(TrailError::Count { said: head.entries, found });
     }

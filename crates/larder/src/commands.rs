@@ -106,7 +106,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Copy(args) => copy::run(&args, context).await,
         Command::Promote(args) => promote::run(&args, context).await,
         Command::Parcel(command) => parcel::run(command, context).await,
-        Command::Serve(args) => serve::run(&args, context).await,
+        Command::Serve(args) => Box::pin(serve::run(&args, context)).await,
         Command::Shelf(command) => shelf::run(command, context).await,
         Command::Store(command) => store::run(command, context).await,
         Command::Handoff(command) => handoff::run(&command, context).await,

@@ -135,7 +135,7 @@ fn start(cli: Cli, output: Output) -> Outcome {
     let context = Context::new(named, cli.new_store, output);
     let goes_on = cli.command.goes_on();
     runtime.block_on(async {
-        let ended = commands::run(cli.command, &context);
+        let ended = Box::pin(commands::run(cli.command, &context));
         match goes_on {
             false => ended.await,
             true => tokio::select! {

@@ -92,15 +92,15 @@ impl ClusterUse {
     }
 
     /// A cluster was seen to use a content of a repository.
-    pub fn saw(&mut self, repository: RepositoryName, digest: Digest, sighting: Sighting) {
+    pub fn saw(&mut self, repository: &RepositoryName, digest: &Digest, sighting: Sighting) {
         self.learned(&sighting.cluster, sighting.at);
-        keep_last(self.seen.entry(key(&repository, digest.as_str())), sighting);
+        keep_last(self.seen.entry(key(repository, digest.as_str())), sighting);
     }
 
     /// A cluster was seen to name a tag of a repository: whatever it points to is used.
-    pub fn saw_tag(&mut self, repository: RepositoryName, tag: Tag, sighting: Sighting) {
+    pub fn saw_tag(&mut self, repository: &RepositoryName, tag: &Tag, sighting: Sighting) {
         self.learned(&sighting.cluster, sighting.at);
-        keep_last(self.tags.entry(key(&repository, tag.as_str())), sighting);
+        keep_last(self.tags.entry(key(repository, tag.as_str())), sighting);
     }
 
     /// Something was learned of what a cluster runs.

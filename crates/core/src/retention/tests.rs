@@ -170,7 +170,7 @@ fn what_a_cluster_runs_or_may_run_counts_as_in_use() {
     let mut uses = ClusterUse::of(["hall".to_owned(), "lab".to_owned()]);
     let at = NOW - 3 * DAY;
     let seen = Sighting { cluster: "hall".into(), at, how: "pulled" };
-    uses.saw(RepositoryName::clone(&repository), digest.clone(), seen.clone());
+    uses.saw(&repository, &digest, seen.clone());
     let of = |unknown: &[(KnownAt, bool)], content: &Digest, within| {
         uses.of_image(&repository, [content], None, unknown, NOW, within)
     };
@@ -183,7 +183,7 @@ fn what_a_cluster_runs_or_may_run_counts_as_in_use() {
     // What is named by its tag is used, whatever that points to.
     let edge: Tag = "edge".parse().unwrap();
     let seen = Sighting { cluster: "hall".into(), at, how: "surveyed" };
-    uses.saw_tag(RepositoryName::clone(&repository), edge.clone(), seen.clone());
+    uses.saw_tag(&repository, &edge, seen.clone());
     let by_tag = |tag| uses.of_image(&repository, [&other], Some(tag), &[], NOW, days(30));
     assert_eq!(by_tag(&edge), Some(InUse::Cluster(seen)));
     assert_eq!(by_tag(&"1.0".parse().unwrap()), None);

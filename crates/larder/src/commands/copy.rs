@@ -51,7 +51,7 @@ pub struct Args {
     /// Write the index anew with the wanted platforms alone
     #[arg(long, requires = "platform")]
     trim: bool,
-    /// Write with the login of this [[upstream]]
+    /// Write with the login of this upstream, by its name
     #[arg(long, value_name = "NAME")]
     account: Option<String>,
     /// Why: it stands in the record
@@ -204,7 +204,9 @@ async fn copy_several(
 ) -> Outcome {
     let what = "cannot copy several images";
     let local = from.iter().map(String::as_str).chain([to]).find(|text| {
-        is_path(text) || text.split('#').next().is_some_and(|path| path.ends_with(".tar"))
+        let path = text.split('#').next().unwrap_or_default();
+        let end = std::path::Path::new(path).extension();
+        is_path(text) || end.is_some_and(|end| end.eq_ignore_ascii_case("tar"))
     });
     if let Some(local) = local {
         let cause = format!("{local} is a path, and many at once go between registries");

@@ -68,7 +68,7 @@ enum KnownBy {
 #[derive(Serialize, JsonSchema)]
 struct FoundRow {
     image: String,
-    /// The name of its [[upstream]]. null: this larder.
+    /// The name of its `[[upstream]]`. null: this larder.
     upstream: Option<String>,
     /// `here`, `brought-in`, `locked`, `wanted`, `cached`, `uncovered`.
     standing: &'static str,

@@ -55,7 +55,9 @@ fn answer(given: Option<&String>, question: &str, usual: &str) -> Result<String,
     if !(std::io::stdin().is_terminal() && std::io::stderr().is_terminal()) {
         return Ok(usual.to_owned());
     }
-    eprint!("{question} [{usual}]: ");
+    let mut asked = std::io::stderr().lock();
+    let written = write!(asked, "{question} [{usual}]: ").and_then(|()| asked.flush());
+    written.map_err(|error| Failure::io("cannot ask", &error))?;
     let mut line = String::new();
     let read = std::io::stdin().lock().read_line(&mut line);
     read.map_err(|error| Failure::io("cannot read the answer", &error))?;

@@ -40,7 +40,7 @@ pub struct Args {
     /// Let tags move that point to another image at the target
     #[arg(long = "move")]
     moves: bool,
-    /// Write with the login of this [[upstream]]
+    /// Write with the login of this upstream, by its name
     #[arg(long, value_name = "NAME")]
     account: Option<String>,
     /// Say what would be done, and do nothing

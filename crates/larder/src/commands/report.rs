@@ -66,12 +66,12 @@ impl Page<'_> {
         bytes(*size)
     }
 
-    #[expect(clippy::unused_self, reason = "templates call methods")]
+    #[expect(clippy::unused_self, clippy::ref_option, reason = "templates call methods")]
     fn text(&self, text: &Option<String>) -> String {
         text.clone().unwrap_or_else(|| "-".to_owned())
     }
 
-    #[expect(clippy::unused_self, reason = "templates call methods")]
+    #[expect(clippy::unused_self, clippy::ref_option, reason = "templates call methods")]
     fn quota(&self, held: &u64, most: &Option<u64>) -> String {
         let percent = |most: &u64| u128::from(*held) * 100 / u128::from((*most).max(1));
         most.as_ref().map_or_else(

@@ -6,7 +6,7 @@ use std::time::Duration;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use larder_transfer::Watch;
 
-use super::bytes;
+use super::{Output, bytes};
 
 /// Without a terminal a line is written so often.
 const EACH: Duration = Duration::from_secs(10);
@@ -43,7 +43,7 @@ impl Progress {
         }
         let progress = Self { bar, lives: Arc::new(()) };
         if form == ProgressForm::Lines {
-            progress.tell_each(EACH, |line| eprintln!("{line}"));
+            progress.tell_each(EACH, |line| Output::default().note(line));
         }
         progress
     }

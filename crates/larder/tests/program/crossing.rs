@@ -48,9 +48,8 @@ fn removals_cross_the_gap_and_are_taken_when_that_is_wished() {
         "vendor/kettle:2 was removed where the parcel was made, and stays: `--removals` takes it",
     ]);
     gap.far("shelf show vendor/kettle:2").ends(0);
-    let ashlog = format!("copy vendor/ashlog:1.4 larder.turbine-hall.example/vendor/brinedb:5.2");
-    let ashlog = ashlog.replace("copy vendor", "copy larder.turbine-hall.example/vendor");
-    gap.far(&ashlog).ends(0);
+    let there = "larder.turbine-hall.example/vendor";
+    gap.far(&format!("copy {there}/ashlog:1.4 {there}/brinedb:5.2")).ends(0);
     gap.far("parcel unpack next --removals --dry-run").ends(0).says(&[
         "would remove vendor/kettle:2",
         "vendor/brinedb:5.2 was removed",

@@ -17,7 +17,7 @@ fn put_blob(serving: &Serving, repository: &str, content: &[u8]) -> Answer {
 }
 
 fn content(seed: u8, bytes: usize) -> Vec<u8> {
-    (0..bytes).map(|n| (n / 7 % 251) as u8 ^ seed).collect()
+    (0..=250_u8).cycle().take(bytes).map(|byte| byte ^ seed).collect()
 }
 
 #[test]

@@ -200,11 +200,11 @@ impl Store {
                     .query_row(params![name.as_str()], |row| row.get(0))
                     .optional()?;
                 let Some(id) = id else { return Ok(ImageNames::default()) };
-                let mut names = ImageNames::default();
-                names.tags = connection
+                let tags = connection
                     .prepare_cached("SELECT name, digest FROM tags WHERE repository = $1 ORDER BY name")?
                     .query_map(params![id], |row| Ok((checked(row, 0)?, checked(row, 1)?)))?
                     .collect::<rusqlite::Result<_>>()?;
+                let mut names = ImageNames { tags, ..ImageNames::default() };
                 let mut above = connection.prepare_cached(
                     "SELECT manifest FROM needs WHERE target = $1 AND repository = $2 AND is_child = 1",
                 )?;

@@ -220,7 +220,8 @@ impl Store {
         repository: Option<&RepositoryName>,
         most: usize,
     ) -> Result<(Vec<WeightyImage>, Vec<WeightyImage>), StoreError> {
-        let given = (shelf.to_owned(), repository.map(|name| name.to_string()), most as i64);
+        let most = i64::try_from(most).unwrap_or(i64::MAX);
+        let given = (shelf.to_owned(), repository.map(ToString::to_string), most);
         let rows = |order: &str| {
             format!(
                 "SELECT r.name, t.name, m.volume,
@@ -272,7 +273,7 @@ impl Store {
         self.records
             .rows(
                 "SELECT name, bytes FROM repositories WHERE shelf = $1 ORDER BY bytes DESC LIMIT $2",
-                (shelf.to_owned(), most as i64),
+                (shelf.to_owned(), i64::try_from(most).unwrap_or(i64::MAX)),
                 |row| Ok((row.get(0)?, unsigned(row, 1)?)),
             )
             .await

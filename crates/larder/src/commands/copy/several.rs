@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
+use larder_core::document::Descriptor;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::{Reference, Selector};
@@ -212,7 +213,7 @@ impl Destination {
             .storing_shelves()
             .iter()
             .any(|shelf| shelf == plain.split(['/', ':']).next().unwrap_or_default());
-        if !looks_like_host && !(wish.shelves && shelf) {
+        if !(looks_like_host || wish.shelves && shelf) {
             let cause = "it names no registry, and nothing is pushed to one that is not named";
             let own = &config.larder.url.host;
             let remedy =
@@ -320,7 +321,7 @@ async fn look(
     let source = ends.source(from)?;
     let (digest, document) = source.manifest(&from.selector()).await.map_err(failed)?;
     let present: Vec<Platform> =
-        document.children().iter().filter_map(|child| child.platform()).collect();
+        document.children().iter().filter_map(Descriptor::platform).collect();
     if !present.is_empty() {
         check_all_there(platforms, &present).map_err(failed)?;
     }
@@ -382,7 +383,7 @@ pub async fn run(wish: &Wish<'_>, config: &Config, context: &Context) -> Outcome
             report.add(one, None, &mut failures);
         }
         report.copied_bytes = blobs.values().sum();
-        return finish(report, failures, context);
+        return Ok(finish(&report, &failures, context));
     }
     let engine = Engine::new(progress.clone());
     let done: Vec<(Planned, Option<Result<MoveOutcome, Failure>>)> = stream::iter(plan)
@@ -406,7 +407,7 @@ pub async fn run(wish: &Wish<'_>, config: &Config, context: &Context) -> Outcome
         report.add(one, moved, &mut failures);
     }
     report.seconds = began.elapsed().as_secs_f64();
-    finish(report, failures, context)
+    Ok(finish(&report, &failures, context))
 }
 
 /// Where tags may not move, those that would are failures.
@@ -500,9 +501,9 @@ impl CopiesReport {
     }
 }
 
-fn finish(report: CopiesReport, failures: Vec<Failure>, context: &Context) -> Outcome {
+fn finish(report: &CopiesReport, failures: &[Failure], context: &Context) -> Exit {
     let exit = failures.iter().map(|failure| failure.exit).max().unwrap_or(Exit::Done);
-    context.output.tell(&report);
+    context.output.tell(report);
     for failure in failures.iter().take(TOLD) {
         context.output.failure(failure);
     }
@@ -514,5 +515,5 @@ fn finish(report: CopiesReport, failures: Vec<Failure>, context: &Context) -> Ou
     if report.dry_run && report.copied > 0 && asked {
         context.output.note("nothing was copied; without `--dry-run` it is");
     }
-    Ok(exit)
+    exit
 }

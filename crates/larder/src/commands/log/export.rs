@@ -83,7 +83,8 @@ fn files(folder: &Path, trusted: &[VerifyingKey]) -> Result<(Vec<FoundFile>, Vec
     for entry in entries {
         let path = entry.map_err(|error| Failure::io(what(), &error))?.path();
         let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        if !(name.starts_with("record-") && name.ends_with(".jsonl")) {
+        let end = path.extension().and_then(|end| end.to_str());
+        if !name.starts_with("record-") || end != Some("jsonl") {
             continue;
         }
         let bytes =
@@ -184,7 +185,7 @@ pub async fn export(
 }
 
 fn millis(text: &str) -> i64 {
-    text.parse::<jiff::Timestamp>().map_or(i64::MIN, |time| time.as_millisecond())
+    text.parse::<jiff::Timestamp>().map_or(i64::MIN, jiff::Timestamp::as_millisecond)
 }
 
 #[derive(Serialize, JsonSchema)]

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::document::{CONFIG_LIMIT, ImageConfig, ManifestShape};
+use larder_core::document::{CONFIG_LIMIT, Descriptor, ImageConfig, ManifestShape};
 use larder_core::name::Tag;
 use larder_core::platform::Platforms;
 use larder_core::reference::{Reference, Selector};
@@ -201,7 +201,7 @@ async fn row(tag: &str, selector: &Selector, source: &dyn Source) -> TagRow {
         let mut platforms: Vec<String> = document
             .children()
             .iter()
-            .filter_map(|child| child.platform())
+            .filter_map(Descriptor::platform)
             .filter(|platform| !platform.is_unknown())
             .map(|platform| platform.to_string())
             .collect();

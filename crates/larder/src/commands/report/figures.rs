@@ -252,7 +252,7 @@ impl Figures {
                 saved_percent: u64::try_from(percent).unwrap_or(100),
             });
         }
-        let refusals = store.refusals_by_line(since, ROWS as i64).await.map_err(failed)?;
+        let refusals = store.refusals_by_line(since, 100).await.map_err(failed)?;
         let refusals = refusals.into_iter().map(|one| RefusalFigures {
             line: one.line.map(|line| shown(&line).into_owned()),
             event: one.kind,
@@ -330,13 +330,15 @@ async fn intake(config: &Config, store: &Store, since: i64) -> Result<IntakeFigu
     Ok(figures)
 }
 
+/// When (negative, so that the last is the first), by whom, by which workload, what, and how it is known.
+type UserRow = (i64, String, Option<String>, (RepositoryName, Named), &'static str);
+
 async fn users(config: &Config, store: &Store, since: i64) -> Result<Vec<UserFigures>, Failure> {
     let span = std::time::Duration::from_millis(u64::try_from(now() - since).unwrap_or_default());
     let known =
         KnownUse::read(config, store, Some(larder_core::quantity::Span(span)), UseWish::Everything)
             .await?;
-    let mut all: BTreeSet<(i64, String, Option<String>, (RepositoryName, Named), &'static str)> =
-        BTreeSet::new();
+    let mut all: BTreeSet<UserRow> = BTreeSet::new();
     for (repository, uses) in &known.all {
         for one in uses {
             let who = one.by.as_deref().map_or_else(|| whose(""), str::to_owned);

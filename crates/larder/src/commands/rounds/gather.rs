@@ -39,7 +39,7 @@ struct Gatherer<'g> {
 /// All of it, in no order.
 pub async fn all(config: &Config, store: &Store) -> Result<Vec<Concern>, Failure> {
     let mut gatherer = Gatherer { config, store, now: now(), found: Vec::new() };
-    let gathered = gatherer.from_store().await;
+    let gathered = gatherer.the_store().await;
     gathered.map_err(|error| Failure::store("cannot tell what needs a decision", &error))?;
     gatherer.lock_and_files()?;
     Ok(gatherer.found)
@@ -70,7 +70,7 @@ impl Gatherer<'_> {
         self.found.push(Concern { name, urgency, since, text, remedy });
     }
 
-    async fn from_store(&mut self) -> Result<(), StoreError> {
+    async fn the_store(&mut self) -> Result<(), StoreError> {
         self.intake().await?;
         self.keys().await?;
         self.refusals().await?;
@@ -464,7 +464,7 @@ impl Gatherer<'_> {
                     waiting.push(format!("{}:{}", want.image, want.tag));
                 }
                 Stale::NothingLocked(image) => waiting.push(image.to_string()),
-                _ => {}
+                Stale::Unwanted(_) => {}
             }
         }
         if let Some(first) = waiting.first() {

@@ -111,7 +111,9 @@ impl Report for DropReport {
             };
             let mut told: Vec<String> = users.iter().map(used).collect();
             told.dedup();
-            told.into_iter().for_each(|used| out.result(paint(WARN, used)));
+            for used in told {
+                out.result(paint(WARN, used));
+            }
         }
         for KeptManifest { repository, digest, because } in &self.kept {
             out.result(format!("  {repository}@{} stays: {because}", short(digest)));

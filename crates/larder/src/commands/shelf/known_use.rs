@@ -100,7 +100,7 @@ impl Gathering {
         if let Some(cluster) = seen {
             let cluster = self.name(cluster);
             let sighting = Sighting { cluster, at: pulled.last, how: "pulled" };
-            self.known.clusters.saw(repository.clone(), digest.clone(), sighting);
+            self.known.clusters.saw(&repository, &digest, sighting);
         }
         if self.all {
             let by = by.map(|by| self.name(by));
@@ -129,10 +129,10 @@ impl Gathering {
         for named in digest.map(Named::Content).into_iter().chain(tag.map(Named::Tag)) {
             match &named {
                 Named::Content(digest) => {
-                    self.known.clusters.saw(repository.clone(), digest.clone(), sighting.clone());
+                    self.known.clusters.saw(&repository, digest, sighting.clone());
                 }
                 Named::Tag(tag) => {
-                    self.known.clusters.saw_tag(repository.clone(), tag.clone(), sighting.clone());
+                    self.known.clusters.saw_tag(&repository, tag, sighting.clone());
                 }
             }
             if self.all {

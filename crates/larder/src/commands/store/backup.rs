@@ -88,7 +88,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         already_there: there,
         manifests,
     };
-    let place = larder_transfer::files::named(folder).to_string();
+    let place = larder_transfer::files::named(folder);
     marks::note(store, marks::BACKUP, &place).await;
     let text = format!("backed up {} in {}", bytes(size), count(copied, "blob"));
     let noted = record::note(store, vec![record::entry(RecordKind::Copy, &place, &text)]).await;
