@@ -262,6 +262,10 @@ impl Contents {
         if !names.windows(2).all(|pair| pair[0] < pair[1]) {
             return Err(ContentsError::Order("images are not sorted, or there twice"));
         }
+        let plain = |text: &String| text.len() <= 4096 && !text.chars().any(char::is_control);
+        if !self.removals.iter().all(|one| plain(&one.because)) {
+            return Err(ContentsError::Shape("why something was removed is no plain text".into()));
+        }
         let gone: Vec<_> = self.removals.iter().map(|one| (&one.to, &one.tag)).collect();
         if !gone.windows(2).all(|pair| pair[0] < pair[1]) {
             return Err(ContentsError::Order("removals are not sorted, or there twice"));
@@ -386,6 +390,38 @@ pub(super) mod tests {
     }
 
     #[test]
+    fn removals_are_carried_in_order_and_only_where_there_are_some() {
+        let removal = |tag: &str| ParcelRemoval {
+            to: "vendor/kettle".parse().unwrap(),
+            tag: tag.parse().unwrap(),
+            digest: Digest::of(tag.as_bytes()),
+            because: "tidied".into(),
+        };
+        let plain = contents().numbered(5, None).removing(Vec::new());
+        assert!(plain.write().contains("\"parcel\":2") && !plain.write().contains("removals"));
+        let some = vec![removal("b"), removal("a"), removal("a")];
+        let with = contents().numbered(5, None).removing(some);
+        assert!(with.write().contains("\"parcel\":3"));
+        let read = Contents::read(&with.write()).unwrap();
+        assert_eq!(read, with);
+        assert_eq!(read.removals.len(), 2);
+        let refused = |change: &dyn Fn(&mut Contents)| {
+            let mut wrong = with.clone();
+            change(&mut wrong);
+            Contents::read(&wrong.write()).unwrap_err()
+        };
+        let order = |error| matches!(error, ContentsError::Order(_));
+        assert!(order(refused(&|c| c.removals.reverse())));
+        let comes = with.images[0].clone();
+        assert!(order(refused(&|c| {
+            (c.removals[0].to, c.removals[0].tag) = (comes.to.clone(), comes.tag.clone());
+            c.removals.sort();
+        })));
+        let shape = refused(&|c| c.removals[0].because = "\u{1b}[2J".into());
+        assert!(matches!(shape, ContentsError::Shape(_)));
+    }
+
+    #[test]
     fn contents_in_disorder_are_refused() {
         let good = contents();
         let refused = |change: &dyn Fn(&mut Contents)| {
@@ -407,8 +443,8 @@ pub(super) mod tests {
         let out_of_order = vec![volume("parcel.tar.002"), volume("parcel.tar.001")];
         let wrong = refused(&|c| c.volumes.clone_from(&out_of_order));
         assert!(matches!(wrong, ContentsError::Volumes(_)));
-        let later = good.write().replace("\"parcel\":1", "\"parcel\":3");
-        assert_eq!(Contents::read(&later), Err(ContentsError::Version(3)));
+        let later = good.write().replace("\"parcel\":1", "\"parcel\":4");
+        assert_eq!(Contents::read(&later), Err(ContentsError::Version(4)));
         assert!(matches!(Contents::read("{}"), Err(ContentsError::Shape(_))));
         let unknown = good.write().replacen('{', "{\"more\":1,", 1);
         assert!(matches!(Contents::read(&unknown), Err(ContentsError::Shape(_))));

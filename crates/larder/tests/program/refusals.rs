@@ -53,15 +53,9 @@ fn what_cannot_be_wanted() {
         "more.toml",
         "[[intake]]\nimage = \"bazaar.example/library/pumpd\"\ntags = { exact = [\"1\"] }\nto = \"vendor/pumpd\"\n",
     );
-    let digest = format!("sha256:{}", "0".repeat(64));
     refuses(
         &house,
         &[
-            (
-                &format!("intake add kettle:2@{digest}"),
-                2,
-                &["it is named by the digest sha256:000000000000", "name the tag"],
-            ),
             (
                 &format!("intake add {OWN}/vendor/kettle:2"),
                 2,
