@@ -118,6 +118,17 @@ fn exported_hours_are_proved_elsewhere_by_the_key_alone() {
         .ends(0)
         .says(&["complete and unaltered", "only the larder that wrote them can tell"]);
     far.larder("log --verify .").ends(2);
+    // Another key goes on with the chain, as long as the earlier one is trusted.
+    let old = end["key"].as_str().unwrap();
+    house.larder("parcel sign-key next.key").ends(0);
+    let text = house.read("larder.toml").replace("sign = \"sign.key\"", "sign = \"next.key\"");
+    house.write("larder.toml", &text);
+    house.larder("log --export hours").ends(4).says(&["which is not trusted"]);
+    house.write("larder.toml", format!("{text}trust = {{ before = \"{old}\" }}\n"));
+    copy(&house, "9");
+    age(&house, 2);
+    house.larder("log --export hours").ends(0).says(&["with 1 entry"]);
+    house.larder("log --verify hours").ends(0).says(&["4 files"]);
     far.larder("intake lock").ends(0);
     far.larder("intake run --new-store").ends(0);
     far.larder("log --export hours").ends(2).says(&["names no `sign` in [parcel]"]);

@@ -233,18 +233,23 @@ fn add(
         Some(to) => to.clone(),
         None => default_target(&image, config),
     };
-    let mut entry = Table::new();
-    entry["image"] = value(named);
-    let mut tags = InlineTable::new();
-    tags.insert("exact", Value::Array([written.as_str()].into_iter().collect()));
-    entry["tags"] = value(tags);
-    if !args.platform.is_empty() {
-        entry["platforms"] =
-            value(args.platform.iter().map(ToString::to_string).collect::<Array>());
-    }
-    entry["to"] = value(&to);
-    entries.push(entry);
+    let tags = ("exact", Value::Array([written.as_str()].into_iter().collect()));
+    entries.push(entry(&image, tags, &args.platform, &to));
     Ok(AddedWish { image, tag: Some(tag), to, known: false })
+}
+
+/// A new entry.
+fn entry(image: &Image, (rule, tags): (&str, Value), platforms: &[Platform], to: &str) -> Table {
+    let mut entry = Table::new();
+    entry["image"] = value(image.to_string());
+    let mut table = InlineTable::new();
+    table.insert(rule, tags);
+    entry["tags"] = value(table);
+    if !platforms.is_empty() {
+        entry["platforms"] = value(platforms.iter().map(ToString::to_string).collect::<Array>());
+    }
+    entry["to"] = value(to);
+    entry
 }
 
 /// Wants all tags of an image.
@@ -272,17 +277,7 @@ fn add_all(
     // With its whole name: many repositories may end alike.
     let shelf = config.shelves.first().map_or("vendor", |shelf| shelf.name.get_ref().as_str());
     let to = format!("{shelf}/{}", image.repository);
-    let mut entry = Table::new();
-    entry["image"] = value(image.to_string());
-    let mut tags = InlineTable::new();
-    tags.insert("match", Value::from("*"));
-    entry["tags"] = value(tags);
-    if !args.platform.is_empty() {
-        entry["platforms"] =
-            value(args.platform.iter().map(ToString::to_string).collect::<Array>());
-    }
-    entry["to"] = value(&to);
-    entries.push(entry);
+    entries.push(entry(&image, ("match", Value::from("*")), &args.platform, &to));
     Ok(AddedWish { image, tag: None, to, known: false })
 }
 

@@ -98,6 +98,12 @@ fn files(folder: &Path, trusted: &[VerifyingKey]) -> Result<(Vec<FoundFile>, Vec
     Ok((found, faults))
 }
 
+/// The larder's own key, and those whose parcels it believes.
+fn trusted(config: &Config, own: Option<VerifyingKey>) -> Vec<VerifyingKey> {
+    let others = config.parcel.trust.values().map(|trust| trust.key().clone());
+    own.into_iter().chain(others).collect()
+}
+
 pub async fn export(
     folder: &Path,
     anew: bool,
@@ -109,7 +115,8 @@ pub async fn export(
     let key = signing_key(config, &what())?;
     std::fs::create_dir_all(folder).map_err(|error| Failure::io(what(), &error))?;
     let failed = |error| Failure::store(what(), &error);
-    let (found, faults) = files(folder, &[key.verifying()])?;
+    // Files that were signed with an earlier key count as long as that is trusted.
+    let (found, faults) = files(folder, &trusted(config, Some(key.verifying())))?;
     if let Some(fault) = faults.first() {
         let cause = format!("{}: {}", fault.file, fault.cause);
         return Err(Failure::usage(what(), cause, "export to another folder, with `--anew`")
@@ -238,10 +245,8 @@ pub async fn verify(
     let what = || format!("cannot verify {}", named(folder));
     let mut trusted = trusted.to_vec();
     if let Some(config) = config {
-        if config.parcel.sign.is_some() {
-            trusted.push(signing_key(config, &what())?.verifying());
-        }
-        trusted.extend(config.parcel.trust.values().map(|trust| trust.key().clone()));
+        let own = config.parcel.sign.is_some().then(|| signing_key(config, &what())).transpose()?;
+        trusted.extend(self::trusted(config, own.map(|own| own.verifying())));
     }
     if trusted.is_empty() {
         let cause = "no key is trusted";
