@@ -267,7 +267,7 @@ pub(crate) async fn put(
     let store = app.store.as_account(&uploads::account(parts));
     let put = store.put_manifest(repository, &digest, &document, setting, sparse).await;
     if let Err(error) = put {
-        return Err(quota::explained(app, error).await);
+        return Err(quota::explained(app, parts, error).await);
     }
     let mut response = Response::new(Body::empty());
     *response.status_mut() = StatusCode::CREATED;

@@ -235,7 +235,7 @@ async fn take(
         Ok(left) => left,
         // What is there already takes nothing.
         Err(StoreError::Quota(_)) if quota::is_there(app, repository, digest).await? => None,
-        Err(error) => return Err(quota::give_up(app, id, writer, error).await),
+        Err(error) => return Err(quota::give_up(app, parts, id, writer, error).await),
     };
     let mut body = PacedBody::new(body, &app.plan().limits);
     let (mut received, mut kept) = (0, announced.unwrap_or(ROOM_EACH));
@@ -248,7 +248,7 @@ async fn take(
                 if left.is_some_and(|left| writer.offset() + length > left) {
                     let passed = store.check_quota(repository, writer.offset() + length).await;
                     if let Err(error) = passed {
-                        return Err(quota::give_up(app, id, writer, error).await);
+                        return Err(quota::give_up(app, parts, id, writer, error).await);
                     }
                 }
                 writer.write(chunk).await?;

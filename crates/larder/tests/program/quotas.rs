@@ -103,11 +103,14 @@ fn an_account_has_a_quota_of_what_it_pushed() {
     house.configure(
         "[[shelf]]\nname = \"own\"\nquota = { account = \"100 KiB\" }\n\n\
          [[account]]\nname = \"ci\"\npush = [\"own/**\"]\npull = [\"own/**\"]\n\n\
-         [[account]]\nname = \"bench\"\npush = [\"own/**\"]\n",
+         [[account]]\nname = \"bench\"\npush = [\"own/b\"]\n",
     );
     let text = house.read("larder.toml").replace("access = \"open\"", "access = \"grants\"");
     house.write("larder.toml", text);
     let key = |name: &str| format!("{name}:{}", house.issue(&format!("--account {name}")));
+    house
+        .larder(&format!("copy bazaar.example/library/kettle:2 {OWN}/own/seen:1 --new-store"))
+        .ends(0);
     let (ci, bench) = (key("ci"), key("bench"));
     let serving = Serving::start(&house);
     let put = |who: &str, repository: &str, content: &[u8]| {
@@ -122,6 +125,11 @@ fn an_account_has_a_quota_of_what_it_pushed() {
     let refused = put(&ci, "own/b", &content(2, 60_000));
     assert_eq!(refused.status, 403, "{}", refused.text());
     assert!(refused.text().contains("the quota of ci in the shelf own is 100.0 KiB"));
+    assert!(refused.text().contains("The largest there: own/seen:1"), "{}", refused.text());
+    // What an account may not pull is not named to it either.
+    let refused = put(&bench, "own/b", &content(3, 120_000));
+    assert_eq!(refused.status, 403, "{}", refused.text());
+    assert!(!refused.text().contains("own/seen"), "{}", refused.text());
     assert_eq!(put(&bench, "own/b", &content(2, 60_000)).status, 201, "each has its own");
     let listed = house.larder("--json shelf list").ends(0).json();
     assert_eq!(listed["accounts"].as_array().unwrap().len(), 2);

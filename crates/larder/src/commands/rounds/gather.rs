@@ -10,6 +10,7 @@ use larder_store::{Filter, Mark, RecordKind, Store, StoreError};
 use serde::Deserialize;
 
 use crate::commands::shelf::tidy::daily;
+use crate::commands::shelf::{KnownUse, UseWish};
 use crate::config::{Config, served_certificate_end};
 use crate::context::{now, read_lock};
 use crate::failure::Failure;
@@ -41,6 +42,7 @@ pub async fn all(config: &Config, store: &Store) -> Result<Vec<Concern>, Failure
     let mut gatherer = Gatherer { config, store, now: now(), found: Vec::new() };
     let gathered = gatherer.the_store().await;
     gathered.map_err(|error| Failure::store("cannot tell what needs a decision", &error))?;
+    gatherer.clusters().await?;
     gatherer.lock_and_files()?;
     Ok(gatherer.found)
 }
@@ -76,8 +78,7 @@ impl Gatherer<'_> {
         self.refusals().await?;
         self.upstreams().await?;
         self.room().await?;
-        self.marks().await?;
-        self.clusters().await
+        self.marks().await
     }
 
     /// Images that failed, and tags that moved.
@@ -217,6 +218,15 @@ impl Gatherer<'_> {
         Ok(())
     }
 
+    /// Tells of a quota that fills.
+    fn quota(&mut self, name: &str, whose: &str, held: (u64, Option<u64>), remedy: &str) {
+        let (held, Some(most)) = held else { return };
+        if let Some(urgency) = fills(held, most) {
+            let text = format!("{whose} holds {} of its quota of {}", Size(held), Size(most));
+            self.add(format!("quota/{name}"), urgency, None, text, remedy);
+        }
+    }
+
     async fn room(&mut self) -> Result<(), StoreError> {
         if let (Some(room), Some(capacity)) =
             (self.store.room().await?, self.store.capacity().await?)
@@ -234,59 +244,22 @@ impl Gatherer<'_> {
         for one in self.store.shelf_totals(i64::MAX).await? {
             let quota = quotas.iter().find(|(name, _)| *name == one.shelf).map(|(_, quota)| *quota);
             let Some(quota) = quota else { continue };
-            let mut check = |name: String, whose: String, held: u64, most: Option<u64>| {
-                let Some((most, urgency)) = most.and_then(|most| Some((most, fills(held, most)?)))
-                else {
-                    return;
-                };
-                let text = format!("{whose} holds {} of its quota of {}", Size(held), Size(most));
-                self.add(name, urgency, None, text, format!("larder shelf tidy {}", one.shelf));
-            };
-            let shelf = one.shelf.clone();
-            check(
-                format!("quota/{shelf}"),
-                format!("the shelf {shelf}"),
-                one.bytes + one.loose,
-                quota.shelf,
-            );
+            let (shelf, held) = (one.shelf, one.bytes + one.loose);
+            let remedy = format!("larder shelf tidy {shelf}");
+            self.quota(&shelf, &format!("the shelf {shelf}"), (held, quota.shelf), &remedy);
             if quota.repository.is_some() {
                 for (name, held) in self.store.largest_repositories(&shelf, EACH).await? {
-                    let mut check = |held: u64, most: u64| {
-                        let Some(urgency) = fills(held, most) else { return };
-                        let text = format!(
-                            "the repository {name} holds {} of its quota of {}",
-                            Size(held),
-                            Size(most)
-                        );
-                        self.add(
-                            format!("quota/{name}"),
-                            urgency,
-                            None,
-                            text,
-                            format!("larder shelf show {name}"),
-                        );
-                    };
-                    check(held, quota.repository.unwrap_or(u64::MAX));
+                    let (whose, most) = (format!("the repository {name}"), quota.repository);
+                    let remedy = format!("larder shelf show {name}");
+                    self.quota(&name, &whose, (held, most), &remedy);
                 }
             }
         }
         for (shelf, account, held) in self.store.account_bytes().await? {
             let quota = quotas.iter().find(|(name, _)| *name == shelf);
-            let Some(most) = quota.and_then(|(_, quota)| quota.account) else { continue };
-            if let Some(urgency) = fills(held, most) {
-                let text = format!(
-                    "{account} holds {} of its quota of {} in {shelf}",
-                    Size(held),
-                    Size(most)
-                );
-                self.add(
-                    format!("quota/{shelf}/{account}"),
-                    urgency,
-                    None,
-                    text,
-                    "larder shelf list",
-                );
-            }
+            let most = quota.and_then(|(_, quota)| quota.account);
+            let (name, whose) = (format!("{shelf}/{account}"), format!("{account} in {shelf}"));
+            self.quota(&name, &whose, (held, most), "larder shelf list");
         }
         let (_, unused) = self.store.collectable(self.now - DAY).await?;
         if unused > UNTIDY {
@@ -428,21 +401,13 @@ impl Gatherer<'_> {
     }
 
     /// Clusters of which nothing is known, where that holds images.
-    async fn clusters(&mut self) -> Result<(), StoreError> {
+    async fn clusters(&mut self) -> Result<(), Failure> {
         if self.config.keeps.is_empty() {
             return Ok(());
         }
         let within = Span(self.config.larder.in_use);
-        let Ok(known) = crate::commands::shelf::KnownUse::read(
-            self.config,
-            self.store,
-            Some(within),
-            crate::commands::shelf::UseWish::Clusters,
-        )
-        .await
-        else {
-            return Ok(());
-        };
+        let read = KnownUse::read(self.config, self.store, Some(within), UseWish::Clusters);
+        let known = read.await?;
         for one in known.clusters.unknown(self.now, within) {
             let cluster = &one.cluster;
             let text = format!(

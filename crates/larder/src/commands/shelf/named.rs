@@ -22,6 +22,14 @@ pub fn read(text: &str, config: &Config, what: &str) -> Result<HeldPattern, Fail
     })
 }
 
+/// The names of a call; without any, the pattern of everything.
+pub fn or_everything(names: &[String]) -> Vec<String> {
+    match names {
+        [] => vec!["**".to_owned()],
+        names => names.to_vec(),
+    }
+}
+
 /// The repositories that a text names and that hold something, page by page.
 pub struct NamedRepositories<'a> {
     store: &'a Store,

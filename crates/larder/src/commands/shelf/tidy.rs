@@ -141,10 +141,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         return Err(Failure::usage(what, cause, remedy));
     }
     let whole = args.names.is_empty();
-    let names = match args.names.as_slice() {
-        [] => vec!["**".to_owned()],
-        names => names.to_vec(),
-    };
+    let names = named::or_everything(&args.names);
     let keeper = Keeper::new(config, store, args.grace).await?;
     let mut report = TidyReport { dry_run: !args.yes, ..TidyReport::default() };
     report.unknown_clusters.extend(keeper.unknown.iter().map(|known| UnknownCluster {

@@ -130,10 +130,7 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         let who = larder_core::access::Who::cluster(cluster, args.namespace.as_deref());
         crate::handoff::declared(config, what, who)?;
     }
-    let names = match args.names.as_slice() {
-        [] => vec!["**".to_owned()],
-        names => names.to_vec(),
-    };
+    let names = named::or_everything(&args.names);
     let only = match names.as_slice() {
         [one] => named::read(one, config, what)?.repository().cloned(),
         _ => None,
