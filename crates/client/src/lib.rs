@@ -49,7 +49,7 @@ pub use endpoint::{Endpoint, EndpointError};
 pub use error::{ClientError, NotThere};
 pub use probe::{MadeStep, ProbeOutcome, ProbePlan, ProbeTarget, probe, probe_host};
 pub use pull::{BlobStream, ResolvedTag};
-pub use push::Mount;
+pub use push::{CutUpload, FailedPush, Mount};
 pub use request::Registry;
 pub use transport::{Options, Proxy};
 pub use web::{Web, WebAnswer, WebOptions};

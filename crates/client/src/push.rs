@@ -1,6 +1,7 @@
 //! Giving content: blobs as streams that become visible only when their digest is right, mounts,
 //! manifests byte for byte.
 
+use std::ops::Range;
 use std::sync::{Arc, Mutex};
 
 use bytes::Bytes;
@@ -10,13 +11,31 @@ use larder_core::document::Document;
 use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use reqwest::header::{
-    AUTHORIZATION, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderValue, LOCATION,
+    AUTHORIZATION, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, HeaderMap, HeaderValue, LOCATION,
+    RANGE,
 };
 use reqwest::{Body, Method, Response, StatusCode, Url};
 
 use crate::error::ClientError;
 use crate::request::{Call, Registry};
 use crate::sign_in::TokenScope;
+
+/// An upload that broke off, and that the registry may know yet.
+#[derive(Debug, Clone)]
+pub struct CutUpload(Url);
+
+/// Why a blob was not sent, and what is left of it at the registry. None: nothing is.
+#[derive(Debug)]
+pub struct FailedPush {
+    pub error: ClientError,
+    pub left: Option<CutUpload>,
+}
+
+impl From<ClientError> for FailedPush {
+    fn from(error: ClientError) -> Self {
+        Self { error, left: None }
+    }
+}
 
 /// The outcome of asking a registry to take a blob from another of its repositories.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -91,55 +110,112 @@ impl Registry {
         S: Stream<Item = Result<Bytes, E>> + Send + 'static,
         E: std::fmt::Display + Send + 'static,
     {
+        match self.push_from(repository, digest, size, None, content).await {
+            Ok(()) => Ok(()),
+            Err(FailedPush { error, left }) => {
+                if let Some(left) = left {
+                    self.give_up(repository, left).await;
+                }
+                Err(error)
+            }
+        }
+    }
+
+    /// How many bytes of an upload the registry has, and where it goes on. None: it knows nothing of it (Distribution
+    /// Specification, "Pushing a blob in chunks").
+    pub async fn pushed(
+        &self,
+        repository: &RepositoryName,
+        upload: &CutUpload,
+    ) -> Result<Option<(u64, CutUpload)>, ClientError> {
         let scope = TokenScope::Push(repository.to_string(), None);
         let action = format!("the push to {repository}");
-        let url = self.repository_url(repository, "blobs/uploads/");
-        let call = Call::new(Method::POST, url, scope.clone(), action.clone());
+        let call = Call::new(Method::GET, upload.0.clone(), scope, action);
         let answer = self.send(&call).await?;
-        if answer.status() != StatusCode::ACCEPTED {
-            return Err(self.transport().refusal(answer, &action).await);
+        if !answer.status().is_success() {
+            return Ok(None);
         }
-        let upload = self.location(&answer)?;
+        let range = answer.headers().get(RANGE).and_then(|value| value.to_str().ok());
+        let last = range.and_then(|text| text.trim_start_matches("bytes=").strip_prefix("0-"));
+        // `0-0` is one byte to some and none to others.
+        let last = last.and_then(|text| text.parse::<u64>().ok()).filter(|last| *last > 0);
+        let next = self.location(&answer).unwrap_or_else(|_| upload.0.clone());
+        Ok(last.map(|last| (last + 1, CutUpload(next))))
+    }
 
+    /// The same as [`push_blob`](Self::push_blob), from a byte of an upload on that broke off; the registry then is the
+    /// one that compares the digest. What breaks off again is left at the registry and told.
+    pub async fn push_from<S, E>(
+        &self,
+        repository: &RepositoryName,
+        digest: &Digest,
+        size: u64,
+        from: Option<(u64, CutUpload)>,
+        content: S,
+    ) -> Result<(), FailedPush>
+    where
+        S: Stream<Item = Result<Bytes, E>> + Send + 'static,
+        E: std::fmt::Display + Send + 'static,
+    {
+        let scope = TokenScope::Push(repository.to_string(), None);
+        let action = format!("the push to {repository}");
+        let (from, upload) = match from {
+            Some((from, CutUpload(upload))) => (from, upload),
+            None => {
+                let url = self.repository_url(repository, "blobs/uploads/");
+                let call = Call::new(Method::POST, url, scope.clone(), action.clone());
+                let answer = self.send(&call).await?;
+                if answer.status() != StatusCode::ACCEPTED {
+                    return Err(self.transport().refusal(answer, &action).await.into());
+                }
+                (0, self.location(&answer)?)
+            }
+        };
+        let rest = size.saturating_sub(from);
         let seen = Arc::new(Mutex::new(SentBytes {
             hasher: Hasher::new(digest.algorithm()),
             size: 0,
             failed: None,
         }));
-        let sent =
-            self.send_stream(&scope, &upload, size, watched(content, Arc::clone(&seen))).await;
+        let sent = self
+            .send_stream(&scope, &upload, from..size, watched(content, Arc::clone(&seen)))
+            .await;
         let SentBytes { hasher, size: actual_size, failed } = take(&seen, digest);
         let host = || self.host().to_owned();
+        let cut = || Some(CutUpload(upload.clone()));
         let outcome = match (failed, sent) {
-            (Some(cause), _) => Err(ClientError::Source { host: host(), cause }),
-            (None, _) if actual_size > size => Err(ClientError::Length {
+            (Some(cause), _) => {
+                let error = ClientError::Source { host: host(), cause };
+                return Err(FailedPush { error, left: cut() });
+            }
+            (None, _) if actual_size > rest => Err(ClientError::Length {
                 host: host(),
                 digest: digest.clone(),
                 expected: size,
-                actual: actual_size,
+                actual: from + actual_size,
             }),
-            (None, Err(error)) => Err(error),
+            (None, Err(error)) => return Err(FailedPush { error, left: cut() }),
             (None, Ok(answer)) if !answer.status().is_success() => {
                 Err(self.transport().refusal(answer, &action).await)
             }
             (None, Ok(answer)) => {
                 let next = self.location(&answer).unwrap_or_else(|_| upload.clone());
                 let actual = hasher.finish();
-                if actual == *digest {
-                    return self.finish(repository, digest, next).await;
+                if from > 0 || actual == *digest {
+                    return Ok(self.finish(repository, digest, next).await?);
                 }
                 Err(ClientError::Mismatch { host: host(), expected: digest.clone(), actual })
             }
         };
         self.cancel(repository, upload).await;
-        outcome
+        Ok(outcome?)
     }
 
     async fn send_stream<S>(
         &self,
         scope: &TokenScope,
         upload: &Url,
-        size: u64,
+        range: Range<u64>,
         content: S,
     ) -> Result<Response, ClientError>
     where
@@ -150,8 +226,12 @@ impl Registry {
             .http
             .patch(upload.clone())
             .header(CONTENT_TYPE, "application/octet-stream")
-            .header(CONTENT_LENGTH, size)
+            .header(CONTENT_LENGTH, range.end.saturating_sub(range.start))
             .body(Body::wrap_stream(content));
+        if range.start > 0 {
+            let sent = format!("{}-{}", range.start, range.end.saturating_sub(1));
+            request = request.header(CONTENT_RANGE, sent);
+        }
         if self.transport().options.endpoint.is_same_host(upload)
             && let Some(pass) = self.inner.passes.current(scope).await
         {
@@ -175,6 +255,11 @@ impl Registry {
             StatusCode::CREATED => Ok(()),
             _ => Err(self.transport().refusal(answer, &call.action).await),
         }
+    }
+
+    /// Gives up an upload that broke off.
+    pub async fn give_up(&self, repository: &RepositoryName, upload: CutUpload) {
+        self.cancel(repository, upload.0).await;
     }
 
     /// Gives an upload up. The registry removes it in time anyway, so a failure is only noted.

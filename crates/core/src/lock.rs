@@ -2,6 +2,7 @@
 //! differences to the wish, the upstream and the larder.
 
 mod difference;
+mod passed;
 mod stale;
 
 use std::collections::BTreeMap;
@@ -13,10 +14,11 @@ use serde::Deserialize;
 use crate::companion::Companion;
 use crate::digest::Digest;
 use crate::name::Tag;
-use crate::platform::Platform;
+use crate::platform::{Platform, Platforms};
 use crate::reference::{Image, Selector};
 
 pub use difference::{Difference, Next, UpstreamNow, difference};
+pub use passed::PassedOver;
 pub use stale::{Stale, TagWish, stale};
 
 /// One wanted image at one tag.
@@ -68,6 +70,14 @@ impl LockedTag {
     pub fn here(&self) -> &Digest {
         self.trimmed.as_ref().map_or(&self.digest, |trimmed| &trimmed.digest)
     }
+
+    /// The wanted platforms for which it is not made. What is made for no platform lacks none.
+    pub fn lacks(&self, wanted: &Platforms) -> Vec<Platform> {
+        match self.platforms.is_empty() {
+            true => Vec::new(),
+            false => wanted.lacking(&self.platforms.keys()),
+        }
+    }
 }
 
 /// An index that lists only what is wanted.
@@ -85,6 +95,8 @@ pub struct TrimmedIndex {
 pub struct Lock {
     /// What is locked, sorted by image and tag.
     pub entries: BTreeMap<Want, LockedTag>,
+    /// Tags that would be taken if they were made for all wanted platforms.
+    pub passed_over: BTreeMap<Want, PassedOver>,
 }
 
 /// Why a lock cannot be read.
@@ -98,14 +110,16 @@ pub enum LockError {
         at: usize,
     },
     /// Written by a later version.
-    #[error("the lock is of version {0}; this program reads version {VERSION}")]
+    #[error("the lock is of version {0}; this program reads versions up to {VERSION}")]
     Version(u32),
     /// The same image and tag stand there twice, as after a merge that went wrong.
     #[error("{0} is locked twice")]
     Twice(String),
 }
 
-const VERSION: u32 = 1;
+/// The version that says what was passed over. A lock without that is of the first version, which
+/// older programs read too.
+const VERSION: u32 = 2;
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -113,6 +127,8 @@ struct RawLock {
     version: u32,
     #[serde(default)]
     image: Vec<RawEntry>,
+    #[serde(default)]
+    passed_over: Vec<passed::RawPassedOver>,
 }
 
 #[derive(Deserialize)]
@@ -147,7 +163,7 @@ impl Lock {
             message: error.message().to_owned(),
             at: error.span().map_or(0, |span| span.start),
         })?;
-        if raw.version != VERSION {
+        if raw.version > VERSION || raw.version == 0 {
             return Err(LockError::Version(raw.version));
         }
         let mut entries = BTreeMap::new();
@@ -172,7 +188,7 @@ impl Lock {
                 return Err(LockError::Twice(twice));
             }
         }
-        Ok(Self { entries })
+        Ok(Self { entries, passed_over: passed::read(raw.passed_over)? })
     }
 
     /// Writes `larder.lock`: sorted, one fact a line, the same text for the same content.
@@ -180,7 +196,8 @@ impl Lock {
         let mut text = String::from(
             "# What every intake entry resolved to. Written by `larder intake lock`; review and commit it.\n",
         );
-        let _ = writeln!(text, "version = {VERSION}");
+        let version = if self.passed_over.is_empty() { 1 } else { VERSION };
+        let _ = writeln!(text, "version = {version}");
         for (Want { image, tag }, locked) in &self.entries {
             let media_type = toml::Value::String(locked.media_type.clone());
             let _ = write!(
@@ -214,7 +231,18 @@ impl Lock {
                 );
             }
         }
+        passed::write(&self.passed_over, &mut text);
         text
+    }
+
+    /// What is known of an image's tags that lack platforms which are wanted.
+    pub fn lacking<'l>(
+        &'l self,
+        image: &'l Image,
+        wanted: &'l Platforms,
+    ) -> impl Iterator<Item = (&'l Tag, &'l PassedOver)> {
+        let of_image = self.passed_over.iter().filter(move |(want, _)| want.image == *image);
+        of_image.filter(|(_, passed)| passed.is_lacking(wanted)).map(|(w, p)| (&w.tag, p))
     }
 
     /// The tags under which an image is locked, with what they resolved to.
@@ -250,6 +278,10 @@ mod tests {
         }
     }
 
+    fn lock_of(entries: impl IntoIterator<Item = (Want, LockedTag)>) -> Lock {
+        Lock { entries: entries.into_iter().collect(), ..Lock::default() }
+    }
+
     #[test]
     fn a_lock_reads_back_as_it_was_written() {
         let signature = Companion {
@@ -268,8 +300,20 @@ mod tests {
             ..locked("b")
         };
         assert_eq!(whole.here(), &Digest::of(b"trimmed"));
-        let lock = Lock { entries: [(want("1.9.2"), locked("a")), (want("1.8"), whole)].into() };
+        let entries = [(want("1.9.2"), locked("a")), (want("1.8"), whole)].into();
+        let lock = Lock { entries, ..Lock::default() };
         let text = lock.write();
+        assert!(text.contains("\nversion = 1\n"), "older programs read it: {text}");
+        assert_eq!(Lock::read(&text).unwrap(), lock);
+        let lacks = vec!["linux/arm64".parse().unwrap()];
+        let passed = PassedOver { digest: Digest::of(b"new"), lacks };
+        let lock = Lock { passed_over: [(want("2.0"), passed.clone())].into(), ..lock };
+        let text = lock.write();
+        assert!(text.contains("\nversion = 2\n"));
+        let twice = format!("{text}{}", &text[text.find("\n[[passed_over]]").unwrap()..]);
+        assert!(matches!(Lock::read(&twice), Err(LockError::Twice(_))));
+        assert!(passed.is_lacking(&Platforms::Some(passed.lacks.clone())));
+        assert!(!passed.is_lacking(&Platforms::All));
         assert_eq!(Lock::read(&text).unwrap(), lock);
         assert_eq!(Lock::read(&text).unwrap().write(), text);
         assert!(text.find("1.8").unwrap() < text.find("1.9.2").unwrap(), "sorted");
@@ -277,7 +321,7 @@ mod tests {
 
     #[test]
     fn damaged_locks_are_refused() {
-        let text = Lock { entries: [(want("1"), locked("a"))].into() }.write();
+        let text = lock_of([(want("1"), locked("a"))]).write();
         let twice = format!("{text}{}", &text[text.find("[[image]]").unwrap()..]);
         assert!(matches!(Lock::read(&twice), Err(LockError::Twice(_))));
         assert!(matches!(Lock::read("version = 9"), Err(LockError::Version(9))));
@@ -290,7 +334,7 @@ mod tests {
 
     #[test]
     fn a_lock_that_does_not_fit_its_configuration_is_told() {
-        let lock = Lock { entries: [(want("1.9.2"), locked("a"))].into() };
+        let lock = lock_of([(want("1.9.2"), locked("a"))]);
         let image = want("1").image;
         let told = |tags: &Tags| -> Vec<String> {
             let wish = TagWish { image: &image, tags, platforms: &Platforms::All, trim: true };
@@ -322,7 +366,7 @@ mod tests {
         let at = |content: &str| UpstreamNow::At(Digest::of(content.as_bytes()));
         let next = |now: Option<UpstreamNow>, lock: Option<&str>, held: Option<&str>| {
             let wants = now.map(|now| (want("1"), now)).into_iter().collect();
-            let lock = Lock { entries: lock.map(|c| (want("1"), locked(c))).into_iter().collect() };
+            let lock = lock_of(lock.map(|c| (want("1"), locked(c))));
             let held = held.map(|content| Digest::of(content.as_bytes()));
             difference(&wants, &lock, |_| held.clone())[0].next()
         };
@@ -339,6 +383,14 @@ mod tests {
             Next::Unknown
         );
         assert_eq!(next(None, Some("a"), Some("a")), Next::Unwanted);
+        let lacks = |named| {
+            let lacks = vec!["linux/arm64".parse().unwrap()];
+            Some(UpstreamNow::Lacks { digest: Digest::of(b"b"), lacks, named })
+        };
+        assert_eq!(next(lacks(true), None, None), Next::Lacks);
+        assert_eq!(next(lacks(false), None, None), Next::PassedOver);
+        assert_eq!(next(lacks(true), Some("a"), Some("a")), Next::PassedOver);
+        assert_eq!(next(lacks(true), Some("a"), None), Next::Run);
     }
 
     proptest::proptest! {
@@ -351,7 +403,7 @@ mod tests {
                 let want = Want { image: image.parse().unwrap(), tag: tag.parse().unwrap() };
                 (want, LockedTag { size, ..locked(&name) })
             });
-            let lock = Lock { entries: entries.collect() };
+            let lock = lock_of(entries);
             proptest::prop_assert_eq!(Lock::read(&lock.write()).unwrap(), lock);
         }
 

@@ -153,6 +153,27 @@ impl Platforms {
             Self::Some(list) => list.iter().any(|on| image.suits(on).is_some()),
         }
     }
+
+    /// The wanted platforms for which none of those that there are would do.
+    pub fn lacking<'p>(
+        &self,
+        present: &(impl Iterator<Item = &'p Platform> + Clone),
+    ) -> Vec<Platform> {
+        match self {
+            Self::All => Vec::new(),
+            Self::Some(list) => {
+                let lacks =
+                    |on: &&Platform| !present.clone().any(|image| image.suits(on).is_some());
+                list.iter().filter(lacks).cloned().collect()
+            }
+        }
+    }
+}
+
+/// Platforms in words, with commas.
+pub fn listed(platforms: &[Platform]) -> String {
+    let words: Vec<String> = platforms.iter().map(ToString::to_string).collect();
+    words.join(", ")
 }
 
 #[cfg(test)]

@@ -363,7 +363,7 @@ mod tests {
             companions: [].into(),
         };
         let want = Want { image, tag: "1.9.2".parse().unwrap() };
-        (routes, Lock { entries: [(want, locked)].into() })
+        (routes, Lock { entries: [(want, locked)].into(), ..Lock::default() })
     }
 
     fn answer(text: &str, tag_elsewhere: bool, wish: RetargetWish) -> String {

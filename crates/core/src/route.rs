@@ -306,7 +306,8 @@ mod tests {
             companions: [].into(),
         };
         let tag: Tag = "1.9.2".parse().unwrap();
-        let lock = Lock { entries: [(Want { image, tag: tag.clone() }, locked)].into() };
+        let entries = [(Want { image, tag: tag.clone() }, locked)].into();
+        let lock = Lock { entries, ..Lock::default() };
         let standing = |text: &str| {
             let read = Reference::read(text, &Unqualified::default()).unwrap();
             routes.standing(&read.reference, &lock)

@@ -11,6 +11,7 @@ use semver::VersionReq;
 use crate::companion::is_made_from_digest;
 use crate::name::Tag;
 use crate::pattern::Pattern;
+use crate::platform::{Platform, listed};
 
 pub use version::{TagDate, TagVersion, sort_newest_first};
 
@@ -96,6 +97,8 @@ pub enum TagReason {
     Superseded(Tag),
     /// Left: it is older than the newest ones that are wanted.
     Older,
+    /// Left: it is not made for these platforms, which are wanted.
+    Lacks(Vec<Platform>),
 }
 
 impl TagReason {
@@ -155,6 +158,7 @@ impl fmt::Display for TagReason {
             Self::SameAs(tag) => write!(f, "the same version as {tag}"),
             Self::Superseded(tag) => write!(f, "{tag} is newer"),
             Self::Older => write!(f, "older than the newest that are wanted"),
+            Self::Lacks(platforms) => write!(f, "it lacks {}", listed(platforms)),
         }
     }
 }
@@ -181,9 +185,18 @@ impl Tags {
     /// The wanted tags, sorted, each once. `listed` is what the upstream has; it is not looked at
     /// for [`TagRule::Exact`].
     pub fn select(&self, listed: &[Tag]) -> Vec<Tag> {
+        self.select_without(listed, &BTreeMap::new())
+    }
+
+    /// The same where some tags are known to lack wanted platforms: see [`Tags::judge_without`].
+    pub fn select_without(
+        &self,
+        listed: &[Tag],
+        lacking: &BTreeMap<Tag, Vec<Platform>>,
+    ) -> Vec<Tag> {
         let judged = match &self.rule {
-            TagRule::Exact(tags) => self.judge(tags),
-            _ => self.judge(listed),
+            TagRule::Exact(tags) => self.judge_without(tags, lacking),
+            _ => self.judge_without(listed, lacking),
         };
         let taken: BTreeSet<Tag> =
             judged.into_iter().filter(|one| one.why.is_taken()).map(|one| one.tag).collect();
@@ -199,17 +212,31 @@ impl Tags {
     /// Every tag with why it is taken or left: newest first where the rule knows an age, then by
     /// name.
     pub fn judge(&self, tags: &[Tag]) -> Vec<JudgedTag> {
+        self.judge_without(tags, &BTreeMap::new())
+    }
+
+    /// The same where some tags are known to lack wanted platforms. These do not count among the
+    /// newest, so that none of them pushes out one that has all; what they make short or double
+    /// stays so.
+    pub fn judge_without(
+        &self,
+        tags: &[Tag],
+        lacking: &BTreeMap<Tag, Vec<Platform>>,
+    ) -> Vec<JudgedTag> {
         let tags: BTreeSet<&Tag> = tags.iter().collect();
         let mut judged: BTreeMap<&Tag, TagReason> = tags
             .iter()
             .map(|tag| (*tag, self.rule_out(tag).unwrap_or_else(|| self.fine())))
             .collect();
         match &self.rule {
-            TagRule::Exact(_) | TagRule::Match(_) => {}
-            TagRule::Versions(rule) => rule.compare(&mut judged),
-            TagRule::Dates { newest, .. } => keep_newest(&mut judged, *newest, |tag| {
-                TagDate::read(tag.as_str()).map(|date| (String::new(), date))
-            }),
+            TagRule::Exact(_) | TagRule::Match(_) => pass_over(&mut judged, lacking),
+            TagRule::Versions(rule) => rule.compare(&mut judged, lacking),
+            TagRule::Dates { newest, .. } => {
+                pass_over(&mut judged, lacking);
+                keep_newest(&mut judged, *newest, |tag| {
+                    TagDate::read(tag.as_str()).map(|date| (String::new(), date))
+                });
+            }
         }
         let mut judged: Vec<JudgedTag> =
             judged.into_iter().map(|(tag, why)| JudgedTag { tag: tag.clone(), why }).collect();
@@ -263,7 +290,11 @@ impl Tags {
 
 impl Versions {
     /// Leaves what other tags make unwanted: short forms, double ones, older ones.
-    fn compare(&self, judged: &mut BTreeMap<&Tag, TagReason>) {
+    fn compare(
+        &self,
+        judged: &mut BTreeMap<&Tag, TagReason>,
+        lacking: &BTreeMap<Tag, Vec<Platform>>,
+    ) {
         let read: HashMap<&Tag, TagVersion> = judged
             .iter()
             .filter(|(_, why)| why.is_taken())
@@ -293,6 +324,7 @@ impl Versions {
                 judged.insert(tag, TagReason::SameAs((*same).clone()));
             }
         }
+        pass_over(judged, lacking);
         if let Some(per) = self.per {
             let mut newest: HashMap<(String, u64, u64), &Tag> = HashMap::new();
             for (tag, read) in by_age.iter().rev() {
@@ -310,6 +342,15 @@ impl Versions {
         keep_newest(judged, self.newest, |tag| {
             read.get(tag).map(|read| (read.suffix.clone(), read.version.clone()))
         });
+    }
+}
+
+/// Leaves what lacks wanted platforms.
+fn pass_over(judged: &mut BTreeMap<&Tag, TagReason>, lacking: &BTreeMap<Tag, Vec<Platform>>) {
+    for (tag, why) in judged.iter_mut().filter(|(_, why)| why.is_taken()) {
+        if let Some(platforms) = lacking.get(*tag) {
+            *why = TagReason::Lacks(platforms.clone());
+        }
     }
 }
 
@@ -340,6 +381,10 @@ mod tests {
 
     fn tags(list: &[&str]) -> Vec<Tag> {
         list.iter().map(|tag| tag.parse().unwrap()).collect()
+    }
+
+    fn arm64() -> Platform {
+        "linux/arm64".parse().unwrap()
     }
 
     fn versions(range: &str) -> Versions {
@@ -414,6 +459,18 @@ mod tests {
         assert_eq!(select(TagRule::Versions(rule), &LISTED), ["1.9.2", "1.9.2-alpine"]);
         // A short form of a version that ends with zero is the same version, and still short.
         assert_eq!(select(TagRule::Versions(versions("^1")), &["1.9", "1.9.0"]), ["1.9.0"]);
+        // One that lacks a platform makes room for the next, not for its own short form.
+        let lacking = BTreeMap::from([(tags(&["1.10.0"])[0].clone(), vec![arm64()])]);
+        let rule = Tags {
+            rule: TagRule::Versions(Versions { newest: Some(1), ..versions("^1") }),
+            skip: Vec::new(),
+        };
+        let listed = tags(&["1.9.2", "1.10.0", "1.10", "1.9"]);
+        let judged = rule.judge_without(&listed, &lacking);
+        let why = |tag: &str| &judged.iter().find(|one| one.tag.as_str() == tag).unwrap().why;
+        assert!(why("1.9.2").is_taken());
+        assert_eq!(why("1.10.0").to_string(), "it lacks linux/arm64");
+        assert_eq!(why("1.10"), &TagReason::ShortFor(tags(&["1.10.0"])[0].clone()));
         // Where nothing longer is there, a short form is the version itself.
         assert_eq!(select(TagRule::Versions(versions("^5")), &["5.2", "5.3", "5"]), ["5.2", "5.3"]);
     }

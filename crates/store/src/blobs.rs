@@ -29,6 +29,16 @@ impl UploadId {
     pub fn fresh() -> Self {
         Self(uuid::Uuid::now_v7())
     }
+
+    /// The name of the part of some content, for those who know only what it is to become.
+    pub(crate) fn of(digest: &larder_core::digest::Digest) -> Self {
+        let mut bytes = [0; 16];
+        for (at, pair) in digest.hex().as_bytes().chunks(2).take(16).enumerate() {
+            let text = std::str::from_utf8(pair).unwrap_or_default();
+            bytes[at] = u8::from_str_radix(text, 16).unwrap_or_default();
+        }
+        Self(uuid::Uuid::from_bytes(bytes))
+    }
 }
 
 impl fmt::Display for UploadId {

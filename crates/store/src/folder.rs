@@ -7,7 +7,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use larder_core::digest::Digest;
 
-use crate::blobs::{BlobReader, Purpose};
+use crate::blobs::{BlobReader, Purpose, UploadId};
 use crate::error::StoreError;
 use crate::local::{BlobWriter, Folder, FolderForm};
 
@@ -63,6 +63,49 @@ impl ContentFolder {
     /// Begins to write content. Dropped without [`commit`](Self::commit), nothing of it is kept.
     pub async fn write(&self, purpose: Purpose) -> Result<BlobWriter, StoreError> {
         self.folder.write_once(purpose).await
+    }
+
+    /// How many bytes an earlier writer of this content has left, which was begun with [`go_on`](Self::go_on).
+    pub async fn begun(&self, digest: &Digest) -> Result<u64, StoreError> {
+        match self.folder.uploaded(UploadId::of(digest)).await {
+            Err(StoreError::NotFound(_)) => Ok(0),
+            told => told,
+        }
+    }
+
+    /// Begins to write content, or goes on at a byte. What comes before a failure, or before the end of the process, is
+    /// kept for the next writer. None: somebody writes it at this moment, or nothing is there that ends at that byte.
+    pub async fn go_on(
+        &self,
+        digest: &Digest,
+        from: u64,
+    ) -> Result<Option<BlobWriter>, StoreError> {
+        let part = UploadId::of(digest);
+        if from == 0 {
+            match self.folder.cancel(part).await {
+                Ok(()) | Err(StoreError::NotFound(_)) => {}
+                Err(StoreError::Busy(_)) => return Ok(None),
+                Err(error) => return Err(error),
+            }
+            match self.folder.begin(part).await {
+                Ok(()) => {}
+                Err(StoreError::Io { source, .. })
+                    if source.kind() == std::io::ErrorKind::AlreadyExists =>
+                {
+                    return Ok(None);
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        match self.folder.resume(part, Purpose::Keep).await {
+            Ok(writer) if writer.offset() == from => Ok(Some(writer)),
+            Ok(writer) => {
+                writer.park().await?;
+                Ok(None)
+            }
+            Err(StoreError::Busy(_) | StoreError::NotFound(_)) => Ok(None),
+            Err(error) => Err(error),
+        }
     }
 
     /// Makes what was written content, and gives its size in bytes.

@@ -15,6 +15,9 @@ use tokio::task::JoinSet;
 
 use super::TransferError;
 
+/// The least size of a blob of which a part is worth keeping.
+pub const WORTH_RESUMING: u64 = 4 * 1024 * 1024;
+
 /// A blob on its way. The receiver verifies it.
 pub type Content = BoxStream<'static, Result<Bytes, TransferError>>;
 
@@ -96,6 +99,11 @@ pub trait Target: Send + Sync {
     /// Whether it has the blob, or can have it without it being sent.
     async fn has_blob(&self, blob: &Descriptor) -> Result<bool, TransferError>;
 
+    /// Whether the blob would have to be sent. Nothing is changed.
+    async fn needs_blob(&self, blob: &Descriptor) -> Result<bool, TransferError> {
+        Ok(!self.has_blob(blob).await?)
+    }
+
     /// Takes a blob that its store holds for others already, where the source proves to have it. False: it does not
     /// hold it, or the source does not prove that.
     async fn adopts(
@@ -123,6 +131,9 @@ pub trait Target: Send + Sync {
     ) -> Result<(), TransferError> {
         self.take_blob(blob, content).await
     }
+
+    /// Gives up what an attempt has left, where another run could not go on with it.
+    async fn give_up(&self, _blob: &Descriptor) {}
 
     /// Takes a manifest byte for byte. `sparse` says that it lists manifests that were not wanted.
     async fn take_manifest(

@@ -6,12 +6,13 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
+use larder_client::ClientError;
 use larder_core::digest::Digest;
 use larder_core::document::{
     CONFIG_LIMIT, Descriptor, Document, FAMILY_LIMIT, ImageConfig, ManifestShape,
 };
 use larder_core::name::Tag;
-use larder_core::platform::{Platform, Platforms};
+use larder_core::platform::{Platform, Platforms, listed};
 use larder_core::reference::Selector;
 
 use larder_store::StoreError;
@@ -120,6 +121,13 @@ impl Outline {
         Ok(outline)
     }
 
+    /// All blobs that it needs, each once.
+    pub fn blobs(&self) -> Vec<Descriptor> {
+        let mut seen = BTreeSet::new();
+        let all = self.documents.iter().flat_map(|(_, document)| document.blobs());
+        all.filter(|blob| seen.insert(blob.digest.clone())).cloned().collect()
+    }
+
     fn add(&mut self, wanted: WantedDocument) {
         let taken: BTreeSet<Digest> = wanted.children.iter().map(|c| c.digest.clone()).collect();
         let absent = wanted.document.children().iter().map(|child| child.digest.clone());
@@ -219,6 +227,7 @@ impl Engine {
                 Err(error) => met.push(error),
             }
         }
+        order.target.give_up(blob).await;
         Err(TransferError::together(met))
     }
 
@@ -236,10 +245,11 @@ impl Engine {
             match outcome {
                 Ok(()) => return Ok(()),
                 // What was left was of something else, or is damaged: it is gone now.
-                // Or somebody else goes on with it at this moment.
-                Err(TransferError::Store(StoreError::Mismatch { .. } | StoreError::Busy(_)))
-                    if from > 0 && attempt < ATTEMPTS =>
-                {
+                // Or somebody else goes on with it at this moment, or a registry does not.
+                Err(
+                    TransferError::Store(StoreError::Mismatch { .. } | StoreError::Busy(_))
+                    | TransferError::Client(ClientError::Refused { .. }),
+                ) if from > 0 && attempt < ATTEMPTS => {
                     anew = true;
                     self.progress.take_back(moved.load(Ordering::Relaxed));
                     attempt += 1;
@@ -444,16 +454,11 @@ async fn platform_of(
 
 /// Refuses an image that lacks a wanted platform: better told now than by a node.
 pub fn check_all_there(platforms: &Platforms, present: &[Platform]) -> Result<(), TransferError> {
-    let Platforms::Some(list) = platforms else { return Ok(()) };
-    let lacking: Vec<String> = list
-        .iter()
-        .filter(|on| !present.iter().any(|image| image.suits(on).is_some()))
-        .map(ToString::to_string)
-        .collect();
+    let lacking = platforms.lacking(&present.iter());
     if lacking.is_empty() {
         return Ok(());
     }
-    let present: Vec<String> =
-        present.iter().filter(|platform| !platform.is_unknown()).map(ToString::to_string).collect();
-    Err(TransferError::NoPlatform { wanted: lacking.join(", "), present: present.join(", ") })
+    let present: Vec<Platform> =
+        present.iter().filter(|platform| !platform.is_unknown()).cloned().collect();
+    Err(TransferError::NoPlatform { wanted: listed(&lacking), present: listed(&present) })
 }

@@ -16,7 +16,7 @@ use larder_store::{ContentFolder, Purpose, StoreError};
 use serde_json::{Value, json};
 
 use super::companions::among;
-use super::ends::pour;
+use super::ends::{WORTH_RESUMING, pour};
 use super::{Content, LayoutError, ManifestRole, Source, Target, TransferError};
 
 /// The annotation under which a layout names its images.
@@ -254,6 +254,20 @@ impl Source for Layout {
         Ok(reader.map(|piece| piece.map_err(TransferError::Store)).boxed())
     }
 
+    async fn blob_from(
+        &self,
+        _place: usize,
+        blob: &Descriptor,
+        from: u64,
+    ) -> Result<Option<Content>, TransferError> {
+        // One of another length is refused where it is read whole.
+        if self.blobs.size(&blob.digest).await? != Some(blob.size) {
+            return Ok(None);
+        }
+        let reader = self.blobs.read(&blob.digest, from..blob.size).await?;
+        Ok(Some(reader.map(|piece| piece.map_err(TransferError::Store)).boxed()))
+    }
+
     async fn piece(
         &self,
         blob: &Descriptor,
@@ -300,6 +314,33 @@ impl Target for Layout {
 
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
         let writer = pour(self.blobs.write(Purpose::Keep).await?, content).await?;
+        self.blobs.commit(&blob.digest, writer).await?;
+        Ok(())
+    }
+
+    async fn begun(&self, blob: &Descriptor) -> Result<u64, TransferError> {
+        match blob.size < WORTH_RESUMING {
+            true => Ok(0),
+            false => Ok(self.blobs.begun(&blob.digest).await?),
+        }
+    }
+
+    async fn take_rest(
+        &self,
+        blob: &Descriptor,
+        from: u64,
+        content: Content,
+    ) -> Result<(), TransferError> {
+        if blob.size < WORTH_RESUMING {
+            return self.take_blob(blob, content).await;
+        }
+        let writer = match self.blobs.go_on(&blob.digest, from).await? {
+            Some(writer) => writer,
+            // Somebody else writes it at this moment, or what was there is not what it was.
+            None if from == 0 => return self.take_blob(blob, content).await,
+            None => return Err(StoreError::Busy(blob.digest.to_string()).into()),
+        };
+        let writer = pour(writer, content).await?;
         self.blobs.commit(&blob.digest, writer).await?;
         Ok(())
     }

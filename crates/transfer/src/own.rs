@@ -16,11 +16,9 @@ use larder_core::reference::Selector;
 use larder_store::{BlobWriter, Purpose, Store, StoreError, TagSetting};
 
 use super::companions::companion;
+use super::ends::WORTH_RESUMING;
 use super::ends::pour;
 use super::{Content, ManifestRole, Source, Target, TransferError};
-
-/// Blobs of so many bytes are worth being taken up where an earlier attempt broke off.
-const WORTH_RESUMING: u64 = 4 * 1024 * 1024;
 
 /// One repository of the store.
 pub struct Own {
@@ -97,6 +95,19 @@ impl Source for Own {
         Ok(reader.map(|piece| piece.map_err(TransferError::Store)).boxed())
     }
 
+    async fn blob_from(
+        &self,
+        _place: usize,
+        blob: &Descriptor,
+        from: u64,
+    ) -> Result<Option<Content>, TransferError> {
+        if !self.all && !self.is_own(blob).await? {
+            return Err(TransferError::NotHeld(format!("{}@{}", self.repository, blob.digest)));
+        }
+        let reader = self.store.read(&blob.digest, from..blob.size).await?;
+        Ok(Some(reader.map(|piece| piece.map_err(TransferError::Store)).boxed()))
+    }
+
     async fn is_own(&self, blob: &Descriptor) -> Result<bool, TransferError> {
         Ok(self.store.blob(&self.repository, &blob.digest).await?.is_some())
     }
@@ -165,6 +176,10 @@ impl Target for Own {
             return Ok(true);
         }
         Ok(false)
+    }
+
+    async fn needs_blob(&self, blob: &Descriptor) -> Result<bool, TransferError> {
+        Ok(self.store.size(&blob.digest).await?.is_none())
     }
 
     async fn adopts(&self, blob: &Descriptor, source: &dyn Source) -> Result<bool, TransferError> {

@@ -1,20 +1,22 @@
 //! A registry as an end of a move.
 
+use std::collections::HashMap;
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::stream::{self, StreamExt as _};
-use larder_client::{ClientError, Registry};
+use larder_client::{ClientError, CutUpload, FailedPush, Registry};
 use larder_core::companion::{Companion, kind};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::{Host, RepositoryName};
 use larder_core::reference::Selector;
 
-use larder_store::Store;
+use larder_store::{Store, StoreError};
 
+use super::ends::WORTH_RESUMING;
 use super::{Content, ManifestRole, Source, Target, TransferError};
 
 /// One repository of a registry.
@@ -23,6 +25,8 @@ pub struct Remote {
     repository: RepositoryName,
     /// Where a blob may be mounted from. None: nowhere.
     sibling: Option<RepositoryName>,
+    /// Uploads that broke off, to be gone on with.
+    cut: Mutex<HashMap<Digest, CutUpload>>,
     /// What remembers which repository of the registry has which blob. None: nothing does.
     memory: Option<(Store, Host)>,
 }
@@ -30,7 +34,7 @@ pub struct Remote {
 impl Remote {
     /// A repository of a registry.
     pub fn new(registry: Registry, repository: RepositoryName) -> Self {
-        Self { registry, repository, sibling: None, memory: None }
+        Self { registry, repository, sibling: None, cut: Mutex::default(), memory: None }
     }
 
     /// With a memory of which repository of the registry, known as `host`, has which blob.
@@ -47,6 +51,14 @@ impl Remote {
             None => self.sibling.clone(),
         };
         Ok(known.filter(|known| *known != self.repository))
+    }
+
+    fn take_cut(&self, digest: &Digest) -> Option<CutUpload> {
+        self.cut.lock().unwrap_or_else(PoisonError::into_inner).remove(digest)
+    }
+
+    fn keep_cut(&self, digest: &Digest, cut: CutUpload) {
+        self.cut.lock().unwrap_or_else(PoisonError::into_inner).insert(digest.clone(), cut);
     }
 
     async fn remember(&self, digest: &Digest) -> Result<(), TransferError> {
@@ -151,21 +163,78 @@ impl Target for Remote {
         }
     }
 
+    async fn needs_blob(&self, blob: &Descriptor) -> Result<bool, TransferError> {
+        // Where it is known to lie beside, it can be had from there.
+        Ok(self.elsewhere(&blob.digest).await?.is_none()
+            && !self.registry.has_blob(&self.repository, &blob.digest).await?)
+    }
+
     async fn take_blob(&self, blob: &Descriptor, content: Content) -> Result<(), TransferError> {
+        self.take_rest(blob, 0, content).await
+    }
+
+    async fn begun(&self, blob: &Descriptor) -> Result<u64, TransferError> {
+        let Some(cut) = self.take_cut(&blob.digest) else { return Ok(0) };
+        match self.registry.pushed(&self.repository, &cut).await {
+            Ok(Some((from, next))) if from < blob.size => {
+                self.keep_cut(&blob.digest, next);
+                Ok(from)
+            }
+            // What cannot be told is sent anew.
+            _ => {
+                self.registry.give_up(&self.repository, cut).await;
+                Ok(0)
+            }
+        }
+    }
+
+    async fn give_up(&self, blob: &Descriptor) {
+        if let Some(cut) = self.take_cut(&blob.digest) {
+            self.registry.give_up(&self.repository, cut).await;
+        }
+    }
+
+    async fn take_rest(
+        &self,
+        blob: &Descriptor,
+        from: u64,
+        content: Content,
+    ) -> Result<(), TransferError> {
+        let cut = match (self.take_cut(&blob.digest), from) {
+            (Some(cut), 0) => {
+                self.registry.give_up(&self.repository, cut).await;
+                None
+            }
+            (cut, from) => cut.map(|cut| (from, cut)),
+        };
+        if from > 0 && cut.is_none() {
+            return Err(StoreError::Busy(blob.digest.to_string()).into());
+        }
         // The client hashes what it sends and gives the upload up when it is not what it should be;
         // what the source met is kept beside, because the client knows only its text.
-        let met = Arc::new(std::sync::Mutex::new(None));
+        let met = Arc::new(Mutex::new(None));
         let kept = Arc::clone(&met);
         let content = content.map(move |chunk| {
             chunk.map_err(|error| {
                 let text = error.to_string();
-                *kept.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(error);
+                *kept.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
                 text
             })
         });
-        let sent =
-            self.registry.push_blob(&self.repository, &blob.digest, blob.size, content).await;
-        let source = met.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
+        let (repository, digest) = (&self.repository, &blob.digest);
+        let sent = self.registry.push_from(repository, digest, blob.size, cut, content).await;
+        let sent = match sent {
+            Ok(()) => Ok(()),
+            Err(FailedPush { error, left }) => {
+                match left {
+                    Some(left) if blob.size >= WORTH_RESUMING => self.keep_cut(digest, left),
+                    Some(left) => self.registry.give_up(repository, left).await,
+                    None => {}
+                }
+                Err(error)
+            }
+        };
+        let source = met.lock().unwrap_or_else(PoisonError::into_inner).take();
         match source {
             Some(error) => Err(error),
             None => {

@@ -4,12 +4,21 @@ use std::collections::BTreeMap;
 
 use super::{Lock, Want};
 use crate::digest::Digest;
+use crate::platform::Platform;
 
 /// What the upstream says of a wanted image now.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum UpstreamNow {
     /// The tag points there.
     At(Digest),
+    /// The tag points there, and what lies there lacks platforms that are wanted.
+    Lacks {
+        digest: Digest,
+        /// Which.
+        lacks: Vec<Platform>,
+        /// Whether the tag is wanted by its name: no other can stand in for it.
+        named: bool,
+    },
     /// The upstream has no such tag.
     Gone,
     /// It could not be asked; the cause in words.
@@ -46,6 +55,11 @@ pub enum Next {
     Review,
     /// The upstream has it no longer; what is held stays.
     Gone,
+    /// Nothing can be brought in: it is named, and it lacks platforms that are wanted.
+    Lacks,
+    /// Nothing: it lacks platforms that are wanted, and what is locked, or another tag, stands in
+    /// for it.
+    PassedOver,
     /// It is locked, but no entry wants it any more; `intake lock` drops it from the lock.
     Unwanted,
     /// The upstream could not be asked.
@@ -60,9 +74,12 @@ impl Difference {
             (None, Some(UpstreamNow::Unreached(_)) | None) => Next::Unknown,
             (None, Some(UpstreamNow::Gone)) => Next::Gone,
             (None, Some(UpstreamNow::At(_))) => Next::Lock,
+            (None, Some(UpstreamNow::Lacks { named: true, .. })) => Next::Lacks,
+            (None, Some(UpstreamNow::Lacks { .. })) => Next::PassedOver,
             (Some(_), _) if self.held != self.here => Next::Run,
             (Some(locked), Some(UpstreamNow::At(now))) if locked != now => Next::Review,
             (Some(_), Some(UpstreamNow::At(_))) => Next::Nothing,
+            (Some(_), Some(UpstreamNow::Lacks { .. })) => Next::PassedOver,
             (Some(_), Some(UpstreamNow::Gone)) => Next::Gone,
             (Some(_), Some(UpstreamNow::Unreached(_)) | None) => Next::Unknown,
         }

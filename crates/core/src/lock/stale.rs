@@ -2,7 +2,7 @@
 
 use super::{Lock, Want};
 use crate::document::media_type;
-use crate::platform::{Platform, Platforms};
+use crate::platform::{Platform, Platforms, listed};
 use crate::reference::Image;
 use crate::selection::Tags;
 
@@ -38,12 +38,16 @@ impl TagWish<'_> {
 pub enum Stale {
     /// A tag is wanted by name and not locked.
     NotLocked(Want),
+    /// A tag is wanted by name, and is not made for these platforms, which are wanted.
+    Lacks(Want, Vec<Platform>),
     /// Tags of the image are wanted by a rule, and none is locked.
     NothingLocked(Image),
     /// Its index is locked for other platforms than those that are wanted.
     OtherPlatforms(Want),
     /// It is locked, and no entry can want it any more.
     Unwanted(Want),
+    /// It was passed over for platforms that are not wanted any more.
+    PassedOver(Want),
 }
 
 impl std::fmt::Display for Stale {
@@ -52,12 +56,18 @@ impl std::fmt::Display for Stale {
             Self::NotLocked(want) => {
                 write!(f, "wanted, but not locked: {}:{}", want.image, want.tag)
             }
+            Self::Lacks(want, lacks) => {
+                write!(f, "wanted, but not made for {}: {want}", listed(lacks))
+            }
             Self::NothingLocked(image) => write!(f, "wanted, but not locked: {image}"),
             Self::OtherPlatforms(want) => {
                 write!(f, "its index is locked for other platforms: {}:{}", want.image, want.tag)
             }
             Self::Unwanted(want) => {
                 write!(f, "locked, but not wanted: {}:{}", want.image, want.tag)
+            }
+            Self::PassedOver(want) => {
+                write!(f, "passed over for platforms that are not wanted now: {want}")
             }
         }
     }
@@ -77,6 +87,10 @@ pub fn stale(entries: &[TagWish<'_>], lock: &Lock) -> Vec<Stale> {
         found.extend(of_image.map(|(tag, _)| {
             Stale::OtherPlatforms(Want { image: (*image).clone(), tag: tag.clone() })
         }));
+        let passed = lock.passed_over.iter().filter(|(want, passed)| {
+            want.image == **image && tags.want(&want.tag) && !passed.is_lacking(wish.platforms)
+        });
+        found.extend(passed.map(|(want, _)| Stale::PassedOver(want.clone())));
         if tags.need_listing() {
             if !lock.of_image(image).any(|(tag, _)| tags.want(tag)) {
                 found.push(Stale::NothingLocked((*image).clone()));
@@ -84,7 +98,13 @@ pub fn stale(entries: &[TagWish<'_>], lock: &Lock) -> Vec<Stale> {
             continue;
         }
         let wants = tags.select(&[]).into_iter().map(|tag| Want { image: (*image).clone(), tag });
-        found.extend(wants.filter(|want| !lock.entries.contains_key(want)).map(Stale::NotLocked));
+        let missing = wants.filter(|want| !lock.entries.contains_key(want));
+        found.extend(missing.map(|want| match lock.passed_over.get(&want) {
+            Some(passed) if passed.is_lacking(wish.platforms) => {
+                Stale::Lacks(want, passed.lacks.clone())
+            }
+            _ => Stale::NotLocked(want),
+        }));
     }
     let wanted = |want: &Want| {
         entries.iter().any(|wish| *wish.image == want.image && wish.tags.want(&want.tag))

@@ -48,7 +48,7 @@ documents! {
     "intake remove": intake::remove::RemoveReport,
     "intake lock": intake::lock::LockReport,
     "intake lock --check": intake::lock::LockCheck,
-    "intake lock --explain": intake::lock::TagsExplained,
+    "intake lock --explain": intake::lock::explain::TagsExplained,
     "intake diff": intake::diff::IntakeDiff,
     "intake run": intake::run::RunReport,
     "intake status": intake::status::StatusReport,

@@ -10,6 +10,7 @@ pub(super) mod lock;
 pub(super) mod moved;
 pub(super) mod remove;
 pub(super) mod run;
+pub(super) mod sizes;
 pub(super) mod status;
 pub(super) mod upstream;
 

@@ -269,7 +269,12 @@ fn a_platform_that_an_image_lacks_is_told() {
         .read("larder.toml")
         .replace("platforms = [\"linux/amd64\"]\nto", "platforms = [\"linux/s390x\"]\nto");
     house.write("larder.toml", text);
+    // It is told when it is locked; with a lock of before, when it is brought in.
+    house.larder("intake lock").ends(1).says(&["it is not made for linux/s390x"]);
+    let wanted = house.read("larder.toml");
+    house.write("larder.toml", wanted.replace("linux/s390x", "linux/amd64"));
     house.larder("intake lock").ends(0);
+    house.write("larder.toml", wanted);
     house
         .larder("intake run")
         .ends(1)

@@ -2,6 +2,10 @@
 //! way in and out, whatever breaks off.
 
 use std::fs;
+use std::io::{Read as _, Write as _};
+use std::net::{TcpListener, TcpStream};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use larder_standin::{FaultKind, ImagePlan, SampleImage, image};
@@ -193,4 +197,101 @@ fn what_was_interrupted_within_a_layer_goes_on_there() {
     house.larder("intake run").ends(0);
     is_there(&house);
     assert_eq!(house.unfinished(), 0);
+}
+
+#[test]
+fn a_folder_that_was_being_written_is_gone_on_with() {
+    let house = House::new();
+    hold(&house);
+    let line = "copy bazaar.example/library/kettle:2 ./whole";
+    house.bazaar.faults.add(
+        Some("GET"),
+        "/library/kettle/blobs/",
+        99,
+        FaultKind::StallAfter(12_000_000),
+    );
+    let child = crate::house::spawn(&mut house.command(line), std::process::Stdio::null());
+    let part = || large_files(&house, "whole/.incoming").first().copied();
+    crate::node::wait_until("much of it has come", || part().is_some());
+    let pid = rustix::process::Pid::from_child(&child);
+    rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+    crate::house::ended(child).ends(130);
+    house.bazaar.faults.clear();
+    let _ = house.bazaar.take_ranges();
+    house.larder(line).ends(0);
+    let from =
+        house.bazaar.take_ranges().into_iter().filter_map(|range| {
+            range.strip_prefix("bytes=")?.strip_suffix('-')?.parse::<u64>().ok()
+        });
+    let from: Vec<u64> = from.collect();
+    assert!(from.iter().any(|from| *from > LARGE), "it began anew: {from:?}");
+    house.larder("look ./whole bazaar.example/library/kettle:2").ends(0).says(&["same"]);
+    assert!(!house.path("whole/.incoming").exists(), "nothing unfinished stays");
+}
+
+/// Passes connections on to a server, and cuts the first one that has sent so many bytes. Gives its address, and how
+/// many bytes were sent in all.
+fn cutting(to: &str, after: u64) -> (String, Arc<AtomicU64>) {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap().to_string();
+    let (sent, cut) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+    let (to, all) = (to.to_owned(), Arc::clone(&sent));
+    std::thread::spawn(move || {
+        for client in listener.incoming().take(200) {
+            let (Ok(mut client), Ok(mut server)) = (client, TcpStream::connect(&to)) else {
+                return;
+            };
+            let (mut back, mut answers) =
+                (client.try_clone().unwrap(), server.try_clone().unwrap());
+            std::thread::spawn(move || std::io::copy(&mut answers, &mut back));
+            let (all, cut) = (Arc::clone(&all), Arc::clone(&cut));
+            std::thread::spawn(move || {
+                let (mut piece, mut ours) = (vec![0; 65536], 0);
+                while let Ok(got @ 1..) = client.read(&mut piece) {
+                    ours += got as u64;
+                    all.fetch_add(got as u64, Ordering::SeqCst);
+                    if ours > after && !cut.swap(true, Ordering::SeqCst) {
+                        break;
+                    }
+                    if server.write_all(&piece[..got]).is_err() {
+                        break;
+                    }
+                }
+                let _ = client.shutdown(std::net::Shutdown::Both);
+                let _ = server.shutdown(std::net::Shutdown::Both);
+            });
+        }
+    });
+    (address, sent)
+}
+
+#[test]
+fn a_push_that_breaks_off_goes_on_where_it_was() {
+    let house = House::new();
+    let size = large_size(&hold(&house));
+    house.configure("");
+    let inner = house.start(larder_standin::UpstreamPlan::default());
+    let at = inner.endpoint();
+    let (address, sent) = cutting(at.trim_start_matches("http://"), 12_000_000);
+    house.add_upstream("inner.example", &format!("http://{address}"), "");
+    house.larder("copy bazaar.example/library/kettle:2 inner.example/vendor/kettle:2").ends(0);
+    let asked = inner.take_requests();
+    let count = |method: &str| -> usize {
+        let uploads = asked
+            .iter()
+            .filter(|(line, _)| line.starts_with(method) && line.contains("/blobs/uploads/"));
+        uploads.map(|(_, count)| count).sum()
+    };
+    assert!(count("GET ") > 0, "{asked:?}");
+    let sent = sent.load(Ordering::SeqCst);
+    assert!(sent > size && sent < size + 8_000_000, "{sent} were sent of {size}");
+    house
+        .larder("look inner.example/vendor/kettle:2 bazaar.example/library/kettle:2")
+        .ends(0)
+        .says(&["same"]);
+}
+
+/// The bytes of an image's largest blob.
+fn large_size(large: &SampleImage) -> u64 {
+    large.blobs.iter().map(|blob| blob.bytes.len() as u64).max().unwrap()
 }

@@ -26,6 +26,7 @@ mod house;
 mod intake;
 mod kill;
 mod kubeconfigs;
+mod lacking;
 mod large;
 mod limits;
 mod look;

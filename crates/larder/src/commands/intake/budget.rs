@@ -74,6 +74,13 @@ impl<'b> Budgets<'b> {
             .map_err(|error| Failure::store("cannot note what is pulled", &error))
     }
 
+    /// Whether an upstream limits how much may be pulled, as far as that is known.
+    pub fn is_limited(&self, host: &Host) -> bool {
+        let allowance = self.config.upstream(host).and_then(|upstream| upstream.allowance);
+        let reported = self.upstreams.registry(host).ok().and_then(Registry::reported);
+        allowance.is_some() || reported.is_some()
+    }
+
     /// What so many pulls of each upstream mean. Upstreams without pulls are left out.
     pub async fn costs(&self, pulls: BTreeMap<Host, u64>) -> Result<Vec<Cost>, Failure> {
         let mut costs = Vec::new();

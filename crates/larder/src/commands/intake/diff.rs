@@ -8,18 +8,20 @@ use larder_client::ClientError;
 use larder_core::digest::Digest;
 use larder_core::lock::{Difference, Lock, Next, UpstreamNow, Want, difference};
 use larder_core::name::{Host, RepositoryName, Tag};
+use larder_core::platform::listed;
 use larder_core::reference::Selector;
 use larder_store::Store;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::budget::{Budgets, Cost};
-use super::job::jobs;
-use super::upstream::{self, UnresolvedTag, Upstreams};
+use super::job::{IntakeJob, jobs};
+use super::sizes::{Forecast, ImageSize, forecast};
+use super::upstream::{self, Asked, LackingTag, LockJudge, UnresolvedTag, Upstreams};
 use crate::config::Config;
 use crate::context::{Context, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, count, paint, short};
+use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, bytes, count, paint, short};
 use crate::pick::Pick;
 
 /// Compare the wish, the lock, the upstream now and what the larder holds
@@ -32,6 +34,9 @@ pub struct Args {
     /// Write what differs as a Markdown table, for a merge request
     #[arg(long, conflicts_with = "json")]
     markdown: bool,
+    /// Ask for sizes even where each answer counts as a pull
+    #[arg(long)]
+    sizes: bool,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -47,6 +52,8 @@ struct IntakeDifference {
     larder: Option<Digest>,
     next: &'static str,
     cause: Option<String>,
+    /// How much it is. null: it is not to be brought in, or its size is not known.
+    size: Option<ImageSize>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -54,6 +61,8 @@ pub struct IntakeDiff {
     images: Vec<IntakeDifference>,
     /// What a run would cost at each upstream.
     costs: Vec<Cost>,
+    /// How much a run would move.
+    forecast: Forecast,
     #[serde(skip)]
     differences: Vec<Difference>,
     #[serde(skip)]
@@ -64,10 +73,12 @@ impl Report for IntakeDiff {
     const KIND: &'static str = "intake-diff";
 
     fn show(&self, out: &Output) {
+        let sizes = &self.forecast.of;
         match self.markdown {
-            true => out.result(markdown(&self.differences)),
-            false => show(&self.differences, out),
+            true => out.result(markdown(&self.differences, sizes)),
+            false => show(&self.differences, sizes, out),
         }
+        self.forecast.show(out);
         show_costs(&self.costs, out);
     }
 }
@@ -80,17 +91,21 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let meant = config.intake.iter().filter(|intake| args.pick.takes(intake.image.get_ref()));
     let mut lock = lock;
     lock.entries.retain(|want, _| args.pick.takes(&want.image));
-    let answers = upstreams.ask(&meant.collect::<Vec<_>>(), &lock).await;
+    let Asked { answers, unlisted } =
+        upstreams.ask(&meant.collect::<Vec<_>>(), &lock, &LockJudge(&lock)).await;
     if let Some(store) = &store {
         upstream::note(store, &answers).await?;
     }
-    let mut unreached = Exit::Done;
+    let mut unreached = unlisted.values().map(|failure| failure.exit).max().unwrap_or(Exit::Done);
     let wants: BTreeMap<Want, UpstreamNow> = answers
         .into_iter()
         .map(|(want, answer)| {
             let now = match answer {
                 Ok(resolved) => UpstreamNow::At(resolved.digest),
                 Err(UnresolvedTag::Gone(_)) => UpstreamNow::Gone,
+                Err(UnresolvedTag::Lacks(LackingTag { digest, lacks, named, .. })) => {
+                    UpstreamNow::Lacks { digest, lacks, named }
+                }
                 Err(UnresolvedTag::Failed(failure)) => {
                     unreached = unreached.max(failure.exit);
                     UpstreamNow::Unreached(failure.cause)
@@ -109,15 +124,31 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .map(|difference| &difference.want)
         .collect();
     let mut pulls: BTreeMap<Host, u64> = BTreeMap::new();
-    for job in jobs(&config, &lock).filter(|job| to_run.contains(job.want)) {
+    let to_come: Vec<IntakeJob<'_>> =
+        jobs(&config, &lock).filter(|job| to_run.contains(job.want)).collect();
+    for job in &to_come {
         *pulls.entry(job.host().clone()).or_default() += job.pulls();
     }
-    let costs = Budgets::new(&config, &upstreams, store.as_ref()).costs(pulls).await?;
-    let images = differences.iter().map(line).collect();
-    let report = IntakeDiff { images, costs, differences, markdown: args.markdown };
+    let budgets = Budgets::new(&config, &upstreams, store.as_ref());
+    let costs = budgets.costs(pulls).await?;
+    let forecast = forecast(&to_come, store.as_ref(), &budgets, args.sizes, context).await?;
+    let size = |difference: &Difference| IntakeDifference {
+        size: forecast.of.get(&difference.want).copied(),
+        ..line(difference)
+    };
+    let images = differences.iter().map(size).collect();
+    let report = IntakeDiff { images, costs, forecast, differences, markdown: args.markdown };
     context.output.tell(&report);
-    let any = report.differences.iter().any(|difference| difference.next() != Next::Nothing);
-    Ok(if any { unreached.max(Exit::No) } else { Exit::Done })
+    for failure in unlisted.values() {
+        context.output.failure(failure);
+    }
+    let any = report.differences.iter().any(|difference| !is_settled(difference));
+    Ok(if any { unreached.max(Exit::No) } else { unreached })
+}
+
+/// Whether it asks nothing of anybody.
+fn is_settled(difference: &Difference) -> bool {
+    matches!(difference.next(), Next::Nothing | Next::PassedOver)
 }
 
 /// Where the tags of all wanted and locked images point at their destinations.
@@ -197,6 +228,9 @@ fn show_costs(costs: &[Cost], out: &Output) {
 fn line(difference: &Difference) -> IntakeDifference {
     let (upstream, cause) = match &difference.upstream {
         Some(UpstreamNow::At(digest)) => (Some(digest.clone()), None),
+        Some(UpstreamNow::Lacks { digest, lacks, .. }) => {
+            (Some(digest.clone()), Some(format!("it is not made for {}", listed(lacks))))
+        }
         Some(UpstreamNow::Unreached(cause)) => (None, Some(cause.clone())),
         Some(UpstreamNow::Gone) | None => (None, None),
     };
@@ -215,22 +249,25 @@ fn line(difference: &Difference) -> IntakeDifference {
             Next::Gone => "gone",
             Next::Unwanted => "unwanted",
             Next::Unknown => "unknown",
+            Next::Lacks => "lacks",
+            Next::PassedOver => "passed-over",
         },
         cause,
+        size: None,
     }
 }
 
 const COLUMNS: [&str; 5] = ["IMAGE", "LOCKED", "UPSTREAM NOW", "LARDER", "NEXT"];
 
 /// One difference in the order of the columns.
-fn cells(difference: &Difference) -> [(Style, String); COLUMNS.len()] {
+fn cells(difference: &Difference, size: Option<&ImageSize>) -> [(Style, String); COLUMNS.len()] {
     let digest = |style, digest: &Digest| (style, short(digest).to_owned());
     let word = |style, word: &str| (style, word.to_owned());
     let none = || word(DIM, "—");
     let locked = difference.locked.as_ref();
     let upstream = match &difference.upstream {
         Some(UpstreamNow::At(now)) if locked == Some(now) => word(GOOD, "same"),
-        Some(UpstreamNow::At(now)) => digest(WARN, now),
+        Some(UpstreamNow::At(now) | UpstreamNow::Lacks { digest: now, .. }) => digest(WARN, now),
         Some(UpstreamNow::Gone) => word(BAD, "gone"),
         Some(UpstreamNow::Unreached(_)) => word(BAD, "not reached"),
         None => none(),
@@ -245,22 +282,43 @@ fn cells(difference: &Difference) -> [(Style, String); COLUMNS.len()] {
     let next = match difference.next() {
         Next::Nothing => word(GOOD, "in place"),
         Next::Lock => word(WARN, "wanted, not locked"),
-        Next::Run => word(WARN, "to be brought in"),
+        Next::Run => (WARN, to_come(size)),
         Next::Review => word(WARN, "moved upstream; the lock holds"),
         Next::Gone => word(BAD, "the upstream has it no longer"),
         Next::Unwanted => word(WARN, "locked, but nobody wants it"),
         Next::Unknown => word(BAD, "could not be told"),
+        Next::Lacks => (BAD, lacks(difference)),
+        Next::PassedOver if locked.is_some() => {
+            (DIM, format!("moved upstream and {}; the lock holds", lacks(difference)))
+        }
+        Next::PassedOver => (DIM, format!("passed over: it {}", lacks(difference))),
     };
     let locked = locked.map_or_else(none, |locked| digest(Style::new(), locked));
     let name = (Style::new(), format!("{}:{}", difference.want.image, difference.want.tag));
     [name, locked, upstream, larder, next]
 }
 
+/// Which platforms the upstream's content is not made for.
+fn lacks(difference: &Difference) -> String {
+    match &difference.upstream {
+        Some(UpstreamNow::Lacks { lacks, .. }) => format!("lacks {}", listed(lacks)),
+        _ => String::new(),
+    }
+}
+
+fn to_come(size: Option<&ImageSize>) -> String {
+    match size {
+        Some(ImageSize { new_bytes: 0, .. }) => "to be brought in, all of it here".to_owned(),
+        Some(size) => format!("to be brought in, {}", bytes(size.new_bytes)),
+        None => "to be brought in".to_owned(),
+    }
+}
+
 /// What differs, as a table in Markdown (GitHub Flavored Markdown, "Tables (extension)"). Only names and digests come
 /// from outside, in characters that mean nothing there.
-fn markdown(differences: &[Difference]) -> String {
+fn markdown(differences: &[Difference], sizes: &BTreeMap<Want, ImageSize>) -> String {
     let differing: Vec<&Difference> =
-        differences.iter().filter(|difference| difference.next() != Next::Nothing).collect();
+        differences.iter().filter(|difference| !is_settled(difference)).collect();
     let in_place = differences.len() - differing.len();
     let summary = format!("{} in place, {} not.", count(in_place, "image"), differing.len());
     let mut all = vec![summary];
@@ -270,16 +328,18 @@ fn markdown(differences: &[Difference]) -> String {
         all.push("|---|---|---|---|---|".to_owned());
     }
     for difference in differing {
-        let [name, locked, upstream, larder, next] = cells(difference).map(|(_, text)| text);
+        let cells = cells(difference, sizes.get(&difference.want));
+        let [name, locked, upstream, larder, next] = cells.map(|(_, text)| text);
         all.push(format!("| `{name}` | {locked} | {upstream} | {larder} | {next} |"));
     }
     all.join("\n")
 }
 
-fn show(differences: &[Difference], out: &Output) {
+fn show(differences: &[Difference], sizes: &BTreeMap<Want, ImageSize>, out: &Output) {
     let mut table = Table::new(out.width(), &COLUMNS).sparing(&["LOCKED"]);
     for difference in differences {
-        table.row(cells(difference).map(|(style, text)| paint(style, text)));
+        let cells = cells(difference, sizes.get(&difference.want));
+        table.row(cells.map(|(style, text)| paint(style, text)));
     }
     if differences.is_empty() {
         out.result("nothing is wanted; `larder intake add REFERENCE` wants an image");

@@ -79,6 +79,11 @@ impl IntakeJob<'_> {
         if self.elsewhere { self.to.to_string() } else { self.to.repository.to_string() }
     }
 
+    /// Whether it goes to another registry than this larder.
+    pub fn is_elsewhere(&self) -> bool {
+        self.elsewhere
+    }
+
     /// The host that is asked first.
     pub fn host(&self) -> &Host {
         self.intake.sources().first().map_or(&self.want.image.host, |image| &image.host)
@@ -196,6 +201,22 @@ impl IntakeJob<'_> {
         Ok(true)
     }
 
+    /// Where it goes.
+    pub fn target(
+        &self,
+        store: &Store,
+        upstreams: &Upstreams<'_>,
+    ) -> Result<Box<dyn Target>, Failure> {
+        Ok(if self.elsewhere {
+            let registry = upstreams.registry(&self.to.host)?.clone();
+            let remote = Remote::new(registry, self.to.repository.clone());
+            Box::new(remote.remembering(store.clone(), self.to.host.clone()))
+        } else {
+            let own = Own::new(store.clone(), self.to.repository.clone());
+            Box::new(own.holding(self.immutable.clone()))
+        })
+    }
+
     /// Brings it in: its companions first, so that nobody ever sees it unsigned.
     pub async fn bring_in(
         &self,
@@ -204,14 +225,7 @@ impl IntakeJob<'_> {
         upstreams: &Upstreams<'_>,
     ) -> Result<MoveOutcome, StoppedUpstream> {
         let source = upstreams.source(&self.want.image)?;
-        let target: Box<dyn Target> = if self.elsewhere {
-            let registry = upstreams.registry(&self.to.host)?.clone();
-            let remote = Remote::new(registry, self.to.repository.clone());
-            Box::new(remote.remembering(store.clone(), self.to.host.clone()))
-        } else {
-            let own = Own::new(store.clone(), self.to.repository.clone());
-            Box::new(own.holding(self.immutable.clone()))
-        };
+        let target = self.target(store, upstreams)?;
         let nothing = BTreeSet::new();
         let mut total = MoveOutcome::default();
         let order = |digest: &Digest| MoveOrder {

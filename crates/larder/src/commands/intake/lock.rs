@@ -1,6 +1,9 @@
 //! `larder intake lock`: resolve the wanted tags to digests.
 
-use std::collections::{BTreeMap, HashMap};
+pub mod explain;
+mod lacking;
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::stream::{self, StreamExt as _};
@@ -10,18 +13,17 @@ use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ManifestShape, media_type};
 use larder_core::lock::{Lock, LockedTag, TrimmedIndex, Want, stale};
 use larder_core::name::Tag;
-use larder_core::platform::Platform;
+use larder_core::platform::{Platform, Platforms, listed};
 use larder_core::reference::{Image, Selector};
-use larder_core::selection::JudgedTag;
 use larder_transfer::{Source, TransferError, companions, trim};
 use schemars::JsonSchema;
 use serde::Serialize;
 use tokio::sync::OnceCell;
 
 use super::moved;
-use super::upstream::{self, Upstreams};
+use super::upstream::{self, Asked, Judge, LockJudge, Upstreams};
 use crate::config::{Config, Intake};
-use crate::context::{Context, open_store, read_lock, reference, shown, store_if_any};
+use crate::context::{Context, open_store, read_lock, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Output, Report, Table, WARN, count, paint, short};
 use crate::pick::Pick;
@@ -51,6 +53,8 @@ pub struct Args {
 enum LockChange {
     New,
     Moved,
+    /// It lacks wanted platforms: what is locked stays, or another tag is taken.
+    PassedOver,
     /// The image is the same; what belongs to it is not.
     Companions,
     #[default]
@@ -73,6 +77,9 @@ struct LockedImage {
     /// The digest that the larder has it under, where that is another.
     #[schemars(with = "Option<String>")]
     trimmed: Option<Digest>,
+    /// Wanted platforms for which what the upstream has is not made.
+    #[schemars(with = "Vec<String>")]
+    lacks: Vec<Platform>,
     companions: usize,
     /// How many of them the lock did not know.
     new_companions: usize,
@@ -167,7 +174,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let upstreams = Upstreams::new(&config);
     if let Some(image) = &args.explain {
-        return explain(image, &config, &upstreams, context).await;
+        return explain::explain(image, &config, &upstreams, &before, context).await;
     }
     let asked = |image: &Image| args.pick.takes(image);
     let intake: Vec<&Intake> =
@@ -177,13 +184,19 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let remedy = "a pattern matches HOST/REPOSITORY, as in \"bazaar.example/**\"";
         return Err(Failure::usage("nothing to lock", cause, remedy));
     }
-    let answers = upstreams.ask(&intake, &before).await;
+    let resolver = Resolver {
+        upstreams: &upstreams,
+        before: &before,
+        tags: Mutex::default(),
+        details: Mutex::default(),
+    };
+    let Asked { mut answers, unlisted: unasked } = upstreams.ask(&intake, &before, &resolver).await;
     let store = if args.dry_run { store_if_any(&config)? } else { Some(open_store(&config)?) };
     if let Some(store) = store.as_ref().filter(|_| !args.dry_run) {
         upstream::note(store, &answers).await?;
     }
     let court = config.court(Lock::default());
-    let resolver = Resolver { upstreams: &upstreams, tags: Mutex::default() };
+    let lacking = lacking::take_out(&mut answers);
     let details: Vec<Resolution> = stream::iter(answers)
         .map(|(want, answer)| {
             let known = before.entries.get(&want);
@@ -222,8 +235,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             .filter(|(want, _)| !asked(&want.image))
             .map(|(w, l)| (w.clone(), l.clone())),
     );
+    // Images of which nothing could be learnt.
+    let silent = |image: &Image| {
+        let mut of_image = details.iter().filter(|one| one.want.image == *image).peekable();
+        of_image.peek().is_some() && of_image.all(|one| one.locked.is_err())
+    };
+    let mut unlisted: BTreeSet<Image> = unasked.keys().cloned().collect();
+    unlisted
+        .extend(before.passed_over.keys().map(|want| &want.image).filter(|i| silent(i)).cloned());
     let mut lines = Vec::new();
-    let mut failures = Vec::new();
+    let mut failures: Vec<Failure> = unasked.into_values().collect();
     for Resolution { want, locked: answer, disagree } in details {
         let known = before.entries.get(&want);
         let mut line = LockedImage { disagree, ..LockedImage::compared(&want, known, &answer) };
@@ -246,9 +267,18 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }
         lines.push(line);
     }
+    let kept = before.passed_over.iter().filter(|(want, _)| {
+        // What was not asked, and what could not be: nothing new is known of it.
+        !asked(&want.image) || unlisted.contains(&want.image)
+    });
+    after.passed_over.extend(kept.map(|(want, passed)| (want.clone(), passed.clone())));
+    lacking::settle(lacking, &config, &before, &mut after, &mut lines, &mut failures);
     for (want, locked) in &before.entries {
         // An entry whose list of tags could not be fetched keeps what it had: it is in `after`.
-        if !after.entries.contains_key(want) {
+        let is_told = |line: &LockedImage| {
+            line.tag == want.tag.as_str() && line.image == want.image.to_string()
+        };
+        if !after.entries.contains_key(want) && !lines.iter().any(is_told) {
             lines.push(LockedImage {
                 change: LockChange::Dropped,
                 before: Some(locked.digest.clone()),
@@ -279,8 +309,27 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 /// Finds out what the lock says of an image.
 struct Resolver<'r> {
     upstreams: &'r Upstreams<'r>,
+    before: &'r Lock,
+    /// What was found out about digests that the lock does not know, to be asked for once.
+    details: Mutex<HashMap<(Want, Digest), LockedTag>>,
     /// The tags of repositories that have companions, listed once each.
     tags: Mutex<HashMap<Image, Arc<OnceCell<Vec<Tag>>>>>,
+}
+
+impl Judge for Resolver<'_> {
+    async fn lacks(&self, want: &Want, intake: &Intake, resolved: &ResolvedTag) -> Vec<Platform> {
+        if intake.platforms == Platforms::All {
+            return Vec::new();
+        }
+        if let Some(known) = LockJudge(self.before).known(want, intake, &resolved.digest) {
+            return known;
+        }
+        match self.details_once(want, intake, &resolved.digest).await {
+            Ok(found) => found.lacks(&intake.platforms),
+            // It is asked for again, and told then.
+            Err(_) => Vec::new(),
+        }
+    }
 }
 
 impl Resolver<'_> {
@@ -301,7 +350,7 @@ impl Resolver<'_> {
         };
         let mut locked = match known.filter(fits) {
             Some(known) => known.clone(),
-            None => self.details(want, intake, resolved, trimmed_to).await?,
+            None => self.details_once(want, intake, &resolved.digest).await?,
         };
         locked.companions = match intake.companions {
             true => self.companions(want, intake, &locked).await?,
@@ -310,18 +359,36 @@ impl Resolver<'_> {
         Ok(locked)
     }
 
+    /// The details of a digest, fetched once.
+    async fn details_once(
+        &self,
+        want: &Want,
+        intake: &Intake,
+        digest: &Digest,
+    ) -> Result<LockedTag, Failure> {
+        let key = (want.clone(), digest.clone());
+        let known = self.details.lock().unwrap_or_else(PoisonError::into_inner).get(&key).cloned();
+        if let Some(known) = known {
+            return Ok(known);
+        }
+        let found = self.details(want, intake, digest.clone()).await?;
+        let mut all = self.details.lock().unwrap_or_else(PoisonError::into_inner);
+        all.insert(key, found.clone());
+        Ok(found)
+    }
+
     async fn details(
         &self,
         want: &Want,
         intake: &Intake,
-        resolved: ResolvedTag,
-        trimmed_to: Option<Vec<Platform>>,
+        digest: Digest,
     ) -> Result<LockedTag, Failure> {
+        let trimmed_to = intake.wish().trimmed_to();
         let failed = |error: TransferError| {
             Failure::transfer(format!("cannot lock {}:{}", want.image, want.tag), &error)
         };
         let source = self.upstreams.source(&want.image)?;
-        let selector = Selector::Digest(resolved.digest);
+        let selector = Selector::Digest(digest);
         let (digest, document) = source.manifest(&selector).await.map_err(failed)?;
         let platforms = platforms(&source, &digest, &document).await.map_err(failed)?;
         let mut trimmed = None;
@@ -433,65 +500,6 @@ impl Report for LockCheck {
     }
 }
 
-#[derive(Serialize, JsonSchema)]
-pub struct TagsExplained {
-    image: String,
-    tags: Vec<ExplainedTag>,
-}
-
-impl Report for TagsExplained {
-    const KIND: &'static str = "intake-lock-explain";
-
-    fn show(&self, out: &Output) {
-        let mut table = Table::new(out.width(), &["TAG", "STATE", "WHY"]);
-        for ExplainedTag { tag, taken, why } in &self.tags {
-            let word = if *taken { paint(GOOD, "taken") } else { paint(DIM, "left") };
-            table.row([tag.to_string(), word, why.clone()]);
-        }
-        if !self.tags.is_empty() {
-            out.table(&table);
-        }
-        let taken = self.tags.iter().filter(|one| one.taken).count();
-        out.result(format!("{taken} of {} taken", count(self.tags.len(), "tag")));
-    }
-}
-
-#[derive(Serialize, JsonSchema)]
-struct ExplainedTag {
-    #[schemars(with = "String")]
-    tag: Tag,
-    taken: bool,
-    why: String,
-}
-
-/// Shows what becomes of each of an image's tags.
-async fn explain(
-    text: &str,
-    config: &Config,
-    upstreams: &Upstreams<'_>,
-    context: &Context,
-) -> Outcome {
-    let image = reference(text, Some(config))?.image();
-    let what = || format!("cannot explain {image}");
-    let Some(intake) = config.intake_of(&image) else {
-        let remedy = "`larder intake add IMAGE:TAG` wants one of its tags";
-        return Err(Failure::usage(what(), "no intake entry wants it", remedy));
-    };
-    let listed = upstreams.tags(&image).await?;
-    let explained: Vec<ExplainedTag> = intake
-        .tags
-        .judge(&listed)
-        .into_iter()
-        .map(|JudgedTag { tag, why }| ExplainedTag {
-            tag,
-            taken: why.is_taken(),
-            why: why.to_string(),
-        })
-        .collect();
-    context.output.tell(&TagsExplained { image: image.to_string(), tags: explained });
-    Ok(Exit::Done)
-}
-
 fn show(lines: &[LockedImage], out: &Output) {
     let mut table = Table::new(out.width(), &["IMAGE", "DIGEST", "PLATFORMS", "CHANGE"])
         .sparing(&["PLATFORMS", "DIGEST"]);
@@ -502,6 +510,16 @@ fn show(lines: &[LockedImage], out: &Output) {
         let change = match line.change {
             LockChange::New => paint(GOOD, "new"),
             LockChange::Moved => paint(WARN, format!("moved; was {before}")),
+            LockChange::PassedOver => {
+                let lacks = listed(&line.lacks);
+                paint(
+                    WARN,
+                    match line.digest {
+                        Some(_) => format!("moved, and lacks {lacks}; the lock holds"),
+                        None => format!("passed over: it lacks {lacks}"),
+                    },
+                )
+            }
             LockChange::Companions => paint(WARN, "other companions"),
             LockChange::Same => paint(DIM, "same"),
             LockChange::Dropped => paint(WARN, "dropped: nothing wants it"),

@@ -14,6 +14,7 @@ use serde::Serialize;
 
 use super::budget::Budgets;
 use super::job::{FailureKind, IntakeFacts, IntakeJob, StoppedUpstream, jobs};
+use super::sizes::{Forecast, ImageSize, forecast};
 use super::upstream::Upstreams;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
@@ -33,6 +34,9 @@ pub struct Args {
     /// Say what would be brought in, and bring in nothing
     #[arg(long)]
     dry_run: bool,
+    /// With `--dry-run`: ask for sizes even where each answer counts as a pull
+    #[arg(long, requires = "dry_run")]
+    sizes: bool,
     /// Wait as long as an upstream's limit asks for, instead of leaving images for later
     #[arg(long)]
     wait: bool,
@@ -56,6 +60,10 @@ pub struct RunReport {
     seconds: f64,
     failed: Vec<FailedImage>,
     not_locked: Vec<String>,
+    /// Images that are wanted and not made for all wanted platforms, in words.
+    lacking: Vec<String>,
+    /// How much would be moved. null: it was brought in.
+    forecast: Option<Forecast>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -64,6 +72,8 @@ struct BroughtImage {
     to: String,
     #[schemars(with = "String")]
     digest: Digest,
+    /// How much it is. null: that was not asked for, or is not known.
+    size: Option<ImageSize>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -89,6 +99,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         _ => None,
     });
     let not_locked = not_locked.collect();
+    let lacking = stale.iter().filter_map(|stale| match stale {
+        Stale::Lacks(want, _) if args.pick.takes(&want.image) => Some(stale.to_string()),
+        _ => None,
+    });
+    let lacking: Vec<String> = lacking.collect();
     let outdated: HashSet<&Want> = stale
         .iter()
         .filter_map(|stale| match stale {
@@ -130,12 +145,20 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     if args.dry_run {
         let exit = if jobs.is_empty() { Exit::Done } else { Exit::No };
-        let images = jobs.iter().map(BroughtImage::of).collect();
+        let budgets = Budgets::new(&config, &upstreams, Some(&store));
+        let forecast = forecast(&jobs, Some(&store), &budgets, args.sizes, context).await?;
+        let image = |job: &IntakeJob<'_>| {
+            let size = forecast.of.get(job.want).copied();
+            BroughtImage { size, ..BroughtImage::of(job) }
+        };
+        let images = jobs.iter().map(image).collect();
         context.output.tell(&RunReport {
             dry_run: true,
             brought_in: images,
             there_already,
             not_locked,
+            lacking,
+            forecast: Some(forecast),
             ..RunReport::default()
         });
         return Ok(exit);
@@ -159,7 +182,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     progress.done();
     outcomes.extend(unknown);
 
-    let report = RunReport { there_already, not_locked, ..RunReport::default() };
+    let report = RunReport { there_already, not_locked, lacking, ..RunReport::default() };
     let (mut report, failures) = report.with(outcomes);
     report.seconds = began.elapsed().as_secs_f64();
     let (brought, failed) = (report.brought_in.len(), report.failed.len());
@@ -169,8 +192,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     for failure in grouped(&failures) {
         context.output.failure(&failure);
     }
-    let lacking = if report.not_locked.is_empty() { Exit::Done } else { Exit::No };
-    Ok(failures.iter().map(|failure| failure.exit).max().unwrap_or(lacking))
+    let whole = report.not_locked.is_empty() && report.lacking.is_empty();
+    let exit = if whole { Exit::Done } else { Exit::No };
+    Ok(failures.iter().map(|failure| failure.exit).max().unwrap_or(exit))
 }
 
 impl RunReport {
@@ -271,7 +295,7 @@ fn grouped(failures: &[Failure]) -> Vec<Failure> {
 impl BroughtImage {
     fn of(job: &IntakeJob<'_>) -> Self {
         let to = format!("{}:{}", job.place(), job.want.tag);
-        Self { image: job.name(), to, digest: job.locked.here().clone() }
+        Self { image: job.name(), to, digest: job.locked.here().clone(), size: None }
     }
 }
 
@@ -280,17 +304,27 @@ impl Report for RunReport {
 
     fn show(&self, out: &Output) {
         if self.dry_run {
-            for BroughtImage { image, to, digest } in &self.brought_in {
-                out.result(format!("would bring in {image} ({}) to {to}", short(digest)));
+            for BroughtImage { image, to, digest, size } in &self.brought_in {
+                let size = size.map(|ImageSize { bytes: all, new_bytes }| match new_bytes {
+                    new if new == all => format!("; {}", bytes(all)),
+                    0 => format!("; {}, all of it here", bytes(all)),
+                    new => format!("; {}, {} of it new", bytes(all), bytes(new)),
+                });
+                let (digest, size) = (short(digest), size.unwrap_or_default());
+                out.result(format!("would bring in {image} ({digest}) to {to}{size}"));
             }
             let (images, there) = (count(self.brought_in.len(), "image"), self.there_already);
             out.result(format!("{images} would be brought in, {there} there already"));
+            if let Some(forecast) = &self.forecast {
+                forecast.show(out);
+            }
         } else {
             show(self, out);
         }
         for image in &self.not_locked {
             out.note(format!("wanted, but not locked: {image}; `larder intake lock` resolves it"));
         }
+        self.lacking.iter().for_each(|line| out.note(line));
     }
 }
 

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use larder_core::lock::{Stale, stale};
+use larder_core::platform::listed;
 use larder_core::quantity::{Size, Span};
 use larder_core::rounds::{Concern, Urgency, ends, fills, is_due, repeats, room_is_short};
 use larder_core::shown::shown;
@@ -429,7 +430,12 @@ impl Gatherer<'_> {
                     waiting.push(format!("{}:{}", want.image, want.tag));
                 }
                 Stale::NothingLocked(image) => waiting.push(image.to_string()),
-                Stale::Unwanted(_) => {}
+                Stale::Lacks(want, lacks) => {
+                    let text = format!("{want} is wanted, and is not made for {}", listed(&lacks));
+                    let next = format!("larder look {want}");
+                    self.add(format!("lacking/{want}"), Urgency::Soon, None, text, next);
+                }
+                Stale::Unwanted(_) | Stale::PassedOver(_) => {}
             }
         }
         if let Some(first) = waiting.first() {
