@@ -58,6 +58,17 @@ fn images_are_fetched_before_anybody_asks() {
     let warm = "shelf warm kettle:2 bazaar/library/brinedb:5.2";
     house.larder(warm).ends(0).says(&["2 manifests, 4 blobs", "brinedb:5.2"]);
     house.larder(warm).ends(0).says(&["was here already"]);
+    // Nobody has asked for anything yet.
+    let shelf = house.larder("shelf show bazaar --json").ends(0).json();
+    let cached = &shelf["cache"];
+    assert_eq!((cached["hits"].as_u64(), cached["misses"].as_u64()), (Some(0), Some(0)), "{shelf}");
+    // A tag that has moved is believed until its time is over, unless the upstream is asked again.
+    house.hold(&house.bazaar, "library/kettle", "2", &image(&small("another kettle")));
+    house.larder("shelf warm kettle:2").ends(0).says(&["was here already"]);
+    let anew = house.larder("shelf warm kettle:2 --anew --json").ends(0).json();
+    assert_eq!(anew["images"][0]["digest"], image(&small("another kettle")).digest().as_str());
+    house.hold(&house.bazaar, "library/kettle", "2", &image(&small("kettle")));
+    house.larder("shelf warm kettle:2 --anew").ends(0);
     let survey = house.larder("shelf warm --from-survey deploy --json").json();
     let images = survey["images"].as_array().unwrap();
     assert!(images.iter().any(|one| one["image"] == "bazaar/library/kettle:2"), "{survey}");

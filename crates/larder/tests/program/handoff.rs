@@ -256,6 +256,20 @@ fn a_secret_is_moved_to_where_it_is_wanted() {
     house.larder("handoff move other.yaml --into x.yaml").ends(2).says(&["0 Secrets, not one"]);
     house.larder("handoff read other.yaml").ends(1).says(&["no Secret but a ConfigMap"]);
     house.larder("handoff read missing.yaml").ends(2);
+    // Several at once: each with its file, and one that cannot be read stops no other.
+    house.larder("handoff read moved.yaml missing.yaml out/secrets/scada.yaml").ends(2).says(&[
+        "moved.yaml:",
+        "Secret historian/other",
+        "out/secrets/scada.yaml:",
+        "missing.yaml",
+    ]);
+    let together = format!("{}{}", house.read("moved.yaml"), house.read("out/secrets/scada.yaml"));
+    let read = house.larder_reads("handoff read - --json", &together).ends(0).json();
+    assert_eq!(
+        read["secrets"].as_array().unwrap().len(),
+        2,
+        "files that are put together stay apart"
+    );
     house.larder("handoff move moved.yaml").ends(2);
 }
 

@@ -342,6 +342,10 @@ fn a_parcel_is_packed_by_whoever_can_and_what_is_missing_is_told() {
     let other = "parcel pack parcel --only ventworks.example/**";
     gap.near(other).ends(2).says(&["holds a finished parcel already"]);
     gap.near("parcel sign-key near.pem").ends(2).says(&["cannot write near.pem"]);
+    let made = gap.near("parcel sign-key new.pem").ends(0).out;
+    assert_eq!(gap.near("parcel sign-key --show new.pem").ends(0).out, made);
+    gap.near("parcel sign-key --show no.receipt").ends(2).says(&["cannot show the key"]);
+    gap.near("parcel sign-key --show nowhere.pem").ends(2).says(&["cannot show the key"]);
     gap.near("parcel verify nowhere").ends(2).says(&["cannot", "nowhere"]);
     gap.near("parcel verify deploy").ends(2).says(&["there is no contents.jsonl in deploy"]);
     // Without a key nothing can be signed, and without the shelf nothing has its place.

@@ -1,7 +1,6 @@
 //! Fetching ahead: the platforms that a shelf is told of, and what belongs to an image.
 
 use std::collections::HashMap;
-use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use larder_core::digest::Digest;
@@ -121,7 +120,8 @@ impl Cache {
         }
     }
 
-    /// Fetches the image that a tag or digest of one of our repositories points to, whole.
+    /// Fetches the image that a tag or digest of one of our repositories points to, whole. `anew`: the upstream is asked
+    /// where a tag points now, however young its last answer is.
     ///
     /// # Errors
     /// Why it cannot be fetched; also for a repository on no cached shelf.
@@ -129,11 +129,15 @@ impl Cache {
         &self,
         repository: &RepositoryName,
         selector: &Selector,
+        anew: bool,
     ) -> Result<(Digest, WarmedLayers), Trouble> {
         let no_shelf = || Trouble::NoRepository(repository.first_component().to_owned());
         let shelf = &self.shelf_of(repository).ok_or_else(no_shelf)?;
         let path = shelf.upstream_name(repository)?;
-        let digest = self.manifest(shelf, repository, &path, selector, true).await?.digest;
+        let digest = match selector {
+            Selector::Tag(tag) if anew => self.ask_again(shelf, repository, &path, tag).await?,
+            _ => self.manifest(shelf, repository, &path, selector, false).await?.digest,
+        };
         let warmed = self.warm(shelf, repository, &path, &digest, false).await?;
         Ok((digest, warmed))
     }
@@ -207,10 +211,8 @@ impl Cache {
         if self.is_beyond(shelf, repository, digest, wanted).await? {
             return Err(Trouble::Beyond);
         }
-        let (taking, began) = self.take(shelf, repository, path, digest, wanted);
-        if began {
-            shelf.traffic.misses.fetch_add(1, Ordering::Relaxed);
-        }
+        // Nobody asked for it yet: it is no miss.
+        let (taking, _) = self.take(shelf, repository, path, digest, wanted);
         match taking.opened().await? {
             CachedBlob::Passing(_) => Err(Trouble::NoRoom),
             CachedBlob::Here(_) => Ok(0),

@@ -43,6 +43,8 @@ struct TagCheck {
     repository: RepositoryName,
     path: RepositoryName,
     tag: Tag,
+    /// Whether the upstream is asked although its last answer is young.
+    anew: bool,
 }
 
 impl Cache {
@@ -85,6 +87,7 @@ impl Cache {
                     repository: repository.clone(),
                     path: path.clone(),
                     tag: tag.clone(),
+                    anew: false,
                 };
                 self.check(tagged, held.is_some()).await
             }
@@ -174,13 +177,26 @@ impl Cache {
         landed.unwrap_or(Err(Trouble::Store))
     }
 
+    /// What a tag points to at the upstream at this moment.
+    pub(super) async fn ask_again(
+        &self,
+        shelf: &Arc<CachedShelf>,
+        repository: &RepositoryName,
+        path: &RepositoryName,
+        tag: &Tag,
+    ) -> Result<Digest, Trouble> {
+        let (shelf, repository, path) = (Arc::clone(shelf), repository.clone(), path.clone());
+        let tagged = TagCheck { shelf, repository, path, tag: tag.clone(), anew: true };
+        self.look(&tagged).await.map(|(digest, _)| digest)
+    }
+
     /// Compares a tag with the upstream, or asks for it the first time.
     async fn look(&self, tagged: &TagCheck) -> Result<(Digest, InHand), Trouble> {
-        let TagCheck { shelf, repository, path, tag } = tagged;
+        let TagCheck { shelf, repository, path, tag, anew } = tagged;
         let (store, upstream) = (&self.inner.store, &shelf.upstream);
         let belief = store.belief(repository, tag).await?;
         // Who joined may have looked before an earlier check ended.
-        if let Some(belief) = &belief
+        if let (Some(belief), false) = (&belief, anew)
             && matches!(belief.trust(shelf.terms, now()), BeliefTrust::Until(_))
         {
             return Ok((belief.digest.clone(), None));

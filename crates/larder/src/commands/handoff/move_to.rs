@@ -68,7 +68,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         ));
     }
     if let Some(file) = &args.into {
-        write_secret(file, objects::write(&moved).as_bytes())
+        write_secret(file, &super::secrets::documents(std::slice::from_ref(&moved)))
             .map_err(|error| Failure::file(&what, file, &error))?;
     }
     let mut server = None;

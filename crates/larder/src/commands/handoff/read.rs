@@ -14,7 +14,7 @@ use serde::Serialize;
 use crate::config::Config;
 use crate::context::{Context, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, count, paint, time, until};
+use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, paint, time, until};
 
 /// Say what is in a pull secret: hosts, users, keys, until when, and whether its fields agree
 ///
@@ -22,8 +22,9 @@ use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, WARN, count, paint, 
 /// status 1 says that something in it cannot work.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// The file; `-` reads standard input
-    file: PathBuf,
+    /// The files; `-` reads standard input
+    #[arg(required = true, value_name = "FILE")]
+    files: Vec<PathBuf>,
     /// A reference for which it may be offered (again for more)
     #[arg(long, value_name = "REF")]
     image: Vec<String>,
@@ -31,6 +32,7 @@ pub struct Args {
 
 #[derive(Serialize, JsonSchema)]
 struct ReadSecret {
+    file: String,
     namespace: Option<String>,
     name: Option<String>,
     r#type: Option<String>,
@@ -57,37 +59,58 @@ struct ReadLogin {
 }
 
 pub async fn run(args: &Args, context: &Context) -> Outcome {
-    let what = format!("cannot read {}", larder_transfer::files::named(&args.file));
-    let text = read(&args.file).map_err(|error| Failure::io(&what, &error))?;
-    let secrets = read_secrets(&text).map_err(|error| {
-        let remedy = "give a Secret as `kubectl get secret NAME -o yaml` prints it";
-        Failure::usage(&what, error, remedy).ending(Exit::No)
-    })?;
-    let (known, pepper) = known(context, &what).await?;
-    let rows: Vec<ReadSecret> = secrets
-        .into_iter()
-        .map(|secret| {
-            let PullSecret { namespace, name, kind, mut logins } = secret;
-            // As kubelets try them.
-            logins.sort_by(|a, b| b.order().cmp(&a.order()));
-            let logins =
-                logins.iter().map(|login| entry(login, args, known.as_deref(), pepper.as_ref()));
-            ReadSecret { namespace, name, r#type: kind, logins: logins.collect() }
-        })
-        .collect();
+    let (mut rows, mut unread) = (Vec::new(), Vec::new());
+    let (known, pepper) = known(context, "cannot tell which keys are good").await?;
+    for file in &args.files {
+        match secrets(file) {
+            Ok(secrets) => rows.extend(secrets.into_iter().map(|secret| {
+                let PullSecret { namespace, name, kind, mut logins } = secret;
+                // As kubelets try them.
+                logins.sort_by(|a, b| b.order().cmp(&a.order()));
+                let logins = logins
+                    .iter()
+                    .map(|login| entry(login, args, known.as_deref(), pepper.as_ref()));
+                let file = larder_transfer::files::named(file);
+                ReadSecret { file, namespace, name, r#type: kind, logins: logins.collect() }
+            })),
+            Err(failure) => unread.push(failure),
+        }
+    }
+    // Of one file, that is all there is to say.
+    if let ([], [_]) = (rows.as_slice(), unread.as_slice()) {
+        return Err(unread.remove(0));
+    }
     let fits = |row: &ReadSecret| {
         row.r#type.as_deref().is_none_or(|kind| kind.starts_with("kubernetes.io/dockerc"))
     };
     let bad = rows
         .iter()
         .any(|row| !fits(row) || row.logins.is_empty() || row.logins.iter().any(ReadLogin::is_bad));
-    context.output.tell(&SecretsReport { secrets: rows, asked: args.image.clone() });
-    Ok(if bad { Exit::No } else { Exit::Done })
+    let several = args.files.len() > 1;
+    context.output.tell(&SecretsReport { secrets: rows, several, asked: args.image.clone() });
+    for failure in &unread {
+        context.output.failure(failure);
+    }
+    let exit = if bad { Exit::No } else { Exit::Done };
+    Ok(unread.iter().map(|failure| failure.exit).fold(exit, Exit::max))
+}
+
+/// The secrets of a file.
+fn secrets(file: &Path) -> Result<Vec<PullSecret>, Failure> {
+    let what = format!("cannot read {}", larder_transfer::files::named(file));
+    let text = read(file).map_err(|error| Failure::io(&what, &error))?;
+    read_secrets(&text).map_err(|error| {
+        let remedy = "give a Secret as `kubectl get secret NAME -o yaml` prints it";
+        Failure::usage(&what, error, remedy).ending(Exit::No)
+    })
 }
 
 #[derive(Serialize, JsonSchema)]
 pub struct SecretsReport {
     secrets: Vec<ReadSecret>,
+    /// Whether several files were read.
+    #[serde(skip)]
+    several: bool,
     /// The references that were asked about.
     #[serde(skip)]
     asked: Vec<String>,
@@ -97,7 +120,12 @@ impl Report for SecretsReport {
     const KIND: &'static str = "pull-secrets";
 
     fn show(&self, out: &Output) {
+        let mut file = "";
         for secret in &self.secrets {
+            if self.several && secret.file != file {
+                file = &secret.file;
+                out.result(paint(DIM, format!("{file}:")));
+            }
             show(secret, &self.asked, out);
         }
     }
@@ -161,7 +189,8 @@ fn entry(
         holds,
         shown: match (&key, held) {
             (Some(key), _) => Some(format!("{key:?}")),
-            (None, Some(text)) => Some(count(text.chars().count(), "character")),
+            // Not even how long it is.
+            (None, Some(_)) => Some("not shown".to_owned()),
             (None, None) => None,
         },
         key: key.as_ref().map(|key| key.id().to_string()),

@@ -59,9 +59,8 @@ pub async fn files(
             }
         };
         files.push(SecretFile { path: place(one), content, secret: true, fresh });
-        let links: Vec<String> = one.links().iter().map(objects::write).collect();
         let path = Path::new("service-accounts").join(format!("{}.yaml", one.namespace));
-        let content = links.join("---\n").into_bytes();
+        let content = documents(&one.links());
         files.push(SecretFile { path, content, secret: false, fresh: None });
     }
     Ok(files)
@@ -75,12 +74,13 @@ pub async fn with_key(
     expires: Option<i64>,
 ) -> Result<(Vec<u8>, KeyId), Failure> {
     let fresh = handoff::fresh(config, store, wanted, SecretPlace::Folder, expires).await?;
-    Ok((objects::write(&fresh.0).into_bytes(), fresh.1))
+    Ok((documents(std::slice::from_ref(&fresh.0)), fresh.1))
 }
 
-/// Objects as one YAML stream.
+/// Objects as one YAML stream. Each begins its document, so that files that are put together stay apart.
 pub fn documents(all: &[serde_json::Value]) -> Vec<u8> {
-    all.iter().map(objects::write).collect::<Vec<_>>().join("---\n").into_bytes()
+    let documents = all.iter().map(|object| format!("---\n{}", objects::write(object)));
+    documents.collect::<String>().into_bytes()
 }
 
 /// What nodes need to sign in with their pods' service accounts.

@@ -36,6 +36,9 @@ pub struct Args {
     cluster: Option<String>,
     #[command(flatten)]
     reach: ApiReach,
+    /// Ask the upstream where each tag points now, however young its last answer is
+    #[arg(long)]
+    anew: bool,
     /// Say what would be fetched
     #[arg(long)]
     dry_run: bool,
@@ -123,7 +126,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let mut rows = Vec::new();
     for one in &wanted {
         let name = one.name();
-        let row = match cache.warm_image(&one.repository, &one.selector).await {
+        let row = match cache.warm_image(&one.repository, &one.selector, args.anew).await {
             Ok((digest, warmed)) => {
                 let (manifests, blobs) = (warmed.manifests, warmed.blobs);
                 let (digest, fetched_bytes) = (Some(digest), warmed.fetched);
