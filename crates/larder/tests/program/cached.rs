@@ -191,12 +191,13 @@ fn the_other_platforms_are_fetched_ahead_with_what_belongs_to_them() {
         let blobs = asked.borrow().iter().filter(|(line, _)| line.contains("/blobs/")).count();
         blobs >= kettle.blobs.len()
     });
-    let content = house.path("larder-data/content/sha256");
-    let placed = || {
-        let folders = std::fs::read_dir(&content).unwrap().flatten();
-        folders.map(|one| std::fs::read_dir(one.path()).unwrap().count()).sum::<usize>()
+    let kept = || {
+        let ledger = rusqlite::Connection::open(house.path("larder-data/ledger.sqlite")).unwrap();
+        let blobs = "SELECT COUNT(*) FROM blobs";
+        ledger.query_row(blobs, [], |row| row.get::<_, i64>(0)).unwrap()
     };
-    wait_until("it is settled", || house.unfinished() == 0 && placed() >= kettle.blobs.len());
+    let blobs = i64::try_from(kettle.blobs.len()).unwrap();
+    wait_until("it is settled", || house.unfinished() == 0 && kept() >= blobs);
     wait_until("what refers to it came", || {
         let ledger = rusqlite::Connection::open(house.path("larder-data/ledger.sqlite")).unwrap();
         let companions = "SELECT COUNT(*) FROM manifests WHERE subject IS NOT NULL";

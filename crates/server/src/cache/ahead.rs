@@ -217,8 +217,12 @@ impl Cache {
             CachedBlob::Passing(_) => Err(Trouble::NoRoom),
             CachedBlob::Here(_) => Ok(0),
             CachedBlob::Coming(taking, size) => {
-                taking.landed().await?;
-                Ok(size.unwrap_or(0))
+                // The process may end right after this.
+                taking.kept().await?;
+                match self.held_blob(repository, digest).await? {
+                    Some(_) => Ok(size.unwrap_or(0)),
+                    None => Err(Trouble::Store),
+                }
             }
         }
     }

@@ -133,6 +133,13 @@ impl FillInterest {
             Err(_) => Err(Trouble::Store),
         }
     }
+
+    /// Waits until it is kept, not only whole: for who has no use for the bytes themselves.
+    pub(super) async fn kept(&self) -> Result<(), Trouble> {
+        self.landed().await?;
+        let mut ended = self.fill.ended.subscribe();
+        ended.wait_for(|ended| *ended).await.map(drop).map_err(|_| Trouble::Store)
+    }
 }
 
 impl Cache {
