@@ -89,7 +89,17 @@ impl Place {
         }
         if read_reference(text, config).is_ok_and(|reading| reading.ambiguous) {
             let cause = "it names no registry, and nothing is pushed to one that is not named";
-            let remedy = format!("write ./{text} for a folder, or {reference} for that registry");
+            let shelf = config.filter(|config| {
+                let first = text.split(['/', ':', '@']).next().unwrap_or_default();
+                config.storing_shelves().iter().any(|shelf| shelf == first)
+            });
+            let remedy = match shelf {
+                Some(config) => {
+                    let own = &config.larder.url.host;
+                    format!("write {own}/{text} for this larder, or ./{text} for a folder")
+                }
+                None => format!("write ./{text} for a folder, or {reference} for that registry"),
+            };
             return Err(Failure::usage(what, cause, remedy));
         }
         Ok(place)

@@ -14,6 +14,7 @@ use serde::Serialize;
 
 use super::handoff::check_nodes;
 use super::shelf::cached;
+use super::shelf::tidy::surveys::Named;
 use crate::config::{ClusterConfig, Config, UpstreamConfig, warnings};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
@@ -114,7 +115,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         clusters: config.clusters.len(),
         config: shown(&config.path),
         name: config.larder.name.clone(),
-        notes: [notes(&config), ending(&config).await?].concat(),
+        notes: [notes(&config), Named::unreadable(&config), ending(&config).await?].concat(),
         refused,
         upstreams,
     };

@@ -26,8 +26,8 @@ pub struct Args {
     #[arg(required = true, num_args = 2.., value_names = ["FROM", "TO"])]
     places: Vec<String>,
     /// Why: it stands in the record
-    #[arg(long, value_name = "TEXT")]
-    because: String,
+    #[arg(long, value_name = "TEXT", required_unless_present = "dry_run")]
+    because: Option<String>,
     /// Only for this platform (again for more); the index stays as it is
     #[arg(long, value_name = "OS/ARCH")]
     platform: Vec<Platform>,
@@ -51,7 +51,7 @@ pub struct Args {
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let Some((to, from)) = args.places.split_last() else { unreachable!("two are required") };
-    if args.because.trim().is_empty() {
+    if args.because.as_ref().is_some_and(|because| because.trim().is_empty()) {
         let cause = "`--because` says nothing";
         return Err(Failure::usage("cannot promote", cause, "say why; it stands in the record"));
     }
@@ -62,7 +62,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         trim: args.trim,
         companions: !args.no_companions,
         account: args.account.as_deref(),
-        because: Some(&args.because),
+        because: args.because.as_deref(),
         dry_run: args.dry_run,
         moves_tags: args.moves,
         shelves: true,

@@ -15,6 +15,22 @@ fn developed() -> House {
 }
 
 #[test]
+fn a_plan_needs_no_reason_and_a_shelf_is_no_host() {
+    let house = House::new();
+    house.configure("[[shelf]]\nname = \"dev\"\n\n[[shelf]]\nname = \"prod\"\n\n[[keep]]\nmatch = [\"dev/**\"]\nunpulled = \"9d\"\nnamed_by = [\"nowhere.json\"]\n");
+    house.larder(&format!("copy bazaar.example/library/kettle:2 {OWN}/dev/kettle:2")).ends(0);
+    house.larder("promote dev/kettle:2 prod/ --dry-run").ends(0).says(&["prod/kettle:2"]);
+    house.larder("promote dev/kettle:2 prod/").ends(2).says(&["--because"]);
+    house
+        .larder("copy bazaar.example/library/kettle:2 prod/kettle:2")
+        .ends(2)
+        .says(&[&format!("write {OWN}/prod/kettle:2 for this larder")]);
+    // A survey that cannot be read is told before anything is tidied, or is not.
+    house.larder("check").says(&["nothing can be tidied: cannot read the survey nowhere.json"]);
+    house.larder("shelf tidy").ends(2).says(&["cannot read the survey nowhere.json"]);
+}
+
+#[test]
 fn what_is_promoted_is_the_same_by_digest_and_in_the_record_with_who_and_why() {
     let house = developed();
     let digest = |image: &str| {

@@ -17,7 +17,7 @@ use crate::output::{DIM, GONE, Output, Report, Table, bytes, count, paint, short
 
 pub mod daily;
 mod keeper;
-mod surveys;
+pub(in crate::commands) mod surveys;
 
 use keeper::{Keeper, LAG, remove};
 
@@ -110,11 +110,14 @@ impl Report for TidyReport {
             out.table(&table);
         }
         let goes = count(self.removed.len(), "image");
-        let stays = count(self.kept_images, "image");
+        let stay = |number| {
+            format!("{} {}", count(number, "image"), if number == 1 { "stays" } else { "stay" })
+        };
+        let stays = stay(self.kept_images);
         let freed = bytes(self.freed_bytes);
         out.result(match (self.removed.is_empty(), self.dry_run) {
-            (true, _) => format!("nothing goes; {stays} stay"),
-            (false, true) => format!("{goes} would go and {stays} stay; {freed} would be free"),
+            (true, _) => format!("nothing goes; {stays}"),
+            (false, true) => format!("{goes} would go and {stays}; {freed} would be free"),
             (false, false) => format!("{goes} gone; `larder store collect` frees {freed}"),
         });
         for UnknownCluster { cluster, known_at } in &self.unknown_clusters {
@@ -125,7 +128,7 @@ impl Report for TidyReport {
             out.note(format!("{cluster}: {since}; all that it may pull counts as in use"));
         }
         if self.changed > 0 {
-            out.note(format!("{} changed meanwhile and stay", count(self.changed, "image")));
+            out.note(format!("changed meanwhile: {}", stay(self.changed)));
         }
         if self.dry_run && !self.removed.is_empty() {
             out.note("nothing was removed; `--yes` does it");

@@ -19,7 +19,7 @@ const LIMIT: usize = 64 * 1024 * 1024;
 
 /// What is named, by repository.
 #[derive(Default)]
-pub(super) struct Named {
+pub(in crate::commands) struct Named {
     locked: HashMap<RepositoryName, HashSet<Digest>>,
     surveyed: HashMap<RepositoryName, Vec<(Selector, String)>>,
 }
@@ -57,6 +57,16 @@ impl Named {
             all.add(config, file)?;
         }
         Ok(all)
+    }
+
+    /// What is wrong with the surveys that `[[keep]]` names, in words.
+    pub fn unreadable(config: &Config) -> Vec<String> {
+        let mut files: Vec<&String> = config.keeps.iter().flat_map(|keep| &keep.surveys).collect();
+        files.sort_unstable();
+        files.dedup();
+        let told = files.into_iter().filter_map(|file| Self::default().add(config, file).err());
+        told.map(|failure| format!("nothing can be tidied: {}: {}", failure.what, failure.cause))
+            .collect()
     }
 
     fn add(&mut self, config: &Config, file: &str) -> Result<(), Failure> {
