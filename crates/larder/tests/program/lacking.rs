@@ -98,6 +98,37 @@ fn what_nothing_stands_in_for_is_a_failure() {
     house.larder("rounds").says(&["is not made for linux/arm64"]);
 }
 
+/// The same image under an index that does not say for which platforms its manifests are.
+fn silent(plan: &ImagePlan) -> larder_standin::SampleImage {
+    let mut made = image(plan);
+    let (_, index) = made.documents.pop().unwrap();
+    let mut value: serde_json::Value = serde_json::from_slice(&index.bytes).unwrap();
+    for child in value["manifests"].as_array_mut().unwrap() {
+        child.as_object_mut().unwrap().remove("platform").unwrap();
+    }
+    let bytes = serde_json::to_vec(&value).unwrap();
+    let digest = larder_core::digest::Digest::of(&bytes);
+    let index = larder_core::document::Document::read(bytes.into(), Some(&index.media_type));
+    made.documents.push((digest, index.unwrap()));
+    made
+}
+
+#[test]
+fn manifests_of_which_an_index_says_nothing_are_asked_themselves() {
+    let house = House::new();
+    wants_newest(&house);
+    house.hold(&house.bazaar, "library/kettle", "1.4.0", &image(&small("kettle 1.4")));
+    house.hold(&house.bazaar, "library/kettle", "1.5.0", &silent(&small("kettle 1.5")));
+    let plan = small("kettle 1.6").for_platforms(&["linux/amd64", "linux/s390x"]);
+    house.hold(&house.bazaar, "library/kettle", "1.6.0", &silent(&plan));
+    house.larder("intake lock").ends(0).says(&["passed over: it lacks linux/arm64"]);
+    let lock = Lock::read(&house.read("larder.lock")).unwrap();
+    let tags: Vec<&str> = lock.entries.keys().map(|want| want.tag.as_str()).collect();
+    assert_eq!(tags, ["1.5.0"]);
+    house.larder("intake run").ends(0).says(&["1 image brought in"]);
+    assert_eq!(house.larder("intake lock --json").ends(0).json()["changed"], false);
+}
+
 #[test]
 fn an_upstream_that_cannot_be_listed_is_told_where_nothing_is_locked() {
     let house = House::new();

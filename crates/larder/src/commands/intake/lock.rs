@@ -2,6 +2,7 @@
 
 pub mod explain;
 mod lacking;
+mod platforms;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -10,7 +11,7 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_client::ResolvedTag;
 use larder_core::companion::{Companion, is_made_from_digest};
 use larder_core::digest::Digest;
-use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ManifestShape, media_type};
+use larder_core::document::{ManifestShape, media_type};
 use larder_core::lock::{Lock, LockedTag, TrimmedIndex, Want, stale};
 use larder_core::name::Tag;
 use larder_core::platform::{Platform, Platforms, listed};
@@ -321,7 +322,12 @@ impl Judge for Resolver<'_> {
         if intake.platforms == Platforms::All {
             return Vec::new();
         }
-        if let Some(known) = LockJudge(self.before).known(want, intake, &resolved.digest) {
+        let locked = self.before.entries.get(want);
+        let locked = locked.filter(|known| known.digest == resolved.digest);
+        // A lock of before may not know the platforms of manifests that only say it themselves.
+        let is_doubtful = locked.is_some_and(|known| !known.lacks(&intake.platforms).is_empty());
+        let known = LockJudge(self.before).known(want, intake, &resolved.digest);
+        if let (Some(known), false) = (known, is_doubtful) {
             return known;
         }
         match self.details_once(want, intake, &resolved.digest).await {
@@ -390,7 +396,8 @@ impl Resolver<'_> {
         let source = self.upstreams.source(&want.image)?;
         let selector = Selector::Digest(digest);
         let (digest, document) = source.manifest(&selector).await.map_err(failed)?;
-        let platforms = platforms(&source, &digest, &document).await.map_err(failed)?;
+        let platforms =
+            platforms::of(&source, &digest, &document, &intake.platforms).await.map_err(failed)?;
         let mut trimmed = None;
         if let (Some(platforms), ManifestShape::Index(_)) = (trimmed_to, &document.kind) {
             let index = trim(&source, &document, &intake.platforms).await.map_err(failed)?;
@@ -442,33 +449,6 @@ impl Resolver<'_> {
         };
         cell.get_or_try_init(|| beside).await.cloned()
     }
-}
-
-async fn platforms(
-    source: &dyn Source,
-    digest: &Digest,
-    document: &Document,
-) -> Result<BTreeMap<Platform, Digest>, TransferError> {
-    let mut found = BTreeMap::new();
-    match &document.kind {
-        ManifestShape::Index(children) => {
-            for child in children {
-                if let Some(platform) = child.platform().filter(|platform| !platform.is_unknown()) {
-                    found.entry(platform).or_insert_with(|| child.digest.clone());
-                }
-            }
-        }
-        ManifestShape::Manifest { config, .. } if config.size <= CONFIG_LIMIT as u64 => {
-            let config = source.small_blob(config, CONFIG_LIMIT).await?;
-            if let Some(platform) =
-                ImageConfig::read(&config).ok().and_then(|config| config.platform())
-            {
-                found.insert(platform, digest.clone());
-            }
-        }
-        ManifestShape::Manifest { .. } => {}
-    }
-    Ok(found)
 }
 
 /// Whether the lock fits the configuration, without asking anybody.

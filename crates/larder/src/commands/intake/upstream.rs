@@ -54,10 +54,10 @@ pub trait Judge {
 pub struct LockJudge<'l>(pub &'l Lock);
 
 impl LockJudge<'_> {
-    /// Those that it lacks. None: the lock does not know this digest.
+    /// Those that it lacks; what is locked lacks none. None: the lock does not know this digest.
     pub fn known(&self, want: &Want, intake: &Intake, digest: &Digest) -> Option<Vec<Platform>> {
-        if let Some(locked) = self.0.entries.get(want).filter(|known| known.digest == *digest) {
-            return Some(locked.lacks(&intake.platforms));
+        if self.0.entries.get(want).is_some_and(|known| known.digest == *digest) {
+            return Some(Vec::new());
         }
         let passed = self.0.passed_over.get(want).filter(|passed| passed.digest == *digest)?;
         passed.is_lacking(&intake.platforms).then(|| passed.lacks.clone())
