@@ -8,12 +8,14 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use larder_core::digest::{Digest, Hasher};
-use rusqlite::{OpenFlags, params};
+use rusqlite::OpenFlags;
+
+use crate::sql::params;
 
 use crate::blobs::{BlobReader, Purpose};
 use crate::error::StoreError;
 use crate::folder::ContentFolder;
-use crate::sqlite::{checked, connect};
+use crate::records::{checked, connect};
 use crate::store::{LEDGER, Store, make_private};
 
 /// What was copied.
@@ -183,9 +185,9 @@ impl Store {
         make_private(folder)?;
         let incoming = incoming(folder)?;
         let copy = (from.join(LEDGER), incoming.clone());
-        crate::sqlite::blocking(move || {
+        crate::records::blocking(move || {
             let from = connect(&copy.0, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-            crate::sqlite::make_private(&copy.1)?;
+            crate::records::make_private(&copy.1)?;
             from.execute("VACUUM INTO $1", params![copy.1.to_string_lossy()])
                 .map(drop)
                 .map_err(StoreError::ledger("be copied"))
@@ -216,8 +218,8 @@ impl Store {
             }
         }
         let (root, path) = (folder.to_owned(), incoming.clone());
-        crate::sqlite::blocking(move || {
-            crate::sqlite::convert(&root, &path, None, &mut |_, _| ()).map(drop)
+        crate::records::blocking(move || {
+            crate::records::convert(&root, &path, None, &mut |_, _| ()).map(drop)
         })
         .await?;
         copied.manifests = bodies(&incoming).await?;
@@ -230,9 +232,9 @@ impl Store {
 /// form manifests.
 async fn linked(path: &Path, after: Option<&Digest>) -> Result<Vec<(Digest, u64)>, StoreError> {
     let (path, after) = (path.to_owned(), after.map(ToString::to_string).unwrap_or_default());
-    crate::sqlite::blocking(move || {
+    crate::records::blocking(move || {
         let records = connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-        let read = || -> rusqlite::Result<Vec<(Digest, u64)>> {
+        let read = || -> crate::sql::Result<Vec<(Digest, u64)>> {
             let has_bodies = records
                 .prepare("SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = 'bodies'")?
                 .exists([])?;
@@ -246,7 +248,7 @@ async fn linked(path: &Path, after: Option<&Digest>) -> Result<Vec<(Digest, u64)
                      GROUP BY digest ORDER BY digest LIMIT $2"
                 ))?
                 .query_map(params![after, i64::try_from(PAGE).unwrap_or(i64::MAX)], |row| {
-                    Ok((checked(row, 0)?, crate::sqlite::unsigned(row, 1)?))
+                    Ok((checked(row, 0)?, crate::records::unsigned(row, 1)?))
                 })?
                 .collect()
         };
@@ -258,7 +260,7 @@ async fn linked(path: &Path, after: Option<&Digest>) -> Result<Vec<(Digest, u64)
 /// Proves every manifest in the records to be what its digest says, and counts them.
 async fn bodies(path: &Path) -> Result<usize, StoreError> {
     let path = path.to_owned();
-    crate::sqlite::blocking(move || {
+    crate::records::blocking(move || {
         let records = connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
         let failed = || StoreError::ledger("be read");
         let mut query = records
@@ -268,9 +270,9 @@ async fn bodies(path: &Path) -> Result<usize, StoreError> {
             .map_err(failed())?;
         let mut rows = query.query([]).map_err(failed())?;
         let mut count = 0;
-        while let Some(row) = rows.next().map_err(failed())? {
+        while let Some(row) = &rows.next().map_err(failed())? {
             let expected: Digest = checked(row, 0).map_err(failed())?;
-            let Some(body) = row.get::<_, Option<Vec<u8>>>(1).map_err(failed())? else {
+            let Some(body) = row.get::<Option<Vec<u8>>>(1).map_err(failed())? else {
                 return Err(StoreError::NotFound(expected.to_string()));
             };
             let mut hasher = Hasher::new(expected.algorithm());

@@ -87,7 +87,7 @@ pub enum StoreError {
         /// What was being done.
         doing: &'static str,
         /// The database's word.
-        source: rusqlite::Error,
+        source: crate::sql::Error,
     },
     /// The database could not begin or finish a change; nothing of it was kept.
     #[error("the ledger could not be written: {cause}")]
@@ -124,9 +124,7 @@ impl StoreError {
         match self {
             Self::Full { .. } => true,
             Self::Io { source, .. } => matches!(source.kind(), StorageFull | QuotaExceeded),
-            Self::Ledger { source, .. } => {
-                source.sqlite_error_code() == Some(rusqlite::ErrorCode::DiskFull)
-            }
+            Self::Ledger { source, .. } => source.is_full(),
             Self::Commit { full, .. } => *full,
             _ => false,
         }
@@ -137,8 +135,10 @@ impl StoreError {
         move |source| Self::Io { doing, source }
     }
 
-    pub(crate) fn ledger(doing: &'static str) -> impl FnOnce(rusqlite::Error) -> Self {
-        move |source| Self::Ledger { doing, source }
+    pub(crate) fn ledger<E: Into<crate::sql::Error>>(
+        doing: &'static str,
+    ) -> impl FnOnce(E) -> Self {
+        move |source| Self::Ledger { doing, source: source.into() }
     }
 }
 

@@ -43,7 +43,7 @@ pub(crate) struct NewManifest {
     /// Whether the tag stays where it is set, if it is.
     pub immutable: bool,
     /// In whose name, and what may be held.
-    pub bringer: crate::sqlite::Bringer,
+    pub bringer: crate::records::Bringer,
     pub record: ManifestRecord,
     pub body: Bytes,
     /// Its kind, and its annotations as JSON.

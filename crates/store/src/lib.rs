@@ -18,7 +18,8 @@
 //! * [`record`] - who did what
 //! * [`secret`] - the larder's own secret
 //! * [`serving`] - one `serve` at a time
-//! * [`sqlite`] - the records
+//! * [`records`] - the records
+//! * [`sql`] - the databases that they are kept in
 //! * [`store`](mod@store) - `Store` itself
 //! * [`upkeep`] - drops, collections, repairs
 
@@ -35,9 +36,10 @@ mod leases;
 mod ledger;
 mod local;
 mod record;
+mod records;
 mod secret;
 mod serving;
-mod sqlite;
+mod sql;
 mod store;
 mod upkeep;
 
@@ -54,11 +56,11 @@ pub use leases::Lease;
 pub use ledger::{Demand, HeldSince, HeldTag, ManifestRecord, Moment, Referrer, Totals};
 pub use local::BlobWriter;
 pub use record::{Filter, Pulled, RecordEntry, RecordKind};
-pub use secret::local_secret;
-pub use serving::ServingLock;
-pub use sqlite::{
+pub use records::{
     AbandonedUploads, Conversion, DayPulls, Holder, ImageNames, LineRefusals, Mark, PulledImage,
     QuotaPassed, Sample, SeenBy, SeenWorkload, ShelfTotals, StoredBlob, WeightyImage,
 };
+pub use secret::local_secret;
+pub use serving::ServingLock;
 pub use store::{DiskRoom, Store, TagSetting};
 pub use upkeep::{DropOutcome, Removal, Withdrawn};

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
+use crate::sql::{Optional as _, params};
 use bytes::{Bytes, BytesMut};
 use larder_core::access::key::random;
 use larder_core::access::possession::samples;
@@ -15,14 +16,13 @@ use larder_core::document::Document;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::quota::Quotas;
 use larder_core::reference::Selector;
-use rusqlite::{OptionalExtension as _, params};
 
 use crate::clock::now;
 use crate::error::StoreError;
 use crate::leases::SharedPresence;
 use crate::ledger::{Demand, ManifestRecord, NewManifest};
 use crate::local::{Folder, FolderForm};
-use crate::sqlite::{Bringer, Conversion, Records, TouchedNames};
+use crate::records::{Bringer, Conversion, Records, TouchedNames};
 
 /// One larder's bytes and records. Clones share them.
 ///
@@ -133,7 +133,7 @@ impl Store {
     ) -> Result<Option<Conversion>, StoreError> {
         let state = rustix::fs::statvfs(folder).ok();
         let room = state.map(|state| state.f_bavail.saturating_mul(state.f_frsize));
-        crate::sqlite::convert(folder, &folder.join(LEDGER), room, tell)
+        crate::records::convert(folder, &folder.join(LEDGER), room, tell)
     }
 
     /// Keeps so many bytes of the disk free: [`check_room`](Self::check_room) refuses what would take
@@ -206,7 +206,7 @@ impl Store {
         if path.exists() || room < 4 * SPARE_BYTES {
             return;
         }
-        let kept = crate::sqlite::blocking(move || {
+        let kept = crate::records::blocking(move || {
             let keep = || -> std::io::Result<()> {
                 let file = std::fs::File::create(&path)?;
                 rustix::fs::fallocate(&file, rustix::fs::FallocateFlags::empty(), 0, SPARE_BYTES)?;
@@ -310,7 +310,7 @@ impl Store {
         check(digest, &document.bytes)?;
         self.records
             .write(TouchedNames::one(repository), move |connection| {
-                crate::sqlite::replace(connection, &name, &new)
+                crate::records::replace(connection, &name, &new)
             })
             .await
             .map(|staged| self.remove_leavings(staged.into_iter().collect()))?
@@ -344,7 +344,7 @@ impl Store {
         let (name, selector) = (repository.clone(), selector.clone());
         let found = self
             .records
-            .read(move |connection| crate::sqlite::manifest(connection, &name, &selector))
+            .read(move |connection| crate::records::manifest(connection, &name, &selector))
             .await?;
         match found {
             None => Ok(None),
@@ -360,7 +360,7 @@ impl Store {
             .read(move |connection| {
                 connection
                     .prepare_cached("SELECT body FROM bodies WHERE digest = $1")?
-                    .query_row(params![digest.as_str()], |row| row.get::<_, Vec<u8>>(0))
+                    .query_row(params![digest.as_str()], |row| row.get::<Vec<u8>>(0))
                     .optional()
                     .map(|body| body.map(Bytes::from))
             })
@@ -423,7 +423,7 @@ pub(crate) fn new_manifest(
     NewManifest {
         record,
         body: document.bytes.clone(),
-        described: crate::sqlite::described(document),
+        described: crate::records::described(document),
         blobs: document.blobs().map(|blob| (blob.digest.clone(), blob.size)).collect(),
         children: document
             .children()

@@ -1,7 +1,7 @@
 //! The record in the same file as the ledger.
 
+use crate::sql::{Connection, Row, params};
 use larder_core::name::RepositoryName;
-use rusqlite::{Connection, Row, params};
 
 use super::{signed, unsigned};
 use crate::error::StoreError;
@@ -27,11 +27,11 @@ pub(super) const ORIGIN: &str = "
 const COLUMNS: &str =
     "number, first, last, count, kind, who, by, address, reference, line, text, same, origin";
 
-fn entry(row: &Row<'_>) -> rusqlite::Result<RecordEntry> {
+fn entry(row: &Row<'_>) -> crate::sql::Result<RecordEntry> {
     let word: String = row.get(4)?;
     let kind = RecordKind::of(&word).ok_or_else(|| {
         let error = format!("`{word}` is no kind of entry");
-        rusqlite::Error::FromSqlConversionFailure(4, rusqlite::types::Type::Text, error.into())
+        crate::sql::Error::column(4, error)
     })?;
     Ok(RecordEntry {
         number: row.get(0)?,
@@ -51,7 +51,7 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<RecordEntry> {
 }
 
 /// Adds lines to the record.
-pub(super) fn insert(connection: &Connection, entries: &[RecordEntry]) -> rusqlite::Result<()> {
+pub(super) fn insert(connection: &Connection, entries: &[RecordEntry]) -> crate::sql::Result<()> {
     let mut add = connection.prepare_cached(
         "INSERT INTO record
            (number, same, first, last, count, kind, who, by, address, reference, line, text, origin, change)
@@ -116,7 +116,7 @@ impl Store {
                 )?;
                 let name = repository.as_ref().map(RepositoryName::as_str);
                 let mut rows = rows.query(params![since, name])?;
-                while let Some(row) = rows.next()? {
+                while let Some(row) = &rows.next()? {
                     let reference: String = row.get(1)?;
                     let end = reference.find(['@', ':']).unwrap_or(reference.len());
                     let pulled = Pulled {
@@ -179,7 +179,7 @@ impl Store {
                         ],
                         entry,
                     )?
-                    .collect::<rusqlite::Result<_>>()?;
+                    .collect::<crate::sql::Result<_>>()?;
                 found.reverse();
                 Ok(found)
             })
@@ -197,7 +197,7 @@ impl Store {
         let found = self.records.rows(
             "SELECT MIN(last) FROM record WHERE (last >= $1 OR change > $2) AND last < $3",
             (from, after, before),
-            |row| row.get::<_, Option<i64>>(0),
+            |row| row.get::<Option<i64>>(0),
         );
         Ok(found.await?.into_iter().flatten().next())
     }
@@ -213,14 +213,14 @@ impl Store {
         self.records
             .read(move |connection| {
                 // Both at one moment.
-                let moment = connection.unchecked_transaction()?;
+                let moment = connection.moment()?;
                 let entries = moment
                     .prepare_cached(&format!(
                         "SELECT {COLUMNS} FROM record WHERE (last >= $1 OR change > $2) AND last < $3
                          ORDER BY last, number"
                     ))?
                     .query_map(params![from, after, before], entry)?
-                    .collect::<rusqlite::Result<Vec<_>>>()?;
+                    .collect::<crate::sql::Result<Vec<_>>>()?;
                 let change = moment
                     .prepare_cached("SELECT COALESCE(MAX(change), 0) FROM record")?
                     .query_row([], |row| row.get(0))?;

@@ -1,7 +1,7 @@
 //! What was stopped by hand, and whose uploads there are, in the same file as the ledger.
 
+use crate::sql::{Connection, Row, params};
 use larder_core::access::stop::{Stop, Stopped};
-use rusqlite::{Connection, Row, params};
 
 /// What version 6 of the file has more than version 5.
 pub(super) const TABLES: &str = "
@@ -22,7 +22,7 @@ pub(super) const TABLES: &str = "
     ) WITHOUT ROWID;
 ";
 
-fn stop(row: &Row<'_>) -> rusqlite::Result<Option<Stop>> {
+fn stop(row: &Row<'_>) -> crate::sql::Result<Option<Stop>> {
     let (kind, name): (String, String) = (row.get(0)?, row.get(1)?);
     let (because, at) = (row.get(2)?, row.get(3)?);
     Ok(Stopped::of(&kind, &name).map(|what| Stop { what, because, at }))
@@ -30,7 +30,7 @@ fn stop(row: &Row<'_>) -> rusqlite::Result<Option<Stop>> {
 
 const NEXT: &str = "(SELECT COALESCE(MAX(change), 0) + 1 FROM stops)";
 
-pub(super) fn add(connection: &Connection, all: &[Stop]) -> rusqlite::Result<()> {
+pub(super) fn add(connection: &Connection, all: &[Stop]) -> crate::sql::Result<()> {
     let mut add = connection.prepare_cached(&format!(
         "INSERT INTO stops (kind, name, because, at, change) VALUES ($1, $2, $3, $4, {NEXT})
          ON CONFLICT (kind, name) DO UPDATE SET
@@ -44,7 +44,7 @@ pub(super) fn add(connection: &Connection, all: &[Stop]) -> rusqlite::Result<()>
 }
 
 /// False: it was not stopped.
-pub(super) fn lift(connection: &Connection, what: &Stopped, at: i64) -> rusqlite::Result<bool> {
+pub(super) fn lift(connection: &Connection, what: &Stopped, at: i64) -> crate::sql::Result<bool> {
     let (kind, name) = what.parts();
     let mut lift = connection.prepare_cached(&format!(
         "UPDATE stops SET lifted = $1, change = {NEXT}
@@ -53,10 +53,10 @@ pub(super) fn lift(connection: &Connection, what: &Stopped, at: i64) -> rusqlite
     lift.execute(params![at, kind, name]).map(|changed| changed > 0)
 }
 
-pub(super) fn all(connection: &Connection) -> rusqlite::Result<Vec<Stop>> {
+pub(super) fn all(connection: &Connection) -> crate::sql::Result<Vec<Stop>> {
     let mut read = connection.prepare_cached(
         "SELECT kind, name, because, at FROM stops WHERE lifted IS NULL ORDER BY at, kind, name",
     )?;
-    let read = read.query_map([], stop)?.collect::<rusqlite::Result<Vec<_>>>()?;
+    let read = read.query_map([], stop)?.collect::<crate::sql::Result<Vec<_>>>()?;
     Ok(read.into_iter().flatten().collect())
 }

@@ -5,8 +5,8 @@ use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
+use crate::sql::{Connection, params};
 use larder_core::name::RepositoryName;
-use rusqlite::{Connection, params};
 
 use crate::error::StoreError;
 use crate::ledger::Moment;
@@ -50,7 +50,7 @@ const WIDTH: usize = 16;
 
 /// Records which names a change touched: for those who did not hear of it, because its maker was killed before
 /// telling.
-pub(super) fn note(connection: &Connection, touched: &TouchedNames) -> rusqlite::Result<()> {
+pub(super) fn note(connection: &Connection, touched: &TouchedNames) -> crate::sql::Result<()> {
     for name in touched.names() {
         connection
             .prepare_cached(
@@ -64,14 +64,17 @@ pub(super) fn note(connection: &Connection, touched: &TouchedNames) -> rusqlite:
 }
 
 /// The names that were touched after a number, and the last number. Too many are told as everything.
-pub(super) fn since(connection: &Connection, number: i64) -> rusqlite::Result<(Vec<String>, i64)> {
+pub(super) fn since(
+    connection: &Connection,
+    number: i64,
+) -> crate::sql::Result<(Vec<String>, i64)> {
     const MOST: usize = 1000;
     let mut query = connection.prepare_cached(
         "SELECT repository, number FROM changes WHERE number > $1 ORDER BY number DESC LIMIT 1001",
     )?;
     let found: Vec<(String, i64)> = query
         .query_map(params![number], |row| Ok((row.get(0)?, row.get(1)?)))?
-        .collect::<rusqlite::Result<_>>()?;
+        .collect::<crate::sql::Result<_>>()?;
     let last = found.first().map_or(number, |(_, number)| *number);
     if found.len() > MOST {
         return Ok((vec![EVERYTHING.to_owned()], last));

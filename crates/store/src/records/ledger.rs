@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 
+use crate::sql::{Connection, Optional as _, Row, params};
 use bytes::Bytes;
 use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
-use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use super::moments::since;
 use super::quotas::Bringer;
@@ -19,7 +19,7 @@ use crate::store::Store;
 pub(super) fn repository_id(
     connection: &Connection,
     name: &RepositoryName,
-) -> Result<i64, rusqlite::Error> {
+) -> Result<i64, crate::sql::Error> {
     connection
         .prepare_cached(
             "INSERT INTO repositories (name, shelf) VALUES ($1, $2)
@@ -28,7 +28,7 @@ pub(super) fn repository_id(
         .query_row(params![name.as_str(), name.first_component()], |row| row.get(0))
 }
 
-pub(super) fn manifest_record(row: &Row<'_>) -> Result<ManifestRecord, rusqlite::Error> {
+pub(super) fn manifest_record(row: &Row<'_>) -> Result<ManifestRecord, crate::sql::Error> {
     Ok(ManifestRecord {
         digest: checked(row, 0)?,
         media_type: row.get(1)?,
@@ -41,7 +41,7 @@ pub(crate) fn manifest(
     connection: &Connection,
     name: &RepositoryName,
     selector: &Selector,
-) -> rusqlite::Result<Option<(ManifestRecord, Option<Bytes>)>> {
+) -> crate::sql::Result<Option<(ManifestRecord, Option<Bytes>)>> {
     let (sql, value) = match selector {
         Selector::Digest(digest) => (
             "SELECT m.digest, m.media_type, m.size, b.body FROM manifests m
@@ -93,7 +93,7 @@ pub(super) fn measure(
     connection: &Connection,
     repository: i64,
     manifest: &Digest,
-) -> rusqlite::Result<()> {
+) -> crate::sql::Result<()> {
     let mut all = vec![manifest.to_string()];
     let mut at = 0;
     while let Some(digest) = all.get(at).cloned() {
@@ -112,7 +112,7 @@ pub(super) fn measure(
                 "SELECT manifest FROM needs WHERE target = $1 AND repository = $2 AND is_child = 1",
             )?
             .query_map(params![digest, repository], |row| row.get(0))?
-            .collect::<rusqlite::Result<_>>()?;
+            .collect::<crate::sql::Result<_>>()?;
         let new = above.into_iter().filter(|one| !all.contains(one)).collect::<Vec<_>>();
         all.extend(new);
     }
@@ -151,7 +151,7 @@ pub(super) fn link(
             return Ok(());
         }
         bringer.check(connection, name, digest, size)?;
-        let insert = || -> rusqlite::Result<()> {
+        let insert = || -> crate::sql::Result<()> {
             let users: Vec<Digest> =
                 super::upkeep::needed_by(connection, repository, digest, false)?;
             connection
@@ -233,7 +233,7 @@ pub(crate) fn record(
     if !there.map_err(failed())? {
         new.bringer.check(connection, name, &new.record.digest, new.record.size)?;
     }
-    let write = || -> Result<(), rusqlite::Error> {
+    let write = || -> Result<(), crate::sql::Error> {
         let digest = new.record.digest.as_str();
         connection
             .prepare_cached(
@@ -501,7 +501,7 @@ impl Store {
                     "SELECT m.annotations FROM manifests m JOIN repositories r ON r.id = m.repository
                      WHERE r.name = $1 AND m.digest = $2",
                 )?;
-                let mut read = |digest: &Digest| -> rusqlite::Result<BTreeMap<String, String>> {
+                let mut read = |digest: &Digest| -> crate::sql::Result<BTreeMap<String, String>> {
                     let text: Option<Option<String>> = query
                         .query_row(params![name.as_str(), digest.as_str()], |row| row.get(0))
                         .optional()?;
@@ -531,8 +531,9 @@ impl Store {
         let moments = std::sync::Arc::clone(&self.records.moments);
         let told = moments.told();
         let noticed = self.records.jot(move |connection| {
-            let version =
-                connection.pragma_query_value(None, "data_version", |row| row.get::<_, i64>(0))?;
+            let version = connection
+                .file()?
+                .pragma_query_value(None, "data_version", |row| row.get::<_, i64>(0))?;
             match moments.differs(version) {
                 true => since(connection, told).map(Some),
                 false => Ok(None),

@@ -1,7 +1,7 @@
 //! What clusters were seen to run, at their doors and in surveys.
 
+use crate::sql::params;
 use larder_core::name::RepositoryName;
-use rusqlite::params;
 
 use crate::error::StoreError;
 use crate::store::Store;
@@ -126,7 +126,7 @@ impl Store {
                 )?;
                 let name = repository.as_ref().map(RepositoryName::as_str);
                 let mut rows = rows.query(params![since, name])?;
-                while let Some(row) = rows.next()? {
+                while let Some(row) = &rows.next()? {
                     let how: String = row.get(6)?;
                     let seen = SeenWorkload {
                         cluster: row.get(0)?,

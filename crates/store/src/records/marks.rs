@@ -1,6 +1,6 @@
 //! What was done last of its kind, and figures over time.
 
-use rusqlite::params;
+use crate::sql::params;
 
 use crate::clock::now;
 use crate::error::StoreError;

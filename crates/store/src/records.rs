@@ -31,15 +31,17 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use larder_core::name::RepositoryName;
-use rusqlite::{Connection, OpenFlags, Row, TransactionBehavior};
+use rusqlite::OpenFlags;
+
+use crate::sql::{Connection, Row};
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::spawn_blocking;
 
 use crate::error::StoreError;
 use crate::ledger::Moment;
-use crate::sqlite::form::VERSION;
-use crate::sqlite::moments::Moments;
-pub(crate) use crate::sqlite::moments::TouchedNames;
+use crate::records::form::VERSION;
+use crate::records::moments::Moments;
+pub(crate) use crate::records::moments::TouchedNames;
 pub use contents::StoredBlob;
 pub use convert::Conversion;
 pub(crate) use convert::convert;
@@ -65,7 +67,7 @@ const BUSY: Duration = Duration::from_secs(15);
 
 type Settle = Box<dyn FnOnce(Option<StoreError>) + Send>;
 /// The open transaction, or why there is none.
-type OpenTransaction<'c> = Result<&'c Connection, &'c rusqlite::Error>;
+type OpenTransaction<'c> = Result<&'c Connection, &'c crate::sql::Error>;
 type Run = Box<dyn FnOnce(OpenTransaction<'_>) -> Settle + Send>;
 /// A change: it gets the open transaction, or why there is none.
 struct RecordsJob {
@@ -97,20 +99,20 @@ impl Records {
     /// [`StoreError::Earlier`] when it is of an earlier form, [`StoreError::Version`] when of a later one.
     pub fn open(path: &Path) -> Result<Self, StoreError> {
         make_private(path)?;
-        let mut writer = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        let writer = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
         if let Some(found) = convert::earlier(&writer)? {
             return Err(StoreError::Earlier { found, known: VERSION });
         }
         keep_log(&writer)
-            .and_then(|()| writer.pragma_update(None, "synchronous", "FULL"))
+            .and_then(|()| flush_at_commit(&writer, true))
             .map_err(StoreError::ledger("be opened"))?;
-        prepare(&mut writer)?;
+        prepare(&writer)?;
         let moments = Arc::new(Moments::open(&path.with_extension("moment"))?);
         let told = Arc::clone(&moments);
         let (jobs, queue) = mpsc::channel(QUEUE);
         std::thread::Builder::new()
             .name("ledger".into())
-            .spawn(move || work(&mut writer, queue, &told))
+            .spawn(move || work(&writer, queue, &told))
             .map_err(StoreError::io("cannot start the ledger's thread"))?;
         Ok(Self { path: Arc::new(path.to_owned()), jobs, readers: Arc::default(), moments })
     }
@@ -151,7 +153,7 @@ impl Records {
     /// The same for what may be lost with the machine: it does not wait for the disk.
     async fn jot<T: Send + 'static>(
         &self,
-        change: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,
+        change: impl FnOnce(&Connection) -> Result<T, crate::sql::Error> + Send + 'static,
     ) -> Result<T, StoreError> {
         let change = move |connection: &Connection| {
             change(connection).map_err(StoreError::ledger("be written"))
@@ -162,7 +164,7 @@ impl Records {
     /// The same without waiting for it, or hearing of it.
     fn post(
         &self,
-        change: impl FnOnce(&Connection) -> Result<(), rusqlite::Error> + Send + 'static,
+        change: impl FnOnce(&Connection) -> Result<(), crate::sql::Error> + Send + 'static,
     ) {
         let run = Box::new(move |connection: OpenTransaction<'_>| -> Settle {
             if let Ok(connection) = connection {
@@ -209,7 +211,7 @@ impl Records {
         &self,
         touched: TouchedNames,
         doing: &'static str,
-        change: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,
+        change: impl FnOnce(&Connection) -> Result<T, crate::sql::Error> + Send + 'static,
     ) -> Result<T, StoreError> {
         let change =
             move |connection: &Connection| change(connection).map_err(StoreError::ledger(doing));
@@ -219,7 +221,7 @@ impl Records {
     /// Reads on a connection of its own, at one moment of the records.
     pub async fn read<T: Send + 'static>(
         &self,
-        question: impl FnOnce(&Connection) -> Result<T, rusqlite::Error> + Send + 'static,
+        question: impl FnOnce(&Connection) -> Result<T, crate::sql::Error> + Send + 'static,
     ) -> Result<T, StoreError> {
         let readers = Arc::clone(&self.readers);
         let path = Arc::clone(&self.path);
@@ -245,8 +247,8 @@ impl Records {
     async fn rows<T: Send + 'static>(
         &self,
         statement: &'static str,
-        given: impl rusqlite::Params + Send + 'static,
-        row: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T> + Send + 'static,
+        given: impl crate::sql::Params + Send + 'static,
+        row: impl FnMut(&crate::sql::Row<'_>) -> crate::sql::Result<T> + Send + 'static,
     ) -> Result<Vec<T>, StoreError> {
         self.read(move |connection| {
             connection.prepare_cached(statement)?.query_map(given, row)?.collect()
@@ -263,10 +265,11 @@ pub(crate) async fn blocking<T: Send + 'static>(
 }
 
 pub(crate) fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
-    let connection = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)
+    let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let connection = rusqlite::Connection::open_with_flags(path, flags)
         .map_err(StoreError::ledger("be opened"))?;
     connection.busy_timeout(BUSY).map_err(StoreError::ledger("be opened"))?;
-    Ok(connection)
+    Ok(Connection::Sqlite(connection))
 }
 
 /// Makes the file where it is missing, for its owner alone; the database gives its other files the same mode.
@@ -285,16 +288,13 @@ pub(crate) fn make_private(path: &Path) -> Result<(), StoreError> {
 
 /// Switches to a write-ahead log. Unlike other statements this one does not wait by itself for
 /// another process that does the same.
-fn keep_log(connection: &Connection) -> Result<(), rusqlite::Error> {
+fn keep_log(connection: &Connection) -> Result<(), crate::sql::Error> {
     let give_up = std::time::Instant::now() + BUSY;
     loop {
         let mode =
-            connection.query_row("PRAGMA journal_mode = WAL", [], |row| row.get::<_, String>(0));
+            connection.query_row("PRAGMA journal_mode = WAL", [], |row| row.get::<String>(0));
         match mode {
-            Err(error)
-                if error.sqlite_error_code() == Some(rusqlite::ErrorCode::DatabaseBusy)
-                    && std::time::Instant::now() < give_up =>
-            {
+            Err(error) if error.is_busy() && std::time::Instant::now() < give_up => {
                 std::thread::sleep(Duration::from_millis(20));
             }
             other => return other.map(drop),
@@ -302,12 +302,16 @@ fn keep_log(connection: &Connection) -> Result<(), rusqlite::Error> {
     }
 }
 
+/// Whether a commit waits until the disk has it. In this journal mode NORMAL writes to the log without flushing it.
+fn flush_at_commit(connection: &Connection, flush: bool) -> crate::sql::Result<()> {
+    let level = if flush { "FULL" } else { "NORMAL" };
+    Ok(connection.file()?.pragma_update(None, "synchronous", level)?)
+}
+
 /// Makes the tables of a file that is new.
-fn prepare(connection: &mut Connection) -> Result<(), StoreError> {
+fn prepare(connection: &Connection) -> Result<(), StoreError> {
     let opened = StoreError::ledger;
-    let transaction = connection
-        .transaction_with_behavior(TransactionBehavior::Immediate)
-        .map_err(opened("be opened"))?;
+    let transaction = connection.begin().map_err(opened("be opened"))?;
     match convert::version(&transaction)? {
         0 => convert::make(&transaction).map_err(opened("be made"))?,
         VERSION => {}
@@ -318,7 +322,7 @@ fn prepare(connection: &mut Connection) -> Result<(), StoreError> {
 }
 
 /// The writing thread: ends when the last handle is gone and its queue is empty.
-fn work(connection: &mut Connection, mut queue: mpsc::Receiver<RecordsJob>, moments: &Moments) {
+fn work(connection: &Connection, mut queue: mpsc::Receiver<RecordsJob>, moments: &Moments) {
     let mut waits = true;
     while let Some(first) = queue.blocking_recv() {
         let mut jobs = vec![first];
@@ -329,9 +333,7 @@ fn work(connection: &mut Connection, mut queue: mpsc::Receiver<RecordsJob>, mome
         }
         let durable = jobs.iter().any(|job| job.durable);
         if durable != waits {
-            // In this journal mode NORMAL writes to the log without flushing it.
-            let level = if durable { "FULL" } else { "NORMAL" };
-            match connection.pragma_update(None, "synchronous", level) {
+            match flush_at_commit(connection, durable) {
                 Ok(()) => waits = durable,
                 Err(error) => {
                     let error = StoreError::Commit { cause: error.to_string(), full: false };
@@ -341,8 +343,7 @@ fn work(connection: &mut Connection, mut queue: mpsc::Receiver<RecordsJob>, mome
                 }
             }
         }
-        let transaction = match connection.transaction_with_behavior(TransactionBehavior::Immediate)
-        {
+        let transaction = match connection.begin() {
             Ok(transaction) => transaction,
             Err(error) => {
                 tracing::error!(%error, "the ledger could not be written");
@@ -370,8 +371,8 @@ fn work(connection: &mut Connection, mut queue: mpsc::Receiver<RecordsJob>, mome
     }
 }
 
-fn commit_error(error: &rusqlite::Error) -> StoreError {
-    let full = error.sqlite_error_code() == Some(rusqlite::ErrorCode::DiskFull);
+fn commit_error(error: &crate::sql::Error) -> StoreError {
+    let full = error.is_full();
     StoreError::Commit { cause: error.to_string(), full }
 }
 
@@ -394,18 +395,12 @@ fn guarded<T>(
 pub(crate) fn checked<T: std::str::FromStr>(
     row: &Row<'_>,
     column: usize,
-) -> Result<T, rusqlite::Error>
+) -> Result<T, crate::sql::Error>
 where
     T::Err: std::error::Error + Send + Sync + 'static,
 {
     let text: String = row.get(column)?;
-    text.parse().map_err(|error| {
-        rusqlite::Error::FromSqlConversionFailure(
-            column,
-            rusqlite::types::Type::Text,
-            Box::new(error),
-        )
-    })
+    text.parse().map_err(|error| crate::sql::Error::column(column, error))
 }
 
 /// Sizes are stored as signed numbers; ours come from counted bytes and fit.
@@ -413,16 +408,16 @@ fn signed(size: u64) -> i64 {
     i64::try_from(size).unwrap_or(i64::MAX)
 }
 
-pub(crate) fn unsigned(row: &Row<'_>, column: usize) -> Result<u64, rusqlite::Error> {
-    row.get::<_, i64>(column).map(|size| u64::try_from(size).unwrap_or(0))
+pub(crate) fn unsigned(row: &Row<'_>, column: usize) -> Result<u64, crate::sql::Error> {
+    row.get::<i64>(column).map(|size| u64::try_from(size).unwrap_or(0))
 }
 
 /// Whether a query has any row.
 fn any(
     connection: &Connection,
     sql: &str,
-    parameters: impl rusqlite::Params,
-) -> Result<bool, rusqlite::Error> {
+    parameters: impl crate::sql::Params,
+) -> Result<bool, crate::sql::Error> {
     connection.prepare_cached(sql)?.exists(parameters)
 }
 
@@ -431,7 +426,7 @@ mod tests {
     /// SQLite numbers parameters by where they stand first, whatever their names: `$2` before `$1` would be the first.
     #[test]
     fn parameters_stand_in_the_order_of_their_numbers() {
-        let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/src/sqlite");
+        let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/src/records");
         let mut asked = 0;
         for entry in std::fs::read_dir(folder).unwrap() {
             let text = std::fs::read_to_string(entry.unwrap().path()).unwrap();

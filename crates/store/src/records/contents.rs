@@ -2,10 +2,10 @@
 
 use std::ops::Range;
 
+use crate::sql::{Connection, Optional as _, Row, params};
 use larder_core::access::possession::{Proof, may_have};
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
-use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use super::ledger::link;
 use super::{checked, signed, unsigned};
@@ -30,12 +30,12 @@ pub struct StoredBlob {
     pub(crate) place: String,
 }
 
-pub(super) fn stored(row: &Row<'_>) -> rusqlite::Result<StoredBlob> {
+pub(super) fn stored(row: &Row<'_>) -> crate::sql::Result<StoredBlob> {
     Ok(StoredBlob {
         digest: checked(row, 0)?,
         size: unsigned(row, 1)?,
         place: row.get(2)?,
-        damaged: row.get::<_, String>(3)? == "damaged",
+        damaged: row.get::<String>(3)? == "damaged",
     })
 }
 
@@ -45,7 +45,7 @@ fn keep(
     connection: &Connection,
     sealed: &SealedContent,
     at: i64,
-) -> rusqlite::Result<Option<String>> {
+) -> crate::sql::Result<Option<String>> {
     let digest = sealed.digest.as_str();
     let before: Option<String> = connection
         .prepare_cached("SELECT place FROM contents WHERE digest = $1 AND place <> $2")?
@@ -69,7 +69,7 @@ fn keep(
 }
 
 /// Notes that an object is to be removed.
-pub(super) fn leave(connection: &Connection, place: &str, at: i64) -> rusqlite::Result<()> {
+pub(super) fn leave(connection: &Connection, place: &str, at: i64) -> crate::sql::Result<()> {
     connection
         .prepare_cached(
             "INSERT INTO leavings (place, at) VALUES ($1, $2) ON CONFLICT (place) DO NOTHING",

@@ -1,6 +1,6 @@
 //! The records of leases.
 
-use rusqlite::{Connection, OptionalExtension as _, params};
+use crate::sql::{Connection, Optional as _, params};
 
 use crate::clock::now;
 use crate::error::StoreError;
@@ -12,7 +12,7 @@ fn term() -> i64 {
 }
 
 /// Whether a lease is still its holder's: asked within each change that is made under it.
-pub(super) fn holds(connection: &Connection, name: &str, fence: i64) -> rusqlite::Result<bool> {
+pub(super) fn holds(connection: &Connection, name: &str, fence: i64) -> crate::sql::Result<bool> {
     super::any(
         connection,
         "SELECT 1 FROM leases WHERE name = $1 AND fence = $2 AND until > 0",
@@ -48,7 +48,7 @@ impl Store {
                        until = excluded.until, fence = excluded.fence
                      RETURNING fence",
                 )?
-                .query_row(params![asked, holder, now() + term()], |row| row.get::<_, i64>(0))
+                .query_row(params![asked, holder, now() + term()], |row| row.get::<i64>(0))
                 .map(Some)
         });
         Ok(fence.await?.map(|fence| Lease::new(name.to_owned(), fence, self.clone())))
@@ -96,7 +96,7 @@ impl Store {
     }
 }
 
-fn release(connection: &Connection, name: &str, fence: i64) -> rusqlite::Result<()> {
+fn release(connection: &Connection, name: &str, fence: i64) -> crate::sql::Result<()> {
     connection
         .prepare_cached("UPDATE leases SET until = 0 WHERE name = $1 AND fence = $2")?
         .execute(params![name, fence])

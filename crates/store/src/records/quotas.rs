@@ -1,10 +1,10 @@
 //! How much is held, by repository and by account, and whether more may be.
 
+use crate::sql::{Connection, Optional as _, params};
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 use larder_core::quantity::Size;
 use larder_core::quota::{HeldBytes, Quota, QuotaLeft, Quotas};
-use rusqlite::{Connection, OptionalExtension as _, params};
 
 use super::{any, unsigned};
 use crate::error::StoreError;
@@ -75,9 +75,9 @@ fn held(
     connection: &Connection,
     name: &RepositoryName,
     account: &str,
-) -> rusqlite::Result<HeldBytes> {
+) -> crate::sql::Result<HeldBytes> {
     let shelf = name.first_component();
-    let one = |sql: &str, given: &[&dyn rusqlite::ToSql]| {
+    let one = |sql: &str, given: &[&dyn crate::sql::ToValue]| {
         connection.prepare_cached(sql)?.query_row(given, |row| unsigned(row, 0)).optional()
     };
     // What no image needs yet takes room as well.
@@ -111,7 +111,7 @@ impl Bringer {
     ) -> Result<(), StoreError> {
         let Some(quota) = self.quotas.of(name) else { return Ok(()) };
         let shelf = name.first_component();
-        let passed = || -> rusqlite::Result<Option<QuotaLeft>> {
+        let passed = || -> crate::sql::Result<Option<QuotaLeft>> {
             let held = held(connection, name, &self.account)?;
             // What another repository of the shelf has counts once.
             let sql = "SELECT 1 FROM holds WHERE shelf = $1 AND digest = $2";
@@ -235,7 +235,7 @@ impl Store {
         };
         self.records
             .read(move |connection| {
-                let ask = |order: &str| -> rusqlite::Result<Vec<WeightyImage>> {
+                let ask = |order: &str| -> crate::sql::Result<Vec<WeightyImage>> {
                     connection
                         .prepare_cached(&rows(order))?
                         .query_map(params![given.0, given.1, given.2], |row| {

@@ -1,8 +1,8 @@
 //! Lists of what is held, page by page.
 
+use crate::sql::{Optional as _, params};
 use larder_core::digest::{Digest, DigestStart};
 use larder_core::name::{RepositoryName, Tag};
-use rusqlite::{OptionalExtension as _, params};
 
 use super::ledger::manifest_record;
 use super::{checked, unsigned};
@@ -203,7 +203,7 @@ impl Store {
                 let tags = connection
                     .prepare_cached("SELECT name, digest FROM tags WHERE repository = $1 ORDER BY name")?
                     .query_map(params![id], |row| Ok((checked(row, 0)?, checked(row, 1)?)))?
-                    .collect::<rusqlite::Result<_>>()?;
+                    .collect::<crate::sql::Result<_>>()?;
                 let mut names = ImageNames { tags, ..ImageNames::default() };
                 let mut above = connection.prepare_cached(
                     "SELECT manifest FROM needs WHERE target = $1 AND repository = $2 AND is_child = 1",
@@ -223,7 +223,7 @@ impl Store {
                                AND n.repository = m.repository AND n.is_child = 1)",
                         )?
                         .query_map(params![id], |row| checked(row, 0))?
-                        .collect::<rusqlite::Result<_>>()?;
+                        .collect::<crate::sql::Result<_>>()?;
                 }
                 Ok(names)
             })

@@ -1,11 +1,11 @@
 //! The journal in the same file as the ledger.
 
+use crate::sql::{Connection, Optional as _, Row, params};
 use larder_core::allowance::{Afford, Budget};
 use larder_core::digest::Digest;
 use larder_core::lock::Want;
 use larder_core::name::{Host, RepositoryName};
 use larder_core::reference::Image;
-use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use super::{checked, signed, unsigned};
 use crate::error::StoreError;
@@ -44,7 +44,7 @@ fn note(
     want: &Want,
     event: &IntakeEvent,
     at: i64,
-) -> rusqlite::Result<()> {
+) -> crate::sql::Result<()> {
     let (host, repository) = (want.image.host.as_str(), want.image.repository.as_str());
     let tag = want.tag.as_str();
     match event {
@@ -89,7 +89,7 @@ fn note(
 /// How far back pulls are looked at where nobody states an allowance, in milliseconds.
 const LONGEST: i64 = 31 * 24 * 3_600_000;
 
-fn note_pulls(connection: &Connection, host: &str, count: u64, at: i64) -> rusqlite::Result<()> {
+fn note_pulls(connection: &Connection, host: &str, count: u64, at: i64) -> crate::sql::Result<()> {
     connection
         .prepare_cached(
             "INSERT INTO pulls (host, at, count) VALUES ($1, $2, $3)
@@ -106,22 +106,22 @@ fn pulls_after(
     connection: &Connection,
     host: &str,
     since: i64,
-) -> rusqlite::Result<Vec<(i64, u64)>> {
+) -> crate::sql::Result<Vec<(i64, u64)>> {
     connection
         .prepare_cached("SELECT at, count FROM pulls WHERE host = $1 AND at > $2 ORDER BY at")?
         .query_map(params![host, since], |row| Ok((row.get(0)?, unsigned(row, 1)?)))?
         .collect()
 }
 
-fn record(row: &Row<'_>) -> rusqlite::Result<IntakeRecord> {
-    let digest = |column: usize| -> rusqlite::Result<Option<Digest>> {
-        match row.get::<_, Option<String>>(column)? {
+fn record(row: &Row<'_>) -> crate::sql::Result<IntakeRecord> {
+    let digest = |column: usize| -> crate::sql::Result<Option<Digest>> {
+        match row.get::<Option<String>>(column)? {
             Some(_) => checked(row, column).map(Some),
             None => Ok(None),
         }
     };
     let image = Image { host: checked(row, 0)?, repository: checked(row, 1)? };
-    let brought = match (row.get::<_, Option<i64>>(6)?, digest(7)?, digest(9)?) {
+    let brought = match (row.get::<Option<i64>>(6)?, digest(7)?, digest(9)?) {
         (Some(at), Some(digest), Some(whole)) => {
             Some((BroughtIn { digest, to: row.get(8)?, whole }, at))
         }
@@ -273,7 +273,7 @@ impl Store {
     /// Adds to how often clients asked for manifests. Those that are not recorded are left out.
     pub async fn note_uses(&self, uses: Vec<Use>) -> Result<(), StoreError> {
         self.records.note(move |connection| {
-            let write = || -> rusqlite::Result<()> {
+            let write = || -> crate::sql::Result<()> {
             let mut add = connection.prepare_cached(
                 "INSERT INTO uses (repository, digest, day, pulls, last)
                  SELECT m.repository, m.digest, $1, $2, $3 FROM manifests m
@@ -323,7 +323,7 @@ impl Store {
         let (host, repository) = (host.to_string(), repository.to_string());
         self.records
             .note(move |connection| {
-                let write = || -> rusqlite::Result<()> {
+                let write = || -> crate::sql::Result<()> {
                     let mut insert = connection.prepare_cached(
                         "INSERT INTO placed (host, digest, repository) VALUES ($1, $2, $3)
                      ON CONFLICT (host, digest) DO UPDATE SET repository = excluded.repository",

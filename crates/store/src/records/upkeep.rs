@@ -9,7 +9,9 @@ use larder_core::document::{Document, media_type};
 use larder_core::holdings::DropPlan;
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
-use rusqlite::{Connection, OpenFlags, OptionalExtension as _, params};
+use rusqlite::OpenFlags;
+
+use crate::sql::{Connection, Optional as _, params};
 
 use super::{TouchedNames, any, checked};
 use crate::clock::now;
@@ -32,7 +34,7 @@ const TOGETHER: i64 = 1000;
 pub(super) fn known_repository(
     connection: &Connection,
     name: &str,
-) -> rusqlite::Result<Option<i64>> {
+) -> crate::sql::Result<Option<i64>> {
     connection
         .prepare_cached("SELECT id FROM repositories WHERE name = $1")?
         .query_row(params![name], |row| row.get(0))
@@ -45,7 +47,7 @@ pub(super) fn needed_by(
     repository: i64,
     target: &Digest,
     as_child: bool,
-) -> rusqlite::Result<Vec<Digest>> {
+) -> crate::sql::Result<Vec<Digest>> {
     connection
         .prepare_cached(
             "SELECT manifest FROM needs WHERE target = $1 AND repository = $2 AND is_child = $3",
@@ -61,7 +63,7 @@ pub(super) fn forget_manifest(
     connection: &Connection,
     repository: i64,
     digest: &Digest,
-) -> rusqlite::Result<()> {
+) -> crate::sql::Result<()> {
     let parameters = params![repository, digest.as_str()];
     connection
         .prepare_cached(
@@ -85,7 +87,7 @@ fn remove_manifest(
     connection: &Connection,
     name: &RepositoryName,
     digest: &Digest,
-) -> rusqlite::Result<Removal<Vec<Tag>>> {
+) -> crate::sql::Result<Removal<Vec<Tag>>> {
     let Some(repository) = known_repository(connection, name.as_str())? else {
         return Ok(Removal::NotThere);
     };
@@ -101,12 +103,12 @@ fn remove_manifest(
     let tags = connection
         .prepare_cached("DELETE FROM tags WHERE repository = $1 AND digest = $2 RETURNING name")?
         .query_map(parameters, |row| checked(row, 0))?
-        .collect::<rusqlite::Result<_>>()?;
+        .collect::<crate::sql::Result<_>>()?;
     forget_manifest(connection, repository, digest)?;
     Ok(Removal::Done(tags))
 }
 
-fn drop_planned(connection: &Connection, plan: &DropPlan) -> rusqlite::Result<DropOutcome> {
+fn drop_planned(connection: &Connection, plan: &DropPlan) -> crate::sql::Result<DropOutcome> {
     let mut dropped = DropOutcome::default();
     for (name, tag, digest) in &plan.tags {
         let Some(repository) = known_repository(connection, name.as_str())? else { continue };
@@ -134,13 +136,13 @@ fn drop_planned(connection: &Connection, plan: &DropPlan) -> rusqlite::Result<Dr
 }
 
 /// At most so many blobs that nothing in their repository has needed since a time.
-fn unlink_idle(connection: &Connection, before: i64) -> rusqlite::Result<usize> {
+fn unlink_idle(connection: &Connection, before: i64) -> crate::sql::Result<usize> {
     let idle: Vec<(i64, Digest)> = connection
         .prepare_cached(
             "SELECT repository, digest FROM blobs WHERE users = 0 AND idle < $1 ORDER BY idle LIMIT $2",
         )?
         .query_map(params![before, TOGETHER], |row| Ok((row.get(0)?, checked(row, 1)?)))?
-        .collect::<rusqlite::Result<_>>()?;
+        .collect::<crate::sql::Result<_>>()?;
     let mut unlink =
         connection.prepare_cached("DELETE FROM blobs WHERE repository = $1 AND digest = $2")?;
     let mut repositories = BTreeSet::new();
@@ -155,7 +157,7 @@ fn unlink_idle(connection: &Connection, before: i64) -> rusqlite::Result<usize> 
 }
 
 /// Forgets a repository that has nothing any more.
-pub(super) fn forget_empty(connection: &Connection, repository: i64) -> rusqlite::Result<()> {
+pub(super) fn forget_empty(connection: &Connection, repository: i64) -> crate::sql::Result<()> {
     connection
         .prepare_cached(
             "DELETE FROM repositories WHERE id = $1 AND manifests = 0
@@ -235,7 +237,7 @@ pub(crate) fn replace(
     };
     super::ledger::record(connection, name, new)?;
     if let Some((before, _)) = before.filter(|(before, _)| before.digest != new.record.digest) {
-        let forget = || -> rusqlite::Result<()> {
+        let forget = || -> crate::sql::Result<()> {
             match known_repository(connection, name.as_str())? {
                 Some(id) => forget_list(connection, id, &before.digest, &before.media_type),
                 None => Ok(()),
@@ -244,7 +246,7 @@ pub(crate) fn replace(
         forget().map_err(StoreError::ledger("record a manifest"))?;
     }
     // Where it was kept as content until it became visible, that is done with.
-    let staged = || -> rusqlite::Result<Option<String>> {
+    let staged = || -> crate::sql::Result<Option<String>> {
         let place: Option<String> = connection
             .prepare_cached("DELETE FROM contents WHERE digest = $1 AND links = 0 RETURNING place")?
             .query_row(params![new.record.digest.as_str()], |row| row.get(0))
@@ -263,7 +265,7 @@ fn forget_list(
     repository: i64,
     list: &Digest,
     kind: &str,
-) -> rusqlite::Result<()> {
+) -> crate::sql::Result<()> {
     let tagged = any(
         connection,
         "SELECT 1 FROM tags WHERE repository = $1 AND digest = $2",
@@ -278,7 +280,7 @@ fn forget_list(
     forget_manifest(connection, repository, list)
 }
 
-fn withdraw(connection: &Connection, lost: &[Digest], dry: bool) -> rusqlite::Result<Withdrawn> {
+fn withdraw(connection: &Connection, lost: &[Digest], dry: bool) -> crate::sql::Result<Withdrawn> {
     let mut gone = Withdrawn::default();
     let mut waiting: Vec<(i64, Digest)> = Vec::new();
     let mut names: HashMap<i64, RepositoryName> = HashMap::new();
@@ -289,7 +291,7 @@ fn withdraw(connection: &Connection, lost: &[Digest], dry: bool) -> rusqlite::Re
                  UNION SELECT repository FROM manifests WHERE digest = $1",
             )?
             .query_map(params![digest.as_str()], |row| row.get(0))?
-            .collect::<rusqlite::Result<_>>()?;
+            .collect::<crate::sql::Result<_>>()?;
         waiting.extend(holders.into_iter().map(|holder| (holder, digest.clone())));
     }
     let mut seen: BTreeSet<(i64, String)> = BTreeSet::new();
@@ -315,7 +317,7 @@ fn withdraw(connection: &Connection, lost: &[Digest], dry: bool) -> rusqlite::Re
         let tags: Vec<Tag> = connection
             .prepare_cached("SELECT name FROM tags WHERE repository = $1 AND digest = $2")?
             .query_map(parameters, |row| checked(row, 0))?
-            .collect::<rusqlite::Result<_>>()?;
+            .collect::<crate::sql::Result<_>>()?;
         gone.tags.extend(tags.into_iter().map(|tag| (name.clone(), tag, digest.clone())));
         let is_manifest = "SELECT 1 FROM manifests WHERE repository = $1 AND digest = $2";
         if any(connection, is_manifest, parameters)? {
@@ -466,7 +468,7 @@ impl Store {
                         params![digest.as_str()],
                     )
                 };
-                let all = || -> rusqlite::Result<Withdrawn> {
+                let all = || -> crate::sql::Result<Withdrawn> {
                     let mut gone = Vec::new();
                     for digest in lost {
                         // Somebody may have sent it again meanwhile.
@@ -533,7 +535,7 @@ impl Store {
             .rows(
                 "SELECT digest, body FROM bodies WHERE digest > $1 ORDER BY digest LIMIT $2",
                 (after, limit),
-                |row| Ok((checked(row, 0)?, row.get::<_, Vec<u8>>(1)?.into())),
+                |row| Ok((checked(row, 0)?, row.get::<Vec<u8>>(1)?.into())),
             )
             .await
     }

@@ -1,9 +1,9 @@
 //! The records of cached shelves, in SQLite.
 
+use crate::sql::{Connection, Optional as _, params};
 use larder_core::cached::{Belief, KeptCandidate};
 use larder_core::digest::Digest;
 use larder_core::name::{Host, RepositoryName, Tag};
-use rusqlite::{Connection, OptionalExtension as _, params};
 
 use super::ledger::{record, repository_id};
 use super::upkeep::known_repository;
@@ -48,7 +48,7 @@ fn note_move(
     tag: &Tag,
     after: Option<&Digest>,
     at: i64,
-) -> rusqlite::Result<()> {
+) -> crate::sql::Result<()> {
     let (repository, tag) = (repository.as_str(), tag.as_str());
     connection
         .prepare_cached(
@@ -70,7 +70,7 @@ fn is_gone(
     connection: &Connection,
     repository: &RepositoryName,
     tag: &Tag,
-) -> rusqlite::Result<bool> {
+) -> crate::sql::Result<bool> {
     connection
         .prepare_cached(
             "SELECT after IS NULL FROM moves WHERE repository = $1 AND tag = $2
@@ -88,7 +88,7 @@ fn note_return(
     tag: &Tag,
     digest: &Digest,
     at: i64,
-) -> rusqlite::Result<()> {
+) -> crate::sql::Result<()> {
     connection
         .prepare_cached(
             "INSERT INTO moves (repository, tag, at, before, after) VALUES ($1, $2, $3, $4, $4)
@@ -114,7 +114,7 @@ impl Store {
                      JOIN repositories r ON r.id = t.repository WHERE r.name = $1 AND t.name = $2",
                     )?
                     .query_row(params![name.as_str(), tag.as_str()], |row| {
-                        let confirmed = row.get::<_, Option<i64>>(1)?.unwrap_or(0);
+                        let confirmed = row.get::<Option<i64>>(1)?.unwrap_or(0);
                         Ok(Belief { digest: checked(row, 0)?, confirmed })
                     })
                     .optional()
@@ -133,7 +133,7 @@ impl Store {
         let (name, tag, digest) = (repository.clone(), tag.clone(), digest.clone());
         self.records
             .note(move |connection| {
-                let confirm = || -> rusqlite::Result<bool> {
+                let confirm = || -> crate::sql::Result<bool> {
                     let Some(id) = known_repository(connection, name.as_str())? else {
                         return Ok(false);
                     };
@@ -218,7 +218,7 @@ impl Store {
                      ORDER BY at DESC, repository, tag LIMIT $3",
                 (first, end, limit),
                 |row| {
-                    let after = match row.get::<_, Option<String>>(3)? {
+                    let after = match row.get::<Option<String>>(3)? {
                         Some(_) => Some(checked(row, 3)?),
                         None => None,
                     };
@@ -274,7 +274,7 @@ impl Store {
                              LIMIT $3) w",
                     )?
                     .query_row(params![name.as_str(), digest.as_str(), SOME], |row| {
-                        row.get::<_, Option<i64>>(0)
+                        row.get::<Option<i64>>(0)
                     })
                     .map(|size| size.map(|size| u64::try_from(size).unwrap_or(0)))
             })
@@ -305,7 +305,7 @@ impl Store {
     pub async fn note_traffic(&self, traffic: Vec<Traffic>) -> Result<(), StoreError> {
         self.records
             .note(move |connection| {
-                let write = || -> rusqlite::Result<()> {
+                let write = || -> crate::sql::Result<()> {
                     let mut add = connection.prepare_cached(
                         "INSERT INTO traffic (shelf, day, hits, misses, sent, fetched)
                      VALUES ($1, $2, $3, $4, $5, $6)
@@ -359,7 +359,7 @@ impl Store {
     pub async fn note_standing(&self, standing: Vec<UpstreamRecord>) -> Result<(), StoreError> {
         self.records
             .note(move |connection| {
-                let write = || -> rusqlite::Result<()> {
+                let write = || -> crate::sql::Result<()> {
                     let mut put = connection.prepare_cached(
                         "INSERT INTO upstreams (host, condition, until, cause, remaining, at)
                      VALUES ($1, $2, $3, $4, $5, $6)
@@ -393,7 +393,7 @@ impl Store {
                     "SELECT host, condition, until, cause, remaining, at FROM upstreams ORDER BY host",
                 )?
                 .query_map([], |row| {
-                    let remaining = row.get::<_, Option<i64>>(4)?;
+                    let remaining = row.get::<Option<i64>>(4)?;
                     Ok(UpstreamRecord {
                         host: checked::<Host>(row, 0)?,
                         condition: row.get(1)?,

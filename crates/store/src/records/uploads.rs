@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
+use crate::sql::{Connection, Optional as _, params};
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
-use rusqlite::{Connection, OptionalExtension as _, params};
 
 use super::{any, checked};
 use crate::blobs::{Purpose, UploadId};
@@ -22,7 +22,7 @@ pub struct AbandonedUploads {
 }
 
 /// Forgets an upload.
-pub(super) fn end(connection: &Connection, id: UploadId) -> rusqlite::Result<()> {
+pub(super) fn end(connection: &Connection, id: UploadId) -> crate::sql::Result<()> {
     connection
         .prepare_cached("DELETE FROM uploads WHERE id = $1")?
         .execute(params![id.to_string()])

@@ -1,9 +1,9 @@
 //! What of a cached shelf is kept, and letting go of it, in SQLite.
 
+use crate::sql::{Connection, Optional as _, params};
 use larder_core::cached::KeptCandidate;
 use larder_core::digest::Digest;
 use larder_core::name::{RepositoryName, Tag};
-use rusqlite::{Connection, OptionalExtension as _, params};
 
 use super::upkeep::{forget_empty, forget_manifest, known_repository};
 use super::{any, checked, unsigned};
@@ -14,7 +14,7 @@ fn closure(
     connection: &Connection,
     repository: i64,
     root: &Digest,
-) -> rusqlite::Result<Vec<Digest>> {
+) -> crate::sql::Result<Vec<Digest>> {
     connection
         .prepare_cached(
             "WITH RECURSIVE tree (digest) AS (
@@ -33,7 +33,7 @@ fn let_go(
     repository: i64,
     root: &Digest,
     gone: &mut Vec<Digest>,
-) -> rusqlite::Result<()> {
+) -> crate::sql::Result<()> {
     let mut waiting = vec![root.clone()];
     let mut blobs: Vec<Digest> = Vec::new();
     while let Some(digest) = waiting.pop() {
@@ -50,12 +50,12 @@ fn let_go(
             "SELECT target, is_child FROM needs WHERE repository = $1 AND manifest = $2",
         )?;
         let needs: Vec<(Digest, bool)> = needs
-            .query_map(parameters, |row| Ok((checked(row, 0)?, row.get::<_, i64>(1)? == 1)))?
-            .collect::<rusqlite::Result<_>>()?;
+            .query_map(parameters, |row| Ok((checked(row, 0)?, row.get::<i64>(1)? == 1)))?
+            .collect::<crate::sql::Result<_>>()?;
         let about: Vec<Digest> = connection
             .prepare_cached("SELECT digest FROM manifests WHERE repository = $1 AND subject = $2")?
             .query_map(parameters, |row| checked(row, 0))?
-            .collect::<rusqlite::Result<_>>()?;
+            .collect::<crate::sql::Result<_>>()?;
         connection
             .prepare_cached("DELETE FROM tags WHERE repository = $1 AND digest = $2")?
             .execute(parameters)?;
@@ -80,7 +80,7 @@ fn let_go(
 }
 
 /// The images of some repositories; `of` says which, of `r` and `$1`.
-fn images(connection: &Connection, of: &str, name: &str) -> rusqlite::Result<Vec<KeptCandidate>> {
+fn images(connection: &Connection, of: &str, name: &str) -> crate::sql::Result<Vec<KeptCandidate>> {
     let sql = format!(
         "SELECT m.repository, r.name, m.digest, m.volume FROM repositories r
          JOIN manifests m ON m.repository = r.id
@@ -104,14 +104,15 @@ fn images(connection: &Connection, of: &str, name: &str) -> rusqlite::Result<Vec
     let mut found = Vec::new();
     let mut query = connection.prepare_cached(&sql)?;
     let mut rows = query.query(params![name])?;
-    while let Some(row) = rows.next()? {
+    while let Some(row) = &rows.next()? {
         let repository: i64 = row.get(0)?;
         let digest: Digest = checked(row, 2)?;
         let parameters = params![digest.as_str(), repository];
         let (used, added): (i64, i64) =
             last.query_row(parameters, |row| Ok((row.get(0)?, row.get(1)?)))?;
-        let tags: Vec<Tag> =
-            tags.query_map(parameters, |row| checked(row, 0))?.collect::<rusqlite::Result<_>>()?;
+        let tags: Vec<Tag> = tags
+            .query_map(parameters, |row| checked(row, 0))?
+            .collect::<crate::sql::Result<_>>()?;
         found.push(KeptCandidate {
             repository: checked(row, 1)?,
             digest,
@@ -125,7 +126,7 @@ fn images(connection: &Connection, of: &str, name: &str) -> rusqlite::Result<Vec
 }
 
 /// The images of a shelf.
-pub(super) fn kept(connection: &Connection, shelf: &str) -> rusqlite::Result<Vec<KeptCandidate>> {
+pub(super) fn kept(connection: &Connection, shelf: &str) -> crate::sql::Result<Vec<KeptCandidate>> {
     images(connection, "r.shelf = $1", shelf)
 }
 
@@ -133,12 +134,12 @@ pub(super) fn kept(connection: &Connection, shelf: &str) -> rusqlite::Result<Vec
 pub(super) fn kept_in(
     connection: &Connection,
     name: &RepositoryName,
-) -> rusqlite::Result<Vec<KeptCandidate>> {
+) -> crate::sql::Result<Vec<KeptCandidate>> {
     images(connection, "r.name = $1", name.as_str())
 }
 
 /// The bytes that shelves take together, each content once.
-pub(super) fn bytes_of(connection: &Connection, shelves: &[String]) -> rusqlite::Result<u64> {
+pub(super) fn bytes_of(connection: &Connection, shelves: &[String]) -> crate::sql::Result<u64> {
     let (mut bytes, mut loose) = (0, 0);
     let mut query =
         connection.prepare_cached("SELECT bytes, MAX(loose, 0) FROM totals WHERE shelf = $1")?;
@@ -160,7 +161,7 @@ pub(super) fn bytes_of(connection: &Connection, shelves: &[String]) -> rusqlite:
         );
         let twice = connection
             .prepare_cached(&sql)?
-            .query_row(rusqlite::params_from_iter(shelves), |row| unsigned(row, 0))?;
+            .query_row(crate::sql::Many(shelves.to_vec()), |row| unsigned(row, 0))?;
         bytes = bytes.saturating_sub(twice);
     }
     Ok(bytes + loose)
@@ -172,7 +173,7 @@ pub(super) fn let_go_of(
     name: &RepositoryName,
     root: &Digest,
     since: i64,
-) -> rusqlite::Result<Vec<Digest>> {
+) -> crate::sql::Result<Vec<Digest>> {
     let mut gone = Vec::new();
     let Some(id) = known_repository(connection, name.as_str())? else { return Ok(gone) };
     for member in closure(connection, id, root)? {
@@ -192,7 +193,7 @@ pub(super) fn let_go_loose(
     shelf: &str,
     before: i64,
     limit: i64,
-) -> rusqlite::Result<Vec<Digest>> {
+) -> crate::sql::Result<Vec<Digest>> {
     let loose: Vec<(i64, Digest)> = connection
         .prepare_cached(
             "SELECT b.repository, b.digest FROM blobs b
@@ -202,7 +203,7 @@ pub(super) fn let_go_loose(
         .query_map(params![shelf, before.min(now()), limit], |row| {
             Ok((row.get(0)?, checked(row, 1)?))
         })?
-        .collect::<rusqlite::Result<_>>()?;
+        .collect::<crate::sql::Result<_>>()?;
     let mut remove =
         connection.prepare_cached("DELETE FROM blobs WHERE repository = $1 AND digest = $2")?;
     for (repository, digest) in &loose {

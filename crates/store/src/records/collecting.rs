@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
+use crate::sql::{Optional as _, params};
 use larder_core::digest::Digest;
-use rusqlite::{OptionalExtension as _, params};
 
 use super::contents::{FREED_TOGETHER, StoredBlob, digest_of, leave, stored};
 use super::{checked, unsigned};
@@ -46,7 +46,7 @@ impl Store {
                      WHERE c.links = i.links AND c.put_at < $1",
                 )?;
                 let mut rows = idle.query(params![before])?;
-                while let Some(row) = rows.next()? {
+                while let Some(row) = &rows.next()? {
                     blobs += 1;
                     bytes += unsigned(row, 0)?;
                 }
@@ -61,7 +61,7 @@ impl Store {
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
         self.records
             .note(move |connection| {
-                let condemn = || -> rusqlite::Result<Vec<Digest>> {
+                let condemn = || -> crate::sql::Result<Vec<Digest>> {
                     connection
                         .prepare_cached(
                             "UPDATE contents SET state = 'condemned' WHERE digest IN
@@ -89,7 +89,7 @@ impl Store {
         for together in digests.chunks(FREED_TOGETHER) {
             let together = together.to_vec();
             let condemned = self.records.note(move |connection| {
-                let condemn = || -> rusqlite::Result<Vec<Digest>> {
+                let condemn = || -> crate::sql::Result<Vec<Digest>> {
                     let mut condemn = connection.prepare_cached(
                         "UPDATE contents SET state = 'condemned'
                          WHERE digest = $1 AND links = 0 AND put_at < $2",
@@ -112,7 +112,7 @@ impl Store {
     /// Removes condemned blobs, unless somebody has linked them meanwhile; gives them with their sizes in bytes.
     pub async fn free(&self, condemned: Vec<Digest>) -> Result<Vec<(Digest, u64)>, StoreError> {
         let gone = self.records.note(move |connection| {
-            let free = || -> rusqlite::Result<Vec<StoredBlob>> {
+            let free = || -> crate::sql::Result<Vec<StoredBlob>> {
                 let mut gone = Vec::new();
                 let mut remove = connection.prepare_cached(
                     "DELETE FROM contents WHERE digest = $1 AND state = 'condemned' AND links = 0
@@ -160,8 +160,8 @@ impl Store {
                     "SELECT place FROM contents WHERE digest >= $1 AND digest < $2",
                 )?;
                 let mut rows = query.query(params![first, format!("{first}g")])?;
-                while let Some(row) = rows.next()? {
-                    known.insert(row.get::<_, String>(0)?);
+                while let Some(row) = &rows.next()? {
+                    known.insert(row.get::<String>(0)?);
                 }
                 let mut query = connection.prepare_cached(
                     "SELECT place FROM old_files WHERE place >= $1 AND place < $2",
@@ -169,8 +169,8 @@ impl Store {
                 let folder = format!("{BLOBS}/{algorithm}/{part:02x}");
                 // `0` comes right after the slash.
                 let mut rows = query.query(params![format!("{folder}/"), format!("{folder}0")])?;
-                while let Some(row) = rows.next()? {
-                    known.insert(row.get::<_, String>(0)?);
+                while let Some(row) = &rows.next()? {
+                    known.insert(row.get::<String>(0)?);
                 }
             }
             Ok(known)
@@ -252,7 +252,7 @@ impl Store {
             self.objects.remove(loose).await?;
             self.records
                 .note(move |connection| {
-                    let forget = || -> rusqlite::Result<()> {
+                    let forget = || -> crate::sql::Result<()> {
                         let mut forget =
                             connection.prepare_cached("DELETE FROM old_files WHERE place = $1")?;
                         places.iter().try_for_each(|place| forget.execute(params![place]).map(drop))

@@ -7,7 +7,9 @@ use std::time::Instant;
 
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::Document;
-use rusqlite::{Connection, OpenFlags, OptionalExtension as _, params};
+use rusqlite::OpenFlags;
+
+use crate::sql::{Connection, Optional as _, params};
 
 use super::form::{self, FILLED, VERSION};
 use super::ledger::measure;
@@ -29,8 +31,8 @@ pub struct Conversion {
 
 /// What SQLite says that the version is. 0: the file is new.
 pub(super) fn version(connection: &Connection) -> Result<i64, StoreError> {
-    connection
-        .pragma_query_value(None, "user_version", |row| row.get(0))
+    let file = connection.file().map_err(StoreError::ledger("be opened"))?;
+    file.pragma_query_value(None, "user_version", |row| row.get(0))
         .map_err(StoreError::ledger("be opened"))
 }
 
@@ -40,7 +42,7 @@ pub(super) fn earlier(connection: &Connection) -> Result<Option<i64>, StoreError
 }
 
 /// Makes the tables of a new file.
-pub(super) fn make(connection: &Connection) -> rusqlite::Result<()> {
+pub(super) fn make(connection: &Connection) -> crate::sql::Result<()> {
     for statements in form::steps(0) {
         connection.execute_batch(statements)?;
     }
@@ -49,7 +51,7 @@ pub(super) fn make(connection: &Connection) -> rusqlite::Result<()> {
     for statements in form::later_steps(0) {
         connection.execute_batch(statements)?;
     }
-    connection.pragma_update(None, "user_version", VERSION)
+    Ok(connection.file()?.pragma_update(None, "user_version", VERSION)?)
 }
 
 /// How often it is told how far a conversion is.
@@ -72,7 +74,7 @@ pub fn convert(
     if !path.is_file() {
         return Ok(None);
     }
-    let mut connection = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+    let connection = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
     if version(&connection)? > VERSION {
         return Err(StoreError::Version { found: version(&connection)?, known: VERSION });
     }
@@ -87,39 +89,33 @@ pub fn convert(
     };
     check_room(&connection, path, from, room)?;
     let failed = StoreError::ledger;
-    let transaction = connection.transaction().map_err(failed("be converted"))?;
+    let transaction = connection.begin().map_err(failed("be converted"))?;
     let converted = convert_within(folder, &transaction, from, tell)?;
     transaction.commit().map_err(failed("be converted"))?;
-    connection
-        .pragma_update(None, "locking_mode", "NORMAL")
-        .and_then(|()| keep_log(&connection))
-        .map_err(failed("be opened"))?;
+    let shared = || -> crate::sql::Result<()> {
+        connection.file()?.pragma_update(None, "locking_mode", "NORMAL")?;
+        keep_log(&connection)
+    };
+    shared().map_err(failed("be opened"))?;
     Ok(Some(converted))
 }
 
 /// Nobody else can open the file from here on, and nobody has it open: SQLite leaves its log only then.
 fn become_sole_opener(connection: &Connection) -> Result<(), StoreError> {
-    let left = || -> rusqlite::Result<bool> {
-        connection.busy_timeout(std::time::Duration::from_secs(2))?;
-        connection.pragma_update(None, "locking_mode", "EXCLUSIVE")?;
+    let left = || -> crate::sql::Result<bool> {
+        connection.file()?.busy_timeout(std::time::Duration::from_secs(2))?;
+        connection.file()?.pragma_update(None, "locking_mode", "EXCLUSIVE")?;
         let mode: String =
             connection.query_row("PRAGMA journal_mode = DELETE", [], |row| row.get(0))?;
         // Takes the lock now, and keeps it.
         connection.execute_batch("BEGIN EXCLUSIVE; COMMIT;")?;
-        connection.pragma_update(None, "synchronous", "FULL")?;
+        connection.file()?.pragma_update(None, "synchronous", "FULL")?;
         Ok(mode.eq_ignore_ascii_case("delete"))
     };
     match left() {
         Ok(true) => Ok(()),
         Ok(false) => Err(StoreError::InUse),
-        Err(error)
-            if matches!(
-                error.sqlite_error_code(),
-                Some(rusqlite::ErrorCode::DatabaseBusy | rusqlite::ErrorCode::DatabaseLocked)
-            ) =>
-        {
-            Err(StoreError::InUse)
-        }
+        Err(error) if error.is_busy() => Err(StoreError::InUse),
         Err(error) => Err(StoreError::ledger("be converted")(error)),
     }
 }
@@ -134,7 +130,7 @@ fn check_room(
 ) -> Result<(), StoreError> {
     let Some(left) = room else { return Ok(()) };
     let count = |sql: &str| connection.query_row(sql, [], |row| super::unsigned(row, 0));
-    let rows = || -> rusqlite::Result<u64> {
+    let rows = || -> crate::sql::Result<u64> {
         if from >= FILLED {
             return count("SELECT COUNT(*) FROM repositories").map(|rows| rows.saturating_mul(ROW));
         }
@@ -180,7 +176,10 @@ fn convert_within(
     converted.blobs = connection
         .query_row("SELECT COUNT(*) FROM contents", [], |row| super::unsigned(row, 0))
         .map_err(failed())?;
-    connection.pragma_update(None, "user_version", VERSION).map_err(failed())?;
+    let numbered = || -> crate::sql::Result<()> {
+        Ok(connection.file()?.pragma_update(None, "user_version", VERSION)?)
+    };
+    numbered().map_err(failed())?;
     Ok(converted)
 }
 
@@ -258,7 +257,7 @@ fn describe(
     digest: &Digest,
     media_type: &str,
     body: Vec<u8>,
-) -> rusqlite::Result<()> {
+) -> crate::sql::Result<()> {
     let Ok(document) = Document::read(body.into(), Some(media_type)) else { return Ok(()) };
     let (kind, annotations) = super::ledger::described(&document);
     connection
@@ -270,7 +269,7 @@ fn describe(
 }
 
 /// What indexes take: their parts may share contents, so it is measured for each.
-fn measure_indexes(connection: &Connection) -> rusqlite::Result<()> {
+fn measure_indexes(connection: &Connection) -> crate::sql::Result<()> {
     let mut last = (i64::MIN, String::new());
     loop {
         let next: Option<(i64, Digest)> = connection

@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeSet, HashMap};
 
+use crate::sql::{Connection, Optional as _, params};
 use larder_core::digest::Digest;
 use larder_core::holdings::{BlobRow, HoldingRecords, ManifestRow, NeedRow, TagRow};
 use larder_core::name::{RepositoryName, Tag};
-use rusqlite::{Connection, OptionalExtension as _, params};
 
 use super::upkeep::known_repository;
 use super::{checked, unsigned};
@@ -56,17 +56,17 @@ fn read_repository(
     records: &mut HoldingRecords,
     id: i64,
     name: &RepositoryName,
-) -> rusqlite::Result<()> {
+) -> crate::sql::Result<()> {
     let repository = records.repositories.len();
     records.repositories.push(name.clone());
     let mut query = connection.prepare_cached(
         "SELECT digest, media_type, size, subject, added FROM manifests WHERE repository = $1",
     )?;
     let mut rows = query.query(params![id])?;
-    while let Some(row) = rows.next()? {
-        let subject = match row.get_ref(3)? {
-            rusqlite::types::ValueRef::Null => None,
-            _ => Some(checked(row, 3)?),
+    while let Some(row) = &rows.next()? {
+        let subject = match row.get::<Option<String>>(3)? {
+            None => None,
+            Some(_) => Some(checked(row, 3)?),
         };
         records.manifests.push(ManifestRow {
             repository,
@@ -80,18 +80,18 @@ fn read_repository(
     let mut query = connection
         .prepare_cached("SELECT manifest, target, is_child FROM needs WHERE repository = $1")?;
     let mut rows = query.query(params![id])?;
-    while let Some(row) = rows.next()? {
+    while let Some(row) = &rows.next()? {
         records.needs.push(NeedRow {
             repository,
             manifest: checked(row, 0)?,
             target: checked(row, 1)?,
-            is_child: row.get::<_, i64>(2)? != 0,
+            is_child: row.get::<i64>(2)? != 0,
         });
     }
     let mut query =
         connection.prepare_cached("SELECT digest, size FROM blobs WHERE repository = $1")?;
     let mut rows = query.query(params![id])?;
-    while let Some(row) = rows.next()? {
+    while let Some(row) = &rows.next()? {
         records.blobs.push(BlobRow {
             repository,
             digest: checked(row, 0)?,
@@ -102,7 +102,7 @@ fn read_repository(
         "SELECT name, digest, since FROM tags WHERE repository = $1 ORDER BY name",
     )?;
     let mut rows = query.query(params![id])?;
-    while let Some(row) = rows.next()? {
+    while let Some(row) = &rows.next()? {
         records.tags.push(TagRow {
             repository,
             tag: checked(row, 0)?,
@@ -118,7 +118,7 @@ fn used_elsewhere(
     connection: &Connection,
     records: &HoldingRecords,
     ids: &BTreeSet<i64>,
-) -> rusqlite::Result<Vec<Digest>> {
+) -> crate::sql::Result<Vec<Digest>> {
     let mut elsewhere = Vec::new();
     let mut blobs = connection
         .prepare_cached("SELECT repository FROM blobs WHERE digest = $1 AND users > 0")?;
@@ -131,7 +131,7 @@ fn used_elsewhere(
         for query in [&mut blobs, &mut manifests] {
             let mut rows = query.query(params![digest.as_str()])?;
             // There are as many as these repositories at most before one that is another's.
-            while let Some(row) = rows.next()? {
+            while let Some(row) = &rows.next()? {
                 if !ids.contains(&row.get(0)?) {
                     is_elsewhere = true;
                     break;
@@ -145,9 +145,12 @@ fn used_elsewhere(
     Ok(elsewhere)
 }
 
-fn holdings(connection: &Connection, names: &[RepositoryName]) -> rusqlite::Result<HoldingRecords> {
+fn holdings(
+    connection: &Connection,
+    names: &[RepositoryName],
+) -> crate::sql::Result<HoldingRecords> {
     // One transaction: all of it is of the same moment.
-    let moment = connection.unchecked_transaction()?;
+    let moment = connection.moment()?;
     let mut records = HoldingRecords::default();
     let mut ids = BTreeSet::new();
     for name in names {
@@ -162,14 +165,14 @@ fn holdings(connection: &Connection, names: &[RepositoryName]) -> rusqlite::Resu
 }
 
 /// The images whose content is, or includes, this: up from what needs it to what a tag or nothing holds.
-fn holders(connection: &Connection, digest: &Digest) -> rusqlite::Result<Vec<Holder>> {
+fn holders(connection: &Connection, digest: &Digest) -> crate::sql::Result<Vec<Holder>> {
     let mut waiting: Vec<(i64, Digest)> = connection
         .prepare_cached(
             "SELECT repository, manifest FROM needs WHERE target = $1
              UNION SELECT repository, digest FROM manifests WHERE digest = $1",
         )?
         .query_map(params![digest.as_str()], |row| Ok((row.get(0)?, checked(row, 1)?)))?
-        .collect::<rusqlite::Result<_>>()?;
+        .collect::<crate::sql::Result<_>>()?;
     let mut seen: BTreeSet<(i64, String)> = BTreeSet::new();
     let mut found = Vec::new();
     let mut names: HashMap<i64, RepositoryName> = HashMap::new();
@@ -183,7 +186,7 @@ fn holders(connection: &Connection, digest: &Digest) -> rusqlite::Result<Vec<Hol
                 "SELECT manifest FROM needs WHERE target = $1 AND repository = $2 AND is_child = 1",
             )?
             .query_map(parameters, |row| checked(row, 0))?
-            .collect::<rusqlite::Result<_>>()?;
+            .collect::<crate::sql::Result<_>>()?;
         let tag: Option<Tag> = connection
             .prepare_cached(
                 "SELECT name FROM tags WHERE digest = $1 AND repository = $2 ORDER BY name LIMIT 1",

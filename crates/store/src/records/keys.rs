@@ -1,8 +1,8 @@
 //! The keyring in the same file as the ledger.
 
+use crate::sql::{Row, params};
 use larder_core::access::key::KeyId;
 use larder_core::access::stop::{Stop, Stopped};
-use rusqlite::{Row, params};
 
 use super::{TouchedNames, checked, stops};
 use crate::error::StoreError;
@@ -18,8 +18,8 @@ pub(super) const TABLES: &str = "
     ) WITHOUT ROWID;
 ";
 
-fn record(row: &Row<'_>) -> rusqlite::Result<KeyRecord> {
-    let replaces = match row.get::<_, Option<String>>(6)? {
+fn record(row: &Row<'_>) -> crate::sql::Result<KeyRecord> {
+    let replaces = match row.get::<Option<String>>(6)? {
         Some(_) => Some(checked(row, 6)?),
         None => None,
     };
@@ -96,7 +96,7 @@ impl Store {
     pub async fn note_key_uses(&self, uses: Vec<(KeyId, i64, String)>) -> Result<(), StoreError> {
         self.records
             .note(move |connection| {
-                let write = || -> rusqlite::Result<()> {
+                let write = || -> crate::sql::Result<()> {
                     let mut note = connection.prepare_cached(
                         "UPDATE keys SET used = $1, used_from = $2
                      WHERE id = $3 AND (used IS NULL OR used <= $1)",
