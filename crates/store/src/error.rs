@@ -105,6 +105,9 @@ pub enum StoreError {
         /// Known here.
         known: i64,
     },
+    /// What is to be written into holds something already.
+    #[error("the database holds the records of a store already")]
+    Occupied,
     /// The store is being closed.
     #[error("the store is closed")]
     Closed,

@@ -62,5 +62,7 @@ pub use records::{
 };
 pub use secret::local_secret;
 pub use serving::ServingLock;
+#[cfg(feature = "replicas")]
+pub use sql::{Server, ServerError};
 pub use store::{DiskRoom, Store, TagSetting};
 pub use upkeep::{DropOutcome, Removal, Withdrawn};

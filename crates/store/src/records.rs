@@ -23,6 +23,8 @@ mod record;
 mod shelves;
 mod sightings;
 mod stops;
+#[cfg(feature = "replicas")]
+mod transfer;
 mod upkeep;
 mod uploads;
 
@@ -33,7 +35,7 @@ use std::time::Duration;
 use larder_core::name::RepositoryName;
 use rusqlite::OpenFlags;
 
-use crate::sql::{Connection, Row};
+use crate::sql::{Connection, Dialect, Row};
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::spawn_blocking;
 
@@ -78,7 +80,25 @@ struct RecordsJob {
     durable: bool,
 }
 
-/// Records in a SQLite file.
+/// Where the records are kept.
+enum RecordsPlace {
+    File(PathBuf),
+    #[cfg(feature = "replicas")]
+    Server(Box<crate::sql::Server>),
+}
+
+impl RecordsPlace {
+    fn connect(&self) -> crate::sql::Result<Connection> {
+        match self {
+            // Not read-only: the first reader of a log that a killed process left must mend it.
+            Self::File(path) => open_file(path, OpenFlags::SQLITE_OPEN_READ_WRITE),
+            #[cfg(feature = "replicas")]
+            Self::Server(server) => server.connect().map(Connection::Postgres),
+        }
+    }
+}
+
+/// Records in a file, or in a database server.
 ///
 /// What they promise:
 /// - Each change is done whole or not at all, and what was answered for survives the end of the process and of the
@@ -86,7 +106,7 @@ struct RecordsJob {
 /// - Several processes may work on the same file.
 #[derive(Clone)]
 pub(crate) struct Records {
-    path: Arc<PathBuf>,
+    place: Arc<RecordsPlace>,
     jobs: mpsc::Sender<RecordsJob>,
     readers: Arc<Mutex<Vec<Connection>>>,
     moments: Arc<Moments>,
@@ -108,13 +128,50 @@ impl Records {
             .map_err(StoreError::ledger("be opened"))?;
         prepare(&writer)?;
         let moments = Arc::new(Moments::open(&path.with_extension("moment"))?);
-        let told = Arc::clone(&moments);
+        Self::start(RecordsPlace::File(path.to_owned()), writer, moments)
+    }
+
+    fn start(
+        place: RecordsPlace,
+        writer: Connection,
+        moments: Arc<Moments>,
+    ) -> Result<Self, StoreError> {
+        let place = Arc::new(place);
+        let (told, writers) = (Arc::clone(&moments), Arc::clone(&place));
         let (jobs, queue) = mpsc::channel(QUEUE);
         std::thread::Builder::new()
             .name("ledger".into())
-            .spawn(move || work(&writer, queue, &told))
+            .spawn(move || work(&writers, writer, queue, &told))
             .map_err(StoreError::io("cannot start the ledger's thread"))?;
-        Ok(Self { path: Arc::new(path.to_owned()), jobs, readers: Arc::default(), moments })
+        Ok(Self { place, jobs, readers: Arc::default(), moments })
+    }
+
+    /// Opens the records in a database server, making its tables where they are missing.
+    ///
+    /// # Errors
+    /// [`StoreError::Earlier`] when they are of an earlier form, [`StoreError::Version`] when of a later one.
+    #[cfg(feature = "replicas")]
+    pub async fn open_server(server: crate::sql::Server) -> Result<Self, StoreError> {
+        blocking(move || {
+            let place = RecordsPlace::Server(Box::new(server));
+            let writer = place.connect().map_err(StoreError::ledger("be opened"))?;
+            prepare_server(&writer)?;
+            let watching = place.connect().map_err(StoreError::ledger("be opened"))?;
+            let moments = Arc::new(Moments::in_memory());
+            let records = Self::start(place, writer, moments)?;
+            let (place, moments) = (Arc::clone(&records.place), Arc::downgrade(&records.moments));
+            std::thread::Builder::new()
+                .name("moments".into())
+                .spawn(move || watch(&place, watching, &moments))
+                .map_err(StoreError::io("cannot start the thread that hears of changes"))?;
+            Ok(records)
+        })
+        .await
+    }
+
+    /// Whether a thread hears of what others change.
+    pub fn is_watched(&self) -> bool {
+        !matches!(*self.place, RecordsPlace::File(_))
     }
 
     /// The present moment of what a repository holds. None: it cannot be told.
@@ -224,17 +281,17 @@ impl Records {
         question: impl FnOnce(&Connection) -> Result<T, crate::sql::Error> + Send + 'static,
     ) -> Result<T, StoreError> {
         let readers = Arc::clone(&self.readers);
-        let path = Arc::clone(&self.path);
+        let place = Arc::clone(&self.place);
         spawn_blocking(move || {
-            let idle = readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
-            let connection = match idle {
+            let idle = || readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+            let alive = std::iter::from_fn(idle).find(|connection| !connection.is_closed());
+            let connection = match alive {
                 Some(connection) => connection,
-                // Not read-only: the first reader of a log that a killed process left must mend it.
-                None => connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?,
+                None => place.connect().map_err(StoreError::ledger("be opened"))?,
             };
             let answer = question(&connection).map_err(StoreError::ledger("be read"));
             let mut readers = readers.lock().unwrap_or_else(PoisonError::into_inner);
-            if readers.len() < READERS {
+            if readers.len() < READERS && !connection.is_closed() {
                 readers.push(connection);
             }
             answer
@@ -265,10 +322,13 @@ pub(crate) async fn blocking<T: Send + 'static>(
 }
 
 pub(crate) fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
+    open_file(path, flags).map_err(StoreError::ledger("be opened"))
+}
+
+fn open_file(path: &Path, flags: OpenFlags) -> crate::sql::Result<Connection> {
     let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    let connection = rusqlite::Connection::open_with_flags(path, flags)
-        .map_err(StoreError::ledger("be opened"))?;
-    connection.busy_timeout(BUSY).map_err(StoreError::ledger("be opened"))?;
+    let connection = rusqlite::Connection::open_with_flags(path, flags)?;
+    connection.busy_timeout(BUSY)?;
     Ok(Connection::Sqlite(connection))
 }
 
@@ -305,7 +365,11 @@ fn keep_log(connection: &Connection) -> Result<(), crate::sql::Error> {
 /// Whether a commit waits until the disk has it. In this journal mode NORMAL writes to the log without flushing it.
 fn flush_at_commit(connection: &Connection, flush: bool) -> crate::sql::Result<()> {
     let level = if flush { "FULL" } else { "NORMAL" };
-    Ok(connection.file()?.pragma_update(None, "synchronous", level)?)
+    match connection.dialect() {
+        Dialect::Sqlite => Ok(connection.file()?.pragma_update(None, "synchronous", level)?),
+        #[cfg(feature = "replicas")]
+        Dialect::Postgres => Ok(()),
+    }
 }
 
 /// Makes the tables of a file that is new.
@@ -321,8 +385,74 @@ fn prepare(connection: &Connection) -> Result<(), StoreError> {
     transaction.commit().map_err(opened("be opened"))
 }
 
+/// Makes the tables in a server that has none.
+#[cfg(feature = "replicas")]
+fn prepare_server(connection: &Connection) -> Result<(), StoreError> {
+    let opened = StoreError::ledger;
+    let transaction = connection.begin().map_err(opened("be opened"))?;
+    let has_form = any(&transaction, "SELECT 1 WHERE to_regclass('form') IS NOT NULL", []);
+    if has_form.map_err(opened("be opened"))? {
+        let found = transaction.query_row("SELECT MAX(version) FROM form", [], |row| row.get(0));
+        match found.map_err(opened("be opened"))? {
+            VERSION => {}
+            found if found > VERSION => return Err(StoreError::Version { found, known: VERSION }),
+            found => return Err(StoreError::Earlier { found, known: VERSION }),
+        }
+    } else {
+        transaction
+            .execute_batch(include_str!("records/postgres.sql"))
+            .map_err(opened("be made"))?;
+    }
+    transaction.commit().map_err(opened("be opened"))
+}
+
+/// How often a server is asked what others have changed.
+#[cfg(feature = "replicas")]
+const WATCHED_EACH: Duration = Duration::from_millis(250);
+/// For how long what is remembered is believed while it cannot be asked.
+#[cfg(feature = "replicas")]
+const BELIEVED: Duration = Duration::from_secs(3);
+
+/// Hears of what others have changed, as long as somebody wants to know. The numbers of changes are given by one writer at
+/// a time, so that none appears later than a greater one.
+#[cfg(feature = "replicas")]
+fn watch(place: &RecordsPlace, first: Connection, moments: &std::sync::Weak<Moments>) {
+    let mut connection = Some(first);
+    let mut heard = std::time::Instant::now();
+    while let Some(moments) = moments.upgrade() {
+        let open = connection.take().filter(|connection| !connection.is_closed());
+        let asked = open.map_or_else(|| place.connect(), Ok).and_then(|connection| {
+            let told = moments::since(&connection, moments.told())?;
+            Ok((connection, told))
+        });
+        match asked {
+            Ok((open, (names, last))) => {
+                moments.tell_others(&names, last);
+                if heard.elapsed() > BELIEVED {
+                    moments.find_again();
+                }
+                (connection, heard) = (Some(open), std::time::Instant::now());
+            }
+            Err(error) => {
+                tracing::warn!(%error, "the ledger cannot be asked what others have changed");
+                if heard.elapsed() > BELIEVED {
+                    moments.lose();
+                }
+            }
+        }
+        drop(moments);
+        std::thread::sleep(WATCHED_EACH);
+    }
+}
+
 /// The writing thread: ends when the last handle is gone and its queue is empty.
-fn work(connection: &Connection, mut queue: mpsc::Receiver<RecordsJob>, moments: &Moments) {
+fn work(
+    place: &RecordsPlace,
+    mut connection: Connection,
+    mut queue: mpsc::Receiver<RecordsJob>,
+    moments: &Moments,
+) {
+    // Long: a batch from its first job to its answers.
     let mut waits = true;
     while let Some(first) = queue.blocking_recv() {
         let mut jobs = vec![first];
@@ -331,9 +461,21 @@ fn work(connection: &Connection, mut queue: mpsc::Receiver<RecordsJob>, moments:
         {
             jobs.push(job);
         }
+        if connection.is_closed() {
+            match place.connect() {
+                Ok(fresh) => connection = fresh,
+                Err(error) => {
+                    tracing::error!(%error, "the ledger cannot be reached");
+                    for job in jobs {
+                        (job.run)(Err(&error))(None);
+                    }
+                    continue;
+                }
+            }
+        }
         let durable = jobs.iter().any(|job| job.durable);
         if durable != waits {
-            match flush_at_commit(connection, durable) {
+            match flush_at_commit(&connection, durable) {
                 Ok(()) => waits = durable,
                 Err(error) => {
                     let error = StoreError::Commit { cause: error.to_string(), full: false };

@@ -6,9 +6,15 @@
 // Parameters are made where they are given.
 #![allow(clippy::needless_pass_by_value)]
 
+#[cfg(feature = "replicas")]
+mod postgres;
 mod value;
 
+#[cfg(feature = "replicas")]
+pub use postgres::{Server, ServerError};
 pub(crate) use value::{FromValue, ToValue, Value};
+#[cfg(feature = "replicas")]
+pub(crate) use value::{Kind, Owned};
 
 /// What a statement came to, or why it failed.
 pub(crate) type Result<T, E = Error> = std::result::Result<T, E>;
@@ -19,6 +25,13 @@ pub enum Error {
     #[error(transparent)]
     /// The file could not be asked.
     Sqlite(rusqlite::Error),
+    /// The server could not be asked.
+    #[cfg(feature = "replicas")]
+    #[error("{}", postgres::told(.0))]
+    Postgres(tokio_postgres::Error),
+    /// No answer came in time.
+    #[error("the database did not answer in time")]
+    Late,
     /// What was asked for is something that only files have.
     #[error("the records are in no file")]
     NoFile,
@@ -47,6 +60,10 @@ impl Error {
 
     /// Whether there is no room on the disk.
     pub fn is_full(&self) -> bool {
+        #[cfg(feature = "replicas")]
+        if let Self::Postgres(error) = self {
+            return error.code() == Some(&tokio_postgres::error::SqlState::DISK_FULL);
+        }
         self.code() == Some(rusqlite::ErrorCode::DiskFull)
     }
 
@@ -72,6 +89,18 @@ impl From<rusqlite::Error> for Error {
         }
     }
 }
+
+#[cfg(feature = "replicas")]
+impl From<tokio_postgres::Error> for Error {
+    fn from(error: tokio_postgres::Error) -> Self {
+        Self::Postgres(error)
+    }
+}
+
+/// Begins a change at the server, once nobody else is at one. What a writer leaves open ends with its connection, or
+/// after the server's own patience.
+#[cfg(feature = "replicas")]
+const WRITER: &str = "BEGIN; SELECT pg_advisory_xact_lock(1818321764, hashtext(current_schema()))";
 
 /// Parameters in the order of their numbers.
 macro_rules! params {
@@ -150,13 +179,56 @@ impl<T> Optional<T> for Result<T> {
 /// A connection to the database that keeps the records.
 pub(crate) enum Connection {
     Sqlite(rusqlite::Connection),
+    #[cfg(feature = "replicas")]
+    Postgres(postgres::PostgresConnection),
+}
+
+/// Where a statement needs another text for another database.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Dialect {
+    Sqlite,
+    #[cfg(feature = "replicas")]
+    Postgres,
 }
 
 impl Connection {
+    /// In which dialect it is spoken to.
+    pub fn dialect(&self) -> Dialect {
+        match self {
+            Self::Sqlite(_) => Dialect::Sqlite,
+            #[cfg(feature = "replicas")]
+            Self::Postgres(_) => Dialect::Postgres,
+        }
+    }
+
+    /// Whether nothing more can be asked of it.
+    pub fn is_closed(&self) -> bool {
+        match self {
+            Self::Sqlite(_) => false,
+            #[cfg(feature = "replicas")]
+            Self::Postgres(connection) => connection.is_closed(),
+        }
+    }
+
+    /// The time of the clock that all who share the records go by, in milliseconds since 1970.
+    pub fn now(&self) -> Result<i64> {
+        match self {
+            Self::Sqlite(_) => Ok(crate::clock::now()),
+            #[cfg(feature = "replicas")]
+            Self::Postgres(_) => self.query_row(
+                "SELECT CAST(EXTRACT(EPOCH FROM clock_timestamp()) * 1000 AS BIGINT)",
+                [],
+                |row| row.get(0),
+            ),
+        }
+    }
+
     /// A statement, prepared once for this connection.
     pub fn prepare_cached(&self, sql: &str) -> Result<Statement<'_>> {
         match self {
             Self::Sqlite(connection) => Ok(Statement::Sqlite(connection.prepare_cached(sql)?)),
+            #[cfg(feature = "replicas")]
+            Self::Postgres(connection) => Ok(Statement::Postgres(connection, sql.to_owned())),
         }
     }
 
@@ -184,6 +256,8 @@ impl Connection {
     pub fn execute_batch(&self, sql: &str) -> Result<()> {
         match self {
             Self::Sqlite(connection) => Ok(connection.execute_batch(sql)?),
+            #[cfg(feature = "replicas")]
+            Self::Postgres(connection) => connection.batch(sql),
         }
     }
 
@@ -191,6 +265,9 @@ impl Connection {
     pub fn begin(&self) -> Result<Transaction<'_>> {
         match self {
             Self::Sqlite(_) => self.execute_batch("BEGIN IMMEDIATE")?,
+            // One writer at a time, as in a file: nothing can be judged by what another is about to change.
+            #[cfg(feature = "replicas")]
+            Self::Postgres(_) => self.execute_batch(WRITER)?,
         }
         Ok(Transaction { connection: self, open: true })
     }
@@ -199,6 +276,10 @@ impl Connection {
     pub fn moment(&self) -> Result<Transaction<'_>> {
         match self {
             Self::Sqlite(_) => self.execute_batch("BEGIN DEFERRED")?,
+            #[cfg(feature = "replicas")]
+            Self::Postgres(_) => {
+                self.execute_batch("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")?;
+            }
         }
         Ok(Transaction { connection: self, open: true })
     }
@@ -207,10 +288,11 @@ impl Connection {
     ///
     /// # Errors
     /// [`Error::NoFile`] where the records are in none.
-    #[allow(clippy::unnecessary_wraps)] // not every database is a file
     pub fn file(&self) -> Result<&rusqlite::Connection> {
         match self {
             Self::Sqlite(connection) => Ok(connection),
+            #[cfg(feature = "replicas")]
+            Self::Postgres(_) => Err(Error::NoFile),
         }
     }
 }
@@ -252,6 +334,9 @@ impl Drop for Transaction<'_> {
 /// A statement that is ready to run.
 pub(crate) enum Statement<'c> {
     Sqlite(rusqlite::CachedStatement<'c>),
+    /// It is prepared when the kinds of its parameters are known.
+    #[cfg(feature = "replicas")]
+    Postgres(&'c postgres::PostgresConnection, String),
 }
 
 impl Statement<'_> {
@@ -261,6 +346,8 @@ impl Statement<'_> {
             Self::Sqlite(statement) => {
                 Ok(statement.execute(rusqlite::params_from_iter(given.values()))?)
             }
+            #[cfg(feature = "replicas")]
+            Self::Postgres(connection, sql) => connection.execute(sql, &given.values()),
         }
     }
 
@@ -269,6 +356,10 @@ impl Statement<'_> {
         match self {
             Self::Sqlite(statement) => {
                 Ok(Rows::Sqlite(statement.query(rusqlite::params_from_iter(given.values()))?))
+            }
+            #[cfg(feature = "replicas")]
+            Self::Postgres(connection, sql) => {
+                connection.query(sql, &given.values()).map(Rows::Postgres)
             }
         }
     }
@@ -305,6 +396,8 @@ impl Statement<'_> {
 /// The rows of a statement.
 pub(crate) enum Rows<'s> {
     Sqlite(rusqlite::Rows<'s>),
+    #[cfg(feature = "replicas")]
+    Postgres(postgres::PostgresRows),
 }
 
 impl Rows<'_> {
@@ -312,6 +405,8 @@ impl Rows<'_> {
     pub fn next(&mut self) -> Result<Option<Row<'_>>> {
         match self {
             Self::Sqlite(rows) => Ok(rows.next()?.map(Row::Sqlite)),
+            #[cfg(feature = "replicas")]
+            Self::Postgres(rows) => Ok(rows.next()?.map(Row::Postgres)),
         }
     }
 }
@@ -337,6 +432,8 @@ impl<T, F: FnMut(&Row<'_>) -> Result<T>> Iterator for ReadRows<'_, F> {
 /// One row.
 pub(crate) enum Row<'r> {
     Sqlite(&'r rusqlite::Row<'r>),
+    #[cfg(feature = "replicas")]
+    Postgres(tokio_postgres::Row),
 }
 
 impl Row<'_> {
@@ -345,6 +442,11 @@ impl Row<'_> {
         match self {
             Self::Sqlite(row) => {
                 let value = Value::from(row.get_ref(column)?);
+                T::from_value(value).map_err(|error| Error::column(column, error))
+            }
+            #[cfg(feature = "replicas")]
+            Self::Postgres(row) => {
+                let value: Value<'_> = row.try_get(column)?;
                 T::from_value(value).map_err(|error| Error::column(column, error))
             }
         }

@@ -121,6 +121,24 @@ impl Store {
         Ok(Self { records, objects, root, places, presence, reserve, promised, quotas, account })
     }
 
+    /// Opens a store whose records are in a database server, and whose bytes are in a folder that all who open it share.
+    ///
+    /// # Errors
+    /// [`StoreError::Earlier`] when it has the form of an earlier version.
+    #[cfg(feature = "replicas")]
+    pub async fn open_shared(
+        folder: &Path,
+        server: crate::sql::Server,
+    ) -> Result<Self, StoreError> {
+        make_private(folder)?;
+        let records = Records::open_server(server).await?;
+        let objects = Folder::make(folder, FolderForm::Objects)?;
+        let (places, presence) = (Places::default(), SharedPresence::default());
+        let (root, promised) = (folder.to_owned(), Arc::default());
+        let (reserve, quotas, account) = (Arc::default(), Arc::default(), "".into());
+        Ok(Self { records, objects, root, places, presence, reserve, promised, quotas, account })
+    }
+
     /// Converts the store in a local folder, if it has the form of an earlier version; None: it has not, or there is
     /// none. A kill at any moment leaves one that opens in the old form or in the new one. `tell` is told now and then
     /// how many manifests have been read, of how many.

@@ -18,7 +18,8 @@ fn closure(
     connection
         .prepare_cached(
             "WITH RECURSIVE tree (digest) AS (
-               SELECT $1 UNION SELECT n.target FROM tree t JOIN needs n
+               SELECT digest FROM manifests WHERE digest = $1 AND repository = $2
+           UNION SELECT n.target FROM tree t JOIN needs n
                  ON n.repository = $2 AND n.manifest = t.digest AND n.is_child = 1)
              SELECT digest FROM tree",
         )?
@@ -92,7 +93,8 @@ fn images(connection: &Connection, of: &str, name: &str) -> crate::sql::Result<V
     );
     let mut last = connection.prepare_cached(
         "WITH RECURSIVE tree (digest) AS (
-           SELECT $1 UNION SELECT n.target FROM tree t JOIN needs n
+           SELECT digest FROM manifests WHERE digest = $1 AND repository = $2
+           UNION SELECT n.target FROM tree t JOIN needs n
              ON n.repository = $2 AND n.manifest = t.digest AND n.is_child = 1)
          SELECT MAX(COALESCE((SELECT MAX(u.last) FROM uses u
              WHERE u.repository = $2 AND u.digest = t.digest), 0)), MAX(COALESCE(m.added, 0))
@@ -141,8 +143,9 @@ pub(super) fn kept_in(
 /// The bytes that shelves take together, each content once.
 pub(super) fn bytes_of(connection: &Connection, shelves: &[String]) -> crate::sql::Result<u64> {
     let (mut bytes, mut loose) = (0, 0);
-    let mut query =
-        connection.prepare_cached("SELECT bytes, MAX(loose, 0) FROM totals WHERE shelf = $1")?;
+    let mut query = connection.prepare_cached(
+        "SELECT bytes, CASE WHEN loose > 0 THEN loose ELSE 0 END FROM totals WHERE shelf = $1",
+    )?;
     for shelf in shelves {
         let found = query
             .query_row(params![shelf], |row| Ok((unsigned(row, 0)?, unsigned(row, 1)?)))
@@ -156,7 +159,7 @@ pub(super) fn bytes_of(connection: &Connection, shelves: &[String]) -> crate::sq
         let sql = format!(
             "SELECT CAST(COALESCE(SUM(size * (times - 1)), 0) AS BIGINT) FROM
                (SELECT MAX(size) AS size, COUNT(*) AS times FROM holds WHERE shelf IN ({})
-                GROUP BY digest HAVING COUNT(*) > 1)",
+                GROUP BY digest HAVING COUNT(*) > 1) AS several",
             places.join(", ")
         );
         let twice = connection

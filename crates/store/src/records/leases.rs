@@ -1,6 +1,6 @@
 //! The records of leases.
 
-use crate::sql::{Connection, Optional as _, params};
+use crate::sql::{Connection, Dialect, Optional as _, params};
 
 use crate::clock::now;
 use crate::error::StoreError;
@@ -34,9 +34,16 @@ impl Store {
                 .prepare_cached("SELECT holder, until FROM leases WHERE name = $1")?
                 .query_row(params![asked], |row| Ok((row.get(0)?, row.get(1)?)))
                 .optional()?;
+            let now = connection.now()?;
+            let is_alive = |holder: &str| match connection.dialect() {
+                // A process of this machine shows that it lives.
+                Dialect::Sqlite => is_alive(&root, holder.split('/').next().unwrap_or_default()),
+                #[cfg(feature = "replicas")]
+                Dialect::Postgres => true,
+            };
             if let Some((holder, until)) = held
-                && until > now()
-                && is_alive(&root, holder.split('/').next().unwrap_or_default())
+                && until > now
+                && is_alive(&holder)
             {
                 return Ok(None);
             }
@@ -48,7 +55,7 @@ impl Store {
                        until = excluded.until, fence = excluded.fence
                      RETURNING fence",
                 )?
-                .query_row(params![asked, holder, now() + term()], |row| row.get::<i64>(0))
+                .query_row(params![asked, holder, now + term()], |row| row.get::<i64>(0))
                 .map(Some)
         });
         Ok(fence.await?.map(|fence| Lease::new(name.to_owned(), fence, self.clone())))
@@ -63,7 +70,7 @@ impl Store {
                     .prepare_cached(
                         "UPDATE leases SET until = $1 WHERE name = $2 AND fence = $3 AND until > 0",
                     )?
-                    .execute(params![now() + term(), name, fence])
+                    .execute(params![connection.now()? + term(), name, fence])
                     .map(|renewed| renewed > 0)
             })
             .await

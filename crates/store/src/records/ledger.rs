@@ -79,14 +79,15 @@ pub(crate) fn described(document: &Document) -> (Option<String>, Option<String>)
 /// far as they are there.
 const VOLUME: &str = "
     WITH RECURSIVE tree (digest) AS (
-        SELECT $1 UNION SELECT n.target FROM tree t JOIN needs n
+        SELECT digest FROM manifests WHERE digest = $1 AND repository = $2
+        UNION SELECT n.target FROM tree t JOIN needs n
             ON n.repository = $2 AND n.manifest = t.digest AND n.is_child = 1)
     SELECT CAST(COALESCE(SUM(size), 0) AS BIGINT) FROM (
         SELECT m.digest AS digest, m.size AS size FROM tree t
             JOIN manifests m ON m.repository = $2 AND m.digest = t.digest
         UNION SELECT b.digest, b.size FROM tree t
             JOIN needs n ON n.repository = $2 AND n.manifest = t.digest AND n.is_child = 0
-            JOIN blobs b ON b.repository = $2 AND b.digest = n.target)";
+            JOIN blobs b ON b.repository = $2 AND b.digest = n.target) AS parts";
 
 /// Keeps right what an image takes, after something of it came or went, and what those take that list it.
 pub(super) fn measure(
@@ -257,7 +258,8 @@ pub(crate) fn record(
         connection
             .prepare_cached(
                 "INSERT INTO bodies (digest, body) VALUES ($1, $2)
-                 ON CONFLICT (digest) DO UPDATE SET body = excluded.body WHERE body <> excluded.body",
+                 ON CONFLICT (digest) DO UPDATE SET body = excluded.body
+                 WHERE bodies.body <> excluded.body",
             )?
             .execute(params![digest, &new.body[..]])?;
         let mut need = connection.prepare_cached(
@@ -472,7 +474,7 @@ impl Store {
         self.records
             .rows(
                 "SELECT m.digest, m.media_type, m.size, m.artifact_type,
-                           COALESCE(length(CAST(m.annotations AS BLOB)), 0)
+                           COALESCE(octet_length(m.annotations), 0)
                          FROM manifests m JOIN repositories r ON r.id = m.repository
                          WHERE r.name = $1 AND m.subject = $2 AND m.digest > $3
                          ORDER BY m.digest LIMIT $4",
@@ -527,6 +529,9 @@ impl Store {
     /// Looks whether another process changed something without telling, because it was killed just then. To be called
     /// now and then where [`moment`](Self::moment) is relied on.
     pub async fn notice_others(&self) {
+        if self.records.is_watched() {
+            return;
+        }
         // Asked of the writing connection, this is about other processes alone.
         let moments = std::sync::Arc::clone(&self.records.moments);
         let told = moments.told();

@@ -4,6 +4,7 @@ use std::fs::{File, OpenOptions};
 use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use crate::sql::{Connection, params};
 use larder_core::name::RepositoryName;
@@ -85,13 +86,52 @@ pub(super) fn since(
 /// Which moment it is, in a small file beside the database: every process that changes something writes a new one to the
 /// place of what it changed.
 pub(super) struct Moments {
-    file: File,
+    board: Board,
     /// What the database last said of changes by others.
     others: AtomicI64,
     /// Up to which change all have been told.
     told: AtomicI64,
     /// Whether a moment could not be written: from then on nobody can tell.
     lost: AtomicBool,
+}
+
+/// Where the moments stand.
+enum Board {
+    /// Beside the database, for every process that works on it.
+    File(File),
+    /// In this process alone, which is told of what others change.
+    #[cfg_attr(not(feature = "replicas"), allow(dead_code))]
+    Memory(Mutex<Vec<u8>>),
+}
+
+impl Board {
+    fn write(&self, bytes: &[u8], at: u64) -> std::io::Result<()> {
+        match self {
+            Self::File(file) => file.write_all_at(bytes, at),
+            Self::Memory(board) => {
+                let mut board = board.lock().unwrap_or_else(PoisonError::into_inner);
+                let at = usize::try_from(at).unwrap_or(usize::MAX);
+                let place = board.get_mut(at..).and_then(|rest| rest.get_mut(..bytes.len()));
+                place.map(|place| place.copy_from_slice(bytes)).ok_or_else(outside)
+            }
+        }
+    }
+
+    fn read(&self, bytes: &mut [u8], at: u64) -> std::io::Result<()> {
+        match self {
+            Self::File(file) => file.read_exact_at(bytes, at),
+            Self::Memory(board) => {
+                let board = board.lock().unwrap_or_else(PoisonError::into_inner);
+                let at = usize::try_from(at).unwrap_or(usize::MAX);
+                let place = board.get(at..).and_then(|rest| rest.get(..bytes.len()));
+                place.map(|place| bytes.copy_from_slice(place)).ok_or_else(outside)
+            }
+        }
+    }
+}
+
+fn outside() -> std::io::Error {
+    std::io::ErrorKind::UnexpectedEof.into()
 }
 
 /// Where in the file the moment of a name stands. The first is everything's, the second access's.
@@ -125,12 +165,34 @@ impl Moments {
             file.set_len(length).map_err(failed())?;
         }
         let (others, told) = (AtomicI64::new(0), AtomicI64::new(0));
-        Ok(Self { file, others, told, lost: AtomicBool::new(false) })
+        Ok(Self { board: Board::File(file), others, told, lost: AtomicBool::new(false) })
+    }
+
+    /// The count of changes for one process alone.
+    #[cfg(feature = "replicas")]
+    pub fn in_memory() -> Self {
+        let length = usize::try_from(SLOTS).unwrap_or_default() * WIDTH;
+        let board = Board::Memory(Mutex::new(vec![0; length]));
+        let (others, told) = (AtomicI64::new(0), AtomicI64::new(0));
+        Self { board, others, told, lost: AtomicBool::new(false) }
+    }
+
+    /// From here on nobody can tell what others have changed.
+    #[cfg(feature = "replicas")]
+    pub fn lose(&self) {
+        self.lost.store(true, Ordering::Release);
+    }
+
+    /// What others change is heard of again; what was remembered before is not to be believed.
+    #[cfg(feature = "replicas")]
+    pub fn find_again(&self) {
+        self.next(slot(EVERYTHING));
+        self.lost.store(false, Ordering::Release);
     }
 
     fn next(&self, slot: u64) {
         let fresh = uuid::Uuid::now_v7();
-        if let Err(error) = self.file.write_all_at(fresh.as_bytes(), slot * WIDTH as u64) {
+        if let Err(error) = self.board.write(fresh.as_bytes(), slot * WIDTH as u64) {
             tracing::error!(%error, "changes cannot be told to other processes");
             self.lost.store(true, Ordering::Release);
         }
@@ -181,8 +243,8 @@ impl Moments {
         }
         let mut moment = [0; 2 * WIDTH];
         let (all, own) = moment.split_at_mut(WIDTH);
-        self.file.read_exact_at(all, 0).ok()?;
-        self.file.read_exact_at(own, slot * WIDTH as u64).ok()?;
+        self.board.read(all, 0).ok()?;
+        self.board.read(own, slot * WIDTH as u64).ok()?;
         Some(Moment(moment))
     }
 }

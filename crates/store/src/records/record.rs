@@ -155,8 +155,8 @@ impl Store {
                 };
                 let sql = format!(
                     "SELECT {COLUMNS} FROM record
-                 WHERE last >= $1 AND ($2 IS NULL OR who = $2 OR who LIKE $3 ESCAPE '\\')
-                   AND ($4 IS NULL OR reference LIKE $4 ESCAPE '\\') AND ($5 IS NULL OR number = $5)
+                 WHERE last >= $1 AND ($2 IS NULL OR who = $2 OR substr(who, 1, length($3)) = $3)
+                   AND ($4 IS NULL OR LOWER(reference) LIKE LOWER($4) ESCAPE '\\') AND ($5 IS NULL OR number = $5)
                    {of_kind}
                  ORDER BY last DESC, number DESC LIMIT $6"
                 );
@@ -172,7 +172,7 @@ impl Store {
                         params![
                             filter.since.unwrap_or(i64::MIN),
                             filter.who,
-                            filter.who.as_ref().map(|who| like(who, "", "/%")),
+                            filter.who.as_ref().map(|who| format!("{who}/")),
                             filter.about.as_ref().map(|about| like(about, "%", "%")),
                             filter.number,
                             limit,
@@ -239,7 +239,7 @@ impl Store {
                         "DELETE FROM record WHERE number IN
                        (SELECT number FROM record
                         WHERE kind = 'failed' OR (kind IN ('refused', 'probe') AND who = '')
-                        ORDER BY last DESC LIMIT -1 OFFSET $1)",
+                        ORDER BY last DESC LIMIT 9223372036854775807 OFFSET $1)",
                     )
                     .and_then(|mut delete| delete.execute(params![signed(most)]))
                     .map(drop)

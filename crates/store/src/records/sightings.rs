@@ -73,7 +73,8 @@ impl Store {
                      VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
                      ON CONFLICT (cluster, namespace, workload, repository, selector, how) DO UPDATE SET
                        digest = CASE excluded.digest WHEN '' THEN sightings.digest ELSE excluded.digest END,
-                       last = MAX(sightings.last, excluded.last)",
+                       last = CASE WHEN sightings.last > excluded.last THEN sightings.last
+                         ELSE excluded.last END",
                 )?;
                 let mut clusters = std::collections::BTreeSet::new();
                 for one in &seen {

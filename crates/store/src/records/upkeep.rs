@@ -11,7 +11,7 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 use rusqlite::OpenFlags;
 
-use crate::sql::{Connection, Optional as _, params};
+use crate::sql::{Connection, Dialect, Optional as _, params};
 
 use super::{TouchedNames, any, checked};
 use crate::clock::now;
@@ -540,14 +540,43 @@ impl Store {
             .await
     }
 
+    /// Writes all records, of one moment, into a database server that holds none yet. The bytes stay where they are.
+    ///
+    /// # Errors
+    /// [`StoreError::Occupied`] when it holds some already.
+    #[cfg(feature = "replicas")]
+    pub async fn copy_records_to_server(
+        &self,
+        server: crate::sql::Server,
+    ) -> Result<(), StoreError> {
+        let records = super::Records::open_server(server).await?;
+        let has_some = records.read(|connection| {
+            super::any(connection, "SELECT 1 FROM repositories UNION ALL SELECT 1 FROM record", [])
+        });
+        if has_some.await? {
+            return Err(StoreError::Occupied);
+        }
+        let place = std::sync::Arc::clone(&records.place);
+        self.records.read(move |file| super::transfer::into_server(file, &place.connect()?)).await
+    }
+
     /// Writes a copy of all records, of one moment, to a new file; in it every blob lies under its digest alone, as a
     /// [`ContentFolder`](crate::ContentFolder) has it.
     pub async fn copy_records_to(&self, path: &Path) -> Result<(), StoreError> {
         let (to, path) = (path.to_string_lossy().into_owned(), path.to_owned());
         // The copy is for its owner alone, from its first byte on.
         super::make_private(&path)?;
+        #[cfg(feature = "replicas")]
+        let copied = path.clone();
         self.records
-            .read(move |connection| connection.execute("VACUUM INTO $1", params![to]))
+            .read(move |connection| match connection.dialect() {
+                Dialect::Sqlite => connection.execute("VACUUM INTO $1", params![to]).map(drop),
+                #[cfg(feature = "replicas")]
+                Dialect::Postgres => {
+                    let file = super::open_file(&copied, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+                    super::transfer::into_new_file(connection, &file)
+                }
+            })
             .await?;
         super::blocking(move || {
             let failed = StoreError::ledger;

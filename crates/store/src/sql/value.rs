@@ -16,11 +16,27 @@ pub(crate) enum Value<'v> {
 }
 
 /// What a value is, or would be if it were there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[cfg_attr(not(feature = "replicas"), allow(dead_code))]
 pub(crate) enum Kind {
     Integer,
+    Real,
     Text,
     Bytes,
+}
+
+#[cfg_attr(not(feature = "replicas"), allow(dead_code))]
+impl Value<'_> {
+    /// What it is, or would be.
+    pub fn kind(&self) -> Kind {
+        match self {
+            Self::Null(kind) => *kind,
+            Self::Integer(_) => Kind::Integer,
+            Self::Real(_) => Kind::Real,
+            Self::Text(_) => Kind::Text,
+            Self::Bytes(_) => Kind::Bytes,
+        }
+    }
 }
 
 /// Something that can be a parameter.
@@ -147,6 +163,47 @@ impl FromValue for Vec<u8> {
             Value::Bytes(bytes) => Ok(bytes.into_owned()),
             _ => Err(WrongKind("bytes")),
         }
+    }
+}
+
+/// Any value, kept.
+#[cfg(feature = "replicas")]
+pub(crate) struct Owned(Value<'static>);
+
+#[cfg(feature = "replicas")]
+impl Owned {
+    /// Itself; nothing is nothing of this kind.
+    pub fn or_nothing_of(self, kind: Kind) -> Self {
+        match self.0 {
+            Value::Null(_) => Self(Value::Null(kind)),
+            value => Self(value),
+        }
+    }
+}
+
+#[cfg(feature = "replicas")]
+impl ToValue for Owned {
+    fn value(&self) -> Value<'_> {
+        match &self.0 {
+            Value::Null(kind) => Value::Null(*kind),
+            Value::Integer(number) => Value::Integer(*number),
+            Value::Real(number) => Value::Real(*number),
+            Value::Text(text) => Value::Text(Cow::Borrowed(text)),
+            Value::Bytes(bytes) => Value::Bytes(Cow::Borrowed(bytes)),
+        }
+    }
+}
+
+#[cfg(feature = "replicas")]
+impl FromValue for Owned {
+    fn from_value(value: Value<'_>) -> Result<Self, WrongKind> {
+        Ok(Self(match value {
+            Value::Null(kind) => Value::Null(kind),
+            Value::Integer(number) => Value::Integer(number),
+            Value::Real(number) => Value::Real(number),
+            Value::Text(text) => Value::Text(Cow::Owned(text.into_owned())),
+            Value::Bytes(bytes) => Value::Bytes(Cow::Owned(bytes.into_owned())),
+        }))
     }
 }
 

@@ -143,11 +143,8 @@ async fn a_head_keeps_what_nobody_needs_yet() {
     for pair in pairs() {
         let digest = push(&pair.one, &pair.kettle, "layer").await;
         // As if it had come two hours ago.
-        let ledger = rusqlite::Connection::open(pair.folder.path().join("ledger.sqlite")).unwrap();
-        let hours = 2 * 3_600_000;
-        ledger.execute("UPDATE blobs SET idle = idle - ?1", [hours]).unwrap();
-        ledger.execute("UPDATE contents SET put_at = put_at - ?1", [hours]).unwrap();
-        drop(ledger);
+        pair.run("UPDATE blobs SET idle = idle - 7200000");
+        pair.run("UPDATE contents SET put_at = put_at - 7200000");
         let hour_ago = larder_store::now() - 3_600_000;
         assert_eq!(pair.two.idle(hour_ago).await.unwrap(), 1);
         pair.two.renew(&pair.kettle, &digest).await.unwrap();
@@ -218,9 +215,8 @@ async fn what_was_about_to_be_removed_goes_after_a_kill() {
         let named = known[0].strip_prefix(pair.folder.path()).unwrap().to_str().unwrap().to_owned();
         let place = pair.folder.path().join("content/left");
         std::fs::write(&place, b"left").unwrap();
-        let ledger = rusqlite::Connection::open(pair.folder.path().join("ledger.sqlite")).unwrap();
         let note = |place: &str, at: i64| {
-            ledger.execute("INSERT INTO leavings VALUES (?1, ?2)", (place, at)).unwrap();
+            pair.run(&format!("INSERT INTO leavings VALUES ('{place}', {at})"));
         };
         note("content/left", 0);
         note("content/absent", 0);
@@ -235,8 +231,7 @@ async fn what_was_about_to_be_removed_goes_after_a_kill() {
         assert_eq!(pair.two.finish_removals().await.unwrap(), 1);
         assert_eq!(files(&pair.folder.path().join("content")), known);
         assert_eq!(pair.two.finish_removals().await.unwrap(), 0);
-        let left: i64 =
-            ledger.query_row("SELECT COUNT(*) FROM leavings", [], |row| row.get(0)).unwrap();
+        let left: i64 = pair.number("SELECT COUNT(*) FROM leavings");
         assert_eq!(left, 1);
     }
 }

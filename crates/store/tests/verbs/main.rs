@@ -9,6 +9,7 @@ mod manifests;
 mod opening;
 mod removal;
 mod room;
+mod shared;
 mod spending;
 mod together;
 mod totals;
@@ -24,19 +25,53 @@ use larder_store::{Purpose, Store};
 /// One store, as two see it.
 struct Pair {
     folder: tempfile::TempDir,
+    /// Where the records are, if not in the folder.
+    server: Option<String>,
     one: Store,
     two: Store,
     kettle: RepositoryName,
 }
 
-/// The same handle twice, and two handles as two processes have them.
-fn pairs() -> [Pair; 2] {
-    [false, true].map(|apart| {
+/// The same handle twice, and two handles as two processes have them; with records in a file, and in a database server
+/// where the tests are told of one.
+fn pairs() -> Vec<Pair> {
+    let opened = [false, true].map(|apart| {
         let folder = tempfile::tempdir().unwrap();
-        let one = Store::open_local(folder.path()).unwrap();
-        let two = if apart { Store::open_local(folder.path()).unwrap() } else { one.clone() };
-        Pair { folder, one, two, kettle: name("vendor/kettle") }
-    })
+        let open = || Store::open_local(folder.path()).unwrap();
+        let one = open();
+        let two = if apart { open() } else { one.clone() };
+        Pair { folder, server: None, one, two, kettle: name("vendor/kettle") }
+    });
+    let mut all = Vec::from(opened);
+    all.extend(shared::pairs());
+    all
+}
+
+impl Pair {
+    /// Changes records behind the store's back.
+    fn run(&self, sql: &str) {
+        match &self.server {
+            Some(address) => shared::run(address, sql),
+            None => self.ledger().execute_batch(sql).unwrap(),
+        }
+    }
+
+    /// A number from the records.
+    fn number(&self, sql: &str) -> i64 {
+        match &self.server {
+            Some(address) => shared::number(address, sql),
+            None => self.ledger().query_row(sql, [], |row| row.get(0)).unwrap(),
+        }
+    }
+
+    /// What bytes are called there.
+    fn bytes(&self) -> &'static str {
+        if self.server.is_some() { "BYTEA" } else { "BLOB" }
+    }
+
+    fn ledger(&self) -> rusqlite::Connection {
+        rusqlite::Connection::open(self.folder.path().join("ledger.sqlite")).unwrap()
+    }
 }
 
 /// Waits until the clock, which counts milliseconds, has moved on.

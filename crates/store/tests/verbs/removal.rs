@@ -159,15 +159,14 @@ async fn what_lost_its_content_is_withdrawn_up_to_its_tags() {
 async fn a_manifest_whose_bytes_are_wrong_is_missing_until_it_is_sent_again() {
     for pair in pairs() {
         let digest = image(&pair.one, &pair.kettle, "layer", Some("2")).await;
-        let ledger = rusqlite::Connection::open(pair.folder.path().join("ledger.sqlite")).unwrap();
-        ledger.execute("UPDATE bodies SET body = CAST('damaged' AS BLOB)", []).unwrap();
+        pair.run(&format!("UPDATE bodies SET body = CAST('damaged' AS {})", pair.bytes()));
         let (found, body) = pair.two.bodies_after(None, 10).await.unwrap().remove(0);
         assert_eq!(found, digest);
         // Sent again meanwhile: that stays.
         image(&pair.one, &pair.kettle, "layer", Some("2")).await;
         assert!(!pair.two.remove_damaged_body(&digest, body.clone()).await.unwrap());
         assert!(pair.two.missing_bodies(10).await.unwrap().is_empty());
-        ledger.execute("UPDATE bodies SET body = CAST('damaged' AS BLOB)", []).unwrap();
+        pair.run(&format!("UPDATE bodies SET body = CAST('damaged' AS {})", pair.bytes()));
         assert!(pair.two.remove_damaged_body(&digest, body).await.unwrap());
         assert_eq!(pair.one.missing_bodies(10).await.unwrap(), std::slice::from_ref(&digest));
         let missing = pair.one.manifest(&pair.kettle, &by_tag("2")).await;

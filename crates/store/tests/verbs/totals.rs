@@ -7,7 +7,7 @@ use larder_core::holdings::Holdings;
 use larder_core::name::RepositoryName;
 use larder_store::{ShelfTotals, Store, Use};
 
-use super::{image, index_of, manifest_of, name, pairs, push, put, tag};
+use super::{Pair, image, index_of, manifest_of, name, pairs, push, put, tag};
 
 /// A shelf's sums, its images, those with a tag, and its repositories.
 type Shelf = (ShelfTotals, Vec<usize>, Vec<usize>, BTreeSet<usize>);
@@ -75,9 +75,8 @@ async fn check(store: &Store, what: &str) {
 }
 
 /// What the store says of repositories and accounts, against what their rows add up to.
-fn check_owners(folder: &std::path::Path, what: &str) {
-    let ledger = rusqlite::Connection::open(folder.join("ledger.sqlite")).unwrap();
-    let wrong = |sql: &str| ledger.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap();
+fn check_owners(pair: &Pair, what: &str) {
+    let wrong = |sql: &str| pair.number(sql);
     let repositories = "SELECT COUNT(*) FROM repositories r WHERE r.bytes <>
         (SELECT COALESCE(SUM(size), 0) FROM blobs WHERE repository = r.id)
         + (SELECT COALESCE(SUM(size), 0) FROM manifests WHERE repository = r.id)";
@@ -86,8 +85,8 @@ fn check_owners(folder: &std::path::Path, what: &str) {
         (SELECT repository, account, size FROM blobs UNION ALL SELECT repository, account, size FROM manifests) x
         JOIN repositories r ON r.id = x.repository WHERE x.account <> '' GROUP BY 1, 2";
     let apart = format!(
-        "SELECT (SELECT COUNT(*) FROM ({rows} EXCEPT SELECT shelf, account, bytes FROM accounts))
-         + (SELECT COUNT(*) FROM (SELECT shelf, account, bytes FROM accounts EXCEPT {rows}))"
+        "SELECT (SELECT COUNT(*) FROM ({rows} EXCEPT SELECT shelf, account, bytes FROM accounts) a)
+         + (SELECT COUNT(*) FROM (SELECT shelf, account, bytes FROM accounts EXCEPT {rows}) b)"
     );
     assert_eq!(wrong(&apart), 0, "{what}");
 }
@@ -202,7 +201,7 @@ async fn sums_are_right_after_whatever_was_done() {
                 let what = step(&owner, &mut chance, &mut made).await;
                 let what = format!("seed {seed}, step {number}: {what}");
                 check(store, &what).await;
-                check_owners(pair.folder.path(), &what);
+                check_owners(&pair, &what);
             }
             super::collect(&pair.one, i64::MAX).await;
             check(&pair.two, &format!("seed {seed}, after a collection")).await;

@@ -1,0 +1,144 @@
+//! Stores whose records are in a database server: `scripts/services start` starts one and says where it is.
+
+use std::io::Write as _;
+
+use larder_core::digest::Digest;
+use larder_store::{Server, Store};
+
+use crate::{Pair, by_tag, image, name};
+
+/// Where the tests find the server. None: they were told of none.
+fn address() -> Option<String> {
+    std::env::var("LARDER_TEST_POSTGRES").ok().filter(|address| !address.is_empty())
+}
+
+/// Waits for something on a thread of its own: tests are asked for their pairs where nobody may wait.
+fn apart<T: Send + 'static, F: Future<Output = T> + 'static>(
+    work: impl FnOnce() -> F + Send + 'static,
+) -> T {
+    let thread =
+        std::thread::spawn(move || tokio::runtime::Runtime::new().unwrap().block_on(work()));
+    thread.join().unwrap()
+}
+
+/// A place of its own at the server, which nobody has used.
+fn fresh(address: &str) -> String {
+    let schema = format!("t{}", uuid::Uuid::now_v7().simple());
+    run(address, &format!("CREATE SCHEMA {schema}"));
+    format!("{address}?options=-c%20search_path%3D{schema}&application_name={schema}")
+}
+
+/// Runs statements at the server.
+pub fn run(address: &str, sql: &str) {
+    let (address, sql) = (address.to_owned(), sql.to_owned());
+    apart(move || async move {
+        client(&address).await.batch_execute(&sql).await.unwrap();
+    });
+}
+
+/// Asks the server for a number.
+pub fn number(address: &str, sql: &str) -> i64 {
+    let sql = format!("SELECT CAST(({sql}) AS BIGINT)");
+    let address = address.to_owned();
+    apart(move || async move { client(&address).await.query_one(&sql, &[]).await.unwrap().get(0) })
+}
+
+async fn client(address: &str) -> tokio_postgres::Client {
+    let (client, connection) =
+        tokio_postgres::connect(address, tokio_postgres::NoTls).await.unwrap();
+    tokio::spawn(connection);
+    client
+}
+
+fn open(folder: &std::path::Path, address: &str) -> Store {
+    let (folder, server) = (folder.to_owned(), Server::read(address, None).unwrap());
+    apart(move || async move { Store::open_shared(&folder, server).await.unwrap() })
+}
+
+pub fn pairs() -> Vec<Pair> {
+    let Some(address) = address() else { return Vec::new() };
+    let pairs = [false, true].map(|apart| {
+        let (folder, server) = (tempfile::tempdir().unwrap(), fresh(&address));
+        let one = open(folder.path(), &server);
+        let two = if apart { open(folder.path(), &server) } else { one.clone() };
+        Pair { folder, server: Some(server), one, two, kettle: name("vendor/kettle") }
+    });
+    pairs.into()
+}
+
+#[tokio::test]
+async fn what_one_changes_the_other_hears_of_within_a_second() {
+    for pair in pairs().into_iter().skip(1) {
+        let other = name("vendor/quite-another");
+        image(&pair.one, &pair.kettle, "layer", Some("2")).await;
+        image(&pair.one, &other, "layer", Some("2")).await;
+        // What was told may be told once more.
+        tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+        let before = (pair.one.moment(&pair.kettle), pair.one.moment(&other));
+        assert!(before.0.is_some() && before.1.is_some());
+        let mine = pair.two.moment(&other);
+        image(&pair.two, &other, "new", Some("2")).await;
+        assert_ne!(pair.two.moment(&other), mine, "who changes something knows it at once");
+        let began = std::time::Instant::now();
+        while pair.one.moment(&other) == before.1 {
+            assert!(began.elapsed() < std::time::Duration::from_secs(5), "nobody told it");
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
+        assert_eq!(pair.one.moment(&pair.kettle), before.0, "nothing of it has changed");
+    }
+}
+
+#[tokio::test]
+async fn records_of_a_file_move_into_a_server() {
+    let Some(address) = address() else { return };
+    let pair = crate::pairs().remove(0);
+    let digest = image(&pair.one, &pair.kettle, "layer", Some("2")).await;
+    let other = name("vendor/other");
+    image(&pair.one, &other, "layer", None).await;
+    let server = fresh(&address);
+    let at = || Server::read(&server, None).unwrap();
+    pair.one.copy_records_to_server(at()).await.unwrap();
+    let again = pair.one.copy_records_to_server(at()).await;
+    assert!(matches!(again, Err(larder_store::StoreError::Occupied)));
+    let store = open(pair.folder.path(), &server);
+    assert_eq!(store.shelf_totals(0).await.unwrap(), pair.one.shelf_totals(0).await.unwrap());
+    let (record, body) = store.manifest(&pair.kettle, &by_tag("2")).await.unwrap().unwrap();
+    assert_eq!((record.digest, Digest::of(&body)), (digest.clone(), digest));
+    let layer = Digest::of(b"layer");
+    assert_eq!(crate::read(&store, &layer, 0..5).await, b"layer");
+    // Sums go on from there, and new rows come after the old ones.
+    image(&store, &name("vendor/third"), "another", Some("1")).await;
+    let totals = store.shelf_totals(0).await.unwrap();
+    assert_eq!((totals[0].repositories, totals[0].tags), (3, 2));
+}
+
+#[tokio::test]
+async fn connections_that_the_server_ends_are_made_again() {
+    for pair in pairs() {
+        let Some(address) = &pair.server else { continue };
+        let digest = image(&pair.one, &pair.kettle, "layer", Some("2")).await;
+        let moment = pair.one.moment(&pair.kettle);
+        run(
+            address,
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity
+             WHERE application_name = current_setting('application_name') AND pid <> pg_backend_pid()",
+        );
+        // What was under way may have failed; what comes after does not.
+        let found = async || pair.one.manifest_record(&pair.kettle, &by_tag("2")).await;
+        while found().await.is_err() {
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
+        assert_eq!(found().await.unwrap().map(|record| record.digest), Some(digest));
+        image(&pair.two, &pair.kettle, "another", Some("3")).await;
+        assert_ne!(pair.two.moment(&pair.kettle), moment);
+    }
+}
+
+#[test]
+fn stores_in_a_database_server_are_tested_where_there_is_one() {
+    if address().is_none() {
+        // Straight to the terminal: what a test prints otherwise is only shown when it fails.
+        let told = "left out: stores with records in a database server (`scripts/services start` says how)";
+        writeln!(std::io::stderr(), "{told}").unwrap();
+    }
+}
