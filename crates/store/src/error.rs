@@ -81,6 +81,14 @@ pub enum StoreError {
         /// The system's word.
         source: std::io::Error,
     },
+    /// The object store refused, or did not answer.
+    #[error("the object store cannot {doing}: {cause}")]
+    Objects {
+        /// What was being done.
+        doing: &'static str,
+        /// Its word.
+        cause: String,
+    },
     /// The database refused.
     #[error("the ledger cannot {doing}: {source}")]
     Ledger {

@@ -35,6 +35,7 @@ mod keyring;
 mod leases;
 mod ledger;
 mod local;
+mod objects;
 mod record;
 mod records;
 mod secret;
@@ -55,6 +56,8 @@ pub use keyring::KeyRecord;
 pub use leases::Lease;
 pub use ledger::{Demand, HeldSince, HeldTag, ManifestRecord, Moment, Referrer, Totals};
 pub use local::BlobWriter;
+#[cfg(feature = "replicas")]
+pub use objects::{BucketError, BucketKey, BucketPlace};
 pub use record::{Filter, Pulled, RecordEntry, RecordKind};
 pub use records::{
     AbandonedUploads, Conversion, DayPulls, Holder, ImageNames, LineRefusals, Mark, PulledImage,

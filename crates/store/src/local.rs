@@ -88,7 +88,26 @@ pub(crate) struct SealedContent {
     pub size: u64,
     /// Where it lies in the folder.
     pub place: String,
-    _locked: Arc<File>,
+    locked: Option<Arc<File>>,
+}
+
+impl SealedContent {
+    /// Content that lies in no folder.
+    #[cfg(feature = "replicas")]
+    pub fn elsewhere(digest: Digest, size: u64, place: String) -> Self {
+        Self { digest, size, place, locked: None }
+    }
+
+    /// The same once it has been taken elsewhere.
+    #[cfg(feature = "replicas")]
+    pub fn taken(self) -> Self {
+        Self { locked: None, ..self }
+    }
+
+    /// Whether others see that somebody is about to record it.
+    pub fn is_held(&self) -> bool {
+        self.locked.is_some()
+    }
 }
 
 impl Folder {
@@ -310,8 +329,8 @@ pub(crate) enum UploadHolder {
     Nothing,
     /// Somebody has just written it, and is about to record it.
     Theirs,
-    /// We have it, as long as this lives.
-    Ours(File),
+    /// We have it, as long as this lives. Where nothing can be held, nobody else has it.
+    Ours(Option<File>),
 }
 
 /// An upload that is not finished.
@@ -493,7 +512,7 @@ impl Folder {
             {
                 // Young again, so that nobody takes it for one that was left behind.
                 file.set_modified(SystemTime::now()).map_err(io("touch", &there))?;
-                return Ok(SealedContent { digest, size, place, _locked: Arc::new(file) });
+                return Ok(SealedContent { digest, size, place, locked: Some(Arc::new(file)) });
             }
             let (mut file, path) = inner.once(UploadId::fresh())?;
             let written = file.write_all(&content).and_then(|()| file.sync_all());
@@ -503,7 +522,7 @@ impl Folder {
                 .inspect_err(|_| {
                     let _ = fs::remove_file(&path);
                 })?;
-            Ok(SealedContent { digest, size, place, _locked: Arc::new(file) })
+            Ok(SealedContent { digest, size, place, locked: Some(Arc::new(file)) })
         })
         .await
     }

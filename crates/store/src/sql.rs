@@ -35,6 +35,9 @@ pub enum Error {
     /// What was asked for is something that only files have.
     #[error("the records are in no file")]
     NoFile,
+    /// What was to be recorded was taken away meanwhile.
+    #[error("what was to be recorded was taken for abandoned; do it again")]
+    Lost,
     /// A question for one row had none.
     #[error("no row")]
     NoRow,

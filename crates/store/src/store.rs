@@ -22,6 +22,7 @@ use crate::error::StoreError;
 use crate::leases::SharedPresence;
 use crate::ledger::{Demand, ManifestRecord, NewManifest};
 use crate::local::{Folder, FolderForm};
+use crate::objects::Objects;
 use crate::records::{Bringer, Conversion, Records, TouchedNames};
 
 /// One larder's bytes and records. Clones share them.
@@ -32,7 +33,7 @@ use crate::records::{Bringer, Conversion, Records, TouchedNames};
 #[derive(Clone)]
 pub struct Store {
     pub(crate) records: Records,
-    pub(crate) objects: Folder,
+    pub(crate) objects: Objects,
     /// The store's folder.
     pub(crate) root: PathBuf,
     pub(crate) places: Places,
@@ -114,11 +115,8 @@ impl Store {
     pub fn open_local(folder: &Path) -> Result<Self, StoreError> {
         make_private(folder)?;
         let records = Records::open(&folder.join(LEDGER))?;
-        let objects = Folder::make(folder, FolderForm::Objects)?;
-        let (places, presence) = (Places::default(), SharedPresence::default());
-        let (root, promised) = (folder.to_owned(), Arc::default());
-        let (reserve, quotas, account) = (Arc::default(), Arc::default(), "".into());
-        Ok(Self { records, objects, root, places, presence, reserve, promised, quotas, account })
+        let objects = Objects::Folder(Folder::make(folder, FolderForm::Objects)?);
+        Ok(Self::of(records, objects, folder))
     }
 
     /// Opens a store whose records are in a database server, and whose bytes are in a folder that all who open it share.
@@ -132,11 +130,38 @@ impl Store {
     ) -> Result<Self, StoreError> {
         make_private(folder)?;
         let records = Records::open_server(server).await?;
-        let objects = Folder::make(folder, FolderForm::Objects)?;
+        let objects = Objects::Folder(Folder::make(folder, FolderForm::Objects)?);
+        Ok(Self::of(records, objects, folder))
+    }
+
+    /// Opens a store whose records are in a database server, or in the folder where none is given, and whose bytes are
+    /// in an object store. What is not finished lies in the folder, which is this machine's own.
+    ///
+    /// # Errors
+    /// [`StoreError::Earlier`] when it has the form of an earlier version.
+    #[cfg(feature = "replicas")]
+    pub async fn open_remote(
+        folder: &Path,
+        server: Option<crate::sql::Server>,
+        bucket: &crate::objects::BucketPlace,
+    ) -> Result<Self, StoreError> {
+        make_private(folder)?;
+        let records = match server {
+            Some(server) => Records::open_server(server).await?,
+            None => Records::open(&folder.join(LEDGER))?,
+        };
+        let unfinished = Folder::make(folder, FolderForm::Objects)?;
+        let objects = Objects::in_bucket(unfinished, bucket).map_err(|error| {
+            StoreError::Objects { doing: "be spoken to", cause: error.to_string() }
+        })?;
+        Ok(Self::of(records, objects, folder))
+    }
+
+    fn of(records: Records, objects: Objects, folder: &Path) -> Self {
         let (places, presence) = (Places::default(), SharedPresence::default());
         let (root, promised) = (folder.to_owned(), Arc::default());
         let (reserve, quotas, account) = (Arc::default(), Arc::default(), "".into());
-        Ok(Self { records, objects, root, places, presence, reserve, promised, quotas, account })
+        Self { records, objects, root, places, presence, reserve, promised, quotas, account }
     }
 
     /// Converts the store in a local folder, if it has the form of an earlier version; None: it has not, or there is
@@ -240,7 +265,7 @@ impl Store {
     /// Gives free what [`keep_spare`](Self::keep_spare) has kept aside, if the disk is about full.
     pub async fn use_spare(&self) -> Result<(), StoreError> {
         if self.room().await?.is_some_and(|room| room < SPARE_BYTES) {
-            self.objects.remove(vec![SPARE.to_owned()]).await?;
+            self.objects.remove_here(vec![SPARE.to_owned()]).await?;
         }
         Ok(())
     }

@@ -45,7 +45,7 @@ impl Folder {
                 Err(error) => return Err(io("read", &path)(error)),
             };
             match file.try_lock() {
-                Ok(()) => Ok(UploadHolder::Ours(file)),
+                Ok(()) => Ok(UploadHolder::Ours(Some(file))),
                 Err(TryLockError::WouldBlock) => Ok(UploadHolder::Theirs),
                 Err(TryLockError::Error(error)) => Err(io("lock", &path)(error)),
             }

@@ -401,7 +401,7 @@ impl UploadFile {
             digest: expected,
             size,
             place,
-            _locked: Arc::new(self.output.into_file()),
+            locked: Some(Arc::new(self.output.into_file())),
         })
     }
 }

@@ -183,6 +183,10 @@ impl Store {
             if age < grace {
                 continue;
             }
+            // Where nothing can be locked, what is about to be recorded, or to be removed, is noted.
+            if !self.objects.can_be_held() && self.is_left(&object.place).await? {
+                continue;
+            }
             // Its writer keeps it locked until it is recorded; asked while nobody has it, the answer is the last one.
             let held = self.objects.hold(&object.place).await?;
             if !matches!(held, UploadHolder::Ours(_))
@@ -209,6 +213,15 @@ impl Store {
                      UNION ALL SELECT 1 FROM old_files WHERE place = $2",
                     params![digest, place],
                 )
+            })
+            .await
+    }
+
+    async fn is_left(&self, place: &str) -> Result<bool, StoreError> {
+        let place = place.to_owned();
+        self.records
+            .read(move |connection| {
+                super::any(connection, "SELECT 1 FROM leavings WHERE place = $1", params![place])
             })
             .await
     }

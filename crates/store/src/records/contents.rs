@@ -59,9 +59,13 @@ fn keep(
                place = excluded.place, put_at = excluded.put_at, state = 'here'",
         )?
         .execute(params![digest, signed(sealed.size), sealed.place, at])?;
-    connection
+    let noted = connection
         .prepare_cached("DELETE FROM leavings WHERE place = $1")?
         .execute(params![sealed.place])?;
+    if noted == 0 && !sealed.is_held() {
+        // Somebody took it for what was left behind, because we were held up for so long: it has gone, or goes.
+        return Err(crate::sql::Error::Lost);
+    }
     if let Some(before) = &before {
         leave(connection, before, at)?;
     }
@@ -225,7 +229,7 @@ impl Store {
 
     async fn seal(&self, digest: &Digest, writer: BlobWriter) -> Result<SealedContent, StoreError> {
         let place = self.fresh_place(digest).await?;
-        let sealed = writer.seal(digest, place.clone()).await;
+        let sealed = self.objects.seal(digest, writer, place.clone()).await;
         if sealed.is_err() {
             self.remove_leavings(vec![place]).await;
         }
@@ -388,6 +392,13 @@ impl Store {
                 UploadHolder::Nothing if at > now() - MOMENT => {}
                 UploadHolder::Nothing => gone.push(place),
                 UploadHolder::Theirs => {}
+                UploadHolder::Ours(_) if !self.objects.can_be_held() => {
+                    // Whoever is about to record it finds its note gone, and does not.
+                    if at <= now() - MOMENT && self.claim_leaving(&place).await? {
+                        self.objects.remove(vec![place]).await?;
+                        removed += 1;
+                    }
+                }
                 UploadHolder::Ours(_held) => {
                     if !self.is_place_named(&place).await? {
                         self.objects.remove(vec![place.clone()]).await?;
@@ -410,6 +421,23 @@ impl Store {
                 let mut gone =
                     connection.prepare_cached("DELETE FROM leavings WHERE place = $1")?;
                 places.iter().try_for_each(|place| gone.execute(params![place]).map(drop))
+            })
+            .await
+    }
+
+    /// Takes the note of an object that is to be removed, unless a row has come to name the object.
+    async fn claim_leaving(&self, place: &str) -> Result<bool, StoreError> {
+        let (place, digest) = (place.to_owned(), digest_of(place));
+        let digest = digest.map(|digest| digest.to_string());
+        self.records
+            .note(move |connection| {
+                let claim = "DELETE FROM leavings WHERE place = $1 AND NOT EXISTS
+                    (SELECT 1 FROM contents WHERE digest = $2 AND place = $1)";
+                let claimed = connection.prepare_cached(claim);
+                claimed
+                    .and_then(|mut claim| claim.execute(params![place, digest]))
+                    .map(|claimed| claimed > 0)
+                    .map_err(StoreError::ledger("note what is removed"))
             })
             .await
     }

@@ -27,6 +27,8 @@ struct Pair {
     folder: tempfile::TempDir,
     /// Where the records are, if not in the folder.
     server: Option<String>,
+    /// Whether the bytes are in an object store.
+    is_remote: bool,
     one: Store,
     two: Store,
     kettle: RepositoryName,
@@ -40,7 +42,7 @@ fn pairs() -> Vec<Pair> {
         let open = || Store::open_local(folder.path()).unwrap();
         let one = open();
         let two = if apart { open() } else { one.clone() };
-        Pair { folder, server: None, one, two, kettle: name("vendor/kettle") }
+        Pair { folder, server: None, is_remote: false, one, two, kettle: name("vendor/kettle") }
     });
     let mut all = Vec::from(opened);
     all.extend(shared::pairs());

@@ -195,7 +195,9 @@ async fn a_manifest_that_waited_as_content_is_a_record_alone_once_it_is_put() {
         writer.write(document.bytes.clone()).await.unwrap();
         pair.one.keep_content(&digest, writer).await.unwrap();
         put(&pair.two, &pair.kettle, &document, Some("2")).await;
-        assert_eq!(super::files(&pair.folder.path().join("content")).len(), 2);
+        if !pair.is_remote {
+            assert_eq!(super::files(&pair.folder.path().join("content")).len(), 2);
+        }
         let whole = super::read(&pair.one, &digest, 0..document.bytes.len() as u64).await;
         assert_eq!(whole, document.bytes);
     }

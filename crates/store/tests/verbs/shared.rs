@@ -1,9 +1,10 @@
-//! Stores whose records are in a database server: `scripts/services start` starts one and says where it is.
+//! Stores whose records are in a database server, or whose bytes are in an object store: `scripts/services start` starts
+//! both and says where they are.
 
 use std::io::Write as _;
 
 use larder_core::digest::Digest;
-use larder_store::{Server, Store};
+use larder_store::{BucketKey, BucketPlace, Server, Store};
 
 use crate::{Pair, by_tag, image, name};
 
@@ -55,20 +56,59 @@ fn open(folder: &std::path::Path, address: &str) -> Store {
     apart(move || async move { Store::open_shared(&folder, server).await.unwrap() })
 }
 
+/// A place of its own in the object store. None: the tests were told of none.
+fn fresh_bucket() -> Option<BucketPlace> {
+    let address = std::env::var("LARDER_TEST_BUCKET").ok().filter(|address| !address.is_empty())?;
+    let (endpoint, bucket) = address.rsplit_once('/').unwrap();
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    Some(BucketPlace {
+        bucket: bucket.to_owned(),
+        endpoint: endpoint.to_owned(),
+        region: "emberfall-1".into(),
+        prefix: uuid::Uuid::now_v7().simple().to_string(),
+        key: BucketKey { id: "larder".into(), secret: "not-a-real-secret".into(), session: None },
+        authorities: None,
+    })
+}
+
+fn open_remote(folder: &std::path::Path, server: Option<&str>, bucket: &BucketPlace) -> Store {
+    let server = server.map(|address| Server::read(address, None).unwrap());
+    let (folder, bucket) = (folder.to_owned(), bucket.clone());
+    apart(move || async move { Store::open_remote(&folder, server, &bucket).await.unwrap() })
+}
+
 pub fn pairs() -> Vec<Pair> {
-    let Some(address) = address() else { return Vec::new() };
-    let pairs = [false, true].map(|apart| {
-        let (folder, server) = (tempfile::tempdir().unwrap(), fresh(&address));
-        let one = open(folder.path(), &server);
-        let two = if apart { open(folder.path(), &server) } else { one.clone() };
-        Pair { folder, server: Some(server), one, two, kettle: name("vendor/kettle") }
-    });
-    pairs.into()
+    let mut pairs = Vec::new();
+    let mut add = |server: Option<String>, bucket: Option<BucketPlace>| {
+        let folder = tempfile::tempdir().unwrap();
+        let open = || match (&server, &bucket) {
+            (Some(server), None) => open(folder.path(), server),
+            (server, Some(bucket)) => open_remote(folder.path(), server.as_deref(), bucket),
+            (None, None) => Store::open_local(folder.path()).unwrap(),
+        };
+        let (one, two) = (open(), open());
+        let is_remote = bucket.is_some();
+        pairs.push(Pair { folder, server, is_remote, one, two, kettle: name("vendor/kettle") });
+    };
+    // One handle alone is tried with folders and files.
+    if let Some(address) = address() {
+        add(Some(fresh(&address)), None);
+    }
+    if let Some(bucket) = fresh_bucket() {
+        add(None, Some(bucket));
+    }
+    if let (Some(address), Some(bucket)) = (address(), fresh_bucket()) {
+        add(Some(fresh(&address)), Some(bucket));
+    }
+    pairs
 }
 
 #[tokio::test]
 async fn what_one_changes_the_other_hears_of_within_a_second() {
-    for pair in pairs().into_iter().skip(1) {
+    for pair in pairs() {
+        if pair.server.is_none() {
+            continue;
+        }
         let other = name("vendor/quite-another");
         image(&pair.one, &pair.kettle, "layer", Some("2")).await;
         image(&pair.one, &other, "layer", Some("2")).await;
@@ -135,10 +175,16 @@ async fn connections_that_the_server_ends_are_made_again() {
 }
 
 #[test]
-fn stores_in_a_database_server_are_tested_where_there_is_one() {
+fn stores_on_servers_are_tested_where_there_are_any() {
+    // Straight to the terminal: what a test prints otherwise is only shown when it fails.
+    let told = |what: &str| {
+        let how = "`scripts/services start` says how to try them";
+        writeln!(std::io::stderr(), "left out: {what}; {how}").unwrap();
+    };
     if address().is_none() {
-        // Straight to the terminal: what a test prints otherwise is only shown when it fails.
-        let told = "left out: stores with records in a database server (`scripts/services start` says how)";
-        writeln!(std::io::stderr(), "{told}").unwrap();
+        told("stores with records in a database server");
+    }
+    if fresh_bucket().is_none() {
+        told("stores with bytes in an object store");
     }
 }

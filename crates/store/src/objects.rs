@@ -1,0 +1,222 @@
+//! Objects: bytes at places, each written once and never changed.
+
+#[cfg(feature = "replicas")]
+mod bucket;
+
+use std::ops::Range;
+use std::time::Duration;
+
+use bytes::Bytes;
+use larder_core::digest::Digest;
+
+use crate::blobs::{BlobReader, Purpose, UploadId};
+use crate::error::StoreError;
+use crate::local::{BlobWriter, Folder, Object, SealedContent, UnfinishedUpload, UploadHolder};
+
+#[cfg(feature = "replicas")]
+use bucket::Bucket;
+#[cfg(feature = "replicas")]
+pub use bucket::{BucketError, BucketKey, BucketPlace};
+
+/// Where a store keeps its bytes.
+#[derive(Clone)]
+pub(crate) enum Objects {
+    /// In a folder.
+    Folder(Folder),
+    /// In an object store; what is not finished lies in a folder of this machine.
+    #[cfg(feature = "replicas")]
+    Bucket { unfinished: Folder, bucket: Bucket },
+}
+
+impl Objects {
+    /// In an object store.
+    #[cfg(feature = "replicas")]
+    pub fn in_bucket(unfinished: Folder, place: &BucketPlace) -> Result<Self, BucketError> {
+        Ok(Self::Bucket { unfinished, bucket: Bucket::new(place)? })
+    }
+
+    /// The folder of this machine: of everything, or of what is not finished.
+    fn here(&self) -> &Folder {
+        match self {
+            Self::Folder(folder) => folder,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { unfinished, .. } => unfinished,
+        }
+    }
+
+    /// A place that nothing ever had or has again.
+    pub fn fresh_place(&self, digest: &Digest) -> String {
+        self.here().fresh_place(digest)
+    }
+
+    /// The size in bytes of what lies at a place. None: nothing does.
+    pub async fn size(&self, place: &str) -> Result<Option<u64>, StoreError> {
+        Ok(self.age_of(place).await?.map(|(_, size)| size))
+    }
+
+    /// How long ago what lies at a place was written, and its size in bytes. None: nothing lies there.
+    pub async fn age_of(&self, place: &str) -> Result<Option<(Duration, u64)>, StoreError> {
+        match self {
+            Self::Folder(folder) => folder.age_of(place).await,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { bucket, .. } => bucket.age_of(place).await,
+        }
+    }
+
+    /// Opens a range of what lies at a place, which must lie within its size.
+    pub async fn read(&self, place: &str, range: Range<u64>) -> Result<BlobReader, StoreError> {
+        match self {
+            Self::Folder(folder) => folder.read(place, range).await,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { bucket, .. } => bucket.read(place, range).await,
+        }
+    }
+
+    /// Keeps content that is at hand whole, which must have this digest, at a place.
+    pub async fn put(
+        &self,
+        digest: &Digest,
+        content: Bytes,
+        place: String,
+    ) -> Result<SealedContent, StoreError> {
+        match self {
+            Self::Folder(folder) => folder.put(digest, content, place).await,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { bucket, .. } => bucket.put(digest, content, place).await,
+        }
+    }
+
+    /// Verifies what was written and gives it its place.
+    ///
+    /// # Errors
+    /// [`StoreError::Mismatch`] when it has another digest; nothing of it is kept.
+    pub async fn seal(
+        &self,
+        digest: &Digest,
+        writer: BlobWriter,
+        place: String,
+    ) -> Result<SealedContent, StoreError> {
+        let sealed = writer.seal(digest, place).await?;
+        match self {
+            Self::Folder(_) => Ok(sealed),
+            #[cfg(feature = "replicas")]
+            Self::Bucket { unfinished, bucket } => {
+                let moved = bucket.take(unfinished, &sealed).await;
+                unfinished.remove(vec![sealed.place.clone()]).await?;
+                moved.map(|()| sealed.taken())
+            }
+        }
+    }
+
+    /// Removes what lies at some places; what is gone already is none of them.
+    pub async fn remove(&self, places: Vec<String>) -> Result<(), StoreError> {
+        match self {
+            Self::Folder(folder) => folder.remove(places).await,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { bucket, .. } => bucket.remove(places).await,
+        }
+    }
+
+    /// The objects whose digests begin with this byte, sorted; without their sizes and ages where `bare`.
+    pub async fn objects(&self, part: u8, bare: bool) -> Result<Vec<Object>, StoreError> {
+        match self {
+            Self::Folder(folder) => folder.objects(part, bare).await,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { bucket, .. } => bucket.objects(part).await,
+        }
+    }
+
+    /// Takes hold of what lies at a place, unless somebody has just written it and is about to record it.
+    pub async fn hold(&self, place: &str) -> Result<UploadHolder, StoreError> {
+        match self {
+            Self::Folder(folder) => folder.hold(place).await,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { bucket, .. } => bucket.hold(place).await,
+        }
+    }
+
+    /// Keeps what lies at a place aside for somebody to look at, and tells where. None: nothing lay there.
+    pub async fn set_aside(
+        &self,
+        digest: &Digest,
+        place: &str,
+    ) -> Result<Option<String>, StoreError> {
+        match self {
+            Self::Folder(folder) => folder.set_aside(digest, place).await,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { bucket, .. } => bucket.set_aside(digest, place).await,
+        }
+    }
+
+    /// Whether who writes something can hold it until it is recorded, so that all others see that.
+    pub fn can_be_held(&self) -> bool {
+        matches!(self, Self::Folder(_))
+    }
+
+    /// How many bytes there is room for in all. None: nobody knows.
+    pub async fn capacity(&self) -> Result<Option<u64>, StoreError> {
+        match self {
+            Self::Folder(folder) => folder.capacity().await,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { .. } => Ok(None),
+        }
+    }
+
+    /// How many bytes can still be written. None: nobody knows.
+    pub async fn room(&self) -> Result<Option<u64>, StoreError> {
+        match self {
+            Self::Folder(folder) => folder.room().await,
+            #[cfg(feature = "replicas")]
+            Self::Bucket { .. } => Ok(None),
+        }
+    }
+
+    /// Removes files of this machine that are not the store's content.
+    pub async fn remove_here(&self, places: Vec<String>) -> Result<(), StoreError> {
+        self.here().remove(places).await
+    }
+}
+
+/// Uploads that are not finished.
+impl Objects {
+    /// Opens one with nothing in it.
+    pub async fn begin(&self, id: UploadId) -> Result<(), StoreError> {
+        self.here().begin(id).await
+    }
+
+    /// Takes one up.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
+    pub async fn resume(&self, id: UploadId, purpose: Purpose) -> Result<BlobWriter, StoreError> {
+        self.here().resume(id, purpose).await
+    }
+
+    /// Opens one that nobody can take up again.
+    pub async fn write_once(&self, purpose: Purpose) -> Result<BlobWriter, StoreError> {
+        self.here().write_once(purpose).await
+    }
+
+    /// How many bytes one has.
+    pub async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {
+        self.here().uploaded(id).await
+    }
+
+    /// Gives one up; nothing of it stays.
+    pub async fn cancel(&self, id: UploadId) -> Result<(), StoreError> {
+        self.here().cancel(id).await
+    }
+
+    /// Gives up those that nobody has written to for `age`.
+    pub async fn remove_abandoned(
+        &self,
+        age: Duration,
+    ) -> Result<Vec<UnfinishedUpload>, StoreError> {
+        self.here().remove_abandoned(age).await
+    }
+
+    /// All of them.
+    pub async fn unfinished(&self) -> Result<Vec<UnfinishedUpload>, StoreError> {
+        self.here().unfinished().await
+    }
+}
