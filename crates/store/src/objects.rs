@@ -2,6 +2,8 @@
 
 #[cfg(feature = "replicas")]
 mod bucket;
+#[cfg(feature = "replicas")]
+mod handover;
 
 use std::ops::Range;
 use std::time::Duration;
@@ -15,6 +17,9 @@ use crate::local::{BlobWriter, Folder, Object, SealedContent, UnfinishedUpload, 
 
 #[cfg(feature = "replicas")]
 use bucket::Bucket;
+#[cfg(feature = "replicas")]
+pub(crate) use handover::Handover;
+
 #[cfg(feature = "replicas")]
 pub use bucket::{BucketError, BucketKey, BucketPlace};
 
@@ -96,12 +101,24 @@ impl Objects {
         writer: BlobWriter,
         place: String,
     ) -> Result<SealedContent, StoreError> {
-        let sealed = writer.seal(digest, place).await?;
         match self {
-            Self::Folder(_) => Ok(sealed),
+            Self::Folder(_) => writer.seal(digest, place).await,
             #[cfg(feature = "replicas")]
             Self::Bucket { unfinished, bucket } => {
-                let moved = bucket.take(unfinished, &sealed).await;
+                let (upload, mut writer) = (writer.upload(), writer);
+                // Held until it is sealed: nobody else goes on with it meanwhile.
+                let handover = writer.hand_over();
+                let sealed = writer.seal(digest, place).await?;
+                let parked = handover.as_ref().and_then(|one| one.whole(digest, sealed.size));
+                let moved = match parked {
+                    Some(parked) => bucket.copy(parked, &sealed).await,
+                    None => bucket.take(unfinished, &sealed).await,
+                };
+                if let (Some(upload), true) = (upload, moved.is_ok())
+                    && let Err(error) = handover::forget(bucket, upload).await
+                {
+                    tracing::warn!(%error, "what was parked of an upload stays for now");
+                }
                 unfinished.remove(vec![sealed.place.clone()]).await?;
                 moved.map(|()| sealed.taken())
             }
@@ -184,12 +201,56 @@ impl Objects {
         self.here().begin(id).await
     }
 
-    /// Takes one up.
+    /// Whether other machines may go on with them.
+    #[cfg(feature = "replicas")]
+    pub fn are_handed_over(&self) -> bool {
+        !matches!(self, Self::Folder(_))
+    }
+
+    /// Takes one up on this machine.
     ///
     /// # Errors
     /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
     pub async fn resume(&self, id: UploadId, purpose: Purpose) -> Result<BlobWriter, StoreError> {
         self.here().resume(id, purpose).await
+    }
+
+    /// Takes one up, on whichever machine it was parked; who has the lease is the only one.
+    #[cfg(feature = "replicas")]
+    pub async fn resume_anywhere(
+        &self,
+        id: UploadId,
+        purpose: Purpose,
+        lease: crate::leases::Lease,
+    ) -> Result<BlobWriter, StoreError> {
+        match self {
+            Self::Folder(folder) => folder.resume(id, purpose).await,
+            Self::Bucket { unfinished, bucket } => {
+                handover::resume(unfinished, bucket, id, purpose, lease).await
+            }
+        }
+    }
+
+    /// Up to where one has come that other machines may go on with, and how long ago it was parked; None: never.
+    #[cfg(feature = "replicas")]
+    pub async fn parked(&self, id: UploadId) -> Result<(u64, Option<Duration>), StoreError> {
+        match self {
+            Self::Folder(folder) => Ok((folder.uploaded(id).await?, None)),
+            Self::Bucket { bucket, .. } => {
+                let pieces = handover::pieces(bucket, id).await?;
+                let last = pieces.iter().map(|piece| piece.age).min();
+                Ok((handover::end(&pieces), last))
+            }
+        }
+    }
+
+    /// Removes all that was parked of one.
+    #[cfg(feature = "replicas")]
+    pub async fn forget_parked(&self, id: UploadId) -> Result<(), StoreError> {
+        match self {
+            Self::Folder(_) => Ok(()),
+            Self::Bucket { bucket, .. } => handover::forget(bucket, id).await,
+        }
     }
 
     /// Opens one that nobody can take up again.

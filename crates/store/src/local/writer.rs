@@ -77,6 +77,9 @@ pub struct BlobWriter {
     offset: u64,
     path: PathBuf,
     written: Arc<watch::Sender<u64>>,
+    /// What lets other machines go on with it. None: they cannot.
+    #[cfg(feature = "replicas")]
+    handover: Option<crate::objects::Handover>,
 }
 
 impl BlobWriter {
@@ -118,6 +121,8 @@ impl BlobWriter {
             offset,
             path,
             written,
+            #[cfg(feature = "replicas")]
+            handover: None,
         })
     }
 
@@ -252,9 +257,30 @@ impl BlobWriter {
     /// Releases the upload and keeps what came, for the next writer; tells how much that is, in bytes.
     pub async fn park(mut self) -> Result<u64, StoreError> {
         self.add_last();
+        #[cfg(feature = "replicas")]
+        let handover = self.handover.take();
         let (hasher, work) = try_join(self.hashing.end(), self.writing.end()).await?;
+        #[cfg(feature = "replicas")]
+        let so_far = handover.is_some().then(|| hasher.clone().finish());
         // Its file is closed by a thread that may wait.
-        super::blocking(move || work.park(hasher)).await
+        let offset = super::blocking(move || work.park(hasher)).await?;
+        #[cfg(feature = "replicas")]
+        if let (Some(handover), Some(so_far)) = (handover, so_far) {
+            handover.park(offset, so_far).await?;
+        }
+        Ok(offset)
+    }
+
+    /// The same writer, which lets other machines go on with the upload once it has parked it.
+    #[cfg(feature = "replicas")]
+    pub(crate) fn handing_over(self, handover: crate::objects::Handover) -> Self {
+        Self { handover: Some(handover), ..self }
+    }
+
+    /// Takes what lets other machines go on with it.
+    #[cfg(feature = "replicas")]
+    pub(crate) fn hand_over(&mut self) -> Option<crate::objects::Handover> {
+        self.handover.take()
     }
 
     /// Verifies and flushes the content and gives it its place.

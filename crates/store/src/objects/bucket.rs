@@ -11,8 +11,8 @@ use larder_core::digest::{Digest, Hasher};
 use object_store::aws::{AmazonS3, AmazonS3Builder};
 use object_store::path::Path;
 use object_store::{
-    BackoffConfig, Certificate, ClientOptions, GetOptions, MultipartUpload, ObjectStore,
-    ObjectStoreExt as _, PutPayload, RetryConfig,
+    BackoffConfig, Certificate, ClientOptions, GetOptions, MultipartUpload, ObjectMeta,
+    ObjectStore, ObjectStoreExt as _, PutPayload, RetryConfig,
 };
 
 use crate::blobs::BlobReader;
@@ -84,7 +84,7 @@ struct BucketInner {
     prefix: String,
 }
 
-fn said(doing: &'static str) -> impl FnOnce(object_store::Error) -> StoreError {
+pub(super) fn said(doing: &'static str) -> impl FnOnce(object_store::Error) -> StoreError {
     move |error| match error {
         object_store::Error::NotFound { path, .. } => StoreError::NotFound(path),
         error => StoreError::Objects { doing, cause: error.to_string() },
@@ -201,22 +201,48 @@ impl Bucket {
         Ok(SealedContent::elsewhere(digest.clone(), size, place))
     }
 
+    /// What lies below a place.
+    pub(super) fn list(
+        &self,
+        folder: &str,
+    ) -> Result<BoxStream<'static, object_store::Result<ObjectMeta>>, StoreError> {
+        Ok(self.inner.calls.list(Some(&self.path(folder)?)))
+    }
+
     /// Takes content that was verified in a folder.
     pub async fn take(&self, from: &Folder, sealed: &SealedContent) -> Result<(), StoreError> {
-        let path = self.path(&sealed.place)?;
-        if sealed.size <= PART {
-            let content = read_all(from, &sealed.place, 0..sealed.size).await?;
+        self.take_range(from, &sealed.place, 0..sealed.size, &sealed.place).await
+    }
+
+    /// Makes what lies at a place verified content, without it being sent.
+    pub async fn copy(&self, from: &str, sealed: &SealedContent) -> Result<(), StoreError> {
+        let (from, to) = (self.path(from)?, self.path(&sealed.place)?);
+        self.inner.calls.copy(&from, &to).await.map_err(said("be written"))
+    }
+
+    /// Takes a part of what lies at a place in a folder.
+    pub async fn take_range(
+        &self,
+        from: &Folder,
+        at: &str,
+        range: Range<u64>,
+        place: &str,
+    ) -> Result<(), StoreError> {
+        let path = self.path(place)?;
+        let wanted = range.end - range.start;
+        if wanted <= PART {
+            let content = read_all(from, at, range).await?;
             self.inner.calls.put(&path, content).await.map_err(said("be written"))?;
             return Ok(());
         }
         let mut upload =
             self.inner.calls.put_multipart(&path).await.map_err(said("begin to write"))?;
-        match send(&mut *upload, from, sealed).await {
+        match send(&mut *upload, from, at, range).await {
             Ok(()) => Ok(()),
             Err(error) => {
                 // Its answer may have been lost, and all is well.
-                if let Ok(Some((_, size))) = self.age_of(&sealed.place).await
-                    && size == sealed.size
+                if let Ok(Some((_, size))) = self.age_of(place).await
+                    && size == wanted
                 {
                     return Ok(());
                 }
@@ -293,7 +319,7 @@ fn late() -> StoreError {
 }
 
 /// How long ago this was. What is from the future is from now.
-fn age(written: SystemTime) -> Duration {
+pub(super) fn age(written: SystemTime) -> Duration {
     written.elapsed().unwrap_or_default()
 }
 
@@ -310,14 +336,15 @@ async fn read_all(from: &Folder, place: &str, range: Range<u64>) -> Result<PutPa
 async fn send(
     upload: &mut dyn MultipartUpload,
     from: &Folder,
-    sealed: &SealedContent,
+    place: &str,
+    range: Range<u64>,
 ) -> Result<(), StoreError> {
-    let part = PART.max(sealed.size.div_ceil(PARTS));
+    let part = PART.max((range.end - range.start).div_ceil(PARTS));
     let mut sending = FuturesUnordered::new();
-    let mut at = 0;
-    while at < sealed.size {
-        let end = (at + part).min(sealed.size);
-        let content = read_all(from, &sealed.place, at..end).await?;
+    let mut at = range.start;
+    while at < range.end {
+        let end = (at + part).min(range.end);
+        let content = read_all(from, place, at..end).await?;
         sending.push(upload.put_part(content));
         if sending.len() >= AT_ONCE
             && let Some(sent) = sending.next().await

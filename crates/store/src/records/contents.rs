@@ -210,6 +210,8 @@ impl Store {
             Ok(sealed) => sealed,
             Err(error) => {
                 if let Some(upload) = upload {
+                    #[cfg(feature = "replicas")]
+                    self.objects.forget_parked(upload).await?;
                     self.end_upload(upload).await?;
                 }
                 return Err(error);

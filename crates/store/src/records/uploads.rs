@@ -21,6 +21,12 @@ pub struct AbandonedUploads {
     pub bytes: u64,
 }
 
+/// Who writes to an upload that several machines may go on with has this lease.
+#[cfg(feature = "replicas")]
+fn lease_of(id: UploadId) -> String {
+    format!("upload/{id}")
+}
+
 /// Forgets an upload.
 pub(super) fn end(connection: &Connection, id: UploadId) -> crate::sql::Result<()> {
     connection
@@ -152,12 +158,34 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
     pub async fn resume_upload(&self, id: UploadId) -> Result<BlobWriter, StoreError> {
-        self.objects.resume(id, Purpose::Read).await
+        self.resume(id, Purpose::Read).await
     }
 
     /// The same for what comes with much else and is to be kept.
     pub async fn resume_kept(&self, id: UploadId) -> Result<BlobWriter, StoreError> {
-        self.objects.resume(id, Purpose::Keep).await
+        self.resume(id, Purpose::Keep).await
+    }
+
+    async fn resume(&self, id: UploadId, purpose: Purpose) -> Result<BlobWriter, StoreError> {
+        #[cfg(feature = "replicas")]
+        if self.objects.are_handed_over() {
+            if !self.has_row(id).await? {
+                return Err(StoreError::NotFound(format!("upload {id}")));
+            }
+            let lease = self.acquire(&lease_of(id)).await?;
+            let lease = lease.ok_or_else(|| StoreError::Busy(id.to_string()))?;
+            return self.objects.resume_anywhere(id, purpose, lease).await;
+        }
+        self.objects.resume(id, purpose).await
+    }
+
+    #[cfg(feature = "replicas")]
+    async fn has_row(&self, id: UploadId) -> Result<bool, StoreError> {
+        self.records
+            .read(move |connection| {
+                any(connection, "SELECT 1 FROM uploads WHERE id = $1", params![id.to_string()])
+            })
+            .await
     }
 
     /// Opens an upload that nobody can take up again: as soon as its writer has ended, by whatever means, without
@@ -168,6 +196,13 @@ impl Store {
 
     /// How many bytes an upload has.
     pub async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {
+        #[cfg(feature = "replicas")]
+        if self.objects.are_handed_over() {
+            return match self.has_row(id).await? {
+                true => Ok(self.objects.parked(id).await?.0),
+                false => Err(StoreError::NotFound(format!("upload {id}"))),
+            };
+        }
         self.objects.uploaded(id).await
     }
 
@@ -176,11 +211,73 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
     pub async fn cancel_upload(&self, id: UploadId) -> Result<(), StoreError> {
+        #[cfg(feature = "replicas")]
+        if self.objects.are_handed_over() {
+            return self.cancel_anywhere(id).await;
+        }
         let cancelled = self.objects.cancel(id).await;
         if !matches!(cancelled, Err(StoreError::Busy(_))) {
             self.end_upload(id).await?;
         }
         cancelled
+    }
+
+    /// Gives up an upload, on whichever machine it was parked.
+    #[cfg(feature = "replicas")]
+    async fn cancel_anywhere(&self, id: UploadId) -> Result<(), StoreError> {
+        if !self.has_row(id).await? {
+            return Err(StoreError::NotFound(format!("upload {id}")));
+        }
+        let lease = self.acquire(&lease_of(id)).await?;
+        let lease = lease.ok_or_else(|| StoreError::Busy(id.to_string()))?;
+        match self.objects.cancel(id).await {
+            Ok(()) | Err(StoreError::NotFound(_)) => {}
+            Err(error) => return Err(error),
+        }
+        self.objects.forget_parked(id).await?;
+        self.end_upload(id).await?;
+        lease.release().await
+    }
+
+    /// The uploads that nobody has parked for `age`, with the bytes of each: of all machines.
+    #[cfg(feature = "replicas")]
+    async fn parked_for(&self, age: Duration) -> Result<Vec<(UploadId, u64)>, StoreError> {
+        let before = now().saturating_sub(i64::try_from(age.as_millis()).unwrap_or(i64::MAX));
+        let begun = "SELECT id FROM uploads WHERE begun <= $1 ORDER BY begun LIMIT 10000";
+        let begun: Vec<UploadId> =
+            self.records.rows(begun, (before,), |row| checked(row, 0)).await?;
+        let mut old = Vec::new();
+        for id in begun {
+            let (bytes, parked) = self.objects.parked(id).await?;
+            if parked.is_none_or(|parked| parked >= age) {
+                old.push((id, bytes));
+            }
+        }
+        Ok(old)
+    }
+
+    /// Gives up what nobody goes on with, on whichever machine it was begun, and what this machine has left.
+    #[cfg(feature = "replicas")]
+    async fn remove_abandoned_anywhere(
+        &self,
+        age: Duration,
+    ) -> Result<AbandonedUploads, StoreError> {
+        let here = self.objects.remove_abandoned(age).await?;
+        let mut gone = AbandonedUploads::default();
+        // What has a name here is a copy of what was parked, or was never answered for.
+        for one in here.iter().filter(|one| one.id.is_none()) {
+            (gone.uploads, gone.bytes) = (gone.uploads + 1, gone.bytes + one.bytes);
+        }
+        for (id, bytes) in self.parked_for(age).await? {
+            match self.cancel_anywhere(id).await {
+                Ok(()) => (gone.uploads, gone.bytes) = (gone.uploads + 1, gone.bytes + bytes),
+                // Somebody writes to it, or was quicker.
+                Err(StoreError::Busy(_) | StoreError::NotFound(_)) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        self.finish_removals().await?;
+        Ok(gone)
     }
 
     /// Forgets an upload: it has ended, in whichever way.
@@ -192,6 +289,10 @@ impl Store {
     /// take up again and whose process has ended, whatever their age; and removes what such a process wrote and could not
     /// record.
     pub async fn remove_abandoned(&self, age: Duration) -> Result<AbandonedUploads, StoreError> {
+        #[cfg(feature = "replicas")]
+        if self.objects.are_handed_over() {
+            return self.remove_abandoned_anywhere(age).await;
+        }
         let gone = self.objects.remove_abandoned(age).await?;
         let ids: Vec<UploadId> = gone.iter().filter_map(|one| one.id).collect();
         self.records
@@ -207,6 +308,15 @@ impl Store {
         &self,
         age: Duration,
     ) -> Result<(AbandonedUploads, AbandonedUploads), StoreError> {
+        #[cfg(feature = "replicas")]
+        if self.objects.are_handed_over() {
+            let sum = |all: Vec<(UploadId, u64)>| AbandonedUploads {
+                uploads: all.len(),
+                bytes: all.iter().map(|(_, bytes)| bytes).sum(),
+            };
+            let (old, all) = (self.parked_for(age).await?, self.parked_for(Duration::ZERO).await?);
+            return Ok((sum(old), sum(all)));
+        }
         let all = self.objects.unfinished().await?;
         let sum = |all: &mut dyn Iterator<Item = u64>| {
             all.fold(AbandonedUploads::default(), |sum, bytes| AbandonedUploads {

@@ -29,6 +29,8 @@ struct Pair {
     server: Option<String>,
     /// Whether the bytes are in an object store.
     is_remote: bool,
+    /// The folder of the second one, if that is on another machine.
+    _other: Option<tempfile::TempDir>,
     one: Store,
     two: Store,
     kettle: RepositoryName,
@@ -42,7 +44,15 @@ fn pairs() -> Vec<Pair> {
         let open = || Store::open_local(folder.path()).unwrap();
         let one = open();
         let two = if apart { open() } else { one.clone() };
-        Pair { folder, server: None, is_remote: false, one, two, kettle: name("vendor/kettle") }
+        Pair {
+            folder,
+            server: None,
+            is_remote: false,
+            _other: None,
+            one,
+            two,
+            kettle: name("vendor/kettle"),
+        }
     });
     let mut all = Vec::from(opened);
     all.extend(shared::pairs());
@@ -64,6 +74,11 @@ impl Pair {
             Some(address) => shared::number(address, sql),
             None => self.ledger().query_row(sql, [], |row| row.get(0)).unwrap(),
         }
+    }
+
+    /// So many of something that is done again and again; servers take their time for each.
+    fn some(&self, number: u32) -> u32 {
+        if self.server.is_some() || self.is_remote { number / 5 } else { number }
     }
 
     /// What bytes are called there.

@@ -86,9 +86,15 @@ pub fn pairs() -> Vec<Pair> {
             (server, Some(bucket)) => open_remote(folder.path(), server.as_deref(), bucket),
             (None, None) => Store::open_local(folder.path()).unwrap(),
         };
-        let (one, two) = (open(), open());
-        let is_remote = bucket.is_some();
-        pairs.push(Pair { folder, server, is_remote, one, two, kettle: name("vendor/kettle") });
+        let one = open();
+        // As on two machines, where nothing is shared but the servers.
+        let other = (server.is_some() && bucket.is_some()).then(|| tempfile::tempdir().unwrap());
+        let two = match (&other, &bucket) {
+            (Some(other), Some(bucket)) => open_remote(other.path(), server.as_deref(), bucket),
+            _ => open(),
+        };
+        let (is_remote, kettle) = (bucket.is_some(), name("vendor/kettle"));
+        pairs.push(Pair { folder, server, is_remote, _other: other, one, two, kettle });
     };
     // One handle alone is tried with folders and files.
     if let Some(address) = address() {

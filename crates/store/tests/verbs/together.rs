@@ -106,7 +106,7 @@ async fn two_processes_at_once_lose_and_mix_nothing() {
 async fn many_writers_at_once_are_all_recorded() {
     for pair in pairs() {
         let mut tasks = tokio::task::JoinSet::new();
-        for number in 0..200u32 {
+        for number in 0..pair.some(200) {
             let store = if number % 2 == 0 { pair.one.clone() } else { pair.two.clone() };
             let kettle = pair.kettle.clone();
             tasks.spawn(async move {
@@ -117,7 +117,10 @@ async fn many_writers_at_once_are_all_recorded() {
         while let Some(done) = tasks.join_next().await {
             done.unwrap();
         }
-        assert_eq!(pair.one.tags(&pair.kettle, None, 1000).await.unwrap().unwrap().len(), 200);
+        assert_eq!(
+            pair.one.tags(&pair.kettle, None, 1000).await.unwrap().unwrap().len(),
+            pair.some(200) as usize
+        );
     }
 }
 
@@ -129,13 +132,13 @@ async fn collecting_beside_pushes_takes_nothing_that_was_answered_for() {
         let collector = {
             let pair = Arc::clone(&pair);
             tokio::spawn(async move {
-                for _ in 0..30 {
+                for _ in 0..pair.some(30) {
                     collect(&pair.two, i64::MAX).await;
                 }
             })
         };
         let mut kept = Vec::new();
-        for round in 0..60 {
+        for round in 0..pair.some(60) {
             let layer = format!("content {}", round % 20);
             push(&pair.one, &pair.kettle, super::CONFIG).await;
             push(&pair.one, &pair.kettle, &layer).await;

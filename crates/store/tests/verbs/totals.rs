@@ -193,6 +193,9 @@ async fn step(
 async fn sums_are_right_after_whatever_was_done() {
     for seed in 1..=12 {
         for pair in pairs() {
+            if seed > u64::from(pair.some(12)) {
+                continue;
+            }
             let mut chance = Chance(0x9e37_79b9_7f4a_7c15_u64.wrapping_mul(seed));
             let mut made = Vec::new();
             for number in 0..60 {

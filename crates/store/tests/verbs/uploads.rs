@@ -42,7 +42,11 @@ async fn an_upload_goes_on_after_a_pause_after_a_drop_and_elsewhere() {
         assert_eq!(writer.offset(), 4);
         writer.write(Bytes::from_static(b"two ")).await.unwrap();
         writer.advance().await.unwrap();
-        drop(writer);
+        match pair.is_remote {
+            // What was not parked stays on its machine.
+            true => drop(writer.park().await.unwrap()),
+            false => drop(writer),
+        }
         assert_eq!(pair.two.uploaded(id).await.unwrap(), 8);
         let mut writer = loop {
             match pair.two.resume_upload(id).await {
@@ -137,7 +141,9 @@ async fn what_nobody_can_go_on_with_leaves_nothing_however_its_writer_ends() {
         // What a killed process has left goes, whatever its age; what is being written stays.
         let left = pair.folder.path().join("uploads/0192.once");
         std::fs::write(&left, b"half").unwrap();
-        let gone = pair.two.remove_abandoned(Duration::from_secs(3600)).await.unwrap();
+        // Files are seen by their own machine.
+        let here = if pair.is_remote { &pair.one } else { &pair.two };
+        let gone = here.remove_abandoned(Duration::from_secs(3600)).await.unwrap();
         assert_eq!((gone.uploads, left.exists()), (1, false));
         pair.one.commit_blob(&pair.kettle, &Digest::of(b"kept"), kept).await.unwrap();
         assert!(files(&pair.folder.path().join("uploads")).is_empty());
