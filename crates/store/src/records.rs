@@ -20,6 +20,8 @@ mod marks;
 mod moments;
 mod quotas;
 mod record;
+#[cfg(feature = "replicas")]
+mod server;
 mod shelves;
 mod sightings;
 mod stops;
@@ -53,6 +55,8 @@ pub use lists::ImageNames;
 pub use marks::{Mark, Sample};
 pub(crate) use quotas::Bringer;
 pub use quotas::{QuotaPassed, WeightyImage};
+#[cfg(feature = "replicas")]
+pub(crate) use server::{has_records, shared_secret};
 pub use shelves::{Holder, ShelfTotals};
 pub use sightings::{SeenBy, SeenWorkload};
 pub(crate) use upkeep::replace;
@@ -131,6 +135,7 @@ impl Records {
         Self::start(RecordsPlace::File(path.to_owned()), writer, moments)
     }
 
+    /// Begins the writing thread.
     fn start(
         place: RecordsPlace,
         writer: Connection,
@@ -144,29 +149,6 @@ impl Records {
             .spawn(move || work(&writers, writer, queue, &told))
             .map_err(StoreError::io("cannot start the ledger's thread"))?;
         Ok(Self { place, jobs, readers: Arc::default(), moments })
-    }
-
-    /// Opens the records in a database server, making its tables where they are missing.
-    ///
-    /// # Errors
-    /// [`StoreError::Earlier`] when they are of an earlier form, [`StoreError::Version`] when of a later one.
-    #[cfg(feature = "replicas")]
-    pub async fn open_server(server: crate::sql::Server) -> Result<Self, StoreError> {
-        blocking(move || {
-            let place = RecordsPlace::Server(Box::new(server));
-            let writer = place.connect().map_err(StoreError::ledger("be opened"))?;
-            prepare_server(&writer)?;
-            let watching = place.connect().map_err(StoreError::ledger("be opened"))?;
-            let moments = Arc::new(Moments::in_memory());
-            let records = Self::start(place, writer, moments)?;
-            let (place, moments) = (Arc::clone(&records.place), Arc::downgrade(&records.moments));
-            std::thread::Builder::new()
-                .name("moments".into())
-                .spawn(move || watch(&place, watching, &moments))
-                .map_err(StoreError::io("cannot start the thread that hears of changes"))?;
-            Ok(records)
-        })
-        .await
     }
 
     /// Whether a thread hears of what others change.
@@ -383,66 +365,6 @@ fn prepare(connection: &Connection) -> Result<(), StoreError> {
         found => return Err(StoreError::Earlier { found, known: VERSION }),
     }
     transaction.commit().map_err(opened("be opened"))
-}
-
-/// Makes the tables in a server that has none.
-#[cfg(feature = "replicas")]
-fn prepare_server(connection: &Connection) -> Result<(), StoreError> {
-    let opened = StoreError::ledger;
-    let transaction = connection.begin().map_err(opened("be opened"))?;
-    let has_form = any(&transaction, "SELECT 1 WHERE to_regclass('form') IS NOT NULL", []);
-    if has_form.map_err(opened("be opened"))? {
-        let found = transaction.query_row("SELECT MAX(version) FROM form", [], |row| row.get(0));
-        match found.map_err(opened("be opened"))? {
-            VERSION => {}
-            found if found > VERSION => return Err(StoreError::Version { found, known: VERSION }),
-            found => return Err(StoreError::Earlier { found, known: VERSION }),
-        }
-    } else {
-        transaction
-            .execute_batch(include_str!("records/postgres.sql"))
-            .map_err(opened("be made"))?;
-    }
-    transaction.commit().map_err(opened("be opened"))
-}
-
-/// How often a server is asked what others have changed.
-#[cfg(feature = "replicas")]
-const WATCHED_EACH: Duration = Duration::from_millis(250);
-/// For how long what is remembered is believed while it cannot be asked.
-#[cfg(feature = "replicas")]
-const BELIEVED: Duration = Duration::from_secs(3);
-
-/// Hears of what others have changed, as long as somebody wants to know. The numbers of changes are given by one writer at
-/// a time, so that none appears later than a greater one.
-#[cfg(feature = "replicas")]
-fn watch(place: &RecordsPlace, first: Connection, moments: &std::sync::Weak<Moments>) {
-    let mut connection = Some(first);
-    let mut heard = std::time::Instant::now();
-    while let Some(moments) = moments.upgrade() {
-        let open = connection.take().filter(|connection| !connection.is_closed());
-        let asked = open.map_or_else(|| place.connect(), Ok).and_then(|connection| {
-            let told = moments::since(&connection, moments.told())?;
-            Ok((connection, told))
-        });
-        match asked {
-            Ok((open, (names, last))) => {
-                moments.tell_others(&names, last);
-                if heard.elapsed() > BELIEVED {
-                    moments.find_again();
-                }
-                (connection, heard) = (Some(open), std::time::Instant::now());
-            }
-            Err(error) => {
-                tracing::warn!(%error, "the ledger cannot be asked what others have changed");
-                if heard.elapsed() > BELIEVED {
-                    moments.lose();
-                }
-            }
-        }
-        drop(moments);
-        std::thread::sleep(WATCHED_EACH);
-    }
 }
 
 /// The writing thread: ends when the last handle is gone and its queue is empty.

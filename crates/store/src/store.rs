@@ -99,6 +99,12 @@ impl Drop for DiskRoom {
     }
 }
 
+/// Waits for something on a thread that may wait.
+#[cfg(feature = "replicas")]
+fn apart<T: Send>(work: impl FnOnce() -> Result<T, StoreError> + Send) -> Result<T, StoreError> {
+    std::thread::scope(|scope| scope.spawn(work).join().unwrap_or(Err(StoreError::Closed)))
+}
+
 /// The records in a store's folder.
 pub(crate) const LEDGER: &str = "ledger.sqlite";
 
@@ -124,12 +130,9 @@ impl Store {
     /// # Errors
     /// [`StoreError::Earlier`] when it has the form of an earlier version.
     #[cfg(feature = "replicas")]
-    pub async fn open_shared(
-        folder: &Path,
-        server: crate::sql::Server,
-    ) -> Result<Self, StoreError> {
+    pub fn open_shared(folder: &Path, server: crate::sql::Server) -> Result<Self, StoreError> {
         make_private(folder)?;
-        let records = Records::open_server(server).await?;
+        let records = apart(|| Records::open_server(server))?;
         let objects = Objects::Folder(Folder::make(folder, FolderForm::Objects)?);
         Ok(Self::of(records, objects, folder))
     }
@@ -140,14 +143,14 @@ impl Store {
     /// # Errors
     /// [`StoreError::Earlier`] when it has the form of an earlier version.
     #[cfg(feature = "replicas")]
-    pub async fn open_remote(
+    pub fn open_remote(
         folder: &Path,
         server: Option<crate::sql::Server>,
         bucket: &crate::objects::BucketPlace,
     ) -> Result<Self, StoreError> {
         make_private(folder)?;
         let records = match server {
-            Some(server) => Records::open_server(server).await?,
+            Some(server) => apart(|| Records::open_server(server))?,
             None => Records::open(&folder.join(LEDGER))?,
         };
         let unfinished = Folder::make(folder, FolderForm::Objects)?;
@@ -155,6 +158,19 @@ impl Store {
             StoreError::Objects { doing: "be spoken to", cause: error.to_string() }
         })?;
         Ok(Self::of(records, objects, folder))
+    }
+
+    /// Whether a database server has the records of a store.
+    #[cfg(feature = "replicas")]
+    pub fn has_records(server: &crate::sql::Server) -> Result<bool, StoreError> {
+        apart(|| crate::records::has_records(server))
+    }
+
+    /// What keys are hashed and tokens are signed with, the same for all who share a store's records; made where it is
+    /// missing.
+    #[cfg(feature = "replicas")]
+    pub fn shared_secret(server: &crate::sql::Server) -> Result<[u8; 32], StoreError> {
+        apart(|| crate::records::shared_secret(server))
     }
 
     fn of(records: Records, objects: Objects, folder: &Path) -> Self {

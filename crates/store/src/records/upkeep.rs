@@ -549,7 +549,7 @@ impl Store {
         &self,
         server: crate::sql::Server,
     ) -> Result<(), StoreError> {
-        let records = super::Records::open_server(server).await?;
+        let records = super::blocking(move || super::Records::open_server(server)).await?;
         let has_some = records.read(|connection| {
             super::any(connection, "SELECT 1 FROM repositories UNION ALL SELECT 1 FROM record", [])
         });

@@ -3,6 +3,7 @@
 
 mod contents;
 mod facts;
+mod faults;
 mod journal;
 mod leases;
 mod manifests;
@@ -29,6 +30,8 @@ struct Pair {
     server: Option<String>,
     /// Whether the bytes are in an object store.
     is_remote: bool,
+    /// Where the bytes are then.
+    bucket: Option<larder_store::BucketPlace>,
     /// The folder of the second one, if that is on another machine.
     _other: Option<tempfile::TempDir>,
     one: Store,
@@ -48,6 +51,7 @@ fn pairs() -> Vec<Pair> {
             folder,
             server: None,
             is_remote: false,
+            bucket: None,
             _other: None,
             one,
             two,

@@ -52,8 +52,7 @@ async fn client(address: &str) -> tokio_postgres::Client {
 }
 
 fn open(folder: &std::path::Path, address: &str) -> Store {
-    let (folder, server) = (folder.to_owned(), Server::read(address, None).unwrap());
-    apart(move || async move { Store::open_shared(&folder, server).await.unwrap() })
+    Store::open_shared(folder, Server::read(address, None).unwrap()).unwrap()
 }
 
 /// A place of its own in the object store. None: the tests were told of none.
@@ -73,8 +72,7 @@ fn fresh_bucket() -> Option<BucketPlace> {
 
 fn open_remote(folder: &std::path::Path, server: Option<&str>, bucket: &BucketPlace) -> Store {
     let server = server.map(|address| Server::read(address, None).unwrap());
-    let (folder, bucket) = (folder.to_owned(), bucket.clone());
-    apart(move || async move { Store::open_remote(&folder, server, &bucket).await.unwrap() })
+    Store::open_remote(folder, server, bucket).unwrap()
 }
 
 pub fn pairs() -> Vec<Pair> {
@@ -94,7 +92,7 @@ pub fn pairs() -> Vec<Pair> {
             _ => open(),
         };
         let (is_remote, kettle) = (bucket.is_some(), name("vendor/kettle"));
-        pairs.push(Pair { folder, server, is_remote, _other: other, one, two, kettle });
+        pairs.push(Pair { folder, server, is_remote, bucket, _other: other, one, two, kettle });
     };
     // One handle alone is tried with folders and files.
     if let Some(address) = address() {
