@@ -52,4 +52,5 @@ pub use pull::{BlobStream, ResolvedTag};
 pub use push::{CutUpload, FailedPush, Mount};
 pub use request::Registry;
 pub use transport::{Options, Proxy};
+pub use trust::database_tls;
 pub use web::{Web, WebAnswer, WebOptions};

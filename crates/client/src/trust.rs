@@ -91,6 +91,16 @@ impl ServerTrust<'_> {
     }
 }
 
+/// How a database server is known by its certificate: by the system's authorities, and those in `ca` (PEM).
+///
+/// # Errors
+/// In words: certificates that cannot be read.
+pub fn database_tls(ca: &[u8]) -> Result<ClientConfig, String> {
+    let mut config = ServerTrust { ca, ..ServerTrust::default() }.config()?;
+    config.alpn_protocols.clear();
+    Ok(config)
+}
+
 #[derive(Debug)]
 struct Verifier {
     /// Who judges by authorities. None: nobody is one.

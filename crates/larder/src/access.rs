@@ -21,7 +21,15 @@ use crate::failure::Failure;
 pub fn secret(config: &Config) -> Result<[u8; 32], Failure> {
     crate::context::check_store(config)?;
     let what = "cannot read the larder's own secret";
-    larder_store::local_secret(&config.data()).map_err(|error| Failure::store(what, &error))
+    let secret = match config.shared_store()? {
+        None => larder_store::local_secret(&config.data()),
+        Some(shared) => {
+            // Its place is made with the store.
+            crate::context::open_store(config)?;
+            larder_store::Store::shared_secret(&shared.server)
+        }
+    };
+    secret.map_err(|error| Failure::store(what, &error))
 }
 
 /// What bounds the accounts that are bounded.

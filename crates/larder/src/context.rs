@@ -13,7 +13,7 @@ use larder_store::{Store, StoreError};
 use larder_transfer::Own;
 pub use larder_transfer::files::shown;
 
-use crate::config::{self, Config, Provenance};
+use crate::config::{self, Config, Provenance, SharedStore};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -160,15 +160,29 @@ pub fn read_lock(config: &Config) -> Result<Lock, Failure> {
 
 /// That there is a store, or that one may be made: a disk that is not mounted must not look like an empty larder.
 pub fn check_store(config: &Config) -> Result<(), Failure> {
-    match config.new_store || Store::is_local(&config.data()) {
+    match config.new_store || has_store(config)? {
         true => Ok(()),
         false => Err(no_store(config)),
+    }
+}
+
+/// Whether there is a store.
+pub fn has_store(config: &Config) -> Result<bool, Failure> {
+    match config.shared_store()? {
+        None => Ok(Store::is_local(&config.data())),
+        Some(SharedStore { server, .. }) => Store::has_records(&server)
+            .map_err(|error| Failure::store("cannot reach the larder's records", &error)),
     }
 }
 
 /// There is no store.
 pub fn no_store(config: &Config) -> Failure {
     let folder = config.data();
+    if config.larder.records.is_some() {
+        let remedy = "check `records` in larder.toml; a new store is made by `larder serve` and by commands that fill it, with `--new-store`";
+        let cause = "the database has no store in it";
+        return Failure::usage("cannot open the larder's store", cause, remedy);
+    }
     let what =
         format!("cannot open the larder's store in {}", larder_transfer::files::named(&folder));
     let remedy = "check that its disk is there; a new store is made by `larder init`, or by a command that fills it, with `--new-store`";
@@ -181,7 +195,11 @@ pub fn open_store(config: &Config) -> Result<Store, Failure> {
     let folder = config.data();
     let what =
         || format!("cannot open the larder's store in {}", larder_transfer::files::named(&folder));
-    let store = Store::open_local(&folder).map_err(|error| Failure::store(what(), &error))?;
+    let opened = match config.shared_store()? {
+        None => Store::open_local(&folder),
+        Some(SharedStore { server, bucket }) => Store::open_remote(&folder, Some(server), &bucket),
+    };
+    let store = opened.map_err(|error| Failure::store(what(), &error))?;
     store.set_quotas(config.quotas());
     Ok(store.with_reserve(config.larder.reserve))
 }
@@ -194,7 +212,7 @@ pub fn own(store: Store, config: &Config, repository: RepositoryName) -> Own {
 
 /// Opens the larder's store for reading. None: nothing was ever stored.
 pub fn store_if_any(config: &Config) -> Result<Option<Store>, Failure> {
-    if Store::is_local(&config.data()) { open_store(config).map(Some) } else { Ok(None) }
+    if has_store(config)? { open_store(config).map(Some) } else { Ok(None) }
 }
 
 /// Opens the larder's store, which must be there: nothing can be said of one that nobody has begun.

@@ -70,7 +70,7 @@ pub struct Ends<'c> {
 
 impl<'c> Ends<'c> {
     pub fn new(config: &'c Config, account: Option<String>) -> Result<Self, Failure> {
-        let is_here = Store::is_local(&config.data()) || config.new_store;
+        let is_here = config.new_store || crate::context::has_store(config)?;
         let store = if is_here { Some(crate::context::open_store(config)?) } else { None };
         if let Some(name) = &account
             && config.upstream_named(name).is_none()

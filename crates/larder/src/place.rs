@@ -67,7 +67,7 @@ impl Place {
     fn is_own(reference: &Reference, config: Option<&Config>) -> bool {
         config.is_some_and(|config| {
             config.larder.has_name(&reference.host)
-                && (config.new_store || larder_store::Store::is_local(&config.data()))
+                && (config.new_store || crate::context::has_store(config).unwrap_or(true))
         })
     }
 

@@ -253,6 +253,15 @@ fn answered(what: &str, text: &str, source: String) -> Result<SourcedLogin, Fail
 }
 
 /// Runs a program and gives what it says; what it complains of goes to our own error output.
+/// What a program with its arguments says.
+pub(super) fn said_by(what: &str, folder: &Path, words: &[String]) -> Result<String, Failure> {
+    let [program, arguments @ ..] = words else {
+        let remedy = "write `command = [\"PROGRAM\", \"ARGUMENT\"]`";
+        return Err(Failure::usage(what, "`command` names no program", remedy));
+    };
+    run(what, folder, program, arguments, "")
+}
+
 fn run(
     what: &str,
     folder: &Path,

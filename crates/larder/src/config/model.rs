@@ -314,6 +314,10 @@ pub struct Larder {
     /// The folder of the store, from the configuration's folder.
     #[serde(default = "default_data")]
     pub data: PathBuf,
+    /// The object store that has the bytes. None: the folder has them.
+    pub objects: Option<super::remote::ObjectsConfig>,
+    /// The database server that has the records. None: the folder has them.
+    pub records: Option<super::remote::RecordsConfig>,
     /// What a name without a registry stands for.
     #[serde(default)]
     pub unqualified: Unqualified,

@@ -45,6 +45,7 @@ mod refusals;
 mod reload;
 mod remotes;
 mod renewal;
+mod replicas;
 mod report;
 mod rewrite;
 mod rewriting;

@@ -52,18 +52,33 @@ fn entry(row: &Row<'_>) -> crate::sql::Result<RecordEntry> {
 
 /// Adds lines to the record.
 pub(super) fn insert(connection: &Connection, entries: &[RecordEntry]) -> crate::sql::Result<()> {
+    let mut more = connection.prepare_cached(
+        "UPDATE record SET count = count + $1, address = $2, by = $3, text = $4, who = $5,
+           last = CASE WHEN $6 > last THEN $6 ELSE last END,
+           change = (SELECT COALESCE(MAX(change), 0) + 1 FROM record)
+         WHERE same = $7",
+    )?;
     let mut add = connection.prepare_cached(
         "INSERT INTO record
            (number, same, first, last, count, kind, who, by, address, reference, line, text, origin, change)
          VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13,
            (SELECT COALESCE(MAX(change), 0) + 1 FROM record))
-         ON CONFLICT (same) DO UPDATE SET
-           count = record.count + excluded.count, address = excluded.address,
-           by = excluded.by, text = excluded.text, who = excluded.who, change = excluded.change,
-           last = CASE WHEN excluded.last > record.last THEN excluded.last ELSE record.last END
          ON CONFLICT (number) DO NOTHING",
     )?;
     for one in entries {
+        let count = signed(one.count);
+        let added = more.execute(params![
+            count,
+            one.address,
+            one.by,
+            one.text,
+            one.who,
+            one.last,
+            one.same
+        ])?;
+        if added > 0 {
+            continue;
+        }
         add.execute(params![
             one.number,
             one.same,

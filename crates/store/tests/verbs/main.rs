@@ -1,6 +1,8 @@
 //! What the store's verbs must hold, each asked of one handle and of two: what one does, the other sees.
 #![allow(clippy::unwrap_used)]
 
+mod access;
+mod cached;
 mod contents;
 mod facts;
 mod faults;

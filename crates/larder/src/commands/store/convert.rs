@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, no_store};
+use crate::context::{Context, has_store, no_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report, count};
 
@@ -29,7 +29,7 @@ pub struct ConvertReport {
 }
 
 pub fn run(config: &Config, context: &Context) -> Outcome {
-    if !Store::is_local(&config.data()) {
+    if !has_store(config)? {
         return Err(no_store(config));
     }
     let converted = convert(config, context)?;
@@ -58,6 +58,9 @@ impl Report for ConvertReport {
 
 /// Converts the store where that is needed, and says so. None: it was not.
 pub fn convert(config: &Config, context: &Context) -> Result<Option<Conversion>, Failure> {
+    if config.larder.records.is_some() {
+        return Ok(None);
+    }
     let folder = config.data();
     let what = || format!("cannot convert the store in {}", larder_transfer::files::named(&folder));
     let progress = context.output.progress();

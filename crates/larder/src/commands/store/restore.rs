@@ -40,6 +40,11 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let data = config.data();
     let what = || format!("cannot restore {}", larder_transfer::files::named(from));
     let io = |error: std::io::Error| Failure::io(what(), &error);
+    if config.larder.records.is_some() {
+        let cause = "`records` and `objects` under [larder] name servers, and a backup comes back into a folder";
+        let remedy = "leave both out for now, and restore into `data`";
+        return Err(Failure::usage(what(), cause, remedy));
+    }
     if !Store::is_local(from) {
         let remedy = "name the folder that `larder store backup` has written";
         return Err(Failure::usage(what(), "there is no backup in it", remedy));
