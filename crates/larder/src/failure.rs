@@ -106,6 +106,14 @@ impl Failure {
                 "check `data` in larder.toml: the folder, its disk and who may write there",
                 Exit::Usage,
             ),
+            StoreError::Objects { .. } => (
+                "check `objects` in larder.toml: its address, its key and what that key may do",
+                Exit::Remote,
+            ),
+            error if error.is_away() => (
+                "check `records` in larder.toml, and that the database server runs and lets this machine in",
+                Exit::Remote,
+            ),
             StoreError::Version { .. } => ("use a newer larder with this store", Exit::Usage),
             StoreError::Earlier { .. } => (
                 "`larder store convert` converts it, and so does `larder serve`; copy the store's folder first",

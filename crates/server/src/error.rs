@@ -250,6 +250,14 @@ impl From<StoreError> for ApiError {
                 Self::new(Code::Denied, "the larder's disk is full up to its reserve; pulls go on")
                     .with_status(StatusCode::INSUFFICIENT_STORAGE)
             }
+            error if error.is_away() => {
+                tracing::error!(%error, "a server of the store is away");
+                let message =
+                    "a part of the larder's store cannot be reached now; its log has the cause";
+                Self::new(Code::Internal, message)
+                    .with_status(StatusCode::SERVICE_UNAVAILABLE)
+                    .with_header(header::RETRY_AFTER, HeaderValue::from_static("5"))
+            }
             error => {
                 // What broke is for the operator's log, not for clients.
                 tracing::error!(%error, "the store failed");

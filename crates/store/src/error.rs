@@ -104,6 +104,8 @@ pub enum StoreError {
         cause: String,
         /// Whether the disk was full.
         full: bool,
+        /// Whether the database could not be reached.
+        away: bool,
     },
     /// The store was written by a later version.
     #[error("the store is of version {found}; this program works with version {known}")]
@@ -137,6 +139,16 @@ impl StoreError {
             Self::Io { source, .. } => matches!(source.kind(), StorageFull | QuotaExceeded),
             Self::Ledger { source, .. } => source.is_full(),
             Self::Commit { full, .. } => *full,
+            _ => false,
+        }
+    }
+
+    /// Whether a server that has part of the store could not be reached, or did not answer.
+    pub fn is_away(&self) -> bool {
+        match self {
+            Self::Objects { .. } => true,
+            Self::Ledger { source, .. } => source.is_away(),
+            Self::Commit { away, .. } => *away,
             _ => false,
         }
     }

@@ -400,7 +400,11 @@ fn work(
             match flush_at_commit(&connection, durable) {
                 Ok(()) => waits = durable,
                 Err(error) => {
-                    let error = StoreError::Commit { cause: error.to_string(), full: false };
+                    let error = StoreError::Commit {
+                        cause: error.to_string(),
+                        full: false,
+                        away: error.is_away(),
+                    };
                     tracing::error!(%error, "the ledger could not be written");
                     // Nobody is answered: the waiting callers are told that the store is closed.
                     continue;
@@ -437,7 +441,7 @@ fn work(
 
 fn commit_error(error: &crate::sql::Error) -> StoreError {
     let full = error.is_full();
-    StoreError::Commit { cause: error.to_string(), full }
+    StoreError::Commit { cause: error.to_string(), full, away: error.is_away() }
 }
 
 /// Runs one change so that its failure undoes it and leaves its neighbours in the batch alone.

@@ -70,6 +70,20 @@ impl Error {
         self.code() == Some(rusqlite::ErrorCode::DiskFull)
     }
 
+    /// Whether a server could not be reached, ends, or did not answer.
+    pub fn is_away(&self) -> bool {
+        match self {
+            Self::Late => true,
+            // What is no word of the server is one of the connection. Classes 08 and 57P: it ends, or begins.
+            #[cfg(feature = "replicas")]
+            Self::Postgres(error) => error.code().is_none_or(|code| {
+                let code = code.code();
+                code.starts_with("08") || code.starts_with("57P") || code.starts_with("53")
+            }),
+            _ => false,
+        }
+    }
+
     /// Whether somebody else has the file.
     pub fn is_busy(&self) -> bool {
         use rusqlite::ErrorCode::{DatabaseBusy, DatabaseLocked};

@@ -104,7 +104,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         one.cached = known.cloned().map(cached::UpstreamStanding::from);
     }
     let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
-    let refused = super::serve::ready(&config, config.larder.listen).err();
+    let refused = match tried_servers(&config).await {
+        Ok(()) => super::serve::ready(&config, config.larder.listen).err(),
+        Err(failure) => Some(failure),
+    };
     let exit = if refused.is_some() { exit.max(Exit::Usage) } else { exit };
     let refused = refused.map(|failure| ServeRefusal {
         cause: format!("{}: {}", failure.what, failure.cause),
@@ -234,6 +237,16 @@ async fn ending(config: &Config) -> Result<Vec<String>, Failure> {
 }
 
 /// What works, but may not be what was meant.
+/// Whether the servers of a store that several larders share do what is asked of them.
+async fn tried_servers(config: &Config) -> Result<(), Failure> {
+    if config.shared_store()?.is_none() {
+        return Ok(());
+    }
+    let Some(store) = store_if_any(config)? else { return Ok(()) };
+    let tried = store.try_objects().await;
+    tried.map_err(|error| Failure::store("cannot use the larder's objects", &error))
+}
+
 fn notes(config: &Config) -> Vec<String> {
     let mut notes = Vec::new();
     for intake in &config.intake {

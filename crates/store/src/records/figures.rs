@@ -65,7 +65,7 @@ impl Store {
                  FROM uses u JOIN repositories r ON r.id = u.repository WHERE u.day >= $1
                  AND NOT EXISTS (SELECT 1 FROM needs n
                    WHERE n.repository = u.repository AND n.target = u.digest AND n.is_child = 1)
-                 GROUP BY u.repository, u.digest HAVING SUM(u.pulls) > 0
+                 GROUP BY u.repository, r.name, u.digest HAVING SUM(u.pulls) > 0
                  ORDER BY 4 DESC, 1, 2 LIMIT $2",
                 (from_day, most),
                 |row| {

@@ -224,12 +224,13 @@ impl Store {
         let given = (shelf.to_owned(), repository.map(ToString::to_string), most);
         let rows = |order: &str| {
             format!(
-                "SELECT r.name, t.name, m.volume,
+                "SELECT repository, tag, volume, pulled FROM (
+                 SELECT r.name AS repository, t.name AS tag, m.volume AS volume, m.added AS added,
                    (SELECT MAX(u.last) FROM uses u WHERE u.repository = m.repository AND u.digest = m.digest)
                      AS pulled
                  FROM repositories r JOIN manifests m ON m.repository = r.id
                  JOIN tags t ON t.repository = m.repository AND t.digest = m.digest
-                 WHERE r.shelf = $1 AND ($2 IS NULL OR r.name = $2) AND m.subject IS NULL
+                 WHERE r.shelf = $1 AND ($2 IS NULL OR r.name = $2) AND m.subject IS NULL) AS found
                  ORDER BY {order} LIMIT $3"
             )
         };
@@ -248,7 +249,7 @@ impl Store {
                         })?
                         .collect()
                 };
-                Ok((ask("m.volume DESC")?, ask("COALESCE(pulled, m.added), m.volume DESC")?))
+                Ok((ask("volume DESC")?, ask("COALESCE(pulled, added), volume DESC")?))
             })
             .await
     }

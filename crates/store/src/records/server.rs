@@ -1,5 +1,6 @@
 //! Records in a database server: how they are opened, and how what others change is heard of.
 
+use std::fmt::Write as _;
 use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant};
 
@@ -55,7 +56,10 @@ pub(crate) fn shared_secret(server: &Server) -> Result<[u8; 32], StoreError> {
             return Ok(Some(found));
         }
         let Some(fresh) = larder_core::access::key::random::<32>() else { return Ok(None) };
-        let text: String = fresh.iter().map(|byte| format!("{byte:02x}")).collect();
+        let text = fresh.iter().fold(String::new(), |mut text, byte| {
+            let _ = write!(text, "{byte:02x}");
+            text
+        });
         connection.execute(
             "INSERT INTO marks (name, value, at) VALUES ($1, $2, $3) ON CONFLICT (name) DO NOTHING",
             params![NAME, text, connection.now()?],
