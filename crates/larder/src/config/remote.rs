@@ -107,7 +107,7 @@ impl Config {
             (None, None, Some(path), None) => {
                 let path = self.folder().join(path);
                 self.check_secret(what, Some(&path))?;
-                self.text(what, &path)?
+                text(what, &path)?
             }
             (None, None, None, Some(words)) => {
                 self.check_secret(what, None)?;
@@ -173,17 +173,13 @@ impl Config {
         let read = read_bounded(&path, LIMIT);
         read.map(Some).map_err(|error| Failure::file(what, &path, &error))
     }
+}
 
-    fn text(&self, what: &str, path: &Path) -> Result<String, Failure> {
-        let bytes = read_bounded(path, LIMIT).map_err(|error| Failure::file(what, path, &error))?;
-        String::from_utf8(bytes).map_err(|_| {
-            Failure::usage(
-                what,
-                format!("{}: it is no text", larder_transfer::files::named(path)),
-                "",
-            )
-        })
-    }
+fn text(what: &str, path: &Path) -> Result<String, Failure> {
+    let bytes = read_bounded(path, LIMIT).map_err(|error| Failure::file(what, path, &error))?;
+    String::from_utf8(bytes).map_err(|_| {
+        Failure::usage(what, format!("{}: it is no text", larder_transfer::files::named(path)), "")
+    })
 }
 
 /// Whether an address has a password in it, in one of the places where addresses have them.

@@ -24,8 +24,10 @@ struct Replicas {
 impl Replicas {
     fn new(more: &str) -> Option<Self> {
         let Some((records, bucket)) = servers() else {
-            let told = "left out: several larders on one store; `scripts/services start` says how";
-            writeln!(std::io::stderr(), "{told}").unwrap();
+            // Straight to the terminal: what a test prints otherwise is only shown when it fails.
+            let told =
+                b"left out: several larders on one store; `scripts/services start` says how\n";
+            std::io::stderr().write_all(told).unwrap();
             return None;
         };
         let house = House::new();

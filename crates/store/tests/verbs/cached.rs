@@ -121,10 +121,10 @@ async fn what_is_let_go_of_takes_only_what_nothing_else_lists() {
         let (alone, document) = index(&[&other]);
         store.believe(&kettle, &alone, &document, Some("3".parse().unwrap())).await.unwrap();
         for name in ["config", "base", "own", "rest"] {
-            bring(&store, &kettle, name).await;
+            bring(store, &kettle, name).await;
         }
         let shelf: RepositoryName = "vendor/kettle".parse().unwrap();
-        bring(&store, &shelf, "own").await;
+        bring(store, &shelf, "own").await;
 
         let kept = store.kept("bazaar").await.unwrap();
         assert_eq!(kept.len(), 2, "images, not their parts: {kept:?}");
@@ -159,7 +159,7 @@ async fn what_is_let_go_of_takes_only_what_nothing_else_lists() {
         assert_eq!(store.blob(&shelf, &Digest::of(b"own")).await.unwrap(), Some(3));
 
         // What no manifest names goes by its own age.
-        bring(&store, &kettle, "loose").await;
+        bring(store, &kettle, "loose").await;
         let loose = |before: i64| store.let_go_loose("bazaar", before, 9);
         assert!(loose(now() - 60_000).await.unwrap().is_empty());
         let brought = now();

@@ -147,7 +147,7 @@ async fn push_through(
 ) -> (bool, bool) {
     let most = Duration::from_secs(60);
     let first = tokio::time::timeout(most, push(store, pair, layer, to)).await;
-    let first = first.expect("a wait did not end");
+    let first = first.unwrap();
     let went_wrong = fault.heal();
     if let Ok(digest) = &first {
         is_there(pair, layer, to, digest).await;
@@ -155,7 +155,7 @@ async fn push_through(
     }
     for _ in 0..5 {
         let again = tokio::time::timeout(most, push(store, pair, layer, to)).await;
-        if let Ok(digest) = again.expect("a wait did not end") {
+        if let Ok(digest) = again.unwrap() {
             is_there(pair, layer, to, &digest).await;
             return (went_wrong, true);
         }

@@ -183,7 +183,7 @@ fn stores_on_servers_are_tested_where_there_are_any() {
     // Straight to the terminal: what a test prints otherwise is only shown when it fails.
     let told = |what: &str| {
         let how = "`scripts/services start` says how to try them";
-        writeln!(std::io::stderr(), "left out: {what}; {how}").unwrap();
+        std::io::stderr().write_all(format!("left out: {what}; {how}\n").as_bytes()).unwrap();
     };
     if address().is_none() {
         told("stores with records in a database server");
