@@ -115,8 +115,7 @@ impl Config {
 
     /// The upstream behind a host. None: none is configured.
     pub fn upstream(&self, host: &Host) -> Option<&UpstreamConfig> {
-        let mut all = self.upstreams.iter();
-        all.find(|upstream| upstream.host == *host && upstream.path.is_none())
+        self.upstreams.iter().find(|one| one.host == *host && one.path.is_none())
     }
 
     /// The upstream whose login a repository of a host is reached with: the one with the longest `path` that it lies
