@@ -25,7 +25,9 @@ pub fn secret(config: &Config) -> Result<[u8; 32], Failure> {
         None => larder_store::local_secret(&config.data()),
         Some(shared) => {
             // Its place is made with the store.
-            crate::context::open_store(config)?;
+            if !crate::context::has_store(config)? {
+                crate::context::open_store(config)?;
+            }
             larder_store::Store::shared_secret(&shared.server)
         }
     };

@@ -165,9 +165,9 @@ impl Objects {
         }
     }
 
-    /// Whether who writes something can hold it until it is recorded, so that all others see that.
-    pub fn can_be_held(&self) -> bool {
-        matches!(self, Self::Folder(_))
+    /// Whether they are on another machine: then nothing can be locked there, and other machines go on with uploads.
+    pub fn are_elsewhere(&self) -> bool {
+        !matches!(self, Self::Folder(_))
     }
 
     /// How many bytes there is room for in all. None: nobody knows.
@@ -199,12 +199,6 @@ impl Objects {
     /// Opens one with nothing in it.
     pub async fn begin(&self, id: UploadId) -> Result<(), StoreError> {
         self.here().begin(id).await
-    }
-
-    /// Whether other machines may go on with them.
-    #[cfg(feature = "replicas")]
-    pub fn are_handed_over(&self) -> bool {
-        !matches!(self, Self::Folder(_))
     }
 
     /// Takes one up on this machine.

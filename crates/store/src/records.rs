@@ -8,6 +8,7 @@ mod cache;
 mod collecting;
 mod contents;
 mod convert;
+mod copies;
 mod figures;
 mod form;
 mod journal;

@@ -96,6 +96,13 @@ fn what_nothing_stands_in_for_is_a_failure() {
         .says(&["wanted, but not made for linux/arm64: bazaar.example/library/kettle:1.5.0"]);
     house.larder("intake run").ends(1).says(&["wanted, but not made for linux/arm64"]);
     house.larder("rounds").says(&["is not made for linux/arm64"]);
+    // What was locked before a platform more was wanted stays locked: tidying goes by it.
+    let both = house.read("larder.toml");
+    house.write("larder.toml", both.replace(", \"linux/arm64\"]", "]"));
+    house.larder("intake lock").ends(0);
+    house.write("larder.toml", both);
+    house.larder("intake lock").ends(1).says(&["it is not made for linux/arm64"]);
+    assert_eq!(Lock::read(&house.read("larder.lock")).unwrap().entries.len(), 1);
 }
 
 /// The same image under an index that does not say for which platforms its manifests are.
@@ -186,8 +193,7 @@ fn plans_say_how_much_would_be_moved() {
         .says(&["each answer counts there as a pull", "`--sizes`"]);
     assert!(house.bazaar.take_requests().is_empty());
     house.larder("intake run --dry-run --sizes").ends(1).says(&["would be moved"]);
-    house
-        .larder("intake diff --sizes --markdown")
-        .ends(1)
-        .says(&["to be brought in, all of it here"]);
+    let table = house.larder("intake diff --sizes --markdown").ends(1);
+    let table = table.says(&["to be brought in, all of it here"]);
+    assert!(!table.out.contains("would be moved"), "{}", table.out);
 }

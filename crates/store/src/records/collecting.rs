@@ -184,7 +184,7 @@ impl Store {
                 continue;
             }
             // Where nothing can be locked, what is about to be recorded, or to be removed, is noted.
-            if !self.objects.can_be_held() && self.is_left(&object.place).await? {
+            if self.objects.are_elsewhere() && self.is_left(&object.place).await? {
                 continue;
             }
             // Its writer keeps it locked until it is recorded; asked while nobody has it, the answer is the last one.

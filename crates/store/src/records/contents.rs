@@ -394,7 +394,7 @@ impl Store {
                 UploadHolder::Nothing if at > now() - MOMENT => {}
                 UploadHolder::Nothing => gone.push(place),
                 UploadHolder::Theirs => {}
-                UploadHolder::Ours(_) if !self.objects.can_be_held() => {
+                UploadHolder::Ours(_) if self.objects.are_elsewhere() => {
                     // Whoever is about to record it finds its note gone, and does not.
                     if at <= now() - MOMENT && self.claim_leaving(&place).await? {
                         self.objects.remove(vec![place]).await?;

@@ -168,7 +168,7 @@ impl Store {
 
     async fn resume(&self, id: UploadId, purpose: Purpose) -> Result<BlobWriter, StoreError> {
         #[cfg(feature = "replicas")]
-        if self.objects.are_handed_over() {
+        if self.objects.are_elsewhere() {
             if !self.has_row(id).await? {
                 return Err(StoreError::NotFound(format!("upload {id}")));
             }
@@ -197,7 +197,7 @@ impl Store {
     /// How many bytes an upload has.
     pub async fn uploaded(&self, id: UploadId) -> Result<u64, StoreError> {
         #[cfg(feature = "replicas")]
-        if self.objects.are_handed_over() {
+        if self.objects.are_elsewhere() {
             return match self.has_row(id).await? {
                 true => Ok(self.objects.parked(id).await?.0),
                 false => Err(StoreError::NotFound(format!("upload {id}"))),
@@ -212,7 +212,7 @@ impl Store {
     /// [`StoreError::NotFound`] when there is none of that name, [`StoreError::Busy`] when somebody writes to it.
     pub async fn cancel_upload(&self, id: UploadId) -> Result<(), StoreError> {
         #[cfg(feature = "replicas")]
-        if self.objects.are_handed_over() {
+        if self.objects.are_elsewhere() {
             return self.cancel_anywhere(id).await;
         }
         let cancelled = self.objects.cancel(id).await;
@@ -290,7 +290,7 @@ impl Store {
     /// record.
     pub async fn remove_abandoned(&self, age: Duration) -> Result<AbandonedUploads, StoreError> {
         #[cfg(feature = "replicas")]
-        if self.objects.are_handed_over() {
+        if self.objects.are_elsewhere() {
             return self.remove_abandoned_anywhere(age).await;
         }
         let gone = self.objects.remove_abandoned(age).await?;
@@ -309,7 +309,7 @@ impl Store {
         age: Duration,
     ) -> Result<(AbandonedUploads, AbandonedUploads), StoreError> {
         #[cfg(feature = "replicas")]
-        if self.objects.are_handed_over() {
+        if self.objects.are_elsewhere() {
             let sum = |all: Vec<(UploadId, u64)>| AbandonedUploads {
                 uploads: all.len(),
                 bytes: all.iter().map(|(_, bytes)| bytes).sum(),

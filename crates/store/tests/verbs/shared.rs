@@ -169,7 +169,9 @@ async fn connections_that_the_server_ends_are_made_again() {
         );
         // What was under way may have failed; what comes after does not.
         let found = async || pair.one.manifest_record(&pair.kettle, &by_tag("2")).await;
+        let began = std::time::Instant::now();
         while found().await.is_err() {
+            assert!(began.elapsed().as_secs() < 20, "no connection is made again");
             tokio::time::sleep(std::time::Duration::from_millis(20)).await;
         }
         assert_eq!(found().await.unwrap().map(|record| record.digest), Some(digest));

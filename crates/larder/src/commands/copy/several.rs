@@ -337,8 +337,8 @@ async fn look(
     if looked.state() != CopyState::There {
         let outline = Outline::of(&*source, &looked.digest, platforms, looked.trimmed.as_ref());
         let outline = outline.await.map_err(failed)?;
-        let blobs = outline.documents.iter().flat_map(|(_, document)| document.blobs());
-        looked.blobs = blobs.map(|blob| (blob.digest.clone(), blob.size)).collect();
+        let blobs = outline.blobs().into_iter();
+        looked.blobs = blobs.map(|blob| (blob.digest, blob.size)).collect();
     }
     Ok(looked)
 }

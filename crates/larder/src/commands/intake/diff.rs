@@ -78,7 +78,9 @@ impl Report for IntakeDiff {
             true => out.result(markdown(&self.differences, sizes)),
             false => show(&self.differences, sizes, out),
         }
-        self.forecast.show(out);
+        // Beside the answer: a table in Markdown goes on until an empty line.
+        self.forecast.line().into_iter().for_each(|line| out.note(line));
+        self.forecast.notes(out);
         show_costs(&self.costs, out);
     }
 }

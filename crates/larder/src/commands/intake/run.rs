@@ -316,7 +316,8 @@ impl Report for RunReport {
             let (images, there) = (count(self.brought_in.len(), "image"), self.there_already);
             out.result(format!("{images} would be brought in, {there} there already"));
             if let Some(forecast) = &self.forecast {
-                forecast.show(out);
+                forecast.line().into_iter().for_each(|line| out.result(line));
+                forecast.notes(out);
             }
         } else {
             show(self, out);

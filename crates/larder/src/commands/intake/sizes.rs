@@ -150,17 +150,20 @@ impl Forecast {
         self.free_bytes.is_some_and(|free| free < self.into_store_bytes)
     }
 
-    /// Tells the sum, the room, and what is not known.
-    pub fn show(&self, out: &Output) {
-        if !self.of.is_empty() {
-            let new = bytes(self.new_bytes);
-            out.result(match self.free_bytes {
-                Some(free) if self.into_store_bytes > 0 => {
-                    format!("{new} would be moved; the store has {} free", bytes(free))
-                }
-                _ => format!("{new} would be moved"),
-            });
-        }
+    /// The sum and the room in a line. None: no size is known.
+    pub fn line(&self) -> Option<String> {
+        let new = bytes(self.new_bytes);
+        let line = match self.free_bytes {
+            Some(free) if self.into_store_bytes > 0 => {
+                format!("{new} would be moved; the store has {} free", bytes(free))
+            }
+            _ => format!("{new} would be moved"),
+        };
+        (!self.of.is_empty()).then_some(line)
+    }
+
+    /// Tells where there is no room, and what is not known.
+    pub fn notes(&self, out: &Output) {
         if self.is_too_much() {
             out.note(
                 "there is no room for all of it: `larder shelf tidy` and `larder store collect` make some",

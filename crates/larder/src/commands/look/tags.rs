@@ -1,7 +1,5 @@
 //! The tags of a repository, or the images of a layout or archive, each with what it is.
 
-use std::collections::BTreeSet;
-
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Descriptor, ImageConfig, ManifestShape};
@@ -194,10 +192,7 @@ async fn row(tag: &str, selector: &Selector, source: &dyn Source) -> TagRow {
     let looked = async {
         let (digest, document) = source.manifest(selector).await?;
         let outline = Outline::of(source, &digest, &Platforms::All, None).await?;
-        let mut seen = BTreeSet::new();
-        let blobs = outline.documents.iter().flat_map(|(_, document)| document.blobs());
-        let size =
-            blobs.filter(|blob| seen.insert(blob.digest.clone())).map(|blob| blob.size).sum();
+        let size = outline.blobs().iter().map(|blob| blob.size).sum();
         let mut platforms: Vec<String> = document
             .children()
             .iter()

@@ -51,6 +51,11 @@ pub fn settle(
                 line.change = LockChange::Failed;
                 line.cause = Some(found.failure.cause.clone());
                 failures.push(found.failure.clone());
+                // What was locked under its name stays locked: deployments and tidying go by it.
+                if let Some(known) = before.entries.get(&want) {
+                    line.tell(known, Some(known));
+                    after.entries.insert(want.clone(), known.clone());
+                }
             }
             None => by_image.entry(want.image.clone()).or_default().push(found.clone()),
         }
