@@ -114,6 +114,10 @@ impl Failure {
                 "check `records` in larder.toml, and that the database server runs and lets this machine in",
                 Exit::Remote,
             ),
+            error if error.is_frozen() => (
+                "`larder store move` says where to: use that one, or bring the move to its end, or give it up with `--cancel`",
+                Exit::No,
+            ),
             StoreError::Version { .. } => ("use a newer larder with this store", Exit::Usage),
             StoreError::Earlier { .. } => (
                 "`larder store convert` converts it, and so does `larder serve`; copy the store's folder first",

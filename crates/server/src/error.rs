@@ -250,6 +250,13 @@ impl From<StoreError> for ApiError {
                 Self::new(Code::Denied, "the larder's disk is full up to its reserve; pulls go on")
                     .with_status(StatusCode::INSUFFICIENT_STORAGE)
             }
+            error if error.is_frozen() => {
+                tracing::warn!("refused: the store is being moved elsewhere");
+                let message = "the larder's store is being moved to another place: what it has is given, nothing new is kept";
+                Self::new(Code::Denied, message)
+                    .with_status(StatusCode::SERVICE_UNAVAILABLE)
+                    .with_header(header::RETRY_AFTER, HeaderValue::from_static("30"))
+            }
             error if error.is_away() => {
                 tracing::error!(%error, "a server of the store is away");
                 let message =

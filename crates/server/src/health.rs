@@ -35,6 +35,14 @@ pub(crate) async fn ready(app: &App) -> Response {
         Ok(()) => lines.push_str("room: ok\n"),
         Err(error) => lines.push_str(&format!("room: {error}; pushes are refused, pulls go on\n")),
     }
+    // It gives what it has: it stays ready.
+    if let Ok(Some(state)) = app.store.move_state().await
+        && state.stage != larder_store::MoveStage::Copying
+    {
+        lines.push_str(
+            "writes: the store moves to another place; pushes are refused, pulls go on\n",
+        );
+    }
     let status = if fine { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
     plain(status, lines)
 }

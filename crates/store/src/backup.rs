@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use larder_core::digest::{Digest, Hasher};
 use rusqlite::OpenFlags;
 
-use crate::sql::params;
+use crate::sql::{Connection, params};
 
 use crate::blobs::{BlobReader, Purpose};
 use crate::error::StoreError;
@@ -107,7 +107,7 @@ fn remove_if_there(path: &Path) -> Result<(), StoreError> {
 }
 
 /// Where records arrive, with nothing left there of a run before.
-fn incoming(folder: &Path) -> Result<PathBuf, StoreError> {
+pub(crate) fn incoming(folder: &Path) -> Result<PathBuf, StoreError> {
     for left in ["", "-wal", "-shm", "-journal"] {
         remove_if_there(&folder.join(format!("{INCOMING}{left}")))?;
     }
@@ -115,7 +115,7 @@ fn incoming(folder: &Path) -> Result<PathBuf, StoreError> {
 }
 
 /// The records take their place: what they name is all there.
-fn show(folder: &Path) -> Result<(), StoreError> {
+pub(crate) fn show(folder: &Path) -> Result<(), StoreError> {
     // An earlier copy's log belongs to its records, not to these.
     for beside in ["ledger.sqlite-wal", "ledger.sqlite-shm"] {
         remove_if_there(&folder.join(beside))?;
@@ -183,16 +183,7 @@ impl Store {
         tell: &(dyn Fn(BackupCopy) + Sync),
     ) -> Result<BackupCopy, StoreError> {
         make_private(folder)?;
-        let incoming = incoming(folder)?;
-        let copy = (from.join(LEDGER), incoming.clone());
-        crate::records::blocking(move || {
-            let from = connect(&copy.0, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-            crate::records::make_private(&copy.1)?;
-            from.execute("VACUUM INTO $1", params![copy.1.to_string_lossy()])
-                .map(drop)
-                .map_err(StoreError::ledger("be copied"))
-        })
-        .await?;
+        let incoming = take_records(from, folder).await?;
         let (source, target) =
             (ContentFolder::of_backup(from), ContentFolder::make_backup(folder)?);
         let mut copied = BackupCopy::default();
@@ -217,11 +208,7 @@ impl Store {
                 }
             }
         }
-        let (root, path) = (folder.to_owned(), incoming.clone());
-        crate::records::blocking(move || {
-            crate::records::convert(&root, &path, None, &mut |_, _| ()).map(drop)
-        })
-        .await?;
+        convert_records(folder, &incoming).await?;
         copied.manifests = bodies(&incoming).await?;
         show(folder)?;
         Ok(copied)
@@ -257,33 +244,70 @@ async fn linked(path: &Path, after: Option<&Digest>) -> Result<Vec<(Digest, u64)
     .await
 }
 
+/// Takes a copy's records into a folder, where they arrive.
+async fn take_records(from: &Path, folder: &Path) -> Result<PathBuf, StoreError> {
+    let incoming = incoming(folder)?;
+    let copy = (from.join(LEDGER), incoming.clone());
+    crate::records::blocking(move || {
+        let from = connect(&copy.0, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        crate::records::make_private(&copy.1)?;
+        from.execute("VACUUM INTO $1", params![copy.1.to_string_lossy()])
+            .map(drop)
+            .map_err(StoreError::ledger("be copied"))
+    })
+    .await?;
+    Ok(incoming)
+}
+
+/// Gives records that have arrived in a folder this program's form.
+async fn convert_records(folder: &Path, incoming: &Path) -> Result<(), StoreError> {
+    let (root, path) = (folder.to_owned(), incoming.to_owned());
+    crate::records::blocking(move || {
+        crate::records::convert(&root, &path, None, &mut |_, _| ()).map(drop)
+    })
+    .await
+}
+
+/// Takes a copy's records into a folder, in this program's form, for who brings them elsewhere. Only manifests of an
+/// earlier form are read from the copy.
+#[cfg(feature = "replicas")]
+pub(crate) async fn bring_records(from: &Path, folder: &Path) -> Result<PathBuf, StoreError> {
+    let incoming = take_records(from, folder).await?;
+    convert_records(from, &incoming).await?;
+    Ok(incoming)
+}
+
 /// Proves every manifest in the records to be what its digest says, and counts them.
 async fn bodies(path: &Path) -> Result<usize, StoreError> {
     let path = path.to_owned();
     crate::records::blocking(move || {
-        let records = connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-        let failed = || StoreError::ledger("be read");
-        let mut query = records
-            .prepare(
-                "SELECT DISTINCT m.digest, b.body FROM manifests m LEFT JOIN bodies b ON b.digest = m.digest",
-            )
-            .map_err(failed())?;
-        let mut rows = query.query([]).map_err(failed())?;
-        let mut count = 0;
-        while let Some(row) = &rows.next().map_err(failed())? {
-            let expected: Digest = checked(row, 0).map_err(failed())?;
-            let Some(body) = row.get::<Option<Vec<u8>>>(1).map_err(failed())? else {
-                return Err(StoreError::NotFound(expected.to_string()));
-            };
-            let mut hasher = Hasher::new(expected.algorithm());
-            hasher.update(&body);
-            let actual = hasher.finish();
-            if actual != expected {
-                return Err(StoreError::Mismatch { expected, actual });
-            }
-            count += 1;
-        }
-        Ok(count)
+        prove_bodies(&connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?)
     })
     .await
+}
+
+/// Proves every manifest in the records to be what its digest says, and counts them.
+pub(crate) fn prove_bodies(records: &Connection) -> Result<usize, StoreError> {
+    let failed = || StoreError::ledger("be read");
+    let mut query = records
+        .prepare(
+            "SELECT DISTINCT m.digest, b.body FROM manifests m LEFT JOIN bodies b ON b.digest = m.digest",
+        )
+        .map_err(failed())?;
+    let mut rows = query.query([]).map_err(failed())?;
+    let mut count = 0;
+    while let Some(row) = &rows.next().map_err(failed())? {
+        let expected: Digest = checked(row, 0).map_err(failed())?;
+        let Some(body) = row.get::<Option<Vec<u8>>>(1).map_err(failed())? else {
+            return Err(StoreError::NotFound(expected.to_string()));
+        };
+        let mut hasher = Hasher::new(expected.algorithm());
+        hasher.update(&body);
+        let actual = hasher.finish();
+        if actual != expected {
+            return Err(StoreError::Mismatch { expected, actual });
+        }
+        count += 1;
+    }
+    Ok(count)
 }

@@ -118,6 +118,9 @@ pub enum StoreError {
     /// What is to be written into holds something already.
     #[error("the database holds the records of a store already")]
     Occupied,
+    /// The store moves, or has moved, to another place.
+    #[error("the store moves to {0}, or has moved there already")]
+    Moving(String),
     /// The store is being closed.
     #[error("the store is closed")]
     Closed,
@@ -151,6 +154,11 @@ impl StoreError {
             Self::Commit { away, .. } => *away,
             _ => false,
         }
+    }
+
+    /// Whether the store is moved elsewhere, so that it is only read.
+    pub fn is_frozen(&self) -> bool {
+        matches!(self, Self::Ledger { source, .. } if source.is_frozen())
     }
 
     pub(crate) fn io(doing: impl Into<String>) -> impl FnOnce(std::io::Error) -> Self {

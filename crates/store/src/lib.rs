@@ -15,6 +15,7 @@
 //! * [`leases`] - one at a time, among threads and processes
 //! * [`ledger`] - repositories, manifests, tags
 //! * [`local`] - objects in a folder
+//! * `moving` - from one place to another
 //! * [`record`] - who did what
 //! * [`secret`] - the larder's own secret
 //! * [`serving`] - one `serve` at a time
@@ -35,6 +36,8 @@ mod keyring;
 mod leases;
 mod ledger;
 mod local;
+#[cfg(feature = "replicas")]
+mod moving;
 mod objects;
 mod record;
 mod records;
@@ -57,12 +60,16 @@ pub use leases::Lease;
 pub use ledger::{Demand, HeldSince, HeldTag, ManifestRecord, Moment, Referrer, Totals};
 pub use local::BlobWriter;
 #[cfg(feature = "replicas")]
+pub use moving::{MovePlace, Moved};
+#[cfg(feature = "replicas")]
 pub use objects::{BucketError, BucketKey, BucketPlace};
 pub use record::{Filter, Pulled, RecordEntry, RecordKind};
 pub use records::{
     AbandonedUploads, Conversion, DayPulls, Holder, ImageNames, LineRefusals, Mark, PulledImage,
     QuotaPassed, Sample, SeenBy, SeenWorkload, ShelfTotals, StoredBlob, WeightyImage,
 };
+#[cfg(feature = "replicas")]
+pub use records::{MoveStage, MoveState};
 pub use secret::local_secret;
 pub use serving::ServingLock;
 #[cfg(feature = "replicas")]

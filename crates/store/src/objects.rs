@@ -188,6 +188,27 @@ impl Objects {
         }
     }
 
+    /// Writes something, reads it, and removes it.
+    pub async fn try_out(&self) -> Result<(), StoreError> {
+        let content =
+            Bytes::from_static(b"This object shows that the larder may write, read and remove.");
+        let digest = Digest::of(&content);
+        let place = self.fresh_place(&digest);
+        let size = content.len() as u64;
+        self.put(&digest, content.clone(), place.clone()).await?;
+        let mut reader = self.read(&place, 0..size).await?;
+        let mut found = Vec::new();
+        while let Some(piece) = reader.next().await {
+            found.extend_from_slice(&piece?);
+        }
+        self.remove(vec![place.clone()]).await?;
+        match (found == content, self.size(&place).await?) {
+            (true, None) => Ok(()),
+            (false, _) => Err(StoreError::NotFound(place)),
+            (true, Some(_)) => Err(StoreError::Busy(place)),
+        }
+    }
+
     /// Removes files of this machine that are not the store's content.
     pub async fn remove_here(&self, places: Vec<String>) -> Result<(), StoreError> {
         self.here().remove(places).await

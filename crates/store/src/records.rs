@@ -11,6 +11,8 @@ mod convert;
 mod copies;
 mod figures;
 mod form;
+#[cfg(feature = "replicas")]
+mod freeze;
 mod journal;
 mod kept;
 mod keys;
@@ -51,6 +53,10 @@ pub use contents::StoredBlob;
 pub use convert::Conversion;
 pub(crate) use convert::convert;
 pub use figures::{DayPulls, LineRefusals, PulledImage};
+#[cfg(feature = "replicas")]
+pub(crate) use freeze::Arrived;
+#[cfg(feature = "replicas")]
+pub use freeze::{MoveStage, MoveState};
 pub(crate) use ledger::{described, manifest};
 pub use lists::ImageNames;
 pub use marks::{Mark, Sample};
@@ -60,6 +66,8 @@ pub use quotas::{QuotaPassed, WeightyImage};
 pub(crate) use server::{has_records, shared_secret};
 pub use shelves::{Holder, ShelfTotals};
 pub use sightings::{SeenBy, SeenWorkload};
+#[cfg(feature = "replicas")]
+pub(crate) use transfer::Resettling;
 pub(crate) use upkeep::replace;
 pub use uploads::AbandonedUploads;
 
@@ -71,6 +79,10 @@ const BATCH: usize = 256;
 const READERS: usize = 8;
 /// How long we wait for another process that writes.
 const BUSY: Duration = Duration::from_secs(15);
+
+#[cfg(feature = "replicas")]
+/// The mark under which what keys are hashed with stands, where several larders share the records.
+const SECRET: &str = "secret";
 
 type Settle = Box<dyn FnOnce(Option<StoreError>) + Send>;
 /// The open transaction, or why there is none.
@@ -283,6 +295,16 @@ impl Records {
         .map_err(|_| StoreError::Closed)?
     }
 
+    /// The same for what fails in other ways too, on a connection that nobody else has had.
+    #[cfg(feature = "replicas")]
+    pub async fn transfer<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let place = Arc::clone(&self.place);
+        blocking(move || work(&place.connect().map_err(StoreError::ledger("be opened"))?)).await
+    }
+
     /// The rows that a statement gives.
     async fn rows<T: Send + 'static>(
         &self,
@@ -295,6 +317,18 @@ impl Records {
         })
         .await
     }
+}
+
+/// Writes all that one database keeps into another, which holds nothing; where it is a server's, with what keys are
+/// hashed with.
+#[cfg(feature = "replicas")]
+pub(crate) fn transfer(
+    from: &Connection,
+    to: &Connection,
+    anew: &Resettling,
+    secret: Option<&[u8; 32]>,
+) -> Result<(), StoreError> {
+    transfer::all(from, to, Some((anew, secret))).map_err(StoreError::ledger("be copied"))
 }
 
 /// Runs what waits for the disk on a thread that may wait.

@@ -39,6 +39,18 @@ pub fn local_secret(folder: &Path) -> Result<[u8; 32], StoreError> {
     }
 }
 
+/// Gives a folder this secret, for a store that moves there.
+#[cfg(feature = "replicas")]
+pub(crate) fn set_local(folder: &Path, secret: &[u8; 32]) -> Result<(), StoreError> {
+    let path = folder.join(NAME);
+    let failed = || StoreError::io(format!("cannot write {}", path.display()));
+    let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed())?;
+    file.write_all(secret).map_err(failed())?;
+    file.as_file().sync_all().map_err(failed())?;
+    file.persist(&path).map_err(|error| failed()(error.error))?;
+    fs::File::open(folder).and_then(|it| it.sync_all()).map_err(failed())
+}
+
 /// None: there is none yet.
 fn read(path: &Path) -> Result<Option<[u8; 32]>, StoreError> {
     let failed = || StoreError::io(format!("cannot read {}", path.display()));

@@ -52,6 +52,12 @@ pub enum Error {
     },
 }
 
+/// What a database says that refuses what is new, while its store is moved elsewhere.
+pub(crate) const FROZEN: &str = "the store is moved elsewhere: nothing new is kept here";
+/// The same as a code of its own.
+#[cfg(feature = "replicas")]
+pub(crate) const FROZEN_CODE: &str = "L0001";
+
 impl Error {
     /// A column that holds what cannot be there.
     pub fn column(
@@ -80,6 +86,16 @@ impl Error {
                 let code = code.code();
                 code.starts_with("08") || code.starts_with("57P") || code.starts_with("53")
             }),
+            _ => false,
+        }
+    }
+
+    /// Whether the store is being moved elsewhere, so that nothing new is kept in it.
+    pub fn is_frozen(&self) -> bool {
+        match self {
+            Self::Sqlite(error) => error.to_string() == FROZEN,
+            #[cfg(feature = "replicas")]
+            Self::Postgres(error) => error.code().is_some_and(|code| code.code() == FROZEN_CODE),
             _ => false,
         }
     }

@@ -197,24 +197,7 @@ impl Store {
 
     /// Writes something where the bytes are kept, reads it, and removes it: for who wants to know whether that can be done.
     pub async fn try_objects(&self) -> Result<(), StoreError> {
-        let content = bytes::Bytes::from_static(
-            b"This object shows that the larder may write, read and remove.",
-        );
-        let digest = Digest::of(&content);
-        let place = self.objects.fresh_place(&digest);
-        let size = content.len() as u64;
-        self.objects.put(&digest, content.clone(), place.clone()).await?;
-        let mut reader = self.objects.read(&place, 0..size).await?;
-        let mut found = Vec::new();
-        while let Some(piece) = reader.next().await {
-            found.extend_from_slice(&piece?);
-        }
-        self.objects.remove(vec![place.clone()]).await?;
-        match (found == content, self.objects.size(&place).await?) {
-            (true, None) => Ok(()),
-            (false, _) => Err(StoreError::NotFound(place)),
-            (true, Some(_)) => Err(StoreError::Busy(place)),
-        }
+        self.objects.try_out().await
     }
 
     /// Keeps so many bytes of the disk free: [`check_room`](Self::check_room) refuses what would take

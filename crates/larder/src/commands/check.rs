@@ -9,6 +9,7 @@ use larder_client::{Endpoint, ProbePlan, probe_host};
 use larder_core::diagnosis::{
     Diagnosis, Evidence, NameEvidence, Nodes, Policy, PullVerdict, Visit, diagnose,
 };
+use larder_store::Store;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -90,7 +91,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return check_nodes(folder, args.runtime, &config, context);
     }
     crate::context::read_lock(&config)?;
-    let standing = match store_if_any(&config)? {
+    let store = store_if_any(&config)?;
+    let standing = match &store {
         Some(store) => store
             .standing()
             .await
@@ -104,8 +106,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         one.cached = known.cloned().map(cached::UpstreamStanding::from);
     }
     let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
-    let refused = match tried_servers(&config).await {
-        Ok(()) => super::serve::ready(&config, config.larder.listen).err(),
+    let mut notes = [notes(&config), Named::unreadable(&config), ending(&config).await?].concat();
+    let refused = match tried_store(&config, store.as_ref()).await {
+        Ok(moves) => {
+            notes.extend(moves);
+            super::serve::ready(&config, config.larder.listen).err()
+        }
         Err(failure) => Some(failure),
     };
     let exit = if refused.is_some() { exit.max(Exit::Usage) } else { exit };
@@ -118,7 +124,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         clusters: config.clusters.len(),
         config: shown(&config.path),
         name: config.larder.name.clone(),
-        notes: [notes(&config), Named::unreadable(&config), ending(&config).await?].concat(),
+        notes,
         refused,
         upstreams,
     };
@@ -236,17 +242,21 @@ async fn ending(config: &Config) -> Result<Vec<String>, Failure> {
     Ok(notes)
 }
 
-/// What works, but may not be what was meant.
-/// Whether the servers of a store that several larders share do what is asked of them.
-async fn tried_servers(config: &Config) -> Result<(), Failure> {
-    if config.shared_store()?.is_none() {
-        return Ok(());
+/// Whether the servers of a store that several larders share do what is asked of them, and whether the store moves; what
+/// is to be known of it.
+async fn tried_store(config: &Config, store: Option<&Store>) -> Result<Option<String>, Failure> {
+    if config.shared_store()?.is_some() {
+        let tried = super::store::moving::place(config)?.try_objects().await;
+        tried.map_err(|error| Failure::store("cannot use the larder's objects", &error))?;
     }
-    let Some(store) = store_if_any(config)? else { return Ok(()) };
-    let tried = store.try_objects().await;
-    tried.map_err(|error| Failure::store("cannot use the larder's objects", &error))
+    let Some(store) = store else { return Ok(None) };
+    let state = store.move_state().await;
+    let state =
+        state.map_err(|error| Failure::store("cannot read the larder's records", &error))?;
+    Ok(state.as_ref().map(super::store::moving::told))
 }
 
+/// What works, but may not be what was meant.
 fn notes(config: &Config) -> Vec<String> {
     let mut notes = Vec::new();
     for intake in &config.intake {

@@ -73,6 +73,7 @@ documents! {
     "store verify": store::verify::VerifyReport,
     "store backup": store::backup::BackupReport,
     "store restore": store::restore::RestoreReport,
+    "store move": store::moving::MoveReport,
     "store convert": store::convert::ConvertReport,
     "key issue, key rotate": key::issue::KeyReport,
     "key list": key::list::KeysReport,

@@ -86,6 +86,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let uploads = count(removed.uploads, "upload");
         context.output.note(format!("gave up {uploads} that nobody resumed"));
     }
+    let moves = store.move_state().await.map_err(|error| Failure::store(what(), &error))?;
+    if let Some(state) = &moves {
+        context.output.note(format!("note: {}", super::store::moving::told(state)));
+    }
     store.keep_spare().await;
     let socket = bind(listen).await?;
     let address = socket.local_addr().map_err(|error| Failure::io(what(), &error))?;

@@ -3,6 +3,7 @@
 pub(super) mod backup;
 pub(super) mod collect;
 pub mod convert;
+pub mod moving;
 pub(super) mod restore;
 pub(super) mod verify;
 
@@ -18,6 +19,7 @@ pub enum StoreCommand {
     Collect(collect::Args),
     Backup(backup::Args),
     Restore(restore::Args),
+    Move(moving::Args),
     Convert(convert::Args),
 }
 
@@ -30,6 +32,9 @@ pub async fn run(command: StoreCommand, context: &Context) -> Outcome {
             backup::run(&args, &config, &store_here(&config)?, context).await
         }
         StoreCommand::Restore(args) => restore::run(&args, &config, context).await,
+        StoreCommand::Move(args) => {
+            moving::run(&args, &config, &store_here(&config)?, context).await
+        }
         StoreCommand::Convert(_) => convert::run(&config, context),
     }
 }

@@ -1,4 +1,4 @@
-//! Copies of all records: into a file, and into a database server.
+//! Copies of all records.
 
 use std::path::Path;
 
@@ -9,26 +9,6 @@ use crate::sql::{Dialect, params};
 use crate::store::Store;
 
 impl Store {
-    /// Writes all records, of one moment, into a database server that holds none yet. The bytes stay where they are.
-    ///
-    /// # Errors
-    /// [`StoreError::Occupied`] when it holds some already.
-    #[cfg(feature = "replicas")]
-    pub async fn copy_records_to_server(
-        &self,
-        server: crate::sql::Server,
-    ) -> Result<(), StoreError> {
-        let records = super::blocking(move || super::Records::open_server(server)).await?;
-        let has_some = records.read(|connection| {
-            super::any(connection, "SELECT 1 FROM repositories UNION ALL SELECT 1 FROM record", [])
-        });
-        if has_some.await? {
-            return Err(StoreError::Occupied);
-        }
-        let place = std::sync::Arc::clone(&records.place);
-        self.records.read(move |file| super::transfer::into_server(file, &place.connect()?)).await
-    }
-
     /// Writes a copy of all records, of one moment, to a new file; in it every blob lies under its digest alone, as a
     /// [`ContentFolder`](crate::ContentFolder) has it.
     pub async fn copy_records_to(&self, path: &Path) -> Result<(), StoreError> {
@@ -43,7 +23,7 @@ impl Store {
                 #[cfg(feature = "replicas")]
                 Dialect::Postgres => {
                     let file = super::open_file(&copied, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-                    super::transfer::into_new_file(connection, &file)
+                    super::transfer::all(connection, &file, None)
                 }
             })
             .await?;
@@ -57,7 +37,7 @@ impl Store {
                      'blobs/' || substr(digest, 1, instr(digest, ':') - 1) || '/'
                      || substr(digest, instr(digest, ':') + 1, 2) || '/' || substr(digest, instr(digest, ':') + 1);
                  DELETE FROM leavings; DELETE FROM old_files; DELETE FROM leases; DELETE FROM uploads;
-                 DELETE FROM marks WHERE name = 'secret';
+                 DELETE FROM marks WHERE name IN ('secret', 'move', 'move/came-by');
                  COMMIT;",
             )
             .map_err(failed("be copied"))?;

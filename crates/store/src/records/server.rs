@@ -38,14 +38,17 @@ pub(crate) fn has_records(server: &Server) -> Result<bool, StoreError> {
     asked().map_err(StoreError::ledger("be reached"))
 }
 
-fn has_form(connection: &Connection) -> crate::sql::Result<bool> {
+/// The tables, as a server makes them.
+pub(super) const TABLES: &str = include_str!("postgres.sql");
+
+pub(super) fn has_form(connection: &Connection) -> crate::sql::Result<bool> {
     any(connection, "SELECT 1 WHERE to_regclass('form') IS NOT NULL", [])
 }
 
 /// What keys are hashed and tokens are signed with, the same for all who share the records; made where it is missing. It
 /// waits.
 pub(crate) fn shared_secret(server: &Server) -> Result<[u8; 32], StoreError> {
-    const NAME: &str = "secret";
+    const NAME: &str = super::SECRET;
     let found = || -> crate::sql::Result<Option<String>> {
         let connection = Connection::Postgres(server.connect()?);
         let read = || {
@@ -56,14 +59,7 @@ pub(crate) fn shared_secret(server: &Server) -> Result<[u8; 32], StoreError> {
             return Ok(Some(found));
         }
         let Some(fresh) = larder_core::access::key::random::<32>() else { return Ok(None) };
-        let text = fresh.iter().fold(String::new(), |mut text, byte| {
-            let _ = write!(text, "{byte:02x}");
-            text
-        });
-        connection.execute(
-            "INSERT INTO marks (name, value, at) VALUES ($1, $2, $3) ON CONFLICT (name) DO NOTHING",
-            params![NAME, text, connection.now()?],
-        )?;
+        note_secret(&connection, &fresh)?;
         read()
     };
     let text = found().map_err(StoreError::ledger("be asked for the shared secret"))?;
@@ -74,6 +70,17 @@ pub(crate) fn shared_secret(server: &Server) -> Result<[u8; 32], StoreError> {
     let wrong = || std::io::Error::other("it is no secret of 32 bytes");
     let secret = bytes.and_then(|bytes| bytes.try_into().ok()).ok_or_else(wrong);
     secret.map_err(StoreError::io("cannot read the shared secret"))
+}
+
+/// Notes what keys are hashed with, unless that was noted before.
+pub(super) fn note_secret(connection: &Connection, secret: &[u8; 32]) -> crate::sql::Result<()> {
+    let text = secret.iter().fold(String::new(), |mut text, byte| {
+        let _ = write!(text, "{byte:02x}");
+        text
+    });
+    let sql =
+        "INSERT INTO marks (name, value, at) VALUES ($1, $2, $3) ON CONFLICT (name) DO NOTHING";
+    connection.execute(sql, params![super::SECRET, text, connection.now()?]).map(drop)
 }
 
 /// Makes the tables in a server that has none.
@@ -88,7 +95,7 @@ fn prepare_server(connection: &Connection) -> Result<(), StoreError> {
             found => return Err(StoreError::Earlier { found, known: VERSION }),
         }
     } else {
-        transaction.execute_batch(include_str!("postgres.sql")).map_err(opened("be made"))?;
+        transaction.execute_batch(TABLES).map_err(opened("be made"))?;
     }
     transaction.commit().map_err(opened("be opened"))
 }

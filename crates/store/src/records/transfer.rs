@@ -1,7 +1,11 @@
-//! All records from one database to another of another kind.
+//! All records from one database to another.
 
-use super::convert;
-use crate::sql::{Connection, Kind, Many, Owned, Result, params};
+use std::collections::HashSet;
+
+use larder_core::digest::Digest;
+
+use super::{convert, freeze};
+use crate::sql::{Connection, Dialect, Kind, Many, Owned, Result, params};
 
 /// A table, with what its columns hold.
 struct Table {
@@ -36,65 +40,167 @@ fn kind(name: &str) -> Kind {
     }
 }
 
-/// Writes all that a server keeps into a new file, as it is at one moment.
-pub(super) fn into_new_file(server: &Connection, file: &Connection) -> Result<()> {
-    let moment = server.moment()?;
-    convert::make(file)?;
-    // What keeps the sums right would count again what is counted already.
-    let triggers: Vec<(String, String)> = file
-        .prepare("SELECT name, sql FROM sqlite_master WHERE type = 'trigger'")?
-        .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?
-        .collect::<Result<_>>()?;
-    for (name, _) in &triggers {
-        file.execute_batch(&format!("DROP TRIGGER {name}"))?;
-    }
-    file.execute_batch("BEGIN")?;
-    for table in tables(file)? {
-        copy(&moment, file, &table)?;
-    }
-    for (_, sql) in &triggers {
-        file.execute_batch(sql)?;
-    }
-    file.execute_batch("COMMIT")
+/// What records are changed to on their way to another store, whose objects are others.
+pub(crate) struct Resettling {
+    /// By which move they go.
+    pub id: String,
+    /// Where each content lies there.
+    pub place: fn(&Digest, &str) -> String,
+    /// Contents that could not be brought there.
+    pub damaged: HashSet<Digest>,
 }
 
-/// Writes all that a file keeps into a server, whose tables are there and hold nothing.
-pub(super) fn into_server(file: &Connection, server: &Connection) -> Result<()> {
-    let moment = file.moment()?;
-    let change = server.begin()?;
-    let tables = tables(file)?;
-    for Table { name, .. } in &tables {
-        change.execute_batch(&format!("ALTER TABLE {name} DISABLE TRIGGER USER"))?;
-    }
+/// Tables that say how one store is worked on, and not what it holds.
+const OWN: [&str; 4] = ["leases", "leavings", "old_files", "uploads"];
+
+/// Writes all that one database keeps into another, as it is at one moment: into a new file, or into a server, where it
+/// makes the tables if there are none. Nobody sees a part of it. For a new store, with what is different there, and for a
+/// server with what keys are hashed with.
+pub(super) fn all(
+    from: &Connection,
+    to: &Connection,
+    anew: Option<(&Resettling, Option<&[u8; 32]>)>,
+) -> Result<()> {
+    let (anew, secret) = anew.map_or((None, None), |(anew, secret)| (Some(anew), secret));
+    let form = Connection::Sqlite(rusqlite::Connection::open_in_memory()?);
+    convert::make(&form)?;
+    let tables = tables(&form)?;
+    let moment = from.moment()?;
+    let change = to.begin()?;
+    wait_long(&moment)?;
+    wait_long(&change)?;
+    // What keeps the sums right would count again what is counted already.
+    let triggers = make_silent(&change, &tables)?;
     for table in &tables {
-        copy(&moment, &change, table)?;
+        let stays = anew.is_some() && OWN.contains(&table.name.as_str());
+        let wrote = if stays { 0 } else { copy(&moment, &change, table, anew)? };
+        let sql = format!("SELECT COUNT(*) FROM {}", table.name);
+        let has: i64 = change.query_row(&sql, [], |row| row.get(0))?;
+        if has != wrote {
+            let cause = format!("{} rows of {} were written, and it has {has}", wrote, table.name);
+            return Err(crate::sql::Error::column(0, cause));
+        }
     }
-    for Table { name, .. } in &tables {
-        change.execute_batch(&format!("ALTER TABLE {name} ENABLE TRIGGER USER"))?;
+    match change.dialect() {
+        Dialect::Sqlite => triggers.iter().try_for_each(|sql| change.execute_batch(sql))?,
+        Dialect::Postgres => {
+            for Table { name, .. } in &tables {
+                change.execute_batch(&format!("ALTER TABLE {name} ENABLE TRIGGER USER"))?;
+            }
+            change.execute_batch(
+                "SELECT setval(pg_get_serial_sequence('repositories', 'id'),
+                   (SELECT COALESCE(MAX(id), 0) + 1 FROM repositories), false)",
+            )?;
+        }
     }
-    change.execute_batch(
-        "SELECT setval(pg_get_serial_sequence('repositories', 'id'),
-           (SELECT COALESCE(MAX(id), 0) + 1 FROM repositories), false)",
-    )?;
+    if let Some(anew) = anew {
+        freeze::note_arrival(&change, &anew.id)?;
+        secret.map_or(Ok(()), |secret| super::server::note_secret(&change, secret))?;
+    }
     change.commit()
 }
 
-/// Writes all rows of a table. What a new one holds already goes.
-fn copy(from: &Connection, to: &Connection, table: &Table) -> Result<()> {
-    let names: Vec<&str> = table.columns.iter().map(|(name, _)| name.as_str()).collect();
-    let numbers: Vec<String> = (1..=names.len()).map(|at| format!("${at}")).collect();
-    let (name, names, numbers) = (&table.name, names.join(", "), numbers.join(", "));
-    to.execute_batch(&format!("DELETE FROM {name}"))?;
-    let mut write =
-        to.prepare_cached(&format!("INSERT INTO {name} ({names}) VALUES ({numbers})"))?;
-    let mut read = from.prepare_cached(&format!("SELECT {names} FROM {name}"))?;
-    let mut rows = read.query([])?;
-    while let Some(row) = &rows.next()? {
-        let values = table.columns.iter().enumerate();
-        let values = values.map(|(at, (_, kind))| Ok(row.get::<Owned>(at)?.or_nothing_of(*kind)));
-        write.execute(Many(values.collect::<Result<Vec<_>>>()?))?;
+/// A large table takes longer than any question: who asks for all waits for it, until the end of the transaction.
+fn wait_long(connection: &Connection) -> Result<()> {
+    match connection.dialect() {
+        Dialect::Sqlite => Ok(()),
+        Dialect::Postgres => connection.execute_batch(
+            "SET LOCAL statement_timeout = 0; SET LOCAL idle_in_transaction_session_timeout = 0",
+        ),
     }
-    Ok(())
+}
+
+/// Makes the tables where they are missing, and stops their triggers; gives those that must be made again.
+fn make_silent(to: &Connection, tables: &[Table]) -> Result<Vec<String>> {
+    match to.dialect() {
+        Dialect::Sqlite => {
+            convert::make(to)?;
+            let triggers: Vec<(String, String)> = to
+                .prepare("SELECT name, sql FROM sqlite_master WHERE type = 'trigger'")?
+                .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?
+                .collect::<Result<_>>()?;
+            for (name, _) in &triggers {
+                to.execute_batch(&format!("DROP TRIGGER {name}"))?;
+            }
+            Ok(triggers.into_iter().map(|(_, sql)| sql).collect())
+        }
+        Dialect::Postgres => {
+            if !super::server::has_form(to)? {
+                to.execute_batch(super::server::TABLES)?;
+            }
+            for Table { name, .. } in tables {
+                to.execute_batch(&format!("ALTER TABLE {name} DISABLE TRIGGER USER"))?;
+            }
+            Ok(Vec::new())
+        }
+    }
+}
+
+/// Rows, and bytes of them, that are written by one statement.
+const ROWS: usize = 100;
+const BYTES: usize = 256 * 1024;
+
+/// Writes all rows of a table, and tells how many. What a new one holds already goes.
+fn copy(
+    from: &Connection,
+    to: &Connection,
+    table: &Table,
+    anew: Option<&Resettling>,
+) -> Result<i64> {
+    let names: Vec<&str> = table.columns.iter().map(|(name, _)| name.as_str()).collect();
+    let (name, width, list) = (&table.name, names.len(), names.join(", "));
+    to.execute_batch(&format!("DELETE FROM {name}"))?;
+    let write = |rows: Vec<Owned>| -> Result<()> {
+        let groups: Vec<String> = (0..rows.len() / width)
+            .map(|row| {
+                let numbers: Vec<String> =
+                    (1..=width).map(|at| format!("${}", row * width + at)).collect();
+                format!("({})", numbers.join(", "))
+            })
+            .collect();
+        let sql = format!("INSERT INTO {name} ({list}) VALUES {}", groups.join(", "));
+        to.prepare_cached(&sql)?.execute(Many(rows)).map(drop)
+    };
+    let is_contents = name == "contents";
+    let which = match (anew, name.as_str()) {
+        // What no repository has is on its way out.
+        (Some(_), "contents") => " WHERE links > 0",
+        _ => "",
+    };
+    let mut read = from.prepare_cached(&format!("SELECT {list} FROM {name}{which}"))?;
+    let mut rows = read.query([])?;
+    let (mut waiting, mut bytes, mut count) = (Vec::new(), 0, 0);
+    while let Some(row) = &rows.next()? {
+        if anew.is_some() && name == "marks" && freeze::stays(&row.get::<String>(0)?) {
+            continue;
+        }
+        let settled = anew.filter(|_| is_contents).map(|anew| settle(row, anew)).transpose()?;
+        for (at, (column, kind)) in table.columns.iter().enumerate() {
+            let value = match (column.as_str(), &settled) {
+                ("place", Some((place, _))) => Owned::text(place),
+                ("state", Some((_, state))) => Owned::text(state),
+                _ => row.get::<Owned>(at)?.or_nothing_of(*kind),
+            };
+            bytes += value.size();
+            waiting.push(value);
+        }
+        count += 1;
+        if waiting.len() == ROWS * width || bytes >= BYTES {
+            write(std::mem::take(&mut waiting))?;
+            bytes = 0;
+        }
+    }
+    if !waiting.is_empty() {
+        write(waiting)?;
+    }
+    Ok(count)
+}
+
+/// Where a content lies in the other store, and how it is.
+fn settle(row: &crate::sql::Row<'_>, anew: &Resettling) -> Result<(String, &'static str)> {
+    let digest: Digest = super::checked(row, 0)?;
+    let state = if anew.damaged.contains(&digest) { "damaged" } else { "here" };
+    Ok(((anew.place)(&digest, &anew.id), state))
 }
 
 #[cfg(test)]

@@ -172,6 +172,20 @@ pub(crate) struct Owned(Value<'static>);
 
 #[cfg(feature = "replicas")]
 impl Owned {
+    /// A text.
+    pub fn text(text: &str) -> Self {
+        Self(Value::Text(Cow::Owned(text.to_owned())))
+    }
+
+    /// About how many bytes it takes.
+    pub fn size(&self) -> usize {
+        match &self.0 {
+            Value::Text(text) => text.len(),
+            Value::Bytes(bytes) => bytes.len(),
+            _ => 8,
+        }
+    }
+
     /// Itself; nothing is nothing of this kind.
     pub fn or_nothing_of(self, kind: Kind) -> Self {
         match self.0 {

@@ -16,24 +16,24 @@ use super::{CONFIG, Pair, by_tag, manifest_of, name, pairs, read, tag};
 /// Nothing is wrong.
 const WELL: u8 = 0;
 /// The connection ends before what was sent arrives.
-const CUT: u8 = 1;
+pub const CUT: u8 = 1;
 /// What was sent arrives, and its answer does not.
-const LOST: u8 = 2;
+pub const LOST: u8 = 2;
 /// The same, with an answer that says that the server has a fault.
 const REFUSED: u8 = 3;
 /// The answer breaks off.
 const SHORT: u8 = 4;
 
 /// Stands before a server, and does wrong once.
-struct Fault {
-    address: String,
+pub struct Fault {
+    pub address: String,
     kind: Arc<AtomicU8>,
     /// After so many pieces that were sent to the server.
     after: Arc<AtomicI64>,
 }
 
 impl Fault {
-    async fn before(server: &str) -> Self {
+    pub async fn before(server: &str) -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let address = listener.local_addr().unwrap().to_string();
         let (kind, after) = (Arc::new(AtomicU8::new(WELL)), Arc::new(AtomicI64::new(0)));
@@ -49,12 +49,12 @@ impl Fault {
     }
 
     /// Does wrong once, after so many pieces.
-    fn once(&self, kind: u8, after: i64) {
+    pub fn once(&self, kind: u8, after: i64) {
         self.after.store(after, Ordering::SeqCst);
         self.kind.store(kind, Ordering::SeqCst);
     }
 
-    fn heal(&self) -> bool {
+    pub fn heal(&self) -> bool {
         self.kind.swap(WELL, Ordering::SeqCst) == WELL
     }
 }

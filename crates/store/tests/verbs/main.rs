@@ -9,6 +9,7 @@ mod faults;
 mod journal;
 mod leases;
 mod manifests;
+mod moving;
 mod opening;
 mod removal;
 mod room;

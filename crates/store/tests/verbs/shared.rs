@@ -9,7 +9,7 @@ use larder_store::{BucketKey, BucketPlace, Server, Store};
 use crate::{Pair, by_tag, image, name};
 
 /// Where the tests find the server. None: they were told of none.
-fn address() -> Option<String> {
+pub fn address() -> Option<String> {
     std::env::var("LARDER_TEST_POSTGRES").ok().filter(|address| !address.is_empty())
 }
 
@@ -23,7 +23,7 @@ fn apart<T: Send + 'static, F: Future<Output = T> + 'static>(
 }
 
 /// A place of its own at the server, which nobody has used.
-fn fresh(address: &str) -> String {
+pub fn fresh(address: &str) -> String {
     let schema = format!("t{}", uuid::Uuid::now_v7().simple());
     run(address, &format!("CREATE SCHEMA {schema}"));
     format!("{address}?options=-c%20search_path%3D{schema}&application_name={schema}")
@@ -51,12 +51,12 @@ async fn client(address: &str) -> tokio_postgres::Client {
     client
 }
 
-fn open(folder: &std::path::Path, address: &str) -> Store {
+pub fn open(folder: &std::path::Path, address: &str) -> Store {
     Store::open_shared(folder, Server::read(address, None).unwrap()).unwrap()
 }
 
 /// A place of its own in the object store. None: the tests were told of none.
-fn fresh_bucket() -> Option<BucketPlace> {
+pub fn fresh_bucket() -> Option<BucketPlace> {
     let address = std::env::var("LARDER_TEST_BUCKET").ok().filter(|address| !address.is_empty())?;
     let (endpoint, bucket) = address.rsplit_once('/').unwrap();
     let _ = rustls::crypto::ring::default_provider().install_default();
@@ -70,7 +70,7 @@ fn fresh_bucket() -> Option<BucketPlace> {
     })
 }
 
-fn open_remote(folder: &std::path::Path, server: Option<&str>, bucket: &BucketPlace) -> Store {
+pub fn open_remote(folder: &std::path::Path, server: Option<&str>, bucket: &BucketPlace) -> Store {
     let server = server.map(|address| Server::read(address, None).unwrap());
     Store::open_remote(folder, server, bucket).unwrap()
 }
@@ -140,11 +140,20 @@ async fn records_of_a_file_move_into_a_server() {
     let other = name("vendor/other");
     image(&pair.one, &other, "layer", None).await;
     let server = fresh(&address);
-    let at = || Server::read(&server, None).unwrap();
-    pair.one.copy_records_to_server(at()).await.unwrap();
-    let again = pair.one.copy_records_to_server(at()).await;
-    assert!(matches!(again, Err(larder_store::StoreError::Occupied)));
-    let store = open(pair.folder.path(), &server);
+    let folder = tempfile::tempdir().unwrap();
+    let place = larder_store::MovePlace::Shared {
+        folder: folder.path().to_owned(),
+        server: Server::read(&server, None).unwrap(),
+    };
+    let go = |to: &'static str| {
+        let (one, place) = (pair.one.clone(), place.clone());
+        async move { one.move_to(&place, to, [7; 32], false, &|_, _| ()).await }
+    };
+    assert!(go("there").await.unwrap().has_moved);
+    assert!(go("there").await.unwrap().has_moved, "again it is there");
+    let elsewhere = go("elsewhere").await;
+    assert!(matches!(elsewhere, Err(larder_store::StoreError::Moving(_))), "{elsewhere:?}");
+    let store = open(folder.path(), &server);
     assert_eq!(store.shelf_totals(0).await.unwrap(), pair.one.shelf_totals(0).await.unwrap());
     let (record, body) = store.manifest(&pair.kettle, &by_tag("2")).await.unwrap().unwrap();
     assert_eq!((record.digest, Digest::of(&body)), (digest.clone(), digest));

@@ -7,7 +7,7 @@ use larder_core::platform::listed;
 use larder_core::quantity::{Size, Span};
 use larder_core::rounds::{Concern, Urgency, ends, fills, is_due, repeats, room_is_short};
 use larder_core::shown::shown;
-use larder_store::{Filter, Mark, RecordKind, Store, StoreError};
+use larder_store::{Filter, Mark, MoveStage, RecordKind, Store, StoreError};
 use serde::Deserialize;
 
 use crate::commands::shelf::tidy::daily;
@@ -271,6 +271,14 @@ impl Gatherer<'_> {
     }
 
     async fn marks(&mut self) -> Result<(), StoreError> {
+        if let Some(state) = self.store.move_state().await? {
+            let urgency = match state.stage {
+                MoveStage::Copying => Urgency::Notice,
+                MoveStage::Frozen | MoveStage::Moved => Urgency::Urgent,
+            };
+            let text = crate::commands::store::moving::told(&state);
+            self.add("move", urgency, Some(state.at), text, "larder store move --to FILE");
+        }
         let marks = self.store.marks("").await?;
         let of = |name: &str| marks.iter().find(|mark| mark.name == name);
         self.upkeep(of(marks::BACKUP), of(marks::VERIFY));

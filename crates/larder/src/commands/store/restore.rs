@@ -2,18 +2,19 @@
 
 use std::path::{Path, PathBuf};
 
-use larder_store::{BackupCopy, Store, StoreError};
+use larder_store::{BackupCopy, MovePlace, Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::moving;
 use crate::config::Config;
-use crate::context::Context;
+use crate::context::{Context, has_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report, bytes, count};
 
 /// Make the store from a backup: everything is read and proved to be what its digest says
 ///
-/// There must be no store yet where `data` in larder.toml says. Nothing of the backup can be seen before all of it is
+/// There must be no store yet where larder.toml says, in `data` or at its servers. Nothing of the backup can be seen before all of it is
 /// proved; the next run resumes one that was broken off.
 #[derive(Debug, clap::Args)]
 pub struct Args {
@@ -24,8 +25,10 @@ pub struct Args {
 #[derive(Serialize, JsonSchema, Default)]
 pub struct RestoreReport {
     from: PathBuf,
-    /// The store's folder.
+    /// The folder `data`.
     data: PathBuf,
+    /// Where the store is: the folder, or the servers.
+    place: String,
     /// Blobs that were brought now.
     restored: usize,
     /// Their sizes together, in bytes.
@@ -40,20 +43,18 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let data = config.data();
     let what = || format!("cannot restore {}", larder_transfer::files::named(from));
     let io = |error: std::io::Error| Failure::io(what(), &error);
-    if config.larder.records.is_some() {
-        let cause = "`records` and `objects` under [larder] name servers, and a backup comes back into a folder";
-        let remedy = "leave both out for now, and restore into `data`";
-        return Err(Failure::usage(what(), cause, remedy));
-    }
     if !Store::is_local(from) {
         let remedy = "name the folder that `larder store backup` has written";
         return Err(Failure::usage(what(), "there is no backup in it", remedy));
     }
-    if Store::is_local(&data) {
-        let cause = format!("there is a store in {} already", larder_transfer::files::named(&data));
-        let remedy = "move that one away first, or name another folder as `data` in larder.toml";
+    let place = moving::place(config)?;
+    let named = moving::place_name(config)?;
+    if has_store(config)? {
+        let cause = format!("there is a store in {named} already");
+        let remedy = "move that one away first, or name another place in larder.toml";
         return Err(Failure::usage(what(), cause, remedy));
     }
+    let is_in_folder = matches!(place, MovePlace::Folder(_));
     let secret = std::fs::read(from.join("access.secret"));
     let secret = secret.map_err(|error| match error.kind() {
         std::io::ErrorKind::NotFound => Failure::usage(
@@ -67,7 +68,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
         use std::os::unix::fs::DirBuilderExt as _;
         std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&data).map_err(io)?;
     }
-    if let Some(stranger) = stranger(&data).map_err(io)? {
+    if let Some(stranger) = stranger(&data).map_err(io)?.filter(|_| is_in_folder) {
         let stranger = larder_core::shown::shown(&stranger);
         let cause =
             format!("{} holds something else: {stranger}", larder_transfer::files::named(&data));
@@ -81,9 +82,18 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let tell = |copied: BackupCopy| {
         progress.say(format!("proved {} in {}", bytes(copied.bytes), count(copied.copied, "blob")));
     };
-    // With the secret first: where the records are, it is too.
-    larder_transfer::files::write_secret(&data.join("access.secret"), &secret).map_err(io)?;
-    let copied = Store::import(from, &data, &tell).await.map_err(|error| match error {
+    let copied = if is_in_folder {
+        // With the secret first: where the records are, it is too.
+        larder_transfer::files::write_secret(&data.join("access.secret"), &secret).map_err(io)?;
+        Store::import(from, &data, &tell).await
+    } else {
+        let secret: [u8; 32] = secret.try_into().map_err(|_| {
+            let cause = "its `access.secret` does not hold 32 bytes";
+            Failure::usage(what(), cause, "take another backup").ending(Exit::Content)
+        })?;
+        Store::import_to(from, &place, secret, &tell).await
+    };
+    let copied = copied.map_err(|error| match error {
         StoreError::NotFound(digest) => Failure::usage(
             what(),
             format!("{digest} is recorded in it and not there"),
@@ -103,6 +113,7 @@ pub async fn run(args: &Args, config: &Config, context: &Context) -> Outcome {
     let report = RestoreReport {
         from: from.clone(),
         data: data.clone(),
+        place: named,
         restored,
         restored_bytes: size,
         already_there: there,
@@ -118,7 +129,7 @@ impl Report for RestoreReport {
     fn show(&self, out: &Output) {
         out.result(format!(
             "restored to {}: {} in {} and {}, everything is what its digest says; {} there already",
-            larder_transfer::files::named(&self.data),
+            self.place,
             bytes(self.restored_bytes),
             count(self.restored, "blob"),
             count(self.manifests, "manifest"),
