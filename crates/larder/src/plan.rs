@@ -28,6 +28,8 @@ pub fn plan(config: &Config) -> Result<Plan, Failure> {
         reserve: larder.reserve,
         quotas: config.quotas(),
         record: larder.record,
+        away: config.away(),
+        fingerprint: config.fingerprint.clone(),
         metrics_key: larder.metrics_key,
     })
 }

@@ -12,6 +12,7 @@ use crate::cache::Cache;
 use crate::error::{ApiError, Code};
 use crate::limits::{BufferBudget, Limits, Slots};
 use crate::meters::Meters;
+use crate::peers::Peers;
 use crate::plan::Plan;
 use crate::quota::WeightyAnswers;
 use crate::remembered::RememberedAnswers;
@@ -40,6 +41,7 @@ pub struct App {
     pub(crate) gate: Gate,
     limits: watch::Sender<Arc<Limits>>,
     pub(crate) recorder: Arc<Recorder>,
+    pub(crate) peers: Peers,
     pub meters: Arc<Meters>,
 }
 
@@ -59,6 +61,7 @@ impl App {
         let cache = Cache::new(store.clone(), &plan.cache);
         store.set_reserve(plan.reserve);
         store.set_quotas(plan.quotas.clone());
+        store.set_away(plan.away);
         let meters = Arc::new(Meters::new());
         let readers = Arc::new(Semaphore::new(plan.limits.readers));
         let limits = watch::Sender::new(Arc::new(plan.limits.clone()));
@@ -77,6 +80,7 @@ impl App {
             sightings: Sightings::default(),
             weighty: WeightyAnswers::default(),
             workers: Workers::default(),
+            peers: Peers::default(),
             meters,
         }
     }
@@ -95,10 +99,26 @@ impl App {
     pub fn set_plan(&self, plan: Plan) {
         self.store.set_reserve(plan.reserve);
         self.store.set_quotas(plan.quotas.clone());
+        self.store.set_away(plan.away);
         self.limits.send_replace(Arc::new(plan.limits.clone()));
         // A grant must not lead to a shelf that is not there yet.
         self.cache.set_plan(&plan.cache);
         self.gate.set_plan(Arc::new(plan));
+    }
+
+    /// By which name the other larders that serve the same store know this one.
+    pub fn set_name(&self, name: String) {
+        self.peers.set_own(name);
+    }
+
+    /// From now on it says that it is not ready, and ends each connection with its answer.
+    pub fn begin_stop(&self) {
+        self.peers.stop();
+    }
+
+    /// Tells the others that this one serves no more.
+    pub async fn depart(&self) {
+        self.peers.depart(&self.store).await;
     }
 
     /// Writes something into the record that no client did.
@@ -183,11 +203,15 @@ impl App {
     async fn keep_records(&self) {
         const TURN: Duration = Duration::from_secs(1);
         const ABANDONED_EACH: u32 = 3600;
+        const ANNOUNCED_EACH: u32 = 5;
         let mut turn = 0;
         loop {
             tokio::time::sleep(TURN).await;
             self.store.notice_others().await;
             self.write_tally().await;
+            if turn % ANNOUNCED_EACH == 0 {
+                self.peers.announce(&self.store, &self.plan().fingerprint).await;
+            }
             turn += 1;
             if turn % ABANDONED_EACH == 0 {
                 match self.store.remove_abandoned(larder_store::ABANDONED).await {

@@ -13,38 +13,67 @@ pub(crate) fn alive() -> Response {
 /// Whether the store can be written and the ledger answers, each in a line. A larder whose disk has only
 /// its reserve left still serves pulls, so it is ready, and says so.
 pub(crate) async fn ready(app: &App) -> Response {
-    let mut fine = true;
-    let mut lines = String::new();
-    let mut say = |what: &str, trouble: Option<String>| {
-        fine &= trouble.is_none();
-        lines.push_str(&format!("{what}: {}\n", trouble.as_deref().unwrap_or("ok")));
-    };
+    let mut lines = Lines { fine: true, text: String::new() };
+    if app.peers.is_stopping() {
+        lines.say("stop", Some("it is about to end"));
+    }
     let told = |error: larder_store::StoreError| {
         tracing::error!(%error, "not ready");
-        "fails; the log has the cause".to_owned()
+        "fails; the log has the cause"
     };
     let room = app.store.check_room(0).await;
     let full = matches!(room, Err(larder_store::StoreError::Full { .. }));
     if full {
-        say("store", None);
+        lines.say("store", None);
     } else {
-        say("store", app.store.probe().await.err().map(told));
+        lines.say("store", app.store.probe().await.err().map(told));
     }
-    say("ledger", app.store.repositories(None, 1).await.err().map(told));
+    match app.store.away() {
+        None => lines.say("ledger", app.store.repositories(None, 1).await.err().map(told)),
+        // All that share it would be gone at once: what is known is given meanwhile.
+        Some((since, most)) if since < most => lines.add(&format!(
+            "ledger: away for {} seconds; what is known is given for {} seconds more",
+            since.as_secs(),
+            most.saturating_sub(since).as_secs()
+        )),
+        Some((since, _)) => {
+            lines.say("ledger", Some(&format!("away for {} seconds", since.as_secs())));
+        }
+    }
     match room {
-        Ok(()) => lines.push_str("room: ok\n"),
-        Err(error) => lines.push_str(&format!("room: {error}; pushes are refused, pulls go on\n")),
+        Ok(()) => lines.add("room: ok"),
+        Err(error) => lines.add(&format!("room: {error}; pushes are refused, pulls go on")),
+    }
+    if app.store.is_shared() {
+        lines.add(&app.peers.line(&app.plan().fingerprint));
     }
     // It gives what it has: it stays ready.
     if let Ok(Some(state)) = app.store.move_state().await
         && state.stage != larder_store::MoveStage::Copying
     {
-        lines.push_str(
-            "writes: the store moves to another place; pushes are refused, pulls go on\n",
-        );
+        lines.add("writes: the store moves to another place; pushes are refused, pulls go on");
     }
-    let status = if fine { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
-    plain(status, lines)
+    let status = if lines.fine { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
+    plain(status, lines.text)
+}
+
+/// What is said, and whether all of it is well.
+struct Lines {
+    fine: bool,
+    text: String,
+}
+
+impl Lines {
+    /// What makes it unready where there is trouble with it.
+    fn say(&mut self, what: &str, trouble: Option<&str>) {
+        self.fine &= trouble.is_none();
+        self.add(&format!("{what}: {}", trouble.unwrap_or("ok")));
+    }
+
+    fn add(&mut self, line: &str) {
+        self.text.push_str(line);
+        self.text.push('\n');
+    }
 }
 
 pub(crate) fn plain(status: StatusCode, text: String) -> Response {

@@ -26,6 +26,7 @@
 //! * [`mirror`] - nodes that ask for an upstream's image
 //! * [`operation`] - what a request does, and what follows from it
 //! * [`path`] - which end point a path names
+//! * [`peers`] - other larders that serve the same store
 //! * [`plan`] - everything that is exchanged while it runs
 //! * [`quota`] - pushes that a quota refuses
 //! * [`range`] - Range and Content-Range
@@ -64,6 +65,7 @@ mod meters;
 mod mirror;
 mod operation;
 mod path;
+mod peers;
 mod plan;
 mod quota;
 mod range;

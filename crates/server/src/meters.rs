@@ -50,6 +50,8 @@ pub struct Meters {
     cache: IntCounterVec,
     cache_bytes: IntCounterVec,
     upstream: IntGaugeVec,
+    serving: IntGaugeVec,
+    configuration: IntGaugeVec,
 }
 
 /// The figures of what nearly all answers are, looked up once.
@@ -110,7 +112,22 @@ impl Meters {
         );
         let renewals = IntGaugeVec::new(renewed, &["cluster"]).expect("a fixed name");
         registry.register(Box::new(renewals.clone())).expect("registered once");
+        let serving = Opts::new(
+            "larder_serving",
+            "Of the larders that share this store: how many serve, and how many configurations and versions they have",
+        );
+        let serving = IntGaugeVec::new(serving, &["what"]).expect("a fixed name");
+        registry.register(Box::new(serving.clone())).expect("registered once");
+        let configuration = Opts::new(
+            "larder_configuration",
+            "1 for the configuration that holds, in short, and the program's version",
+        );
+        let configuration =
+            IntGaugeVec::new(configuration, &["configuration", "version"]).expect("a fixed name");
+        registry.register(Box::new(configuration.clone())).expect("registered once");
         Self {
+            serving,
+            configuration,
             requests: counter(
                 "larder_requests_total",
                 "Requests that were answered",
@@ -171,6 +188,15 @@ impl Meters {
         if let Some(left) = standing.remaining {
             set("pulls_left", i64::try_from(left).unwrap_or(i64::MAX));
         }
+    }
+
+    /// Notes who serves the same store, and by which configuration this one does.
+    pub(crate) fn set_serving(&self, counts: [(&'static str, usize); 3], fingerprint: &str) {
+        for (what, count) in counts {
+            self.serving.with_label_values(&[what]).set(i64::try_from(count).unwrap_or(i64::MAX));
+        }
+        self.configuration.reset();
+        self.configuration.with_label_values(&[fingerprint, env!("CARGO_PKG_VERSION")]).set(1);
     }
 
     /// All of them as text, with how the upstreams stand. What the store holds is looked up for it.

@@ -54,6 +54,10 @@ pub struct Plan {
     pub quotas: Quotas,
     /// How long the record of who did what is kept.
     pub record: Duration,
+    /// For how long what is known is given to whom it was given before, while the database is away.
+    pub away: Duration,
+    /// What of the configuration should be the same at all larders that share a store, in short.
+    pub fingerprint: String,
     /// Whether figures are told only to accounts that sign in with a key.
     pub metrics_key: bool,
 }
@@ -104,6 +108,8 @@ pub type KeySource = Arc<dyn Fn() -> BoxFuture<'static, Result<Vec<u8>, String>>
 
 /// How long the record is kept where nothing is said.
 const RECORD: Duration = Duration::from_secs(90 * 24 * 3600);
+/// How long what is known is given without the database, where nothing is said.
+const AWAY: Duration = Duration::from_secs(300);
 
 impl Plan {
     /// Anyone may do everything; there are no cached shelves.
@@ -126,6 +132,8 @@ impl Plan {
             reserve: 0,
             quotas: Quotas::default(),
             record: RECORD,
+            away: AWAY,
+            fingerprint: String::new(),
             metrics_key: false,
         }
     }
@@ -165,6 +173,7 @@ impl Plan {
             ("proxies", self.limits.proxies != before.limits.proxies),
             ("reserve", self.reserve != before.reserve),
             ("record", self.record != before.record),
+            ("away", self.away != before.away),
             ("metrics_key", self.metrics_key != before.metrics_key),
         ];
         parts.into_iter().filter_map(|(key, differs)| differs.then_some(key)).collect()

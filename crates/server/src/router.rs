@@ -10,7 +10,7 @@ use axum::Router;
 use axum::body::Body;
 use axum::extract::{Request, State};
 use axum::http::request::Parts;
-use axum::http::{HeaderValue, Method, StatusCode, header};
+use axum::http::{HeaderValue, Method, StatusCode, Version, header};
 use axum::response::{IntoResponse as _, Response};
 use futures_util::FutureExt as _;
 use futures_util::future::{BoxFuture, Either};
@@ -58,7 +58,10 @@ impl hyper::service::Service<Request<Incoming>> for RegistryService {
         }
         // What is known already is answered without waiting for anything.
         match manifests::recall(&self.0, &plan, &request) {
-            Some(response) => Either::Left(ready(Ok(response))),
+            Some(mut response) => {
+                end_with(&self.0, request.version(), &mut response);
+                Either::Left(ready(Ok(response)))
+            }
             None => {
                 let request = request.map(Body::new);
                 Either::Right(answer(Arc::clone(&self.0), plan, request).map(Ok).boxed())
@@ -121,10 +124,11 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
             let known = matches!(*request.method(), Method::GET | Method::HEAD);
             let response = match request.uri().path() {
                 _ if !known => health::plain(StatusCode::METHOD_NOT_ALLOWED, "GET, HEAD\n".into()),
-                "/metrics" => health::plain(
-                    StatusCode::OK,
-                    app.meters.text(&app.store, &upstreams(&app)).await,
-                ),
+                "/metrics" => {
+                    app.meters.set_serving(app.peers.counts(), &app.plan().fingerprint);
+                    let text = app.meters.text(&app.store, &upstreams(&app)).await;
+                    health::plain(StatusCode::OK, text)
+                }
                 "/healthz" => health::alive(),
                 "/readyz" => health::ready(&app).await,
                 _ => health::plain(StatusCode::NOT_FOUND, "/metrics, /healthz, /readyz\n".into()),
@@ -237,7 +241,15 @@ async fn answer(app: Arc<App>, plan: Arc<Plan>, request: Request) -> Response {
     if ends {
         response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
     }
+    end_with(&app, version, &mut response);
     response
+}
+
+/// A larder that is about to end ends each connection with its answer, so that nobody asks on it what is not answered.
+fn end_with(app: &App, version: Version, response: &mut Response) {
+    if version < Version::HTTP_2 && app.peers.is_stopping() {
+        response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
+    }
 }
 
 /// Answers a client that may ask.

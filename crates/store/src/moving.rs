@@ -56,8 +56,9 @@ impl MovePlace {
         }
     }
 
-    /// Writes something where the bytes will be, reads it, and removes it.
-    pub async fn try_objects(&self) -> Result<(), StoreError> {
+    /// Does once all that is ever done to an object, where the bytes will be, and tells what is lacking that it can do
+    /// without.
+    pub async fn try_objects(&self) -> Result<Vec<&'static str>, StoreError> {
         self.objects()?.try_out().await
     }
 

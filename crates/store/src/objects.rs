@@ -188,8 +188,11 @@ impl Objects {
         }
     }
 
-    /// Writes something, reads it, and removes it.
-    pub async fn try_out(&self) -> Result<(), StoreError> {
+    /// Does once all that is ever done to an object, and tells what is lacking that it can do without.
+    ///
+    /// # Errors
+    /// At the first that cannot be done.
+    pub async fn try_out(&self) -> Result<Vec<&'static str>, StoreError> {
         let content =
             Bytes::from_static(b"This object shows that the larder may write, read and remove.");
         let digest = Digest::of(&content);
@@ -201,9 +204,14 @@ impl Objects {
         while let Some(piece) = reader.next().await {
             found.extend_from_slice(&piece?);
         }
+        let lacking = match self {
+            Self::Folder(_) => Vec::new(),
+            #[cfg(feature = "replicas")]
+            Self::Bucket { bucket, .. } => bucket.try_out(&digest, &place).await?,
+        };
         self.remove(vec![place.clone()]).await?;
         match (found == content, self.size(&place).await?) {
-            (true, None) => Ok(()),
+            (true, None) => Ok(lacking),
             (false, _) => Err(StoreError::NotFound(place)),
             (true, Some(_)) => Err(StoreError::Busy(place)),
         }

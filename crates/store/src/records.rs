@@ -21,6 +21,7 @@ mod ledger;
 mod lists;
 mod marks;
 mod moments;
+mod peers;
 mod quotas;
 mod record;
 #[cfg(feature = "replicas")]
@@ -60,6 +61,7 @@ pub use freeze::{MoveStage, MoveState};
 pub(crate) use ledger::{described, manifest};
 pub use lists::ImageNames;
 pub use marks::{Mark, Sample};
+pub use peers::Peer;
 pub(crate) use quotas::Bringer;
 pub use quotas::{QuotaPassed, WeightyImage};
 #[cfg(feature = "replicas")]
@@ -101,7 +103,7 @@ struct RecordsJob {
 enum RecordsPlace {
     File(PathBuf),
     #[cfg(feature = "replicas")]
-    Server(Box<crate::sql::Server>),
+    Server(Box<server::Watched>),
 }
 
 impl RecordsPlace {
@@ -110,7 +112,7 @@ impl RecordsPlace {
             // Not read-only: the first reader of a log that a killed process left must mend it.
             Self::File(path) => open_file(path, OpenFlags::SQLITE_OPEN_READ_WRITE),
             #[cfg(feature = "replicas")]
-            Self::Server(server) => server.connect().map(Connection::Postgres),
+            Self::Server(server) => server.connect(),
         }
     }
 }

@@ -11,6 +11,8 @@ mod postgres;
 mod value;
 
 #[cfg(feature = "replicas")]
+pub(crate) use postgres::{Link, PATIENCE};
+#[cfg(feature = "replicas")]
 pub use postgres::{Server, ServerError};
 pub(crate) use value::{FromValue, ToValue, Value};
 #[cfg(feature = "replicas")]

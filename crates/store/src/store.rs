@@ -195,9 +195,22 @@ impl Store {
         crate::records::convert(folder, &folder.join(LEDGER), room, tell)
     }
 
-    /// Writes something where the bytes are kept, reads it, and removes it: for who wants to know whether that can be done.
-    pub async fn try_objects(&self) -> Result<(), StoreError> {
+    /// Does once all that is ever done to an object, and tells what is lacking that it can do without.
+    pub async fn try_objects(&self) -> Result<Vec<&'static str>, StoreError> {
         self.objects.try_out().await
+    }
+
+    /// For how long what is remembered is believed while the database server that has the records does not answer.
+    #[cfg(feature = "replicas")]
+    pub fn set_away(&self, span: std::time::Duration) {
+        self.records.set_away(span);
+    }
+
+    /// For how long the database server has not answered, and how long that may last until nothing that is remembered is
+    /// believed. None: it answers, or there is none.
+    #[cfg(feature = "replicas")]
+    pub fn away(&self) -> Option<(std::time::Duration, std::time::Duration)> {
+        self.records.away()
     }
 
     /// Keeps so many bytes of the disk free: [`check_room`](Self::check_room) refuses what would take

@@ -37,6 +37,8 @@ pub struct Args {
 
 /// A key that ends within this time is told, in milliseconds.
 const SOON: i64 = 7 * 24 * 3_600_000;
+/// A clock that differs by more than this is told, in milliseconds.
+const CLOCK: i64 = 5_000;
 /// A renewal that is older than this does not run as it should: it is meant for every day.
 const STALE: i64 = 2 * 24 * 3_600_000;
 
@@ -244,16 +246,32 @@ async fn ending(config: &Config) -> Result<Vec<String>, Failure> {
 
 /// Whether the servers of a store that several larders share do what is asked of them, and whether the store moves; what
 /// is to be known of it.
-async fn tried_store(config: &Config, store: Option<&Store>) -> Result<Option<String>, Failure> {
+async fn tried_store(config: &Config, store: Option<&Store>) -> Result<Vec<String>, Failure> {
+    let mut known = Vec::new();
     if config.shared_store()?.is_some() {
         let tried = super::store::moving::place(config)?.try_objects().await;
-        tried.map_err(|error| Failure::store("cannot use the larder's objects", &error))?;
+        let lacking =
+            tried.map_err(|error| Failure::store("cannot use the larder's objects", &error))?;
+        known.extend(lacking.into_iter().map(str::to_owned));
     }
-    let Some(store) = store else { return Ok(None) };
-    let state = store.move_state().await;
-    let state =
-        state.map_err(|error| Failure::store("cannot read the larder's records", &error))?;
-    Ok(state.as_ref().map(super::store::moving::told))
+    let failed = |error| Failure::store("cannot read the larder's records", &error);
+    let Some(store) = store else { return Ok(known) };
+    known
+        .extend(store.move_state().await.map_err(failed)?.as_ref().map(super::store::moving::told));
+    if let Some((ahead, version)) = store.records_server().await.map_err(failed)? {
+        let peers = store.peers().await.map_err(failed)?.len();
+        let serve = if peers == 1 { "serves" } else { "serve" };
+        known.push(format!(
+            "the database is PostgreSQL {version}; {} {serve} it now",
+            count(peers, "larder")
+        ));
+        if ahead.abs() > CLOCK {
+            let (seconds, way) =
+                (ahead.abs() / 1000, if ahead > 0 { "ahead of" } else { "behind" });
+            known.push(format!("this machine's clock is {seconds} seconds {way} the database's: set both by the same time server"));
+        }
+    }
+    Ok(known)
 }
 
 /// What works, but may not be what was meant.

@@ -25,6 +25,8 @@ mod reload;
 
 /// How long it is waited at the end for what was just fetched to be kept.
 const SETTLE: Duration = Duration::from_secs(10);
+/// How long several larders that share a store still take requests at the end.
+const DRAIN: Duration = Duration::from_secs(3);
 /// How often it is looked whether the certificate has changed.
 const CERTIFICATE: Duration = Duration::from_secs(2);
 
@@ -49,6 +51,10 @@ pub struct Args {
     /// How long running requests may take to finish at the end
     #[arg(long, value_name = "SPAN", default_value = "30s", value_parser = crate::pick::seconds)]
     grace: Span,
+    /// How long it still takes requests at the end, while `/readyz` says that it stops, so that a balancer notices
+    /// [default: 3s where several larders share the store, else 0s]
+    #[arg(long, value_name = "SPAN", value_parser = crate::pick::seconds)]
+    drain: Option<Span>,
     /// Refuse pushes and removals, whatever the configuration says
     #[arg(long)]
     read_only: bool,
@@ -119,6 +125,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         crew: Some(Arc::clone(&crew)),
     };
     let grace = args.grace.0;
+    app.set_name(format!(
+        "{}:{}",
+        rustix::system::uname().nodename().to_string_lossy(),
+        address.port()
+    ));
+    let drain = args
+        .drain
+        .map_or_else(|| if app.store.is_shared() { DRAIN } else { Duration::ZERO }, |span| span.0);
+    let stop = drained(stop, &app, drain);
     let registry = serve(listener, RegistryService(Arc::clone(&app)), stop, grace);
     let beside = async {
         let told = async {
@@ -150,6 +165,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     // What clients were given a moment ago is kept, and what was counted is written down.
     app.cache.settle(SETTLE).await;
     app.write_tally().await;
+    app.depart().await;
     // What took too long is released before it is told.
     drop(crew);
     let finished = finished.map_err(|error| Failure::io(what(), &error))?;
@@ -159,6 +175,23 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         format!("stopped; requests that took longer than {} were broken off", args.grace)
     });
     Ok(Exit::Done)
+}
+
+/// Resolves when nothing new is to be taken: a while after the first signal, or at the second.
+async fn drained(stop: impl Future<Output = ()>, app: &App, drain: Duration) {
+    stop.await;
+    app.begin_stop();
+    let again = stop_signal().ok();
+    let again = async {
+        match again {
+            Some(again) => again.await,
+            None => std::future::pending().await,
+        }
+    };
+    tokio::select! {
+        () = tokio::time::sleep(drain) => {}
+        () = again => {}
+    }
 }
 
 /// Forgets what is older than the record is kept.

@@ -12,9 +12,11 @@ use toml::Spanned;
 use super::access;
 use super::deployments;
 use super::fault;
+use super::fingerprint::fingerprint;
 use super::keep;
-use super::model::{Config, ConfigFile, Larder, ParcelConfig};
+use super::model::{Config, ConfigFile, Larder};
 use super::owned::foreign;
+use super::parcel::ParcelConfig;
 use super::shelf::CachingConfig;
 use super::source::ConfigSource;
 use super::upstream::UpstreamConfig;
@@ -210,7 +212,7 @@ impl Only {
 fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config, Failure> {
     check_names(&sources)?;
     check_caches(&sources)?;
-
+    let fingerprint = fingerprint(&sources);
     let all = || sources.iter().flat_map(|source| &source.file.class);
     let classes = Classes::new(all().map(|class| (class.name.as_str(), class.r#match.as_slice())));
     let classes = classes.map_err(|error| {
@@ -267,6 +269,7 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
         accounts,
         grants,
         rules,
+        fingerprint,
         sources: files,
         parcel,
         keeps,

@@ -1,6 +1,5 @@
 //! What `larder.toml` says, in types that cannot be wrong.
 
-use std::collections::BTreeMap;
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -19,7 +18,6 @@ use larder_core::rewrite::CustomResource;
 use larder_core::route::{self, Exception, RouteEntry, Routes};
 use larder_core::schedule::Schedule;
 use larder_core::selection::Tags;
-use larder_core::signature::VerifyingKey;
 use larder_server::Limits;
 use serde::Deserialize;
 use serde::de::{Deserializer, Error as _};
@@ -30,6 +28,7 @@ use crate::failure::Failure;
 use super::access::{AccountConfig, ClusterConfig, RawRule};
 use super::deployments::{Resource, Route};
 use super::keep::{Keep, KeepConfig};
+use super::parcel::ParcelConfig;
 use super::shelf::{CachingConfig, ShelfConfig};
 use super::upstream::UpstreamConfig;
 use super::values::{
@@ -62,6 +61,8 @@ pub struct Config {
     pub grants: Grants,
     /// `[[rule]]`, compiled.
     pub rules: Rules,
+    /// What of it should be the same at all larders that share a store, in short.
+    pub fingerprint: String,
     /// The files that were read, and the folders in which others are looked for.
     pub sources: Vec<PathBuf>,
     /// `[parcel]`.
@@ -493,79 +494,6 @@ impl Intake {
     /// Where the content is fetched, in this order.
     pub fn sources(&self) -> &[Image] {
         if self.from.is_empty() { std::slice::from_ref(self.image.get_ref()) } else { &self.from }
-    }
-}
-
-/// `[parcel]`: what signs our parcels and receipts, and whose we believe.
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct ParcelConfig {
-    /// The file with the key that signs. None: nothing can be signed here.
-    pub sign: Option<PathBuf>,
-    /// The keys whose parcels and receipts are believed, by name.
-    #[serde(default)]
-    pub trust: BTreeMap<String, TrustedKey>,
-}
-
-/// A key whose parcels are believed.
-#[derive(Debug)]
-pub enum TrustedKey {
-    /// For all shelves.
-    Everywhere(VerifyingKey),
-    /// For some.
-    Limited(LimitedKey),
-}
-
-/// A key whose parcels are believed for some shelves.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct LimitedKey {
-    key: VerifyingKey,
-    shelves: Vec<String>,
-}
-
-impl<'de> Deserialize<'de> for TrustedKey {
-    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        struct Written;
-        impl<'de> serde::de::Visitor<'de> for Written {
-            type Value = TrustedKey;
-
-            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-                f.write_str(
-                    "a key, or a table such as `{ key = \"ed25519:…\", shelves = [\"vendor\"] }`",
-                )
-            }
-
-            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<TrustedKey, E> {
-                text.parse().map(TrustedKey::Everywhere).map_err(E::custom)
-            }
-
-            fn visit_map<A: serde::de::MapAccess<'de>>(
-                self,
-                map: A,
-            ) -> Result<TrustedKey, A::Error> {
-                let table = serde::de::value::MapAccessDeserializer::new(map);
-                LimitedKey::deserialize(table).map(TrustedKey::Limited)
-            }
-        }
-        from.deserialize_any(Written)
-    }
-}
-
-impl TrustedKey {
-    /// The key.
-    pub fn key(&self) -> &VerifyingKey {
-        match self {
-            Self::Everywhere(key) | Self::Limited(LimitedKey { key, .. }) => key,
-        }
-    }
-
-    /// The shelves to which it is limited. None: it is not.
-    pub fn shelves(&self) -> Option<&[String]> {
-        match self {
-            Self::Everywhere(_) => None,
-            Self::Limited(limited) => Some(&limited.shelves),
-        }
     }
 }
 

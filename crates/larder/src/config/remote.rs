@@ -1,6 +1,7 @@
 //! Where several larders keep one store: bytes in an object store, records in a database server.
 
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use larder_core::name::Host;
 use larder_store::{BucketKey, BucketPlace, Server};
@@ -11,6 +12,7 @@ use serde::Deserialize;
 use super::credentials::said_by;
 use super::model::Config;
 use super::upstream::CredentialSource;
+use super::values::read_span;
 use crate::failure::Failure;
 
 /// The largest file of certificates or of an address, in bytes.
@@ -54,6 +56,22 @@ pub struct RecordsConfig {
     command: Option<Vec<String>>,
     /// Authorities that are believed beside those of the system.
     ca: Option<PathBuf>,
+    /// For how long a larder gives what it knows to whom it gave it before, while the server is away.
+    #[serde(default = "default_away", deserialize_with = "read_away")]
+    away: Duration,
+}
+
+fn default_away() -> Duration {
+    Duration::from_secs(300)
+}
+
+/// The longest that may be: a key that is revoked meanwhile is good for so long.
+const AWAY: Duration = Duration::from_secs(24 * 3600);
+
+fn read_away<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Duration, D::Error> {
+    let span = read_span(from)?;
+    let wrong = "a day is the longest: whoever is revoked meanwhile is let in for so long";
+    if span > AWAY { Err(serde::de::Error::custom(wrong)) } else { Ok(span) }
 }
 
 /// Where a store lies that several larders share.
@@ -63,6 +81,11 @@ pub struct SharedStore {
 }
 
 impl Config {
+    /// For how long a larder gives what it knows while the database is away.
+    pub fn away(&self) -> Duration {
+        self.larder.records.as_ref().map_or_else(default_away, |records| records.away)
+    }
+
     /// Where the store lies, if several larders share it. None: it is in the folder `data`, and this larder's alone.
     pub fn shared_store(&self) -> Result<Option<SharedStore>, Failure> {
         match (&self.larder.objects, &self.larder.records) {

@@ -12,7 +12,7 @@ use object_store::aws::{AmazonS3, AmazonS3Builder};
 use object_store::path::Path;
 use object_store::{
     BackoffConfig, Certificate, ClientOptions, GetOptions, MultipartUpload, ObjectMeta,
-    ObjectStore, ObjectStoreExt as _, PutPayload, RetryConfig,
+    ObjectStore, ObjectStoreExt as _, PutMode, PutOptions, PutPayload, RetryConfig,
 };
 
 use crate::blobs::BlobReader;
@@ -199,6 +199,44 @@ impl Bucket {
         let path = self.path(&place)?;
         self.inner.calls.put(&path, content.into()).await.map_err(said("be written"))?;
         Ok(SealedContent::elsewhere(digest.clone(), size, place))
+    }
+
+    /// Does once to an object what is not done to every one, and tells what is lacking that we can do without.
+    pub async fn try_out(
+        &self,
+        digest: &Digest,
+        place: &str,
+    ) -> Result<Vec<&'static str>, StoreError> {
+        let part = u8::from_str_radix(&digest.hex()[..2], 16).unwrap_or_default();
+        if !self.objects(part).await?.iter().any(|object| object.place == place) {
+            let cause = "an object that was just written is not among them".to_owned();
+            return Err(StoreError::Objects { doing: "be listed", cause });
+        }
+        let [copied, pieced, kept] =
+            ["copied", "pieced", "kept"].map(|name| format!("{place}.{name}"));
+        self.inner
+            .calls
+            .copy(&self.path(place)?, &self.path(&copied)?)
+            .await
+            .map_err(said("copy an object"))?;
+        let path = self.path(&pieced)?;
+        let begun = self.inner.calls.put_multipart(&path).await;
+        let mut upload = begun.map_err(said("begin an upload of several parts"))?;
+        let sent = upload.put_part(Bytes::from_static(b"the only part").into()).await;
+        sent.map_err(said("take a part of an upload"))?;
+        upload.complete().await.map(drop).map_err(said("complete an upload of several parts"))?;
+        let path = self.path(&kept)?;
+        let first = || PutOptions { mode: PutMode::Create, ..PutOptions::default() };
+        let mut lacking = Vec::new();
+        let mut keep = Vec::new();
+        for content in ["first", "second"] {
+            keep.push(self.inner.calls.put_opts(&path, content.into(), first()).await.is_ok());
+        }
+        if keep != [true, false] {
+            lacking.push("the object store cannot be asked to write only what is not there yet; the larder writes each object under a name of its own, and does without");
+        }
+        self.remove(vec![copied, pieced, kept]).await?;
+        Ok(lacking)
     }
 
     /// What lies below a place.

@@ -37,7 +37,7 @@ impl Store {
                      'blobs/' || substr(digest, 1, instr(digest, ':') - 1) || '/'
                      || substr(digest, instr(digest, ':') + 1, 2) || '/' || substr(digest, instr(digest, ':') + 1);
                  DELETE FROM leavings; DELETE FROM old_files; DELETE FROM leases; DELETE FROM uploads;
-                 DELETE FROM marks WHERE name IN ('secret', 'move', 'move/came-by');
+                 DELETE FROM marks WHERE name IN ('secret', 'move', 'move/came-by') OR substr(name, 1, 7) = 'serves/';
                  COMMIT;",
             )
             .map_err(failed("be copied"))?;

@@ -158,7 +158,7 @@ impl Arrived {
 
 /// The names of marks that stay with their store.
 pub(super) fn stays(name: &str) -> bool {
-    [MARK, CAME_BY, super::SECRET].contains(&name)
+    [MARK, CAME_BY, super::SECRET].contains(&name) || name.starts_with(super::peers::SERVES)
 }
 
 fn freeze(connection: &Connection) -> Result<()> {

@@ -177,10 +177,10 @@ impl Moments {
         Self { board, others, told, lost: AtomicBool::new(false) }
     }
 
-    /// From here on nobody can tell what others have changed.
+    /// From here on nobody can tell what others have changed. False: nobody could before.
     #[cfg(feature = "replicas")]
-    pub fn lose(&self) {
-        self.lost.store(true, Ordering::Release);
+    pub fn lose(&self) -> bool {
+        !self.lost.swap(true, Ordering::AcqRel)
     }
 
     /// What others change is heard of again; what was remembered before is not to be believed.

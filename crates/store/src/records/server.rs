@@ -1,14 +1,15 @@
 //! Records in a database server: how they are opened, and how what others change is heard of.
 
 use std::fmt::Write as _;
-use std::sync::{Arc, Weak};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 use super::form::VERSION;
 use super::moments::Moments;
 use super::{Records, RecordsPlace, any};
 use crate::error::StoreError;
-use crate::sql::{Connection, Optional as _, Server, params};
+use crate::sql::{Connection, Link, Optional as _, PATIENCE, Server, params};
 
 impl Records {
     /// Opens the records in a database server, making its tables where they are missing. It waits, so it is not to be called
@@ -17,18 +18,71 @@ impl Records {
     /// # Errors
     /// [`StoreError::Earlier`] when they are of an earlier form, [`StoreError::Version`] when of a later one.
     pub fn open_server(server: Server) -> Result<Self, StoreError> {
-        let place = RecordsPlace::Server(Box::new(server));
-        let writer = place.connect().map_err(StoreError::ledger("be opened"))?;
+        let watched = Watched::new(server);
+        let watching = watched.connect_apart().map_err(StoreError::ledger("be opened"))?;
+        let writer = watched.connect().map_err(StoreError::ledger("be opened"))?;
         prepare_server(&writer)?;
-        let watching = place.connect().map_err(StoreError::ledger("be opened"))?;
         let moments = Arc::new(Moments::in_memory());
+        let told = Arc::downgrade(&moments);
+        let (line, place) = (watched.clone(), RecordsPlace::Server(Box::new(watched)));
         let records = Self::start(place, writer, moments)?;
-        let (place, moments) = (Arc::clone(&records.place), Arc::downgrade(&records.moments));
         std::thread::Builder::new()
             .name("moments".into())
-            .spawn(move || watch(&place, watching, &moments))
+            .spawn(move || watch(&line, watching, &told))
             .map_err(StoreError::io("cannot start the thread that hears of changes"))?;
         Ok(records)
+    }
+
+    /// For how long what is remembered is believed while the server does not answer.
+    pub fn set_away(&self, span: Duration) {
+        if let RecordsPlace::Server(server) = &*self.place {
+            server
+                .away
+                .store(u64::try_from(span.as_millis()).unwrap_or(u64::MAX), Ordering::Relaxed);
+        }
+    }
+
+    /// For how long the server has not answered, and for how long that may last until nothing that is remembered is
+    /// believed. None: it answers, or there is none.
+    pub fn away(&self) -> Option<(Duration, Duration)> {
+        let RecordsPlace::Server(server) = &*self.place else { return None };
+        server.link.is_away().then(|| (server.silence(), server.believed()))
+    }
+}
+
+/// A server that is asked again and again whether it answers.
+#[derive(Clone)]
+pub(super) struct Watched {
+    server: Server,
+    link: Link,
+    /// When it answered last.
+    heard: Arc<Mutex<Instant>>,
+    /// For how many milliseconds what is remembered is believed while it does not.
+    away: Arc<AtomicU64>,
+}
+
+impl Watched {
+    fn new(server: Server) -> Self {
+        let (link, away) = (Link::default(), Arc::default());
+        Self { server, link, heard: Arc::new(Mutex::new(Instant::now())), away }
+    }
+
+    /// Connects, for who is told at once when it does not answer.
+    pub fn connect(&self) -> crate::sql::Result<Connection> {
+        self.server.connect_by(self.link.clone(), PATIENCE).map(Connection::Postgres)
+    }
+
+    /// Connects, for who finds that out.
+    fn connect_apart(&self) -> crate::sql::Result<Connection> {
+        self.server.connect_by(Link::default(), SILENCE).map(Connection::Postgres)
+    }
+
+    fn silence(&self) -> Duration {
+        self.heard.lock().unwrap_or_else(PoisonError::into_inner).elapsed()
+    }
+
+    fn believed(&self) -> Duration {
+        Duration::from_millis(self.away.load(Ordering::Relaxed)).max(SILENCE)
     }
 }
 
@@ -102,32 +156,41 @@ fn prepare_server(connection: &Connection) -> Result<(), StoreError> {
 
 /// How often a server is asked what others have changed.
 const WATCHED_EACH: Duration = Duration::from_millis(250);
-/// For how long what is remembered is believed while it cannot be asked.
-const BELIEVED: Duration = Duration::from_secs(3);
+/// It is taken for away once it has not answered for so long.
+const SILENCE: Duration = Duration::from_secs(3);
 
-/// Hears of what others have changed, as long as somebody wants to know. The numbers of changes are given by one writer at
-/// a time, so that none appears later than a greater one.
-fn watch(place: &RecordsPlace, first: Connection, moments: &Weak<Moments>) {
+/// Hears of what others have changed, as long as somebody wants to know, and says whether the server answers. The numbers
+/// of changes are given by one writer at a time, so that none appears later than a greater one.
+fn watch(server: &Watched, first: Connection, moments: &Weak<Moments>) {
     let mut connection = Some(first);
-    let mut heard = Instant::now();
     while let Some(moments) = moments.upgrade() {
+        let was_away = server.link.is_away();
         let open = connection.take().filter(|connection| !connection.is_closed());
-        let asked = open.map_or_else(|| place.connect(), Ok).and_then(|connection| {
-            let told = super::moments::since(&connection, moments.told())?;
+        let asked = open.map_or_else(|| server.connect_apart(), Ok).and_then(|connection| {
+            // It may have come back as it was before: then its numbers begin again.
+            let from = if was_away { 0 } else { moments.told() };
+            let told = super::moments::since(&connection, from)?;
             Ok((connection, told))
         });
         match asked {
             Ok((open, (names, last))) => {
-                moments.tell_others(&names, last);
-                if heard.elapsed() > BELIEVED {
+                connection = Some(open);
+                if was_away {
+                    tracing::info!("the database answers again");
                     moments.find_again();
                 }
-                (connection, heard) = (Some(open), Instant::now());
+                moments.tell_others(&names, last);
+                *server.heard.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
+                server.link.set_away(false);
             }
             Err(error) => {
-                tracing::warn!(%error, "the ledger cannot be asked what others have changed");
-                if heard.elapsed() > BELIEVED {
-                    moments.lose();
+                let silence = server.silence();
+                if silence >= SILENCE && !was_away {
+                    tracing::error!(%error, "the database does not answer: what is known is still given");
+                    server.link.set_away(true);
+                }
+                if silence >= server.believed() && moments.lose() {
+                    tracing::error!(%error, "the database is away for too long: nothing is given any more");
                 }
             }
         }

@@ -15,6 +15,7 @@ use std::time::Duration;
 use bytes::{BufMut as _, BytesMut};
 use futures_util::TryStreamExt as _;
 use tokio::runtime::{Handle, Runtime};
+use tokio::sync::watch;
 use tokio_postgres::types::{FromSql, IsNull, ToSql, Type, to_sql_checked};
 use tokio_postgres::{Client, NoTls, RowStream, Statement};
 use tokio_postgres_rustls::MakeRustlsConnect;
@@ -23,11 +24,41 @@ use super::value::{Kind, Value};
 use super::{Error, Result};
 
 /// How long one statement may take, at the server and here. What waits for it is told then.
-const PATIENCE: Duration = Duration::from_secs(20);
+pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
 /// How long a connection may take to come about.
 const CONNECTING: Duration = Duration::from_secs(5);
 /// Statements that a connection keeps prepared.
 const KEPT: usize = 512;
+
+/// Whether the server is known not to answer: who would wait for it is told at once.
+#[derive(Clone)]
+pub(crate) struct Link(Arc<watch::Sender<bool>>);
+
+impl Default for Link {
+    /// It answers, as far as anybody knows.
+    fn default() -> Self {
+        Self(Arc::new(watch::Sender::new(false)))
+    }
+}
+
+impl Link {
+    /// From now on it is known to answer, or not to.
+    pub fn set_away(&self, is_away: bool) {
+        self.0.send_if_modified(|known| std::mem::replace(known, is_away) != is_away);
+    }
+
+    /// Whether it is known not to answer.
+    pub fn is_away(&self) -> bool {
+        *self.0.borrow()
+    }
+
+    /// Resolves when it is known not to answer.
+    async fn broken(&self) {
+        if self.0.subscribe().wait_for(|is_away| *is_away).await.is_err() {
+            std::future::pending::<()>().await;
+        }
+    }
+}
 
 /// The server, and how it is reached.
 #[derive(Clone)]
@@ -125,6 +156,12 @@ impl Server {
 
     /// Connects.
     pub(crate) fn connect(&self) -> Result<PostgresConnection> {
+        self.connect_by(Link::default(), PATIENCE)
+    }
+
+    /// Connects, for who is told at once when the server is known not to answer, and waits so long for each answer at
+    /// most.
+    pub(crate) fn connect_by(&self, link: Link, patience: Duration) -> Result<PostgresConnection> {
         let connecting = async {
             match &self.tls {
                 None => {
@@ -140,8 +177,9 @@ impl Server {
                 }
             }
         };
-        let client = wait(CONNECTING, connecting)?;
-        Ok(PostgresConnection { client, late: Arc::default(), statements: RefCell::default() })
+        let client = wait(&link, CONNECTING.min(patience), connecting)?;
+        let (late, statements) = (Arc::default(), RefCell::default());
+        Ok(PostgresConnection { client, link, patience, late, statements })
     }
 }
 
@@ -170,16 +208,23 @@ fn driver() -> &'static Handle {
     }
 }
 
-/// Waits for an answer, but not for longer than this.
+/// Waits for an answer, but not for longer than this, and not while the server is known not to answer.
 fn wait<T>(
+    link: &Link,
     most: Duration,
     answer: impl Future<Output = Result<T, tokio_postgres::Error>>,
 ) -> Result<T> {
-    let answer = driver().block_on(async { tokio::time::timeout(most, answer).await });
+    let answer = driver().block_on(async {
+        tokio::select! {
+            biased;
+            () = link.broken() => None,
+            answer = tokio::time::timeout(most, answer) => answer.ok(),
+        }
+    });
     match answer {
-        Ok(Ok(answer)) => Ok(answer),
-        Ok(Err(error)) => Err(error.into()),
-        Err(_) => Err(Error::Late),
+        Some(Ok(answer)) => Ok(answer),
+        Some(Err(error)) => Err(error.into()),
+        None => Err(Error::Late),
     }
 }
 
@@ -192,6 +237,8 @@ fn note_late(error: &Error, late: &AtomicBool) {
 /// A connection to the server.
 pub(crate) struct PostgresConnection {
     client: Client,
+    link: Link,
+    patience: Duration,
     /// Whether an answer was not waited for: the next one to ask would wait behind it.
     late: Arc<AtomicBool>,
     statements: RefCell<HashMap<(String, Vec<Kind>), Statement>>,
@@ -204,7 +251,7 @@ impl PostgresConnection {
     }
 
     fn wait<T>(&self, answer: impl Future<Output = Result<T, tokio_postgres::Error>>) -> Result<T> {
-        wait(PATIENCE, answer).inspect_err(|error| note_late(error, &self.late))
+        wait(&self.link, self.patience, answer).inspect_err(|error| note_late(error, &self.late))
     }
 
     /// Runs statements without parameters.
@@ -239,20 +286,24 @@ impl PostgresConnection {
     pub fn query(&self, sql: &str, given: &[Value<'_>]) -> Result<PostgresRows> {
         let statement = self.prepared(sql, given)?;
         let rows = self.wait(self.client.query_raw(&statement, given))?;
-        Ok(PostgresRows { rows: Box::pin(rows), late: Arc::clone(&self.late) })
+        let (link, patience, late) = (self.link.clone(), self.patience, Arc::clone(&self.late));
+        Ok(PostgresRows { rows: Box::pin(rows), link, patience, late })
     }
 }
 
 /// The rows of a statement.
 pub(crate) struct PostgresRows {
     rows: Pin<Box<RowStream>>,
+    link: Link,
+    patience: Duration,
     late: Arc<AtomicBool>,
 }
 
 impl PostgresRows {
     /// The next one. None: there are no more.
     pub fn next(&mut self) -> Result<Option<tokio_postgres::Row>> {
-        wait(PATIENCE, self.rows.try_next()).inspect_err(|error| note_late(error, &self.late))
+        wait(&self.link, self.patience, self.rows.try_next())
+            .inspect_err(|error| note_late(error, &self.late))
     }
 }
 

@@ -7,7 +7,7 @@ use larder_core::platform::listed;
 use larder_core::quantity::{Size, Span};
 use larder_core::rounds::{Concern, Urgency, ends, fills, is_due, repeats, room_is_short};
 use larder_core::shown::shown;
-use larder_store::{Filter, Mark, MoveStage, RecordKind, Store, StoreError};
+use larder_store::{Filter, Mark, MoveStage, Peer, RecordKind, Store, StoreError};
 use serde::Deserialize;
 
 use crate::commands::shelf::tidy::daily;
@@ -270,7 +270,29 @@ impl Gatherer<'_> {
         Ok(())
     }
 
+    /// Larders that share the store and are not alike.
+    async fn peers(&mut self) -> Result<(), StoreError> {
+        let peers = self.store.peers().await?;
+        let mut tell = |what: &str, of: fn(&Peer) -> &str, urgency, remedy: &str| {
+            let first = peers.first().map(of);
+            if peers.iter().any(|peer| Some(of(peer)) != first) {
+                let all: Vec<String> =
+                    peers.iter().map(|peer| format!("{} has {}", peer.name, of(peer))).collect();
+                let text = format!(
+                    "larders that share this store have several {what}s: {}",
+                    all.join(", ")
+                );
+                self.add(format!("serving/{what}"), urgency, None, text, remedy);
+            }
+        };
+        let text = "let larder.toml be the same at each of them";
+        tell("configuration", |peer| &peer.configuration, Urgency::Soon, text);
+        tell("version", |peer| &peer.version, Urgency::Notice, "bring all to the same version");
+        Ok(())
+    }
+
     async fn marks(&mut self) -> Result<(), StoreError> {
+        self.peers().await?;
         if let Some(state) = self.store.move_state().await? {
             let urgency = match state.stage {
                 MoveStage::Copying => Urgency::Notice,
