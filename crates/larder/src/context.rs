@@ -193,8 +193,12 @@ pub fn no_store(config: &Config) -> Failure {
 pub fn open_store(config: &Config) -> Result<Store, Failure> {
     check_store(config)?;
     let folder = config.data();
-    let what =
-        || format!("cannot open the larder's store in {}", larder_transfer::files::named(&folder));
+    let what = || match config.larder.records {
+        Some(_) => "cannot open the larder's store".to_owned(),
+        None => {
+            format!("cannot open the larder's store in {}", larder_transfer::files::named(&folder))
+        }
+    };
     let opened = match config.shared_store()? {
         None => Store::open_local(&folder),
         Some(SharedStore { server, bucket }) => Store::open_remote(&folder, Some(server), &bucket),

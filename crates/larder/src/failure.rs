@@ -110,6 +110,10 @@ impl Failure {
                 "check `objects` in larder.toml: its address, its key and what that key may do",
                 Exit::Remote,
             ),
+            error if error.is_refused() => (
+                "check the user, the password and the database in `records`; the user needs `GRANT CONNECT, CREATE ON DATABASE`, and in its schema `GRANT USAGE, CREATE`: it owns the tables that it makes",
+                Exit::Usage,
+            ),
             error if error.is_away() => (
                 "check `records` in larder.toml, and that the database server runs and lets this machine in",
                 Exit::Remote,

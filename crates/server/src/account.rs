@@ -100,6 +100,7 @@ impl RequestAccount {
             Some(From::Memory) => "memory",
             Some(From::Disk) => "disk",
             Some(From::Upstream) => "upstream",
+            Some(From::Elsewhere) => "elsewhere",
             None => "-",
         };
         tracing::info!(

@@ -118,6 +118,10 @@ pub(crate) async fn get(
     } else if passes {
         Box::pin(cached::pass(app, repository, digest, Some(size), Some(range), &mut response))
             .await?;
+    } else if size >= REDIRECTED
+        && let Some(link) = app.store.link_to(digest).await?
+    {
+        send_on(&mut response, &link);
     } else {
         let Ok(file) = Arc::clone(&app.readers).try_acquire_owned() else {
             let message =
@@ -138,6 +142,21 @@ pub(crate) async fn get(
         response.extensions_mut().insert(From::Disk);
     }
     Ok(response)
+}
+
+/// Blobs of so many bytes are worth a way of their own.
+const REDIRECTED: u64 = 1024 * 1024;
+
+/// Sends a client to where it gets a blob. It asks there for the same part, and shows nothing that it has shown to us.
+fn send_on(response: &mut Response, link: &str) {
+    let headers = response.headers_mut();
+    // What was said of the content is said there; the address does not hold for ever.
+    headers.remove(header::CONTENT_LENGTH);
+    headers.remove(header::CONTENT_RANGE);
+    headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    insert(headers, header::LOCATION, link);
+    *response.status_mut() = StatusCode::TEMPORARY_REDIRECT;
+    response.extensions_mut().insert(From::Elsewhere);
 }
 
 fn absent(repository: &RepositoryName, digest: &Digest) -> ApiError {

@@ -21,6 +21,8 @@ pub(crate) enum From {
     Memory,
     Disk,
     Upstream,
+    /// The client was sent to the object store.
+    Elsewhere,
 }
 
 /// The code of a refusal, for the figures.

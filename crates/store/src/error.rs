@@ -156,6 +156,11 @@ impl StoreError {
         }
     }
 
+    /// Whether the database server refuses who asks it.
+    pub fn is_refused(&self) -> bool {
+        matches!(self, Self::Ledger { source, .. } if source.is_refused())
+    }
+
     /// Whether the store is moved elsewhere, so that it is only read.
     pub fn is_frozen(&self) -> bool {
         matches!(self, Self::Ledger { source, .. } if source.is_frozen())

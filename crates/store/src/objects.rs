@@ -4,6 +4,10 @@
 mod bucket;
 #[cfg(feature = "replicas")]
 mod handover;
+#[cfg(feature = "replicas")]
+mod parts;
+#[cfg(feature = "replicas")]
+mod told;
 
 use std::ops::Range;
 use std::time::Duration;
@@ -170,6 +174,21 @@ impl Objects {
         !matches!(self, Self::Folder(_))
     }
 
+    /// Whether clients are sent there for what they ask.
+    #[cfg(feature = "replicas")]
+    pub fn gives_links(&self) -> bool {
+        matches!(self, Self::Bucket { bucket, .. } if bucket.gives_links())
+    }
+
+    /// An address for what lies at a place, which holds for a while. None: clients are not sent there.
+    #[cfg(feature = "replicas")]
+    pub async fn link_to(&self, place: &str) -> Result<Option<String>, StoreError> {
+        match self {
+            Self::Folder(_) => Ok(None),
+            Self::Bucket { bucket, .. } => bucket.link_to(place).await,
+        }
+    }
+
     /// How many bytes there is room for in all. None: nobody knows.
     pub async fn capacity(&self) -> Result<Option<u64>, StoreError> {
         match self {
@@ -264,6 +283,27 @@ impl Objects {
                 let last = pieces.iter().map(|piece| piece.age).min();
                 Ok((handover::end(&pieces), last))
             }
+        }
+    }
+
+    /// What was begun to be written in several parts this long ago, and is not whole, with its places.
+    #[cfg(feature = "replicas")]
+    pub async fn begun(
+        &self,
+        age: Duration,
+    ) -> Result<Vec<(String, parts::BegunUpload)>, StoreError> {
+        match self {
+            Self::Folder(_) => Ok(Vec::new()),
+            Self::Bucket { bucket, .. } => bucket.begun(age).await,
+        }
+    }
+
+    /// Removes the parts of what was begun.
+    #[cfg(feature = "replicas")]
+    pub async fn give_up(&self, upload: &parts::BegunUpload) -> Result<(), StoreError> {
+        match self {
+            Self::Folder(_) => Ok(()),
+            Self::Bucket { bucket, .. } => bucket.give_up(upload).await,
         }
     }
 

@@ -17,6 +17,7 @@ mod journal;
 mod kept;
 mod keys;
 mod leases;
+mod leavings;
 mod ledger;
 mod lists;
 mod marks;

@@ -92,6 +92,16 @@ impl Error {
         }
     }
 
+    /// Whether a server refuses who asks: it knows no such user, password, database or schema, or the user may not do that.
+    pub fn is_refused(&self) -> bool {
+        #[cfg(feature = "replicas")]
+        if let Self::Postgres(error) = self {
+            let code = error.code().map(tokio_postgres::error::SqlState::code).unwrap_or_default();
+            return code.starts_with("28") || ["42501", "3D000", "3F000"].contains(&code);
+        }
+        false
+    }
+
     /// Whether the store is being moved elsewhere, so that nothing new is kept in it.
     pub fn is_frozen(&self) -> bool {
         match self {
@@ -255,6 +265,15 @@ impl Connection {
                 [],
                 |row| row.get(0),
             ),
+        }
+    }
+
+    /// The same within a statement.
+    pub fn now_text(&self) -> &'static str {
+        match self {
+            Self::Sqlite(_) => "CAST(unixepoch('subsec') * 1000 AS INTEGER)",
+            #[cfg(feature = "replicas")]
+            Self::Postgres(_) => "CAST(EXTRACT(EPOCH FROM clock_timestamp()) * 1000 AS BIGINT)",
         }
     }
 

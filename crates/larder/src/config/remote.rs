@@ -36,6 +36,22 @@ pub struct ObjectsConfig {
     credentials: CredentialSource,
     /// The only authorities that are believed. None: those of the system are.
     ca: Option<PathBuf>,
+    /// How clients get large blobs.
+    #[serde(default)]
+    serve_blobs: ServeBlobs,
+    /// The address at which they reach the object store, where that is another one than ours.
+    clients_at: Option<String>,
+}
+
+/// How clients get large blobs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum ServeBlobs {
+    /// Through the larder.
+    #[default]
+    Stream,
+    /// Straight from the object store, which they must reach.
+    Redirect,
 }
 
 fn default_region() -> String {
@@ -152,7 +168,7 @@ impl Config {
 
     fn bucket(&self, objects: &ObjectsConfig) -> Result<BucketPlace, Failure> {
         let what = "cannot reach the larder's objects";
-        let ObjectsConfig { bucket, endpoint, region, prefix, credentials, ca } = objects;
+        let ObjectsConfig { bucket, endpoint, region, prefix, credentials, ca, .. } = objects;
         let plain = endpoint.strip_prefix("http://");
         let host = plain.or_else(|| endpoint.strip_prefix("https://")).ok_or_else(|| {
             let cause = format!("`endpoint` is `{}`", endpoint.escape_debug());
@@ -187,14 +203,45 @@ impl Config {
         };
         let authorities = self.authorities(what, ca.as_deref())?;
         let endpoint = endpoint.trim_end_matches('/').to_owned();
+        let clients_at = clients_at(what, objects, &endpoint)?;
         let (bucket, region, prefix) = (bucket.clone(), region.clone(), prefix.clone());
-        Ok(BucketPlace { bucket, endpoint, region, prefix, key, authorities })
+        Ok(BucketPlace { bucket, endpoint, region, prefix, key, authorities, clients_at })
     }
 
     fn authorities(&self, what: &str, path: Option<&Path>) -> Result<Option<Vec<u8>>, Failure> {
         let Some(path) = path.map(|path| self.folder().join(path)) else { return Ok(None) };
         let read = read_bounded(&path, LIMIT);
         read.map(Some).map_err(|error| Failure::file(what, &path, &error))
+    }
+}
+
+/// Where clients are sent for large blobs. None: nowhere.
+fn clients_at(
+    what: &str,
+    objects: &ObjectsConfig,
+    endpoint: &str,
+) -> Result<Option<String>, Failure> {
+    match (objects.serve_blobs, &objects.clients_at) {
+        (ServeBlobs::Stream, None) => Ok(None),
+        (ServeBlobs::Stream, Some(_)) => {
+            let cause = "`clients_at` is written, and clients are not sent to the object store";
+            let remedy = "write `serve_blobs = \"redirect\"` too, or leave it out";
+            Err(Failure::usage(what, cause, remedy))
+        }
+        (ServeBlobs::Redirect, None) => Ok(Some(endpoint.to_owned())),
+        (ServeBlobs::Redirect, Some(at)) => {
+            let host = at.strip_prefix("https://").or_else(|| at.strip_prefix("http://"));
+            let host = host.map(|host| host.trim_end_matches('/').parse::<Host>());
+            match host {
+                Some(Ok(_)) => Ok(Some(at.trim_end_matches('/').to_owned())),
+                _ => {
+                    let cause = format!("`clients_at` is `{}`", at.escape_debug());
+                    let remedy =
+                        "write an address as \"https://objects.emberfall.example\", without a path";
+                    Err(Failure::usage(what, cause, remedy))
+                }
+            }
+        }
     }
 }
 

@@ -4,6 +4,8 @@
 mod away;
 mod moving;
 mod peers;
+mod redirect;
+mod rights;
 
 use std::io::Write as _;
 use std::time::{Duration, Instant};

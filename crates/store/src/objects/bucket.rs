@@ -10,6 +10,7 @@ use futures_util::{StreamExt as _, TryStreamExt as _};
 use larder_core::digest::{Digest, Hasher};
 use object_store::aws::{AmazonS3, AmazonS3Builder};
 use object_store::path::Path;
+use object_store::signer::Signer as _;
 use object_store::{
     BackoffConfig, Certificate, ClientOptions, GetOptions, MultipartUpload, ObjectMeta,
     ObjectStore, ObjectStoreExt as _, PutMode, PutOptions, PutPayload, RetryConfig,
@@ -28,6 +29,8 @@ const AT_ONCE: usize = 3;
 const CALL: Duration = Duration::from_secs(120);
 /// How long nothing may come of a content on its way out.
 const STALL: Duration = Duration::from_secs(20);
+/// How long an address holds that a client was sent to: it may come back to it where it was cut off.
+const LINK: Duration = Duration::from_secs(20 * 60);
 /// How often a content is asked for again without any progress.
 const TRIES: u32 = 5;
 
@@ -46,6 +49,8 @@ pub struct BucketPlace {
     pub key: BucketKey,
     /// The only certificates of authorities that are believed, as PEM. None: those of the system are.
     pub authorities: Option<Vec<u8>>,
+    /// The address at which clients reach it, who are sent there for what they ask. None: they are not.
+    pub clients_at: Option<String>,
 }
 
 /// A key of the object store.
@@ -81,13 +86,17 @@ struct BucketInner {
     /// For contents on their way out: their time is not bounded as a whole.
     streams: AmazonS3,
     calls: AmazonS3,
+    /// Who signs addresses for clients. None: they are not sent here.
+    links: Option<AmazonS3>,
+    /// For what the library has no call for.
+    plain: reqwest::Client,
     prefix: String,
 }
 
 pub(super) fn said(doing: &'static str) -> impl FnOnce(object_store::Error) -> StoreError {
     move |error| match error {
         object_store::Error::NotFound { path, .. } => StoreError::NotFound(path),
-        error => StoreError::Objects { doing, cause: error.to_string() },
+        error => StoreError::Objects { doing, cause: super::told::told(&error) },
     }
 }
 
@@ -108,11 +117,11 @@ impl Bucket {
                 ClientOptions::with_root_certificate,
             ))
         };
-        let build = |options: ClientOptions| {
+        let build_at = |endpoint: &str, options: ClientOptions| {
             // Nothing is taken from the environment, and the builder is never shown: it has the secret.
             let builder = AmazonS3Builder::new()
                 .with_bucket_name(&place.bucket)
-                .with_endpoint(&place.endpoint)
+                .with_endpoint(endpoint)
                 .with_region(&place.region)
                 .with_access_key_id(&place.key.id)
                 .with_secret_access_key(&place.key.secret)
@@ -133,13 +142,39 @@ impl Bucket {
             };
             builder.build().map_err(|error| BucketError(error.to_string()))
         };
-        let streams = build(options()?.with_timeout_disabled())?;
-        let calls = build(options()?.with_timeout(CALL))?;
+        let streams = build_at(&place.endpoint, options()?.with_timeout_disabled())?;
+        let calls = build_at(&place.endpoint, options()?.with_timeout(CALL))?;
+        // It is never asked anything itself.
+        let link = |at: &String| build_at(at, options()?.with_allow_http(true));
+        let links = place.clients_at.as_ref().map(link).transpose()?;
         let prefix = match place.prefix.trim_matches('/') {
             "" => String::new(),
             prefix => format!("{prefix}/"),
         };
-        Ok(Self { inner: Arc::new(BucketInner { streams, calls, prefix }) })
+        let plain = plain_client(place)?;
+        Ok(Self { inner: Arc::new(BucketInner { streams, calls, links, plain, prefix }) })
+    }
+
+    /// Whether clients are sent here for what they ask.
+    pub fn gives_links(&self) -> bool {
+        self.inner.links.is_some()
+    }
+
+    /// An address for what lies at a place, which holds for a while. None: clients are not sent here.
+    pub async fn link_to(&self, place: &str) -> Result<Option<String>, StoreError> {
+        let Some(links) = &self.inner.links else { return Ok(None) };
+        let signed = links.signed_url(reqwest::Method::GET, &self.path(place)?, LINK).await;
+        signed.map(|url| Some(url.into())).map_err(said("sign an address"))
+    }
+
+    /// What every object's name begins with.
+    pub(super) fn prefix(&self) -> &str {
+        &self.inner.prefix
+    }
+
+    /// Who asks by signed addresses, and who signs them.
+    pub(super) fn asker(&self) -> (&reqwest::Client, &AmazonS3) {
+        (&self.inner.plain, &self.inner.calls)
     }
 
     fn path(&self, place: &str) -> Result<Path, StoreError> {
@@ -350,6 +385,22 @@ impl Bucket {
             Err(error) => Err(said("be written")(error)),
         }
     }
+}
+
+/// A client that believes the same authorities.
+fn plain_client(place: &BucketPlace) -> Result<reqwest::Client, BucketError> {
+    let wrong = |error: reqwest::Error| BucketError(error.to_string());
+    let builder = reqwest::Client::builder()
+        .connect_timeout(Duration::from_secs(5))
+        .redirect(reqwest::redirect::Policy::none());
+    let builder = match &place.authorities {
+        None => builder,
+        Some(authorities) => {
+            let all = reqwest::Certificate::from_pem_bundle(authorities).map_err(wrong)?;
+            builder.tls_certs_only(all)
+        }
+    };
+    builder.build().map_err(wrong)
 }
 
 fn late() -> StoreError {

@@ -5,7 +5,8 @@ use std::time::Duration;
 use crate::sql::{Optional as _, params};
 use larder_core::digest::Digest;
 
-use super::contents::{FREED_TOGETHER, StoredBlob, digest_of, leave, stored};
+use super::contents::{FREED_TOGETHER, StoredBlob, digest_of, stored};
+use super::leavings::leave;
 use super::{checked, unsigned};
 use crate::clock::now;
 use crate::error::StoreError;

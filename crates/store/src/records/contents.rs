@@ -7,13 +7,14 @@ use larder_core::access::possession::{Proof, may_have};
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 
+use super::leavings::leave;
 use super::ledger::link;
 use super::{checked, signed, unsigned};
 use crate::blobs::{BlobReader, UploadId};
 use crate::clock::now;
 use crate::error::StoreError;
 use crate::leases::Lease;
-use crate::local::{BlobWriter, SealedContent, UploadHolder};
+use crate::local::{BlobWriter, SealedContent};
 use crate::store::Store;
 
 /// Blobs that are freed in one change: each holds up other writers.
@@ -70,16 +71,6 @@ fn keep(
         leave(connection, before, at)?;
     }
     Ok(before)
-}
-
-/// Notes that an object is to be removed.
-pub(super) fn leave(connection: &Connection, place: &str, at: i64) -> crate::sql::Result<()> {
-    connection
-        .prepare_cached(
-            "INSERT INTO leavings (place, at) VALUES ($1, $2) ON CONFLICT (place) DO NOTHING",
-        )?
-        .execute(params![place, at])
-        .map(drop)
 }
 
 /// The digest that the name of a place says. None: it says none.
@@ -171,6 +162,23 @@ impl Store {
         }
     }
 
+    /// An address at which a client gets a blob straight from the object store, without asking us again; it holds for a
+    /// while, in anybody's hands. None: clients are not sent there, or it has no blob of that digest.
+    #[cfg(feature = "replicas")]
+    pub async fn link_to(&self, digest: &Digest) -> Result<Option<String>, StoreError> {
+        if !self.objects.gives_links() {
+            return Ok(None);
+        }
+        let place = match self.places.get(digest) {
+            Some(place) => place.to_string(),
+            None => match self.found(digest).await? {
+                Some(found) => found.place,
+                None => return Ok(None),
+            },
+        };
+        self.objects.link_to(&place).await
+    }
+
     /// Makes a finished upload a blob of the repository and gives its size in bytes. The upload ends with it.
     ///
     /// # Errors
@@ -220,18 +228,10 @@ impl Store {
         self.record_sealed(repository, sealed, upload, lease).await
     }
 
-    /// A place for new content. It is noted beforehand as one whose object is to be removed, and not any more once that is
-    /// recorded: so nothing is left of a process that is killed in between.
-    async fn fresh_place(&self, digest: &Digest) -> Result<String, StoreError> {
-        let place = self.objects.fresh_place(digest);
-        let noted = place.clone();
-        self.records.jot(move |connection| leave(connection, &noted, now())).await?;
-        Ok(place)
-    }
-
     async fn seal(&self, digest: &Digest, writer: BlobWriter) -> Result<SealedContent, StoreError> {
         let place = self.fresh_place(digest).await?;
-        let sealed = self.objects.seal(digest, writer, place.clone()).await;
+        let sealing = Box::pin(self.objects.seal(digest, writer, place.clone()));
+        let sealed = self.while_noted(&place, sealing).await;
         if sealed.is_err() {
             self.remove_leavings(vec![place]).await;
         }
@@ -323,7 +323,8 @@ impl Store {
         content: bytes::Bytes,
     ) -> Result<(), StoreError> {
         let place = self.fresh_place(digest).await?;
-        let sealed = match self.objects.put(digest, content, place.clone()).await {
+        let put = Box::pin(self.objects.put(digest, content, place.clone()));
+        let sealed = match self.while_noted(&place, put).await {
             Ok(sealed) => sealed,
             Err(error) => {
                 self.remove_leavings(vec![place]).await;
@@ -356,98 +357,6 @@ impl Store {
             // It went away just now.
             Err(StoreError::Vanished(_)) => Ok(false),
             Err(error) => Err(error),
-        }
-    }
-
-    /// Removes objects that no row names, and forgets that they were to be removed. What cannot be removed now is tried
-    /// again later.
-    pub(crate) async fn remove_leavings(&self, places: Vec<String>) {
-        if places.is_empty() {
-            return;
-        }
-        let removed = async {
-            self.objects.remove(places.clone()).await?;
-            self.remove_notes(places).await
-        };
-        if let Err(error) = removed.await {
-            tracing::warn!(%error, "what nothing names could not be removed; it is tried again");
-        }
-    }
-
-    /// Removes what an earlier process was about to remove, or wrote and could not record, and tells how many objects
-    /// these were.
-    pub async fn finish_removals(&self) -> Result<usize, StoreError> {
-        const MOMENT: i64 = 60_000;
-        let noted: Vec<(String, i64)> = self
-            .records
-            .read(|connection| {
-                connection
-                    .prepare_cached("SELECT place, at FROM leavings ORDER BY at LIMIT 10000")?
-                    .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?
-                    .collect()
-            })
-            .await?;
-        let (mut gone, mut removed) = (Vec::new(), 0);
-        for (place, at) in noted {
-            match self.objects.hold(&place).await? {
-                // Its next writer has noted it just now.
-                UploadHolder::Nothing if at > now() - MOMENT => {}
-                UploadHolder::Nothing => gone.push(place),
-                UploadHolder::Theirs => {}
-                UploadHolder::Ours(_) if self.objects.are_elsewhere() => {
-                    // Whoever is about to record it finds its note gone, and does not.
-                    if at <= now() - MOMENT && self.claim_leaving(&place).await? {
-                        self.objects.remove(vec![place]).await?;
-                        removed += 1;
-                    }
-                }
-                UploadHolder::Ours(_held) => {
-                    if !self.is_place_named(&place).await? {
-                        self.objects.remove(vec![place.clone()]).await?;
-                        removed += 1;
-                    }
-                    gone.push(place);
-                }
-            }
-        }
-        self.remove_notes(gone).await?;
-        Ok(removed)
-    }
-
-    async fn remove_notes(&self, places: Vec<String>) -> Result<(), StoreError> {
-        if places.is_empty() {
-            return Ok(());
-        }
-        self.records
-            .jot(move |connection| {
-                let mut gone =
-                    connection.prepare_cached("DELETE FROM leavings WHERE place = $1")?;
-                places.iter().try_for_each(|place| gone.execute(params![place]).map(drop))
-            })
-            .await
-    }
-
-    /// Takes the note of an object that is to be removed, unless a row has come to name the object.
-    async fn claim_leaving(&self, place: &str) -> Result<bool, StoreError> {
-        let (place, digest) = (place.to_owned(), digest_of(place));
-        let digest = digest.map(|digest| digest.to_string());
-        self.records
-            .note(move |connection| {
-                let claim = "DELETE FROM leavings WHERE place = $1 AND NOT EXISTS
-                    (SELECT 1 FROM contents WHERE digest = $2 AND place = $1)";
-                let claimed = connection.prepare_cached(claim);
-                claimed
-                    .and_then(|mut claim| claim.execute(params![place, digest]))
-                    .map(|claimed| claimed > 0)
-                    .map_err(StoreError::ledger("note what is removed"))
-            })
-            .await
-    }
-
-    async fn is_place_named(&self, place: &str) -> Result<bool, StoreError> {
-        match digest_of(place) {
-            Some(digest) => self.is_named(place, &digest).await,
-            None => Ok(false),
         }
     }
 

@@ -249,7 +249,7 @@ pub(crate) fn replace(
             .query_row(params![new.record.digest.as_str()], |row| row.get(0))
             .optional()?;
         if let Some(place) = &place {
-            super::contents::leave(connection, place, new.at)?;
+            super::leavings::leave(connection, place, new.at)?;
         }
         Ok(place)
     };

@@ -277,7 +277,33 @@ impl Store {
             }
         }
         self.finish_removals().await?;
+        self.give_up_parts(age).await?;
         Ok(gone)
+    }
+
+    /// Removes the parts of what nobody goes on writing to the object store, whoever began it.
+    #[cfg(feature = "replicas")]
+    async fn give_up_parts(&self, age: Duration) -> Result<(), StoreError> {
+        for (place, begun) in self.objects.begun(age).await? {
+            // Pieces of an upload are parked by who has its lease; everything else is noted while it is written.
+            let mut parts = place.split('/');
+            let upload = parts.next().filter(|first| *first == "uploads").and(parts.next());
+            let lease = match upload.and_then(|id| id.parse::<UploadId>().ok()) {
+                Some(id) => match self.acquire(&lease_of(id)).await? {
+                    Some(lease) => Some(lease),
+                    None => continue,
+                },
+                None if self.is_noted(&place).await? => continue,
+                None => None,
+            };
+            if let Err(error) = self.objects.give_up(&begun).await {
+                tracing::warn!(%error, "parts that nobody completes stay for now");
+            }
+            if let Some(lease) = lease {
+                lease.release().await?;
+            }
+        }
+        Ok(())
     }
 
     /// Forgets an upload: it has ended, in whichever way.

@@ -240,3 +240,81 @@ async fn an_object_store_that_is_away_is_told() {
         break;
     }
 }
+
+/// Begins an upload of several parts behind the store's back, as a process leaves it that was killed.
+async fn begin_parts(bucket: &larder_store::BucketPlace, place: &str) {
+    let store = object_store::aws::AmazonS3Builder::new()
+        .with_bucket_name(&bucket.bucket)
+        .with_endpoint(&bucket.endpoint)
+        .with_region(&bucket.region)
+        .with_access_key_id(&bucket.key.id)
+        .with_secret_access_key(&bucket.key.secret)
+        .with_allow_http(true)
+        .build()
+        .unwrap();
+    use object_store::ObjectStore as _;
+    let path = object_store::path::Path::parse(format!("{}/{place}", bucket.prefix)).unwrap();
+    let mut upload = store.put_multipart_opts(&path, Default::default()).await.unwrap();
+    upload.put_part(vec![7_u8; 1000].into()).await.unwrap();
+    // Nobody ever completes it, or gives it up.
+    drop(upload);
+}
+
+/// How many uploads of several parts are unfinished there.
+async fn unfinished_parts(bucket: &larder_store::BucketPlace) -> usize {
+    use object_store::signer::{SignedUrlOptions, Signer as _};
+    let store = object_store::aws::AmazonS3Builder::new()
+        .with_bucket_name(&bucket.bucket)
+        .with_endpoint(&bucket.endpoint)
+        .with_region(&bucket.region)
+        .with_access_key_id(&bucket.key.id)
+        .with_secret_access_key(&bucket.key.secret)
+        .with_allow_http(true)
+        .build()
+        .unwrap();
+    let options = SignedUrlOptions::new().with_query([("uploads", "")]);
+    let root = object_store::path::Path::default();
+    let most = Duration::from_secs(60);
+    let url = store.signed_url_opts(reqwest::Method::GET, &root, most, &options).await.unwrap();
+    let text = reqwest::get(url.as_str()).await.unwrap().text().await.unwrap();
+    text.matches(&format!("<Key>{}/", bucket.prefix)).count()
+}
+
+/// The end of the address that a variable of the tests has.
+fn own_port(variable: &str) -> String {
+    let address = std::env::var(variable).unwrap_or_default();
+    address.rsplit_once('/').unwrap_or_default().0.rsplit(':').next().unwrap_or_default().to_owned()
+}
+
+#[tokio::test]
+async fn parts_that_nobody_completes_are_found_and_removed() {
+    for pair in pairs().into_iter().chain(super::shared::strict_pair()) {
+        let Some(bucket) = &pair.bucket else { continue };
+        // Some say of all that they were begun years ago.
+        let tells_time = !bucket.endpoint.ends_with(&own_port("LARDER_TEST_BUCKET"));
+        let digest = Digest::of(b"of a process that was killed");
+        let place = format!("content/sha256/{}/{}.left", &digest.hex()[..2], digest.hex());
+        begin_parts(bucket, &place).await;
+        // Pieces of an upload, of which nobody and somebody has hold.
+        let left = pair.one.begin_upload(&pair.kettle, "", 10).await.unwrap().unwrap();
+        let held = pair.one.begin_upload(&pair.kettle, "", 10).await.unwrap().unwrap();
+        begin_parts(bucket, &format!("uploads/{left}/0-10.x")).await;
+        begin_parts(bucket, &format!("uploads/{held}/0-10.x")).await;
+        let mut writer = pair.two.resume_upload(held).await.unwrap();
+        assert_eq!(unfinished_parts(bucket).await, 3);
+        if tells_time {
+            // They are not old enough.
+            pair.one.remove_abandoned(Duration::from_secs(3600)).await.unwrap();
+            assert_eq!(unfinished_parts(bucket).await, 3);
+        }
+        // Those that the library has begun twice, because an answer was lost, are among them.
+        pair.one.remove_abandoned(Duration::ZERO).await.unwrap();
+        assert_eq!(unfinished_parts(bucket).await, 1);
+        writer.write(Bytes::from_static(b"goes on")).await.unwrap();
+        let content = Digest::of(b"goes on");
+        pair.two.commit_blob(&pair.kettle, &content, writer).await.unwrap();
+        assert_eq!(read(&pair.one, &content, 0..7).await, b"goes on");
+        pair.one.remove_abandoned(Duration::ZERO).await.unwrap();
+        assert_eq!(unfinished_parts(bucket).await, 0);
+    }
+}

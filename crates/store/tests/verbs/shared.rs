@@ -57,7 +57,11 @@ pub fn open(folder: &std::path::Path, address: &str) -> Store {
 
 /// A place of its own in the object store. None: the tests were told of none.
 pub fn fresh_bucket() -> Option<BucketPlace> {
-    let address = std::env::var("LARDER_TEST_BUCKET").ok().filter(|address| !address.is_empty())?;
+    bucket_of("LARDER_TEST_BUCKET")
+}
+
+fn bucket_of(variable: &str) -> Option<BucketPlace> {
+    let address = std::env::var(variable).ok().filter(|address| !address.is_empty())?;
     let (endpoint, bucket) = address.rsplit_once('/').unwrap();
     let _ = rustls::crypto::ring::default_provider().install_default();
     Some(BucketPlace {
@@ -67,7 +71,18 @@ pub fn fresh_bucket() -> Option<BucketPlace> {
         prefix: uuid::Uuid::now_v7().simple().to_string(),
         key: BucketKey { id: "larder".into(), secret: "not-a-real-secret".into(), session: None },
         authorities: None,
+        clients_at: None,
     })
+}
+
+/// Two handles with bytes in the object store that checks signatures and tells the time. None: the tests were told of none.
+pub fn strict_pair() -> Option<Pair> {
+    let bucket = bucket_of("LARDER_TEST_STRICT_BUCKET")?;
+    let folder = tempfile::tempdir().unwrap();
+    let open = || open_remote(folder.path(), None, &bucket);
+    let (one, two, kettle) = (open(), open(), name("vendor/kettle"));
+    let bucket = Some(bucket);
+    Some(Pair { folder, server: None, is_remote: true, bucket, _other: None, one, two, kettle })
 }
 
 pub fn open_remote(folder: &std::path::Path, server: Option<&str>, bucket: &BucketPlace) -> Store {
