@@ -30,7 +30,7 @@ pub enum MovePlace {
         /// Where bytes lie on this machine until they are whole.
         folder: PathBuf,
         server: Server,
-        bucket: BucketPlace,
+        bucket: Box<BucketPlace>,
     },
     /// Records into a database server, bytes into a folder that all who open it share.
     Shared { folder: PathBuf, server: Server },

@@ -9,6 +9,7 @@ mod cached;
 mod cachefaults;
 mod cachekeeping;
 mod causes;
+mod chain;
 mod companions;
 mod configuration;
 mod copy;

@@ -158,17 +158,17 @@ fn what_is_read_only_and_what_is_full_serve_pulls_alone() {
 }
 
 /// An authority, and certificates for this machine.
-struct Authority(CertifiedIssuer<'static, KeyPair>);
+pub struct Authority(pub CertifiedIssuer<'static, KeyPair>);
 
 impl Authority {
-    fn new() -> Self {
+    pub fn new() -> Self {
         let mut params = CertificateParams::new(Vec::new()).unwrap();
         params.is_ca = IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
         Self(CertifiedIssuer::self_signed(params, KeyPair::generate().unwrap()).unwrap())
     }
 
     /// A certificate and its key, in PEM.
-    fn certificate(&self) -> (String, String) {
+    pub fn certificate(&self) -> (String, String) {
         let key = KeyPair::generate().unwrap();
         let params = CertificateParams::new(vec!["127.0.0.1".to_owned()]).unwrap();
         (params.signed_by(&key, &self.0).unwrap().pem(), key.serialize_pem())
@@ -334,7 +334,7 @@ async fn greet_with_certificate(
 }
 
 /// Waits until something is so, for half a minute at most.
-fn wait_for(mut so: impl FnMut() -> bool) {
+pub fn wait_for(mut so: impl FnMut() -> bool) {
     let began = std::time::Instant::now();
     while !so() {
         assert!(began.elapsed() < Duration::from_secs(30), "it never came");

@@ -34,7 +34,7 @@ impl Place {
         match (&self.server, &self.bucket) {
             (Some(server), Some(bucket)) => {
                 let server = Server::read(server, None).unwrap();
-                MovePlace::Servers { folder, server, bucket: bucket.clone() }
+                MovePlace::Servers { folder, server, bucket: Box::new(bucket.clone()) }
             }
             _ => MovePlace::Folder(folder),
         }

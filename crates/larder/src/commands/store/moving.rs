@@ -205,7 +205,9 @@ pub fn place(config: &Config) -> Result<MovePlace, Failure> {
     let folder = config.data();
     Ok(match config.shared_store()? {
         None => MovePlace::Folder(folder),
-        Some(SharedStore { server, bucket }) => MovePlace::Servers { folder, server, bucket },
+        Some(SharedStore { server, bucket }) => {
+            MovePlace::Servers { folder, server, bucket: Box::new(bucket) }
+        }
     })
 }
 
