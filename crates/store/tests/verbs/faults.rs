@@ -8,6 +8,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use larder_core::digest::Digest;
 use larder_store::{Purpose, Server, Store, StoreError};
+use object_store::ObjectStoreExt as _;
+use object_store::signer::{SignedUrlOptions, Signer as _};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream};
 
@@ -252,9 +254,8 @@ async fn begin_parts(bucket: &larder_store::BucketPlace, place: &str) {
         .with_allow_http(true)
         .build()
         .unwrap();
-    use object_store::ObjectStore as _;
     let path = object_store::path::Path::parse(format!("{}/{place}", bucket.prefix)).unwrap();
-    let mut upload = store.put_multipart_opts(&path, Default::default()).await.unwrap();
+    let mut upload = store.put_multipart(&path).await.unwrap();
     upload.put_part(vec![7_u8; 1000].into()).await.unwrap();
     // Nobody ever completes it, or gives it up.
     drop(upload);
@@ -262,7 +263,6 @@ async fn begin_parts(bucket: &larder_store::BucketPlace, place: &str) {
 
 /// How many uploads of several parts are unfinished there.
 async fn unfinished_parts(bucket: &larder_store::BucketPlace) -> usize {
-    use object_store::signer::{SignedUrlOptions, Signer as _};
     let store = object_store::aws::AmazonS3Builder::new()
         .with_bucket_name(&bucket.bucket)
         .with_endpoint(&bucket.endpoint)
