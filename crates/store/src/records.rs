@@ -22,6 +22,7 @@ mod ledger;
 mod lists;
 mod marks;
 mod moments;
+mod needs;
 mod peers;
 mod quotas;
 mod record;
@@ -34,6 +35,7 @@ mod stops;
 mod transfer;
 mod upkeep;
 mod uploads;
+mod writing;
 
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -42,7 +44,7 @@ use std::time::Duration;
 use larder_core::name::RepositoryName;
 use rusqlite::OpenFlags;
 
-use crate::sql::{Connection, Dialect, Row};
+use crate::sql::{Connection, Row};
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::spawn_blocking;
 
@@ -51,6 +53,9 @@ use crate::ledger::Moment;
 use crate::records::form::VERSION;
 use crate::records::moments::Moments;
 pub(crate) use crate::records::moments::TouchedNames;
+use crate::records::writing::{
+    OpenTransaction, RecordsJob, Settle, commit_error, flush_at_commit, guarded, work,
+};
 pub use contents::StoredBlob;
 pub use convert::Conversion;
 pub(crate) use convert::convert;
@@ -76,8 +81,6 @@ pub use uploads::AbandonedUploads;
 
 /// Writes that wait for the writing thread.
 const QUEUE: usize = 256;
-/// Writes that are committed together at most.
-const BATCH: usize = 256;
 /// Reading connections that are kept open.
 const READERS: usize = 8;
 /// How long we wait for another process that writes.
@@ -86,19 +89,6 @@ const BUSY: Duration = Duration::from_secs(15);
 #[cfg(feature = "replicas")]
 /// The mark under which what keys are hashed with stands, where several larders share the records.
 const SECRET: &str = "secret";
-
-type Settle = Box<dyn FnOnce(Option<StoreError>) + Send>;
-/// The open transaction, or why there is none.
-type OpenTransaction<'c> = Result<&'c Connection, &'c crate::sql::Error>;
-type Run = Box<dyn FnOnce(OpenTransaction<'_>) -> Settle + Send>;
-/// A change: it gets the open transaction, or why there is none.
-struct RecordsJob {
-    run: Run,
-    /// What may not be remembered any more after it.
-    touched: TouchedNames,
-    /// Whether it must have reached the disk before it is answered for.
-    durable: bool,
-}
 
 /// Where the records are kept.
 enum RecordsPlace {
@@ -188,10 +178,11 @@ impl Records {
         touched: TouchedNames,
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        let noted = touched.clone();
+        let (noted, moments) = (touched.clone(), Arc::clone(&self.moments));
         let change = move |connection: &Connection| {
             let outcome = change(connection)?;
-            moments::note(connection, &noted).map_err(StoreError::ledger("be written"))?;
+            let numbers = moments::note(connection, &noted);
+            moments.pend(numbers.map_err(StoreError::ledger("be written"))?);
             Ok(outcome)
         };
         self.order(touched, true, change).await
@@ -216,21 +207,36 @@ impl Records {
         self.order(TouchedNames::Nothing, false, change).await
     }
 
+    /// The same for one statement that needs nothing else to stay as it is: where the records are at a server, it waits for
+    /// no other change.
+    async fn state<T: Send + 'static>(
+        &self,
+        statement: impl FnOnce(&Connection) -> Result<T, crate::sql::Error> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        match *self.place {
+            RecordsPlace::File(_) => self.jot(statement).await,
+            #[cfg(feature = "replicas")]
+            RecordsPlace::Server(_) => self.read(statement).await,
+        }
+    }
+
     /// The same without waiting for it, or hearing of it.
     fn post(
         &self,
         change: impl FnOnce(&Connection) -> Result<(), crate::sql::Error> + Send + 'static,
     ) {
-        let run = Box::new(move |connection: OpenTransaction<'_>| -> Settle {
+        let run = Box::new(move |connection: OpenTransaction<'_>, company| -> (Settle, bool) {
+            let mut is_made = false;
             if let Ok(connection) = connection {
                 let change = |connection: &Connection| {
                     change(connection).map_err(StoreError::ledger("be written"))
                 };
-                if let Err(error) = guarded(connection, change) {
-                    tracing::warn!(%error, "a note could not be written");
+                match guarded(connection, company, change) {
+                    Ok(()) => is_made = true,
+                    Err(error) => tracing::warn!(%error, "a note could not be written"),
                 }
             }
-            Box::new(|_| ())
+            (Box::new(|_| ()), is_made)
         });
         // Where the queue is full, a lease ends by itself.
         let _ =
@@ -244,17 +250,19 @@ impl Records {
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         let (tell, told) = oneshot::channel();
-        let run = Box::new(move |connection: OpenTransaction<'_>| -> Settle {
+        let run = Box::new(move |connection: OpenTransaction<'_>, company| -> (Settle, bool) {
             let outcome = match connection {
-                Ok(connection) => guarded(connection, change),
+                Ok(connection) => guarded(connection, company, change),
                 Err(error) => Err(commit_error(error)),
             };
-            Box::new(move |commit_failed| {
+            let is_made = outcome.is_ok();
+            let settle = Box::new(move |commit_failed| {
                 let _ = tell.send(match commit_failed {
                     None => outcome,
                     Some(error) => Err(error),
                 });
-            })
+            });
+            (settle, is_made)
         });
         let job = RecordsJob { run, touched, durable };
         self.jobs.send(job).await.map_err(|_| StoreError::Closed)?;
@@ -382,16 +390,6 @@ fn keep_log(connection: &Connection) -> Result<(), crate::sql::Error> {
     }
 }
 
-/// Whether a commit waits until the disk has it. In this journal mode NORMAL writes to the log without flushing it.
-fn flush_at_commit(connection: &Connection, flush: bool) -> crate::sql::Result<()> {
-    let level = if flush { "FULL" } else { "NORMAL" };
-    match connection.dialect() {
-        Dialect::Sqlite => Ok(connection.file()?.pragma_update(None, "synchronous", level)?),
-        #[cfg(feature = "replicas")]
-        Dialect::Postgres => Ok(()),
-    }
-}
-
 /// Makes the tables of a file that is new.
 fn prepare(connection: &Connection) -> Result<(), StoreError> {
     let opened = StoreError::ledger;
@@ -403,98 +401,6 @@ fn prepare(connection: &Connection) -> Result<(), StoreError> {
         found => return Err(StoreError::Earlier { found, known: VERSION }),
     }
     transaction.commit().map_err(opened("be opened"))
-}
-
-/// The writing thread: ends when the last handle is gone and its queue is empty.
-fn work(
-    place: &RecordsPlace,
-    mut connection: Connection,
-    mut queue: mpsc::Receiver<RecordsJob>,
-    moments: &Moments,
-) {
-    // Long: a batch from its first job to its answers.
-    let mut waits = true;
-    while let Some(first) = queue.blocking_recv() {
-        let mut jobs = vec![first];
-        while jobs.len() < BATCH
-            && let Ok(job) = queue.try_recv()
-        {
-            jobs.push(job);
-        }
-        if connection.is_closed() {
-            match place.connect() {
-                Ok(fresh) => connection = fresh,
-                Err(error) => {
-                    tracing::error!(%error, "the ledger cannot be reached");
-                    for job in jobs {
-                        (job.run)(Err(&error))(None);
-                    }
-                    continue;
-                }
-            }
-        }
-        let durable = jobs.iter().any(|job| job.durable);
-        if durable != waits {
-            match flush_at_commit(&connection, durable) {
-                Ok(()) => waits = durable,
-                Err(error) => {
-                    let error = StoreError::Commit {
-                        cause: error.to_string(),
-                        full: false,
-                        away: error.is_away(),
-                    };
-                    tracing::error!(%error, "the ledger could not be written");
-                    // Nobody is answered: the waiting callers are told that the store is closed.
-                    continue;
-                }
-            }
-        }
-        let transaction = match connection.begin() {
-            Ok(transaction) => transaction,
-            Err(error) => {
-                tracing::error!(%error, "the ledger could not be written");
-                for job in jobs {
-                    (job.run)(Err(&error))(None);
-                }
-                continue;
-            }
-        };
-        let mut answers = Vec::with_capacity(jobs.len());
-        let mut touched = Vec::new();
-        for job in jobs {
-            touched.push(job.touched);
-            answers.push((job.run)(Ok(&transaction)));
-        }
-        let failure = transaction.commit().err();
-        if let Some(error) = &failure {
-            tracing::error!(%error, "the ledger could not be written");
-        }
-        // Told before anybody is answered: who was answered finds what was changed.
-        moments.tell(&touched);
-        for answer in answers {
-            answer(failure.as_ref().map(commit_error));
-        }
-    }
-}
-
-fn commit_error(error: &crate::sql::Error) -> StoreError {
-    let full = error.is_full();
-    StoreError::Commit { cause: error.to_string(), full, away: error.is_away() }
-}
-
-/// Runs one change so that its failure undoes it and leaves its neighbours in the batch alone.
-fn guarded<T>(
-    connection: &Connection,
-    change: impl FnOnce(&Connection) -> Result<T, StoreError>,
-) -> Result<T, StoreError> {
-    let failed = StoreError::ledger;
-    connection.execute_batch("SAVEPOINT one").map_err(failed("be written"))?;
-    let outcome = change(connection);
-    if outcome.is_err() {
-        connection.execute_batch("ROLLBACK TO one").map_err(failed("be written"))?;
-    }
-    connection.execute_batch("RELEASE one").map_err(failed("be written"))?;
-    outcome
 }
 
 /// A column that holds one of our checked texts.

@@ -8,7 +8,7 @@ use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 
 use super::leavings::leave;
-use super::ledger::link;
+use super::ledger::{link, link_of};
 use super::{checked, signed, unsigned};
 use crate::blobs::{BlobReader, UploadId};
 use crate::clock::now;
@@ -258,7 +258,7 @@ impl Store {
             }
             let before =
                 keep(connection, &kept, at).map_err(StoreError::ledger("record a blob"))?;
-            link(connection, &name, &kept.digest, at, &bringer)?;
+            link_of(connection, &name, (&kept.digest, kept.size), at, &bringer)?;
             if let Some(upload) = upload {
                 super::uploads::end(connection, upload)
                     .map_err(StoreError::ledger("forget an upload"))?;

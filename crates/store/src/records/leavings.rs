@@ -37,7 +37,7 @@ impl Store {
         let place = self.objects.fresh_place(digest);
         let noted = place.clone();
         self.records
-            .jot(move |connection| {
+            .state(move |connection| {
                 let now = connection.now_text();
                 let sql = format!("INSERT INTO leavings (place, at) VALUES ($1, {now})");
                 connection.execute(&sql, params![noted]).map(drop)
@@ -57,7 +57,7 @@ impl Store {
             loop {
                 tokio::time::sleep(NOTED_EACH).await;
                 let place = place.to_owned();
-                let noted = self.records.jot(move |connection| {
+                let noted = self.records.state(move |connection| {
                     let now = connection.now_text();
                     let sql = format!("UPDATE leavings SET at = {now} WHERE place = $1");
                     connection.execute(&sql, params![place])
@@ -147,9 +147,9 @@ impl Store {
             return Ok(());
         }
         self.records
-            .jot(move |connection| {
-                let mut gone =
-                    connection.prepare_cached("DELETE FROM leavings WHERE place = $1")?;
+            .state(move |connection| {
+                let gone = "DELETE FROM leavings WHERE place = $1";
+                let mut gone = connection.prepare_cached(gone)?;
                 places.iter().try_for_each(|place| gone.execute(params![place]).map(drop))
             })
             .await

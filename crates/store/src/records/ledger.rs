@@ -10,6 +10,7 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_core::reference::Selector;
 
 use super::moments::since;
+use super::needs;
 use super::quotas::Bringer;
 use super::{any, checked, signed, unsigned};
 use crate::error::StoreError;
@@ -142,6 +143,19 @@ pub(super) fn link(
         })
         .map_err(failed())?;
     let Some(size) = size else { return Err(StoreError::Vanished(digest.clone())) };
+    link_of(connection, name, (digest, size), at, bringer)?;
+    Ok(size)
+}
+
+/// The same of a content of so many bytes that was recorded in this change.
+pub(super) fn link_of(
+    connection: &Connection,
+    name: &RepositoryName,
+    (digest, size): (&Digest, u64),
+    at: i64,
+    bringer: &Bringer,
+) -> Result<(), StoreError> {
+    let failed = || StoreError::ledger("record a blob");
     let link = || -> Result<(), StoreError> {
         let repository = repository_id(connection, name).map_err(failed())?;
         let refreshed = connection
@@ -175,8 +189,7 @@ pub(super) fn link(
         };
         insert().map_err(failed())
     };
-    link()?;
-    Ok(size)
+    link()
 }
 
 pub(crate) fn record(
@@ -188,31 +201,26 @@ pub(crate) fn record(
     let failed = || StoreError::ledger("record a manifest");
     let repository = repository_id(connection, name).map_err(failed())?;
     let mut missing = Vec::new();
-    let size_of_blob = "SELECT size FROM blobs WHERE repository = $1 AND digest = $2";
-    let size_of_child = "SELECT size FROM manifests WHERE repository = $1 AND digest = $2";
     let (blobs_asked, children_asked) = match new.demand {
         Demand::All => (true, true),
         Demand::Blobs => (true, false),
         Demand::Nothing => (false, false),
     };
-    let blobs = new.blobs.iter().filter(|_| blobs_asked).map(|one| (one, size_of_blob, true));
+    let blobs = if blobs_asked { &new.blobs[..] } else { &[] };
     // An index that may lack some of what it lists says the truth of the rest.
-    let children = new.children.iter().filter(|_| blobs_asked);
-    let children = children.map(|one| (one, size_of_child, children_asked));
-    for ((digest, said), question, needed) in blobs.chain(children) {
-        let actual = connection
-            .prepare_cached(question)
-            .and_then(|mut ask| {
-                ask.query_row(params![repository, digest.as_str()], |row| unsigned(row, 0))
-                    .optional()
-            })
-            .map_err(failed())?;
-        match actual {
-            None if needed => missing.push(digest.clone()),
-            Some(actual) if actual != *said => {
-                return Err(StoreError::Size { digest: digest.clone(), said: *said, actual });
+    let children = if blobs_asked { &new.children[..] } else { &[] };
+    for (parts, table, needed) in [(blobs, "blobs", true), (children, "manifests", children_asked)]
+    {
+        let sizes = needs::sizes(connection, table, repository, parts).map_err(failed())?;
+        for (digest, said) in parts {
+            match sizes.get(digest) {
+                None if needed => missing.push(digest.clone()),
+                Some(actual) if actual != said => {
+                    let (digest, said, actual) = (digest.clone(), *said, *actual);
+                    return Err(StoreError::Size { digest, said, actual });
+                }
+                _ => {}
             }
-            _ => {}
         }
     }
     if !missing.is_empty() {
@@ -262,17 +270,7 @@ pub(crate) fn record(
                  WHERE bodies.body <> excluded.body",
             )?
             .execute(params![digest, &new.body[..]])?;
-        let mut need = connection.prepare_cached(
-            "INSERT INTO needs (repository, manifest, target, is_child, size)
-             VALUES ($1, $2, $3, $4, $5)
-             ON CONFLICT (repository, manifest, target) DO UPDATE SET size = excluded.size",
-        )?;
-        for (target, size) in &new.blobs {
-            need.execute(params![repository, digest, target.as_str(), 0, signed(*size)])?;
-        }
-        for (target, _) in &new.children {
-            need.execute(params![repository, digest, target.as_str(), 1, None::<i64>])?;
-        }
+        needs::record(connection, repository, new)?;
         if let Some(tag) = &new.tag {
             // Setting a tag to where it points already does not make it younger.
             connection

@@ -1,5 +1,6 @@
 //! How processes on the same records tell each other what changed, so that answers may be remembered.
 
+use std::collections::BTreeSet;
 use std::fs::{File, OpenOptions};
 use std::os::unix::fs::FileExt as _;
 use std::path::Path;
@@ -51,24 +52,30 @@ const WIDTH: usize = 16;
 
 /// Records which names a change touched: for those who did not hear of it, because its maker was killed before
 /// telling.
-pub(super) fn note(connection: &Connection, touched: &TouchedNames) -> crate::sql::Result<()> {
-    for name in touched.names() {
+///
+/// Gives the numbers of these changes.
+pub(super) fn note(
+    connection: &Connection,
+    touched: &TouchedNames,
+) -> crate::sql::Result<Vec<i64>> {
+    let note = |name: &str| {
         connection
             .prepare_cached(
                 "INSERT INTO changes (repository, number)
                  VALUES ($1, (SELECT COALESCE(MAX(number), 0) + 1 FROM changes))
-                 ON CONFLICT (repository) DO UPDATE SET number = excluded.number",
+                 ON CONFLICT (repository) DO UPDATE SET number = excluded.number RETURNING number",
             )?
-            .execute(params![name])?;
-    }
-    Ok(())
+            .query_row(params![name], |row| row.get(0))
+    };
+    touched.names().into_iter().map(note).collect()
 }
 
-/// The names that were touched after a number, and the last number. Too many are told as everything.
+/// The names that were touched after a number, each with the number of its last change, and the last number. Too many are
+/// told as everything.
 pub(super) fn since(
     connection: &Connection,
     number: i64,
-) -> crate::sql::Result<(Vec<String>, i64)> {
+) -> crate::sql::Result<(Vec<(String, i64)>, i64)> {
     const MOST: usize = 1000;
     let mut query = connection.prepare_cached(
         "SELECT repository, number FROM changes WHERE number > $1 ORDER BY number DESC LIMIT 1001",
@@ -78,9 +85,9 @@ pub(super) fn since(
         .collect::<crate::sql::Result<_>>()?;
     let last = found.first().map_or(number, |(_, number)| *number);
     if found.len() > MOST {
-        return Ok((vec![EVERYTHING.to_owned()], last));
+        return Ok((vec![(EVERYTHING.to_owned(), 0)], last));
     }
-    Ok((found.into_iter().map(|(name, _)| name).collect(), last))
+    Ok((found, last))
 }
 
 /// Which moment it is, in a small file beside the database: every process that changes something writes a new one to the
@@ -93,7 +100,19 @@ pub(super) struct Moments {
     told: AtomicI64,
     /// Whether a moment could not be written: from then on nobody can tell.
     lost: AtomicBool,
+    /// The numbers of changes that were made here: those that are about to be committed, and those that were told then and
+    /// are not heard of yet.
+    own: Mutex<OwnChanges>,
 }
+
+#[derive(Default)]
+struct OwnChanges {
+    pending: Vec<i64>,
+    told: BTreeSet<i64>,
+}
+
+/// So many numbers are remembered; those of longer ago are told twice.
+const OWN: usize = 10_000;
 
 /// Where the moments stand.
 enum Board {
@@ -165,7 +184,8 @@ impl Moments {
             file.set_len(length).map_err(failed())?;
         }
         let (others, told) = (AtomicI64::new(0), AtomicI64::new(0));
-        Ok(Self { board: Board::File(file), others, told, lost: AtomicBool::new(false) })
+        let (lost, own) = (AtomicBool::new(false), Mutex::default());
+        Ok(Self { board: Board::File(file), others, told, lost, own })
     }
 
     /// The count of changes for one process alone.
@@ -174,7 +194,8 @@ impl Moments {
         let length = usize::try_from(SLOTS).unwrap_or_default() * WIDTH;
         let board = Board::Memory(Mutex::new(vec![0; length]));
         let (others, told) = (AtomicI64::new(0), AtomicI64::new(0));
-        Self { board, others, told, lost: AtomicBool::new(false) }
+        let (lost, own) = (AtomicBool::new(false), Mutex::default());
+        Self { board, others, told, lost, own }
     }
 
     /// From here on nobody can tell what others have changed. False: nobody could before.
@@ -219,11 +240,35 @@ impl Moments {
         self.told.load(Ordering::Acquire)
     }
 
-    /// Tells what others changed without telling.
-    pub fn tell_others(&self, names: &[String], last: i64) {
-        for name in names {
-            self.next(slot(name));
+    /// These numbers are about to be committed by this process.
+    pub fn pend(&self, numbers: Vec<i64>) {
+        if matches!(self.board, Board::Memory(_)) {
+            self.own.lock().unwrap_or_else(PoisonError::into_inner).pending.extend(numbers);
         }
+    }
+
+    /// They were, or were not: then others may come to have them.
+    pub fn settle(&self, committed: bool) {
+        let mut own = self.own.lock().unwrap_or_else(PoisonError::into_inner);
+        let pending = std::mem::take(&mut own.pending);
+        if committed {
+            own.told.extend(pending);
+        }
+        while own.told.len() > OWN {
+            own.told.pop_first();
+        }
+    }
+
+    /// Tells what others changed without telling. What was changed here last was told then, after all that others had
+    /// changed of it.
+    pub fn tell_others(&self, names: &[(String, i64)], last: i64) {
+        let mut own = self.own.lock().unwrap_or_else(PoisonError::into_inner);
+        for (name, number) in names {
+            if !own.told.contains(number) {
+                self.next(slot(name));
+            }
+        }
+        own.told = own.told.split_off(&(last + 1));
         self.told.store(last, Ordering::Release);
     }
 
