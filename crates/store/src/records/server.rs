@@ -137,16 +137,39 @@ pub(super) fn note_secret(connection: &Connection, secret: &[u8; 32]) -> crate::
     connection.execute(sql, params![super::SECRET, text, connection.now()?]).map(drop)
 }
 
+/// The form of the tables, and the earliest form whose programs can work with them.
+fn form_of(connection: &Connection) -> crate::sql::Result<(i64, i64)> {
+    // What was made before there was a second number works with its own.
+    let has_second = "SELECT 1 FROM pg_attribute
+         WHERE attrelid = to_regclass('form') AND attname = 'works_with' AND NOT attisdropped";
+    if !any(connection, has_second, [])? {
+        connection.execute_batch("ALTER TABLE form ADD COLUMN works_with BIGINT")?;
+    }
+    connection.query_row(
+        "SELECT version, COALESCE(works_with, version) FROM form ORDER BY version DESC LIMIT 1",
+        [],
+        |row| Ok((row.get(0)?, row.get(1)?)),
+    )
+}
+
 /// Makes the tables in a server that has none.
+///
+/// Several versions of the program work on the same tables while one takes the other's place. So a form only ever adds to
+/// the one before: columns with a default, tables, indexes; `works_with` stays at the earlier form, and what is needed no
+/// more goes in a form after that. Statements name their columns, so that those that are new change nothing for them.
 fn prepare_server(connection: &Connection) -> Result<(), StoreError> {
     let opened = StoreError::ledger;
     let transaction = connection.begin().map_err(opened("be opened"))?;
     if has_form(&transaction).map_err(opened("be opened"))? {
-        let found = transaction.query_row("SELECT MAX(version) FROM form", [], |row| row.get(0));
-        match found.map_err(opened("be opened"))? {
-            VERSION => {}
-            found if found > VERSION => return Err(StoreError::Version { found, known: VERSION }),
-            found => return Err(StoreError::Earlier { found, known: VERSION }),
+        let found = form_of(&transaction).map_err(opened("be opened"))?;
+        match found {
+            (VERSION, _) => {}
+            // A later program has added to it what this one need not know.
+            (found, works_with) if found > VERSION && works_with <= VERSION => {}
+            (found, _) if found > VERSION => {
+                return Err(StoreError::Version { found, known: VERSION });
+            }
+            (found, _) => return Err(StoreError::Earlier { found, known: VERSION }),
         }
     } else {
         transaction.execute_batch(TABLES).map_err(opened("be made"))?;

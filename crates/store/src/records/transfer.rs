@@ -243,7 +243,7 @@ mod tests {
             assert!(made.iter().any(|text| server.contains(text)), "it lacks {name}");
         }
         assert!(server.contains(&format!(
-            "INSERT INTO form (version) VALUES ({});",
+            "INSERT INTO form (version, works_with) VALUES ({0}, {0});",
             super::super::form::VERSION
         )));
     }

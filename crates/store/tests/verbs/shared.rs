@@ -218,3 +218,56 @@ fn stores_on_servers_are_tested_where_there_are_any() {
         told("stores with bytes in an object store");
     }
 }
+
+/// What a later program may add to the tables while this one still runs: columns, tables, indexes.
+const LATER: &str = "
+    ALTER TABLE contents ADD COLUMN read_at BIGINT NOT NULL DEFAULT 0;
+    ALTER TABLE manifests ADD COLUMN signed_by TEXT;
+    ALTER TABLE tags ADD COLUMN note TEXT NOT NULL DEFAULT '';
+    ALTER TABLE blobs ADD COLUMN kind TEXT;
+    ALTER TABLE repositories ADD COLUMN note TEXT;
+    ALTER TABLE uploads ADD COLUMN hash_state BYTEA;
+    ALTER TABLE keys ADD COLUMN note TEXT;
+    ALTER TABLE record ADD COLUMN note TEXT;
+    ALTER TABLE marks ADD COLUMN note TEXT;
+    ALTER TABLE leases ADD COLUMN note TEXT;
+    CREATE TABLE layer_facts (digest TEXT PRIMARY KEY, facts BYTEA NOT NULL);
+    CREATE INDEX tags_by_note ON tags (note);";
+
+#[tokio::test]
+async fn this_version_works_beside_a_later_one_that_has_added_to_the_tables() {
+    for pair in pairs() {
+        let Some(server) = &pair.server else { continue };
+        image(&pair.one, &pair.kettle, "before", Some("1")).await;
+        // The later one comes while this one runs: statements that were prepared before go on.
+        run(server, &format!("{LATER} UPDATE form SET version = 99, works_with = 8"));
+        let digest = image(&pair.one, &pair.kettle, "while", Some("2")).await;
+        let found = pair.two.manifest_record(&pair.kettle, &by_tag("2")).await.unwrap();
+        assert_eq!(found.map(|record| record.digest), Some(digest));
+        pair.one.remove_tag(&pair.kettle, &crate::tag("1")).await.unwrap();
+        pair.one.set_mark("backup/last", "x").await.unwrap();
+        // And one of this version that starts afterwards does.
+        let folder = tempfile::tempdir().unwrap();
+        let place = Server::read(server, None).unwrap();
+        let open = || match &pair.bucket {
+            Some(bucket) => Store::open_remote(folder.path(), Some(place.clone()), bucket),
+            None => Store::open_shared(pair.folder.path(), place.clone()),
+        };
+        let late = open().unwrap();
+        image(&late, &pair.kettle, "after", Some("3")).await;
+        assert_eq!(late.tags(&pair.kettle, None, 10).await.unwrap().unwrap().len(), 2);
+        let copy = tempfile::tempdir().unwrap();
+        late.export(copy.path(), &|_| ()).await.unwrap();
+        // What it could not work with it does not touch.
+        run(server, "UPDATE form SET works_with = 99");
+        assert!(matches!(
+            open().map(drop),
+            Err(larder_store::StoreError::Version { found: 99, known: 8 })
+        ));
+        run(server, "UPDATE form SET version = 7, works_with = 7");
+        assert!(matches!(
+            open().map(drop),
+            Err(larder_store::StoreError::Earlier { found: 7, .. })
+        ));
+    }
+}
