@@ -118,6 +118,10 @@ impl Failure {
                 "check `records` in larder.toml, and that the database server runs and lets this machine in",
                 Exit::Remote,
             ),
+            StoreError::Foreign(_) => (
+                "give this larder a `prefix` of its own in `objects`; if that other store is no more, remove the object",
+                Exit::Usage,
+            ),
             error if error.is_frozen() => (
                 "`larder store move` says where to: use that one, or bring the move to its end, or give it up with `--cancel`",
                 Exit::No,

@@ -118,6 +118,9 @@ pub enum StoreError {
     /// What is to be written into holds something already.
     #[error("the database holds the records of a store already")]
     Occupied,
+    /// The place in the object store belongs to another store.
+    #[error("the place in the object store belongs to another store: its `{0}` says so")]
+    Foreign(String),
     /// The store moves, or has moved, to another place.
     #[error("the store moves to {0}, or has moved there already")]
     Moving(String),

@@ -138,6 +138,8 @@ impl Store {
             Arrived::ByMove(_) | Arrived::Otherwise => return Err(StoreError::Occupied),
         }
         let objects = place.objects()?;
+        let id_of_store = move |from: &Connection| own_id(from, &secret);
+        objects.own(&self.records.transfer(id_of_store).await?).await?;
         let mover = Mover { bytes: Bytes::Store(self.clone()), objects, id: id.clone() };
         if begun.as_ref().is_none_or(|state| state.stage == MoveStage::Copying) {
             self.records.set_move(&id, MoveStage::Copying, to).await?;
@@ -233,6 +235,10 @@ impl Store {
         }
         let objects = place.objects()?;
         let records = crate::backup::bring_records(from, place.folder()).await?;
+        let path = records.clone();
+        let name =
+            blocking(move || own_id(&connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?, &secret));
+        objects.own(&name.await?).await?;
         let bytes =
             Bytes::Copy { content: ContentFolder::of_backup(from), records: records.clone() };
         let mover = Mover { bytes, objects, id: id.clone() };
@@ -251,6 +257,14 @@ impl Store {
         incoming(place.folder())?;
         Ok(copied)
     }
+}
+
+/// The name by which a store's objects know it; it goes with the records. One that has none yet is known by its secret,
+/// which all copies of it have.
+fn own_id(connection: &Connection, secret: &[u8; 32]) -> Result<String, StoreError> {
+    let known = [&b"whose objects: "[..], secret].concat();
+    let known = Digest::of(&known).hex()[..32].to_owned();
+    crate::records::store_id(connection, Some(known)).map_err(StoreError::ledger("be read"))
 }
 
 /// Writes the records, with what keys are hashed with, where they will be seen.

@@ -189,6 +189,18 @@ impl Objects {
         }
     }
 
+    /// Makes sure that the place belongs to a store of this name.
+    ///
+    /// # Errors
+    /// [`StoreError::Foreign`] when it belongs to another.
+    #[cfg(feature = "replicas")]
+    pub async fn own(&self, id: &str) -> Result<(), StoreError> {
+        match self {
+            Self::Folder(_) => Ok(()),
+            Self::Bucket { bucket, .. } => bucket.own(id).await,
+        }
+    }
+
     /// How many bytes there is room for in all. None: nobody knows.
     pub async fn capacity(&self) -> Result<Option<u64>, StoreError> {
         match self {

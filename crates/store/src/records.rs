@@ -23,6 +23,8 @@ mod lists;
 mod marks;
 mod moments;
 mod needs;
+#[cfg(feature = "replicas")]
+mod owning;
 mod peers;
 mod quotas;
 mod record;
@@ -67,6 +69,8 @@ pub use freeze::{MoveStage, MoveState};
 pub(crate) use ledger::{described, manifest};
 pub use lists::ImageNames;
 pub use marks::{Mark, Sample};
+#[cfg(feature = "replicas")]
+pub(crate) use owning::store_id;
 pub use peers::Peer;
 pub(crate) use quotas::Bringer;
 pub use quotas::{QuotaPassed, WeightyImage};
@@ -162,14 +166,23 @@ impl Records {
         !matches!(*self.place, RecordsPlace::File(_))
     }
 
+    /// Whether what others change was heard of until a moment ago.
+    fn is_believed(&self) -> bool {
+        match &*self.place {
+            RecordsPlace::File(_) => true,
+            #[cfg(feature = "replicas")]
+            RecordsPlace::Server(server) => server.is_believed(),
+        }
+    }
+
     /// The present moment of what a repository holds. None: it cannot be told.
     pub fn moment_of(&self, repository: &RepositoryName) -> Option<Moment> {
-        self.moments.of(repository)
+        self.moments.of(repository).filter(|_| self.is_believed())
     }
 
     /// The present moment of who may do what. None: it cannot be told.
     pub fn moment_of_access(&self) -> Option<Moment> {
-        self.moments.of_access()
+        self.moments.of_access().filter(|_| self.is_believed())
     }
 
     /// Runs a change on the writing thread and answers when it is committed. What it touched is known beforehand.

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::future::Future;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use crate::sql::{Optional as _, params};
@@ -44,6 +44,8 @@ pub struct Store {
     promised: Arc<Mutex<u64>>,
     /// How much may be held.
     pub(crate) quotas: Arc<RwLock<Arc<Quotas>>>,
+    /// Whether the place in the object store is known to be this store's.
+    pub(crate) is_owner: Arc<AtomicBool>,
     /// In whose name this handle writes. Empty: nobody's.
     pub(crate) account: Arc<str>,
 }
@@ -177,7 +179,19 @@ impl Store {
         let (places, presence) = (Places::default(), SharedPresence::default());
         let (root, promised) = (folder.to_owned(), Arc::default());
         let (reserve, quotas, account) = (Arc::default(), Arc::default(), "".into());
-        Self { records, objects, root, places, presence, reserve, promised, quotas, account }
+        let is_owner = Arc::default();
+        Self {
+            records,
+            objects,
+            root,
+            places,
+            presence,
+            reserve,
+            promised,
+            quotas,
+            is_owner,
+            account,
+        }
     }
 
     /// Converts the store in a local folder, if it has the form of an earlier version; None: it has not, or there is

@@ -92,6 +92,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let uploads = count(removed.uploads, "upload");
         context.output.note(format!("gave up {uploads} that nobody resumed"));
     }
+    store.own_objects().await.map_err(|error| Failure::store(what(), &error))?;
     let moves = store.move_state().await.map_err(|error| Failure::store(what(), &error))?;
     if let Some(state) = &moves {
         context.output.note(format!("note: {}", super::store::moving::told(state)));

@@ -2,6 +2,7 @@
 //! `scripts/services start` starts them and says where they are.
 
 mod away;
+mod caching;
 mod moving;
 mod peers;
 mod redirect;
@@ -62,6 +63,11 @@ impl Replicas {
 
     fn larder(&self, which: &str, line: &str) -> Run {
         self.house.larder(&format!("{line} --config {which}/larder.toml"))
+    }
+
+    /// The first one, which makes the store.
+    fn serve_new(&self, which: &str) -> Serving {
+        Serving::with(&self.house, &format!("--new-store --config {which}/larder.toml"))
     }
 
     fn serve(&self, which: &str) -> Serving {

@@ -29,6 +29,8 @@ const AT_ONCE: usize = 3;
 const CALL: Duration = Duration::from_secs(120);
 /// How long nothing may come of a content on its way out.
 const STALL: Duration = Duration::from_secs(20);
+/// What says whose the objects are.
+const OWNER: &str = "owner";
 /// How long an address holds that a client was sent to: it may come back to it where it was cut off.
 const LINK: Duration = Duration::from_secs(20 * 60);
 /// How often a content is asked for again without any progress.
@@ -153,6 +155,32 @@ impl Bucket {
         };
         let plain = plain_client(place)?;
         Ok(Self { inner: Arc::new(BucketInner { streams, calls, links, plain, prefix }) })
+    }
+
+    /// Makes sure that the place belongs to a store of this name.
+    ///
+    /// # Errors
+    /// [`StoreError::Foreign`] when it belongs to another.
+    pub async fn own(&self, id: &str) -> Result<(), StoreError> {
+        let path = self.path(OWNER)?;
+        for _ in 0..2 {
+            match self.inner.calls.get_opts(&path, GetOptions::new().with_range(Some(0..64))).await
+            {
+                Ok(found) => {
+                    let found = found.bytes().await.map_err(said("be read"))?;
+                    return match found == id.as_bytes() {
+                        true => Ok(()),
+                        false => Err(StoreError::Foreign(path.to_string())),
+                    };
+                }
+                Err(object_store::Error::NotFound { .. }) => {}
+                Err(error) => return Err(said("be read")(error)),
+            }
+            // Of two that come at once the last stays; each then reads whose it is.
+            let put = self.inner.calls.put(&path, id.to_owned().into()).await;
+            put.map_err(said("be written"))?;
+        }
+        Ok(())
     }
 
     /// Whether clients are sent here for what they ask.

@@ -148,6 +148,9 @@ impl Store {
         grace: Duration,
         dry: bool,
     ) -> Result<(u64, u64), StoreError> {
+        // What is another store's is no stray.
+        #[cfg(feature = "replicas")]
+        self.own_objects().await?;
         let objects = self.objects.objects(part, true).await?;
         if objects.is_empty() {
             return Ok((0, 0));

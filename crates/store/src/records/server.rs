@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant};
 
 use super::form::VERSION;
@@ -55,8 +55,10 @@ impl Records {
 pub(super) struct Watched {
     server: Server,
     link: Link,
-    /// When it answered last.
-    heard: Arc<Mutex<Instant>>,
+    /// Since when it is asked.
+    begun: Instant,
+    /// When it answered last, in milliseconds since then.
+    heard: Arc<AtomicU64>,
     /// For how many milliseconds what is remembered is believed while it does not.
     away: Arc<AtomicU64>,
 }
@@ -64,7 +66,7 @@ pub(super) struct Watched {
 impl Watched {
     fn new(server: Server) -> Self {
         let (link, away) = (Link::default(), Arc::default());
-        Self { server, link, heard: Arc::new(Mutex::new(Instant::now())), away }
+        Self { server, link, begun: Instant::now(), heard: Arc::default(), away }
     }
 
     /// Connects, for who is told at once when it does not answer.
@@ -77,8 +79,24 @@ impl Watched {
         self.server.connect_by(Link::default(), SILENCE).map(Connection::Postgres)
     }
 
+    /// It has answered.
+    fn hears(&self) {
+        let now = u64::try_from(self.begun.elapsed().as_millis()).unwrap_or(u64::MAX);
+        self.heard.store(now, Ordering::Release);
+    }
+
+    /// For how long it has not answered.
     fn silence(&self) -> Duration {
-        self.heard.lock().unwrap_or_else(PoisonError::into_inner).elapsed()
+        self.begun
+            .elapsed()
+            .saturating_sub(Duration::from_millis(self.heard.load(Ordering::Acquire)))
+    }
+
+    /// Whether what is remembered is still true, as far as anybody can know: others' changes were heard of a moment ago, or
+    /// the server is known to be away, and not for too long. Who was stopped for a while has heard nothing.
+    pub fn is_believed(&self) -> bool {
+        let silence = self.silence();
+        silence < UNHEARD || (self.link.is_away() && silence < self.believed())
     }
 
     fn believed(&self) -> Duration {
@@ -181,6 +199,9 @@ fn prepare_server(connection: &Connection) -> Result<(), StoreError> {
 const WATCHED_EACH: Duration = Duration::from_millis(250);
 /// It is taken for away once it has not answered for so long.
 const SILENCE: Duration = Duration::from_secs(3);
+/// Nothing that is remembered is believed once nothing was heard for so long, and nobody has found that it is away: a
+/// little longer than that takes.
+const UNHEARD: Duration = Duration::from_millis(4500);
 
 /// Hears of what others have changed, as long as somebody wants to know, and says whether the server answers. The numbers
 /// of changes are given by one writer at a time, so that none appears later than a greater one.
@@ -203,7 +224,7 @@ fn watch(server: &Watched, first: Connection, moments: &Weak<Moments>) {
                     moments.find_again();
                 }
                 moments.tell_others(&names, last);
-                *server.heard.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
+                server.hears();
                 server.link.set_away(false);
             }
             Err(error) => {

@@ -262,6 +262,7 @@ impl Store {
         &self,
         age: Duration,
     ) -> Result<AbandonedUploads, StoreError> {
+        self.own_objects().await?;
         let here = self.objects.remove_abandoned(age).await?;
         let mut gone = AbandonedUploads::default();
         // What has a name here is a copy of what was parked, or was never answered for.

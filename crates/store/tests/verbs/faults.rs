@@ -318,3 +318,24 @@ async fn parts_that_nobody_completes_are_found_and_removed() {
         assert_eq!(unfinished_parts(bucket).await, 0);
     }
 }
+
+#[tokio::test]
+async fn a_place_that_belongs_to_another_store_is_left_alone() {
+    for pair in pairs().into_iter().chain(super::shared::strict_pair()) {
+        let Some(bucket) = &pair.bucket else { continue };
+        let digest = push(&pair.one, &pair, "layer", "2").await.unwrap();
+        pair.one.own_objects().await.unwrap();
+        pair.two.own_objects().await.unwrap();
+        // Another store, by a slip, at the same place: it knows none of these objects.
+        let folder = tempfile::tempdir().unwrap();
+        let other = Store::open_remote(folder.path(), None, bucket).unwrap();
+        let foreign =
+            |error: StoreError| assert!(matches!(error, StoreError::Foreign(_)), "{error}");
+        foreign(other.own_objects().await.unwrap_err());
+        for part in 0..=u8::MAX {
+            foreign(other.collect_strays(part, Duration::ZERO, false).await.unwrap_err());
+        }
+        foreign(other.remove_abandoned(Duration::ZERO).await.unwrap_err());
+        is_there(&pair, "layer", "2", &digest).await;
+    }
+}

@@ -196,3 +196,20 @@ fn how_long_it_may_be_away_is_bounded() {
     with("soon").ends(2);
     with("0s").ends(0);
 }
+
+#[test]
+fn who_was_stopped_for_a_while_believes_nothing_that_it_knew() {
+    let Some(replicas) = Replicas::new("") else { return };
+    let copy = format!("copy bazaar.example/library/kettle:2 {OWN}/vendor/kettle:2");
+    replicas.larder("b", &copy).ends(0);
+    let a = replicas.serve("a");
+    for _ in 0..3 {
+        assert_eq!(a.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
+    }
+    a.signal("STOP");
+    replicas.larder("b", &format!("shelf drop {OWN}/vendor/kettle:2 --yes")).ends(0);
+    std::thread::sleep(Duration::from_secs(5));
+    a.signal("CONT");
+    // At once, before it has heard of anything.
+    assert_eq!(a.ask("GET", "/v2/vendor/kettle/manifests/2").status, 404);
+}

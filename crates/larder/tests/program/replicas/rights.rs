@@ -76,3 +76,26 @@ fn what_a_database_user_may_not_do_is_told() {
     // One that may not touch what is there already.
     with("postgres://larder@", &format!("postgres://{role}@")).ends(2).says(&told);
 }
+
+#[test]
+fn a_place_that_another_store_has_is_refused() {
+    let (Some(first), Some(second)) = (Replicas::new(""), Replicas::new("")) else { return };
+    let copy = format!("copy bazaar.example/library/kettle:2 {OWN}/vendor/kettle:2");
+    first.larder("a", &copy).ends(0);
+    let serving = first.serve("a");
+    // Another database, and by a slip the same place in the object store.
+    let prefix = |text: &str| text.split("prefix = \"").nth(1).unwrap()[..33].to_owned();
+    let (ours, theirs) = (first.house.read("a/larder.toml"), second.house.read("a/larder.toml"));
+    second.house.write("a/larder.toml", theirs.replacen(&prefix(&theirs), &prefix(&ours), 1));
+    second.larder("a", "store collect --grace 0s --uploads --older 0s").ends(2);
+    second
+        .larder("a", "serve --new-store")
+        .ends(2)
+        .says(&["belongs to another store", "`prefix` of its own"]);
+    second
+        .larder("a", "store collect --grace 0s --uploads --older 0s")
+        .ends(2)
+        .says(&["another store"]);
+    assert_eq!(serving.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
+    first.larder("a", "store verify").ends(0);
+}
