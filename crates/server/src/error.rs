@@ -227,6 +227,13 @@ fn reason(status: StatusCode, message: &str) -> Option<ReasonPhrase> {
     ReasonPhrase::try_from(text.into_bytes()).ok()
 }
 
+/// What is said while a server of the store does not answer.
+pub(crate) const AWAY: &str =
+    "a part of the larder's store cannot be reached now; its log has the cause";
+/// What is said while the store moves.
+pub(crate) const MOVING: &str =
+    "the larder's store is being moved to another place: what it has is given, nothing new is kept";
+
 impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {
         match error {
@@ -252,16 +259,13 @@ impl From<StoreError> for ApiError {
             }
             error if error.is_frozen() => {
                 tracing::warn!("refused: the store is being moved elsewhere");
-                let message = "the larder's store is being moved to another place: what it has is given, nothing new is kept";
-                Self::new(Code::Denied, message)
+                Self::new(Code::Denied, MOVING)
                     .with_status(StatusCode::SERVICE_UNAVAILABLE)
                     .with_header(header::RETRY_AFTER, HeaderValue::from_static("30"))
             }
             error if error.is_away() => {
                 tracing::error!(%error, "a server of the store is away");
-                let message =
-                    "a part of the larder's store cannot be reached now; its log has the cause";
-                Self::new(Code::Internal, message)
+                Self::new(Code::Internal, AWAY)
                     .with_status(StatusCode::SERVICE_UNAVAILABLE)
                     .with_header(header::RETRY_AFTER, HeaderValue::from_static("5"))
             }

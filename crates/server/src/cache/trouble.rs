@@ -5,7 +5,7 @@ use larder_client::{ClientError, NotThere};
 use larder_core::name::Host;
 use larder_store::{StoreError, now};
 
-use crate::error::{ApiError, Code};
+use crate::error::{AWAY, ApiError, Code, MOVING};
 
 /// Why something cannot be served through a cached shelf.
 #[derive(Debug, Clone)]
@@ -31,6 +31,10 @@ pub enum Trouble {
     NoRoom,
     /// It, or every image that needs it, is larger than its shelf may become: it cannot be kept.
     Beyond,
+    /// A server of the store cannot be reached; the cause is in the log.
+    Away,
+    /// The store moves to another place, and keeps nothing new here.
+    Moving,
     /// The store failed; its cause is in the log.
     Store,
 }
@@ -47,6 +51,13 @@ impl From<StoreError> for Trouble {
         if error.is_full() {
             tracing::warn!(%error, "there is no room to cache anything more");
             return Self::NoRoom;
+        }
+        if error.is_frozen() {
+            return Self::Moving;
+        }
+        if error.is_away() {
+            tracing::error!(%error, "a server of the store is away");
+            return Self::Away;
         }
         tracing::error!(%error, "the store failed");
         Self::Store
@@ -80,6 +91,8 @@ impl std::fmt::Display for Trouble {
             Self::Beyond => f.write_str(
                 "the image is larger than `limit` (or `cache_limit`) lets its shelf become: it passes through and is not kept",
             ),
+            Self::Away => f.write_str(AWAY),
+            Self::Moving => f.write_str(MOVING),
             Self::Store => f.write_str("the larder's store failed; its log has the cause"),
         }
     }
@@ -122,6 +135,8 @@ impl From<Trouble> for ApiError {
                 | Trouble::Unwanted
                 | Trouble::NoRoom
                 | Trouble::Beyond
+                | Trouble::Away
+                | Trouble::Moving
                 | Trouble::Store
                 | Trouble::Upstream(ClientError::NotFound { .. })
         );
@@ -134,6 +149,8 @@ impl From<Trouble> for ApiError {
             Trouble::Resting(_, until, _) => later(Code::Internal, until),
             Trouble::Unwanted => later(Code::Internal, now()),
             Trouble::NoRoom => later(Code::Internal, now() + 60_000),
+            Trouble::Away => later(Code::Internal, now() + 4_000),
+            Trouble::Moving => later(Code::Denied, now() + 29_000),
             Trouble::TooLong(_) => {
                 Self::new(Code::Internal, message).with_status(StatusCode::GATEWAY_TIMEOUT)
             }

@@ -3,6 +3,7 @@
 use super::Replicas;
 use crate::access::basic;
 use crate::house::{House, OWN};
+use crate::node::straight;
 use crate::serving::{Serving, ask};
 
 /// A larder in its folder, and servers that have no store yet: `larder.toml` and `next/larder.toml`.
@@ -149,4 +150,24 @@ fn a_damaged_store_moves_only_if_told_and_a_backup_comes_back_into_servers() {
         .ends(2)
         .says(&["there is a store in the bucket"]);
     house.larder("shelf show vendor --config a/larder.toml").ends(0).says(&["vendor/kettle:2"]);
+}
+
+#[test]
+fn a_cached_shelf_gives_what_it_has_while_its_store_moves() {
+    let cached = "[[shelf]]\nname = \"bazaar\"\ncaches = \"bazaar\"\nrecheck = \"0s\"\n";
+    let Some(Replicas { house }) = Replicas::new(cached) else { return };
+    house.write("next.toml", house.read("a/larder.toml").replace("../objects-key", "objects-key"));
+    let serving = Serving::with(&house, "--new-store");
+    let pulled = straight(&serving).pull("bazaar/library/kettle", "2").unwrap();
+    house.larder("store move --to next.toml").ends(0);
+    // What it has is given, and asked about as ever; what it has not, or what has changed, cannot be kept.
+    assert_eq!(straight(&serving).pull("bazaar/library/kettle", "2").unwrap(), pulled);
+    let unknown = serving.ask("GET", "/v2/bazaar/library/ashlog/manifests/1.4");
+    assert_eq!(unknown.status, 503, "{}", unknown.text());
+    assert!(unknown.header("retry-after").is_some(), "{}", unknown.head);
+    assert_eq!(straight(&serving).pull("bazaar/library/kettle", "2").unwrap(), pulled);
+    assert_eq!(serving.stop("TERM"), 0);
+    let serving = Serving::with(&house, "--config a/larder.toml");
+    assert_eq!(straight(&serving).pull("bazaar/library/kettle", "2").unwrap(), pulled);
+    straight(&serving).pull("bazaar/library/ashlog", "1.4").unwrap();
 }
