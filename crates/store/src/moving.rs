@@ -141,9 +141,10 @@ impl Store {
         let id_of_store = move |from: &Connection| own_id(from, &secret);
         objects.own(&self.records.transfer(id_of_store).await?).await?;
         let mover = Mover { bytes: Bytes::Store(self.clone()), objects, id: id.clone() };
+        let mut first = BackupCopy::default();
         if begun.as_ref().is_none_or(|state| state.stage == MoveStage::Copying) {
             self.records.set_move(&id, MoveStage::Copying, to).await?;
-            mover.bring_all(&|copied| tell(copied, MoveStage::Copying)).await?;
+            (first, _) = mover.bring_all(&|copied| tell(copied, MoveStage::Copying)).await?;
         }
         self.records.transfer(prove_bodies).await?;
         self.records.set_move(&id, MoveStage::Frozen, to).await?;
@@ -163,7 +164,13 @@ impl Store {
             damaged: damaged.iter().cloned().collect::<HashSet<_>>(),
         };
         let manifests = self.records_to(place, anew, secret, to).await?;
-        Ok(Moved { copy: BackupCopy { manifests, ..copy }, damaged, has_moved: true })
+        let copy = BackupCopy {
+            copied: first.copied + copy.copied,
+            bytes: first.bytes + copy.bytes,
+            there: copy.there.saturating_sub(first.copied),
+            manifests,
+        };
+        Ok(Moved { copy, damaged, has_moved: true })
     }
 
     /// Brings the records, and says then that the store is there.
@@ -182,10 +189,11 @@ impl Store {
             .await;
         let manifests = match brought {
             Ok(manifests) => manifests,
-            // The answer may have been lost: what stands there decides. Where nobody can tell, nothing new is kept until
-            // the move is run again.
+            // The answer may have been lost: what stands there decides. Where nobody can tell, because it may still come to
+            // stand there, nothing new is kept until the move is run again.
             Err(error) => match place.found().await? {
                 Arrived::ByMove(theirs) if theirs == id => 0,
+                _ if error.is_away() => return Err(error),
                 _ => {
                     self.records.set_move(&id, MoveStage::Copying, to).await?;
                     return Err(error);

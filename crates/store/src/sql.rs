@@ -40,6 +40,9 @@ pub enum Error {
     /// What was to be recorded was taken away meanwhile.
     #[error("what was to be recorded was taken for abandoned; do it again")]
     Lost,
+    /// What was to be written into holds something already.
+    #[error("there are records already")]
+    Occupied,
     /// A question for one row had none.
     #[error("no row")]
     NoRow,

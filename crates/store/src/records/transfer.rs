@@ -54,7 +54,7 @@ pub(crate) struct Resettling {
 const OWN: [&str; 4] = ["leases", "leavings", "old_files", "uploads"];
 
 /// Writes all that one database keeps into another, as it is at one moment: into a new file, or into a server, where it
-/// makes the tables if there are none. Nobody sees a part of it. For a new store, with what is different there, and for a
+/// makes the tables. Nobody sees a part of it. For a new store, with what is different there, and for a
 /// server with what keys are hashed with.
 pub(super) fn all(
     from: &Connection,
@@ -105,7 +105,7 @@ fn wait_long(connection: &Connection) -> Result<()> {
     match connection.dialect() {
         Dialect::Sqlite => Ok(()),
         Dialect::Postgres => connection.execute_batch(
-            "SET LOCAL statement_timeout = 0; SET LOCAL idle_in_transaction_session_timeout = 0",
+            "SET LOCAL statement_timeout = 0; SET LOCAL idle_in_transaction_session_timeout = '10min'",
         ),
     }
 }
@@ -125,9 +125,11 @@ fn make_silent(to: &Connection, tables: &[Table]) -> Result<Vec<String>> {
             Ok(triggers.into_iter().map(|(_, sql)| sql).collect())
         }
         Dialect::Postgres => {
-            if !super::server::has_form(to)? {
-                to.execute_batch(super::server::TABLES)?;
+            // Now that nobody else writes: whoever was quicker is not written over.
+            if super::server::has_form(to)? {
+                return Err(crate::sql::Error::Occupied);
             }
+            to.execute_batch(super::server::TABLES)?;
             for Table { name, .. } in tables {
                 to.execute_batch(&format!("ALTER TABLE {name} DISABLE TRIGGER USER"))?;
             }

@@ -243,9 +243,9 @@ async fn an_object_store_that_is_away_is_told() {
     }
 }
 
-/// Begins an upload of several parts behind the store's back, as a process leaves it that was killed.
-async fn begin_parts(bucket: &larder_store::BucketPlace, place: &str) {
-    let store = object_store::aws::AmazonS3Builder::new()
+/// The object store without the store before it.
+fn straight_to(bucket: &larder_store::BucketPlace) -> object_store::aws::AmazonS3 {
+    object_store::aws::AmazonS3Builder::new()
         .with_bucket_name(&bucket.bucket)
         .with_endpoint(&bucket.endpoint)
         .with_region(&bucket.region)
@@ -253,7 +253,12 @@ async fn begin_parts(bucket: &larder_store::BucketPlace, place: &str) {
         .with_secret_access_key(&bucket.key.secret)
         .with_allow_http(true)
         .build()
-        .unwrap();
+        .unwrap()
+}
+
+/// Begins an upload of several parts behind the store's back, as a process leaves it that was killed.
+async fn begin_parts(bucket: &larder_store::BucketPlace, place: &str) {
+    let store = straight_to(bucket);
     let path = object_store::path::Path::parse(format!("{}/{place}", bucket.prefix)).unwrap();
     let mut upload = store.put_multipart(&path).await.unwrap();
     upload.put_part(vec![7_u8; 1000].into()).await.unwrap();
@@ -263,15 +268,7 @@ async fn begin_parts(bucket: &larder_store::BucketPlace, place: &str) {
 
 /// How many uploads of several parts are unfinished there.
 async fn unfinished_parts(bucket: &larder_store::BucketPlace) -> usize {
-    let store = object_store::aws::AmazonS3Builder::new()
-        .with_bucket_name(&bucket.bucket)
-        .with_endpoint(&bucket.endpoint)
-        .with_region(&bucket.region)
-        .with_access_key_id(&bucket.key.id)
-        .with_secret_access_key(&bucket.key.secret)
-        .with_allow_http(true)
-        .build()
-        .unwrap();
+    let store = straight_to(bucket);
     let options = SignedUrlOptions::new().with_query([("uploads", "")]);
     let root = object_store::path::Path::default();
     let most = Duration::from_secs(60);

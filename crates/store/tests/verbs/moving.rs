@@ -137,7 +137,8 @@ async fn a_store_moves_to_servers_and_back() {
             let stages = std::sync::Mutex::new(Vec::new());
             let tell = |_, stage| stages.lock().unwrap().push(stage);
             let moved = from.move_to(&place.place(), "there", SECRET, false, &tell).await.unwrap();
-            assert!(moved.has_moved && moved.copy.there >= 3 && moved.damaged.is_empty());
+            assert!(moved.has_moved && moved.copy.copied >= 3 && moved.damaged.is_empty());
+            assert_eq!(moved.copy.there, 0);
             assert!(stages.lock().unwrap().contains(&MoveStage::Copying));
             let state = from.move_state().await.unwrap().unwrap();
             assert_eq!((state.stage, state.to.as_str()), (MoveStage::Moved, "there"));

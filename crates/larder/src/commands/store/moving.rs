@@ -148,6 +148,7 @@ async fn finish(
     let noted = record::note(store, vec![record::entry(RecordKind::Copy, &to, &note)]).await;
     noted.map_err(|error| Failure::store("cannot write the record", &error))?;
     let moved = store.move_to(place, &to, secret, args.leave_damaged, tell).await;
+    let stage = store.move_state().await.ok().flatten().map(|state| state.stage);
     let moved = moved.map_err(|error| match error {
         StoreError::Occupied => Failure::usage(
             what,
@@ -164,6 +165,10 @@ async fn finish(
         StoreError::Mismatch { expected, .. } => {
             damaged_manifest(what, &format!("the manifest {expected} is damaged"))
         }
+        error if stage == Some(MoveStage::Frozen) => Failure {
+            remedy: "run it again: nothing new is kept here until it has come to its end, or is given up with `--cancel`".into(),
+            ..Failure::store(what, &error)
+        },
         error => Failure::store(what, &error),
     })?;
     let outcome = if moved.has_moved { "moved" } else { "stopped" };
