@@ -232,7 +232,7 @@ pub(crate) const AWAY: &str =
     "a part of the larder's store cannot be reached now; its log has the cause";
 /// What is said while the store moves.
 pub(crate) const MOVING: &str =
-    "the larder's store is being moved to another place: what it has is given, nothing new is kept";
+    "the larder's store moves to another place: what it has is given, nothing new is kept here";
 
 impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {

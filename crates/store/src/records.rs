@@ -86,7 +86,12 @@ pub use uploads::AbandonedUploads;
 /// Writes that wait for the writing thread.
 const QUEUE: usize = 256;
 /// Reading connections that are kept open.
-const READERS: usize = 8;
+const READERS: usize = 16;
+/// Questions to a server that are asked at once; the others wait for their turn, but not for longer than this.
+#[cfg(feature = "replicas")]
+const AT_ONCE: usize = 16;
+#[cfg(feature = "replicas")]
+const TURN: Duration = Duration::from_secs(10);
 /// How long we wait for another process that writes.
 const BUSY: Duration = Duration::from_secs(15);
 
@@ -301,7 +306,20 @@ impl Records {
     ) -> Result<T, StoreError> {
         let readers = Arc::clone(&self.readers);
         let place = Arc::clone(&self.place);
+        // A server has so many connections for all of us, and takes no more.
+        #[cfg(feature = "replicas")]
+        let turn = match &*self.place {
+            RecordsPlace::File(_) => None,
+            RecordsPlace::Server(server) => {
+                let late = || StoreError::ledger("be read")(crate::sql::Error::Late);
+                let turn = Arc::clone(server.turns()).acquire_owned();
+                let turn = tokio::time::timeout(TURN, turn).await.map_err(|_| late())?;
+                Some(turn.map_err(|_| late())?)
+            }
+        };
         spawn_blocking(move || {
+            #[cfg(feature = "replicas")]
+            let _turn = turn;
             let idle = || readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
             let alive = std::iter::from_fn(idle).find(|connection| !connection.is_closed());
             let connection = match alive {

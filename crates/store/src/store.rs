@@ -45,6 +45,7 @@ pub struct Store {
     /// How much may be held.
     pub(crate) quotas: Arc<RwLock<Arc<Quotas>>>,
     /// Whether the place in the object store is known to be this store's.
+    #[cfg_attr(not(feature = "replicas"), allow(dead_code))]
     pub(crate) is_owner: Arc<AtomicBool>,
     /// In whose name this handle writes. Empty: nobody's.
     pub(crate) account: Arc<str>,

@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use larder_core::digest::Digest;
 
+#[cfg(feature = "replicas")]
 use super::any;
 use super::contents::digest_of;
 use crate::error::StoreError;

@@ -5,6 +5,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant};
 
+use tokio::sync::Semaphore;
+
 use super::form::VERSION;
 use super::moments::Moments;
 use super::{Records, RecordsPlace, any};
@@ -61,12 +63,20 @@ pub(super) struct Watched {
     heard: Arc<AtomicU64>,
     /// For how many milliseconds what is remembered is believed while it does not.
     away: Arc<AtomicU64>,
+    /// Who may ask it now.
+    turns: Arc<Semaphore>,
 }
 
 impl Watched {
     fn new(server: Server) -> Self {
-        let (link, away) = (Link::default(), Arc::default());
-        Self { server, link, begun: Instant::now(), heard: Arc::default(), away }
+        let (link, away, heard) = (Link::default(), Arc::default(), Arc::default());
+        let turns = Arc::new(Semaphore::new(super::AT_ONCE));
+        Self { server, link, begun: Instant::now(), heard, away, turns }
+    }
+
+    /// Who may ask it at once.
+    pub fn turns(&self) -> &Arc<Semaphore> {
+        &self.turns
     }
 
     /// Connects, for who is told at once when it does not answer.

@@ -271,3 +271,28 @@ async fn this_version_works_beside_a_later_one_that_has_added_to_the_tables() {
         ));
     }
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn many_questions_at_once_take_few_connections() {
+    for pair in pairs() {
+        let Some(server) = &pair.server else { continue };
+        let digest = image(&pair.one, &pair.kettle, "layer", Some("2")).await;
+        let asked: Vec<_> = (0..400)
+            .map(|_| {
+                let (one, kettle) = (pair.one.clone(), pair.kettle.clone());
+                tokio::spawn(async move { one.manifest_record(&kettle, &by_tag("2")).await })
+            })
+            .collect();
+        for one in asked {
+            let found = one.await.unwrap().unwrap();
+            assert_eq!(found.map(|record| record.digest), Some(digest.clone()));
+        }
+        let open = number(
+            server,
+            "SELECT COUNT(*) FROM pg_stat_activity
+             WHERE application_name = current_setting('application_name')",
+        );
+        // Two handles, each with one that writes and one that hears, and who asks.
+        assert!(open <= 2 * 18 + 1, "{open} connections are open");
+    }
+}

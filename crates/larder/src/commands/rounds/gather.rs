@@ -299,7 +299,11 @@ impl Gatherer<'_> {
                 MoveStage::Frozen | MoveStage::Moved => Urgency::Urgent,
             };
             let text = crate::commands::store::moving::told(&state);
-            self.add("move", urgency, Some(state.at), text, "larder store move --to FILE");
+            let remedy = match state.stage {
+                MoveStage::Moved => "larder serve --config FILE",
+                MoveStage::Copying | MoveStage::Frozen => "larder store move --to FILE",
+            };
+            self.add("move", urgency, Some(state.at), text, remedy);
         }
         let marks = self.store.marks("").await?;
         let of = |name: &str| marks.iter().find(|mark| mark.name == name);

@@ -71,7 +71,7 @@ fn a_store_moves_to_servers_while_it_serves_and_back() {
         "{}",
         refused.text()
     );
-    assert!(refused.text().contains("is being moved"), "{}", refused.text());
+    assert!(refused.text().contains("moves to another place"), "{}", refused.text());
     let ready = ask(serving.host(), "GET", "/readyz", &[], b"").unwrap();
     assert_eq!(ready.status, 200);
     assert!(ready.text().contains("writes: the store moves"), "{}", ready.text());
