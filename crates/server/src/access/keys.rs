@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::time::{Duration, Instant};
 
 use larder_core::access::key::KeyId;
 use larder_core::access::stop::Stops;
@@ -23,6 +24,8 @@ pub(crate) struct KeyTable {
 pub(crate) struct Keys {
     known: RwLock<Arc<KeyTable>>,
     used: Mutex<HashMap<KeyId, (i64, Option<IpAddr>)>>,
+    /// When they were last read without having been heard of.
+    again: Mutex<Option<Instant>>,
 }
 
 impl Keys {
@@ -43,6 +46,11 @@ impl Keys {
         if let Some(known) = at.as_ref().and_then(|at| self.at(at)) {
             return Ok(known);
         }
+        self.read(store, at).await
+    }
+
+    /// Reads the keys, if they have changed; they are as true as they were at a moment.
+    async fn read(&self, store: &Store, at: Option<Moment>) -> Result<Arc<KeyTable>, StoreError> {
         let version = store.keys_version().await?;
         let before = self.known();
         let (by_id, stops) = if before.at.is_some() && before.version == version {
@@ -55,6 +63,20 @@ impl Keys {
         let known = Arc::new(KeyTable { at, version, by_id, stops });
         *self.known.write().unwrap_or_else(PoisonError::into_inner) = Arc::clone(&known);
         Ok(known)
+    }
+
+    /// The keys as they are now, whatever was heard of changes; asked a few times in a second at most.
+    pub async fn again(&self, store: &Store) -> Result<Arc<KeyTable>, StoreError> {
+        const EACH: Duration = Duration::from_millis(100);
+        {
+            let mut last = self.again.lock().unwrap_or_else(PoisonError::into_inner);
+            if last.is_some_and(|last| last.elapsed() < EACH) {
+                return Ok(self.known());
+            }
+            *last = Some(Instant::now());
+        }
+        let at = store.moment_of_access();
+        self.read(store, at).await
     }
 
     /// Notes that somebody signed in with a key.
