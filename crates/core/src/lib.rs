@@ -38,6 +38,7 @@
 //! * [`shown`] - texts from outside, safe to print
 //! * [`signature`] - Ed25519 keys and signatures of parcels
 //! * [`trail`] - the record as signed files that follow each other
+//! * [`version`] - the order of versions
 //! * [`workload`] - which workload an object of a cluster belongs to
 
 pub mod access;
@@ -74,4 +75,5 @@ pub mod selection;
 pub mod shown;
 pub mod signature;
 pub mod trail;
+pub mod version;
 pub mod workload;
