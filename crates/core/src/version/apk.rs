@@ -96,6 +96,7 @@ impl ApkVersion {
         rest.is_empty().then_some(Self(parts))
     }
 
+    /// Which of two comes first.
     pub fn compare(&self, other: &Self) -> Ordering {
         let mut at = 0;
         loop {

@@ -38,6 +38,7 @@ impl DebVersion {
         Some(Self { epoch, upstream: upstream.to_owned(), revision: revision.to_owned() })
     }
 
+    /// Which of two comes first.
     pub fn compare(&self, other: &Self) -> Ordering {
         self.epoch
             .cmp(&other.epoch)

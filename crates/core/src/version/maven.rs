@@ -59,6 +59,7 @@ fn normalize(list: &mut Vec<MavenItem>) {
 }
 
 impl MavenVersion {
+    /// Every text is one.
     pub fn read(text: &str) -> Self {
         let text = text.to_lowercase();
         let mut lists = OpenLists(vec![Vec::new()]);
@@ -104,6 +105,7 @@ impl MavenVersion {
         Self(lists.close())
     }
 
+    /// Which of two comes first.
     pub fn compare(&self, other: &Self) -> Ordering {
         lists(&self.0, &other.0)
     }

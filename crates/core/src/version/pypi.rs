@@ -97,6 +97,7 @@ impl PyPiVersion {
         rest.is_empty().then_some(Self { epoch, release, pre, post, dev, local })
     }
 
+    /// Which of two comes first.
     pub fn compare(&self, other: &Self) -> Ordering {
         let releases = || {
             let longest = self.release.len().max(other.release.len());

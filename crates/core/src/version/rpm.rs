@@ -30,6 +30,7 @@ impl RpmVersion {
         Some(Self { epoch: epoch.to_owned(), version: version.to_owned(), release })
     }
 
+    /// Which of two comes first.
     pub fn compare(&self, other: &Self) -> Ordering {
         let releases = || match (&self.release, &other.release) {
             (Some(a), Some(b)) => segments(a, b),

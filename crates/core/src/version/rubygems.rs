@@ -50,6 +50,7 @@ impl GemVersion {
         Some(Self([cut(all), cut(words)].concat()))
     }
 
+    /// Which of two comes first.
     pub fn compare(&self, other: &Self) -> Ordering {
         for at in 0..self.0.len().max(other.0.len()) {
             let run = |of: &Self| of.0.get(at).cloned().unwrap_or_else(|| "0".to_owned());

@@ -76,6 +76,7 @@ fn is_identifier(text: &str) -> bool {
 }
 
 impl SemanticVersion {
+    /// Which of two comes first.
     pub fn compare(&self, other: &Self) -> Ordering {
         let cores = self.numbers.iter().zip(&other.numbers);
         let cores = cores.fold(Ordering::Equal, |order, (a, b)| order.then_with(|| numbers(a, b)));
