@@ -25,6 +25,7 @@
 //! * [`pattern`] - globs over names
 //! * [`platform`] - platforms, and which image suits one
 //! * [`policy`] - classes, rules, and the court that decides
+//! * [`purl`] - what packages are called in SBOMs and advisories
 //! * [`quantity`] - spans of time and sizes, as people write them
 //! * [`quota`] - how much a shelf, a repository or an account may hold
 //! * [`reference`](mod@reference) - the grammar of references
@@ -62,6 +63,7 @@ pub mod parcel;
 pub mod pattern;
 pub mod platform;
 pub mod policy;
+pub mod purl;
 pub mod quantity;
 pub mod quota;
 pub mod reference;
