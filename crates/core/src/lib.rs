@@ -16,6 +16,7 @@
 //! * [`handoff`] - what a cluster needs in order to pull
 //! * [`holdings`] - what a larder holds, shares and could drop
 //! * [`immutable`] - tags that never move
+//! * [`inventory`] - what is installed in an image
 //! * [`lock`] - what intake entries resolved to, and what differs
 //! * [`name`] - hosts, repositories and tags that cannot be wrong
 //! * [`nearest`] - the name that was meant
@@ -54,6 +55,7 @@ pub mod door;
 pub mod handoff;
 pub mod holdings;
 pub mod immutable;
+pub mod inventory;
 pub mod lock;
 pub mod name;
 pub mod nearest;
