@@ -204,6 +204,7 @@ impl App {
         const TURN: Duration = Duration::from_secs(1);
         const ABANDONED_EACH: u32 = 3600;
         const ANNOUNCED_EACH: u32 = 5;
+        const COPIES_EACH: u32 = 10;
         let mut turn = 0;
         loop {
             tokio::time::sleep(TURN).await;
@@ -211,6 +212,11 @@ impl App {
             self.write_tally().await;
             if turn % ANNOUNCED_EACH == 0 {
                 self.peers.announce(&self.store, &self.plan().fingerprint).await;
+            }
+            if turn % COPIES_EACH == 0
+                && let Err(error) = self.store.forget_copies().await
+            {
+                tracing::warn!(%error, "copies of uploads could not be removed");
             }
             turn += 1;
             if turn % ABANDONED_EACH == 0 {

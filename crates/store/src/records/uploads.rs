@@ -1,5 +1,6 @@
 //! Uploads that are not finished: whose they are, and what they are of.
 
+use std::collections::HashSet;
 use std::time::Duration;
 
 use crate::sql::{Connection, Optional as _, params};
@@ -254,6 +255,51 @@ impl Store {
             }
         }
         Ok(old)
+    }
+
+    /// Removes what lies on this machine of uploads that have ended, wherever that was, and of those that nobody has gone on
+    /// with here for a while: other machines have all that was answered for. Tells how many bytes these were.
+    #[cfg(feature = "replicas")]
+    pub async fn forget_copies(&self) -> Result<u64, StoreError> {
+        // One that has just been begun may not be recorded yet.
+        const FRESH: Duration = Duration::from_secs(10);
+        const IDLE: Duration = Duration::from_secs(10 * 60);
+        if !self.objects.are_elsewhere() {
+            return Ok(0);
+        }
+        let here = self.objects.unfinished().await?;
+        let ids: Vec<UploadId> =
+            here.iter().filter(|one| one.idle >= FRESH).filter_map(|one| one.id).collect();
+        if ids.is_empty() {
+            return Ok(0);
+        }
+        let asked = ids.clone();
+        let known: HashSet<UploadId> = self
+            .records
+            .read(move |connection| {
+                let mut ask = connection.prepare_cached("SELECT 1 FROM uploads WHERE id = $1")?;
+                let mut known = HashSet::new();
+                for id in asked {
+                    if ask.exists(params![id.to_string()])? {
+                        known.insert(id);
+                    }
+                }
+                Ok(known)
+            })
+            .await?;
+        let mut bytes = 0;
+        for one in here.iter().filter(|one| one.idle >= FRESH) {
+            let Some(id) = one.id.filter(|id| one.idle >= IDLE || !known.contains(id)) else {
+                continue;
+            };
+            match self.objects.cancel(id).await {
+                Ok(()) => bytes += one.bytes,
+                // Somebody writes to it, or it has just ended.
+                Err(StoreError::Busy(_) | StoreError::NotFound(_)) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(bytes)
     }
 
     /// Gives up what nobody goes on with, on whichever machine it was begun, and what this machine has left.

@@ -149,3 +149,38 @@ async fn what_nobody_can_go_on_with_leaves_nothing_however_its_writer_ends() {
         assert!(files(&pair.folder.path().join("uploads")).is_empty());
     }
 }
+
+#[tokio::test]
+async fn what_a_machine_had_of_an_upload_that_ended_elsewhere_goes() {
+    for pair in crate::pairs() {
+        let (true, Some(_)) = (pair.server.is_some(), &pair.bucket) else { continue };
+        let id = pair.one.begin_upload(&pair.kettle, "", 10).await.unwrap().unwrap();
+        let mut writer = pair.one.resume_upload(id).await.unwrap();
+        writer.write(bytes::Bytes::from(vec![7; 100_000])).await.unwrap();
+        writer.park().await.unwrap();
+        let open = pair.one.begin_upload(&pair.kettle, "", 10).await.unwrap().unwrap();
+        let mut writer = pair.one.resume_upload(open).await.unwrap();
+        writer.write(bytes::Bytes::from(vec![8; 1000])).await.unwrap();
+        writer.park().await.unwrap();
+        // The other machine brings the first to its end.
+        let writer = pair.two.resume_upload(id).await.unwrap();
+        let digest = larder_core::digest::Digest::of(&[7; 100_000]);
+        pair.two.commit_blob(&pair.kettle, &digest, writer).await.unwrap();
+        assert_eq!(pair.one.forget_copies().await.unwrap(), 0, "it may be fresh");
+        // As if it had lain there for a while.
+        let uploads = pair.folder.path().join("uploads");
+        for entry in std::fs::read_dir(&uploads).unwrap() {
+            let file = std::fs::File::options().write(true).open(entry.unwrap().path()).unwrap();
+            let then = std::time::SystemTime::now() - std::time::Duration::from_secs(60);
+            file.set_modified(then).unwrap();
+        }
+        assert_eq!(pair.one.forget_copies().await.unwrap(), 100_000);
+        assert_eq!(pair.one.forget_copies().await.unwrap(), 0);
+        // The one that is open goes on.
+        let mut writer = pair.one.resume_upload(open).await.unwrap();
+        assert_eq!(writer.offset(), 1000);
+        writer.write(bytes::Bytes::from(vec![8; 1000])).await.unwrap();
+        let digest = larder_core::digest::Digest::of(&[8; 2000]);
+        pair.one.commit_blob(&pair.kettle, &digest, writer).await.unwrap();
+    }
+}
