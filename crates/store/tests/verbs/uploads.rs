@@ -164,7 +164,7 @@ async fn what_a_machine_had_of_an_upload_that_ended_elsewhere_goes() {
         writer.park().await.unwrap();
         // The other machine brings the first to its end.
         let writer = pair.two.resume_upload(id).await.unwrap();
-        let digest = larder_core::digest::Digest::of(&[7; 100_000]);
+        let digest = larder_core::digest::Digest::of(&vec![7; 100_000]);
         pair.two.commit_blob(&pair.kettle, &digest, writer).await.unwrap();
         assert_eq!(pair.one.forget_copies().await.unwrap(), 0, "it may be fresh");
         // As if it had lain there for a while.
@@ -180,7 +180,7 @@ async fn what_a_machine_had_of_an_upload_that_ended_elsewhere_goes() {
         let mut writer = pair.one.resume_upload(open).await.unwrap();
         assert_eq!(writer.offset(), 1000);
         writer.write(bytes::Bytes::from(vec![8; 1000])).await.unwrap();
-        let digest = larder_core::digest::Digest::of(&[8; 2000]);
+        let digest = larder_core::digest::Digest::of(&vec![8; 2000]);
         pair.one.commit_blob(&pair.kettle, &digest, writer).await.unwrap();
     }
 }
