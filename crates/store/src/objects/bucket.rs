@@ -15,6 +15,7 @@ use object_store::{
     BackoffConfig, Certificate, ClientOptions, GetOptions, MultipartUpload, ObjectMeta,
     ObjectStore, ObjectStoreExt as _, PutMode, PutOptions, PutPayload, RetryConfig,
 };
+use tokio::sync::Semaphore;
 
 use crate::blobs::BlobReader;
 use crate::error::StoreError;
@@ -93,6 +94,18 @@ struct BucketInner {
     /// For what the library has no call for.
     plain: reqwest::Client,
     prefix: String,
+    /// MiB that may still be held of contents on their way there.
+    memory: Semaphore,
+}
+
+/// MiB of contents on their way to the object store that are held at once, however many there are.
+const MEMORY: u32 = 96;
+
+/// The MiB that are held of a content of so many bytes while it is sent.
+fn memory_of(bytes: u64) -> u32 {
+    let part = PART.max(bytes.div_ceil(PARTS));
+    let held = bytes.min(part.saturating_mul(AT_ONCE as u64)).div_ceil(1024 * 1024);
+    u32::try_from(held).unwrap_or(MEMORY).clamp(1, MEMORY)
 }
 
 pub(super) fn said(doing: &'static str) -> impl FnOnce(object_store::Error) -> StoreError {
@@ -153,8 +166,8 @@ impl Bucket {
             "" => String::new(),
             prefix => format!("{prefix}/"),
         };
-        let plain = plain_client(place)?;
-        Ok(Self { inner: Arc::new(BucketInner { streams, calls, links, plain, prefix }) })
+        let (plain, memory) = (plain_client(place)?, Semaphore::new(MEMORY as usize));
+        Ok(Self { inner: Arc::new(BucketInner { streams, calls, links, plain, prefix, memory }) })
     }
 
     /// Makes sure that the place belongs to a store of this name.
@@ -331,6 +344,8 @@ impl Bucket {
     ) -> Result<(), StoreError> {
         let path = self.path(place)?;
         let wanted = range.end - range.start;
+        // Taken once for all parts: who held some while waiting for more would stand still with the others.
+        let _memory = self.inner.memory.acquire_many(memory_of(wanted)).await;
         if wanted <= PART {
             let content = read_all(from, at, range).await?;
             self.inner.calls.put(&path, content).await.map_err(said("be written"))?;
@@ -535,5 +550,18 @@ impl Coming {
         tracing::debug!(%error, "a content is asked for again");
         tokio::time::sleep(Duration::from_millis(100) * 2_u32.pow(self.tries)).await;
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_content_holds_more_memory_than_there_is() {
+        let mib = 1024 * 1024;
+        assert_eq!([0, 1, mib, mib + 1].map(memory_of), [1, 1, 1, 2]);
+        assert_eq!([8, 16, 24, 1000].map(|size| memory_of(size * mib)), [8, 16, 24, 24]);
+        assert_eq!([200 * 1024, 5_000_000].map(|size| memory_of(size * mib)), [69, MEMORY]);
     }
 }
