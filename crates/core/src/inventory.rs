@@ -79,8 +79,16 @@ fn stanzas(text: &[u8]) -> impl Iterator<Item = Vec<(&str, &str)>> {
     })
 }
 
-/// Puts what was read in order; of two of one name and architecture the last stays.
-fn listed(mut packages: Vec<InstalledPackage>, is_cut: bool) -> PackageList {
+/// The packages of a database of text, of which each stanza may name one; of two of one name and architecture the last
+/// stays.
+fn packages_of(
+    text: &[u8],
+    package: impl Fn(&[(&str, &str)]) -> Option<InstalledPackage>,
+) -> PackageList {
+    let read = &text[..text.len().min(LARGEST)];
+    let mut found = stanzas(read).filter_map(|stanza| package(&stanza));
+    let mut packages: Vec<InstalledPackage> = found.by_ref().take(MOST).collect();
+    let is_cut = text.len() > LARGEST || found.next().is_some();
     packages.reverse();
     packages.sort_by(|a, b| (&a.name, &a.architecture).cmp(&(&b.name, &b.architecture)));
     packages.dedup_by(|b, a| (&a.name, &a.architecture) == (&b.name, &b.architecture));

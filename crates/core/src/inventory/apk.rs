@@ -1,24 +1,17 @@
 //! Alpine's packages: `lib/apk/db/installed`.
 
-use super::{InstalledPackage, LARGEST, MOST, PackageList, SourcePackage, listed, stanzas};
+use super::{InstalledPackage, PackageList, SourcePackage, packages_of};
 use crate::version::Ecosystem;
 
 /// All packages of an `installed`. Its keys are letters, and those of both cases differ.
 pub fn apk_packages(text: &[u8]) -> PackageList {
-    let mut is_cut = text.len() > LARGEST;
-    let text = &text[..text.len().min(LARGEST)];
-    let mut packages = Vec::new();
-    for stanza in stanzas(text) {
-        if packages.len() == MOST {
-            is_cut = true;
-            break;
-        }
+    packages_of(text, |stanza| {
         let field = |wanted: &str| {
             let found = stanza.iter().find(|(name, _)| *name == wanted);
             found.map(|(_, value)| *value).filter(|value| !value.is_empty())
         };
-        let (Some(name), Some(version)) = (field("P"), field("V")) else { continue };
-        packages.push(InstalledPackage {
+        let (name, version) = (field("P")?, field("V")?);
+        Some(InstalledPackage {
             name: name.to_owned(),
             version: version.to_owned(),
             architecture: field("A").unwrap_or_default().to_owned(),
@@ -29,9 +22,8 @@ pub fn apk_packages(text: &[u8]) -> PackageList {
             ecosystem: Ecosystem::Apk,
             // Made by who builds an image, to be removed together.
             is_virtual: name.starts_with('.'),
-        });
-    }
-    listed(packages, is_cut)
+        })
+    })
 }
 
 #[cfg(test)]

@@ -1,21 +1,11 @@
 //! Debian's packages: `var/lib/dpkg/status`, and one file for each in `var/lib/dpkg/status.d`.
 
-use super::{InstalledPackage, LARGEST, MOST, PackageList, SourcePackage, listed, stanzas};
+use super::{InstalledPackage, LARGEST, PackageList, SourcePackage, packages_of, stanzas};
 use crate::version::Ecosystem;
 
 /// All packages of a `status`.
 pub fn dpkg_packages(text: &[u8]) -> PackageList {
-    let mut is_cut = text.len() > LARGEST;
-    let text = &text[..text.len().min(LARGEST)];
-    let mut packages = Vec::new();
-    for stanza in stanzas(text) {
-        if packages.len() == MOST {
-            is_cut = true;
-            break;
-        }
-        packages.extend(package(&stanza, true));
-    }
-    listed(packages, is_cut)
+    packages_of(text, |stanza| package(stanza, true))
 }
 
 /// The package of a file in `status.d`, which has no `Status`: it is there because its file is. None: it names none.
