@@ -86,13 +86,20 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if tightened.map_err(|error| Failure::store(what(), &error))? {
         context.output.note("note: others could enter the folder of the store; it is closed to them now (mode 0700)");
     }
-    let removed = store.remove_abandoned(larder_store::ABANDONED).await;
-    let removed = removed.map_err(|error| Failure::store(what(), &error))?;
-    if removed.uploads > 0 {
-        let uploads = count(removed.uploads, "upload");
-        context.output.note(format!("gave up {uploads} that nobody resumed"));
+    own_objects(&store, context).await.map_err(|error| Failure::store(what(), &error))?;
+    match store.remove_abandoned(larder_store::ABANDONED).await {
+        Ok(removed) if removed.uploads > 0 => {
+            let uploads = count(removed.uploads, "upload");
+            context.output.note(format!("gave up {uploads} that nobody resumed"));
+        }
+        Ok(_) => {}
+        // It is done again while it serves.
+        Err(error) if error.is_away() => {
+            let told = "note: what was left behind could not be removed; it is tried again";
+            context.output.note(format!("{told}: {error}"));
+        }
+        Err(error) => return Err(Failure::store(what(), &error)),
     }
-    store.own_objects().await.map_err(|error| Failure::store(what(), &error))?;
     let moves = store.move_state().await.map_err(|error| Failure::store(what(), &error))?;
     if let Some(state) = &moves {
         context.output.note(format!("note: {}", super::store::moving::told(state)));
@@ -176,6 +183,29 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         format!("stopped; requests that took longer than {} were broken off", args.grace)
     });
     Ok(Exit::Done)
+}
+
+/// Makes sure that the object store is this larder's. One that has just been started may need a moment itself.
+async fn own_objects(
+    store: &larder_store::Store,
+    context: &Context,
+) -> Result<(), larder_store::StoreError> {
+    const PATIENCE: Duration = Duration::from_secs(20);
+    const PAUSE: Duration = Duration::from_secs(1);
+    let (began, mut is_told) = (std::time::Instant::now(), false);
+    loop {
+        match store.own_objects().await {
+            Err(error) if error.is_away() && began.elapsed() < PATIENCE => {
+                if !std::mem::replace(&mut is_told, true) {
+                    let patience = PATIENCE.as_secs();
+                    let told = format!("note: {error}; it is tried again for {patience} seconds");
+                    context.output.note(told);
+                }
+                tokio::time::sleep(PAUSE).await;
+            }
+            owned => return owned,
+        }
+    }
 }
 
 /// Resolves when nothing new is to be taken: a while after the first signal, or at the second.

@@ -198,6 +198,28 @@ fn how_long_it_may_be_away_is_bounded() {
 }
 
 #[test]
+fn an_object_store_that_has_just_been_started_itself_is_waited_for() {
+    let Some(replicas) = Replicas::new("") else { return };
+    let copy = format!("copy bazaar.example/library/kettle:2 {OWN}/vendor/kettle:2");
+    replicas.larder("b", &copy).ends(0);
+    let bucket = std::env::var("LARDER_TEST_BUCKET").unwrap();
+    let at = bucket.split("//").nth(1).unwrap().split('/').next().unwrap();
+    let gate = Gate::before(at);
+    let text = replicas.house.read("a/larder.toml").replace(at, &gate.address);
+    replicas.house.write("a/larder.toml", text);
+    gate.set(SHUT);
+    let state = Arc::clone(&gate.state);
+    let opens = std::thread::spawn(move || {
+        std::thread::sleep(Duration::from_secs(3));
+        state.store(OPEN, Ordering::SeqCst);
+    });
+    let a = replicas.serve("a");
+    opens.join().unwrap();
+    assert_eq!(a.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
+    assert!(a.log().contains("it is tried again for 20 seconds"), "{}", a.log());
+}
+
+#[test]
 fn who_was_stopped_for_a_while_believes_nothing_that_it_knew() {
     let Some(replicas) = Replicas::new("") else { return };
     let copy = format!("copy bazaar.example/library/kettle:2 {OWN}/vendor/kettle:2");
