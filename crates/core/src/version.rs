@@ -15,7 +15,10 @@ use std::cmp::Ordering;
 use std::fmt;
 
 /// Where versions mean the same.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize,
+)]
+#[serde(rename_all = "lowercase")]
 pub enum Ecosystem {
     /// Packages of Debian and its kin (Debian Policy, section 5.6.12).
     Deb,

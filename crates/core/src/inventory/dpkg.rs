@@ -1,6 +1,10 @@
 //! Debian's packages: `var/lib/dpkg/status`, and one file for each in `var/lib/dpkg/status.d`.
 
-use super::{InstalledPackage, LARGEST, PackageList, SourcePackage, packages_of, stanzas};
+use super::content::beginning_of_hex;
+use super::{
+    InstalledPackage, LARGEST, OwnedFiles, PackageList, PackageStanding, SourcePackage,
+    packages_of, stanzas,
+};
 use crate::version::Ecosystem;
 
 /// All packages of a `status`.
@@ -31,25 +35,38 @@ fn package(stanza: &[(&str, &str)], asks_status: bool) -> Option<InstalledPackag
         return None;
     }
     // `NAME (VERSION)` where the version differs.
-    let source = match field("Source").map(|source| source.split_once('(')) {
-        None => SourcePackage { name: name.to_owned(), version: version.to_owned() },
-        Some(Some((source, of))) => SourcePackage {
+    let source = field("Source").map(|source| match source.split_once('(') {
+        Some((source, of)) => SourcePackage {
             name: source.trim().to_owned(),
             version: of.trim_end_matches(')').trim().to_owned(),
         },
-        Some(None) => SourcePackage {
-            name: field("Source").unwrap_or(name).to_owned(),
-            version: version.to_owned(),
-        },
-    };
+        None => SourcePackage { name: source.to_owned(), version: version.to_owned() },
+    });
     Some(InstalledPackage {
+        ecosystem: Ecosystem::Deb,
         name: name.to_owned(),
         version: version.to_owned(),
         architecture: field("Architecture").unwrap_or_default().to_owned(),
-        source,
-        ecosystem: Ecosystem::Deb,
-        is_virtual: false,
+        source: source.filter(|source| source.name != name || source.version != version),
+        standing: PackageStanding::Plain,
     })
+}
+
+/// The files of a package, as `info/NAME.list` has them: an absolute path a line. False: there are too many.
+pub(super) fn dpkg_list(package: &str, text: &[u8], owned: &mut OwnedFiles) -> bool {
+    let lines = text.split(|byte| *byte == b'\n').filter_map(|line| std::str::from_utf8(line).ok());
+    lines.filter(|line| line.starts_with('/')).all(|line| owned.add(package, line, 0))
+}
+
+/// The contents of a package's files, as `info/NAME.md5sums` has them: the hash, two blanks and the path without a slash
+/// before it. Files of configuration are not among them. False: there are too many.
+pub(super) fn dpkg_sums(package: &str, text: &[u8], owned: &mut OwnedFiles) -> bool {
+    let lines = text.split(|byte| *byte == b'\n').filter_map(|line| std::str::from_utf8(line).ok());
+    let sums = lines.filter_map(|line| {
+        let (hash, path) = line.split_once(' ')?;
+        Some((beginning_of_hex(hash)?, path.trim_start()))
+    });
+    sums.into_iter().all(|(hash, path)| owned.add(package, path, hash))
 }
 
 #[cfg(test)]
@@ -67,7 +84,11 @@ mod tests {
             .map(|one| {
                 format!(
                     "{} {} {} {}={}",
-                    one.name, one.architecture, one.version, one.source.name, one.source.version
+                    one.name,
+                    one.architecture,
+                    one.version,
+                    one.source_name(),
+                    one.source_version()
                 )
             })
             .collect();
@@ -80,7 +101,7 @@ mod tests {
                 "unpacked arm64 3 unpacked=3",
             ]
         );
-        assert!(!list.is_cut);
+        assert_eq!(list.left_out, None);
         assert_eq!(dpkg_packages(STATUS.replace('\n', "\r\n").as_bytes()), list);
     }
 
@@ -92,6 +113,18 @@ mod tests {
         let gone = format!("{text}Status: deinstall ok config-files\n");
         assert_eq!(dpkg_package(gone.as_bytes()), None);
         assert_eq!(dpkg_package(b"\xff\xfe"), None);
+    }
+
+    #[test]
+    fn files_of_packages_are_told_with_their_contents() {
+        let mut owned = OwnedFiles::default();
+        assert!(dpkg_list("ember", b"/.\n/usr/bin\n/usr/bin/ember\n/bin/old\n", &mut owned));
+        assert_eq!(owned.files.iter().map(|file| file.2).collect::<Vec<_>>(), [0, 0]);
+        let mut owned = OwnedFiles::default();
+        let sums = b"900150983cd24fb0d6963f7d28e17f72  usr/bin/ember\nnone  usr/bin/x\n\n";
+        assert!(dpkg_sums("ember", sums, &mut owned));
+        let print = super::super::ContentPrint::of(b"abc");
+        assert_eq!(owned.files.iter().map(|file| file.2).collect::<Vec<_>>(), [print.md5]);
     }
 
     #[test]
