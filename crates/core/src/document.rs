@@ -52,6 +52,19 @@ pub mod media_type {
         matches!(media_type, INDEX | SCHEMA2_LIST)
     }
 
+    /// Whether this is a layer's, in either family, however it is compressed; also of one that may not be passed on. What
+    /// is encrypted is none that anybody can read.
+    pub fn is_layer(media_type: &str) -> bool {
+        let families = [
+            LAYER,
+            "application/vnd.oci.image.layer.nondistributable.v1.tar",
+            "application/vnd.docker.image.rootfs.diff.tar",
+            "application/vnd.docker.image.rootfs.foreign.diff.tar",
+        ];
+        let rest = families.iter().find_map(|family| media_type.strip_prefix(family));
+        matches!(rest, Some("" | "+gzip" | "+zstd" | ".gzip" | ".zstd"))
+    }
+
     /// Whether this is schema 1, which has no configuration and no digest of its own bytes.
     pub fn is_schema1(media_type: &str) -> bool {
         media_type.starts_with("application/vnd.docker.distribution.manifest.v1+")

@@ -74,6 +74,7 @@ pub mod retention;
 pub mod rewrite;
 pub mod rounds;
 pub mod route;
+pub mod sbom;
 pub mod schedule;
 pub mod selection;
 pub mod shown;

@@ -10,6 +10,7 @@ mod handoff;
 mod help;
 mod init;
 mod intake;
+mod inventory;
 mod key;
 mod log;
 mod look;
@@ -27,6 +28,7 @@ mod survey;
 mod why;
 
 pub use key::Expires;
+pub use look::platform_of;
 pub use serve::LogForm;
 pub use shelf::{NamedRepositories, named_images};
 
@@ -43,6 +45,7 @@ pub enum Command {
     Survey(survey::Args),
     Look(look::Args),
     Find(find::Args),
+    Inventory(inventory::Args),
     /// Want images, lock them by digest, see what would change, bring them in
     #[command(subcommand)]
     Intake(intake::IntakeCommand),
@@ -81,6 +84,7 @@ impl Command {
     pub fn goes_on(&self) -> bool {
         match self {
             Self::Copy(_) | Self::Promote(_) => true,
+            Self::Inventory(args) => args.goes_on(),
             Self::Intake(command) => matches!(command, intake::IntakeCommand::Run(_)),
             Self::Parcel(command) => {
                 matches!(command, parcel::ParcelCommand::Pack(_) | parcel::ParcelCommand::Unpack(_))
@@ -102,6 +106,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Survey(args) => survey::run(&args, context).await,
         Command::Look(args) => look::run(&args, context).await,
         Command::Find(args) => find::run(&args, context).await,
+        Command::Inventory(args) => inventory::run(&args, context).await,
         Command::Intake(command) => intake::run(command, context).await,
         Command::Copy(args) => copy::run(&args, context).await,
         Command::Promote(args) => promote::run(&args, context).await,

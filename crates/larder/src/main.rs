@@ -10,6 +10,7 @@
 //! * [`handoff`], [`node_files`]: what clusters and nodes are given
 //! * [`keys`], [`record`], [`marks`]: keys, records, and what was done last, as commands use them
 //! * [`images`]: images named by patterns, and the ends of their moves
+//! * [`inventory`]: what is inside an image that the call names
 //! * [`kube`] - a cluster's API
 //! * [`output`] - everything that is written to the terminal: reports, tables, progress, JSON
 //! * [`parcel`] - the keys of parcels, as the configuration has them
@@ -25,6 +26,7 @@ mod deployments;
 mod failure;
 mod handoff;
 mod images;
+mod inventory;
 mod keys;
 mod kube;
 mod marks;

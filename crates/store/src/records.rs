@@ -13,6 +13,7 @@ mod figures;
 mod form;
 #[cfg(feature = "replicas")]
 mod freeze;
+mod inventories;
 mod journal;
 mod kept;
 mod keys;

@@ -12,6 +12,7 @@ mod engine;
 mod entries;
 mod error;
 pub mod files;
+pub mod inventory;
 mod layout;
 mod new_archive;
 mod own;

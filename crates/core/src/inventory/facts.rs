@@ -45,6 +45,28 @@ pub struct LayerFacts {
     pub unread: Vec<Unread>,
 }
 
+/// The largest facts that are read, in bytes.
+const LARGEST: u64 = 256 * 1024 * 1024;
+
+impl LayerFacts {
+    /// Written down, compressed.
+    pub fn pack(&self) -> Vec<u8> {
+        use std::io::Write as _;
+        let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::default());
+        // Neither can fail: it is written to memory, and its keys are texts.
+        let written = serde_json::to_vec(self).is_ok_and(|json| packed.write_all(&json).is_ok());
+        packed.finish().ok().filter(|_| written).unwrap_or_default()
+    }
+
+    /// Reads what was written down. None: it cannot be read, so that the layer is to be read again.
+    pub fn unpack(packed: &[u8]) -> Option<Self> {
+        use std::io::Read as _;
+        let mut json = Vec::new();
+        flate2::read::GzDecoder::new(packed).take(LARGEST).read_to_end(&mut json).ok()?;
+        serde_json::from_slice(&json).ok()
+    }
+}
+
 /// A database of packages, which each layer that changes it has whole.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct DatabaseFacts {

@@ -3,8 +3,8 @@
 use serde_json::Value;
 
 use super::{
-    check, copy, find, handoff, help, init, intake, key, log, look, parcel, policy, report,
-    rewrite, rounds, serve, shelf, store, survey, why,
+    check, copy, find, handoff, help, init, intake, inventory, key, log, look, parcel, policy,
+    report, rewrite, rounds, serve, shelf, store, survey, why,
 };
 use crate::output::{Report, schema};
 
@@ -43,6 +43,9 @@ documents! {
     "look --tags": look::tags::TagsReport,
     "find": find::FindReport,
     "look --upstream": look::proof::PlacesReport,
+    "inventory": inventory::InventoryReport,
+    "inventory REF OTHER": inventory::changes::InventoryComparison,
+    "inventory --fill": inventory::fill::FillReport,
     "intake add": intake::add::AddReport,
     "intake list": intake::list::IntakeList,
     "intake remove": intake::remove::RemoveReport,

@@ -211,6 +211,27 @@ fn choose<'l>(look: &'l Look, on: &Platform) -> Option<&'l OnePlatform> {
     look.platforms.iter().filter(|one| suits(one).is_some()).max_by_key(suits)
 }
 
+/// The manifest of the platform that is wanted, else of the clusters' first, else of its own first.
+pub async fn platform_of(
+    source: &dyn Source,
+    selector: &Selector,
+    reference: &str,
+    wanted: Option<&Platform>,
+    config: Option<&Config>,
+) -> Result<Digest, Failure> {
+    let what = || format!("cannot tell what is in {reference}");
+    let found = examine(source, selector, reference.to_owned()).await;
+    let look = found.map_err(|error| Failure::transfer(what(), &error))?;
+    match on_platform(&look, wanted, config)? {
+        Some(one) => Ok(one.digest.clone()),
+        None => {
+            let remedy = "`larder look` shows what is there";
+            let cause = "there is no image under it, or none of its platforms is here";
+            Err(Failure::usage(what(), cause, remedy).ending(Exit::No))
+        }
+    }
+}
+
 async fn look(text: &str, config: Option<&Config>) -> Result<Look, Failure> {
     let place = Place::read(text, config)?;
     let OpenedSource { source, selector, .. } = place.source(config)?;

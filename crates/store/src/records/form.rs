@@ -5,7 +5,10 @@
 use super::{cache, journal, keys, record, stops, upkeep};
 
 /// The version that this program works with.
-pub(super) const VERSION: i64 = 8;
+pub(super) const VERSION: i64 = 9;
+/// The earliest version whose programs can work with what this one makes in a server, because it only adds to it.
+#[cfg(feature = "replicas")]
+pub(super) const WORKS_WITH: i64 = 8;
 /// The version whose rows are filled in from all that was there; later ones add to it.
 pub(super) const FILLED: i64 = 7;
 
@@ -307,8 +310,14 @@ pub(super) const TRIGGERS: &str = "
 ";
 
 /// What each version after [`FILLED`] added, to be carried out in turn.
-const LATER: [&[&str]; 1] =
-    [&[super::sightings::TABLES, super::marks::TABLES, super::quotas::TABLES, record::ORIGIN]];
+const LATER: [&[&str]; 2] = [
+    &[super::sightings::TABLES, super::marks::TABLES, super::quotas::TABLES, record::ORIGIN],
+    &[super::inventories::TABLES],
+];
+
+/// What leads a server from an earlier version to this one, and only adds to it: from which, and the statements.
+#[cfg(feature = "replicas")]
+pub(super) const SERVER_STEPS: [(i64, &str); 1] = [(8, super::inventories::SERVER_STEP)];
 
 /// The statements that lead from a version to [`FILLED`], up to its rows.
 pub(super) fn steps(found: i64) -> impl Iterator<Item = &'static str> {

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use tokio::sync::Semaphore;
 
-use super::form::VERSION;
+use super::form::{SERVER_STEPS, VERSION, WORKS_WITH};
 use super::moments::Moments;
 use super::{Records, RecordsPlace, any};
 use crate::error::StoreError;
@@ -180,7 +180,22 @@ fn form_of(connection: &Connection) -> crate::sql::Result<(i64, i64)> {
     )
 }
 
-/// Makes the tables in a server that has none.
+/// Adds what this form has more than an earlier one, where it only adds.
+fn add(transaction: &crate::sql::Connection, found: i64) -> Result<(), StoreError> {
+    let steps: Vec<&str> =
+        SERVER_STEPS.iter().filter(|(from, _)| *from >= found).map(|(_, step)| *step).collect();
+    if steps.len() as u64 != u64::try_from(VERSION - found).unwrap_or(u64::MAX) {
+        return Err(StoreError::Earlier { found, known: VERSION });
+    }
+    let done = || -> crate::sql::Result<()> {
+        steps.iter().try_for_each(|step| transaction.execute_batch(step))?;
+        let form = "UPDATE form SET version = $1, works_with = $2";
+        transaction.execute(form, params![VERSION, WORKS_WITH]).map(drop)
+    };
+    done().map_err(StoreError::ledger("be converted"))
+}
+
+/// Makes the tables in a server that has none, and adds what is new to those of an earlier form.
 ///
 /// Several versions of the program work on the same tables while one takes the other's place. So a form only ever adds to
 /// the one before: columns with a default, tables, indexes; `works_with` stays at the earlier form, and what is needed no
@@ -197,7 +212,7 @@ fn prepare_server(connection: &Connection) -> Result<(), StoreError> {
             (found, _) if found > VERSION => {
                 return Err(StoreError::Version { found, known: VERSION });
             }
-            (found, _) => return Err(StoreError::Earlier { found, known: VERSION }),
+            (found, _) => add(&transaction, found)?,
         }
     } else {
         transaction.execute_batch(TABLES).map_err(opened("be made"))?;
