@@ -31,6 +31,16 @@ pub fn is_signature(kind: &str) -> bool {
     kind.to_ascii_lowercase().contains("signature")
 }
 
+/// Whether a kind of artifact may be a bill of materials, by its name.
+pub fn may_be_sbom(kind: &str) -> bool {
+    let kind = kind.to_ascii_lowercase();
+    ["spdx", "cyclonedx", "sbom", "in-toto"].iter().any(|word| kind.contains(word))
+}
+
+/// The annotation by which a manifest of an index that is made for no platform says which manifest it records the
+/// building of.
+pub const RECORDED_DIGEST: &str = "vnd.docker.reference.digest";
+
 /// The tag under which registries without the referrers end point keep the list of referrers
 /// (Distribution Specification, "Referrers Tag Schema").
 pub fn list_tag(subject: &Digest) -> Tag {

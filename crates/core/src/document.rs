@@ -34,6 +34,8 @@ pub mod media_type {
     pub const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
     /// OCI image configuration.
     pub const CONFIG: &str = "application/vnd.oci.image.config.v1+json";
+    /// The configuration of what has none: `{}`.
+    pub const EMPTY: &str = "application/vnd.oci.empty.v1+json";
     /// OCI layer, plain tar.
     pub const LAYER: &str = "application/vnd.oci.image.layer.v1.tar";
     /// OCI layer, tar with gzip.

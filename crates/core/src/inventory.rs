@@ -33,6 +33,8 @@ pub use content::ContentPrint;
 pub use dpkg::{dpkg_package, dpkg_packages};
 pub use facts::{DatabaseFacts, FACTS_FORM, FoundPackage, LayerFacts, PathPrints, Unread};
 pub use inflate::{Compression, Inflated};
+#[cfg(fuzzing)]
+pub use java::artifacts as java_artifacts;
 pub use layer::{LayerLimits, read_layer};
 pub use owners::OwnedFiles;
 pub use programs::{GoProgram, ProgramReader};

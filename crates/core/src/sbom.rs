@@ -6,5 +6,5 @@ mod read;
 mod write;
 
 pub use compare::{SbomDifference, differences};
-pub use read::{ListedPackage, MalformedSbom, Sbom, SbomForm, read_sbom};
+pub use read::{LARGEST, ListedPackage, MalformedSbom, Sbom, SbomForm, read_sbom};
 pub use write::{SbomSubject, cyclonedx, spdx};

@@ -1,12 +1,19 @@
 //! What is inside an image that the call names: its layers read, or what is known of them.
 
-use larder_core::inventory::{ImageInventory, ImagePackage, InstalledPackage, PackageStanding};
+use std::collections::{BTreeMap, BTreeSet};
+
+use futures_util::stream::{self, StreamExt as _};
+use larder_core::digest::Digest;
+use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT, ManifestShape, media_type};
+use larder_core::inventory::{
+    ImageInventory, ImagePackage, InstalledPackage, LayerOutcome, PackageStanding,
+};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_core::version::Ecosystem;
-use larder_store::Store;
-use larder_transfer::inventory::{LayerReading, ReadImage};
-use larder_transfer::{Source, Watch as _};
+use larder_store::{Store, StoreError};
+use larder_transfer::inventory::{FoundSbom, LayerReading, ReadImage, sboms};
+use larder_transfer::{Own, Source, TransferError, Watch as _};
 
 use crate::commands::platform_of;
 use crate::config::Config;
@@ -16,12 +23,16 @@ use crate::place::{OpenedSource, Place};
 
 /// The most layers that are read at once: each takes a processor.
 const AT_ONCE: usize = 4;
+/// The most manifests of which the layers are read after one run.
+const MOST_MANIFESTS: usize = 1_000_000;
 
 /// An image, and what is in it.
 pub struct NamedInventory {
     /// As it was named.
     pub reference: String,
     pub read: ReadImage,
+    /// Bills of materials that came with it.
+    pub sboms: Vec<FoundSbom>,
 }
 
 /// So many layers are read at once.
@@ -41,9 +52,12 @@ pub async fn read(
     let store = known(config, context);
     let what = || format!("cannot tell what is in {place}");
     let digest = platform_of(&*source, &selector, &place.to_string(), platform, config).await?;
+    let failed = |error: TransferError| Failure::transfer(what(), &error);
     let read = of(&*source, store.as_ref(), &Selector::Digest(digest), context).await;
-    let read = read.map_err(|error| Failure::transfer(what(), &error))?;
-    Ok(NamedInventory { reference: place.to_string(), read })
+    let read = read.map_err(failed)?;
+    let (top, document) = source.manifest(&selector).await.map_err(failed)?;
+    let sboms = sboms(&*source, (&top, &document), &read.digest).await.map_err(failed)?;
+    Ok(NamedInventory { reference: place.to_string(), read, sboms })
 }
 
 /// Where it is kept what is known of layers. None: nowhere, or it cannot be opened, which is told.
@@ -64,7 +78,7 @@ async fn of(
     store: Option<&Store>,
     selector: &Selector,
     context: &Context,
-) -> Result<ReadImage, larder_transfer::TransferError> {
+) -> Result<ReadImage, TransferError> {
     let (digest, document) = source.manifest(selector).await?;
     let progress = context.output.progress();
     progress.say("reading layers");
@@ -74,6 +88,103 @@ async fn of(
     let read = reading.image(digest, &document).await;
     progress.done();
     read
+}
+
+/// What was read of the layers that the larder holds.
+#[derive(Debug, Default)]
+pub struct LayersRead {
+    pub read: usize,
+    /// As they are stored.
+    pub bytes: u64,
+    /// Layers that had been read before.
+    pub known: usize,
+    /// Those that could not be read, and why.
+    pub failed: Vec<(Digest, String)>,
+}
+
+/// Reads those of the layers that nobody has read yet, at low priority; one that cannot be read stops no other.
+pub async fn read_unread(
+    store: &Store,
+    layers: BTreeMap<Digest, Descriptor>,
+    context: &Context,
+) -> Result<LayersRead, StoreError> {
+    let unread = store.unread_layers(layers.keys().cloned().collect()).await?;
+    let known = layers.len() - unread.len();
+    let mut all = LayersRead { known, ..LayersRead::default() };
+    let wanted: Vec<&Descriptor> = unread.iter().filter_map(|digest| layers.get(digest)).collect();
+    if wanted.is_empty() {
+        return Ok(all);
+    }
+    let progress = context.output.progress();
+    progress.expect(wanted.iter().map(|layer| layer.size).sum());
+    progress.say("reading layers");
+    let source = Own::everything(store.clone());
+    let tell = |bytes| progress.advance(bytes);
+    let reading = LayerReading {
+        source: &source,
+        store: Some(store),
+        at_once: 1,
+        is_gentle: true,
+        tell: &tell,
+    };
+    let reads = wanted
+        .iter()
+        .map(|layer| async { (*layer, reading.layers(std::slice::from_ref(*layer)).await) });
+    let mut reads = stream::iter(reads).buffer_unordered(at_once());
+    while let Some((layer, read)) = reads.next().await {
+        let why = match read {
+            Ok((outcomes, _)) => outcomes.into_iter().find_map(|outcome| match outcome {
+                LayerOutcome::NotRead(why) => Some(why),
+                LayerOutcome::Read(_) => None,
+            }),
+            Err(error) => Some(error.to_string()),
+        };
+        match why {
+            Some(why) => all.failed.push((layer.digest.clone(), why)),
+            None => {
+                all.read += 1;
+                all.bytes += layer.size;
+            }
+        }
+    }
+    drop(reads);
+    progress.done();
+    all.failed.sort();
+    Ok(all)
+}
+
+/// The layers that a manifest names, of those that can be read.
+pub fn layers_of(document: Document) -> impl Iterator<Item = Descriptor> {
+    let layers = match document.kind {
+        ManifestShape::Manifest { layers, .. } => layers,
+        ManifestShape::Index { .. } => Vec::new(),
+    };
+    layers.into_iter().filter(|layer| media_type::is_layer(&layer.media_type))
+}
+
+/// The layers of images that were brought in, of all platforms that are here.
+pub async fn layers_of_images(
+    store: &Store,
+    images: impl IntoIterator<Item = Digest>,
+) -> Result<BTreeMap<Digest, Descriptor>, StoreError> {
+    let mut layers = BTreeMap::new();
+    let mut seen: BTreeSet<Digest> = BTreeSet::new();
+    let mut open: Vec<Digest> = images.into_iter().collect();
+    while let Some(digest) = open.pop() {
+        if seen.len() >= MOST_MANIFESTS || !seen.insert(digest.clone()) {
+            continue;
+        }
+        let Some(size) = store.size(&digest).await?.filter(|size| *size <= MANIFEST_LIMIT as u64)
+        else {
+            continue;
+        };
+        let Ok(document) = Document::read(store.read_all(&digest, size).await?, None) else {
+            continue;
+        };
+        open.extend(document.children().iter().map(|child| child.digest.clone()));
+        layers.extend(layers_of(document).map(|layer| (layer.digest.clone(), layer)));
+    }
+    Ok(layers)
 }
 
 /// What an ecosystem is called in a column.

@@ -24,6 +24,9 @@ pub struct ImagePlan {
     pub layer_size: usize,
     /// Whether the documents have the older schema-2 media types.
     pub schema2: bool,
+    /// Files that its layers hold besides, by layer: the name of a shared one, or `own 0`, `own 1` and so on. A shared
+    /// layer is the same in all images whose plans say the same of it.
+    pub files: Vec<LayerFile>,
     /// What its configuration says besides: `config` is added to, all else stands beside it. Null: nothing.
     pub says: serde_json::Value,
 }
@@ -41,8 +44,17 @@ impl ImagePlan {
             own: 2,
             layer_size: 600_000,
             schema2: false,
+            files: Vec::new(),
             says: serde_json::Value::Null,
         }
+    }
+
+    /// With a file in a layer.
+    #[must_use]
+    pub fn with_file(mut self, layer: &str, path: &str, content: &str) -> Self {
+        let (layer, path) = (layer.to_owned(), path.to_owned());
+        self.files.push(LayerFile { layer, path, content: content.to_owned() });
+        self
     }
 
     /// For these platforms.
@@ -51,6 +63,14 @@ impl ImagePlan {
         self.platforms = platforms.iter().filter_map(|text| text.parse().ok()).collect();
         self
     }
+}
+
+/// A file that a layer holds.
+#[derive(Debug, Clone)]
+pub struct LayerFile {
+    pub layer: String,
+    pub path: String,
+    pub content: String,
 }
 
 /// A blob: a layer or a configuration.
@@ -93,10 +113,24 @@ pub fn image(plan: &ImagePlan) -> SampleImage {
     let mut documents = Vec::new();
     let mut children = Vec::new();
     for platform in &plan.platforms {
-        let shared = plan.shared.iter().map(|name| format!("{name} {platform}"));
-        let own = (0..plan.own).map(|number| format!("{} {platform} {number}", plan.name));
-        let made: Vec<(SampleLayer, Digest)> =
-            shared.chain(own).map(|seed| layer(&seed, plan.layer_size)).collect();
+        let shared = plan.shared.iter().map(|name| (name.clone(), format!("{name} {platform}")));
+        let own = (0..plan.own)
+            .map(|number| (format!("own {number}"), format!("{} {platform} {number}", plan.name)));
+        let layers: Vec<(String, String)> = shared.chain(own).collect();
+        let made: Vec<(SampleLayer, Digest)> = layers
+            .iter()
+            .map(|(name, seed)| {
+                let files = plan.files.iter().filter(|file| file.layer == *name);
+                layer(seed, plan.layer_size, files)
+            })
+            .collect();
+        let step = |(name, _): &(String, String)| match name.strip_prefix("own ") {
+            Some(number) => format!("RUN /bin/sh -c make-up step-{number}"),
+            None => format!("COPY {name} /"),
+        };
+        let mut history: Vec<_> =
+            layers.iter().map(|layer| json!({ "created_by": step(layer) })).collect();
+        history.push(json!({ "created_by": "CMD [\"--serve\"]", "empty_layer": true }));
         let mut config = json!({
             "created": "2026-02-03T04:05:06Z",
             "architecture": platform.architecture,
@@ -110,6 +144,7 @@ pub fn image(plan: &ImagePlan) -> SampleImage {
                     "org.opencontainers.image.vendor": "Ventworks (made up)",
                 },
             },
+            "history": history,
             "rootfs": { "type": "layers", "diff_ids": made.iter().map(|(_, id)| id).collect::<Vec<_>>() },
         });
         if let Some(variant) = &platform.variant {
@@ -156,8 +191,13 @@ pub fn image(plan: &ImagePlan) -> SampleImage {
 /// Makes an artifact about an image: one small blob and a manifest. With `says`, the manifest names
 /// its subject; without, only the tag under which it lies does.
 pub fn companion(subject: &Digest, kind: &str, says: bool) -> SampleImage {
+    artifact(subject, kind, says, format!("{kind} of {subject}, made up"))
+}
+
+/// Makes an artifact about an image with this content.
+pub fn artifact(subject: &Digest, kind: &str, says: bool, content: String) -> SampleImage {
     let empty = blob(Bytes::from_static(b"{}"));
-    let body = blob(format!("{kind} of {subject}, made up").into());
+    let body = blob(content.into());
     let mut manifest = json!({
         "schemaVersion": 2,
         "mediaType": media_type::MANIFEST,
@@ -188,7 +228,11 @@ fn blob(bytes: Bytes) -> SampleLayer {
 
 /// A compressed layer and the digest of what it holds uncompressed.
 #[allow(clippy::expect_used)] // writing into memory cannot fail
-fn layer(seed: &str, size: usize) -> (SampleLayer, Digest) {
+fn layer<'f>(
+    seed: &str,
+    size: usize,
+    files: impl Iterator<Item = &'f LayerFile>,
+) -> (SampleLayer, Digest) {
     let mut random = Random::new(seed);
     let mut archive = tar::Builder::new(Vec::new());
     let folder = format!("srv/{:08x}", random.next() >> 32);
@@ -196,7 +240,10 @@ fn layer(seed: &str, size: usize) -> (SampleLayer, Digest) {
         (format!("{folder}/notes.txt"), random.text(size / 2)),
         (format!("{folder}/table.csv"), random.text(size / 4)),
         (format!("{folder}/program"), random.bytes(size / 4)),
-    ] {
+    ]
+    .into_iter()
+    .chain(files.map(|file| (file.path.clone(), file.content.clone().into_bytes())))
+    {
         let mut header = tar::Header::new_ustar();
         header.set_size(content.len() as u64);
         header.set_mode(0o644);

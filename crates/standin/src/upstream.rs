@@ -206,6 +206,19 @@ impl Upstream {
         Ok(companion.digest().clone())
     }
 
+    /// Gives it something with this content that is about an image, found by its `subject`.
+    pub async fn hold_artifact(
+        &self,
+        repository: &RepositoryName,
+        subject: &Digest,
+        kind: &str,
+        content: &str,
+    ) -> Result<Digest, StoreError> {
+        let artifact = crate::image::artifact(subject, kind, true, content.to_owned());
+        self.hold_parts(repository, None, &artifact).await?;
+        Ok(artifact.digest().clone())
+    }
+
     /// From now on it lets its clients in otherwise, and what it gave before is worth nothing any more.
     pub fn change_sign_in(&self, sign_in: SignIn) {
         *self.sign_in.lock().unwrap_or_else(PoisonError::into_inner) = sign_in;

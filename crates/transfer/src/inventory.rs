@@ -5,6 +5,7 @@ use std::io::{self, Read};
 
 use bytes::Bytes;
 use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
+use larder_core::companion;
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{
     CONFIG_LIMIT, Descriptor, Document, ImageConfig, ImageDetails, ManifestShape, media_type,
@@ -14,6 +15,8 @@ use larder_core::inventory::{
     read_layer,
 };
 use larder_core::platform::Platform;
+use larder_core::reference::Selector;
+use larder_core::sbom::{self, Sbom, read_sbom};
 use larder_store::Store;
 use tokio::sync::{mpsc, oneshot};
 
@@ -27,6 +30,9 @@ const WAITING: usize = 8;
 pub struct ReadImage {
     /// Of its manifest.
     pub digest: Digest,
+    /// Of its manifest, in bytes.
+    pub size_bytes: u64,
+    pub media_type: String,
     /// None: its configuration does not say.
     pub platform: Option<Platform>,
     /// None: it has none that can be read.
@@ -35,6 +41,68 @@ pub struct ReadImage {
     pub inventory: ImageInventory,
     /// Layers that were read now; of the others it was known.
     pub read: usize,
+}
+
+/// A bill of materials that came with an image.
+#[derive(Debug, Clone)]
+pub struct FoundSbom {
+    /// Of the companion, or of the record of its building.
+    pub digest: Digest,
+    /// Err: why it cannot be read.
+    pub sbom: Result<Sbom, String>,
+}
+
+/// The most bills of materials that are read of one image.
+const SBOMS: usize = 20;
+
+/// The bills of materials that came with an image: as companions of its manifest or of its index, or among the records of
+/// its building. What is something else is passed over.
+pub async fn sboms(
+    source: &dyn Source,
+    top: (&Digest, &Document),
+    image: &Digest,
+) -> Result<Vec<FoundSbom>, TransferError> {
+    let mut manifests: Vec<(Digest, bool)> = Vec::new();
+    let mut about = vec![image];
+    about.extend((top.0 != image).then_some(top.0));
+    for about in about {
+        for (digest, companion) in source.companions(about).await? {
+            if companion::may_be_sbom(&companion.kind) {
+                manifests.push((digest, !companion.kind.contains("in-toto")));
+            }
+        }
+    }
+    let records = top.1.children().iter().filter(|child| {
+        child.annotations.get(companion::RECORDED_DIGEST).is_some_and(|of| *of == image.as_str())
+    });
+    manifests.extend(records.map(|child| (child.digest.clone(), false)));
+    let mut found = Vec::new();
+    for (digest, says_so) in manifests.into_iter().take(SBOMS) {
+        let (_, document) = match source.manifest(&Selector::Digest(digest.clone())).await {
+            Ok(manifest) => manifest,
+            Err(error) if is_missing(&error) => continue,
+            Err(error) => return Err(error),
+        };
+        let ManifestShape::Manifest { layers, .. } = &document.kind else { continue };
+        for layer in layers.iter().take(SBOMS) {
+            let sbom = match layer.size {
+                size if size > sbom::LARGEST as u64 => Err(sbom::MalformedSbom::Large),
+                _ => {
+                    let bytes = source.small_blob(layer, sbom::LARGEST).await?;
+                    tokio::task::spawn_blocking(move || read_sbom(&bytes))
+                        .await
+                        .map_err(|_| larder_store::StoreError::Closed)?
+                }
+            };
+            let sbom = match sbom {
+                // Statements are about other things as well.
+                Err(_) if !says_so => continue,
+                sbom => sbom.map_err(|error| error.to_string()),
+            };
+            found.push(FoundSbom { digest: digest.clone(), sbom });
+        }
+    }
+    Ok(found)
 }
 
 /// How layers are read.
@@ -72,6 +140,8 @@ impl LayerReading<'_> {
         let digests = layers.iter().map(|layer| (&layer.digest, layer.size));
         Ok(ReadImage {
             digest,
+            size_bytes: document.bytes.len() as u64,
+            media_type: document.media_type.clone(),
             platform: config.as_ref().and_then(ImageConfig::platform),
             config,
             layers: build_layers(digests, &details.history),

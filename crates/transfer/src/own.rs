@@ -39,6 +39,13 @@ impl Own {
         Self { store, repository, adopts: None, all: false, immutable }
     }
 
+    /// Everything that the store has, by its digest, whichever repository has it.
+    pub fn everything(store: Store) -> Self {
+        #[allow(clippy::expect_used)] // a name of our own
+        let nowhere = "all".parse().expect("a repository's name");
+        Self::new(store, nowhere).reading_all()
+    }
+
     /// With tags that do not move.
     #[must_use]
     pub fn holding(mut self, immutable: ImmutableTags) -> Self {

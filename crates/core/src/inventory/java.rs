@@ -30,10 +30,7 @@ pub(super) fn is_archive(path: &str) -> bool {
 }
 
 /// The artifacts in an archive, each with the path of the archive that has it, and what was not read.
-pub(super) fn artifacts(
-    path: &str,
-    bytes: &[u8],
-) -> (Vec<(String, InstalledPackage)>, Vec<Unread>) {
+pub fn artifacts(path: &str, bytes: &[u8]) -> (Vec<(String, InstalledPackage)>, Vec<Unread>) {
     let (found, unread) = (Vec::new(), Vec::new());
     let mut reader = ArchiveReader { entries: ENTRIES, bytes: INFLATED, found, unread };
     reader.read(path, bytes, 1);

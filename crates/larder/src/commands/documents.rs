@@ -46,6 +46,7 @@ documents! {
     "inventory": inventory::InventoryReport,
     "inventory REF OTHER": inventory::changes::InventoryComparison,
     "inventory --fill": inventory::fill::FillReport,
+    "inventory --attach": inventory::sbom::SbomAttached,
     "intake add": intake::add::AddReport,
     "intake list": intake::list::IntakeList,
     "intake remove": intake::remove::RemoveReport,

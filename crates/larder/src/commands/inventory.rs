@@ -9,9 +9,10 @@ use std::collections::BTreeMap;
 use larder_core::digest::Digest;
 use larder_core::inventory::{ImageInventory, ImagePackage, OsRelease};
 use larder_core::platform::Platform;
+use larder_core::sbom::{SbomForm, differences};
 use larder_core::shown::cut;
 use larder_transfer::files::with_stdin;
-use larder_transfer::inventory::ReadImage;
+use larder_transfer::inventory::{FoundSbom, ReadImage};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -45,6 +46,9 @@ pub struct Args {
     /// Write a bill of materials instead: spdx (2.3) or cyclonedx (1.6), as JSON
     #[arg(long, value_name = "FORM", conflicts_with_all = ["other", "fill"], hide_possible_values = true)]
     sbom: Option<sbom::Form>,
+    /// Put the bill of materials beside the image, as a companion
+    #[arg(long, requires = "sbom")]
+    attach: bool,
     /// Read all layers that the larder holds and that were not read yet
     #[arg(long, conflicts_with_all = ["reference", "other", "platform", "removed"])]
     fill: bool,
@@ -83,6 +87,8 @@ pub struct InventoryReport {
     packages: Vec<PackageRow>,
     /// What was not read: nothing may be taken to be absent because it is not listed.
     not_read: Vec<UnreadRow>,
+    /// Bills of materials that came with it, beside our own reading.
+    sboms: Vec<SbomRow>,
     /// Layers that were read just now; of the others it was known.
     layers_read: usize,
     #[serde(skip)]
@@ -148,6 +154,36 @@ pub(super) struct PackageRow {
 }
 
 #[derive(Serialize, JsonSchema)]
+struct SbomRow {
+    /// Of the companion, or of the record of its building.
+    #[schemars(with = "String")]
+    digest: Digest,
+    /// `spdx`, `cyclonedx`. null: it cannot be read.
+    form: Option<&'static str>,
+    /// What made it. null: it does not say.
+    made_by: Option<String>,
+    /// Packages that it lists.
+    packages: usize,
+    /// Entries of it that have no package URL, with which nothing is compared.
+    unnamed: usize,
+    /// Where it and our own reading are not the same.
+    differences: Vec<SbomDifferenceRow>,
+    /// Why it cannot be read. null: it can.
+    cause: Option<String>,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct SbomDifferenceRow {
+    /// As in package URLs.
+    kind: String,
+    name: String,
+    /// Versions that it lists and that we did not find.
+    listed: Vec<String>,
+    /// Versions that we found and that it does not list.
+    found: Vec<String>,
+}
+
+#[derive(Serialize, JsonSchema)]
 struct UnreadRow {
     /// Counted from 1.
     layer: usize,
@@ -172,7 +208,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         [reference] => {
             let named = read(reference, platform, config.as_ref(), context).await?;
             if let Some(form) = args.sbom {
-                return sbom::write(form, &named, context);
+                return match args.attach {
+                    true => sbom::attach(form, &named, config.as_ref(), context).await,
+                    false => sbom::write(form, &named, context),
+                };
             }
             context.output.tell(&InventoryReport::of(&named, args));
             Ok(Exit::Done)
@@ -227,9 +266,76 @@ impl PackageRow {
     }
 }
 
+impl SbomRow {
+    fn of(found: &FoundSbom, inventory: &ImageInventory) -> Self {
+        let digest = found.digest.clone();
+        let sbom = match &found.sbom {
+            Ok(sbom) => sbom,
+            Err(cause) => {
+                let cause = Some(cause.clone());
+                let (packages, unnamed, differences) = (0, 0, Vec::new());
+                let (form, made_by) = (None, None);
+                return Self { digest, form, made_by, packages, unnamed, differences, cause };
+            }
+        };
+        let differences = differences(sbom, inventory).into_iter().map(|one| SbomDifferenceRow {
+            kind: one.kind,
+            name: one.name,
+            listed: one.listed,
+            found: one.found,
+        });
+        Self {
+            digest,
+            form: Some(match sbom.form {
+                SbomForm::Spdx => "spdx",
+                SbomForm::CycloneDx => "cyclonedx",
+            }),
+            made_by: Some(cut(&sbom.made_by, 200)).filter(|made_by| !made_by.is_empty()),
+            packages: sbom.packages.len(),
+            unnamed: sbom.unnamed,
+            differences: differences.collect(),
+            cause: None,
+        }
+    }
+
+    fn show(&self, out: &Output) {
+        let digest = short(&self.digest);
+        if let Some(cause) = &self.cause {
+            return out.result(format!("  sbom      {digest} cannot be read: {cause}"));
+        }
+        let form = self.form.unwrap_or_default();
+        let by = self.made_by.as_deref().map_or(String::new(), |by| format!(" by {by}"));
+        let differ = match self.differences.len() {
+            0 => "the same as we read".to_owned(),
+            number => format!("{} from what we read", count(number, "difference")),
+        };
+        let packages = count(self.packages, "package");
+        out.result(format!("  sbom      {form}{by} ({digest}): {packages}, {differ}"));
+    }
+
+    /// What it has that we have not read, and the other way round.
+    fn show_differences(&self, out: &Output) {
+        if self.differences.is_empty() {
+            return;
+        }
+        out.result(format!("\n{}", paint(STRONG, format!("sbom {}", short(&self.digest)))));
+        let columns = ["KIND", "NAME", "IT LISTS", "WE READ"];
+        let mut table = Table::new(out.width(), &columns);
+        for one in &self.differences {
+            let versions = |all: &[String]| match all {
+                [] => "-".to_owned(),
+                all => all.join(" "),
+            };
+            let (listed, found) = (versions(&one.listed), versions(&one.found));
+            table.row([one.kind.clone(), one.name.clone(), listed, found]);
+        }
+        out.table(&table);
+    }
+}
+
 impl InventoryReport {
     fn of(named: &NamedInventory, args: &Args) -> Self {
-        let NamedInventory { reference, read } = named;
+        let NamedInventory { reference, read, .. } = named;
         let ReadImage { inventory, layers, .. } = read;
         let release = inventory.release.as_ref();
         let mut brought: BTreeMap<usize, usize> = BTreeMap::new();
@@ -255,6 +361,7 @@ impl InventoryReport {
             layers: layers.collect(),
             packages: inventory.packages.iter().map(|one| PackageRow::of(one, release)).collect(),
             not_read: unread(inventory),
+            sboms: named.sboms.iter().map(|found| SbomRow::of(found, inventory)).collect(),
             layers_read: read.read,
             order: args.by,
             removed: args.removed,
@@ -306,11 +413,16 @@ fn unread(inventory: &ImageInventory) -> Vec<UnreadRow> {
     inventory.unread.iter().map(row).collect()
 }
 
-/// A build step on a line.
+/// A build step on a line, without what a builder puts before each.
 pub(super) fn step(command: &str) -> String {
     let command = command.split_whitespace().collect::<Vec<_>>().join(" ");
-    let command = command.strip_prefix("/bin/sh -c ").unwrap_or(&command);
-    cut(command.strip_prefix("#(nop) ").unwrap_or(command), 90)
+    let (instruction, rest) = match command.strip_prefix("RUN ") {
+        Some(rest) => ("RUN ", rest),
+        None => ("", command.as_str()),
+    };
+    let rest = rest.strip_prefix("/bin/sh -c ").unwrap_or(rest);
+    let rest = rest.strip_prefix("#(nop) ").unwrap_or(rest);
+    cut(&format!("{instruction}{rest}"), 90)
 }
 
 impl Report for InventoryReport {
@@ -336,6 +448,7 @@ impl Report for InventoryReport {
             let told = format!("{} not read, so that there may be more", self.not_read.len());
             out.result(format!("  {}  {told}", paint(WARN, "not read")));
         }
+        self.sboms.iter().for_each(|sbom| sbom.show(out));
         let shown = |row: &&PackageRow| self.removed || row.is_there();
         if self.order == Order::Layer {
             self.by_layer(out);
@@ -364,6 +477,7 @@ impl Report for InventoryReport {
             out.result("");
             out.table(&table);
         }
+        self.sboms.iter().for_each(|sbom| sbom.show_differences(out));
         for row in &self.not_read {
             let path = row.path.as_deref().map_or(String::new(), |path| format!(", {path}"));
             let told = paint(WARN, "not read");

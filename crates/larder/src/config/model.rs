@@ -346,6 +346,9 @@ pub struct Larder {
     /// Bytes of the store's disk that are kept free.
     #[serde(default = "default_reserve", deserialize_with = "read_size")]
     pub reserve: u64,
+    /// Whether the layers of images that are brought in are read for what is in them.
+    #[serde(default = "default_inventory")]
+    pub inventory: bool,
     /// What clients may take.
     #[serde(default)]
     pub limits: ClientLimits,
@@ -511,6 +514,10 @@ fn default_listen() -> std::net::SocketAddr {
 }
 
 /// Enough for the ledger to record that something was removed.
+fn default_inventory() -> bool {
+    true
+}
+
 fn default_reserve() -> u64 {
     64 * 1024 * 1024
 }

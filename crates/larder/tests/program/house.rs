@@ -257,7 +257,8 @@ fn documents(out: &str) -> Vec<serde_json::Value> {
     let whole = serde_json::from_str(out).map(|one| vec![one]);
     let lines = || out.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
     let mut all: Vec<serde_json::Value> = whole.unwrap_or_else(|_| lines());
-    let theirs = ["$schema", "apiVersion", "$defs", "schemaVersion"];
+    let theirs =
+        ["$schema", "apiVersion", "$defs", "schemaVersion", "spdxVersion", "bomFormat", "runs"];
     all.retain(|one| theirs.iter().all(|key| one[*key].is_null()));
     all
 }

@@ -25,6 +25,7 @@ mod handoff;
 mod held;
 mod house;
 mod intake;
+mod inventory;
 mod kill;
 mod kubeconfigs;
 mod lacking;

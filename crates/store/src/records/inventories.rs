@@ -117,15 +117,20 @@ impl Store {
         let (digest, packed) = (layer.clone(), facts.pack());
         self.records
             .jot(move |connection| {
-                let kept = connection
-                    .prepare_cached(
-                        "INSERT INTO layer_facts (digest, form, read_at, facts)
-                         SELECT digest, $2, $3, $4 FROM contents WHERE digest = $1
-                         ON CONFLICT (digest) DO UPDATE SET form = excluded.form,
-                           read_at = excluded.read_at, facts = excluded.facts",
-                    )?
-                    .execute(params![digest.as_str(), i64::from(FACTS_FORM), now(), packed])?;
-                Ok(kept > 0)
+                let is_here = connection
+                    .prepare_cached("SELECT 1 FROM contents WHERE digest = $1")?
+                    .exists(params![digest.as_str()])?;
+                if is_here {
+                    connection
+                        .prepare_cached(
+                            "INSERT INTO layer_facts (digest, form, read_at, facts)
+                             VALUES ($1, $2, $3, $4)
+                             ON CONFLICT (digest) DO UPDATE SET form = excluded.form,
+                               read_at = excluded.read_at, facts = excluded.facts",
+                        )?
+                        .execute(params![digest.as_str(), i64::from(FACTS_FORM), now(), packed])?;
+                }
+                Ok(is_here)
             })
             .await
     }

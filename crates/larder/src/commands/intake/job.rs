@@ -84,6 +84,11 @@ impl IntakeJob<'_> {
         self.elsewhere
     }
 
+    /// What is here of it once it is brought in. None: it goes to another registry.
+    pub fn held(&self) -> Option<Digest> {
+        (!self.elsewhere).then(|| self.locked.here().clone())
+    }
+
     /// The host that is asked first.
     pub fn host(&self) -> &Host {
         self.intake.sources().first().map_or(&self.want.image.host, |image| &image.host)

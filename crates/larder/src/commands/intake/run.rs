@@ -16,8 +16,10 @@ use super::budget::Budgets;
 use super::job::{FailureKind, IntakeFacts, IntakeJob, StoppedUpstream, jobs};
 use super::sizes::{Forecast, ImageSize, forecast};
 use super::upstream::Upstreams;
+use crate::commands::inventory::fill::UnreadLayer;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::inventory::{LayersRead, layers_of_images, read_unread};
 use crate::marks;
 use crate::output::{DIM, GOOD, Output, Report, bytes, count, paint, short};
 use crate::pick::Pick;
@@ -57,6 +59,10 @@ pub struct RunReport {
     blobs_copied: usize,
     blobs_present: usize,
     copied_bytes: u64,
+    /// Layers that were read for what is in them.
+    layers_read: usize,
+    /// Layers of which it is not known what is in them, and why.
+    layers_not_read: Vec<UnreadLayer>,
     seconds: f64,
     failed: Vec<FailedImage>,
     not_locked: Vec<String>,
@@ -131,11 +137,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .await;
     let court = config.court(Lock::default());
     let mut there_already = 0;
+    let mut held: Vec<Digest> = Vec::new();
     let mut jobs = Vec::new();
     let mut unknown = Vec::new();
     for (job, there) in checked {
         match there {
-            Ok(true) => there_already += 1,
+            Ok(true) => {
+                there_already += 1;
+                held.extend(job.held());
+            }
             Ok(false) => match refuses_intake(&court, job.want, job.locked) {
                 None => jobs.push(job),
                 Some(failure) => unknown.push((job, Err(failure))),
@@ -180,11 +190,19 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .collect()
         .await;
     progress.done();
+    let brought = outcomes.iter().filter(|(_, outcome)| outcome.is_ok());
+    held.extend(brought.filter_map(|(job, _)| job.held()));
     outcomes.extend(unknown);
+    let layers = match config.larder.inventory {
+        true => look_inside(&store, held, context).await,
+        false => LayersRead::default(),
+    };
 
     let report = RunReport { there_already, not_locked, lacking, ..RunReport::default() };
     let (mut report, failures) = report.with(outcomes);
     report.seconds = began.elapsed().as_secs_f64();
+    report.layers_read = layers.read;
+    report.layers_not_read = UnreadLayer::all(&layers);
     let (brought, failed) = (report.brought_in.len(), report.failed.len());
     let text = format!("{brought} brought in, {there_already} there already, {failed} failed");
     marks::note(&store, marks::INTAKE, &text).await;
@@ -273,6 +291,20 @@ async fn bring_in(
     outcome
 }
 
+/// Reads the layers of what is here now and was not read before. What cannot be read is told, and fails nothing: the
+/// images are here.
+async fn look_inside(store: &Store, images: Vec<Digest>, context: &Context) -> LayersRead {
+    let read = async {
+        let layers = layers_of_images(store, images).await?;
+        read_unread(store, layers, context).await
+    };
+    read.await.unwrap_or_else(|error| {
+        let told = "note: what is in the layers could not be noted";
+        context.output.note(format!("{told}: {error}"));
+        LayersRead::default()
+    })
+}
+
 /// Failures with the same cause as one: an upstream that is down would fill the screen otherwise.
 fn grouped(failures: &[Failure]) -> Vec<Failure> {
     let mut groups: Vec<(Failure, usize)> = Vec::new();
@@ -326,6 +358,7 @@ impl Report for RunReport {
             out.note(format!("wanted, but not locked: {image}; `larder intake lock` resolves it"));
         }
         self.lacking.iter().for_each(|line| out.note(line));
+        self.layers_not_read.iter().for_each(|one| out.note(one.line()));
     }
 }
 

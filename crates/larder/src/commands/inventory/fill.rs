@@ -2,19 +2,15 @@
 
 use std::collections::BTreeMap;
 
-use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT, ManifestShape, media_type};
-use larder_core::name::RepositoryName;
+use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
 use larder_store::{Store, StoreError};
-use larder_transfer::inventory::LayerReading;
-use larder_transfer::{Own, Watch as _};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::{Context, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::inventory::at_once;
+use crate::inventory::{LayersRead, layers_of, read_unread};
 use crate::output::{Output, Report, bytes, count, short};
 
 /// Manifests that are looked through at once.
@@ -28,11 +24,12 @@ pub struct FillReport {
     read_bytes: u64,
     /// Layers that had been read before.
     known: usize,
-    failed: Vec<FailedLayer>,
+    failed: Vec<UnreadLayer>,
 }
 
+/// A layer that could not be read.
 #[derive(Serialize, JsonSchema)]
-struct FailedLayer {
+pub struct UnreadLayer {
     #[schemars(with = "String")]
     layer: Digest,
     cause: String,
@@ -44,55 +41,9 @@ pub async fn run(context: &Context) -> Outcome {
     let store = store_here(&config)?;
     let what = "cannot read what is in the larder's images";
     let layers = layers(&store).await.map_err(|error| Failure::store(what, &error))?;
-    let unread = store.unread_layers(layers.keys().cloned().collect()).await;
-    let unread = unread.map_err(|error| Failure::store(what, &error))?;
-    let known = layers.len() - unread.len();
-    let wanted: Vec<&Descriptor> = unread.iter().filter_map(|digest| layers.get(digest)).collect();
-    let progress = context.output.progress();
-    progress.expect(wanted.iter().map(|layer| layer.size).sum());
-    progress.say("reading layers");
-    // Every layer is read by its digest, whichever repository has it.
-    let repository: RepositoryName = "all"
-        .parse()
-        .map_err(|error| Failure::usage(what, error, "tell us: this name is our own"))?;
-    let source = Own::new(store.clone(), repository).reading_all();
-    let tell = |bytes| progress.advance(bytes);
-    let reading = LayerReading {
-        source: &source,
-        store: Some(&store),
-        at_once: 1,
-        is_gentle: true,
-        tell: &tell,
-    };
-    let mut report = FillReport { read: 0, read_bytes: 0, known, failed: Vec::new() };
-    let reads = wanted
-        .iter()
-        .map(|layer| async { (*layer, reading.layers(std::slice::from_ref(*layer)).await) });
-    let mut reads = stream::iter(reads).buffer_unordered(at_once());
-    while let Some((layer, read)) = reads.next().await {
-        let cause = match read {
-            Ok((_, 1)) => {
-                report.read += 1;
-                report.read_bytes += layer.size;
-                continue;
-            }
-            Ok((outcomes, _)) => outcomes
-                .into_iter()
-                .find_map(|outcome| match outcome {
-                    larder_core::inventory::LayerOutcome::NotRead(why) => Some(why),
-                    larder_core::inventory::LayerOutcome::Read(_) => None,
-                })
-                // Somebody else was quicker.
-                .unwrap_or_default(),
-            Err(error) => error.to_string(),
-        };
-        if !cause.is_empty() {
-            report.failed.push(FailedLayer { layer: layer.digest.clone(), cause });
-        }
-    }
-    drop(reads);
-    progress.done();
-    report.failed.sort_by(|a, b| a.layer.cmp(&b.layer));
+    let read = read_unread(&store, layers, context).await;
+    let read = read.map_err(|error| Failure::store(what, &error))?;
+    let report = FillReport::of(read);
     context.output.tell(&report);
     Ok(if report.failed.is_empty() { Exit::Done } else { Exit::No })
 }
@@ -110,11 +61,29 @@ async fn layers(store: &Store) -> Result<BTreeMap<Digest, Descriptor>, StoreErro
                 continue;
             }
             let Ok(document) = Document::read(body.into(), None) else { continue };
-            if let ManifestShape::Manifest { layers: of_it, .. } = document.kind {
-                let of_it = of_it.into_iter().filter(|one| media_type::is_layer(&one.media_type));
-                layers.extend(of_it.map(|layer| (layer.digest.clone(), layer)));
-            }
+            layers.extend(layers_of(document).map(|layer| (layer.digest.clone(), layer)));
         }
+    }
+}
+
+impl UnreadLayer {
+    /// Those that could not be read.
+    pub fn all(read: &LayersRead) -> Vec<Self> {
+        let one =
+            |(layer, cause): &(Digest, String)| Self { layer: layer.clone(), cause: cause.clone() };
+        read.failed.iter().map(one).collect()
+    }
+
+    /// For people.
+    pub fn line(&self) -> String {
+        format!("not read: layer {}: {}", short(&self.layer), self.cause)
+    }
+}
+
+impl FillReport {
+    fn of(read: LayersRead) -> Self {
+        let failed = UnreadLayer::all(&read);
+        Self { read: read.read, read_bytes: read.bytes, known: read.known, failed }
     }
 }
 
@@ -125,8 +94,6 @@ impl Report for FillReport {
         let (read, known) = (count(self.read, "layer"), count(self.known, "layer"));
         let size = bytes(self.read_bytes);
         out.result(format!("read {read} ({size}); {known} had been read before"));
-        for one in &self.failed {
-            out.result(format!("not read: {}: {}", short(&one.layer), one.cause));
-        }
+        self.failed.iter().for_each(|one| out.result(one.line()));
     }
 }
