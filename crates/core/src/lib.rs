@@ -5,6 +5,7 @@
 //! above carry out what is decided here.
 //!
 //! * [`access`] - who asks and what it may do: grants, keys, tokens, blocks
+//! * [`advisory`] - what was published about packages, and whether it is about one that we have
 //! * [`allowance`] - how many more pulls an upstream allows
 //! * [`cached`] - what a cached shelf believes, keeps and evicts
 //! * [`certificate`] - what a certificate says of itself
@@ -16,7 +17,7 @@
 //! * [`handoff`] - what a cluster needs in order to pull
 //! * [`holdings`] - what a larder holds, shares and could drop
 //! * [`immutable`] - tags that never move
-//! * [`inventory`] - what is installed in an image
+//! * [`inventory`] - what is inside an image, layer by layer
 //! * [`lock`] - what intake entries resolved to, and what differs
 //! * [`name`] - hosts, repositories and tags that cannot be wrong
 //! * [`nearest`] - the name that was meant
@@ -35,6 +36,7 @@
 //! * [`rewrite`] - where files name images, and changing only that
 //! * [`rounds`] - what needs a decision, worst first
 //! * [`route`] - where an upstream's image is found here, and back
+//! * [`sbom`] - bills of materials, written and read
 //! * [`schedule`] - when something is due that is done each day or week
 //! * [`selection`] - which tags are wanted, and why not the others
 //! * [`shown`] - texts from outside, safe to print
@@ -44,6 +46,7 @@
 //! * [`workload`] - which workload an object of a cluster belongs to
 
 pub mod access;
+pub mod advisory;
 pub mod allowance;
 pub mod cached;
 pub mod certificate;

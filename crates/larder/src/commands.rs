@@ -1,5 +1,6 @@
 //! The commands; one file each, which holds its parsing, its doing and its reply.
 
+mod advisory;
 mod check;
 mod copy;
 #[cfg(feature = "demo")]
@@ -27,10 +28,16 @@ mod store;
 mod survey;
 mod why;
 
+pub use inventory::step as inventory_step;
 pub use key::Expires;
 pub use look::platform_of;
 pub use serve::LogForm;
 pub use shelf::{NamedRepositories, named_images};
+
+/// Who uses what, for commands that tell it with what they find.
+pub mod shelf_use {
+    pub use super::shelf::{KnownUse, Named, UseWish};
+}
 
 use crate::context::Context;
 use crate::failure::Outcome;
@@ -46,6 +53,9 @@ pub enum Command {
     Look(look::Args),
     Find(find::Args),
     Inventory(inventory::Args),
+    /// Take in what was published about packages, and see which images it touches
+    #[command(subcommand)]
+    Advisory(advisory::AdvisoryCommand),
     /// Want images, lock them by digest, see what would change, bring them in
     #[command(subcommand)]
     Intake(intake::IntakeCommand),
@@ -106,6 +116,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Survey(args) => survey::run(&args, context).await,
         Command::Look(args) => look::run(&args, context).await,
         Command::Find(args) => find::run(&args, context).await,
+        Command::Advisory(command) => advisory::run(command, context).await,
         Command::Inventory(args) => inventory::run(&args, context).await,
         Command::Intake(command) => intake::run(command, context).await,
         Command::Copy(args) => copy::run(&args, context).await,

@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use futures_util::stream::{self, StreamExt as _};
+use larder_core::advisory::{matched, release_of};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT, ManifestShape, media_type};
 use larder_core::inventory::{
-    ImageInventory, ImagePackage, InstalledPackage, LayerOutcome, PackageStanding,
+    ImageInventory, ImagePackage, InstalledPackage, LayerOutcome, PackageStanding, compose,
 };
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
@@ -153,6 +154,62 @@ pub async fn read_unread(
     Ok(all)
 }
 
+/// How many images were noted with their packages.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct NotedImages {
+    pub noted: usize,
+    /// Images of which some layers have not been read.
+    pub unread: usize,
+}
+
+/// Manifests that are looked through at once.
+const PAGE: usize = 500;
+
+/// Notes the packages of all images that are held, as far as their layers have been read, so that advisories find them.
+pub async fn note_held(store: &Store, context: &Context) -> Result<NotedImages, StoreError> {
+    let mut all = NotedImages::default();
+    let mut after: Option<Digest> = None;
+    let progress = context.output.progress();
+    progress.say("noting packages");
+    loop {
+        let page = store.manifests_after(after.as_ref(), PAGE).await?;
+        let Some((last, _)) = page.last() else { break };
+        after = Some(last.clone());
+        let mut images: BTreeMap<Digest, Vec<Digest>> = BTreeMap::new();
+        for (digest, body) in page {
+            let Ok(document) = Document::read(body.into(), None) else { continue };
+            let layers: Vec<Digest> = layers_of(document).map(|layer| layer.digest).collect();
+            if !layers.is_empty() {
+                images.insert(digest, layers);
+            }
+        }
+        for digest in store.unnoted(images.keys().cloned().collect()).await? {
+            let Some(layers) = images.get(&digest) else { continue };
+            let known = store.layer_facts(layers).await?;
+            let missing = layers.iter().filter(|layer| !known.contains_key(*layer)).count();
+            all.unread += usize::from(missing > 0);
+            if missing == layers.len() {
+                continue;
+            }
+            let outcomes: Vec<LayerOutcome> = layers
+                .iter()
+                .map(|layer| match known.get(layer) {
+                    Some(facts) => LayerOutcome::Read(Box::new(facts.clone())),
+                    None => LayerOutcome::NotRead(String::new()),
+                })
+                .collect();
+            let inventory = compose(&outcomes);
+            let keys = matched(&inventory).into_iter();
+            let keys = keys.map(|(key, place)| (key, inventory.packages[place].layer)).collect();
+            let release = inventory.release.as_ref().and_then(release_of).unwrap_or_default();
+            store.note_inventory(&digest, &release, missing, keys).await?;
+            all.noted += 1;
+        }
+    }
+    progress.done();
+    Ok(all)
+}
+
 /// The layers that a manifest names, of those that can be read.
 pub fn layers_of(document: Document) -> impl Iterator<Item = Descriptor> {
     let layers = match document.kind {
@@ -200,6 +257,13 @@ pub fn kind(ecosystem: Ecosystem) -> &'static str {
         Ecosystem::Maven => "java",
         Ecosystem::RubyGems => "ruby",
     }
+}
+
+/// The ecosystem of such a name.
+pub fn ecosystem(name: &str) -> Option<Ecosystem> {
+    use Ecosystem::{Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems};
+    let all = [Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems];
+    all.into_iter().find(|one| kind(*one) == name)
 }
 
 /// What is to be said of a package beside its name and version. Empty: nothing.

@@ -4,6 +4,7 @@
 //! for the disk. Readers have connections of their own beside it. The SQL keeps to what other
 //! databases take too: numbered parameters, BIGINT and TEXT, times bound from outside.
 
+mod advisories;
 mod cache;
 mod collecting;
 mod contents;
@@ -59,6 +60,7 @@ pub(crate) use crate::records::moments::TouchedNames;
 use crate::records::writing::{
     OpenTransaction, RecordsJob, Settle, commit_error, flush_at_commit, guarded, work,
 };
+pub use advisories::{Feed, FeedAdvisory, ListedAdvisory, NotedFinding, TakenAdvisories};
 pub use contents::StoredBlob;
 pub use convert::Conversion;
 pub(crate) use convert::convert;

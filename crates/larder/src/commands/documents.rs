@@ -3,8 +3,8 @@
 use serde_json::Value;
 
 use super::{
-    check, copy, find, handoff, help, init, intake, inventory, key, log, look, parcel, policy,
-    report, rewrite, rounds, serve, shelf, store, survey, why,
+    advisory, check, copy, find, handoff, help, init, intake, inventory, key, log, look, parcel,
+    policy, report, rewrite, rounds, serve, shelf, store, survey, why,
 };
 use crate::output::{Report, schema};
 
@@ -47,6 +47,11 @@ documents! {
     "inventory REF OTHER": inventory::changes::InventoryComparison,
     "inventory --fill": inventory::fill::FillReport,
     "inventory --attach": inventory::sbom::SbomAttached,
+    "advisory import": advisory::import::ImportReport,
+    "advisory list": advisory::list::AdvisoriesReport,
+    "advisory show": advisory::show::AdvisoryReport,
+    "advisory check": advisory::check::AdvisoryCheck,
+    "advisory drop": advisory::drop::FeedDropped,
     "intake add": intake::add::AddReport,
     "intake list": intake::list::IntakeList,
     "intake remove": intake::remove::RemoveReport,

@@ -414,7 +414,7 @@ fn unread(inventory: &ImageInventory) -> Vec<UnreadRow> {
 }
 
 /// A build step on a line, without what a builder puts before each.
-pub(super) fn step(command: &str) -> String {
+pub fn step(command: &str) -> String {
     let command = command.split_whitespace().collect::<Vec<_>>().join(" ");
     let (instruction, rest) = match command.strip_prefix("RUN ") {
         Some(rest) => ("RUN ", rest),

@@ -4,6 +4,7 @@
 #![allow(clippy::needless_raw_string_hashes)]
 
 mod access;
+mod advisories;
 mod behind;
 mod cached;
 mod cachefaults;

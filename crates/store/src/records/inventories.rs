@@ -40,7 +40,7 @@ pub(super) const TABLES: &str = "
     ) WITHOUT ROWID;
     CREATE TABLE advisories (
         id INTEGER PRIMARY KEY, feed TEXT NOT NULL, name TEXT NOT NULL, modified BIGINT NOT NULL,
-        severity BIGINT NOT NULL, body BLOB NOT NULL, UNIQUE (name, feed)
+        severity BIGINT NOT NULL, taken_at BIGINT NOT NULL, body BLOB NOT NULL, UNIQUE (name, feed)
     );
     CREATE INDEX advisories_by_feed ON advisories (feed);
     CREATE TABLE advisory_aliases (

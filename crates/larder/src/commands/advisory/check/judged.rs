@@ -1,0 +1,140 @@
+//! Findings with what advisories and statements say of them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use larder_core::advisory::{Advisory, PackageKey, PackageVerdict, Statement, matched};
+use larder_core::digest::Digest;
+use larder_core::inventory::ImageInventory;
+use larder_store::{Store, StoreError};
+
+use super::{CheckedImage, Finding, StatementSeen, Unknown};
+use crate::inventory::kind;
+
+/// A finding, or what is unknown, as an advisory says it of a package.
+pub enum Judged {
+    Finding(Box<Finding>),
+    Unknown(Unknown),
+    Nothing,
+}
+
+/// What an advisory says of a package in a layer, which is counted from 0.
+pub fn judged(
+    feed: &str,
+    advisory: &Advisory,
+    package: &PackageKey,
+    verdict: PackageVerdict,
+    layer: usize,
+) -> Judged {
+    let fixed = match verdict {
+        PackageVerdict::NotAffected => return Judged::Nothing,
+        PackageVerdict::Unknown(cause) => {
+            return Judged::Unknown(Unknown {
+                advisory: advisory.id.clone(),
+                kind: kind(package.ecosystem),
+                package: package.name.clone(),
+                version: package.version.clone(),
+                cause,
+            });
+        }
+        PackageVerdict::Affected { fixed } => fixed,
+    };
+    let rank = advisory.severity();
+    Judged::Finding(Box::new(Finding {
+        advisory: advisory.id.clone(),
+        aliases: advisory.names().into_iter().skip(1).map(str::to_owned).collect(),
+        feed: feed.to_owned(),
+        summary: larder_core::shown::cut(&advisory.summary, 300),
+        severity: rank.word(),
+        score: advisory.vector().map(|(_, score)| score),
+        kind: kind(package.ecosystem),
+        package: package.name.clone(),
+        version: package.version.clone(),
+        installed: Vec::new(),
+        fixed_version: Some(fixed).filter(|fixed| !fixed.is_empty()),
+        layer: layer + 1,
+        layer_digest: None,
+        command: None,
+        shared_with: Vec::new(),
+        mended_by: Vec::new(),
+        statement: None,
+        rank,
+    }))
+}
+
+/// The names by which packages that are built from what a finding names are in an image.
+pub fn installed(finding: &Finding, inventory: &ImageInventory) -> Vec<String> {
+    let names = matched(inventory).into_iter().filter_map(|(key, place)| {
+        let is_it = kind(key.ecosystem) == finding.kind
+            && key.name == finding.package
+            && key.version == finding.version;
+        is_it.then(|| inventory.packages[place].package.name.clone())
+    });
+    let names: BTreeSet<String> = names.collect();
+    names.into_iter().collect()
+}
+
+/// One of several findings that are the same: advisories of several feeds, a package at many places.
+pub fn once(findings: &mut Vec<Finding>) {
+    let mut seen = BTreeSet::new();
+    findings.retain(|one| {
+        seen.insert((one.advisory.clone(), one.kind, one.package.clone(), one.version.clone()))
+    });
+}
+
+/// Puts statements to the findings that they are about: of several the latest counts.
+pub async fn states(images: &mut [CheckedImage], store: &Store) -> Result<(), StoreError> {
+    let names: BTreeSet<String> = images
+        .iter()
+        .flat_map(|image| &image.findings)
+        .flat_map(|one| one.aliases.iter().chain([&one.advisory]).cloned())
+        .collect();
+    if names.is_empty() {
+        return Ok(());
+    }
+    let statements = store.statements_about(names).await?;
+    let mut by_name: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (place, (_, _, statement)) in statements.iter().enumerate() {
+        for name in &statement.vulnerabilities {
+            by_name.entry(name).or_default().push(place);
+        }
+    }
+    for image in images {
+        let digest = image.digest.parse::<Digest>().ok();
+        let digests: Vec<&Digest> = digest.iter().collect();
+        for finding in &mut image.findings {
+            let places: BTreeSet<usize> = finding
+                .aliases
+                .iter()
+                .chain([&finding.advisory])
+                .filter_map(|name| by_name.get(name.as_str()))
+                .flatten()
+                .copied()
+                .collect();
+            let Some(package) = key_of(finding) else { continue };
+            // What one's own feeds say goes before what others say; then the latest.
+            let about = places.into_iter().filter(|place| {
+                let (_, _, statement): &(String, bool, Statement) = &statements[*place];
+                statement.is_about(&package, &finding.package, &digests)
+            });
+            let last = about.max_by_key(|place| (statements[*place].1, *place));
+            finding.statement = last.map(|place| {
+                let (feed, is_own, statement) = &statements[place];
+                StatementSeen {
+                    status: statement.status.word(),
+                    because: statement.because.clone(),
+                    author: statement.author.clone(),
+                    feed: feed.clone(),
+                    at: statement.at.to_string(),
+                    hides: *is_own && statement.status.hides(),
+                }
+            });
+        }
+    }
+    Ok(())
+}
+
+fn key_of(finding: &Finding) -> Option<PackageKey> {
+    let ecosystem = crate::inventory::ecosystem(finding.kind)?;
+    let (name, version) = (finding.package.clone(), finding.version.clone());
+    Some(PackageKey { ecosystem, name, release: String::new(), version })
+}

@@ -1,0 +1,80 @@
+//! What is named: its layers are read, or what is known of them is taken.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use larder_core::advisory::{PackageKey, matched};
+use larder_store::Store;
+
+use super::judged::{Judged, installed, judged, once};
+use super::{Args, CheckedImage, held};
+use crate::config::Config;
+use crate::context::{Context, with_whole_digest};
+use crate::failure::Failure;
+use crate::inventory::{NamedInventory, note_held, read};
+
+/// Checks the images that are named.
+pub async fn check(
+    args: &Args,
+    config: &Config,
+    store: &Store,
+    context: &Context,
+) -> Result<Vec<CheckedImage>, Failure> {
+    let what = "cannot tell what advisories touch";
+    let failed = |error| Failure::store(what, &error);
+    note_held(store, context).await.map_err(failed)?;
+    let holdings = held::Holdings::read(config, store).await?;
+    let texts = larder_transfer::files::with_stdin(&args.references);
+    let texts = texts.map_err(|error| Failure::io("cannot read references from stdin", &error))?;
+    let mut images = Vec::new();
+    for text in texts {
+        let text = with_whole_digest(&text, Some(config)).await?.into_owned();
+        let named = read(&text, args.platform.as_ref(), Some(config), context).await?;
+        images.push(image(&named, &holdings, store).await.map_err(failed)?);
+    }
+    Ok(images)
+}
+
+async fn image(
+    named: &NamedInventory,
+    holdings: &held::Holdings,
+    store: &Store,
+) -> Result<CheckedImage, larder_store::StoreError> {
+    let NamedInventory { reference, read, .. } = named;
+    let keys = matched(&read.inventory);
+    let mut layers: BTreeMap<&PackageKey, BTreeSet<usize>> = BTreeMap::new();
+    for (key, place) in &keys {
+        layers.entry(key).or_default().insert(read.inventory.packages[*place].layer);
+    }
+    let found = store.findings_of(keys.iter().map(|(key, _)| key.clone()).collect()).await?;
+    let (mut findings, mut unknown) = (Vec::new(), Vec::new());
+    for (key, _, of, verdict) in found {
+        let layer = layers.get(&key).and_then(|all| all.first().copied()).unwrap_or(0);
+        match judged(&of.feed, &of.advisory, &key, verdict, layer) {
+            Judged::Finding(mut finding) => {
+                if let Some(layer) = read.layers.get(layer) {
+                    finding.command.clone_from(&layer.step);
+                    finding.layer_digest = Some(layer.digest.to_string());
+                    finding.shared_with =
+                        holdings.others_with(&layer.digest, &read.digest, reference);
+                }
+                finding.mended_by = holdings.mended_by(&read.digest, &finding.advisory);
+                finding.installed = installed(&finding, &read.inventory);
+                findings.push(*finding);
+            }
+            Judged::Unknown(one) => unknown.push(one),
+            Judged::Nothing => {}
+        }
+    }
+    once(&mut findings);
+    let whole_layers = read.inventory.unread.iter().filter(|(_, one)| one.path.is_empty());
+    let not_read: BTreeSet<usize> = whole_layers.map(|(layer, _)| *layer).collect();
+    Ok(CheckedImage {
+        names: vec![reference.clone()],
+        digest: read.digest.to_string(),
+        platform: read.platform.as_ref().map(ToString::to_string),
+        findings,
+        unknown,
+        users: holdings.users_of(&read.digest),
+        layers_not_read: not_read.len(),
+    })
+}

@@ -1,0 +1,290 @@
+//! What was found, for people.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use larder_core::advisory::Severity;
+
+use super::{AdvisoryCheck, CheckedImage, Finding, Order, User};
+use crate::commands::inventory_step as step;
+use crate::context::now;
+use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, WARN, ago, count, paint};
+
+/// What cannot be compared is listed up to here.
+const LISTED: usize = 20;
+
+impl Report for AdvisoryCheck {
+    const KIND: &'static str = "advisory-check";
+
+    fn show(&self, out: &Output) {
+        match self.order {
+            Order::Image => self.images.iter().for_each(|image| image.show(out)),
+            Order::Advisory => self.by_advisory(out),
+        }
+        self.summary(out);
+        for feed in &self.feeds {
+            out.note(paint(DIM, feed.line()));
+        }
+    }
+}
+
+fn severity(one: &Finding) -> String {
+    let words = one
+        .score
+        .map_or_else(|| one.severity.to_owned(), |score| format!("{} {score:.1}", one.severity));
+    match one.rank {
+        _ if one.is_hidden() => paint(DIM, words),
+        Severity::Critical | Severity::High => paint(BAD, words),
+        Severity::Medium => paint(WARN, words),
+        _ => words,
+    }
+}
+
+fn layer(one: &Finding) -> String {
+    let shared = match one.shared_with.len() {
+        0 => "own".to_owned(),
+        others => format!("shared with {}", count(others, "other")),
+    };
+    format!("{}, {shared}", one.layer)
+}
+
+fn mended(one: &Finding) -> String {
+    match one.mended_by.first() {
+        Some(name) => paint(GOOD, name.rsplit(':').next().unwrap_or(name)),
+        None => "-".to_owned(),
+    }
+}
+
+fn user(user: &User) -> String {
+    let who = user.who.as_deref().unwrap_or("somebody who did not sign in");
+    let workload = user.workload.as_deref().map_or(String::new(), |text| format!(" {text}"));
+    format!("{who}{workload} ({}, {})", user.how, ago(user.last, now()))
+}
+
+impl CheckedImage {
+    fn title(&self) -> String {
+        let name = match self.names.as_slice() {
+            [] => self.digest.clone(),
+            names => names.join(", "),
+        };
+        let platform = self.platform.as_ref().map_or(String::new(), |one| format!(" for {one}"));
+        format!("{}{platform}", paint(STRONG, name))
+    }
+
+    fn show(&self, out: &Output) {
+        out.result(self.title());
+        if self.findings.is_empty() {
+            out.result("  no advisory that was taken in is about what was read of it");
+        } else {
+            let columns = [
+                "  SEVERITY",
+                "ADVISORY",
+                "KIND",
+                "PACKAGE",
+                "VERSION",
+                "FIXED IN",
+                "LAYER",
+                "MENDED BY",
+            ];
+            let mut table = Table::new(out.width(), &columns).sparing(&["KIND", "LAYER"]);
+            for one in &self.findings {
+                table.row([
+                    format!("  {}", severity(one)),
+                    one.advisory.clone(),
+                    one.kind.to_owned(),
+                    one.package.clone(),
+                    one.version.clone(),
+                    one.fixed_version.clone().unwrap_or_else(|| "-".to_owned()),
+                    layer(one),
+                    mended(one),
+                ]);
+            }
+            out.table(&table);
+        }
+        let mut told = BTreeSet::new();
+        for one in &self.findings {
+            if let Some(command) = &one.command
+                && told.insert(one.layer)
+            {
+                out.result(format!("  layer {} is of  {}", one.layer, paint(DIM, step(command))));
+            }
+        }
+        for one in &self.findings {
+            let is_plain = one.installed.iter().all(|installed| *installed == one.package);
+            if !is_plain {
+                let names = one.installed.iter().take(LISTED).cloned().collect::<Vec<_>>();
+                let more = one.installed.len() - names.len();
+                let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+                out.result(format!("  {} is here as  {}{more}", one.package, names.join(", ")));
+            }
+        }
+        for one in &self.findings {
+            let Some(statement) = &one.statement else { continue };
+            let status = statement.status.replace('_', " ");
+            let because = match statement.because.as_str() {
+                "" => String::new(),
+                because => format!(": {}", because.replace('_', " ")),
+            };
+            let counts = if statement.hides { "hidden" } else { "not hidden" };
+            let (author, feed) = (&statement.author, &statement.feed);
+            out.result(format!(
+                "  {counts}  {} of {}, which {author} calls {status}{because} (feed {feed})",
+                one.advisory, one.package
+            ));
+        }
+        for one in self.unknown.iter().take(LISTED) {
+            out.result(format!(
+                "  {}  {} of {} {} {}: {}",
+                paint(WARN, "unknown"),
+                one.advisory,
+                one.kind,
+                one.package,
+                one.version,
+                one.cause
+            ));
+        }
+        if self.unknown.len() > LISTED {
+            let more = self.unknown.len() - LISTED;
+            out.result(format!("  and {more} more that are unknown; `--json` has all"));
+        }
+        if self.layers_not_read > 0 {
+            let layers = count(self.layers_not_read, "layer");
+            let told = paint(WARN, "not read");
+            out.result(format!(
+                "  {told}  {layers}: there may be more; `larder inventory` says why"
+            ));
+        }
+        for one in &self.users {
+            out.result(format!("  used by  {}", user(one)));
+        }
+        out.result("");
+    }
+}
+
+impl AdvisoryCheck {
+    /// Who is touched by each.
+    fn by_advisory(&self, out: &Output) {
+        let mut all: BTreeMap<(std::cmp::Reverse<Severity>, &str), Vec<(&CheckedImage, &Finding)>> =
+            BTreeMap::new();
+        for image in &self.images {
+            for one in &image.findings {
+                let key = (std::cmp::Reverse(one.rank), one.advisory.as_str());
+                all.entry(key).or_default().push((image, one));
+            }
+        }
+        for ((_, name), touched) in all {
+            let Some((_, first)) = touched.first() else { continue };
+            let title = paint(STRONG, name);
+            out.result(format!("{title}  {}  {}", severity(first), first.summary));
+            let columns = ["  IMAGE", "PACKAGE", "VERSION", "FIXED IN", "LAYER", "MENDED BY"];
+            let mut table = Table::new(out.width(), &columns).sparing(&["LAYER"]);
+            let mut users: BTreeSet<String> = BTreeSet::new();
+            let mut layers: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+            for (image, one) in &touched {
+                let image_name = image.names.first().unwrap_or(&image.digest);
+                let platform =
+                    image.platform.as_ref().map_or(String::new(), |one| format!(" {one}"));
+                let hidden = if one.is_hidden() { " (hidden)" } else { "" };
+                table.row([
+                    format!("  {image_name}{platform}{hidden}"),
+                    format!("{} {}", one.kind, one.package),
+                    one.version.clone(),
+                    one.fixed_version.clone().unwrap_or_else(|| "-".to_owned()),
+                    layer(one),
+                    mended(one),
+                ]);
+                users.extend(image.users.iter().map(|one| format!("{}: {image_name}", user(one))));
+                if let Some(digest) = &one.layer_digest {
+                    layers.entry(digest).or_default().insert(image_name);
+                }
+            }
+            out.table(&table);
+            for (digest, images) in layers.iter().filter(|(_, images)| images.len() > 1) {
+                let short: String = digest.chars().skip("sha256:".len()).take(12).collect();
+                let names: Vec<&str> = images.iter().copied().collect();
+                out.result(format!("  layer {short} brings it into {}", names.join(", ")));
+            }
+            for one in users {
+                out.result(format!("  used by  {one}"));
+            }
+            out.result("");
+        }
+    }
+
+    fn summary(&self, out: &Output) {
+        let mut by_severity: BTreeMap<Severity, usize> = BTreeMap::new();
+        let (mut hidden, mut unknown, mut advisories) = (0, 0, BTreeSet::new());
+        for image in &self.images {
+            unknown += image.unknown.len();
+            for one in &image.findings {
+                match one.is_hidden() {
+                    true => hidden += 1,
+                    false => *by_severity.entry(one.rank).or_default() += 1,
+                }
+                advisories.insert(&one.advisory);
+            }
+        }
+        let touched = self.images.iter().filter(|image| !image.findings.is_empty()).count();
+        let images = count(touched, "image");
+        let counted: Vec<String> = by_severity
+            .iter()
+            .rev()
+            .map(|(severity, number)| match severity {
+                Severity::Unknown => format!("{number} of unknown severity"),
+                severity => format!("{number} {severity}"),
+            })
+            .collect();
+        let mut line = match counted.as_slice() {
+            [] => "no image is touched by what was taken in".to_owned(),
+            counted => {
+                let of = match advisories.len() {
+                    1 => "1 advisory".to_owned(),
+                    number => format!("{number} advisories"),
+                };
+                format!("{images} touched by {of}: {}", counted.join(", "))
+            }
+        };
+        if hidden > 0 {
+            line.push_str(&format!("; {hidden} hidden"));
+        }
+        if unknown > 0 {
+            line.push_str(&format!("; {unknown} that cannot be compared"));
+        }
+        out.result(line);
+        self.best_layer(out);
+        if !self.not_read.is_empty() {
+            let images = count(self.not_read.len(), "image");
+            let told = paint(WARN, "not known");
+            let names: Vec<&str> = self.not_read.iter().take(5).map(String::as_str).collect();
+            let more = if self.not_read.len() > names.len() { " and others" } else { "" };
+            out.result(format!(
+                "{told}: {images} whose layers were not all read ({}{more}); `larder inventory --fill` reads them",
+                names.join(", ")
+            ));
+        }
+    }
+
+    /// The layer whose renewal would mend most, where several images have it.
+    fn best_layer(&self, out: &Output) {
+        let mut layers: BTreeMap<&str, (usize, BTreeSet<&str>)> = BTreeMap::new();
+        let mut all = 0;
+        for image in &self.images {
+            for one in image.findings.iter().filter(|one| !one.is_hidden()) {
+                all += 1;
+                let Some(digest) = &one.layer_digest else { continue };
+                let (number, names) = layers.entry(digest).or_default();
+                *number += 1;
+                names.extend(image.names.iter().map(String::as_str));
+                names.extend(one.shared_with.iter().map(String::as_str));
+            }
+        }
+        let best = layers.iter().filter(|(_, (_, names))| names.len() > 1);
+        let Some((digest, (number, names))) = best.max_by_key(|(_, (number, _))| *number) else {
+            return;
+        };
+        let short: String = digest.chars().skip("sha256:".len()).take(12).collect();
+        out.result(format!(
+            "a newer base in the place of layer {short} would mend {number} of {all}, in {}",
+            count(names.len(), "image")
+        ));
+    }
+}

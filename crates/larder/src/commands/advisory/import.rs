@@ -1,0 +1,305 @@
+//! `larder advisory import`: taking in what others have published, from files.
+
+use std::path::PathBuf;
+
+use larder_core::advisory::{Advisory, PublishedDocument, Statement, ecosystem_of, read_document};
+use larder_core::shown::cut;
+use larder_store::{Feed, Store, StoreError, TakenAdvisories};
+use schemars::JsonSchema;
+use serde::Serialize;
+use tokio::sync::mpsc;
+
+use super::published::{PublishedFiles, TakesDocuments};
+use crate::context::{Context, now, store_here};
+use crate::failure::{Exit, Failure, Outcome};
+use crate::inventory::note_held;
+use crate::output::{Output, Report, STRONG, WARN, count, paint, time};
+
+/// Take in advisories and statements that others have published, from files
+#[derive(Debug, Clone, clap::Args)]
+#[command(
+    after_help = "OSV (a folder, a zip archive, a file, or one document a line, also as .gz), CSAF 2.0 and OpenVEX.\n\
+    What is newer takes the place of what is here; what was withdrawn goes."
+)]
+pub struct Args {
+    /// Files, folders and archives; `-` reads stdin
+    #[arg(required = true, value_name = "PATH")]
+    paths: Vec<PathBuf>,
+    /// What they are called together [default: the first path's name]
+    #[arg(long, value_name = "NAME")]
+    feed: Option<String>,
+    /// Take away what the feed had and these files do not have
+    #[arg(long)]
+    whole: bool,
+    /// They are your own: what their statements say is not affected counts as hidden
+    #[arg(long)]
+    own: bool,
+    /// Read and judge, and take nothing in
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// What was taken in.
+#[derive(Serialize, JsonSchema)]
+pub struct ImportReport {
+    feed: String,
+    dry_run: bool,
+    /// Of all that was read.
+    digest: String,
+    new: u64,
+    changed: u64,
+    /// Those that were here as they are, or newer.
+    same: u64,
+    /// Those that were withdrawn.
+    withdrawn: u64,
+    /// Those that the feed had and that the files do not have.
+    removed: u64,
+    statements: u64,
+    /// Whether what the statements call not affected counts as hidden.
+    own: bool,
+    /// Those that name no package of an ecosystem that is known: they are kept, and matched with nothing.
+    unmatched: u64,
+    /// When the newest of it was changed. null: it has none.
+    newest_at: Option<String>,
+    refused: Vec<RefusedDocument>,
+    /// All that were refused, also those that are not listed.
+    refused_count: u64,
+}
+
+#[derive(Serialize, JsonSchema, Clone)]
+struct RefusedDocument {
+    place: String,
+    cause: String,
+}
+
+/// Advisories that are taken in with one change.
+const TOGETHER: usize = 500;
+/// Documents that were refused and are listed.
+const LISTED: usize = 100;
+
+enum Read {
+    Advisory(Advisory),
+    Statement(Statement),
+}
+
+/// Reads documents on a thread of its own, and sends on what is in them.
+struct Reading {
+    to: mpsc::Sender<Read>,
+    refused: Vec<RefusedDocument>,
+    refused_count: u64,
+}
+
+impl TakesDocuments for Reading {
+    fn take(&mut self, place: &str, document: &[u8]) -> bool {
+        let all = match read_document(document) {
+            Err(error) => {
+                self.refuse(place, error.to_string());
+                return true;
+            }
+            Ok(PublishedDocument::Advisory(advisory)) => vec![Read::Advisory(*advisory)],
+            Ok(PublishedDocument::Csaf(document)) => {
+                let statements = document.statements.into_iter().map(Read::Statement);
+                document.advisories.into_iter().map(Read::Advisory).chain(statements).collect()
+            }
+            Ok(PublishedDocument::Statements(all)) => {
+                all.into_iter().map(Read::Statement).collect()
+            }
+        };
+        all.into_iter().all(|one| self.to.blocking_send(one).is_ok())
+    }
+
+    fn refuse(&mut self, place: &str, cause: String) {
+        self.refused_count += 1;
+        if self.refused.len() < LISTED {
+            let (place, cause) = (cut(place, 300), cut(&cause, 300));
+            self.refused.push(RefusedDocument { place, cause });
+        }
+    }
+}
+
+/// A feed's name: what fits on a line and into a file's name.
+fn feed_name(args: &Args) -> Result<String, Failure> {
+    let what = "cannot name the feed";
+    let name = match &args.feed {
+        Some(name) => name.clone(),
+        None => {
+            let first = args.paths.first().and_then(|path| path.file_name());
+            let name = first.and_then(|name| name.to_str()).unwrap_or_default();
+            name.split('.').next().unwrap_or_default().to_ascii_lowercase()
+        }
+    };
+    let fits =
+        |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || b"-_.".contains(&byte);
+    if name.is_empty() || name.len() > 64 || !name.bytes().all(fits) {
+        let cause = format!("`{}` is no name of a feed", name.escape_debug());
+        let remedy = "give one with `--feed`: lower-case letters, digits, `-`, `_` and `.`";
+        return Err(Failure::usage(what, cause, remedy));
+    }
+    Ok(name)
+}
+
+pub async fn run(args: &Args, context: &Context) -> Outcome {
+    // Long: the steps of an import, in their order.
+    let config = context.config()?;
+    let store = store_here(&config)?;
+    let feed = feed_name(args)?;
+    let what = || format!("cannot take in the feed {feed}");
+    let failed = |error: StoreError| Failure::store(what(), &error);
+    let known = store.feeds().await.map_err(failed)?;
+    let (to, mut from) = mpsc::channel(TOGETHER);
+    let paths = args.paths.clone();
+    let reading = tokio::task::spawn_blocking(move || {
+        let mut reading = Reading { to, refused: Vec::new(), refused_count: 0 };
+        let mut files = PublishedFiles::new(&mut reading);
+        let read = paths
+            .iter()
+            .try_for_each(|path| files.read(path).map_err(|error| (path.clone(), error)));
+        let digest = files.digest();
+        (read, digest, reading.refused, reading.refused_count)
+    });
+    let at = now();
+    let progress = context.output.progress();
+    let mut all = TakenAdvisories::default();
+    let (mut advisories, mut statements) = (Vec::new(), Vec::new());
+    let (mut statement_count, mut unmatched, mut newest) = (0, 0, None);
+    let mut has_forgotten = false;
+    loop {
+        let next = from.recv().await;
+        let is_end = next.is_none();
+        match next {
+            Some(Read::Advisory(advisory)) => {
+                newest = newest.max(Some(advisory.modified.as_millisecond()));
+                unmatched += u64::from(advisory.withdrawn.is_none() && !is_matched(&advisory));
+                advisories.push(advisory);
+            }
+            Some(Read::Statement(statement)) => {
+                statement_count += 1;
+                statements.push(statement);
+            }
+            None => {}
+        }
+        if advisories.len() >= TOGETHER || is_end {
+            let some = std::mem::take(&mut advisories);
+            match args.dry_run {
+                true => all.new += some.len() as u64,
+                false => all.add(store.take_advisories(&feed, some, at).await.map_err(failed)?),
+            }
+            progress.say(format!("{} advisories", all.sum()));
+        }
+        if (statements.len() >= TOGETHER || is_end) && !args.dry_run {
+            // Statements of a feed stand for each other: those from before go with the first that come.
+            if !statements.is_empty() && !std::mem::replace(&mut has_forgotten, true) {
+                store.forget_statements(&feed).await.map_err(failed)?;
+            }
+            let some = std::mem::take(&mut statements);
+            store.take_statements(&feed, some).await.map_err(failed)?;
+        }
+        if is_end {
+            break;
+        }
+    }
+    progress.done();
+    let read = reading.await.map_err(|_| failed(StoreError::Closed))?;
+    let (outcome, digest, refused, refused_count) = read;
+    if let Err((path, error)) = outcome {
+        let named = larder_transfer::files::named(&path);
+        return Err(Failure::io(format!("cannot read {named}"), &error));
+    }
+    let was_own = known.iter().any(|one| one.name == feed && one.is_trusted);
+    let own = args.own || was_own;
+    let mut report = ImportReport {
+        own,
+        feed: feed.clone(),
+        dry_run: args.dry_run,
+        digest: digest.to_string(),
+        new: all.new,
+        changed: all.changed,
+        same: all.same,
+        withdrawn: all.withdrawn,
+        removed: 0,
+        statements: statement_count,
+        unmatched,
+        newest_at: newest.map(time),
+        refused,
+        refused_count,
+    };
+    if !args.dry_run {
+        let origin: Vec<String> = args.paths.iter().map(larder_transfer::files::named).collect();
+        let noted = Feed {
+            name: feed.clone(),
+            origin: cut(&origin.join(" "), 500),
+            digest: digest.to_string(),
+            imported_at: at,
+            newest: newest.unwrap_or(0),
+            advisories: 0,
+            unmatched,
+            is_trusted: own,
+        };
+        // What could not be read may be what would be taken away.
+        let whole = args.whole && report.refused_count == 0;
+        report.removed = store.finish_feed(noted, whole).await.map_err(failed)?;
+        if args.whole && !whole {
+            let told = "note: nothing was taken away, since not all of it could be read";
+            context.output.note(told);
+        }
+        note_held(&store, context).await.map_err(failed)?;
+    }
+    context.output.tell(&report);
+    Ok(if report.refused_count == 0 { Exit::Done } else { Exit::No })
+}
+
+/// Whether it names a package of an ecosystem that is known.
+fn is_matched(advisory: &Advisory) -> bool {
+    let packages = advisory.affected.iter().filter_map(|one| one.package.as_ref());
+    packages.into_iter().any(|package| ecosystem_of(&package.ecosystem).is_some())
+}
+
+/// Opens the store for a command about advisories, which needs some.
+pub async fn with_feeds(store: &Store, what: &str) -> Result<Vec<Feed>, Failure> {
+    let feeds = store.feeds().await.map_err(|error| Failure::store(what, &error))?;
+    if feeds.is_empty() {
+        let cause = "no advisories were taken in yet, so that nothing can be said";
+        let remedy = "take some in: `larder advisory import PATH`";
+        return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
+    }
+    Ok(feeds)
+}
+
+impl Report for ImportReport {
+    const KIND: &'static str = "advisory-import";
+
+    fn show(&self, out: &Output) {
+        let would = if self.dry_run { "would take in" } else { "took in" };
+        let read = match self.new + self.changed + self.same {
+            1 => "1 advisory".to_owned(),
+            number => format!("{number} advisories"),
+        };
+        let new = match self.dry_run {
+            true => String::new(),
+            false => {
+                format!(": {} new, {} changed, {} the same", self.new, self.changed, self.same)
+            }
+        };
+        out.result(format!("{would} {read} of {}{new}", paint(STRONG, &self.feed)));
+        if self.statements > 0 {
+            let counts = if self.own { "they count" } else { "they are shown and hide nothing" };
+            let statements = count(usize::try_from(self.statements).unwrap_or(0), "statement");
+            out.result(format!("  {statements} about what is affected; {counts}"));
+        }
+        for (number, words) in [
+            (self.withdrawn, "withdrawn by their publisher"),
+            (self.removed, "taken away: the files have them no more"),
+            (self.unmatched, "of ecosystems that are not known: kept, and matched with nothing"),
+        ] {
+            if number > 0 {
+                out.result(format!("  {number} {words}"));
+            }
+        }
+        for one in &self.refused {
+            out.result(format!("{}: {}: {}", paint(WARN, "refused"), one.place, one.cause));
+        }
+        if self.refused_count > self.refused.len() as u64 {
+            out.result(format!("{} in all were refused", self.refused_count));
+        }
+    }
+}

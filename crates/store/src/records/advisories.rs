@@ -1,0 +1,920 @@
+//! What was published about packages, and which of our packages it is about.
+//!
+//! Advisories are held against each package once, and not against each image: findings are of packages, and images have
+//! them by their packages.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::io::{Read as _, Write as _};
+
+use larder_core::advisory::{
+    Advisory, PackageKey, PackageVerdict, Severity, Statement, ecosystem_of, judge, matched_name,
+    read_advisory,
+};
+use larder_core::digest::Digest;
+use larder_core::inventory::purl_kind;
+use larder_core::version::Ecosystem;
+
+use crate::clock::now;
+use crate::error::StoreError;
+use crate::sql::{Connection, Many, Optional as _, Result, ToValue, Value, params};
+use crate::store::Store;
+
+/// Advisories that were imported together, and are replaced together.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Feed {
+    pub name: String,
+    /// The files that it came from, as they were named.
+    pub origin: String,
+    /// Of what was read.
+    pub digest: String,
+    /// In milliseconds since 1970.
+    pub imported_at: i64,
+    /// When the newest of it was changed, in milliseconds since 1970. 0: it has none.
+    pub newest: i64,
+    pub advisories: u64,
+    /// Those that name no package of an ecosystem that we know.
+    pub unmatched: u64,
+    /// Whether what its statements hide counts as hidden.
+    pub is_trusted: bool,
+}
+
+/// What became of advisories that were taken in.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct TakenAdvisories {
+    pub new: u64,
+    /// Those that were changed since.
+    pub changed: u64,
+    /// Those that were here as they are, or newer.
+    pub same: u64,
+    /// Those that were withdrawn; they are here no more.
+    pub withdrawn: u64,
+}
+
+impl TakenAdvisories {
+    /// And what became of others.
+    pub fn add(&mut self, more: Self) {
+        self.new += more.new;
+        self.changed += more.changed;
+        self.same += more.same;
+        self.withdrawn += more.withdrawn;
+    }
+
+    /// All of them together.
+    pub fn sum(&self) -> u64 {
+        self.new + self.changed + self.same + self.withdrawn
+    }
+}
+
+/// An advisory with the feed that it is of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FeedAdvisory {
+    pub feed: String,
+    pub advisory: Advisory,
+}
+
+/// An advisory as a list has it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ListedAdvisory {
+    pub feed: String,
+    pub name: String,
+    /// In milliseconds since 1970.
+    pub modified: i64,
+    pub severity: Severity,
+    /// How many of our packages it is about, each version counted.
+    pub packages: u64,
+    /// How many images have one of them.
+    pub images: u64,
+}
+
+/// A package of an image that an advisory is about, as it was noted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotedFinding {
+    /// The image's manifest.
+    pub image: Digest,
+    /// The number of the advisory, by which [`Store::advisories_numbered`] gives it.
+    pub advisory: i64,
+    pub package: PackageKey,
+    /// The layer that brought it, counted from 0.
+    pub layer: usize,
+    pub verdict: PackageVerdict,
+}
+
+const AFFECTED: i64 = 1;
+const UNKNOWN: i64 = 2;
+/// Rows that one statement writes, and names that it asks for.
+const TOGETHER: usize = 400;
+/// The largest body that is read, in bytes.
+const LARGEST: u64 = 64 * 1024 * 1024;
+
+/// A value of a row that is written with others.
+#[derive(Debug, Clone)]
+enum Cell {
+    Integer(i64),
+    Text(String),
+    Bytes(Vec<u8>),
+}
+
+impl Cell {
+    fn text(text: &str) -> Self {
+        Self::Text(text.to_owned())
+    }
+}
+
+impl ToValue for Cell {
+    fn value(&self) -> Value<'_> {
+        match self {
+            Self::Integer(number) => number.value(),
+            Self::Text(text) => text.value(),
+            Self::Bytes(bytes) => bytes.value(),
+        }
+    }
+}
+
+fn word(ecosystem: Ecosystem) -> &'static str {
+    purl_kind(ecosystem)
+}
+
+fn ecosystem(word: &str) -> Option<Ecosystem> {
+    use Ecosystem::{Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems};
+    let all = [Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems];
+    all.into_iter().find(|one| purl_kind(*one) == word)
+}
+
+/// Written down, compressed.
+fn pack<T: serde::Serialize>(value: &T) -> Vec<u8> {
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::default());
+    // Neither can fail: it is written to memory, and its keys are texts.
+    let written = serde_json::to_vec(value).is_ok_and(|json| packed.write_all(&json).is_ok());
+    packed.finish().ok().filter(|_| written).unwrap_or_default()
+}
+
+fn inflated(packed: &[u8]) -> Option<Vec<u8>> {
+    let mut json = Vec::new();
+    flate2::read::GzDecoder::new(packed).take(LARGEST).read_to_end(&mut json).ok()?;
+    Some(json)
+}
+
+fn unpack(packed: &[u8]) -> Option<Advisory> {
+    read_advisory(&inflated(packed)?).ok()
+}
+
+/// `($1, $2), ($3, $4)` and so on.
+fn places(rows: usize, columns: usize) -> String {
+    let row = |row: usize| {
+        let all: Vec<String> = (1..=columns).map(|at| format!("${}", row * columns + at)).collect();
+        format!("({})", all.join(", "))
+    };
+    (0..rows).map(row).collect::<Vec<_>>().join(", ")
+}
+
+/// Writes rows, several with one statement; those that are there already stay.
+fn insert(connection: &Connection, into: &str, columns: usize, rows: &[Vec<Cell>]) -> Result<()> {
+    for some in rows.chunks(TOGETHER) {
+        let sql = format!(
+            "INSERT INTO {into} VALUES {} ON CONFLICT DO NOTHING",
+            places(some.len(), columns)
+        );
+        let given: Vec<Cell> = some.iter().flatten().cloned().collect();
+        connection.prepare_cached(&sql)?.execute(Many(given))?;
+    }
+    Ok(())
+}
+
+/// Asks with lists of names, some at a time, each time with `first` before them.
+fn ask<T>(
+    connection: &Connection,
+    sql: impl Fn(&str) -> String,
+    first: &dyn ToValue,
+    names: &[&str],
+    mut read: impl FnMut(&crate::sql::Row<'_>) -> Result<T>,
+) -> Result<Vec<T>> {
+    let mut found = Vec::new();
+    for some in names.chunks(TOGETHER) {
+        // As many places each time, so that there are few statements to prepare.
+        let width = if some.len() == TOGETHER { TOGETHER } else { some.len().next_power_of_two() };
+        let places: Vec<String> = (0..width).map(|at| format!("${}", at + 2)).collect();
+        let last = some.last().copied().unwrap_or_default();
+        let padded: Vec<&str> =
+            some.iter().copied().chain(std::iter::repeat(last)).take(width).collect();
+        let mut given: Vec<&dyn ToValue> = vec![first];
+        given.extend(padded.iter().map(|name| name as &dyn ToValue));
+        let mut statement = connection.prepare_cached(&sql(&places.join(", ")))?;
+        let mut rows = statement.query(&given[..])?;
+        while let Some(row) = &rows.next()? {
+            found.push(read(row)?);
+        }
+    }
+    Ok(found)
+}
+
+/// The packages that an advisory names, of ecosystems that we know: each once.
+fn named(advisory: &Advisory) -> BTreeSet<(Ecosystem, String)> {
+    let packages = advisory.affected.iter().filter_map(|one| one.package.as_ref());
+    let known = packages.filter_map(|package| {
+        let ecosystem = ecosystem_of(&package.ecosystem)?;
+        Some((ecosystem, matched_name(ecosystem, &package.name)))
+    });
+    known.collect()
+}
+
+/// An advisory that is here: its number, when it was changed, and its body.
+struct Held {
+    id: i64,
+    modified: i64,
+    body: Vec<u8>,
+}
+
+fn held(connection: &Connection, feed: &str, names: &[&str]) -> Result<HashMap<String, Held>> {
+    let sql = |places: &str| {
+        format!(
+            "SELECT name, id, modified, body FROM advisories WHERE feed = $1 AND name IN ({places})"
+        )
+    };
+    let read = |row: &crate::sql::Row<'_>| {
+        let held = Held { id: row.get(1)?, modified: row.get(2)?, body: row.get(3)? };
+        Ok((row.get::<String>(0)?, held))
+    };
+    Ok(ask(connection, sql, &feed, names, read)?.into_iter().collect())
+}
+
+/// Takes an advisory away with all that hangs on it.
+fn forget(connection: &Connection, id: i64, body: &[u8]) -> Result<()> {
+    if let Some(old) = unpack(body) {
+        let mut alias = connection
+            .prepare_cached("DELETE FROM advisory_aliases WHERE alias = $1 AND advisory = $2")?;
+        for name in old.names() {
+            alias.execute(params![name, id])?;
+        }
+        let mut name = connection.prepare_cached(
+            "DELETE FROM advisory_names WHERE kind = $1 AND name = $2 AND advisory = $3",
+        )?;
+        for (ecosystem, of) in named(&old) {
+            name.execute(params![word(ecosystem), of, id])?;
+        }
+    }
+    connection.prepare_cached("DELETE FROM findings WHERE advisory = $1")?.execute(params![id])?;
+    connection.prepare_cached("DELETE FROM advisories WHERE id = $1")?.execute(params![id])?;
+    Ok(())
+}
+
+/// What advisories say of packages, as rows.
+fn finding(advisory: i64, package: i64, verdict: PackageVerdict) -> Option<Vec<Cell>> {
+    let (kind, text) = match verdict {
+        PackageVerdict::NotAffected => return None,
+        PackageVerdict::Affected { fixed } => (AFFECTED, fixed),
+        PackageVerdict::Unknown(why) => (UNKNOWN, why),
+    };
+    Some(vec![
+        Cell::Integer(advisory),
+        Cell::Integer(package),
+        Cell::Integer(kind),
+        Cell::text(&text),
+    ])
+}
+
+const FINDINGS: &str = "findings (advisory, package, verdict, fixed)";
+
+fn verdict(kind: i64, text: String) -> PackageVerdict {
+    match kind {
+        AFFECTED => PackageVerdict::Affected { fixed: text },
+        _ => PackageVerdict::Unknown(text),
+    }
+}
+
+/// Our packages of these names.
+fn packages_named(
+    connection: &Connection,
+    names: &BTreeSet<(Ecosystem, String)>,
+) -> Result<Vec<(i64, PackageKey)>> {
+    let mut found = Vec::new();
+    let mut by_kind: BTreeMap<Ecosystem, Vec<&str>> = BTreeMap::new();
+    for (ecosystem, name) in names {
+        by_kind.entry(*ecosystem).or_default().push(name);
+    }
+    for (ecosystem, names) in by_kind {
+        let sql = |places: &str| {
+            format!(
+                "SELECT id, name, release, version FROM packages WHERE kind = $1 AND name IN ({places})"
+            )
+        };
+        let read = |row: &crate::sql::Row<'_>| {
+            let (name, release, version) = (row.get(1)?, row.get(2)?, row.get(3)?);
+            Ok((row.get(0)?, PackageKey { ecosystem, name, release, version }))
+        };
+        let mut seen = BTreeSet::new();
+        let all = ask(connection, sql, &word(ecosystem), &names, read)?;
+        found.extend(all.into_iter().filter(|(id, _)| seen.insert(*id)));
+    }
+    Ok(found)
+}
+
+/// Advisories that name these packages, each once.
+fn advisories_naming(
+    connection: &Connection,
+    names: &BTreeSet<(Ecosystem, String)>,
+) -> Result<Vec<(i64, String, Advisory)>> {
+    let mut found: BTreeMap<i64, (String, Vec<u8>)> = BTreeMap::new();
+    let mut by_kind: BTreeMap<Ecosystem, Vec<&str>> = BTreeMap::new();
+    for (ecosystem, name) in names {
+        by_kind.entry(*ecosystem).or_default().push(name);
+    }
+    for (ecosystem, names) in by_kind {
+        let sql = |places: &str| {
+            format!(
+                "SELECT a.id, a.feed, a.body FROM advisory_names n JOIN advisories a ON a.id = n.advisory
+                 WHERE n.kind = $1 AND n.name IN ({places})"
+            )
+        };
+        let read = |row: &crate::sql::Row<'_>| Ok((row.get(0)?, (row.get(1)?, row.get(2)?)));
+        found.extend(ask(connection, sql, &word(ecosystem), &names, read)?);
+    }
+    let read = |(id, (feed, body)): (i64, (String, Vec<u8>))| Some((id, feed, unpack(&body)?));
+    Ok(found.into_iter().filter_map(read).collect())
+}
+
+/// Takes advisories of a feed in: those that are newer than what is here.
+fn take(
+    connection: &Connection,
+    feed: &str,
+    all: Vec<Advisory>,
+    at: i64,
+) -> Result<TakenAdvisories> {
+    let mut taken = TakenAdvisories::default();
+    // Of several with one name the newest counts.
+    let mut newest: BTreeMap<String, Advisory> = BTreeMap::new();
+    for advisory in all {
+        let known =
+            newest.get(&advisory.id).is_some_and(|known| known.modified >= advisory.modified);
+        if !known {
+            newest.insert(advisory.id.clone(), advisory);
+        }
+    }
+    let names: Vec<&str> = newest.keys().map(String::as_str).collect();
+    let here = held(connection, feed, &names)?;
+    let mut wanted: Vec<&Advisory> = Vec::new();
+    let mut touch =
+        connection.prepare_cached("UPDATE advisories SET taken_at = $1 WHERE id = $2")?;
+    for (name, advisory) in &newest {
+        let old = here.get(name);
+        if advisory.withdrawn.is_some() {
+            if let Some(old) = old {
+                forget(connection, old.id, &old.body)?;
+            }
+            taken.withdrawn += 1;
+            continue;
+        }
+        match old {
+            Some(old) if old.modified >= advisory.modified.as_millisecond() => {
+                touch.execute(params![at, old.id])?;
+                taken.same += 1;
+                continue;
+            }
+            Some(old) => {
+                forget(connection, old.id, &old.body)?;
+                taken.changed += 1;
+            }
+            None => taken.new += 1,
+        }
+        wanted.push(advisory);
+    }
+    let rows: Vec<Vec<Cell>> = wanted
+        .iter()
+        .map(|one| {
+            vec![
+                Cell::text(feed),
+                Cell::text(&one.id),
+                Cell::Integer(one.modified.as_millisecond()),
+                Cell::Integer(one.severity().number()),
+                Cell::Integer(at),
+                Cell::Bytes(pack(one)),
+            ]
+        })
+        .collect();
+    insert(connection, "advisories (feed, name, modified, severity, taken_at, body)", 6, &rows)?;
+    let names: Vec<&str> = wanted.iter().map(|one| one.id.as_str()).collect();
+    let numbered = held(connection, feed, &names)?;
+    let (mut aliases, mut of_packages, mut every) = (Vec::new(), Vec::new(), BTreeSet::new());
+    let mut by_name: HashMap<(Ecosystem, String), Vec<usize>> = HashMap::new();
+    for (place, advisory) in wanted.iter().enumerate() {
+        let Some(Held { id, .. }) = numbered.get(&advisory.id) else { continue };
+        aliases.extend(
+            advisory.names().into_iter().map(|name| vec![Cell::text(name), Cell::Integer(*id)]),
+        );
+        for key in named(advisory) {
+            let row = vec![Cell::text(word(key.0)), Cell::text(&key.1), Cell::Integer(*id)];
+            of_packages.push(row);
+            by_name.entry(key.clone()).or_default().push(place);
+            every.insert(key);
+        }
+    }
+    insert(connection, "advisory_aliases (alias, advisory)", 2, &aliases)?;
+    insert(connection, "advisory_names (kind, name, advisory)", 3, &of_packages)?;
+    let mut findings = Vec::new();
+    for (package, key) in packages_named(connection, &every)? {
+        let about = by_name.get(&(key.ecosystem, key.name.clone()));
+        for place in about.into_iter().flatten() {
+            let advisory = wanted[*place];
+            if let Some(Held { id, .. }) = numbered.get(&advisory.id) {
+                findings.extend(finding(*id, package, judge(advisory, &key)));
+            }
+        }
+    }
+    insert(connection, FINDINGS, 4, &findings)?;
+    Ok(taken)
+}
+
+/// The numbers of packages; those that are new are taken up, and every advisory is held against them.
+fn numbers(
+    connection: &Connection,
+    keys: &BTreeSet<PackageKey>,
+) -> Result<HashMap<PackageKey, i64>> {
+    let names = keys.iter().map(|key| (key.ecosystem, key.name.clone())).collect();
+    let known = |connection: &Connection| -> Result<HashMap<PackageKey, i64>> {
+        let all = packages_named(connection, &names)?;
+        Ok(all.into_iter().map(|(id, key)| (key, id)).collect())
+    };
+    let here = known(connection)?;
+    let new: Vec<&PackageKey> = keys.iter().filter(|key| !here.contains_key(*key)).collect();
+    if new.is_empty() {
+        return Ok(here);
+    }
+    let rows: Vec<Vec<Cell>> = new
+        .iter()
+        .map(|key| {
+            let texts = [word(key.ecosystem), &key.name, &key.release, &key.version];
+            texts.into_iter().map(Cell::text).collect()
+        })
+        .collect();
+    insert(connection, "packages (kind, name, release, version)", 4, &rows)?;
+    let all = known(connection)?;
+    let names = new.iter().map(|key| (key.ecosystem, key.name.clone())).collect();
+    let advisories = advisories_naming(connection, &names)?;
+    let mut findings = Vec::new();
+    for key in new {
+        let Some(id) = all.get(key) else { continue };
+        for (number, _, advisory) in &advisories {
+            findings.extend(finding(*number, *id, judge(advisory, key)));
+        }
+    }
+    insert(connection, FINDINGS, 4, &findings)?;
+    Ok(all)
+}
+
+fn feed_of(row: &crate::sql::Row<'_>) -> Result<Feed> {
+    Ok(Feed {
+        name: row.get(0)?,
+        origin: row.get(1)?,
+        digest: row.get(2)?,
+        imported_at: row.get(3)?,
+        newest: row.get(4)?,
+        advisories: super::unsigned(row, 5)?,
+        unmatched: super::unsigned(row, 6)?,
+        is_trusted: row.get::<i64>(7)? != 0,
+    })
+}
+
+impl Store {
+    /// Takes advisories of a feed in, in one change, and holds them against our packages. `at` is the time of the import,
+    /// by which those that are not in it can be told.
+    pub async fn take_advisories(
+        &self,
+        feed: &str,
+        advisories: Vec<Advisory>,
+        at: i64,
+    ) -> std::result::Result<TakenAdvisories, StoreError> {
+        let feed = feed.to_owned();
+        self.records
+            .note(move |connection| {
+                take(connection, &feed, advisories, at).map_err(StoreError::ledger("be written"))
+            })
+            .await
+    }
+
+    /// Takes statements of a feed in.
+    pub async fn take_statements(
+        &self,
+        feed: &str,
+        statements: Vec<Statement>,
+    ) -> std::result::Result<(), StoreError> {
+        let feed = feed.to_owned();
+        self.records
+            .note(move |connection| {
+                let mut rows = Vec::new();
+                for one in &statements {
+                    let body = pack(one);
+                    for name in &one.vulnerabilities {
+                        let body = Cell::Bytes(body.clone());
+                        rows.push(vec![Cell::text(&feed), Cell::text(name), body]);
+                    }
+                }
+                insert(connection, "statements (feed, vulnerability, body)", 3, &rows)
+                    .map_err(StoreError::ledger("be written"))
+            })
+            .await
+    }
+
+    /// Forgets the statements of a feed, before those that take their place.
+    pub async fn forget_statements(&self, feed: &str) -> std::result::Result<(), StoreError> {
+        let feed = feed.to_owned();
+        self.records
+            .note(move |connection| {
+                let sql = "DELETE FROM statements WHERE feed = $1";
+                let done = connection.execute(sql, params![feed]);
+                done.map(drop).map_err(StoreError::ledger("be written"))
+            })
+            .await
+    }
+
+    /// Notes that a feed was imported. With `whole`, what the import did not have is taken away. Tells how many that were.
+    pub async fn finish_feed(
+        &self,
+        feed: Feed,
+        whole: bool,
+    ) -> std::result::Result<u64, StoreError> {
+        self.records
+            .note(move |connection| {
+                let finish = || -> Result<u64> {
+                    let mut gone = 0;
+                    if whole {
+                        let old: Vec<(i64, Vec<u8>)> = connection
+                            .prepare_cached(
+                                "SELECT id, body FROM advisories WHERE feed = $1 AND taken_at < $2",
+                            )?
+                            .query_map(params![feed.name, feed.imported_at], |row| {
+                                Ok((row.get(0)?, row.get(1)?))
+                            })?
+                            .collect::<Result<_>>()?;
+                        for (id, body) in old {
+                            forget(connection, id, &body)?;
+                            gone += 1;
+                        }
+                    }
+                    connection
+                        .prepare_cached(
+                            "INSERT INTO feeds (name, origin, digest, imported_at, newest, advisories, unmatched, trusted)
+                             VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+                             ON CONFLICT (name) DO UPDATE SET origin = excluded.origin, digest = excluded.digest,
+                               imported_at = excluded.imported_at, newest = excluded.newest,
+                               unmatched = excluded.unmatched, trusted = excluded.trusted",
+                        )?
+                        .execute(params![
+                            feed.name,
+                            feed.origin,
+                            feed.digest,
+                            feed.imported_at,
+                            feed.newest,
+                            0_i64,
+                            i64::try_from(feed.unmatched).unwrap_or(i64::MAX),
+                            i64::from(feed.is_trusted),
+                        ])?;
+                    connection.execute(
+                        "UPDATE feeds SET advisories =
+                           (SELECT COUNT(*) FROM advisories a WHERE a.feed = feeds.name),
+                         newest = (SELECT COALESCE(MAX(a.modified), 0) FROM advisories a WHERE a.feed = feeds.name)
+                         WHERE name = $1",
+                        params![feed.name],
+                    )?;
+                    Ok(gone)
+                };
+                finish().map_err(StoreError::ledger("be written"))
+            })
+            .await
+    }
+
+    /// The feeds that were imported, by name.
+    pub async fn feeds(&self) -> std::result::Result<Vec<Feed>, StoreError> {
+        self.records
+            .rows(
+                "SELECT name, origin, digest, imported_at, newest, advisories, unmatched, trusted
+                 FROM feeds ORDER BY name",
+                (),
+                feed_of,
+            )
+            .await
+    }
+
+    /// Takes a feed away with all that it has. False: there is none of that name.
+    pub async fn drop_feed(&self, name: &str) -> std::result::Result<bool, StoreError> {
+        let name = name.to_owned();
+        self.records
+            .note(move |connection| {
+                let gone = || -> Result<bool> {
+                    let old: Vec<(i64, Vec<u8>)> = connection
+                        .prepare_cached("SELECT id, body FROM advisories WHERE feed = $1")?
+                        .query_map(params![name], |row| Ok((row.get(0)?, row.get(1)?)))?
+                        .collect::<Result<_>>()?;
+                    for (id, body) in old {
+                        forget(connection, id, &body)?;
+                    }
+                    connection.execute("DELETE FROM statements WHERE feed = $1", params![name])?;
+                    let sql = "DELETE FROM feeds WHERE name = $1";
+                    Ok(connection.execute(sql, params![name])? > 0)
+                };
+                gone().map_err(StoreError::ledger("be written"))
+            })
+            .await
+    }
+
+    /// The advisories of a name, which may be one of their aliases, with their numbers.
+    pub async fn advisories_called(
+        &self,
+        name: &str,
+    ) -> std::result::Result<Vec<(i64, FeedAdvisory)>, StoreError> {
+        let name = name.to_owned();
+        let found: Vec<(i64, String, Vec<u8>)> = self
+            .records
+            .rows(
+                "SELECT a.id, a.feed, a.body FROM advisory_aliases n JOIN advisories a ON a.id = n.advisory
+                 WHERE n.alias = $1 ORDER BY a.name, a.feed",
+                (name,),
+                |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
+            )
+            .await?;
+        let read = |(id, feed, body): (i64, String, Vec<u8>)| {
+            Some((id, FeedAdvisory { feed, advisory: unpack(&body)? }))
+        };
+        Ok(found.into_iter().filter_map(read).collect())
+    }
+
+    /// Advisories by their numbers.
+    pub async fn advisories_numbered(
+        &self,
+        numbers: Vec<i64>,
+    ) -> std::result::Result<HashMap<i64, FeedAdvisory>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let mut ask =
+                    connection.prepare_cached("SELECT feed, body FROM advisories WHERE id = $1")?;
+                let mut found = HashMap::new();
+                for number in numbers {
+                    let read = |row: &crate::sql::Row<'_>| {
+                        Ok((row.get::<String>(0)?, row.get::<Vec<u8>>(1)?))
+                    };
+                    let one = ask.query_row(params![number], read).optional()?;
+                    if let Some((feed, body)) = one
+                        && let Some(advisory) = unpack(&body)
+                    {
+                        found.insert(number, FeedAdvisory { feed, advisory });
+                    }
+                }
+                Ok(found)
+            })
+            .await
+    }
+
+    /// At most `limit` advisories from `offset` on, the newest first, with how many of our packages and images they are
+    /// about; with a feed, only those of it.
+    pub async fn list_advisories(
+        &self,
+        feed: Option<String>,
+        least: Severity,
+        touching: bool,
+        limit: usize,
+    ) -> std::result::Result<Vec<ListedAdvisory>, StoreError> {
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        let (any, feed) = (i64::from(feed.is_none()), feed.unwrap_or_default());
+        self.records
+            .rows(
+                "SELECT a.feed, a.name, a.modified, a.severity,
+                   (SELECT COUNT(*) FROM findings f WHERE f.advisory = a.id AND f.verdict = 1),
+                   (SELECT COUNT(DISTINCT i.image) FROM findings f JOIN image_packages i ON i.package = f.package
+                    JOIN inventories v ON v.id = i.image WHERE f.advisory = a.id AND f.verdict = 1)
+                 FROM advisories a
+                 WHERE (CAST($1 AS BIGINT) = 1 OR a.feed = $2) AND a.severity >= $3 AND (CAST($4 AS BIGINT) = 0 OR EXISTS
+                   (SELECT 1 FROM findings f JOIN image_packages i ON i.package = f.package
+                    WHERE f.advisory = a.id AND f.verdict = 1))
+                 ORDER BY a.modified DESC, a.name LIMIT $5",
+                (any, feed, least.number(), i64::from(touching), limit),
+                |row| {
+                    Ok(ListedAdvisory {
+                        feed: row.get(0)?,
+                        name: row.get(1)?,
+                        modified: row.get(2)?,
+                        severity: Severity::of_number(row.get(3)?),
+                        packages: super::unsigned(row, 4)?,
+                        images: super::unsigned(row, 5)?,
+                    })
+                },
+            )
+            .await
+    }
+
+    /// What advisories say of packages, whether these are of an image of ours or not: each package with the number of the
+    /// advisory and what it says.
+    pub async fn findings_of(
+        &self,
+        keys: BTreeSet<PackageKey>,
+    ) -> std::result::Result<Vec<(PackageKey, i64, FeedAdvisory, PackageVerdict)>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let names = keys.iter().map(|key| (key.ecosystem, key.name.clone())).collect();
+                let advisories = advisories_naming(connection, &names)?;
+                let mut by_name: HashMap<(Ecosystem, String), Vec<usize>> = HashMap::new();
+                for (place, (_, _, advisory)) in advisories.iter().enumerate() {
+                    for name in named(advisory) {
+                        by_name.entry(name).or_default().push(place);
+                    }
+                }
+                let mut found = Vec::new();
+                for key in keys {
+                    let about = by_name.get(&(key.ecosystem, key.name.clone()));
+                    for place in about.into_iter().flatten() {
+                        let (number, feed, advisory) = &advisories[*place];
+                        let verdict = judge(advisory, &key);
+                        if verdict != PackageVerdict::NotAffected {
+                            let (feed, advisory) = (feed.clone(), advisory.clone());
+                            let of = FeedAdvisory { feed, advisory };
+                            found.push((key.clone(), *number, of, verdict));
+                        }
+                    }
+                }
+                Ok(found)
+            })
+            .await
+    }
+
+    /// Statements about vulnerabilities of these names, each with its feed and whether that is trusted, the latest last.
+    pub async fn statements_about(
+        &self,
+        names: BTreeSet<String>,
+    ) -> std::result::Result<Vec<(String, bool, Statement)>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let names: Vec<&str> = names.iter().map(String::as_str).collect();
+                let sql = |places: &str| {
+                    format!(
+                        "SELECT s.feed, COALESCE(f.trusted, 0), s.body FROM statements s
+                         LEFT JOIN feeds f ON f.name = s.feed
+                         WHERE CAST($1 AS BIGINT) = 1 AND s.vulnerability IN ({places})"
+                    )
+                };
+                let read = |row: &crate::sql::Row<'_>| {
+                    Ok((row.get::<String>(0)?, row.get::<i64>(1)? != 0, row.get::<Vec<u8>>(2)?))
+                };
+                let found = ask(connection, sql, &1_i64, &names, read)?;
+                let read = |(feed, trusted, body): (String, bool, Vec<u8>)| {
+                    Some((
+                        feed,
+                        trusted,
+                        serde_json::from_slice::<Statement>(&inflated(&body)?).ok()?,
+                    ))
+                };
+                let mut all: Vec<(String, bool, Statement)> =
+                    found.into_iter().filter_map(read).collect();
+                all.sort_by(|a, b| a.2.at.cmp(&b.2.at).then_with(|| a.0.cmp(&b.0)));
+                all.dedup();
+                Ok(all)
+            })
+            .await
+    }
+
+    /// Which of these images have not been noted with all that is known of them now.
+    pub async fn unnoted(
+        &self,
+        images: Vec<Digest>,
+    ) -> std::result::Result<Vec<Digest>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let mut ask = connection.prepare_cached(
+                    "SELECT 1 FROM inventories WHERE manifest = $1 AND form = $2 AND unread = 0",
+                )?;
+                let form = i64::from(larder_core::inventory::FACTS_FORM);
+                let mut unnoted = Vec::new();
+                for digest in images {
+                    if !ask.exists(params![digest.as_str(), form])? {
+                        unnoted.push(digest);
+                    }
+                }
+                Ok(unnoted)
+            })
+            .await
+    }
+
+    /// Notes the packages of an image, each with its layer, and holds advisories against those that are new.
+    pub async fn note_inventory(
+        &self,
+        image: &Digest,
+        release: &str,
+        unread: usize,
+        packages: Vec<(PackageKey, usize)>,
+    ) -> std::result::Result<(), StoreError> {
+        let (image, release) = (image.to_string(), release.to_owned());
+        let unread = i64::try_from(unread).unwrap_or(i64::MAX);
+        self.records
+            .jot(move |connection| {
+                let keys = packages.iter().map(|(key, _)| key.clone()).collect();
+                let numbers = numbers(connection, &keys)?;
+                // What it had before goes with its number, when there is time for it.
+                connection
+                    .prepare_cached("DELETE FROM inventories WHERE manifest = $1")?
+                    .execute(params![image])?;
+                let id: i64 = connection
+                    .prepare_cached(
+                        "INSERT INTO inventories (manifest, form, read_at, release, unread)
+                         VALUES ($1, $2, $3, $4, $5) RETURNING id",
+                    )?
+                    .query_row(
+                        params![
+                            image,
+                            i64::from(larder_core::inventory::FACTS_FORM),
+                            now(),
+                            release,
+                            unread
+                        ],
+                        |row| row.get(0),
+                    )?;
+                let rows: Vec<Vec<Cell>> = packages
+                    .iter()
+                    .filter_map(|(key, layer)| {
+                        let layer = i64::try_from(*layer).unwrap_or(i64::MAX);
+                        let all = [*numbers.get(key)?, id, layer];
+                        Some(all.into_iter().map(Cell::Integer).collect())
+                    })
+                    .collect();
+                insert(connection, "image_packages (package, image, layer)", 3, &rows)
+            })
+            .await
+    }
+
+    /// Goes through everything that advisories say of packages of our images; with numbers, of these advisories alone.
+    pub async fn fold_findings<T: Send + 'static>(
+        &self,
+        advisories: Option<Vec<i64>>,
+        mut state: T,
+        mut fold: impl FnMut(&mut T, NotedFinding) + Send + 'static,
+    ) -> std::result::Result<T, StoreError> {
+        self.records
+            .read(move |connection| {
+                let sql = |which: &str| {
+                    format!(
+                        "SELECT v.manifest, f.advisory, p.kind, p.name, p.release, p.version, i.layer,
+                           f.verdict, f.fixed
+                         FROM findings f JOIN packages p ON p.id = f.package
+                         JOIN image_packages i ON i.package = f.package
+                         JOIN inventories v ON v.id = i.image {which}"
+                    )
+                };
+                let read = |row: &crate::sql::Row<'_>| -> Result<Option<NotedFinding>> {
+                    let Some(ecosystem) = ecosystem(&row.get::<String>(2)?) else { return Ok(None) };
+                    let (name, release, version) = (row.get(3)?, row.get(4)?, row.get(5)?);
+                    Ok(Some(NotedFinding {
+                        image: super::checked(row, 0)?,
+                        advisory: row.get(1)?,
+                        package: PackageKey { ecosystem, name, release, version },
+                        layer: usize::try_from(row.get::<i64>(6)?).unwrap_or(0),
+                        verdict: verdict(row.get(7)?, row.get(8)?),
+                    }))
+                };
+                match advisories {
+                    None => {
+                        let mut ask = connection.prepare(&sql(""))?;
+                        let mut rows = ask.query(())?;
+                        while let Some(row) = &rows.next()? {
+                            if let Some(one) = read(row)? {
+                                fold(&mut state, one);
+                            }
+                        }
+                    }
+                    Some(numbers) => {
+                        let mut ask = connection.prepare_cached(&sql("WHERE f.advisory = $1"))?;
+                        for number in numbers {
+                            let mut rows = ask.query(params![number])?;
+                            while let Some(row) = &rows.next()? {
+                                if let Some(one) = read(row)? {
+                                    fold(&mut state, one);
+                                }
+                            }
+                        }
+                    }
+                }
+                Ok(state)
+            })
+            .await
+    }
+
+    /// Forgets the packages of images that are here no more.
+    pub async fn forget_inventories(&self) -> std::result::Result<(), StoreError> {
+        self.records
+            .jot(|connection| {
+                connection.execute(
+                    "DELETE FROM inventories WHERE NOT EXISTS
+                       (SELECT 1 FROM bodies b WHERE b.digest = inventories.manifest)",
+                    (),
+                )?;
+                connection.execute(
+                    "DELETE FROM image_packages WHERE NOT EXISTS
+                       (SELECT 1 FROM inventories v WHERE v.id = image_packages.image)",
+                    (),
+                )?;
+                connection.execute(
+                    "DELETE FROM packages WHERE NOT EXISTS
+                       (SELECT 1 FROM image_packages i WHERE i.package = packages.id)",
+                    (),
+                )?;
+                let sql = "DELETE FROM findings WHERE NOT EXISTS
+                       (SELECT 1 FROM packages p WHERE p.id = findings.package)";
+                connection.execute(sql, ()).map(drop)
+            })
+            .await
+    }
+}
