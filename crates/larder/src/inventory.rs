@@ -1,13 +1,14 @@
 //! What is inside an image that the call names: its layers read, or what is known of them.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::advisory::{matched, release_of};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT, ManifestShape, media_type};
 use larder_core::inventory::{
-    ImageInventory, ImagePackage, InstalledPackage, LayerOutcome, PackageStanding, compose,
+    ImageInventory, ImagePackage, InstalledPackage, LayerFacts, LayerOutcome, PackageStanding,
+    compose,
 };
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
@@ -165,6 +166,39 @@ pub struct NotedImages {
 /// Manifests that are looked through at once.
 const PAGE: usize = 500;
 
+/// Notes the packages of images that were not noted yet, each with its layers.
+pub async fn note_images(
+    store: &Store,
+    images: &BTreeMap<Digest, Vec<Digest>>,
+) -> Result<NotedImages, StoreError> {
+    let mut all = NotedImages::default();
+    for digest in store.unnoted(images.keys().cloned().collect()).await? {
+        let Some(layers) = images.get(&digest) else { continue };
+        let known = store.layer_facts(layers).await?;
+        let missing = layers.iter().filter(|layer| !known.contains_key(*layer)).count();
+        all.unread += usize::from(missing > 0);
+        if missing == layers.len() {
+            continue;
+        }
+        let inventory = compose(&outcomes_of(layers, &known));
+        let keys = matched(&inventory).into_iter();
+        let keys = keys.map(|(key, place)| (key, inventory.packages[place].layer)).collect();
+        let release = inventory.release.as_ref().and_then(release_of).unwrap_or_default();
+        store.note_inventory(&digest, &release, missing, keys).await?;
+        all.noted += 1;
+    }
+    Ok(all)
+}
+
+/// What is known of layers, in their order.
+pub fn outcomes_of(layers: &[Digest], known: &HashMap<Digest, LayerFacts>) -> Vec<LayerOutcome> {
+    let outcome = |layer: &Digest| match known.get(layer) {
+        Some(facts) => LayerOutcome::Read(Box::new(facts.clone())),
+        None => LayerOutcome::NotRead("it has not been read".to_owned()),
+    };
+    layers.iter().map(outcome).collect()
+}
+
 /// Notes the packages of all images that are held, as far as their layers have been read, so that advisories find them.
 pub async fn note_held(store: &Store, context: &Context) -> Result<NotedImages, StoreError> {
     let mut all = NotedImages::default();
@@ -183,28 +217,9 @@ pub async fn note_held(store: &Store, context: &Context) -> Result<NotedImages, 
                 images.insert(digest, layers);
             }
         }
-        for digest in store.unnoted(images.keys().cloned().collect()).await? {
-            let Some(layers) = images.get(&digest) else { continue };
-            let known = store.layer_facts(layers).await?;
-            let missing = layers.iter().filter(|layer| !known.contains_key(*layer)).count();
-            all.unread += usize::from(missing > 0);
-            if missing == layers.len() {
-                continue;
-            }
-            let outcomes: Vec<LayerOutcome> = layers
-                .iter()
-                .map(|layer| match known.get(layer) {
-                    Some(facts) => LayerOutcome::Read(Box::new(facts.clone())),
-                    None => LayerOutcome::NotRead(String::new()),
-                })
-                .collect();
-            let inventory = compose(&outcomes);
-            let keys = matched(&inventory).into_iter();
-            let keys = keys.map(|(key, place)| (key, inventory.packages[place].layer)).collect();
-            let release = inventory.release.as_ref().and_then(release_of).unwrap_or_default();
-            store.note_inventory(&digest, &release, missing, keys).await?;
-            all.noted += 1;
-        }
+        let noted = note_images(store, &images).await?;
+        all.noted += noted.noted;
+        all.unread += noted.unread;
     }
     progress.done();
     Ok(all)
@@ -219,12 +234,31 @@ pub fn layers_of(document: Document) -> impl Iterator<Item = Descriptor> {
     layers.into_iter().filter(|layer| media_type::is_layer(&layer.media_type))
 }
 
+/// The layers of images, and which image has which.
+#[derive(Debug, Default)]
+pub struct HeldLayers {
+    pub layers: BTreeMap<Digest, Descriptor>,
+    pub images: BTreeMap<Digest, Vec<Digest>>,
+}
+
+impl HeldLayers {
+    /// Takes up what a manifest names.
+    pub fn add(&mut self, digest: Digest, document: Document) {
+        let layers: Vec<Descriptor> = layers_of(document).collect();
+        if !layers.is_empty() {
+            let digests = layers.iter().map(|layer| layer.digest.clone()).collect();
+            self.images.insert(digest, digests);
+            self.layers.extend(layers.into_iter().map(|layer| (layer.digest.clone(), layer)));
+        }
+    }
+}
+
 /// The layers of images that were brought in, of all platforms that are here.
 pub async fn layers_of_images(
     store: &Store,
     images: impl IntoIterator<Item = Digest>,
-) -> Result<BTreeMap<Digest, Descriptor>, StoreError> {
-    let mut layers = BTreeMap::new();
+) -> Result<HeldLayers, StoreError> {
+    let mut held = HeldLayers::default();
     let mut seen: BTreeSet<Digest> = BTreeSet::new();
     let mut open: Vec<Digest> = images.into_iter().collect();
     while let Some(digest) = open.pop() {
@@ -239,9 +273,9 @@ pub async fn layers_of_images(
             continue;
         };
         open.extend(document.children().iter().map(|child| child.digest.clone()));
-        layers.extend(layers_of(document).map(|layer| (layer.digest.clone(), layer)));
+        held.add(digest, document);
     }
-    Ok(layers)
+    Ok(held)
 }
 
 /// What an ecosystem is called in a column.

@@ -30,8 +30,8 @@ pub use cluster::{Cluster, Pod, PodEvent};
 pub use fault::{Fault, FaultKind, Faults};
 pub use image::{ImagePlan, SampleImage, SampleLayer, companion, image};
 pub use sample::{
-    BAZAAR, DEPLOYMENTS, VENTWORKS, VENTWORKS_LOGIN, bazaar_images, moved_kettle, moved_steamgauge,
-    ventworks_images,
+    ADVISORY, BAZAAR, DEPLOYMENTS, VENTWORKS, VENTWORKS_LOGIN, bazaar_images, mended_steamgauge,
+    moved_kettle, moved_steamgauge, ventworks_images,
 };
 /// Serves a router on a free loopback port until the program ends.
 async fn serve_on_loopback(

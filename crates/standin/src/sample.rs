@@ -42,10 +42,6 @@ pub fn bazaar_images() -> Vec<(&'static str, &'static str, SampleImage)> {
 
 /// What the vendor holds: repository, tag, image.
 pub fn ventworks_images() -> Vec<(&'static str, &'static str, SampleImage)> {
-    let vendor = |name: &str| ImagePlan {
-        shared: vec!["base".into(), "vendor".into()],
-        ..ImagePlan::new(name)
-    };
     let single = vendor("gauges/valve-twin 3.1").for_platforms(&["linux/amd64"]);
     vec![
         ("gauges/steamgauge", "1.8", image(&vendor("gauges/steamgauge 1.8"))),
@@ -54,6 +50,27 @@ pub fn ventworks_images() -> Vec<(&'static str, &'static str, SampleImage)> {
     ]
 }
 
+/// An image on the vendor's own layer, which brings a library.
+fn vendor(name: &str) -> ImagePlan {
+    ImagePlan { shared: vec!["base".into(), "vendor".into()], ..ImagePlan::new(name) }.with_file(
+        "vendor",
+        LIBRARY,
+        r#"{"name": "pressurekit", "version": "2.1.0"}"#,
+    )
+}
+
+const LIBRARY: &str = "opt/gauges/node_modules/pressurekit/package.json";
+
+/// What the vendor publishes once its library is mended: on a newer layer of its own.
+pub fn mended_steamgauge() -> SampleImage {
+    let plan = ImagePlan::new("gauges/steamgauge 1.9.3");
+    let plan = ImagePlan { shared: vec!["base".into(), "vendor 2".into()], ..plan };
+    image(&plan.with_file("vendor 2", LIBRARY, r#"{"name": "pressurekit", "version": "2.2.0"}"#))
+}
+
+/// What is published about that library.
+pub const ADVISORY: &str = include_str!("../sample/EMBER-2026-0001.json");
+
 /// What the public upstream one day puts under `kettle:2`.
 pub fn moved_kettle() -> SampleImage {
     image(&ImagePlan::new("library/kettle 2 again"))
@@ -61,6 +78,5 @@ pub fn moved_kettle() -> SampleImage {
 
 /// What the vendor one day puts under a tag that was thought to stand still.
 pub fn moved_steamgauge() -> SampleImage {
-    let plan = ImagePlan::new("gauges/steamgauge 1.9.2 again");
-    image(&ImagePlan { shared: vec!["base".into(), "vendor".into()], ..plan })
+    image(&vendor("gauges/steamgauge 1.9.2 again"))
 }

@@ -114,9 +114,11 @@ pub fn applies(of: &str, release: &str) -> Applies {
             wanted.split(':').next() == Some(number)
         }
         // A product in the words of CPE: `enterprise_linux:9::baseos`.
-        "Red Hat" => {
-            wanted.split(':').nth(1).and_then(|version| version.split('.').next()) == Some(number)
-        }
+        // A product in the words of CPE: `enterprise_linux:9::baseos`. Others have packages of the same names.
+        "Red Hat" => wanted
+            .strip_prefix("enterprise_linux:")
+            .and_then(|rest| rest.split([':', '.']).next())
+            .is_some_and(|version| version == number),
         _ => wanted == number,
     };
     if same { Applies::Yes } else { Applies::No }
@@ -162,6 +164,7 @@ mod tests {
             ("Ubuntu:24.04:LTS", "Ubuntu:22.04", No),
             ("Red Hat:enterprise_linux:9::baseos", "Red Hat:9", Yes),
             ("Red Hat:enterprise_linux:8::baseos", "Red Hat:9", No),
+            ("Red Hat:rhel_eus:9.2::baseos", "Red Hat:9", No),
             ("Wolfi", "Wolfi", Yes),
             ("npm", "", Yes),
             ("Maven:https://bazaar.example", "", Yes),

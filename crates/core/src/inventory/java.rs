@@ -8,7 +8,7 @@ use crate::version::Ecosystem;
 /// The deepest archive in an archive, the most entries of all of them, and the most bytes of all of them, inflated.
 const DEEPEST: usize = 4;
 const ENTRIES: usize = 100_000;
-const INFLATED: u64 = 512 * 1024 * 1024;
+const INFLATED: u64 = 256 * 1024 * 1024;
 /// The largest small file that is read.
 const SMALL: u64 = 1024 * 1024;
 /// The longest path of an archive in an archive, in bytes.

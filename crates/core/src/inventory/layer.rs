@@ -325,7 +325,14 @@ impl Findings {
                 self.owned.insert(path.to_owned(), owned);
             }
             Wanted::Rpm | Wanted::RpmLog => {
-                self.rpm.insert(path.to_owned(), content);
+                // They are held until all are there: together they are no larger than one may be.
+                let held: usize = self.rpm.values().map(Vec::len).sum();
+                if (held + content.len()) as u64 > limits.large {
+                    self.tell(path, "with the others like it, it is larger than what is read");
+                    self.databases.insert(path.to_owned(), Vec::new());
+                } else {
+                    self.rpm.insert(path.to_owned(), content);
+                }
             }
             Wanted::Release => match read_release(&content) {
                 Some(release) => drop(self.releases.insert(path.to_owned(), release)),

@@ -252,10 +252,7 @@ fn what_cannot_be_compared_and_what_was_not_read_is_never_taken_for_nothing() {
     let house = house();
     house.write("a.json", osv("EMBER-2026-0001", "npm", "pressurekit", "not-a-version", ""));
     house.larder("advisory import a.json").ends(0);
-    house
-        .larder("advisory check")
-        .ends(0)
-        .says(&["4 that cannot be compared"]);
+    house.larder("advisory check").ends(0).says(&["4 that cannot be compared"]);
     let report = house.larder("--json advisory check").ends(0).json();
     assert_eq!(report["images"][0]["unknown"].as_array().unwrap().len(), 1);
     // One whose layers nobody has read.

@@ -678,10 +678,12 @@ impl Store {
                 "SELECT a.feed, a.name, a.modified, a.severity,
                    (SELECT COUNT(*) FROM findings f WHERE f.advisory = a.id AND f.verdict = 1),
                    (SELECT COUNT(DISTINCT i.image) FROM findings f JOIN image_packages i ON i.package = f.package
-                    JOIN inventories v ON v.id = i.image WHERE f.advisory = a.id AND f.verdict = 1)
+                    JOIN inventories v ON v.id = i.image JOIN bodies b ON b.digest = v.manifest
+                    WHERE f.advisory = a.id AND f.verdict = 1)
                  FROM advisories a
                  WHERE (CAST($1 AS BIGINT) = 1 OR a.feed = $2) AND a.severity >= $3 AND (CAST($4 AS BIGINT) = 0 OR EXISTS
                    (SELECT 1 FROM findings f JOIN image_packages i ON i.package = f.package
+                    JOIN inventories v ON v.id = i.image JOIN bodies b ON b.digest = v.manifest
                     WHERE f.advisory = a.id AND f.verdict = 1))
                  ORDER BY a.modified DESC, a.name LIMIT $5",
                 (any, feed, least.number(), i64::from(touching), limit),

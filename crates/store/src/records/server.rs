@@ -181,18 +181,25 @@ fn form_of(connection: &Connection) -> crate::sql::Result<(i64, i64)> {
 }
 
 /// Adds what this form has more than an earlier one, where it only adds.
-fn add(transaction: &crate::sql::Connection, found: i64) -> Result<(), StoreError> {
-    let steps: Vec<&str> =
-        SERVER_STEPS.iter().filter(|(from, _)| *from >= found).map(|(_, step)| *step).collect();
-    if steps.len() as u64 != u64::try_from(VERSION - found).unwrap_or(u64::MAX) {
+fn add(transaction: &crate::sql::Connection) -> Result<(), StoreError> {
+    let converted = StoreError::ledger;
+    // Several may be started at once with a new version: one of them does it.
+    let lock = transaction.execute_batch("LOCK TABLE form IN ACCESS EXCLUSIVE MODE");
+    lock.map_err(converted("be converted"))?;
+    let (found, _) = form_of(transaction).map_err(converted("be converted"))?;
+    if found >= VERSION {
+        return Ok(());
+    }
+    let steps = || SERVER_STEPS.iter().filter(|(from, _)| *from >= found);
+    if i64::try_from(steps().count()) != Ok(VERSION - found) {
         return Err(StoreError::Earlier { found, known: VERSION });
     }
     let done = || -> crate::sql::Result<()> {
-        steps.iter().try_for_each(|step| transaction.execute_batch(step))?;
+        steps().try_for_each(|(_, step)| transaction.execute_batch(step))?;
         let form = "UPDATE form SET version = $1, works_with = $2";
         transaction.execute(form, params![VERSION, WORKS_WITH]).map(drop)
     };
-    done().map_err(StoreError::ledger("be converted"))
+    done().map_err(converted("be converted"))
 }
 
 /// Makes the tables in a server that has none, and adds what is new to those of an earlier form.
@@ -212,7 +219,7 @@ fn prepare_server(connection: &Connection) -> Result<(), StoreError> {
             (found, _) if found > VERSION => {
                 return Err(StoreError::Version { found, known: VERSION });
             }
-            (found, _) => add(&transaction, found)?,
+            _ => add(&transaction)?,
         }
     } else {
         transaction.execute_batch(TABLES).map_err(opened("be made"))?;

@@ -6,6 +6,7 @@ mod cached;
 mod contents;
 mod facts;
 mod faults;
+mod inventories;
 mod journal;
 mod leases;
 mod manifests;

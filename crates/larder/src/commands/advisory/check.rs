@@ -120,7 +120,9 @@ struct Finding {
     layer_digest: Option<String>,
     /// The build step that made the layer. null: not said.
     command: Option<String>,
-    /// Other images here that have the same layer. Empty: it is the image's own.
+    /// How many other images here have the same layer. 0: it is the image's own.
+    shared_count: usize,
+    /// Some of them, by name.
     shared_with: Vec<String>,
     /// Newer tags of the same repository that are here and do not have it, the newest first.
     mended_by: Vec<String>,

@@ -69,6 +69,8 @@ chapters! {
     "What slips through is corrected, or refused, before it becomes a pod: the cluster's API asks the larder." => guarded::the_door,
     "Who uses this?",
     "Which cluster, namespace and workload runs that image? And who would be hurt if it went?" => house::who_uses_this,
+    "What is wrong with it?",
+    "A vulnerability is published. Which images have it, by which layer, who runs them, and what mends it?" => house::what_is_wrong_with_it,
     "From development to production",
     "A release is promoted: by digest, with who and why." => house::promoted,
     "Keep the house",

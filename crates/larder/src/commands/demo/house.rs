@@ -1,6 +1,6 @@
 //! The demo's chapters about keeping the house. Each one checks that what it tells is so.
 
-use larder_standin::BAZAAR;
+use larder_standin::{ADVISORY, BAZAAR, VENTWORKS, mended_steamgauge};
 
 use super::guarded::GATE;
 use super::stage::{OWN, Stage};
@@ -19,6 +19,36 @@ pub async fn who_uses_this(stage: &mut Stage) -> Result<(), Failure> {
     let drop = "shelf drop vendor/steamgauge:1.9.2 --dry-run";
     let told = stage.larder_at(GATE, drop, Exit::Done).await?;
     hold(stage, told.contains("used by turbine-hall/scada"), "nobody would be hurt")
+}
+
+pub async fn what_is_wrong_with_it(stage: &mut Stage) -> Result<(), Failure> {
+    let wrong = |error| stage.broken(error);
+    let (repository, tag) =
+        ("gauges/steamgauge".parse().map_err(wrong)?, "1.9.3".parse().map_err(wrong)?);
+    let mended = mended_steamgauge();
+    stage.ventworks.hold(&repository, &tag, &mended).await.map_err(|error| stage.broken(error))?;
+    for image in ["steamgauge:1.8", "steamgauge:1.9.3", "valve-twin:3.1"] {
+        let copy = format!("copy {VENTWORKS}/gauges/{image} {OWN}/vendor/{image}");
+        hold(stage, stage.larder_quietly(GATE, &copy).await? == 0, "an image was not copied")?;
+    }
+    let twin = format!("{OWN}/vendor/valve-twin:3.1");
+    let (runs, _) = stage.start_pod_in("scada", &twin).await?;
+    hold(stage, runs, "the twin does not run")?;
+    let gauge = format!("inventory {OWN}/vendor/steamgauge:1.9.2");
+    let told = stage.larder_at(GATE, &gauge, Exit::Done).await?;
+    hold(stage, told.contains("pressurekit"), "the library is not found")?;
+    stage.notice("An advisory comes in on a disk; nobody has to be asked. Layers that were copied are read once:\n");
+    stage.add(&format!("{GATE}/advisories/EMBER-2026-0001.json"), ADVISORY)?;
+    stage.larder_at(GATE, "inventory --fill", Exit::Done).await?;
+    stage.larder_at(GATE, "advisory import advisories", Exit::Done).await?;
+    let check = "advisory check --by advisory --fail-on high";
+    stage.wait_for(GATE, check, "vendor/valve-twin:3.1").await?;
+    let told = stage.larder_at(GATE, check, Exit::No).await?;
+    for words in ["brings it into", "Pod/steam-board", "1.9.3"] {
+        hold(stage, told.contains(words), "it is not traced")?;
+    }
+    stage.notice("One layer of the vendor's brings it into three images; two workloads of turbine-hall run two of them; one newer tag is here that lacks it.");
+    Ok(())
 }
 
 pub async fn promoted(stage: &mut Stage) -> Result<(), Failure> {

@@ -19,7 +19,7 @@ use super::upstream::Upstreams;
 use crate::commands::inventory::fill::UnreadLayer;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::inventory::{LayersRead, layers_of_images, read_unread};
+use crate::inventory::{LayersRead, layers_of_images, note_images, read_unread};
 use crate::marks;
 use crate::output::{DIM, GOOD, Output, Report, bytes, count, paint, short};
 use crate::pick::Pick;
@@ -295,8 +295,10 @@ async fn bring_in(
 /// images are here.
 async fn look_inside(store: &Store, images: Vec<Digest>, context: &Context) -> LayersRead {
     let read = async {
-        let layers = layers_of_images(store, images).await?;
-        read_unread(store, layers, context).await
+        let held = layers_of_images(store, images).await?;
+        let read = read_unread(store, held.layers, context).await?;
+        note_images(store, &held.images).await?;
+        Ok::<_, StoreError>(read)
     };
     read.await.unwrap_or_else(|error| {
         let told = "note: what is in the layers could not be noted";

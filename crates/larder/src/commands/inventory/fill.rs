@@ -1,16 +1,14 @@
 //! `larder inventory --fill`: reading all layers that the larder holds and that nobody has read yet.
 
-use std::collections::BTreeMap;
-
 use larder_core::digest::Digest;
-use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
+use larder_core::document::{Document, MANIFEST_LIMIT};
 use larder_store::{Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::{Context, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::inventory::{LayersRead, layers_of, read_unread};
+use crate::inventory::{HeldLayers, LayersRead, note_images, read_unread};
 use crate::output::{Output, Report, bytes, count, short};
 
 /// Manifests that are looked through at once.
@@ -24,6 +22,8 @@ pub struct FillReport {
     read_bytes: u64,
     /// Layers that had been read before.
     known: usize,
+    /// Images whose packages were noted now, for advisories to be held against.
+    images_noted: usize,
     failed: Vec<UnreadLayer>,
 }
 
@@ -40,28 +40,27 @@ pub async fn run(context: &Context) -> Outcome {
     let config = context.config()?;
     let store = store_here(&config)?;
     let what = "cannot read what is in the larder's images";
-    let layers = layers(&store).await.map_err(|error| Failure::store(what, &error))?;
-    let read = read_unread(&store, layers, context).await;
-    let read = read.map_err(|error| Failure::store(what, &error))?;
-    let report = FillReport::of(read);
+    let failed = |error| Failure::store(what, &error);
+    let held = held(&store).await.map_err(failed)?;
+    let read = read_unread(&store, held.layers, context).await.map_err(failed)?;
+    let noted = note_images(&store, &held.images).await.map_err(failed)?;
+    let report = FillReport { images_noted: noted.noted, ..FillReport::of(read) };
     context.output.tell(&report);
     Ok(if report.failed.is_empty() { Exit::Done } else { Exit::No })
 }
 
-/// Every layer that a manifest of the larder names.
-async fn layers(store: &Store) -> Result<BTreeMap<Digest, Descriptor>, StoreError> {
-    let mut layers = BTreeMap::new();
+/// Every image of the larder, with its layers.
+async fn held(store: &Store) -> Result<HeldLayers, StoreError> {
+    let mut held = HeldLayers::default();
     let mut after: Option<Digest> = None;
     loop {
         let page = store.manifests_after(after.as_ref(), PAGE).await?;
-        let Some((last, _)) = page.last() else { return Ok(layers) };
+        let Some((last, _)) = page.last() else { return Ok(held) };
         after = Some(last.clone());
-        for (_, body) in page {
-            if body.len() > MANIFEST_LIMIT {
-                continue;
+        for (digest, body) in page.into_iter().filter(|(_, body)| body.len() <= MANIFEST_LIMIT) {
+            if let Ok(document) = Document::read(body.into(), None) {
+                held.add(digest, document);
             }
-            let Ok(document) = Document::read(body.into(), None) else { continue };
-            layers.extend(layers_of(document).map(|layer| (layer.digest.clone(), layer)));
         }
     }
 }
@@ -83,7 +82,8 @@ impl UnreadLayer {
 impl FillReport {
     fn of(read: LayersRead) -> Self {
         let failed = UnreadLayer::all(&read);
-        Self { read: read.read, read_bytes: read.bytes, known: read.known, failed }
+        let (known, read_bytes) = (read.known, read.bytes);
+        Self { read: read.read, read_bytes, known, images_noted: 0, failed }
     }
 }
 

@@ -156,6 +156,7 @@ async fn collect(
         report.blobs += strays;
         report.freed_bytes += bytes;
     }
+    store.forget_inventories().await?;
     let (_, all) = store.unfinished(older).await?;
     stay(report, all);
     Ok(())

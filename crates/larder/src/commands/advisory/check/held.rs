@@ -6,7 +6,7 @@ use larder_core::digest::Digest;
 use larder_core::document::{
     CONFIG_LIMIT, Descriptor, Document, ImageConfig, ImageDetails, ManifestShape, media_type,
 };
-use larder_core::inventory::{LayerOutcome, build_layers, compose};
+use larder_core::inventory::{build_layers, compose};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::selection::sort_newest_first;
 use larder_store::{NotedFinding, Store, StoreError};
@@ -17,13 +17,14 @@ use crate::commands::shelf_use::{KnownUse, Named, UseWish};
 use crate::config::Config;
 use crate::context::{Context, every_tag};
 use crate::failure::{Exit, Failure};
-use crate::inventory::note_held;
+use crate::inventory::{note_held, outcomes_of};
 use crate::output::time;
 
 /// Manifests that are looked through at once.
 const PAGE: usize = 500;
-/// Other images that are named with a layer, and images of which the build steps are read.
-const NAMED: usize = 50;
+/// Other images that are named with a layer, newer tags that are named, and images of which the build steps are read.
+const NAMED: usize = 10;
+const MENDING: usize = 5;
 const STEPS: usize = 200;
 
 /// A manifest with layers.
@@ -35,10 +36,13 @@ struct HeldImage {
 /// What the larder holds, by its names.
 pub struct Holdings {
     images: HashMap<Digest, HeldImage>,
-    /// The manifests below each index.
+    /// The manifests below each index, and the indexes above each manifest.
     children: HashMap<Digest, Vec<Digest>>,
+    parents: HashMap<Digest, Vec<Digest>>,
     /// Every tag, with the manifests of its image.
     tags: Vec<(RepositoryName, Tag, Vec<Digest>)>,
+    /// The tags of each repository, by their places above, the newest first.
+    of_repository: HashMap<RepositoryName, Vec<usize>>,
     /// The tags of each manifest, by their places above.
     of_manifest: HashMap<Digest, Vec<usize>>,
     with_layer: HashMap<Digest, BTreeSet<usize>>,
@@ -96,8 +100,10 @@ impl Holdings {
         let uses = KnownUse::read(config, store, None, UseWish::Everything).await?;
         let mut holdings = Self {
             images,
+            parents: parents(&children),
             children,
             tags: Vec::new(),
+            of_repository: HashMap::new(),
             of_manifest: HashMap::new(),
             with_layer: HashMap::new(),
             findings,
@@ -113,7 +119,21 @@ impl Holdings {
             }
             holdings.add_tag(repository, tag, &digest);
         }
+        holdings.order_tags();
         Ok(holdings)
+    }
+
+    fn order_tags(&mut self) {
+        let mut by_name: HashMap<RepositoryName, BTreeMap<Tag, usize>> = HashMap::new();
+        for (place, (repository, tag, _)) in self.tags.iter().enumerate() {
+            by_name.entry(repository.clone()).or_default().insert(tag.clone(), place);
+        }
+        for (repository, places) in by_name {
+            let mut ordered: Vec<Tag> = places.keys().cloned().collect();
+            sort_newest_first(&mut ordered);
+            let ordered = ordered.iter().filter_map(|tag| places.get(tag).copied()).collect();
+            self.of_repository.insert(repository, ordered);
+        }
     }
 
     fn add_tag(&mut self, repository: RepositoryName, tag: Tag, digest: &Digest) {
@@ -149,44 +169,45 @@ impl Holdings {
         places.map(|place| self.name(*place)).collect()
     }
 
-    /// Other images that have a layer.
-    pub fn others_with(&self, layer: &Digest, manifest: &Digest, name: &str) -> Vec<String> {
-        let own: BTreeSet<usize> =
-            self.of_manifest.get(manifest).into_iter().flatten().copied().collect();
-        let others = self.with_layer.get(layer).into_iter().flatten();
-        let others = others.filter(|place| !own.contains(place)).map(|place| self.name(*place));
-        others.filter(|other| !name.ends_with(other.as_str())).take(NAMED).collect()
+    /// How many other images have a layer, and the names of some of them.
+    pub fn others_with(
+        &self,
+        layer: &Digest,
+        manifest: &Digest,
+        name: &str,
+    ) -> (usize, Vec<String>) {
+        let own = self.of_manifest.get(manifest).map(Vec::as_slice).unwrap_or_default();
+        let Some(all) = self.with_layer.get(layer) else { return (0, Vec::new()) };
+        // What is named may be here under the very name.
+        let is_own = |place: &&usize| own.contains(place) || name.ends_with(&self.name(**place));
+        let names = all.iter().filter(|place| !is_own(place)).take(NAMED);
+        let names: Vec<String> = names.map(|place| self.name(*place)).collect();
+        let owned = own.iter().filter(|place| all.contains(place)).count();
+        (all.len().saturating_sub(owned).max(names.len()), names)
     }
 
     /// Newer tags of the same repository that do not have what an advisory is about, the newest first. What is not read
     /// whole mends nothing that anybody could tell.
     pub fn mended_by(&self, manifest: &Digest, advisory: &str) -> Vec<String> {
-        let mut mended = BTreeSet::new();
-        let mut named = Vec::new();
+        let mut named: Vec<String> = Vec::new();
         for place in self.of_manifest.get(manifest).into_iter().flatten() {
-            let (repository, tag, _) = &self.tags[*place];
-            let siblings: BTreeMap<Tag, usize> = self
-                .tags
-                .iter()
-                .enumerate()
-                .filter(|(_, (other, ..))| other == repository)
-                .map(|(place, (_, tag, _))| (tag.clone(), place))
-                .collect();
-            let mut ordered: Vec<Tag> = siblings.keys().cloned().collect();
-            sort_newest_first(&mut ordered);
-            for newer in ordered.into_iter().take_while(|one| one != tag) {
-                let Some(place) = siblings.get(&newer) else { continue };
-                let (_, _, manifests) = &self.tags[*place];
+            let (repository, ..) = &self.tags[*place];
+            let ordered = self.of_repository.get(repository).into_iter().flatten();
+            for newer in ordered.take_while(|newer| *newer != place) {
+                let (_, _, manifests) = &self.tags[*newer];
                 let lacks = |one: &Digest| {
                     !self.unnoted.contains(one)
                         && !self.touched.get(one).is_some_and(|all| all.contains(advisory))
                 };
-                if !manifests.is_empty() && manifests.iter().all(lacks) && mended.insert(*place) {
-                    named.push(self.name(*place));
+                let name = self.name(*newer);
+                if !manifests.is_empty() && manifests.iter().all(lacks) && !named.contains(&name) {
+                    named.push(name);
+                }
+                if named.len() >= MENDING {
+                    return named;
                 }
             }
         }
-        named.truncate(NAMED);
         named
     }
 
@@ -195,13 +216,8 @@ impl Holdings {
         let mut users = BTreeSet::new();
         for place in self.of_manifest.get(manifest).into_iter().flatten() {
             let (repository, tag, manifests) = &self.tags[*place];
-            let tops: Vec<&Digest> = self
-                .children
-                .iter()
-                .filter(|(_, below)| below.contains(manifest))
-                .map(|(top, _)| top)
-                .chain(manifests)
-                .collect();
+            let above = self.parents.get(manifest).into_iter().flatten();
+            let tops: Vec<&Digest> = above.chain(manifests).collect();
             for used in self.uses.all.get(repository).into_iter().flatten() {
                 let is_it = match &used.named {
                     Named::Tag(used) => used == tag,
@@ -224,6 +240,16 @@ impl Holdings {
         users.retain(|one| seen.insert((one.who.clone(), one.workload.clone(), one.how)));
         users
     }
+}
+
+fn parents(children: &HashMap<Digest, Vec<Digest>>) -> HashMap<Digest, Vec<Digest>> {
+    let mut parents: HashMap<Digest, Vec<Digest>> = HashMap::new();
+    for (top, below) in children {
+        for one in below {
+            parents.entry(one.clone()).or_default().push(top.clone());
+        }
+    }
+    parents
 }
 
 /// Checks all images that are held; also gives those of which nothing is known.
@@ -280,7 +306,8 @@ pub async fn check(
                 Judged::Finding(mut finding) => {
                     if let Some(layer) = image.layers.get(one.layer) {
                         finding.layer_digest = Some(layer.to_string());
-                        finding.shared_with = holdings.others_with(layer, manifest, "");
+                        (finding.shared_count, finding.shared_with) =
+                            holdings.others_with(layer, manifest, "");
                     }
                     finding.mended_by = holdings.mended_by(manifest, &finding.advisory);
                     findings.push(*finding);
@@ -322,16 +349,8 @@ async fn describe(
     store: &Store,
 ) -> Result<(), StoreError> {
     let known = store.layer_facts(&held.layers).await?;
-    let outcomes: Vec<LayerOutcome> = held
-        .layers
-        .iter()
-        .map(|layer| match known.get(layer) {
-            Some(facts) => LayerOutcome::Read(Box::new(facts.clone())),
-            None => LayerOutcome::NotRead(String::new()),
-        })
-        .collect();
     image.layers_not_read = held.layers.iter().filter(|one| !known.contains_key(*one)).count();
-    let inventory = compose(&outcomes);
+    let inventory = compose(&outcomes_of(&held.layers, &known));
     for finding in &mut image.findings {
         finding.installed = installed(finding, &inventory);
     }

@@ -54,6 +54,7 @@ pub fn judged(
         layer: layer + 1,
         layer_digest: None,
         command: None,
+        shared_count: 0,
         shared_with: Vec::new(),
         mended_by: Vec::new(),
         statement: None,

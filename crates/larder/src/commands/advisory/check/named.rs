@@ -54,7 +54,7 @@ async fn image(
                 if let Some(layer) = read.layers.get(layer) {
                     finding.command.clone_from(&layer.step);
                     finding.layer_digest = Some(layer.digest.to_string());
-                    finding.shared_with =
+                    (finding.shared_count, finding.shared_with) =
                         holdings.others_with(&layer.digest, &read.digest, reference);
                 }
                 finding.mended_by = holdings.mended_by(&read.digest, &finding.advisory);

@@ -40,7 +40,7 @@ fn severity(one: &Finding) -> String {
 }
 
 fn layer(one: &Finding) -> String {
-    let shared = match one.shared_with.len() {
+    let shared = match one.shared_count {
         0 => "own".to_owned(),
         others => format!("shared with {}", count(others, "other")),
     };

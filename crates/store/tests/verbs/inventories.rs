@@ -1,0 +1,217 @@
+//! What is inside images, and what was published about it.
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use larder_core::advisory::{
+    Advisory, PackageKey, PackageVerdict, Severity, read_advisory, read_openvex,
+};
+use larder_core::digest::Digest;
+use larder_core::inventory::{LayerFacts, Unread};
+use larder_core::version::Ecosystem;
+use larder_store::{Feed, NotedFinding, Store};
+
+use super::{image, name, pairs, shared};
+
+fn facts(why: &str) -> LayerFacts {
+    let unread = vec![Unread { path: "x".to_owned(), why: why.to_owned() }];
+    LayerFacts { entries: 1, unread, ..LayerFacts::default() }
+}
+
+fn key(name: &str, version: &str) -> PackageKey {
+    let (name, version) = (name.to_owned(), version.to_owned());
+    PackageKey { ecosystem: Ecosystem::Npm, name, release: String::new(), version }
+}
+
+fn advisory(id: &str, package: &str, fixed: &str, day: u32) -> Advisory {
+    let text = format!(
+        r#"{{"id":"{id}","modified":"2026-10-{day:02}T00:00:00Z","aliases":["CVE-{id}"],"severity":[{{"type":"CVSS_V3","score":"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:H"}}],"affected":[{{"package":{{"ecosystem":"npm","name":"{package}"}},"ranges":[{{"type":"SEMVER","events":[{{"introduced":"0"}},{{"fixed":"{fixed}"}}]}}]}}]}}"#
+    );
+    read_advisory(text.as_bytes()).unwrap()
+}
+
+fn feed(at: i64) -> Feed {
+    Feed {
+        name: "feed".to_owned(),
+        origin: "feed.zip".to_owned(),
+        digest: String::new(),
+        imported_at: at,
+        newest: 0,
+        advisories: 0,
+        unmatched: 0,
+        is_trusted: true,
+    }
+}
+
+/// Every finding as `ADVISORY PACKAGE VERSION LAYER FIXED`.
+async fn findings(store: &Store) -> Vec<String> {
+    let fold = |all: &mut Vec<NotedFinding>, one| all.push(one);
+    let all = store.fold_findings(None, Vec::new(), fold).await.unwrap();
+    let numbers = all.iter().map(|one| one.advisory).collect();
+    let of = store.advisories_numbered(numbers).await.unwrap();
+    let mut told: Vec<String> = all
+        .iter()
+        .map(|one| {
+            let id = &of[&one.advisory].advisory.id;
+            let said = match &one.verdict {
+                PackageVerdict::Affected { fixed } => fixed.clone(),
+                other => format!("{other:?}"),
+            };
+            format!("{id} {} {} {} {said}", one.package.name, one.package.version, one.layer)
+        })
+        .collect();
+    told.sort();
+    told
+}
+
+#[tokio::test]
+async fn what_is_known_of_a_layer_stays_as_long_as_its_content() {
+    for pair in pairs() {
+        image(&pair.one, &pair.kettle, "layer", Some("1")).await;
+        let (layer, other) = (Digest::of(b"layer"), Digest::of(b"other"));
+        assert!(pair.one.keep_layer_facts(&layer, &facts("first")).await.unwrap());
+        assert!(!pair.one.keep_layer_facts(&other, &facts("none")).await.unwrap());
+        let asked = [layer.clone(), other.clone()];
+        let known = pair.two.layer_facts(&asked).await.unwrap();
+        assert_eq!((known.len(), &known[&layer]), (1, &facts("first")));
+        assert_eq!(pair.two.unread_layers(asked.to_vec()).await.unwrap(), [other]);
+        pair.two.keep_layer_facts(&layer, &facts("second")).await.unwrap();
+        assert_eq!(pair.one.layer_facts(&asked).await.unwrap()[&layer], facts("second"));
+        // Facts of a form that this program does not know are as if they were not there.
+        pair.run("UPDATE layer_facts SET form = form + 1");
+        assert!(pair.one.layer_facts(&asked).await.unwrap().is_empty());
+        let manifests = pair.two.manifests_after(None, 10).await.unwrap();
+        assert_eq!(manifests.len(), 1);
+        assert_eq!(Digest::of(&manifests[0].1), manifests[0].0);
+        assert!(pair.two.manifests_after(Some(&manifests[0].0), 10).await.unwrap().is_empty());
+        pair.run("DELETE FROM contents");
+        assert_eq!(pair.number("SELECT COUNT(*) FROM layer_facts"), 0);
+    }
+}
+
+#[tokio::test]
+async fn whichever_is_new_the_advisory_or_the_image_it_is_found() {
+    for pair in pairs() {
+        let first = image(&pair.one, &pair.kettle, "one", Some("1")).await;
+        let second = image(&pair.one, &pair.kettle, "two", Some("2")).await;
+        let note = |image: Digest, packages: Vec<(PackageKey, usize)>| {
+            let store = pair.one.clone();
+            async move { store.note_inventory(&image, "Debian:12", 0, packages).await.unwrap() }
+        };
+        note(first.clone(), vec![(key("damper", "1.0.0"), 3), (key("hinge", "1.0.0"), 0)]).await;
+        let unnoted = pair.two.unnoted(vec![first.clone(), second.clone()]).await.unwrap();
+        assert_eq!(unnoted, [second.clone()]);
+        let at = larder_store::now();
+        let both = vec![advisory("A-1", "damper", "2.0.0", 1), advisory("A-2", "flue", "2.0.0", 1)];
+        let taken = pair.two.take_advisories("feed", both.clone(), at).await.unwrap();
+        assert_eq!((taken.new, taken.changed, taken.same), (2, 0, 0));
+        pair.two.finish_feed(feed(at), false).await.unwrap();
+        assert_eq!(findings(&pair.one).await, ["A-1 damper 1.0.0 3 2.0.0"]);
+        note(second.clone(), vec![(key("flue", "1.0.0"), 1), (key("damper", "2.0.0"), 1)]).await;
+        let all = ["A-1 damper 1.0.0 3 2.0.0", "A-2 flue 1.0.0 1 2.0.0"];
+        assert_eq!(findings(&pair.two).await, all);
+        // What nobody holds is judged without being noted.
+        let asked = BTreeSet::from([key("damper", "1.9.0"), key("hinge", "1.0.0")]);
+        let found = pair.two.findings_of(asked).await.unwrap();
+        assert_eq!((found.len(), &*found[0].2.advisory.id), (1, "A-1"));
+        let taken = pair.one.take_advisories("feed", both, at).await.unwrap();
+        assert_eq!((taken.new, taken.same), (0, 2));
+        // A newer one is judged anew, an older one changes nothing.
+        let newer = advisory("A-1", "damper", "0.9.0", 2);
+        let taken = pair.two.take_advisories("feed", vec![newer], at).await.unwrap();
+        assert_eq!(taken.changed, 1);
+        assert_eq!(findings(&pair.one).await, all[1..]);
+        let listed = pair.one.list_advisories(None, Severity::High, true, 10).await.unwrap();
+        assert_eq!(
+            listed.iter().map(|one| (&*one.name, one.images)).collect::<Vec<_>>(),
+            [("A-2", 1)]
+        );
+        let listed = pair.one.list_advisories(Some("feed".into()), Severity::Unknown, false, 10);
+        assert_eq!(listed.await.unwrap().len(), 2);
+        assert_eq!(pair.two.advisories_called("CVE-A-2").await.unwrap().len(), 1);
+        // As a whole: what the next import does not have goes.
+        let later = at + 1000;
+        pair.one
+            .take_advisories("feed", vec![advisory("A-1", "damper", "2.0.0", 3)], later)
+            .await
+            .unwrap();
+        assert_eq!(pair.one.finish_feed(feed(later), true).await.unwrap(), 1);
+        assert_eq!(findings(&pair.two).await, all[..1]);
+        assert_eq!(pair.two.feeds().await.unwrap()[0].advisories, 1);
+        // With its manifest an image goes, and with that what only it had.
+        pair.run("DELETE FROM bodies");
+        pair.one.forget_inventories().await.unwrap();
+        assert!(findings(&pair.two).await.is_empty());
+        for table in ["inventories", "image_packages", "packages", "findings"] {
+            assert_eq!(pair.number(&format!("SELECT COUNT(*) FROM {table}")), 0, "{table}");
+        }
+        assert!(pair.two.drop_feed("feed").await.unwrap());
+        assert!(!pair.two.drop_feed("feed").await.unwrap());
+        for table in ["advisories", "advisory_aliases", "advisory_names", "feeds"] {
+            assert_eq!(pair.number(&format!("SELECT COUNT(*) FROM {table}")), 0, "{table}");
+        }
+    }
+}
+
+#[tokio::test]
+async fn many_are_taken_at_once_and_statements_are_found_by_every_name() {
+    for pair in pairs() {
+        let count = pair.some(3000) as usize;
+        let all: Vec<Advisory> = (0..count)
+            .map(|number| {
+                advisory(&format!("A-{number}"), &format!("p{}", number % 500), "2.0.0", 1)
+            })
+            .collect();
+        let taken = pair.one.take_advisories("feed", all, 1).await.unwrap();
+        assert_eq!(taken.new, count as u64);
+        let packages = (0..700).map(|number| (key(&format!("p{number}"), "1.0.0"), 0)).collect();
+        let image = image(&pair.one, &pair.kettle, "one", Some("1")).await;
+        pair.two.note_inventory(&image, "", 0, packages).await.unwrap();
+        assert_eq!(findings(&pair.one).await.len(), count);
+        let vex = br#"{"author":"Emberfall","timestamp":"2026-10-01T00:00:00Z","statements":[
+          {"vulnerability":{"name":"A-1","aliases":["CVE-A-1"]},"products":["pkg:npm/p1"],"status":"not_affected"}]}"#;
+        pair.one.take_statements("feed", read_openvex(vex).unwrap()).await.unwrap();
+        pair.one.finish_feed(feed(1), false).await.unwrap();
+        for id in ["A-1", "CVE-A-1"] {
+            let found = pair.two.statements_about(BTreeSet::from([id.to_owned()])).await.unwrap();
+            assert_eq!((found.len(), found[0].1), (1, true), "{id}");
+        }
+        pair.two.forget_statements("feed").await.unwrap();
+        let none = pair.one.statements_about(BTreeSet::from(["A-1".to_owned()])).await.unwrap();
+        assert!(none.is_empty());
+        tokio::time::sleep(Duration::ZERO).await;
+    }
+}
+
+#[tokio::test]
+async fn a_server_of_the_form_before_gets_what_is_new() {
+    let Some(address) = shared::address() else { return };
+    let server = shared::fresh(&address);
+    let read = |name: &str| {
+        let path = format!("{}/src/records/{name}", env!("CARGO_MANIFEST_DIR"));
+        std::fs::read_to_string(path).unwrap()
+    };
+    let (mut before, step) = (read("postgres.sql"), read("postgres-9.sql"));
+    // The form before is this one without what the step adds.
+    let functions = step.find("CREATE FUNCTION").unwrap();
+    for statement in step[..functions].split(";\n").filter(|text| !text.trim().is_empty()) {
+        let whole = format!("{};\n", statement.trim_start_matches('\n'));
+        assert!(before.contains(&whole), "{whole}");
+        before = before.replace(&whole, "");
+    }
+    before = before.replace(&step[functions..], "");
+    before = before.replace("VALUES (9, 8)", "VALUES (8, 8)");
+    shared::run(&server, &before);
+    let folder = tempfile::tempdir().unwrap();
+    // Two that are started at once.
+    let opened: Vec<_> = (0..2)
+        .map(|_| {
+            let (folder, server) = (folder.path().to_owned(), server.clone());
+            std::thread::spawn(move || shared::open(&folder, &server))
+        })
+        .collect();
+    let stores: Vec<Store> = opened.into_iter().map(|one| one.join().unwrap()).collect();
+    assert_eq!(shared::number(&server, "SELECT version * 100 + works_with FROM form"), 908);
+    image(&stores[0], &name("vendor/kettle"), "layer", Some("1")).await;
+    assert!(stores[1].keep_layer_facts(&Digest::of(b"layer"), &facts("x")).await.unwrap());
+}
