@@ -207,3 +207,46 @@ fn verify_a_key(bencher: Bencher<'_, '_>) {
         pepper.verifies(&read, &kept)
     });
 }
+
+/// A layer of a system: many files of text, and what its databases say.
+fn packed_layer() -> Vec<u8> {
+    use std::io::Write as _;
+    let mut archive = tar::Builder::new(Vec::new());
+    let mut number = 1_u64;
+    for file in 0..400 {
+        let mut content = Vec::new();
+        while content.len() < 60_000 {
+            number = number.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            let _ = write!(content, "reading {} ", (number >> 40) % 5000);
+        }
+        let mut header = tar::Header::new_ustar();
+        header.set_size(content.len() as u64);
+        header.set_mode(0o644);
+        let path = match file % 10 {
+            0 => format!("app/node_modules/p{file}/package.json"),
+            _ => format!("usr/share/d{}/f{file}", file % 7),
+        };
+        archive.append_data(&mut header, path, &content[..]).unwrap();
+    }
+    let plain = archive.into_inner().unwrap();
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::new(6));
+    packed.write_all(&plain).unwrap();
+    packed.finish().unwrap()
+}
+
+/// Inflating a layer, beside which [`reading_a_layer`] stands.
+#[divan::bench]
+fn inflating_a_layer(bencher: Bencher) {
+    let packed = packed_layer();
+    bencher.bench_local(|| {
+        let mut inflated = flate2::bufread::MultiGzDecoder::new(&packed[..]);
+        std::io::copy(&mut inflated, &mut std::io::sink()).unwrap()
+    });
+}
+
+#[divan::bench]
+fn reading_a_layer(bencher: Bencher) {
+    use larder_core::inventory::{LayerLimits, read_layer};
+    let packed = packed_layer();
+    bencher.bench_local(|| read_layer(&packed[..], &LayerLimits::default()).unwrap());
+}
