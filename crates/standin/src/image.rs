@@ -9,6 +9,18 @@ use larder_core::document::{Document, media_type};
 use larder_core::platform::Platform;
 use serde_json::json;
 
+/// The made-up system that the shared base is made of.
+const SYSTEM: [(&str, &str); 2] = [
+    (
+        "usr/lib/os-release",
+        "ID=emberfall\nVERSION_ID=\"12\"\nPRETTY_NAME=\"Emberfall Hearth 12\"\n",
+    ),
+    (
+        "var/lib/dpkg/status",
+        "Package: hearth-base\nStatus: install ok installed\nArchitecture: all\nVersion: 12.4\n\nPackage: libember1\nStatus: install ok installed\nArchitecture: amd64\nSource: ember (2.3-1)\nVersion: 2.3-1+b2\n\nPackage: bellows\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.8-2\n",
+    ),
+];
+
 /// What an image shall be made of.
 #[derive(Debug, Clone)]
 pub struct ImagePlan {
@@ -44,7 +56,14 @@ impl ImagePlan {
             own: 2,
             layer_size: 600_000,
             schema2: false,
-            files: Vec::new(),
+            files: SYSTEM
+                .iter()
+                .map(|(path, content)| LayerFile {
+                    layer: "base".into(),
+                    path: (*path).to_owned(),
+                    content: (*content).to_owned(),
+                })
+                .collect(),
             says: serde_json::Value::Null,
         }
     }
