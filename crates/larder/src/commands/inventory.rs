@@ -458,21 +458,27 @@ impl Report for InventoryReport {
                 Order::Name => rows.sort_by_key(|row| (row.name.to_lowercase(), row.kind)),
                 _ => rows.sort_by_key(|row| (row.kind, row.name.to_lowercase())),
             }
+            let remark = |row: &PackageRow| match row.is_there() {
+                true => row.remark.clone(),
+                false => row.end(),
+            };
+            // Where nothing is to be remarked there is no column for it.
+            let is_plain = rows.iter().all(|row| remark(row).is_empty());
             let columns = ["KIND", "NAME", "VERSION", "LAYER", "PATH", "REMARK"];
-            let mut table = Table::new(out.width(), &columns).sparing(&["PATH", "REMARK"]);
+            let columns = if is_plain { &columns[..5] } else { &columns[..] };
+            let mut table = Table::new(out.width(), columns).sparing(&["PATH", "REMARK"]);
             for row in rows {
-                let remark = match row.is_there() {
-                    true => row.remark.clone(),
-                    false => row.end(),
-                };
-                table.row([
+                let mut cells = vec![
                     row.kind.to_owned(),
                     row.name.clone(),
                     row.version.clone(),
                     row.layer.to_string(),
                     row.path.clone(),
-                    remark,
-                ]);
+                ];
+                if !is_plain {
+                    cells.push(remark(row));
+                }
+                table.row(cells);
             }
             out.result("");
             out.table(&table);

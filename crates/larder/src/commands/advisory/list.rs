@@ -100,8 +100,11 @@ impl FeedRow {
             0 => String::new(),
             newest => format!(", its newest {}", ago(newest, now())),
         };
-        let (name, number, taken) = (&self.name, self.advisories, ago(self.at, now()));
-        format!("{name}: {number} advisories, taken in {taken}{newest}")
+        let number = match self.advisories {
+            1 => "1 advisory".to_owned(),
+            number => format!("{number} advisories"),
+        };
+        format!("{}: {number}, taken in {}{newest}", self.name, ago(self.at, now()))
     }
 }
 

@@ -223,8 +223,11 @@ impl AdvisoryCheck {
                 advisories.insert(&one.advisory);
             }
         }
-        let touched = self.images.iter().filter(|image| !image.findings.is_empty()).count();
-        let images = count(touched, "image");
+        // The platforms of one image count once.
+        let touched = self.images.iter().filter(|image| !image.findings.is_empty());
+        let touched: BTreeSet<&String> =
+            touched.map(|image| image.names.first().unwrap_or(&image.digest)).collect();
+        let images = count(touched.len(), "image");
         let counted: Vec<String> = by_severity
             .iter()
             .rev()
