@@ -160,13 +160,13 @@ impl InstalledPackage {
             Ecosystem::Maven => {
                 if let Some((group, artifact)) = self.name.split_once(':') {
                     url.namespace = vec![group.to_owned()];
-                    url.name = artifact.to_owned();
+                    artifact.clone_into(&mut url.name);
                 }
             }
             Ecosystem::Npm | Ecosystem::Go => {
                 if let Some((before, last)) = self.name.rsplit_once('/') {
                     url.namespace = before.split('/').map(str::to_owned).collect();
-                    url.name = last.to_owned();
+                    last.clone_into(&mut url.name);
                 }
             }
             Ecosystem::Cargo | Ecosystem::PyPi | Ecosystem::RubyGems => {}

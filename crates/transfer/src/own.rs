@@ -40,6 +40,9 @@ impl Own {
     }
 
     /// Everything that the store has, by its digest, whichever repository has it.
+    ///
+    /// # Panics
+    /// Never: the name that stands for none is our own.
     pub fn everything(store: Store) -> Self {
         #[allow(clippy::expect_used)] // a name of our own
         let nowhere = "all".parse().expect("a repository's name");

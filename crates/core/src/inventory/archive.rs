@@ -2,6 +2,7 @@
 //!
 //! Names and extension headers are bounded, and nothing is followed: a name is where an entry lies in the image's root.
 
+use std::borrow::Cow;
 use std::io::{self, BufRead};
 
 /// What an entry is.
@@ -44,6 +45,7 @@ pub(super) enum TarFault {
 /// The largest extension header or long name, in bytes.
 const EXTENSION: u64 = 1024 * 1024;
 const BLOCK: u64 = 512;
+const BLOCK_BYTES: usize = 512;
 
 /// The entries of an archive.
 pub(super) struct TarEntries<R> {
@@ -155,7 +157,7 @@ impl<R: BufRead> TarEntries<R> {
             }
             let path = extensions.path.take().unwrap_or_else(|| header.path_bytes().into_owned());
             let target = extensions.target.take();
-            let target = target.or_else(|| header.link_name_bytes().map(|name| name.into_owned()));
+            let target = target.or_else(|| header.link_name_bytes().map(Cow::into_owned));
             return Ok(Some(TarEntry {
                 path: normal(&path),
                 kind: match kind {
@@ -179,7 +181,7 @@ impl<R: BufRead> TarEntries<R> {
     fn header(&mut self) -> Result<Option<tar::Header>, TarFault> {
         let mut empty = 0;
         loop {
-            let mut block = [0; BLOCK as usize];
+            let mut block = [0; BLOCK_BYTES];
             let read = read_up_to(&mut self.reader, &mut block)?;
             self.read += read as u64;
             match read {
@@ -256,7 +258,7 @@ impl<R: BufRead> TarEntries<R> {
     fn sparse_map(&mut self, header: &tar::Header) -> Result<(), TarFault> {
         let mut goes_on = header.as_gnu().is_some_and(tar::GnuHeader::is_extended);
         while goes_on {
-            let mut block = [0; BLOCK as usize];
+            let mut block = [0; BLOCK_BYTES];
             if read_up_to(&mut self.reader, &mut block)? < block.len() {
                 return Err(io::Error::from(io::ErrorKind::UnexpectedEof).into());
             }

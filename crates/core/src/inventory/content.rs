@@ -48,6 +48,16 @@ pub(super) fn path_print(path: &[u8]) -> u64 {
 
 const SHIFTS: [[u32; 4]; 4] = [[7, 12, 17, 22], [5, 9, 14, 20], [4, 11, 16, 23], [6, 10, 15, 21]];
 
+/// A hash in hexadecimal digits.
+#[cfg(test)]
+pub(super) fn hex(hash: &[u8]) -> String {
+    use std::fmt::Write as _;
+    hash.iter().fold(String::new(), |mut text, byte| {
+        let _ = write!(text, "{byte:02x}");
+        text
+    })
+}
+
 /// MD5 (RFC 1321), which package databases still name their files' contents by.
 pub(super) fn md5(content: &[u8]) -> [u8; 16] {
     let mut state = [0x6745_2301_u32, 0xefcd_ab89, 0x98ba_dcfe, 0x1032_5476];
@@ -125,8 +135,7 @@ mod tests {
             ),
         ] {
             let hash = md5(text.as_bytes());
-            let hex: String = hash.iter().map(|byte| format!("{byte:02x}")).collect();
-            assert_eq!(hex, expected, "{text}");
+            assert_eq!(hex(&hash), expected, "{text}");
             assert_eq!(beginning_of_hex(expected), Some(beginning(&hash)));
         }
         for length in [55, 56, 63, 64, 65] {

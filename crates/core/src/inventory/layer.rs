@@ -211,14 +211,14 @@ impl Findings {
                 self.tell("", "an entry's name is longer than any that is read");
                 continue;
             }
-            self.entry(entry, entries, limits)?;
+            self.entry(&entry, entries, limits)?;
         }
         Ok(())
     }
 
     fn entry<R: io::BufRead>(
         &mut self,
-        entry: TarEntry,
+        entry: &TarEntry,
         entries: &mut TarEntries<R>,
         limits: &LayerLimits,
     ) -> Result<(), TarFault> {
@@ -232,7 +232,7 @@ impl Findings {
             match hidden {
                 "" => self.tell(&path, "a whiteout that names nothing"),
                 ".wh..opq" => self.opaque.push(folder.to_owned()),
-                hidden if hidden.starts_with(".wh.") => self.name(&entry),
+                hidden if hidden.starts_with(".wh.") => self.name(entry),
                 hidden => self.whiteouts.push(whole(hidden)),
             }
             return Ok(());
@@ -251,7 +251,7 @@ impl Findings {
         if path.is_empty() {
             return Ok(());
         }
-        self.name(&entry);
+        self.name(entry);
         let wanted = Wanted::of(&path);
         match (entry.kind, wanted) {
             (EntryKind::File, Some(wanted)) if entry.size > wanted.limit(limits) => {

@@ -28,8 +28,8 @@ pub(super) fn gem(path: &str, text: &[u8]) -> Option<InstalledPackage> {
     let by_name = || {
         let name = path.rsplit('/').next()?.strip_suffix(".gemspec")?;
         // A platform may stand behind the version.
-        let at = name.match_indices('-').map(|(at, _)| at);
-        let at = at.filter(|at| name[at + 1..].starts_with(|c: char| c.is_ascii_digit())).last()?;
+        let mut dashes = name.match_indices('-').map(|(at, _)| at);
+        let at = dashes.rfind(|at| name[at + 1..].starts_with(|c: char| c.is_ascii_digit()))?;
         let version = name[at + 1..].split('-').next()?;
         Some((kept(&name[..at])?.to_owned(), kept(version)?.to_owned()))
     };

@@ -187,12 +187,7 @@ fn a_database_is_compared_with_the_one_before() {
 #[test]
 fn what_a_package_of_the_system_brought_is_its_own_until_somebody_changes_it() {
     let json = |version: &str| format!("{{\"name\":\"a\",\"version\":\"{version}\"}}");
-    let md5 = |content: &str| {
-        content::md5(content.as_bytes())
-            .iter()
-            .map(|byte| format!("{byte:02x}"))
-            .collect::<String>()
-    };
+    let md5 = |content: &str| content::hex(&content::md5(content.as_bytes()));
     let path = "usr/lib/node_modules/a/package.json";
     let sums = format!("{}  {path}\n", md5(&json("1.0.0")));
     let package = || {
@@ -241,6 +236,14 @@ fn links_and_archives_are_followed_within_bounds() {
     assert_eq!((inventory.packages.len(), inventory.unread.len()), (0, 1));
 }
 
+/// A source that breaks off.
+struct Failing;
+impl std::io::Read for Failing {
+    fn read(&mut self, _to: &mut [u8]) -> std::io::Result<usize> {
+        Err(std::io::ErrorKind::ConnectionReset.into())
+    }
+}
+
 #[test]
 fn what_is_not_read_is_told() {
     let limits = LayerLimits { bytes: 10_000, entries: 5, packages: 2, small: 100, large: 200 };
@@ -269,12 +272,6 @@ fn what_is_not_read_is_told() {
     assert_eq!(none.unwrap().unread.len(), 1);
     assert_eq!(read_layer(&b""[..], &limits).unwrap().unread, []);
     // Where the source fails, nothing may be kept.
-    struct Failing;
-    impl std::io::Read for Failing {
-        fn read(&mut self, _to: &mut [u8]) -> std::io::Result<usize> {
-            Err(std::io::ErrorKind::ConnectionReset.into())
-        }
-    }
     let failed = read_layer(std::io::Read::chain(&bytes[..700], Failing), &limits);
     assert_eq!(failed.unwrap_err().kind(), std::io::ErrorKind::ConnectionReset);
     let missing = compose(&[LayerOutcome::NotRead("gone".to_owned())]);
@@ -300,6 +297,7 @@ fn steps_are_given_to_layers_where_they_fit() {
 
 #[test]
 fn two_images_are_compared() {
+    use PackageChange::{Added, Down, Gone, Other, Up};
     let npm = |versions: &[(&str, &str)]| {
         laid(vec![versions.iter().fold(Archive::new(), |all, (name, version)| {
             all.npm(&format!("node_modules/{name}/package.json"), version)
@@ -327,7 +325,6 @@ fn two_images_are_compared() {
             (&*package.package.name, one.change)
         })
         .collect();
-    use PackageChange::{Added, Down, Gone, Other, Up};
     assert_eq!(told, [("down", Down), ("gone", Gone), ("new", Added), ("odd", Other), ("up", Up)]);
 }
 

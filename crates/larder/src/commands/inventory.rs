@@ -210,7 +210,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             if let Some(form) = args.sbom {
                 return match args.attach {
                     true => sbom::attach(form, &named, config.as_ref(), context).await,
-                    false => sbom::write(form, &named, context),
+                    false => Ok(sbom::write(form, &named, context)),
                 };
             }
             context.output.tell(&InventoryReport::of(&named, args));

@@ -100,7 +100,7 @@ async fn whichever_is_new_the_advisory_or_the_image_it_is_found() {
         };
         note(first.clone(), vec![(key("damper", "1.0.0"), 3), (key("hinge", "1.0.0"), 0)]).await;
         let unnoted = pair.two.unnoted(vec![first.clone(), second.clone()]).await.unwrap();
-        assert_eq!(unnoted, [second.clone()]);
+        assert_eq!(unnoted, std::slice::from_ref(&second));
         let at = larder_store::now();
         let both = vec![advisory("A-1", "damper", "2.0.0", 1), advisory("A-2", "flue", "2.0.0", 1)];
         let taken = pair.two.take_advisories("feed", both.clone(), at).await.unwrap();

@@ -1,5 +1,6 @@
 //! The documents in files that others publish: folders, archives, lists of lines; each read in turn and bounded.
 
+use std::borrow::Cow;
 use std::fs::{self, File};
 use std::io::{self, BufRead as _, BufReader, Read};
 use std::path::{Path, PathBuf};
@@ -198,7 +199,7 @@ impl<'t, T: TakesDocuments> PublishedFiles<'t, T> {
                 Err(error) => (format!("entry {index}"), Err(error.to_string())),
                 Ok(entry) if entry.is_dir() => continue,
                 Ok(entry) => {
-                    let name = entry.name().map(|name| name.into_owned()).unwrap_or_default();
+                    let name = entry.name().map(Cow::into_owned).unwrap_or_default();
                     if !name.to_ascii_lowercase().ends_with(".json") {
                         continue;
                     }

@@ -44,7 +44,7 @@ pub async fn run(context: &Context) -> Outcome {
     let held = held(&store).await.map_err(failed)?;
     let read = read_unread(&store, held.layers, context).await.map_err(failed)?;
     let noted = note_images(&store, &held.images).await.map_err(failed)?;
-    let report = FillReport { images_noted: noted.noted, ..FillReport::of(read) };
+    let report = FillReport { images_noted: noted.noted, ..FillReport::of(&read) };
     context.output.tell(&report);
     Ok(if report.failed.is_empty() { Exit::Done } else { Exit::No })
 }
@@ -80,8 +80,8 @@ impl UnreadLayer {
 }
 
 impl FillReport {
-    fn of(read: LayersRead) -> Self {
-        let failed = UnreadLayer::all(&read);
+    fn of(read: &LayersRead) -> Self {
+        let failed = UnreadLayer::all(read);
         let (known, read_bytes) = (read.known, read.bytes);
         Self { read: read.read, read_bytes, known, images_noted: 0, failed }
     }

@@ -73,10 +73,10 @@ fn tell_unread(named: &NamedInventory, context: &Context) {
 }
 
 /// Writes the bill of materials of an image to stdout.
-pub fn write(form: Form, named: &NamedInventory, context: &Context) -> Outcome {
+pub fn write(form: Form, named: &NamedInventory, context: &Context) -> Exit {
     context.output.standard_document(&form.document(named));
     tell_unread(named, context);
-    Ok(Exit::Done)
+    Exit::Done
 }
 
 /// Puts the bill of materials beside the image, where it is (Image Specification, "Guidelines for Artifact Usage").

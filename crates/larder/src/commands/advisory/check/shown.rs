@@ -163,8 +163,8 @@ impl CheckedImage {
 impl AdvisoryCheck {
     /// Who is touched by each.
     fn by_advisory(&self, out: &Output) {
-        let mut all: BTreeMap<(std::cmp::Reverse<Severity>, &str), Vec<(&CheckedImage, &Finding)>> =
-            BTreeMap::new();
+        type Touched<'c> = Vec<(&'c CheckedImage, &'c Finding)>;
+        let mut all: BTreeMap<(std::cmp::Reverse<Severity>, &str), Touched> = BTreeMap::new();
         for image in &self.images {
             for one in &image.findings {
                 let key = (std::cmp::Reverse(one.rank), one.advisory.as_str());
