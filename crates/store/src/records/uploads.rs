@@ -1,5 +1,6 @@
 //! Uploads that are not finished: whose they are, and what they are of.
 
+#[cfg(feature = "replicas")]
 use std::collections::HashSet;
 use std::time::Duration;
 

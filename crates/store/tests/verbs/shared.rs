@@ -231,7 +231,7 @@ const LATER: &str = "
     ALTER TABLE record ADD COLUMN note TEXT;
     ALTER TABLE marks ADD COLUMN note TEXT;
     ALTER TABLE leases ADD COLUMN note TEXT;
-    CREATE TABLE layer_facts (digest TEXT PRIMARY KEY, facts BYTEA NOT NULL);
+    CREATE TABLE later_facts (digest TEXT PRIMARY KEY, facts BYTEA NOT NULL);
     CREATE INDEX tags_by_note ON tags (note);";
 
 #[tokio::test]
