@@ -9,6 +9,7 @@ mod compare;
 mod compose;
 mod content;
 mod dpkg;
+mod elf;
 mod facts;
 mod inflate;
 mod java;

@@ -19,7 +19,7 @@ use larder_transfer::{Own, Source, TransferError, Watch as _};
 
 use crate::commands::platform_of;
 use crate::config::Config;
-use crate::context::{Context, store_if_any};
+use crate::context::{Context, reference_here, store_if_any};
 use crate::failure::Failure;
 use crate::place::{OpenedSource, Place};
 
@@ -49,7 +49,11 @@ pub async fn read(
     config: Option<&Config>,
     context: &Context,
 ) -> Result<NamedInventory, Failure> {
-    let place = Place::read(text, config)?;
+    let place = match (Place::read(text, config)?, config) {
+        // What lies on a shelf may be named by it.
+        (Place::Registry(_), Some(config)) => Place::Registry(reference_here(text, config)?),
+        (place, _) => place,
+    };
     let OpenedSource { source, selector, .. } = place.source(config)?;
     let store = known(config, context);
     let what = || format!("cannot tell what is in {place}");

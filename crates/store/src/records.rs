@@ -11,6 +11,7 @@ mod contents;
 mod convert;
 mod copies;
 mod figures;
+mod findings;
 mod form;
 #[cfg(feature = "replicas")]
 mod freeze;
@@ -30,6 +31,7 @@ mod owning;
 mod peers;
 mod quotas;
 mod record;
+mod rows;
 #[cfg(feature = "replicas")]
 mod server;
 mod shelves;
@@ -60,11 +62,12 @@ pub(crate) use crate::records::moments::TouchedNames;
 use crate::records::writing::{
     OpenTransaction, RecordsJob, Settle, commit_error, flush_at_commit, guarded, work,
 };
-pub use advisories::{Feed, FeedAdvisory, ListedAdvisory, NotedFinding, TakenAdvisories};
+pub use advisories::{Feed, FeedAdvisory, ListedAdvisory, TakenAdvisories};
 pub use contents::StoredBlob;
 pub use convert::Conversion;
 pub(crate) use convert::convert;
 pub use figures::{DayPulls, LineRefusals, PulledImage};
+pub use findings::NotedFinding;
 #[cfg(feature = "replicas")]
 pub(crate) use freeze::Arrived;
 #[cfg(feature = "replicas")]

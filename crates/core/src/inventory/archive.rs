@@ -65,6 +65,7 @@ struct Extensions {
 }
 
 impl<R: BufRead> TarEntries<R> {
+    /// Of what is not compressed, or inflated already.
     pub fn new(reader: R) -> Self {
         Self { reader, rest: 0, padding: 0, read: 0 }
     }

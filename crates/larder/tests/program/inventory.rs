@@ -101,6 +101,8 @@ fn packages_are_told_with_the_layer_that_brought_them_wherever_the_image_is() {
     let shown =
         shown.says(&["4 packages: 2 deb, 1 npm, 1 python", "3 more were removed or replaced"]);
     assert!(!shown.out.contains("tongs"), "{}", shown.out);
+    // By its shelf, as everywhere where the larder's own are meant.
+    house.larder("inventory vendor/kettle:3").ends(0).says(&[own.as_str(), "4 packages"]);
     house.larder(&format!("inventory {own} --removed")).ends(0).says(&[
         "tongs",
         "removed by layer 2",

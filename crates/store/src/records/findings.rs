@@ -1,0 +1,340 @@
+//! Which advisory is about which of our packages, and which image has which package.
+//!
+//! Each is held against the other when either is new, so that a question reads what was noted.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use larder_core::advisory::{Advisory, PackageKey, PackageVerdict, judge};
+use larder_core::digest::Digest;
+use larder_core::inventory::purl_kind;
+use larder_core::version::Ecosystem;
+
+use super::advisories::{FeedAdvisory, named, unpack};
+use super::rows::{Cell, ask, insert};
+use crate::clock::now;
+use crate::error::StoreError;
+use crate::sql::{Connection, Result, params};
+use crate::store::Store;
+
+/// A package of an image that an advisory is about, as it was noted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotedFinding {
+    /// The image's manifest.
+    pub image: Digest,
+    /// The number of the advisory, by which [`Store::advisories_numbered`] gives it.
+    pub advisory: i64,
+    pub package: PackageKey,
+    /// The layer that brought it, counted from 0.
+    pub layer: usize,
+    pub verdict: PackageVerdict,
+}
+
+pub(super) const AFFECTED: i64 = 1;
+pub(super) const UNKNOWN: i64 = 2;
+pub(super) fn word(ecosystem: Ecosystem) -> &'static str {
+    purl_kind(ecosystem)
+}
+
+pub(super) fn ecosystem(word: &str) -> Option<Ecosystem> {
+    use Ecosystem::{Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems};
+    let all = [Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems];
+    all.into_iter().find(|one| purl_kind(*one) == word)
+}
+
+/// What advisories say of packages, as rows.
+pub(super) fn finding(advisory: i64, package: i64, verdict: PackageVerdict) -> Option<Vec<Cell>> {
+    let (kind, text) = match verdict {
+        PackageVerdict::NotAffected => return None,
+        PackageVerdict::Affected { fixed } => (AFFECTED, fixed),
+        PackageVerdict::Unknown(why) => (UNKNOWN, why),
+    };
+    Some(vec![
+        Cell::Integer(advisory),
+        Cell::Integer(package),
+        Cell::Integer(kind),
+        Cell::text(&text),
+    ])
+}
+
+pub(super) const FINDINGS: &str = "findings (advisory, package, verdict, fixed)";
+
+pub(super) fn verdict(kind: i64, text: String) -> PackageVerdict {
+    match kind {
+        AFFECTED => PackageVerdict::Affected { fixed: text },
+        _ => PackageVerdict::Unknown(text),
+    }
+}
+
+/// Our packages of these names.
+pub(super) fn packages_named(
+    connection: &Connection,
+    names: &BTreeSet<(Ecosystem, String)>,
+) -> Result<Vec<(i64, PackageKey)>> {
+    let mut found = Vec::new();
+    let mut by_kind: BTreeMap<Ecosystem, Vec<&str>> = BTreeMap::new();
+    for (ecosystem, name) in names {
+        by_kind.entry(*ecosystem).or_default().push(name);
+    }
+    for (ecosystem, names) in by_kind {
+        let sql = |places: &str| {
+            format!(
+                "SELECT id, name, release, version FROM packages WHERE kind = $1 AND name IN ({places})"
+            )
+        };
+        let read = |row: &crate::sql::Row<'_>| {
+            let (name, release, version) = (row.get(1)?, row.get(2)?, row.get(3)?);
+            Ok((row.get(0)?, PackageKey { ecosystem, name, release, version }))
+        };
+        let mut seen = BTreeSet::new();
+        let all = ask(connection, sql, &word(ecosystem), &names, read)?;
+        found.extend(all.into_iter().filter(|(id, _)| seen.insert(*id)));
+    }
+    Ok(found)
+}
+
+/// Advisories that name these packages, each once.
+pub(super) fn advisories_naming(
+    connection: &Connection,
+    names: &BTreeSet<(Ecosystem, String)>,
+) -> Result<Vec<(i64, String, Advisory)>> {
+    let mut found: BTreeMap<i64, (String, Vec<u8>)> = BTreeMap::new();
+    let mut by_kind: BTreeMap<Ecosystem, Vec<&str>> = BTreeMap::new();
+    for (ecosystem, name) in names {
+        by_kind.entry(*ecosystem).or_default().push(name);
+    }
+    for (ecosystem, names) in by_kind {
+        let sql = |places: &str| {
+            format!(
+                "SELECT a.id, a.feed, a.body FROM advisory_names n JOIN advisories a ON a.id = n.advisory
+                 WHERE n.kind = $1 AND n.name IN ({places})"
+            )
+        };
+        let read = |row: &crate::sql::Row<'_>| Ok((row.get(0)?, (row.get(1)?, row.get(2)?)));
+        found.extend(ask(connection, sql, &word(ecosystem), &names, read)?);
+    }
+    let read = |(id, (feed, body)): (i64, (String, Vec<u8>))| Some((id, feed, unpack(&body)?));
+    Ok(found.into_iter().filter_map(read).collect())
+}
+
+/// The numbers of packages; those that are new are taken up, and every advisory is held against them.
+pub(super) fn numbers(
+    connection: &Connection,
+    keys: &BTreeSet<PackageKey>,
+) -> Result<HashMap<PackageKey, i64>> {
+    let names = keys.iter().map(|key| (key.ecosystem, key.name.clone())).collect();
+    let known = |connection: &Connection| -> Result<HashMap<PackageKey, i64>> {
+        let all = packages_named(connection, &names)?;
+        Ok(all.into_iter().map(|(id, key)| (key, id)).collect())
+    };
+    let here = known(connection)?;
+    let new: Vec<&PackageKey> = keys.iter().filter(|key| !here.contains_key(*key)).collect();
+    if new.is_empty() {
+        return Ok(here);
+    }
+    let rows: Vec<Vec<Cell>> = new
+        .iter()
+        .map(|key| {
+            let texts = [word(key.ecosystem), &key.name, &key.release, &key.version];
+            texts.into_iter().map(Cell::text).collect()
+        })
+        .collect();
+    insert(connection, "packages (kind, name, release, version)", 4, &rows)?;
+    let all = known(connection)?;
+    let names = new.iter().map(|key| (key.ecosystem, key.name.clone())).collect();
+    let advisories = advisories_naming(connection, &names)?;
+    let mut findings = Vec::new();
+    for key in new {
+        let Some(id) = all.get(key) else { continue };
+        for (number, _, advisory) in &advisories {
+            findings.extend(finding(*number, *id, judge(advisory, key)));
+        }
+    }
+    insert(connection, FINDINGS, 4, &findings)?;
+    Ok(all)
+}
+
+impl Store {
+    /// What advisories say of packages, whether these are of an image of ours or not: each package with the number of the
+    /// advisory and what it says.
+    pub async fn findings_of(
+        &self,
+        keys: BTreeSet<PackageKey>,
+    ) -> std::result::Result<Vec<(PackageKey, i64, FeedAdvisory, PackageVerdict)>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let names = keys.iter().map(|key| (key.ecosystem, key.name.clone())).collect();
+                let advisories = advisories_naming(connection, &names)?;
+                let mut by_name: HashMap<(Ecosystem, String), Vec<usize>> = HashMap::new();
+                for (place, (_, _, advisory)) in advisories.iter().enumerate() {
+                    for name in named(advisory) {
+                        by_name.entry(name).or_default().push(place);
+                    }
+                }
+                let mut found = Vec::new();
+                for key in keys {
+                    let about = by_name.get(&(key.ecosystem, key.name.clone()));
+                    for place in about.into_iter().flatten() {
+                        let (number, feed, advisory) = &advisories[*place];
+                        let verdict = judge(advisory, &key);
+                        if verdict != PackageVerdict::NotAffected {
+                            let (feed, advisory) = (feed.clone(), advisory.clone());
+                            let of = FeedAdvisory { feed, advisory };
+                            found.push((key.clone(), *number, of, verdict));
+                        }
+                    }
+                }
+                Ok(found)
+            })
+            .await
+    }
+
+    /// Which of these images have not been noted with all that is known of them now.
+    pub async fn unnoted(
+        &self,
+        images: Vec<Digest>,
+    ) -> std::result::Result<Vec<Digest>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let mut ask = connection.prepare_cached(
+                    "SELECT 1 FROM inventories WHERE manifest = $1 AND form = $2 AND unread = 0",
+                )?;
+                let form = i64::from(larder_core::inventory::FACTS_FORM);
+                let mut unnoted = Vec::new();
+                for digest in images {
+                    if !ask.exists(params![digest.as_str(), form])? {
+                        unnoted.push(digest);
+                    }
+                }
+                Ok(unnoted)
+            })
+            .await
+    }
+
+    /// Notes the packages of an image, each with its layer, and holds advisories against those that are new.
+    pub async fn note_inventory(
+        &self,
+        image: &Digest,
+        release: &str,
+        unread: usize,
+        packages: Vec<(PackageKey, usize)>,
+    ) -> std::result::Result<(), StoreError> {
+        let (image, release) = (image.to_string(), release.to_owned());
+        let unread = i64::try_from(unread).unwrap_or(i64::MAX);
+        self.records
+            .jot(move |connection| {
+                let keys = packages.iter().map(|(key, _)| key.clone()).collect();
+                let numbers = numbers(connection, &keys)?;
+                // What it had before goes with its number, when there is time for it.
+                connection
+                    .prepare_cached("DELETE FROM inventories WHERE manifest = $1")?
+                    .execute(params![image])?;
+                let id: i64 = connection
+                    .prepare_cached(
+                        "INSERT INTO inventories (manifest, form, read_at, release, unread)
+                         VALUES ($1, $2, $3, $4, $5) RETURNING id",
+                    )?
+                    .query_row(
+                        params![
+                            image,
+                            i64::from(larder_core::inventory::FACTS_FORM),
+                            now(),
+                            release,
+                            unread
+                        ],
+                        |row| row.get(0),
+                    )?;
+                let rows: Vec<Vec<Cell>> = packages
+                    .iter()
+                    .filter_map(|(key, layer)| {
+                        let layer = i64::try_from(*layer).unwrap_or(i64::MAX);
+                        let all = [*numbers.get(key)?, id, layer];
+                        Some(all.into_iter().map(Cell::Integer).collect())
+                    })
+                    .collect();
+                insert(connection, "image_packages (package, image, layer)", 3, &rows)
+            })
+            .await
+    }
+
+    /// Goes through everything that advisories say of packages of our images; with numbers, of these advisories alone.
+    pub async fn fold_findings<T: Send + 'static>(
+        &self,
+        advisories: Option<Vec<i64>>,
+        mut state: T,
+        mut fold: impl FnMut(&mut T, NotedFinding) + Send + 'static,
+    ) -> std::result::Result<T, StoreError> {
+        self.records
+            .read(move |connection| {
+                let sql = |which: &str| {
+                    format!(
+                        "SELECT v.manifest, f.advisory, p.kind, p.name, p.release, p.version, i.layer,
+                           f.verdict, f.fixed
+                         FROM findings f JOIN packages p ON p.id = f.package
+                         JOIN image_packages i ON i.package = f.package
+                         JOIN inventories v ON v.id = i.image {which}"
+                    )
+                };
+                let read = |row: &crate::sql::Row<'_>| -> Result<Option<NotedFinding>> {
+                    let Some(ecosystem) = ecosystem(&row.get::<String>(2)?) else { return Ok(None) };
+                    let (name, release, version) = (row.get(3)?, row.get(4)?, row.get(5)?);
+                    Ok(Some(NotedFinding {
+                        image: super::checked(row, 0)?,
+                        advisory: row.get(1)?,
+                        package: PackageKey { ecosystem, name, release, version },
+                        layer: usize::try_from(row.get::<i64>(6)?).unwrap_or(0),
+                        verdict: verdict(row.get(7)?, row.get(8)?),
+                    }))
+                };
+                match advisories {
+                    None => {
+                        let mut ask = connection.prepare(&sql(""))?;
+                        let mut rows = ask.query(())?;
+                        while let Some(row) = &rows.next()? {
+                            if let Some(one) = read(row)? {
+                                fold(&mut state, one);
+                            }
+                        }
+                    }
+                    Some(numbers) => {
+                        let mut ask = connection.prepare_cached(&sql("WHERE f.advisory = $1"))?;
+                        for number in numbers {
+                            let mut rows = ask.query(params![number])?;
+                            while let Some(row) = &rows.next()? {
+                                if let Some(one) = read(row)? {
+                                    fold(&mut state, one);
+                                }
+                            }
+                        }
+                    }
+                }
+                Ok(state)
+            })
+            .await
+    }
+
+    /// Forgets the packages of images that are here no more.
+    pub async fn forget_inventories(&self) -> std::result::Result<(), StoreError> {
+        self.records
+            .jot(|connection| {
+                connection.execute(
+                    "DELETE FROM inventories WHERE NOT EXISTS
+                       (SELECT 1 FROM bodies b WHERE b.digest = inventories.manifest)",
+                    (),
+                )?;
+                connection.execute(
+                    "DELETE FROM image_packages WHERE NOT EXISTS
+                       (SELECT 1 FROM inventories v WHERE v.id = image_packages.image)",
+                    (),
+                )?;
+                connection.execute(
+                    "DELETE FROM packages WHERE NOT EXISTS
+                       (SELECT 1 FROM image_packages i WHERE i.package = packages.id)",
+                    (),
+                )?;
+                let sql = "DELETE FROM findings WHERE NOT EXISTS
+                       (SELECT 1 FROM packages p WHERE p.id = findings.package)";
+                connection.execute(sql, ()).map(drop)
+            })
+            .await
+    }
+}
