@@ -138,7 +138,7 @@ fn what_is_refused_again_and_again_and_keys_that_end_are_told() {
 fn a_shelf_near_its_quota_and_a_damaged_store_are_told() {
     let house = House::new();
     house.configure(
-        "[[shelf]]\nname = \"own\"\nquota = { shelf = \"100 KiB\", repository = \"95 KiB\" }\n",
+        "[[shelf]]\nname = \"own\"\nquota = { shelf = \"100 KiB\", repository = \"98 KiB\" }\n",
     );
     house.larder(&format!("copy bazaar.example/library/kettle:2 {OWN}/own/kettle:2")).ends(0);
     let used = house.larder("--json shelf list").ends(0).json()["shelves"][0]["quota_used_bytes"]
