@@ -15,7 +15,7 @@ fuzz_target!(|bytes: &[u8]| {
     let facts = read_layer(bytes, &limits).expect("only a source can fail");
     assert!(facts.entries <= limits.entries && facts.packages.len() <= limits.packages);
     assert_eq!(LayerFacts::unpack(&facts.pack()).as_ref(), Some(&facts));
-    let outcome = LayerOutcome::Read(Box::new(facts));
+    let outcome = LayerOutcome::Read(std::sync::Arc::new(facts));
     let inventory = compose(&[outcome.clone(), outcome]);
     for one in &inventory.packages {
         let url = one.package.url(inventory.release.as_ref()).to_string();

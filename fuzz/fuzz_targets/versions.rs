@@ -7,8 +7,7 @@ use libfuzzer_sys::fuzz_target;
 fuzz_target!(|bytes: &[u8]| {
     let Ok(text) = std::str::from_utf8(bytes) else { return };
     let (a, b) = text.split_once('\n').unwrap_or((text, ""));
-    use Ecosystem::{Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems};
-    for ecosystem in [Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems] {
+    for ecosystem in Ecosystem::ALL {
         let (a, b) = (Version::read(ecosystem, a), Version::read(ecosystem, b));
         if let (Ok(a), Ok(b)) = (a, b) {
             assert_eq!(a.compare(&b), b.compare(&a).map(std::cmp::Ordering::reverse));

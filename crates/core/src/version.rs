@@ -40,6 +40,21 @@ pub enum Ecosystem {
     RubyGems,
 }
 
+impl Ecosystem {
+    /// All of them.
+    pub const ALL: [Self; 9] = [
+        Self::Deb,
+        Self::Rpm,
+        Self::Apk,
+        Self::Npm,
+        Self::Go,
+        Self::Cargo,
+        Self::PyPi,
+        Self::Maven,
+        Self::RubyGems,
+    ];
+}
+
 /// A version, to be compared with others of its ecosystem.
 #[derive(Debug, Clone)]
 pub struct Version {

@@ -28,16 +28,10 @@ mod store;
 mod survey;
 mod why;
 
-pub use inventory::step as inventory_step;
 pub use key::Expires;
 pub use look::platform_of;
 pub use serve::LogForm;
 pub use shelf::{NamedRepositories, named_images};
-
-/// Who uses what, for commands that tell it with what they find.
-pub mod shelf_use {
-    pub use super::shelf::{KnownUse, Named, UseWish};
-}
 
 use crate::context::Context;
 use crate::failure::Outcome;

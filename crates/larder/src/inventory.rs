@@ -1,6 +1,7 @@
 //! What is inside an image that the call names: its layers read, or what is known of them.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::advisory::{matched, release_of};
@@ -13,7 +14,7 @@ use larder_core::inventory::{
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_core::version::Ecosystem;
-use larder_store::{Store, StoreError};
+use larder_store::{InventoryGaps, Store, StoreError};
 use larder_transfer::inventory::{FoundSbom, LayerReading, ReadImage, sboms};
 use larder_transfer::{Own, Source, TransferError, Watch as _};
 
@@ -55,7 +56,7 @@ pub async fn read(
         (place, _) => place,
     };
     let OpenedSource { source, selector, .. } = place.source(config)?;
-    let store = known(config, context);
+    let store = facts_store(config, context);
     let what = || format!("cannot tell what is in {place}");
     let digest = platform_of(&*source, &selector, &place.to_string(), platform, config).await?;
     let failed = |error: TransferError| Failure::transfer(what(), &error);
@@ -67,7 +68,7 @@ pub async fn read(
 }
 
 /// Where it is kept what is known of layers. None: nowhere, or it cannot be opened, which is told.
-fn known(config: Option<&Config>, context: &Context) -> Option<Store> {
+fn facts_store(config: Option<&Config>, context: &Context) -> Option<Store> {
     match store_if_any(config?) {
         Ok(store) => store,
         Err(failure) => {
@@ -173,31 +174,43 @@ const PAGE: usize = 500;
 /// Notes the packages of images that were not noted yet, each with its layers.
 pub async fn note_images(
     store: &Store,
-    images: &BTreeMap<Digest, Vec<Digest>>,
+    images: &BTreeMap<Digest, Vec<Descriptor>>,
 ) -> Result<NotedImages, StoreError> {
     let mut all = NotedImages::default();
-    for digest in store.unnoted(images.keys().cloned().collect()).await? {
+    for (digest, noted) in store.unnoted(images.keys().cloned().collect()).await? {
         let Some(layers) = images.get(&digest) else { continue };
-        let known = store.layer_facts(layers).await?;
-        let missing = layers.iter().filter(|layer| !known.contains_key(*layer)).count();
+        // What is of no type that anybody reads stays unread for ever.
+        let readable = layers.iter().filter(|layer| is_readable(layer));
+        let readable: Vec<Digest> = readable.map(|layer| layer.digest.clone()).collect();
+        let count = readable.len();
+        let missing = store.unread_layers(readable).await?.len();
         all.unread += usize::from(missing > 0);
-        if missing == layers.len() {
+        // Nothing is known of it, or no more than before.
+        if missing == count || noted == Some(missing) {
             continue;
         }
-        let inventory = compose(&outcomes_of(layers, &known));
+        let digests: Vec<Digest> = layers.iter().map(|layer| layer.digest.clone()).collect();
+        let known = store.layer_facts(&digests).await?;
+        let inventory = compose(&outcomes_of(&digests, &known));
+        let parts = inventory.unread.len().saturating_sub(missing);
         let keys = matched(&inventory).into_iter();
         let keys = keys.map(|(key, place)| (key, inventory.packages[place].layer)).collect();
         let release = inventory.release.as_ref().and_then(release_of).unwrap_or_default();
-        store.note_inventory(&digest, &release, missing, keys).await?;
+        store
+            .note_inventory(&digest, &release, InventoryGaps { layers: missing, parts }, keys)
+            .await?;
         all.noted += 1;
     }
     Ok(all)
 }
 
 /// What is known of layers, in their order.
-pub fn outcomes_of(layers: &[Digest], known: &HashMap<Digest, LayerFacts>) -> Vec<LayerOutcome> {
+pub fn outcomes_of(
+    layers: &[Digest],
+    known: &HashMap<Digest, Arc<LayerFacts>>,
+) -> Vec<LayerOutcome> {
     let outcome = |layer: &Digest| match known.get(layer) {
-        Some(facts) => LayerOutcome::Read(Box::new(facts.clone())),
+        Some(facts) => LayerOutcome::Read(Arc::clone(facts)),
         None => LayerOutcome::NotRead("it has not been read".to_owned()),
     };
     layers.iter().map(outcome).collect()
@@ -213,15 +226,13 @@ pub async fn note_held(store: &Store, context: &Context) -> Result<NotedImages, 
         let page = store.manifests_after(after.as_ref(), PAGE).await?;
         let Some((last, _)) = page.last() else { break };
         after = Some(last.clone());
-        let mut images: BTreeMap<Digest, Vec<Digest>> = BTreeMap::new();
+        let mut held = HeldLayers::default();
         for (digest, body) in page {
-            let Ok(document) = Document::read(body.into(), None) else { continue };
-            let layers: Vec<Digest> = layers_of(document).map(|layer| layer.digest).collect();
-            if !layers.is_empty() {
-                images.insert(digest, layers);
+            if let Ok(document) = Document::read(body.into(), None) {
+                held.add(digest, &document);
             }
         }
-        let noted = note_images(store, &images).await?;
+        let noted = note_images(store, &held.images).await?;
         all.noted += noted.noted;
         all.unread += noted.unread;
     }
@@ -229,30 +240,35 @@ pub async fn note_held(store: &Store, context: &Context) -> Result<NotedImages, 
     Ok(all)
 }
 
-/// The layers that a manifest names, of those that can be read.
-pub fn layers_of(document: Document) -> impl Iterator<Item = Descriptor> {
-    let layers = match document.kind {
-        ManifestShape::Manifest { layers, .. } => layers,
-        ManifestShape::Index { .. } => Vec::new(),
-    };
-    layers.into_iter().filter(|layer| media_type::is_layer(&layer.media_type))
+/// Whether it is a layer of a type that is read.
+fn is_readable(layer: &Descriptor) -> bool {
+    media_type::is_layer(&layer.media_type)
+}
+
+/// The layers of an image, in their order. Empty: none of what a manifest names is a layer.
+pub fn layers_of(document: &Document) -> &[Descriptor] {
+    match &document.kind {
+        ManifestShape::Manifest { layers, .. } if layers.iter().any(is_readable) => layers,
+        _ => &[],
+    }
 }
 
 /// The layers of images, and which image has which.
 #[derive(Debug, Default)]
 pub struct HeldLayers {
+    /// Those that can be read.
     pub layers: BTreeMap<Digest, Descriptor>,
-    pub images: BTreeMap<Digest, Vec<Digest>>,
+    pub images: BTreeMap<Digest, Vec<Descriptor>>,
 }
 
 impl HeldLayers {
     /// Takes up what a manifest names.
-    pub fn add(&mut self, digest: Digest, document: Document) {
-        let layers: Vec<Descriptor> = layers_of(document).collect();
+    pub fn add(&mut self, digest: Digest, document: &Document) {
+        let layers = layers_of(document);
         if !layers.is_empty() {
-            let digests = layers.iter().map(|layer| layer.digest.clone()).collect();
-            self.images.insert(digest, digests);
-            self.layers.extend(layers.into_iter().map(|layer| (layer.digest.clone(), layer)));
+            self.images.insert(digest, layers.to_vec());
+            let readable = layers.iter().filter(|layer| is_readable(layer));
+            self.layers.extend(readable.map(|layer| (layer.digest.clone(), layer.clone())));
         }
     }
 }
@@ -277,7 +293,7 @@ pub async fn layers_of_images(
             continue;
         };
         open.extend(document.children().iter().map(|child| child.digest.clone()));
-        held.add(digest, document);
+        held.add(digest, &document);
     }
     Ok(held)
 }
@@ -299,9 +315,7 @@ pub fn kind(ecosystem: Ecosystem) -> &'static str {
 
 /// The ecosystem of such a name.
 pub fn ecosystem(name: &str) -> Option<Ecosystem> {
-    use Ecosystem::{Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems};
-    let all = [Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems];
-    all.into_iter().find(|one| kind(*one) == name)
+    Ecosystem::ALL.into_iter().find(|one| kind(*one) == name)
 }
 
 /// What is to be said of a package beside its name and version. Empty: nothing.

@@ -65,9 +65,9 @@ pub use moving::{MovePlace, Moved};
 pub use objects::{BucketError, BucketKey, BucketPlace};
 pub use record::{Filter, Pulled, RecordEntry, RecordKind};
 pub use records::{
-    AbandonedUploads, Conversion, DayPulls, Feed, FeedAdvisory, Holder, ImageNames, LineRefusals,
-    ListedAdvisory, Mark, NotedFinding, Peer, PulledImage, QuotaPassed, Sample, SeenBy,
-    SeenWorkload, ShelfTotals, StoredBlob, TakenAdvisories, WeightyImage,
+    AbandonedUploads, Conversion, DayPulls, Feed, FeedAdvisory, Holder, ImageNames, InventoryGaps,
+    LineRefusals, ListedAdvisory, Mark, NotedFinding, Peer, PulledImage, QuotaPassed, Sample,
+    SeenBy, SeenWorkload, ShelfTotals, StoredBlob, TakenAdvisories, WeightyImage,
 };
 #[cfg(feature = "replicas")]
 pub use records::{MoveStage, MoveState};

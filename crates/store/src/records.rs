@@ -67,7 +67,7 @@ pub use contents::StoredBlob;
 pub use convert::Conversion;
 pub(crate) use convert::convert;
 pub use figures::{DayPulls, LineRefusals, PulledImage};
-pub use findings::NotedFinding;
+pub use findings::{InventoryGaps, NotedFinding};
 #[cfg(feature = "replicas")]
 pub(crate) use freeze::Arrived;
 #[cfg(feature = "replicas")]

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::io::{self, Read};
+use std::sync::Arc;
 
 use bytes::Bytes;
 use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
@@ -162,7 +163,7 @@ impl LayerReading<'_> {
                 wanted.push(layer);
             }
         }
-        let mut known: HashMap<Digest, LayerFacts> = match self.store {
+        let mut known: HashMap<Digest, Arc<LayerFacts>> = match self.store {
             Some(store) => {
                 let digests: Vec<Digest> =
                     wanted.iter().map(|layer| layer.digest.clone()).collect();
@@ -182,12 +183,12 @@ impl LayerReading<'_> {
         let mut missing: HashMap<Digest, String> = HashMap::new();
         for (digest, outcome) in all {
             match outcome {
-                Ok(facts) => drop(known.insert(digest, facts)),
+                Ok(facts) => drop(known.insert(digest, Arc::new(facts))),
                 Err(why) => drop(missing.insert(digest, why)),
             }
         }
         let outcomes = layers.iter().map(|layer| match known.get(&layer.digest) {
-            Some(facts) => LayerOutcome::Read(Box::new(facts.clone())),
+            Some(facts) => LayerOutcome::Read(Arc::clone(facts)),
             None => {
                 LayerOutcome::NotRead(missing.get(&layer.digest).cloned().unwrap_or_else(|| {
                     let kind = larder_core::shown::cut(&layer.media_type, 100);

@@ -2,6 +2,7 @@
 //! Filesystem Changeset").
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
 
 use super::content::ContentPrint;
 use super::facts::with_parents;
@@ -24,7 +25,7 @@ pub struct BuildLayer {
 /// Whether a layer could be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum LayerOutcome {
-    Read(Box<LayerFacts>),
+    Read(Arc<LayerFacts>),
     /// It was not, and why.
     NotRead(String),
 }

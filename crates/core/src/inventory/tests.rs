@@ -60,8 +60,10 @@ impl Archive {
 }
 
 fn laid(layers: Vec<Archive>) -> ImageInventory {
-    let layers: Vec<LayerOutcome> =
-        layers.into_iter().map(|layer| LayerOutcome::Read(Box::new(layer.facts()))).collect();
+    let layers: Vec<LayerOutcome> = layers
+        .into_iter()
+        .map(|layer| LayerOutcome::Read(std::sync::Arc::new(layer.facts())))
+        .collect();
     compose(&layers)
 }
 
@@ -339,6 +341,6 @@ proptest::proptest! {
             bytes[at] = byte;
         }
         let facts = read_layer(&bytes[..], &LayerLimits::default()).unwrap();
-        let _inventory = compose(&[LayerOutcome::Read(Box::new(facts))]);
+        let _inventory = compose(&[LayerOutcome::Read(std::sync::Arc::new(facts))]);
     }
 }

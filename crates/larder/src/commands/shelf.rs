@@ -14,7 +14,7 @@ pub(super) mod tree;
 pub(super) mod users;
 pub(super) mod warm;
 
-pub use known_use::{KnownUse, Named, UseWish};
+pub use known_use::{KnownUse, Named, UseWish, UsesBy};
 pub use named::{NamedRepositories, read as named_images};
 
 use std::collections::HashMap;

@@ -217,6 +217,11 @@ fn every_form_of_file_is_read_and_what_is_none_is_told() {
     let told = house.larder("advisory import hostile.json").ends(1);
     assert!(!told.out.contains('\u{1b}'), "{}", told.out);
     house.larder("advisory import nowhere.json").ends(2);
+    house.larder("advisory import array.json nowhere.json --feed half").ends(2);
+    let feeds = house.larder("advisory list --feeds").ends(0).out;
+    // What was taken in before it broke off can be seen, and dropped.
+    let has = |name: &str| feeds.lines().any(|line| line.starts_with(name));
+    assert!(has("half ") && !has("nowhere "), "{feeds}");
     house.larder("advisory import pretty.json --feed A/B").ends(2).says(&["no name of a feed"]);
     house.larder("advisory import").ends(2);
 }
@@ -239,10 +244,14 @@ fn a_statement_hides_only_where_its_author_counts() {
         .larder("advisory check --fail-on high")
         .ends(0)
         .says(&["3 hidden", "vulnerable code not present"]);
+    // Another statement of the same feed stands beside it.
+    house.write("other.json", vex.replace("EMBER-2026-0001", "EMBER-2026-0009"));
+    house.larder("advisory import other.json --feed ours").ends(0);
+    house.larder("advisory check --fail-on high").ends(0).says(&["3 hidden"]);
     // A later word of one's own takes it back.
     let later = vex.replace("10-03", "10-04").replace("not_affected", "affected");
     house.write("later.json", later);
-    house.larder("advisory import later.json --feed ours2 --own").ends(0);
+    house.larder("advisory import later.json --feed ours").ends(0);
     house.larder("advisory check --fail-on high").ends(1);
     house.larder("advisory show EMBER-2026-0001").ends(0).says(&["not affected", "feed vex"]);
 }
@@ -255,10 +264,23 @@ fn what_cannot_be_compared_and_what_was_not_read_is_never_taken_for_nothing() {
     house.larder("advisory check").ends(0).says(&["4 that cannot be compared"]);
     let report = house.larder("--json advisory check").ends(0).json();
     assert_eq!(report["images"][0]["unknown"].as_array().unwrap().len(), 1);
+    // One of which something cannot be read, although its layers were.
+    let broken = small("odd").for_platforms(&["linux/amd64"]).with_file(
+        "own 0",
+        "var/lib/rpm/rpmdb.sqlite",
+        "SQLite format 3\0and no more",
+    );
+    house.hold(&house.bazaar, "library/odd", "1", &image(&broken));
+    house.larder(&format!("copy bazaar.example/library/odd:1 {OWN}/vendor/odd:1")).ends(0);
+    house.larder("inventory --fill").ends(0);
+    let report = house.larder("--json advisory check").ends(0).json();
+    assert_eq!(report["not_read"], serde_json::json!(["vendor/odd:1"]));
+    let one = house.larder(&format!("--json advisory check {OWN}/vendor/odd:1")).ends(0).json();
+    assert_eq!(one["images"][0]["not_read"], 1);
     // One whose layers nobody has read.
     house.hold(&house.bazaar, "library/kettle", "9", &image(&small("kettle nine")));
     house.larder(&format!("copy bazaar.example/library/kettle:9 {OWN}/vendor/kettle:9")).ends(0);
-    house.larder("advisory check").ends(0).says(&["not known", "vendor/kettle:9", "--fill"]);
+    house.larder("advisory check").ends(0).says(&["not read whole", "vendor/kettle:9", "--fill"]);
     house.larder("inventory --fill").ends(0);
     assert!(!house.larder("advisory check").ends(0).out.contains("vendor/kettle:9"));
 }

@@ -149,6 +149,10 @@ fn forget(connection: &Connection, id: i64, body: &[u8]) -> Result<()> {
         for (ecosystem, of) in named(&old) {
             name.execute(params![word(ecosystem), of, id])?;
         }
+    } else {
+        // Its number may be given again: nothing may hang on it.
+        connection.execute("DELETE FROM advisory_aliases WHERE advisory = $1", params![id])?;
+        connection.execute("DELETE FROM advisory_names WHERE advisory = $1", params![id])?;
     }
     connection.prepare_cached("DELETE FROM findings WHERE advisory = $1")?.execute(params![id])?;
     connection.prepare_cached("DELETE FROM advisories WHERE id = $1")?.execute(params![id])?;
@@ -276,37 +280,32 @@ impl Store {
             .await
     }
 
-    /// Takes statements of a feed in.
+    /// Takes statements of a feed in, beside those that it has; `at` as for advisories.
     pub async fn take_statements(
         &self,
         feed: &str,
         statements: Vec<Statement>,
+        at: i64,
     ) -> std::result::Result<(), StoreError> {
         let feed = feed.to_owned();
         self.records
             .note(move |connection| {
-                let mut rows = Vec::new();
-                for one in &statements {
-                    let body = pack(one);
-                    for name in &one.vulnerabilities {
-                        let body = Cell::Bytes(body.clone());
-                        rows.push(vec![Cell::text(&feed), Cell::text(name), body]);
+                let take = || -> Result<()> {
+                    let mut same = connection.prepare_cached(
+                        "DELETE FROM statements WHERE vulnerability = $1 AND feed = $2 AND body = $3",
+                    )?;
+                    let mut rows = Vec::new();
+                    for one in &statements {
+                        let body = pack(one);
+                        for name in &one.vulnerabilities {
+                            same.execute(params![name, feed, body])?;
+                            let (feed, name) = (Cell::text(&feed), Cell::text(name));
+                            rows.push(vec![feed, name, Cell::Integer(at), Cell::Bytes(body.clone())]);
+                        }
                     }
-                }
-                insert(connection, "statements (feed, vulnerability, body)", 3, &rows)
-                    .map_err(StoreError::ledger("be written"))
-            })
-            .await
-    }
-
-    /// Forgets the statements of a feed, before those that take their place.
-    pub async fn forget_statements(&self, feed: &str) -> std::result::Result<(), StoreError> {
-        let feed = feed.to_owned();
-        self.records
-            .note(move |connection| {
-                let sql = "DELETE FROM statements WHERE feed = $1";
-                let done = connection.execute(sql, params![feed]);
-                done.map(drop).map_err(StoreError::ledger("be written"))
+                    insert(connection, "statements (feed, vulnerability, taken_at, body)", 4, &rows)
+                };
+                take().map_err(StoreError::ledger("be written"))
             })
             .await
     }
@@ -322,6 +321,10 @@ impl Store {
                 let finish = || -> Result<u64> {
                     let mut gone = 0;
                     if whole {
+                        connection.execute(
+                            "DELETE FROM statements WHERE feed = $1 AND taken_at < $2",
+                            params![feed.name, feed.imported_at],
+                        )?;
                         let old: Vec<(i64, Vec<u8>)> = connection
                             .prepare_cached(
                                 "SELECT id, body FROM advisories WHERE feed = $1 AND taken_at < $2",
@@ -448,7 +451,7 @@ impl Store {
             .await
     }
 
-    /// At most `limit` advisories from `offset` on, the newest first, with how many of our packages and images they are
+    /// At most `limit` advisories, the newest first, with how many of our packages and images they are
     /// about; with a feed, only those of it.
     pub async fn list_advisories(
         &self,

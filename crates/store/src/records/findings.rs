@@ -6,14 +6,14 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use larder_core::advisory::{Advisory, PackageKey, PackageVerdict, judge};
 use larder_core::digest::Digest;
-use larder_core::inventory::purl_kind;
+use larder_core::inventory::{FACTS_FORM, purl_kind};
 use larder_core::version::Ecosystem;
 
 use super::advisories::{FeedAdvisory, named, unpack};
 use super::rows::{Cell, ask, insert};
 use crate::clock::now;
 use crate::error::StoreError;
-use crate::sql::{Connection, Result, params};
+use crate::sql::{Connection, Optional as _, Result, params};
 use crate::store::Store;
 
 /// A package of an image that an advisory is about, as it was noted.
@@ -29,16 +29,30 @@ pub struct NotedFinding {
     pub verdict: PackageVerdict,
 }
 
-pub(super) const AFFECTED: i64 = 1;
-pub(super) const UNKNOWN: i64 = 2;
+/// The form of facts that what is noted rests on.
+fn form() -> i64 {
+    i64::from(FACTS_FORM)
+}
+
+/// What of an image was not read when it was noted.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct InventoryGaps {
+    /// Layers that nobody has read yet.
+    pub layers: usize,
+    /// What of the other layers could not be read.
+    pub parts: usize,
+}
+
+const AFFECTED: i64 = 1;
+const UNKNOWN: i64 = 2;
+
+/// An ecosystem in the records.
 pub(super) fn word(ecosystem: Ecosystem) -> &'static str {
     purl_kind(ecosystem)
 }
 
-pub(super) fn ecosystem(word: &str) -> Option<Ecosystem> {
-    use Ecosystem::{Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems};
-    let all = [Apk, Cargo, Deb, Go, Maven, Npm, PyPi, Rpm, RubyGems];
-    all.into_iter().find(|one| purl_kind(*one) == word)
+fn ecosystem(word: &str) -> Option<Ecosystem> {
+    Ecosystem::ALL.into_iter().find(|one| purl_kind(*one) == word)
 }
 
 /// What advisories say of packages, as rows.
@@ -58,11 +72,19 @@ pub(super) fn finding(advisory: i64, package: i64, verdict: PackageVerdict) -> O
 
 pub(super) const FINDINGS: &str = "findings (advisory, package, verdict, fixed)";
 
-pub(super) fn verdict(kind: i64, text: String) -> PackageVerdict {
+fn verdict(kind: i64, text: String) -> PackageVerdict {
     match kind {
         AFFECTED => PackageVerdict::Affected { fixed: text },
         _ => PackageVerdict::Unknown(text),
     }
+}
+
+fn by_kind(names: &BTreeSet<(Ecosystem, String)>) -> BTreeMap<Ecosystem, Vec<&str>> {
+    let mut by_kind: BTreeMap<Ecosystem, Vec<&str>> = BTreeMap::new();
+    for (ecosystem, name) in names {
+        by_kind.entry(*ecosystem).or_default().push(name);
+    }
+    by_kind
 }
 
 /// Our packages of these names.
@@ -71,11 +93,7 @@ pub(super) fn packages_named(
     names: &BTreeSet<(Ecosystem, String)>,
 ) -> Result<Vec<(i64, PackageKey)>> {
     let mut found = Vec::new();
-    let mut by_kind: BTreeMap<Ecosystem, Vec<&str>> = BTreeMap::new();
-    for (ecosystem, name) in names {
-        by_kind.entry(*ecosystem).or_default().push(name);
-    }
-    for (ecosystem, names) in by_kind {
+    for (ecosystem, names) in by_kind(names) {
         let sql = |places: &str| {
             format!(
                 "SELECT id, name, release, version FROM packages WHERE kind = $1 AND name IN ({places})"
@@ -93,16 +111,12 @@ pub(super) fn packages_named(
 }
 
 /// Advisories that name these packages, each once.
-pub(super) fn advisories_naming(
+fn advisories_naming(
     connection: &Connection,
     names: &BTreeSet<(Ecosystem, String)>,
 ) -> Result<Vec<(i64, String, Advisory)>> {
     let mut found: BTreeMap<i64, (String, Vec<u8>)> = BTreeMap::new();
-    let mut by_kind: BTreeMap<Ecosystem, Vec<&str>> = BTreeMap::new();
-    for (ecosystem, name) in names {
-        by_kind.entry(*ecosystem).or_default().push(name);
-    }
-    for (ecosystem, names) in by_kind {
+    for (ecosystem, names) in by_kind(names) {
         let sql = |places: &str| {
             format!(
                 "SELECT a.id, a.feed, a.body FROM advisory_names n JOIN advisories a ON a.id = n.advisory
@@ -117,7 +131,7 @@ pub(super) fn advisories_naming(
 }
 
 /// The numbers of packages; those that are new are taken up, and every advisory is held against them.
-pub(super) fn numbers(
+fn numbers(
     connection: &Connection,
     keys: &BTreeSet<PackageKey>,
 ) -> Result<HashMap<PackageKey, i64>> {
@@ -188,21 +202,25 @@ impl Store {
             .await
     }
 
-    /// Which of these images have not been noted with all that is known of them now.
+    /// Which of these images have not been noted whole: each with how many layers were unread when it was noted. None: it
+    /// never was.
     pub async fn unnoted(
         &self,
         images: Vec<Digest>,
-    ) -> std::result::Result<Vec<Digest>, StoreError> {
+    ) -> std::result::Result<Vec<(Digest, Option<usize>)>, StoreError> {
         self.records
             .read(move |connection| {
                 let mut ask = connection.prepare_cached(
-                    "SELECT 1 FROM inventories WHERE manifest = $1 AND form = $2 AND unread = 0",
+                    "SELECT unread FROM inventories WHERE manifest = $1 AND form = $2",
                 )?;
-                let form = i64::from(larder_core::inventory::FACTS_FORM);
                 let mut unnoted = Vec::new();
                 for digest in images {
-                    if !ask.exists(params![digest.as_str(), form])? {
-                        unnoted.push(digest);
+                    let unread = ask
+                        .query_row(params![digest.as_str(), form()], |row| super::unsigned(row, 0))
+                        .optional()?
+                        .map(|unread| usize::try_from(unread).unwrap_or(usize::MAX));
+                    if unread != Some(0) {
+                        unnoted.push((digest, unread));
                     }
                 }
                 Ok(unnoted)
@@ -215,34 +233,31 @@ impl Store {
         &self,
         image: &Digest,
         release: &str,
-        unread: usize,
+        gaps: InventoryGaps,
         packages: Vec<(PackageKey, usize)>,
     ) -> std::result::Result<(), StoreError> {
         let (image, release) = (image.to_string(), release.to_owned());
-        let unread = i64::try_from(unread).unwrap_or(i64::MAX);
+        let number = |count: usize| i64::try_from(count).unwrap_or(i64::MAX);
+        let (unread, parts) = (number(gaps.layers), number(gaps.parts));
         self.records
             .jot(move |connection| {
                 let keys = packages.iter().map(|(key, _)| key.clone()).collect();
                 let numbers = numbers(connection, &keys)?;
-                // What it had before goes with its number, when there is time for it.
-                connection
-                    .prepare_cached("DELETE FROM inventories WHERE manifest = $1")?
-                    .execute(params![image])?;
                 let id: i64 = connection
                     .prepare_cached(
-                        "INSERT INTO inventories (manifest, form, read_at, release, unread)
-                         VALUES ($1, $2, $3, $4, $5) RETURNING id",
+                        "INSERT INTO inventories (manifest, form, read_at, release, unread, parts)
+                         VALUES ($1, $2, $3, $4, $5, $6)
+                         ON CONFLICT (manifest) DO UPDATE SET form = excluded.form,
+                           read_at = excluded.read_at, release = excluded.release,
+                           unread = excluded.unread, parts = excluded.parts RETURNING id",
                     )?
-                    .query_row(
-                        params![
-                            image,
-                            i64::from(larder_core::inventory::FACTS_FORM),
-                            now(),
-                            release,
-                            unread
-                        ],
-                        |row| row.get(0),
-                    )?;
+                    .query_row(params![image, form(), now(), release, unread, parts], |row| {
+                        row.get(0)
+                    })?;
+                // What it was noted with before is not what it has.
+                connection
+                    .prepare_cached("DELETE FROM image_packages WHERE image = $1")?
+                    .execute(params![id])?;
                 let rows: Vec<Vec<Cell>> = packages
                     .iter()
                     .filter_map(|(key, layer)| {
@@ -252,6 +267,15 @@ impl Store {
                     })
                     .collect();
                 insert(connection, "image_packages (package, image, layer)", 3, &rows)
+            })
+            .await
+    }
+
+    /// Images of which something could not be read, though their layers were: there may be more in them than was noted.
+    pub async fn partly_read(&self) -> std::result::Result<Vec<Digest>, StoreError> {
+        self.records
+            .rows("SELECT manifest FROM inventories WHERE parts > 0 ORDER BY manifest", (), |row| {
+                super::checked(row, 0)
             })
             .await
     }
@@ -285,25 +309,20 @@ impl Store {
                         verdict: verdict(row.get(7)?, row.get(8)?),
                     }))
                 };
-                match advisories {
-                    None => {
-                        let mut ask = connection.prepare(&sql(""))?;
-                        let mut rows = ask.query(())?;
-                        while let Some(row) = &rows.next()? {
-                            if let Some(one) = read(row)? {
-                                fold(&mut state, one);
-                            }
+                let mut take = |rows: &mut crate::sql::Rows<'_>| -> Result<()> {
+                    while let Some(row) = &rows.next()? {
+                        if let Some(one) = read(row)? {
+                            fold(&mut state, one);
                         }
                     }
+                    Ok(())
+                };
+                match advisories {
+                    None => take(&mut connection.prepare(&sql(""))?.query(())?)?,
                     Some(numbers) => {
                         let mut ask = connection.prepare_cached(&sql("WHERE f.advisory = $1"))?;
                         for number in numbers {
-                            let mut rows = ask.query(params![number])?;
-                            while let Some(row) = &rows.next()? {
-                                if let Some(one) = read(row)? {
-                                    fold(&mut state, one);
-                                }
-                            }
+                            take(&mut ask.query(params![number])?)?;
                         }
                     }
                 }
@@ -314,27 +333,18 @@ impl Store {
 
     /// Forgets the packages of images that are here no more.
     pub async fn forget_inventories(&self) -> std::result::Result<(), StoreError> {
+        const GONE: [&str; 4] = [
+            "DELETE FROM image_packages WHERE image IN (SELECT id FROM inventories v
+               WHERE NOT EXISTS (SELECT 1 FROM bodies b WHERE b.digest = v.manifest))",
+            "DELETE FROM inventories
+               WHERE NOT EXISTS (SELECT 1 FROM bodies b WHERE b.digest = inventories.manifest)",
+            "DELETE FROM packages
+               WHERE NOT EXISTS (SELECT 1 FROM image_packages i WHERE i.package = packages.id)",
+            "DELETE FROM findings
+               WHERE NOT EXISTS (SELECT 1 FROM packages p WHERE p.id = findings.package)",
+        ];
         self.records
-            .jot(|connection| {
-                connection.execute(
-                    "DELETE FROM inventories WHERE NOT EXISTS
-                       (SELECT 1 FROM bodies b WHERE b.digest = inventories.manifest)",
-                    (),
-                )?;
-                connection.execute(
-                    "DELETE FROM image_packages WHERE NOT EXISTS
-                       (SELECT 1 FROM inventories v WHERE v.id = image_packages.image)",
-                    (),
-                )?;
-                connection.execute(
-                    "DELETE FROM packages WHERE NOT EXISTS
-                       (SELECT 1 FROM image_packages i WHERE i.package = packages.id)",
-                    (),
-                )?;
-                let sql = "DELETE FROM findings WHERE NOT EXISTS
-                       (SELECT 1 FROM packages p WHERE p.id = findings.package)";
-                connection.execute(sql, ()).map(drop)
-            })
+            .jot(|connection| GONE.iter().try_for_each(|sql| connection.execute(sql, ()).map(drop)))
             .await
     }
 }

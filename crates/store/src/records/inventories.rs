@@ -1,6 +1,7 @@
 //! What is inside the images that are held: the facts of their layers, each read once.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use larder_core::digest::Digest;
 use larder_core::inventory::{FACTS_FORM, LayerFacts};
@@ -15,7 +16,8 @@ use crate::store::Store;
 /// - `layer_facts`: what is known of a layer's content, by its digest; it goes with the content.
 /// - `packages`: each package that any image has, once, by the name and version that advisories use. `release` is the
 ///   system that it belongs to; empty: it is of a language.
-/// - `inventories`: the images of which all packages are in `image_packages`.
+/// - `inventories`: the images whose packages are in `image_packages`. `unread` counts layers that were not read yet,
+///   `parts` what of the others could not be read.
 /// - `feeds`, `advisories`, `advisory_aliases`, `advisory_names`, `statements`: what was published, as it was imported.
 /// - `findings`: which advisory is about which package.
 pub(super) const TABLES: &str = "
@@ -28,12 +30,13 @@ pub(super) const TABLES: &str = "
     );
     CREATE TABLE inventories (
         id INTEGER PRIMARY KEY, manifest TEXT NOT NULL UNIQUE, form BIGINT NOT NULL,
-        read_at BIGINT NOT NULL, release TEXT NOT NULL, unread BIGINT NOT NULL
+        read_at BIGINT NOT NULL, release TEXT NOT NULL, unread BIGINT NOT NULL, parts BIGINT NOT NULL
     );
     CREATE TABLE image_packages (
         package BIGINT NOT NULL, image BIGINT NOT NULL, layer BIGINT NOT NULL,
         PRIMARY KEY (package, image)
     ) WITHOUT ROWID;
+    CREATE INDEX image_packages_by_image ON image_packages (image);
     CREATE TABLE feeds (
         name TEXT PRIMARY KEY, origin TEXT NOT NULL, digest TEXT NOT NULL, imported_at BIGINT NOT NULL,
         newest BIGINT NOT NULL, advisories BIGINT NOT NULL, unmatched BIGINT NOT NULL, trusted BIGINT NOT NULL
@@ -56,7 +59,7 @@ pub(super) const TABLES: &str = "
     ) WITHOUT ROWID;
     CREATE INDEX findings_by_package ON findings (package);
     CREATE TABLE statements (
-        id INTEGER PRIMARY KEY, feed TEXT NOT NULL, vulnerability TEXT NOT NULL, body BLOB NOT NULL
+        id INTEGER PRIMARY KEY, feed TEXT NOT NULL, vulnerability TEXT NOT NULL, taken_at BIGINT NOT NULL, body BLOB NOT NULL
     );
     CREATE INDEX statements_by_vulnerability ON statements (vulnerability);
     CREATE INDEX statements_by_feed ON statements (feed);
@@ -78,7 +81,7 @@ impl Store {
     pub async fn layer_facts(
         &self,
         layers: &[Digest],
-    ) -> Result<HashMap<Digest, LayerFacts>, StoreError> {
+    ) -> Result<HashMap<Digest, Arc<LayerFacts>>, StoreError> {
         let mut known = HashMap::new();
         for some in layers.chunks(TOGETHER) {
             let asked = some.to_vec();
@@ -99,11 +102,9 @@ impl Store {
                     Ok(found)
                 })
                 .await?;
-            known.extend(
-                found
-                    .into_iter()
-                    .filter_map(|(digest, facts)| Some((digest, LayerFacts::unpack(&facts)?))),
-            );
+            known.extend(found.into_iter().filter_map(|(digest, facts)| {
+                Some((digest, Arc::new(LayerFacts::unpack(&facts)?)))
+            }));
         }
         Ok(known)
     }

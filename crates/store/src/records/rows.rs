@@ -4,6 +4,7 @@ use crate::sql::{Connection, Many, Result, Row, ToValue, Value};
 
 /// Rows that one statement writes, and names that it asks for.
 const TOGETHER: usize = 400;
+
 /// A value of a row that is written with others.
 #[derive(Debug, Clone)]
 pub(super) enum Cell {
@@ -13,7 +14,8 @@ pub(super) enum Cell {
 }
 
 impl Cell {
-    pub(super) fn text(text: &str) -> Self {
+    /// A text.
+    pub fn text(text: &str) -> Self {
         Self::Text(text.to_owned())
     }
 }
@@ -29,7 +31,7 @@ impl ToValue for Cell {
 }
 
 /// `($1, $2), ($3, $4)` and so on.
-pub(super) fn places(rows: usize, columns: usize) -> String {
+fn places(rows: usize, columns: usize) -> String {
     let row = |row: usize| {
         let all: Vec<String> = (1..=columns).map(|at| format!("${}", row * columns + at)).collect();
         format!("({})", all.join(", "))

@@ -121,7 +121,8 @@ pub(crate) fn has_records(server: &Server) -> Result<bool, StoreError> {
 }
 
 /// The tables, as a server makes them.
-pub(super) const TABLES: &str = include_str!("postgres.sql");
+pub(super) const TABLES: &str =
+    concat!(include_str!("postgres.sql"), "\n", include_str!("postgres-9.sql"));
 
 pub(super) fn has_form(connection: &Connection) -> crate::sql::Result<bool> {
     any(connection, "SELECT 1 WHERE to_regclass('form') IS NOT NULL", [])
@@ -180,16 +181,8 @@ fn form_of(connection: &Connection) -> crate::sql::Result<(i64, i64)> {
     )
 }
 
-/// Adds what this form has more than an earlier one, where it only adds.
-fn add(transaction: &crate::sql::Connection) -> Result<(), StoreError> {
-    let converted = StoreError::ledger;
-    // Several may be started at once with a new version: one of them does it.
-    let lock = transaction.execute_batch("LOCK TABLE form IN ACCESS EXCLUSIVE MODE");
-    lock.map_err(converted("be converted"))?;
-    let (found, _) = form_of(transaction).map_err(converted("be converted"))?;
-    if found >= VERSION {
-        return Ok(());
-    }
+/// Adds what this form has more than an earlier one, where it only adds. Nobody else changes anything meanwhile.
+fn add(transaction: &Connection, found: i64) -> Result<(), StoreError> {
     let steps = || SERVER_STEPS.iter().filter(|(from, _)| *from >= found);
     if i64::try_from(steps().count()) != Ok(VERSION - found) {
         return Err(StoreError::Earlier { found, known: VERSION });
@@ -199,7 +192,7 @@ fn add(transaction: &crate::sql::Connection) -> Result<(), StoreError> {
         let form = "UPDATE form SET version = $1, works_with = $2";
         transaction.execute(form, params![VERSION, WORKS_WITH]).map(drop)
     };
-    done().map_err(converted("be converted"))
+    done().map_err(StoreError::ledger("be converted"))
 }
 
 /// Makes the tables in a server that has none, and adds what is new to those of an earlier form.
@@ -219,7 +212,7 @@ fn prepare_server(connection: &Connection) -> Result<(), StoreError> {
             (found, _) if found > VERSION => {
                 return Err(StoreError::Version { found, known: VERSION });
             }
-            _ => add(&transaction)?,
+            (found, _) => add(&transaction, found)?,
         }
     } else {
         transaction.execute_batch(TABLES).map_err(opened("be made"))?;

@@ -71,7 +71,7 @@ pub struct AdvisoryCheck {
     /// What it rests on, with its age.
     feeds: Vec<FeedRow>,
     images: Vec<CheckedImage>,
-    /// Images of the larder of which no layer has been read, so that nothing is known of them.
+    /// Images of the larder that were not read whole, so that there may be more in them.
     not_read: Vec<String>,
     #[serde(skip)]
     order: Order,
@@ -90,8 +90,8 @@ struct CheckedImage {
     /// Packages of which nobody can say whether an advisory is about them.
     unknown: Vec<Unknown>,
     users: Vec<User>,
-    /// Layers of it that were not read: there may be more in them.
-    layers_not_read: usize,
+    /// How many layers and files of it were not read: there may be more in them.
+    not_read: usize,
 }
 
 /// An advisory that is about a package of an image.

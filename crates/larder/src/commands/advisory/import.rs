@@ -46,6 +46,7 @@ pub struct ImportReport {
     dry_run: bool,
     /// Of all that was read.
     digest: String,
+    /// In a dry run all that would be taken in, whether it is here or not.
     new: u64,
     changed: u64,
     /// Those that were here as they are, or newer.
@@ -162,7 +163,6 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut all = TakenAdvisories::default();
     let (mut advisories, mut statements) = (Vec::new(), Vec::new());
     let (mut statement_count, mut unmatched, mut newest) = (0, 0, None);
-    let mut has_forgotten = false;
     loop {
         let next = from.recv().await;
         let is_end = next.is_none();
@@ -181,18 +181,19 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         if advisories.len() >= TOGETHER || is_end {
             let some = std::mem::take(&mut advisories);
             match args.dry_run {
-                true => all.new += some.len() as u64,
+                true => {
+                    let gone = some.iter().filter(|one: &&Advisory| one.withdrawn.is_some());
+                    let gone = gone.count() as u64;
+                    all.withdrawn += gone;
+                    all.new += some.len() as u64 - gone;
+                }
                 false => all.add(store.take_advisories(&feed, some, at).await.map_err(failed)?),
             }
             progress.say(format!("{} advisories", all.sum()));
         }
         if (statements.len() >= TOGETHER || is_end) && !args.dry_run {
-            // Statements of a feed stand for each other: those from before go with the first that come.
-            if !statements.is_empty() && !std::mem::replace(&mut has_forgotten, true) {
-                store.forget_statements(&feed).await.map_err(failed)?;
-            }
             let some = std::mem::take(&mut statements);
-            store.take_statements(&feed, some).await.map_err(failed)?;
+            store.take_statements(&feed, some, at).await.map_err(failed)?;
         }
         if is_end {
             break;
@@ -201,10 +202,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     progress.done();
     let read = reading.await.map_err(|_| failed(StoreError::Closed))?;
     let (outcome, digest, refused, refused_count) = read;
-    if let Err((path, error)) = outcome {
+    let broke_off = outcome.err().map(|(path, error)| {
         let named = larder_transfer::files::named(&path);
-        return Err(Failure::io(format!("cannot read {named}"), &error));
-    }
+        Failure::io(format!("cannot read {named}"), &error)
+    });
     let was_own = known.iter().any(|one| one.name == feed && one.is_trusted);
     let own = args.own || was_own;
     let mut report = ImportReport {
@@ -223,6 +224,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         refused,
         refused_count,
     };
+    let is_nothing = all.sum() == 0 && statement_count == 0;
+    if let Some(failure) = broke_off.as_ref().filter(|_| args.dry_run || is_nothing) {
+        return Err(failure.clone());
+    }
     if !args.dry_run {
         let origin: Vec<String> = args.paths.iter().map(larder_transfer::files::named).collect();
         let noted = Feed {
@@ -236,13 +241,17 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             is_trusted: own,
         };
         // What could not be read may be what would be taken away.
-        let whole = args.whole && report.refused_count == 0;
+        let whole = args.whole && report.refused_count == 0 && broke_off.is_none();
         report.removed = store.finish_feed(noted, whole).await.map_err(failed)?;
         if args.whole && !whole {
             let told = "note: nothing was taken away, since not all of it could be read";
             context.output.note(told);
         }
         note_held(&store, context).await.map_err(failed)?;
+    }
+    // What was taken in before it broke off is a feed all the same.
+    if let Some(failure) = broke_off {
+        return Err(failure);
     }
     context.output.tell(&report);
     Ok(if report.refused_count == 0 { Exit::Done } else { Exit::No })

@@ -59,7 +59,7 @@ async fn held(store: &Store) -> Result<HeldLayers, StoreError> {
         after = Some(last.clone());
         for (digest, body) in page.into_iter().filter(|(_, body)| body.len() <= MANIFEST_LIMIT) {
             if let Ok(document) = Document::read(body.into(), None) {
-                held.add(digest, document);
+                held.add(digest, &document);
             }
         }
     }

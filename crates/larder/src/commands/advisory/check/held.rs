@@ -4,20 +4,20 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use larder_core::digest::Digest;
 use larder_core::document::{
-    CONFIG_LIMIT, Descriptor, Document, ImageConfig, ImageDetails, ManifestShape, media_type,
+    CONFIG_LIMIT, Descriptor, Document, ImageConfig, ImageDetails, ManifestShape,
 };
 use larder_core::inventory::{build_layers, compose};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::selection::sort_newest_first;
 use larder_store::{NotedFinding, Store, StoreError};
 
-use super::judged::{Judged, installed, judged, once};
+use super::judged::{Judged, RatedAdvisory, installed, once};
 use super::{Args, CheckedImage, User};
-use crate::commands::shelf_use::{KnownUse, Named, UseWish};
+use crate::commands::shelf::{KnownUse, UseWish, UsesBy};
 use crate::config::Config;
 use crate::context::{Context, every_tag};
 use crate::failure::{Exit, Failure};
-use crate::inventory::{note_held, outcomes_of};
+use crate::inventory::{layers_of, note_held, outcomes_of};
 use crate::output::time;
 
 /// Manifests that are looked through at once.
@@ -49,8 +49,10 @@ pub struct Holdings {
     findings: HashMap<Digest, Vec<NotedFinding>>,
     /// The advisories of each manifest, by their ids.
     touched: HashMap<Digest, BTreeSet<String>>,
+    /// Images of which layers were not read, and those of whose layers something could not be.
     unnoted: BTreeSet<Digest>,
-    advisories: HashMap<i64, larder_store::FeedAdvisory>,
+    partly: BTreeSet<Digest>,
+    advisories: HashMap<i64, RatedAdvisory>,
     uses: KnownUse,
 }
 
@@ -69,20 +71,19 @@ impl Holdings {
                 let Ok(document) = Document::read(body.into(), None) else { continue };
                 let below: Vec<Digest> =
                     document.children().iter().map(|child| child.digest.clone()).collect();
+                let layers: Vec<Digest> =
+                    layers_of(&document).iter().map(|layer| layer.digest.clone()).collect();
                 match document.kind {
-                    ManifestShape::Manifest { config, layers } => {
-                        let is_image =
-                            layers.iter().any(|layer| media_type::is_layer(&layer.media_type));
-                        if is_image {
-                            let layers = layers.into_iter().map(|layer| layer.digest).collect();
-                            images.insert(digest, HeldImage { config, layers });
-                        }
+                    ManifestShape::Manifest { config, .. } if !layers.is_empty() => {
+                        images.insert(digest, HeldImage { config, layers });
                     }
+                    ManifestShape::Manifest { .. } => {}
                     ManifestShape::Index { .. } => drop(children.insert(digest, below)),
                 }
             }
         }
         let unnoted = store.unnoted(images.keys().cloned().collect()).await.map_err(failed)?;
+        let partly = store.partly_read().await.map_err(failed)?;
         let fold = |all: &mut HashMap<Digest, Vec<NotedFinding>>, one: NotedFinding| {
             all.entry(one.image.clone()).or_default().push(one);
         };
@@ -91,10 +92,12 @@ impl Holdings {
             findings.values().flatten().map(|one: &NotedFinding| one.advisory).collect();
         let advisories =
             store.advisories_numbered(numbers.into_iter().collect()).await.map_err(failed)?;
+        let advisories: HashMap<i64, RatedAdvisory> =
+            advisories.iter().map(|(number, one)| (*number, RatedAdvisory::of(one))).collect();
         let mut touched: HashMap<Digest, BTreeSet<String>> = HashMap::new();
         for one in findings.values().flatten() {
             if let Some(of) = advisories.get(&one.advisory) {
-                touched.entry(one.image.clone()).or_default().insert(of.advisory.id.clone());
+                touched.entry(one.image.clone()).or_default().insert(of.id.clone());
             }
         }
         let uses = KnownUse::read(config, store, None, UseWish::Everything).await?;
@@ -108,7 +111,8 @@ impl Holdings {
             with_layer: HashMap::new(),
             findings,
             touched,
-            unnoted: unnoted.into_iter().collect(),
+            unnoted: unnoted.into_iter().map(|(digest, _)| digest).collect(),
+            partly: partly.into_iter().collect(),
             advisories,
             uses,
         };
@@ -169,6 +173,11 @@ impl Holdings {
         places.map(|place| self.name(*place)).collect()
     }
 
+    /// Whether all of an image was read, so that what was not found is not there.
+    fn is_read(&self, manifest: &Digest) -> bool {
+        !self.unnoted.contains(manifest) && !self.partly.contains(manifest)
+    }
+
     /// How many other images have a layer, and the names of some of them.
     pub fn others_with(
         &self,
@@ -196,7 +205,7 @@ impl Holdings {
             for newer in ordered.take_while(|newer| *newer != place) {
                 let (_, _, manifests) = &self.tags[*newer];
                 let lacks = |one: &Digest| {
-                    !self.unnoted.contains(one)
+                    self.is_read(one)
                         && !self.touched.get(one).is_some_and(|all| all.contains(advisory))
                 };
                 let name = self.name(*newer);
@@ -215,29 +224,22 @@ impl Holdings {
     pub fn users_of(&self, manifest: &Digest) -> Vec<User> {
         let mut users = BTreeSet::new();
         for place in self.of_manifest.get(manifest).into_iter().flatten() {
-            let (repository, tag, manifests) = &self.tags[*place];
+            let (repository, tag, _) = &self.tags[*place];
+            let Some(uses) = self.uses.all.get(repository) else { continue };
             let above = self.parents.get(manifest).into_iter().flatten();
-            let tops: Vec<&Digest> = above.chain(manifests).collect();
-            for used in self.uses.all.get(repository).into_iter().flatten() {
-                let is_it = match &used.named {
-                    Named::Tag(used) => used == tag,
-                    Named::Content(digest) => tops.contains(&digest),
-                };
-                if is_it {
-                    users.insert(User {
-                        who: used.by.as_deref().map(str::to_owned),
-                        workload: used.workload.as_deref().map(str::to_owned),
-                        how: used.how,
-                        used_at: time(used.last),
-                        last: used.last,
-                    });
-                }
+            let by = UsesBy::of(uses);
+            for (who, workload, how, last) in by.users(above.chain([manifest]), Some(tag)) {
+                users.insert(User {
+                    who: who.map(str::to_owned),
+                    workload: workload.map(str::to_owned),
+                    how,
+                    used_at: time(last),
+                    last,
+                });
             }
         }
         let mut users: Vec<User> = users.into_iter().collect();
         users.sort_by(|a, b| b.last.cmp(&a.last).then_with(|| a.cmp(b)));
-        let mut seen = BTreeSet::new();
-        users.retain(|one| seen.insert((one.who.clone(), one.workload.clone(), one.how)));
         users
     }
 }
@@ -252,7 +254,7 @@ fn parents(children: &HashMap<Digest, Vec<Digest>>) -> HashMap<Digest, Vec<Diges
     parents
 }
 
-/// Checks all images that are held; also gives those of which nothing is known.
+/// Checks all images that are held; also gives those of which not everything is known.
 pub async fn check(
     args: &Args,
     config: &Config,
@@ -295,13 +297,13 @@ pub async fn check(
         if args.cluster.as_deref().is_some_and(|cluster| !is_used(cluster)) {
             continue;
         }
-        if holdings.unnoted.contains(manifest) {
+        if !holdings.is_read(manifest) {
             not_read.extend(holdings.names(manifest));
         }
         let (mut findings, mut unknown) = (Vec::new(), Vec::new());
         for one in holdings.findings.get(manifest).into_iter().flatten() {
             let Some(of) = holdings.advisories.get(&one.advisory) else { continue };
-            let said = judged(&of.feed, &of.advisory, &one.package, one.verdict.clone(), one.layer);
+            let said = of.judged(&one.package, one.verdict.clone(), one.layer);
             match said {
                 Judged::Finding(mut finding) => {
                     if let Some(layer) = image.layers.get(one.layer) {
@@ -326,7 +328,7 @@ pub async fn check(
                 findings,
                 unknown,
                 users,
-                layers_not_read: 0,
+                not_read: 0,
             },
         ));
     }
@@ -349,8 +351,8 @@ async fn describe(
     store: &Store,
 ) -> Result<(), StoreError> {
     let known = store.layer_facts(&held.layers).await?;
-    image.layers_not_read = held.layers.iter().filter(|one| !known.contains_key(*one)).count();
     let inventory = compose(&outcomes_of(&held.layers, &known));
+    image.not_read = inventory.unread.len();
     for finding in &mut image.findings {
         finding.installed = installed(finding, &inventory);
     }

@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use larder_core::advisory::{Advisory, PackageKey, PackageVerdict, Statement, matched};
+use larder_core::advisory::{PackageKey, PackageVerdict, Severity, Statement, matched};
 use larder_core::digest::Digest;
 use larder_core::inventory::ImageInventory;
-use larder_store::{Store, StoreError};
+use larder_store::{FeedAdvisory, Store, StoreError};
 
 use super::{CheckedImage, Finding, StatementSeen, Unknown};
 use crate::inventory::kind;
@@ -17,49 +17,66 @@ pub enum Judged {
     Nothing,
 }
 
-/// What an advisory says of a package in a layer, which is counted from 0.
-pub fn judged(
-    feed: &str,
-    advisory: &Advisory,
-    package: &PackageKey,
-    verdict: PackageVerdict,
-    layer: usize,
-) -> Judged {
-    let fixed = match verdict {
-        PackageVerdict::NotAffected => return Judged::Nothing,
-        PackageVerdict::Unknown(cause) => {
-            return Judged::Unknown(Unknown {
-                advisory: advisory.id.clone(),
-                kind: kind(package.ecosystem),
-                package: package.name.clone(),
-                version: package.version.clone(),
-                cause,
-            });
+/// An advisory with what is told of it, found out once for all its findings.
+pub struct RatedAdvisory {
+    feed: String,
+    pub id: String,
+    aliases: Vec<String>,
+    summary: String,
+    severity: Severity,
+    score: Option<f64>,
+}
+
+impl RatedAdvisory {
+    pub fn of(one: &FeedAdvisory) -> Self {
+        let FeedAdvisory { feed, advisory } = one;
+        Self {
+            feed: feed.clone(),
+            id: advisory.id.clone(),
+            aliases: advisory.names().into_iter().skip(1).map(str::to_owned).collect(),
+            summary: larder_core::shown::cut(&advisory.summary, 300),
+            severity: advisory.severity(),
+            score: advisory.vector().map(|(_, score)| score),
         }
-        PackageVerdict::Affected { fixed } => fixed,
-    };
-    let rank = advisory.severity();
-    Judged::Finding(Box::new(Finding {
-        advisory: advisory.id.clone(),
-        aliases: advisory.names().into_iter().skip(1).map(str::to_owned).collect(),
-        feed: feed.to_owned(),
-        summary: larder_core::shown::cut(&advisory.summary, 300),
-        severity: rank.word(),
-        score: advisory.vector().map(|(_, score)| score),
-        kind: kind(package.ecosystem),
-        package: package.name.clone(),
-        version: package.version.clone(),
-        installed: Vec::new(),
-        fixed_version: Some(fixed).filter(|fixed| !fixed.is_empty()),
-        layer: layer + 1,
-        layer_digest: None,
-        command: None,
-        shared_count: 0,
-        shared_with: Vec::new(),
-        mended_by: Vec::new(),
-        statement: None,
-        rank,
-    }))
+    }
+
+    /// What it says of a package in a layer, which is counted from 0.
+    pub fn judged(&self, package: &PackageKey, verdict: PackageVerdict, layer: usize) -> Judged {
+        let fixed = match verdict {
+            PackageVerdict::NotAffected => return Judged::Nothing,
+            PackageVerdict::Unknown(cause) => {
+                return Judged::Unknown(Unknown {
+                    advisory: self.id.clone(),
+                    kind: kind(package.ecosystem),
+                    package: package.name.clone(),
+                    version: package.version.clone(),
+                    cause,
+                });
+            }
+            PackageVerdict::Affected { fixed } => fixed,
+        };
+        Judged::Finding(Box::new(Finding {
+            advisory: self.id.clone(),
+            aliases: self.aliases.clone(),
+            feed: self.feed.clone(),
+            summary: self.summary.clone(),
+            severity: self.severity.word(),
+            score: self.score,
+            kind: kind(package.ecosystem),
+            package: package.name.clone(),
+            version: package.version.clone(),
+            installed: Vec::new(),
+            fixed_version: Some(fixed).filter(|fixed| !fixed.is_empty()),
+            layer: layer + 1,
+            layer_digest: None,
+            command: None,
+            shared_count: 0,
+            shared_with: Vec::new(),
+            mended_by: Vec::new(),
+            statement: None,
+            rank: self.severity,
+        }))
+    }
 }
 
 /// The names by which packages that are built from what a finding names are in an image.

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use larder_core::advisory::{PackageKey, matched};
 use larder_store::Store;
 
-use super::judged::{Judged, installed, judged, once};
+use super::judged::{Judged, RatedAdvisory, installed, once};
 use super::{Args, CheckedImage, held};
 use crate::config::Config;
 use crate::context::{Context, with_whole_digest};
@@ -49,7 +49,7 @@ async fn image(
     let (mut findings, mut unknown) = (Vec::new(), Vec::new());
     for (key, _, of, verdict) in found {
         let layer = layers.get(&key).and_then(|all| all.first().copied()).unwrap_or(0);
-        match judged(&of.feed, &of.advisory, &key, verdict, layer) {
+        match RatedAdvisory::of(&of).judged(&key, verdict, layer) {
             Judged::Finding(mut finding) => {
                 if let Some(layer) = read.layers.get(layer) {
                     finding.command.clone_from(&layer.step);
@@ -66,8 +66,6 @@ async fn image(
         }
     }
     once(&mut findings);
-    let whole_layers = read.inventory.unread.iter().filter(|(_, one)| one.path.is_empty());
-    let not_read: BTreeSet<usize> = whole_layers.map(|(layer, _)| *layer).collect();
     Ok(CheckedImage {
         names: vec![reference.clone()],
         digest: read.digest.to_string(),
@@ -75,6 +73,6 @@ async fn image(
         findings,
         unknown,
         users: holdings.users_of(&read.digest),
-        layers_not_read: not_read.len(),
+        not_read: read.inventory.unread.len(),
     })
 }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use larder_core::advisory::Severity;
 
 use super::{AdvisoryCheck, CheckedImage, Finding, Order, User};
-use crate::commands::inventory_step as step;
+use crate::commands::inventory::step;
 use crate::context::now;
 use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, WARN, ago, count, paint};
 
@@ -146,11 +146,11 @@ impl CheckedImage {
             let more = self.unknown.len() - LISTED;
             out.result(format!("  and {more} more that are unknown; `--json` has all"));
         }
-        if self.layers_not_read > 0 {
-            let layers = count(self.layers_not_read, "layer");
+        if self.not_read > 0 {
+            let parts = count(self.not_read, "part");
             let told = paint(WARN, "not read");
             out.result(format!(
-                "  {told}  {layers}: there may be more; `larder inventory` says why"
+                "  {told}  {parts}: there may be more; `larder inventory` says why"
             ));
         }
         for one in &self.users {
@@ -256,11 +256,11 @@ impl AdvisoryCheck {
         self.best_layer(out);
         if !self.not_read.is_empty() {
             let images = count(self.not_read.len(), "image");
-            let told = paint(WARN, "not known");
+            let told = paint(WARN, "not read whole");
             let names: Vec<&str> = self.not_read.iter().take(5).map(String::as_str).collect();
             let more = if self.not_read.len() > names.len() { " and others" } else { "" };
             out.result(format!(
-                "{told}: {images} whose layers were not all read ({}{more}); `larder inventory --fill` reads them",
+                "{told}: {images}, which may have more ({}{more}); `larder inventory --fill` reads layers, `larder inventory REF` says what cannot be read",
                 names.join(", ")
             ));
         }
