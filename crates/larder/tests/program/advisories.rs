@@ -101,7 +101,7 @@ fn an_advisory_is_traced_to_the_layer_that_images_share_to_workloads_and_to_what
 #[test]
 fn who_runs_it_is_told_with_how_it_is_known() {
     let house = house();
-    let cluster = "[[cluster]]\nname = \"turbine-hall\"\nnamespaces = [\"scada\"]\nplatforms = [\"linux/amd64\"]\npull = [\"vendor/**\"]\n\n[[shelf]]\nname = \"vendor\"\n";
+    let cluster = "[[cluster]]\nname = \"turbine-hall\"\nnamespaces = [\"scada\"]\nplatforms = [\"linux/amd64\"]\npull = [\"vendor/**\"]\n\n[[shelf]]\nname = \"vendor\"\n\n[[shelf]]\nname = \"own\"\n";
     house.configure(cluster);
     house.write("a.json", osv("EMBER-2026-0001", "npm", "pressurekit", "2.2.0", ""));
     house.larder("advisory import a.json").ends(0);
@@ -121,7 +121,17 @@ fn who_runs_it_is_told_with_how_it_is_known() {
     assert_eq!(names(&report), ["vendor/steamgauge:1.8"]);
     let user = &report["images"][0]["users"][0];
     assert_eq!((&user["who"], &user["how"]), (&"turbine-hall/scada".into(), &"pulled".into()));
-    house.larder(check).ends(0).says(&["used by  turbine-hall/scada (pulled, just now)"]);
+    house
+        .larder(check)
+        .ends(0)
+        .says(&["used by  turbine-hall/scada (pulled, just now): vendor/steamgauge:1.8"]);
+    // Under another name it is the same image, and used by the one that was pulled.
+    let copy = format!("copy {OWN}/vendor/steamgauge:1.8 {OWN}/own/gauge:1");
+    house.larder(&copy).ends(0);
+    house
+        .larder("advisory check --by advisory")
+        .ends(0)
+        .says(&["own/gauge:1 and 1 other name", "(pulled, just now): vendor/steamgauge:1.8"]);
 }
 
 #[test]

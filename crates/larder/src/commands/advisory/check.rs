@@ -158,6 +158,8 @@ struct Unknown {
 /// Who uses an image.
 #[derive(Serialize, JsonSchema, Clone, PartialEq, Eq, PartialOrd, Ord)]
 struct User {
+    /// The name of the image that was used.
+    image: String,
     /// A cluster, CLUSTER/NAMESPACE, or an account. null: nobody signed in.
     who: Option<String>,
     /// Its kind and name. null: that is not known.

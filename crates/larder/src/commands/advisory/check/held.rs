@@ -230,6 +230,7 @@ impl Holdings {
             let by = UsesBy::of(uses);
             for (who, workload, how, last) in by.users(above.chain([manifest]), Some(tag)) {
                 users.insert(User {
+                    image: self.name(*place),
                     who: who.map(str::to_owned),
                     workload: workload.map(str::to_owned),
                     how,

@@ -57,10 +57,19 @@ fn mended(one: &Finding) -> String {
 fn user(user: &User) -> String {
     let who = user.who.as_deref().unwrap_or("somebody who did not sign in");
     let workload = user.workload.as_deref().map_or(String::new(), |text| format!(" {text}"));
-    format!("{who}{workload} ({}, {})", user.how, ago(user.last, now()))
+    format!("{who}{workload} ({}, {}): {}", user.how, ago(user.last, now()), user.image)
 }
 
 impl CheckedImage {
+    /// One name, and how many others it has.
+    fn short_name(&self) -> String {
+        match self.names.as_slice() {
+            [] => self.digest.clone(),
+            [name] => name.clone(),
+            [name, others @ ..] => format!("{name} and {}", count(others.len(), "other name")),
+        }
+    }
+
     fn title(&self) -> String {
         let name = match self.names.as_slice() {
             [] => self.digest.clone(),
@@ -178,9 +187,9 @@ impl AdvisoryCheck {
             let columns = ["  IMAGE", "PACKAGE", "VERSION", "FIXED IN", "LAYER", "MENDED BY"];
             let mut table = Table::new(out.width(), &columns).sparing(&["LAYER"]);
             let mut users: BTreeSet<String> = BTreeSet::new();
-            let mut layers: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+            let mut layers: BTreeMap<&str, BTreeSet<String>> = BTreeMap::new();
             for (image, one) in &touched {
-                let image_name = image.names.first().unwrap_or(&image.digest);
+                let image_name = image.short_name();
                 let platform =
                     image.platform.as_ref().map_or(String::new(), |one| format!(" {one}"));
                 let hidden = if one.is_hidden() { " (hidden)" } else { "" };
@@ -192,15 +201,15 @@ impl AdvisoryCheck {
                     layer(one),
                     mended(one),
                 ]);
-                users.extend(image.users.iter().map(|one| format!("{}: {image_name}", user(one))));
+                users.extend(image.users.iter().map(user));
                 if let Some(digest) = &one.layer_digest {
-                    layers.entry(digest).or_default().insert(image_name);
+                    layers.entry(digest).or_default().insert(image_name.clone());
                 }
             }
             out.table(&table);
             for (digest, images) in layers.iter().filter(|(_, images)| images.len() > 1) {
                 let short: String = digest.chars().skip("sha256:".len()).take(12).collect();
-                let names: Vec<&str> = images.iter().copied().collect();
+                let names: Vec<&str> = images.iter().map(String::as_str).collect();
                 out.result(format!("  layer {short} brings it into {}", names.join(", ")));
             }
             for one in users {
