@@ -139,7 +139,7 @@ fn review_a_pod(bencher: Bencher<'_, '_>) {
 
 /// 500 clusters and 1,000 rules, of which the last decides.
 fn rules() -> (larder_core::policy::Rules, larder_core::policy::Classes) {
-    use larder_core::policy::{Asks, Classes, PolicyRule, Rules, Verdict};
+    use larder_core::policy::{Asks, Classes, PolicyRule, Rules, Verdict, WhatRuns};
     let patterns: Vec<[larder_core::pattern::Pattern; 1]> =
         (0..100).map(|n| [format!("vendor{n}.example/**").parse().unwrap()]).collect();
     let names: Vec<String> = (0..100).map(|n| format!("class{n}")).collect();
@@ -152,6 +152,7 @@ fn rules() -> (larder_core::policy::Rules, larder_core::policy::Classes) {
         images: Vec::new(),
         asks: Asks::default(),
         verdict: Verdict::Deny,
+        running: WhatRuns::Warn,
         because: String::new(),
         line: larder_core::access::ConfigLine::default(),
     };

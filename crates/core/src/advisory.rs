@@ -18,8 +18,8 @@ pub use judge::{PackageVerdict, judge, sorted};
 pub use osv::{
     Advisory, Affected, LARGEST as LARGEST_DOCUMENT, MalformedAdvisory, RangeEvents, read_advisory,
 };
-pub use severity::{Rating, Severity, score};
-pub use statement::{Statement, StatementStatus, read_openvex};
+pub use severity::{MalformedSeverity, Rating, Severity, score};
+pub use statement::{Statement, StatementStatus, read_openvex, that_counts};
 
 use crate::inventory::{ImageInventory, InstalledPackage, normal_name};
 use crate::version::Ecosystem;

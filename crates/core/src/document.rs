@@ -16,9 +16,9 @@ use serde::Deserialize;
 use crate::digest::Digest;
 use crate::platform::{Platform, Platforms};
 
-/// The largest manifest that is taken, in bytes (Distribution Specification, "Pushing manifests":
 /// Manifests that one image may be made of, with all indexes in indexes.
 pub const FAMILY_LIMIT: usize = 10_000;
+/// The largest manifest that is taken, in bytes (Distribution Specification, "Pushing manifests":
 /// registries should take at least 4 MiB).
 pub const MANIFEST_LIMIT: usize = 4 * 1024 * 1024;
 /// The largest image configuration that is read, in bytes.
@@ -140,6 +140,11 @@ struct RawPlatform {
 }
 
 impl Descriptor {
+    /// Whether it is a layer of a type that is read.
+    pub fn is_layer(&self) -> bool {
+        media_type::is_layer(&self.media_type)
+    }
+
     /// The platform in the standard's spelling. None: the descriptor does not say.
     pub fn platform(&self) -> Option<Platform> {
         let raw = self.raw_platform.as_ref()?;
@@ -318,6 +323,16 @@ impl Document {
             ManifestShape::Manifest { config, layers } => (Some(config), layers.as_slice()),
         };
         config.into_iter().chain(layers)
+    }
+
+    /// The layers of an image, in their order. Empty: none of what a manifest names is a layer.
+    pub fn image_layers(&self) -> &[Descriptor] {
+        match &self.kind {
+            ManifestShape::Manifest { layers, .. } if layers.iter().any(Descriptor::is_layer) => {
+                layers
+            }
+            _ => &[],
+        }
     }
 
     /// Everything that it refers to, but for the subject.

@@ -3,10 +3,16 @@
 
 mod classes;
 mod court;
+mod inside;
 mod rules;
 
 pub use classes::Classes;
 pub use court::{Case, Court, Elsewhere, ImageName, Judgement, RuleAnswer, Ruling};
+pub use inside::{
+    AdvisoryException, AdvisoryLimit, InsideAnswer, InsideAsks, InsideFacts, InsideGap, InsideLack,
+    InsideWish, MalformedLimit, TouchingAdvisory, answer,
+};
 pub use rules::{
-    Asks, Fact, ImageFacts, Lack, PolicyRule, RuleDecision, RuleQuestion, Rules, Verdict,
+    Asks, Fact, FactsWish, ImageFacts, Lack, PolicyRule, RuleDecision, RuleQuestion, Rules, Spared,
+    Verdict, WhatRuns,
 };

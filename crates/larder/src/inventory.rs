@@ -1,20 +1,17 @@
 //! What is inside an image that the call names: its layers read, or what is known of them.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::sync::Arc;
+use std::collections::BTreeMap;
 
 use futures_util::stream::{self, StreamExt as _};
-use larder_core::advisory::{matched, release_of};
 use larder_core::digest::Digest;
-use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT, ManifestShape, media_type};
+use larder_core::document::Descriptor;
 use larder_core::inventory::{
-    ImageInventory, ImagePackage, InstalledPackage, LayerFacts, LayerOutcome, PackageStanding,
-    compose,
+    ImageInventory, ImagePackage, InstalledPackage, LayerOutcome, PackageStanding,
 };
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_core::version::Ecosystem;
-use larder_store::{InventoryGaps, Store, StoreError};
+use larder_store::{Store, StoreError};
 use larder_transfer::inventory::{FoundSbom, LayerReading, ReadImage, sboms};
 use larder_transfer::{Own, Source, TransferError, Watch as _};
 
@@ -26,8 +23,6 @@ use crate::place::{OpenedSource, Place};
 
 /// The most layers that are read at once: each takes a processor.
 const AT_ONCE: usize = 4;
-/// The most manifests of which the layers are read after one run.
-const MOST_MANIFESTS: usize = 1_000_000;
 
 /// An image, and what is in it.
 pub struct NamedInventory {
@@ -158,144 +153,6 @@ pub async fn read_unread(
     progress.done();
     all.failed.sort();
     Ok(all)
-}
-
-/// How many images were noted with their packages.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct NotedImages {
-    pub noted: usize,
-    /// Images of which some layers have not been read.
-    pub unread: usize,
-}
-
-/// Manifests that are looked through at once.
-const PAGE: usize = 500;
-
-/// Notes the packages of images that were not noted yet, each with its layers.
-pub async fn note_images(
-    store: &Store,
-    images: &BTreeMap<Digest, Vec<Descriptor>>,
-) -> Result<NotedImages, StoreError> {
-    let mut all = NotedImages::default();
-    for (digest, noted) in store.unnoted(images.keys().cloned().collect()).await? {
-        let Some(layers) = images.get(&digest) else { continue };
-        // What is of no type that anybody reads stays unread for ever.
-        let readable = layers.iter().filter(|layer| is_readable(layer));
-        let readable: Vec<Digest> = readable.map(|layer| layer.digest.clone()).collect();
-        let count = readable.len();
-        let missing = store.unread_layers(readable).await?.len();
-        all.unread += usize::from(missing > 0);
-        // Nothing is known of it, or no more than before.
-        if missing == count || noted == Some(missing) {
-            continue;
-        }
-        let digests: Vec<Digest> = layers.iter().map(|layer| layer.digest.clone()).collect();
-        let known = store.layer_facts(&digests).await?;
-        let inventory = compose(&outcomes_of(&digests, &known));
-        let parts = inventory.unread.len().saturating_sub(missing);
-        let keys = matched(&inventory).into_iter();
-        let keys = keys.map(|(key, place)| (key, inventory.packages[place].layer)).collect();
-        let release = inventory.release.as_ref().and_then(release_of).unwrap_or_default();
-        store
-            .note_inventory(&digest, &release, InventoryGaps { layers: missing, parts }, keys)
-            .await?;
-        all.noted += 1;
-    }
-    Ok(all)
-}
-
-/// What is known of layers, in their order.
-pub fn outcomes_of(
-    layers: &[Digest],
-    known: &HashMap<Digest, Arc<LayerFacts>>,
-) -> Vec<LayerOutcome> {
-    let outcome = |layer: &Digest| match known.get(layer) {
-        Some(facts) => LayerOutcome::Read(Arc::clone(facts)),
-        None => LayerOutcome::NotRead("it has not been read".to_owned()),
-    };
-    layers.iter().map(outcome).collect()
-}
-
-/// Notes the packages of all images that are held, as far as their layers have been read, so that advisories find them.
-pub async fn note_held(store: &Store, context: &Context) -> Result<NotedImages, StoreError> {
-    let mut all = NotedImages::default();
-    let mut after: Option<Digest> = None;
-    let progress = context.output.progress();
-    progress.say("noting packages");
-    loop {
-        let page = store.manifests_after(after.as_ref(), PAGE).await?;
-        let Some((last, _)) = page.last() else { break };
-        after = Some(last.clone());
-        let mut held = HeldLayers::default();
-        for (digest, body) in page {
-            if let Ok(document) = Document::read(body.into(), None) {
-                held.add(digest, &document);
-            }
-        }
-        let noted = note_images(store, &held.images).await?;
-        all.noted += noted.noted;
-        all.unread += noted.unread;
-    }
-    progress.done();
-    Ok(all)
-}
-
-/// Whether it is a layer of a type that is read.
-fn is_readable(layer: &Descriptor) -> bool {
-    media_type::is_layer(&layer.media_type)
-}
-
-/// The layers of an image, in their order. Empty: none of what a manifest names is a layer.
-pub fn layers_of(document: &Document) -> &[Descriptor] {
-    match &document.kind {
-        ManifestShape::Manifest { layers, .. } if layers.iter().any(is_readable) => layers,
-        _ => &[],
-    }
-}
-
-/// The layers of images, and which image has which.
-#[derive(Debug, Default)]
-pub struct HeldLayers {
-    /// Those that can be read.
-    pub layers: BTreeMap<Digest, Descriptor>,
-    pub images: BTreeMap<Digest, Vec<Descriptor>>,
-}
-
-impl HeldLayers {
-    /// Takes up what a manifest names.
-    pub fn add(&mut self, digest: Digest, document: &Document) {
-        let layers = layers_of(document);
-        if !layers.is_empty() {
-            self.images.insert(digest, layers.to_vec());
-            let readable = layers.iter().filter(|layer| is_readable(layer));
-            self.layers.extend(readable.map(|layer| (layer.digest.clone(), layer.clone())));
-        }
-    }
-}
-
-/// The layers of images that were brought in, of all platforms that are here.
-pub async fn layers_of_images(
-    store: &Store,
-    images: impl IntoIterator<Item = Digest>,
-) -> Result<HeldLayers, StoreError> {
-    let mut held = HeldLayers::default();
-    let mut seen: BTreeSet<Digest> = BTreeSet::new();
-    let mut open: Vec<Digest> = images.into_iter().collect();
-    while let Some(digest) = open.pop() {
-        if seen.len() >= MOST_MANIFESTS || !seen.insert(digest.clone()) {
-            continue;
-        }
-        let Some(size) = store.size(&digest).await?.filter(|size| *size <= MANIFEST_LIMIT as u64)
-        else {
-            continue;
-        };
-        let Ok(document) = Document::read(store.read_all(&digest, size).await?, None) else {
-            continue;
-        };
-        open.extend(document.children().iter().map(|child| child.digest.clone()));
-        held.add(digest, &document);
-    }
-    Ok(held)
 }
 
 /// What an ecosystem is called in a column.

@@ -61,7 +61,8 @@ impl Judge {
         }
         let facts = match (&self.store, case.here()) {
             (Some(store), Some(repository)) => {
-                let facts = store.facts(repository, &case.named.selector()).await;
+                let wish = self.court.wish(who.cluster_name(), now());
+                let facts = store.facts(repository, &case.named.selector(), wish).await;
                 facts.map_err(|error| Failure::store("cannot tell what the image is", &error))?
             }
             _ => ImageFacts::UNKNOWN,
@@ -114,7 +115,8 @@ pub fn refuses_intake(court: &Court, want: &Want, locked: &LockedTag) -> Option<
     Some(refused(want, rule, lack.as_ref()))
 }
 
-fn refused(want: &Want, rule: &PolicyRule, lack: Option<&Lack>) -> Failure {
+/// A rule's refusal to bring an image in.
+pub fn refused(want: &Want, rule: &PolicyRule, lack: Option<&Lack>) -> Failure {
     let what = format!("cannot bring in {}:{}", want.image, want.tag);
     let cause = format!("it is refused by {} ({})", rule.reason(lack), rule.line);
     let remedy = "remove its [[intake]] entry, or change the rule";

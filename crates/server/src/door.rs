@@ -296,7 +296,10 @@ impl ReviewPath<'_> {
         let mut answer = self.rule(&case, namespace, &ImageFacts::default());
         if let RuleAnswer::Needs(_) = answer {
             let facts = match case.here() {
-                Some(here) => app.store.facts(here, &reference.selector()).await?,
+                Some(here) => {
+                    let wish = self.plan.court.wish(Some(self.cluster), now());
+                    app.store.facts(here, &reference.selector(), wish).await?
+                }
                 // It is not pulled through this larder, so that nothing will ever be known of it here.
                 None => ImageFacts::UNKNOWN,
             };

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use axum::http::StatusCode;
 use larder_core::access::ConfigLine;
 use larder_core::digest::Digest;
-use larder_core::policy::{Asks, Classes, PolicyRule, Rules, Verdict};
+use larder_core::policy::{Asks, Classes, PolicyRule, Rules, Verdict, WhatRuns};
 use larder_store::{Filter, RecordKind};
 
 use fixture::MANIFEST;
@@ -190,6 +190,7 @@ async fn a_rule_refuses_with_its_reason_and_a_number_that_the_record_has() {
         asks,
         verdict,
         because: "runs the turbines; ask for an intake entry instead".into(),
+        running: WhatRuns::Warn,
         line: ConfigLine { file: "larder.toml".into(), number: 88 },
     };
     plan.court.rules = Rules::new(vec![
@@ -240,6 +241,7 @@ async fn what_a_rule_asks_of_an_image_is_looked_up() {
             asks,
             verdict,
             because: "the house's rule".into(),
+            running: WhatRuns::Warn,
             line: ConfigLine::default(),
         };
         plan.court.rules = Rules::new(vec![rule]).unwrap();

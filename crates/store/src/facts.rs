@@ -5,7 +5,7 @@ use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, ImageConfig, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
 use larder_core::platform::Platform;
-use larder_core::policy::{Fact, ImageFacts};
+use larder_core::policy::{Fact, FactsWish, ImageFacts};
 use larder_core::reference::Selector;
 
 use crate::error::StoreError;
@@ -16,27 +16,49 @@ use crate::store::Store;
 const REFERRERS: usize = 100;
 
 impl Store {
-    /// What is known of an image's content. What the repository does not hold is unknown.
+    /// What is known of an image's content, and what of it is wished for. What the repository does not hold is unknown.
     pub async fn facts(
         &self,
         repository: &RepositoryName,
         selector: &Selector,
+        wish: FactsWish<'_>,
     ) -> Result<ImageFacts, StoreError> {
         let Some((digest, document)) = self.document(repository, selector).await? else {
             return Ok(ImageFacts::UNKNOWN);
         };
-        let since = self.held_since(repository, &digest).await?;
+        let mut facts = self.outer_facts(repository, (&digest, &document)).await?;
+        if let Some(wish) = wish.inside {
+            facts.inside = Fact::Is(self.inside(&digest, &document, wish).await?);
+        }
+        if let Some((cluster, since)) = wish.runs {
+            // A node asks for the index by its tag, and for its platform's image by digest.
+            let mut contents = self.listing(repository, &digest).await?;
+            contents.extend(document.children().iter().map(|child| child.digest.clone()));
+            contents.insert(0, digest);
+            let runs = self.is_used_by(cluster, repository, contents, since).await?;
+            facts.runs = Fact::Is(runs);
+        }
+        Ok(facts)
+    }
+
+    /// What is known of an image without looking into its layers.
+    async fn outer_facts(
+        &self,
+        repository: &RepositoryName,
+        (digest, document): (&Digest, &Document),
+    ) -> Result<ImageFacts, StoreError> {
+        let since = self.held_since(repository, digest).await?;
         let mut facts = ImageFacts { signed: Fact::Is(false), ..ImageFacts::UNKNOWN };
         // A platform's image is signed with the index that lists it.
-        let indexes = self.listing(repository, &digest).await?;
-        for about in std::iter::once(&digest).chain(&indexes) {
+        let indexes = self.listing(repository, digest).await?;
+        for about in std::iter::once(digest).chain(&indexes) {
             if self.is_signed(repository, about).await? {
                 facts.signed = Fact::Is(true);
             }
         }
-        let Some(child) = real_child(&document) else {
+        let Some(child) = real_child(document) else {
             if document.children().is_empty() {
-                let config = self.config(repository, &document).await?;
+                let config = self.config(repository, document).await?;
                 facts.held = held(since, config.as_ref());
                 let platform = config.and_then(|config| config.platform());
                 facts.platforms = platform.map_or(Fact::Unknown, |one| Fact::Is(vec![one]));

@@ -31,6 +31,7 @@ mod clock;
 mod error;
 mod facts;
 mod folder;
+mod inside;
 mod journal;
 mod keyring;
 mod leases;
@@ -54,6 +55,7 @@ pub use clock::now;
 pub use error::StoreError;
 pub use facts::real_child;
 pub use folder::ContentFolder;
+pub use inside::{HeldLayers, NotedImages, outcomes_of};
 pub use journal::{BroughtIn, IntakeEvent, IntakeRecord, ManifestUse, Use};
 pub use keyring::KeyRecord;
 pub use leases::Lease;
@@ -65,9 +67,10 @@ pub use moving::{MovePlace, Moved};
 pub use objects::{BucketError, BucketKey, BucketPlace};
 pub use record::{Filter, Pulled, RecordEntry, RecordKind};
 pub use records::{
-    AbandonedUploads, Conversion, DayPulls, Feed, FeedAdvisory, Holder, ImageNames, InventoryGaps,
-    LineRefusals, ListedAdvisory, Mark, NotedFinding, Peer, PulledImage, QuotaPassed, Sample,
-    SeenBy, SeenWorkload, ShelfTotals, StoredBlob, TakenAdvisories, WeightyImage,
+    AbandonedUploads, Conversion, DayPulls, Feed, FeedAdvisory, Holder, ImageHome, ImageNames,
+    InventoryGaps, LayerSharers, LineRefusals, ListedAdvisory, Mark, NotedFinding, NotedImage,
+    Peer, PulledImage, QuotaPassed, Sample, SeenBy, SeenWorkload, ShelfTotals, StoredBlob,
+    TakenAdvisories, TouchingFinding, WeightyImage,
 };
 #[cfg(feature = "replicas")]
 pub use records::{MoveStage, MoveState};

@@ -15,6 +15,7 @@ mod findings;
 mod form;
 #[cfg(feature = "replicas")]
 mod freeze;
+mod images;
 mod inventories;
 mod journal;
 mod kept;
@@ -67,11 +68,12 @@ pub use contents::StoredBlob;
 pub use convert::Conversion;
 pub(crate) use convert::convert;
 pub use figures::{DayPulls, LineRefusals, PulledImage};
-pub use findings::{InventoryGaps, NotedFinding};
+pub use findings::{InventoryGaps, NotedFinding, TouchingFinding};
 #[cfg(feature = "replicas")]
 pub(crate) use freeze::Arrived;
 #[cfg(feature = "replicas")]
 pub use freeze::{MoveStage, MoveState};
+pub use images::{ImageHome, LayerSharers, NotedImage};
 pub(crate) use ledger::{described, manifest};
 pub use lists::ImageNames;
 pub use marks::{Mark, Sample};

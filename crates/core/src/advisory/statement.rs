@@ -171,6 +171,21 @@ struct OpenVexStatement {
 /// The most statements of one document, and the most products of a statement.
 const MOST: usize = 100_000;
 
+/// Which of some statements counts for a package of an image: what our own feeds say goes before what others say, then the
+/// latest. `all` has each with its feed and whether that is our own, the latest last; `places` are those about its
+/// vulnerability. None: none is about it.
+pub fn that_counts(
+    all: &[(String, bool, Statement)],
+    places: impl IntoIterator<Item = usize>,
+    package: &PackageKey,
+    images: &[&Digest],
+) -> Option<usize> {
+    let is_about = |place: &usize| {
+        all.get(*place).is_some_and(|(.., one)| one.is_about(package, &package.name, images))
+    };
+    places.into_iter().filter(is_about).max_by_key(|place| (all[*place].1, *place))
+}
+
 /// Reads a document of OpenVEX.
 pub fn read_openvex(bytes: &[u8]) -> Result<Vec<Statement>, MalformedAdvisory> {
     if bytes.len() > LARGEST {

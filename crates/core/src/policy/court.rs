@@ -6,7 +6,8 @@
 use std::borrow::Cow;
 
 use super::{
-    Asks, Classes, ImageFacts, Lack, PolicyRule, RuleDecision, RuleQuestion, Rules, Verdict,
+    Asks, Classes, FactsWish, ImageFacts, Lack, PolicyRule, RuleDecision, RuleQuestion, Rules,
+    Verdict,
 };
 use crate::access::grants::{Decision, Grants};
 use crate::access::stop::Stop;
@@ -30,6 +31,8 @@ pub struct Court {
     pub rules: Rules,
     /// What the intake entries resolved to.
     pub lock: Lock,
+    /// For how long after it was seen to be used something counts as running, in milliseconds.
+    pub in_use: i64,
     routes: Routes,
     /// `routes` backwards, compiled once.
     origins: Origins,
@@ -253,12 +256,15 @@ impl Judgement<'_> {
 /// By what is written; `origins` follows from `routes`.
 impl PartialEq for Court {
     fn eq(&self, other: &Self) -> bool {
-        let Self { open, grants, classes, rules, lock, routes, origins: _ } = self;
-        *open == other.open
+        let Self { open, grants, classes, rules, lock, in_use, routes, origins: _ } = self;
+        (*open, *in_use) == (other.open, other.in_use)
             && (grants, classes, rules) == (&other.grants, &other.classes, &other.rules)
             && (lock, routes) == (&other.lock, &other.routes)
     }
 }
+
+/// For how long something counts as running, where nothing else is said: 30 days.
+const IN_USE: i64 = 30 * 86_400_000;
 
 impl Court {
     /// Nobody may do anything that is not granted: no grants, no rules, no routes.
@@ -269,6 +275,7 @@ impl Court {
             classes: Classes::default(),
             rules: Rules::default(),
             lock,
+            in_use: IN_USE,
             origins: routes.origins(),
             routes,
         }
@@ -366,6 +373,12 @@ impl Court {
         }
     }
 
+    /// What of an image's content has to be looked up for a cluster, where the rules say that they need it. `now` in
+    /// milliseconds since 1970.
+    pub fn wish<'w>(&self, cluster: Option<&'w str>, now: i64) -> FactsWish<'w> {
+        self.rules.wish(cluster, now.saturating_sub(self.in_use))
+    }
+
     /// Whether somebody may pull it. None: the facts have to be looked up first; where they cannot be,
     /// [`ImageFacts::UNKNOWN`] says so. `blocked` is what the operator has blocked of it.
     pub fn judge(
@@ -383,7 +396,7 @@ impl Court {
         let refused = blocked.is_some() || grant.as_ref().is_some_and(|grant| !grant.allowed);
         let ruling = match verdict {
             _ if refused => Ruling::Refused,
-            Verdict::Deny if matches!(lack, Some(Lack::Unknown(_))) => Ruling::Unknown,
+            Verdict::Deny if matches!(lack, Some(ref lack) if lack.is_unknown()) => Ruling::Unknown,
             Verdict::Deny => Ruling::Refused,
             Verdict::Warn => Ruling::Warned,
             Verdict::Allow if case.place.is_err() => Ruling::NotOurs,
@@ -408,7 +421,7 @@ mod tests {
     use crate::access::ConfigLine;
     use crate::access::grants::{ClusterPermits, Patterns, Permits};
     use crate::pattern::Pattern;
-    use crate::policy::Fact;
+    use crate::policy::{Fact, WhatRuns};
     use crate::reference::Unqualified;
     use crate::route::RouteEntry;
 
@@ -423,6 +436,7 @@ mod tests {
             images: Vec::new(),
             asks,
             verdict,
+            running: WhatRuns::Warn,
             because: String::new(),
             line: ConfigLine { file: "larder.toml".into(), number: 7 },
         }

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::fmt;
 
+use super::inside::{InsideAnswer, InsideAsks, InsideFacts, InsideLack, InsideWish, answer};
 use crate::access::ConfigLine;
 use crate::digest::Digest;
 use crate::name::Tag;
@@ -47,6 +48,8 @@ pub struct Asks {
     /// That something which calls itself a signature refers to it. Nothing is verified: anyone who may push may attach
     /// one.
     pub signature: bool,
+    /// What it asks of what is inside, and of what was published about that.
+    pub inside: InsideAsks,
 }
 
 impl Asks {
@@ -57,8 +60,8 @@ impl Asks {
 
     /// Whether nothing but the name has to be known.
     pub fn is_decided_by_names(&self) -> bool {
-        let Self { digest: _, fixed_tag: _, platforms, age, signature } = self;
-        platforms.is_empty() && age.is_none() && !signature
+        let Self { digest: _, fixed_tag: _, platforms, age, signature, inside } = self;
+        platforms.is_empty() && age.is_none() && !signature && inside.is_empty()
     }
 }
 
@@ -78,9 +81,21 @@ pub struct PolicyRule {
     /// What it asks. Nothing: it decides on whatever it matches.
     pub asks: Asks,
     pub verdict: Verdict,
+    /// What becomes of what a cluster runs, where what it asks of what is inside would refuse it.
+    pub running: WhatRuns,
     /// Because of what, for those who are refused.
     pub because: String,
     pub line: ConfigLine,
+}
+
+/// What becomes of what a cluster runs, where something that was published would refuse it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum WhatRuns {
+    /// It is warned of, so that nothing that runs stops because of what was published last night.
+    #[default]
+    Warn,
+    /// It is refused as anything else.
+    Refuse,
 }
 
 /// Something that has to be looked up.
@@ -104,12 +119,31 @@ pub struct ImageFacts {
     pub held: Fact<i64>,
     /// Whether something that calls itself a signature refers to it.
     pub signed: Fact<bool>,
+    /// What is inside, and what was published about that.
+    pub inside: Fact<InsideFacts>,
+    /// Whether the cluster that asks was seen to use it lately.
+    pub runs: Fact<bool>,
+}
+
+/// What of an image's content has to be looked up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct FactsWish<'w> {
+    /// What is wanted of what is inside. None: nothing.
+    pub inside: Option<InsideWish>,
+    /// The cluster of which it is wanted whether it was seen to use it, and since when, in milliseconds since 1970. None:
+    /// that is not wanted.
+    pub runs: Option<(&'w str, i64)>,
 }
 
 impl ImageFacts {
     /// Nothing can be told.
-    pub const UNKNOWN: Self =
-        Self { platforms: Fact::Unknown, held: Fact::Unknown, signed: Fact::Unknown };
+    pub const UNKNOWN: Self = Self {
+        platforms: Fact::Unknown,
+        held: Fact::Unknown,
+        signed: Fact::Unknown,
+        inside: Fact::Unknown,
+        runs: Fact::Unknown,
+    };
 }
 
 /// What is asked of the rules.
@@ -149,8 +183,30 @@ pub enum Lack {
     Age(i64),
     /// No signature refers to it.
     Signature,
+    /// Something about what is inside, and why it is only warned of all the same. None: it is not.
+    Inside(InsideLack, Option<Spared>),
     /// It cannot be told; of what, in a word.
     Unknown(&'static str),
+}
+
+/// Why something is only warned of that a rule would refuse.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Spared {
+    /// The cluster runs it.
+    Runs,
+    /// The grace of the rule lasts until then, in milliseconds since 1970.
+    Until(i64),
+}
+
+impl Lack {
+    /// Whether it is that something cannot be told.
+    pub fn is_unknown(&self) -> bool {
+        match self {
+            Self::Unknown(_) => true,
+            Self::Inside(lack, _) => lack.is_unknown(),
+            _ => false,
+        }
+    }
 }
 
 impl fmt::Display for Lack {
@@ -166,12 +222,29 @@ impl fmt::Display for Lack {
                 write!(f, "the larder has held it for less than {}", span(*wanted))
             }
             Self::Signature => f.write_str("nothing that looks like a signature refers to it"),
+            Self::Inside(lack, spared) => {
+                write!(f, "{lack}")?;
+                match spared {
+                    None => Ok(()),
+                    Some(Spared::Runs) => f.write_str("; it is let through because it runs there"),
+                    Some(Spared::Until(at)) => {
+                        write!(f, "; it is let through until {}", minute(*at))
+                    }
+                }
+            }
             Self::Unknown(what) => write!(f, "its {what} cannot be told"),
         }
     }
 }
 
-fn span(milliseconds: i64) -> String {
+/// A moment to the minute, in UTC.
+fn minute(at: i64) -> String {
+    let at = jiff::Timestamp::from_millisecond(at).unwrap_or(jiff::Timestamp::MAX);
+    at.strftime("%Y-%m-%dT%H:%MZ").to_string()
+}
+
+/// A span in words.
+pub(super) fn span(milliseconds: i64) -> String {
     let seconds = milliseconds / 1000;
     match seconds {
         _ if seconds % 86_400 == 0 => format!("{} d", seconds / 86_400),
@@ -214,9 +287,10 @@ pub struct Rules {
 /// By what it says, wherever it stands.
 impl PartialEq for PolicyRule {
     fn eq(&self, other: &Self) -> bool {
-        let Self { name, clusters, namespaces, classes, images, asks, verdict, because, line: _ } =
-            self;
+        let Self { name, clusters, namespaces, classes, images, .. } = self;
+        let Self { asks, verdict, running, because, .. } = self;
         (name, because, verdict, asks) == (&other.name, &other.because, &other.verdict, &other.asks)
+            && *running == other.running
             && (clusters, namespaces) == (&other.clusters, &other.namespaces)
             && (classes, images) == (&other.classes, &other.images)
     }
@@ -284,6 +358,15 @@ impl Rules {
         self.all.is_empty()
     }
 
+    /// What of an image's content rules may ask for a cluster. `since`: when something that was used then still counts as
+    /// running, in milliseconds since 1970.
+    pub fn wish<'w>(&self, cluster: Option<&'w str>, since: i64) -> FactsWish<'w> {
+        let asking = self.list(cluster).iter().map(|&at| &self.all[at].asks.inside);
+        let inside = InsideWish::of(asking.filter(|asks| !asks.is_empty()));
+        let runs = cluster.filter(|_| inside.is_some()).map(|cluster| (cluster, since));
+        FactsWish { inside, runs }
+    }
+
     /// Decides.
     pub fn decide(&self, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> RuleDecision<'_> {
         let list = self.list(asked.cluster);
@@ -299,27 +382,36 @@ impl Rules {
                 rules
             }
         };
+        // What a rule would refuse and lets through for now; a later one may refuse it all the same.
+        let mut spared: Option<RuleDecision<'_>> = None;
         for &at in list {
             let rule = &self.all[at];
             if !rule.concerns(asked, || named.binary_search(&at).is_ok()) {
                 continue;
             }
+            let decides = |lack: Option<Lack>| {
+                let decided = RuleDecision::Verdict { verdict: rule.verdict, rule: Some(at), lack };
+                // What is spared was refused first: no later rule allows it without a word.
+                if rule.verdict == Verdict::Deny { None } else { spared.clone() }.unwrap_or(decided)
+            };
             if rule.asks.is_empty() {
-                return RuleDecision::Verdict { verdict: rule.verdict, rule: Some(at), lack: None };
+                return decides(None);
             }
             if asked.part {
                 continue;
             }
-            match lacks(&rule.asks, asked, facts) {
+            match lacks(rule, asked, facts) {
                 LackedFact::Nothing => {}
                 LackedFact::Look => return RuleDecision::Needs(&rule.asks),
-                LackedFact::Lacks(lack) => {
-                    let (verdict, lack) = (rule.verdict, Some(lack));
-                    return RuleDecision::Verdict { verdict, rule: Some(at), lack };
+                LackedFact::Lacks(lack) => return decides(Some(lack)),
+                LackedFact::Spared(lack) => {
+                    let (verdict, lack) = (rule.verdict.min(Verdict::Warn), Some(lack));
+                    let first = RuleDecision::Verdict { verdict, rule: Some(at), lack };
+                    spared = spared.or(Some(first));
                 }
             }
         }
-        RuleDecision::NOTHING
+        spared.unwrap_or(RuleDecision::NOTHING)
     }
 }
 
@@ -352,9 +444,12 @@ enum LackedFact {
     Nothing,
     Look,
     Lacks(Lack),
+    /// It lacks this, and is only warned of for now.
+    Spared(Lack),
 }
 
-fn lacks(asks: &Asks, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> LackedFact {
+fn lacks(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> LackedFact {
+    let asks = &rule.asks;
     if asks.digest && asked.digest.is_none() {
         return LackedFact::Lacks(Lack::Digest);
     }
@@ -392,7 +487,37 @@ fn lacks(asks: &Asks, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> LackedFac
             Fact::Is(true) => {}
         }
     }
-    LackedFact::Nothing
+    match asks.inside.is_empty() {
+        true => LackedFact::Nothing,
+        false => lacks_inside(rule, asked, facts),
+    }
+}
+
+fn lacks_inside(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> LackedFact {
+    let lack = match &facts.inside {
+        Fact::NotLooked => return LackedFact::Look,
+        Fact::Unknown => {
+            InsideLack::NotRead("the larder does not hold it, so nobody has read it".to_owned())
+        }
+        Fact::Is(inside) => match answer(&rule.asks.inside, inside, asked.now) {
+            InsideAnswer::Passes => return LackedFact::Nothing,
+            // Grace is for what would be refused; a warning is due at once.
+            InsideAnswer::Spared(lack, _) if rule.verdict != Verdict::Deny => lack,
+            InsideAnswer::Spared(lack, until) => {
+                return LackedFact::Spared(Lack::Inside(lack, Some(Spared::Until(until))));
+            }
+            InsideAnswer::Lacks(lack) => lack,
+        },
+    };
+    if rule.verdict != Verdict::Deny || rule.running == WhatRuns::Refuse || asked.cluster.is_none()
+    {
+        return LackedFact::Lacks(Lack::Inside(lack, None));
+    }
+    match facts.runs {
+        Fact::NotLooked => LackedFact::Look,
+        Fact::Is(true) => LackedFact::Spared(Lack::Inside(lack, Some(Spared::Runs))),
+        Fact::Is(false) | Fact::Unknown => LackedFact::Lacks(Lack::Inside(lack, None)),
+    }
 }
 
 #[cfg(test)]
@@ -409,6 +534,7 @@ mod tests {
             images: Vec::new(),
             asks: Asks::default(),
             verdict,
+            running: WhatRuns::Warn,
             because: "runs the turbines".into(),
             line: ConfigLine::default(),
         }

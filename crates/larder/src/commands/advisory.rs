@@ -2,6 +2,7 @@
 
 pub(super) mod check;
 pub(super) mod drop;
+pub mod holdings;
 pub(super) mod import;
 pub(super) mod list;
 mod published;

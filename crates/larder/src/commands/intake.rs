@@ -4,6 +4,7 @@ pub(super) mod add;
 pub(super) mod budget;
 pub(super) mod diff;
 mod edit;
+mod gate;
 pub(super) mod job;
 pub(super) mod list;
 pub(super) mod lock;

@@ -1,6 +1,7 @@
 //! `larder rounds`: everything that needs a decision today, worst first.
 
 pub mod gather;
+mod published;
 
 use larder_core::quantity::Span;
 use larder_core::rounds::{Concern, Rounds, Silence, Urgency};

@@ -11,7 +11,10 @@ use larder_core::access::{ConfigLine, is_name, is_namespace};
 use larder_core::nearest::nearest;
 use larder_core::pattern::Pattern;
 use larder_core::platform::Platform;
-use larder_core::policy::{Asks, Classes, PolicyRule, Rules, Verdict};
+use larder_core::policy::{
+    AdvisoryException, AdvisoryLimit, Asks, Classes, InsideAsks, PolicyRule, Rules, Verdict,
+    WhatRuns,
+};
 use larder_core::quantity::Span;
 use serde::Deserialize;
 use serde::de::value::MapAccessDeserializer;
@@ -173,6 +176,64 @@ pub struct RawRule {
     because: String,
     #[serde(default)]
     asks: RawAsks,
+    /// For how long after it was taken in an advisory is warned of only.
+    #[serde(default, deserialize_with = "read_age")]
+    grace: Option<i64>,
+    /// Advisories that are not counted.
+    #[serde(default)]
+    except: Vec<RawException>,
+    running: Option<RawRunning>,
+}
+
+/// What becomes of what a cluster runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum RawRunning {
+    Warn,
+    Refuse,
+}
+
+/// One of `except` of a rule.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawException {
+    advisory: Spanned<String>,
+    until: Spanned<Until>,
+    #[serde(default)]
+    because: String,
+}
+
+/// When something ends: a moment, or the end of a day (UTC). In milliseconds since 1970.
+#[derive(Debug, Clone, Copy)]
+struct Until(i64);
+
+impl<'de> Deserialize<'de> for Until {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum Either {
+            Date(toml::value::Datetime),
+            Text(String),
+        }
+        let text = match Either::deserialize(from) {
+            Ok(Either::Date(date)) => date.to_string(),
+            Ok(Either::Text(text)) => text,
+            Err(_) => String::new(),
+        };
+        if let Ok(at) = text.parse::<jiff::Timestamp>() {
+            return Ok(Self(at.as_millisecond()));
+        }
+        let end = || {
+            let next = text.parse::<jiff::civil::Date>().ok()?.tomorrow().ok()?;
+            let at = next.to_zoned(jiff::tz::TimeZone::UTC).ok()?;
+            Some(Self(at.timestamp().as_millisecond()))
+        };
+        // A time of the day would be left out in silence.
+        let is_date = text.len() == 10;
+        end().filter(|_| is_date).ok_or_else(|| {
+            D::Error::custom("`until` wants a day, such as 2026-12-31, or a moment, such as 2026-12-31T12:00:00Z")
+        })
+    }
 }
 
 #[derive(Debug, Clone, Copy, Deserialize)]
@@ -199,6 +260,16 @@ struct RawAsks {
     /// The name of `looks_signed` from before; it means the same.
     #[serde(default)]
     signature: bool,
+    /// What passes of advisories: `none above high`.
+    #[serde(default, deserialize_with = "read_limit")]
+    advisories: Option<AdvisoryLimit>,
+    /// How old what is known of what is inside may be.
+    #[serde(default, deserialize_with = "read_age")]
+    inventory_age: Option<i64>,
+}
+
+fn read_limit<'de, D: Deserializer<'de>>(from: D) -> Result<Option<AdvisoryLimit>, D::Error> {
+    String::deserialize(from)?.parse().map(Some).map_err(D::Error::custom)
 }
 
 fn read_age<'de, D: Deserializer<'de>>(from: D) -> Result<Option<i64>, D::Error> {
@@ -342,20 +413,31 @@ pub(super) fn rules(
             let boxed = |names: &[Spanned<String>]| {
                 names.iter().map(|name| name.get_ref().as_str().into()).collect()
             };
-            let RawAsks { digest, fixed_tag, ref platforms, age, looks_signed, signature } =
-                raw.asks;
-            let signature = looks_signed || signature;
+            let RawAsks { digest, fixed_tag, ref platforms, age, .. } = raw.asks;
+            let signature = raw.asks.looks_signed || raw.asks.signature;
+            let inside = inside(source, raw)?;
             all.push(PolicyRule {
                 name: raw.name.get_ref().clone(),
                 clusters: boxed(&raw.clusters),
                 namespaces: raw.namespaces.iter().map(|name| name.as_str().into()).collect(),
                 classes: boxed(&raw.classes),
                 images: raw.images.clone(),
-                asks: Asks { digest, fixed_tag, platforms: platforms.clone(), age, signature },
+                asks: Asks {
+                    digest,
+                    fixed_tag,
+                    platforms: platforms.clone(),
+                    age,
+                    signature,
+                    inside,
+                },
                 verdict: match raw.verdict {
                     RawVerdict::Allow => Verdict::Allow,
                     RawVerdict::Warn => Verdict::Warn,
                     RawVerdict::Deny => Verdict::Deny,
+                },
+                running: match raw.running {
+                    None | Some(RawRunning::Warn) => WhatRuns::Warn,
+                    Some(RawRunning::Refuse) => WhatRuns::Refuse,
                 },
                 because: raw.because.clone(),
                 line: line(source, &raw.name),
@@ -363,6 +445,51 @@ pub(super) fn rules(
         }
     }
     Rules::new(all).map_err(|error| Failure::usage("cannot read the rules", error, ""))
+}
+
+/// What a rule asks of what is inside.
+fn inside(source: &ConfigSource, raw: &RawRule) -> Result<InsideAsks, Failure> {
+    let RawAsks { advisories, inventory_age, .. } = raw.asks;
+    let what = [
+        ("grace", raw.grace.is_some()),
+        ("except", !raw.except.is_empty()),
+        ("running", raw.running.is_some()),
+    ];
+    let given = what.iter().find(|(_, is_given)| *is_given).map(|(word, _)| *word);
+    if let Some(word) = given
+        && advisories.is_none()
+        && (inventory_age.is_none() || word != "running")
+    {
+        let message = format!("`{word}` is for rules that ask what was published");
+        let remedy = "add `asks = { advisories = \"none above high\" }`, or take it out";
+        return Err(source.fault(&raw.name, &message, remedy));
+    }
+    let is_softened = raw.grace.is_some() || raw.running.is_some();
+    if is_softened && !matches!(raw.verdict, RawVerdict::Deny) {
+        let message = "`grace` and `running` soften a rule that denies, and this one does not";
+        return Err(source.fault(&raw.name, message, "take them out"));
+    }
+    for one in &raw.except {
+        let name = one.advisory.get_ref();
+        let is_name = (1..=200).contains(&name.len()) && name.chars().all(|c| c.is_ascii_graphic());
+        if !is_name {
+            let message = "this is no name of an advisory";
+            let remedy = "`larder advisory list` names them";
+            return Err(source.fault(&one.advisory, message, remedy));
+        }
+        if one.because.is_empty() || one.because.chars().any(char::is_control) {
+            let message = "an exception says why it is one";
+            let remedy = "add `because = \"…\"` to it, on one line";
+            return Err(source.fault(&one.advisory, message, remedy));
+        }
+    }
+    let except = raw.except.iter().map(|one| AdvisoryException {
+        advisory: one.advisory.get_ref().clone(),
+        until: one.until.get_ref().0,
+        because: one.because.clone(),
+    });
+    let (grace, except) = (raw.grace.unwrap_or(0), except.collect());
+    Ok(InsideAsks { advisories, age: inventory_age, grace, except })
 }
 
 fn check_known(

@@ -196,6 +196,7 @@ impl Config {
         court.grants.clone_from(&self.grants);
         court.classes.clone_from(&self.classes);
         court.rules.clone_from(&self.rules);
+        court.in_use = i64::try_from(self.larder.in_use.as_millis()).unwrap_or(i64::MAX);
         court
     }
 

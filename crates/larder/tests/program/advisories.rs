@@ -4,21 +4,21 @@ use larder_standin::{ImagePlan, image};
 
 use crate::house::{House, OWN, small};
 
-const CRITICAL: &str = "CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:H";
+pub const CRITICAL: &str = "CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:H";
 
 /// An advisory about versions of a package before one that is mended.
-fn osv(id: &str, ecosystem: &str, package: &str, fixed: &str, more: &str) -> String {
+pub fn osv(id: &str, ecosystem: &str, package: &str, fixed: &str, more: &str) -> String {
     format!(
         r#"{{"id":"{id}","modified":"2026-10-01T00:00:00Z",{more}"summary":"made up","affected":[{{"package":{{"ecosystem":"{ecosystem}","name":"{package}"}},"ranges":[{{"type":"ECOSYSTEM","events":[{{"introduced":"0"}},{{"fixed":"{fixed}"}}]}}]}}]}}"#
     )
 }
 
-fn severe(vector: &str) -> String {
+pub fn severe(vector: &str) -> String {
     format!(r#""severity":[{{"type":"CVSS_V3","score":"{vector}"}}],"#)
 }
 
 /// An image on the vendor's layer, which has a library.
-fn gauge(name: &str, layer: &str, version: &str) -> ImagePlan {
+pub fn gauge(name: &str, layer: &str, version: &str) -> ImagePlan {
     let json = format!("{{\"name\":\"pressurekit\",\"version\":\"{version}\"}}");
     ImagePlan { shared: vec!["base".into(), layer.into()], ..small(name) }
         .for_platforms(&["linux/amd64"])
@@ -26,7 +26,7 @@ fn gauge(name: &str, layer: &str, version: &str) -> ImagePlan {
 }
 
 /// A larder with three images on a layer with an old library, and a newer tag of one with a new one.
-fn house() -> House {
+pub fn house() -> House {
     let house = House::new();
     for (repository, tag, plan) in [
         ("gauges/steamgauge", "1.8", gauge("steamgauge 1.8", "vendor", "2.1.0")),

@@ -43,6 +43,7 @@ mod passing;
 mod places;
 mod policies;
 mod promotion;
+mod published;
 mod quotas;
 mod refusals;
 mod reload;

@@ -5,7 +5,7 @@ use bytes::BytesMut;
 use futures_util::TryStreamExt as _;
 use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
 use larder_core::name::RepositoryName;
-use larder_core::policy::{Case, Fact, ImageFacts, ImageName, RuleAnswer, Verdict};
+use larder_core::policy::{Case, Fact, FactsWish, ImageFacts, ImageName, RuleAnswer, Verdict};
 use larder_core::reference::Selector;
 use larder_store::{RecordKind, now, real_child};
 
@@ -66,7 +66,8 @@ pub(crate) async fn check(
     let case = pull.case(plan);
     let mut answer = rule(plan, caller, &case, &ImageFacts::default());
     if let (RuleAnswer::Needs(_), Pull::Manifest(repository, selector)) = (&answer, pull) {
-        let (facts, brought) = Box::pin(gather(app, repository, selector)).await?;
+        let wish = plan.court.wish(caller.who.cluster_name(), now());
+        let (facts, brought) = Box::pin(gather(app, repository, selector, wish)).await?;
         ruled.brought = brought;
         answer = rule(plan, caller, &case, &facts);
     }
@@ -103,9 +104,10 @@ async fn gather(
     app: &App,
     repository: &RepositoryName,
     selector: &Selector,
+    wish: FactsWish<'_>,
 ) -> Result<(ImageFacts, Option<cached::CachedManifest>), ApiError> {
     let Some(brought) = cached::manifest(app, repository, selector, true).await? else {
-        return Ok((app.store.facts(repository, selector).await?, None));
+        return Ok((app.store.facts(repository, selector, wish).await?, None));
     };
     let whole = Selector::Digest(brought.digest.clone());
     cached::referrers(app, repository, &brought.digest).await?;
@@ -124,7 +126,7 @@ async fn gather(
         Some(image) => config(app, repository, image).await?,
         None => None,
     };
-    let mut facts = app.store.facts(repository, &whole).await?;
+    let mut facts = app.store.facts(repository, &whole, wish).await?;
     if let Some(config) = config
         && facts.platforms == Fact::Unknown
     {

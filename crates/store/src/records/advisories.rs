@@ -68,6 +68,8 @@ impl TakenAdvisories {
 pub struct FeedAdvisory {
     pub feed: String,
     pub advisory: Advisory,
+    /// Since when it is known here as it is, in milliseconds since 1970: taken in, or made more severe.
+    pub known_at: i64,
 }
 
 /// An advisory as a list has it.
@@ -119,17 +121,29 @@ pub(super) fn named(advisory: &Advisory) -> BTreeSet<(Ecosystem, String)> {
 struct Held {
     id: i64,
     modified: i64,
+    severity: i64,
+    known_at: i64,
     body: Vec<u8>,
 }
+
+/// Since when an advisory is known, in a statement about `a`. An earlier program does not write it down.
+pub(super) const KNOWN_AT: &str = "CASE WHEN a.first_at > 0 THEN a.first_at ELSE a.taken_at END";
 
 fn held(connection: &Connection, feed: &str, names: &[&str]) -> Result<HashMap<String, Held>> {
     let sql = |places: &str| {
         format!(
-            "SELECT name, id, modified, body FROM advisories WHERE feed = $1 AND name IN ({places})"
+            "SELECT a.name, a.id, a.modified, a.severity, {KNOWN_AT}, a.body FROM advisories a
+             WHERE a.feed = $1 AND a.name IN ({places})"
         )
     };
     let read = |row: &crate::sql::Row<'_>| {
-        let held = Held { id: row.get(1)?, modified: row.get(2)?, body: row.get(3)? };
+        let held = Held {
+            id: row.get(1)?,
+            modified: row.get(2)?,
+            severity: row.get(3)?,
+            known_at: row.get(4)?,
+            body: row.get(5)?,
+        };
         Ok((row.get::<String>(0)?, held))
     };
     Ok(ask(connection, sql, &feed, names, read)?.into_iter().collect())
@@ -178,9 +192,12 @@ fn take(
     }
     let names: Vec<&str> = newest.keys().map(String::as_str).collect();
     let here = held(connection, feed, &names)?;
-    let mut wanted: Vec<&Advisory> = Vec::new();
-    let mut touch =
-        connection.prepare_cached("UPDATE advisories SET taken_at = $1 WHERE id = $2")?;
+    let mut wanted: Vec<(&Advisory, i64)> = Vec::new();
+    let mut touch = connection.prepare_cached(
+        "UPDATE advisories SET
+           first_at = CASE WHEN first_at > 0 THEN first_at ELSE taken_at END, taken_at = $1
+         WHERE id = $2",
+    )?;
     for (name, advisory) in &newest {
         let old = here.get(name);
         if advisory.withdrawn.is_some() {
@@ -199,25 +216,33 @@ fn take(
             Some(old) => {
                 forget(connection, old.id, &old.body)?;
                 taken.changed += 1;
+                // What has become worse is new in what follows from it.
+                let is_worse = advisory.severity().number() > old.severity;
+                wanted.push((advisory, if is_worse { at } else { old.known_at }));
             }
-            None => taken.new += 1,
+            None => {
+                taken.new += 1;
+                wanted.push((advisory, at));
+            }
         }
-        wanted.push(advisory);
     }
     let rows: Vec<Vec<Cell>> = wanted
         .iter()
-        .map(|one| {
+        .map(|(one, known_at)| {
             vec![
                 Cell::text(feed),
                 Cell::text(&one.id),
                 Cell::Integer(one.modified.as_millisecond()),
                 Cell::Integer(one.severity().number()),
                 Cell::Integer(at),
+                Cell::Integer(*known_at),
                 Cell::Bytes(pack(one)),
             ]
         })
         .collect();
-    insert(connection, "advisories (feed, name, modified, severity, taken_at, body)", 6, &rows)?;
+    let columns = "advisories (feed, name, modified, severity, taken_at, first_at, body)";
+    insert(connection, columns, 7, &rows)?;
+    let wanted: Vec<&Advisory> = wanted.into_iter().map(|(one, _)| one).collect();
     let names: Vec<&str> = wanted.iter().map(|one| one.id.as_str()).collect();
     let numbered = held(connection, feed, &names)?;
     let (mut aliases, mut of_packages, mut every) = (Vec::new(), Vec::new(), BTreeSet::new());
@@ -410,17 +435,23 @@ impl Store {
         name: &str,
     ) -> std::result::Result<Vec<(i64, FeedAdvisory)>, StoreError> {
         let name = name.to_owned();
-        let found: Vec<(i64, String, Vec<u8>)> = self
+        let found: Vec<(i64, String, i64, Vec<u8>)> = self
             .records
-            .rows(
-                "SELECT a.id, a.feed, a.body FROM advisory_aliases n JOIN advisories a ON a.id = n.advisory
-                 WHERE n.alias = $1 ORDER BY a.name, a.feed",
-                (name,),
-                |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
-            )
+            .read(move |connection| {
+                connection
+                    .prepare_cached(&format!(
+                        "SELECT a.id, a.feed, {KNOWN_AT}, a.body FROM advisory_aliases n
+                         JOIN advisories a ON a.id = n.advisory
+                         WHERE n.alias = $1 ORDER BY a.name, a.feed"
+                    ))?
+                    .query_map(params![name], |row| {
+                        Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?))
+                    })?
+                    .collect()
+            })
             .await?;
-        let read = |(id, feed, body): (i64, String, Vec<u8>)| {
-            Some((id, FeedAdvisory { feed, advisory: unpack(&body)? }))
+        let read = |(id, feed, known_at, body): (i64, String, i64, Vec<u8>)| {
+            Some((id, FeedAdvisory { feed, advisory: unpack(&body)?, known_at }))
         };
         Ok(found.into_iter().filter_map(read).collect())
     }
@@ -432,18 +463,19 @@ impl Store {
     ) -> std::result::Result<HashMap<i64, FeedAdvisory>, StoreError> {
         self.records
             .read(move |connection| {
-                let mut ask =
-                    connection.prepare_cached("SELECT feed, body FROM advisories WHERE id = $1")?;
+                let sql =
+                    format!("SELECT a.feed, {KNOWN_AT}, a.body FROM advisories a WHERE a.id = $1");
+                let mut ask = connection.prepare_cached(&sql)?;
                 let mut found = HashMap::new();
                 for number in numbers {
                     let read = |row: &crate::sql::Row<'_>| {
-                        Ok((row.get::<String>(0)?, row.get::<Vec<u8>>(1)?))
+                        Ok((row.get::<String>(0)?, row.get::<i64>(1)?, row.get::<Vec<u8>>(2)?))
                     };
                     let one = ask.query_row(params![number], read).optional()?;
-                    if let Some((feed, body)) = one
+                    if let Some((feed, known_at, body)) = one
                         && let Some(advisory) = unpack(&body)
                     {
-                        found.insert(number, FeedAdvisory { feed, advisory });
+                        found.insert(number, FeedAdvisory { feed, advisory, known_at });
                     }
                 }
                 Ok(found)

@@ -4,12 +4,12 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use larder_core::advisory::{Advisory, PackageKey, PackageVerdict, judge};
+use larder_core::advisory::{PackageKey, PackageVerdict, Severity, judge};
 use larder_core::digest::Digest;
 use larder_core::inventory::{FACTS_FORM, purl_kind};
 use larder_core::version::Ecosystem;
 
-use super::advisories::{FeedAdvisory, named, unpack};
+use super::advisories::{FeedAdvisory, KNOWN_AT, named, unpack};
 use super::rows::{Cell, ask, insert};
 use crate::clock::now;
 use crate::error::StoreError;
@@ -29,16 +29,27 @@ pub struct NotedFinding {
     pub verdict: PackageVerdict,
 }
 
+/// The same with what the records say of the advisory.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TouchingFinding {
+    pub finding: NotedFinding,
+    pub severity: Severity,
+    /// Since when it is known here, in milliseconds since 1970.
+    pub known_at: i64,
+    /// Its own name.
+    pub name: String,
+}
+
 /// The form of facts that what is noted rests on.
 fn form() -> i64 {
     i64::from(FACTS_FORM)
 }
 
 /// What of an image was not read when it was noted.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct InventoryGaps {
     /// Layers that nobody has read yet.
-    pub layers: usize,
+    pub layers: Vec<Digest>,
     /// What of the other layers could not be read.
     pub parts: usize,
 }
@@ -79,6 +90,22 @@ fn verdict(kind: i64, text: String) -> PackageVerdict {
     }
 }
 
+/// What [`noted`] reads.
+const NOTED: &str =
+    "v.manifest, f.advisory, p.kind, p.name, p.release, p.version, i.layer, f.verdict, f.fixed";
+
+fn noted(row: &crate::sql::Row<'_>) -> Result<Option<NotedFinding>> {
+    let Some(ecosystem) = ecosystem(&row.get::<String>(2)?) else { return Ok(None) };
+    let (name, release, version) = (row.get(3)?, row.get(4)?, row.get(5)?);
+    Ok(Some(NotedFinding {
+        image: super::checked(row, 0)?,
+        advisory: row.get(1)?,
+        package: PackageKey { ecosystem, name, release, version },
+        layer: usize::try_from(row.get::<i64>(6)?).unwrap_or(0),
+        verdict: verdict(row.get(7)?, row.get(8)?),
+    }))
+}
+
 fn by_kind(names: &BTreeSet<(Ecosystem, String)>) -> BTreeMap<Ecosystem, Vec<&str>> {
     let mut by_kind: BTreeMap<Ecosystem, Vec<&str>> = BTreeMap::new();
     for (ecosystem, name) in names {
@@ -114,19 +141,22 @@ pub(super) fn packages_named(
 fn advisories_naming(
     connection: &Connection,
     names: &BTreeSet<(Ecosystem, String)>,
-) -> Result<Vec<(i64, String, Advisory)>> {
-    let mut found: BTreeMap<i64, (String, Vec<u8>)> = BTreeMap::new();
+) -> Result<Vec<(i64, FeedAdvisory)>> {
+    let mut found: BTreeMap<i64, (String, i64, Vec<u8>)> = BTreeMap::new();
     for (ecosystem, names) in by_kind(names) {
         let sql = |places: &str| {
             format!(
-                "SELECT a.id, a.feed, a.body FROM advisory_names n JOIN advisories a ON a.id = n.advisory
-                 WHERE n.kind = $1 AND n.name IN ({places})"
+                "SELECT a.id, a.feed, {KNOWN_AT}, a.body FROM advisory_names n
+                 JOIN advisories a ON a.id = n.advisory WHERE n.kind = $1 AND n.name IN ({places})"
             )
         };
-        let read = |row: &crate::sql::Row<'_>| Ok((row.get(0)?, (row.get(1)?, row.get(2)?)));
+        let read =
+            |row: &crate::sql::Row<'_>| Ok((row.get(0)?, (row.get(1)?, row.get(2)?, row.get(3)?)));
         found.extend(ask(connection, sql, &word(ecosystem), &names, read)?);
     }
-    let read = |(id, (feed, body)): (i64, (String, Vec<u8>))| Some((id, feed, unpack(&body)?));
+    let read = |(id, (feed, known_at, body)): (i64, (String, i64, Vec<u8>))| {
+        Some((id, FeedAdvisory { feed, advisory: unpack(&body)?, known_at }))
+    };
     Ok(found.into_iter().filter_map(read).collect())
 }
 
@@ -159,8 +189,8 @@ fn numbers(
     let mut findings = Vec::new();
     for key in new {
         let Some(id) = all.get(key) else { continue };
-        for (number, _, advisory) in &advisories {
-            findings.extend(finding(*number, *id, judge(advisory, key)));
+        for (number, of) in &advisories {
+            findings.extend(finding(*number, *id, judge(&of.advisory, key)));
         }
     }
     insert(connection, FINDINGS, 4, &findings)?;
@@ -179,8 +209,8 @@ impl Store {
                 let names = keys.iter().map(|key| (key.ecosystem, key.name.clone())).collect();
                 let advisories = advisories_naming(connection, &names)?;
                 let mut by_name: HashMap<(Ecosystem, String), Vec<usize>> = HashMap::new();
-                for (place, (_, _, advisory)) in advisories.iter().enumerate() {
-                    for name in named(advisory) {
+                for (place, (_, of)) in advisories.iter().enumerate() {
+                    for name in named(&of.advisory) {
                         by_name.entry(name).or_default().push(place);
                     }
                 }
@@ -188,13 +218,46 @@ impl Store {
                 for key in keys {
                     let about = by_name.get(&(key.ecosystem, key.name.clone()));
                     for place in about.into_iter().flatten() {
-                        let (number, feed, advisory) = &advisories[*place];
-                        let verdict = judge(advisory, &key);
+                        let (number, of) = &advisories[*place];
+                        let verdict = judge(&of.advisory, &key);
                         if verdict != PackageVerdict::NotAffected {
-                            let (feed, advisory) = (feed.clone(), advisory.clone());
-                            let of = FeedAdvisory { feed, advisory };
-                            found.push((key.clone(), *number, of, verdict));
+                            found.push((key.clone(), *number, of.clone(), verdict));
                         }
+                    }
+                }
+                Ok(found)
+            })
+            .await
+    }
+
+    /// The advisories that are about packages of these images: those that are worse than `most`, or all; with `unknown`
+    /// also those that nobody can rate, and packages that cannot be compared.
+    pub async fn touching(
+        &self,
+        images: Vec<Digest>,
+        most: Option<Severity>,
+        unknown: bool,
+    ) -> std::result::Result<Vec<TouchingFinding>, StoreError> {
+        let (most, unknown) = (most.map_or(-1, Severity::number), i64::from(unknown));
+        self.records
+            .read(move |connection| {
+                let mut ask = connection.prepare_cached(&format!(
+                    "SELECT {NOTED}, a.severity, {KNOWN_AT}, a.name
+                     FROM inventories v JOIN image_packages i ON i.image = v.id
+                     JOIN findings f ON f.package = i.package
+                     JOIN advisories a ON a.id = f.advisory
+                     JOIN packages p ON p.id = i.package WHERE v.manifest = $1 AND
+                       ((f.verdict = 1 AND a.severity > $2) OR (CAST($3 AS BIGINT) = 1
+                         AND (a.severity = 0 OR (f.verdict <> 1 AND a.severity > $2))))"
+                ))?;
+                let mut found = Vec::new();
+                for image in images {
+                    let mut rows = ask.query(params![image.as_str(), most, unknown])?;
+                    while let Some(row) = &rows.next()? {
+                        let Some(finding) = noted(row)? else { continue };
+                        let severity = Severity::of_number(row.get(9)?);
+                        let (known_at, name) = (row.get(10)?, row.get(11)?);
+                        found.push(TouchingFinding { finding, severity, known_at, name });
                     }
                 }
                 Ok(found)
@@ -211,7 +274,7 @@ impl Store {
         self.records
             .read(move |connection| {
                 let mut ask = connection.prepare_cached(
-                    "SELECT unread FROM inventories WHERE manifest = $1 AND form = $2",
+                    "SELECT unread FROM inventories WHERE manifest = $1 AND form = $2 AND read_at > 0",
                 )?;
                 let mut unnoted = Vec::new();
                 for digest in images {
@@ -238,20 +301,30 @@ impl Store {
     ) -> std::result::Result<(), StoreError> {
         let (image, release) = (image.to_string(), release.to_owned());
         let number = |count: usize| i64::try_from(count).unwrap_or(i64::MAX);
-        let (unread, parts) = (number(gaps.layers), number(gaps.parts));
+        let (unread, parts) = (number(gaps.layers.len()), number(gaps.parts));
         self.records
             .jot(move |connection| {
                 let keys = packages.iter().map(|(key, _)| key.clone()).collect();
                 let numbers = numbers(connection, &keys)?;
+                // Somebody may have read one of them meanwhile: then it is looked at once more.
+                let mut ask = connection
+                    .prepare_cached("SELECT 1 FROM layer_facts WHERE digest = $1 AND form = $2")?;
+                let mut read_at = now();
+                for layer in &gaps.layers {
+                    if ask.exists(params![layer.as_str(), form()])? {
+                        read_at = 0;
+                    }
+                }
                 let id: i64 = connection
                     .prepare_cached(
-                        "INSERT INTO inventories (manifest, form, read_at, release, unread, parts)
-                         VALUES ($1, $2, $3, $4, $5, $6)
+                        "INSERT INTO inventories (manifest, form, read_at, release, unread, parts, is_image)
+                         VALUES ($1, $2, $3, $4, $5, $6, 1)
                          ON CONFLICT (manifest) DO UPDATE SET form = excluded.form,
                            read_at = excluded.read_at, release = excluded.release,
-                           unread = excluded.unread, parts = excluded.parts RETURNING id",
+                           unread = excluded.unread, parts = excluded.parts,
+                           is_image = excluded.is_image RETURNING id",
                     )?
-                    .query_row(params![image, form(), now(), release, unread, parts], |row| {
+                    .query_row(params![image, form(), read_at, release, unread, parts], |row| {
                         row.get(0)
                     })?;
                 // What it was noted with before is not what it has.
@@ -271,11 +344,41 @@ impl Store {
             .await
     }
 
-    /// Images of which something could not be read, though their layers were: there may be more in them than was noted.
-    pub async fn partly_read(&self) -> std::result::Result<Vec<Digest>, StoreError> {
+    /// The numbers of the advisories that are about packages of ours and at least so severe.
+    pub async fn advisories_as_severe_as(
+        &self,
+        least: Severity,
+    ) -> std::result::Result<Vec<i64>, StoreError> {
         self.records
-            .rows("SELECT manifest FROM inventories WHERE parts > 0 ORDER BY manifest", (), |row| {
-                super::checked(row, 0)
+            .rows(
+                "SELECT a.id FROM advisories a WHERE a.severity >= $1 AND EXISTS
+                   (SELECT 1 FROM findings f WHERE f.advisory = a.id AND f.verdict = 1)",
+                (least.number(),),
+                |row| row.get(0),
+            )
+            .await
+    }
+
+    /// What advisories say of packages of these images.
+    pub async fn findings_in(
+        &self,
+        images: Vec<Digest>,
+    ) -> std::result::Result<Vec<NotedFinding>, StoreError> {
+        self.records
+            .read(move |connection| {
+                let mut ask = connection.prepare_cached(&format!(
+                    "SELECT {NOTED} FROM inventories v JOIN image_packages i ON i.image = v.id
+                     JOIN findings f ON f.package = i.package
+                     JOIN packages p ON p.id = i.package WHERE v.manifest = $1"
+                ))?;
+                let mut found = Vec::new();
+                for image in images {
+                    let mut rows = ask.query(params![image.as_str()])?;
+                    while let Some(row) = &rows.next()? {
+                        found.extend(noted(row)?);
+                    }
+                }
+                Ok(found)
             })
             .await
     }
@@ -291,27 +394,14 @@ impl Store {
             .read(move |connection| {
                 let sql = |which: &str| {
                     format!(
-                        "SELECT v.manifest, f.advisory, p.kind, p.name, p.release, p.version, i.layer,
-                           f.verdict, f.fixed
-                         FROM findings f JOIN packages p ON p.id = f.package
+                        "SELECT {NOTED} FROM findings f JOIN packages p ON p.id = f.package
                          JOIN image_packages i ON i.package = f.package
                          JOIN inventories v ON v.id = i.image {which}"
                     )
                 };
-                let read = |row: &crate::sql::Row<'_>| -> Result<Option<NotedFinding>> {
-                    let Some(ecosystem) = ecosystem(&row.get::<String>(2)?) else { return Ok(None) };
-                    let (name, release, version) = (row.get(3)?, row.get(4)?, row.get(5)?);
-                    Ok(Some(NotedFinding {
-                        image: super::checked(row, 0)?,
-                        advisory: row.get(1)?,
-                        package: PackageKey { ecosystem, name, release, version },
-                        layer: usize::try_from(row.get::<i64>(6)?).unwrap_or(0),
-                        verdict: verdict(row.get(7)?, row.get(8)?),
-                    }))
-                };
                 let mut take = |rows: &mut crate::sql::Rows<'_>| -> Result<()> {
                     while let Some(row) = &rows.next()? {
-                        if let Some(one) = read(row)? {
+                        if let Some(one) = noted(row)? {
                             fold(&mut state, one);
                         }
                     }

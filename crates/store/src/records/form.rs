@@ -5,7 +5,7 @@
 use super::{cache, journal, keys, record, stops, upkeep};
 
 /// The version that this program works with.
-pub(super) const VERSION: i64 = 9;
+pub(super) const VERSION: i64 = 10;
 /// The earliest version whose programs can work with what this one makes in a server, because it only adds to it.
 #[cfg(feature = "replicas")]
 pub(super) const WORKS_WITH: i64 = 8;
@@ -310,14 +310,16 @@ pub(super) const TRIGGERS: &str = "
 ";
 
 /// What each version after [`FILLED`] added, to be carried out in turn.
-const LATER: [&[&str]; 2] = [
+const LATER: [&[&str]; 3] = [
     &[super::sightings::TABLES, super::marks::TABLES, super::quotas::TABLES, record::ORIGIN],
     &[super::inventories::TABLES],
+    &[super::images::COLUMNS],
 ];
 
 /// What leads a server from an earlier version to this one, and only adds to it: from which, and the statements.
 #[cfg(feature = "replicas")]
-pub(super) const SERVER_STEPS: [(i64, &str); 1] = [(8, super::inventories::SERVER_STEP)];
+pub(super) const SERVER_STEPS: [(i64, &str); 2] =
+    [(8, super::inventories::SERVER_STEP), (9, super::images::SERVER_STEP)];
 
 /// The statements that lead from a version to [`FILLED`], up to its rows.
 pub(super) fn steps(found: i64) -> impl Iterator<Item = &'static str> {

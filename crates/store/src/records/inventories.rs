@@ -130,6 +130,13 @@ impl Store {
                                read_at = excluded.read_at, facts = excluded.facts",
                         )?
                         .execute(params![digest.as_str(), i64::from(FACTS_FORM), now(), packed])?;
+                    // Images that were noted without it are looked at once more.
+                    connection
+                        .prepare_cached(
+                            "UPDATE inventories SET read_at = 0 WHERE unread > 0 AND manifest IN
+                               (SELECT n.manifest FROM needs n WHERE n.target = $1)",
+                        )?
+                        .execute(params![digest.as_str()])?;
                 }
                 Ok(is_here)
             })

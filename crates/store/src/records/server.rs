@@ -121,8 +121,13 @@ pub(crate) fn has_records(server: &Server) -> Result<bool, StoreError> {
 }
 
 /// The tables, as a server makes them.
-pub(super) const TABLES: &str =
-    concat!(include_str!("postgres.sql"), "\n", include_str!("postgres-9.sql"));
+pub(super) const TABLES: &str = concat!(
+    include_str!("postgres.sql"),
+    "\n",
+    include_str!("postgres-9.sql"),
+    "\n",
+    include_str!("postgres-10.sql")
+);
 
 pub(super) fn has_form(connection: &Connection) -> crate::sql::Result<bool> {
     any(connection, "SELECT 1 WHERE to_regclass('form') IS NOT NULL", [])

@@ -1,6 +1,7 @@
 //! What clusters were seen to run, at their doors and in surveys.
 
 use crate::sql::params;
+use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 
 use crate::error::StoreError;
@@ -142,6 +143,39 @@ impl Store {
                     fold(&mut state, seen);
                 }
                 Ok(state)
+            })
+            .await
+    }
+
+    /// Whether a cluster was recorded to pull one of these contents of a repository since then, or was seen to run it.
+    pub async fn is_used_by(
+        &self,
+        cluster: &str,
+        repository: &RepositoryName,
+        contents: Vec<Digest>,
+        since: i64,
+    ) -> Result<bool, StoreError> {
+        let (cluster, repository) = (cluster.to_owned(), repository.to_string());
+        self.records
+            .read(move |connection| {
+                let mut seen = connection.prepare_cached(
+                    "SELECT 1 FROM sightings
+                     WHERE repository = $1 AND cluster = $2 AND digest = $3 AND last >= $4",
+                )?;
+                let mut pulled = connection.prepare_cached(
+                    "SELECT 1 FROM record WHERE kind = 'pull' AND last >= $1 AND text = $2
+                     AND (who = $3 OR substr(who, 1, length($3) + 1) = $3 || '/')
+                     AND substr(reference, 1, length($4)) = $4
+                     AND substr(reference, length($4) + 1, 1) IN ('@', ':') LIMIT 1",
+                )?;
+                for content in &contents {
+                    if seen.exists(params![repository, cluster, content.as_str(), since])?
+                        || pulled.exists(params![since, content.as_str(), cluster, repository])?
+                    {
+                        return Ok(true);
+                    }
+                }
+                Ok(false)
             })
             .await
     }

@@ -223,7 +223,12 @@ mod tests {
             let begin = format!("CREATE TABLE {name} (");
             let at = server.find(&begin).unwrap_or_else(|| panic!("it lacks the table {name}"));
             let text = &server[at + begin.len()..];
-            let text = text[..text.find(";\n").unwrap()].replace('\n', " ");
+            let mut text = text[..text.find(";\n").unwrap()].replace('\n', " ");
+            let later = format!("ALTER TABLE {name} ADD COLUMN ");
+            for column in server.lines().filter_map(|line| line.strip_prefix(&later)) {
+                text.push_str(", ");
+                text.push_str(column);
+            }
             for (column, kind) in columns {
                 let word = match kind {
                     Kind::Text => "TEXT COLLATE \"C\"",

@@ -2,7 +2,7 @@
 
 use larder_core::digest::Digest;
 use larder_core::document::Document;
-use larder_core::policy::{Fact, ImageFacts};
+use larder_core::policy::{Fact, FactsWish, ImageFacts};
 use larder_core::reference::Selector;
 
 use super::{CONFIG, MANIFEST, by_tag, image, pairs, push, put};
@@ -36,10 +36,15 @@ fn platforms(facts: &ImageFacts) -> Vec<String> {
 #[tokio::test]
 async fn what_is_not_here_is_unknown() {
     for pair in pairs() {
-        let unknown = pair.two.facts(&pair.kettle, &by_tag("1")).await.unwrap();
+        let unknown =
+            pair.two.facts(&pair.kettle, &by_tag("1"), FactsWish::default()).await.unwrap();
         assert_eq!(unknown, ImageFacts::UNKNOWN);
         let content = push(&pair.one, &pair.kettle, "no manifest").await;
-        let facts = pair.two.facts(&pair.kettle, &Selector::Digest(content)).await.unwrap();
+        let facts = pair
+            .two
+            .facts(&pair.kettle, &Selector::Digest(content), FactsWish::default())
+            .await
+            .unwrap();
         assert_eq!(facts, ImageFacts::UNKNOWN);
     }
 }
@@ -49,7 +54,7 @@ async fn an_image_tells_its_platform_and_an_index_those_that_it_lists() {
     for pair in pairs() {
         let before = larder_store::now();
         let child = image(&pair.one, &pair.kettle, "layer", Some("1")).await;
-        let facts = pair.two.facts(&pair.kettle, &by_tag("1")).await.unwrap();
+        let facts = pair.two.facts(&pair.kettle, &by_tag("1"), FactsWish::default()).await.unwrap();
         assert_eq!(
             (platforms(&facts), &facts.signed),
             (vec!["linux/amd64".into()], &Fact::Is(false))
@@ -57,11 +62,11 @@ async fn an_image_tells_its_platform_and_an_index_those_that_it_lists() {
         assert!(matches!(facts.held, Fact::Is(at) if at >= before), "{:?}", facts.held);
         let size = pair.one.size(&child).await.unwrap().unwrap();
         put(&pair.one, &pair.kettle, &index_for(&child, size, "linux/arm64"), Some("2")).await;
-        let facts = pair.two.facts(&pair.kettle, &by_tag("2")).await.unwrap();
+        let facts = pair.two.facts(&pair.kettle, &by_tag("2"), FactsWish::default()).await.unwrap();
         assert_eq!(platforms(&facts), ["linux/arm64"], "the index is what a node reads");
         // What no platform is given for, such as a statement about a build, is none.
         put(&pair.one, &pair.kettle, &index_for(&child, size, "unknown/unknown"), Some("3")).await;
-        let facts = pair.two.facts(&pair.kettle, &by_tag("3")).await.unwrap();
+        let facts = pair.two.facts(&pair.kettle, &by_tag("3"), FactsWish::default()).await.unwrap();
         assert!(platforms(&facts).is_empty());
     }
 }
@@ -75,7 +80,7 @@ async fn an_image_is_signed_by_what_refers_to_it_or_to_its_index() {
             put(&pair.one, &pair.kettle, &index_for(&child, size, "linux/amd64"), Some("1")).await;
         let signed = |selector: Selector| {
             let (store, kettle) = (pair.two.clone(), pair.kettle.clone());
-            async move { store.facts(&kettle, &selector).await.unwrap().signed }
+            async move { store.facts(&kettle, &selector, FactsWish::default()).await.unwrap().signed }
         };
         assert_eq!(signed(by_tag("1")).await, Fact::Is(false));
         put(&pair.one, &pair.kettle, &signature_of(&index), None).await;

@@ -197,11 +197,12 @@ async fn many_are_taken_at_once_and_statements_are_found_by_every_name() {
         let packages = (0..700).map(|number| (key(&format!("p{number}"), "1.0.0"), 0)).collect();
         let image = image(&pair.one, &pair.kettle, "one", Some("1")).await;
         pair.two
-            .note_inventory(&image, "", InventoryGaps { layers: 0, parts: 2 }, packages)
+            .note_inventory(&image, "", InventoryGaps { layers: Vec::new(), parts: 2 }, packages)
             .await
             .unwrap();
         assert_eq!(findings(&pair.one).await.len(), count);
-        assert_eq!(pair.one.partly_read().await.unwrap(), [image]);
+        assert_eq!(pair.one.not_whole(10).await.unwrap(), (1, vec![image.clone()]));
+        assert_eq!(pair.two.findings_in(vec![image]).await.unwrap().len(), count);
         let vex = br#"{"author":"Emberfall","timestamp":"2026-10-01T00:00:00Z","statements":[
           {"vulnerability":{"name":"A-1","aliases":["CVE-A-1"]},"products":["pkg:npm/p1"],"status":"not_affected"}]}"#;
         let other = std::str::from_utf8(vex).unwrap().replace("A-1", "A-2");
@@ -229,26 +230,109 @@ async fn many_are_taken_at_once_and_statements_are_found_by_every_name() {
 }
 
 #[tokio::test]
-async fn a_server_of_the_form_before_gets_what_is_new() {
+async fn a_server_of_an_earlier_form_gets_what_is_new() {
     let Some(address) = shared::address() else { return };
-    let server = shared::fresh(&address);
     let read = |name: &str| {
         let path = format!("{}/src/records/{name}", env!("CARGO_MANIFEST_DIR"));
         std::fs::read_to_string(path).unwrap()
     };
-    // The form before is this one without what the step adds.
-    let before = read("postgres.sql").replace("VALUES (9, 8)", "VALUES (8, 8)");
-    shared::run(&server, &before);
+    // A form before is this one without what the steps add.
+    let tables = read("postgres.sql");
+    let before = [
+        (8, tables.replace("VALUES (10, 8)", "VALUES (8, 8)")),
+        (9, tables.replace("VALUES (10, 8)", "VALUES (9, 8)") + &read("postgres-9.sql")),
+    ];
+    for (version, tables) in before {
+        let server = shared::fresh(&address);
+        shared::run(&server, &tables);
+        comes_to_this_form(&server, version).await;
+    }
+}
+
+async fn comes_to_this_form(server: &str, version: i64) {
     let folder = tempfile::tempdir().unwrap();
     // Two that are started at once.
     let opened: Vec<_> = (0..2)
         .map(|_| {
-            let (folder, server) = (folder.path().to_owned(), server.clone());
+            let (folder, server) = (folder.path().to_owned(), server.to_owned());
             std::thread::spawn(move || shared::open(&folder, &server))
         })
         .collect();
     let stores: Vec<Store> = opened.into_iter().map(|one| one.join().unwrap()).collect();
-    assert_eq!(shared::number(&server, "SELECT version * 100 + works_with FROM form"), 908);
+    assert_eq!(
+        shared::number(server, "SELECT version * 100 + works_with FROM form"),
+        1008,
+        "{version}"
+    );
     image(&stores[0], &name("vendor/kettle"), "layer", Some("1")).await;
     assert!(stores[1].keep_layer_facts(&Digest::of(b"layer"), &facts("x")).await.unwrap());
+}
+
+#[tokio::test]
+async fn images_are_found_by_their_layers_and_noted_once_more_when_one_is_read() {
+    for pair in pairs() {
+        let first = image(&pair.one, &pair.kettle, "below", Some("1")).await;
+        let same = image(&pair.one, &pair.kettle, "below", Some("2")).await;
+        assert_eq!(first, same);
+        let second = image(&pair.two, &name("vendor/other"), "above", Some("1")).await;
+        let noted = pair.one.note_held().await.unwrap();
+        assert_eq!((noted.noted, noted.unread), (0, 2), "nothing is read yet");
+        assert_eq!(pair.two.not_whole(1).await.unwrap().0, 2);
+        assert!(pair.two.unnoted_after(None, 10).await.unwrap().is_empty());
+        let of = |digest: &Digest| {
+            let (store, asked) = (pair.two.clone(), vec![digest.clone()]);
+            async move { store.noted(asked).await.unwrap().pop().unwrap().1 }
+        };
+        assert!(of(&first).await.is_image && !of(&first).await.is_whole());
+        // A layer that is read later tells of the images that have it, and of no others.
+        let layer = Digest::of(b"below");
+        assert!(pair.two.keep_layer_facts(&layer, &facts("x")).await.unwrap());
+        let again = pair.one.unnoted_after(None, 10).await.unwrap();
+        assert_eq!(again.iter().map(|(digest, _)| digest).collect::<Vec<_>>(), [&first]);
+        assert_eq!(pair.one.note_held().await.unwrap().noted, 1);
+        assert_eq!(of(&first).await.unread, 0);
+        assert_eq!(of(&second).await.unread, 1);
+        let homes = pair.two.homes_of(vec![first.clone(), second.clone()]).await.unwrap();
+        let tags: Vec<Vec<&str>> = homes
+            .iter()
+            .map(|(_, all)| all.iter().map(|home| home.tag.as_str()).collect())
+            .collect();
+        assert_eq!(tags, [vec!["1", "2"], vec!["1"]]);
+        let sharers = pair.one.sharers_of(&layer, 1).await.unwrap();
+        assert_eq!((sharers.count, sharers.some.len()), (2, 1));
+        let below = pair.one.tagged_manifests(&pair.kettle).await.unwrap();
+        assert_eq!(below.len(), 2);
+        assert_eq!(below[0].1, [first.clone()]);
+        let bodies = pair.one.bodies_of(vec![Digest::of(b"none"), first.clone()]).await.unwrap();
+        assert_eq!((bodies.len(), Digest::of(&bodies[0].1)), (1, first.clone()));
+        // What is no image is not looked at again.
+        pair.run("DELETE FROM inventories");
+        pair.one.note_others(vec![first.clone()]).await.unwrap();
+        assert!(!of(&first).await.is_image);
+        assert_eq!(pair.one.unnoted_after(None, 10).await.unwrap().len(), 1);
+    }
+}
+
+#[tokio::test]
+async fn it_is_known_since_when_an_advisory_is_here_and_worse_ones_are_new() {
+    for pair in pairs() {
+        let known = |store: &Store| {
+            let store = store.clone();
+            async move { store.advisories_called("A-1").await.unwrap()[0].1.known_at }
+        };
+        for (at, modified) in [(10, 1), (20, 1), (30, 2)] {
+            let one = advisory("A-1", "damper", "2.0.0", modified);
+            pair.one.take_advisories("feed", vec![one], at).await.unwrap();
+            assert_eq!(known(&pair.two).await, 10, "at {at}");
+        }
+        // As an earlier program writes it, and as it goes on then.
+        pair.run("UPDATE advisories SET first_at = 0, severity = 2");
+        assert_eq!(known(&pair.two).await, 30);
+        let same = advisory("A-1", "damper", "2.0.0", 2);
+        pair.one.take_advisories("feed", vec![same], 40).await.unwrap();
+        assert_eq!(known(&pair.two).await, 30);
+        let worse = advisory("A-1", "damper", "2.0.0", 3);
+        pair.one.take_advisories("feed", vec![worse], 50).await.unwrap();
+        assert_eq!(known(&pair.two).await, 50);
+    }
 }

@@ -37,7 +37,7 @@ fn tags_of(folder: &Path) -> Vec<(String, String, String)> {
 
 #[tokio::test]
 async fn a_store_of_every_earlier_version_opens_once_it_is_converted() {
-    for version in 1..=8 {
+    for version in 1..=9 {
         let folder = tempfile::tempdir().unwrap();
         unpack(version, folder.path());
         assert_eq!(version_of(folder.path()), version);

@@ -262,7 +262,7 @@ async fn this_version_works_beside_a_later_one_that_has_added_to_the_tables() {
         run(server, "UPDATE form SET works_with = 99");
         assert!(matches!(
             open().map(drop),
-            Err(larder_store::StoreError::Version { found: 99, known: 9 })
+            Err(larder_store::StoreError::Version { found: 99, known: 10 })
         ));
         run(server, "UPDATE form SET version = 7, works_with = 7");
         assert!(matches!(

@@ -10,7 +10,7 @@ use crate::cached::ShelfReach;
 use crate::handoff::path_of;
 use crate::lock::Lock;
 use crate::name::Host;
-use crate::policy::{Asks, Fact, ImageFacts, RuleDecision, RuleQuestion};
+use crate::policy::{Asks, Fact, ImageFacts, RuleDecision, RuleQuestion, WhatRuns};
 use crate::reference::{Image, Reference};
 use crate::route::{Exception, ExceptionScope, RouteEntry, RouteShelf, Routes};
 
@@ -83,6 +83,7 @@ fn rule(name: &str, verdict: Verdict) -> PolicyRule {
         images: Vec::new(),
         asks: Asks::default(),
         verdict,
+        running: WhatRuns::Warn,
         because: "it is \"so\"".into(),
         line: ConfigLine::default(),
     }
@@ -183,6 +184,7 @@ impl House {
             platforms: Fact::Is(vec!["linux/amd64".parse().unwrap()]),
             held: Fact::Is(0),
             signed: Fact::Is(true),
+            ..ImageFacts::UNKNOWN
         };
         decide(&all) && decide(&ImageFacts::UNKNOWN)
     }

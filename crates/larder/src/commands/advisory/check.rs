@@ -6,13 +6,14 @@ mod named;
 mod outputs;
 mod shown;
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 
 use larder_core::advisory::Severity;
 use larder_core::platform::Platform;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::holdings::User;
 use super::import::with_feeds;
 use super::list::FeedRow;
 use crate::context::{Context, store_here};
@@ -73,6 +74,8 @@ pub struct AdvisoryCheck {
     images: Vec<CheckedImage>,
     /// Images of the larder that were not read whole, so that there may be more in them.
     not_read: Vec<String>,
+    /// Whether there are more of those: a thousand are named.
+    not_read_is_cut: bool,
     #[serde(skip)]
     order: Order,
 }
@@ -155,22 +158,6 @@ struct Unknown {
     cause: String,
 }
 
-/// Who uses an image.
-#[derive(Serialize, JsonSchema, Clone, PartialEq, Eq, PartialOrd, Ord)]
-struct User {
-    /// The name of the image that was used.
-    image: String,
-    /// A cluster, CLUSTER/NAMESPACE, or an account. null: nobody signed in.
-    who: Option<String>,
-    /// Its kind and name. null: that is not known.
-    workload: Option<String>,
-    /// How it is known: `pulled`, `admitted at its door`, `surveyed`.
-    how: &'static str,
-    used_at: String,
-    #[serde(skip)]
-    last: i64,
-}
-
 impl Finding {
     fn is_hidden(&self) -> bool {
         self.statement.as_ref().is_some_and(|statement| statement.hides)
@@ -183,16 +170,23 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let what = "cannot tell what advisories touch";
     let feeds = with_feeds(&store, what).await?;
     let failed = |error| Failure::store(what, &error);
-    let (mut images, not_read) = match args.references.is_empty() {
-        true => held::check(args, &config, &store, context).await?,
-        false => (named::check(args, &config, &store, context).await?, Vec::new()),
-    };
     let only = only(args, &store).await?;
+    let numbers = only.as_ref().map(|only| only.values().flatten().copied().collect());
+    let held::HeldOutcome { mut images, not_read, is_cut } = match args.references.is_empty() {
+        true => held::check(args, &config, &store, numbers).await?,
+        false => {
+            let images = named::check(args, &config, &store, context).await?;
+            held::HeldOutcome { images, not_read: Vec::new(), is_cut: false }
+        }
+    };
     for image in &mut images {
         image.findings.retain(|one| {
-            one.rank >= args.least && only.as_ref().is_none_or(|only| only.contains(&one.advisory))
+            one.rank >= args.least
+                && only.as_ref().is_none_or(|only| only.contains_key(&one.advisory))
         });
-        image.unknown.retain(|one| only.as_ref().is_none_or(|only| only.contains(&one.advisory)));
+        image
+            .unknown
+            .retain(|one| only.as_ref().is_none_or(|only| only.contains_key(&one.advisory)));
         image.findings.sort_by(|a, b| {
             (b.rank, &a.advisory, &a.package).cmp(&(a.rank, &b.advisory, &b.package))
         });
@@ -212,6 +206,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         feeds: feeds.iter().map(FeedRow::of).collect(),
         images,
         not_read,
+        not_read_is_cut: is_cut,
         order: args.by,
     };
     match args.write {
@@ -221,15 +216,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     Ok(if is_failing { Exit::No } else { Exit::Done })
 }
 
-/// The advisories that were asked for, by their own names. None: all.
+/// The advisories that were asked for, by their own names, with their numbers. None: all.
 async fn only(
     args: &Args,
     store: &larder_store::Store,
-) -> Result<Option<BTreeSet<String>>, Failure> {
+) -> Result<Option<BTreeMap<String, Vec<i64>>>, Failure> {
     if args.only.is_empty() {
         return Ok(None);
     }
-    let mut names = BTreeSet::new();
+    let mut names: BTreeMap<String, Vec<i64>> = BTreeMap::new();
     for text in &args.only {
         let what = format!("cannot check for {}", larder_core::shown::shown(text));
         let found = store.advisories_called(text).await;
@@ -239,7 +234,9 @@ async fn only(
             let cause = "no feed has one of that name";
             return Err(Failure::usage(what, cause, remedy).ending(Exit::No));
         }
-        names.extend(found.into_iter().map(|(_, one)| one.advisory.id));
+        for (number, one) in found {
+            names.entry(one.advisory.id).or_default().push(number);
+        }
     }
     Ok(Some(names))
 }

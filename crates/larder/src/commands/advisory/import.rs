@@ -12,7 +12,6 @@ use tokio::sync::mpsc;
 use super::published::{PublishedFiles, TakesDocuments};
 use crate::context::{Context, now, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::inventory::note_held;
 use crate::output::{Output, Report, STRONG, WARN, count, paint, time};
 
 /// Take in advisories and statements that others have published, from files
@@ -247,7 +246,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             let told = "note: nothing was taken away, since not all of it could be read";
             context.output.note(told);
         }
-        note_held(&store, context).await.map_err(failed)?;
+        store.note_held().await.map_err(failed)?;
     }
     // What was taken in before it broke off is a feed all the same.
     if let Some(failure) = broke_off {

@@ -129,7 +129,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let feeds = with_feeds(&store, what).await?;
     let failed = |error| Failure::store(what, &error);
     if !args.feeds {
-        crate::inventory::note_held(&store, context).await.map_err(failed)?;
+        store.note_held().await.map_err(failed)?;
     }
     let advisories = match args.feeds {
         true => Vec::new(),

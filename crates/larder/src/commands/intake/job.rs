@@ -14,6 +14,7 @@ use larder_core::reference::{Image, Selector};
 use larder_store::{BroughtIn, IntakeRecord, Store, StoreError};
 use larder_transfer::{Engine, MoveOrder, MoveOutcome, Own, Remote, Target, TransferError};
 
+use super::gate::IntakeGate;
 use super::upstream::Upstreams;
 use crate::config::{Config, Intake};
 use crate::failure::{Exit, Failure};
@@ -222,13 +223,18 @@ impl IntakeJob<'_> {
         })
     }
 
-    /// Brings it in: its companions first, so that nobody ever sees it unsigned.
+    /// Brings it in: its companions first, so that nobody ever sees it unsigned. With a gate it gets its tag once that lets
+    /// it through.
     pub async fn bring_in(
         &self,
         engine: &Engine,
         store: &Store,
         upstreams: &Upstreams<'_>,
+        gate: Option<IntakeGate<'_>>,
     ) -> Result<MoveOutcome, StoppedUpstream> {
+        if let Some(gate) = gate {
+            gate.check_elsewhere(self)?;
+        }
         let source = upstreams.source(&self.want.image)?;
         let target = self.target(store, upstreams)?;
         let nothing = BTreeSet::new();
@@ -252,13 +258,13 @@ impl IntakeJob<'_> {
             })?;
             total.add(&moved);
         }
-        let order = MoveOrder {
-            tag: Some(self.want.tag.clone()),
+        let whole = MoveOrder {
+            tag: gate.is_none().then(|| self.want.tag.clone()),
             platforms: &self.intake.platforms,
             trimmed: self.locked.trimmed.as_ref().map(|trimmed| &trimmed.digest),
             ..order(&self.locked.digest)
         };
-        let moved = engine.run(&order).await;
+        let moved = engine.run(&whole).await;
         let moved = moved.map_err(|error| {
             let mut stopped = StoppedUpstream::new(format!("cannot bring in {}", self.name()), &error);
             if self.elsewhere && self.is_sparse() && stopped.why == FailureKind::Refused {
@@ -270,6 +276,20 @@ impl IntakeJob<'_> {
             stopped
         })?;
         total.add(&moved);
+        if let Some(gate) = gate {
+            gate.check(self).await?;
+            // All of it is here: it only gets its tag.
+            let here = Own::new(store.clone(), self.to.repository.clone());
+            let order = MoveOrder {
+                source: &here,
+                tag: Some(self.want.tag.clone()),
+                platforms: &self.intake.platforms,
+                ..order(self.locked.here())
+            };
+            engine.run(&order).await.map_err(|error| {
+                StoppedUpstream::new(format!("cannot bring in {}", self.name()), &error)
+            })?;
+        }
         Ok(total)
     }
 }

@@ -13,13 +13,14 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::budget::Budgets;
+use super::gate::IntakeGate;
 use super::job::{FailureKind, IntakeFacts, IntakeJob, StoppedUpstream, jobs};
 use super::sizes::{Forecast, ImageSize, forecast};
 use super::upstream::Upstreams;
 use crate::commands::inventory::fill::UnreadLayer;
 use crate::context::{Context, now, open_store, read_lock};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::inventory::{LayersRead, layers_of_images, note_images, read_unread};
+use crate::inventory::{LayersRead, read_unread};
 use crate::marks;
 use crate::output::{DIM, GOOD, Output, Report, bytes, count, paint, short};
 use crate::pick::Pick;
@@ -177,12 +178,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let progress = context.output.progress();
     let engine = Engine::new(progress.clone());
     let budgets = Budgets::new(&config, &upstreams, Some(&store));
+    let gate = IntakeGate::of(&court, &store, context);
     let mut outcomes: Vec<(IntakeJob<'_>, Result<MoveOutcome, Failure>)> = stream::iter(jobs)
         .map(|job| {
             let (engine, store, budgets, progress) = (&engine, &store, &budgets, &progress);
             async move {
                 progress.say(job.name());
-                let outcome = bring_in(&job, args, engine, store, budgets, context).await;
+                let outcome = bring_in(&job, args, engine, (store, gate), budgets, context).await;
                 (job, outcome)
             }
         })
@@ -250,7 +252,7 @@ async fn bring_in(
     job: &IntakeJob<'_>,
     args: &Args,
     engine: &Engine,
-    store: &Store,
+    (store, gate): (&Store, Option<IntakeGate<'_>>),
     budgets: &Budgets<'_>,
     context: &Context,
 ) -> Result<MoveOutcome, Failure> {
@@ -258,7 +260,7 @@ async fn bring_in(
         if let Err(failure) = budgets.reserve(job.host(), job.pulls(), args.wait, context).await {
             break Err(job.not_now(failure));
         }
-        match job.bring_in(engine, store, budgets.upstreams).await {
+        match job.bring_in(engine, store, budgets.upstreams, gate).await {
             Ok(moved) => break Ok(moved),
             Err(StoppedUpstream { why: FailureKind::Limited(after), .. }) if args.wait => {
                 let after = after.unwrap_or(LIMITED_PAUSE);
@@ -295,9 +297,9 @@ async fn bring_in(
 /// images are here.
 async fn look_inside(store: &Store, images: Vec<Digest>, context: &Context) -> LayersRead {
     let read = async {
-        let held = layers_of_images(store, images).await?;
+        let held = store.layers_of_images(images).await?;
         let read = read_unread(store, held.layers, context).await?;
-        note_images(store, &held.images).await?;
+        store.note_images(&held.images).await?;
         Ok::<_, StoreError>(read)
     };
     read.await.unwrap_or_else(|error| {

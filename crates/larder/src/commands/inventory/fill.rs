@@ -2,13 +2,13 @@
 
 use larder_core::digest::Digest;
 use larder_core::document::{Document, MANIFEST_LIMIT};
-use larder_store::{Store, StoreError};
+use larder_store::{HeldLayers, Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::{Context, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::inventory::{HeldLayers, LayersRead, note_images, read_unread};
+use crate::inventory::{LayersRead, read_unread};
 use crate::output::{Output, Report, bytes, count, short};
 
 /// Manifests that are looked through at once.
@@ -43,7 +43,7 @@ pub async fn run(context: &Context) -> Outcome {
     let failed = |error| Failure::store(what, &error);
     let held = held(&store).await.map_err(failed)?;
     let read = read_unread(&store, held.layers, context).await.map_err(failed)?;
-    let noted = note_images(&store, &held.images).await.map_err(failed)?;
+    let noted = store.note_images(&held.images).await.map_err(failed)?;
     let report = FillReport { images_noted: noted.noted, ..FillReport::of(&read) };
     context.output.tell(&report);
     Ok(if report.failed.is_empty() { Exit::Done } else { Exit::No })

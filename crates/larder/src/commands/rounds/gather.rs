@@ -10,6 +10,7 @@ use larder_core::shown::shown;
 use larder_store::{Filter, Mark, MoveStage, Peer, RecordKind, Store, StoreError};
 use serde::Deserialize;
 
+use super::published;
 use crate::commands::shelf::tidy::daily;
 use crate::commands::shelf::{KnownUse, UseWish};
 use crate::config::{Config, served_certificate_end};
@@ -45,6 +46,7 @@ pub async fn all(config: &Config, store: &Store) -> Result<Vec<Concern>, Failure
     gathered.map_err(|error| Failure::store("cannot tell what needs a decision", &error))?;
     gatherer.clusters().await?;
     gatherer.lock_and_files()?;
+    gatherer.found.extend(published::all(config, store).await?);
     Ok(gatherer.found)
 }
 

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use larder_core::advisory::{PackageKey, PackageVerdict, Severity, Statement, matched};
+use larder_core::advisory::{PackageKey, PackageVerdict, Severity, matched, that_counts};
 use larder_core::digest::Digest;
 use larder_core::inventory::ImageInventory;
 use larder_store::{FeedAdvisory, Store, StoreError};
@@ -29,7 +29,7 @@ pub struct RatedAdvisory {
 
 impl RatedAdvisory {
     pub fn of(one: &FeedAdvisory) -> Self {
-        let FeedAdvisory { feed, advisory } = one;
+        let FeedAdvisory { feed, advisory, .. } = one;
         Self {
             feed: feed.clone(),
             id: advisory.id.clone(),
@@ -129,13 +129,8 @@ pub async fn states(images: &mut [CheckedImage], store: &Store) -> Result<(), St
                 .copied()
                 .collect();
             let Some(package) = key_of(finding) else { continue };
-            // What one's own feeds say goes before what others say; then the latest.
-            let about = places.into_iter().filter(|place| {
-                let (_, _, statement): &(String, bool, Statement) = &statements[*place];
-                statement.is_about(&package, &finding.package, &digests)
-            });
-            let last = about.max_by_key(|place| (statements[*place].1, *place));
-            finding.statement = last.map(|place| {
+            let counts = that_counts(&statements, places, &package, &digests);
+            finding.statement = counts.map(|place| {
                 let (feed, is_own, statement) = &statements[place];
                 StatementSeen {
                     status: statement.status.word(),

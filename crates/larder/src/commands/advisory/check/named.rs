@@ -6,11 +6,12 @@ use larder_core::advisory::{PackageKey, matched};
 use larder_store::Store;
 
 use super::judged::{Judged, RatedAdvisory, installed, once};
-use super::{Args, CheckedImage, held};
+use super::{Args, CheckedImage};
+use crate::commands::advisory::holdings::Holdings;
 use crate::config::Config;
 use crate::context::{Context, with_whole_digest};
 use crate::failure::Failure;
-use crate::inventory::{NamedInventory, note_held, read};
+use crate::inventory::{NamedInventory, read};
 
 /// Checks the images that are named.
 pub async fn check(
@@ -21,14 +22,17 @@ pub async fn check(
 ) -> Result<Vec<CheckedImage>, Failure> {
     let what = "cannot tell what advisories touch";
     let failed = |error| Failure::store(what, &error);
-    note_held(store, context).await.map_err(failed)?;
-    let holdings = held::Holdings::read(config, store).await?;
+    store.note_held().await.map_err(failed)?;
     let texts = larder_transfer::files::with_stdin(&args.references);
     let texts = texts.map_err(|error| Failure::io("cannot read references from stdin", &error))?;
     let mut images = Vec::new();
     for text in texts {
         let text = with_whole_digest(&text, Some(config)).await?.into_owned();
         let named = read(&text, args.platform.as_ref(), Some(config), context).await?;
+        let digests = [named.read.digest.clone()];
+        let mut holdings = Holdings::about(config, store, digests, None, None).await?;
+        let layers = named.read.layers.iter().map(|layer| &layer.digest);
+        holdings.look_up_layers(store, layers).await.map_err(failed)?;
         images.push(image(&named, &holdings, store).await.map_err(failed)?);
     }
     Ok(images)
@@ -36,7 +40,7 @@ pub async fn check(
 
 async fn image(
     named: &NamedInventory,
-    holdings: &held::Holdings,
+    holdings: &Holdings,
     store: &Store,
 ) -> Result<CheckedImage, larder_store::StoreError> {
     let NamedInventory { reference, read, .. } = named;
@@ -72,7 +76,7 @@ async fn image(
         platform: read.platform.as_ref().map(ToString::to_string),
         findings,
         unknown,
-        users: holdings.users_of(&read.digest),
+        users: holdings.users_of(&read.digest, &holdings.uses()),
         not_read: read.inventory.unread.len(),
     })
 }

@@ -267,7 +267,11 @@ impl AdvisoryCheck {
             let images = count(self.not_read.len(), "image");
             let told = paint(WARN, "not read whole");
             let names: Vec<&str> = self.not_read.iter().take(5).map(String::as_str).collect();
-            let more = if self.not_read.len() > names.len() { " and others" } else { "" };
+            let more = if self.not_read.len() > names.len() || self.not_read_is_cut {
+                " and others"
+            } else {
+                ""
+            };
             out.result(format!(
                 "{told}: {images}, which may have more ({}{more}); `larder inventory --fill` reads layers, `larder inventory REF` says what cannot be read",
                 names.join(", ")
