@@ -19,7 +19,7 @@ pub use osv::{
     Advisory, Affected, LARGEST as LARGEST_DOCUMENT, MalformedAdvisory, RangeEvents, read_advisory,
 };
 pub use severity::{MalformedSeverity, Rating, Severity, score};
-pub use statement::{Statement, StatementStatus, read_openvex, that_counts};
+pub use statement::{Statement, StatementStatus, read_openvex, that_counts, write_openvex};
 
 use crate::inventory::{ImageInventory, InstalledPackage, normal_name};
 use crate::version::Ecosystem;
@@ -33,6 +33,13 @@ pub struct PackageKey {
     /// The system that it belongs to, as OSV names it: `Debian:12`. Empty: it belongs to none, or it is not known.
     pub release: String,
     pub version: String,
+}
+
+/// Whether a text can name a feed of advisories: it fits on a line and into a file's name.
+pub fn is_feed_name(text: &str) -> bool {
+    let fits =
+        |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || b"-_.".contains(&byte);
+    (1..=64).contains(&text.len()) && text.bytes().all(fits)
 }
 
 /// A package's name as it is compared.

@@ -26,6 +26,17 @@ pub const CONFIG_LIMIT: usize = 4 * 1024 * 1024;
 /// The most descriptors that one document may have.
 pub const DESCRIPTOR_LIMIT: usize = 10_000;
 
+/// What an image says it is built on.
+const BASE_NAME: &str = "org.opencontainers.image.base.name";
+const BASE_DIGEST: &str = "org.opencontainers.image.base.digest";
+
+/// The base that annotations name by a tag alone.
+pub fn unpinned_base(annotations: &BTreeMap<String, String>) -> Option<String> {
+    let said = |key| annotations.get(key).map(String::as_str).filter(|text| !text.is_empty());
+    let name = said(BASE_NAME).filter(|name| !name.contains('@'))?;
+    said(BASE_DIGEST).is_none().then(|| crate::shown::cut(name, 200))
+}
+
 /// Media types by their family.
 pub mod media_type {
     /// OCI image index.
@@ -140,6 +151,19 @@ struct RawPlatform {
 }
 
 impl Descriptor {
+    /// Of something that says nothing of itself.
+    pub fn plain(media_type: &str, digest: Digest, size: u64) -> Self {
+        Self {
+            media_type: media_type.to_owned(),
+            digest,
+            size,
+            raw_platform: None,
+            annotations: BTreeMap::new(),
+            artifact_type: None,
+            urls: Vec::new(),
+        }
+    }
+
     /// Whether it is a layer of a type that is read.
     pub fn is_layer(&self) -> bool {
         media_type::is_layer(&self.media_type)
@@ -335,6 +359,12 @@ impl Document {
         }
     }
 
+    /// The base that it says it is built on, where it names that by a tag and not by its digest (Image Specification,
+    /// "Pre-Defined Annotation Keys"). None: it names none, or says which one it was.
+    pub fn unpinned_base(&self) -> Option<String> {
+        unpinned_base(&self.annotations)
+    }
+
     /// Everything that it refers to, but for the subject.
     pub fn descriptors(&self) -> impl Iterator<Item = &Descriptor> {
         self.children().iter().chain(self.blobs())
@@ -414,6 +444,14 @@ pub struct RunConfig {
     /// As which user. None: not said, which means root.
     #[serde(default)]
     pub user: Option<String>,
+}
+
+impl RunConfig {
+    /// Whether it is run as root (Image Specification, "Image Configuration", `User`).
+    pub fn is_root(&self) -> bool {
+        let user = self.user.as_deref().unwrap_or_default();
+        matches!(user.split(':').next().unwrap_or_default(), "" | "0" | "root")
+    }
 }
 
 impl ImageConfig {

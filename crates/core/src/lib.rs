@@ -56,6 +56,7 @@ pub mod digest;
 pub mod document;
 pub mod door;
 pub mod handoff;
+pub mod health;
 pub mod holdings;
 pub mod immutable;
 pub mod inventory;

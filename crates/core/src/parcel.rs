@@ -11,7 +11,7 @@ mod signed;
 mod volume;
 
 pub use contents::{
-    Contents, ContentsError, ParcelBlob, ParcelCompanion, ParcelImage, ParcelRemoval,
+    Contents, ContentsError, ParcelBlob, ParcelCompanion, ParcelFeed, ParcelImage, ParcelRemoval,
 };
 pub use receipt::{HeldImage, Receipt, ReceiptError};
 pub use shape::{ARCHIVE_END, ArchiveEntry, ArchiveShape};

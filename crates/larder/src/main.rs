@@ -25,6 +25,7 @@ mod context;
 mod deployments;
 mod failure;
 mod handoff;
+mod health;
 mod images;
 mod inventory;
 mod keys;

@@ -6,11 +6,11 @@ use std::sync::Arc;
 use larder_core::advisory::{PackageVerdict, StatementStatus, matched, release_of, that_counts};
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
-use larder_core::inventory::{LayerFacts, LayerOutcome, compose};
+use larder_core::inventory::{LayerFacts, LayerOutcome, OsRelease, compose};
 use larder_core::policy::{InsideFacts, InsideGap, InsideWish, TouchingAdvisory};
 
 use crate::error::StoreError;
-use crate::records::InventoryGaps;
+use crate::records::{InventoryGaps, NotedImage, NotedSystem, TouchingFinding};
 use crate::store::Store;
 
 /// The most manifests of which the layers are looked for at once.
@@ -40,6 +40,16 @@ pub fn outcomes_of(
     layers.iter().map(outcome).collect()
 }
 
+/// A system as it is noted.
+pub fn system_of(release: Option<&OsRelease>) -> NotedSystem {
+    let Some(release) = release else { return NotedSystem::default() };
+    NotedSystem {
+        release: release_of(release).unwrap_or_default(),
+        name: release.shown(),
+        support_end: release.support_end.clone().unwrap_or_default(),
+    }
+}
+
 /// The layers of images, and which image has which.
 #[derive(Debug, Default)]
 pub struct HeldLayers {
@@ -57,6 +67,21 @@ impl HeldLayers {
             let readable = layers.iter().filter(|layer| layer.is_layer());
             self.layers.extend(readable.map(|layer| (layer.digest.clone(), layer.clone())));
         }
+    }
+}
+
+/// What of noted images was not read.
+pub(crate) fn gap_of(noted: &[(Digest, NotedImage)]) -> Option<InsideGap> {
+    let unread: u64 = noted.iter().map(|(_, noted)| noted.unread).sum();
+    let parts: u64 = noted.iter().map(|(_, noted)| noted.parts).sum();
+    match (unread, parts) {
+        (0, 0) => None,
+        (0, parts) => Some(InsideGap::Unreadable(format!(
+            "{parts} of its parts cannot be read (`larder inventory` says which)"
+        ))),
+        (layers, _) => Some(InsideGap::Unread(format!(
+            "{layers} of its layers have not been read (`larder inventory --fill` reads what is here)"
+        ))),
     }
 }
 
@@ -84,10 +109,10 @@ impl Store {
             let parts = inventory.unread.len().saturating_sub(missing.len());
             let keys = matched(&inventory).into_iter();
             let keys = keys.map(|(key, place)| (key, inventory.packages[place].layer)).collect();
-            let release = inventory.release.as_ref().and_then(release_of).unwrap_or_default();
+            let system = system_of(inventory.release.as_ref());
             let is_known = known.keys().next().is_some();
             let gaps = InventoryGaps { layers: missing, parts };
-            self.note_inventory(&digest, &release, gaps, keys).await?;
+            self.note_inventory(&digest, &system, gaps, keys).await?;
             all.noted += usize::from(is_known);
         }
         Ok(all)
@@ -166,18 +191,9 @@ impl Store {
         self.note_images(&images).await?;
         let manifests: Vec<Digest> = images.keys().cloned().collect();
         let noted = self.noted(manifests.clone()).await?;
-        let unread: u64 = noted.iter().map(|(_, noted)| noted.unread).sum();
-        let parts: u64 = noted.iter().map(|(_, noted)| noted.parts).sum();
-        let gap = match (unread, parts) {
-            (0, 0) => None,
-            (0, parts) => Some(InsideGap::Unreadable(format!(
-                "{parts} of its parts cannot be read (`larder inventory` says which)"
-            ))),
-            (layers, _) => Some(InsideGap::Unread(format!(
-                "{layers} of its layers have not been read (`larder inventory --fill` reads what is here)"
-            ))),
-        };
-        let touching = self.touching_facts(manifests, wish).await?;
+        let gap = gap_of(&noted);
+        let found = self.touching(manifests, wish.most, wish.unknown).await?;
+        let touching = self.unhidden(found).await?;
         let feeds = self.feeds().await?;
         let published = || feeds.iter().filter(|feed| feed.advisories > 0);
         let oldest =
@@ -190,13 +206,11 @@ impl Store {
         })
     }
 
-    /// The advisories that are about these images and that no statement of our own hides.
-    async fn touching_facts(
+    /// What was found without what statements of our own hide, with all names.
+    pub(crate) async fn unhidden(
         &self,
-        manifests: Vec<Digest>,
-        wish: InsideWish,
+        mut found: Vec<TouchingFinding>,
     ) -> Result<Vec<TouchingAdvisory>, StoreError> {
-        let mut found = self.touching(manifests, wish.most, wish.unknown).await?;
         found.sort_by(|a, b| b.severity.cmp(&a.severity).then_with(|| a.name.cmp(&b.name)));
         let numbers: BTreeSet<i64> =
             found.iter().map(|one| one.finding.advisory).take(MOST_NAMED).collect();

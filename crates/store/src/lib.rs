@@ -31,6 +31,7 @@ mod clock;
 mod error;
 mod facts;
 mod folder;
+mod health;
 mod inside;
 mod journal;
 mod keyring;
@@ -55,7 +56,8 @@ pub use clock::now;
 pub use error::StoreError;
 pub use facts::real_child;
 pub use folder::ContentFolder;
-pub use inside::{HeldLayers, NotedImages, outcomes_of};
+pub use health::counted;
+pub use inside::{HeldLayers, NotedImages, outcomes_of, system_of};
 pub use journal::{BroughtIn, IntakeEvent, IntakeRecord, ManifestUse, Use};
 pub use keyring::KeyRecord;
 pub use leases::Lease;
@@ -69,8 +71,8 @@ pub use record::{Filter, Pulled, RecordEntry, RecordKind};
 pub use records::{
     AbandonedUploads, Conversion, DayPulls, Feed, FeedAdvisory, Holder, ImageHome, ImageNames,
     InventoryGaps, LayerSharers, LineRefusals, ListedAdvisory, Mark, NotedFinding, NotedImage,
-    Peer, PulledImage, QuotaPassed, Sample, SeenBy, SeenWorkload, ShelfTotals, StoredBlob,
-    TakenAdvisories, TouchingFinding, WeightyImage,
+    NotedSystem, Peer, PulledImage, QuotaPassed, Sample, SeenBy, SeenWorkload, ShelfTotals,
+    StoredBlob, TakenAdvisories, TouchingFinding, WeightyImage,
 };
 #[cfg(feature = "replicas")]
 pub use records::{MoveStage, MoveState};

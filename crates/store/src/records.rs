@@ -73,7 +73,7 @@ pub use findings::{InventoryGaps, NotedFinding, TouchingFinding};
 pub(crate) use freeze::Arrived;
 #[cfg(feature = "replicas")]
 pub use freeze::{MoveStage, MoveState};
-pub use images::{ImageHome, LayerSharers, NotedImage};
+pub use images::{ImageHome, LayerSharers, NotedImage, NotedSystem};
 pub(crate) use ledger::{described, manifest};
 pub use lists::ImageNames;
 pub use marks::{Mark, Sample};

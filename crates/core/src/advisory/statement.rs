@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use super::PackageKey;
 use super::ecosystem::ecosystem_of;
@@ -171,6 +171,34 @@ struct OpenVexStatement {
 /// The most statements of one document, and the most products of a statement.
 const MOST: usize = 100_000;
 
+/// Writes a statement as a document of OpenVEX with nothing else in it.
+pub fn write_openvex(statement: &Statement) -> Value {
+    let Statement { vulnerabilities, products, within, status, because, author, at } = statement;
+    let id = |name: &String| json!({ "@id": name });
+    let mut products: Vec<Value> = products.iter().map(id).collect();
+    // What is within is within any of them, however often it is said.
+    if let Some(first) = products.first_mut().filter(|_| !within.is_empty()) {
+        first["subcomponents"] = within.iter().map(id).collect();
+    }
+    let mut said = json!({
+        "vulnerability": {
+            "name": vulnerabilities.first(),
+            "aliases": vulnerabilities.get(1..).unwrap_or_default(),
+        },
+        "products": products, "status": status.word(), "timestamp": at.to_string(),
+    });
+    if !because.is_empty() {
+        said["impact_statement"] = because.as_str().into();
+    }
+    json!({
+        "@context": OPENVEX, "@id": "urn:statement", "author": author, "timestamp": at.to_string(),
+        "version": 1, "statements": [said],
+    })
+}
+
+/// The context that names a document of OpenVEX.
+const OPENVEX: &str = "https://openvex.dev/ns/v0.2.0";
+
 /// Which of some statements counts for a package of an image: what our own feeds say goes before what others say, then the
 /// latest. `all` has each with its feed and whether that is our own, the latest last; `places` are those about its
 /// vulnerability. None: none is about it.
@@ -267,6 +295,10 @@ mod tests {
         let all = read_openvex(text.as_bytes()).unwrap();
         assert_eq!(all[0].vulnerabilities, ["CVE-2026-99999", "EMBER-2026-0001"]);
         assert!(all[0].status.hides() && all[1].at > all[0].at);
+        for one in &all {
+            let again = read_openvex(write_openvex(one).to_string().as_bytes()).unwrap();
+            assert_eq!(again, [one.clone()]);
+        }
         let key = |ecosystem, name: &str, version: &str| PackageKey {
             ecosystem,
             name: name.to_owned(),

@@ -24,6 +24,9 @@ pub struct OsRelease {
     /// `CPE_NAME`, by which some advisories name it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cpe: Option<String>,
+    /// `SUPPORT_END`: the last day on which it is mended, as `2028-06-30`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub support_end: Option<String>,
 }
 
 /// Reads an `os-release`. None: it names no system.
@@ -45,6 +48,7 @@ pub fn read_release(text: &[u8]) -> Option<OsRelease> {
         name: value("PRETTY_NAME"),
         like: like.split_whitespace().take(10).map(str::to_owned).collect(),
         cpe: value("CPE_NAME"),
+        support_end: value("SUPPORT_END"),
     })
 }
 

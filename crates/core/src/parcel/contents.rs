@@ -6,13 +6,16 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 
 use super::volume::{Volume, volume_name};
+use crate::advisory::is_feed_name;
 use crate::digest::Digest;
 use crate::document::media_type;
 use crate::name::{RepositoryName, Tag};
 use crate::reference::Image;
 
-/// The version that carries removals; one without any is of [`NUMBERED`].
-const VERSION: u32 = 3;
+/// The version that carries advisories; one without any is of [`REMOVING`], [`NUMBERED`] or [`UNNUMBERED`].
+const VERSION: u32 = 4;
+/// The version that carries removals.
+const REMOVING: u32 = 3;
 const NUMBERED: u32 = 2;
 /// The version without a number.
 const UNNUMBERED: u32 = 1;
@@ -50,6 +53,27 @@ pub struct Contents {
     /// Tags that were removed where it was made, and that the far side may remove too; sorted.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub removals: Vec<ParcelRemoval>,
+    /// Advisories that come along; sorted by name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub feeds: Vec<ParcelFeed>,
+}
+
+/// Advisories that were taken in where a parcel was made.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ParcelFeed {
+    /// What they are called together.
+    pub name: String,
+    /// The files that they came from, as it was told.
+    pub origin: String,
+    /// When they were taken in, as RFC 3339 in UTC.
+    pub taken_in_at: String,
+    /// Whether what their statements hide counts as hidden where the parcel was made.
+    pub own: bool,
+    /// Advisories that name no package of an ecosystem that is known there.
+    pub unmatched: u64,
+    /// The documents: one a line, compressed by gzip. It is among the blobs.
+    pub file: Digest,
 }
 
 /// A tag that was removed where a parcel was made.
@@ -132,6 +156,8 @@ pub enum ContentsError {
 
 /// The most blobs of a parcel.
 const BLOB_LIMIT: usize = 200_000;
+/// The most feeds of advisories of a parcel.
+const FEED_LIMIT: usize = 1000;
 /// The most images of a parcel; each is a line of one index, which has a limit too.
 const IMAGE_LIMIT: usize = 10_000;
 /// The most bytes of a parcel: an exbibyte.
@@ -173,7 +199,19 @@ impl Contents {
             held,
             volumes,
             removals: Vec::new(),
+            feeds: Vec::new(),
         }
+    }
+
+    /// Lets it carry advisories.
+    #[must_use]
+    pub fn advising(mut self, mut feeds: Vec<ParcelFeed>) -> Self {
+        feeds.sort();
+        if !feeds.is_empty() {
+            self.parcel = VERSION;
+        }
+        self.feeds = feeds;
+        self
     }
 
     /// Gives it its number and that of the parcel before it.
@@ -189,7 +227,7 @@ impl Contents {
         removals.sort();
         removals.dedup();
         if !removals.is_empty() {
-            self.parcel = VERSION;
+            self.parcel = self.parcel.max(REMOVING);
         }
         self.removals = removals;
         self
@@ -221,7 +259,7 @@ impl Contents {
     pub fn read(text: &str) -> Result<Self, ContentsError> {
         let shape = |error: serde_json::Error| ContentsError::Shape(error.to_string());
         let Version { parcel } = serde_json::from_str(text).map_err(shape)?;
-        if ![UNNUMBERED, NUMBERED, VERSION].map(u64::from).contains(&parcel) {
+        if ![UNNUMBERED, NUMBERED, REMOVING, VERSION].map(u64::from).contains(&parcel) {
             return Err(ContentsError::Version(parcel));
         }
         let contents: Self = serde_json::from_str(text).map_err(shape)?;
@@ -237,6 +275,7 @@ impl Contents {
             (self.blobs.len() + self.held.len(), BLOB_LIMIT, "blobs"),
             (self.volumes.len(), VOLUME_LIMIT, "volumes"),
             (self.removals.len(), IMAGE_LIMIT, "removals"),
+            (self.feeds.len(), FEED_LIMIT, "feeds of advisories"),
         ] {
             if count > limit {
                 return Err(ContentsError::TooMany(limit, what));
@@ -265,6 +304,22 @@ impl Contents {
         let plain = |text: &String| text.len() <= 4096 && !text.chars().any(char::is_control);
         if !self.removals.iter().all(|one| plain(&one.because)) {
             return Err(ContentsError::Shape("why something was removed is no plain text".into()));
+        }
+        if !self.feeds.iter().all(|one| {
+            [&one.name, &one.origin, &one.taken_in_at].into_iter().all(plain)
+                && is_feed_name(&one.name)
+        }) {
+            return Err(ContentsError::Shape("what is said of advisories is no plain text".into()));
+        }
+        if !self.feeds.windows(2).all(|pair| pair[0].name < pair[1].name) {
+            return Err(ContentsError::Order("feeds are not sorted, or there twice"));
+        }
+        let is_there = |digest: &Digest| {
+            blobs.binary_search(&digest).is_ok() || held.binary_search(&digest).is_ok()
+        };
+        // Before it is filled it has no blobs.
+        if !blobs.is_empty() && !self.feeds.iter().all(|one| is_there(&one.file)) {
+            return Err(ContentsError::Order("advisories are named that do not come along"));
         }
         let gone: Vec<_> = self.removals.iter().map(|one| (&one.to, &one.tag)).collect();
         if !gone.windows(2).all(|pair| pair[0] < pair[1]) {

@@ -100,6 +100,7 @@ mod tests {
                 name: None,
                 like: Vec::new(),
                 cpe: None,
+                support_end: None,
             }),
             packages: vec![
                 package(Ecosystem::Deb, "libember1", "1:2.3+b1", "var/lib/dpkg/status"),

@@ -5,8 +5,9 @@ pub(super) mod drop;
 pub mod holdings;
 pub(super) mod import;
 pub(super) mod list;
-mod published;
+pub mod published;
 pub(super) mod show;
+pub mod taking;
 
 use crate::context::Context;
 use crate::failure::Outcome;

@@ -15,18 +15,21 @@ use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::document::{
     CONFIG_LIMIT, Descriptor, Document, HistoryStep, ImageConfig, ImageDetails, ManifestShape,
+    RunConfig, unpinned_base,
 };
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_core::shown::cut;
+use larder_store::{Store, StoreError};
 use larder_transfer::files::with_stdin;
 use larder_transfer::{Source, TransferError, companions};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, reference_on_shelf, with_whole_digest};
+use crate::context::{Context, reference_on_shelf, store_if_any, with_whole_digest};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::health::{self, ImageHealth};
 use crate::output::{DIM, Output, Report, STRONG, Table, bytes, count, paint, short};
 use crate::place::{OpenedSource, Place};
 
@@ -61,6 +64,9 @@ pub struct Args {
     /// Compare a tag of a cached shelf with its upstream
     #[arg(long, conflicts_with_all = ["other", "platform", "tags", "companions", "raw"])]
     upstream: bool,
+    /// Say everything that is known of how it is
+    #[arg(long, conflicts_with_all = ["other", "tags", "companions", "raw", "upstream"])]
+    health: bool,
     /// And with what these Node objects (JSON) say that nodes have
     #[arg(long, value_name = "FILE", requires = "upstream")]
     nodes: Option<PathBuf>,
@@ -78,6 +84,8 @@ pub(super) struct Look {
     platforms: Vec<OnePlatform>,
     /// Manifests of the index that are no images: build records.
     build_records: usize,
+    /// How it is, as far as this larder knows. null: nobody has taken advisories in here, or it is no image.
+    health: Option<ImageHealth>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -174,7 +182,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let platform = args.platform.as_ref();
         return raw::run(which, &args.reference, platform, context, config.as_ref()).await;
     }
-    let first = look(&args.reference, config.as_ref()).await?;
+    let mut first = look(&args.reference, config.as_ref()).await?;
     if let Some(other) = &args.other {
         let second = look(other, config.as_ref()).await?;
         return Ok(compare::compare(first, second, context));
@@ -182,8 +190,46 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let detailed = on_platform(&first, args.platform.as_ref(), config.as_ref())?;
     let detailed =
         detailed.and_then(|one| first.platforms.iter().position(|it| std::ptr::eq(it, one)));
-    context.output.tell(&ImageReport { image: first, detailed });
+    let store = config.as_ref().map(store_if_any).transpose()?.flatten();
+    if let Some(store) = store {
+        let what = "cannot tell how it is";
+        let found = health_of(&first, detailed, &store, args.health).await;
+        first.health = found.map_err(|error| Failure::store(what, &error))?;
+    } else if args.health {
+        let cause = "there is no larder here, which is where advisories are kept";
+        let remedy = "`larder inventory REF` says what is in it";
+        return Err(Failure::usage("cannot tell how it is", cause, remedy));
+    }
+    context.output.tell(&ImageReport { image: first, detailed, health: args.health });
     Ok(Exit::Done)
+}
+
+/// How an image is: as it is held here, else the platform that is shown, by what is known of its layers.
+async fn health_of(
+    look: &Look,
+    detailed: Option<usize>,
+    store: &Store,
+    is_wanted: bool,
+) -> Result<Option<ImageHealth>, StoreError> {
+    if !is_wanted && !health::is_asked(store).await? {
+        return Ok(None);
+    }
+    let held = health::of_held(store, &look.digest).await?;
+    let Some(one) = detailed.and_then(|at| look.platforms.get(at)).filter(|_| held.is_none())
+    else {
+        return Ok(held);
+    };
+    let layers: Vec<Digest> = one.layers.iter().map(|layer| layer.digest.clone()).collect();
+    if one.platform.is_none() || layers.is_empty() {
+        return Ok(None);
+    }
+    let mut facts = store.health_of_layers(&one.digest, &layers).await?;
+    let built = one.created_at.as_ref().and_then(|text| text.parse::<jiff::Timestamp>().ok());
+    facts.built = built.map(jiff::Timestamp::as_millisecond);
+    let run = RunConfig { user: one.user.clone(), ..RunConfig::default() };
+    facts.runs_as_root = Some(run.is_root());
+    facts.unpinned_base = unpinned_base(&one.annotations);
+    Ok(Some(ImageHealth::of(&facts)))
 }
 
 /// The image for this platform, else the clusters' first, else its own first. None: there is no image.
@@ -261,6 +307,7 @@ pub(super) async fn examine(
         size_bytes: document.bytes.len() as u64,
         platforms,
         build_records: records,
+        health: None,
     })
 }
 
@@ -379,14 +426,34 @@ pub struct ImageReport {
     /// The platform that is shown whole.
     #[serde(skip)]
     detailed: Option<usize>,
+    /// Whether all is told of how it is.
+    #[serde(skip)]
+    health: bool,
 }
 
 impl Report for ImageReport {
     const KIND: &'static str = "image";
 
     fn show(&self, out: &Output) {
+        if self.health {
+            return show_health(&self.image, out);
+        }
         show(&self.image, self.detailed.and_then(|at| self.image.platforms.get(at)), out);
     }
+}
+
+/// All that is known of how it is.
+fn show_health(look: &Look, out: &Output) {
+    let Some(health) = &look.health else {
+        return out.result(format!("{} is no image", look.reference));
+    };
+    out.result(format!("{}\n  {}", paint(STRONG, &look.reference), health.painted()));
+    for line in health.lines() {
+        out.result(format!("  - {line}"));
+    }
+    let next =
+        "`larder advisory check REF` lists the advisories, `larder inventory REF` the packages";
+    out.note(paint(DIM, next));
 }
 
 fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
@@ -400,6 +467,9 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
         bytes(total),
         count(look.platforms.len(), "platform"),
     ));
+    if let Some(health) = &look.health {
+        out(format!("  health  {}", health.line()));
+    }
     if look.build_records > 0 {
         out(format!("  and     {} (no images)", count(look.build_records, "build record")));
     }
@@ -432,7 +502,7 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
         ("ports", Some(one.ports.join(" "))),
         ("volumes", Some(one.volumes.join(" "))),
         ("stop", one.stop_signal.clone()),
-        ("health", Some(one.health_check.join(" "))),
+        ("well if", Some(one.health_check.join(" "))),
     ] {
         if let Some(value) = value.filter(|value| !value.is_empty()) {
             line(name, safe(&value));

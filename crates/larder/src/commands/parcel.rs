@@ -1,6 +1,7 @@
 //! `larder parcel`: images across an air gap.
 
 pub(super) mod elsewhere;
+mod feeds;
 mod held;
 pub(super) mod pack;
 pub(super) mod plain;

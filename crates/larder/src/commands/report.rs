@@ -1,6 +1,7 @@
 //! `larder report`: one page with figures and drawings.
 
 pub mod figures;
+mod health;
 mod plots;
 
 use std::path::PathBuf;

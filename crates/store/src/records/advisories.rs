@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::{Read as _, Write as _};
 
 use larder_core::advisory::{
-    Advisory, Severity, Statement, ecosystem_of, judge, matched_name, read_advisory,
+    Advisory, Severity, Statement, ecosystem_of, judge, matched_name, read_advisory, write_openvex,
 };
 use larder_core::version::Ecosystem;
 
@@ -335,26 +335,68 @@ impl Store {
             .await
     }
 
-    /// Notes that a feed was imported. With `whole`, what the import did not have is taken away. Tells how many that were.
+    /// Goes through what a feed has, by name: its advisories in the form of OSV, then its statements as OpenVEX, each as
+    /// one line of JSON.
+    pub async fn fold_feed<T: Send + 'static>(
+        &self,
+        feed: &str,
+        mut state: T,
+        mut fold: impl FnMut(&mut T, &[u8]) + Send + 'static,
+    ) -> std::result::Result<T, StoreError> {
+        let feed = feed.to_owned();
+        self.records
+            .read(move |connection| {
+                let mut ask = connection
+                    .prepare_cached("SELECT body FROM advisories WHERE feed = $1 ORDER BY name")?;
+                let mut rows = ask.query(params![feed])?;
+                while let Some(row) = &rows.next()? {
+                    if let Some(json) = inflated(&row.get::<Vec<u8>>(0)?) {
+                        fold(&mut state, &json);
+                    }
+                }
+                let mut ask = connection.prepare_cached(
+                    "SELECT DISTINCT vulnerability, body FROM statements WHERE feed = $1
+                     ORDER BY vulnerability, body",
+                )?;
+                let mut rows = ask.query(params![feed])?;
+                let mut seen = BTreeSet::new();
+                while let Some(row) = &rows.next()? {
+                    let body: Vec<u8> = row.get(1)?;
+                    // It is there under each name of its vulnerability.
+                    let Some(json) = inflated(&body).filter(|json| seen.insert(json.clone()))
+                    else {
+                        continue;
+                    };
+                    if let Ok(statement) = serde_json::from_slice::<Statement>(&json) {
+                        fold(&mut state, write_openvex(&statement).to_string().as_bytes());
+                    }
+                }
+                Ok(state)
+            })
+            .await
+    }
+
+    /// Notes that a feed was imported. With `whole`, what was not taken in since then (in milliseconds since 1970) is
+    /// taken away. Tells how many that were.
     pub async fn finish_feed(
         &self,
         feed: Feed,
-        whole: bool,
+        whole: Option<i64>,
     ) -> std::result::Result<u64, StoreError> {
         self.records
             .note(move |connection| {
                 let finish = || -> Result<u64> {
                     let mut gone = 0;
-                    if whole {
+                    if let Some(since) = whole {
                         connection.execute(
                             "DELETE FROM statements WHERE feed = $1 AND taken_at < $2",
-                            params![feed.name, feed.imported_at],
+                            params![feed.name, since],
                         )?;
                         let old: Vec<(i64, Vec<u8>)> = connection
                             .prepare_cached(
                                 "SELECT id, body FROM advisories WHERE feed = $1 AND taken_at < $2",
                             )?
-                            .query_map(params![feed.name, feed.imported_at], |row| {
+                            .query_map(params![feed.name, since], |row| {
                                 Ok((row.get(0)?, row.get(1)?))
                             })?
                             .collect::<Result<_>>()?;
@@ -520,6 +562,13 @@ impl Store {
                 },
             )
             .await
+    }
+
+    /// Whether there are any statements.
+    pub async fn has_statements(&self) -> std::result::Result<bool, StoreError> {
+        let found: Vec<i64> =
+            self.records.rows("SELECT 1 FROM statements LIMIT 1", (), |row| row.get(0)).await?;
+        Ok(!found.is_empty())
     }
 
     /// Statements about vulnerabilities of these names, each with its feed and whether that is trusted, the latest last.

@@ -10,6 +10,7 @@ use larder_core::inventory::{FACTS_FORM, purl_kind};
 use larder_core::version::Ecosystem;
 
 use super::advisories::{FeedAdvisory, KNOWN_AT, named, unpack};
+use super::images::NotedSystem;
 use super::rows::{Cell, ask, insert};
 use crate::clock::now;
 use crate::error::StoreError;
@@ -295,11 +296,11 @@ impl Store {
     pub async fn note_inventory(
         &self,
         image: &Digest,
-        release: &str,
+        system: &NotedSystem,
         gaps: InventoryGaps,
         packages: Vec<(PackageKey, usize)>,
     ) -> std::result::Result<(), StoreError> {
-        let (image, release) = (image.to_string(), release.to_owned());
+        let (image, system) = (image.to_string(), system.clone());
         let number = |count: usize| i64::try_from(count).unwrap_or(i64::MAX);
         let (unread, parts) = (number(gaps.layers.len()), number(gaps.parts));
         self.records
@@ -317,14 +318,16 @@ impl Store {
                 }
                 let id: i64 = connection
                     .prepare_cached(
-                        "INSERT INTO inventories (manifest, form, read_at, release, unread, parts, is_image)
-                         VALUES ($1, $2, $3, $4, $5, $6, 1)
+                        "INSERT INTO inventories (manifest, form, read_at, release, unread, parts, is_image,
+                           system_name, support_end)
+                         VALUES ($1, $2, $3, $4, $5, $6, 1, $7, $8)
                          ON CONFLICT (manifest) DO UPDATE SET form = excluded.form,
                            read_at = excluded.read_at, release = excluded.release,
                            unread = excluded.unread, parts = excluded.parts,
-                           is_image = excluded.is_image RETURNING id",
+                           is_image = excluded.is_image, system_name = excluded.system_name,
+                           support_end = excluded.support_end RETURNING id",
                     )?
-                    .query_row(params![image, form(), read_at, release, unread, parts], |row| {
+                    .query_row(params![image, form(), read_at, system.release, unread, parts, system.name, system.support_end], |row| {
                         row.get(0)
                     })?;
                 // What it was noted with before is not what it has.

@@ -13,10 +13,13 @@ use crate::error::StoreError;
 use crate::sql::params;
 use crate::store::Store;
 
-/// What version 10 of the file has more than version 9: whether a noted manifest is an image at all, and since when an
-/// advisory is known here. 0: since before that was counted.
+/// What version 10 of the file has more than version 9: whether a noted manifest is an image at all, its system for people
+/// with the last day on which that is mended, as it says itself, and since when an advisory is known here. 0: since before
+/// that was counted.
 pub(super) const COLUMNS: &str = "
     ALTER TABLE inventories ADD COLUMN is_image BIGINT NOT NULL DEFAULT 1;
+    ALTER TABLE inventories ADD COLUMN system_name TEXT NOT NULL DEFAULT '';
+    ALTER TABLE inventories ADD COLUMN support_end TEXT NOT NULL DEFAULT '';
     ALTER TABLE advisories ADD COLUMN first_at BIGINT NOT NULL DEFAULT 0;
 ";
 
@@ -44,9 +47,21 @@ pub struct LayerSharers {
     pub some: Vec<(RepositoryName, Tag)>,
 }
 
+/// The system of an image. All empty: none was found.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub struct NotedSystem {
+    /// As advisories name it: `Debian:12`. Empty: they have no name for it.
+    pub release: String,
+    /// For people.
+    pub name: String,
+    /// The last day on which it is mended, as it says itself. Empty: it does not.
+    pub support_end: String,
+}
+
 /// What is known of an image that was noted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NotedImage {
+    pub system: NotedSystem,
     /// Whether it is an image: it has layers of a type that is read.
     pub is_image: bool,
     /// Layers that had not been read when it was noted.
@@ -261,7 +276,8 @@ impl Store {
         self.records
             .read(move |connection| {
                 let mut ask = connection.prepare_cached(
-                    "SELECT is_image, unread, parts FROM inventories WHERE manifest = $1 AND form = $2",
+                    "SELECT is_image, unread, parts, release, system_name, support_end FROM inventories
+                     WHERE manifest = $1 AND form = $2",
                 )?;
                 let mut found = Vec::new();
                 for digest in manifests {
@@ -269,11 +285,52 @@ impl Store {
                     if let Some(row) = &rows.next()? {
                         let is_image = row.get::<i64>(0)? != 0;
                         let (unread, parts) = (unsigned(row, 1)?, unsigned(row, 2)?);
-                        found.push((digest, NotedImage { is_image, unread, parts }));
+                        let system = NotedSystem {
+                            release: row.get(3)?,
+                            name: row.get(4)?,
+                            support_end: row.get(5)?,
+                        };
+                        found.push((digest, NotedImage { system, is_image, unread, parts }));
                     }
                 }
                 Ok(found)
             })
+            .await
+    }
+
+    /// The systems of images that were noted, each once.
+    pub async fn noted_systems(&self) -> Result<Vec<NotedSystem>, StoreError> {
+        self.records
+            .rows(
+                "SELECT DISTINCT release, system_name, support_end FROM inventories
+                 WHERE is_image = 1 AND system_name <> '' ORDER BY 1, 2, 3",
+                (),
+                |row| {
+                    Ok(NotedSystem {
+                        release: row.get(0)?,
+                        name: row.get(1)?,
+                        support_end: row.get(2)?,
+                    })
+                },
+            )
+            .await
+    }
+
+    /// The images of a system, at most `limit` of them, sorted by digest.
+    pub async fn images_of(
+        &self,
+        system: &NotedSystem,
+        limit: usize,
+    ) -> Result<Vec<Digest>, StoreError> {
+        let NotedSystem { release, name, support_end } = system.clone();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .rows(
+                "SELECT manifest FROM inventories WHERE is_image = 1 AND release = $1
+                   AND system_name = $2 AND support_end = $3 ORDER BY manifest LIMIT $4",
+                (release, name, support_end, limit),
+                |row| checked(row, 0),
+            )
             .await
     }
 

@@ -6,7 +6,7 @@ use larder_core::advisory::{
 use larder_core::digest::Digest;
 use larder_core::inventory::{LayerFacts, Unread};
 use larder_core::version::Ecosystem;
-use larder_store::{Feed, InventoryGaps, NotedFinding, Store};
+use larder_store::{Feed, InventoryGaps, NotedFinding, NotedSystem, Store};
 use std::collections::BTreeSet;
 
 use super::{image, name, pairs, shared};
@@ -14,6 +14,10 @@ use super::{image, name, pairs, shared};
 fn facts(why: &str) -> LayerFacts {
     let unread = vec![Unread { path: "x".to_owned(), why: why.to_owned() }];
     LayerFacts { entries: 1, unread, ..LayerFacts::default() }
+}
+
+fn debian() -> NotedSystem {
+    NotedSystem { release: "Debian:12".to_owned(), ..NotedSystem::default() }
 }
 
 fn key(name: &str, version: &str) -> PackageKey {
@@ -96,7 +100,7 @@ async fn whichever_is_new_the_advisory_or_the_image_it_is_found() {
             let store = pair.one.clone();
             async move {
                 store
-                    .note_inventory(&image, "Debian:12", InventoryGaps::default(), packages)
+                    .note_inventory(&image, &debian(), InventoryGaps::default(), packages)
                     .await
                     .unwrap();
             }
@@ -108,7 +112,7 @@ async fn whichever_is_new_the_advisory_or_the_image_it_is_found() {
         let both = vec![advisory("A-1", "damper", "2.0.0", 1), advisory("A-2", "flue", "2.0.0", 1)];
         let taken = pair.two.take_advisories("feed", both.clone(), at).await.unwrap();
         assert_eq!((taken.new, taken.changed, taken.same), (2, 0, 0));
-        pair.two.finish_feed(feed(at), false).await.unwrap();
+        pair.two.finish_feed(feed(at), None).await.unwrap();
         assert_eq!(findings(&pair.one).await, ["A-1 damper 1.0.0 3 2.0.0"]);
         // What it was noted with first is not what it has.
         note(second.clone(), vec![(key("damper", "0.1.0"), 0)]).await;
@@ -140,7 +144,7 @@ async fn whichever_is_new_the_advisory_or_the_image_it_is_found() {
             .take_advisories("feed", vec![advisory("A-1", "damper", "2.0.0", 3)], later)
             .await
             .unwrap();
-        assert_eq!(pair.one.finish_feed(feed(later), true).await.unwrap(), 1);
+        assert_eq!(pair.one.finish_feed(feed(later), Some(later)).await.unwrap(), 1);
         assert_eq!(findings(&pair.two).await, all[..1]);
         assert_eq!(pair.two.feeds().await.unwrap()[0].advisories, 1);
         // With its manifest an image goes, and with that what only it had.
@@ -174,7 +178,14 @@ async fn an_advisory_and_an_image_that_come_at_once_find_each_other() {
             let taking =
                 tokio::spawn(async move { one.take_advisories("feed", all, 1).await.unwrap() });
             let noting = tokio::spawn(async move {
-                two.note_inventory(&image, "", InventoryGaps::default(), packages).await.unwrap();
+                two.note_inventory(
+                    &image,
+                    &NotedSystem::default(),
+                    InventoryGaps::default(),
+                    packages,
+                )
+                .await
+                .unwrap();
             });
             taking.await.unwrap();
             noting.await.unwrap();
@@ -197,7 +208,12 @@ async fn many_are_taken_at_once_and_statements_are_found_by_every_name() {
         let packages = (0..700).map(|number| (key(&format!("p{number}"), "1.0.0"), 0)).collect();
         let image = image(&pair.one, &pair.kettle, "one", Some("1")).await;
         pair.two
-            .note_inventory(&image, "", InventoryGaps { layers: Vec::new(), parts: 2 }, packages)
+            .note_inventory(
+                &image,
+                &NotedSystem::default(),
+                InventoryGaps { layers: Vec::new(), parts: 2 },
+                packages,
+            )
             .await
             .unwrap();
         assert_eq!(findings(&pair.one).await.len(), count);
@@ -212,7 +228,7 @@ async fn many_are_taken_at_once_and_statements_are_found_by_every_name() {
             let other = read_openvex(other.as_bytes()).unwrap();
             pair.two.take_statements("feed", other, 1).await.unwrap();
         }
-        pair.one.finish_feed(feed(2), false).await.unwrap();
+        pair.one.finish_feed(feed(2), None).await.unwrap();
         assert_eq!(pair.number("SELECT COUNT(*) FROM statements"), 4);
         let about = |store: &Store, id: &str| {
             let (store, names) = (store.clone(), BTreeSet::from([id.to_owned()]));
@@ -223,7 +239,7 @@ async fn many_are_taken_at_once_and_statements_are_found_by_every_name() {
             assert_eq!((found.len(), found[0].1), (1, true), "{id}");
         }
         // As a whole: what the last import did not have goes.
-        pair.two.finish_feed(feed(2), true).await.unwrap();
+        pair.two.finish_feed(feed(2), Some(2)).await.unwrap();
         assert_eq!(about(&pair.one, "A-1").await.len(), 1);
         assert!(about(&pair.one, "A-2").await.is_empty());
     }

@@ -2,14 +2,13 @@
 
 use std::path::PathBuf;
 
-use larder_core::advisory::{Advisory, PublishedDocument, Statement, ecosystem_of, read_document};
+use larder_core::advisory::is_feed_name;
 use larder_core::shown::cut;
-use larder_store::{Feed, Store, StoreError, TakenAdvisories};
+use larder_store::{Feed, Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
-use tokio::sync::mpsc;
 
-use super::published::{PublishedFiles, TakesDocuments};
+use super::taking::{RefusedDocument, Taking};
 use crate::context::{Context, now, store_here};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report, STRONG, WARN, count, paint, time};
@@ -66,57 +65,6 @@ pub struct ImportReport {
     refused_count: u64,
 }
 
-#[derive(Serialize, JsonSchema, Clone)]
-struct RefusedDocument {
-    place: String,
-    cause: String,
-}
-
-/// Advisories that are taken in with one change.
-const TOGETHER: usize = 500;
-/// Documents that were refused and are listed.
-const LISTED: usize = 100;
-
-enum Read {
-    Advisory(Advisory),
-    Statement(Statement),
-}
-
-/// Reads documents on a thread of its own, and sends on what is in them.
-struct Reading {
-    to: mpsc::Sender<Read>,
-    refused: Vec<RefusedDocument>,
-    refused_count: u64,
-}
-
-impl TakesDocuments for Reading {
-    fn take(&mut self, place: &str, document: &[u8]) -> bool {
-        let all = match read_document(document) {
-            Err(error) => {
-                self.refuse(place, error.to_string());
-                return true;
-            }
-            Ok(PublishedDocument::Advisory(advisory)) => vec![Read::Advisory(*advisory)],
-            Ok(PublishedDocument::Csaf(document)) => {
-                let statements = document.statements.into_iter().map(Read::Statement);
-                document.advisories.into_iter().map(Read::Advisory).chain(statements).collect()
-            }
-            Ok(PublishedDocument::Statements(all)) => {
-                all.into_iter().map(Read::Statement).collect()
-            }
-        };
-        all.into_iter().all(|one| self.to.blocking_send(one).is_ok())
-    }
-
-    fn refuse(&mut self, place: &str, cause: String) {
-        self.refused_count += 1;
-        if self.refused.len() < LISTED {
-            let (place, cause) = (cut(place, 300), cut(&cause, 300));
-            self.refused.push(RefusedDocument { place, cause });
-        }
-    }
-}
-
 /// A feed's name: what fits on a line and into a file's name.
 fn feed_name(args: &Args) -> Result<String, Failure> {
     let what = "cannot name the feed";
@@ -128,9 +76,7 @@ fn feed_name(args: &Args) -> Result<String, Failure> {
             name.split('.').next().unwrap_or_default().to_ascii_lowercase()
         }
     };
-    let fits =
-        |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || b"-_.".contains(&byte);
-    if name.is_empty() || name.len() > 64 || !name.bytes().all(fits) {
+    if !is_feed_name(&name) {
         let cause = format!("`{}` is no name of a feed", name.escape_debug());
         let remedy = "give one with `--feed`: lower-case letters, digits, `-`, `_` and `.`";
         return Err(Failure::usage(what, cause, remedy));
@@ -146,61 +92,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let what = || format!("cannot take in the feed {feed}");
     let failed = |error: StoreError| Failure::store(what(), &error);
     let known = store.feeds().await.map_err(failed)?;
-    let (to, mut from) = mpsc::channel(TOGETHER);
     let paths = args.paths.clone();
-    let reading = tokio::task::spawn_blocking(move || {
-        let mut reading = Reading { to, refused: Vec::new(), refused_count: 0 };
-        let mut files = PublishedFiles::new(&mut reading);
-        let read = paths
-            .iter()
-            .try_for_each(|path| files.read(path).map_err(|error| (path.clone(), error)));
-        let digest = files.digest();
-        (read, digest, reading.refused, reading.refused_count)
-    });
     let at = now();
     let progress = context.output.progress();
-    let mut all = TakenAdvisories::default();
-    let (mut advisories, mut statements) = (Vec::new(), Vec::new());
-    let (mut statement_count, mut unmatched, mut newest) = (0, 0, None);
-    loop {
-        let next = from.recv().await;
-        let is_end = next.is_none();
-        match next {
-            Some(Read::Advisory(advisory)) => {
-                newest = newest.max(Some(advisory.modified.as_millisecond()));
-                unmatched += u64::from(advisory.withdrawn.is_none() && !is_matched(&advisory));
-                advisories.push(advisory);
-            }
-            Some(Read::Statement(statement)) => {
-                statement_count += 1;
-                statements.push(statement);
-            }
-            None => {}
-        }
-        if advisories.len() >= TOGETHER || is_end {
-            let some = std::mem::take(&mut advisories);
-            match args.dry_run {
-                true => {
-                    let gone = some.iter().filter(|one: &&Advisory| one.withdrawn.is_some());
-                    let gone = gone.count() as u64;
-                    all.withdrawn += gone;
-                    all.new += some.len() as u64 - gone;
-                }
-                false => all.add(store.take_advisories(&feed, some, at).await.map_err(failed)?),
-            }
-            progress.say(format!("{} advisories", all.sum()));
-        }
-        if (statements.len() >= TOGETHER || is_end) && !args.dry_run {
-            let some = std::mem::take(&mut statements);
-            store.take_statements(&feed, some, at).await.map_err(failed)?;
-        }
-        if is_end {
-            break;
-        }
-    }
+    let taking = Taking { store: &store, feed: &feed, at, dry_run: args.dry_run };
+    let tell = |count: u64| progress.say(format!("{count} advisories"));
+    let taken = taking.take(tell, move |files| {
+        paths.iter().try_for_each(|path| files.read(path).map_err(|error| (path.clone(), error)))
+    });
+    let (outcome, taken) = taken.await.map_err(failed)?;
     progress.done();
-    let read = reading.await.map_err(|_| failed(StoreError::Closed))?;
-    let (outcome, digest, refused, refused_count) = read;
     let broke_off = outcome.err().map(|(path, error)| {
         let named = larder_transfer::files::named(&path);
         Failure::io(format!("cannot read {named}"), &error)
@@ -211,19 +112,19 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         own,
         feed: feed.clone(),
         dry_run: args.dry_run,
-        digest: digest.to_string(),
-        new: all.new,
-        changed: all.changed,
-        same: all.same,
-        withdrawn: all.withdrawn,
+        digest: taken.digest.to_string(),
+        new: taken.advisories.new,
+        changed: taken.advisories.changed,
+        same: taken.advisories.same,
+        withdrawn: taken.advisories.withdrawn,
         removed: 0,
-        statements: statement_count,
-        unmatched,
-        newest_at: newest.map(time),
-        refused,
-        refused_count,
+        statements: taken.statements,
+        unmatched: taken.unmatched,
+        newest_at: taken.newest.map(time),
+        refused: taken.refused,
+        refused_count: taken.refused_count,
     };
-    let is_nothing = all.sum() == 0 && statement_count == 0;
+    let is_nothing = taken.advisories.sum() == 0 && taken.statements == 0;
     if let Some(failure) = broke_off.as_ref().filter(|_| args.dry_run || is_nothing) {
         return Err(failure.clone());
     }
@@ -232,16 +133,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let noted = Feed {
             name: feed.clone(),
             origin: cut(&origin.join(" "), 500),
-            digest: digest.to_string(),
+            digest: taken.digest.to_string(),
             imported_at: at,
-            newest: newest.unwrap_or(0),
+            newest: taken.newest.unwrap_or(0),
             advisories: 0,
-            unmatched,
+            unmatched: taken.unmatched,
             is_trusted: own,
         };
         // What could not be read may be what would be taken away.
         let whole = args.whole && report.refused_count == 0 && broke_off.is_none();
-        report.removed = store.finish_feed(noted, whole).await.map_err(failed)?;
+        report.removed = store.finish_feed(noted, whole.then_some(at)).await.map_err(failed)?;
         if args.whole && !whole {
             let told = "note: nothing was taken away, since not all of it could be read";
             context.output.note(told);
@@ -254,12 +155,6 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     context.output.tell(&report);
     Ok(if report.refused_count == 0 { Exit::Done } else { Exit::No })
-}
-
-/// Whether it names a package of an ecosystem that is known.
-fn is_matched(advisory: &Advisory) -> bool {
-    let packages = advisory.affected.iter().filter_map(|one| one.package.as_ref());
-    packages.into_iter().any(|package| ecosystem_of(&package.ecosystem).is_some())
 }
 
 /// Opens the store for a command about advisories, which needs some.

@@ -103,6 +103,12 @@ impl<'t, T: TakesDocuments> PublishedFiles<'t, T> {
         self.stream(&place, file)
     }
 
+    /// One document, an array of them, or one on each line, which is compressed by gzip.
+    pub fn compressed(&mut self, place: &str, from: impl Read) -> io::Result<()> {
+        let inflated = flate2::read::MultiGzDecoder::new(from).take(INFLATED);
+        self.stream(place, inflated)
+    }
+
     /// One document, an array of them, or one on each line.
     fn stream(&mut self, place: &str, from: impl Read) -> io::Result<()> {
         let mut hasher = self.hasher.clone();

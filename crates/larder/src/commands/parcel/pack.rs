@@ -22,6 +22,7 @@ use larder_transfer::{Content, Engine, MoveOrder, Outline, Own, Source, Transfer
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::feeds;
 use crate::commands::intake::{Budgets, IntakeJob, Upstreams, jobs};
 use crate::config::Config;
 use crate::context::{Context, open_store, read_lock, store_if_any};
@@ -53,6 +54,12 @@ pub struct Args {
     /// With --since: also say which tags of the receipt were removed here, for `unpack --removals`
     #[arg(long, requires = "since")]
     removals: bool,
+    /// Also the advisories that were taken in here
+    #[arg(long)]
+    advisories: bool,
+    /// With --advisories: these alone, and no images
+    #[arg(long, requires = "advisories", conflicts_with_all = ["held", "since", "upstreams"])]
+    no_images: bool,
     /// Cut the archive into files of this size, as in 3.9GiB
     #[arg(long, value_name = "SIZE")]
     volume: Option<VolumeSize>,
@@ -91,6 +98,8 @@ pub struct PackReport {
     volumes: usize,
     /// Tags whose removal it carries.
     removals: usize,
+    /// Feeds of advisories that it carries.
+    feeds: Vec<String>,
     /// What the archive takes on the disk.
     archive_bytes: u64,
     /// What is free where it goes. null: nobody knows.
@@ -118,7 +127,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }
         None => (BTreeSet::new(), None, None),
     };
-    let jobs = if args.held.is_empty() { chosen(args, &config, &lock)? } else { Vec::new() };
+    let is_by_lock = args.held.is_empty() && !args.no_images;
+    let jobs = if is_by_lock { chosen(args, &config, &lock)? } else { Vec::new() };
     let upstreams = Upstreams::new(&config);
     let store = if args.upstreams { None } else { Some(open_store(&config)?) };
     let journal = if args.upstreams { store_if_any(&config)? } else { None };
@@ -150,14 +160,27 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let lock = Digest::of(lock.write().as_bytes());
     let records = store_if_any(&config)?;
     let contents = Contents::new(config.larder.name.clone(), now_text(), lock, since, images);
+    let feeds = match (&records, args.advisories) {
+        (Some(records), true) => feeds::packed(records).await?,
+        (_, false) => Vec::new(),
+        (None, true) => Vec::new(),
+    };
+    if args.advisories && feeds.is_empty() {
+        progress.done();
+        let cause = "no advisories were taken in here";
+        let remedy = "`larder advisory import` takes them in";
+        return Err(Failure::usage(what(), cause, remedy).ending(Exit::No));
+    }
     let (sequence, before) = number(&contents, records.as_ref()).await?;
     let removals = match (&receipt, &records, args.removals) {
         (Some(receipt), Some(records), true) => removals(receipt, &contents, records).await?,
         _ => Vec::new(),
     };
-    let mut contents = contents.numbered(sequence, before).removing(removals);
+    let carried = feeds.iter().map(|feed| feed.about.clone()).collect();
+    let mut contents = contents.numbered(sequence, before).removing(removals).advising(carried);
     let mut needed = BTreeMap::new();
     needed.extend(packed.iter().flat_map(|packed| packed.needs.clone()));
+    needed.extend(feeds.iter().map(feeds::PackedFeed::needs));
     contents.fill(&needed, &held);
     contents.check().map_err(|error| Failure::usage(what(), error, "pack fewer with `--only`"))?;
     let total = ArchiveShape::of(&contents).total;
@@ -172,6 +195,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         size_bytes: contents.total(),
         volumes: usize::try_from(total.div_ceil(volume)).unwrap_or(usize::MAX),
         removals: contents.removals.len(),
+        feeds: contents.feeds.iter().map(|feed| feed.name.clone()).collect(),
         archive_bytes: total,
         free_bytes: free(&args.out),
         dry_run: args.dry_run,
@@ -197,7 +221,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let parcel = NewParcel::begin(&args.out, contents, Some(volume));
     let parcel = parcel.map_err(|error| Failure::parcel(what(), &error))?;
-    let written = write(&parcel, &packed, &progress).await;
+    let written = write(&parcel, &packed, &feeds, &progress).await;
     progress.done();
     if let Err(error) = written {
         let failure = Failure::transfer(what(), &error);
@@ -281,14 +305,15 @@ async fn number(
 fn is_packed(folder: &Path, contents: &Contents, trust: &SignerTrust) -> bool {
     let Ok(there) = Parcel::open(&[folder.to_owned()], trust) else { return false };
     let there = there.contents;
-    (there.lock, there.since, there.images, there.blobs, there.held, there.removals)
+    let there_too = (there.removals, there.feeds);
+    (there.lock, there.since, there.images, there.blobs, there.held, there_too)
         == (
             contents.lock.clone(),
             contents.since.clone(),
             contents.images.clone(),
             contents.blobs.clone(),
             contents.held.clone(),
-            contents.removals.clone(),
+            (contents.removals.clone(), contents.feeds.clone()),
         )
 }
 
@@ -393,8 +418,12 @@ async fn look_into(
 async fn write(
     parcel: &NewParcel,
     packed: &[PackedImage],
+    feeds: &[feeds::PackedFeed],
     progress: &Progress,
 ) -> Result<(), TransferError> {
+    for feed in feeds {
+        feed.write(parcel).await?;
+    }
     let engine = Engine::new(progress.clone());
     let outcomes: Vec<Result<(), TransferError>> = stream::iter(packed)
         .map(|packed| {
@@ -453,6 +482,9 @@ fn show(report: &PackReport, out: &Output) {
     ));
     if report.removals > 0 {
         out.result(format!("it says that {} were removed here", count(report.removals, "tag")));
+    }
+    if !report.feeds.is_empty() {
+        out.result(format!("with the advisories of {}", report.feeds.join(", ")));
     }
     if let (true, Some(free)) = (report.dry_run, report.free_bytes) {
         let (takes, free) = (bytes(report.archive_bytes), bytes(free));

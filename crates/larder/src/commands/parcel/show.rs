@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use larder_core::digest::Digest;
-use larder_core::parcel::{Contents, ParcelImage, Receipt};
+use larder_core::parcel::{Contents, ParcelFeed, ParcelImage, Receipt};
 use larder_transfer::parcel::{Parcel, read_receipt};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -35,6 +35,8 @@ pub struct ParcelReport {
     left_out: usize,
     volumes: Vec<String>,
     images: Vec<ParcelLine>,
+    /// Advisories that come along.
+    feeds: Vec<FeedLine>,
     against: Option<AgainstReceipt>,
 }
 
@@ -47,6 +49,17 @@ struct ParcelLine {
     companions: usize,
     /// What it is to the receipt's larder. None: no receipt was named.
     state: Option<&'static str>,
+}
+
+/// Advisories of a parcel.
+#[derive(Serialize, JsonSchema)]
+struct FeedLine {
+    name: String,
+    /// When they were taken in where the parcel was made.
+    taken_in_at: String,
+    origin: String,
+    /// Whether what their statements hide counts as hidden there.
+    own: bool,
 }
 
 /// The parcel as the receipt's larder sees it.
@@ -83,10 +96,20 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         left_out: contents.held.len(),
         volumes: contents.volumes.iter().map(|volume| volume.name.clone()).collect(),
         images: contents.images.iter().map(|image| line(image, receipt.as_ref())).collect(),
+        feeds: contents.feeds.iter().map(feed_line).collect(),
         against: receipt.as_ref().map(|receipt| against(contents, receipt)),
     };
     context.output.tell(&report);
     Ok(Exit::Done)
+}
+
+fn feed_line(feed: &ParcelFeed) -> FeedLine {
+    FeedLine {
+        name: feed.name.clone(),
+        taken_in_at: feed.taken_in_at.clone(),
+        origin: feed.origin.clone(),
+        own: feed.own,
+    }
 }
 
 fn line(image: &ParcelImage, receipt: Option<&Receipt>) -> ParcelLine {
@@ -164,6 +187,10 @@ fn show(report: &ParcelReport, out: &Output) {
         since(&report.made_at, now()),
         report.signed_by
     ));
+    for feed in &report.feeds {
+        let own = if feed.own { ", our own" } else { "" };
+        out.result(format!("advisories of {}{own}, as of {}", feed.name, feed.taken_in_at));
+    }
     if let Some(against) = &report.against {
         let lacking = match against.new_blobs {
             0 => "all of it".to_owned(),

@@ -21,6 +21,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::elsewhere::FarRegistry;
+use super::feeds::{FeedsWish, UnpackedFeed};
 use super::receipt::default_path;
 use super::{ParcelArgs, plain, removals};
 use crate::config::Config;
@@ -77,6 +78,8 @@ pub struct UnpackReport {
     pub removed: Vec<String>,
     /// Tags that the parcel says were removed, and that stay; each with the reason.
     pub removals_left: Vec<KeptTag>,
+    /// Advisories that came along, feed by feed.
+    pub feeds: Vec<UnpackedFeed>,
     /// None: nobody signed for it.
     pub signed_by: Option<String>,
     pub blobs_copied: usize,
@@ -121,6 +124,9 @@ impl Report for UnpackReport {
         for image in &self.images {
             let from = image.name.as_ref().map(|name| format!("{name} to ")).unwrap_or_default();
             out.result(format!("{verb} {from}{}", image.to));
+        }
+        for feed in &self.feeds {
+            out.result(feed.line());
         }
         for name in &self.held_back {
             out.result(format!("{} {name}", paint(WARN, "held back")));
@@ -207,7 +213,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let exit = if report.held_back.is_empty() { Exit::Done } else { Exit::No };
     let gone = removals::plan(&parcel, args.removals, &config, &store).await?;
     (report.removed, report.removals_left) = gone.told();
+    // They are for this larder, wherever the images go.
+    let feeds = FeedsWish {
+        parcel: &parcel,
+        store: &store,
+        trust: &trust,
+        older: args.older,
+        dry_run: args.dry_run,
+    };
     if args.dry_run {
+        report.feeds = feeds.carry_out().await?;
         if elsewhere.is_none() {
             let before = present(&parcel, &store, true).await.map_err(failed)?;
             let new = parcel.contents.blobs.iter().filter(|blob| !before.contains(&blob.digest));
@@ -241,6 +256,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let moved = show_to_everybody(&parcel, &back, &store, elsewhere.as_ref(), &config).await?;
     note(&parcel, &back, &store, elsewhere.as_ref()).await?;
     gone.carry_out(&parcel, &store).await?;
+    report.feeds = feeds.carry_out().await?;
     if let Some(order) = parcel.contents.order() {
         let noted = store.note_parcel(&whose, order, parcel.contents.predecessor).await;
         noted.map_err(|error| Failure::store(what(), &error))?;

@@ -8,6 +8,7 @@ use larder_store::{Filter, RecordKind, Store};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::health::HealthFigures;
 use crate::commands::rounds::{self, ConcernRow};
 use crate::commands::shelf::{KnownUse, Named, UseWish};
 use crate::config::Config;
@@ -51,6 +52,8 @@ pub struct Figures {
     pub intake: IntakeFigures,
     pub users: Vec<UserFigures>,
     pub removals: Vec<RemovalFigures>,
+    /// How the images are. null: nobody has taken advisories in.
+    pub health: Option<HealthFigures>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -301,6 +304,7 @@ impl Figures {
             intake: intake(config, store, since).await?,
             users: users(config, store, since).await?,
             removals: removals.collect(),
+            health: HealthFigures::gather(store).await.map_err(failed)?,
         })
     }
 }

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use larder_core::access::Who;
 use larder_core::advisory::{PackageVerdict, Severity};
 use larder_core::digest::Digest;
+use larder_core::health::SystemRelease;
 use larder_core::policy::{ImageName, Lack, Spared, Verdict};
 use larder_core::quantity::Span;
 use larder_core::rounds::{Concern, Urgency, ends};
@@ -21,6 +22,8 @@ use crate::policy::Judge;
 const DAY: i64 = 24 * 3_600_000;
 /// Advisories of a cluster that are told one by one.
 const EACH: usize = 10;
+/// Images of one system that are looked at.
+const LOOKED: usize = 2000;
 /// For so long a feed is taken for new, where no rule says otherwise.
 const FRESH: i64 = 14 * DAY;
 
@@ -93,6 +96,7 @@ pub async fn all(config: &Config, store: &Store) -> Result<Vec<Concern>, Failure
         ));
     }
     found.extend(running(config, store).await?);
+    found.extend(ended(config, store).await?);
     Ok(found)
 }
 
@@ -192,6 +196,45 @@ async fn running(config: &Config, store: &Store) -> Result<Vec<Concern>, Failure
         }
     }
     Ok(told(found))
+}
+
+/// Systems that are mended no more, of images that clusters use.
+async fn ended(config: &Config, store: &Store) -> Result<Vec<Concern>, Failure> {
+    let failed = |error: StoreError| Failure::store("cannot tell what was published", &error);
+    let mut concerns = Vec::new();
+    for system in store.noted_systems().await.map_err(failed)? {
+        let release = SystemRelease::new(&system.name, &system.release, &system.support_end);
+        let Some(end) = release.ends.filter(|end| *end <= now()) else { continue };
+        let images = store.images_of(&system, LOOKED).await.map_err(failed)?;
+        let within = Some(Span(config.larder.in_use));
+        let holdings =
+            Holdings::about(config, store, images.clone(), Some(Touched::new()), within).await?;
+        let uses = holdings.uses();
+        let users = images.iter().flat_map(|image| holdings.users_of(image, &uses));
+        let is_cluster = |who: &str| {
+            let name = who.split('/').next().unwrap_or(who);
+            config.clusters.iter().any(|one| one.name.get_ref() == name)
+        };
+        let used = users.filter(|user| user.who.as_deref().is_some_and(is_cluster));
+        let used: BTreeSet<String> = used.map(|user| user.image).collect();
+        let Some(first) = used.first() else { continue };
+        let others = match used.len() {
+            1 => " is".to_owned(),
+            2 => " and another image that clusters use are".to_owned(),
+            more => format!(" and {} other images that clusters use are", more - 1),
+        };
+        let day: String = time(end - 1).chars().take(10).collect();
+        let text = format!("{first}{others} of {}, which was mended until {day}", system.name);
+        let remedy = format!("larder look {}/{first} --health", config.larder.url.host);
+        concerns.push(concern(
+            format!("system/{}", system.name),
+            Urgency::Soon,
+            end,
+            &text,
+            remedy,
+        ));
+    }
+    Ok(concerns)
 }
 
 fn told(found: BTreeMap<(String, String), Running>) -> Vec<Concern> {

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
 use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ManifestShape};
 use larder_core::holdings::{HeldImages, HeldPattern, ManifestPlace, ManifestRow};
@@ -19,6 +20,7 @@ use super::{House, tree, unreadable};
 use crate::config::Config;
 use crate::context::{Context, now};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::health::{self, ImageHealth};
 use crate::output::{Output, Report, Table, ago, bytes, count, short, until};
 
 /// Show the images of a shelf or a repository
@@ -35,6 +37,9 @@ pub struct Args {
     /// Manifests without a tag too: they can still be pulled by digest
     #[arg(long)]
     untagged: bool,
+    /// Say everything that is known of how each image is
+    #[arg(long, conflicts_with = "tree")]
+    health: bool,
     /// Only what nobody has asked for in so many days, as 90d
     #[arg(long, value_name = "SPAN")]
     unpulled: Option<larder_core::quantity::Span>,
@@ -116,6 +121,9 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     }
     if args.tree {
         tree::add(store, &mut shown).await?;
+    } else {
+        let asked = add_health(store, &mut shown, args.health).await;
+        asked.map_err(|error| unreadable(&error))?;
     }
     context.output.tell(&ShelfReport {
         name: pattern.to_string(),
@@ -126,6 +134,32 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
         args: args.clone(),
     });
     Ok(Exit::Done)
+}
+
+/// Images of which it is found out at once how they are.
+const HEALTH_AT_ONCE: usize = 8;
+
+/// Says how each image is, where advisories were taken in or somebody wants to know.
+async fn add_health(
+    store: &Store,
+    shown: &mut [ShownImage],
+    is_wanted: bool,
+) -> Result<(), StoreError> {
+    if !is_wanted && !health::is_asked(store).await? {
+        return Ok(());
+    }
+    // Several tags of one image are one image.
+    let digests: BTreeSet<Digest> = shown.iter().map(|one| one.digest.clone()).collect();
+    let each = digests.into_iter().map(|digest| async move {
+        let found = health::of_held(store, &digest).await;
+        found.map(|health| (digest, health))
+    });
+    let each = stream::iter(each).buffer_unordered(HEALTH_AT_ONCE);
+    let found: BTreeMap<Digest, Option<ImageHealth>> = each.try_collect().await?;
+    for one in shown {
+        one.health = found.get(&one.digest).cloned().flatten();
+    }
+    Ok(())
 }
 
 /// What the cache of a repository's shelf is and does. None: the shelf is none that caches.
@@ -179,6 +213,13 @@ impl Report for ShelfReport {
             (false, None) => {}
         }
         table(&self.images, self.on_cached_shelf, out);
+        if self.args.health {
+            for one in &self.images {
+                let Some(health) = &one.health else { continue };
+                out.result(format!("\n{}  {}", one.name(), health.painted()));
+                health.lines().iter().for_each(|line| out.result(format!("  - {line}")));
+            }
+        }
         if self.images.iter().any(|one| !one.absent.is_empty()) {
             out.note("Platforms in brackets are named by the index and are not here.");
         }
@@ -294,6 +335,7 @@ fn one(
         pulls_in_30_days: used.map_or(0, |used| used.pulls),
         confirmed_at: None,
         expires_at: None,
+        health: None,
         goes: None,
         checked: None,
         at,
@@ -309,7 +351,11 @@ fn table(shown: &[ShownImage], cached: bool, out: &Output) {
     let own = ["IMAGE", "DIGEST", "PLATFORMS", "SIZE", "FREED", "SINCE", "LAST PULL", "PULLS"];
     let of_a_cache =
         ["IMAGE", "DIGEST", "PLATFORMS", "SIZE", "CONFIRMED", "LAST PULL", "PULLS", "GOES IN"];
-    let columns = if cached { of_a_cache } else { own };
+    let has_health = shown.iter().any(|one| one.health.is_some());
+    let mut columns: Vec<&str> = if cached { of_a_cache.into() } else { own.into() };
+    if has_health {
+        columns.insert(1, "HEALTH");
+    }
     let mut table = Table::new(out.width(), &columns).sparing(&[
         "SINCE",
         "PULLS",
@@ -322,9 +368,12 @@ fn table(shown: &[ShownImage], cached: bool, out: &Output) {
         let mut platforms: Vec<String> = one.platforms.iter().map(ToString::to_string).collect();
         platforms.extend(one.absent.iter().map(|platform| format!("({platform})")));
         let pulled = one.last.map_or_else(|| "never".to_owned(), |last| ago(last, now()));
+        let mut row = vec![one.name()];
+        if has_health {
+            row.push(one.health.as_ref().map(ImageHealth::painted).unwrap_or_default());
+        }
         if cached {
-            table.row([
-                one.name(),
+            row.extend([
                 short(&one.digest).to_owned(),
                 platforms.join(" "),
                 bytes(one.size_bytes),
@@ -333,10 +382,10 @@ fn table(shown: &[ShownImage], cached: bool, out: &Output) {
                 one.pulls_in_30_days.to_string(),
                 one.goes.map_or_else(|| "-".to_owned(), |at| until(at, now())),
             ]);
+            table.row(row);
             continue;
         }
-        table.row([
-            one.name(),
+        row.extend([
             short(&one.digest).to_owned(),
             platforms.join(" "),
             bytes(one.size_bytes),
@@ -345,6 +394,7 @@ fn table(shown: &[ShownImage], cached: bool, out: &Output) {
             pulled,
             one.pulls_in_30_days.to_string(),
         ]);
+        table.row(row);
     }
     out.table(&table);
 }

@@ -7,6 +7,7 @@ use larder_core::platform::Platform;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use crate::health::ImageHealth;
 use crate::output::short;
 
 #[derive(Serialize, JsonSchema)]
@@ -41,6 +42,8 @@ pub(super) struct ShownImage {
     pub expires_at: Option<String>,
     /// Its blobs, with `--tree`. None: nobody asked for them.
     pub layers: Option<Vec<ShownLayer>>,
+    /// How it is, as far as is known. None: nobody has taken advisories in, or it is no image.
+    pub health: Option<ImageHealth>,
     #[serde(skip)]
     pub goes: Option<i64>,
     #[serde(skip)]

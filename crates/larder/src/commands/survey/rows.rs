@@ -2,12 +2,14 @@
 
 use std::collections::HashMap;
 
+use larder_core::digest::Digest;
+use larder_core::health::HealthWord;
 use larder_core::lock::Lock;
 use larder_core::name::Tag;
-use larder_core::reference::{Reading, Reference, Selector};
+use larder_core::reference::{Reading, Reference, Selector, Unqualified};
 use larder_core::rewrite::{Finding, FindingAccess, ImageRole, Nature};
 use larder_core::route::{Routes, Standing};
-use larder_store::Store;
+use larder_store::{Store, StoreError};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -16,6 +18,7 @@ use crate::config::Config;
 use crate::context::read_reference;
 use crate::deployments::NamedImages;
 use crate::failure::Failure;
+use crate::health::{self, ImageHealth};
 
 /// Where a reference stands, as the program says it.
 #[derive(
@@ -70,6 +73,8 @@ pub struct Row {
     /// It could not be asked for: whether it is there is not known.
     #[serde(skip)]
     pub unasked: bool,
+    /// How the image is that this larder holds for it. null: it holds none, or nobody has taken advisories in.
+    pub health: Option<ImageHealth>,
     pub places: Vec<ReferencePlace>,
     /// The reference with its tag, as an intake entry would want it. None: its tag is not known here.
     #[serde(skip)]
@@ -202,6 +207,7 @@ fn read(finding: &Finding, config: Option<&Config>) -> Row {
         lacks: Vec::new(),
         unreachable: None,
         unasked: false,
+        health: None,
         places: Vec::new(),
         wanted,
         reading,
@@ -281,12 +287,45 @@ pub(super) async fn stand(
 ) -> Result<(), Failure> {
     let court = config.court(lock.clone());
     let routes = court.routes();
-    for row in rows {
+    for row in rows.iter_mut() {
         let Some(reading) = row.reading.clone() else { continue };
         row.class = court.reference(&reading.reference).class.map(str::to_owned);
         if row.standing != StandingWord::Built {
             stand_one(row, &reading.reference, routes, lock, store).await?;
         }
+    }
+    let failed = |error| Failure::store("cannot tell how images are", &error);
+    if let Some(store) = store
+        && health::is_asked(store).await.map_err(failed)?
+    {
+        add_health(rows, routes, store).await.map_err(failed)?;
+    }
+    Ok(())
+}
+
+/// Says how the images are that the larder holds; a poor one is told.
+async fn add_health(rows: &mut [Row], routes: &Routes, store: &Store) -> Result<(), StoreError> {
+    let mut known: HashMap<Digest, Option<ImageHealth>> = HashMap::new();
+    for row in rows.iter_mut().filter(|row| !row.tag_elsewhere) {
+        let here = |reference: &Reference| reference.host == *routes.own();
+        let read = |text: &str| Reference::read(text, &Unqualified::default()).ok();
+        let target = row.target.as_deref().and_then(read).map(|read| read.reference);
+        let written = row.reading.as_ref().map(|reading| reading.reference.clone());
+        let Some(place) = target.or(written).filter(here) else { continue };
+        let found = store.manifest_record(&place.repository, &place.selector()).await?;
+        let Some(record) = found else { continue };
+        let health = match known.get(&record.digest) {
+            Some(health) => health.clone(),
+            None => {
+                let health = health::of_held(store, &record.digest).await?;
+                known.insert(record.digest, health.clone());
+                health
+            }
+        };
+        if let Some(health) = health.as_ref().filter(|health| health.is() == HealthWord::Poor) {
+            row.remarks.push(format!("poor: {}", health.because()));
+        }
+        row.health = health;
     }
     Ok(())
 }
