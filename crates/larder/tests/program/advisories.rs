@@ -294,3 +294,48 @@ fn what_cannot_be_compared_and_what_was_not_read_is_never_taken_for_nothing() {
     house.larder("inventory --fill").ends(0);
     assert!(!house.larder("advisory check").ends(0).out.contains("vendor/kettle:9"));
 }
+
+#[test]
+fn newer_tags_of_the_upstream_are_read_where_somebody_asks() {
+    let house = house();
+    for (tag, layer, version) in [
+        ("1.10", "vendor-3", "2.2.1"),
+        ("1.11", "vendor-4", "2.1.9"),
+        ("1.12", "vendor-5", "2.3.0"),
+    ] {
+        let plan = gauge(&format!("steamgauge {tag}"), layer, version);
+        house.hold(&house.ventworks, "gauges/steamgauge", tag, &image(&plan));
+    }
+    house.configure("[[shelf]]\nname = \"vendor\"\n\n[[intake]]\nimage = \"ventworks.example/gauges/steamgauge\"\ntags = { exact = [\"1.8\", \"1.10\"] }\nto = \"vendor/steamgauge\"\n");
+    house.larder("intake lock").ends(0);
+    let text = osv("EMBER-2026-0001", "npm", "pressurekit", "2.2.0", &severe(CRITICAL));
+    house.write("a.json", &text);
+    house.larder("advisory import a.json").ends(0);
+    let of = |line: &str| {
+        let report = house.larder(line).ends(0).json();
+        let images = report["images"].as_array().unwrap().clone();
+        let gauge =
+            images.into_iter().find(|one| one["names"][0].to_string().contains("steamgauge"));
+        gauge.unwrap()["findings"][0]["mended_upstream"].clone()
+    };
+    assert_eq!(of("--json advisory check"), serde_json::json!([]), "nobody asked");
+    let expected = serde_json::json!([
+        { "image": "ventworks.example/gauges/steamgauge:1.12", "locked": false },
+        { "image": "ventworks.example/gauges/steamgauge:1.10", "locked": true },
+    ]);
+    assert_eq!(of("--json advisory check --upstream"), expected);
+    assert_eq!(
+        of(&format!("--json advisory check {OWN}/vendor/steamgauge:1.8 --upstream")),
+        expected
+    );
+    let theirs = "--json advisory check ventworks.example/gauges/steamgauge:1.11 --upstream";
+    assert_eq!(of(theirs)[0]["image"], "ventworks.example/gauges/steamgauge:1.12");
+    // An upstream that does not answer is told, and the rest stands.
+    let text = house.read("larder.toml").replace(&house.ventworks.endpoint(), "http://127.0.0.1:9");
+    house.write("larder.toml", text);
+    let away = house.larder("advisory check --upstream").ends(0);
+    away.says(&[
+        "EMBER-2026-0001",
+        "note: cannot list the tags of ventworks.example/gauges/steamgauge",
+    ]);
+}

@@ -4,6 +4,7 @@ use crate::sql::params;
 use larder_core::digest::Digest;
 use larder_core::name::RepositoryName;
 
+use crate::clock::now;
 use crate::error::StoreError;
 use crate::store::Store;
 
@@ -60,6 +61,9 @@ pub struct SeenWorkload {
     pub last: i64,
 }
 
+const DAY: i64 = 24 * 3_600_000;
+/// For so many days back it is looked for what was pulled: ten years.
+const LONGEST: i64 = 3660;
 /// Rows that one cluster may fill; then the oldest go.
 const MOST: i64 = 200_000;
 
@@ -162,16 +166,29 @@ impl Store {
                     "SELECT 1 FROM sightings
                      WHERE repository = $1 AND cluster = $2 AND digest = $3 AND last >= $4",
                 )?;
-                let mut pulled = connection.prepare_cached(
-                    "SELECT 1 FROM record WHERE kind = 'pull' AND last >= $1 AND text = $2
-                     AND (who = $3 OR substr(who, 1, length($3) + 1) = $3 || '/')
-                     AND substr(reference, 1, length($4)) = $4
-                     AND substr(reference, length($4) + 1, 1) IN ('@', ':') LIMIT 1",
-                )?;
                 for content in &contents {
-                    if seen.exists(params![repository, cluster, content.as_str(), since])?
-                        || pulled.exists(params![since, content.as_str(), cluster, repository])?
-                    {
+                    if seen.exists(params![repository, cluster, content.as_str(), since])? {
+                        return Ok(true);
+                    }
+                }
+                // A day's pulls of one who lie together by what makes them one line, so that no other's are read.
+                let mut pulled = connection.prepare_cached(
+                    "WITH RECURSIVE days (day) AS (
+                       SELECT CAST($1 AS BIGINT) UNION ALL SELECT day + 1 FROM days WHERE day < $2)
+                     SELECT DISTINCT r.text FROM days d JOIN record r
+                       ON (r.same >= 'pull|' || CAST(d.day AS TEXT) || '|' || $3 || '/'
+                         AND r.same < 'pull|' || CAST(d.day AS TEXT) || '|' || $3 || '}')
+                     WHERE r.kind = 'pull' AND r.last >= $4
+                       AND (r.who = $3 OR substr(r.who, 1, length($3) + 1) = $3 || '/')
+                       AND substr(r.reference, 1, length($5)) = $5
+                       AND substr(r.reference, length($5) + 1, 1) IN ('@', ':')",
+                )?;
+                let today = now().div_euclid(DAY);
+                let first = since.div_euclid(DAY).max(today - LONGEST);
+                let mut rows = pulled.query(params![first, today, cluster, since, repository])?;
+                while let Some(row) = &rows.next()? {
+                    let digest: String = row.get(0)?;
+                    if contents.iter().any(|content| content.as_str() == digest) {
                         return Ok(true);
                     }
                 }

@@ -352,3 +352,63 @@ async fn it_is_known_since_when_an_advisory_is_here_and_worse_ones_are_new() {
         assert_eq!(known(&pair.two).await, 50);
     }
 }
+
+#[tokio::test]
+async fn a_cluster_uses_what_it_pulled_or_runs_and_no_other_of_a_like_name() {
+    const DAY: i64 = 24 * 3_600_000;
+    for pair in pairs() {
+        let (content, other) = (Digest::of(b"content"), Digest::of(b"other"));
+        let now = larder_store::now();
+        let pull = |who: &str, repository: &str, digest: &Digest, at: i64| {
+            let reference = format!("{repository}:1");
+            larder_store::RecordEntry {
+                number: format!("{who}{repository}{at}"),
+                first: at,
+                last: at,
+                count: 1,
+                kind: larder_store::RecordKind::Pull,
+                who: who.to_owned(),
+                by: None,
+                address: None,
+                same: Some(format!("pull|{}|{who}||||{reference}|", at / DAY)),
+                reference: Some(reference),
+                line: None,
+                text: digest.to_string(),
+                origin: None,
+            }
+        };
+        let pulls = vec![
+            pull("hall/scada", "vendor/kettle", &content, now - 3 * DAY),
+            pull("hall2", "vendor/kettle", &other, now),
+            pull("hall", "vendor/kettle2", &other, now),
+            pull("lab", "vendor/kettle", &content, now - 40 * DAY),
+        ];
+        pair.one.write_down(pulls).await.unwrap();
+        let uses = |cluster: &str, contents: Vec<Digest>, days: i64| {
+            let (store, cluster) = (pair.two.clone(), cluster.to_owned());
+            let kettle = name("vendor/kettle");
+            async move {
+                let since = now - days * DAY;
+                store.is_used_by(&cluster, &kettle, contents, since).await.unwrap()
+            }
+        };
+        assert!(uses("hall", vec![other.clone(), content.clone()], 30).await);
+        assert!(!uses("hall", vec![content.clone()], 2).await, "that is longer ago");
+        assert!(!uses("hall", vec![other.clone()], 30).await, "another cluster pulled that");
+        assert!(!uses("hal", vec![content.clone()], 30).await);
+        assert!(!uses("lab", vec![content.clone()], 30).await);
+        assert!(uses("lab", vec![content.clone()], 41).await);
+        let seen = larder_store::SeenWorkload {
+            cluster: "lab".to_owned(),
+            namespace: String::new(),
+            workload: "Pod/a".to_owned(),
+            repository: "vendor/kettle".to_owned(),
+            selector: "1".to_owned(),
+            digest: content.to_string(),
+            how: larder_store::SeenBy::Door,
+            last: now,
+        };
+        pair.one.saw(vec![seen]).await.unwrap();
+        assert!(uses("lab", vec![content.clone()], 30).await);
+    }
+}

@@ -5,6 +5,7 @@ mod judged;
 mod named;
 mod outputs;
 mod shown;
+mod upstream;
 
 use std::collections::BTreeMap;
 
@@ -13,6 +14,7 @@ use larder_core::platform::Platform;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use self::upstream::UpstreamTag;
 use super::holdings::User;
 use super::import::with_feeds;
 use super::list::FeedRow;
@@ -44,6 +46,9 @@ pub struct Args {
     /// Only this advisory (again for more)
     #[arg(long, value_name = "ID")]
     only: Vec<String>,
+    /// Also read newer tags at the upstreams that images come from, to say which lack it
+    #[arg(long)]
+    upstream: bool,
     /// Order by image, or by advisory: who is touched by each
     #[arg(long, value_name = "ORDER", value_enum, default_value_t)]
     by: Order,
@@ -129,6 +134,8 @@ struct Finding {
     shared_with: Vec<String>,
     /// Newer tags of the same repository that are here and do not have it, the newest first.
     mended_by: Vec<String>,
+    /// Newer tags of its upstream that are not here and do not have it. Empty: there are none, or nobody asked.
+    mended_upstream: Vec<UpstreamTag>,
     /// A statement about it. null: there is none.
     statement: Option<StatementSeen>,
     #[serde(skip)]
@@ -192,6 +199,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         });
     }
     judged::states(&mut images, &store).await.map_err(failed)?;
+    if args.upstream {
+        upstream::look(&mut images, &config, &store, context).await?;
+    }
     let is_failing = args.fail_on.is_some_and(|least| {
         images
             .iter()

@@ -73,6 +73,7 @@ impl RatedAdvisory {
             shared_count: 0,
             shared_with: Vec::new(),
             mended_by: Vec::new(),
+            mended_upstream: Vec::new(),
             statement: None,
             rank: self.severity,
         }))

@@ -48,9 +48,12 @@ fn layer(one: &Finding) -> String {
 }
 
 fn mended(one: &Finding) -> String {
-    match one.mended_by.first() {
-        Some(name) => paint(GOOD, name.rsplit(':').next().unwrap_or(name)),
-        None => "-".to_owned(),
+    let tag = |name: &str| name.rsplit(':').next().unwrap_or(name).to_owned();
+    match (one.mended_by.first(), one.mended_upstream.first()) {
+        (Some(name), _) => paint(GOOD, tag(name)),
+        (None, Some(there)) if there.locked => format!("{}, locked", tag(&there.image)),
+        (None, Some(there)) => format!("{}, upstream", tag(&there.image)),
+        (None, None) => "-".to_owned(),
     }
 }
 
