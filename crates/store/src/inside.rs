@@ -10,13 +10,15 @@ use larder_core::inventory::{LayerFacts, LayerOutcome, OsRelease, compose};
 use larder_core::policy::{InsideFacts, InsideGap, InsideWish, TouchingAdvisory};
 
 use crate::error::StoreError;
-use crate::records::{InventoryGaps, NotedImage, NotedSystem, TouchingFinding};
+use crate::records::{InventoryGaps, NewInventory, NotedImage, NotedSystem, TouchingFinding};
 use crate::store::Store;
 
 /// The most manifests of which the layers are looked for at once.
 const MOST_MANIFESTS: usize = 1_000_000;
 /// Manifests that are looked through at once.
 const PAGE: usize = 500;
+/// Packages that are noted with one change.
+const TOGETHER: usize = 20_000;
 /// Advisories of one image of which all names are looked up.
 const MOST_NAMED: usize = 1000;
 
@@ -91,7 +93,7 @@ impl Store {
         &self,
         images: &BTreeMap<Digest, Vec<Descriptor>>,
     ) -> Result<NotedImages, StoreError> {
-        let mut all = NotedImages::default();
+        let (mut all, mut together) = (NotedImages::default(), Vec::new());
         for (digest, noted) in self.unnoted(images.keys().cloned().collect()).await? {
             let Some(layers) = images.get(&digest) else { continue };
             // What is of no type that anybody reads stays unread for ever.
@@ -112,8 +114,15 @@ impl Store {
             let system = system_of(inventory.release.as_ref());
             let is_known = known.keys().next().is_some();
             let gaps = InventoryGaps { layers: missing, parts };
-            self.note_inventory(&digest, &system, gaps, keys).await?;
             all.noted += usize::from(is_known);
+            together.push(NewInventory { image: digest, system, gaps, packages: keys });
+            let packages: usize = together.iter().map(|one| one.packages.len()).sum();
+            if packages > TOGETHER || together.len() > PAGE {
+                self.note_inventories(std::mem::take(&mut together)).await?;
+            }
+        }
+        if !together.is_empty() {
+            self.note_inventories(together).await?;
         }
         Ok(all)
     }

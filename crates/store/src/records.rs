@@ -68,7 +68,7 @@ pub use contents::StoredBlob;
 pub use convert::Conversion;
 pub(crate) use convert::convert;
 pub use figures::{DayPulls, LineRefusals, PulledImage};
-pub use findings::{InventoryGaps, NotedFinding, TouchingFinding};
+pub use findings::{InventoryGaps, NewInventory, NotedFinding, TouchingFinding};
 #[cfg(feature = "replicas")]
 pub(crate) use freeze::Arrived;
 #[cfg(feature = "replicas")]

@@ -97,7 +97,7 @@ fn all_that_an_image_says_is_shown_and_compared_with_old_and_new_values() {
         "ports      8080/tcp",
         "volumes    /var/board",
         "stop       SIGQUIT",
-        "health     CMD /bin/well",
+        "well if    CMD /bin/well",
         "variable   MODE=a",
         "built by   COPY base /",
         "(no layer)",

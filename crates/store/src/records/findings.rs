@@ -46,6 +46,16 @@ fn form() -> i64 {
     i64::from(FACTS_FORM)
 }
 
+/// An image that is noted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewInventory {
+    pub image: Digest,
+    pub system: NotedSystem,
+    pub gaps: InventoryGaps,
+    /// What it has, each with its layer, which is counted from 0.
+    pub packages: Vec<(PackageKey, usize)>,
+}
+
 /// What of an image was not read when it was noted.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct InventoryGaps {
@@ -198,6 +208,51 @@ fn numbers(
     Ok(all)
 }
 
+/// Notes an image without its packages, and gives its number.
+fn note(connection: &Connection, one: &NewInventory) -> Result<i64> {
+    let NewInventory { image, system, gaps, .. } = one;
+    let number = |count: usize| i64::try_from(count).unwrap_or(i64::MAX);
+    let (unread, parts) = (number(gaps.layers.len()), number(gaps.parts));
+    // Somebody may have read one of them meanwhile: then it is looked at once more.
+    let mut ask =
+        connection.prepare_cached("SELECT 1 FROM layer_facts WHERE digest = $1 AND form = $2")?;
+    let mut read_at = now();
+    for layer in &gaps.layers {
+        if ask.exists(params![layer.as_str(), form()])? {
+            read_at = 0;
+        }
+    }
+    let id: i64 = connection
+        .prepare_cached(
+            "INSERT INTO inventories (manifest, form, read_at, release, unread, parts, is_image,
+               system_name, support_end)
+             VALUES ($1, $2, $3, $4, $5, $6, 1, $7, $8)
+             ON CONFLICT (manifest) DO UPDATE SET form = excluded.form,
+               read_at = excluded.read_at, release = excluded.release,
+               unread = excluded.unread, parts = excluded.parts,
+               is_image = excluded.is_image, system_name = excluded.system_name,
+               support_end = excluded.support_end RETURNING id",
+        )?
+        .query_row(
+            params![
+                image.as_str(),
+                form(),
+                read_at,
+                system.release,
+                unread,
+                parts,
+                system.name,
+                system.support_end
+            ],
+            |row| row.get(0),
+        )?;
+    // What it was noted with before is not what it has.
+    connection
+        .prepare_cached("DELETE FROM image_packages WHERE image = $1")?
+        .execute(params![id])?;
+    Ok(id)
+}
+
 impl Store {
     /// What advisories say of packages, whether these are of an image of ours or not: each package with the number of the
     /// advisory and what it says.
@@ -300,48 +355,31 @@ impl Store {
         gaps: InventoryGaps,
         packages: Vec<(PackageKey, usize)>,
     ) -> std::result::Result<(), StoreError> {
-        let (image, system) = (image.to_string(), system.clone());
-        let number = |count: usize| i64::try_from(count).unwrap_or(i64::MAX);
-        let (unread, parts) = (number(gaps.layers.len()), number(gaps.parts));
+        let (image, system) = (image.clone(), system.clone());
+        self.note_inventories(vec![NewInventory { image, system, gaps, packages }]).await
+    }
+
+    /// The same of several images, with one change: rows of one package lie together, whichever image they are of.
+    pub async fn note_inventories(
+        &self,
+        all: Vec<NewInventory>,
+    ) -> std::result::Result<(), StoreError> {
         self.records
             .jot(move |connection| {
-                let keys = packages.iter().map(|(key, _)| key.clone()).collect();
+                let keys = all.iter().flat_map(|one| &one.packages);
+                let keys = keys.map(|(key, _)| key.clone()).collect();
                 let numbers = numbers(connection, &keys)?;
-                // Somebody may have read one of them meanwhile: then it is looked at once more.
-                let mut ask = connection
-                    .prepare_cached("SELECT 1 FROM layer_facts WHERE digest = $1 AND form = $2")?;
-                let mut read_at = now();
-                for layer in &gaps.layers {
-                    if ask.exists(params![layer.as_str(), form()])? {
-                        read_at = 0;
-                    }
-                }
-                let id: i64 = connection
-                    .prepare_cached(
-                        "INSERT INTO inventories (manifest, form, read_at, release, unread, parts, is_image,
-                           system_name, support_end)
-                         VALUES ($1, $2, $3, $4, $5, $6, 1, $7, $8)
-                         ON CONFLICT (manifest) DO UPDATE SET form = excluded.form,
-                           read_at = excluded.read_at, release = excluded.release,
-                           unread = excluded.unread, parts = excluded.parts,
-                           is_image = excluded.is_image, system_name = excluded.system_name,
-                           support_end = excluded.support_end RETURNING id",
-                    )?
-                    .query_row(params![image, form(), read_at, system.release, unread, parts, system.name, system.support_end], |row| {
-                        row.get(0)
-                    })?;
-                // What it was noted with before is not what it has.
-                connection
-                    .prepare_cached("DELETE FROM image_packages WHERE image = $1")?
-                    .execute(params![id])?;
-                let rows: Vec<Vec<Cell>> = packages
-                    .iter()
-                    .filter_map(|(key, layer)| {
+                let mut rows: Vec<[i64; 3]> = Vec::new();
+                for one in &all {
+                    let id = note(connection, one)?;
+                    rows.extend(one.packages.iter().filter_map(|(key, layer)| {
                         let layer = i64::try_from(*layer).unwrap_or(i64::MAX);
-                        let all = [*numbers.get(key)?, id, layer];
-                        Some(all.into_iter().map(Cell::Integer).collect())
-                    })
-                    .collect();
+                        Some([*numbers.get(key)?, id, layer])
+                    }));
+                }
+                rows.sort_unstable();
+                let rows: Vec<Vec<Cell>> =
+                    rows.into_iter().map(|row| row.map(Cell::Integer).into()).collect();
                 insert(connection, "image_packages (package, image, layer)", 3, &rows)
             })
             .await

@@ -167,11 +167,11 @@ impl Store {
                        SELECT repository, digest, CAST(0 AS BIGINT) FROM manifests WHERE digest = $1
                        UNION
                        SELECT n.repository, n.manifest, a.depth + 1 FROM above a
-                         JOIN needs n ON n.target = a.digest AND n.repository = a.repository
+                         JOIN needs n ON n.target = a.digest AND +n.repository = a.repository
                          WHERE n.is_child = 1 AND a.depth < $2)
-                     SELECT DISTINCT r.name, t.name, a.digest FROM above a
-                       JOIN tags t ON t.repository = a.repository AND t.digest = a.digest
+                     SELECT DISTINCT r.name, t.name, a.digest FROM above a CROSS JOIN tags t
                        JOIN repositories r ON r.id = a.repository
+                     WHERE t.repository = a.repository AND t.digest = a.digest
                      ORDER BY 1, 2",
                 )?;
                 let mut found = Vec::new();
@@ -204,18 +204,20 @@ impl Store {
                          WHERE target = $1 AND is_child = 0
                        UNION
                        SELECT n.repository, n.manifest, a.depth + 1 FROM above a
-                         JOIN needs n ON n.target = a.digest AND n.repository = a.repository
+                         JOIN needs n ON n.target = a.digest AND +n.repository = a.repository
                          WHERE n.is_child = 1 AND a.depth < $2)";
-                const TAGS: &str = "above a JOIN tags t ON t.repository = a.repository AND t.digest = a.digest";
+                // In this order, and by the target: a repository's needs, and all tags, are many more.
+                const TAGS: &str = "above a CROSS JOIN tags t";
+                const OF: &str = "t.repository = a.repository AND t.digest = a.digest";
                 let count = connection
                     .prepare_cached(&format!(
-                        "{WITH} SELECT COUNT(*) FROM (SELECT DISTINCT t.repository, t.name FROM {TAGS}) x"
+                        "{WITH} SELECT COUNT(*) FROM (SELECT DISTINCT t.repository, t.name FROM {TAGS} WHERE {OF}) x"
                     ))?
                     .query_row(params![layer, DEEPEST], |row| unsigned(row, 0))?;
                 let some = connection
                     .prepare_cached(&format!(
                         "{WITH} SELECT DISTINCT r.name, t.name FROM {TAGS}
-                           JOIN repositories r ON r.id = a.repository ORDER BY 1, 2 LIMIT $3"
+                           JOIN repositories r ON r.id = a.repository WHERE {OF} ORDER BY 1, 2 LIMIT $3"
                     ))?
                     .query_map(params![layer, DEEPEST, limit], |row| {
                         Ok((checked(row, 0)?, checked(row, 1)?))

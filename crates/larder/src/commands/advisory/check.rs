@@ -8,6 +8,7 @@ mod shown;
 mod upstream;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use larder_core::advisory::Severity;
 use larder_core::platform::Platform;
@@ -105,11 +106,11 @@ struct CheckedImage {
 /// An advisory that is about a package of an image.
 #[derive(Serialize, JsonSchema, Clone)]
 struct Finding {
-    advisory: String,
+    advisory: Arc<str>,
     /// Its other names.
-    aliases: Vec<String>,
-    feed: String,
-    summary: String,
+    aliases: Arc<[String]>,
+    feed: Arc<str>,
+    summary: Arc<str>,
     /// `unknown`, `none`, `low`, `medium`, `high`, `critical`.
     severity: &'static str,
     /// By CVSS. null: it has no vector.
@@ -125,15 +126,15 @@ struct Finding {
     fixed_version: Option<String>,
     /// The layer that brought it, counted from 1.
     layer: usize,
-    layer_digest: Option<String>,
+    layer_digest: Option<Arc<str>>,
     /// The build step that made the layer. null: not said.
     command: Option<String>,
     /// How many other images here have the same layer. 0: it is the image's own.
     shared_count: usize,
     /// Some of them, by name.
-    shared_with: Vec<String>,
+    shared_with: Arc<[String]>,
     /// Newer tags of the same repository that are here and do not have it, the newest first.
-    mended_by: Vec<String>,
+    mended_by: Arc<[String]>,
     /// Newer tags of its upstream that are not here and do not have it. Empty: there are none, or nobody asked.
     mended_upstream: Vec<UpstreamTag>,
     /// A statement about it. null: there is none.
@@ -189,7 +190,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     for image in &mut images {
         image.findings.retain(|one| {
             one.rank >= args.least
-                && only.as_ref().is_none_or(|only| only.contains_key(&one.advisory))
+                && only.as_ref().is_none_or(|only| only.contains_key(&*one.advisory))
         });
         image
             .unknown

@@ -1,6 +1,7 @@
 //! Where images are in the larder: their names, who uses them, who else has their layers, and what mends them.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::sync::Arc;
 
 use larder_core::companion::is_made_from_digest;
 use larder_core::digest::Digest;
@@ -37,7 +38,34 @@ pub struct User {
 }
 
 /// Which advisories touch each image, by their ids, as far as it is known.
-pub type Touched = HashMap<Digest, BTreeSet<String>>;
+pub type Touched = HashMap<Digest, HashSet<Arc<str>>>;
+
+/// Newer tags of an image's repositories, each with what touches it.
+pub struct NewerTags<'h> {
+    all: Vec<(String, Vec<&'h HashSet<Arc<str>>>)>,
+    /// What was asked before.
+    known: HashMap<Arc<str>, Arc<[String]>>,
+}
+
+impl NewerTags<'_> {
+    /// Those that do not have what an advisory is about.
+    pub fn lacking(&mut self, advisory: &Arc<str>) -> Arc<[String]> {
+        if let Some(known) = self.known.get(advisory) {
+            return Arc::clone(known);
+        }
+        let lacks =
+            |touched: &[&HashSet<Arc<str>>]| !touched.iter().any(|all| all.contains(advisory));
+        let mut named: Vec<String> = Vec::new();
+        for (name, _) in self.all.iter().filter(|(_, touched)| lacks(touched)) {
+            if named.len() < MENDING && !named.contains(name) {
+                named.push(name.clone());
+            }
+        }
+        let named: Arc<[String]> = named.into();
+        self.known.insert(Arc::clone(advisory), Arc::clone(&named));
+        named
+    }
+}
 
 /// What is known of some images.
 pub struct Holdings {
@@ -159,30 +187,23 @@ impl Holdings {
         self.noted.get(manifest).is_some_and(NotedImage::is_whole)
     }
 
-    /// Newer tags of the same repository that do not have what an advisory is about, the newest first. What is not read
-    /// whole mends nothing that anybody could tell.
-    pub fn mended_by(&self, manifest: &Digest, advisory: &str) -> Vec<String> {
-        let mut named: Vec<String> = Vec::new();
+    /// Newer tags of the same repository, the newest first.
+    pub fn newer_than(&self, manifest: &Digest) -> NewerTags<'_> {
+        let mut newer = NewerTags { all: Vec::new(), known: HashMap::new() };
         for home in self.homes(manifest) {
             let ordered = self.repositories.get(&home.repository).into_iter().flatten();
             for (tag, manifests) in ordered.take_while(|(tag, _)| *tag != home.tag) {
-                let lacks = |one: &Digest| {
-                    self.is_read(one)
-                        && !self.touched.get(one).is_some_and(|all| all.contains(advisory))
-                };
                 let is_image = manifests
                     .iter()
                     .any(|one| self.noted.get(one).is_some_and(|noted| noted.is_image));
-                let name = name(&home.repository, tag);
-                if is_image && manifests.iter().all(lacks) && !named.contains(&name) {
-                    named.push(name);
-                }
-                if named.len() >= MENDING {
-                    return named;
+                // What is not read whole mends nothing that anybody could tell.
+                if is_image && manifests.iter().all(|one| self.is_read(one)) {
+                    let touched = manifests.iter().filter_map(|one| self.touched.get(one));
+                    newer.all.push((name(&home.repository, tag), touched.collect()));
                 }
             }
         }
-        named
+        newer
     }
 
     /// What was seen to be used, by repository.
@@ -247,7 +268,7 @@ async fn touched_of(store: &Store, manifests: Vec<Digest>) -> Result<Touched, St
     let mut touched = Touched::new();
     for one in findings {
         if let Some(of) = advisories.get(&one.advisory) {
-            touched.entry(one.image).or_default().insert(of.advisory.id.clone());
+            touched.entry(one.image).or_default().insert(of.advisory.id.as_str().into());
         }
     }
     Ok(touched)

@@ -48,8 +48,29 @@ pub async fn what_is_wrong_with_it(stage: &mut Stage) -> Result<(), Failure> {
         hold(stage, told.contains(words), "it is not traced")?;
     }
     stage.notice("One layer of the vendor's brings it into three images; two workloads of turbine-hall run two of them; one newer tag is here that lacks it.");
+    let told = stage.larder_at(GATE, "shelf show vendor", Exit::Done).await?;
+    hold(stage, told.contains("poor"), "nobody is told how the images are")?;
+    stage
+        .notice("What would a rule do that refuses such images? It is tried on what was pulled:\n");
+    let text = stage.text(&format!("{GATE}/larder.toml"))?;
+    stage.add(&format!("{GATE}/stricter.toml"), &format!("{text}{STRICTER}"))?;
+    stage.show(&format!("{GATE}/stricter.toml"), "[[rule]]\nname = \"no known")?;
+    let rehearse = "policy rehearse --rules stricter.toml";
+    let told = stage.larder_at(GATE, rehearse, Exit::Done).await?;
+    hold(stage, told.contains("because it runs there"), "what runs would be stopped")?;
+    stage.notice("What runs is warned of, and goes on; where it does not run yet, it is refused.");
     Ok(())
 }
+
+/// A rule that the gate does not have yet.
+const STRICTER: &str = r#"
+[[rule]]
+name = "no known critical holes"
+images = ["ventworks.example/**"]
+verdict = "deny"
+because = "take the newer tag"
+asks = { advisories = "none above high" }
+"#;
 
 pub async fn promoted(stage: &mut Stage) -> Result<(), Failure> {
     let path = format!("{GATE}/larder.toml");

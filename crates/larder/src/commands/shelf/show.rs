@@ -136,6 +136,8 @@ pub async fn run(args: &Args, config: &Config, store: &Store, context: &Context)
     Ok(Exit::Done)
 }
 
+/// Of more images it is told only where somebody asks: it takes a millisecond or two for each.
+const HEALTH_MOST: usize = 500;
 /// Images of which it is found out at once how they are.
 const HEALTH_AT_ONCE: usize = 8;
 
@@ -145,11 +147,11 @@ async fn add_health(
     shown: &mut [ShownImage],
     is_wanted: bool,
 ) -> Result<(), StoreError> {
-    if !is_wanted && !health::is_asked(store).await? {
-        return Ok(());
-    }
     // Several tags of one image are one image.
     let digests: BTreeSet<Digest> = shown.iter().map(|one| one.digest.clone()).collect();
+    if !is_wanted && (digests.len() > HEALTH_MOST || !health::is_asked(store).await?) {
+        return Ok(());
+    }
     let each = digests.into_iter().map(|digest| async move {
         let found = health::of_held(store, &digest).await;
         found.map(|health| (digest, health))
@@ -219,6 +221,10 @@ impl Report for ShelfReport {
                 out.result(format!("\n{}  {}", one.name(), health.painted()));
                 health.lines().iter().for_each(|line| out.result(format!("  - {line}")));
             }
+        }
+        let is_left_out = self.images.len() > HEALTH_MOST && !self.args.health;
+        if is_left_out && self.images.iter().all(|one| one.health.is_none()) {
+            out.note(format!("How more than {HEALTH_MOST} images are is told with `--health`."));
         }
         if self.images.iter().any(|one| !one.absent.is_empty()) {
             out.note("Platforms in brackets are named by the index and are not here.");

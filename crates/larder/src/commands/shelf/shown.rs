@@ -42,7 +42,8 @@ pub(super) struct ShownImage {
     pub expires_at: Option<String>,
     /// Its blobs, with `--tree`. None: nobody asked for them.
     pub layers: Option<Vec<ShownLayer>>,
-    /// How it is, as far as is known. None: nobody has taken advisories in, or it is no image.
+    /// How it is, as far as is known. None: nobody has taken advisories in, it is no image, or there are more than 500 and
+    /// nobody asked for it.
     pub health: Option<ImageHealth>,
     #[serde(skip)]
     pub goes: Option<i64>,

@@ -1,6 +1,7 @@
 //! All that the larder holds: what was noted of its images, held together with who uses them.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
 
 use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ImageDetails};
@@ -50,7 +51,7 @@ pub async fn check(
     let mut touched = Touched::new();
     for one in findings.values().flatten() {
         if let Some(of) = advisories.get(&one.advisory) {
-            touched.entry(one.image.clone()).or_default().insert(of.id.clone());
+            touched.entry(one.image.clone()).or_default().insert(Arc::clone(&of.id));
         }
     }
     let holdings = Holdings::about(config, store, findings.keys().cloned(), Some(touched), None);
@@ -75,16 +76,22 @@ pub async fn check(
     for (manifest, (found, users)) in touched {
         let held = layers.get(manifest);
         let (mut findings, mut unknown) = (Vec::new(), Vec::new());
+        let mut newer = holdings.newer_than(manifest);
+        let mut shared: HashMap<usize, (Arc<str>, usize, Arc<[String]>)> = HashMap::new();
         for one in found {
             let Some(of) = advisories.get(&one.advisory) else { continue };
             match of.judged(&one.package, one.verdict.clone(), one.layer) {
                 Judged::Finding(mut finding) => {
                     if let Some(layer) = held.and_then(|held| held.layers.get(one.layer)) {
-                        finding.layer_digest = Some(layer.to_string());
-                        (finding.shared_count, finding.shared_with) =
-                            holdings.others_with(layer, manifest, "");
+                        let (digest, count, with) = shared.entry(one.layer).or_insert_with(|| {
+                            let (count, with) = holdings.others_with(layer, manifest, "");
+                            (layer.as_str().into(), count, with.into())
+                        });
+                        finding.layer_digest = Some(Arc::clone(digest));
+                        finding.shared_count = *count;
+                        finding.shared_with = Arc::clone(with);
                     }
-                    finding.mended_by = holdings.mended_by(manifest, &finding.advisory);
+                    finding.mended_by = newer.lacking(&finding.advisory);
                     findings.push(*finding);
                 }
                 Judged::Unknown(one) => unknown.push(one),

@@ -1,6 +1,7 @@
 //! Findings with what advisories and statements say of them.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use larder_core::advisory::{PackageKey, PackageVerdict, Severity, matched, that_counts};
 use larder_core::digest::Digest;
@@ -19,10 +20,10 @@ pub enum Judged {
 
 /// An advisory with what is told of it, found out once for all its findings.
 pub struct RatedAdvisory {
-    feed: String,
-    pub id: String,
-    aliases: Vec<String>,
-    summary: String,
+    feed: Arc<str>,
+    pub id: Arc<str>,
+    aliases: Arc<[String]>,
+    summary: Arc<str>,
     severity: Severity,
     score: Option<f64>,
 }
@@ -31,10 +32,10 @@ impl RatedAdvisory {
     pub fn of(one: &FeedAdvisory) -> Self {
         let FeedAdvisory { feed, advisory, .. } = one;
         Self {
-            feed: feed.clone(),
-            id: advisory.id.clone(),
+            feed: feed.as_str().into(),
+            id: advisory.id.as_str().into(),
             aliases: advisory.names().into_iter().skip(1).map(str::to_owned).collect(),
-            summary: larder_core::shown::cut(&advisory.summary, 300),
+            summary: larder_core::shown::cut(&advisory.summary, 300).into(),
             severity: advisory.severity(),
             score: advisory.vector().map(|(_, score)| score),
         }
@@ -46,7 +47,7 @@ impl RatedAdvisory {
             PackageVerdict::NotAffected => return Judged::Nothing,
             PackageVerdict::Unknown(cause) => {
                 return Judged::Unknown(Unknown {
-                    advisory: self.id.clone(),
+                    advisory: self.id.to_string(),
                     kind: kind(package.ecosystem),
                     package: package.name.clone(),
                     version: package.version.clone(),
@@ -71,8 +72,8 @@ impl RatedAdvisory {
             layer_digest: None,
             command: None,
             shared_count: 0,
-            shared_with: Vec::new(),
-            mended_by: Vec::new(),
+            shared_with: Arc::default(),
+            mended_by: Arc::default(),
             mended_upstream: Vec::new(),
             statement: None,
             rank: self.severity,
@@ -102,11 +103,15 @@ pub fn once(findings: &mut Vec<Finding>) {
 
 /// Puts statements to the findings that they are about: of several the latest counts.
 pub async fn states(images: &mut [CheckedImage], store: &Store) -> Result<(), StoreError> {
-    let names: BTreeSet<String> = images
+    if !store.has_statements().await? {
+        return Ok(());
+    }
+    let names: BTreeSet<&str> = images
         .iter()
         .flat_map(|image| &image.findings)
-        .flat_map(|one| one.aliases.iter().chain([&one.advisory]).cloned())
+        .flat_map(|one| one.aliases.iter().map(String::as_str).chain([&*one.advisory]))
         .collect();
+    let names: BTreeSet<String> = names.into_iter().map(str::to_owned).collect();
     if names.is_empty() {
         return Ok(());
     }
@@ -124,8 +129,9 @@ pub async fn states(images: &mut [CheckedImage], store: &Store) -> Result<(), St
             let places: BTreeSet<usize> = finding
                 .aliases
                 .iter()
-                .chain([&finding.advisory])
-                .filter_map(|name| by_name.get(name.as_str()))
+                .map(String::as_str)
+                .chain([&*finding.advisory])
+                .filter_map(|name| by_name.get(name))
                 .flatten()
                 .copied()
                 .collect();

@@ -51,17 +51,19 @@ async fn image(
     }
     let found = store.findings_of(keys.iter().map(|(key, _)| key.clone()).collect()).await?;
     let (mut findings, mut unknown) = (Vec::new(), Vec::new());
+    let mut newer = holdings.newer_than(&read.digest);
     for (key, _, of, verdict) in found {
         let layer = layers.get(&key).and_then(|all| all.first().copied()).unwrap_or(0);
         match RatedAdvisory::of(&of).judged(&key, verdict, layer) {
             Judged::Finding(mut finding) => {
                 if let Some(layer) = read.layers.get(layer) {
                     finding.command.clone_from(&layer.step);
-                    finding.layer_digest = Some(layer.digest.to_string());
-                    (finding.shared_count, finding.shared_with) =
+                    finding.layer_digest = Some(layer.digest.as_str().into());
+                    let (count, with) =
                         holdings.others_with(&layer.digest, &read.digest, reference);
+                    (finding.shared_count, finding.shared_with) = (count, with.into());
                 }
-                finding.mended_by = holdings.mended_by(&read.digest, &finding.advisory);
+                finding.mended_by = newer.lacking(&finding.advisory);
                 finding.installed = installed(&finding, &read.inventory);
                 findings.push(*finding);
             }

@@ -101,7 +101,7 @@ impl CheckedImage {
             for one in &self.findings {
                 table.row([
                     format!("  {}", severity(one)),
-                    one.advisory.clone(),
+                    one.advisory.to_string(),
                     one.kind.to_owned(),
                     one.package.clone(),
                     one.version.clone(),
@@ -179,7 +179,7 @@ impl AdvisoryCheck {
         let mut all: BTreeMap<(std::cmp::Reverse<Severity>, &str), Touched> = BTreeMap::new();
         for image in &self.images {
             for one in &image.findings {
-                let key = (std::cmp::Reverse(one.rank), one.advisory.as_str());
+                let key = (std::cmp::Reverse(one.rank), &*one.advisory);
                 all.entry(key).or_default().push((image, one));
             }
         }

@@ -96,7 +96,7 @@ pub async fn look(
                 let image = format!("{origin}:{candidate}");
                 for finding in &mut images[place].findings {
                     let is_here = finding.mended_by.iter().any(|name| ends_in(name, &candidate));
-                    if !touched.contains(&finding.advisory) && !is_here {
+                    if !touched.contains(&*finding.advisory) && !is_here {
                         finding.mended_upstream.push(UpstreamTag { image: image.clone(), locked });
                     }
                 }
