@@ -1,6 +1,7 @@
 //! What is inside images, as far as their layers have been read: noted, so that advisories find it.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::hash::BuildHasher;
 use std::sync::Arc;
 
 use larder_core::advisory::{PackageVerdict, StatementStatus, matched, release_of, that_counts};
@@ -31,9 +32,9 @@ pub struct NotedImages {
 }
 
 /// What is known of layers, in their order.
-pub fn outcomes_of(
+pub fn outcomes_of<H: BuildHasher>(
     layers: &[Digest],
-    known: &HashMap<Digest, Arc<LayerFacts>>,
+    known: &HashMap<Digest, Arc<LayerFacts>, H>,
 ) -> Vec<LayerOutcome> {
     let outcome = |layer: &Digest| match known.get(layer) {
         Some(facts) => LayerOutcome::Read(Arc::clone(facts)),

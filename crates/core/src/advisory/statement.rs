@@ -297,7 +297,7 @@ mod tests {
         assert!(all[0].status.hides() && all[1].at > all[0].at);
         for one in &all {
             let again = read_openvex(write_openvex(one).to_string().as_bytes()).unwrap();
-            assert_eq!(again, [one.clone()]);
+            assert_eq!((again.len(), &again[0]), (1, one));
         }
         let key = |ecosystem, name: &str, version: &str| PackageKey {
             ecosystem,

@@ -211,7 +211,6 @@ fn take(
             Some(old) if old.modified >= advisory.modified.as_millisecond() => {
                 touch.execute(params![at, old.id])?;
                 taken.same += 1;
-                continue;
             }
             Some(old) => {
                 forget(connection, old.id, &old.body)?;

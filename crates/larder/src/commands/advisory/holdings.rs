@@ -108,7 +108,9 @@ impl Holdings {
         let mut homes: HashMap<Digest, Vec<ImageHome>> =
             homes.map_err(|error| failed(&error))?.into_iter().collect();
         // What is made from the digest of an image is no version of it.
-        homes.values_mut().for_each(|all| all.retain(|home| !is_made_from_digest(&home.tag)));
+        for all in homes.values_mut() {
+            all.retain(|home| !is_made_from_digest(&home.tag));
+        }
         let repositories = {
             let all = homes.values().flatten().map(|home| home.repository.clone());
             tags_of(store, all.collect()).await.map_err(|error| failed(&error))?

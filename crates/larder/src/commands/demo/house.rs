@@ -47,7 +47,7 @@ pub async fn what_is_wrong_with_it(stage: &mut Stage) -> Result<(), Failure> {
     for words in ["brings it into", "Pod/steam-board", "1.9.3"] {
         hold(stage, told.contains(words), "it is not traced")?;
     }
-    stage.notice("One layer of the vendor's brings it into three images; two workloads of turbine-hall run two of them; one newer tag is here that lacks it.");
+    stage.notice("One layer of the vendor's brings it into three images; two workloads of turbine-hall run two of them; one newer tag is here that lacks it.\n");
     let told = stage.larder_at(GATE, "shelf show vendor", Exit::Done).await?;
     hold(stage, told.contains("poor"), "nobody is told how the images are")?;
     stage

@@ -54,6 +54,9 @@ impl Ruled {
     }
 }
 
+/// What a rule makes of an image, and of which advisories.
+type RuledImage = (Ruled, BTreeSet<String>);
+
 /// An advisory that touches what a cluster runs.
 #[derive(Default)]
 struct Running {
@@ -161,7 +164,7 @@ async fn running(config: &Config, store: &Store) -> Result<Vec<Concern>, Failure
     let uses = holdings.uses();
     let judge = Judge::new(config, Some(store.clone()))?;
     let mut found: BTreeMap<(String, String), Running> = BTreeMap::new();
-    let mut ruled: HashMap<(String, String), Option<(Ruled, BTreeSet<String>)>> = HashMap::new();
+    let mut ruled: HashMap<(String, String), Option<RuledImage>> = HashMap::new();
     for (manifest, all) in &findings {
         for user in holdings.users_of(manifest, &uses) {
             let Some(who) = user.who.as_deref() else { continue };
@@ -287,7 +290,7 @@ async fn asked(
     who: &Who,
     image: &str,
     manifest: &Digest,
-) -> Result<Option<(Ruled, BTreeSet<String>)>, Failure> {
+) -> Result<Option<RuledImage>, Failure> {
     if judge.court.rules.wish(who.cluster_name(), 0).inside.is_none() {
         return Ok(None);
     }

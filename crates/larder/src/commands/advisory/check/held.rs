@@ -18,6 +18,9 @@ use crate::failure::{Exit, Failure};
 const STEPS: usize = 200;
 const NOT_READ: usize = 1000;
 
+/// A layer's digest, how many other images have it, and the names of some of them.
+type SharedLayer = (Arc<str>, usize, Arc<[String]>);
+
 /// What was found of all images.
 pub struct HeldOutcome {
     pub images: Vec<CheckedImage>,
@@ -77,7 +80,7 @@ pub async fn check(
         let held = layers.get(manifest);
         let (mut findings, mut unknown) = (Vec::new(), Vec::new());
         let mut newer = holdings.newer_than(manifest);
-        let mut shared: HashMap<usize, (Arc<str>, usize, Arc<[String]>)> = HashMap::new();
+        let mut shared: HashMap<usize, SharedLayer> = HashMap::new();
         for one in found {
             let Some(of) = advisories.get(&one.advisory) else { continue };
             match of.judged(&one.package, one.verdict.clone(), one.layer) {
