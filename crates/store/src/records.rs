@@ -37,6 +37,7 @@ mod rows;
 mod server;
 mod shelves;
 mod sightings;
+mod statements;
 mod stops;
 #[cfg(feature = "replicas")]
 mod transfer;
