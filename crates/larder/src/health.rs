@@ -67,7 +67,7 @@ impl ImageHealth {
 
 /// Whether it is asked how images are: somebody has taken advisories in.
 pub async fn is_asked(store: &Store) -> Result<bool, StoreError> {
-    Ok(store.feeds().await?.iter().any(|feed| feed.advisories > 0))
+    store.has_advisories().await
 }
 
 /// How an image is that the larder holds. None: it does not hold it, or it is no image.

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use larder_core::advisory::{PackageVerdict, Severity, matched};
+use larder_core::advisory::{Severity, matched};
 use larder_core::digest::Digest;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, MANIFEST_LIMIT};
 use larder_core::health::{HealthFacts, SystemRelease};
@@ -10,7 +10,7 @@ use larder_core::inventory::compose;
 use larder_core::policy::{InsideGap, TouchingAdvisory};
 
 use crate::error::StoreError;
-use crate::inside::{gap_of, outcomes_of, system_of};
+use crate::inside::{gap_of, outcomes_of, system_of, told};
 use crate::records::{NotedFinding, TouchingFinding};
 use crate::store::Store;
 
@@ -36,20 +36,8 @@ pub fn counted(touching: &[TouchingAdvisory]) -> (BTreeMap<Severity, usize>, usi
 /// The same of what was found, where nothing is hidden and nobody asks for other names.
 fn plainly(found: Vec<TouchingFinding>) -> Vec<TouchingAdvisory> {
     let each = found.into_iter().filter_map(|one| {
-        let (fixed, doubt) = match one.finding.verdict {
-            PackageVerdict::Affected { fixed } => (fixed, None),
-            PackageVerdict::Unknown(why) => (String::new(), Some(why)),
-            PackageVerdict::NotAffected => return None,
-        };
-        Some(TouchingAdvisory {
-            names: vec![one.name],
-            severity: one.severity,
-            known_at: one.known_at,
-            package: one.finding.package.name,
-            version: one.finding.package.version,
-            fixed,
-            doubt,
-        })
+        let (names, known_at) = (vec![one.name.clone()], one.known_at);
+        told(one, names, known_at)
     });
     each.collect()
 }
@@ -90,7 +78,7 @@ impl Store {
             advisories,
             doubts,
             gap,
-            has_feeds: self.feeds().await?.iter().any(|feed| feed.advisories > 0),
+            has_feeds: self.has_advisories().await?,
             systems: if is_known { vec![system] } else { Vec::new() },
             ..HealthFacts::default()
         })
@@ -117,7 +105,7 @@ impl Store {
             advisories,
             doubts,
             gap: gap_of(&noted),
-            has_feeds: self.feeds().await?.iter().any(|feed| feed.advisories > 0),
+            has_feeds: self.has_advisories().await?,
             unpinned_base: document.unpinned_base(),
             ..HealthFacts::default()
         };

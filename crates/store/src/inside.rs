@@ -73,6 +73,22 @@ impl HeldLayers {
     }
 }
 
+/// A finding with the names of its advisory. None: it says that the package is not affected.
+pub(crate) fn told(
+    one: TouchingFinding,
+    names: Vec<String>,
+    known_at: i64,
+) -> Option<TouchingAdvisory> {
+    let (fixed, doubt) = match one.finding.verdict {
+        PackageVerdict::Affected { fixed } => (fixed, None),
+        PackageVerdict::Unknown(why) => (String::new(), Some(why)),
+        PackageVerdict::NotAffected => return None,
+    };
+    let (package, version) = (one.finding.package.name, one.finding.package.version);
+    let severity = one.severity;
+    Some(TouchingAdvisory { names, severity, known_at, package, version, fixed, doubt })
+}
+
 /// What of noted images was not read.
 pub(crate) fn gap_of(noted: &[(Digest, NotedImage)]) -> Option<InsideGap> {
     let unread: u64 = noted.iter().map(|(_, noted)| noted.unread).sum();
@@ -258,20 +274,8 @@ impl Store {
             if is_own && status.is_some_and(StatementStatus::hides) {
                 continue;
             }
-            let (fixed, doubt) = match &one.finding.verdict {
-                PackageVerdict::Affected { fixed } => (fixed.clone(), None),
-                PackageVerdict::Unknown(why) => (String::new(), Some(why.clone())),
-                PackageVerdict::NotAffected => continue,
-            };
-            touching.push(TouchingAdvisory {
-                known_at: first.get(&one.name).copied().unwrap_or(one.known_at),
-                names,
-                severity: one.severity,
-                package: package.name.clone(),
-                version: package.version.clone(),
-                fixed,
-                doubt,
-            });
+            let known_at = first.get(&one.name).copied().unwrap_or(one.known_at);
+            touching.extend(told(one, names, known_at));
         }
         Ok(touching)
     }

@@ -143,23 +143,6 @@ impl Store {
             .await
     }
 
-    /// At most `limit` manifests after `after`, sorted by digest, byte for byte.
-    pub async fn manifests_after(
-        &self,
-        after: Option<&Digest>,
-        limit: usize,
-    ) -> Result<Vec<(Digest, Vec<u8>)>, StoreError> {
-        let after = after.map(ToString::to_string).unwrap_or_default();
-        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
-        self.records
-            .rows(
-                "SELECT digest, body FROM bodies WHERE digest > $1 ORDER BY digest LIMIT $2",
-                (after, limit),
-                |row| Ok((super::checked(row, 0)?, row.get(1)?)),
-            )
-            .await
-    }
-
     /// Which of these layers have not been read in the form that this program knows.
     pub async fn unread_layers(&self, layers: Vec<Digest>) -> Result<Vec<Digest>, StoreError> {
         self.records

@@ -52,6 +52,11 @@ impl Store {
             .await
     }
 
+    /// Whether any advisories were taken in.
+    pub async fn has_advisories(&self) -> std::result::Result<bool, StoreError> {
+        Ok(self.feeds().await?.iter().any(|feed| feed.advisories > 0))
+    }
+
     /// Whether there are any statements.
     pub async fn has_statements(&self) -> std::result::Result<bool, StoreError> {
         let found: Vec<i64> =

@@ -82,10 +82,10 @@ async fn what_is_known_of_a_layer_stays_as_long_as_its_content() {
         // Facts of a form that this program does not know are as if they were not there.
         pair.run("UPDATE layer_facts SET form = form + 1");
         assert!(pair.one.layer_facts(&asked).await.unwrap().is_empty());
-        let manifests = pair.two.manifests_after(None, 10).await.unwrap();
+        let manifests = pair.two.bodies_after(None, 10).await.unwrap();
         assert_eq!(manifests.len(), 1);
         assert_eq!(Digest::of(&manifests[0].1), manifests[0].0);
-        assert!(pair.two.manifests_after(Some(&manifests[0].0), 10).await.unwrap().is_empty());
+        assert!(pair.two.bodies_after(Some(&manifests[0].0), 10).await.unwrap().is_empty());
         pair.run("DELETE FROM contents");
         assert_eq!(pair.number("SELECT COUNT(*) FROM layer_facts"), 0);
     }

@@ -54,11 +54,11 @@ async fn held(store: &Store) -> Result<HeldLayers, StoreError> {
     let mut held = HeldLayers::default();
     let mut after: Option<Digest> = None;
     loop {
-        let page = store.manifests_after(after.as_ref(), PAGE).await?;
+        let page = store.bodies_after(after.as_ref(), PAGE).await?;
         let Some((last, _)) = page.last() else { return Ok(held) };
         after = Some(last.clone());
         for (digest, body) in page.into_iter().filter(|(_, body)| body.len() <= MANIFEST_LIMIT) {
-            if let Ok(document) = Document::read(body.into(), None) {
+            if let Ok(document) = Document::read(body, None) {
                 held.add(digest, &document);
             }
         }

@@ -162,8 +162,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let contents = Contents::new(config.larder.name.clone(), now_text(), lock, since, images);
     let feeds = match (&records, args.advisories) {
         (Some(records), true) => feeds::packed(records).await?,
-        (_, false) => Vec::new(),
-        (None, true) => Vec::new(),
+        _ => Vec::new(),
     };
     if args.advisories && feeds.is_empty() {
         progress.done();

@@ -126,7 +126,12 @@ fn rules(config: &Config) -> Vec<Concern> {
                 None => continue,
             };
             let verb = if except.until <= now { "ended" } else { "ends" };
-            let (advisory, until) = (&except.advisory, time(except.until));
+            let advisory = &except.advisory;
+            // The end of a day is told as that day.
+            let until = match except.until % DAY {
+                0 => time(except.until - 1).chars().take(10).collect(),
+                _ => time(except.until),
+            };
             let text =
                 format!("the exception of rule `{}` for {advisory} {verb} {until}", rule.name);
             let remedy = format!("larder advisory check --only {advisory}");
