@@ -498,8 +498,8 @@ pub(super) mod tests {
         let out_of_order = vec![volume("parcel.tar.002"), volume("parcel.tar.001")];
         let wrong = refused(&|c| c.volumes.clone_from(&out_of_order));
         assert!(matches!(wrong, ContentsError::Volumes(_)));
-        let later = good.write().replace("\"parcel\":1", "\"parcel\":4");
-        assert_eq!(Contents::read(&later), Err(ContentsError::Version(4)));
+        let later = good.write().replace("\"parcel\":1", &format!("\"parcel\":{}", VERSION + 1));
+        assert_eq!(Contents::read(&later), Err(ContentsError::Version(u64::from(VERSION) + 1)));
         assert!(matches!(Contents::read("{}"), Err(ContentsError::Shape(_))));
         let unknown = good.write().replacen('{', "{\"more\":1,", 1);
         assert!(matches!(Contents::read(&unknown), Err(ContentsError::Shape(_))));
