@@ -7,6 +7,7 @@ mod csaf;
 mod document;
 mod ecosystem;
 mod judge;
+mod lines;
 mod osv;
 mod severity;
 mod statement;
@@ -15,13 +16,19 @@ pub use csaf::{CsafDocument, read_csaf};
 pub use document::{PublishedDocument, read_document};
 pub use ecosystem::{Applies, ecosystem_of, release_of};
 pub use judge::{PackageVerdict, judge, sorted};
+pub use lines::{DocumentLine, DocumentLines};
 pub use osv::{
     Advisory, Affected, LARGEST as LARGEST_DOCUMENT, MalformedAdvisory, RangeEvents, read_advisory,
 };
 pub use severity::{MalformedSeverity, Rating, Severity, score};
 pub use statement::{Statement, StatementStatus, read_openvex, that_counts, write_openvex};
 
+use jiff::Timestamp;
+use serde::de::Error as _;
+use serde::{Deserialize, Deserializer};
+
 use crate::inventory::{ImageInventory, InstalledPackage, normal_name};
+use crate::shown::cut;
 use crate::version::Ecosystem;
 
 /// What advisories are matched with: one version of a package on one system.
@@ -81,4 +88,18 @@ pub fn matched(inventory: &ImageInventory) -> Vec<(PackageKey, usize)> {
             PackageKey::all_of(&one.package, &release).into_iter().map(move |key| (key, place))
         })
         .collect()
+}
+/// Reads a time (RFC 3339).
+fn moment<'de, D: Deserializer<'de>>(from: D) -> Result<Timestamp, D::Error> {
+    optional_moment(from)?.ok_or_else(|| D::Error::custom("it does not say when"))
+}
+
+/// Reads a time that may be left out, or be null.
+fn optional_moment<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Timestamp>, D::Error> {
+    let text: Option<String> = Option::deserialize(from)?;
+    let read = text.map(|text| {
+        let refused = |_| format!("`{}` is no time as RFC 3339 has it", cut(&text, 60));
+        text.parse().map_err(refused)
+    });
+    read.transpose().map_err(D::Error::custom)
 }

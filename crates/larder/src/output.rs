@@ -19,7 +19,7 @@ use serde::Serialize;
 
 use crate::failure::Failure;
 
-pub use human::{ago, bytes, count, folded, short, since, time, until};
+pub use human::{ago, bytes, count, date, folded, short, since, time, until};
 pub use progress::Progress;
 use progress::ProgressForm;
 pub use report::{Report, schema};

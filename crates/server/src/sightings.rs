@@ -69,6 +69,7 @@ async fn write(pending: Pending, store: &Store) -> Result<(), StoreError> {
             selector: String::new(),
             digest: String::new(),
             how: SeenBy::Door,
+            first: None,
             last,
         })
         .collect();
@@ -90,6 +91,7 @@ async fn write(pending: Pending, store: &Store) -> Result<(), StoreError> {
             selector: selector.to_string(),
             digest,
             how: SeenBy::Door,
+            first: None,
             last,
         });
     }

@@ -120,7 +120,8 @@ pub struct Pulled {
     pub repository: Box<str>,
     /// The digest, as it was recorded.
     pub digest: Box<str>,
-    /// When it was pulled last, in milliseconds since 1970.
+    /// When it was pulled first and last, as far as the record goes back, in milliseconds since 1970.
+    pub first: i64,
     pub last: i64,
 }
 

@@ -31,8 +31,13 @@ pub fn read_document(bytes: &[u8]) -> Result<PublishedDocument, MalformedAdvisor
     if bytes.len() > LARGEST {
         return Err(MalformedAdvisory::Large);
     }
-    let outline: Outline = serde_json::from_slice(bytes)
-        .map_err(|error| MalformedAdvisory::Shape(error.to_string()))?;
+    let outline: Outline = serde_json::from_slice(bytes).map_err(|error| {
+        let is_other = bytes.trim_ascii_start().first() != Some(&b'{');
+        MalformedAdvisory::Shape(match is_other {
+            true => "it is no JSON object".to_owned(),
+            false => error.to_string(),
+        })
+    })?;
     match outline {
         Outline { document: Some(_), .. } => read_csaf(bytes).map(PublishedDocument::Csaf),
         Outline { statements: Some(_), .. } => {

@@ -5,16 +5,26 @@ use serde::{Deserialize, Deserializer, Serialize};
 use serde_json::{Map, Value};
 
 use super::severity::{Severity, score};
+use super::{moment, optional_moment};
 
 /// An advisory. Unknown fields are left out.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Advisory {
     pub id: String,
+    #[serde(deserialize_with = "moment")]
     pub modified: Timestamp,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(
+        default,
+        deserialize_with = "optional_moment",
+        skip_serializing_if = "Option::is_none"
+    )]
     pub published: Option<Timestamp>,
     /// Since when it is no more. None: it holds.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(
+        default,
+        deserialize_with = "optional_moment",
+        skip_serializing_if = "Option::is_none"
+    )]
     pub withdrawn: Option<Timestamp>,
     /// Other names of the same.
     #[serde(default, deserialize_with = "lenient", skip_serializing_if = "Vec::is_empty")]
@@ -106,7 +116,7 @@ pub enum MalformedAdvisory {
     #[error("{0}")]
     Shape(String),
     /// Its name cannot be one.
-    #[error("its id is none")]
+    #[error("its id cannot be a name: it is empty, too long, or has white space")]
     Id,
     /// It is larger than any that is read.
     #[error("it has more than {} MiB", LARGEST / 1024 / 1024)]

@@ -4,9 +4,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
-use super::PackageKey;
 use super::ecosystem::ecosystem_of;
 use super::osv::{LARGEST, MalformedAdvisory, is_id};
+use super::{PackageKey, optional_moment};
 use crate::digest::Digest;
 use crate::inventory::purl_kind;
 use crate::purl::PackageUrl;
@@ -151,6 +151,7 @@ pub(super) fn osv_ecosystem(url: &PackageUrl) -> Option<String> {
 struct OpenVex {
     #[serde(default)]
     author: String,
+    #[serde(default, deserialize_with = "optional_moment")]
     timestamp: Option<Timestamp>,
     statements: Vec<OpenVexStatement>,
 }
@@ -165,6 +166,7 @@ struct OpenVexStatement {
     justification: Option<String>,
     #[serde(default)]
     impact_statement: Option<String>,
+    #[serde(default, deserialize_with = "optional_moment")]
     timestamp: Option<Timestamp>,
 }
 

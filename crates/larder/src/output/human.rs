@@ -77,6 +77,11 @@ pub fn time(at: i64) -> String {
     seconds.map_or_else(|_| String::new(), |time| time.to_string())
 }
 
+/// The day of a time in milliseconds since 1970, in UTC.
+pub fn date(at: i64) -> String {
+    time(at).get(..10).unwrap_or_default().to_owned()
+}
+
 /// How long ago a time in RFC 3339 was; the text itself where it is none.
 pub fn since(text: &str, now: i64) -> String {
     let time: Result<jiff::Timestamp, _> = text.parse();

@@ -237,6 +237,35 @@ fn every_form_of_file_is_read_and_what_is_none_is_told() {
 }
 
 #[test]
+fn a_broken_line_is_told_by_its_number_and_takes_no_other_with_it() {
+    let house = house();
+    let one =
+        |number: u32| osv(&format!("EMBER-2026-000{number}"), "npm", "pressurekit", "2.2.0", "");
+    let lines = [
+        "\u{feff}".to_owned() + &one(1),
+        "no json".to_owned(),
+        one(2),
+        one(3)[..80].to_owned(),
+        one(4),
+        "[5]".to_owned(),
+        one(6).replace("2026-10-01T", "yesterday"),
+        one(7),
+    ];
+    house.write("lines.jsonl", lines.join("\n"));
+    house.larder("advisory import lines.jsonl").ends(1).says(&[
+        "4 new",
+        "lines.jsonl, line 2: it is no JSON object",
+        "lines.jsonl, line 4: EOF",
+        "lines.jsonl, line 6[0]: it is no JSON object",
+        "lines.jsonl, line 7: `yesterday00:00:00Z` is no time",
+    ]);
+    let shown = house.larder("advisory show EMBER-2026-0007").ends(0);
+    shown.says(&["3 images have what it is about", "vendor/flow:1  pressurekit 2.1.0", "--only"]);
+    let shown = house.larder("--json advisory show EMBER-2026-0007").ends(0).json();
+    assert_eq!((&shown["image_count"], &shown["not_read"]), (&3.into(), &0.into()));
+}
+
+#[test]
 fn a_statement_hides_only_where_its_author_counts() {
     let house = house();
     house.write("a.json", osv("EMBER-2026-0001", "npm", "pressurekit", "2.2.0", &severe(CRITICAL)));
@@ -291,6 +320,11 @@ fn what_cannot_be_compared_and_what_was_not_read_is_never_taken_for_nothing() {
     house.hold(&house.bazaar, "library/kettle", "9", &image(&small("kettle nine")));
     house.larder(&format!("copy bazaar.example/library/kettle:9 {OWN}/vendor/kettle:9")).ends(0);
     house.larder("advisory check").ends(0).says(&["not read whole", "vendor/kettle:9", "--fill"]);
+    house.larder("advisory check --fail-on unknown").ends(1);
+    house.larder("advisory check --fail-on low").ends(0);
+    house.larder("advisory list").ends(0).says(&["touches what was read", "not read whole: 3"]);
+    let shown = house.larder("advisory show EMBER-2026-0001").ends(0);
+    shown.says(&["no image that was read has", "not read whole: 3"]);
     house.larder("inventory --fill").ends(0);
     assert!(!house.larder("advisory check").ends(0).out.contains("vendor/kettle:9"));
 }

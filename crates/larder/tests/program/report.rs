@@ -54,7 +54,8 @@ fn hostile_names_do_not_break_out_of_the_page() {
     }
     ledger
         .execute(
-            "INSERT INTO sightings VALUES ('own', ?1, ?1, 'own/kettle', '2', '', 'door', ?2)",
+            "INSERT INTO sightings (cluster, namespace, workload, repository, selector, digest, how, last)
+             VALUES ('own', ?1, ?1, 'own/kettle', '2', '', 'door', ?2)",
             rusqlite::params![hostile, now],
         )
         .unwrap();

@@ -14,13 +14,14 @@ use crate::sql::params;
 use crate::store::Store;
 
 /// What version 10 of the file has more than version 9: whether a noted manifest is an image at all, its system for people
-/// with the last day on which that is mended, as it says itself, and since when an advisory is known here. 0: since before
-/// that was counted.
+/// with the last day on which that is mended, as it says itself, since when an advisory is known here, and since when it
+/// is seen that a cluster runs something. 0: since before that was counted.
 pub(super) const COLUMNS: &str = "
     ALTER TABLE inventories ADD COLUMN is_image BIGINT NOT NULL DEFAULT 1;
     ALTER TABLE inventories ADD COLUMN system_name TEXT NOT NULL DEFAULT '';
     ALTER TABLE inventories ADD COLUMN support_end TEXT NOT NULL DEFAULT '';
     ALTER TABLE advisories ADD COLUMN first_at BIGINT NOT NULL DEFAULT 0;
+    ALTER TABLE sightings ADD COLUMN first BIGINT NOT NULL DEFAULT 0;
 ";
 
 /// The same for a server that has version 9.

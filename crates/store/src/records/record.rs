@@ -123,7 +123,7 @@ impl Store {
         self.records
             .read(move |connection| {
                 let mut rows = connection.prepare_cached(
-                    "SELECT who, reference, text, MAX(last)
+                    "SELECT who, reference, text, MAX(last), MIN(first)
                      FROM record WHERE kind = 'pull' AND last >= $1 AND reference IS NOT NULL
                      AND ($2 IS NULL OR (substr(reference, 1, length($2)) = $2
                        AND substr(reference, length($2) + 1, 1) IN ('@', ':')))
@@ -138,6 +138,7 @@ impl Store {
                         by: row.get(0)?,
                         repository: reference[..end].into(),
                         digest: row.get(2)?,
+                        first: row.get(4)?,
                         last: row.get(3)?,
                     };
                     fold(&mut state, pulled);

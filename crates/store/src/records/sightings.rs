@@ -57,6 +57,9 @@ pub struct SeenWorkload {
     /// What that was when it was seen. Empty: that was not known.
     pub digest: String,
     pub how: SeenBy,
+    /// When it was seen first with this content, in milliseconds since 1970. None: before that was counted. What is new
+    /// begins when it was seen last.
+    pub first: Option<i64>,
     /// When it was seen last, in milliseconds since 1970.
     pub last: i64,
 }
@@ -74,10 +77,12 @@ impl Store {
             .jot(move |connection| {
                 let mut add = connection.prepare_cached(
                     "INSERT INTO sightings
-                       (cluster, namespace, workload, repository, selector, digest, how, last)
-                     VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+                       (cluster, namespace, workload, repository, selector, digest, how, last, first)
+                     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)
                      ON CONFLICT (cluster, namespace, workload, repository, selector, how) DO UPDATE SET
                        digest = CASE excluded.digest WHEN '' THEN sightings.digest ELSE excluded.digest END,
+                       first = CASE WHEN excluded.digest IN ('', sightings.digest) THEN sightings.first
+                         ELSE excluded.first END,
                        last = CASE WHEN sightings.last > excluded.last THEN sightings.last
                          ELSE excluded.last END",
                 )?;
@@ -126,7 +131,7 @@ impl Store {
         self.records
             .read(move |connection| {
                 let mut rows = connection.prepare_cached(
-                    "SELECT cluster, namespace, workload, repository, selector, digest, how, last
+                    "SELECT cluster, namespace, workload, repository, selector, digest, how, last, first
                      FROM sightings WHERE last >= $1
                      AND ($2 IS NULL OR repository = $2 OR repository = '')",
                 )?;
@@ -142,6 +147,7 @@ impl Store {
                         selector: row.get(4)?,
                         digest: row.get(5)?,
                         how: SeenBy::of(&how).unwrap_or(SeenBy::Door),
+                        first: Some(row.get(8)?).filter(|first| *first > 0),
                         last: row.get(7)?,
                     };
                     fold(&mut state, seen);

@@ -406,6 +406,7 @@ async fn a_cluster_uses_what_it_pulled_or_runs_and_no_other_of_a_like_name() {
             selector: "1".to_owned(),
             digest: content.to_string(),
             how: larder_store::SeenBy::Door,
+            first: None,
             last: now,
         };
         pair.one.saw(vec![seen]).await.unwrap();

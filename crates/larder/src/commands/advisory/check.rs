@@ -56,7 +56,8 @@ pub struct Args {
     /// Only what is at least so severe: low, medium, high, critical
     #[arg(long, value_name = "SEVERITY", default_value = "unknown", hide_default_value = true)]
     least: Severity,
-    /// End with status 1 where something is at least so severe, and not hidden
+    /// End with status 1 where something is at least so severe, and not hidden; with `unknown` also where something cannot
+    /// be compared or was not read
     #[arg(long, value_name = "SEVERITY")]
     fail_on: Option<Severity>,
     /// Write another document instead: sarif (2.1.0), or vex (CycloneDX 1.6)
@@ -204,10 +205,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         upstream::look(&mut images, &config, &store, context).await?;
     }
     let is_failing = args.fail_on.is_some_and(|least| {
-        images
-            .iter()
-            .flat_map(|image| &image.findings)
-            .any(|one| one.rank >= least && !one.is_hidden())
+        let mut findings = images.iter().flat_map(|image| &image.findings);
+        let is_open = |image: &CheckedImage| image.not_read > 0 || !image.unknown.is_empty();
+        let may_have_more = !not_read.is_empty() || images.iter().any(is_open);
+        findings.any(|one| one.rank >= least && !one.is_hidden())
+            || (least == Severity::Unknown && may_have_more)
     });
     if args.references.is_empty() {
         images.retain(|image| !image.findings.is_empty() || !image.unknown.is_empty());

@@ -32,7 +32,11 @@ pub struct User {
     pub workload: Option<String>,
     /// How it is known: `pulled`, `admitted at its door`, `surveyed`.
     pub how: &'static str,
+    /// Since when, as far as it is recorded. null: since before that was counted.
+    pub since: Option<String>,
     pub used_at: String,
+    #[serde(skip)]
+    pub first: Option<i64>,
     #[serde(skip)]
     pub last: i64,
 }
@@ -223,14 +227,16 @@ impl Holdings {
         for home in self.homes(manifest) {
             let Some(by) = uses.get(&home.repository) else { continue };
             let contents = self.homes(manifest).iter().map(|home| &home.top).chain([manifest]);
-            for (who, workload, how, last) in by.users(contents, Some(&home.tag)) {
+            for user in by.users(contents, Some(&home.tag)) {
                 users.insert(User {
                     image: name(&home.repository, &home.tag),
-                    who: who.map(str::to_owned),
-                    workload: workload.map(str::to_owned),
-                    how,
-                    used_at: time(last),
-                    last,
+                    who: user.who.map(str::to_owned),
+                    workload: user.workload.map(str::to_owned),
+                    how: user.how,
+                    since: user.first.map(time),
+                    used_at: time(user.last),
+                    first: user.first,
+                    last: user.last,
                 });
             }
         }

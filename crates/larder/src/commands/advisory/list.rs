@@ -8,7 +8,7 @@ use serde::Serialize;
 use super::import::with_feeds;
 use crate::context::{Context, now, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{DIM, Output, Report, Table, ago, paint, time};
+use crate::output::{DIM, Output, Report, Table, WARN, ago, count, paint, time};
 
 /// List the advisories that were taken in, the newest first, with how many images each touches
 #[derive(Debug, Clone, clap::Args)]
@@ -35,6 +35,8 @@ pub struct Args {
 pub struct AdvisoriesReport {
     feeds: Vec<FeedRow>,
     advisories: Vec<AdvisoryRow>,
+    /// Images that were not read whole, so that more may be in them. null: it was not asked.
+    not_read: Option<u64>,
     #[serde(skip)]
     only_feeds: bool,
     #[serde(skip)]
@@ -138,7 +140,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             store.list_advisories(feed, args.least, !args.all, args.limit).await.map_err(failed)?
         }
     };
+    let not_read = match args.feeds {
+        true => None,
+        false => Some(store.not_whole(0).await.map_err(failed)?.0),
+    };
     let report = AdvisoriesReport {
+        not_read,
         feeds: feeds.iter().map(FeedRow::of).collect(),
         advisories: advisories.into_iter().map(AdvisoryRow::of).collect(),
         only_feeds: args.feeds,
@@ -146,6 +153,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     };
     context.output.tell(&report);
     Ok(Exit::Done)
+}
+
+/// That there may be more, where images were not read whole.
+pub fn told_not_read(number: u64) -> Option<String> {
+    let images = count(usize::try_from(number).unwrap_or(usize::MAX), "image");
+    let told = paint(WARN, "not read whole");
+    let remedy = "`larder inventory --fill` reads layers";
+    (number > 0).then(|| format!("{told}: {images}, which may have more; {remedy}"))
 }
 
 impl Report for AdvisoriesReport {
@@ -170,7 +185,10 @@ impl Report for AdvisoriesReport {
             return out.table(&table);
         }
         if self.advisories.is_empty() {
-            out.result("no advisory touches an image of this larder");
+            out.result(match self.not_read {
+                Some(0) => "no advisory touches an image of this larder",
+                _ => "no advisory touches what was read of the images of this larder",
+            });
         } else {
             let columns = ["ADVISORY", "SEVERITY", "IMAGES", "PACKAGES", "CHANGED", "FEED"];
             let mut table = Table::new(out.width(), &columns).sparing(&["FEED", "PACKAGES"]);
@@ -185,6 +203,9 @@ impl Report for AdvisoriesReport {
                 ]);
             }
             out.table(&table);
+        }
+        if let Some(told) = self.not_read.and_then(told_not_read) {
+            out.result(told);
         }
         for feed in &self.feeds {
             out.note(paint(DIM, feed.line()));

@@ -5,12 +5,14 @@ use std::fs::{self, File};
 use std::io::{self, BufRead as _, BufReader, Read};
 use std::path::{Path, PathBuf};
 
-use larder_core::advisory::LARGEST_DOCUMENT;
+use larder_core::advisory::{DocumentLine, DocumentLines, LARGEST_DOCUMENT};
 use larder_core::digest::{Algorithm, Digest, Hasher};
 
 /// The most documents of one import, and how deep folders are looked through.
 const MOST: u64 = 10_000_000;
 const DEEPEST: usize = 32;
+/// What some editors write before a text.
+const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
 /// The most that is inflated of one archive, in bytes.
 const INFLATED: u64 = 64 * 1024 * 1024 * 1024;
 
@@ -113,45 +115,43 @@ impl<'t, T: TakesDocuments> PublishedFiles<'t, T> {
     fn stream(&mut self, place: &str, from: impl Read) -> io::Result<()> {
         let mut hasher = self.hasher.clone();
         let mut lines = BufReader::new(Hashed { from, hasher: &mut hasher });
-        let (mut document, mut number) = (Vec::new(), 0_u64);
+        let (mut line, mut document) = (Vec::new(), Vec::new());
+        let (mut ends, mut number, mut first) = (DocumentLines::default(), 0_u64, 1);
         let read = loop {
-            let line_at = document.len();
+            line.clear();
             let room = (LARGEST_DOCUMENT as u64 + 2).saturating_sub(document.len() as u64);
-            match lines.by_ref().take(room).read_until(b'\n', &mut document) {
+            let read = match lines.by_ref().take(room).read_until(b'\n', &mut line) {
                 Err(error) => break Err(error),
-                Ok(0) if document.iter().all(u8::is_ascii_whitespace) => break Ok(()),
-                Ok(read) => {
-                    number += 1;
-                    let is_end = read == 0;
-                    if document.len() > LARGEST_DOCUMENT {
-                        let cause = "a document in it is larger than any that is read".to_owned();
-                        self.takes.refuse(place, cause);
-                        break Ok(());
-                    }
-                    // A document may stand on many lines: it is one as soon as it is whole.
-                    let is_candidate = is_end
-                        || document[line_at..].trim_ascii_end().ends_with(b"}")
-                        || document[line_at..].trim_ascii_end().ends_with(b"]");
-                    if !is_candidate {
-                        continue;
-                    }
-                    let whole = serde_json::from_slice::<&serde_json::value::RawValue>(&document);
-                    match whole {
-                        Err(error) if error.is_eof() && !is_end => continue,
-                        Err(error) => {
-                            let at = format!("{place}, line {number}");
-                            self.takes.refuse(&at, error.to_string());
-                            document.clear();
-                        }
-                        Ok(_) => {
-                            self.whole(place, &document);
-                            document.clear();
-                        }
-                    }
-                    if is_end || self.is_full {
-                        break Ok(());
-                    }
+                Ok(read) => read,
+            };
+            number += 1;
+            if number == 1 && line.starts_with(BYTE_ORDER_MARK) {
+                line.drain(..BYTE_ORDER_MARK.len());
+            }
+            let mut told = ends.take(&line);
+            if told == DocumentLine::Anew {
+                self.whole(&on_line(place, first), &document);
+                document.clear();
+                told = ends.take(&line);
+            }
+            if document.is_empty() {
+                if line.trim_ascii().is_empty() && read > 0 {
+                    continue;
                 }
+                first = number;
+            }
+            document.extend_from_slice(&line);
+            if document.len() > LARGEST_DOCUMENT {
+                let cause = "a document in it is larger than any that is read".to_owned();
+                self.takes.refuse(&on_line(place, first), cause);
+                break Ok(());
+            }
+            if told == DocumentLine::Last || (read == 0 && !document.is_empty()) {
+                self.whole(&on_line(place, first), &document);
+                document.clear();
+            }
+            if read == 0 || self.is_full {
+                break Ok(());
             }
         };
         self.hasher = hasher;
@@ -160,7 +160,8 @@ impl<'t, T: TakesDocuments> PublishedFiles<'t, T> {
 
     /// One document, or an array of them.
     fn whole(&mut self, place: &str, document: &[u8]) {
-        if document.trim_ascii_start().first() != Some(&b'[') {
+        let document = document.trim_ascii();
+        if document.first() != Some(&b'[') {
             return self.give(place, document);
         }
         match serde_json::from_slice::<Vec<&serde_json::value::RawValue>>(document) {
@@ -225,7 +226,10 @@ impl<'t, T: TakesDocuments> PublishedFiles<'t, T> {
                 Ok(_) if document.len() > LARGEST_DOCUMENT => {
                     self.takes.refuse(&at, "it is larger than any that is read".to_owned());
                 }
-                Ok(_) => self.whole(&at, &document),
+                Ok(_) => {
+                    let text = document.strip_prefix(BYTE_ORDER_MARK).unwrap_or(&document);
+                    self.whole(&at, text);
+                }
             }
             if self.is_full {
                 break;
@@ -233,6 +237,11 @@ impl<'t, T: TakesDocuments> PublishedFiles<'t, T> {
         }
         Ok(())
     }
+}
+
+/// The place of a document that begins on a line.
+fn on_line(place: &str, line: u64) -> String {
+    if line <= 1 { place.to_owned() } else { format!("{place}, line {line}") }
 }
 
 fn shown(path: &Path) -> String {

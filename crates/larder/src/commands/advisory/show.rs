@@ -1,14 +1,20 @@
 //! `larder advisory show`: what an advisory says.
 
-use larder_core::advisory::Advisory;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use larder_core::advisory::{Advisory, PackageVerdict};
+use larder_core::companion::is_made_from_digest;
+use larder_core::digest::Digest;
 use larder_core::shown::cut;
+use larder_store::{NotedFinding, Store, StoreError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::import::with_feeds;
+use super::list::told_not_read;
 use crate::context::{Context, store_here};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{Output, Report, STRONG, folded, paint};
+use crate::output::{Output, Report, STRONG, count, folded, paint};
 
 /// Say what an advisory says
 #[derive(Debug, Clone, clap::Args)]
@@ -24,7 +30,25 @@ pub struct AdvisoryReport {
     asked: String,
     found: Vec<AdvisoryText>,
     statements: Vec<StatementText>,
+    /// Images that have what it is about, each by its tags; at most 50 of them.
+    images: Vec<TouchedImage>,
+    /// How many these are in all.
+    image_count: u64,
+    /// Images that were not read whole, so that it may be in them too.
+    not_read: u64,
 }
+
+/// An image that has what an advisory is about.
+#[derive(Serialize, JsonSchema)]
+struct TouchedImage {
+    digest: String,
+    /// The tags that lead to it; none: it is only held.
+    names: Vec<String>,
+    packages: Vec<String>,
+}
+
+/// Images that are listed.
+const LISTED: usize = 50;
 
 #[derive(Serialize, JsonSchema)]
 struct AdvisoryText {
@@ -113,6 +137,47 @@ fn range(range: &larder_core::advisory::RangeEvents) -> Vec<String> {
     vec![words.collect::<Vec<_>>().join(" ")]
 }
 
+/// The images that have what these advisories are about, as far as they were read.
+async fn touched(
+    store: &Store,
+    advisories: Vec<i64>,
+) -> Result<(Vec<TouchedImage>, u64), StoreError> {
+    if advisories.is_empty() {
+        return Ok((Vec::new(), 0));
+    }
+    store.note_held().await?;
+    let fold = |all: &mut BTreeMap<Digest, BTreeSet<String>>, one: NotedFinding| {
+        if matches!(one.verdict, PackageVerdict::Affected { .. }) {
+            let package = format!("{} {}", one.package.name, one.package.version);
+            all.entry(one.image).or_default().insert(package);
+        }
+    };
+    let all = store.fold_findings(Some(advisories), BTreeMap::new(), fold).await?;
+    let count = all.len() as u64;
+    let some: Vec<(Digest, BTreeSet<String>)> = all.into_iter().collect();
+    let homes = store.homes_of(some.iter().map(|(digest, _)| digest.clone()).collect()).await?;
+    let mut names: HashMap<Digest, Vec<String>> = HashMap::new();
+    for (digest, homes) in homes {
+        let tags = homes.iter().filter(|home| !is_made_from_digest(&home.tag));
+        names
+            .entry(digest)
+            .or_default()
+            .extend(tags.map(|home| format!("{}:{}", home.repository, home.tag)));
+    }
+    let mut images: Vec<TouchedImage> = some
+        .into_iter()
+        .map(|(digest, packages)| TouchedImage {
+            names: names.remove(&digest).unwrap_or_default(),
+            digest: digest.to_string(),
+            packages: packages.into_iter().collect(),
+        })
+        .collect();
+    // Those that people know by a name come first.
+    images.sort_by(|a, b| (a.names.is_empty(), &a.names).cmp(&(b.names.is_empty(), &b.names)));
+    images.truncate(LISTED);
+    Ok((images, count))
+}
+
 pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let store = store_here(&config)?;
@@ -139,8 +204,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         because: one.because,
         products: one.products.into_iter().chain(one.within).collect(),
     });
+    let (images, image_count) =
+        touched(&store, found.iter().map(|(number, _)| *number).collect()).await.map_err(failed)?;
     context.output.tell(&AdvisoryReport {
         asked: args.id.clone(),
+        images,
+        image_count,
+        not_read: store.not_whole(0).await.map_err(failed)?.0,
         found: found.iter().map(|(_, one)| AdvisoryText::of(&one.feed, &one.advisory)).collect(),
         statements: statements.collect(),
     });
@@ -155,7 +225,8 @@ impl Report for AdvisoryReport {
             if number > 0 {
                 out.result("");
             }
-            out.result(format!("{}  {}", paint(STRONG, &one.id), cut(&one.summary, 300)));
+            let heading = format!("{}  {}", paint(STRONG, &one.id), cut(&one.summary, 300));
+            out.result(heading.trim_end());
             let score = one.score.map_or_else(String::new, |score| format!(" ({score:.1})"));
             out.result(format!("  severity  {}{score}", one.severity));
             if let Some(vector) = &one.vector {
@@ -198,6 +269,44 @@ impl Report for AdvisoryReport {
             for product in one.products.iter().take(20) {
                 out.result(format!("           {}", cut(product, 200)));
             }
+        }
+        if self.found.is_empty() {
+            return;
+        }
+        self.show_images(out);
+    }
+}
+
+impl AdvisoryReport {
+    /// The images that have it.
+    fn show_images(&self, out: &Output) {
+        let number = usize::try_from(self.image_count).unwrap_or(usize::MAX);
+        let which = if self.not_read > 0 { " that was read" } else { "" };
+        out.result(match number {
+            0 => format!("no image{which} has what it is about"),
+            1 => "1 image has what it is about:".to_owned(),
+            _ => format!("{} have what it is about:", count(number, "image")),
+        });
+        for image in &self.images {
+            let name = match image.names.split_first() {
+                None => image.digest.clone(),
+                Some((first, [])) => first.clone(),
+                Some((first, more)) => format!("{first} and {}", count(more.len(), "more tag")),
+            };
+            out.result(format!("  {}  {}", cut(&name, 200), cut(&image.packages.join(", "), 200)));
+        }
+        if number > self.images.len() {
+            out.result(format!("  and {} more", number - self.images.len()));
+        }
+        if let Some(told) = told_not_read(self.not_read) {
+            out.result(told);
+        }
+        if number > 0 {
+            let told = "`larder advisory check --by advisory --only";
+            out.note(format!(
+                "{told} {}` says by which layer, who runs them and what mends it",
+                self.asked
+            ));
         }
     }
 }

@@ -253,11 +253,11 @@ fn report(plan: &DropPlan, holdings: &Holdings, known: &KnownUse) -> DropReport 
         let contents: Vec<&Digest> = parts.map(|part| &records.manifests[*part].digest).collect();
         let uses = known.all.get(repository).map(Vec::as_slice).unwrap_or_default();
         let users = UsesBy::of(uses).users(contents, Some(tag)).into_iter();
-        let users = users.map(|(who, workload, _, last)| DroppedUser {
-            who: who.map(str::to_owned),
-            workload: workload.map(str::to_owned),
-            used_at: time(last),
-            last,
+        let users = users.map(|user| DroppedUser {
+            who: user.who.map(str::to_owned),
+            workload: user.workload.map(str::to_owned),
+            used_at: time(user.last),
+            last: user.last,
         });
         users.collect()
     };

@@ -28,7 +28,8 @@ pub struct Use {
     /// How it is known: `pulled`, `admitted at its door`, `surveyed`.
     pub how: &'static str,
     pub named: Named,
-    /// In milliseconds since 1970.
+    /// Since when and when last, in milliseconds since 1970. None: since before that was counted.
+    pub first: Option<i64>,
     pub last: i64,
 }
 
@@ -105,7 +106,14 @@ impl Gathering {
         if self.all {
             let by = by.map(|by| self.name(by));
             let named = Named::Content(digest);
-            let used = Use { by, workload: None, how: "pulled", named, last: pulled.last };
+            let used = Use {
+                by,
+                workload: None,
+                how: "pulled",
+                named,
+                first: Some(pulled.first),
+                last: pulled.last,
+            };
             self.known.all.entry(repository).or_default().push(used);
         }
     }
@@ -138,7 +146,7 @@ impl Gathering {
             if self.all {
                 let workload = Some(one.workload.as_str()).filter(|workload| !workload.is_empty());
                 let (by, workload) = (Some(self.name(&by)), workload.map(|text| self.name(text)));
-                let used = Use { by, workload, how, named, last: one.last };
+                let used = Use { by, workload, how, named, first: one.first, last: one.last };
                 self.known.all.entry(repository.clone()).or_default().push(used);
             }
         }
@@ -190,8 +198,19 @@ pub struct UsesBy<'u> {
     tags: HashMap<&'u Tag, Vec<&'u Use>>,
 }
 
-/// Who, by which workload, how it is known, and when last.
-pub type User<'u> = (Option<&'u str>, Option<&'u str>, &'static str, i64);
+/// Who uses an image.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct User<'u> {
+    /// None: nobody signed in.
+    pub who: Option<&'u str>,
+    /// None: that is not known.
+    pub workload: Option<&'u str>,
+    /// How it is known, as in [`Use`].
+    pub how: &'static str,
+    /// Since when, in milliseconds since 1970. None: since before that was counted.
+    pub first: Option<i64>,
+    pub last: i64,
+}
 
 impl<'u> UsesBy<'u> {
     pub fn of(uses: &'u [Use]) -> Self {
@@ -219,18 +238,18 @@ impl<'u> UsesBy<'u> {
         let by_content =
             contents.into_iter().filter_map(|digest| self.contents.get(digest)).flatten();
         let by_tag = tag.and_then(|tag| self.tags.get(tag)).into_iter().flatten();
-        let mut last: BTreeMap<(Option<&'u str>, Option<&'u str>, &'static str), i64> =
-            BTreeMap::new();
+        let mut all: BTreeMap<_, User<'u>> = BTreeMap::new();
         for one in by_content.chain(by_tag) {
-            let user = (one.by.as_deref(), one.workload.as_deref(), one.how);
-            let at = last.entry(user).or_insert(one.last);
-            *at = (*at).max(one.last);
+            let (who, workload, how) = (one.by.as_deref(), one.workload.as_deref(), one.how);
+            let (first, last) = (one.first, one.last);
+            let new = || User { who, workload, how, first, last };
+            let user = all.entry((who, workload, how)).or_insert_with(new);
+            user.last = user.last.max(last);
+            // What began before it was counted began then.
+            user.first = user.first.zip(first).map(|(one, other)| one.min(other));
         }
-        let all = last.into_iter().map(|((who, workload, how), last)| (who, workload, how, last));
-        let mut by: Vec<User<'u>> = all.collect();
-        by.sort_by_key(|(who, workload, how, last)| {
-            (std::cmp::Reverse(*last), *who, *workload, *how)
-        });
+        let mut by: Vec<User<'u>> = all.into_values().collect();
+        by.sort_by_key(|user| (std::cmp::Reverse(user.last), user.who, user.workload, user.how));
         by
     }
 }

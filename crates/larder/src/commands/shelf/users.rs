@@ -74,7 +74,11 @@ struct ImageUser {
     workload: Option<String>,
     /// How it is known: `pulled`, `admitted at its door`, `surveyed`.
     how: &'static str,
+    /// Since when, as far as it is recorded. null: since before that was counted.
+    since: Option<String>,
     used_at: String,
+    #[serde(skip)]
+    first: Option<i64>,
     #[serde(skip)]
     last: i64,
 }
@@ -104,8 +108,9 @@ impl Report for UsersReport {
             }
             return out.result(format!("{images} that nobody was seen to use"));
         }
-        let mut table = Table::new(out.width(), &["IMAGE", "USED BY", "WORKLOAD", "HOW", "LAST"])
-            .sparing(&["HOW"]);
+        let mut table =
+            Table::new(out.width(), &["IMAGE", "USED BY", "WORKLOAD", "HOW", "SINCE", "LAST"])
+                .sparing(&["HOW", "SINCE"]);
         for one in &self.images {
             for user in &one.users {
                 let who = user.who.clone().unwrap_or_else(|| paint(DIM, STRANGER));
@@ -113,7 +118,9 @@ impl Report for UsersReport {
                     .workload
                     .as_deref()
                     .map_or_else(String::new, |text| shown(text).into_owned());
-                table.row([one.name(), who, workload, user.how.to_owned(), ago(user.last, now())]);
+                let since = user.first.map_or_else(|| "-".to_owned(), |first| ago(first, now()));
+                let last = ago(user.last, now());
+                table.row([one.name(), who, workload, user.how.to_owned(), since, last]);
             }
         }
         if self.images.is_empty() {
@@ -225,12 +232,14 @@ async fn images_of(
     let images = untagged.chain(tagged).map(|(tag, digest)| {
         let parts = parts.get(digest).into_iter().flatten().copied();
         let users = by.users(parts.chain([digest]), tag).into_iter();
-        let users = users.map(|(who, workload, how, last)| ImageUser {
-            who: who.map(str::to_owned),
-            workload: workload.map(str::to_owned),
-            how,
-            used_at: time(last),
-            last,
+        let users = users.map(|user| ImageUser {
+            who: user.who.map(str::to_owned),
+            workload: user.workload.map(str::to_owned),
+            how: user.how,
+            since: user.first.map(time),
+            used_at: time(user.last),
+            first: user.first,
+            last: user.last,
         });
         UsedImage {
             repository: name.clone(),

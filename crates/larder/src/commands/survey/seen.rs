@@ -24,6 +24,7 @@ pub(super) async fn note(report: &Survey, cluster: &str, config: &Config) -> Res
         selector: String::new(),
         digest: String::new(),
         how: SeenBy::Survey,
+        first: None,
         last: now(),
     };
     let mut rows = vec![row("", "")];

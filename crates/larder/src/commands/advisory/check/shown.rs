@@ -7,7 +7,7 @@ use larder_core::advisory::Severity;
 use super::{AdvisoryCheck, CheckedImage, Finding, Order, User};
 use crate::commands::inventory::step;
 use crate::context::now;
-use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, WARN, ago, count, paint};
+use crate::output::{BAD, DIM, GOOD, Output, Report, STRONG, Table, WARN, ago, count, date, paint};
 
 /// What cannot be compared is listed up to here.
 const LISTED: usize = 20;
@@ -60,7 +60,12 @@ fn mended(one: &Finding) -> String {
 fn user(user: &User) -> String {
     let who = user.who.as_deref().unwrap_or("somebody who did not sign in");
     let workload = user.workload.as_deref().map_or(String::new(), |text| format!(" {text}"));
-    format!("{who}{workload} ({}, {}): {}", user.how, ago(user.last, now()), user.image)
+    let day = |at: i64| at / (24 * 3_600_000);
+    let since = match user.first {
+        Some(first) if day(first) != day(user.last) => format!(", since {}", date(first)),
+        _ => String::new(),
+    };
+    format!("{who}{workload} ({}, {}{since}): {}", user.how, ago(user.last, now()), user.image)
 }
 
 impl CheckedImage {
@@ -248,7 +253,10 @@ impl AdvisoryCheck {
                 severity => format!("{number} {severity}"),
             })
             .collect();
+        let is_open =
+            !self.not_read.is_empty() || self.images.iter().any(|image| image.not_read > 0);
         let mut line = match counted.as_slice() {
+            [] if is_open => "nothing that was read is touched by what was taken in".to_owned(),
             [] => "no image is touched by what was taken in".to_owned(),
             counted => {
                 let of = match advisories.len() {
