@@ -213,11 +213,17 @@ impl Store {
                 self.layers_of_images(children).await?.images
             }
         };
-        // What was read since it was noted counts at once.
-        self.note_images(&images).await?;
+        // What was read since it was noted counts at once. While the store is moved elsewhere it counts later.
+        match self.note_images(&images).await {
+            Err(error) if !error.is_frozen() => return Err(error),
+            Err(_) | Ok(_) => {}
+        }
         let manifests: Vec<Digest> = images.keys().cloned().collect();
         let noted = self.noted(manifests.clone()).await?;
-        let gap = gap_of(&noted);
+        let gap = match noted.len() < manifests.len() {
+            true => Some(InsideGap::Unread("what was read of it was not noted yet".to_owned())),
+            false => gap_of(&noted),
+        };
         let found = self.touching(manifests, wish.most, wish.unknown).await?;
         let touching = self.unhidden(found).await?;
         let feeds = self.feeds().await?;
