@@ -1,8 +1,14 @@
 //! What does a certificate say of itself? Enough of X.509 (RFC 5280) to tell an operator whose it is,
 //! who signed it, for which names and until when. Whether it is to be believed is for the TLS library.
 
+mod usage;
+
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
+
+use crate::der::{OID, SEQUENCE, Value, expect, next};
+
+pub use usage::{CertificateUsage, list_end};
 
 /// What a certificate says.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -44,41 +50,9 @@ const LIMIT: usize = 64 * 1024;
 /// Names that are taken from one.
 const NAMES: usize = 100;
 
-const SEQUENCE: u8 = 0x30;
-const OID: u8 = 0x06;
 const COMMON_NAME: &[u8] = &[0x55, 0x04, 0x03];
 const ORGANISATION: &[u8] = &[0x55, 0x04, 0x0a];
 const ALTERNATIVE_NAMES: &[u8] = &[0x55, 0x1d, 0x11];
-
-/// One value of DER (X.690): its tag and its content.
-#[derive(Clone, Copy)]
-struct Value<'d> {
-    tag: u8,
-    content: &'d [u8],
-}
-
-/// Reads one value off the front.
-fn next<'d>(from: &mut &'d [u8]) -> Option<Value<'d>> {
-    let (tag, rest) = from.split_first()?;
-    let (first, rest) = rest.split_first()?;
-    let (length, rest) = match *first {
-        short @ 0..=0x7f => (usize::from(short), rest),
-        long @ 0x81..=0x83 => {
-            let count = usize::from(long & 0x7f);
-            let bytes = rest.get(..count)?;
-            let length = bytes.iter().fold(0_usize, |all, byte| (all << 8) | usize::from(*byte));
-            (length, &rest[count..])
-        }
-        _ => return None,
-    };
-    let content = rest.get(..length)?;
-    *from = &rest[length..];
-    Some(Value { tag: *tag, content })
-}
-
-fn expect<'d>(from: &mut &'d [u8], tag: u8) -> Option<&'d [u8]> {
-    next(from).filter(|value| value.tag == tag).map(|value| value.content)
-}
 
 /// Reads a certificate in DER. None: it is none.
 pub fn read(der: &[u8]) -> Option<Certificate> {
@@ -132,8 +106,8 @@ fn text(bytes: &[u8]) -> String {
     crate::shown::cut(&String::from_utf8_lossy(bytes), 200)
 }
 
-/// `UTCTime` or `GeneralizedTime`, in UTC.
-fn time(value: Value<'_>) -> Option<i64> {
+/// `UTCTime` or `GeneralizedTime`, in UTC: seconds since 1970.
+pub(crate) fn time(value: Value<'_>) -> Option<i64> {
     let text = std::str::from_utf8(value.content).ok()?.strip_suffix('Z')?;
     let (year, rest) = match value.tag {
         0x17 => {

@@ -340,6 +340,16 @@ impl Document {
         }
     }
 
+    /// Whether an index lists a manifest as the image of a platform. What an index lists for no platform (`unknown`) are
+    /// statements about it, and what it only names in an annotation it does not list.
+    pub fn lists_platform(&self, digest: &Digest) -> bool {
+        let of_platform = |child: &&Descriptor| {
+            let is_one = |on: &RawPlatform| !on.os.is_empty() && on.os != "unknown";
+            child.digest == *digest && child.raw_platform.as_ref().is_some_and(is_one)
+        };
+        self.children().iter().any(|child| of_platform(&child))
+    }
+
     /// The blobs that this one needs: configuration, then layers. Empty for an index.
     pub fn blobs(&self) -> impl Iterator<Item = &Descriptor> {
         let (config, layers) = match &self.kind {

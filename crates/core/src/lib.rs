@@ -40,7 +40,7 @@
 //! * [`schedule`] - when something is due that is done each day or week
 //! * [`selection`] - which tags are wanted, and why not the others
 //! * [`shown`] - texts from outside, safe to print
-//! * [`signature`] - Ed25519 keys and signatures of parcels
+//! * [`signature`] - who signed what: keys, envelopes of images' signatures, certificates, time stamps, log proofs
 //! * [`trail`] - the record as signed files that follow each other
 //! * [`version`] - the order of versions
 //! * [`workload`] - which workload an object of a cluster belongs to
@@ -51,6 +51,7 @@ pub mod allowance;
 pub mod cached;
 pub mod certificate;
 pub mod companion;
+mod der;
 pub mod diagnosis;
 pub mod digest;
 pub mod document;
