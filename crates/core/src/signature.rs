@@ -41,3 +41,14 @@ pub use parcel_key::{Signature, SigningKey, SigningKeyError, VerifyingKey};
 pub use public_key::{KeyKind, KeyUse, MalformedKey, PublicKey};
 pub use target::Target;
 pub use trust::{Identity, Signer, Trust};
+
+/// What is open to those who try it with damaged input.
+#[cfg(fuzzing)]
+pub mod damaged {
+    pub use super::stamp::stamped_at;
+
+    /// Reads CBOR.
+    pub fn read_cbor(bytes: &[u8]) -> bool {
+        super::cbor::Cbor::read(bytes).is_some()
+    }
+}
