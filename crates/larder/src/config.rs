@@ -14,6 +14,7 @@ mod registry;
 mod remote;
 mod shelf;
 mod source;
+mod trust;
 mod upstream;
 mod values;
 mod warnings;

@@ -59,6 +59,24 @@ pub enum TransferError {
     Depth,
 }
 
+impl TransferError {
+    /// Whether it says that something is not there.
+    pub fn is_missing(&self) -> bool {
+        matches!(
+            self,
+            Self::Layout(LayoutError::NotFound(_) | LayoutError::NoImage { .. })
+                | Self::NotHeld(_)
+                | Self::Client(ClientError::NotFound { .. })
+                | Self::Store(StoreError::NotFound(_))
+        )
+    }
+
+    /// Whether it says that one content is broken, whatever else is there.
+    pub fn is_broken_content(&self) -> bool {
+        matches!(self, Self::Document { .. } | Self::Mismatch { .. })
+    }
+}
+
 /// What is wrong with a layout folder or an archive.
 #[derive(Debug, thiserror::Error)]
 pub enum LayoutError {

@@ -81,7 +81,7 @@ pub async fn sboms(
     for (digest, says_so) in manifests.into_iter().take(SBOMS) {
         let (_, document) = match source.manifest(&Selector::Digest(digest.clone())).await {
             Ok(manifest) => manifest,
-            Err(error) if is_missing(&error) => continue,
+            Err(error) if error.is_missing() => continue,
             Err(error) => return Err(error),
         };
         let ManifestShape::Manifest { layers, .. } = &document.kind else { continue };
@@ -203,7 +203,7 @@ impl LayerReading<'_> {
     async fn layer(&self, layer: &Descriptor) -> Result<Result<LayerFacts, String>, TransferError> {
         let content = match self.source.blob(layer).await {
             Ok(content) => content,
-            Err(error) if is_missing(&error) => {
+            Err(error) if error.is_missing() => {
                 let elsewhere =
                     if layer.urls.is_empty() { "" } else { "; its maker forbids to pass it on" };
                 return Ok(Err(format!("it is not there: {error}{elsewhere}")));
@@ -219,17 +219,6 @@ impl LayerReading<'_> {
         }
         Ok(Ok(facts))
     }
-}
-
-/// Whether the source has not got something, as opposed to not being able to tell.
-fn is_missing(error: &TransferError) -> bool {
-    matches!(
-        error,
-        TransferError::Layout(super::LayoutError::NotFound(_))
-            | TransferError::NotHeld(_)
-            | TransferError::Client(larder_client::ClientError::NotFound { .. })
-            | TransferError::Store(larder_store::StoreError::NotFound(_))
-    )
 }
 
 /// A layer's content, verified while it is read.

@@ -21,6 +21,7 @@ mod received;
 mod remote;
 mod saved;
 mod several;
+mod signatures;
 #[cfg(test)]
 mod tests;
 mod watch;
@@ -36,4 +37,5 @@ pub use own::Own;
 pub use received::receive;
 pub use remote::Remote;
 pub use several::Several;
+pub use signatures::{GatheredCompanion, signatures};
 pub use watch::{Unwatched, Watch};

@@ -97,8 +97,8 @@ pub struct Examined {
 const LAYERS: usize = 100;
 const VERIFIED: usize = 200;
 /// The largest signature, and the largest attestation, in bytes.
-pub const SIGNATURE_LIMIT: u64 = 1024 * 1024;
-pub const ATTESTATION_LIMIT: u64 = 16 * 1024 * 1024;
+pub(super) const SIGNATURE_LIMIT: u64 = 1024 * 1024;
+pub(super) const ATTESTATION_LIMIT: u64 = 16 * 1024 * 1024;
 /// How far the clocks of signers may be ahead, in seconds.
 pub(super) const AHEAD: i64 = 300;
 

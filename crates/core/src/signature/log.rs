@@ -40,7 +40,7 @@ pub struct LogProof {
 
 /// The most hashes of a proof, and the most entries that are looked at.
 const LONGEST: usize = 64;
-pub const MOST_ENTRIES: usize = 10;
+pub(super) const MOST_ENTRIES: usize = 10;
 
 /// A SHA-256.
 pub fn sha256(bytes: &[u8]) -> [u8; 32] {

@@ -15,7 +15,7 @@ use crate::quantity::Span;
 const VECTORS: &[u8] = include_bytes!("vectors.jsonl.gz");
 
 /// A vector, read.
-pub struct Vector {
+struct Vector {
     pub name: String,
     pub json: Value,
     blobs: BTreeMap<Digest, Vec<u8>>,
@@ -48,7 +48,7 @@ fn key_file(vector: &Value, path: &str) -> Result<KeyFile, &'static str> {
 }
 
 /// The word of a key file's trouble.
-pub fn why(error: &KeyFileError) -> &'static str {
+fn why(error: &KeyFileError) -> &'static str {
     match error {
         KeyFileError::Secret => "secret",
         KeyFileError::Symmetric => "symmetric",
@@ -228,7 +228,7 @@ fn lists(index: &[u8], image: &Digest) -> bool {
         .is_ok_and(|index| index.lists_platform(image))
 }
 
-pub fn vectors() -> Vec<Vector> {
+fn vectors() -> Vec<Vector> {
     let mut all = String::new();
     flate2::read::GzDecoder::new(VECTORS).read_to_string(&mut all).unwrap();
     all.lines().map(Vector::read).collect()

@@ -1,5 +1,7 @@
 //! `larder check`: is the configuration right, and can the upstreams be reached?
 
+mod signers;
+
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -13,6 +15,7 @@ use larder_store::Store;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use self::signers::CheckedSigner;
 use super::handoff::check_nodes;
 use super::shelf::cached;
 use super::shelf::tidy::surveys::Named;
@@ -48,6 +51,8 @@ pub struct CheckReport {
     config: String,
     name: String,
     upstreams: Vec<CheckedUpstream>,
+    /// Whose signatures count.
+    signers: Vec<CheckedSigner>,
     notes: Vec<String>,
     /// Why `larder serve` would not start with it. None: it would.
     refused: Option<ServeRefusal>,
@@ -109,6 +114,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
     let mut notes = [notes(&config), Named::unreadable(&config), ending(&config).await?].concat();
+    let (signers, ends, untrusted) = signers::checked(&config, crate::context::now());
+    notes.extend(ends);
     let refused = match tried_store(&config, store.as_ref()).await {
         Ok(moves) => {
             notes.extend(moves);
@@ -116,7 +123,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }
         Err(failure) => Some(failure),
     };
-    let exit = if refused.is_some() { exit.max(Exit::Usage) } else { exit };
+    let is_known = untrusted.is_none() && signers.iter().all(CheckedSigner::is_good);
+    if let Some(failure) = untrusted {
+        notes.push(format!("{}: {}; {}", failure.what, failure.cause, failure.remedy));
+    }
+    let is_right = refused.is_none() && is_known;
+    let exit = if is_right { exit } else { exit.max(Exit::Usage) };
     let refused = refused.map(|failure| ServeRefusal {
         cause: format!("{}: {}", failure.what, failure.cause),
         remedy: failure.remedy,
@@ -128,6 +140,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         name: config.larder.name.clone(),
         notes,
         refused,
+        signers,
         upstreams,
     };
     context.output.tell(&report);
@@ -302,7 +315,8 @@ impl Report for CheckReport {
 fn show(report: &CheckReport, out: &Output) {
     let entries = count(report.intake_entries, "intake entry");
     let clusters = count(report.clusters, "cluster");
-    let read = if report.refused.is_some() { "can be read" } else { "is right" };
+    let is_good = report.refused.is_none() && report.signers.iter().all(CheckedSigner::is_good);
+    let read = if is_good { "is right" } else { "can be read" };
     out.result(format!("{} {read}: larder {}, {entries}, {clusters}", report.config, report.name));
     if let Some(ServeRefusal { cause, remedy }) = &report.refused {
         out.result(format!("{} `larder serve` would not start: {cause}", paint(BAD, "wrong:")));
@@ -332,6 +346,7 @@ fn show(report: &CheckReport, out: &Output) {
         }
         out.result(format!("\n{}", table.text()));
     }
+    signers::show(&report.signers, out);
     for upstream in &report.upstreams {
         if let Some(remedy) = &upstream.remedy {
             out.result(format!("try, for {}: {remedy}", upstream.name));

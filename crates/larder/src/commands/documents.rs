@@ -39,6 +39,7 @@ documents! {
     "look": look::ImageReport,
     "look REF OTHER": look::compare::Comparison,
     "look --companions": look::CompanionsReport,
+    "look --signatures": look::signatures::SignaturesReport,
     "look --raw": look::raw::RawReport,
     "look --tags": look::tags::TagsReport,
     "find": find::FindReport,

@@ -3,6 +3,7 @@
 pub(super) mod compare;
 pub(super) mod proof;
 pub(super) mod raw;
+pub(super) mod signatures;
 pub(super) mod tags;
 
 use std::collections::BTreeMap;
@@ -67,6 +68,12 @@ pub struct Args {
     /// Say everything that is known of how it is
     #[arg(long, conflicts_with_all = ["other", "tags", "companions", "raw", "upstream"])]
     health: bool,
+    /// List everything that calls itself a signature of it, with what each is worth
+    #[arg(long, conflicts_with_all = ["other", "platform", "tags", "companions", "raw", "upstream", "health"])]
+    signatures: bool,
+    /// What the image is called, where a folder or an archive does not say
+    #[arg(long = "as", value_name = "REFERENCE", requires = "signatures")]
+    named: Option<String>,
     /// And with what these Node objects (JSON) say that nodes have
     #[arg(long, value_name = "FILE", requires = "upstream")]
     nodes: Option<PathBuf>,
@@ -162,7 +169,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let args = &args.as_meant(config.as_ref()).await?;
     let first = Place::read(&args.reference, config.as_ref())?;
     // Of several images none is meant: they are listed.
-    let alone = args.other.is_none() && args.raw.is_none() && !args.companions && !args.upstream;
+    let is_listed = args.companions || args.upstream || args.signatures;
+    let alone = args.other.is_none() && args.raw.is_none() && !is_listed;
     if alone && let Some(images) = tags::of_place(&first, args.tags, args.limit).await? {
         context.output.tell(&images);
         return Ok(Exit::Done);
@@ -172,6 +180,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     if args.companions {
         return companions_of(&args.reference, context, config.as_ref()).await;
+    }
+    if args.signatures {
+        let named = args.named.as_deref();
+        return signatures::run(&args.reference, named, context, config.as_ref()).await;
     }
     if args.upstream {
         let config = context.config()?;

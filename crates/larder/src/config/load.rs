@@ -13,14 +13,15 @@ use super::access;
 use super::deployments;
 use super::fault;
 use super::fingerprint::fingerprint;
-use super::keep;
 use super::model::{Config, ConfigFile, Larder};
 use super::owned::foreign;
 use super::parcel::ParcelConfig;
 use super::shelf::CachingConfig;
 use super::source::ConfigSource;
+use super::trust::TrustConfig;
 use super::upstream::UpstreamConfig;
 use super::values::Destination;
+use super::{keep, trust};
 use crate::failure::Failure;
 
 /// The file that is read when none is named.
@@ -178,6 +179,7 @@ fn check_names(sources: &[ConfigSource]) -> Result<(), Failure> {
 struct Only {
     larder: Option<Larder>,
     parcel: Option<ParcelConfig>,
+    trust: Option<TrustConfig>,
 }
 
 impl Only {
@@ -189,21 +191,25 @@ impl Only {
         let wrong =
             |at: usize, message: &str| Err(fault::at(&source.path, &source.text, at, message, ""));
         let (larder, parcel) = (source.file.larder.take(), source.file.parcel.take());
-        match (first, &larder, &parcel, source.file.include.first()) {
-            (false, Some(found), _, _) => {
-                return wrong(found.span().start, "[larder] stands in the first file only");
-            }
-            (false, _, Some(found), _) => {
-                return wrong(found.span().start, "[parcel] stands in the first file only");
-            }
-            (_, _, _, Some(include)) => {
-                return wrong(include.span().start, "an included file includes no others");
-            }
-            _ => {}
+        let trust = source.file.trust.take();
+        if let Some(include) = source.file.include.first() {
+            return wrong(include.span().start, "an included file includes no others");
         }
         if first {
             self.larder = larder.map(Spanned::into_inner);
             self.parcel = parcel.map(Spanned::into_inner);
+            self.trust = trust.map(Spanned::into_inner);
+            return Ok(());
+        }
+        let found = [
+            ("larder", larder.map(|found| found.span())),
+            ("parcel", parcel.map(|found| found.span())),
+            ("trust", trust.map(|found| found.span())),
+        ];
+        for (name, span) in found {
+            if let Some(span) = span {
+                return wrong(span.start, &format!("[{name}] stands in the first file only"));
+            }
         }
         Ok(())
     }
@@ -227,6 +233,7 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
     let asks_for_signature = access::asks_for_signature(&sources);
     let resources = deployments::resources(&sources);
     let keeps = keep::keeps(&sources)?;
+    let signers = trust::signers(&sources)?;
     let own = sources[0].file.larder.as_ref().map(|larder| &larder.get_ref().url.host);
     let exceptions = match own {
         Some(own) => deployments::routes(&sources, own)?,
@@ -257,7 +264,7 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
             "`larder init` writes a commented configuration to start from",
         )
     })?;
-    let parcel = only.parcel.unwrap_or_default();
+    let (parcel, trust) = (only.parcel.unwrap_or_default(), only.trust.unwrap_or_default());
     Ok(Config {
         path,
         larder,
@@ -273,6 +280,8 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
         sources: files,
         parcel,
         keeps,
+        signers,
+        trust,
         exceptions,
         resources,
         asks_for_signature,

@@ -30,6 +30,7 @@ use super::deployments::{Resource, Route};
 use super::keep::{Keep, KeepConfig};
 use super::parcel::ParcelConfig;
 use super::shelf::{CachingConfig, ShelfConfig};
+use super::trust::{SignerConfig, TrustConfig};
 use super::upstream::UpstreamConfig;
 use super::values::{
     Destination, read_limit, read_name, read_platforms, read_schedule, read_size, read_span,
@@ -69,6 +70,10 @@ pub struct Config {
     pub parcel: ParcelConfig,
     /// `[[keep]]`.
     pub keeps: Vec<KeepConfig>,
+    /// `[[signer]]`, whose files are read where they are needed.
+    pub signers: Vec<SignerConfig>,
+    /// `[trust]`.
+    pub trust: TrustConfig,
     /// `[[route]]`, compiled.
     pub exceptions: Vec<Exception>,
     /// `[[resource]]`.
@@ -295,6 +300,9 @@ pub(super) struct ConfigFile {
     pub resource: Vec<Resource>,
     #[serde(default)]
     pub keep: Vec<Keep>,
+    #[serde(default)]
+    pub signer: Vec<SignerConfig>,
+    pub trust: Option<Spanned<TrustConfig>>,
 }
 
 /// `[larder]`: the installation.

@@ -60,6 +60,7 @@ mod security;
 mod serve;
 mod serving;
 mod shelves;
+mod signatures;
 mod sources;
 mod store;
 mod stub;

@@ -1,0 +1,349 @@
+//! `[[signer]]` and `[trust]`: whose signatures over images count, by which files.
+
+use std::collections::BTreeMap;
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
+
+use larder_core::digest::Digest;
+use larder_core::pattern::Pattern;
+use larder_core::signature::{
+    Authorities, Identity, KeyFile, Log, PublicKey, Signer, Trust, read_key_file,
+};
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::Config;
+use super::source::ConfigSource;
+use crate::failure::Failure;
+
+/// `[[signer]]`: somebody whose signatures count.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SignerConfig {
+    pub name: Spanned<String>,
+    /// What they may speak for, as `host/repository`.
+    pub images: Vec<Pattern>,
+    /// Files with public keys, or `ed25519:` and base64. Any of them counts.
+    #[serde(default)]
+    pub keys: Vec<String>,
+    /// Keys that were theirs: what they signed is refused, and told so.
+    #[serde(default)]
+    pub revoked: Vec<String>,
+    /// Files with certificates of those that certify them.
+    #[serde(default)]
+    pub authorities: Vec<String>,
+    #[serde(default, deserialize_with = "read_identity")]
+    identity: Option<Identity>,
+    /// Files with lists of what these authorities revoked.
+    #[serde(default)]
+    pub revocations: Vec<String>,
+    #[serde(default)]
+    pub revocations_required: bool,
+    /// Other names that an image may be signed under.
+    #[serde(default)]
+    signed_as: Vec<Pattern>,
+    /// Predicate types of statements that count as a signature.
+    #[serde(default)]
+    statements: Vec<String>,
+    /// Whether a log that is required is required of them too.
+    #[serde(default = "yes")]
+    logged: bool,
+}
+
+/// `[trust]`: what is believed of all signers.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TrustConfig {
+    /// Files with certificates of those that certify time stamps.
+    #[serde(default)]
+    pub stamps: Vec<String>,
+    #[serde(default)]
+    pub logs: Vec<LogConfig>,
+    /// Images that count as not signed, whatever was signed.
+    #[serde(default)]
+    withdrawn: Vec<Digest>,
+}
+
+/// One of `logs`.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LogConfig {
+    origin: String,
+    pub key: String,
+    #[serde(default)]
+    required: bool,
+    /// Whether its time stands in for now.
+    #[serde(default)]
+    time: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawIdentity {
+    email: Option<String>,
+    uri: Option<String>,
+}
+
+fn yes() -> bool {
+    true
+}
+
+fn read_identity<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Option<Identity>, D::Error> {
+    let raw = RawIdentity::deserialize(from)?;
+    let wrong = |text: &str| Err(serde::de::Error::custom(text));
+    match (raw.email, raw.uri) {
+        (Some(email), None) if email.contains('@') && !email.contains('*') => {
+            Ok(Some(Identity::Email(email)))
+        }
+        (Some(_), None) => wrong("`email` is one whole mail address"),
+        (None, Some(uri)) if uri.contains(':') => Ok(Some(Identity::Uri(uri))),
+        (None, Some(_)) => wrong("`uri` is a whole URI, in which `*` stands for anything but `/`"),
+        _ => wrong("`identity` has one of `email` and `uri`"),
+    }
+}
+
+/// Takes those of all files, each of whom has something to be known by.
+pub(super) fn signers(sources: &[ConfigSource]) -> Result<Vec<SignerConfig>, Failure> {
+    let mut all: Vec<SignerConfig> = Vec::new();
+    for source in sources {
+        for one in &source.file.signer {
+            let name = one.name.get_ref();
+            let wrong = |message: &str, remedy: &str| Err(source.fault(&one.name, message, remedy));
+            let is_name = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+            if name.is_empty() || name.len() > 100 || !name.chars().all(is_name) {
+                return wrong(
+                    "a signer's name has letters, digits, `-`, `_` and `.`",
+                    "choose another",
+                );
+            }
+            if all.iter().any(|other| other.name.get_ref() == name) {
+                return wrong(
+                    &format!("the signer `{name}` is there twice"),
+                    "leave one of them out",
+                );
+            }
+            if one.images.is_empty() {
+                return wrong(
+                    "`images` says what a signer may speak for",
+                    "add `images = [\"ventworks.example/**\"]`",
+                );
+            }
+            if one.keys.is_empty() && one.authorities.is_empty() && one.revoked.is_empty() {
+                return wrong(
+                    "nothing says how this signer's signatures are known",
+                    "add `keys = [\"trust/ventworks.pem\"]`, or `authorities` and `identity`",
+                );
+            }
+            // An authority alone would vouch for everybody whom it certifies.
+            if one.authorities.is_empty() != one.identity.is_none() {
+                return wrong(
+                    "`authorities` and `identity` stand together: who certifies, and whom",
+                    "add `identity = { email = \"release@ventworks.example\" }`, or take `authorities` out",
+                );
+            }
+            if one.authorities.is_empty()
+                && (!one.revocations.is_empty() || one.revocations_required)
+            {
+                return wrong(
+                    "lists of revocations are those of authorities",
+                    "add `authorities`, or take them out",
+                );
+            }
+            if one.revocations_required && one.revocations.is_empty() {
+                return wrong(
+                    "lists of revocations are required, and none is named",
+                    "add `revocations = [\"trust/*.crl.pem\"]`",
+                );
+            }
+            all.push(one.clone());
+        }
+    }
+    Ok(all)
+}
+
+/// The largest file that is read as a key, in bytes.
+const LARGEST: u64 = 64 * 1024;
+/// The most files that one pattern leads to.
+const MOST: usize = 100;
+
+impl Config {
+    /// The files of a setting, from the configuration's folder: `*` stands for anything in a file's name.
+    fn trust_files(&self, text: &str) -> std::io::Result<Vec<PathBuf>> {
+        let path = self.folder().join(text);
+        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        if !name.contains('*') {
+            return Ok(vec![path]);
+        }
+        let pattern: Pattern = name.parse().map_err(std::io::Error::other)?;
+        let folder = path.parent().unwrap_or(Path::new("."));
+        let mut all = Vec::new();
+        for entry in std::fs::read_dir(folder)? {
+            let entry = entry?;
+            if entry.file_name().to_str().is_some_and(|name| pattern.matches(name)) {
+                all.push(entry.path());
+            }
+        }
+        all.sort();
+        match all.len() {
+            0 => Err(std::io::Error::other("no file has such a name")),
+            1..=MOST => Ok(all),
+            _ => Err(std::io::Error::other(format!("more than {MOST} files have such a name"))),
+        }
+    }
+
+    /// What a setting names as a key, a certificate or a list: files, or the key itself. `whose` says whose setting it is.
+    ///
+    /// # Errors
+    /// What is wrong with one of them, and what to do.
+    pub fn key_files(&self, whose: &str, text: &str) -> Result<Vec<(String, KeyFile)>, Failure> {
+        let what = || format!("cannot use what {whose} names");
+        let wrong = |place: &str, cause: &str| {
+            let remedy = "`larder check` says what each file is; a key is a PEM file with `PUBLIC KEY`, a JSON Web Key, or `ed25519:` and base64";
+            Failure::usage(what(), format!("{place}: {cause}"), remedy)
+        };
+        if text.starts_with("ed25519:") {
+            let read = read_key_file(text.as_bytes())
+                .map_err(|error| wrong("the key", &error.to_string()))?;
+            return Ok(vec![("the configuration".to_owned(), read)]);
+        }
+        let files = self.trust_files(text);
+        let files = files
+            .map_err(|error| wrong(&larder_core::shown::cut(text, 200), &error.to_string()))?;
+        let mut all = Vec::new();
+        for path in files {
+            let place = larder_transfer::files::named(&path);
+            let mut bytes = Vec::new();
+            let read = std::fs::File::open(&path)
+                .and_then(|file| file.take(LARGEST + 1).read_to_end(&mut bytes));
+            read.map_err(|error| Failure::file(what(), &path, &error))?;
+            let read = read_key_file(&bytes).map_err(|error| wrong(&place, &error.to_string()))?;
+            all.push((place, read));
+        }
+        Ok(all)
+    }
+
+    /// Reads the files of a setting that are to hold one kind of thing and nothing else.
+    fn read_all<T>(
+        &self,
+        whose: &str,
+        settings: &[String],
+        kind: &str,
+        take: impl Fn(KeyFile) -> Option<Vec<T>>,
+    ) -> Result<Vec<T>, Failure> {
+        let mut all = Vec::new();
+        for text in settings {
+            for (place, file) in self.key_files(whose, text)? {
+                let taken = take(file).filter(|taken| !taken.is_empty()).ok_or_else(|| {
+                    let cause = format!("{place} holds something else than {kind}");
+                    Failure::usage(
+                        format!("cannot use what {whose} names"),
+                        cause,
+                        "name the right file",
+                    )
+                })?;
+                all.extend(taken);
+            }
+        }
+        Ok(all)
+    }
+
+    fn public_keys(&self, whose: &str, settings: &[String]) -> Result<Vec<PublicKey>, Failure> {
+        self.read_all(whose, settings, "public keys", |file| {
+            (file.certificates.is_empty() && file.lists.is_empty()).then_some(file.keys)
+        })
+    }
+
+    fn certificates(&self, whose: &str, settings: &[String]) -> Result<Vec<Vec<u8>>, Failure> {
+        self.read_all(whose, settings, "certificates", |file| {
+            (file.keys.is_empty() && file.lists.is_empty()).then_some(file.certificates)
+        })
+    }
+
+    /// Reads what a signer's signatures are known by.
+    ///
+    /// # Errors
+    /// A file of it cannot be used.
+    pub fn signer(&self, one: &SignerConfig) -> Result<Signer, Failure> {
+        let name = one.name.get_ref();
+        let whose = format!("the signer {name}");
+        let wrong = |cause: String, remedy: &str| {
+            Failure::usage(format!("cannot use {whose}"), cause, remedy)
+        };
+        let keys = self.public_keys(&whose, &one.keys)?;
+        let revoked = self.public_keys(&whose, &one.revoked)?;
+        if let Some(key) = keys.iter().find(|key| revoked.contains(key)) {
+            let cause = format!("the key {} stands in `keys` and in `revoked`", key.id());
+            return Err(wrong(cause, "take it out of `keys`"));
+        }
+        let certificates = self.certificates(&whose, &one.authorities)?;
+        let lists = self.read_all(&whose, &one.revocations, "lists of revocations", |file| {
+            (file.keys.is_empty() && file.certificates.is_empty()).then_some(file.lists)
+        })?;
+        let authorities = Authorities::new(certificates, &lists, one.revocations_required);
+        let authorities = authorities
+            .map_err(|cause| wrong(format!("it names {cause}"), "name the right files"))?;
+        Ok(Signer {
+            name: name.clone(),
+            images: one.images.clone(),
+            keys,
+            revoked,
+            authorities,
+            identity: one.identity.clone(),
+            signed_as: one.signed_as.clone(),
+            statements: one.statements.clone(),
+            is_logged: one.logged,
+        })
+    }
+
+    /// Reads all keys, certificates and lists.
+    ///
+    /// # Errors
+    /// One of them cannot be used, or a key is that of two signers.
+    pub fn trust(&self) -> Result<Trust, Failure> {
+        let mut owners: BTreeMap<PublicKey, String> = BTreeMap::new();
+        let mut signers = Vec::new();
+        for one in &self.signers {
+            let signer = self.signer(one)?;
+            for key in signer.keys.iter().chain(&signer.revoked) {
+                if let Some(other) = owners.insert(key.clone(), signer.name.clone())
+                    && other != signer.name
+                {
+                    let cause = format!("the key {} is also that of {other}", key.id());
+                    let remedy =
+                        "give each signer keys of its own: a signature counts for one of them";
+                    return Err(Failure::usage(
+                        format!("cannot use the signer {}", signer.name),
+                        cause,
+                        remedy,
+                    ));
+                }
+            }
+            signers.push(signer);
+        }
+        let stamps = self.certificates("[trust]", &self.trust.stamps)?;
+        let stamps = Authorities::new(stamps, &[], false).map_err(|cause| {
+            Failure::usage(
+                "cannot use [trust]",
+                format!("it names {cause}"),
+                "name the right files",
+            )
+        })?;
+        let mut logs = Vec::new();
+        for one in &self.trust.logs {
+            let whose = format!("the log {}", larder_core::shown::cut(&one.origin, 100));
+            let mut keys = self.public_keys(&whose, std::slice::from_ref(&one.key))?;
+            let (Some(key), true) = (keys.pop(), keys.is_empty()) else {
+                let cause = "its file holds more than one key";
+                return Err(Failure::usage(
+                    format!("cannot use {whose}"),
+                    cause,
+                    "name a file with one key",
+                ));
+            };
+            let origin = one.origin.clone();
+            logs.push(Log { origin, key, is_required: one.required, time_counts: one.time });
+        }
+        let withdrawn = self.trust.withdrawn.iter().cloned().collect();
+        Ok(Trust { signers, stamps, logs, withdrawn })
+    }
+}
