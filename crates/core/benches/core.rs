@@ -251,3 +251,76 @@ fn reading_a_layer(bencher: Bencher) {
     let packed = packed_layer();
     bencher.bench_local(|| read_layer(&packed[..], &LayerLimits::default()).unwrap());
 }
+
+/// A key that signs, of the kind that is measured.
+fn signing(kind: &str) -> rcgen::KeyPair {
+    let algorithm = match kind {
+        "Ed25519" => &rcgen::PKCS_ED25519,
+        "P-256" => &rcgen::PKCS_ECDSA_P256_SHA256,
+        _ => &rcgen::PKCS_ECDSA_P384_SHA384,
+    };
+    rcgen::KeyPair::generate_for(algorithm).unwrap()
+}
+
+/// What a statement in an envelope is worth, from the bytes of its companion on.
+#[divan::bench(args = ["Ed25519", "P-256", "P-384"])]
+fn examine_an_envelope(bencher: Bencher<'_, '_>, kind: &str) {
+    use base64::Engine as _;
+    use base64::engine::general_purpose::STANDARD;
+    use larder_core::signature as signed;
+    use rcgen::SigningKey as _;
+
+    let pair = signing(kind);
+    let keys = signed::read_key_file(pair.public_key_pem().as_bytes()).unwrap().keys;
+    let image = Digest::of(b"image");
+    let (hex, media_type) = (image.hex(), "application/vnd.in-toto+json");
+    let statement = format!(
+        r#"{{"_type":"https://in-toto.io/Statement/v1","subject":[{{"digest":{{"sha256":"{hex}"}}}}],"predicateType":"https://emberfall.example/approved/v1","predicate":{{}}}}"#
+    );
+    let front = format!("DSSEv1 {} {media_type} {} ", media_type.len(), statement.len());
+    let signature = pair.sign(&[front.as_bytes(), statement.as_bytes()].concat()).unwrap();
+    let envelope = format!(
+        r#"{{"payloadType":"{media_type}","payload":"{}","signatures":[{{"sig":"{}"}}]}}"#,
+        STANDARD.encode(&statement),
+        STANDARD.encode(&signature)
+    );
+    let (layer, size) = (Digest::of(envelope.as_bytes()), envelope.len());
+    let manifest = format!(
+        r#"{{"schemaVersion":2,"config":{{"mediaType":"a/b","digest":"{image}","size":5}},"layers":[{{"mediaType":"application/vnd.dsse.envelope.v1+json","digest":"{layer}","size":{size}}}],"subject":{{"mediaType":"a/b","digest":"{image}","size":5}}}}"#
+    );
+    let trust = signed::Trust {
+        signers: vec![signed::Signer {
+            name: "emberfall-approval".to_owned(),
+            images: vec!["**".parse().unwrap()],
+            keys,
+            revoked: Vec::new(),
+            authorities: signed::Authorities::default(),
+            identity: None,
+            signed_as: Vec::new(),
+            statements: Vec::new(),
+            is_logged: true,
+        }],
+        ..signed::Trust::default()
+    };
+    let names = ["ventworks.example/gauges/steamgauge".to_owned()];
+    let question = signed::Question {
+        names: &names,
+        tags: &[],
+        image: signed::Target { digest: &image, media_type: "a/b", bytes: b"image" },
+        indexes: &[],
+        now: 1_800_000_000,
+    };
+    let layers = std::collections::BTreeMap::from([(layer, envelope.into_bytes())]);
+    let companion = Digest::of(manifest.as_bytes());
+    bencher.bench_local(|| {
+        let found = signed::FoundCompanion {
+            digest: &companion,
+            about: &image,
+            how: signed::FoundBy::Reference,
+            bytes: black_box(manifest.as_bytes()),
+            layers: &layers,
+        };
+        let examined = signed::examine(&trust, &question, [found]);
+        assert!(examined[0].outcome.is_ok());
+    });
+}

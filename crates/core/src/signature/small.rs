@@ -64,7 +64,10 @@ impl Examiner<'_> {
             }
         };
         let stamp = beside(wire::SMALL_STAMP);
-        let stamp = stamp.as_ref().and_then(|stamp| stamp.text_of("SignedRFC3161Timestamp"));
+        let stamp = match &stamp {
+            Some(stamp) => stamp.text_of("SignedRFC3161Timestamp"),
+            None => layer.annotations.get(wire::SMALL_STAMP).map(String::as_str),
+        };
         let stamp = stamp.and_then(|text| STANDARD.decode(text).ok());
         let stamp = self.stamped(&stamp, &signature);
         let with = KeyUse::OfItsKind;
