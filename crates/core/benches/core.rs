@@ -153,6 +153,7 @@ fn rules() -> (larder_core::policy::Rules, larder_core::policy::Classes) {
         asks: Asks::default(),
         verdict: Verdict::Deny,
         running: WhatRuns::Warn,
+        held_before: None,
         because: String::new(),
         line: larder_core::access::ConfigLine::default(),
     };

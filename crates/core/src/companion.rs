@@ -51,6 +51,13 @@ pub fn list_tag(subject: &Digest) -> Tag {
     text.parse().unwrap_or_else(|_| Tag::latest())
 }
 
+/// The digest that such a tag is made from, with its ending or without. None: it is made from none.
+pub fn subject_of(tag: &Tag) -> Option<Digest> {
+    let name = tag.as_str().split('.').next().unwrap_or_default();
+    let (algorithm, hex) = name.split_once('-')?;
+    format!("{algorithm}:{hex}").parse().ok()
+}
+
 /// Whether a tag is that of a digest's list with an ending: the older scheme, in which signatures and
 /// the like lie under the tag `sha256-<hash>.<ending>` beside the image.
 pub fn is_beside(tag: &Tag, list: &Tag) -> bool {

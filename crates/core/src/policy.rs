@@ -5,9 +5,10 @@ mod classes;
 mod court;
 mod inside;
 mod rules;
+mod signed;
 
 pub use classes::Classes;
-pub use court::{Case, Court, Elsewhere, ImageName, Judgement, RuleAnswer, Ruling};
+pub use court::{Case, Court, Elsewhere, ImageName, Judgement, RuleAnswer, Ruling, TrustKept};
 pub use inside::{
     AdvisoryException, AdvisoryLimit, InsideAnswer, InsideAsks, InsideFacts, InsideGap, InsideLack,
     InsideWish, MalformedLimit, TouchingAdvisory, answer,
@@ -16,3 +17,4 @@ pub use rules::{
     Asks, Fact, FactsWish, ImageFacts, Lack, PolicyRule, RuleDecision, RuleQuestion, Rules, Spared,
     Verdict, WhatRuns,
 };
+pub use signed::{SignatureFacts, SignatureShort, SignatureWish};

@@ -30,8 +30,8 @@ pub use ask::{SignatureAnswer, SignatureAsk, SignatureLack, StatementAsk, Wanted
 pub use chain::{Authorities, Purpose};
 pub use dsse::Said;
 pub use examine::{
-    Examined, FoundBy, FoundCompanion, Proven, Question, SignatureForm, SignedBy, examine,
-    layer_limit,
+    Examined, FoundBy, FoundCompanion, GatheredCompanion, Proven, Question, SIGNATURE_TAGS,
+    SignatureForm, SignedBy, examine, layer_limit,
 };
 pub use flaw::Flaw;
 pub use json::Json;

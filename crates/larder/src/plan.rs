@@ -14,7 +14,7 @@ const HANDLES: usize = 256;
 pub fn plan(config: &Config) -> Result<Plan, Failure> {
     let larder = &config.larder;
     Ok(Plan {
-        court: config.court(read_lock(config)?),
+        court: config.court(read_lock(config)?)?,
         unqualified: larder.unqualified.clone(),
         rates: access::rates(config),
         clusters: access::clusters(config)?,

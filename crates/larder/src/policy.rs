@@ -25,7 +25,7 @@ pub struct Judge {
 impl Judge {
     /// By this configuration; what the store holds tells what rules ask of an image.
     pub fn new(config: &Config, store: Option<Store>) -> Result<Self, Failure> {
-        Ok(Self { court: config.court(read_lock(config)?), store, stops: OnceCell::new() })
+        Ok(Self { court: config.court(read_lock(config)?)?, store, stops: OnceCell::new() })
     }
 
     /// A reference as deployments have it.
@@ -61,7 +61,7 @@ impl Judge {
         }
         let facts = match (&self.store, case.here()) {
             (Some(store), Some(repository)) => {
-                let wish = self.court.wish(who.cluster_name(), now());
+                let wish = self.court.wish(who.cluster_name(), case, now());
                 let facts = store.facts(repository, &case.named.selector(), wish).await;
                 facts.map_err(|error| Failure::store("cannot tell what the image is", &error))?
             }

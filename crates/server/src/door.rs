@@ -297,7 +297,7 @@ impl ReviewPath<'_> {
         if let RuleAnswer::Needs(_) = answer {
             let facts = match case.here() {
                 Some(here) => {
-                    let wish = self.plan.court.wish(Some(self.cluster), now());
+                    let wish = self.plan.court.wish(Some(self.cluster), &case, now());
                     app.store.facts(here, &reference.selector(), wish).await?
                 }
                 // It is not pulled through this larder, so that nothing will ever be known of it here.

@@ -191,6 +191,7 @@ async fn a_rule_refuses_with_its_reason_and_a_number_that_the_record_has() {
         verdict,
         because: "runs the turbines; ask for an intake entry instead".into(),
         running: WhatRuns::Warn,
+        held_before: None,
         line: ConfigLine { file: "larder.toml".into(), number: 88 },
     };
     plan.court.rules = Rules::new(vec![
@@ -242,6 +243,7 @@ async fn what_a_rule_asks_of_an_image_is_looked_up() {
             verdict,
             because: "the house's rule".into(),
             running: WhatRuns::Warn,
+            held_before: None,
             line: ConfigLine::default(),
         };
         plan.court.rules = Rules::new(vec![rule]).unwrap();

@@ -26,7 +26,17 @@ impl Store {
         let Some((digest, document)) = self.document(repository, selector).await? else {
             return Ok(ImageFacts::UNKNOWN);
         };
+        let by_tags = wish.signatures.is_some();
+        let judged = self.judged_as(repository, (&digest, &document), by_tags).await?;
+        let about =
+            judged.as_ref().map_or((&digest, &document), |(digest, document)| (digest, document));
         let mut facts = self.outer_facts(repository, (&digest, &document)).await?;
+        if judged.is_some() {
+            facts.signed = self.outer_facts(repository, about).await?.signed;
+        }
+        if let Some(wish) = wish.signatures {
+            facts.signatures = Fact::Is(self.signature_facts(repository, about, wish).await?);
+        }
         if let Some(wish) = wish.inside {
             facts.inside = Fact::Is(self.inside(&digest, &document, wish).await?);
         }

@@ -45,6 +45,7 @@ mod record;
 mod records;
 mod secret;
 mod serving;
+mod signatures;
 mod sql;
 mod store;
 mod upkeep;

@@ -37,5 +37,5 @@ pub use own::Own;
 pub use received::receive;
 pub use remote::Remote;
 pub use several::Several;
-pub use signatures::{GatheredCompanion, signatures};
+pub use signatures::signatures;
 pub use watch::{Unwatched, Watch};

@@ -2,43 +2,16 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use bytes::Bytes;
 use larder_core::companion::list_tag;
 use larder_core::digest::Digest;
 use larder_core::reference::Selector;
-use larder_core::signature::{FoundBy, FoundCompanion, layer_limit};
+use larder_core::signature::{FoundBy, GatheredCompanion, SIGNATURE_TAGS, layer_limit};
 
 use super::{Source, TransferError};
 
 /// The most companions that are read, and the most bytes of all their layers.
 const COMPANIONS: usize = 1000;
 const BYTES: u64 = 64 * 1024 * 1024;
-/// The endings of tags under which the older scheme keeps signatures and attestations.
-const ENDINGS: [&str; 2] = ["sig", "att"];
-
-/// A companion with what was read of it.
-#[derive(Debug, Clone)]
-pub struct GatheredCompanion {
-    pub digest: Digest,
-    pub about: Digest,
-    pub how: FoundBy,
-    pub manifest: Bytes,
-    /// Those of its layers that may be signatures and could be read.
-    pub layers: BTreeMap<Digest, Vec<u8>>,
-}
-
-impl GatheredCompanion {
-    /// As it is examined.
-    pub fn found(&self) -> FoundCompanion<'_> {
-        FoundCompanion {
-            digest: &self.digest,
-            about: &self.about,
-            how: self.how,
-            bytes: &self.manifest,
-            layers: &self.layers,
-        }
-    }
-}
 
 /// Reads what lies beside these manifests. What cannot be read of one companion does not stop the others: that it is not
 /// here is told when it is examined.
@@ -51,7 +24,7 @@ pub async fn signatures(
         for (digest, _) in source.companions(&about).await? {
             found.push((digest, about.clone(), FoundBy::Reference));
         }
-        for ending in ENDINGS {
+        for ending in SIGNATURE_TAGS {
             let Ok(tag) = format!("{}.{ending}", list_tag(&about)).parse() else { continue };
             match source.manifest(&Selector::Tag(tag)).await {
                 Ok((digest, _)) => found.push((digest, about.clone(), FoundBy::Tag)),

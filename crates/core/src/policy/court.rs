@@ -4,10 +4,11 @@
 //! asks blocks, grants and rules together.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use super::{
     Asks, Classes, FactsWish, ImageFacts, Lack, PolicyRule, RuleDecision, RuleQuestion, Rules,
-    Verdict,
+    SignatureWish, Verdict,
 };
 use crate::access::grants::{Decision, Grants};
 use crate::access::stop::Stop;
@@ -17,6 +18,7 @@ use crate::lock::Lock;
 use crate::name::{Host, RepositoryName, Tag};
 use crate::reference::{Image, Reference, Selector};
 use crate::route::{Origins, Routes, Standing};
+use crate::signature::Trust;
 
 /// Everything that decides who may pull what.
 #[derive(Debug, Clone)]
@@ -33,9 +35,25 @@ pub struct Court {
     pub lock: Lock,
     /// For how long after it was seen to be used something counts as running, in milliseconds.
     pub in_use: i64,
+    /// Whose signatures count.
+    pub trust: TrustKept,
     routes: Routes,
     /// `routes` backwards, compiled once.
     origins: Origins,
+}
+
+/// What is believed of signers, with the digest of everything that it was read from: two of the same are the same.
+#[derive(Debug, Clone, Default)]
+pub struct TrustKept {
+    pub trust: Arc<Trust>,
+    /// Of all files, and of what the configuration says of them. Empty: nothing is believed.
+    pub print: String,
+}
+
+impl PartialEq for TrustKept {
+    fn eq(&self, other: &Self) -> bool {
+        self.print == other.print
+    }
 }
 
 /// How an image is named within its repository.
@@ -256,8 +274,8 @@ impl Judgement<'_> {
 /// By what is written; `origins` follows from `routes`.
 impl PartialEq for Court {
     fn eq(&self, other: &Self) -> bool {
-        let Self { open, grants, classes, rules, lock, in_use, routes, origins: _ } = self;
-        (*open, *in_use) == (other.open, other.in_use)
+        let Self { open, grants, classes, rules, lock, in_use, trust, routes, origins: _ } = self;
+        (*open, *in_use, trust) == (other.open, other.in_use, &other.trust)
             && (grants, classes, rules) == (&other.grants, &other.classes, &other.rules)
             && (lock, routes) == (&other.lock, &other.routes)
     }
@@ -276,6 +294,7 @@ impl Court {
             rules: Rules::default(),
             lock,
             in_use: IN_USE,
+            trust: TrustKept::default(),
             origins: routes.origins(),
             routes,
         }
@@ -375,8 +394,15 @@ impl Court {
 
     /// What of an image's content has to be looked up for a cluster, where the rules say that they need it. `now` in
     /// milliseconds since 1970.
-    pub fn wish<'w>(&self, cluster: Option<&'w str>, now: i64) -> FactsWish<'w> {
-        self.rules.wish(cluster, now.saturating_sub(self.in_use))
+    pub fn wish<'w>(
+        &'w self,
+        cluster: Option<&'w str>,
+        case: &'w Case<'w>,
+        now: i64,
+    ) -> FactsWish<'w> {
+        let signatures =
+            SignatureWish { trust: &self.trust.trust, image: &case.image, tag: case.named.tag };
+        self.rules.wish(cluster, now.saturating_sub(self.in_use), signatures)
     }
 
     /// Whether somebody may pull it. None: the facts have to be looked up first; where they cannot be,
@@ -437,6 +463,7 @@ mod tests {
             asks,
             verdict,
             running: WhatRuns::Warn,
+            held_before: None,
             because: String::new(),
             line: ConfigLine { file: "larder.toml".into(), number: 7 },
         }

@@ -4,12 +4,14 @@ use std::collections::HashMap;
 use std::fmt;
 
 use super::inside::{InsideAnswer, InsideAsks, InsideFacts, InsideLack, InsideWish, answer};
+use super::signed::{SignatureFacts, SignatureShort, SignatureWish, short};
 use crate::access::ConfigLine;
 use crate::digest::Digest;
 use crate::name::Tag;
 use crate::pattern::{Pattern, PatternError, PatternSet};
 use crate::platform::Platform;
 use crate::reference::Image;
+use crate::signature::SignatureAsk;
 
 /// What follows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -50,6 +52,8 @@ pub struct Asks {
     pub signature: bool,
     /// What it asks of what is inside, and of what was published about that.
     pub inside: InsideAsks,
+    /// Who has to have signed it, and what they have to have said; all of these.
+    pub signed: Vec<SignatureAsk>,
 }
 
 impl Asks {
@@ -60,8 +64,9 @@ impl Asks {
 
     /// Whether nothing but the name has to be known.
     pub fn is_decided_by_names(&self) -> bool {
-        let Self { digest: _, fixed_tag: _, platforms, age, signature, inside } = self;
-        platforms.is_empty() && age.is_none() && !signature && inside.is_empty()
+        let Self { digest: _, fixed_tag: _, platforms, age, signature, inside, signed } = self;
+        let is_of_content = *signature || age.is_some() || !platforms.is_empty();
+        !is_of_content && inside.is_empty() && signed.is_empty()
     }
 }
 
@@ -83,6 +88,9 @@ pub struct PolicyRule {
     pub verdict: Verdict,
     /// What becomes of what a cluster runs, where what it asks of what is inside would refuse it.
     pub running: WhatRuns,
+    /// What the larder held before then is warned of only, where its signatures would refuse it, in milliseconds since
+    /// 1970. None: nothing is.
+    pub held_before: Option<i64>,
     /// Because of what, for those who are refused.
     pub because: String,
     pub line: ConfigLine,
@@ -123,16 +131,20 @@ pub struct ImageFacts {
     pub inside: Fact<InsideFacts>,
     /// Whether the cluster that asks was seen to use it lately.
     pub runs: Fact<bool>,
+    /// Who signed it.
+    pub signatures: Fact<SignatureFacts>,
 }
 
 /// What of an image's content has to be looked up.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, Default)]
 pub struct FactsWish<'w> {
     /// What is wanted of what is inside. None: nothing.
     pub inside: Option<InsideWish>,
     /// The cluster of which it is wanted whether it was seen to use it, and since when, in milliseconds since 1970. None:
     /// that is not wanted.
     pub runs: Option<(&'w str, i64)>,
+    /// Whose signatures are wanted. None: nobody's.
+    pub signatures: Option<SignatureWish<'w>>,
 }
 
 impl ImageFacts {
@@ -143,6 +155,7 @@ impl ImageFacts {
         signed: Fact::Unknown,
         inside: Fact::Unknown,
         runs: Fact::Unknown,
+        signatures: Fact::Unknown,
     };
 }
 
@@ -185,6 +198,8 @@ pub enum Lack {
     Signature,
     /// Something about what is inside, and why it is only warned of all the same. None: it is not.
     Inside(InsideLack, Option<Spared>),
+    /// Signatures, and why it is only warned of all the same. None: it is not.
+    Signed(Box<SignatureShort>, Option<Spared>),
     /// It cannot be told; of what, in a word.
     Unknown(&'static str),
 }
@@ -196,6 +211,8 @@ pub enum Spared {
     Runs,
     /// The grace of the rule lasts until then, in milliseconds since 1970.
     Until(i64),
+    /// The larder held it before then, in milliseconds since 1970.
+    HeldBefore(i64),
 }
 
 impl Lack {
@@ -224,15 +241,25 @@ impl fmt::Display for Lack {
             Self::Signature => f.write_str("nothing that looks like a signature refers to it"),
             Self::Inside(lack, spared) => {
                 write!(f, "{lack}")?;
-                match spared {
-                    None => Ok(()),
-                    Some(Spared::Runs) => f.write_str("; it is let through because it runs there"),
-                    Some(Spared::Until(at)) => {
-                        write!(f, "; it is let through until {}", minute(*at))
-                    }
-                }
+                told_spared(*spared, f)
+            }
+            Self::Signed(lack, spared) => {
+                write!(f, "{lack}")?;
+                told_spared(*spared, f)
             }
             Self::Unknown(what) => write!(f, "its {what} cannot be told"),
+        }
+    }
+}
+
+/// That it is let through all the same.
+fn told_spared(spared: Option<Spared>, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+    match spared {
+        None => Ok(()),
+        Some(Spared::Runs) => f.write_str("; it is let through because it runs there"),
+        Some(Spared::Until(at)) => write!(f, "; it is let through until {}", minute(at)),
+        Some(Spared::HeldBefore(at)) => {
+            write!(f, "; it is let through because it was held before {}", minute(at))
         }
     }
 }
@@ -288,9 +315,9 @@ pub struct Rules {
 impl PartialEq for PolicyRule {
     fn eq(&self, other: &Self) -> bool {
         let Self { name, clusters, namespaces, classes, images, .. } = self;
-        let Self { asks, verdict, running, because, .. } = self;
+        let Self { asks, verdict, running, held_before, because, .. } = self;
         (name, because, verdict, asks) == (&other.name, &other.because, &other.verdict, &other.asks)
-            && *running == other.running
+            && (*running, *held_before) == (other.running, other.held_before)
             && (clusters, namespaces) == (&other.clusters, &other.namespaces)
             && (classes, images) == (&other.classes, &other.images)
     }
@@ -358,13 +385,29 @@ impl Rules {
         self.all.is_empty()
     }
 
+    /// Whether a rule may ask for a cluster what is inside an image. None: for what is no cluster.
+    pub fn ask_inside(&self, cluster: Option<&str>) -> bool {
+        self.list(cluster).iter().any(|&at| !self.all[at].asks.inside.is_empty())
+    }
+
+    /// Whether a rule may ask for a cluster who signed an image. None: for what is no cluster.
+    pub fn ask_signed(&self, cluster: Option<&str>) -> bool {
+        self.list(cluster).iter().any(|&at| !self.all[at].asks.signed.is_empty())
+    }
+
     /// What of an image's content rules may ask for a cluster. `since`: when something that was used then still counts as
     /// running, in milliseconds since 1970.
-    pub fn wish<'w>(&self, cluster: Option<&'w str>, since: i64) -> FactsWish<'w> {
+    pub fn wish<'w>(
+        &self,
+        cluster: Option<&'w str>,
+        since: i64,
+        signatures: SignatureWish<'w>,
+    ) -> FactsWish<'w> {
+        let signatures = Some(signatures).filter(|_| self.ask_signed(cluster));
         let asking = self.list(cluster).iter().map(|&at| &self.all[at].asks.inside);
         let inside = InsideWish::of(asking.filter(|asks| !asks.is_empty()));
         let runs = cluster.filter(|_| inside.is_some()).map(|cluster| (cluster, since));
-        FactsWish { inside, runs }
+        FactsWish { inside, runs, signatures }
     }
 
     /// Decides.
@@ -487,9 +530,37 @@ fn lacks(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> Lac
             Fact::Is(true) => {}
         }
     }
-    match asks.inside.is_empty() {
+    let unsigned = match asks.signed.is_empty() {
         true => LackedFact::Nothing,
-        false => lacks_inside(rule, asked, facts),
+        false => lacks_signatures(rule, asked, facts),
+    };
+    match unsigned {
+        LackedFact::Nothing | LackedFact::Spared(_) => {}
+        decided => return decided,
+    }
+    match asks.inside.is_empty() {
+        true => unsigned,
+        // What is let through for one reason is not for another.
+        false => match lacks_inside(rule, asked, facts) {
+            LackedFact::Nothing => unsigned,
+            other => other,
+        },
+    }
+}
+
+fn lacks_signatures(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> LackedFact {
+    let found = match &facts.signatures {
+        Fact::NotLooked => return LackedFact::Look,
+        Fact::Unknown => return LackedFact::Lacks(Lack::Unknown("signatures")),
+        Fact::Is(found) => found,
+    };
+    let lack = rule.asks.signed.iter().find_map(|ask| short(ask, found, asked.now));
+    let Some(lack) = lack.map(Box::new) else { return LackedFact::Nothing };
+    match (rule.held_before, &facts.held) {
+        (Some(before), Fact::Is(since)) if *since < before && rule.verdict == Verdict::Deny => {
+            LackedFact::Spared(Lack::Signed(lack, Some(Spared::HeldBefore(before))))
+        }
+        _ => LackedFact::Lacks(Lack::Signed(lack, None)),
     }
 }
 

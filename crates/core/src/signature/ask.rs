@@ -6,11 +6,9 @@ use super::dsse::Said;
 use super::examine::{AHEAD, Examined, Proven};
 use super::flaw::Flaw;
 use super::json::Json;
-use super::trust::Trust;
-use crate::digest::Digest;
 
 /// What has to be signed, by whom.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SignatureAsk {
     /// The signers of whom some have to have signed, by their names.
     pub by: Vec<String>,
@@ -23,7 +21,7 @@ pub struct SignatureAsk {
 }
 
 /// What a statement has to say.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StatementAsk {
     /// Any of these predicate types, as a whole.
     pub types: Vec<String>,
@@ -36,14 +34,14 @@ pub struct StatementAsk {
 }
 
 /// What a predicate has to have somewhere.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Wanted {
     Is(Json),
-    AtMost(f64),
+    AtMost(serde_json::Number),
 }
 
 /// What was found for an ask.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SignatureAnswer {
     /// Those that count, one for each signer.
     pub counted: Vec<Proven>,
@@ -102,7 +100,7 @@ impl StatementAsk {
             match (found, wanted) {
                 (Some(found), Wanted::Is(wanted)) => found == wanted,
                 (Some(Json::Number(found)), Wanted::AtMost(most)) => {
-                    found.as_f64().is_some_and(|found| found <= *most)
+                    found.as_f64().zip(most.as_f64()).is_some_and(|(found, most)| found <= most)
                 }
                 _ => false,
             }
@@ -110,15 +108,14 @@ impl StatementAsk {
     }
 }
 
-/// Holds what was found against what is asked. The time is in seconds since 1970.
+/// Holds what was found against what is asked. What is withdrawn counts as not signed. The time is in seconds since 1970.
 pub fn answer(
     ask: &SignatureAsk,
-    trust: &Trust,
-    image: &Digest,
+    is_withdrawn: bool,
     found: &[Examined],
     now: i64,
 ) -> SignatureAnswer {
-    if trust.withdrawn.contains(image) {
+    if is_withdrawn {
         let lack = Some(SignatureLack::Withdrawn);
         return SignatureAnswer { counted: Vec::new(), lack, flaws: Vec::new() };
     }
@@ -127,7 +124,7 @@ pub fn answer(
     for one in found {
         match &one.outcome {
             Err(flaw) => flaws.push(flaw.clone()),
-            Ok(proven) => match fits(ask, trust, proven) {
+            Ok(proven) => match fits(ask, proven) {
                 Ok(()) => fitting.push(proven),
                 Err(flaw) => flaws.extend(flaw),
             },
@@ -177,7 +174,7 @@ pub fn answer(
 }
 
 /// Whether a signature is one that is asked for. Err(None): it is, and of another kind.
-fn fits(ask: &SignatureAsk, trust: &Trust, one: &Proven) -> Result<(), Option<Flaw>> {
+fn fits(ask: &SignatureAsk, one: &Proven) -> Result<(), Option<Flaw>> {
     let signer = one.signer.clone();
     if !ask.by.contains(&signer) {
         return Err(None);
@@ -187,14 +184,9 @@ fn fits(ask: &SignatureAsk, trust: &Trust, one: &Proven) -> Result<(), Option<Fl
         (Some(_), Some(said)) => {
             Err(Some(Flaw::WrongPredicate { signer, predicate: said.predicate_type.clone() }))
         }
-        (None, None) => Ok(()),
-        (Some(_), None) => Err(None),
         // What somebody says is no signature, unless it was named as one.
-        (None, Some(said)) => {
-            let own = trust.signers.iter().find(|own| own.name == signer);
-            let counts = own.is_some_and(|own| own.statements.contains(&said.predicate_type));
-            if counts { Ok(()) } else { Err(None) }
-        }
+        (None, _) if one.is_signature => Ok(()),
+        (None, _) | (Some(_), None) => Err(None),
     }
 }
 

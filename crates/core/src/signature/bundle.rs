@@ -150,6 +150,7 @@ impl Examiner<'_> {
             over: target.digest.clone(),
             at: stamp.or(proof.ok().and_then(|proof| proof.at)),
             until: hand.until,
+            is_signature: said.as_ref().is_none_or(|said| hand.signer.counts(said)),
             said,
         })
     }

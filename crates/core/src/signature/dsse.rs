@@ -23,7 +23,7 @@ pub struct Dsse {
 }
 
 /// What a statement says, once its signature holds.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Said {
     pub predicate_type: String,
     pub predicate: Json,

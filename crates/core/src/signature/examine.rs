@@ -51,6 +51,33 @@ pub struct FoundCompanion<'c> {
     pub layers: &'c BTreeMap<Digest, Vec<u8>>,
 }
 
+/// The same with what was read of it.
+#[derive(Debug, Clone)]
+pub struct GatheredCompanion {
+    pub digest: Digest,
+    pub about: Digest,
+    pub how: FoundBy,
+    pub manifest: bytes::Bytes,
+    /// Those of its layers that may be signatures and could be read.
+    pub layers: BTreeMap<Digest, Vec<u8>>,
+}
+
+impl GatheredCompanion {
+    /// As it is examined.
+    pub fn found(&self) -> FoundCompanion<'_> {
+        FoundCompanion {
+            digest: &self.digest,
+            about: &self.about,
+            how: self.how,
+            bytes: &self.manifest,
+            layers: &self.layers,
+        }
+    }
+}
+
+/// The endings of tags under which the older scheme keeps signatures and attestations beside an image.
+pub const SIGNATURE_TAGS: [&str; 2] = ["sig", "att"];
+
 /// The form of a signature.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SignatureForm {
@@ -62,7 +89,7 @@ pub enum SignatureForm {
 }
 
 /// A signature that holds.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Proven {
     pub signer: String,
     /// The key by the SHA-256 of its `SubjectPublicKeyInfo`, in hexadecimal; or the names of its certificate.
@@ -75,6 +102,8 @@ pub struct Proven {
     pub until: Option<i64>,
     /// What it says. None: no more than that it is signed.
     pub said: Option<Said>,
+    /// Whether it counts as a signature: it says no more, or says what its signer's statements count for.
+    pub is_signature: bool,
 }
 
 /// Whose hand it is.
@@ -85,7 +114,7 @@ pub enum SignedBy {
 }
 
 /// One signature that was found.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Examined {
     pub companion: Digest,
     /// None: there is none in it that could be read.
@@ -392,6 +421,7 @@ impl<'e> Examiner<'e> {
             at: stamp.or(read.at),
             until: hand.until.into_iter().chain(read.until).min(),
             said: None,
+            is_signature: true,
         })
     }
 
@@ -409,6 +439,7 @@ impl<'e> Examiner<'e> {
                     over: target.digest.clone(),
                     at: None,
                     until: None,
+                    is_signature: hand.signer.counts(&said),
                     said: Some(said),
                 })
             });

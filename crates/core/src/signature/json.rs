@@ -6,7 +6,7 @@ use serde::de::{DeserializeSeed, Deserializer, Error as _, MapAccess, SeqAccess,
 use serde_json::Number;
 
 /// A value (RFC 8259).
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Json {
     Null,
     Bool(bool),

@@ -92,6 +92,7 @@ impl Examiner<'_> {
             at: stamp.or(proof.ok().and_then(|proof| proof.at)),
             until: hand.until,
             said: None,
+            is_signature: true,
         })
     }
 

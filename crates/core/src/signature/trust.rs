@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::chain::Authorities;
+use super::dsse::Said;
 use super::log::Log;
 use super::public_key::PublicKey;
 use crate::certificate::CertificateUsage;
@@ -105,6 +106,11 @@ fn fits(pattern: &str, part: &str) -> bool {
 }
 
 impl Signer {
+    /// Whether what they said counts as a signature.
+    pub fn counts(&self, said: &Said) -> bool {
+        self.statements.contains(&said.predicate_type)
+    }
+
     /// Whether they speak for an image of any of these names (`host/repository`).
     pub fn speaks_for(&self, names: &[String]) -> bool {
         names.iter().any(|name| self.images.iter().any(|pattern| pattern.matches(name)))

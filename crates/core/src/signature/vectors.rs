@@ -213,7 +213,7 @@ impl Vector {
             layers: blobs,
         });
         let examined = examine(trust, &question, found);
-        Ok(answer(&self.ask, trust, &digest, &examined, self.now))
+        Ok(answer(&self.ask, trust.withdrawn.contains(&digest), &examined, self.now))
     }
 
     /// Why the image does not count as signed. None: it does.

@@ -183,6 +183,8 @@ pub struct RawRule {
     #[serde(default)]
     except: Vec<RawException>,
     running: Option<RawRunning>,
+    /// What the larder held then is warned of only, where its signatures would refuse it.
+    except_held_before: Option<Spanned<Until>>,
 }
 
 /// What becomes of what a cluster runs.
@@ -206,6 +208,14 @@ struct RawException {
 /// When something ends: a moment, or the end of a day (UTC). In milliseconds since 1970.
 #[derive(Debug, Clone, Copy)]
 struct Until(i64);
+
+impl Until {
+    /// The beginning of that day, where it is a day.
+    fn start(self) -> i64 {
+        const DAY: i64 = 86_400_000;
+        if self.0 % DAY == 0 { self.0 - DAY } else { self.0 }
+    }
+}
 
 impl<'de> Deserialize<'de> for Until {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
@@ -246,7 +256,7 @@ enum RawVerdict {
 
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct RawAsks {
+pub(super) struct RawAsks {
     #[serde(default)]
     digest: bool,
     #[serde(default)]
@@ -266,6 +276,35 @@ struct RawAsks {
     /// How old what is known of what is inside may be.
     #[serde(default, deserialize_with = "read_age")]
     inventory_age: Option<i64>,
+    /// The signers of whom some have to have signed it.
+    #[serde(default)]
+    pub signed_by: Vec<Spanned<String>>,
+    /// So many of them.
+    pub of: Option<usize>,
+    /// No longer ago than this.
+    #[serde(default, deserialize_with = "read_age")]
+    pub within: Option<i64>,
+    /// What somebody has to have said of it.
+    pub attested: Option<RawAttested>,
+}
+
+/// `attested` of a rule.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawAttested {
+    pub by: Vec<Spanned<String>>,
+    /// So many of them.
+    pub of: Option<usize>,
+    /// Any of these predicate types.
+    pub says: Vec<String>,
+    /// By pointers into the predicate: what has to stand there.
+    #[serde(default, rename = "where")]
+    pub conditions: toml::Table,
+    pub time: Option<String>,
+    #[serde(default)]
+    pub newest: bool,
+    #[serde(default, deserialize_with = "read_age")]
+    pub within: Option<i64>,
 }
 
 fn read_limit<'de, D: Deserializer<'de>>(from: D) -> Result<Option<AdvisoryLimit>, D::Error> {
@@ -387,6 +426,7 @@ pub(super) fn rules(
     sources: &[ConfigSource],
     grants: &Grants,
     classes: &Classes,
+    signers: &[&str],
 ) -> Result<Rules, Failure> {
     let mut all = Vec::new();
     for source in sources {
@@ -416,6 +456,16 @@ pub(super) fn rules(
             let RawAsks { digest, fixed_tag, ref platforms, age, .. } = raw.asks;
             let signature = raw.asks.looks_signed || raw.asks.signature;
             let inside = inside(source, raw)?;
+            let signed = super::trust::signed(source, &raw.asks, signers)?;
+            let held_before = raw.except_held_before.as_ref();
+            if let Some(at) = held_before
+                && (signed.is_empty() || !matches!(raw.verdict, RawVerdict::Deny))
+            {
+                let message = "`except_held_before` softens a rule that denies what nobody signed";
+                return Err(source.fault(at, message, "take it out"));
+            }
+            // A day means its beginning, as everybody reads it.
+            let held_before = held_before.map(|at| at.get_ref().start());
             all.push(PolicyRule {
                 name: raw.name.get_ref().clone(),
                 clusters: boxed(&raw.clusters),
@@ -429,6 +479,7 @@ pub(super) fn rules(
                     age,
                     signature,
                     inside,
+                    signed,
                 },
                 verdict: match raw.verdict {
                     RawVerdict::Allow => Verdict::Allow,
@@ -439,6 +490,7 @@ pub(super) fn rules(
                     None | Some(RawRunning::Warn) => WhatRuns::Warn,
                     Some(RawRunning::Refuse) => WhatRuns::Refuse,
                 },
+                held_before,
                 because: raw.because.clone(),
                 line: line(source, &raw.name),
             });
@@ -492,7 +544,7 @@ fn inside(source: &ConfigSource, raw: &RawRule) -> Result<InsideAsks, Failure> {
     Ok(InsideAsks { advisories, age: inventory_age, grace, except })
 }
 
-fn check_known(
+pub(super) fn check_known(
     source: &ConfigSource,
     what: &str,
     named: &[Spanned<String>],

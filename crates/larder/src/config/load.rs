@@ -229,11 +229,12 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
         )
     })?;
     let grants = access::grants(&sources)?;
-    let rules = access::rules(&sources, &grants, &classes)?;
+    let signers = trust::signers(&sources)?;
+    let names: Vec<&str> = signers.iter().map(|one| one.name.get_ref().as_str()).collect();
+    let rules = access::rules(&sources, &grants, &classes, &names)?;
     let asks_for_signature = access::asks_for_signature(&sources);
     let resources = deployments::resources(&sources);
     let keeps = keep::keeps(&sources)?;
-    let signers = trust::signers(&sources)?;
     let own = sources[0].file.larder.as_ref().map(|larder| &larder.get_ref().url.host);
     let exceptions = match own {
         Some(own) => deployments::routes(&sources, own)?,
@@ -264,7 +265,9 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
             "`larder init` writes a commented configuration to start from",
         )
     })?;
-    let (parcel, trust) = (only.parcel.unwrap_or_default(), only.trust.unwrap_or_default());
+    let (parcel, believed) = (only.parcel.unwrap_or_default(), only.trust.unwrap_or_default());
+    let folder = path.parent().unwrap_or(Path::new("."));
+    files.extend(trust::named_files(folder, &signers, &believed));
     Ok(Config {
         path,
         larder,
@@ -281,7 +284,7 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
         parcel,
         keeps,
         signers,
-        trust,
+        trust: believed,
         exceptions,
         resources,
         asks_for_signature,

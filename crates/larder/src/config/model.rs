@@ -195,14 +195,18 @@ impl Config {
     }
 
     /// Who may pull what, by this configuration and a lock.
-    pub fn court(&self, lock: Lock) -> Court {
+    ///
+    /// # Errors
+    /// A file that says whose signatures count cannot be used.
+    pub fn court(&self, lock: Lock) -> Result<Court, Failure> {
         let mut court = Court::new(self.routes(), lock);
         court.open = self.is_open();
         court.grants.clone_from(&self.grants);
         court.classes.clone_from(&self.classes);
         court.rules.clone_from(&self.rules);
         court.in_use = i64::try_from(self.larder.in_use.as_millis()).unwrap_or(i64::MAX);
-        court
+        court.trust = self.trust_kept()?;
+        Ok(court)
     }
 
     /// Where an intake entry brings its image: to this larder, or to another registry.

@@ -3,16 +3,20 @@
 use std::collections::BTreeMap;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use larder_core::digest::Digest;
 use larder_core::pattern::Pattern;
+use larder_core::policy::TrustKept;
 use larder_core::signature::{
-    Authorities, Identity, KeyFile, Log, PublicKey, Signer, Trust, read_key_file,
+    Authorities, Identity, Json, KeyFile, Log, PublicKey, SignatureAsk, Signer, StatementAsk,
+    Trust, Wanted, read_key_file,
 };
 use serde::Deserialize;
 use toml::Spanned;
 
 use super::Config;
+use super::access::{RawAsks, check_known};
 use super::source::ConfigSource;
 use crate::failure::Failure;
 
@@ -161,12 +165,138 @@ pub(super) fn signers(sources: &[ConfigSource]) -> Result<Vec<SignerConfig>, Fai
     Ok(all)
 }
 
+/// What a rule asks of signatures, each by signers that are declared.
+pub(super) fn signed(
+    source: &ConfigSource,
+    asks: &RawAsks,
+    signers: &[&str],
+) -> Result<Vec<SignatureAsk>, Failure> {
+    let seconds = |within: Option<i64>| within.map(|within| within / 1000);
+    let named = |by: &[Spanned<String>]| by.iter().map(|name| name.get_ref().clone()).collect();
+    let enough = |by: &[Spanned<String>], of: Option<usize>| -> Result<usize, Failure> {
+        check_known(source, "signer", by, signers)?;
+        let mut names: Vec<&String> = by.iter().map(Spanned::get_ref).collect();
+        names.sort_unstable();
+        if let Some(twice) = by
+            .iter()
+            .find(|name| names.windows(2).any(|two| two[0] == two[1] && two[0] == name.get_ref()))
+        {
+            return Err(source.fault(twice, "a signer stands twice", "leave one of them out"));
+        }
+        match (of.unwrap_or(1), by.first()) {
+            (of, Some(first)) if of == 0 || of > by.len() => {
+                let message = format!("`of` is between 1 and {}, the number of signers", by.len());
+                Err(source.fault(first, &message, "name more signers, or ask for fewer"))
+            }
+            (of, _) => Ok(of),
+        }
+    };
+    let mut all = Vec::new();
+    if !asks.signed_by.is_empty() {
+        all.push(SignatureAsk {
+            of: enough(&asks.signed_by, asks.of)?,
+            by: named(&asks.signed_by),
+            within: seconds(asks.within),
+            says: None,
+        });
+    } else if asks.of.is_some() || asks.within.is_some() {
+        let cause = "`of` and `within` say more of `signed_by`, and a rule has none";
+        let remedy = "add `signed_by = [\"…\"]` to its `asks`";
+        return Err(Failure::usage(format!("{} cannot be used", source.shown), cause, remedy));
+    }
+    if let Some(attested) = &asks.attested {
+        let wrong = |message: &str| {
+            let remedy = "write `attested = { by = [\"scanner\"], says = [\"https://…\"] }`";
+            match attested.by.first() {
+                Some(first) => source.fault(first, message, remedy),
+                None => Failure::usage(format!("{} cannot be used", source.shown), message, remedy),
+            }
+        };
+        if attested.by.is_empty() || attested.says.is_empty() {
+            return Err(wrong("`attested` names who has to have said what"));
+        }
+        if attested.newest && attested.time.is_none() {
+            return Err(wrong("what is `newest` is told by `time`, a pointer to when it was said"));
+        }
+        let mut conditions = Vec::new();
+        for (pointer, wanted) in &attested.conditions {
+            let wanted = match wanted {
+                toml::Value::Table(table) if table.len() == 1 => {
+                    let most = table.get("at_most").and_then(|most| match most {
+                        toml::Value::Integer(most) => Some(serde_json::Number::from(*most)),
+                        toml::Value::Float(most) => serde_json::Number::from_f64(*most),
+                        _ => None,
+                    });
+                    Wanted::AtMost(
+                        most.ok_or_else(|| wrong("a condition is a value, or { at_most = 3 }"))?,
+                    )
+                }
+                plain => {
+                    let text = serde_json::to_string(plain).unwrap_or_default();
+                    let read = Json::read(text.as_bytes());
+                    Wanted::Is(
+                        read.ok_or_else(|| wrong("a condition is a value, or { at_most = 3 }"))?,
+                    )
+                }
+            };
+            conditions.push((pointer.clone(), wanted));
+        }
+        let pointers = conditions.iter().map(|(pointer, _)| pointer).chain(&attested.time);
+        if pointers.into_iter().any(|pointer| !pointer.starts_with('/')) {
+            return Err(wrong("a place in a statement is a pointer such as \"/result\""));
+        }
+        all.push(SignatureAsk {
+            of: enough(&attested.by, attested.of)?,
+            by: named(&attested.by),
+            within: seconds(attested.within),
+            says: Some(StatementAsk {
+                types: attested.says.clone(),
+                conditions,
+                time: attested.time.clone(),
+                newest: attested.newest,
+            }),
+        });
+    }
+    Ok(all)
+}
+
 /// The largest file that is read as a key, in bytes.
 const LARGEST: u64 = 64 * 1024;
 /// The most files that one pattern leads to.
 const MOST: usize = 100;
 
+/// Every file that is named, from the configuration's folder; for a pattern the folder in which it is looked for.
+pub(super) fn named_files(
+    folder: &Path,
+    signers: &[SignerConfig],
+    trust: &TrustConfig,
+) -> Vec<PathBuf> {
+    let of_signers = signers.iter().flat_map(|one| {
+        [&one.keys, &one.revoked, &one.authorities, &one.revocations].into_iter().flatten()
+    });
+    let all = of_signers.chain(&trust.stamps).chain(trust.logs.iter().map(|log| &log.key));
+    let files = all.filter(|text| !text.starts_with("ed25519:")).map(|text| {
+        let path = folder.join(text);
+        let is_pattern = path.file_name().is_some_and(|name| name.to_string_lossy().contains('*'));
+        if is_pattern { path.parent().unwrap_or(folder).to_owned() } else { path }
+    });
+    files.collect()
+}
+
 impl Config {
+    /// What is believed, where a rule asks for it; else nothing is read.
+    ///
+    /// # Errors
+    /// As [`Config::trust`] has them.
+    pub fn trust_kept(&self) -> Result<TrustKept, Failure> {
+        if self.rules.all().iter().all(|rule| rule.asks.signed.is_empty()) {
+            return Ok(TrustKept::default());
+        }
+        let trust = self.trust()?;
+        let print = Digest::of(format!("{trust:?}").as_bytes()).to_string();
+        Ok(TrustKept { trust: Arc::new(trust), print })
+    }
+
     /// The files of a setting, from the configuration's folder: `*` stands for anything in a file's name.
     fn trust_files(&self, text: &str) -> std::io::Result<Vec<PathBuf>> {
         let path = self.folder().join(text);

@@ -7,6 +7,7 @@ use base64::engine::general_purpose::STANDARD;
 use serde_json::{Value, json};
 
 use crate::house::{House, OWN};
+use crate::serving::Serving;
 
 const VECTORS: &[u8] = include_bytes!("../../../core/src/signature/vectors.jsonl.gz");
 const NAME: &str = "ventworks.example/gauges/steamgauge:1.9.2";
@@ -274,4 +275,109 @@ fn what_files_of_keys_are_is_told_and_what_is_wrong_with_them() {
     house.larder("check --offline").ends(2).says(&["is also that of somebody"]);
     house.configure(&format!("{}[trust]\nstamps = [\"trust/public.pem\"]\n", shelf()));
     house.larder("check --offline").ends(2).says(&["[trust]", "something else than certificates"]);
+}
+
+/// A house with the vendor's signed image on a shelf, the same without its signature, and a rule that asks for it.
+fn ruled(vector: &str, more: &str) -> House {
+    let house = House::new();
+    let vector = self::vector(vector);
+    lay_out(&house, &vector, "image");
+    let intake = |name: &str| {
+        format!(
+            "[[intake]]\nimage = \"ventworks.example/gauges/{name}\"\ntags = {{ exact = [\"1.9.2\"] }}\nto = \"vendor/{name}\"\n\n"
+        )
+    };
+    let class = "[[class]]\nname = \"vetted\"\nmatch = [\"ventworks.example/**\"]\n\n[[cluster]]\nname = \"turbine-hall\"\npull = [\"vendor/**\"]\n\n";
+    let rule = format!(
+        "[[rule]]\nname = \"vetted images are signed\"\nclasses = [\"vetted\"]\nverdict = \"deny\"\nbecause = \"ask the vendor\"\n{more}\n"
+    );
+    let intakes = intake("steamgauge") + &intake("bare");
+    house.configure(&format!("{}{intakes}{class}{rule}{}", shelf(), believed(&vector)));
+    for (name, companions) in [("steamgauge", "--companions"), ("bare", "")] {
+        let to = format!("{OWN}/vendor/{name}:1.9.2");
+        house.larder(&format!("copy ./image#1.9.2 {to} {companions} --new-store")).ends(0);
+    }
+    house
+}
+
+#[test]
+fn a_rule_lets_through_what_was_signed_and_says_what_was_found_of_the_rest() {
+    let house = ruled("g-jws-ps256", "asks = { signed_by = [\"ventworks-release\"] }");
+    let check = |name: &str, exit: i32| {
+        let line = format!("policy check {OWN}/vendor/{name}:1.9.2 --cluster turbine-hall");
+        house.larder(&line).ends(exit)
+    };
+    check("steamgauge", 0);
+    check("bare", 1).says(&["ventworks-release has not signed it; no other signature was found"]);
+    let serving = Serving::start(&house);
+    let get = |path: &str| serving.ask("GET", &format!("/v2/vendor/{path}"));
+    assert_eq!(get("steamgauge/manifests/1.9.2").status, 200);
+    let refused = get("bare/manifests/1.9.2");
+    assert_eq!(refused.status, 403);
+    assert!(refused.text().contains("ventworks-release has not signed it"), "{}", refused.text());
+    // Whoever verifies for themselves can read the signature.
+    let told = house.larder(&format!("--json look --signatures {OWN}/vendor/steamgauge:1.9.2"));
+    let companion = told.ends(0).json()["signatures"][0]["companion"].as_str().unwrap().to_owned();
+    assert_eq!(get(&format!("steamgauge/manifests/{companion}")).status, 200);
+}
+
+#[test]
+fn what_lies_under_a_tag_counts_and_can_be_read() {
+    let house = ruled("g-small-p256", "asks = { signed_by = [\"ventworks-release\"] }");
+    let digest = vector("g-small-p256")["image"]["digest"].as_str().unwrap().replace(':', "-");
+    let beside = format!("copy ./image#{digest}.sig {OWN}/vendor/steamgauge:{digest}.sig");
+    house.larder(&beside).ends(0);
+    let serving = Serving::start(&house);
+    let get = |path: &str| serving.ask("GET", &format!("/v2/vendor/{path}"));
+    for path in ["manifests/1.9.2".to_owned(), format!("manifests/{digest}.sig")] {
+        assert_eq!(get(&format!("steamgauge/{path}")).status, 200, "{path}");
+    }
+    assert_eq!(get("bare/manifests/1.9.2").status, 403);
+}
+
+#[test]
+fn what_was_held_before_is_warned_of_and_what_comes_in_is_verified_first() {
+    let more = "asks = { signed_by = [\"ventworks-release\"] }\nexcept_held_before = 2040-01-01";
+    let house = ruled("g-jws-ps256", more);
+    let line = format!("policy check {OWN}/vendor/bare:1.9.2 --cluster turbine-hall");
+    house.larder(&line).ends(0).says(&["has not signed it", "held before 2040-01-01"]);
+    let house = House::new();
+    house.configure(
+        "[[intake]]\nimage = \"bazaar.example/library/kettle\"\ntags = { exact = [\"2\"] }\nto = \"vendor/kettle\"\n\n[[class]]\nname = \"community\"\nmatch = [\"bazaar.example/**\"]\n\n[[rule]]\nname = \"signed\"\nclasses = [\"community\"]\nverdict = \"deny\"\nbecause = \"x\"\nasks = { signed_by = [\"bazaar\"] }\n\n[[signer]]\nname = \"bazaar\"\nimages = [\"bazaar.example/**\"]\nkeys = [\"ed25519:t3Ub/keyJL6qmUxLn/7hh3Niat3+VVSj9Bjbt/9LNyw=\"]\n",
+    );
+    house.larder("intake lock").ends(0);
+    house.larder("intake run --new-store").ends(1).says(&["bazaar has not signed it"]);
+    house.larder(&format!("look {OWN}/vendor/kettle:2")).ends(1);
+}
+
+#[test]
+fn what_rules_ask_of_signatures_is_read_and_refused_in_words() {
+    let house = House::new();
+    let signer = "[[signer]]\nname = \"vendor\"\nimages = [\"**\"]\nkeys = [\"ed25519:t3Ub/keyJL6qmUxLn/7hh3Niat3+VVSj9Bjbt/9LNyw=\"]\n";
+    let says = "says = [\"https://in-toto.io/attestation/vulns/v0.1\"]";
+    let attested =
+        |more: &str| format!("asks = {{ attested = {{ by = [\"vendor\"], {says}{more} }} }}");
+    for (more, said) in [
+        ("asks = { signed_by = [\"vendr\"] }".to_owned(), "no [[signer]] has the name `vendr`"),
+        ("asks = { signed_by = [\"vendor\"], of = 2 }".to_owned(), "between 1 and 1"),
+        ("asks = { signed_by = [\"vendor\", \"vendor\"] }".to_owned(), "stands twice"),
+        ("asks = { within = \"30d\" }".to_owned(), "say more of `signed_by`"),
+        ("asks = { digest = true }\nexcept_held_before = 2026-12-01".to_owned(), "softens a rule"),
+        (
+            "asks = { attested = { by = [], says = [] } }".to_owned(),
+            "names who has to have said what",
+        ),
+        (attested(", newest = true"), "is told by `time`"),
+        (attested(", where = { result = \"passed\" }"), "a pointer such as"),
+        (attested(", where = { \"/n\" = { most = 3 } }"), "at_most"),
+    ] {
+        house.configure(&format!("[[rule]]\nname = \"r\"\nimages = [\"**\"]\nverdict = \"deny\"\nbecause = \"x\"\n{more}\n{signer}"));
+        house.larder("check --offline").ends(2).says(&[said]);
+    }
+    let good = attested(
+        ", where = { \"/result\" = \"passed\", \"/high\" = { at_most = 3 } }, time = \"/on\", newest = true, within = \"30d\"",
+    );
+    house.configure(&format!("[[rule]]\nname = \"r\"\nimages = [\"**\"]\nverdict = \"deny\"\nbecause = \"x\"\n{good}\n{signer}"));
+    house.larder("init").ends(0);
+    house.larder("check --offline").ends(0);
 }

@@ -66,7 +66,7 @@ pub(crate) async fn check(
     let case = pull.case(plan);
     let mut answer = rule(plan, caller, &case, &ImageFacts::default());
     if let (RuleAnswer::Needs(_), Pull::Manifest(repository, selector)) = (&answer, pull) {
-        let wish = plan.court.wish(caller.who.cluster_name(), now());
+        let wish = plan.court.wish(caller.who.cluster_name(), &case, now());
         let (facts, brought) = Box::pin(gather(app, repository, selector, wish)).await?;
         ruled.brought = brought;
         answer = rule(plan, caller, &case, &facts);

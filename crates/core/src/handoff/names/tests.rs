@@ -84,6 +84,7 @@ fn rule(name: &str, verdict: Verdict) -> PolicyRule {
         asks: Asks::default(),
         verdict,
         running: WhatRuns::Warn,
+        held_before: None,
         because: "it is \"so\"".into(),
         line: ConfigLine::default(),
     }

@@ -13,6 +13,7 @@ fn rule(name: &str, clusters: &[&str], classes: &[&str], verdict: Verdict) -> Po
         asks: Asks::default(),
         verdict,
         running: WhatRuns::Warn,
+        held_before: None,
         because: "runs the turbines".into(),
         line: ConfigLine::default(),
     }

@@ -1,4 +1,4 @@
-//! Before an image gets its tag: what is inside is read where a rule asks, and the rule decides.
+//! Before an image gets its tag: what is inside is read, and who signed it is verified, where a rule asks; the rule decides.
 
 use larder_core::policy::{Court, Fact, FactsWish, ImageFacts, ImageName, RuleAnswer, Verdict};
 use larder_core::reference::Selector;
@@ -19,17 +19,20 @@ pub struct IntakeGate<'g> {
 }
 
 impl<'g> IntakeGate<'g> {
-    /// Whoever may come in. None: no rule asks what is inside of what is brought in.
+    /// Whoever may come in. None: no rule asks what is inside of what is brought in, or who signed it.
     pub fn of(court: &'g Court, store: &'g Store, context: &'g Context) -> Option<Self> {
-        let asks = court.wish(None, now()).inside.is_some();
+        let asks = court.rules.ask_inside(None) || court.rules.ask_signed(None);
         asks.then_some(Self { court, store, context })
     }
 
-    /// Refuses what goes to another registry, where a rule asks what is inside: nobody reads it there.
+    /// Refuses what goes to another registry, where a rule asks for more than its name: nobody reads it there.
     pub fn check_elsewhere(&self, job: &IntakeJob<'_>) -> Result<(), Failure> {
         match job.is_elsewhere() {
             false => Ok(()),
-            true => self.judge(job, &ImageFacts { inside: Fact::Unknown, ..known() }),
+            true => {
+                let (inside, signatures) = (Fact::Unknown, Fact::Unknown);
+                self.judge(job, &ImageFacts { inside, signatures, ..known() })
+            }
         }
     }
 
@@ -41,14 +44,19 @@ impl<'g> IntakeGate<'g> {
     }
 
     async fn facts(&self, job: &IntakeJob<'_>) -> Result<ImageFacts, StoreError> {
-        let HeldLayers { layers, images } =
-            self.store.layers_of_images([job.locked.here().clone()]).await?;
-        read_unread(self.store, layers, self.context).await?;
-        self.store.note_images(&images).await?;
-        let wish = FactsWish { runs: None, ..self.court.wish(None, now()) };
+        if self.court.rules.ask_inside(None) {
+            let HeldLayers { layers, images } =
+                self.store.layers_of_images([job.locked.here().clone()]).await?;
+            read_unread(self.store, layers, self.context).await?;
+            self.store.note_images(&images).await?;
+        }
+        let named = ImageName { tag: Some(&job.want.tag), digest: Some(&job.locked.digest) };
+        let case = self.court.intake(&job.want.image, named);
+        let wish = FactsWish { runs: None, ..self.court.wish(None, &case, now()) };
         let selector = Selector::Digest(job.locked.here().clone());
         let found = self.store.facts(&job.to.repository, &selector, wish).await?;
-        Ok(ImageFacts { inside: found.inside, platforms: found.platforms, ..known() })
+        let ImageFacts { inside, platforms, signatures, .. } = found;
+        Ok(ImageFacts { inside, platforms, signatures, ..known() })
     }
 
     fn judge(&self, job: &IntakeJob<'_>, facts: &ImageFacts) -> Result<(), Failure> {

@@ -196,7 +196,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if let Some(store) = store.as_ref().filter(|_| !args.dry_run) {
         upstream::note(store, &answers).await?;
     }
-    let court = config.court(Lock::default());
+    let court = config.court(Lock::default())?;
     let lacking = lacking::take_out(&mut answers);
     let details: Vec<Resolution> = stream::iter(answers)
         .map(|(want, answer)| {

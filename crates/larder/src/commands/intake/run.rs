@@ -136,7 +136,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         .buffered(CHECKS_AT_ONCE)
         .collect()
         .await;
-    let court = config.court(Lock::default());
+    let court = config.court(Lock::default())?;
     let mut there_already = 0;
     let mut held: Vec<Digest> = Vec::new();
     let mut jobs = Vec::new();

@@ -7,9 +7,9 @@ use larder_core::document::Document;
 use larder_core::reference::{Reference, Selector};
 use larder_core::shown::cut;
 use larder_core::signature::{
-    Examined, Proven, Question, SignatureForm, SignedBy, Target, Trust, examine,
+    Examined, GatheredCompanion, Proven, Question, SignatureForm, SignedBy, Target, Trust, examine,
 };
-use larder_transfer::{GatheredCompanion, signatures};
+use larder_transfer::signatures;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -67,6 +67,8 @@ struct OneSignature {
     /// The same in a sentence's end.
     reason: Option<String>,
     #[serde(skip)]
+    is_signature: bool,
+    #[serde(skip)]
     at: Option<i64>,
     #[serde(skip)]
     end: Option<i64>,
@@ -97,6 +99,7 @@ impl OneSignature {
             says: None,
             flaw: None,
             reason: None,
+            is_signature: false,
             at: None,
             end: None,
         };
@@ -106,8 +109,8 @@ impl OneSignature {
                 one.flaw = Some(flaw.word());
                 one.reason = Some(cut(&flaw.to_string(), 400));
             }
-            Ok(Proven { signer, by, at, until, said, .. }) => {
-                one.holds = true;
+            Ok(Proven { signer, by, at, until, said, is_signature, .. }) => {
+                (one.holds, one.is_signature) = (true, is_signature);
                 one.signer = Some(signer);
                 match by {
                     SignedBy::Key(key) => one.key = Some(key),
@@ -229,7 +232,7 @@ pub async fn run(
         .collect();
     // An index vouches for what it lists, and none of its platforms for it.
     let is_platform = |about: &Digest| document.lists_platform(about);
-    let holds = |one: &&OneSignature| one.holds && one.says.is_none() && !is_platform(&one.about);
+    let holds = |one: &&OneSignature| one.holds && one.is_signature && !is_platform(&one.about);
     let signed_by: BTreeSet<String> =
         found.iter().filter(holds).filter_map(|one| one.signer.clone()).collect();
     let digest = digest.clone();

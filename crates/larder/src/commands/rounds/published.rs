@@ -296,7 +296,7 @@ async fn asked(
     image: &str,
     manifest: &Digest,
 ) -> Result<Option<RuledImage>, Failure> {
-    if judge.court.rules.wish(who.cluster_name(), 0).inside.is_none() {
+    if !judge.court.rules.ask_inside(who.cluster_name()) {
         return Ok(None);
     }
     let Some((repository, tag)) = image.rsplit_once(':') else { return Ok(None) };
@@ -312,6 +312,7 @@ async fn asked(
     let ruled = match spared {
         Some(Spared::Runs) => Ruled::Runs(name),
         Some(Spared::Until(at)) => Ruled::From(*at, name),
+        Some(Spared::HeldBefore(_)) => Ruled::Warned(name),
         None if judged.verdict == Verdict::Deny => Ruled::Refused(name),
         None => Ruled::Warned(name),
     };

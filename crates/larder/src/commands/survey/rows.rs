@@ -285,7 +285,7 @@ pub(super) async fn stand(
     lock: &Lock,
     store: Option<&Store>,
 ) -> Result<(), Failure> {
-    let court = config.court(lock.clone());
+    let court = config.court(lock.clone())?;
     let routes = court.routes();
     for row in rows.iter_mut() {
         let Some(reading) = row.reading.clone() else { continue };

@@ -52,7 +52,7 @@ pub async fn look(
         if image.findings.is_empty() {
             continue;
         }
-        for (origin, tag) in origins(image, config, &lock) {
+        for (origin, tag) in origins(image, config) {
             let places = &mut asked.entry(origin).or_default().places;
             if !places.iter().any(|(known, _)| *known == place) {
                 places.push((place, tag));
@@ -115,18 +115,18 @@ fn is_locked(lock: &Lock, origin: &Image, tag: &Tag) -> bool {
 }
 
 /// Where an image comes from, with its tag, by each of its names. Empty: it is our own, or has none.
-fn origins(image: &CheckedImage, config: &Config, lock: &Lock) -> Vec<(Image, Tag)> {
-    let court = config.court(lock.clone());
+fn origins(image: &CheckedImage, config: &Config) -> Vec<(Image, Tag)> {
+    let origins = config.routes().origins();
     let mut found = Vec::new();
     for name in &image.names {
         let Some((held, tag)) = name.rsplit_once(':') else { continue };
         let Ok(tag) = tag.parse::<Tag>() else { continue };
         let here = held.parse::<RepositoryName>().ok();
-        let origin = here.and_then(|repository| court.origins().of(&repository));
+        let origin = here.and_then(|repository| origins.of(&repository));
         let origin = origin.or_else(|| {
             let read = read_reference(name, Some(config)).ok()?.reference;
             match config.larder.has_name(&read.host) {
-                true => court.origins().of(&read.repository),
+                true => origins.of(&read.repository),
                 false => config.upstream(&read.host).map(|_| read.image()),
             }
         });
