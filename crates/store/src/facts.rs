@@ -34,7 +34,9 @@ impl Store {
         if judged.is_some() {
             facts.signed = self.outer_facts(repository, about).await?.signed;
         }
-        if let Some(wish) = wish.signatures {
+        if let Some(mut wish) = wish.signatures {
+            // The tag of a signature is none that the image was signed under.
+            wish.tag = wish.tag.filter(|_| judged.is_none());
             facts.signatures = Fact::Is(self.signature_facts(repository, about, wish).await?);
         }
         if let Some(wish) = wish.inside {
