@@ -4,19 +4,12 @@
 use std::collections::BTreeMap;
 
 use larder_core::digest::Digest;
-use larder_core::signature::damaged::{read_cbor, stamped_at};
+use larder_core::signature::damaged::{BESIDE, TYPES, read_cbor, stamped_at};
 use larder_core::signature::{
     Authorities, FoundBy, FoundCompanion, Json, Log, Question, Signer, Target, Trust, examine, read_key_file,
 };
 use libfuzzer_sys::fuzz_target;
 
-const TYPES: [&str; 5] = [
-    "application/vnd.dsse.envelope.v1+json",
-    "application/jose+json",
-    "application/cose",
-    "application/vnd.dev.cosign.simplesigning.v1+json",
-    "application/vnd.dev.sigstore.bundle.v0.3+json",
-];
 const KEY: &str = "ed25519:t3Ub/keyJL6qmUxLn/7hh3Niat3+VVSj9Bjbt/9LNyw=";
 
 fuzz_target!(|bytes: &[u8]| {
@@ -42,7 +35,7 @@ fuzz_target!(|bytes: &[u8]| {
     let kind = TYPES[usize::from(*first) % TYPES.len()];
     let size = body.len();
     let manifest = format!(
-        "{{\"schemaVersion\":2,\"config\":{{\"mediaType\":\"a/b\",\"digest\":\"{image}\",\"size\":5}},\"layers\":[{{\"mediaType\":\"{kind}\",\"digest\":\"{digest}\",\"size\":{size},\"annotations\":{{\"dev.cosignproject.cosign/signature\":\"AAAA\"}}}}]}}"
+        "{{\"schemaVersion\":2,\"config\":{{\"mediaType\":\"a/b\",\"digest\":\"{image}\",\"size\":5}},\"layers\":[{{\"mediaType\":\"{kind}\",\"digest\":\"{digest}\",\"size\":{size},\"annotations\":{{\"{BESIDE}\":\"AAAA\"}}}}]}}"
     );
     let names = ["ventworks.example/gauge".to_owned()];
     let question = Question {

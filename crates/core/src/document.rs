@@ -340,6 +340,18 @@ impl Document {
         }
     }
 
+    /// Whether a node could run it: an index, or anything with a layer of files, whatever else it says of itself.
+    pub fn may_run(&self) -> bool {
+        let of_files = |layer: &Descriptor| {
+            let kind = layer.media_type.to_ascii_lowercase();
+            kind.is_empty() || kind.contains("tar") || layer.is_layer()
+        };
+        match &self.kind {
+            ManifestShape::Index(_) => true,
+            ManifestShape::Manifest { layers, .. } => layers.iter().any(of_files),
+        }
+    }
+
     /// Whether an index lists a manifest as the image of a platform. What an index lists for no platform (`unknown`) are
     /// statements about it, and what it only names in an annotation it does not list.
     pub fn lists_platform(&self, digest: &Digest) -> bool {

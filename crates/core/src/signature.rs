@@ -46,6 +46,12 @@ pub use trust::{Identity, Signer, Trust};
 #[cfg(fuzzing)]
 pub mod damaged {
     pub use super::stamp::stamped_at;
+    use super::wire;
+
+    /// The media types of signatures.
+    pub const TYPES: [&str; 5] = [wire::DSSE, wire::JWS, wire::COSE, wire::SMALL, wire::BUNDLES[0]];
+    /// The annotation in which a small payload has its own.
+    pub const BESIDE: &str = wire::SMALL_SIGNATURE;
 
     /// Reads CBOR.
     pub fn read_cbor(bytes: &[u8]) -> bool {

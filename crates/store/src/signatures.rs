@@ -30,6 +30,10 @@ impl Store {
         (digest, document): (&Digest, &Document),
         by_tags: bool,
     ) -> Result<Option<(Digest, Document)>, StoreError> {
+        // Whoever pushes an image can write into it that it is about one that is signed.
+        if document.may_run() {
+            return Ok(None);
+        }
         let about = match &document.subject {
             Some(subject) => Some(subject.digest.clone()),
             None if !by_tags => None,
@@ -56,7 +60,9 @@ impl Store {
         wish: SignatureWish<'_>,
     ) -> Result<SignatureFacts, StoreError> {
         let mut indexes: Vec<(Digest, Document)> = Vec::new();
-        for index in self.listing(repository, digest).await? {
+        let listing = self.listing(repository, digest).await?;
+        // What is withdrawn vouches for nothing.
+        for index in listing.into_iter().filter(|index| !wish.trust.withdrawn.contains(index)) {
             let found = self.document(repository, &Selector::Digest(index)).await?;
             indexes.extend(found.filter(|(_, index)| index.lists_platform(digest)));
         }
@@ -69,8 +75,6 @@ impl Store {
         let image = (digest.clone(), document.clone());
         let now = crate::clock::now().div_euclid(1000);
         let examined = tokio::task::spawn_blocking(move || {
-            let target = |one: &'_ (Digest, Document)| (one.0.clone(), one.1.clone());
-            let indexes: Vec<(Digest, Document)> = indexes.iter().map(target).collect();
             let targets: Vec<Target<'_>> = indexes
                 .iter()
                 .map(|(digest, document)| Target {

@@ -3,7 +3,7 @@
 use super::cbor::{Cbor, signed_by_one};
 use super::chain::LONGEST_CHAIN;
 use super::flaw::Flaw;
-use super::jose::{KNOWN, Sealed};
+use super::jose::{KNOWN, Sealed, check_scheme};
 use super::public_key::KeyUse;
 use super::wire;
 
@@ -89,20 +89,10 @@ pub fn read(bytes: &[u8]) -> Result<Sealed, Flaw> {
         }
         Some(_) => return Err(broken("its certificates are no list, or too many")),
     };
-    match header.named(wire::SCHEME).map(Cbor::text) {
-        Some(None) => return Err(broken("its scheme is none")),
-        Some(Some(_)) if !critical.contains(&wire::SCHEME) => {
-            return Err(broken("its scheme is not critical"));
-        }
-        None if !chain.is_empty() => {
-            return Err(broken("it comes with certificates and no scheme"));
-        }
-        Some(Some(wire::SCHEME_CHAIN | wire::SCHEME_AUTHORITY)) | None => {}
-        Some(Some(_)) => return Err(Flaw::Unsupported("its scheme")),
-    }
-    if header.named(wire::EXPIRY).is_some() && !critical.contains(&wire::EXPIRY) {
-        return Err(broken("its end is not critical"));
-    }
+    let scheme =
+        header.named(wire::SCHEME).map(|one| one.text().ok_or(broken("its scheme is none")));
+    let scheme = scheme.transpose()?;
+    check_scheme(scheme, header.named(wire::EXPIRY).is_some(), &critical, !chain.is_empty())?;
     let until = time(&header, wire::EXPIRY)?;
     let at = time(&header, wire::SIGNING_TIME)?.or(time(&header, wire::AUTHENTIC_TIME)?);
     let named = header.numbered(KEY).or_else(|| beside.numbered(KEY)).and_then(Cbor::bytes);

@@ -94,21 +94,9 @@ pub fn read(bytes: &[u8]) -> Result<Sealed, Flaw> {
             list.iter().map(|one| STANDARD.decode(one.text()?).ok()).collect();
         chain = ders.ok_or(broken("its certificates are no base64"))?;
     }
-    match header.text_of(wire::SCHEME) {
-        None if header.get(wire::SCHEME).is_some() => return Err(broken("its scheme is none")),
-        // Whoever does not know the scheme must not believe it.
-        Some(_) if !critical.contains(&wire::SCHEME) => {
-            return Err(broken("its scheme is not critical"));
-        }
-        None if !chain.is_empty() => {
-            return Err(broken("it comes with certificates and no scheme"));
-        }
-        Some(wire::SCHEME_CHAIN | wire::SCHEME_AUTHORITY) | None => {}
-        Some(_) => return Err(Flaw::Unsupported("its scheme")),
-    }
-    if header.get(wire::EXPIRY).is_some() && !critical.contains(&wire::EXPIRY) {
-        return Err(broken("its end is not critical"));
-    }
+    let scheme = header.get(wire::SCHEME).map(|one| one.text().ok_or(broken("its scheme is none")));
+    let scheme = scheme.transpose()?;
+    check_scheme(scheme, header.get(wire::EXPIRY).is_some(), &critical, !chain.is_empty())?;
     let until = time(&header, wire::EXPIRY)?;
     let at = time(&header, wire::SIGNING_TIME)?.or(time(&header, wire::AUTHENTIC_TIME)?);
     let named = header.text_of("kid").or_else(|| beside.text_of("kid")).map(str::to_owned);
@@ -125,6 +113,29 @@ pub fn read(bytes: &[u8]) -> Result<Sealed, Flaw> {
         chain,
         stamps: stamps.into_iter().collect(),
     })
+}
+
+/// Whether the scheme is one that is known, and whoever does not know it must not believe the envelope. The scheme is
+/// None where none is said.
+pub fn check_scheme(
+    scheme: Option<&str>,
+    has_end: bool,
+    critical: &[&str],
+    has_chain: bool,
+) -> Result<(), Flaw> {
+    let broken = Flaw::Malformed;
+    match scheme {
+        Some(_) if !critical.contains(&wire::SCHEME) => {
+            return Err(broken("its scheme is not critical"));
+        }
+        None if has_chain => return Err(broken("it comes with certificates and no scheme")),
+        Some(wire::SCHEME_CHAIN | wire::SCHEME_AUTHORITY) | None => {}
+        Some(_) => return Err(Flaw::Unsupported("its scheme")),
+    }
+    match has_end && !critical.contains(&wire::EXPIRY) {
+        true => Err(broken("its end is not critical")),
+        false => Ok(()),
+    }
 }
 
 /// The headers that must be understood (RFC 7515, section 4.1.11).

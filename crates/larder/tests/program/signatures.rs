@@ -7,7 +7,7 @@ use base64::engine::general_purpose::STANDARD;
 use serde_json::{Value, json};
 
 use crate::house::{House, OWN};
-use crate::serving::Serving;
+use crate::serving::{Serving, ask};
 
 const VECTORS: &[u8] = include_bytes!("../../../core/src/signature/vectors.jsonl.gz");
 const NAME: &str = "ventworks.example/gauges/steamgauge:1.9.2";
@@ -319,6 +319,19 @@ fn a_rule_lets_through_what_was_signed_and_says_what_was_found_of_the_rest() {
     let told = house.larder(&format!("--json look --signatures {OWN}/vendor/steamgauge:1.9.2"));
     let companion = told.ends(0).json()["signatures"][0]["companion"].as_str().unwrap().to_owned();
     assert_eq!(get(&format!("steamgauge/manifests/{companion}")).status, 200);
+    // An image that says that it is about a signed one is not signed by that.
+    let image = vector("g-jws-ps256")["image"].clone();
+    let (digest, size) = (image["digest"].as_str().unwrap(), &image["size"]);
+    let body = get("steamgauge/manifests/1.9.2").text();
+    let subject = format!(
+        ",\"subject\":{{\"mediaType\":{},\"digest\":\"{digest}\",\"size\":{size}}}}}",
+        image["mediaType"]
+    );
+    let forged = body.trim_end().strip_suffix('}').unwrap().to_owned() + &subject;
+    let kind = [("content-type", image["mediaType"].as_str().unwrap())];
+    let (host, path) = (serving.host(), "/v2/vendor/steamgauge/manifests/forged");
+    assert_eq!(ask(host, "PUT", path, &kind, forged.as_bytes()).unwrap().status, 201);
+    assert_eq!(get("steamgauge/manifests/forged").status, 403);
 }
 
 #[test]
