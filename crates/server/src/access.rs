@@ -4,6 +4,8 @@
 //! rules allow it ([`rules`]); what was refused is written down ([`record`]) under the number that the
 //! refusal carries.
 
+mod companions;
+mod facts;
 mod identities;
 mod keys;
 mod permit;
@@ -30,6 +32,7 @@ use larder_store::Store;
 use secrecy::{ExposeSecret as _, SecretBox};
 use tokio::sync::Semaphore;
 
+pub(crate) use facts::{FactsPlace, GatheredFacts};
 pub(crate) use permit::{check as check_grant, passes as is_granted, refuse_catalog};
 pub(crate) use record::{RecordSubject, RecordedDeed, Recorder, is_probe, probing, reference};
 pub(crate) use rules::{RuleOutcome, check as check_rules, passes as is_ruled_in};

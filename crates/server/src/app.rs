@@ -7,7 +7,7 @@ use larder_core::name::{RepositoryName, Tag};
 use larder_store::{RecordKind, Store, StoreError};
 use tokio::sync::{Semaphore, watch};
 
-use crate::access::{Gate, RecordedDeed, Recorder};
+use crate::access::{Gate, GatheredFacts, RecordedDeed, Recorder};
 use crate::cache::Cache;
 use crate::error::{ApiError, Code};
 use crate::limits::{BufferBudget, Limits, Slots};
@@ -34,6 +34,7 @@ pub struct App {
     /// Files that are read at once for clients.
     pub(crate) readers: Arc<Semaphore>,
     pub(crate) remembered: RememberedAnswers,
+    pub(crate) facts: GatheredFacts,
     pub(crate) tally: Tally,
     pub(crate) sightings: Sightings,
     pub(crate) weighty: WeightyAnswers,
@@ -76,6 +77,7 @@ impl App {
             memory: BufferBudget::new(MEMORY),
             readers,
             remembered: RememberedAnswers::default(),
+            facts: GatheredFacts::default(),
             tally: Tally::default(),
             sightings: Sightings::default(),
             weighty: WeightyAnswers::default(),

@@ -181,7 +181,7 @@ async fn size(
 
 /// The size of a blob that the repository had a moment ago and has still.
 fn recalled(app: &App, parts: &Parts) -> Option<u64> {
-    match app.remembered.get(&app.store, parts.uri.path())?.known {
+    match app.remembered.get(&app.store, parts.uri.path())?.0.known {
         KnownAnswer::Blob { size, .. } => Some(size),
         KnownAnswer::Manifest(_) => None,
     }

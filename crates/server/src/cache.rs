@@ -6,7 +6,6 @@
 
 mod ahead;
 mod fill;
-mod flights;
 mod follow;
 mod keeping;
 mod manifests;
@@ -33,9 +32,9 @@ pub use shelf::{CachedShelf, ShelfPlan};
 pub use trouble::Trouble;
 pub use upstream::{CacheUpstream, UpstreamPlan};
 
+use crate::flights::Flights;
 use ahead::{AheadImages, AheadJob};
 use fill::Fills;
-use flights::Flights;
 
 /// How long it is believed that an upstream does not have something.
 const ABSENT: Duration = Duration::from_secs(10);

@@ -20,9 +20,10 @@ use larder_core::rewrite::Scan;
 use larder_store::{RecordKind, StoreError, now};
 use tokio::time::Instant;
 
-use crate::access::{Caller, RecordSubject, RecordedDeed};
+use crate::access::{Caller, FactsPlace, RecordSubject, RecordedDeed};
 use crate::app::App;
 use crate::blocked;
+use crate::error::ApiError;
 use crate::health;
 use crate::limits::Client;
 use crate::plan::Plan;
@@ -36,7 +37,11 @@ const TIME: Duration = Duration::from_millis(200);
 const ARRIVAL: Duration = Duration::from_secs(10);
 
 /// Answers a request below `/door/`, and tells where it was asked without what is secret of it.
-pub(crate) async fn answer(app: &App, plan: &Arc<Plan>, request: Request) -> (Response, String) {
+pub(crate) async fn answer(
+    app: &Arc<App>,
+    plan: &Arc<Plan>,
+    request: Request,
+) -> (Response, String) {
     let (parts, body) = request.into_parts();
     let none = || {
         let text = "there is no such door; `larder handoff write` writes where it is\n";
@@ -259,7 +264,7 @@ impl ReviewPath<'_> {
 
     async fn judge_all(
         &self,
-        app: &App,
+        app: &Arc<App>,
         review: &Review,
         wanted: Vec<Reference>,
         address: Option<std::net::IpAddr>,
@@ -280,11 +285,11 @@ impl ReviewPath<'_> {
     /// What the rules say of an image, where they do not simply allow it.
     async fn judge(
         &self,
-        app: &App,
+        app: &Arc<App>,
         review: &Review,
         reference: &Reference,
         address: Option<std::net::IpAddr>,
-    ) -> Result<Option<(bool, String)>, StoreError> {
+    ) -> Result<Option<(bool, String)>, ApiError> {
         let case = self.plan.court.reference(reference);
         let namespace = review.namespace.as_deref();
         if let Some(sentence) = self.blocked(app, &case).await? {
@@ -298,10 +303,12 @@ impl ReviewPath<'_> {
             let facts = match case.here() {
                 Some(here) => {
                     let wish = self.plan.court.wish(Some(self.cluster), &case, now());
-                    app.store.facts(here, &reference.selector(), wish).await?
+                    let place =
+                        FactsPlace { repository: here, selector: &reference.selector(), wish };
+                    app.facts.look(app, place, false).await?.facts
                 }
                 // It is not pulled through this larder, so that nothing will ever be known of it here.
-                None => ImageFacts::UNKNOWN,
+                None => Arc::new(ImageFacts::UNKNOWN),
             };
             // What is not here yet is looked into when it is pulled; nobody waits for it at the door.
             let known = facts.held != Fact::Unknown || facts.platforms != Fact::Unknown;
@@ -309,6 +316,13 @@ impl ReviewPath<'_> {
                 return Ok(None);
             }
             answer = self.rule(&case, namespace, &facts);
+            let since = now().saturating_sub(self.plan.court.in_use);
+            if let (RuleAnswer::Needs(_), Some(here)) = (&answer, case.here()) {
+                let selector = reference.selector();
+                let runs = app.store.is_running(here, &selector, self.cluster, since).await?;
+                let facts = ImageFacts { runs: Fact::Is(runs), ..(*facts).clone() };
+                answer = self.rule(&case, namespace, &facts);
+            }
         }
         let Some(said) = answer.said(reference) else { return Ok(None) };
         let kind = if said.denied { RecordKind::Refused } else { RecordKind::Warned };

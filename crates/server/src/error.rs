@@ -99,6 +99,13 @@ pub struct ApiError {
     headers: Vec<(header::HeaderName, HeaderValue)>,
 }
 
+/// The sentence.
+impl std::fmt::Display for ApiError {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
 impl ApiError {
     /// A refusal with the code's usual status.
     pub fn new(code: Code, message: impl Into<String>) -> Self {

@@ -54,6 +54,7 @@ mod catalog;
 mod crew;
 mod door;
 mod error;
+mod flights;
 mod front;
 mod full;
 mod headers;

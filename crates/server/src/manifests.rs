@@ -40,14 +40,14 @@ pub(crate) fn recall<B>(app: &Arc<App>, plan: &Plan, request: &Request<B>) -> Op
     }
     let began = Instant::now();
     let path = request.uri().path();
-    let answer = app.remembered.get(&app.store, path)?;
+    let (answer, at) = app.remembered.get(&app.store, path)?;
     let moment = app.store.moment_of_access()?;
     let target = &answer.target;
     let operation = Operation::of(target, method).ok()?;
     // A client that may not have it, or has to be looked at closely, goes the long way.
     let caller = app.gate.known(plan, Head::of(request), &moment)?;
     if !is_granted(plan, &caller, operation)
-        || !operation.pull().is_none_or(|pull| is_ruled_in(plan, &caller, pull))
+        || !operation.pull().is_none_or(|pull| is_ruled_in(app, plan, &caller, pull, Some(at)))
     {
         return None;
     }

@@ -38,6 +38,8 @@ pub struct Meters {
     pub(crate) sign_ins: IntCounterVec,
     /// Refusals: by a `grant` that is missing, by a `rule`.
     pub(crate) refusals: IntCounterVec,
+    /// How often something was looked up of an image because a rule asks for it: what was kept counts no more.
+    pub(crate) facts: IntCounter,
     key_ends: IntGaugeVec,
     renewals: IntGaugeVec,
     sent: IntCounterVec,
@@ -102,6 +104,12 @@ impl Meters {
         );
         let upstream = IntGaugeVec::new(upstream, &["host", "what"]).expect("a fixed name");
         registry.register(Box::new(upstream.clone())).expect("registered once");
+        let facts = IntCounter::new(
+            "larder_facts_gathered_total",
+            "How often what a rule asks of an image was looked up; what was kept since is not counted",
+        );
+        let facts = facts.expect("a fixed name");
+        registry.register(Box::new(facts.clone())).expect("registered once");
         let ends = Opts::new(
             "larder_key_expires_seconds",
             "When a key that is good now expires, in seconds since 1970",
@@ -142,6 +150,7 @@ impl Meters {
                 "What was not let through: for want of a grant, by a rule",
                 &["by"],
             ),
+            facts,
             key_ends,
             renewals,
             sent: counter("larder_sent_bytes_total", "Bytes of bodies sent", &["resource"]),

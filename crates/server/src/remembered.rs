@@ -70,8 +70,8 @@ pub(crate) struct RememberedAnswers {
 }
 
 impl RememberedAnswers {
-    /// What lies at a path, if it is known and still true now.
-    pub fn get(&self, store: &Store, path: &str) -> Option<Arc<RememberedAnswer>> {
+    /// What lies at a path, if it is known and still true now; with the moment of its repository.
+    pub fn get(&self, store: &Store, path: &str) -> Option<(Arc<RememberedAnswer>, Moment)> {
         let inner = self.inner.read().unwrap_or_else(PoisonError::into_inner);
         let entry = inner.answers.get(path)?;
         let now = store.moment(entry.answer.target.repository()?)?;
@@ -81,7 +81,7 @@ impl RememberedAnswers {
         match &entry.answer.known {
             KnownAnswer::Manifest(held) if !still_holds(held.until) => None,
             KnownAnswer::Blob { until, .. } if !still_holds(Some(*until)) => None,
-            _ => Some(Arc::clone(&entry.answer)),
+            _ => Some((Arc::clone(&entry.answer), now)),
         }
     }
 

@@ -254,7 +254,7 @@ fn end_with(app: &App, version: Version, response: &mut Response) {
 
 /// Answers a client that may ask.
 async fn admit(
-    app: &App,
+    app: &Arc<App>,
     plan: &Plan,
     caller: Caller,
     target: &EndPoint,

@@ -1,5 +1,8 @@
 //! What the store tells of an image, for rules that ask.
 
+use std::collections::BTreeMap;
+
+use bytes::Bytes;
 use larder_core::companion;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document, ImageConfig, MANIFEST_LIMIT};
@@ -23,6 +26,17 @@ impl Store {
         selector: &Selector,
         wish: FactsWish<'_>,
     ) -> Result<ImageFacts, StoreError> {
+        self.facts_with(repository, selector, wish, BTreeMap::new()).await
+    }
+
+    /// The same, with contents of companions that were just fetched, and may not be in the store yet.
+    pub async fn facts_with(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+        wish: FactsWish<'_>,
+        in_hand: BTreeMap<Digest, Bytes>,
+    ) -> Result<ImageFacts, StoreError> {
         let Some((digest, document)) = self.document(repository, selector).await? else {
             return Ok(ImageFacts::UNKNOWN);
         };
@@ -37,20 +51,47 @@ impl Store {
         if let Some(mut wish) = wish.signatures {
             // The tag of a signature is none that the image was signed under.
             wish.tag = wish.tag.filter(|_| judged.is_none());
-            facts.signatures = Fact::Is(self.signature_facts(repository, about, wish).await?);
+            facts.signatures =
+                Fact::Is(self.signature_facts(repository, about, wish, in_hand).await?);
         }
         if let Some(wish) = wish.inside {
             facts.inside = Fact::Is(self.inside(&digest, &document, wish).await?);
         }
         if let Some((cluster, since)) = wish.runs {
-            // A node asks for the index by its tag, and for its platform's image by digest.
-            let mut contents = self.listing(repository, &digest).await?;
-            contents.extend(document.children().iter().map(|child| child.digest.clone()));
-            contents.insert(0, digest);
-            let runs = self.is_used_by(cluster, repository, contents, since).await?;
+            let runs = self.runs(repository, (&digest, &document), cluster, since).await?;
             facts.runs = Fact::Is(runs);
         }
         Ok(facts)
+    }
+
+    /// Whether a cluster was seen since then, in milliseconds since 1970, to use what a tag or digest stands for.
+    pub async fn is_running(
+        &self,
+        repository: &RepositoryName,
+        selector: &Selector,
+        cluster: &str,
+        since: i64,
+    ) -> Result<bool, StoreError> {
+        match self.document(repository, selector).await? {
+            Some((digest, document)) => {
+                self.runs(repository, (&digest, &document), cluster, since).await
+            }
+            None => Ok(false),
+        }
+    }
+
+    async fn runs(
+        &self,
+        repository: &RepositoryName,
+        (digest, document): (&Digest, &Document),
+        cluster: &str,
+        since: i64,
+    ) -> Result<bool, StoreError> {
+        // A node asks for the index by its tag, and for its platform's image by digest.
+        let mut contents = self.listing(repository, digest).await?;
+        contents.extend(document.children().iter().map(|child| child.digest.clone()));
+        contents.insert(0, digest.clone());
+        self.is_used_by(cluster, repository, contents, since).await
     }
 
     /// What is known of an image without looking into its layers.

@@ -86,7 +86,7 @@ pub struct HeldSince {
 
 /// A moment in the life of what a repository holds. Between two equal ones no name of it has come to point elsewhere and
 /// nothing of it was taken away.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Moment(pub(crate) [u8; 32]);
 
 /// How much is recorded; what several repositories have counts once.

@@ -29,6 +29,8 @@ pub enum RecordKind {
     Copy,
     /// Something was promoted.
     Promote,
+    /// An image was signed in the name of one of our signers.
+    Sign,
     /// Something came by parcel.
     Unpack,
     /// What nothing refers to was removed.
@@ -37,7 +39,7 @@ pub enum RecordKind {
 
 impl RecordKind {
     /// All, in the order of their words' use.
-    pub const ALL: [Self; 15] = [
+    pub const ALL: [Self; 16] = [
         Self::SignIn,
         Self::Failed,
         Self::Refused,
@@ -51,6 +53,7 @@ impl RecordKind {
         Self::Intake,
         Self::Copy,
         Self::Promote,
+        Self::Sign,
         Self::Unpack,
         Self::Collect,
     ];
@@ -71,6 +74,7 @@ impl RecordKind {
             Self::Intake => "intake",
             Self::Copy => "copy",
             Self::Promote => "promote",
+            Self::Sign => "sign",
             Self::Unpack => "unpack",
             Self::Collect => "collect",
         }

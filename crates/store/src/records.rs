@@ -199,6 +199,11 @@ impl Records {
         self.moments.of_access().filter(|_| self.is_believed())
     }
 
+    /// The present moment of what was published about packages. None: it cannot be told.
+    pub fn moment_of_advisories(&self) -> Option<Moment> {
+        self.moments.of_advisories().filter(|_| self.is_believed())
+    }
+
     /// Runs a change on the writing thread and answers when it is committed. What it touched is known beforehand.
     pub async fn write<T: Send + 'static>(
         &self,

@@ -58,6 +58,7 @@ impl Store {
         repository: &RepositoryName,
         (digest, document): (&Digest, &Document),
         wish: SignatureWish<'_>,
+        in_hand: BTreeMap<Digest, Bytes>,
     ) -> Result<SignatureFacts, StoreError> {
         let mut indexes: Vec<(Digest, Document)> = Vec::new();
         let listing = self.listing(repository, digest).await?;
@@ -67,7 +68,8 @@ impl Store {
             indexes.extend(found.filter(|(_, index)| index.lists_platform(digest)));
         }
         let about = std::iter::once(digest).chain(indexes.iter().map(|(index, _)| index));
-        let gathered = self.gather_companions(repository, about.cloned().collect()).await?;
+        let gathered =
+            self.gather_companions(repository, about.cloned().collect(), in_hand).await?;
         let is_withdrawn = wish.trust.withdrawn.contains(digest);
         let trust = Arc::clone(wish.trust);
         let names = [wish.image.to_string()];
@@ -100,25 +102,36 @@ impl Store {
         Ok(SignatureFacts { found, is_withdrawn })
     }
 
+    /// The manifests that may be signatures of these, each with what it is about: no more than anybody examines.
+    pub async fn beside(
+        &self,
+        repository: &RepositoryName,
+        about: &[Digest],
+    ) -> Result<Vec<(Digest, Digest, FoundBy)>, StoreError> {
+        let mut found: Vec<(Digest, Digest, FoundBy)> = Vec::new();
+        for about in about {
+            for one in self.referrers(repository, about, None, COMPANIONS).await? {
+                found.push((one.manifest.digest, about.clone(), FoundBy::Reference));
+            }
+            for ending in SIGNATURE_TAGS {
+                let Ok(tag) = format!("{}.{ending}", list_tag(about)).parse() else { continue };
+                let beside = self.manifest_record(repository, &Selector::Tag(tag)).await?;
+                found.extend(beside.map(|one| (one.digest, about.clone(), FoundBy::Tag)));
+            }
+        }
+        found.truncate(COMPANIONS);
+        Ok(found)
+    }
+
     /// Reads what lies beside these manifests in a repository.
     async fn gather_companions(
         &self,
         repository: &RepositoryName,
         about: Vec<Digest>,
+        in_hand: BTreeMap<Digest, Bytes>,
     ) -> Result<Vec<GatheredCompanion>, StoreError> {
-        let mut found: Vec<(Digest, Digest, FoundBy)> = Vec::new();
-        for about in about {
-            for one in self.referrers(repository, &about, None, COMPANIONS).await? {
-                found.push((one.manifest.digest, about.clone(), FoundBy::Reference));
-            }
-            for ending in SIGNATURE_TAGS {
-                let Ok(tag) = format!("{}.{ending}", list_tag(&about)).parse() else { continue };
-                let beside = self.manifest_record(repository, &Selector::Tag(tag)).await?;
-                found.extend(beside.map(|one| (one.digest, about.clone(), FoundBy::Tag)));
-            }
-        }
         let (mut all, mut seen, mut left) = (Vec::new(), BTreeSet::new(), BYTES);
-        for (digest, about, how) in found.into_iter().take(COMPANIONS) {
+        for (digest, about, how) in self.beside(repository, &about).await? {
             if !seen.insert((digest.clone(), about.clone())) {
                 continue;
             }
@@ -126,13 +139,20 @@ impl Store {
             let mut layers = BTreeMap::new();
             for layer in document.blobs().skip(1) {
                 let Some(limit) = layer_limit(&layer.media_type) else { continue };
-                let held = self.blob(repository, &layer.digest).await?;
-                let is_read = held == Some(layer.size) && layer.size <= limit.min(left);
-                if is_read {
-                    left -= layer.size;
-                    let bytes = self.read_all(&layer.digest, layer.size).await?;
-                    layers.insert(layer.digest.clone(), bytes.to_vec());
+                if layer.size > limit.min(left) {
+                    continue;
                 }
+                let bytes = match in_hand.get(&layer.digest) {
+                    Some(bytes) => bytes.clone(),
+                    None => match self.blob(repository, &layer.digest).await? {
+                        Some(size) if size == layer.size => {
+                            self.read_all(&layer.digest, size).await?
+                        }
+                        Some(_) | None => continue,
+                    },
+                };
+                left = left.saturating_sub(layer.size);
+                layers.insert(layer.digest.clone(), bytes.to_vec());
             }
             let manifest: Bytes = document.bytes;
             all.push(GatheredCompanion { digest, about, how, manifest, layers });

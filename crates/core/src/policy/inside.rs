@@ -100,7 +100,7 @@ impl InsideAsks {
 }
 
 /// Which advisories are wanted to be known, for rules that ask: all that do not pass with every one of them.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct InsideWish {
     /// What is no worse passes with all of them. None: everything counts with one.
     pub most: Option<Severity>,

@@ -5,7 +5,9 @@ use std::sync::Arc;
 
 use crate::name::Tag;
 use crate::reference::Image;
-use crate::signature::{Examined, SignatureAnswer, SignatureAsk, SignatureLack, Trust, answer};
+use crate::signature::{
+    Examined, SignatureAnswer, SignatureAsk, SignatureLack, Trust, answer, is_answered,
+};
 
 /// What has to be looked up for rules that ask who signed an image.
 #[derive(Debug, Clone, Copy)]
@@ -39,13 +41,25 @@ const TOLD: usize = 3;
 
 /// What is lacking. None: nothing is. Now is in milliseconds since 1970.
 pub fn short(ask: &SignatureAsk, facts: &SignatureFacts, now: i64) -> Option<SignatureShort> {
-    let answer = answer(ask, facts.is_withdrawn, &facts.found, now.div_euclid(1000));
-    answer.lack.is_some().then(|| SignatureShort {
+    let now = now.div_euclid(1000);
+    // Most images have what is asked: why something else does not count is found out for those that have not.
+    if is_answered(ask, facts.is_withdrawn, &facts.found, now) {
+        return None;
+    }
+    Some(SignatureShort {
         by: ask.by.clone(),
         of: ask.of,
         says: ask.says.as_ref().and_then(|says| says.types.first().cloned()),
-        answer,
+        answer: answer(ask, facts.is_withdrawn, &facts.found, now),
     })
+}
+
+impl SignatureFacts {
+    /// Until when what counts of it does, in seconds since 1970, if nothing is pushed or removed. None: no end is known.
+    pub fn until(&self) -> Option<i64> {
+        let proven = self.found.iter().filter_map(|one| one.outcome.as_ref().ok());
+        proven.filter_map(|proven| proven.until).min()
+    }
 }
 
 impl SignatureShort {

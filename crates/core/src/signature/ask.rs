@@ -119,14 +119,43 @@ pub fn answer(
         let lack = Some(SignatureLack::Withdrawn);
         return SignatureAnswer { counted: Vec::new(), lack, flaws: Vec::new() };
     }
-    let mut flaws: Vec<Flaw> = Vec::new();
+    let mut flaws = Some(Vec::new());
+    let counted = weigh(ask, found, now, &mut flaws);
+    let mut flaws = flaws.unwrap_or_default();
+    flaws.sort_by_key(|flaw| std::cmp::Reverse(flaw.rank()));
+    let lack = match counted.len() {
+        enough if enough >= ask.of.max(1) => None,
+        0 => Some(SignatureLack::None),
+        _ => Some(SignatureLack::TooFew),
+    };
+    SignatureAnswer { counted: counted.into_values().cloned().collect(), lack, flaws }
+}
+
+/// Whether what was found answers what is asked; of what does not count nothing is told. The time as for [`answer`].
+pub fn is_answered(ask: &SignatureAsk, is_withdrawn: bool, found: &[Examined], now: i64) -> bool {
+    !is_withdrawn && weigh(ask, found, now, &mut None).len() >= ask.of.max(1)
+}
+
+fn tell(flaws: &mut Option<Vec<Flaw>>, flaw: impl FnOnce() -> Flaw) {
+    if let Some(flaws) = flaws {
+        flaws.push(flaw());
+    }
+}
+
+/// Those that count, by their signers. Why others do not is told where that is wanted.
+fn weigh<'f>(
+    ask: &SignatureAsk,
+    found: &'f [Examined],
+    now: i64,
+    flaws: &mut Option<Vec<Flaw>>,
+) -> BTreeMap<&'f str, &'f Proven> {
     let mut fitting: Vec<&Proven> = Vec::new();
     for one in found {
         match &one.outcome {
-            Err(flaw) => flaws.push(flaw.clone()),
+            Err(flaw) => tell(flaws, || flaw.clone()),
             Ok(proven) => match fits(ask, proven) {
                 Ok(()) => fitting.push(proven),
-                Err(flaw) => flaws.extend(flaw),
+                Err(flaw) => flaw.into_iter().for_each(|flaw| tell(flaws, || flaw)),
             },
         }
     }
@@ -147,13 +176,13 @@ pub fn answer(
         fitting = newest.into_values().filter(|one| time_of(one, ask).is_some()).collect();
         let told = fitting.iter().map(|one| one.signer.clone()).collect();
         for signer in timeless.difference(&told) {
-            flaws.push(Flaw::Stale { signer: signer.clone(), at: None });
+            tell(flaws, || Flaw::Stale { signer: signer.clone(), at: None });
         }
     }
     let mut counted: BTreeMap<&str, &Proven> = BTreeMap::new();
     for one in fitting {
         match holds(ask, one, now) {
-            Err(flaw) => flaws.push(flaw),
+            Err(flaw) => tell(flaws, || flaw),
             Ok(()) => {
                 // Of several by one signer the one that lasts longest counts.
                 let own = counted.entry(&one.signer).or_insert(one);
@@ -164,13 +193,7 @@ pub fn answer(
             }
         }
     }
-    flaws.sort_by_key(|flaw| std::cmp::Reverse(flaw.rank()));
-    let lack = match counted.len() {
-        enough if enough >= ask.of.max(1) => None,
-        0 => Some(SignatureLack::None),
-        _ => Some(SignatureLack::TooFew),
-    };
-    SignatureAnswer { counted: counted.into_values().cloned().collect(), lack, flaws }
+    counted
 }
 
 /// Whether a signature is one that is asked for. Err(None): it is, and of another kind.

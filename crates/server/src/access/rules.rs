@@ -1,18 +1,15 @@
 //! Do the rules allow it? What they ask of an image is looked up only when a rule asks.
 
+use std::sync::Arc;
+
 use axum::http::HeaderValue;
-use bytes::BytesMut;
-use futures_util::TryStreamExt as _;
-use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
-use larder_core::name::RepositoryName;
-use larder_core::policy::{Case, Fact, FactsWish, ImageFacts, ImageName, RuleAnswer, Verdict};
-use larder_core::reference::Selector;
-use larder_store::{RecordKind, now, real_child};
+use larder_core::policy::{Case, Fact, ImageFacts, ImageName, RuleAnswer, Verdict};
+use larder_store::{Moment, RecordKind, now};
 
 use super::Caller;
+use super::facts::{FactsPlace, KnownFacts};
 use super::record::{RecordSubject, RecordedDeed, reference};
 use crate::app::App;
-use crate::cache::{CachedBlob, follow};
 use crate::cached;
 use crate::error::{ApiError, Code};
 use crate::headers::warning;
@@ -33,13 +30,30 @@ impl<'p> Pull<'p> {
     }
 }
 
-/// Whether the rules let somebody pull, with nothing to say. False: they do not, or must be asked at length.
-pub(crate) fn passes(plan: &Plan, caller: &Caller, pull: Pull<'_>) -> bool {
+/// Whether the rules let somebody pull, with nothing to say, by what is known already: of images whose content a rule asks
+/// for, what was gathered for others. `at` is the moment of the repository, where it is known. False: they do not, or must
+/// be asked at length.
+pub(crate) fn passes(
+    app: &App,
+    plan: &Plan,
+    caller: &Caller,
+    pull: Pull<'_>,
+    at: Option<Moment>,
+) -> bool {
     if plan.court.rules.is_empty() {
         return true;
     }
-    let ruled = rule(plan, caller, &pull.case(plan), &ImageFacts::default());
-    matches!(ruled, RuleAnswer::Decided { verdict: Verdict::Allow, .. })
+    let case = pull.case(plan);
+    let allows = |answer| matches!(answer, RuleAnswer::Decided { verdict: Verdict::Allow, .. });
+    match (rule(plan, caller, &case, &ImageFacts::default()), pull) {
+        (RuleAnswer::Needs(_), Pull::Manifest(repository, selector)) => {
+            let wish = plan.court.wish(caller.who.cluster_name(), &case, now());
+            let place = FactsPlace { repository, selector, wish };
+            let known = app.facts.known(&app.store, place, at);
+            known.is_some_and(|known| allows(rule(plan, caller, &case, &known.facts)))
+        }
+        (answer, _) => allows(answer),
+    }
 }
 
 fn rule<'p>(
@@ -54,22 +68,29 @@ fn rule<'p>(
 
 /// Lets a pull through, perhaps with a warning, or refuses it; either is written down.
 pub(crate) async fn check(
-    app: &App,
+    app: &Arc<App>,
     plan: &Plan,
     caller: &Caller,
     pull: Pull<'_>,
 ) -> Result<RuleOutcome, ApiError> {
     let mut ruled = RuleOutcome::default();
-    if passes(plan, caller, pull) {
+    if passes(app, plan, caller, pull, None) {
         return Ok(ruled);
     }
     let case = pull.case(plan);
     let mut answer = rule(plan, caller, &case, &ImageFacts::default());
     if let (RuleAnswer::Needs(_), Pull::Manifest(repository, selector)) = (&answer, pull) {
         let wish = plan.court.wish(caller.who.cluster_name(), &case, now());
-        let (facts, brought) = Box::pin(gather(app, repository, selector, wish)).await?;
+        let place = FactsPlace { repository, selector, wish };
+        let KnownFacts { facts, brought } = app.facts.look(app, place, true).await?;
         ruled.brought = brought;
         answer = rule(plan, caller, &case, &facts);
+        if let (RuleAnswer::Needs(_), Some((cluster, since))) = (&answer, wish.runs) {
+            // What runs changes with every pull: it is asked for each time, where it matters.
+            let runs = app.store.is_running(repository, selector, cluster, since).await?;
+            answer =
+                rule(plan, caller, &case, &ImageFacts { runs: Fact::Is(runs), ..(*facts).clone() });
+        }
     }
     let image = match pull {
         Pull::Manifest(repository, selector) => reference(repository, selector),
@@ -97,85 +118,4 @@ pub(crate) struct RuleOutcome {
     pub warning: Option<HeaderValue>,
     /// The manifest that was brought for it, if its content had to be known.
     pub brought: Option<cached::CachedManifest>,
-}
-
-/// What can be known of an image's content. For a cached shelf what tells it is fetched first.
-async fn gather(
-    app: &App,
-    repository: &RepositoryName,
-    selector: &Selector,
-    wish: FactsWish<'_>,
-) -> Result<(ImageFacts, Option<cached::CachedManifest>), ApiError> {
-    let Some(brought) = cached::manifest(app, repository, selector, true).await? else {
-        return Ok((app.store.facts(repository, selector, wish).await?, None));
-    };
-    let whole = Selector::Digest(brought.digest.clone());
-    cached::referrers(app, repository, &brought.digest).await?;
-    for index in app.store.listing(repository, &brought.digest).await? {
-        cached::referrers(app, repository, &index).await?;
-    }
-    let mut image = document(app, repository, &whole).await?;
-    let child = image.as_ref().and_then(real_child).map(|child| child.digest.clone());
-    if let Some(child) = child {
-        let child = Selector::Digest(child);
-        cached::manifest(app, repository, &child, false).await?;
-        image = document(app, repository, &child).await?;
-    }
-    // It may be on its way into the store still, so it is read as it comes.
-    let config = match &image {
-        Some(image) => config(app, repository, image).await?,
-        None => None,
-    };
-    let mut facts = app.store.facts(repository, &whole, wish).await?;
-    if let Some(config) = config
-        && facts.platforms == Fact::Unknown
-    {
-        facts.platforms = config.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
-    }
-    Ok((facts, Some(brought)))
-}
-
-async fn document(
-    app: &App,
-    repository: &RepositoryName,
-    selector: &Selector,
-) -> Result<Option<Document>, ApiError> {
-    let found = app.store.manifest(repository, selector).await?;
-    Ok(found.and_then(|(record, bytes)| Document::read(bytes, Some(&record.media_type)).ok()))
-}
-
-/// The configuration of an image on a cached shelf. None: it has none, or too large a one.
-async fn config(
-    app: &App,
-    repository: &RepositoryName,
-    image: &Document,
-) -> Result<Option<ImageConfig>, ApiError> {
-    let fits = |size: u64| size <= MANIFEST_LIMIT as u64;
-    let Some(config) = image.config().filter(|config| fits(config.size)) else { return Ok(None) };
-    let Some(shelf) = &app.cache.shelf_of(repository) else { return Ok(None) };
-    let path = shelf.upstream_name(repository)?;
-    let bytes = match app.cache.blob(shelf, repository, &path, &config.digest, false).await? {
-        CachedBlob::Here(size) if fits(size) => app.store.read_all(&config.digest, size).await?,
-        CachedBlob::Here(_) => return Ok(None),
-        CachedBlob::Passing(_) => {
-            let passing = app.cache.pass(shelf, &path, &config.digest, Some(config.size), None);
-            let all =
-                Box::pin(passing).await?.try_fold(BytesMut::new(), |mut all, piece| async move {
-                    all.extend_from_slice(&piece);
-                    Ok(all)
-                });
-            let Ok(all) = all.await else { return Ok(None) };
-            all.freeze()
-        }
-        CachedBlob::Coming(taking, _) => {
-            let coming = follow(taking, 0, Some(config.size));
-            let all = coming.try_fold(BytesMut::new(), |mut all, piece| async move {
-                all.extend_from_slice(&piece);
-                Ok(all)
-            });
-            let Ok(all) = all.await else { return Ok(None) };
-            all.freeze()
-        }
-    };
-    Ok(ImageConfig::read(&bytes).ok())
 }

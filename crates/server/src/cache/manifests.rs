@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
+use futures_util::{StreamExt as _, TryStreamExt as _, stream};
 use larder_client::ClientError;
 use larder_core::cached::{Belief, BeliefTrust};
 use larder_core::digest::Digest;
@@ -19,8 +20,10 @@ use super::{Cache, InHand};
 
 /// How long a list that an upstream gave is believed.
 const LISTED: Duration = Duration::from_secs(60);
-/// Companions of one manifest that are fetched.
-const COMPANIONS: usize = 100;
+/// Companions of one manifest that are fetched, and how many of them at once: a signature may lie behind many notes of
+/// others.
+const COMPANIONS: usize = 1000;
+const TOGETHER: usize = 8;
 
 /// What a tag or digest points to on a cached shelf. The manifest is in hand, or in the store.
 #[derive(Debug, Clone)]
@@ -365,10 +368,16 @@ impl Cache {
             let outcome = async {
                 let asked = upstream.registry.referrers(&path, &subject);
                 let found = upstream.ask(0, asked).await?;
-                for one in found.iter().take(COMPANIONS) {
-                    cache.fetch(&shelf, &repository, &path, &one.digest).await?;
-                }
-                Ok(())
+                let found = found.into_iter().take(COMPANIONS);
+                let fetch = async |digest: Digest| {
+                    match cache.fetch(&shelf, &repository, &path, &digest).await {
+                        // One that is listed and not there does not keep the others from being fetched.
+                        Err(trouble) if trouble.is_absent() => Ok(()),
+                        fetched => fetched.map(drop),
+                    }
+                };
+                let fetches = found.map(|one| fetch(one.digest));
+                stream::iter(fetches).buffer_unordered(TOGETHER).try_collect::<()>().await
             };
             let outcome: Result<(), Trouble> = outcome.await;
             if let Err(trouble) = &outcome {

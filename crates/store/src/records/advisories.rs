@@ -12,6 +12,7 @@ use larder_core::advisory::{
 use larder_core::version::Ecosystem;
 
 use super::findings::{FINDINGS, finding, packages_named, word};
+use super::moments::TouchedNames;
 use super::rows::{Cell, ask, insert};
 use crate::error::StoreError;
 use crate::sql::{Connection, Optional as _, Result, params};
@@ -298,7 +299,7 @@ impl Store {
     ) -> std::result::Result<TakenAdvisories, StoreError> {
         let feed = feed.to_owned();
         self.records
-            .note(move |connection| {
+            .write(TouchedNames::Advisories, move |connection| {
                 take(connection, &feed, advisories, at).map_err(StoreError::ledger("be written"))
             })
             .await
@@ -313,7 +314,7 @@ impl Store {
     ) -> std::result::Result<(), StoreError> {
         let feed = feed.to_owned();
         self.records
-            .note(move |connection| {
+            .write(TouchedNames::Advisories, move |connection| {
                 let take = || -> Result<()> {
                     let mut same = connection.prepare_cached(
                         "DELETE FROM statements WHERE vulnerability = $1 AND feed = $2 AND body = $3",
@@ -342,7 +343,7 @@ impl Store {
         whole: Option<i64>,
     ) -> std::result::Result<u64, StoreError> {
         self.records
-            .note(move |connection| {
+            .write(TouchedNames::Advisories, move |connection| {
                 let finish = || -> Result<u64> {
                     let mut gone = 0;
                     if let Some(since) = whole {
@@ -411,7 +412,7 @@ impl Store {
     pub async fn drop_feed(&self, name: &str) -> std::result::Result<bool, StoreError> {
         let name = name.to_owned();
         self.records
-            .note(move |connection| {
+            .write(TouchedNames::Advisories, move |connection| {
                 let gone = || -> Result<bool> {
                     let old: Vec<(i64, Vec<u8>)> = connection
                         .prepare_cached("SELECT id, body FROM advisories WHERE feed = $1")?

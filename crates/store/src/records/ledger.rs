@@ -524,6 +524,11 @@ impl Store {
         self.records.moment_of_access()
     }
 
+    /// The present moment of what was published about packages: feeds, advisories, statements.
+    pub fn moment_of_advisories(&self) -> Option<Moment> {
+        self.records.moment_of_advisories()
+    }
+
     /// Looks whether another process changed something without telling, because it was killed just then. To be called
     /// now and then where [`moment`](Self::moment) is relied on.
     pub async fn notice_others(&self) {

@@ -19,6 +19,8 @@ pub(crate) enum TouchedNames {
     Nothing,
     /// Who may do what.
     Access,
+    /// What was published about packages.
+    Advisories,
     /// What some repositories hold.
     Repositories(Vec<RepositoryName>),
     /// Anything.
@@ -36,6 +38,7 @@ impl TouchedNames {
         match self {
             Self::Nothing => Vec::new(),
             Self::Access => vec![ACCESS],
+            Self::Advisories => vec![ADVISORIES],
             Self::Repositories(all) => all.iter().map(RepositoryName::as_str).collect(),
             Self::Everything => vec![EVERYTHING],
         }
@@ -44,6 +47,7 @@ impl TouchedNames {
 
 /// No repository has these names.
 const ACCESS: &str = "@access";
+const ADVISORIES: &str = "@advisories";
 const EVERYTHING: &str = "@everything";
 /// Repositories share so many moments: one that changes makes those untrue that share its moment, too.
 const SLOTS: u64 = 4096;
@@ -280,6 +284,11 @@ impl Moments {
     /// The moment of keys and stops. None: as for a repository.
     pub fn of_access(&self) -> Option<Moment> {
         self.at(slot(ACCESS))
+    }
+
+    /// The moment of what was published about packages. None: as for a repository.
+    pub fn of_advisories(&self) -> Option<Moment> {
+        self.at(slot(ADVISORIES))
     }
 
     fn at(&self, slot: u64) -> Option<Moment> {

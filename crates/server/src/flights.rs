@@ -10,7 +10,7 @@ use tokio::sync::watch;
 type OpenFlights<K, V> = Arc<Mutex<HashMap<K, (watch::Receiver<Option<V>>, Instant)>>>;
 
 /// What is being done, by what it is about.
-pub(super) struct Flights<K, V> {
+pub(crate) struct Flights<K, V> {
     open: OpenFlights<K, V>,
 }
 
@@ -21,10 +21,12 @@ impl<K, V> Default for Flights<K, V> {
 }
 
 /// One that is under way.
-pub(super) struct Flight<V> {
+pub(crate) struct Flight<V> {
     outcome: watch::Receiver<Option<V>>,
     /// How long it has been under way.
     pub age: Duration,
+    /// Whether somebody else began it.
+    pub is_joined: bool,
 }
 
 impl<V: Clone> Flight<V> {
@@ -60,7 +62,7 @@ where
     {
         let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((outcome, since)) = open.get(&key) {
-            return Flight { outcome: outcome.clone(), age: since.elapsed() };
+            return Flight { outcome: outcome.clone(), age: since.elapsed(), is_joined: true };
         }
         let (tell, outcome) = watch::channel(None);
         open.insert(key.clone(), (outcome.clone(), Instant::now()));
@@ -71,7 +73,7 @@ where
             drop(listed);
             tell.send_replace(Some(value));
         });
-        Flight { outcome, age: Duration::ZERO }
+        Flight { outcome, age: Duration::ZERO, is_joined: false }
     }
 }
 

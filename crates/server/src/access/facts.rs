@@ -1,0 +1,328 @@
+//! What is known of images, for rules that ask: gathered once for all who ask at a time, and kept while nothing of it
+//! changes. Rules are held against it anew with every pull, so that what depends on the time is never kept.
+
+use std::collections::HashMap;
+use std::sync::{Arc, PoisonError, RwLock};
+
+use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
+use larder_core::name::{RepositoryName, Tag};
+use larder_core::policy::{
+    Fact, FactsWish, ImageFacts, InsideFacts, InsideGap, InsideWish, SignatureFacts, SignatureWish,
+};
+use larder_core::reference::{Image, Selector};
+use larder_core::signature::Trust;
+use larder_store::{Moment, Store, now, real_child};
+
+use super::companions::{BroughtCompanions, bring, content};
+use crate::app::App;
+use crate::cached::{self, CachedManifest};
+use crate::error::ApiError;
+use crate::flights::Flights;
+
+/// Images of which facts are kept, and what was found of all of them together.
+const MOST: usize = 20_000;
+const MOST_FOUND: usize = 400_000;
+/// How long facts are kept, in milliseconds: by then what only the time changes is seen too.
+const AGE: i64 = 5 * 60_000;
+/// The same on a cached shelf, whose upstream may have more signatures by then.
+const CACHED_AGE: i64 = 60_000;
+/// The same where something could not be read, which may come at any time.
+const DOUBTFUL_AGE: i64 = 2_000;
+
+/// Which facts are wanted: what of them, and of what.
+#[derive(Clone, Copy)]
+pub(crate) struct FactsPlace<'w> {
+    pub repository: &'w RepositoryName,
+    pub selector: &'w Selector,
+    pub wish: FactsWish<'w>,
+}
+
+/// What was gathered.
+#[derive(Clone)]
+pub(crate) struct KnownFacts {
+    pub facts: Arc<ImageFacts>,
+    /// The manifest that was brought for it. None: none had to be, or what it tells was kept.
+    pub brought: Option<CachedManifest>,
+}
+
+/// Of the same image rules of several clusters may ask for other things.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+struct WishKind {
+    inside: Option<InsideWish>,
+    is_signed: bool,
+}
+
+impl WishKind {
+    fn of(wish: &FactsWish<'_>) -> Self {
+        Self { inside: wish.inside, is_signed: wish.signatures.is_some() }
+    }
+}
+
+/// Facts, and when they were true.
+struct FactsEntry {
+    kind: WishKind,
+    at: Moment,
+    published_at: Option<Moment>,
+    /// By whose signatures they were judged. The allocation is compared: while it is held here, no other has its place.
+    trust: Option<Arc<Trust>>,
+    /// In milliseconds since 1970.
+    until: i64,
+    found: usize,
+    facts: Arc<ImageFacts>,
+}
+
+#[derive(Default)]
+struct KeptInner {
+    /// By repository, and within it by tag or digest.
+    images: HashMap<RepositoryName, HashMap<Selector, Vec<FactsEntry>>>,
+    number: usize,
+    found: usize,
+}
+
+/// What is asked for at one moment, by whose trust.
+type FlightKey = (RepositoryName, Selector, WishKind, Option<Moment>, Option<Moment>, usize, bool);
+
+/// Facts that were gathered, and those that are being gathered.
+#[derive(Default)]
+pub(crate) struct GatheredFacts {
+    kept: RwLock<KeptInner>,
+    flights: Flights<FlightKey, Result<KnownFacts, ApiError>>,
+}
+
+/// What is wished for, for those who go on with it when who wished it is gone.
+struct OwnWish {
+    repository: RepositoryName,
+    selector: Selector,
+    inside: Option<InsideWish>,
+    signatures: Option<(Arc<Trust>, Image, Option<Tag>)>,
+}
+
+impl OwnWish {
+    fn of(place: FactsPlace<'_>) -> Self {
+        let signatures = place
+            .wish
+            .signatures
+            .map(|wish| (Arc::clone(wish.trust), wish.image.clone(), wish.tag.cloned()));
+        Self {
+            repository: place.repository.clone(),
+            selector: place.selector.clone(),
+            inside: place.wish.inside,
+            signatures,
+        }
+    }
+
+    fn place(&self) -> FactsPlace<'_> {
+        let signatures = self.signatures.as_ref().map(|(trust, image, tag)| SignatureWish {
+            trust,
+            image,
+            tag: tag.as_ref(),
+        });
+        FactsPlace {
+            repository: &self.repository,
+            selector: &self.selector,
+            wish: FactsWish { inside: self.inside, runs: None, signatures },
+        }
+    }
+}
+
+impl GatheredFacts {
+    /// What was gathered of an image, if it is still true. `at` is the moment of its repository, where it is known.
+    pub fn known(
+        &self,
+        store: &Store,
+        FactsPlace { repository, selector, wish }: FactsPlace<'_>,
+        at: Option<Moment>,
+    ) -> Option<KnownFacts> {
+        let kind = WishKind::of(&wish);
+        let kept = self.kept.read().unwrap_or_else(PoisonError::into_inner);
+        let entries = kept.images.get(repository)?.get(selector)?;
+        let entry = entries.iter().find(|entry| entry.kind == kind)?;
+        let trust = wish.signatures.map(|wish| wish.trust);
+        let is_same_trust = match (&entry.trust, trust) {
+            (Some(one), Some(other)) => Arc::ptr_eq(one, other),
+            (None, None) => true,
+            _ => false,
+        };
+        let is_true = is_same_trust
+            && entry.until > now()
+            && at.or_else(|| store.moment(repository)) == Some(entry.at)
+            && (kind.inside.is_none() || store.moment_of_advisories() == entry.published_at);
+        is_true.then(|| KnownFacts { facts: Arc::clone(&entry.facts), brought: None })
+    }
+
+    /// What can be known of an image; who asks while it is gathered for another waits for that. Nothing is fetched from
+    /// upstreams unless that is said.
+    pub async fn look(
+        &self,
+        app: &Arc<App>,
+        place: FactsPlace<'_>,
+        fetched: bool,
+    ) -> Result<KnownFacts, ApiError> {
+        let store = &app.store;
+        // Asked before anything is read: what is read after that is at least as true.
+        let (at, published_at) = (store.moment(place.repository), store.moment_of_advisories());
+        if let Some(known) = self.known(store, place, at) {
+            return Ok(known);
+        }
+        let kind = WishKind::of(&place.wish);
+        let trust = place.wish.signatures.map_or(0, |wish| Arc::as_ptr(wish.trust) as usize);
+        // What is fetched for it changes a cached shelf, and does not make others fetch it too.
+        let is_cached = app.cache.shelf_of(place.repository).is_some();
+        let began = at.filter(|_| !is_cached);
+        let fetched = fetched && is_cached;
+        let published_at = published_at.filter(|_| kind.inside.is_some());
+        let (repository, selector) = (place.repository.clone(), place.selector.clone());
+        let key = (repository, selector, kind, began, published_at, trust, fetched);
+        let (gathering, wish) = (Arc::clone(app), OwnWish::of(place));
+        let flight = self.flights.join(key, || async move {
+            let place = wish.place();
+            if let Some(known) = gathering.facts.known(&gathering.store, place, at) {
+                return Ok(known);
+            }
+            let Gathered { known, at, until } = gather(&gathering, place, fetched).await?;
+            // What was not fetched says nothing to those who would have it fetched.
+            if let Some((at, published_at)) = at.filter(|_| fetched == is_cached) {
+                gathering.facts.keep(place, at, published_at, &known.facts, until);
+            }
+            Ok(known)
+        });
+        let is_joined = flight.is_joined;
+        let store_gone = || Err(larder_store::StoreError::Closed.into());
+        let known = flight.land().await.unwrap_or_else(store_gone)?;
+        if is_joined && known.brought.is_some() {
+            cached::count_recalled(app, place.repository);
+        }
+        Ok(known)
+    }
+
+    fn keep(
+        &self,
+        place: FactsPlace<'_>,
+        at: Moment,
+        published_at: Moment,
+        facts: &Arc<ImageFacts>,
+        until: i64,
+    ) {
+        // What is not here may come at any time, and is looked for each time.
+        if facts.held == Fact::Unknown && facts.platforms == Fact::Unknown {
+            return;
+        }
+        let kind = WishKind::of(&place.wish);
+        let found = found_in(facts);
+        let entry = FactsEntry {
+            kind,
+            at,
+            published_at: Some(published_at),
+            trust: place.wish.signatures.map(|wish| Arc::clone(wish.trust)),
+            until,
+            found,
+            facts: Arc::clone(facts),
+        };
+        let mut kept = self.kept.write().unwrap_or_else(PoisonError::into_inner);
+        if kept.number >= MOST || kept.found + found > MOST_FOUND {
+            *kept = KeptInner::default();
+        }
+        let images = kept.images.entry(place.repository.clone()).or_default();
+        let entries = images.entry(place.selector.clone()).or_default();
+        let before: usize =
+            entries.iter().filter(|one| one.kind == kind).map(|one| one.found).sum();
+        let were = entries.len();
+        entries.retain(|one| one.kind != kind);
+        entries.push(entry);
+        let added = entries.len() - were.min(entries.len());
+        kept.number += added;
+        kept.found = (kept.found + found).saturating_sub(before);
+    }
+}
+
+/// How much was found, by which what is kept is bounded.
+fn found_in(facts: &ImageFacts) -> usize {
+    let signatures = match &facts.signatures {
+        Fact::Is(SignatureFacts { found, .. }) => found.len(),
+        _ => 0,
+    };
+    let touching = match &facts.inside {
+        Fact::Is(InsideFacts { touching, .. }) => touching.len(),
+        _ => 0,
+    };
+    1 + signatures + touching
+}
+
+/// What was gathered, the moments after which it was read, and until when it can be believed, in milliseconds since 1970.
+struct Gathered {
+    known: KnownFacts,
+    at: Option<(Moment, Moment)>,
+    until: i64,
+}
+
+/// What can be known of an image. For a cached shelf what tells it is fetched first, where that is wished.
+async fn gather(app: &App, place: FactsPlace<'_>, fetched: bool) -> Result<Gathered, ApiError> {
+    let FactsPlace { repository, selector, wish } = place;
+    let store = &app.store;
+    app.meters.facts.inc();
+    let brought = match fetched {
+        true => cached::manifest(app, repository, selector, true).await?,
+        false => None,
+    };
+    let (mut config, mut companions) = (None, BroughtCompanions::default());
+    if let Some(brought) = &brought {
+        let mut about = store.listing(repository, &brought.digest).await?;
+        about.insert(0, brought.digest.clone());
+        companions = bring(app, repository, &about, wish.signatures.is_some()).await?;
+        config = child_config(app, repository, &Selector::Digest(brought.digest.clone())).await?;
+    }
+    // Asked before anything of it is read: what is read after that is at least as true.
+    let at = store.moment(repository).zip(store.moment_of_advisories());
+    let whole = brought.as_ref().map(|brought| Selector::Digest(brought.digest.clone()));
+    let whole = whole.as_ref().unwrap_or(selector);
+    let mut facts = store.facts_with(repository, whole, wish, companions.in_hand).await?;
+    // It may be on its way into the store still.
+    if let Some(config) = config
+        && facts.platforms == Fact::Unknown
+    {
+        facts.platforms = config.platform().map_or(Fact::Unknown, |one| Fact::Is(vec![one]));
+    }
+    // Nobody looked, which is something else than that nothing is known.
+    facts.runs = Fact::NotLooked;
+    let is_stale = brought.as_ref().is_some_and(|brought| brought.warning.is_some());
+    let is_doubtful = companions.is_doubtful || is_stale;
+    let until = until(&facts, brought.as_ref(), is_doubtful);
+    Ok(Gathered { known: KnownFacts { facts: Arc::new(facts), brought }, at, until })
+}
+
+fn until(facts: &ImageFacts, brought: Option<&CachedManifest>, is_doubtful: bool) -> i64 {
+    let may_be_read =
+        matches!(&facts.inside, Fact::Is(InsideFacts { gap: Some(InsideGap::Unread(_)), .. }));
+    let age = match brought {
+        _ if is_doubtful || may_be_read => DOUBTFUL_AGE,
+        Some(_) => CACHED_AGE,
+        None => AGE,
+    };
+    let signed = match &facts.signatures {
+        Fact::Is(found) => found.until().map(|until| until.saturating_mul(1000)),
+        _ => None,
+    };
+    let told = brought.and_then(|brought| brought.until);
+    [signed, told].into_iter().flatten().fold(now() + age, i64::min)
+}
+
+/// The configuration of an image on a cached shelf, or of the first image of an index.
+async fn child_config(
+    app: &App,
+    repository: &RepositoryName,
+    whole: &Selector,
+) -> Result<Option<ImageConfig>, ApiError> {
+    let document = async |selector: &Selector| -> Result<Option<Document>, ApiError> {
+        Ok(app.store.document(repository, selector).await?.map(|(_, document)| document))
+    };
+    let mut image = document(whole).await?;
+    let child = image.as_ref().and_then(real_child).map(|child| child.digest.clone());
+    if let Some(child) = child {
+        let child = Selector::Digest(child);
+        cached::manifest(app, repository, &child, false).await?;
+        image = document(&child).await?;
+    }
+    let Some(config) = image.as_ref().and_then(Document::config) else { return Ok(None) };
+    let bytes = content(app, repository, config, MANIFEST_LIMIT as u64).await?;
+    Ok(bytes.and_then(|bytes| ImageConfig::read(&bytes).ok()))
+}
