@@ -5,7 +5,7 @@ mod difference;
 mod passed;
 mod stale;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::fmt::Write as _;
 
@@ -63,6 +63,8 @@ pub struct LockedTag {
     pub trimmed: Option<TrimmedIndex>,
     /// What belongs to the image, by digest. Empty when there is nothing, or nothing is wanted.
     pub companions: BTreeMap<Digest, Companion>,
+    /// The signers whose signatures over it held when it was locked, by their names. Empty: nobody's did, or nobody asked.
+    pub signed_by: BTreeSet<String>,
 }
 
 impl LockedTag {
@@ -143,6 +145,8 @@ struct RawEntry {
     platforms: BTreeMap<Platform, Digest>,
     trimmed: Option<TrimmedIndex>,
     #[serde(default)]
+    signed_by: BTreeSet<String>,
+    #[serde(default)]
     companions: BTreeMap<Digest, RawCompanion>,
 }
 
@@ -183,6 +187,7 @@ impl Lock {
                 platforms: raw.platforms,
                 trimmed: raw.trimmed,
                 companions: raw.companions.into_iter().map(|(d, c)| (d, companion(c))).collect(),
+                signed_by: raw.signed_by,
             };
             if entries.insert(want, locked).is_some() {
                 return Err(LockError::Twice(twice));
@@ -212,6 +217,10 @@ impl Lock {
                     text,
                     "trimmed = {{ digest = \"{digest}\", platforms = [{platforms}] }}"
                 );
+            }
+            if !locked.signed_by.is_empty() {
+                let names = locked.signed_by.iter().cloned().map(toml::Value::String).collect();
+                let _ = writeln!(text, "signed_by = {}", toml::Value::Array(names));
             }
             if !locked.platforms.is_empty() {
                 text.push_str("[image.platforms]\n");
@@ -275,6 +284,7 @@ mod tests {
             platforms: [("linux/amd64".parse().unwrap(), Digest::of(b"child"))].into(),
             trimmed: None,
             companions: BTreeMap::new(),
+            signed_by: BTreeSet::new(),
         }
     }
 
@@ -297,6 +307,7 @@ mod tests {
                 platforms: vec!["linux/amd64".parse().unwrap(), "linux/arm/v7".parse().unwrap()],
             }),
             companions: [(Digest::of(b"s"), signature), (Digest::of(b"t"), beside)].into(),
+            signed_by: ["ventworks-release".to_owned(), "our \"own\"".to_owned()].into(),
             ..locked("b")
         };
         assert_eq!(whole.here(), &Digest::of(b"trimmed"));

@@ -361,6 +361,7 @@ mod tests {
             platforms: BTreeMap::new(),
             trimmed: Some(TrimmedIndex { digest: Digest::of(b"trimmed"), platforms: Vec::new() }),
             companions: [].into(),
+            signed_by: [].into(),
         };
         let want = Want { image, tag: "1.9.2".parse().unwrap() };
         (routes, Lock { entries: [(want, locked)].into(), ..Lock::default() })

@@ -304,6 +304,7 @@ mod tests {
             platforms: [("linux/amd64".parse().unwrap(), Digest::of(b"child"))].into(),
             trimmed: None,
             companions: [].into(),
+            signed_by: [].into(),
         };
         let tag: Tag = "1.9.2".parse().unwrap();
         let entries = [(Want { image, tag: tag.clone() }, locked)].into();

@@ -3,6 +3,7 @@
 //! Nothing here asks anybody: the clock, the keys and the bytes are given. What stands in an unsigned place may find
 //! something and never decides anything.
 
+mod approval;
 mod ask;
 mod bundle;
 mod cbor;
@@ -16,6 +17,7 @@ mod json;
 mod key_file;
 mod log;
 mod parcel_key;
+mod private_key;
 mod public_key;
 mod small;
 mod stamp;
@@ -26,7 +28,12 @@ mod wire;
 #[cfg(test)]
 mod vectors;
 
-pub use ask::{SignatureAnswer, SignatureAsk, SignatureLack, StatementAsk, Wanted, answer};
+pub use approval::{
+    Approval, EMPTY_CONFIG, SignedLayer, ToSign, approval_companion, small_companion,
+};
+pub use ask::{
+    SignatureAnswer, SignatureAsk, SignatureLack, StatementAsk, Wanted, answer, is_answered,
+};
 pub use chain::{Authorities, Purpose};
 pub use dsse::Said;
 pub use examine::{
@@ -38,6 +45,7 @@ pub use json::Json;
 pub use key_file::{KeyFile, KeyFileError, read_key_file};
 pub use log::Log;
 pub use parcel_key::{Signature, SigningKey, SigningKeyError, VerifyingKey};
+pub use private_key::{PRIVATE_KEY_LIMIT, PrivateKey, PrivateKeyError, public_pem};
 pub use public_key::{KeyKind, KeyUse, MalformedKey, PublicKey};
 pub use target::Target;
 pub use trust::{Identity, Signer, Trust};

@@ -24,6 +24,7 @@ mod rewrite;
 mod rounds;
 mod serve;
 mod shelf;
+mod sign;
 mod store;
 mod survey;
 mod why;
@@ -55,6 +56,7 @@ pub enum Command {
     Intake(intake::IntakeCommand),
     Copy(copy::Args),
     Promote(promote::Args),
+    Sign(sign::Args),
     /// Carry images across an air gap: pack, verify, unpack, and receipts for the next time
     #[command(subcommand)]
     Parcel(parcel::ParcelCommand),
@@ -87,7 +89,7 @@ impl Command {
     /// Whether the same call again goes on where an interrupted one was.
     pub fn goes_on(&self) -> bool {
         match self {
-            Self::Copy(_) | Self::Promote(_) => true,
+            Self::Copy(_) | Self::Promote(_) | Self::Sign(_) => true,
             Self::Inventory(args) => args.goes_on(),
             Self::Intake(command) => matches!(command, intake::IntakeCommand::Run(_)),
             Self::Parcel(command) => {
@@ -115,6 +117,7 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Intake(command) => intake::run(command, context).await,
         Command::Copy(args) => copy::run(&args, context).await,
         Command::Promote(args) => promote::run(&args, context).await,
+        Command::Sign(args) => Box::pin(sign::run(&args, context)).await,
         Command::Parcel(command) => parcel::run(command, context).await,
         Command::Serve(args) => Box::pin(serve::run(&args, context)).await,
         Command::Shelf(command) => shelf::run(command, context).await,

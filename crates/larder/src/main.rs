@@ -19,6 +19,7 @@
 //! * [`plan`], [`policy`]: what follows from a configuration, for the server and for commands
 
 mod access;
+mod approval;
 mod commands;
 mod config;
 mod context;
@@ -39,6 +40,7 @@ mod place;
 mod plan;
 mod policy;
 mod record;
+mod signatures;
 
 use std::path::PathBuf;
 use std::process::ExitCode;

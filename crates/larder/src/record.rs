@@ -93,6 +93,23 @@ pub fn copied(
     entry(kind, &short(to), &text)
 }
 
+/// Writes down that an image was signed in the name of one of our signers, where this larder's store is here.
+pub async fn note_signed(
+    ends: &Ends<'_>,
+    image: &Reference,
+    digest: &Digest,
+    (signer, because): (&str, &str),
+) -> Result<(), Failure> {
+    let Some((store, config)) = ends.record() else { return Ok(()) };
+    let own = format!("{}/", config.larder.url.host);
+    let text = image.to_string();
+    let about = text.strip_prefix(&own).unwrap_or(&text);
+    let said = format!("as {signer}, {digest}; because {because}");
+    note(store, vec![entry(RecordKind::Sign, about, &said)])
+        .await
+        .map_err(|error| Failure::store("cannot write the record", &error))
+}
+
 /// Writes that down, where this larder's store is here.
 pub async fn note_copy(
     ends: &Ends<'_>,

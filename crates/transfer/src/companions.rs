@@ -7,6 +7,7 @@ use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_core::name::Tag;
 use larder_core::reference::Selector;
+use larder_core::signature::SIGNATURE_TAGS;
 
 use super::{Source, TransferError};
 
@@ -73,4 +74,24 @@ pub async fn companions(
         }
     }
     Ok(found)
+}
+
+/// The same with what lies under the tags of signatures, which are made from a digest: for places of which the tags are not
+/// listed.
+pub async fn belonging(
+    source: &dyn Source,
+    about: Vec<Digest>,
+) -> Result<BTreeMap<Digest, Companion>, TransferError> {
+    let mut tags = Vec::new();
+    for digest in &about {
+        for ending in SIGNATURE_TAGS {
+            let Ok(tag) = format!("{}.{ending}", list_tag(digest)).parse::<Tag>() else { continue };
+            match source.manifest(&Selector::Tag(tag.clone())).await {
+                Ok(_) => tags.push(tag),
+                Err(error) if error.is_missing() => {}
+                Err(error) => return Err(error),
+            }
+        }
+    }
+    companions(source, about, &tags).await
 }

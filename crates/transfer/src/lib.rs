@@ -27,7 +27,7 @@ mod tests;
 mod watch;
 
 pub use archive::Archive;
-pub use companions::companions;
+pub use companions::{belonging, companions};
 pub use ends::{Content, ManifestRole, Source, Target, pour};
 pub use engine::{Engine, MoveOrder, MoveOutcome, Outline, check_all_there, trim};
 pub use error::{LayoutError, TransferError};

@@ -100,8 +100,18 @@ fn read_pem(text: &str) -> Result<KeyFile, KeyFileError> {
     Ok(all)
 }
 
-/// The blocks of a text, each with its label (RFC 7468). What stands outside of them is for people.
+/// The blocks of a text, each with its label (RFC 7468). What stands outside of them is for people. Of what is secret only
+/// the label is read.
 pub(super) fn pem_blocks(text: &str) -> Option<Vec<(&str, Vec<u8>)>> {
+    blocks(text, false)
+}
+
+/// The same with what is secret.
+pub(super) fn secret_blocks(text: &str) -> Option<Vec<(&str, Vec<u8>)>> {
+    blocks(text, true)
+}
+
+fn blocks(text: &str, with_secrets: bool) -> Option<Vec<(&str, Vec<u8>)>> {
     let mut blocks = Vec::new();
     let mut lines = text.lines();
     while let Some(line) = lines.next() {
@@ -115,7 +125,7 @@ pub(super) fn pem_blocks(text: &str) -> Option<Vec<(&str, Vec<u8>)>> {
                 break;
             }
             // Headers stand in keys that are encrypted: that they are secret is what is told of them.
-            if label.ends_with("PRIVATE KEY") {
+            if label.ends_with("PRIVATE KEY") && (!with_secrets || line.contains(':')) {
                 continue;
             }
             body.push_str(line);

@@ -8,6 +8,11 @@ pub(super) const STATEMENT: &str = "application/vnd.in-toto+json";
 pub(super) const STATEMENT_TYPES: [&str; 2] =
     ["https://in-toto.io/Statement/v1", "https://in-toto.io/Statement/v0.1"];
 
+/// The annotations of a companion's layer and of the companion: what a statement says of its type, and when it was made
+/// (in-toto; Image Specification, "Pre-Defined Annotation Keys").
+pub(super) const PREDICATE_TYPE: &str = "in-toto.io/predicate-type";
+pub(super) const CREATED: &str = "org.opencontainers.image.created";
+
 /// Envelopes of JOSE and COSE: media type, payload type, headers (RFC 7515, RFC 9052).
 pub(super) const JWS: &str = "application/jose+json";
 pub(super) const COSE: &str = "application/cose";

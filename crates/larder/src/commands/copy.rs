@@ -10,7 +10,7 @@ use larder_core::name::Tag;
 use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::Selector;
 use larder_store::RecordKind;
-use larder_transfer::{Engine, MoveOrder, MoveOutcome, TransferError, companions};
+use larder_transfer::{Engine, MoveOrder, MoveOutcome, TransferError, belonging};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -177,11 +177,16 @@ pub(super) async fn move_with_companions(
         let (digest, document) = order.source.manifest(&order.selector).await?;
         let children = document.children().iter().map(|child| child.digest.clone());
         let of = std::iter::once(digest).chain(children).collect();
-        for digest in companions(order.source, of, &[]).await?.into_keys() {
+        for (digest, companion) in belonging(order.source, of).await? {
             let selector = Selector::Digest(digest);
             let platforms = &Platforms::All;
-            let order =
-                MoveOrder { selector, tag: None, platforms, trimmed: None, ..order.clone() };
+            let order = MoveOrder {
+                selector,
+                tag: companion.tag,
+                platforms,
+                trimmed: None,
+                ..order.clone()
+            };
             moved.add(&engine.run(&order).await?);
             brought += 1;
         }
@@ -233,6 +238,7 @@ async fn copy_several(
         moves_tags: true,
         shelves: false,
         kind: RecordKind::Copy,
+        passing: None,
     };
     several::run(&wish, &config, context).await
 }

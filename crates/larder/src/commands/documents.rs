@@ -4,7 +4,7 @@ use serde_json::Value;
 
 use super::{
     advisory, check, copy, find, handoff, help, init, intake, inventory, key, log, look, parcel,
-    policy, report, rewrite, rounds, serve, shelf, store, survey, why,
+    policy, report, rewrite, rounds, serve, shelf, sign, store, survey, why,
 };
 use crate::output::{Report, schema};
 
@@ -70,6 +70,8 @@ documents! {
     "parcel sign-key": parcel::sign_key::SignKeyReport,
     "copy": copy::CopyReport,
     "copy of several, promote": copy::several::CopiesReport,
+    "sign": sign::SigningReport,
+    "sign --new-key, sign --show-key": sign::ImageKeyReport,
     "serve": serve::ServeReport,
     "shelf list": shelf::list::ShelvesReport,
     "shelf show": shelf::show::ShelfReport,

@@ -27,7 +27,7 @@ use crate::output::{BAD, DIM, GOOD, Output, Report, Table, WARN, paint, short, t
 /// What is merged or forgotten here later stays provable there.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Kinds: sign-in, failed, refused, warned, pull, push, delete, key, config, probe,\nintake, copy, promote, unpack, collect."
+    after_help = "Kinds: sign-in, failed, refused, warned, pull, push, delete, key, config, probe,\nintake, copy, promote, sign, unpack, collect."
 )]
 pub struct Args {
     /// The refusal of this reference number, as its message carries it
@@ -83,7 +83,7 @@ pub struct LogEntry {
     last_at: String,
     count: u64,
     /// What happened: `pull`, `push`, `delete`, `sign-in`, `refused`, `warned`, `failed`, `key`, `config`, `probe`, `intake`, `copy`,
-    /// `promote`, `unpack`, `collect`.
+    /// `promote`, `sign`, `unpack`, `collect`.
     event: &'static str,
     who: Option<String>,
     /// By what they signed in.

@@ -2,6 +2,7 @@
 
 pub(super) mod elsewhere;
 mod feeds;
+mod gate;
 mod held;
 pub(super) mod pack;
 pub(super) mod plain;

@@ -2,6 +2,7 @@
 
 pub mod gather;
 mod published;
+mod signed;
 
 use larder_core::quantity::Span;
 use larder_core::rounds::{Concern, Rounds, Silence, Urgency};

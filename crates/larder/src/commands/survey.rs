@@ -283,7 +283,7 @@ async fn survey(
     }
     let mut unasked = false;
     if args.online {
-        unasked = online::ask(&mut references, config, context).await;
+        unasked = online::ask(&mut references, config, context).await?;
     }
     references.sort_by(|a, b| (a.standing, &a.reference).cmp(&(b.standing, &b.reference)));
     let of_images = |one: &&NamedImages| one.template && !one.findings.is_empty();

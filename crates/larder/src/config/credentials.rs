@@ -252,14 +252,26 @@ fn answered(what: &str, text: &str, source: String) -> Result<SourcedLogin, Fail
     Ok(SourcedLogin { login: Login { user, secret: secret.into() }, source, until })
 }
 
-/// Runs a program and gives what it says; what it complains of goes to our own error output.
 /// What a program with its arguments says.
 pub(super) fn said_by(what: &str, folder: &Path, words: &[String]) -> Result<String, Failure> {
-    let [program, arguments @ ..] = words else {
-        let remedy = "write `command = [\"PROGRAM\", \"ARGUMENT\"]`";
-        return Err(Failure::usage(what, "`command` names no program", remedy));
-    };
+    let [program, arguments @ ..] = words else { return Err(no_program(what)) };
     run(what, folder, program, arguments, "")
+}
+
+/// What a program with its arguments answers to some bytes.
+pub(super) fn answered_by(
+    what: &str,
+    folder: &Path,
+    words: &[String],
+    input: &[u8],
+) -> Result<Vec<u8>, Failure> {
+    let [program, arguments @ ..] = words else { return Err(no_program(what)) };
+    answer(what, folder, program, arguments, input)
+}
+
+fn no_program(what: &str) -> Failure {
+    let remedy = "write `command = [\"PROGRAM\", \"ARGUMENT\"]`";
+    Failure::usage(what, "`command` names no program", remedy)
 }
 
 fn run(
@@ -269,6 +281,21 @@ fn run(
     arguments: &[String],
     input: &str,
 ) -> Result<String, Failure> {
+    let said = answer(what, folder, program, arguments, input.as_bytes())?;
+    String::from_utf8(said).map_err(|_| {
+        let cause = format!("{program}: its answer is no UTF-8");
+        Failure::usage(what, cause, "run it by hand to see what it says")
+    })
+}
+
+/// Runs a program and gives what it says; what it complains of goes to our own error output.
+fn answer(
+    what: &str,
+    folder: &Path,
+    program: &str,
+    arguments: &[String],
+    input: &[u8],
+) -> Result<Vec<u8>, Failure> {
     let wrong = |cause: String| {
         Failure::usage(what, format!("{program}: {cause}"), "run it by hand to see what it says")
     };
@@ -282,7 +309,7 @@ fn run(
         .map_err(|error| wrong(error.to_string()))?;
     if let Some(mut to) = child.stdin.take() {
         // One that reads nothing is no fault.
-        let _ = to.write_all(input.as_bytes());
+        let _ = to.write_all(input);
     }
     let from = child.stdout.take();
     let reader = std::thread::spawn(move || {
@@ -306,6 +333,5 @@ fn run(
         return Err(wrong(format!("it ended with {status}")));
     }
     let text = reader.join().map_err(|_| wrong("its answer was lost".into()))?;
-    let text = text.map_err(|error| wrong(error.to_string()))?;
-    String::from_utf8(text).map_err(|_| wrong("its answer is no UTF-8".into()))
+    text.map_err(|error| wrong(error.to_string()))
 }

@@ -17,6 +17,7 @@ use toml::Spanned;
 
 use super::Config;
 use super::access::{RawAsks, check_known};
+use super::signing::SignWith;
 use super::source::ConfigSource;
 use crate::failure::Failure;
 
@@ -48,10 +49,12 @@ pub struct SignerConfig {
     signed_as: Vec<Pattern>,
     /// Predicate types of statements that count as a signature.
     #[serde(default)]
-    statements: Vec<String>,
+    pub(super) statements: Vec<String>,
     /// Whether a log that is required is required of them too.
     #[serde(default = "yes")]
     logged: bool,
+    /// With what `larder sign` signs in this name. None: it does not.
+    pub sign: Option<SignWith>,
 }
 
 /// `[trust]`: what is believed of all signers.
@@ -152,6 +155,9 @@ pub(super) fn signers(sources: &[ConfigSource]) -> Result<Vec<SignerConfig>, Fai
                     "lists of revocations are those of authorities",
                     "add `authorities`, or take them out",
                 );
+            }
+            if let Some((message, remedy)) = one.signs_in_vain() {
+                return wrong(message, remedy);
             }
             if one.revocations_required && one.revocations.is_empty() {
                 return wrong(

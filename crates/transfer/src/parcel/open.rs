@@ -10,13 +10,16 @@ use futures_util::stream::{self, StreamExt as _};
 use larder_core::companion::Companion;
 use larder_core::digest::{Digest, Hasher};
 use larder_core::document::{Descriptor, Document, MANIFEST_LIMIT};
-use larder_core::parcel::{ARCHIVE, ArchiveShape, CONTENTS, Contents, SIGNED_LIMIT};
+use larder_core::parcel::{
+    ARCHIVE, ArchiveShape, CONTENTS, Contents, ParcelCompanion, SIGNED_LIMIT,
+};
 use larder_core::reference::Selector;
 use tokio::sync::mpsc;
 use tokio::task::spawn_blocking;
 
 use super::volumes::{PIECE, Volumes};
 use super::{ParcelError, SignerTrust};
+use crate::companions::among;
 use crate::{Content, LayoutError, Source, TransferError};
 
 /// A parcel with believed contents and all its volumes. Their bytes are not verified yet.
@@ -163,6 +166,8 @@ pub struct ParcelSource {
     pub parcel: Arc<Parcel>,
     /// Where that is which the far side has: the far side itself.
     pub held: Box<dyn Source>,
+    /// What the contents name as belonging to the image that is read.
+    pub companions: Vec<ParcelCompanion>,
 }
 
 impl ParcelSource {
@@ -189,15 +194,20 @@ impl ParcelSource {
 #[async_trait]
 impl Source for ParcelSource {
     async fn manifest(&self, selector: &Selector) -> Result<(Digest, Document), TransferError> {
-        let Selector::Digest(digest) = selector else {
-            return Err(TransferError::NotHeld(selector.to_string()));
+        let digest = match selector {
+            Selector::Digest(digest) => digest,
+            Selector::Tag(tag) => {
+                let mut named = self.companions.iter().filter(|one| one.tag.as_ref() == Some(tag));
+                let found = named.next().map(|one| &one.digest);
+                found.ok_or_else(|| TransferError::NotHeld(selector.to_string()))?
+            }
         };
         match self.whole(digest, MANIFEST_LIMIT).await? {
             Some(bytes) => match Document::read(bytes, None) {
                 Ok(document) => Ok((digest.clone(), document)),
                 Err(source) => Err(TransferError::Document { digest: digest.clone(), source }),
             },
-            None => self.held.manifest(selector).await,
+            None => self.held.manifest(&Selector::Digest(digest.clone())).await,
         }
     }
 
@@ -212,9 +222,9 @@ impl Source for ParcelSource {
         }
     }
 
-    async fn companions(&self, _: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
-        // The contents name them; nobody asks here.
-        Ok(Vec::new())
+    async fn companions(&self, about: &Digest) -> Result<Vec<(Digest, Companion)>, TransferError> {
+        let named = self.companions.iter().filter(|one| one.tag.is_none());
+        among(self, named.map(|one| one.digest.clone()).collect(), about).await
     }
 
     async fn small_blob(&self, blob: &Descriptor, limit: usize) -> Result<Bytes, TransferError> {

@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use futures_util::stream::{self, StreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::document::Descriptor;
+use larder_core::document::{Descriptor, Document};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::platform::{Platform, Platforms};
 use larder_core::reference::{Reference, Selector};
@@ -19,6 +19,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::move_with_companions;
+use crate::commands::promote::{Passed, Passing};
 use crate::config::Config;
 use crate::context::{Context, reference};
 use crate::failure::{Exit, Failure, Outcome};
@@ -50,6 +51,15 @@ pub struct Wish<'w> {
     pub shelves: bool,
     /// As what it stands in the record.
     pub kind: RecordKind,
+    /// What is asked of an image before it goes, and done before it gets its tag. None: nothing.
+    pub passing: Option<&'w Passing<'w>>,
+}
+
+impl Wish<'_> {
+    /// Whether images are signed on their way.
+    fn signs(&self) -> bool {
+        self.passing.is_some_and(Passing::signs)
+    }
 }
 
 /// What becomes of an image.
@@ -77,8 +87,17 @@ struct CopiedImage {
     was: Option<String>,
     /// Its blobs together.
     size_bytes: u64,
+    /// Whether it was signed in the name of one of our signers, or would be.
+    signed: bool,
     /// Why it failed, or is not done. null: nothing did.
     cause: Option<String>,
+}
+
+impl CopiedImage {
+    /// Whether there is something to say of it.
+    fn is_told(&self) -> bool {
+        self.state != CopyState::There || self.signed
+    }
 }
 
 #[derive(Serialize, JsonSchema, Default)]
@@ -89,6 +108,8 @@ pub struct CopiesReport {
     /// How many were copied, or would be.
     copied: usize,
     there_already: usize,
+    /// How many were signed, or would be.
+    signed: usize,
     failed: usize,
     blobs_copied: usize,
     blobs_present: usize,
@@ -108,13 +129,13 @@ impl Report for CopiesReport {
     fn show(&self, out: &Output) {
         let mut table = Table::new(out.width(), &["", "FROM", "TO", "SIZE", "DIGEST"])
             .sparing(&["DIGEST", "SIZE"]);
-        for one in self.images.iter().filter(|one| one.state != CopyState::There) {
+        for one in self.images.iter().filter(|one| one.is_told()) {
             let state = match one.state {
                 CopyState::New if self.dry_run => paint(GOOD, "new"),
                 CopyState::New => paint(GOOD, "copied"),
                 CopyState::Moves => paint(WARN, if self.dry_run { "moves" } else { "moved" }),
                 CopyState::Failed => paint(BAD, "failed"),
-                CopyState::There => paint(DIM, "there"),
+                CopyState::There => paint(DIM, if one.signed { "there, signed" } else { "there" }),
             };
             let digest = one.digest.as_ref().and_then(|text| text.parse::<Digest>().ok());
             let digest = digest.map_or_else(String::new, |digest| short(&digest).to_owned());
@@ -131,7 +152,7 @@ impl Report for CopiesReport {
             };
             table.row([state, name(&one.from), name(&one.to), size, digest]);
         }
-        if self.images.iter().any(|one| one.state != CopyState::There) {
+        if self.images.iter().any(CopiedImage::is_told) {
             out.table(&table);
         }
         let (images, there) = (count(self.copied, "image"), self.there_already);
@@ -152,6 +173,10 @@ impl Report for CopiesReport {
                 self.seconds
             ),
         });
+        if self.signed > 0 {
+            let verb = if self.dry_run { "would be signed" } else { "signed" };
+            out.result(format!("{} {verb}", count(self.signed, "image")));
+        }
         if self.failed > 0 && !self.dry_run {
             out.note("the same call again does what is left");
         }
@@ -167,15 +192,25 @@ struct Planned {
 
 struct Looked {
     digest: Digest,
+    /// What it becomes at the target.
+    document: Document,
     trimmed: Option<Digest>,
     was: Option<Digest>,
     blobs: BTreeMap<Digest, u64>,
+    /// Whether it is to be signed on its way, and is not yet.
+    signs: bool,
 }
 
 impl Looked {
     /// The digest that it has at the target.
     fn becomes(&self) -> &Digest {
         self.trimmed.as_ref().unwrap_or(&self.digest)
+    }
+
+    fn passed(&self) -> Passed {
+        let found = (self.becomes().clone(), self.document.clone());
+        let trimmed_from = self.trimmed.is_some().then(|| self.digest.clone());
+        Passed { found, trimmed_from }
     }
 
     fn state(&self) -> CopyState {
@@ -325,15 +360,19 @@ async fn look(
     if !present.is_empty() {
         check_all_there(platforms, &present).map_err(failed)?;
     }
-    let trimmed = match wish.trim && !document.children().is_empty() {
+    let (trimmed, document) = match wish.trim && !document.children().is_empty() {
         true => {
             let document = trim(&*source, &document, platforms).await.map_err(failed)?;
-            Some(Digest::of(&document.bytes))
+            (Some(Digest::of(&document.bytes)), document)
         }
-        false => None,
+        false => (None, document),
     };
     let was = ends.digest_at(to).await?;
-    let mut looked = Looked { digest, trimmed, was, blobs: BTreeMap::new() };
+    let mut looked =
+        Looked { digest, document, trimmed, was, blobs: BTreeMap::new(), signs: false };
+    if let Some(passing) = wish.passing {
+        looked.signs = passing.check(&*source, ends, (from, to), &looked.passed()).await?;
+    }
     if looked.state() != CopyState::There {
         let outline = Outline::of(&*source, &looked.digest, platforms, looked.trimmed.as_ref());
         let outline = outline.await.map_err(failed)?;
@@ -386,12 +425,12 @@ pub async fn run(wish: &Wish<'_>, config: &Config, context: &Context) -> Outcome
         return Ok(finish(&report, &failures, context));
     }
     let engine = Engine::new(progress.clone());
-    let done: Vec<(Planned, Option<Result<MoveOutcome, Failure>>)> = stream::iter(plan)
+    let done: Vec<(Planned, Option<Result<Carried, Failure>>)> = stream::iter(plan)
         .map(|one| {
             let (ends, platforms, engine) = (&ends, &platforms, &engine);
             async move {
                 let moved = match &one.looked {
-                    Ok(looked) if looked.state() != CopyState::There => {
+                    Ok(looked) if looked.state() != CopyState::There || wish.signs() => {
                         Some(carry(&one, looked, wish, platforms, ends, engine).await)
                     }
                     _ => None,
@@ -423,6 +462,12 @@ fn refuse_moves(plan: &mut [Planned], wish: &Wish<'_>) {
     }
 }
 
+/// What became of an image on its way.
+struct Carried {
+    moved: MoveOutcome,
+    signed: bool,
+}
+
 /// Moves one image, and writes it down.
 async fn carry(
     one: &Planned,
@@ -431,7 +476,7 @@ async fn carry(
     platforms: &Platforms,
     ends: &Ends<'_>,
     engine: &Engine,
-) -> Result<MoveOutcome, Failure> {
+) -> Result<Carried, Failure> {
     let what = || format!("cannot copy {} to {}", one.from, one.to);
     let source: Box<dyn Source> = ends.source(&one.from)?;
     let target: Box<dyn Target> = ends.target(&one.from, &one.to)?;
@@ -446,17 +491,25 @@ async fn carry(
         leave: &nothing,
         trimmed: looked.trimmed.as_ref(),
     };
+    let places = (&one.from, &one.to);
+    let signed = match wish.passing {
+        Some(passing) => passing.sign(&*source, &*target, ends, places, &looked.passed()).await?,
+        None => false,
+    };
+    if looked.state() == CopyState::There {
+        return Ok(Carried { moved: MoveOutcome::default(), signed });
+    }
     let moved = move_with_companions(engine, &order, wish.companions).await;
     let (moved, _) = moved.map_err(|error| Failure::transfer(what(), &error))?;
     record::note_copy(ends, wish.kind, &one.from, &one.to, looked.becomes(), wish.because).await?;
-    Ok(moved)
+    Ok(Carried { moved, signed })
 }
 
 impl CopiesReport {
     fn add(
         &mut self,
         one: Planned,
-        moved: Option<Result<MoveOutcome, Failure>>,
+        moved: Option<Result<Carried, Failure>>,
         failures: &mut Vec<Failure>,
     ) {
         let mut row = CopiedImage {
@@ -466,6 +519,7 @@ impl CopiesReport {
             state: CopyState::Failed,
             was: None,
             size_bytes: 0,
+            signed: false,
             cause: None,
         };
         let failure = match (one.looked, moved) {
@@ -475,8 +529,10 @@ impl CopiesReport {
                 row.state = looked.state();
                 row.was = looked.was.as_ref().map(Digest::to_string);
                 row.size_bytes = looked.blobs.values().sum();
+                row.signed = self.dry_run && looked.signs;
                 match moved {
-                    Some(Ok(moved)) => {
+                    Some(Ok(Carried { moved, signed })) => {
+                        row.signed = signed;
                         self.blobs_copied += moved.copied;
                         self.blobs_present += moved.present;
                         self.copied_bytes += moved.bytes;
@@ -492,6 +548,7 @@ impl CopiesReport {
             row.cause = Some(failure.cause.clone());
             failures.push(failure);
         }
+        self.signed += usize::from(row.signed);
         match row.state {
             CopyState::New | CopyState::Moves => self.copied += 1,
             CopyState::There => self.there_already += 1,

@@ -16,6 +16,7 @@ use larder_core::lock::{Lock, LockedTag, TrimmedIndex, Want, stale};
 use larder_core::name::Tag;
 use larder_core::platform::{Platform, Platforms, listed};
 use larder_core::reference::{Image, Selector};
+use larder_core::signature::Trust;
 use larder_transfer::{Source, TransferError, companions, trim};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -29,6 +30,7 @@ use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, GOOD, Output, Report, Table, WARN, count, paint, short};
 use crate::pick::Pick;
 use crate::policy::refuses_intake;
+use crate::signatures::{Judging, gathered, signers_of};
 
 /// Resolve the wanted tags to digests and write larder.lock
 ///
@@ -84,6 +86,8 @@ struct LockedImage {
     companions: usize,
     /// How many of them the lock did not know.
     new_companions: usize,
+    /// The signers whose signatures over it hold.
+    signed_by: Vec<String>,
     /// Places that have something else under the tag.
     disagree: Vec<String>,
     /// What changed behind a tag that moved.
@@ -126,6 +130,7 @@ impl LockedImage {
             |digest: &&Digest| known.is_none_or(|known| !known.companions.contains_key(*digest));
         self.companions = locked.companions.len();
         self.new_companions = locked.companions.keys().filter(is_new).count();
+        self.signed_by = locked.signed_by.iter().cloned().collect();
         self.digest = Some(locked.digest.clone());
         self.platforms = locked.platforms.keys().cloned().collect();
     }
@@ -188,6 +193,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let resolver = Resolver {
         upstreams: &upstreams,
         before: &before,
+        trust: (!config.signers.is_empty()).then(|| config.trust()).transpose()?,
         tags: Mutex::default(),
         details: Mutex::default(),
     };
@@ -262,6 +268,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             line.moved = moved::describe(&config, &upstreams, store.as_ref(), &want, digests).await;
             line.moved.extend(moved::companions(known, locked));
         }
+        if let (Some(known), Some(locked)) = (known, &locked) {
+            line.moved.extend(moved::signers(known, locked));
+        }
         if let Some(locked) = locked {
             line.tell(&locked, known);
             after.entries.insert(want, locked);
@@ -311,6 +320,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 struct Resolver<'r> {
     upstreams: &'r Upstreams<'r>,
     before: &'r Lock,
+    /// Whose signatures count. None: nobody is named.
+    trust: Option<Trust>,
     /// What was found out about digests that the lock does not know, to be asked for once.
     details: Mutex<HashMap<(Want, Digest), LockedTag>>,
     /// The tags of repositories that have companions, listed once each.
@@ -362,6 +373,7 @@ impl Resolver<'_> {
             true => self.companions(want, intake, &locked).await?,
             false => BTreeMap::new(),
         };
+        locked.signed_by = self.signed_by(want, &locked).await?;
         Ok(locked)
     }
 
@@ -412,7 +424,31 @@ impl Resolver<'_> {
             platforms,
             trimmed,
             companions: BTreeMap::new(),
+            signed_by: BTreeSet::new(),
         })
+    }
+
+    /// The signers whose signatures over what the upstream has hold.
+    async fn signed_by(
+        &self,
+        want: &Want,
+        locked: &LockedTag,
+    ) -> Result<BTreeSet<String>, Failure> {
+        let Some(trust) = self.trust.as_ref().filter(|_| !locked.companions.is_empty()) else {
+            return Ok(BTreeSet::new());
+        };
+        let failed = |error: TransferError| {
+            let what = format!("cannot read the signatures of {}:{}", want.image, want.tag);
+            Failure::transfer(what, &error)
+        };
+        let source = self.upstreams.source(&want.image)?;
+        let found = source.manifest(&Selector::Digest(locked.digest.clone())).await;
+        let found = found.map_err(failed)?;
+        let gathered = gathered(&source, &found, &[]).await.map_err(failed)?;
+        let (names, tags) = ([want.image.to_string()], [want.tag.to_string()]);
+        let judging = Judging { trust, names: &names, tags: &tags };
+        let examined = judging.examine(&found, &[], &gathered);
+        Ok(signers_of(&examined).into_iter().collect())
     }
 
     /// The companions of an image and of its platforms that are taken, from the first place that
@@ -500,6 +536,7 @@ fn show(lines: &[LockedImage], out: &Output) {
                     },
                 )
             }
+            LockChange::Companions if !line.moved.is_empty() => paint(WARN, "other signers"),
             LockChange::Companions => paint(WARN, "other companions"),
             LockChange::Same => paint(DIM, "same"),
             LockChange::Dropped => paint(WARN, "dropped: nothing wants it"),
@@ -510,7 +547,11 @@ fn show(lines: &[LockedImage], out: &Output) {
             (all, 0) => format!(", with {}", count(all, "companion")),
             (all, new) => format!(", with {} ({new} new)", count(all, "companion")),
         };
-        let change = format!("{change}{}", paint(DIM, with));
+        let signed = match line.signed_by.as_slice() {
+            [] => String::new(),
+            names => format!(", signed by {}", names.join(", ")),
+        };
+        let change = format!("{change}{}", paint(DIM, with + &signed));
         table.row([format!("{}:{}", line.image, line.tag), digest, platforms.join(" "), change]);
     }
     if !lines.is_empty() {
@@ -530,7 +571,11 @@ fn show(lines: &[LockedImage], out: &Output) {
         }
     }
     for line in lines.iter().filter(|line| !line.moved.is_empty()) {
-        out.result(format!("\n{}:{} moved:", line.image, line.tag));
+        let what = match line.change {
+            LockChange::Moved => "moved",
+            _ => "changed",
+        };
+        out.result(format!("\n{}:{} {what}:", line.image, line.tag));
         for change in &line.moved {
             out.result(format!("  {change}"));
         }

@@ -68,6 +68,14 @@ pub fn companions(before: &LockedTag, after: &LockedTag) -> Option<String> {
     (!lost.is_empty()).then(|| format!("companions that it has no more: {}", lost.join(", ")))
 }
 
+/// Whose signatures came or went: a signer that is gone is to be seen in a review.
+pub fn signers(before: &LockedTag, after: &LockedTag) -> Vec<String> {
+    let gone = before.signed_by.difference(&after.signed_by);
+    let gone = gone.map(|name| format!("no longer signed by {name}"));
+    let come = after.signed_by.difference(&before.signed_by);
+    gone.chain(come.map(|name| format!("now signed by {name}"))).collect()
+}
+
 async fn see(source: &dyn Source, digest: &Digest) -> Result<Look, TransferError> {
     examine(source, &Selector::Digest(digest.clone()), digest.to_string()).await
 }

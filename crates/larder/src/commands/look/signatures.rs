@@ -3,23 +3,20 @@
 use std::collections::BTreeSet;
 
 use larder_core::digest::Digest;
-use larder_core::document::Document;
-use larder_core::reference::{Reference, Selector};
 use larder_core::shown::cut;
-use larder_core::signature::{
-    Examined, GatheredCompanion, Proven, Question, SignatureForm, SignedBy, Target, Trust, examine,
-};
-use larder_transfer::signatures;
+use larder_core::signature::{Examined, Proven, SignatureForm, SignedBy, Trust};
+use larder_transfer::signatures as gather;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::Config;
-use crate::context::{Context, now, store_if_any};
+use crate::context::{Context, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{
     BAD, DIM, GOOD, Output, Report, STRONG, Table, WARN, count, date, paint, short, time,
 };
 use crate::place::{OpenedSource, Place};
+use crate::signatures::{FoundDocument, Judging, documents, names_of};
 
 /// The most platforms of one index whose signatures are looked for.
 const PLATFORMS: usize = 100;
@@ -127,36 +124,6 @@ impl OneSignature {
     }
 }
 
-/// The names that an image has, and had where it comes from.
-fn names(reference: &Reference, config: Option<&Config>) -> Vec<String> {
-    let mut names = vec![format!("{}/{}", reference.host, reference.repository)];
-    if let Some(config) = config.filter(|config| config.larder.has_name(&reference.host)) {
-        let origin = config.routes().origins().of(&reference.repository);
-        names.extend(origin.map(|image| image.to_string()));
-    }
-    names
-}
-
-/// What is judged of all that was gathered.
-struct Judging<'j> {
-    trust: &'j Trust,
-    names: &'j [String],
-    tags: &'j [String],
-    gathered: &'j [GatheredCompanion],
-    now: i64,
-}
-
-impl Judging<'_> {
-    /// What hangs on one manifest.
-    fn of(&self, image: Target<'_>) -> Vec<OneSignature> {
-        let (names, tags, now) = (self.names, self.tags, self.now);
-        let question = Question { names, tags, image, indexes: &[], now };
-        let own = self.gathered.iter().filter(|one| one.about == *image.digest);
-        let examined = examine(self.trust, &question, own.map(GatheredCompanion::found));
-        examined.into_iter().map(|one| OneSignature::of(one, image.digest)).collect()
-    }
-}
-
 /// The indexes of this larder's repository that list an image; none of anywhere else.
 async fn listing(
     place: &Place,
@@ -198,36 +165,21 @@ pub async fn run(
     let children = document.children().iter().map(|child| child.digest.clone());
     let platforms = children.filter(|child| document.lists_platform(child)).take(PLATFORMS);
     let indexes = listing(&place, digest, config).await?;
-    let mut others: Vec<(Digest, Document)> = Vec::new();
-    for one in platforms.chain(indexes) {
-        match source.manifest(&Selector::Digest(one)).await {
-            Ok(found) if found.1.children().is_empty() || found.1.lists_platform(digest) => {
-                others.push(found);
-            }
-            Ok(_) => {}
-            // An index may list what is not here.
-            Err(error) if error.is_missing() => {}
-            Err(error) => return Err(failed(error)),
-        }
-    }
-    let all: Vec<&(Digest, Document)> = std::iter::once(&top).chain(&others).collect();
+    let mut others = documents(&*source, platforms.chain(indexes)).await.map_err(failed)?;
+    others.retain(|(_, one)| one.children().is_empty() || one.lists_platform(digest));
+    let all: Vec<&FoundDocument> = std::iter::once(&top).chain(&others).collect();
     let about: Vec<Digest> = all.iter().map(|(digest, _)| digest.clone()).collect();
-    let gathered = signatures(&*source, about).await.map_err(failed)?;
-    let names = reference.as_ref().map(|reference| names(reference, config)).unwrap_or_default();
+    let gathered = gather(&*source, about).await.map_err(failed)?;
+    let names = reference.as_ref().map(|one| names_of(one, config)).unwrap_or_default();
     let tags: Vec<String> =
         reference.iter().filter_map(|one| Some(one.tag.as_ref()?.to_string())).collect();
-    let judging = Judging {
-        trust: &trust,
-        names: &names,
-        tags: &tags,
-        gathered: &gathered,
-        now: now() / 1000,
-    };
+    let judging = Judging { trust: &trust, names: &names, tags: &tags };
     let found: Vec<OneSignature> = all
         .into_iter()
-        .flat_map(|(digest, document)| {
-            let (media_type, bytes) = (&document.media_type, &document.bytes);
-            judging.of(Target { digest, media_type, bytes })
+        .flat_map(|one| {
+            let own = gathered.iter().filter(|found| found.about == one.0);
+            let examined = judging.examine(one, &[], own);
+            examined.into_iter().map(|found| OneSignature::of(found, &one.0)).collect::<Vec<_>>()
         })
         .collect();
     // An index vouches for what it lists, and none of its platforms for it.

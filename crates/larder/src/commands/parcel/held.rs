@@ -10,7 +10,7 @@ use larder_core::parcel::{ParcelCompanion, ParcelImage};
 use larder_core::platform::Platforms;
 use larder_core::reference::{Image, Selector};
 use larder_store::Store;
-use larder_transfer::{Outline, Own, Source, TransferError, companions};
+use larder_transfer::{Outline, Own, Source, TransferError, belonging};
 
 use super::pack::PackedImage;
 use crate::commands::{NamedRepositories, named_images};
@@ -94,7 +94,7 @@ async fn one(
     }
     let about = std::iter::once(digest.clone()).chain(here).collect();
     let mut belongs = Vec::new();
-    for (digest, companion) in companions(&source, about, &[]).await.map_err(failed)? {
+    for (digest, companion) in belonging(&source, about).await.map_err(failed)? {
         let outline = Outline::of(&source, &digest, &Platforms::All, None).await.map_err(failed)?;
         let document = outline.documents.last().map(|(_, document)| document);
         belongs.push(ParcelCompanion {

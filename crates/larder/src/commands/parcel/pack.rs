@@ -18,7 +18,7 @@ use larder_core::platform::Platforms;
 use larder_core::reference::Selector;
 use larder_store::{Filter, RecordKind, Store};
 use larder_transfer::parcel::{NewParcel, Parcel, SignerTrust, read_receipt};
-use larder_transfer::{Content, Engine, MoveOrder, Outline, Own, Source, TransferError};
+use larder_transfer::{Content, Engine, MoveOrder, Outline, Own, Source, TransferError, belonging};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -380,7 +380,14 @@ async fn look_into(
             documents.insert(digest, document);
         }
     };
-    for (digest, companion) in &job.locked.companions {
+    let mut belongs = job.locked.companions.clone();
+    if store.is_some() {
+        // Our own approval is in no lock.
+        let about: Vec<Digest> =
+            outline.documents.iter().map(|(digest, _)| digest.clone()).collect();
+        belongs.extend(belonging(&*source, about).await.map_err(failed)?);
+    }
+    for (digest, companion) in &belongs {
         let outline = Outline::of(&*source, digest, &all, None).await.map_err(failed)?;
         let top = outline.documents.last().map(|(_, document)| document);
         companions.push(ParcelCompanion {

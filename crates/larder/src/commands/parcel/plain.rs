@@ -10,7 +10,9 @@ use larder_core::reference::Selector;
 use larder_transfer::{Archive, Engine, MoveOrder, MoveOutcome, Target};
 
 use super::elsewhere::FarRegistry;
+use super::gate::{Arriving, ParcelGate};
 use super::unpack::{UnpackReport, UnpackedImage};
+use crate::commands::copy::move_with_companions;
 use crate::config::Config;
 use crate::context::{Context, open_store, own, reference};
 use crate::failure::{Exit, Failure, Outcome};
@@ -65,6 +67,8 @@ pub(super) async fn unpack(
             all.push((path.clone(), name, to, tag));
         }
     }
+    let gate = ParcelGate::of(config)?;
+    let mut refused: Vec<(String, Failure)> = Vec::new();
     let mut images = Vec::new();
     let mut total = MoveOutcome::default();
     let progress = context.output.progress();
@@ -73,6 +77,10 @@ pub(super) async fn unpack(
             Some(elsewhere) => format!("{}:{tag}", elsewhere.image(&to)?),
             None => format!("{to}:{tag}"),
         };
+        if let Some(failure) = refusal(gate.as_ref(), &path, &name, (&to, &tag)).await? {
+            refused.push((shown, failure));
+            continue;
+        }
         if !wish.dry_run {
             let failed = |error: &_| {
                 Failure::transfer(
@@ -95,8 +103,10 @@ pub(super) async fn unpack(
                 leave: &BTreeSet::new(),
                 trimmed: None,
             };
-            let moved = Engine::new(progress.clone()).run(&order).await;
-            total.add(&moved.map_err(|error| failed(&error))?);
+            // What was signed of it comes along, where the archive has that.
+            let engine = Engine::new(progress.clone());
+            let moved = move_with_companions(&engine, &order, true).await;
+            total.add(&moved.map_err(|error| failed(&error))?.0);
         }
         images.push(UnpackedImage { to: shown, archive: Some(path), name: Some(name) });
     }
@@ -104,13 +114,39 @@ pub(super) async fn unpack(
     context.output.tell(&UnpackReport {
         dry_run: wish.dry_run,
         images,
+        refused: refused.iter().map(|(name, _)| name.clone()).collect(),
         blobs_copied: total.copied,
         blobs_present: total.present,
         copied_bytes: total.bytes,
         seconds: began.elapsed().as_secs_f64(),
         ..UnpackReport::default()
     });
-    Ok(Exit::Done)
+    for (_, failure) in &refused {
+        context.output.failure(failure);
+    }
+    Ok(if refused.is_empty() { Exit::Done } else { Exit::No })
+}
+
+/// Why an image of an archive is refused. None: it is not.
+async fn refusal(
+    gate: Option<&ParcelGate>,
+    path: &Path,
+    name: &str,
+    (to, tag): (&RepositoryName, &Tag),
+) -> Result<Option<Failure>, Failure> {
+    let Some(gate) = gate else { return Ok(None) };
+    let failed = |error: &_| {
+        let what = format!("cannot unpack {}#{name}", larder_transfer::files::named(path));
+        Failure::transfer(what, error)
+    };
+    let archive = Archive::open(path).map_err(|error| failed(&error))?;
+    let (digest, _) = archive.find(Some(name)).map_err(|error| failed(&error.into()))?;
+    let arriving = Arriving { to, tag, digest: &digest, image: None };
+    match gate.check(&archive, arriving).await {
+        Ok(()) => Ok(None),
+        Err(failure) if failure.exit == Exit::No => Ok(Some(failure)),
+        Err(failure) => Err(failure),
+    }
 }
 
 /// Where an image goes by its name: where the routes lead its reference, or where a name of this

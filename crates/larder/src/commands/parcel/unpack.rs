@@ -16,18 +16,19 @@ use larder_store::Store;
 use larder_transfer::parcel::{
     Parcel, ParcelError, ParcelSource, Pour, SignerTrust, receipt_of, verify, write_receipt,
 };
-use larder_transfer::{Engine, MoveOrder, MoveOutcome, Source, Target, TransferError};
+use larder_transfer::{Engine, MoveOrder, MoveOutcome, Source as _, Target, TransferError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::elsewhere::FarRegistry;
 use super::feeds::{FeedsWish, UnpackedFeed};
+use super::gate::{ParcelGate, source_of};
 use super::receipt::default_path;
 use super::{ParcelArgs, plain, removals};
 use crate::config::Config;
 use crate::context::{Context, open_store, own};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{GONE, GOOD, Output, Report, WARN, bytes, count, paint};
+use crate::output::{BAD, GONE, GOOD, Output, Report, WARN, bytes, count, paint};
 use crate::parcel::{now_text, signing_key};
 use crate::record;
 
@@ -72,6 +73,8 @@ pub struct UnpackReport {
     /// Whether nothing was unpacked.
     pub dry_run: bool,
     pub images: Vec<UnpackedImage>,
+    /// Images that a rule of this side refuses for who signed them: they get no tag.
+    pub refused: Vec<String>,
     /// Tags that would have gone back to something older, and stay.
     pub held_back: Vec<String>,
     /// Tags that were removed, or would be.
@@ -127,6 +130,9 @@ impl Report for UnpackReport {
         }
         for feed in &self.feeds {
             out.result(feed.line());
+        }
+        for name in &self.refused {
+            out.result(format!("{} {name}", paint(BAD, "refused")));
         }
         for name in &self.held_back {
             out.result(format!("{} {name}", paint(WARN, "held back")));
@@ -209,8 +215,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     if elsewhere.is_none() {
         check_held(&parcel, &store).await.map_err(failed)?;
     }
+    let refused = match ParcelGate::of(&config)? {
+        Some(gate) => gate.refused(&parcel, &store, elsewhere.as_ref(), &config).await?,
+        None => Vec::new(),
+    };
+    let mut left = back.clone();
+    left.extend(refused.iter().map(|(image, _)| *image));
     let mut report = UnpackReport::of(&parcel, &back, elsewhere.as_ref())?;
-    let exit = if report.held_back.is_empty() { Exit::Done } else { Exit::No };
+    report.refuse(&refused, elsewhere.as_ref())?;
+    let exit = if left.is_empty() { Exit::Done } else { Exit::No };
     let gone = removals::plan(&parcel, args.removals, &config, &store).await?;
     (report.removed, report.removals_left) = gone.told();
     // They are for this larder, wherever the images go.
@@ -231,6 +244,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             report.free_bytes = room.map(|room| room.saturating_sub(config.larder.reserve));
         }
         context.output.tell(&UnpackReport { dry_run: true, ..report });
+        for (_, failure) in &refused {
+            context.output.failure(failure);
+        }
         return Ok(exit);
     }
     let progress = context.output.progress();
@@ -253,8 +269,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     progress.done();
     verified.map_err(failed)?;
 
-    let moved = show_to_everybody(&parcel, &back, &store, elsewhere.as_ref(), &config).await?;
-    note(&parcel, &back, &store, elsewhere.as_ref()).await?;
+    let moved = show_to_everybody(&parcel, &left, &store, elsewhere.as_ref(), &config).await?;
+    note(&parcel, &left, &store, elsewhere.as_ref()).await?;
     gone.carry_out(&parcel, &store).await?;
     report.feeds = feeds.carry_out().await?;
     if let Some(order) = parcel.contents.order() {
@@ -284,6 +300,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         report.copied_bytes = came.map(|blob| blob.size).sum();
     }
     context.output.tell(&report);
+    for (_, failure) in &refused {
+        context.output.failure(failure);
+    }
     Ok(exit)
 }
 
@@ -320,6 +339,21 @@ impl UnpackReport {
             }
         }
         Ok(report)
+    }
+
+    /// Tells what is refused.
+    fn refuse(
+        &mut self,
+        refused: &[(&ParcelImage, Failure)],
+        elsewhere: Option<&FarRegistry>,
+    ) -> Result<(), Failure> {
+        for (image, _) in refused {
+            let name = shown(image, elsewhere)?;
+            self.images.retain(|one| one.to != name);
+            self.held_back.retain(|one| *one != name);
+            self.refused.push(name);
+        }
+        Ok(())
     }
 }
 
@@ -435,18 +469,11 @@ async fn show_to_everybody(
         .map(|image| {
             let (engine, blobs) = (&engine, Arc::clone(&blobs));
             async move {
-                let (held, target): (Box<dyn Source>, Box<dyn Target>) = match elsewhere {
-                    Some(elsewhere) => {
-                        let ends =
-                            (elsewhere.end(&image.to, config)?, elsewhere.end(&image.to, config)?);
-                        (Box::new(ends.0), Box::new(ends.1))
-                    }
-                    None => {
-                        let end = || own(store.clone(), config, image.to.clone());
-                        (Box::new(end().reading_all()), Box::new(end().adopting(blobs)))
-                    }
+                let target: Box<dyn Target> = match elsewhere {
+                    Some(elsewhere) => Box::new(elsewhere.end(&image.to, config)?),
+                    None => Box::new(own(store.clone(), config, image.to.clone()).adopting(blobs)),
                 };
-                let source = ParcelSource { parcel: Arc::clone(parcel), held };
+                let source = source_of(parcel, image, store, elsewhere, config)?;
                 unpack_one(engine, image, &source, &*target).await.map_err(|error| {
                     Failure::transfer(format!("cannot unpack {}:{}", image.to, image.tag), &error)
                 })

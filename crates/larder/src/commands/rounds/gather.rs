@@ -10,7 +10,7 @@ use larder_core::shown::shown;
 use larder_store::{Filter, Mark, MoveStage, Peer, RecordKind, Store, StoreError};
 use serde::Deserialize;
 
-use super::published;
+use super::{published, signed};
 use crate::commands::shelf::tidy::daily;
 use crate::commands::shelf::{KnownUse, UseWish};
 use crate::config::{Config, served_certificate_end};
@@ -47,6 +47,7 @@ pub async fn all(config: &Config, store: &Store) -> Result<Vec<Concern>, Failure
     gatherer.clusters().await?;
     gatherer.lock_and_files()?;
     gatherer.found.extend(published::all(config, store).await?);
+    gatherer.found.extend(signed::all(config, store).await?);
     Ok(gatherer.found)
 }
 

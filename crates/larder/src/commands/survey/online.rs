@@ -6,6 +6,7 @@ use futures_util::StreamExt as _;
 use larder_client::ClientError;
 use larder_core::document::{CONFIG_LIMIT, Document, ImageConfig, ManifestShape};
 use larder_core::platform::Platform;
+use larder_core::signature::Trust;
 use larder_transfer::{Source, TransferError};
 
 use super::rows::{Row, StandingWord};
@@ -13,12 +14,20 @@ use crate::config::Config;
 use crate::context::Context;
 use crate::failure::{Exit, Failure};
 use crate::place::Place;
+use crate::signatures::{Judging, gathered, names_of, signers_of};
 
 /// Registries that are asked at once.
 const AT_ONCE: usize = 8;
 
 /// Asks for every reference whose tag is known. True: something could not be asked.
-pub(super) async fn ask(rows: &mut [Row], config: Option<&Config>, context: &Context) -> bool {
+pub(super) async fn ask(
+    rows: &mut [Row],
+    config: Option<&Config>,
+    context: &Context,
+) -> Result<bool, Failure> {
+    let config_with_signers = config.filter(|config| !config.signers.is_empty());
+    let trust = config_with_signers.map(Config::trust).transpose()?;
+    let trust = trust.as_ref();
     let progress = context.output.progress();
     let asked: Vec<(usize, String, BTreeSet<Platform>)> = rows
         .iter()
@@ -27,20 +36,22 @@ pub(super) async fn ask(rows: &mut [Row], config: Option<&Config>, context: &Con
         .filter_map(|(number, row)| Some((number, whom(row, config)?, wanted(row, config))))
         .collect();
     let one = |(number, text, wanted): (usize, String, BTreeSet<Platform>)| async move {
-        let found = platforms(&text, config).await;
-        let lacks = found.map(|has| {
+        let found = look(&text, config, trust).await;
+        let found = found.map(|(has, signed_by)| {
             let is_had = |on: &&Platform| has.iter().any(|image| image.suits(on).is_some());
             let lacks = wanted.iter().filter(|on| !is_had(on) && !has.is_empty());
-            lacks.map(ToString::to_string).collect::<Vec<_>>()
+            (lacks.map(ToString::to_string).collect::<Vec<_>>(), signed_by)
         });
-        (number, text, lacks)
+        (number, text, found)
     };
     let futures: Vec<_> = asked.into_iter().map(one).collect();
     let mut answers = futures_util::stream::iter(futures).buffer_unordered(AT_ONCE);
     while let Some((number, text, answer)) = answers.next().await {
         progress.say(text);
         match answer {
-            Ok(lacks) => rows[number].lacks = lacks,
+            Ok((lacks, signed_by)) => {
+                (rows[number].lacks, rows[number].signed_by) = (lacks, signed_by);
+            }
             Err(failure) => {
                 rows[number].unasked = failure.exit == Exit::Remote;
                 rows[number].unreachable = Some(failure.cause);
@@ -48,7 +59,7 @@ pub(super) async fn ask(rows: &mut [Row], config: Option<&Config>, context: &Con
         }
     }
     progress.done();
-    rows.iter().any(|row| row.unasked)
+    Ok(rows.iter().any(|row| row.unasked))
 }
 
 /// What is asked for: the larder's own copy where there is one, else the upstream's.
@@ -102,9 +113,15 @@ pub(super) fn wanted(row: &Row, config: Option<&Config>) -> BTreeSet<Platform> {
     wanted
 }
 
-/// The platforms for which an image is there. Empty: it does not say, as artifacts do not.
-async fn platforms(text: &str, config: Option<&Config>) -> Result<Vec<Platform>, Failure> {
-    let opened = Place::read(text, config)?.source(config)?;
+/// The platforms for which an image is there, and who signed it. No platform: it does not say, as artifacts do not. None:
+/// nobody is named whose signatures count.
+async fn look(
+    text: &str,
+    config: Option<&Config>,
+    trust: Option<&Trust>,
+) -> Result<(Vec<Platform>, Option<Vec<String>>), Failure> {
+    let place = Place::read(text, config)?;
+    let opened = place.source(config)?;
     let source: &dyn Source = &*opened.source;
     let failed = |error: TransferError| {
         let failure = Failure::transfer(format!("cannot look at {text}"), &error);
@@ -114,19 +131,27 @@ async fn platforms(text: &str, config: Option<&Config>) -> Result<Vec<Platform>,
             _ => failure,
         }
     };
-    let (_, document) = source.manifest(&opened.selector).await.map_err(failed)?;
-    match &document.kind {
+    let found = source.manifest(&opened.selector).await.map_err(failed)?;
+    let document = &found.1;
+    let platforms: Vec<Platform> = match &document.kind {
         ManifestShape::Manifest { .. } => {
-            let config = own_platform(source, &document).await.map_err(failed)?;
-            Ok(config.into_iter().collect())
+            own_platform(source, document).await.map_err(failed)?.into_iter().collect()
         }
-        ManifestShape::Index(_) => Ok(document
+        ManifestShape::Index(_) => document
             .children()
             .iter()
             .filter_map(larder_core::document::Descriptor::platform)
             .filter(|platform| !platform.is_unknown())
-            .collect()),
-    }
+            .collect(),
+    };
+    let (Some(trust), Place::Registry(reference)) = (trust, &place) else {
+        return Ok((platforms, None));
+    };
+    let names = names_of(reference, config);
+    let tags: Vec<String> = reference.tag.iter().map(ToString::to_string).collect();
+    let gathered = gathered(source, &found, &[]).await.map_err(failed)?;
+    let judging = Judging { trust, names: &names, tags: &tags };
+    Ok((platforms, Some(signers_of(&judging.examine(&found, &[], &gathered)))))
 }
 
 async fn own_platform(

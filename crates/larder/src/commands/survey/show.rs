@@ -253,6 +253,10 @@ fn remarks(row: &Row) -> Vec<String> {
     if !row.lacks.is_empty() {
         all.push(paint(BAD, format!("not made for {}", row.lacks.join(", "))));
     }
+    all.extend(row.signed_by.iter().map(|signers| match signers.as_slice() {
+        [] => paint(DIM, "signed by nobody who is named"),
+        some => paint(GOOD, format!("signed by {}", some.join(", "))),
+    }));
     all.extend(row.unreachable.iter().map(|why| paint(BAD, safe(why))));
     all
 }
