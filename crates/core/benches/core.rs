@@ -325,3 +325,64 @@ fn examine_an_envelope(bencher: Bencher<'_, '_>, kind: &str) {
         assert!(examined[0].outcome.is_ok());
     });
 }
+
+/// What a pull costs once what was found of its image is kept: two signers are asked for, among notes of others.
+#[divan::bench(args = [0, 100])]
+fn decide_by_kept_signatures(bencher: Bencher<'_, '_>, notes: usize) {
+    use larder_core::policy::{
+        Asks, Fact, ImageFacts, PolicyRule, RuleDecision, RuleQuestion, Rules, SignatureFacts,
+        Verdict, WhatRuns,
+    };
+    use larder_core::signature::{Examined, Flaw, Proven, SignatureAsk, SignedBy};
+    let by = ["ventworks-release", "emberfall-approval"].map(str::to_owned);
+    let ask = SignatureAsk { by: by.to_vec(), of: 2, within: None, says: None };
+    let rule = PolicyRule {
+        name: "vetted images are signed".to_owned(),
+        clusters: Vec::new(),
+        namespaces: Vec::new(),
+        classes: vec!["vetted".into()],
+        images: Vec::new(),
+        asks: Asks { signed: vec![ask], ..Asks::default() },
+        verdict: Verdict::Deny,
+        running: WhatRuns::Warn,
+        held_before: None,
+        because: String::new(),
+        line: larder_core::access::ConfigLine::default(),
+    };
+    let rules = Rules::new(vec![rule]).unwrap();
+    let digest = Digest::of(b"image");
+    let found = |outcome| Examined { companion: digest.clone(), form: None, outcome };
+    let signed = by.map(|signer| {
+        found(Ok(Proven {
+            signer,
+            by: SignedBy::Key(String::new()),
+            over: digest.clone(),
+            at: None,
+            until: None,
+            said: None,
+            is_signature: true,
+        }))
+    });
+    let noted = (0..notes).map(|_| found(Err(Flaw::NoSignature)));
+    let found = noted.chain(signed).collect();
+    let facts = ImageFacts {
+        signatures: Fact::Is(SignatureFacts { found, is_withdrawn: false }),
+        ..ImageFacts::UNKNOWN
+    };
+    let image = "ventworks.example/gauges/steamgauge".parse().unwrap();
+    bencher.bench_local(|| {
+        let asked = RuleQuestion {
+            cluster: black_box(Some("turbine-hall")),
+            namespace: None,
+            image: &image,
+            class: Some("vetted"),
+            own: false,
+            tag: None,
+            digest: None,
+            part: false,
+            now: 0,
+        };
+        let decided = rules.decide(&asked, &facts);
+        assert!(matches!(decided, RuleDecision::Verdict { verdict: Verdict::Allow, .. }));
+    });
+}

@@ -4,7 +4,7 @@ use larder_core::companion::list_tag;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::Tag;
-use larder_core::policy::{Court, Fact, FactsWish};
+use larder_core::policy::{Court, Fact, FactsWish, ImageFacts};
 use larder_core::reference::{Reference, Selector};
 use larder_core::signature::{
     Approval, EMPTY_CONFIG, Examined, FoundBy, GatheredCompanion, Json, KeyUse, Proven, PublicKey,
@@ -262,6 +262,12 @@ impl<'c> Approver<'c> {
             let known = store.facts(&held.repository, &Selector::Digest(digest), wish).await;
             let known = known.map_err(|error| Failure::store(self.what(of.image), &error))?;
             (facts.inside, facts.platforms) = (known.inside, known.platforms);
+            // What the rules let be because it was here before is let be here too.
+            let befores = self.court.rules.all().iter().filter_map(|rule| rule.held_before);
+            let before = befores.min().unwrap_or(i64::MIN);
+            if held == of.image && matches!(known.held, Fact::Is(since) if since < before) {
+                facts.held = Fact::Is(ImageFacts::ALWAYS);
+            }
         } else {
             (facts.inside, facts.platforms) = (Fact::Unknown, Fact::Unknown);
         }

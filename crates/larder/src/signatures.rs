@@ -161,7 +161,7 @@ impl SignatureGate<'_> {
         let is_withdrawn = self.trust.withdrawn.contains(&found.0);
         let found = judging.examine(found, &indexes, &gathered);
         Ok(ImageFacts {
-            held: Fact::Is(i64::MIN),
+            held: Fact::Is(ImageFacts::ARRIVES),
             signed: Fact::Is(true),
             signatures: Fact::Is(SignatureFacts { found, is_withdrawn }),
             ..ImageFacts::default()

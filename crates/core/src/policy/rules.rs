@@ -143,11 +143,18 @@ pub struct FactsWish<'w> {
     /// The cluster of which it is wanted whether it was seen to use it, and since when, in milliseconds since 1970. None:
     /// that is not wanted.
     pub runs: Option<(&'w str, i64)>,
+    /// Whether it is wanted if something refers to it that calls itself a signature.
+    pub looks_signed: bool,
     /// Whose signatures are wanted. None: nobody's.
     pub signatures: Option<SignatureWish<'w>>,
 }
 
 impl ImageFacts {
+    /// Since when an image is held that gets its tag just now: old enough for every rule, because its age is asked when it is
+    /// pulled, and held by nobody before.
+    pub const ARRIVES: i64 = i64::MIN;
+    /// Since when an image counts as held that is to be judged whatever its age.
+    pub const ALWAYS: i64 = i64::MIN + 1;
     /// Nothing can be told.
     pub const UNKNOWN: Self = Self {
         platforms: Fact::Unknown,
@@ -407,7 +414,8 @@ impl Rules {
         let asking = self.list(cluster).iter().map(|&at| &self.all[at].asks.inside);
         let inside = InsideWish::of(asking.filter(|asks| !asks.is_empty()));
         let runs = cluster.filter(|_| inside.is_some()).map(|cluster| (cluster, since));
-        FactsWish { inside, runs, signatures }
+        let looks_signed = self.list(cluster).iter().any(|&at| self.all[at].asks.signature);
+        FactsWish { inside, runs, looks_signed, signatures }
     }
 
     /// Decides.
@@ -557,7 +565,11 @@ fn lacks_signatures(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFa
     let lack = rule.asks.signed.iter().find_map(|ask| short(ask, found, asked.now));
     let Some(lack) = lack.map(Box::new) else { return LackedFact::Nothing };
     match (rule.held_before, &facts.held) {
-        (Some(before), Fact::Is(since)) if *since < before && rule.verdict == Verdict::Deny => {
+        (Some(before), Fact::Is(since))
+            if *since < before
+                && *since != ImageFacts::ARRIVES
+                && rule.verdict == Verdict::Deny =>
+        {
             LackedFact::Spared(Lack::Signed(lack, Some(Spared::HeldBefore(before))))
         }
         _ => LackedFact::Lacks(Lack::Signed(lack, None)),

@@ -157,6 +157,20 @@ pub(super) struct Hand<'e> {
     pub verifier: Vec<u8>,
 }
 
+impl Examined {
+    /// About how many bytes of memory it takes.
+    pub fn weight(&self) -> usize {
+        let own = 2 * std::mem::size_of::<Self>();
+        own + match &self.outcome {
+            Ok(Proven { said: Some(said), .. }) => {
+                said.predicate_type.len() + said.predicate.weight()
+            }
+            Ok(_) => 0,
+            Err(_) => super::flaw::LONGEST,
+        }
+    }
+}
+
 /// Examines all that was found.
 pub fn examine<'c>(
     trust: &Trust,
@@ -170,6 +184,15 @@ pub fn examine<'c>(
         if let Err(flaw) = examiner.companion(&one, &mut all) {
             all.truncate(before);
             all.push(Examined { companion: one.digest.clone(), form: None, outcome: Err(flaw) });
+        }
+    }
+    for one in &mut all {
+        match &mut one.outcome {
+            Ok(Proven { said: Some(said), .. }) if !trust.asked.contains(&said.predicate_type) => {
+                said.predicate = Json::Null;
+            }
+            Ok(_) => {}
+            Err(flaw) => flaw.shorten(),
         }
     }
     all

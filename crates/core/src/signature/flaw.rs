@@ -72,7 +72,32 @@ pub enum Flaw {
     },
 }
 
+/// The longest text of a stranger that is kept, in characters.
+pub(super) const LONGEST: usize = 300;
+
 impl Flaw {
+    /// Cuts texts of strangers to what anybody reads.
+    pub fn shorten(&mut self) {
+        let shorten = |text: &mut String| {
+            if text.len() > LONGEST {
+                *text = cut(text, LONGEST);
+            }
+        };
+        match self {
+            Self::WrongType(text) | Self::WrongAlgorithm(text) | Self::UnknownCritical(text) => {
+                shorten(text);
+            }
+            Self::WrongSigner(names) => {
+                names.truncate(10);
+                names.iter_mut().for_each(shorten);
+            }
+            Self::BadSignature { named } => named.iter_mut().for_each(shorten),
+            Self::WrongIdentity { named, .. } => shorten(named),
+            Self::WrongPredicate { predicate, .. } => shorten(predicate),
+            _ => {}
+        }
+    }
+
     /// The reason in one word.
     pub fn word(&self) -> &'static str {
         match self {

@@ -17,6 +17,19 @@ pub enum Json {
     Object(Vec<(String, Json)>),
 }
 
+impl Json {
+    /// About how many bytes of memory it takes.
+    pub fn weight(&self) -> usize {
+        let own = std::mem::size_of::<Self>();
+        own + match self {
+            Self::Null | Self::Bool(_) | Self::Number(_) => 0,
+            Self::Text(text) => text.len(),
+            Self::List(all) => all.iter().map(Self::weight).sum(),
+            Self::Object(all) => all.iter().map(|(name, one)| name.len() + 24 + one.weight()).sum(),
+        }
+    }
+}
+
 /// How deep values may lie in one another.
 const DEEPEST: usize = 64;
 /// The most values in one text.

@@ -50,6 +50,9 @@ pub struct Trust {
     pub logs: Vec<Log>,
     /// Images that count as not signed, whatever was signed.
     pub withdrawn: BTreeSet<Digest>,
+    /// The types of statements of which somebody asks what they say. Of others no more than their type is told: a bill of
+    /// materials may have many megabytes.
+    pub asked: BTreeSet<String>,
 }
 
 impl Identity {

@@ -120,6 +120,7 @@ fn trust(vector: &Value) -> Result<Trust, &'static str> {
         stamps: Authorities::new(stamps, &[], false).unwrap(),
         logs,
         withdrawn: texts(&of["withdrawn"]).iter().map(|text| text.parse().unwrap()).collect(),
+        asked: texts(&vector["ask"]["predicate_types"]).into_iter().collect(),
     })
 }
 

@@ -3,6 +3,7 @@
 mod chapters;
 mod guarded;
 mod house;
+mod signed;
 mod stage;
 mod story;
 mod texts;

@@ -52,6 +52,26 @@ impl SignerConfig {
 }
 
 impl Config {
+    /// Why nothing can be signed in the name of a signer that says with what. None: something can, or it says nothing. A
+    /// program is not run for it.
+    pub fn signs_wrongly(&self, one: &SignerConfig) -> Option<String> {
+        let path = one.sign.as_ref()?.key.as_ref()?;
+        let name = one.name.get_ref();
+        let path = self.folder().join(path);
+        let key = match read_private_key("", &path) {
+            Ok(key) => key,
+            Err(failure) => {
+                return Some(format!("nothing can be signed as {name} here: {}", failure.cause));
+            }
+        };
+        let keys = self.signer(one).ok()?.keys;
+        let is_known = key.public().is_ok_and(|public| keys.contains(&public));
+        let shown = larder_transfer::files::named(&path);
+        (!is_known).then(|| {
+            format!("what is signed as {name} would not count: {shown} is none of its `keys`")
+        })
+    }
+
     /// Signs some bytes in the name of a signer; ECDSA in DER. Which of its keys that verifies is for others to find.
     ///
     /// # Errors

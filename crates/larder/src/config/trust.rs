@@ -480,6 +480,8 @@ impl Config {
             logs.push(Log { origin, key, is_required: one.required, time_counts: one.time });
         }
         let withdrawn = self.trust.withdrawn.iter().cloned().collect();
-        Ok(Trust { signers, stamps, logs, withdrawn })
+        let asks = self.rules.all().iter().flat_map(|rule| &rule.asks.signed);
+        let asked = asks.filter_map(|ask| ask.says.as_ref()).flat_map(|says| says.types.clone());
+        Ok(Trust { signers, stamps, logs, withdrawn, asked: asked.collect() })
     }
 }

@@ -29,7 +29,8 @@ pub(super) struct BroughtCompanions {
     pub is_doubtful: bool,
 }
 
-/// Fetches what lies beside these manifests of a cached shelf; with `whole`, also what signatures need to be examined.
+/// Fetches what lies beside these manifests of a cached shelf, by reference and under the tags of signatures; with `whole`,
+/// also what signatures need to be examined.
 pub(super) async fn bring(
     app: &App,
     repository: &RepositoryName,
@@ -40,9 +41,6 @@ pub(super) async fn bring(
     for digest in about {
         let warning = cached::referrers(app, repository, digest).await?;
         brought.is_doubtful |= warning.is_some();
-    }
-    if !whole {
-        return Ok(brought);
     }
     let Some(shelf) = app.cache.shelf_of(repository) else { return Ok(brought) };
     let path = shelf.upstream_name(repository)?;
@@ -56,6 +54,9 @@ pub(super) async fn bring(
                 Err(trouble) => brought.is_doubtful |= may_do_without(trouble)?,
             }
         }
+    }
+    if !whole {
+        return Ok(brought);
     }
     let (mut wanted, mut left) = (BTreeMap::new(), BYTES);
     for (digest, ..) in app.store.beside(repository, about).await? {

@@ -10,7 +10,7 @@ use larder_core::policy::{
     Fact, FactsWish, ImageFacts, InsideFacts, InsideGap, InsideWish, SignatureFacts, SignatureWish,
 };
 use larder_core::reference::{Image, Selector};
-use larder_core::signature::Trust;
+use larder_core::signature::{Examined, Trust};
 use larder_store::{Moment, Store, now, real_child};
 
 use super::companions::{BroughtCompanions, bring, content};
@@ -19,9 +19,11 @@ use crate::cached::{self, CachedManifest};
 use crate::error::ApiError;
 use crate::flights::Flights;
 
-/// Images of which facts are kept, and what was found of all of them together.
+/// Images of which facts are kept, and about how many bytes all of them take.
 const MOST: usize = 20_000;
-const MOST_FOUND: usize = 400_000;
+const MOST_BYTES: usize = 64 * 1024 * 1024;
+/// Ways in which one image is asked for.
+const WAYS: usize = 8;
 /// How long facts are kept, in milliseconds: by then what only the time changes is seen too.
 const AGE: i64 = 5 * 60_000;
 /// The same on a cached shelf, whose upstream may have more signatures by then.
@@ -49,25 +51,29 @@ pub(crate) struct KnownFacts {
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 struct WishKind {
     inside: Option<InsideWish>,
+    looks_signed: bool,
     is_signed: bool,
 }
 
 impl WishKind {
     fn of(wish: &FactsWish<'_>) -> Self {
-        Self { inside: wish.inside, is_signed: wish.signatures.is_some() }
+        let (inside, looks_signed) = (wish.inside, wish.looks_signed);
+        Self { inside, looks_signed, is_signed: wish.signatures.is_some() }
     }
 }
 
 /// Facts, and when they were true.
 struct FactsEntry {
     kind: WishKind,
+    /// The tag that named the image too, where it was named by its digest.
+    tag: Option<Tag>,
     at: Moment,
     published_at: Option<Moment>,
     /// By whose signatures they were judged. The allocation is compared: while it is held here, no other has its place.
     trust: Option<Arc<Trust>>,
     /// In milliseconds since 1970.
     until: i64,
-    found: usize,
+    bytes: usize,
     facts: Arc<ImageFacts>,
 }
 
@@ -76,11 +82,21 @@ struct KeptInner {
     /// By repository, and within it by tag or digest.
     images: HashMap<RepositoryName, HashMap<Selector, Vec<FactsEntry>>>,
     number: usize,
-    found: usize,
+    bytes: usize,
 }
 
 /// What is asked for at one moment, by whose trust.
-type FlightKey = (RepositoryName, Selector, WishKind, Option<Moment>, Option<Moment>, usize, bool);
+#[derive(Clone, PartialEq, Eq, Hash)]
+struct FlightKey {
+    repository: RepositoryName,
+    selector: Selector,
+    tag: Option<Tag>,
+    kind: WishKind,
+    began: Option<Moment>,
+    published_at: Option<Moment>,
+    trust: usize,
+    fetched: bool,
+}
 
 /// Facts that were gathered, and those that are being gathered.
 #[derive(Default)]
@@ -94,6 +110,7 @@ struct OwnWish {
     repository: RepositoryName,
     selector: Selector,
     inside: Option<InsideWish>,
+    looks_signed: bool,
     signatures: Option<(Arc<Trust>, Image, Option<Tag>)>,
 }
 
@@ -107,6 +124,7 @@ impl OwnWish {
             repository: place.repository.clone(),
             selector: place.selector.clone(),
             inside: place.wish.inside,
+            looks_signed: place.wish.looks_signed,
             signatures,
         }
     }
@@ -120,7 +138,12 @@ impl OwnWish {
         FactsPlace {
             repository: &self.repository,
             selector: &self.selector,
-            wish: FactsWish { inside: self.inside, runs: None, signatures },
+            wish: FactsWish {
+                inside: self.inside,
+                runs: None,
+                looks_signed: self.looks_signed,
+                signatures,
+            },
         }
     }
 }
@@ -136,7 +159,8 @@ impl GatheredFacts {
         let kind = WishKind::of(&wish);
         let kept = self.kept.read().unwrap_or_else(PoisonError::into_inner);
         let entries = kept.images.get(repository)?.get(selector)?;
-        let entry = entries.iter().find(|entry| entry.kind == kind)?;
+        let tag = tag_of(&wish);
+        let entry = entries.iter().find(|one| one.kind == kind && one.tag.as_ref() == tag)?;
         let trust = wish.signatures.map(|wish| wish.trust);
         let is_same_trust = match (&entry.trust, trust) {
             (Some(one), Some(other)) => Arc::ptr_eq(one, other),
@@ -171,8 +195,16 @@ impl GatheredFacts {
         let began = at.filter(|_| !is_cached);
         let fetched = fetched && is_cached;
         let published_at = published_at.filter(|_| kind.inside.is_some());
-        let (repository, selector) = (place.repository.clone(), place.selector.clone());
-        let key = (repository, selector, kind, began, published_at, trust, fetched);
+        let key = FlightKey {
+            repository: place.repository.clone(),
+            selector: place.selector.clone(),
+            tag: tag_of(&place.wish).cloned(),
+            kind,
+            began,
+            published_at,
+            trust,
+            fetched,
+        };
         let (gathering, wish) = (Arc::clone(app), OwnWish::of(place));
         let flight = self.flights.join(key, || async move {
             let place = wish.place();
@@ -207,46 +239,68 @@ impl GatheredFacts {
         if facts.held == Fact::Unknown && facts.platforms == Fact::Unknown {
             return;
         }
-        let kind = WishKind::of(&place.wish);
-        let found = found_in(facts);
+        let (kind, bytes) = (WishKind::of(&place.wish), weight(facts));
+        if bytes > MOST_BYTES / 4 {
+            return;
+        }
         let entry = FactsEntry {
             kind,
+            tag: tag_of(&place.wish).cloned(),
             at,
             published_at: Some(published_at),
             trust: place.wish.signatures.map(|wish| Arc::clone(wish.trust)),
             until,
-            found,
+            bytes,
             facts: Arc::clone(facts),
         };
         let mut kept = self.kept.write().unwrap_or_else(PoisonError::into_inner);
-        if kept.number >= MOST || kept.found + found > MOST_FOUND {
+        if kept.number >= MOST || kept.bytes + bytes > MOST_BYTES {
             *kept = KeptInner::default();
         }
         let images = kept.images.entry(place.repository.clone()).or_default();
         let entries = images.entry(place.selector.clone()).or_default();
-        let before: usize =
-            entries.iter().filter(|one| one.kind == kind).map(|one| one.found).sum();
-        let were = entries.len();
-        entries.retain(|one| one.kind != kind);
+        let (mut gone, mut freed) = (0, 0);
+        let mut leave = |one: &FactsEntry| {
+            gone += 1;
+            freed += one.bytes;
+        };
+        entries.retain(|one| {
+            let is_same = one.kind == entry.kind && one.tag == entry.tag;
+            if is_same {
+                leave(one);
+            }
+            !is_same
+        });
+        if entries.len() >= WAYS {
+            leave(&entries.remove(0));
+        }
         entries.push(entry);
-        let added = entries.len() - were.min(entries.len());
-        kept.number += added;
-        kept.found = (kept.found + found).saturating_sub(before);
+        kept.number = (kept.number + 1).saturating_sub(gone);
+        kept.bytes = (kept.bytes + bytes).saturating_sub(freed);
     }
 }
 
-/// How much was found, by which what is kept is bounded.
-fn found_in(facts: &ImageFacts) -> usize {
-    let signatures = match &facts.signatures {
-        Fact::Is(SignatureFacts { found, .. }) => found.len(),
+/// The tag under which signatures are judged.
+fn tag_of<'w>(wish: &FactsWish<'w>) -> Option<&'w Tag> {
+    wish.signatures.and_then(|wish| wish.tag)
+}
+
+/// About how many bytes of memory facts take.
+fn weight(facts: &ImageFacts) -> usize {
+    let signatures: usize = match &facts.signatures {
+        Fact::Is(SignatureFacts { found, .. }) => found.iter().map(Examined::weight).sum(),
         _ => 0,
     };
     let touching = match &facts.inside {
-        Fact::Is(InsideFacts { touching, .. }) => touching.len(),
+        Fact::Is(InsideFacts { touching, .. }) => touching.len() * TOUCHING,
         _ => 0,
     };
-    1 + signatures + touching
+    OVERHEAD + signatures + touching
 }
+
+/// What facts take beside what was found, and what one advisory takes.
+const OVERHEAD: usize = 1024;
+const TOUCHING: usize = 512;
 
 /// What was gathered, the moments after which it was read, and until when it can be believed, in milliseconds since 1970.
 struct Gathered {
@@ -266,9 +320,11 @@ async fn gather(app: &App, place: FactsPlace<'_>, fetched: bool) -> Result<Gathe
     };
     let (mut config, mut companions) = (None, BroughtCompanions::default());
     if let Some(brought) = &brought {
-        let mut about = store.listing(repository, &brought.digest).await?;
-        about.insert(0, brought.digest.clone());
-        companions = bring(app, repository, &about, wish.signatures.is_some()).await?;
+        if wish.looks_signed || wish.signatures.is_some() {
+            let mut about = store.listing(repository, &brought.digest).await?;
+            about.insert(0, brought.digest.clone());
+            companions = bring(app, repository, &about, wish.signatures.is_some()).await?;
+        }
         config = child_config(app, repository, &Selector::Digest(brought.digest.clone())).await?;
     }
     // Asked before anything of it is read: what is read after that is at least as true.

@@ -91,6 +91,9 @@ pub fn checked(config: &Config, now: i64) -> (Vec<CheckedSigner>, Vec<String>, O
         })
         .collect();
     let mut notes = Vec::new();
+    for one in &config.signers {
+        notes.extend(config.signs_wrongly(one));
+    }
     for one in &all {
         for (what, at) in one.ends.iter().filter(|(_, at)| *at < now + SOON) {
             let word = if *at < now { "ended" } else { "will" };

@@ -370,7 +370,9 @@ async fn look(
     let was = ends.digest_at(to).await?;
     let mut looked =
         Looked { digest, document, trimmed, was, blobs: BTreeMap::new(), signs: false };
-    if let Some(passing) = wish.passing {
+    // What is there already gets no tag.
+    let is_due = |passing: &&&Passing<'_>| looked.state() != CopyState::There || passing.signs();
+    if let Some(passing) = wish.passing.as_ref().filter(is_due) {
         looked.signs = passing.check(&*source, ends, (from, to), &looked.passed()).await?;
     }
     if looked.state() != CopyState::There {

@@ -4,7 +4,7 @@ use futures_util::FutureExt as _;
 use futures_util::future::BoxFuture;
 
 use super::stage::Stage;
-use super::{guarded, house, story};
+use super::{guarded, house, signed, story};
 use crate::failure::Failure;
 
 /// One chapter. It rests on what those before it did.
@@ -73,6 +73,10 @@ chapters! {
     "A vulnerability is published. Which images have it, by which layer, who runs them, and what mends it?" => house::what_is_wrong_with_it,
     "From development to production",
     "A release is promoted: by digest, with who and why." => house::promoted,
+    "Signed by whom",
+    "The vendor signs what it releases. From now on nothing else of theirs runs." => signed::by_the_vendor,
+    "Our own approval",
+    "What goes to production is signed by us too, on its way, and the door asks for it." => signed::by_us,
     "Keep the house",
     "Only the newest board stays on the developers' shelf." => house::tidied,
     "This morning",

@@ -184,7 +184,8 @@ pub async fn the_rehearsal(stage: &mut Stage) -> Result<(), Failure> {
 /// The name under which the cluster's API reaches the door.
 const DOOR: &str = "door.emberfall.example";
 
-fn pod(name: &str, more: &str, image: &str) -> String {
+/// A pod of the namespace of the turbines.
+pub fn pod(name: &str, more: &str, image: &str) -> String {
     format!(
         "apiVersion: v1\nkind: Pod\nmetadata: {{name: {name}, namespace: scada}}\nspec: {{{more}containers: [{{name: one, image: \"{image}\"}}]}}\n"
     )

@@ -80,5 +80,9 @@ impl<'g> IntakeGate<'g> {
 
 /// What is asked of it when it is pulled, and not before: its age here, and what refers to it.
 fn known() -> ImageFacts {
-    ImageFacts { held: Fact::Is(i64::MIN), signed: Fact::Is(true), ..ImageFacts::default() }
+    ImageFacts {
+        held: Fact::Is(ImageFacts::ARRIVES),
+        signed: Fact::Is(true),
+        ..ImageFacts::default()
+    }
 }
