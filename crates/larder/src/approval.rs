@@ -183,7 +183,9 @@ impl<'c> Approver<'c> {
             return Ok(outcome);
         }
         let approval = self.approval(of);
-        self.judge_with(of, &approval).await?;
+        // Of several of our own, one has to be the first.
+        let ours: Vec<_> = self.config.signers.iter().filter(|one| one.sign.is_some()).collect();
+        self.judge_with(of, &approval, &ours).await?;
         let Some(target) = target else { return Ok(outcome) };
         let usage = |error: &dyn std::fmt::Display| Failure::usage(self.what(image), error, "");
         if !is_approved {
@@ -218,30 +220,41 @@ impl<'c> Approver<'c> {
         Ok(outcome)
     }
 
-    /// Refuses what our own rules refuse to everybody, with our signature on it.
+    /// Refuses what our own rules refuse to everybody, with this signature on it.
     ///
     /// # Errors
     /// They do, or what they ask cannot be looked up.
     pub async fn judge(&self, of: Approved<'_>) -> Result<(), Failure> {
-        self.judge_with(of, &self.approval(of)).await
+        self.judge_with(of, &self.approval(of), &[self.signer]).await
     }
 
-    async fn judge_with(&self, of: Approved<'_>, approval: &Approval) -> Result<(), Failure> {
+    async fn judge_with(
+        &self,
+        of: Approved<'_>,
+        approval: &Approval,
+        signers: &[&SignerConfig],
+    ) -> Result<(), Failure> {
         let digest = of.found.0.clone();
         let predicate = serde_json::to_vec(approval).ok().and_then(|bytes| Json::read(&bytes));
-        let ours = predicate.map(|predicate| Examined {
-            companion: digest.clone(),
-            form: Some(SignatureForm::Dsse),
-            outcome: Ok(Proven {
-                signer: self.name().to_owned(),
-                by: SignedBy::Key(String::new()),
-                over: digest,
-                at: Some(now().div_euclid(1000)),
-                until: None,
-                said: Some(Said { predicate_type: self.predicate_type.to_owned(), predicate }),
-                is_signature: true,
-            }),
+        let ours = signers.iter().filter_map(|signer| {
+            Some(Examined {
+                companion: digest.clone(),
+                form: Some(SignatureForm::Dsse),
+                outcome: Ok(Proven {
+                    signer: signer.name.get_ref().clone(),
+                    by: SignedBy::Key(String::new()),
+                    over: digest.clone(),
+                    at: Some(now().div_euclid(1000)),
+                    until: None,
+                    said: Some(Said {
+                        predicate_type: signer.statement_type()?.to_owned(),
+                        predicate: predicate.clone()?,
+                    }),
+                    is_signature: true,
+                }),
+            })
         });
+        let ours: Vec<Examined> = ours.collect();
         let gate = SignatureGate { court: &self.court, trust: &self.trust };
         let case = self.court.reference(of.image);
         let judged = JudgedImage {

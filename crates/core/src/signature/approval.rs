@@ -166,8 +166,14 @@ pub fn small_companion(
         }),
     };
     let layers = manifest.get_mut("layers").and_then(serde_json::Value::as_array_mut);
-    let missing = || DocumentError::Shape("what lies under the tag has no layers".to_owned());
-    layers.ok_or_else(missing)?.push(written(&layer.descriptor));
+    let other = || DocumentError::Shape("what lies under the tag holds no signatures".to_owned());
+    let layers = layers.ok_or_else(other)?;
+    // Whoever's image lies there, it is not ours to change.
+    let is_small = |one: &serde_json::Value| one["mediaType"] == wire::SMALL;
+    if before.is_some() && (layers.is_empty() || !layers.iter().all(is_small)) {
+        return Err(other());
+    }
+    layers.push(written(&layer.descriptor));
     Document::read(manifest.to_string().into(), None)
 }
 
@@ -305,5 +311,6 @@ mod tests {
         let index = json!({ "schemaVersion": 2, "mediaType": media_type::INDEX, "manifests": [] });
         let index = Document::read(index.to_string().into(), None).unwrap();
         assert!(small_companion(&second, Some(&index)).is_err());
+        assert!(small_companion(&second, Some(&image)).is_err(), "an image is left as it is");
     }
 }

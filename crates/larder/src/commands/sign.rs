@@ -105,6 +105,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         signer: name.clone(),
         dry_run: args.dry_run,
         because: because.clone(),
+        own: format!("{}/", config.larder.url.host),
         ..SigningReport::default()
     };
     let mut failures = Vec::new();
@@ -240,6 +241,9 @@ pub struct SigningReport {
     signed: usize,
     there_already: usize,
     failed: usize,
+    /// What this larder's images begin with.
+    #[serde(skip)]
+    own: String,
 }
 
 impl Report for SigningReport {
@@ -256,7 +260,9 @@ impl Report for SigningReport {
                 (true, true, _) => paint(GOOD, "signed"),
             };
             let digest = one.digest.as_ref().map_or_else(String::new, |one| short(one).to_owned());
-            table.row([state, one.image.clone(), digest]);
+            let name = one.image.strip_prefix(&self.own).unwrap_or(&one.image);
+            let name = name.split('@').next().unwrap_or(name).to_owned();
+            table.row([state, name, digest]);
         }
         if self.images.iter().any(|one| one.cause.is_none()) {
             out.table(&table);

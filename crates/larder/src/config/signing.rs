@@ -106,7 +106,12 @@ impl Config {
 pub fn read_private_key(what: &str, path: &Path) -> Result<PrivateKey, Failure> {
     let shown = larder_transfer::files::named(path);
     let failed = |error: &std::io::Error| Failure::file(what, path, error);
-    let mode = std::fs::metadata(path).map_err(|error| failed(&error))?.permissions().mode();
+    let there = std::fs::metadata(path).map_err(|error| failed(&error))?;
+    if !there.is_file() {
+        let remedy = "name the file that `larder sign --new-key FILE` made";
+        return Err(Failure::usage(what, format!("{shown} is no file"), remedy));
+    }
+    let mode = there.permissions().mode();
     if mode & 0o077 != 0 {
         let cause = format!("others may read {shown} (its mode is {:o})", mode & 0o777);
         return Err(Failure::usage(what, cause, format!("`chmod 600 {shown}`")));

@@ -170,6 +170,25 @@ fn what_may_not_be_signed_is_told_before_anything_is() {
         "because = \"x\"\nasks = { signed_by = [\"approval\"] }",
     ));
     run().ends(0);
+    // Of two of our own that a rule asks for, one has to be the first; promotion wants both.
+    let second = signer(&house, "second");
+    let both = format!(
+        "[[rule]]\nname = \"two\"\nimages = [\"{OWN}/vendor/**\", \"{OWN}/prod/**\"]\nverdict = \"deny\"\nbecause = \"x\"\nasks = {{ signed_by = [\"approval\", \"second\"], of = 2 }}\n\n"
+    );
+    house.configure(&format!("{SHELVES}{ours}{second}{both}"));
+    let promote =
+        || house.larder("promote vendor/kettle:2 prod/ --because tried --sign-as approval");
+    promote().ends(1).says(&["2 of approval, second have to have signed it"]);
+    house.larder("sign vendor/kettle:2 --as second --because tried").ends(0);
+    promote().ends(0);
+    // Under the tag of a signature lies somebody's image: it is left as it is.
+    let shown = house.larder(&format!("--json look {OWN}/vendor/kettle:2")).ends(0).json();
+    let tag = shown["digest"].as_str().unwrap().replace(':', "-") + ".sig";
+    house.larder(&format!("copy {OWN}/vendor/kettle:2 {OWN}/vendor/kettle:{tag}")).ends(0);
+    let small = house.larder("sign vendor/kettle:2 --as second --because tried --small");
+    small.ends(1).says(&["holds no signatures"]);
+    let under = house.larder(&format!("--json look {OWN}/vendor/kettle:{tag}")).ends(0).json();
+    assert_eq!(under["digest"], shown["digest"]);
     // A key that is none of the signer's.
     let house = unsigned("");
     house.larder("sign --new-key other.key").ends(0);
