@@ -35,7 +35,7 @@ use tokio::sync::Semaphore;
 pub(crate) use facts::{FactsPlace, GatheredFacts};
 pub(crate) use permit::{check as check_grant, passes as is_granted, refuse_catalog};
 pub(crate) use record::{RecordSubject, RecordedDeed, Recorder, is_probe, probing, reference};
-pub(crate) use rules::{RuleOutcome, check as check_rules, passes as is_ruled_in};
+pub(crate) use rules::{JudgedManifest, RuleOutcome, check as check_rules, passes as is_ruled_in};
 pub(crate) use tokens::{PATH as TOKEN_PATH, answer as answer_token};
 
 use crate::meters::Meters;

@@ -15,7 +15,7 @@ use larder_core::name::RepositoryName;
 use larder_core::reference::Selector;
 use larder_store::{ManifestRecord, Removal, TagSetting, now};
 
-use crate::access::{Caller, Head, is_granted, is_ruled_in, reference};
+use crate::access::{Caller, Head, JudgedManifest, is_granted, is_ruled_in, reference};
 use crate::account::RequestAccount;
 use crate::app::App;
 use crate::error::{ApiError, Code};
@@ -47,7 +47,7 @@ pub(crate) fn recall<B>(app: &Arc<App>, plan: &Plan, request: &Request<B>) -> Op
     // A client that may not have it, or has to be looked at closely, goes the long way.
     let caller = app.gate.known(plan, Head::of(request), &moment)?;
     if !is_granted(plan, &caller, operation)
-        || !operation.pull().is_none_or(|pull| is_ruled_in(app, plan, &caller, pull, Some(at)))
+        || !operation.pull().is_none_or(|pull| is_ruled_in(app, plan, &caller, pull, at))
     {
         return None;
     }
@@ -118,6 +118,13 @@ pub(crate) async fn get(
     let Some((record, bytes)) = found else {
         return Err(absent(app, repository, selector).await?);
     };
+    if parts.extensions.get::<JudgedManifest>().is_some_and(|judged| judged.0 != record.digest) {
+        let about = reference(repository, selector);
+        let message = format!("{about} moved while the rules were asked about it; ask again");
+        let error = ApiError::new(Code::ManifestUnknown, message);
+        let error = error.with_status(StatusCode::SERVICE_UNAVAILABLE);
+        return Err(error.with_header(header::RETRY_AFTER, HeaderValue::from_static("1")));
+    }
     let caller = parts.extensions.get::<Caller>();
     let about = reference(repository, selector);
     blocked::check(app, caller, &about, [&record.digest]).await?;

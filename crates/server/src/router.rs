@@ -268,6 +268,9 @@ async fn admit(
         Some(pull) => check_rules(app, plan, &caller, pull).await?,
         None => RuleOutcome::default(),
     };
+    if let Some(judged) = ruled.judged {
+        parts.extensions.insert(judged);
+    }
     if let Some(brought) = ruled.brought {
         parts.extensions.insert(brought);
     }

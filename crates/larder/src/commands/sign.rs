@@ -255,6 +255,7 @@ impl Report for SigningReport {
             let is_new = one.approved || one.small == Some(true);
             let state = match (is_new, one.approved, one.small) {
                 (false, ..) => paint(DIM, "there"),
+                (true, ..) if self.dry_run => paint(GOOD, "new"),
                 (true, true, Some(true)) => paint(GOOD, "signed, small too"),
                 (true, false, _) => paint(GOOD, "small form signed"),
                 (true, true, _) => paint(GOOD, "signed"),

@@ -151,6 +151,52 @@ fn a_tag_that_moves_between_two_requests_is_asked_for_what_it_is_now() {
 }
 
 #[test]
+fn a_tag_that_is_flipped_all_the_time_gives_nobody_what_is_not_signed() {
+    let house = signed();
+    house
+        .larder(&format!("copy bazaar.example/library/ashlog:1.4 {OWN}/vendor/kettle:other"))
+        .ends(0);
+    let unruled = house.read("larder.toml").replace("verdict = \"deny\"", "verdict = \"allow\"");
+    house.write("open.toml", unruled);
+    let path = |tag: &str| format!("/v2/vendor/kettle/manifests/{tag}");
+    let open = Serving::spawn(
+        house.command("serve --listen 127.0.0.1:0 --config open.toml"),
+        house.path("open.log"),
+    );
+    let of = |tag: &str| {
+        let answer = open.ask("GET", &path(tag));
+        (answer.header("content-type").unwrap().to_owned(), answer.body)
+    };
+    let (good, bad) = (of("2"), of("other"));
+    assert_eq!(open.stop("TERM"), 0);
+    let serving = Serving::start(&house);
+    let digest = larder_core::digest::Digest::of(&good.1);
+    let is_over = std::sync::atomic::AtomicBool::new(false);
+    let given = std::sync::atomic::AtomicUsize::new(0);
+    thread::scope(|scope| {
+        for _ in 0..3 {
+            scope.spawn(|| {
+                while !is_over.load(std::sync::atomic::Ordering::Relaxed) {
+                    let answer = serving.ask("GET", &path("2"));
+                    if answer.status == 200 {
+                        assert_eq!(larder_core::digest::Digest::of(&answer.body), digest);
+                        given.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+                    }
+                }
+            });
+        }
+        for turn in 0..120 {
+            let (kind, body) = if turn % 2 == 0 { &bad } else { &good };
+            let body = std::str::from_utf8(body).unwrap();
+            assert_eq!(put(&serving, "kettle/manifests/2", kind, body).status, 201);
+        }
+        is_over.store(true, std::sync::atomic::Ordering::Relaxed);
+    });
+    assert_eq!(serving.ask("GET", &path("2")).status, 200, "the signed one was pushed last");
+    assert!(given.into_inner() > 0, "nobody got anything");
+}
+
+#[test]
 fn a_list_that_lost_an_entry_to_another_pusher_hides_no_signature() {
     let house = signed();
     let serving = Serving::start(&house);

@@ -4,6 +4,7 @@
 use std::collections::HashMap;
 use std::sync::{Arc, PoisonError, RwLock};
 
+use larder_core::digest::Digest;
 use larder_core::document::{Document, ImageConfig, MANIFEST_LIMIT};
 use larder_core::name::{RepositoryName, Tag};
 use larder_core::policy::{
@@ -43,6 +44,8 @@ pub(crate) struct FactsPlace<'w> {
 #[derive(Clone)]
 pub(crate) struct KnownFacts {
     pub facts: Arc<ImageFacts>,
+    /// Which manifest they are of. None: it is not here.
+    pub digest: Option<Digest>,
     /// The manifest that was brought for it. None: none had to be, or what it tells was kept.
     pub brought: Option<CachedManifest>,
 }
@@ -74,6 +77,7 @@ struct FactsEntry {
     /// In milliseconds since 1970.
     until: i64,
     bytes: usize,
+    digest: Option<Digest>,
     facts: Arc<ImageFacts>,
 }
 
@@ -171,7 +175,11 @@ impl GatheredFacts {
             && entry.until > now()
             && at.or_else(|| store.moment(repository)) == Some(entry.at)
             && (kind.inside.is_none() || store.moment_of_advisories() == entry.published_at);
-        is_true.then(|| KnownFacts { facts: Arc::clone(&entry.facts), brought: None })
+        is_true.then(|| KnownFacts {
+            facts: Arc::clone(&entry.facts),
+            digest: entry.digest.clone(),
+            brought: None,
+        })
     }
 
     /// What can be known of an image; who asks while it is gathered for another waits for that. Nothing is fetched from
@@ -214,7 +222,7 @@ impl GatheredFacts {
             let Gathered { known, at, until } = gather(&gathering, place, fetched).await?;
             // What was not fetched says nothing to those who would have it fetched.
             if let Some((at, published_at)) = at.filter(|_| fetched == is_cached) {
-                gathering.facts.keep(place, at, published_at, &known.facts, until);
+                gathering.facts.keep(place, (at, published_at), &known, until);
             }
             Ok(known)
         });
@@ -230,13 +238,12 @@ impl GatheredFacts {
     fn keep(
         &self,
         place: FactsPlace<'_>,
-        at: Moment,
-        published_at: Moment,
-        facts: &Arc<ImageFacts>,
+        (at, published_at): (Moment, Moment),
+        KnownFacts { facts, digest, .. }: &KnownFacts,
         until: i64,
     ) {
         // What is not here may come at any time, and is looked for each time.
-        if facts.held == Fact::Unknown && facts.platforms == Fact::Unknown {
+        if facts.held == Fact::Unknown {
             return;
         }
         let (kind, bytes) = (WishKind::of(&place.wish), weight(facts));
@@ -251,6 +258,7 @@ impl GatheredFacts {
             trust: place.wish.signatures.map(|wish| Arc::clone(wish.trust)),
             until,
             bytes,
+            digest: digest.clone(),
             facts: Arc::clone(facts),
         };
         let mut kept = self.kept.write().unwrap_or_else(PoisonError::into_inner);
@@ -329,7 +337,11 @@ async fn gather(app: &App, place: FactsPlace<'_>, fetched: bool) -> Result<Gathe
     }
     // Asked before anything of it is read: what is read after that is at least as true.
     let at = store.moment(repository).zip(store.moment_of_advisories());
-    let whole = brought.as_ref().map(|brought| Selector::Digest(brought.digest.clone()));
+    let digest = match &brought {
+        Some(brought) => Some(brought.digest.clone()),
+        None => store.manifest_record(repository, selector).await?.map(|record| record.digest),
+    };
+    let whole = digest.clone().map(Selector::Digest);
     let whole = whole.as_ref().unwrap_or(selector);
     let mut facts = store.facts_with(repository, whole, wish, companions.in_hand).await?;
     // It may be on its way into the store still.
@@ -343,7 +355,7 @@ async fn gather(app: &App, place: FactsPlace<'_>, fetched: bool) -> Result<Gathe
     let is_stale = brought.as_ref().is_some_and(|brought| brought.warning.is_some());
     let is_doubtful = companions.is_doubtful || is_stale;
     let until = until(&facts, brought.as_ref(), is_doubtful);
-    Ok(Gathered { known: KnownFacts { facts: Arc::new(facts), brought }, at, until })
+    Ok(Gathered { known: KnownFacts { facts: Arc::new(facts), digest, brought }, at, until })
 }
 
 fn until(facts: &ImageFacts, brought: Option<&CachedManifest>, is_doubtful: bool) -> i64 {

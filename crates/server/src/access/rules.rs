@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use axum::http::HeaderValue;
+use larder_core::digest::Digest;
 use larder_core::policy::{Case, Fact, ImageFacts, ImageName, RuleAnswer, Verdict};
 use larder_store::{Moment, RecordKind, now};
 
@@ -31,15 +32,9 @@ impl<'p> Pull<'p> {
 }
 
 /// Whether the rules let somebody pull, with nothing to say, by what is known already: of images whose content a rule asks
-/// for, what was gathered for others. `at` is the moment of the repository, where it is known. False: they do not, or must
-/// be asked at length.
-pub(crate) fn passes(
-    app: &App,
-    plan: &Plan,
-    caller: &Caller,
-    pull: Pull<'_>,
-    at: Option<Moment>,
-) -> bool {
+/// for, what was gathered for others. `at` is the moment of the repository at which the answer was looked up that would be
+/// given. False: they do not, or must be asked at length.
+pub(crate) fn passes(app: &App, plan: &Plan, caller: &Caller, pull: Pull<'_>, at: Moment) -> bool {
     if plan.court.rules.is_empty() {
         return true;
     }
@@ -49,7 +44,7 @@ pub(crate) fn passes(
         (RuleAnswer::Needs(_), Pull::Manifest(repository, selector)) => {
             let wish = plan.court.wish(caller.who.cluster_name(), &case, now());
             let place = FactsPlace { repository, selector, wish };
-            let known = app.facts.known(&app.store, place, at);
+            let known = app.facts.known(&app.store, place, Some(at));
             known.is_some_and(|known| allows(rule(plan, caller, &case, &known.facts)))
         }
         (answer, _) => allows(answer),
@@ -74,7 +69,7 @@ pub(crate) async fn check(
     pull: Pull<'_>,
 ) -> Result<RuleOutcome, ApiError> {
     let mut ruled = RuleOutcome::default();
-    if passes(app, plan, caller, pull, None) {
+    if plan.court.rules.is_empty() {
         return Ok(ruled);
     }
     let case = pull.case(plan);
@@ -82,8 +77,8 @@ pub(crate) async fn check(
     if let (RuleAnswer::Needs(_), Pull::Manifest(repository, selector)) = (&answer, pull) {
         let wish = plan.court.wish(caller.who.cluster_name(), &case, now());
         let place = FactsPlace { repository, selector, wish };
-        let KnownFacts { facts, brought } = app.facts.look(app, place, true).await?;
-        ruled.brought = brought;
+        let KnownFacts { facts, digest, brought } = app.facts.look(app, place, true).await?;
+        (ruled.brought, ruled.judged) = (brought, digest.map(JudgedManifest));
         answer = rule(plan, caller, &case, &facts);
         if let (RuleAnswer::Needs(_), Some((cluster, since))) = (&answer, wish.runs) {
             // What runs changes with every pull: it is asked for each time, where it matters.
@@ -111,11 +106,17 @@ pub(crate) async fn check(
     Ok(ruled)
 }
 
+/// The manifest that rules have let through: what is answered with is this one, whatever its tag points to by then.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct JudgedManifest(pub Digest);
+
 /// What the rules say of a pull that they let through.
 #[derive(Default)]
 pub(crate) struct RuleOutcome {
     /// What is said with the answer.
     pub warning: Option<HeaderValue>,
+    /// The manifest that was judged, where its content had to be known.
+    pub judged: Option<JudgedManifest>,
     /// The manifest that was brought for it, if its content had to be known.
     pub brought: Option<cached::CachedManifest>,
 }
