@@ -54,7 +54,7 @@ pub struct Args {
     /// Let tags move that point to another image at the target
     #[arg(long = "move")]
     moves: bool,
-    /// Sign each image in the name of this [[signer]] before it gets its tag
+    /// Sign each image in the name of this signer before it gets its tag
     #[arg(long, value_name = "NAME", requires = "because")]
     sign_as: Option<String>,
     /// Write with the login of this upstream, by its name

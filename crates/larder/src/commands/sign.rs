@@ -39,7 +39,7 @@ pub struct Args {
     /// Which images
     #[arg(value_name = "IMAGE", required_unless_present_any = ["new_key", "show_key"])]
     images: Vec<String>,
-    /// In whose name: a [[signer]] of larder.toml
+    /// In whose name: a signer of larder.toml
     #[arg(long = "as", value_name = "NAME", required_unless_present_any = ["new_key", "show_key"])]
     signer: Option<String>,
     /// Why: it stands in the signature and in the record

@@ -68,7 +68,7 @@ pub struct Row {
     pub floating: bool,
     /// Platforms that are wanted and that it does not have; empty as long as nobody asked.
     pub lacks: Vec<String>,
-    /// The signers whose signatures over it hold. null: nobody asked, or no [[signer]] is named.
+    /// The signers whose signatures over it hold. null: nobody asked, or no signer is named.
     pub signed_by: Option<Vec<String>>,
     /// Why it could not be asked for, or is not there. None: it is, or nobody asked.
     pub unreachable: Option<String>,
