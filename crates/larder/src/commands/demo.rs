@@ -77,7 +77,7 @@ pub async fn run(args: Args, context: &Context) -> Outcome {
 /// The first screen: what it will show, and how long that takes.
 fn introduce(args: &Args, context: &Context) {
     let what = match args.chapter {
-        None => format!("{} chapters in about 20 seconds", ALL.len()),
+        None => format!("{} chapters in about 30 seconds", ALL.len()),
         Some(number) => {
             format!("chapter {number} of {}; those before it are played unseen", ALL.len())
         }

@@ -359,7 +359,10 @@ fn what_was_held_before_is_warned_of_and_what_comes_in_is_verified_first() {
         "[[intake]]\nimage = \"bazaar.example/library/kettle\"\ntags = { exact = [\"2\"] }\nto = \"vendor/kettle\"\n\n[[class]]\nname = \"community\"\nmatch = [\"bazaar.example/**\"]\n\n[[rule]]\nname = \"signed\"\nclasses = [\"community\"]\nverdict = \"deny\"\nbecause = \"x\"\nasks = { signed_by = [\"bazaar\"] }\n\n[[signer]]\nname = \"bazaar\"\nimages = [\"bazaar.example/**\"]\nkeys = [\"ed25519:t3Ub/keyJL6qmUxLn/7hh3Niat3+VVSj9Bjbt/9LNyw=\"]\n",
     );
     house.larder("intake lock").ends(0);
-    house.larder("intake run --new-store").ends(1).says(&["bazaar has not signed it"]);
+    house
+        .larder("intake run --new-store")
+        .ends(1)
+        .says(&["bazaar has not signed it", "companions = true"]);
     house.larder(&format!("look {OWN}/vendor/kettle:2")).ends(1);
 }
 

@@ -1,6 +1,7 @@
 //! Rules decide as they are written.
 
 use super::*;
+use crate::policy::SignatureFacts;
 
 fn rule(name: &str, clusters: &[&str], classes: &[&str], verdict: Verdict) -> PolicyRule {
     let boxed = |texts: &[&str]| texts.iter().map(|text| Box::from(*text)).collect();
@@ -160,4 +161,26 @@ fn what_a_rule_asks_for_is_looked_up_and_its_lack_is_told() {
         Ok(Some(Lack::Signature))
     );
     assert_eq!(Lack::Age(7 * 86_400_000).to_string(), "the larder has held it for less than 7 d");
+}
+
+#[test]
+fn what_was_held_before_is_let_be_and_what_arrives_is_not() {
+    let image: Image = "ventworks.example/gauges/steamgauge".parse().unwrap();
+    let by = vec!["ventworks-release".to_owned()];
+    let signed = vec![crate::signature::SignatureAsk { by, of: 1, within: None, says: None }];
+    let rules = Rules::new(vec![PolicyRule {
+        asks: Asks { age: Some(1000), signed, ..Asks::default() },
+        held_before: Some(500_000),
+        ..rule("signed", &[], &["vetted"], Verdict::Deny)
+    }]);
+    let rules = rules.unwrap();
+    let of = |held: i64| {
+        let signatures = Fact::Is(SignatureFacts::default());
+        let facts = ImageFacts { held: Fact::Is(held), signatures, ..ImageFacts::UNKNOWN };
+        verdict(&rules, &asked(&image, None, Some("vetted")), &facts).0
+    };
+    assert_eq!(of(499_999), Verdict::Warn);
+    assert_eq!(of(500_000), Verdict::Deny);
+    assert_eq!(of(ImageFacts::ALWAYS), Verdict::Warn);
+    assert_eq!(of(ImageFacts::ARRIVES), Verdict::Deny, "it is old enough, and was not here");
 }

@@ -1,6 +1,8 @@
 //! Before an image gets its tag: what is inside is read, and who signed it is verified, where a rule asks; the rule decides.
 
-use larder_core::policy::{Court, Fact, FactsWish, ImageFacts, ImageName, RuleAnswer, Verdict};
+use larder_core::policy::{
+    Court, Fact, FactsWish, ImageFacts, ImageName, Lack, RuleAnswer, Verdict,
+};
 use larder_core::reference::Selector;
 use larder_store::{HeldLayers, Store, StoreError};
 
@@ -64,7 +66,14 @@ impl<'g> IntakeGate<'g> {
         let case = self.court.intake(&job.want.image, named);
         match self.court.rule(None, None, &case, facts, now()) {
             RuleAnswer::Decided { verdict: Verdict::Deny, rule: Some(rule), lack } => {
-                let remedy = "change the rule, or give it an exception with an end: what came of it stays without a tag, and the next run sets that";
+                let remedy = match lack {
+                    Some(Lack::Signed(..)) if !job.intake.companions => {
+                        "its [[intake]] entry brings no signatures: add `companions = true`, and lock it again"
+                    }
+                    _ => {
+                        "change the rule, or give it an exception with an end: what came of it stays without a tag, and the next run sets that"
+                    }
+                };
                 Err(Failure { remedy: remedy.into(), ..refused(job.want, rule, lack.as_ref()) }
                     .ending(Exit::No))
             }
