@@ -4,7 +4,7 @@ use larder_core::companion::list_tag;
 use larder_core::digest::Digest;
 use larder_core::document::{Descriptor, Document};
 use larder_core::name::Tag;
-use larder_core::policy::{Court, Fact, FactsWish, ImageFacts};
+use larder_core::policy::{Court, Fact, FactsWish};
 use larder_core::reference::{Reference, Selector};
 use larder_core::signature::{
     Approval, EMPTY_CONFIG, Examined, FoundBy, GatheredCompanion, Json, KeyUse, Proven, PublicKey,
@@ -279,7 +279,7 @@ impl<'c> Approver<'c> {
             let befores = self.court.rules.all().iter().filter_map(|rule| rule.held_before);
             let before = befores.min().unwrap_or(i64::MIN);
             if held == of.image && matches!(known.held, Fact::Is(since) if since < before) {
-                facts.held = Fact::Is(ImageFacts::ALWAYS);
+                facts.held = Fact::Is(i64::MIN);
             }
         } else {
             (facts.inside, facts.platforms) = (Fact::Unknown, Fact::Unknown);

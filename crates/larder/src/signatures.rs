@@ -141,8 +141,7 @@ pub struct JudgedImage<'j> {
 }
 
 impl SignatureGate<'_> {
-    /// What was signed of an image, by what lies where it is read. What time mends by itself is asked when it is pulled,
-    /// and what else a rule may ask is not looked up.
+    /// What was signed of an image, by what lies where it is read. All else is asked when it is pulled.
     ///
     /// # Errors
     /// It cannot be read.
@@ -161,14 +160,16 @@ impl SignatureGate<'_> {
         let is_withdrawn = self.trust.withdrawn.contains(&found.0);
         let found = judging.examine(found, &indexes, &gathered);
         Ok(ImageFacts {
-            held: Fact::Is(ImageFacts::ARRIVES),
-            signed: Fact::Is(true),
+            platforms: Fact::Later,
+            held: Fact::Later,
+            signed: Fact::Later,
+            inside: Fact::Later,
+            runs: Fact::Later,
             signatures: Fact::Is(SignatureFacts { found, is_withdrawn }),
-            ..ImageFacts::default()
         })
     }
 
-    /// Refuses what a rule refuses. What a rule needs and nobody looked up is asked when it is pulled.
+    /// Refuses what a rule refuses.
     ///
     /// # Errors
     /// A rule refuses it.

@@ -12,6 +12,8 @@ pub enum Fact<T> {
     NotLooked,
     /// Somebody has, and it cannot be told.
     Unknown,
+    /// It is asked at another time, as when the image is pulled, and holds nothing up now.
+    Later,
     /// It is so.
     Is(T),
 }
@@ -48,11 +50,6 @@ pub struct FactsWish<'w> {
 }
 
 impl ImageFacts {
-    /// Since when an image is held that gets its tag just now: old enough for every rule, because its age is asked when it is
-    /// pulled, and held by nobody before.
-    pub const ARRIVES: i64 = i64::MIN;
-    /// Since when an image counts as held that is to be judged whatever its age.
-    pub const ALWAYS: i64 = i64::MIN + 1;
     /// Nothing can be told.
     pub const UNKNOWN: Self = Self {
         platforms: Fact::Unknown,

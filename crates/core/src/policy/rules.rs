@@ -452,6 +452,7 @@ fn lacks(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> Lac
     if !asks.platforms.is_empty() {
         match &facts.platforms {
             Fact::NotLooked => return LackedFact::Look,
+            Fact::Later => {}
             Fact::Unknown => return LackedFact::Lacks(Lack::Unknown("platform")),
             Fact::Is(found) => {
                 let fits = |one: &Platform| asks.platforms.iter().any(|on| one.suits(on).is_some());
@@ -468,7 +469,7 @@ fn lacks(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> Lac
             Fact::Is(since) if asked.now.saturating_sub(since) < age => {
                 return LackedFact::Lacks(Lack::Age(age));
             }
-            Fact::Is(_) => {}
+            Fact::Is(_) | Fact::Later => {}
         }
     }
     if asks.signature {
@@ -476,7 +477,7 @@ fn lacks(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> Lac
             Fact::NotLooked => return LackedFact::Look,
             Fact::Unknown => return LackedFact::Lacks(Lack::Unknown("signature")),
             Fact::Is(false) => return LackedFact::Lacks(Lack::Signature),
-            Fact::Is(true) => {}
+            Fact::Is(true) | Fact::Later => {}
         }
     }
     let unsigned = match asks.signed.is_empty() {
@@ -500,17 +501,14 @@ fn lacks(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> Lac
 fn lacks_signatures(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> LackedFact {
     let found = match &facts.signatures {
         Fact::NotLooked => return LackedFact::Look,
+        Fact::Later => return LackedFact::Nothing,
         Fact::Unknown => return LackedFact::Lacks(Lack::Unknown("signatures")),
         Fact::Is(found) => found,
     };
     let lack = rule.asks.signed.iter().find_map(|ask| short(ask, found, asked.now));
     let Some(lack) = lack.map(Box::new) else { return LackedFact::Nothing };
     match (rule.held_before, &facts.held) {
-        (Some(before), Fact::Is(since))
-            if *since < before
-                && *since != ImageFacts::ARRIVES
-                && rule.verdict == Verdict::Deny =>
-        {
+        (Some(before), Fact::Is(since)) if *since < before && rule.verdict == Verdict::Deny => {
             LackedFact::Spared(Lack::Signed(lack, Some(Spared::HeldBefore(before))))
         }
         _ => LackedFact::Lacks(Lack::Signed(lack, None)),
@@ -520,6 +518,7 @@ fn lacks_signatures(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFa
 fn lacks_inside(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts) -> LackedFact {
     let lack = match &facts.inside {
         Fact::NotLooked => return LackedFact::Look,
+        Fact::Later => return LackedFact::Nothing,
         Fact::Unknown => {
             InsideLack::NotRead("the larder does not hold it, so nobody has read it".to_owned())
         }
@@ -540,7 +539,9 @@ fn lacks_inside(rule: &PolicyRule, asked: &RuleQuestion<'_>, facts: &ImageFacts)
     match facts.runs {
         Fact::NotLooked => LackedFact::Look,
         Fact::Is(true) => LackedFact::Spared(Lack::Inside(lack, Some(Spared::Runs))),
-        Fact::Is(false) | Fact::Unknown => LackedFact::Lacks(Lack::Inside(lack, None)),
+        Fact::Is(false) | Fact::Unknown | Fact::Later => {
+            LackedFact::Lacks(Lack::Inside(lack, None))
+        }
     }
 }
 

@@ -261,7 +261,11 @@ fn a_program_may_sign_what_it_is_given() {
 
 #[test]
 fn promotion_asks_for_signatures_and_adds_ours() {
-    let house = unsigned(&prod_rule());
+    // A rule before it asks something else, which is asked when an image is pulled.
+    let earlier = prod_rule()
+        .replace("prod is approved", "prod is for amd64")
+        .replace("signed_by = [\"approval\"]", "platforms = [\"linux/amd64\"], age = \"1s\"");
+    let house = unsigned(&(earlier + &prod_rule()));
     let promote =
         |more: &str| house.larder(&format!("promote vendor/kettle:2 prod/ --because tried {more}"));
     promote("").ends(1).says(&["refused by rule `prod is approved`", "approval has not signed it"]);

@@ -174,13 +174,42 @@ fn what_was_held_before_is_let_be_and_what_arrives_is_not() {
         ..rule("signed", &[], &["vetted"], Verdict::Deny)
     }]);
     let rules = rules.unwrap();
-    let of = |held: i64| {
+    let of = |held: Fact<i64>| {
         let signatures = Fact::Is(SignatureFacts::default());
-        let facts = ImageFacts { held: Fact::Is(held), signatures, ..ImageFacts::UNKNOWN };
+        let facts = ImageFacts { held, signatures, ..ImageFacts::UNKNOWN };
         verdict(&rules, &asked(&image, None, Some("vetted")), &facts).0
     };
-    assert_eq!(of(499_999), Verdict::Warn);
-    assert_eq!(of(500_000), Verdict::Deny);
-    assert_eq!(of(ImageFacts::ALWAYS), Verdict::Warn);
-    assert_eq!(of(ImageFacts::ARRIVES), Verdict::Deny, "it is old enough, and was not here");
+    assert_eq!(of(Fact::Is(499_999)), Verdict::Warn);
+    assert_eq!(of(Fact::Is(500_000)), Verdict::Deny);
+    assert_eq!(of(Fact::Later), Verdict::Deny, "its age is asked later, and it was not here");
+}
+
+#[test]
+fn what_is_asked_later_hides_no_rule_that_is_asked_now() {
+    let image: Image = "ventworks.example/gauges/steamgauge".parse().unwrap();
+    let by = vec!["ventworks-release".to_owned()];
+    let signed = vec![crate::signature::SignatureAsk { by, of: 1, within: None, says: None }];
+    let platforms = vec!["linux/amd64".parse().unwrap()];
+    let limit = "none".parse().unwrap();
+    let inside = InsideAsks { advisories: Some(limit), ..InsideAsks::default() };
+    let asking = |asks: Asks| PolicyRule { asks, ..rule("one", &[], &["vetted"], Verdict::Deny) };
+    let rules = Rules::new(vec![
+        asking(Asks { platforms, ..Asks::default() }),
+        asking(Asks { age: Some(1000), signature: true, ..Asks::default() }),
+        asking(Asks { inside, ..Asks::default() }),
+        asking(Asks { signed, ..Asks::default() }),
+    ]);
+    let rules = rules.unwrap();
+    let later = ImageFacts {
+        platforms: Fact::Later,
+        held: Fact::Later,
+        signed: Fact::Later,
+        inside: Fact::Later,
+        runs: Fact::Later,
+        signatures: Fact::Is(SignatureFacts::default()),
+    };
+    let asked = asked(&image, None, Some("vetted"));
+    assert_eq!(verdict(&rules, &asked, &later).1, Some(3));
+    let all = ImageFacts { signatures: Fact::Later, ..later };
+    assert_eq!(verdict(&rules, &asked, &all).0, Verdict::Allow);
 }

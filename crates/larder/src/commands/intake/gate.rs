@@ -89,9 +89,5 @@ impl<'g> IntakeGate<'g> {
 
 /// What is asked of it when it is pulled, and not before: its age here, and what refers to it.
 fn known() -> ImageFacts {
-    ImageFacts {
-        held: Fact::Is(ImageFacts::ARRIVES),
-        signed: Fact::Is(true),
-        ..ImageFacts::default()
-    }
+    ImageFacts { held: Fact::Later, signed: Fact::Later, ..ImageFacts::default() }
 }
