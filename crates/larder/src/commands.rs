@@ -2,6 +2,7 @@
 
 mod advisory;
 mod check;
+pub mod completions;
 mod copy;
 #[cfg(feature = "demo")]
 mod demo;
@@ -15,6 +16,7 @@ mod inventory;
 mod key;
 mod log;
 mod look;
+mod man;
 mod node_login;
 mod parcel;
 mod policy;
@@ -82,6 +84,8 @@ pub enum Command {
     Rounds(rounds::Args),
     Report(report::Args),
     Log(log::Args),
+    Completions(completions::Args),
+    Man(man::Args),
     Help(help::Args),
 }
 
@@ -129,6 +133,8 @@ pub async fn run(command: Command, context: &Context) -> Outcome {
         Command::Report(args) => report::run(&args, context).await,
         Command::Rounds(args) => rounds::run(&args, context).await,
         Command::Log(args) => log::run(&args, context).await,
+        Command::Completions(args) => completions::run(&args, context),
+        Command::Man(args) => man::run(&args, context),
         Command::Help(args) => help::run(&args, context),
         Command::Rewrite(args) => rewrite::run(&args, context).await,
         Command::Why(args) => why::run(&args, context).await,

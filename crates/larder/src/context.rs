@@ -189,9 +189,26 @@ pub fn no_store(config: &Config) -> Failure {
     Failure::usage(what, "there is no store in it", remedy)
 }
 
+/// Refuses to write as root into a store that another user's service reads: what root makes there is closed to it.
+fn check_owner(folder: &Path) -> Result<(), Failure> {
+    let owner = Store::owner(folder).filter(|owner| *owner != 0);
+    let is_root = rustix::process::geteuid().is_root();
+    let Some(owner) = owner.filter(|_| is_root) else { return Ok(()) };
+    let what =
+        format!("cannot open the larder's store in {}", larder_transfer::files::named(folder));
+    let cause = format!(
+        "it belongs to the user with the number {owner}, who could not read what root puts there"
+    );
+    let remedy = format!(
+        "run it as that user: `setpriv --reuid={owner} --clear-groups larder …`, or `runuser -u larder -- larder …` where the package made the user larder"
+    );
+    Err(Failure::usage(what, cause, remedy))
+}
+
 /// Opens the larder's store.
 pub fn open_store(config: &Config) -> Result<Store, Failure> {
     check_store(config)?;
+    check_owner(&config.data())?;
     let folder = config.data();
     let what = || match config.larder.records {
         Some(_) => "cannot open the larder's store".to_owned(),

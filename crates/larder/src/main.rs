@@ -16,6 +16,7 @@
 //! * [`parcel`] - the keys of parcels, as the configuration has them
 //! * [`pick`] - options that several commands share
 //! * [`place`] - registries, folders and archives, as the call names them
+//! * [`service`] - what a service manager is told, and what it hands over
 //! * [`plan`], [`policy`]: what follows from a configuration, for the server and for commands
 
 mod access;
@@ -40,6 +41,7 @@ mod place;
 mod plan;
 mod policy;
 mod record;
+mod service;
 mod signatures;
 
 use std::path::PathBuf;
@@ -88,6 +90,9 @@ struct Cli {
 }
 
 fn main() -> ExitCode {
+    if commands::completions::answered() {
+        return ExitCode::SUCCESS;
+    }
     let parsed = Cli::command().try_get_matches().and_then(|matches| {
         record::set_command(command_of(&matches));
         Cli::from_arg_matches(&matches)
@@ -104,7 +109,9 @@ fn main() -> ExitCode {
             return ExitCode::from(code as u8);
         }
     };
-    let output = Output { json: cli.json, quiet: cli.quiet, color: cli.color };
+    let as_log =
+        matches!(&cli.command, commands::Command::Serve(args) if args.log == LogForm::Json);
+    let output = Output { json: cli.json, quiet: cli.quiet, color: cli.color, as_log };
     match start(cli, output) {
         Ok(exit) => ExitCode::from(exit as u8),
         Err(failure) => {
@@ -182,7 +189,13 @@ fn log(verbose: u8, quiet: bool, serving: Option<LogForm>) {
         .with_env_filter(filter)
         .with_writer(|| output::Log(std::io::stderr()));
     match serving {
-        Some(LogForm::Json) => log.json().flatten_event(true).with_ansi(false).init(),
+        Some(LogForm::Json) => {
+            log.json().flatten_event(true).with_ansi(false).init();
+            // Whoever reads a log by machine reads this too.
+            std::panic::set_hook(Box::new(|panic| {
+                tracing::error!(target: "larder_server::fault", "a part of the larder failed: {panic}");
+            }));
+        }
         _ => log.with_ansi(color).init(),
     }
 }

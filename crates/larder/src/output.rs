@@ -62,6 +62,11 @@ fn unready(text: &str) -> String {
     text.replace('\u{1b}', MARK.as_str())
 }
 
+/// A text without styles.
+fn plain(text: &str) -> String {
+    anstream::adapter::strip_str(&ready(text)).to_string()
+}
+
 /// When colours are used.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, clap::ValueEnum)]
 pub enum Color {
@@ -92,7 +97,12 @@ pub struct Output {
     pub quiet: bool,
     /// When colours are used.
     pub color: Color,
+    /// Whether notes and errors are lines of a log, in the form that the log has.
+    pub as_log: bool,
 }
+
+/// Under which name notes and errors stand in a log.
+const LOGGED: &str = "larder_server::service";
 
 impl Output {
     /// Writes a result for people; a line break is added.
@@ -143,7 +153,13 @@ impl Output {
 
     /// Writes a note for people, unless they want none.
     pub fn note(&self, text: impl AsRef<str>) {
-        if !self.quiet {
+        if self.as_log {
+            let text = plain(text.as_ref());
+            match text.strip_prefix("note: ") {
+                Some(text) => tracing::warn!(target: LOGGED, "{text}"),
+                None => tracing::info!(target: LOGGED, "{text}"),
+            }
+        } else if !self.quiet {
             line(AutoStream::new(io::stderr(), self.color.choice()), &ready(text.as_ref()));
         }
     }
@@ -151,6 +167,10 @@ impl Output {
     /// Writes an error in its three parts.
     pub fn failure(&self, failure: &Failure) {
         let Failure { what, cause, remedy, .. } = failure;
+        if self.as_log {
+            let [what, cause, remedy] = [what, cause, remedy].map(|text| plain(text));
+            return tracing::error!(target: LOGGED, cause, r#try = remedy, "{what}");
+        }
         let mut text = format!("{} {what}\n", paint(BAD, "error:"));
         for (label, part) in [("cause:", cause), ("try:  ", remedy)] {
             if !part.is_empty() {

@@ -50,6 +50,33 @@ impl Crew {
     }
 }
 
+impl Crew {
+    /// Whether each of its threads takes up something new within some time.
+    pub async fn answers(&self, within: std::time::Duration) -> bool {
+        let mut asked = Vec::with_capacity(self.0.len());
+        for hand in &self.0 {
+            let (tell, told) = tokio::sync::oneshot::channel::<()>();
+            let work = Box::pin(async move {
+                // Whoever asked may have stopped waiting.
+                let _ = tell.send(());
+            });
+            match hand.work.as_ref().map(|to| to.send(work)) {
+                Some(Ok(())) => asked.push(told),
+                _ => return false,
+            }
+        }
+        let all = async {
+            for told in asked {
+                if told.await.is_err() {
+                    return false;
+                }
+            }
+            true
+        };
+        tokio::time::timeout(within, all).await.unwrap_or(false)
+    }
+}
+
 impl Hand {
     fn start() -> io::Result<Self> {
         let (work, mut given) = unbounded_channel::<CrewWork>();
@@ -140,6 +167,17 @@ mod tests {
         while crew.0[0].busy.load(Ordering::Relaxed) > 0 {
             thread::yield_now();
         }
+    }
+
+    #[tokio::test]
+    async fn a_crew_of_which_one_is_stuck_does_not_answer() {
+        let crew = of(2);
+        assert!(crew.answers(LONG).await);
+        let (end, ended) = mpsc::channel::<()>();
+        crew.take(async move { assert!(ended.recv().is_err(), "it is dropped") });
+        assert!(!crew.answers(Duration::from_millis(100)).await);
+        drop(end);
+        assert!(crew.answers(LONG).await);
     }
 
     #[test]

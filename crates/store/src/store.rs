@@ -342,6 +342,12 @@ impl Store {
         folder.join(LEDGER).is_file()
     }
 
+    /// The user whom the records in a folder belong to, by number. None: there are none, or it cannot be told.
+    pub fn owner(folder: &Path) -> Option<u32> {
+        use std::os::unix::fs::MetadataExt as _;
+        std::fs::metadata(folder.join(LEDGER)).ok().map(|ledger| ledger.uid())
+    }
+
     /// Whether the store holds content that gives the same bytes at places that nobody can tell beforehand. `piece`
     /// asks a client that says so to prove it; its None means that it cannot tell, so that all of it must be brought.
     ///

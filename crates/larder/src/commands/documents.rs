@@ -3,8 +3,8 @@
 use serde_json::Value;
 
 use super::{
-    advisory, check, copy, find, handoff, help, init, intake, inventory, key, log, look, parcel,
-    policy, report, rewrite, rounds, serve, shelf, sign, store, survey, why,
+    advisory, check, copy, find, handoff, help, init, intake, inventory, key, log, look, man,
+    parcel, policy, report, rewrite, rounds, serve, shelf, sign, store, survey, why,
 };
 use crate::output::{Report, schema};
 
@@ -111,4 +111,7 @@ documents! {
     "help cause": help::Causes,
     "help cause NAME": help::CausePage,
     "help json": help::Documents,
+    "help configuration": help::configuration::ConfigurationTables,
+    "help configuration TABLE": help::configuration::ConfigurationTable,
+    "man --into": man::ManReport,
 }

@@ -1,4 +1,5 @@
-//! `larder help`: a command's options, or the page of a cause. An installed program has no `docs/` beside it.
+//! `larder help`: a command's options, or the page of a cause, of a document, of a table of the configuration. An
+//! installed program has no `docs/` beside it.
 
 use clap::CommandFactory as _;
 use larder_core::diagnosis::Cause;
@@ -9,108 +10,24 @@ use super::documents::{ALL, DocumentKind};
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, Output, Report, STRONG, paint};
+use pages::PAGES;
+
+pub mod configuration;
+mod pages;
+
+pub use configuration::configuration_parts;
 
 /// Say how a command is used, what a cause of `larder why` means, or what is in a JSON document
 ///
 /// `larder help why` shows a command's options; `larder help cause` lists all causes, and `larder help cause
 /// NAME` prints the page of one. `larder help json` lists the documents that `--json` prints, and `larder help json
-/// KIND` prints the JSON Schema of one.
+/// KIND` prints the JSON Schema of one. `larder help configuration` lists the tables of larder.toml, and `larder help
+/// configuration TABLE` says what stands in one.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// A command; `cause` and the name of one; `json` and the kind of a document
-    #[arg(value_name = "COMMAND|cause NAME|json KIND")]
+    /// A command; `cause` and the name of one; `json` and the kind of a document; `configuration` and a table
+    #[arg(value_name = "COMMAND|cause NAME|json KIND|configuration TABLE")]
     words: Vec<String>,
-}
-
-macro_rules! pages {
-    ($($word:literal)*) => {
-        /// The pages of the causes, by their words.
-        const PAGES: &[(&str, &str)] = &[
-            $(($word, include_str!(concat!("../../../../docs/causes/", $word, ".md")))),*
-        ];
-    };
-}
-
-pages! {
-    "absent-or-hidden"
-    "bad-digest"
-    "blank"
-    "blob-corrupt"
-    "blob-length"
-    "blob-missing"
-    "blocked"
-    "captive-page"
-    "certificate-early"
-    "certificate-expired"
-    "child-missing"
-    "client-certificate"
-    "connection-refused"
-    "connection-reset"
-    "connection-timeout"
-    "digest-missing"
-    "disk-full"
-    "failing"
-    "forbidden"
-    "grant-missing"
-    "image-too-large"
-    "key-expired"
-    "key-revoked"
-    "key-unknown"
-    "malformed"
-    "manifest-odd"
-    "manifest-too-large"
-    "mirror-file"
-    "mirror-not-read"
-    "mirror-skipped"
-    "name-service"
-    "never-pulled"
-    "no-credential"
-    "no-image"
-    "no-repository"
-    "no-shelf"
-    "not-brought-in"
-    "not-http"
-    "not-linked"
-    "odd-head"
-    "outside-shelf"
-    "placeholder"
-    "plain-http"
-    "platform-missing"
-    "proxy"
-    "rate-limited"
-    "read-only"
-    "redirect-loop"
-    "removed"
-    "repository-missing"
-    "rule-denies"
-    "scheme"
-    "secret-disagrees"
-    "secret-elsewhere"
-    "secret-host"
-    "secret-missing"
-    "secret-type"
-    "secret-unreadable"
-    "short-name"
-    "snapshotter"
-    "stale-served"
-    "stalled"
-    "strange-node"
-    "stream-cut"
-    "tag-missing"
-    "tag-moved"
-    "token-down"
-    "token-odd"
-    "token-refused"
-    "token-without-access"
-    "too-many-files"
-    "unknown-authority"
-    "unknown-host"
-    "upper-case"
-    "upstream-down"
-    "wants-tls"
-    "wrong-architecture"
-    "wrong-credential"
-    "wrong-name"
 }
 
 pub fn run(args: &Args, context: &Context) -> Outcome {
@@ -120,6 +37,8 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         ["cause", name] => cause(name, context),
         ["json"] => Ok(documents(context)),
         ["json", kind] => document(kind, context),
+        ["configuration"] => Ok(configuration::all(context)),
+        ["configuration", name] => configuration::one(name, context),
         words => command(words, context),
     }
 }

@@ -9,8 +9,6 @@ use larder_server::{
     App, Certificates, Crew, Figures, Listener, Plan, RegistryService, Tls, serve,
 };
 use larder_transfer::files::{CA_LIMIT, read_bounded};
-use schemars::JsonSchema;
-use serde::Serialize;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -19,9 +17,12 @@ use crate::commands::store::convert::convert;
 use crate::config::{Config, warnings};
 use crate::context::{Context, check_store, now, open_store};
 use crate::failure::{Exit, Failure, Outcome};
-use crate::output::{Output, Report, STRONG, count, paint};
+use crate::output::count;
 
 mod reload;
+mod report;
+
+pub use report::ServeReport;
 
 /// How long it is waited at the end for what was just fetched to be kept.
 const SETTLE: Duration = Duration::from_secs(10);
@@ -73,11 +74,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     // Long: what is started, in the order in which it is stopped again.
     let config = Arc::new(context.config()?);
     let (configs, current) = tokio::sync::watch::channel(Arc::clone(&config));
-    let listen = args.listen.unwrap_or(config.larder.listen);
+    let manager = crate::service::Manager::of_this_process();
+    let handed = crate::service::handed()?;
+    let listen = place(args, &config, &handed)?;
     let what = || format!("cannot serve on {listen}");
     let (tls, mut plan) = ready(&config, listen)?;
     plan.read_only |= args.read_only;
     check_store(&config)?;
+    manager.busy("opens its store");
     convert(&config, context)?;
     let store = open_store(&config)?;
     let serving = larder_store::ServingLock::begin(&config.data());
@@ -105,11 +109,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         context.output.note(format!("note: {}", super::store::moving::told(state)));
     }
     store.keep_spare().await;
-    let socket = bind(listen).await?;
+    let socket = match handed.registry {
+        Some(socket) => taken(socket).map_err(|error| Failure::io(what(), &error))?,
+        None => bind(listen).await?,
+    };
     let address = socket.local_addr().map_err(|error| Failure::io(what(), &error))?;
-    let figures = match config.larder.metrics {
-        Some(figures) => Some(bind(figures).await?),
-        None => None,
+    let figures = match (handed.figures, config.larder.metrics) {
+        (Some(socket), _) => Some(taken(socket).map_err(|error| Failure::io(what(), &error))?),
+        (None, Some(figures)) => Some(bind(figures).await?),
+        (None, None) => None,
     };
     let figures_at = figures.as_ref().map(TcpListener::local_addr).transpose();
     let figures_at = figures_at.map_err(|error| Failure::io(what(), &error))?;
@@ -118,7 +126,11 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
 
     let secret = crate::access::secret(&config)?;
     let hangup = signal(SignalKind::hangup()).map_err(|error| Failure::io(what(), &error))?;
-    context.output.tell(&ServeReport::of(&config, &plan, address, figures_at));
+    let report = ServeReport::of(&config, &plan, address, figures_at);
+    match context.output.as_log && !context.output.json {
+        true => report.log(&context.output),
+        false => context.output.tell(&report),
+    }
     for warning in warnings(&config) {
         context.output.note(format!("note: {warning}"));
     }
@@ -141,7 +153,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let drain = args
         .drain
         .map_or_else(|| if app.store.is_shared() { DRAIN } else { Duration::ZERO }, |span| span.0);
-    let stop = drained(stop, &app, drain);
+    let stop = drained(stop, &app, drain, &manager);
     let registry = serve(listener, RegistryService(Arc::clone(&app)), stop, grace);
     let beside = async {
         let told = async {
@@ -160,12 +172,14 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         tokio::select! {
             outcome = told => outcome,
             () = app.keep_house() => Ok(true),
-            () = reload::watch(&configs, args, listen, &app, hangup) => Ok(true),
+            () = reload::watch(&configs, args, listen, &app, hangup, &manager) => Ok(true),
+            () = manager.keep_telling(|within| crew.answers(within)) => Ok(true),
             () = keep_record(&app) => Ok(true),
             () = daily::watch(&app, current) => Ok(true),
             () = watched => Ok(true),
         }
     };
+    manager.ready("serves");
     let finished = tokio::select! {
         finished = registry => finished,
         failed = beside => failed,
@@ -209,8 +223,14 @@ async fn own_objects(
 }
 
 /// Resolves when nothing new is to be taken: a while after the first signal, or at the second.
-async fn drained(stop: impl Future<Output = ()>, app: &App, drain: Duration) {
+async fn drained(
+    stop: impl Future<Output = ()>,
+    app: &App,
+    drain: Duration,
+    manager: &crate::service::Manager,
+) {
     stop.await;
+    manager.stops();
     app.begin_stop();
     let again = stop_signal().ok();
     let again = async {
@@ -245,6 +265,33 @@ async fn keep_record(app: &App) {
     }
 }
 
+/// Where it listens: where the call says, on the socket that was opened for it, or where the configuration says.
+fn place(
+    args: &Args,
+    config: &Config,
+    handed: &crate::service::Handed,
+) -> Result<SocketAddr, Failure> {
+    match (args.listen, &handed.registry) {
+        (Some(listen), Some(_)) => {
+            let cause = "the service manager has opened a socket for it, and `--listen` names another place";
+            let remedy = "leave `--listen` out, or stop the socket's unit";
+            Err(Failure::usage(format!("cannot serve on {listen}"), cause, remedy))
+        }
+        (Some(listen), None) => Ok(listen),
+        (None, Some(socket)) => {
+            let what = "cannot serve on the socket that the service manager opened";
+            socket.local_addr().map_err(|error| Failure::io(what, &error))
+        }
+        (None, None) => Ok(config.larder.listen),
+    }
+}
+
+/// A socket that somebody else has opened.
+fn taken(socket: std::net::TcpListener) -> std::io::Result<TcpListener> {
+    socket.set_nonblocking(true)?;
+    TcpListener::from_std(socket)
+}
+
 async fn bind(listen: SocketAddr) -> Result<TcpListener, Failure> {
     TcpListener::bind(listen).await.map_err(|error| {
         let mut failure = Failure::io(format!("cannot serve on {listen}"), &error);
@@ -266,122 +313,6 @@ fn certificates(config: &Config) -> Option<Certificates> {
         clients: files.clients.as_deref().map(from),
         crl: files.crl.as_deref().map(from),
     })
-}
-
-/// Where it listens, what it serves and who may do what.
-#[derive(Serialize, JsonSchema)]
-pub struct ServeReport {
-    #[schemars(with = "String")]
-    listen: SocketAddr,
-    /// `http`, `https`.
-    scheme: &'static str,
-    /// The host that references have.
-    host: String,
-    /// The shelves that take pushes. Empty: any name does, unless something is cached.
-    shelves: Vec<String>,
-    caches: Vec<ServedCache>,
-    /// `open`, `grants`.
-    access: &'static str,
-    read_only: bool,
-    /// Where figures are served. None: nowhere.
-    #[schemars(with = "Option<String>")]
-    metrics: Option<SocketAddr>,
-    /// Whether clients must show a certificate.
-    client_certificates: bool,
-    #[serde(skip)]
-    name: String,
-    #[serde(skip)]
-    reserve: u64,
-    /// Clusters, accounts and rules.
-    #[serde(skip)]
-    granted: [usize; 3],
-}
-
-#[derive(Serialize, JsonSchema)]
-struct ServedCache {
-    shelf: String,
-    host: String,
-}
-
-impl ServeReport {
-    fn of(config: &Config, plan: &Plan, listen: SocketAddr, metrics: Option<SocketAddr>) -> Self {
-        let tls = config.larder.tls.as_ref();
-        let caches = config.cached_shelves().map(|(shelf, _, upstream)| ServedCache {
-            shelf: shelf.name.get_ref().to_string(),
-            host: upstream.host.to_string(),
-        });
-        Self {
-            listen,
-            scheme: if tls.is_some() { "https" } else { "http" },
-            host: config.larder.url.host.to_string(),
-            shelves: plan.shelves.iter().map(|shelf| shelf.name.clone()).collect(),
-            caches: caches.collect(),
-            access: if config.is_open() { "open" } else { "grants" },
-            read_only: plan.read_only,
-            metrics,
-            client_certificates: tls.is_some_and(|files| files.clients.is_some()),
-            name: config.larder.name.clone(),
-            reserve: config.larder.reserve,
-            granted: [config.clusters.len(), config.accounts.len(), config.rules.all().len()],
-        }
-    }
-
-    fn access(&self) -> String {
-        let [clusters, accounts, rules] = self.granted;
-        match (self.access, self.read_only, self.client_certificates) {
-            ("grants", ..) => format!(
-                "by grants: {}, {}, {}",
-                count(clusters, "cluster"),
-                count(accounts, "account"),
-                count(rules, "rule")
-            ),
-            (_, true, _) => {
-                "open and read-only: anyone who can connect may pull; on this machine only".into()
-            }
-            (_, false, true) => {
-                "anyone who shows a certificate may pull and push; on this machine only".into()
-            }
-            (_, false, false) => {
-                "open: anyone who can connect may pull and push; on this machine only".into()
-            }
-        }
-    }
-}
-
-impl Report for ServeReport {
-    const KIND: &'static str = "serve";
-
-    fn show(&self, out: &Output) {
-        let at = paint(STRONG, format!("{}://{}", self.scheme, self.listen));
-        let mut lines = vec![
-            format!("larder {} serves on {at}", paint(STRONG, &self.name)),
-            format!("  as      {}", self.host),
-            format!(
-                "  shelves {}",
-                match (self.shelves.as_slice(), self.caches.is_empty()) {
-                    ([], true) => "none declared: any name takes pushes".to_owned(),
-                    ([], false) => "none takes pushes".to_owned(),
-                    (shelves, _) => shelves.join(", "),
-                }
-            ),
-        ];
-        if !self.caches.is_empty() {
-            let cached = self.caches.iter().map(|one| format!("{} ({})", one.shelf, one.host));
-            lines.push(format!("  caches  {}", cached.collect::<Vec<_>>().join(", ")));
-        }
-        if self.reserve > 0 {
-            let reserve = crate::output::bytes(self.reserve);
-            lines.push(format!("  reserve {reserve} of the disk are kept free"));
-        }
-        if let Some(figures) = self.metrics {
-            lines.push(format!("  figures http://{figures}/metrics"));
-        }
-        lines.push(format!("  access  {}", self.access()));
-        if self.access == "grants" && self.scheme == "http" && !self.listen.ip().is_loopback() {
-            out.note("note: without `tls`, keys cross the network readable; put a proxy with TLS in front, or set `tls`");
-        }
-        out.result(lines.join("\n"));
-    }
 }
 
 /// What a configuration is served by, or why it cannot be. `larder check` asks the same.

@@ -88,7 +88,7 @@ fn figures_and_health_are_told_and_every_request_has_its_line() {
     let house = House::new();
     house.bring_in();
     add(&house, "metrics = \"127.0.0.1:0\"");
-    let serving = Serving::with(&house, "--log json");
+    let serving = Serving::logging_json(&house, "");
     assert_eq!(serving.ask("GET", "/healthz").status, 200);
     assert_eq!(serving.ask("GET", "/readyz").text(), "store: ok\nledger: ok\nroom: ok\n");
     assert_eq!(serving.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
@@ -389,7 +389,7 @@ fn an_upload_goes_on_after_the_server_was_killed() {
 fn what_is_answered_from_memory_is_the_same_and_told_as_such() {
     let house = House::new();
     house.bring_in();
-    let serving = Serving::with(&house, "--log json");
+    let serving = Serving::logging_json(&house, "");
     let manifest = "/v2/vendor/kettle/manifests/2";
     let document: serde_json::Value =
         serde_json::from_slice(&serving.ask("GET", manifest).body).unwrap();

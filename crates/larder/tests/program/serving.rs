@@ -27,6 +27,28 @@ impl Serving {
         Self::spawn(command, house.path("serve.log"))
     }
 
+    /// With a log of JSON objects, where its address stands too.
+    pub fn logging_json(house: &House, options: &str) -> Self {
+        let mut command =
+            house.command(&format!("serve --listen 127.0.0.1:0 --log json {options}"));
+        let errors = house.path("serve.log");
+        let log = std::fs::File::options().create(true).append(true).open(&errors).unwrap();
+        let child = command.stdout(Stdio::null()).stderr(log).spawn().unwrap();
+        let mut serving = Self { child, address: String::new(), said: Vec::new(), errors };
+        crate::node::wait_until("it serves", || {
+            let log = serving.log();
+            let begun = log.lines().find(|line| line.contains(" serves on ")).map(str::to_owned);
+            let Some(begun) = begun else { return false };
+            let begun: serde_json::Value = serde_json::from_str(&begun).unwrap();
+            let at = |key: &str| begun[key].as_str().unwrap().to_owned();
+            serving.address = format!("{}://{}", at("scheme"), at("listen"));
+            let figures = begun["metrics"].as_str();
+            serving.said.extend(figures.map(|at| format!("  figures http://{at}/metrics")));
+            true
+        });
+        serving
+    }
+
     pub fn spawn(mut command: Command, errors: std::path::PathBuf) -> Self {
         let log = std::fs::File::options().create(true).append(true).open(&errors).unwrap();
         let mut child = command.stdout(Stdio::piped()).stderr(log).spawn().unwrap();

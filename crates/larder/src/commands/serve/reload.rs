@@ -14,6 +14,7 @@ use super::{Args, plan_for};
 use crate::config::{self, Config, TlsFiles};
 use crate::failure::Failure;
 use crate::marks;
+use crate::service::Manager;
 
 /// How often it is looked whether a file has changed.
 const LOOK: Duration = Duration::from_secs(2);
@@ -39,6 +40,7 @@ pub async fn watch(
     listen: SocketAddr,
     app: &App,
     mut hangup: Signal,
+    manager: &Manager,
 ) {
     let first = Arc::clone(&configs.borrow());
     let first = &*first;
@@ -58,6 +60,9 @@ pub async fn watch(
         let now = look(&sources);
         if !asked && now == seen {
             continue;
+        }
+        if asked {
+            manager.reloads();
         }
         match read(first, args, listen) {
             Ok((config, plan)) => {
@@ -90,6 +95,15 @@ pub async fn watch(
                 marks::note(&app.store, marks::CONFIG_WRONG, &cause).await;
                 tracing::error!(target: TARGET, cause = failure.cause, "{text}");
             }
+        }
+        if asked {
+            manager.ready(match (wrong, told.is_empty()) {
+                (true, _) => {
+                    "serves by the configuration from before; the one in its file cannot be used"
+                }
+                (false, false) => "serves; a part of the configuration waits for a new start",
+                (false, true) => "serves",
+            });
         }
     }
 }
