@@ -69,11 +69,30 @@ impl Budget {
         stated.into_iter().chain(reported).min()
     }
 
+    /// How many pulls there are in a whole span. None: no limit is known, or the registry does not say.
+    pub fn most(&self) -> Option<u64> {
+        let most = self.allowance.map(|allowance| allowance.pulls);
+        most.into_iter().chain(self.reported.and_then(|report| report.limit)).min()
+    }
+
+    /// When all of them are back, if nothing is pulled until then, in milliseconds since 1970. None: none is spent, or
+    /// nothing is known of it.
+    pub fn whole_at(&self, now: i64) -> Option<i64> {
+        let stated = self.allowance.and_then(|allowance| {
+            let last =
+                self.spent.iter().filter(|(_, count)| *count > 0).map(|(at, _)| *at).max()?;
+            Some(last.saturating_add(milliseconds(allowance.per)))
+        });
+        let reported = self.report(now).and_then(|(report, end)| {
+            let spent = report.limit.is_none_or(|limit| report.remaining < limit);
+            spent.then_some(end)
+        });
+        stated.into_iter().chain(reported).filter(|end| *end > now).max()
+    }
+
     /// When so many pulls can be made.
     pub fn affords(&self, pulls: u64, now: i64) -> Afford {
-        let most = self.allowance.map(|allowance| allowance.pulls);
-        let most = most.into_iter().chain(self.reported.and_then(|report| report.limit)).min();
-        if let Some(most) = most.filter(|most| pulls > *most) {
+        if let Some(most) = self.most().filter(|most| pulls > *most) {
             return Afford::Never(most);
         }
         if self.left(now).is_none_or(|left| left >= pulls) {
@@ -120,6 +139,27 @@ mod tests {
     fn budget(spent: &[(i64, u64)]) -> Budget {
         let allowance = Allowance { pulls: 100, per: Duration::from_secs(6 * 3600) };
         Budget { allowance: Some(allowance), spent: spent.to_vec(), reported: None }
+    }
+
+    #[test]
+    fn it_is_told_when_all_is_back() {
+        let all = budget(&[(10 * HOUR, 60), (12 * HOUR, 30), (13 * HOUR, 0)]);
+        assert_eq!((all.most(), all.whole_at(13 * HOUR)), (Some(100), Some(18 * HOUR)));
+        assert_eq!(all.whole_at(18 * HOUR), None);
+        assert_eq!(budget(&[]).whole_at(0), None);
+        assert_eq!((Budget::default().most(), Budget::default().whole_at(0)), (None, None));
+        let report = ReportedLimit {
+            remaining: 10,
+            limit: Some(50),
+            back_in: Some(Duration::from_secs(7200)),
+            at: 12 * HOUR,
+        };
+        let both = Budget { reported: Some(report), ..all };
+        assert_eq!((both.most(), both.whole_at(13 * HOUR)), (Some(50), Some(18 * HOUR)));
+        let said = Budget { allowance: None, ..both };
+        assert_eq!(said.whole_at(13 * HOUR), Some(14 * HOUR));
+        let full = ReportedLimit { remaining: 50, ..report };
+        assert_eq!(Budget { reported: Some(full), ..said }.whole_at(13 * HOUR), None);
     }
 
     #[test]

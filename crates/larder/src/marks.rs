@@ -6,6 +6,8 @@ use larder_store::{Store, StoreError};
 pub const BACKUP: &str = "backup/last";
 /// All was read again; what was wrong.
 pub const VERIFY: &str = "verify/last";
+/// What it says where nothing was wrong.
+pub const SOUND: &str = "sound";
 /// What nothing refers to was removed; how much.
 pub const COLLECT: &str = "collect/last";
 /// Images were brought in; how many failed.

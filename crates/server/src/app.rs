@@ -64,6 +64,7 @@ impl App {
         store.set_quotas(plan.quotas.clone());
         store.set_away(plan.away);
         let meters = Arc::new(Meters::new());
+        meters.include(&cache.times());
         let readers = Arc::new(Semaphore::new(plan.limits.readers));
         let limits = watch::Sender::new(Arc::new(plan.limits.clone()));
         let gate = Gate::new(store.clone(), Arc::clone(&meters), Arc::new(plan), secret);

@@ -42,6 +42,6 @@ pub(crate) async fn check<'d>(
         app.recorder.note(&happened)
     });
     let number = number.map(|number| number.to_string()).unwrap_or_default();
-    app.meters.refusals.with_label_values(&["blocked"]).inc();
+    app.meters.refused("blocked", "");
     Err(ApiError::new(Code::Denied, format!("{message}{number}")))
 }

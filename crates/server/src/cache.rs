@@ -30,6 +30,7 @@ pub(crate) use follow::follow;
 pub(crate) use manifests::FoundManifest;
 pub use shelf::{CachedShelf, ShelfPlan};
 pub use trouble::Trouble;
+pub(crate) use upstream::AskTimes;
 pub use upstream::{CacheUpstream, UpstreamPlan};
 
 use crate::flights::Flights;
@@ -72,6 +73,7 @@ struct CacheInner {
     jobs: Mutex<Option<mpsc::Receiver<AheadJob>>>,
     /// Told when room is needed at once.
     room: Notify,
+    times: AskTimes,
 }
 
 /// The cached shelves of a configuration and their upstreams.
@@ -130,6 +132,7 @@ impl Cache {
                 ahead,
                 jobs: Mutex::new(Some(jobs)),
                 room: Notify::new(),
+                times: AskTimes::default(),
             }),
         };
         cache.set_plan(plan);
@@ -148,7 +151,10 @@ impl Cache {
             .map(|plan| match known.iter().find(|known| known.host() == &plan.host) {
                 Some(same) if same.is_of(plan) => Arc::clone(same),
                 Some(before) => Arc::new(CacheUpstream::after(plan.clone(), before)),
-                None => Arc::new(CacheUpstream::new(plan.clone(), self.inner.store.clone())),
+                None => {
+                    let (store, times) = (self.inner.store.clone(), self.inner.times.clone());
+                    Arc::new(CacheUpstream::new(plan.clone(), store, times))
+                }
             })
             .collect();
         let shelves = plan.shelves.iter().filter_map(|plan| {
@@ -169,6 +175,11 @@ impl Cache {
         drop(now);
         self.inner.vain.lock().unwrap_or_else(PoisonError::into_inner).clear();
         self.inner.room.notify_one();
+    }
+
+    /// How long its upstreams take to answer.
+    pub(crate) fn times(&self) -> AskTimes {
+        self.inner.times.clone()
     }
 
     fn now(&self) -> Arc<Shelves> {

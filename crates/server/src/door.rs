@@ -67,6 +67,7 @@ pub(crate) async fn answer(
         let text = format!("a review of {REVIEW_LIMIT} bytes at most is read\n");
         return (health::plain(StatusCode::PAYLOAD_TOO_LARGE, text), told);
     };
+    let began = Instant::now();
     let address = parts.extensions.get::<Client>().map(|client| client.0);
     let ends = Instant::now() + TIME;
     // Nothing is believed to be unblocked because the store gives no answer.
@@ -103,27 +104,35 @@ pub(crate) async fn answer(
             };
             // Only its number is still wanted of it, which stands near its beginning.
             match Review::uid_of(&bytes) {
-                Some(uid) => ReadReview::Answered(Review::answer_to(&uid, &asking.unanswered(why))),
+                Some(uid) => ReadReview::Answered(
+                    Review::answer_to(&uid, &asking.unanswered(why)),
+                    UNANSWERED,
+                ),
                 None => ReadReview::Wrong(why.to_owned()),
             }
         }
     };
     let mut admitted = true;
-    let text = match read {
-        ReadReview::Answered(text) => text,
+    let (text, outcome) = match read {
+        ReadReview::Answered(text, outcome) => (text, outcome),
         ReadReview::Wrong(why) => {
+            app.meters.door_answered(cluster, "wrong", began.elapsed());
             return (health::plain(StatusCode::BAD_REQUEST, format!("{why}\n")), told);
         }
         ReadReview::Judging(review, wanted) => {
             let judged = asking.judge_all(app, &review, wanted, address);
-            let reply = match tokio::time::timeout_at(ends, judged).await {
-                Ok(reply) => reply,
-                Err(_) => asking.unanswered("the larder did not decide in time"),
+            let (reply, outcome) = match tokio::time::timeout_at(ends, judged).await {
+                Ok(reply) => {
+                    let outcome = outcome(&reply);
+                    (reply, outcome)
+                }
+                Err(_) => (asking.unanswered("the larder did not decide in time"), UNANSWERED),
             };
             admitted = reply.refused.is_none();
-            Review::answer_to(&review.uid, &reply)
+            (Review::answer_to(&review.uid, &reply), outcome)
         }
     };
+    app.meters.door_answered(cluster, outcome, began.elapsed());
     if let Some(seen) = pending.filter(|_| admitted) {
         app.sightings.note(cluster, seen);
     }
@@ -131,12 +140,25 @@ pub(crate) async fn answer(
     ((json, text).into_response(), told)
 }
 
+/// What an answer comes to that the larder could not decide, for the figures.
+const UNANSWERED: &str = "unanswered";
+
+/// What an answer comes to, for the figures.
+fn outcome(reply: &Reply) -> &'static str {
+    match reply {
+        Reply { refused: Some(_), .. } => "refused",
+        Reply { warnings, .. } if !warnings.is_empty() => "warned",
+        Reply { patch, .. } if !patch.is_empty() => "changed",
+        Reply { .. } => "admitted",
+    }
+}
+
 /// What came of reading a review.
 enum ReadReview {
     /// It is no review; in words.
     Wrong(String),
-    /// The answer, as the platform reads it.
-    Answered(String),
+    /// The answer, as the platform reads it, and what it comes to.
+    Answered(String, &'static str),
     /// What the rules do not simply allow of what the object names, and what it needs to decide that.
     Judging(Review, Vec<Reference>),
 }
@@ -172,14 +194,20 @@ impl ReviewPath<'_> {
             Ok(review) => review,
             Err(error) => return ReadReview::Wrong(error.to_string()),
         };
-        let answered = |reply: &Reply| ReadReview::Answered(Review::answer_to(&review.uid, reply));
+        let answered = |reply: &Reply| {
+            ReadReview::Answered(Review::answer_to(&review.uid, reply), outcome(reply))
+        };
         if self.door.excepts(review.namespace.as_deref()) {
             return answered(&Reply::default());
         }
         let scan = match review.scan(Some(stop)) {
             Ok(Some(scan)) => scan,
             Ok(None) => return answered(&Reply::default()),
-            Err(error) => return answered(&self.unanswered(&error.to_string())),
+            Err(error) => {
+                let reply = self.unanswered(&error.to_string());
+                let text = Review::answer_to(&review.uid, &reply);
+                return ReadReview::Answered(text, UNANSWERED);
+            }
         };
         if self.is_last() && !review.dry_run {
             *seen = Some(self.seen(&review, &scan));

@@ -90,6 +90,7 @@ pub use crew::Crew;
 pub use error::{ApiError, Code};
 pub use limits::Limits;
 pub use listen::{Listener, serve};
+pub use meters::{Figure, SampledValue};
 pub use path::{EndPoint, PathError};
 pub use plan::{ClusterIdentity, KeySource, Plan, PlannedCluster, PlannedShelf};
 pub use range::{RequestedRange, read_content_range, read_range};

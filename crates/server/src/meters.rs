@@ -1,15 +1,23 @@
-//! A registry's figures, and what handlers tell of an answer for them.
+//! A registry's figures, and what handlers tell of an answer for them. Names follow the conventions of Prometheus: the
+//! unit at the end, `_total` for what only grows, times in seconds since 1970 as `_timestamp_seconds`.
+
+mod sampled;
 
 use std::collections::BTreeSet;
-use std::sync::OnceLock;
-use std::time::Duration;
+use std::sync::{Arc, OnceLock};
+use std::time::{Duration, SystemTime};
 
 use larder_core::access::key::renewal_number;
-use larder_store::{Filter, Store, Traffic, UpstreamRecord, now};
+use larder_store::{Filter, Store, Traffic, now};
+pub use sampled::{Figure, SampledValue};
+
 use prometheus::{
     Histogram, HistogramOpts, HistogramVec, IntCounter, IntCounterVec, IntGauge, IntGaugeVec, Opts,
-    Registry, TextEncoder,
+    Registry, TextEncoder, core::Collector,
 };
+
+use crate::cache::{AskTimes, CacheUpstream};
+use sampled::SampledFigures;
 
 /// How many bytes of a request's body were taken: put into the answer by its handler.
 #[derive(Debug, Clone, Copy)]
@@ -36,8 +44,11 @@ pub struct Meters {
     pub(crate) errors: IntCounterVec,
     /// Sign-ins: `good`, `failed`.
     pub(crate) sign_ins: IntCounterVec,
-    /// Refusals: by a `grant` that is missing, by a `rule`.
-    pub(crate) refusals: IntCounterVec,
+    /// Refusals: by a `grant` that is missing, by a `rule`, because it is `blocked`.
+    refusals: IntCounterVec,
+    /// What doors were asked: `admitted`, `changed`, `warned`, `refused`, `unanswered`.
+    door: IntCounterVec,
+    door_seconds: Histogram,
     /// How often something was looked up of an image because a rule asks for it: what was kept counts no more.
     pub(crate) facts: IntCounter,
     key_ends: IntGaugeVec,
@@ -50,12 +61,33 @@ pub struct Meters {
     pub connections: IntGauge,
     /// Uploads whose bytes are coming in.
     pub uploads: IntGauge,
-    store: IntGaugeVec,
+    store: StoreGauges,
     cache: IntCounterVec,
     cache_bytes: IntCounterVec,
-    upstream: IntGaugeVec,
-    serving: IntGaugeVec,
+    upstream: UpstreamGauges,
+    replicas: [IntGauge; 3],
     configuration: IntGaugeVec,
+    sampled: SampledFigures,
+}
+
+/// What the store holds, each content once.
+struct StoreGauges {
+    repositories: IntGauge,
+    tags: IntGauge,
+    manifests: IntGauge,
+    blobs: IntGauge,
+    bytes: IntGauge,
+    room: IntGauge,
+    reserve: IntGauge,
+}
+
+/// How upstreams stand.
+struct UpstreamGauges {
+    available: IntGaugeVec,
+    back: IntGaugeVec,
+    left: IntGaugeVec,
+    most: IntGaugeVec,
+    whole: IntGaugeVec,
 }
 
 /// The figures of what nearly all answers are, looked up once.
@@ -95,49 +127,103 @@ impl Meters {
         .buckets(vec![0.0005, 0.001, 0.005, 0.025, 0.1, 0.5, 2.0, 10.0, 60.0, 300.0]);
         let seconds = HistogramVec::new(options, &["resource", "method"]).expect("a fixed name");
         registry.register(Box::new(seconds.clone())).expect("registered once");
-        let store = Opts::new("larder_store", "What the store holds, each content once");
-        let store = IntGaugeVec::new(store, &["what"]).expect("a fixed name");
-        registry.register(Box::new(store.clone())).expect("registered once");
-        let upstream = Opts::new(
-            "larder_upstream",
-            "How an upstream stands: asks (1 or 0), pulls_left, back_seconds until it is asked again",
-        );
-        let upstream = IntGaugeVec::new(upstream, &["host", "what"]).expect("a fixed name");
-        registry.register(Box::new(upstream.clone())).expect("registered once");
+        let gauges = |name: &str, help: &str, labels: &[&str]| {
+            let gauges = IntGaugeVec::new(Opts::new(name, help), labels).expect("a fixed name");
+            registry.register(Box::new(gauges.clone())).expect("registered once");
+            gauges
+        };
+        let build = gauges("larder_build_info", "1, for the version of the program", &["version"]);
+        build.with_label_values(&[env!("CARGO_PKG_VERSION")]).set(1);
+        // The name that dashboards and alerts know it by.
+        let start = gauge("process_start_time_seconds", "When the program was started");
+        let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        start.set(i64::try_from(since.as_secs()).unwrap_or(i64::MAX));
+        let store = StoreGauges {
+            repositories: gauge("larder_store_repositories", "Repositories with an image"),
+            tags: gauge("larder_store_tags", "Tags"),
+            manifests: gauge("larder_store_manifests", "Manifests, each once"),
+            blobs: gauge("larder_store_blobs", "Blobs, each once"),
+            bytes: gauge("larder_store_bytes", "What all content takes, each once"),
+            room: gauge(
+                "larder_store_room_bytes",
+                "What the store's disk has free, its reserve too",
+            ),
+            reserve: gauge("larder_store_reserve_bytes", "What of that is kept free"),
+        };
+        let upstream = UpstreamGauges {
+            available: gauges(
+                "larder_upstream_available",
+                "1: the upstream is asked; 0: it is left alone for a while",
+                &["host"],
+            ),
+            back: gauges(
+                "larder_upstream_back_timestamp_seconds",
+                "When an upstream that is left alone is asked again; 0: it is asked now",
+                &["host"],
+            ),
+            left: gauges(
+                "larder_upstream_pulls_left",
+                "Pulls that an upstream lets us make now",
+                &["host"],
+            ),
+            most: gauges(
+                "larder_upstream_pulls_most",
+                "Pulls that an upstream lets us make in a whole span",
+                &["host"],
+            ),
+            whole: gauges(
+                "larder_upstream_pulls_back_timestamp_seconds",
+                "When all pulls of an upstream are back, if nothing is pulled until then; 0: none is spent",
+                &["host"],
+            ),
+        };
         let facts = IntCounter::new(
             "larder_facts_gathered_total",
             "How often what a rule asks of an image was looked up; what was kept since is not counted",
         );
         let facts = facts.expect("a fixed name");
         registry.register(Box::new(facts.clone())).expect("registered once");
-        let ends = Opts::new(
-            "larder_key_expires_seconds",
-            "When a key that is good now expires, in seconds since 1970",
+        let key_ends = gauges(
+            "larder_key_expires_timestamp_seconds",
+            "When a key that is good now expires",
+            &["user", "key"],
         );
-        let key_ends = IntGaugeVec::new(ends, &["user", "key"]).expect("a fixed name");
-        registry.register(Box::new(key_ends.clone())).expect("registered once");
-        let renewed = Opts::new(
-            "larder_renewal_seconds",
-            "When a cluster's keys were last looked through for renewal, in seconds since 1970",
+        let renewals = gauges(
+            "larder_renewal_timestamp_seconds",
+            "When a cluster's keys were last looked through for renewal",
+            &["cluster"],
         );
-        let renewals = IntGaugeVec::new(renewed, &["cluster"]).expect("a fixed name");
-        registry.register(Box::new(renewals.clone())).expect("registered once");
-        let serving = Opts::new(
-            "larder_serving",
-            "Of the larders that share this store: how many serve, and how many configurations and versions they have",
+        let replicas = [
+            gauge("larder_replicas", "Larders that serve this store"),
+            gauge(
+                "larder_replica_configurations",
+                "How many configurations they have: more than 1 is a fault",
+            ),
+            gauge(
+                "larder_replica_versions",
+                "How many versions they have: more than 1 only while they are upgraded",
+            ),
+        ];
+        let door_options =
+            HistogramOpts::new("larder_door_seconds", "Time until a door has answered")
+                .buckets(vec![0.0005, 0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.2, 1.0]);
+        let door_seconds = Histogram::with_opts(door_options).expect("a fixed name");
+        registry.register(Box::new(door_seconds.clone())).expect("registered once");
+        let configuration = gauges(
+            "larder_configuration_info",
+            "1, for the configuration that holds, in short",
+            &["configuration"],
         );
-        let serving = IntGaugeVec::new(serving, &["what"]).expect("a fixed name");
-        registry.register(Box::new(serving.clone())).expect("registered once");
-        let configuration = Opts::new(
-            "larder_configuration",
-            "1 for the configuration that holds, in short, and the program's version",
-        );
-        let configuration =
-            IntGaugeVec::new(configuration, &["configuration", "version"]).expect("a fixed name");
-        registry.register(Box::new(configuration.clone())).expect("registered once");
         Self {
-            serving,
+            sampled: SampledFigures::new(&registry),
+            replicas,
             configuration,
+            door_seconds,
+            door: counter(
+                "larder_door_answers_total",
+                "What doors answered: admitted, changed, warned, refused, unanswered, wrong",
+                &["cluster", "outcome"],
+            ),
             requests: counter(
                 "larder_requests_total",
                 "Requests that were answered",
@@ -147,8 +233,8 @@ impl Meters {
             sign_ins: counter("larder_sign_ins_total", "Sign-ins: good, failed", &["outcome"]),
             refusals: counter(
                 "larder_refusals_total",
-                "What was not let through: for want of a grant, by a rule",
-                &["by"],
+                "What was not let through: for want of a grant, by a rule, because it is blocked",
+                &["by", "rule"],
             ),
             facts,
             key_ends,
@@ -189,52 +275,91 @@ impl Meters {
         bytes("fetched").inc_by(traffic.fetched);
     }
 
-    fn set_upstream(&self, standing: &UpstreamRecord) {
-        let set = |what: &str, value: i64| {
-            self.upstream.with_label_values(&[standing.host.as_str(), what]).set(value);
-        };
-        let back = standing.until.map_or(0, |until| (until - standing.at).max(0) / 1000);
-        set("asks", i64::from(back == 0));
-        set("back_seconds", back);
-        if let Some(left) = standing.remaining {
-            set("pulls_left", i64::try_from(left).unwrap_or(i64::MAX));
+    /// Counts what was not let through; `rule` is empty where none decided.
+    pub(crate) fn refused(&self, by: &str, rule: &str) {
+        self.refusals.with_label_values(&[by, rule]).inc();
+    }
+
+    /// Counts what a door was asked, what it answered, and how long that took.
+    pub(crate) fn door_answered(&self, cluster: &str, outcome: &str, took: Duration) {
+        self.door.with_label_values(&[cluster, outcome]).inc();
+        self.door_seconds.observe(took.as_secs_f64());
+    }
+
+    /// Takes up figures that somebody else keeps.
+    #[allow(clippy::expect_used)] // as above
+    pub(crate) fn include(&self, times: &AskTimes) {
+        for one in
+            [Box::new(times.seconds.clone()) as Box<dyn Collector>, Box::new(times.answers.clone())]
+        {
+            self.registry.register(one).expect("registered once");
+        }
+    }
+
+    /// Takes up what was worked out anew: it takes the place of all values of the same figures.
+    pub fn set_sampled(&self, values: &[SampledValue]) {
+        self.sampled.set(values);
+    }
+
+    fn set_upstreams(&self, upstreams: &[Arc<CacheUpstream>]) {
+        let UpstreamGauges { available, back, left, most, whole } = &self.upstream;
+        // One that is configured no more is told no more.
+        for gauges in [available, back, left, most, whole] {
+            gauges.reset();
+        }
+        for one in upstreams {
+            let (standing, (limit, all_back)) = (one.standing(), one.allowance());
+            let set = |gauges: &IntGaugeVec, value: i64| {
+                gauges.with_label_values(&[standing.host.as_str()]).set(value);
+            };
+            let until = standing.until.filter(|until| *until > standing.at);
+            set(available, i64::from(until.is_none()));
+            set(back, until.map_or(0, |until| until / 1000));
+            let number = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
+            if let Some(remaining) = standing.remaining {
+                set(left, number(remaining));
+                set(whole, all_back.map_or(0, |at| at / 1000));
+            }
+            if let Some(limit) = limit {
+                set(most, number(limit));
+            }
         }
     }
 
     /// Notes who serves the same store, and by which configuration this one does.
-    pub(crate) fn set_serving(&self, counts: [(&'static str, usize); 3], fingerprint: &str) {
-        for (what, count) in counts {
-            self.serving.with_label_values(&[what]).set(i64::try_from(count).unwrap_or(i64::MAX));
+    pub(crate) fn set_serving(&self, counts: [usize; 3], fingerprint: &str) {
+        for (gauge, count) in self.replicas.iter().zip(counts) {
+            // A larder of a store of its own has no others to hear of.
+            gauge.set(i64::try_from(count.max(1)).unwrap_or(i64::MAX));
         }
         self.configuration.reset();
-        self.configuration.with_label_values(&[fingerprint, env!("CARGO_PKG_VERSION")]).set(1);
+        self.configuration.with_label_values(&[fingerprint]).set(1);
     }
 
     /// All of them as text, with how the upstreams stand. What the store holds is looked up for it.
-    pub(crate) async fn text(&self, store: &Store, upstreams: &[UpstreamRecord]) -> String {
-        for standing in upstreams {
-            self.set_upstream(standing);
-        }
+    pub(crate) async fn text(
+        &self,
+        store: &Store,
+        upstreams: &[Arc<CacheUpstream>],
+        reserve: u64,
+    ) -> String {
+        self.set_upstreams(upstreams);
         self.set_keys(store).await;
+        let number = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
         match store.totals().await {
             Ok(totals) => {
-                for (what, count) in [
-                    ("repositories", totals.repositories),
-                    ("tags", totals.tags),
-                    ("manifests", totals.manifests),
-                    ("blobs", totals.blobs),
-                    ("bytes", totals.bytes),
-                ] {
-                    let gauge = self.store.with_label_values(&[what]);
-                    gauge.set(i64::try_from(count).unwrap_or(i64::MAX));
-                }
+                self.store.repositories.set(number(totals.repositories));
+                self.store.tags.set(number(totals.tags));
+                self.store.manifests.set(number(totals.manifests));
+                self.store.blobs.set(number(totals.blobs));
+                self.store.bytes.set(number(totals.bytes));
             }
             Err(error) => tracing::warn!(%error, "the ledger's totals are not known"),
         }
         if let Ok(Some(room)) = store.room().await {
-            let gauge = self.store.with_label_values(&["room_bytes"]);
-            gauge.set(i64::try_from(room).unwrap_or(i64::MAX));
+            self.store.room.set(number(room));
         }
+        self.store.reserve.set(number(reserve));
         TextEncoder::new().encode_to_string(&self.registry.gather()).unwrap_or_default()
     }
 

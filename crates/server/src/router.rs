@@ -126,7 +126,8 @@ impl hyper::service::Service<Request<Incoming>> for Figures {
                 _ if !known => health::plain(StatusCode::METHOD_NOT_ALLOWED, "GET, HEAD\n".into()),
                 "/metrics" => {
                     app.meters.set_serving(app.peers.counts(), &app.plan().fingerprint);
-                    let text = app.meters.text(&app.store, &upstreams(&app)).await;
+                    let (upstreams, reserve) = (app.cache.upstreams(), app.plan().reserve);
+                    let text = app.meters.text(&app.store, &upstreams, reserve).await;
                     health::plain(StatusCode::OK, text)
                 }
                 "/healthz" => health::alive(),
@@ -177,10 +178,6 @@ fn account<B>(app: &Arc<App>, request: &Request<B>, resource: &'static str) -> R
 }
 
 /// How the upstreams of the cached shelves stand.
-fn upstreams(app: &App) -> Vec<larder_store::UpstreamRecord> {
-    app.cache.upstreams().iter().map(|upstream| upstream.standing()).collect()
-}
-
 /// Answers one request. A panic in a handler is answered with 500 and ends nothing else.
 async fn answer(app: Arc<App>, plan: Arc<Plan>, request: Request) -> Response {
     match request.uri().path() {

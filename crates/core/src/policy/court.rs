@@ -176,6 +176,8 @@ pub struct RuleSentence {
     pub sentence: String,
     /// The line of the rule.
     pub line: String,
+    /// What the rule is called.
+    pub rule: String,
 }
 
 impl RuleAnswer<'_> {
@@ -192,6 +194,7 @@ impl RuleAnswer<'_> {
             denied: *verdict == Verdict::Deny,
             sentence,
             line: rule.line.to_string(),
+            rule: rule.name.clone(),
         })
     }
 }

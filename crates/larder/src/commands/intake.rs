@@ -17,6 +17,7 @@ pub(super) mod upstream;
 
 pub use budget::Budgets;
 pub use job::{IntakeJob, jobs};
+pub use status::counts;
 pub use upstream::Upstreams;
 
 use crate::context::Context;

@@ -19,6 +19,7 @@ use crate::context::{Context, check_store, now, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::count;
 
+mod figures;
 mod reload;
 mod report;
 
@@ -175,6 +176,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             () = reload::watch(&configs, args, listen, &app, hangup, &manager) => Ok(true),
             () = manager.keep_telling(|within| crew.answers(within)) => Ok(true),
             () = keep_record(&app) => Ok(true),
+            () = figures::watch(&app, current.clone()) => Ok(true),
             () = daily::watch(&app, current) => Ok(true),
             () = watched => Ok(true),
         }

@@ -384,9 +384,9 @@ fn figures_tell_sign_ins_refusals_and_when_keys_end() {
     for told in [
         "larder_sign_ins_total{outcome=\"good\"} 3".to_owned(),
         "larder_sign_ins_total{outcome=\"failed\"} 1".into(),
-        "larder_refusals_total{by=\"rule\"} 1".into(),
-        "larder_refusals_total{by=\"grant\"} 1".into(),
-        format!("larder_key_expires_seconds{{key=\"{id}\",user=\"turbine-hall/scada\"}}"),
+        "larder_refusals_total{by=\"rule\",rule=\"".into(),
+        "larder_refusals_total{by=\"grant\",rule=\"\"} 1".into(),
+        format!("larder_key_expires_timestamp_seconds{{key=\"{id}\",user=\"turbine-hall/scada\"}}"),
     ] {
         assert!(figures.contains(&told), "`{told}` is not told: {figures}");
     }

@@ -161,8 +161,8 @@ fn upstreams_in_trouble_are_told_of() {
     node.pull("bazaar/library/kettle", "2").unwrap();
     wait_until("the figures tell", || {
         let answer = ask(&figures, "GET", "/metrics", &[], b"").unwrap().text();
-        answer.contains("larder_upstream{host=\"bazaar.example\",what=\"asks\"} 0")
-            && answer.contains("larder_upstream{host=\"bazaar.example\",what=\"pulls_left\"} 0")
+        answer.contains("larder_upstream_available{host=\"bazaar.example\"} 0")
+            && answer.contains("larder_upstream_pulls_left{host=\"bazaar.example\"} 0")
             && answer.contains("larder_cache_answers_total{outcome=\"hit\",shelf=\"bazaar\"}")
     });
     house.bazaar.faults.clear();

@@ -475,7 +475,10 @@ fn a_renewal_that_does_not_run_is_told() {
     let line = serving.said.iter().find(|line| line.contains("figures")).unwrap();
     let host = line.split("http://").nth(1).unwrap().split('/').next().unwrap();
     let figures = crate::serving::ask(host, "GET", "/metrics", &[], b"").unwrap().text();
-    assert!(figures.contains("larder_renewal_seconds{cluster=\"turbine-hall\"}"), "{figures}");
+    assert!(
+        figures.contains("larder_renewal_timestamp_seconds{cluster=\"turbine-hall\"}"),
+        "{figures}"
+    );
     house.larder(&format!("{apply} --rotate-before 14d")).ends(0);
     assert!(!check().contains("the key of turbine-hall/scada ends"), "{}", check());
 }

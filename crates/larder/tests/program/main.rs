@@ -34,6 +34,7 @@ mod lacking;
 mod large;
 mod limits;
 mod look;
+mod monitoring;
 mod node;
 mod nodes;
 mod numbered;

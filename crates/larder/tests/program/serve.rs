@@ -109,7 +109,7 @@ fn figures_and_health_are_told_and_every_request_has_its_line() {
         "larder_requests_total{method=\"GET\",resource=\"manifest\",status=\"200\"} 1",
         "larder_requests_total{method=\"GET\",resource=\"manifest\",status=\"404\"} 1",
         "larder_errors_total{code=\"MANIFEST_UNKNOWN\"} 1",
-        "larder_store{what=\"tags\"} 5",
+        "larder_store_tags 5",
         "larder_uploads 0",
     ] {
         assert!(metrics.contains(line), "{line}: {metrics}");

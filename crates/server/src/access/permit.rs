@@ -103,7 +103,7 @@ pub(crate) async fn check(
     happened.reference = about(operation.target).map(RecordSubject::Text);
     happened.line = decision.line.map(|line| line.to_string());
     let number = gate.recorder.note(&happened);
-    gate.meters.refusals.with_label_values(&["grant"]).inc();
+    gate.meters.refused("grant", "");
     Err(ApiError::new(Code::Denied, format!("{message}{number}")))
 }
 

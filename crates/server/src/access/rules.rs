@@ -99,7 +99,7 @@ pub(crate) async fn check(
     let number = app.recorder.note(&happened);
     let message = format!("{}{number}", said.sentence);
     if said.denied {
-        app.meters.refusals.with_label_values(&["rule"]).inc();
+        app.meters.refused("rule", &said.rule);
         return Err(ApiError::new(Code::Denied, message));
     }
     ruled.warning = warning(299, &message);

@@ -2,7 +2,7 @@
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use larder_client::{ClientError, Registry};
 use larder_core::allowance::{Afford, Allowance, Budget};
@@ -10,6 +10,7 @@ use larder_core::cached::{self, Circuit, Condition};
 use larder_core::digest::Digest;
 use larder_core::name::Host;
 use larder_store::{Store, UpstreamRecord, now};
+use prometheus::{HistogramOpts, HistogramVec, IntCounterVec, Opts};
 use tokio::sync::Notify;
 
 use super::trouble::{Trouble, for_clients};
@@ -52,6 +53,34 @@ pub struct CacheUpstream {
     /// Clients that are waiting for blobs of it, and word that the last of them has gone.
     clients: AtomicUsize,
     quiet: Notify,
+    /// How long its answers take.
+    times: AskTimes,
+}
+
+/// How long upstreams take to answer, and how often they do and do not.
+#[derive(Clone)]
+pub(crate) struct AskTimes {
+    pub seconds: HistogramVec,
+    pub answers: IntCounterVec,
+}
+
+impl Default for AskTimes {
+    #[allow(clippy::expect_used)] // names and labels are fixed: a wrong one fails the first test
+    fn default() -> Self {
+        let options = HistogramOpts::new(
+            "larder_upstream_seconds",
+            "Time until an upstream has answered what a cached shelf asked, without the bytes of blobs",
+        )
+        .buckets(vec![0.005, 0.025, 0.1, 0.25, 0.5, 1.0, 2.5, 10.0, 30.0, 60.0]);
+        let answers = Opts::new(
+            "larder_upstream_answers_total",
+            "What cached shelves asked upstreams: answered, absent, limited, failed",
+        );
+        Self {
+            seconds: HistogramVec::new(options, &["host"]).expect("a fixed name"),
+            answers: IntCounterVec::new(answers, &["host", "outcome"]).expect("a fixed name"),
+        }
+    }
 }
 
 struct UpstreamState {
@@ -79,18 +108,18 @@ impl Drop for WaitingAsk {
 
 impl CacheUpstream {
     /// Sets it up; nothing is asked yet.
-    pub(super) fn new(plan: UpstreamPlan, store: Store) -> Self {
+    pub(super) fn new(plan: UpstreamPlan, store: Store, times: AskTimes) -> Self {
         let UpstreamPlan { host, registry, made_of, allowance } = plan;
         let budget = Budget { allowance, ..Budget::default() };
         let (circuit, cause, plain, told) = (Circuit::default(), None, None, None);
         let state = Mutex::new(UpstreamState { circuit, budget, pulls: 0, cause, plain, told });
         let (clients, quiet) = (AtomicUsize::new(0), Notify::new());
-        Self { host, registry, made_of, allowance, store, state, clients, quiet }
+        Self { host, registry, made_of, allowance, store, state, clients, quiet, times }
     }
 
     /// Takes the place of one with the same host: it goes on counting, and asks anew.
     pub(super) fn after(plan: UpstreamPlan, before: &Self) -> Self {
-        let new = Self::new(plan, before.store.clone());
+        let new = Self::new(plan, before.store.clone(), before.times.clone());
         new.state().pulls = std::mem::take(&mut before.state().pulls);
         new
     }
@@ -242,14 +271,31 @@ impl CacheUpstream {
         question: impl Future<Output = Result<T, ClientError>>,
     ) -> Result<T, Trouble> {
         self.enter_soon(pulls).await?;
+        let began = Instant::now();
         let Ok(outcome) = tokio::time::timeout(DEADLINE, question).await else {
             let (host, endpoint) = (self.host.to_string(), self.registry.endpoint().to_string());
             let cause = "no answer in time".to_owned();
-            self.tell(Err(&ClientError::Unreachable { host, endpoint, cause }));
+            let error = ClientError::Unreachable { host, endpoint, cause };
+            self.measure(began, Some(&error));
+            self.tell(Err(&error));
             return Err(Trouble::TooLong(self.host.clone()));
         };
+        self.measure(began, outcome.as_ref().err());
         self.tell(outcome.as_ref().map(drop));
         outcome.map_err(Trouble::Upstream)
+    }
+
+    /// Counts an answer, and how long it took.
+    fn measure(&self, began: Instant, error: Option<&ClientError>) {
+        let host = self.host.as_str();
+        let outcome = match error {
+            None => "answered",
+            Some(ClientError::NotFound { .. }) => "absent",
+            Some(ClientError::RateLimited { .. }) => "limited",
+            Some(_) => "failed",
+        };
+        self.times.seconds.with_label_values(&[host]).observe(began.elapsed().as_secs_f64());
+        self.times.answers.with_label_values(&[host, outcome]).inc();
     }
 
     /// Opens a stream. It may have to wait for others, so it is not given up after a time; the
@@ -259,7 +305,9 @@ impl CacheUpstream {
         question: impl Future<Output = Result<T, ClientError>>,
     ) -> Result<T, Trouble> {
         self.enter_soon(0).await?;
+        let began = Instant::now();
         let outcome = question.await;
+        self.measure(began, outcome.as_ref().err());
         self.tell(outcome.as_ref().map(drop));
         outcome.map_err(Trouble::Upstream)
     }
@@ -323,6 +371,13 @@ impl CacheUpstream {
             remaining: state.budget.left(now),
             at: now,
         }
+    }
+
+    /// How many pulls it lets us make in a whole span, and when all of them are back, in milliseconds since 1970. None:
+    /// nothing is known of it; none is spent.
+    pub(crate) fn allowance(&self) -> (Option<u64>, Option<i64>) {
+        let state = self.state();
+        (state.budget.most(), state.budget.whole_at(now()))
     }
 
     /// Takes up what was known of it before a start: that it limits us.

@@ -87,6 +87,19 @@ impl Store {
         self.records.post(move |connection| release(connection, &name, fence));
     }
 
+    /// How many jobs somebody has taken on that one alone may do.
+    pub async fn leases_held(&self) -> Result<u64, StoreError> {
+        self.records
+            .read(|connection| {
+                let now = connection.now()?;
+                let mut ask =
+                    connection.prepare_cached("SELECT COUNT(*) FROM leases WHERE until > $1")?;
+                ask.query_row(params![now], |row| row.get::<i64>(0))
+            })
+            .await
+            .map(|count| u64::try_from(count).unwrap_or(0))
+    }
+
     /// Forgets leases that ended long ago. The youngest stays, so that fences go on to grow.
     pub async fn forget_leases(&self) -> Result<(), StoreError> {
         self.records

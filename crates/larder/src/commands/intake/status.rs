@@ -77,6 +77,23 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let config = context.config()?;
     let lock = read_lock(&config)?;
     let store = store_here(&config)?;
+    let shown = wanted(&config, &lock, &store, Some(&args.pick)).await?;
+    let gone = gone(&config, &store, &shown).await?;
+    let well = shown
+        .iter()
+        .all(|(want, record)| state(want, record.as_ref(), &lock, &gone) == IntakeState::InPlace);
+    let lines = shown.iter().map(|(want, record)| line(want, record.as_ref(), &lock, &gone));
+    context.output.tell(&StatusReport { images: lines.collect(), shown, lock, gone });
+    Ok(if well { Exit::Done } else { Exit::No })
+}
+
+/// All that is wanted, each with what is noted of it.
+async fn wanted(
+    config: &Config,
+    lock: &Lock,
+    store: &Store,
+    pick: Option<&Pick>,
+) -> Result<Vec<(Want, Option<IntakeRecord>)>, Failure> {
     let noted = store.intake().await;
     let noted = noted.map_err(|error| Failure::store("cannot read what was done", &error))?;
     let mut records: BTreeMap<Want, IntakeRecord> =
@@ -86,18 +103,38 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let image = wish.image.clone();
         wish.tags.select(&[]).into_iter().map(move |tag| Want { image: image.clone(), tag })
     });
-    let wanted: BTreeSet<Want> = lock.entries.keys().cloned().chain(exact).collect();
-    let wanted: BTreeSet<Want> =
-        wanted.into_iter().filter(|want| args.pick.takes(&want.image)).collect();
-    let shown: Vec<(Want, Option<IntakeRecord>)> =
-        wanted.into_iter().map(|want| (want.clone(), records.remove(&want))).collect();
-    let gone = gone(&config, &store, &shown).await?;
-    let well = shown
-        .iter()
-        .all(|(want, record)| state(want, record.as_ref(), &lock, &gone) == IntakeState::InPlace);
-    let lines = shown.iter().map(|(want, record)| line(want, record.as_ref(), &lock, &gone));
-    context.output.tell(&StatusReport { images: lines.collect(), shown, lock, gone });
-    Ok(if well { Exit::Done } else { Exit::No })
+    let all: BTreeSet<Want> = lock.entries.keys().cloned().chain(exact).collect();
+    let all = all.into_iter().filter(|want| pick.is_none_or(|pick| pick.takes(&want.image)));
+    Ok(all.map(|want| (want.clone(), records.remove(&want))).collect())
+}
+
+/// How everything that is wanted stands, in numbers.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct IntakeCounts {
+    pub wanted: usize,
+    /// Those that are not here as the lock has them.
+    pub missing: usize,
+    /// Those that could not be brought in when that was last tried.
+    pub failed: usize,
+    /// Those whose tag has moved at its upstream since they were brought in.
+    pub moved: usize,
+}
+
+/// Counts how everything that is wanted stands.
+pub async fn counts(config: &Config, store: &Store) -> Result<IntakeCounts, Failure> {
+    let lock = read_lock(config)?;
+    let all = wanted(config, &lock, store, None).await?;
+    let gone = gone(config, store, &all).await?;
+    let mut counts = IntakeCounts { wanted: all.len(), ..IntakeCounts::default() };
+    for (want, record) in &all {
+        let state = state(want, record.as_ref(), &lock, &gone);
+        counts.missing += usize::from(state != IntakeState::InPlace);
+        counts.failed += usize::from(state == IntakeState::Failed);
+        let brought = record.as_ref().and_then(|one| one.brought.as_ref()).map(|(_, at)| *at);
+        let moved = record.as_ref().and_then(|one| one.moved);
+        counts.moved += usize::from(moved.is_some_and(|at| brought.is_none_or(|had| at > had)));
+    }
+    Ok(counts)
 }
 
 /// What was brought into this larder and is not here any more.

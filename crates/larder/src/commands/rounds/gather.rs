@@ -386,7 +386,7 @@ impl Gatherer<'_> {
                 "larder store backup FOLDER",
             );
         }
-        if let Some(mark) = verify.filter(|mark| mark.value != "sound") {
+        if let Some(mark) = verify.filter(|mark| mark.value != marks::SOUND) {
             let text = format!("the store is damaged: {}", mark.value);
             let remedy = "larder store verify --repair";
             self.add("damage", Urgency::Urgent, Some(mark.at), text, remedy);

@@ -115,7 +115,7 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
         report.old_files = store.remove_old_files().await.map_err(|error| failed(&error))?;
     }
     let found = match sound {
-        true => "sound".to_owned(),
+        true => marks::SOUND.to_owned(),
         false => format!("{} damaged, {} missing", report.damaged.len(), report.missing.len()),
     };
     marks::note(store, marks::VERIFY, &found).await;
