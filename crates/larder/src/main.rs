@@ -17,6 +17,7 @@
 //! * [`pick`] - options that several commands share
 //! * [`place`] - registries, folders and archives, as the call names them
 //! * [`service`] - what a service manager is told, and what it hands over
+//! * [`version`] - which program this is, exactly
 //! * [`plan`], [`policy`]: what follows from a configuration, for the server and for commands
 
 mod access;
@@ -43,6 +44,7 @@ mod policy;
 mod record;
 mod service;
 mod signatures;
+mod version;
 
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -91,6 +93,9 @@ struct Cli {
 
 fn main() -> ExitCode {
     if commands::completions::answered() {
+        return ExitCode::SUCCESS;
+    }
+    if version::told(std::env::args_os().skip(1)) {
         return ExitCode::SUCCESS;
     }
     let parsed = Cli::command().try_get_matches().and_then(|matches| {

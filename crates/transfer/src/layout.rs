@@ -74,7 +74,8 @@ impl Index {
         self.entries.iter().filter_map(name).map(str::to_owned).collect()
     }
 
-    /// The digest of an entry by its name; by the only entry's when no name is given.
+    /// The digest of an entry by its name; when no name is given, of the only entry, or of the only one that has a name:
+    /// what lies beside it without one belongs to it, as its signatures do.
     pub fn find(&self, wanted: Option<&str>) -> Result<(Digest, Option<String>), LayoutError> {
         let entry = match wanted {
             Some(wanted) => self.entries.iter().find(|entry| {
@@ -82,7 +83,10 @@ impl Index {
                     .is_some_and(|name| name == wanted || name.ends_with(&format!(":{wanted}")))
             }),
             None if self.entries.len() == 1 => self.entries.first(),
-            None => None,
+            None => {
+                let mut named = self.entries.iter().filter(|entry| name(entry).is_some());
+                named.next().filter(|_| named.next().is_none())
+            }
         };
         let digest = |entry: &Value| entry.get("digest")?.as_str()?.parse().ok();
         match entry.and_then(|entry| Some((digest(entry)?, entry))) {

@@ -278,5 +278,15 @@ fn an_index_of_a_layout_keeps_what_others_wrote() {
     assert_eq!(index.names(), ["a.example/b:1", "2"]);
     assert!(index.find(None).unwrap_err().to_string().contains("it holds 2 images"));
     assert!(index.text().contains(r#""x":{"kept":true}"#));
+    // What has no name belongs to the one that has: its signatures lie there too.
+    let mut one = Index::default();
+    one.add(digest, document, Some("1"));
+    let (beside, its) = &made.documents[0];
+    one.add(beside, its, None);
+    assert_eq!(one.find(None).unwrap(), (digest.clone(), Some("1".to_owned())));
+    let mut none = Index::default();
+    none.add(digest, document, None);
+    none.add(beside, its, None);
+    assert!(none.find(None).is_err(), "nobody says which");
     assert!(Index::read(b"[]", "x").is_err());
 }

@@ -114,4 +114,5 @@ documents! {
     "help configuration": help::configuration::ConfigurationTables,
     "help configuration TABLE": help::configuration::ConfigurationTable,
     "man --into": man::ManReport,
+    "--version --verbose": crate::version::VersionReport,
 }

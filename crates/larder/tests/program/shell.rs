@@ -141,3 +141,26 @@ fn help_says_what_stands_in_the_configuration() {
     let keys = all["tables"].as_array().unwrap().iter().find(|one| one["table"] == "upstream");
     assert!(keys.unwrap()["keys"].as_array().unwrap().iter().any(|key| key == "allowance"));
 }
+
+#[test]
+fn the_version_is_told_in_full() {
+    let house = House::new();
+    let short = house.larder("--version").ends(0).out;
+    assert_eq!(short.lines().count(), 1, "{short}");
+    for call in ["--version --verbose", "-V -v", "-vV"] {
+        let long = house.larder(call).ends(0);
+        assert!(long.out.starts_with(short.trim_end()), "{}", long.out);
+        long.says(&["commit", "profile", "features", "rustls 0.", "libsqlite3-sys"]);
+    }
+    let all = house.larder("--version --verbose --json").ends(0).json();
+    assert_eq!((&all["kind"], &all["format"]), (&"version".into(), &2.into()));
+    assert!(
+        all["libraries"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|one| one.as_str().unwrap().starts_with("ring "))
+    );
+    // With a command it is that command that is called.
+    house.larder("shelf --version --verbose").ends(2);
+}

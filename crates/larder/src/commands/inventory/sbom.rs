@@ -41,6 +41,12 @@ pub struct SbomAttached {
     size_bytes: u64,
 }
 
+/// When a document is made. `SOURCE_DATE_EPOCH` says it where the same is to be made twice.
+fn made_at() -> i64 {
+    let said = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|seconds| seconds.parse().ok());
+    said.map_or_else(now, |seconds: i64| seconds.saturating_mul(1000))
+}
+
 impl Form {
     fn media_type(self) -> &'static str {
         match self {
@@ -55,7 +61,7 @@ impl Form {
             reference: &named.reference,
             digest: &named.read.digest,
             layers: &layers,
-            made_at: &time(now()),
+            made_at: &time(made_at()),
             version: env!("CARGO_PKG_VERSION"),
         };
         match self {
