@@ -2,6 +2,7 @@
 //! they are known, and what the token of a cluster's service account says.
 
 pub mod brake;
+pub mod claims;
 pub mod grants;
 pub mod identity;
 mod jwt;

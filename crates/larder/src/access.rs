@@ -9,7 +9,7 @@ use larder_client::{Web, WebOptions};
 use larder_core::access::identity::{ExpectedToken, KEY_SET_LIMIT};
 use larder_core::access::rate::Rate;
 use larder_core::digest::Digest;
-use larder_server::{ClusterIdentity, KeySource, PlannedCluster};
+use larder_server::{ClusterIdentity, KeySource, PlannedCluster, PlannedPipeline};
 use larder_transfer::files::read_bounded;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject as _;
@@ -59,7 +59,10 @@ pub fn clusters(config: &Config) -> Result<Vec<PlannedCluster>, Failure> {
         };
         let identity = match &cluster.identity {
             None => None,
-            Some(identity) => Some(known_by(config, &name, identity)?),
+            Some(identity) => {
+                let what = format!("cannot use the identity of the cluster {name}");
+                Some(known_by(config, &what, identity)?)
+            }
         };
         let nodes = cluster.nodes.clone();
         let door = cluster.door.as_ref().map(|door| door.door(&cluster.pull_secret));
@@ -68,14 +71,24 @@ pub fn clusters(config: &Config) -> Result<Vec<PlannedCluster>, Failure> {
     Ok(clusters)
 }
 
-fn known_by(
-    config: &Config,
-    cluster: &str,
-    identity: &Identity,
-) -> Result<ClusterIdentity, Failure> {
+/// The accounts that are known by the tokens of build systems, in their order.
+pub fn pipelines(config: &Config) -> Result<Vec<PlannedPipeline>, Failure> {
+    let mut pipelines = Vec::new();
+    for account in &config.accounts {
+        let name = account.name.get_ref().clone();
+        let Some(known) = &account.identity else { continue };
+        let Some(wanted) = known.wanted() else { continue };
+        let what = format!("cannot use the identity of the account {name}");
+        let identity = known_by(config, &what, &known.identity())?;
+        pipelines.push(PlannedPipeline { name, identity, wanted });
+    }
+    Ok(pipelines)
+}
+
+fn known_by(config: &Config, what: &str, identity: &Identity) -> Result<ClusterIdentity, Failure> {
     let audience = audience(config, identity);
     let expected = ExpectedToken { issuer: identity.issuer.clone(), audience };
-    let (keys, made_of) = key_source(config, cluster, identity)?;
+    let (keys, made_of) = key_source(config, what, identity)?;
     Ok(ClusterIdentity { expected, keys, made_of })
 }
 
@@ -84,20 +97,15 @@ pub fn audience(config: &Config, identity: &Identity) -> String {
     identity.audience.clone().unwrap_or_else(|| config.larder.url.host.to_string())
 }
 
-/// Where a cluster's key set comes from: a file that is read anew, or an address.
+/// Where an issuer's key set comes from: a file that is read anew, or an address.
 /// Also what tells whether two are the same.
 fn key_source(
     config: &Config,
-    cluster: &str,
+    what: &str,
     identity: &Identity,
 ) -> Result<(KeySource, Digest), Failure> {
-    let what = || format!("cannot use the identity of the cluster {cluster}");
     let wrong = |cause: String| {
-        Failure::usage(
-            what(),
-            cause,
-            "`keys` is the cluster's key set (JWKS): a file, or an address",
-        )
+        Failure::usage(what, cause, "`keys` is the issuer's key set (JWKS): a file, or an address")
     };
     if !identity.keys.contains("://") {
         let path = config.folder().join(&identity.keys);

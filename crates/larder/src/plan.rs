@@ -18,6 +18,7 @@ pub fn plan(config: &Config) -> Result<Plan, Failure> {
         unqualified: larder.unqualified.clone(),
         rates: access::rates(config),
         clusters: access::clusters(config)?,
+        pipelines: access::pipelines(config)?,
         refuse_strangers: larder.strangers == Strangers::Refuse,
         aliases: larder.aliases.clone(),
         url: larder.url.endpoint.to_string(),

@@ -92,7 +92,7 @@ pub use limits::Limits;
 pub use listen::{Listener, serve};
 pub use meters::{Figure, SampledValue};
 pub use path::{EndPoint, PathError};
-pub use plan::{ClusterIdentity, KeySource, Plan, PlannedCluster, PlannedShelf};
+pub use plan::{ClusterIdentity, KeySource, Plan, PlannedCluster, PlannedPipeline, PlannedShelf};
 pub use range::{RequestedRange, read_content_range, read_range};
 pub use router::{Figures, RegistryService, router};
 pub use tls::{Certificates, Tls, TlsError};

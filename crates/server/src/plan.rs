@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use futures_util::future::BoxFuture;
 use larder_core::access::Action;
+use larder_core::access::claims::WantedClaims;
 use larder_core::access::grants::Grants;
 use larder_core::access::identity::ExpectedToken;
 use larder_core::access::network::Network;
@@ -34,6 +35,8 @@ pub struct Plan {
     /// What accounts may take within a span of time, by their names; an account that is not in it, any number.
     pub rates: HashMap<Box<str>, Rate>,
     pub clusters: Vec<PlannedCluster>,
+    /// Accounts that are known by the tokens of a build system, in the order in which they are tried.
+    pub pipelines: Vec<PlannedPipeline>,
     /// Whether nodes that ask for an upstream's image must say from which cluster they come.
     pub refuse_strangers: bool,
     /// Other names by which the larder is reached.
@@ -86,7 +89,18 @@ pub struct PlannedCluster {
     pub door: Option<Door>,
 }
 
-/// How a cluster's service accounts are known.
+/// An account that is known by the tokens of a build system.
+#[derive(Clone, PartialEq)]
+pub struct PlannedPipeline {
+    /// The account's name.
+    pub name: String,
+    /// Whose tokens they are.
+    pub identity: ClusterIdentity,
+    /// What they must say.
+    pub wanted: WantedClaims,
+}
+
+/// How a cluster's service accounts, or an account's pipelines, are known.
 #[derive(Clone)]
 pub struct ClusterIdentity {
     /// What their tokens must say.
@@ -122,6 +136,7 @@ impl Plan {
             unqualified: Unqualified::default(),
             rates: HashMap::new(),
             clusters: Vec::new(),
+            pipelines: Vec::new(),
             refuse_strangers: false,
             aliases: Vec::new(),
             url,
@@ -161,6 +176,7 @@ impl Plan {
             ("unqualified", self.unqualified != before.unqualified),
             ("rates", self.rates != before.rates),
             ("[[cluster]]", self.clusters != before.clusters),
+            ("[[account]]", self.pipelines != before.pipelines),
             ("strangers", self.refuse_strangers != before.refuse_strangers),
             (
                 "[[shelf]]",

@@ -94,6 +94,9 @@ pub enum IdentityError {
     /// It names no service account.
     #[error("it names no service account")]
     Subject,
+    /// It is not what an account must say of itself.
+    #[error("{0}")]
+    Claim(#[from] super::claims::ClaimError),
 }
 
 impl IdentityError {
@@ -159,6 +162,17 @@ impl KeySet {
         expected: &ExpectedToken,
         now: i64,
     ) -> Result<ServiceAccount, IdentityError> {
+        self.read_token(token, expected, now)?.service_account()
+    }
+
+    /// Reads a token of anybody at a time, in seconds since 1970: signed by one of these keys, issued by whom and for whom
+    /// it must be, and good now.
+    pub fn read_token(
+        &self,
+        token: &str,
+        expected: &ExpectedToken,
+        now: i64,
+    ) -> Result<VerifiedToken, IdentityError> {
         let parts = jwt::split(token).ok_or(IdentityError::Form)?;
         let shown = || cut(&parts.header.alg, 20);
         if !matches!(parts.header.alg.as_str(), "RS256" | "ES256" | "EdDSA") {
@@ -179,7 +193,37 @@ impl KeySet {
         }
         let claims: IdentityClaims =
             serde_json::from_slice(&parts.payload).map_err(|_| IdentityError::Form)?;
-        claims.check(expected, now)
+        let all = serde_json::from_slice(&parts.payload).map_err(|_| IdentityError::Form)?;
+        claims.check(expected, now, all)
+    }
+}
+
+/// A token that was verified, and what it says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct VerifiedToken {
+    /// Everything that it says.
+    pub claims: serde_json::Map<String, serde_json::Value>,
+    /// Until when it is good, in seconds since 1970.
+    pub until: i64,
+    /// When it was issued, in seconds since 1970. What does not say so counts as older than everything.
+    pub issued: i64,
+    subject: String,
+}
+
+impl VerifiedToken {
+    /// The service account of a cluster that it is about.
+    fn service_account(self) -> Result<ServiceAccount, IdentityError> {
+        let Self { until, issued, subject, .. } = self;
+        let parts = subject.strip_prefix("system:serviceaccount:").and_then(|r| r.split_once(':'));
+        match parts {
+            Some((namespace, name))
+                if super::is_namespace(namespace) && !name.is_empty() && name.len() <= 253 =>
+            {
+                let (namespace, name) = (namespace.to_owned(), name.to_owned());
+                Ok(ServiceAccount { namespace, name, until, issued })
+            }
+            _ => Err(IdentityError::Subject),
+        }
     }
 }
 
@@ -201,7 +245,12 @@ enum Audience {
 }
 
 impl IdentityClaims {
-    fn check(self, expected: &ExpectedToken, now: i64) -> Result<ServiceAccount, IdentityError> {
+    fn check(
+        self,
+        expected: &ExpectedToken,
+        now: i64,
+        claims: serde_json::Map<String, serde_json::Value>,
+    ) -> Result<VerifiedToken, IdentityError> {
         let found = self.iss.unwrap_or_default();
         if found != expected.issuer {
             let found = cut(&found, 200);
@@ -228,17 +277,8 @@ impl IdentityClaims {
             return Err(IdentityError::Early);
         }
         let subject = self.sub.unwrap_or_default();
-        let parts = subject.strip_prefix("system:serviceaccount:").and_then(|r| r.split_once(':'));
-        match parts {
-            Some((namespace, name))
-                if super::is_namespace(namespace) && !name.is_empty() && name.len() <= 253 =>
-            {
-                let (namespace, name) = (namespace.to_owned(), name.to_owned());
-                let issued = self.iat.and_then(seconds).unwrap_or(i64::MIN);
-                Ok(ServiceAccount { namespace, name, until, issued })
-            }
-            _ => Err(IdentityError::Subject),
-        }
+        let issued = self.iat.and_then(seconds).unwrap_or(i64::MIN);
+        Ok(VerifiedToken { claims, until, issued, subject })
     }
 }
 

@@ -52,6 +52,8 @@ pub enum SignedInBy {
     Key(String),
     /// The token of a cluster's service account, by its name.
     Identity(String),
+    /// The token of a build system, by the claims that counted.
+    Claims(String),
 }
 
 impl fmt::Display for SignedInBy {
@@ -59,6 +61,7 @@ impl fmt::Display for SignedInBy {
         match self {
             Self::Key(id) => write!(f, "key {id}"),
             Self::Identity(account) => write!(f, "service account {account}"),
+            Self::Claims(claims) => write!(f, "token with {claims}"),
         }
     }
 }
@@ -182,7 +185,7 @@ impl TokenClaims {
     pub fn renewable_until(&self) -> Option<i64> {
         match (&self.by, self.ends) {
             // From before an end was written down: it is good until its own.
-            (Some(SignedInBy::Identity(_)), None) => Some(self.exp),
+            (Some(SignedInBy::Identity(_) | SignedInBy::Claims(_)), None) => Some(self.exp),
             (_, ends) => ends,
         }
     }

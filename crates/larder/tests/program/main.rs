@@ -43,6 +43,7 @@ mod ownname;
 mod parcel;
 mod parcelfeeds;
 mod passing;
+mod pipelines;
 mod places;
 mod policies;
 mod promotion;

@@ -1,12 +1,13 @@
-//! The key sets of clusters: fetched when they are needed, kept for a while, fetched again when a token
+//! The key sets of clusters and build systems: fetched when they are needed, kept for a while, fetched again when a token
 //! is signed with a key that is not among them.
 
-use crate::plan::{ClusterIdentity, Plan, PlannedCluster};
+use crate::plan::{ClusterIdentity, Plan, PlannedPipeline};
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use larder_core::access::Who;
-use larder_core::access::identity::{IdentityError, KeySet, ServiceAccount};
+use larder_core::access::identity::{IdentityError, KeySet};
+use larder_core::access::token::SignedInBy;
 use tokio::sync::Mutex;
 use tokio::time::Instant;
 
@@ -51,12 +52,40 @@ pub(super) enum Doubt {
     Keys(String, String),
     /// The cluster has no such namespace.
     Namespace(String, String),
+    /// The token itself; of which account's pipelines it claims to be.
+    Pipeline(String, IdentityError),
+    /// The keys of an account's issuer could not be fetched.
+    IssuerKeys(String, String),
+}
+
+impl Doubt {
+    /// Whether it is the token of somebody else altogether.
+    fn is_far(&self) -> bool {
+        matches!(
+            self,
+            Self::NoCluster
+                | Self::Token(_, IdentityError::Issuer { .. })
+                | Self::Pipeline(_, IdentityError::Issuer { .. })
+        )
+    }
+}
+
+/// Somebody whose token is believed.
+#[derive(Debug)]
+pub(super) struct KnownIdentity {
+    pub who: Who,
+    pub by: SignedInBy,
+    /// Until when the token is good, and when it was issued, in seconds since 1970.
+    pub until: i64,
+    pub issued: i64,
 }
 
 impl std::fmt::Display for Doubt {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Self::NoCluster => f.write_str("no cluster of this larder issues such tokens"),
+            Self::NoCluster => f.write_str(
+                "no cluster of this larder issues such tokens, and no account is known by them",
+            ),
             Self::Token(cluster, error) => {
                 write!(f, "the token is none of the cluster {cluster}: {error}")
             }
@@ -65,6 +94,15 @@ impl std::fmt::Display for Doubt {
             }
             Self::Namespace(cluster, namespace) => {
                 write!(f, "the cluster {cluster} is declared without the namespace {namespace}")
+            }
+            Self::Pipeline(account, error) => {
+                write!(f, "the token is none that the account {account} is known by: {error}")
+            }
+            Self::IssuerKeys(account, cause) => {
+                write!(
+                    f,
+                    "the keys of the issuer of the account {account} cannot be fetched: {cause}"
+                )
             }
         }
     }
@@ -81,67 +119,96 @@ impl Identities {
         Arc::clone(had.entry(cluster.into()).or_default())
     }
 
-    /// Whose token it is, at a time in seconds since 1970. A user's name may say which cluster is meant.
+    /// Whose token it is, at a time in seconds since 1970. A user's name may say which cluster or account is meant.
     pub async fn verify(
         &self,
         plan: &Plan,
         user: &str,
         token: &str,
         now: i64,
-    ) -> Result<(Who, ServiceAccount), Doubt> {
+    ) -> Result<KnownIdentity, Doubt> {
         let named = user.split('/').next().unwrap_or_default();
         let known = plan.cluster(named).is_some();
+        let meant = plan.pipelines.iter().any(|one| one.name == user);
         let mut doubt = Doubt::NoCluster;
-        for cluster in plan.clusters.iter().filter(|cluster| !known || cluster.name == named) {
+        // What comes nearest is told: another issuer is another's token.
+        let mut consider = |other: Doubt| {
+            if !other.is_far() || matches!(doubt, Doubt::NoCluster) {
+                doubt = other;
+            }
+        };
+        let clusters = plan.clusters.iter().filter(|one| !meant && (!known || one.name == named));
+        for cluster in clusters {
             let Some(identity) = &cluster.identity else { continue };
-            match self.verify_for(cluster, identity, token, now).await {
+            let found = self
+                .read(&cluster.name, identity, |set| set.verify(token, &identity.expected, now));
+            match found.await {
                 Ok(account) => {
                     let who = Who::cluster(&cluster.name, Some(&account.namespace));
                     if !plan.court.grants.knows(&who) {
                         return Err(Doubt::Namespace(cluster.name.clone(), account.namespace));
                     }
-                    return Ok((who, account));
+                    let by = format!("{}/{}", account.namespace, account.name);
+                    let (until, issued) = (account.until, account.issued);
+                    return Ok(KnownIdentity { who, by: SignedInBy::Identity(by), until, issued });
                 }
-                // What comes nearest is told: another issuer is another cluster's token.
-                Err(other) => {
-                    let far = matches!(&other, Doubt::Token(_, IdentityError::Issuer { .. }));
-                    if !far || matches!(doubt, Doubt::NoCluster) {
-                        doubt = other;
-                    }
+                Err(Unread::Token(error)) => consider(Doubt::Token(cluster.name.clone(), error)),
+                Err(Unread::Keys(cause)) => consider(Doubt::Keys(cluster.name.clone(), cause)),
+            }
+        }
+        let pipelines = plan.pipelines.iter().filter(|one| !known && (!meant || one.name == user));
+        for PlannedPipeline { name, identity, wanted } in pipelines {
+            let found = self.read(name, identity, |set| {
+                let token = set.read_token(token, &identity.expected, now)?;
+                let claims = wanted.judge(&token.claims)?;
+                Ok((claims, token.until, token.issued))
+            });
+            match found.await {
+                Ok((claims, until, issued)) => {
+                    let Some(who) = plan.court.grants.who(name) else { continue };
+                    let by = SignedInBy::Claims(claims.to_string());
+                    return Ok(KnownIdentity { who, by, until, issued });
                 }
+                Err(Unread::Token(error)) => consider(Doubt::Pipeline(name.clone(), error)),
+                Err(Unread::Keys(cause)) => consider(Doubt::IssuerKeys(name.clone(), cause)),
             }
         }
         Err(doubt)
     }
 
-    async fn verify_for(
+    /// Reads a token by the keys that are kept under a name, which are fetched where they have to be.
+    async fn read<T>(
         &self,
-        cluster: &PlannedCluster,
+        name: &str,
         identity: &ClusterIdentity,
-        token: &str,
-        now: i64,
-    ) -> Result<ServiceAccount, Doubt> {
-        let had = self.of(&cluster.name);
+        verify: impl Fn(&KeySet) -> Result<T, IdentityError>,
+    ) -> Result<T, Unread> {
+        let had = self.of(name);
         let mut had = had.lock().await;
         let fresh = had.set.as_ref().is_some_and(|(_, at)| at.elapsed() < BELIEVED);
         if !fresh {
             had.fetch(identity, false).await;
         }
-        let verify = |had: &IdentityKeys| {
-            had.set.as_ref().map(|(set, _)| set.verify(token, &identity.expected, now))
-        };
-        let mut found = verify(&had);
+        let verified = |had: &IdentityKeys| had.set.as_ref().map(|(set, _)| verify(set));
+        let mut found = verified(&had);
         if let Some(Err(error)) = &found
             && error.is_about_keys()
         {
             had.fetch(identity, *error == IdentityError::UnknownKey).await;
-            found = verify(&had);
+            found = verified(&had);
         }
         match found {
-            Some(found) => found.map_err(|error| Doubt::Token(cluster.name.clone(), error)),
-            None => Err(Doubt::Keys(cluster.name.clone(), had.trouble.clone())),
+            Some(found) => found.map_err(Unread::Token),
+            None => Err(Unread::Keys(had.trouble.clone())),
         }
     }
+}
+
+/// Why a token could not be read.
+enum Unread {
+    Token(IdentityError),
+    /// The keys could not be fetched; why.
+    Keys(String),
 }
 
 impl IdentityKeys {
@@ -170,7 +237,7 @@ impl IdentityKeys {
         match fetched.and_then(|bytes| KeySet::read(&bytes)) {
             Ok(set) => self.set = Some((set, Instant::now())),
             Err(cause) => {
-                tracing::warn!(cause, issuer = identity.expected.issuer, "a cluster's keys");
+                tracing::warn!(cause, issuer = identity.expected.issuer, "the keys of an issuer");
                 self.trouble = cause;
             }
         }
@@ -192,6 +259,7 @@ mod tests {
     use serde_json::json;
 
     use super::*;
+    use crate::plan::PlannedCluster;
 
     const NOW: i64 = 1_790_000_000;
 
@@ -256,7 +324,7 @@ mod tests {
             let (plan, identities) = (&plan, &identities);
             async move {
                 let token = token(seed, "https://c.example", "scada");
-                identities.verify(plan, "", &token, NOW).await.map(|(who, _)| who.to_string())
+                identities.verify(plan, "", &token, NOW).await.map(|known| known.who.to_string())
             }
         };
         let fetched = || count.load(Ordering::Relaxed);

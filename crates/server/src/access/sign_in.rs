@@ -16,6 +16,7 @@ use larder_core::access::token::{SignedInBy, TokenClaims};
 use larder_core::shown::cut;
 use larder_store::{Moment, RecordKind, now};
 
+use super::identities::KnownIdentity;
 use super::keys::KeyTable;
 use super::permit::challenge;
 use super::pull_token::PullToken;
@@ -387,7 +388,7 @@ impl Gate {
             return Ok(found);
         }
         if secret.matches('.').count() != 2 {
-            let text = "the secret is neither a key of this larder nor a token of a cluster";
+            let text = "the secret is neither a key of this larder nor a token of a cluster or a build system";
             return Ok(Err(WrongLogin::new(text)));
         }
         let at = now() / 1000;
@@ -419,12 +420,11 @@ impl Gate {
             return Ok(Ok(signed_in));
         }
         match self.identities.verify(plan, user, secret, at).await {
-            Ok((who, account)) => {
-                let by = SignedInBy::Identity(format!("{}/{}", account.namespace, account.name));
-                if keys.stops.ends(&who, Some(&by), account.issued) {
+            Ok(KnownIdentity { who, by, until, issued }) => {
+                if keys.stops.ends(&who, Some(&by), issued) {
                     return Ok(Err(WrongLogin::new(STOPPED)));
                 }
-                let signed_in = SignedIn { who, by, limit: None, ends: Some(account.until) };
+                let signed_in = SignedIn { who, by, limit: None, ends: Some(until) };
                 self.note_sign_in(&signed_in.who, &signed_in.by, address);
                 Ok(Ok(signed_in))
             }
