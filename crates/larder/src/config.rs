@@ -5,6 +5,7 @@ mod credentials;
 mod deployments;
 mod fault;
 mod fingerprint;
+mod identity;
 mod keep;
 mod load;
 mod model;
@@ -20,7 +21,8 @@ mod upstream;
 mod values;
 mod warnings;
 
-pub use access::{ClusterConfig, Identity};
+pub use access::ClusterConfig;
+pub use identity::Identity;
 pub use load::{Provenance, find, load};
 pub use model::{Config, Intake, Strangers, TlsFiles};
 pub use remote::SharedStore;

@@ -4,7 +4,6 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use larder_core::access::claims::WantedClaims;
 use larder_core::access::grants::{ClusterPermits, Grants, Patterns, Permits};
 use larder_core::access::network::Network;
 use larder_core::access::rate::Rate;
@@ -23,6 +22,7 @@ use serde::de::{Deserializer, Error as _, MapAccess, Visitor};
 use toml::Spanned;
 
 use super::deployments::RawDoor;
+use super::identity::{Identity, PipelineIdentity};
 use super::source::ConfigSource;
 use crate::failure::Failure;
 
@@ -46,35 +46,6 @@ pub struct AccountConfig {
     pub rate: Option<Rate>,
     /// Whose tokens are believed to be its own. None: it signs in with keys alone.
     pub identity: Option<PipelineIdentity>,
-}
-
-/// `identity` of an account: by which tokens of a build system it is known.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct PipelineIdentity {
-    /// Who issues them, as the tokens say.
-    issuer: String,
-    /// The issuer's key set: a file, or an address.
-    keys: String,
-    /// For whom they are meant. None: for the host of the larder's `url`.
-    audience: Option<String>,
-    /// A file with certificates that are trusted for that address.
-    ca: Option<PathBuf>,
-    /// What they must say, claim by claim.
-    r#where: Spanned<BTreeMap<String, Pattern>>,
-}
-
-impl PipelineIdentity {
-    /// Whose tokens they are.
-    pub fn identity(&self) -> Identity {
-        let Self { issuer, keys, audience, ca, .. } = self.clone();
-        Identity { issuer, keys, audience, ca }
-    }
-
-    /// What they must say. None: nothing, which is refused when the configuration is read.
-    pub fn wanted(&self) -> Option<WantedClaims> {
-        WantedClaims::new(self.r#where.get_ref().clone())
-    }
 }
 
 /// `[[cluster]]`: who pulls.
@@ -174,20 +145,6 @@ impl<'de> Deserialize<'de> for Namespace {
         }
         from.deserialize_any(Either)
     }
-}
-
-/// `[cluster.identity]`: how a cluster's service accounts are known.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Identity {
-    /// Who issues their tokens, as the tokens say.
-    pub issuer: String,
-    /// The cluster's key set: a file, or an address.
-    pub keys: String,
-    /// For whom the tokens are meant. None: for the host of the larder's `url`.
-    pub audience: Option<String>,
-    /// A file with certificates that are trusted for that address.
-    pub ca: Option<PathBuf>,
 }
 
 /// `[[rule]]`.
@@ -404,13 +361,8 @@ pub(super) fn grants(sources: &[ConfigSource]) -> Result<Grants, Failure> {
                 delete: patterns(source, &account.delete)?,
                 line: line(source, &account.name),
             };
-            if let Some(identity) = &account.identity
-                && identity.wanted().is_none()
-            {
-                let message = "`where` names no claim, so everybody whom the issuer knows would be this account";
-                let remedy =
-                    "write `where = { \"repository\" = \"…\", \"ref\" = \"refs/tags/*\" }`";
-                return Err(source.fault(&identity.r#where, message, remedy));
+            if let Some(identity) = &account.identity {
+                identity.check(source)?;
             }
             accounts.insert(account.name.get_ref().as_str().into(), permits);
         }

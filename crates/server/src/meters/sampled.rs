@@ -145,7 +145,7 @@ impl SampledFigures {
                 match gauge.get_metric_with_label_values(&labels) {
                     Ok(gauge) => gauge.set(one.value),
                     Err(error) => {
-                        tracing::error!(%error, figure = ?figure, "a figure cannot be told")
+                        tracing::error!(%error, figure = ?figure, "a figure cannot be told");
                     }
                 }
             }
