@@ -29,6 +29,7 @@ macro_rules! documents {
 
 documents! {
     "init": init::InitReport,
+    "init --kubernetes": init::ManifestsReport,
     "check": check::CheckReport,
     "check --nodes": handoff::nodes::NodeFilesReport,
     "survey": survey::Survey,
@@ -97,6 +98,8 @@ documents! {
     "handoff write": handoff::write::HandoffFiles,
     "handoff read": handoff::read::SecretsReport,
     "handoff move": handoff::move_to::MoveReport,
+    "handoff guide": handoff::guide::GuidePlaces,
+    "handoff guide --for": handoff::guide::GuideReport,
     "policy explain": policy::explain::PolicyExplanation,
     "policy check": policy::check::PolicyCheck,
     "policy diff": policy::diff::PolicyDiff,

@@ -2,6 +2,7 @@
 
 pub(super) mod apply;
 pub(super) mod check;
+pub(super) mod guide;
 pub(super) mod move_to;
 pub(super) mod nodes;
 pub(super) mod read;
@@ -25,6 +26,7 @@ pub enum HandoffCommand {
     Check(check::Args),
     Read(read::Args),
     Move(move_to::Args),
+    Guide(guide::Args),
 }
 
 pub async fn run(command: &HandoffCommand, context: &Context) -> Outcome {
@@ -34,6 +36,7 @@ pub async fn run(command: &HandoffCommand, context: &Context) -> Outcome {
         HandoffCommand::Check(args) => check::run(args, context).await,
         HandoffCommand::Read(args) => read::run(args, context).await,
         HandoffCommand::Move(args) => move_to::run(args, context).await,
+        HandoffCommand::Guide(args) => guide::run(args, context),
     }
 }
 

@@ -10,7 +10,10 @@ use crate::context::{Context, open_store};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report};
 
+mod kubernetes;
 mod surveyed;
+
+pub use kubernetes::ManifestsReport;
 
 const TEMPLATE: &str = include_str!("../../assets/larder.toml");
 
@@ -39,6 +42,8 @@ pub struct Args {
     /// With --survey: a cached shelf for each registry instead of intake entries
     #[arg(long, requires = "survey")]
     cache: bool,
+    #[command(flatten)]
+    cluster: kubernetes::ClusterArgs,
 }
 
 /// Where the template goes on with what deployments would say.
@@ -87,6 +92,9 @@ fn text(args: &Args, context: &Context) -> Result<String, Failure> {
 }
 
 pub fn run(args: &Args, context: &Context) -> Outcome {
+    if args.cluster.is_asked() {
+        return kubernetes::run(&args.cluster, args.name.as_ref(), args.url.as_ref(), context);
+    }
     if args.path.as_os_str() == "-" {
         context.output.raw(text(args, context)?.as_bytes());
         return Ok(Exit::Done);
@@ -118,21 +126,34 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     Ok(Exit::Done)
 }
 
-/// Whether a text is a configuration, before anything is written.
-fn prove(path: &std::path::Path, text: &str) -> Result<(), Failure> {
+/// What a text is as a configuration, before anything is written. None: it is empty.
+fn prove(path: &std::path::Path, text: &str) -> Result<Option<ProvenNames>, Failure> {
     if text.is_empty() {
-        return Ok(());
+        return Ok(None);
     }
     let what = || format!("cannot write {}", larder_transfer::files::named(path));
     let io = |error: std::io::Error| Failure::io(what(), &error);
     let folder = tempfile::tempdir().map_err(io)?;
     let there = folder.path().join("larder.toml");
     std::fs::write(&there, text).map_err(io)?;
-    crate::config::load(&there, Provenance::Named).map(drop).map_err(|failure| {
+    let proven = crate::config::load(&there, Provenance::Named).map(|config| {
+        let url = &config.larder.url;
+        let host = url.host.to_string();
+        let usual = if url.endpoint.is_https() { 443 } else { 80 };
+        let port = host.rsplit_once(':').and_then(|(_, port)| port.parse().ok());
+        ProvenNames { port: port.unwrap_or(usual), host }
+    });
+    proven.map(Some).map_err(|failure| {
         let named = larder_transfer::files::named(&there);
         let cause = format!("{}: {}", failure.what.replace(&named, "it"), failure.cause);
         Failure::usage(what(), cause.replace(&named, "it"), failure.remedy)
     })
+}
+
+/// How clusters reach a larder, by a configuration that can be read.
+struct ProvenNames {
+    host: String,
+    port: u16,
 }
 
 /// Makes the store of a configuration. None: there is one already.

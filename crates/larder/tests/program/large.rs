@@ -129,9 +129,10 @@ fn a_large_layer_crosses_an_air_gap_although_all_is_killed_on_the_way() {
     gap.far("parcel verify parcel").ends(0);
     let line = "parcel unpack parcel --config far/larder.toml";
     kill_until_done(house, line, Duration::from_millis(40), || {
-        // What is to be seen there is whole.
+        // What is to be seen there is whole. A kill that came very early has left no store yet.
         let seen = gap.far("shelf show vendor/kettle");
-        assert!(seen.exit == 1 || gap.far("store verify").exit == 0, "{}", seen.out);
+        let nothing = seen.exit == 1 || seen.err.contains("there is no store in it");
+        assert!(nothing || gap.far("store verify").exit == 0, "{}{}", seen.out, seen.err);
     });
     gap.far("store verify").ends(0);
     assert_eq!(large_files(house, "far/larder-data/content").len(), 1);

@@ -114,9 +114,9 @@ impl Identities {
         self.had.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 
-    fn of(&self, cluster: &str) -> Arc<Mutex<IdentityKeys>> {
+    fn of(&self, source: &str) -> Arc<Mutex<IdentityKeys>> {
         let mut had = self.had.lock().unwrap_or_else(PoisonError::into_inner);
-        Arc::clone(had.entry(cluster.into()).or_default())
+        Arc::clone(had.entry(source.into()).or_default())
     }
 
     /// Whose token it is, at a time in seconds since 1970. A user's name may say which cluster or account is meant.
@@ -140,8 +140,7 @@ impl Identities {
         let clusters = plan.clusters.iter().filter(|one| !meant && (!known || one.name == named));
         for cluster in clusters {
             let Some(identity) = &cluster.identity else { continue };
-            let found = self
-                .read(&cluster.name, identity, |set| set.verify(token, &identity.expected, now));
+            let found = self.read(identity, |set| set.verify(token, &identity.expected, now));
             match found.await {
                 Ok(account) => {
                     let who = Who::cluster(&cluster.name, Some(&account.namespace));
@@ -158,7 +157,7 @@ impl Identities {
         }
         let pipelines = plan.pipelines.iter().filter(|one| !known && (!meant || one.name == user));
         for PlannedPipeline { name, identity, wanted } in pipelines {
-            let found = self.read(name, identity, |set| {
+            let found = self.read(identity, |set| {
                 let token = set.read_token(token, &identity.expected, now)?;
                 let claims = wanted.judge(&token.claims)?;
                 Ok((claims, token.until, token.issued))
@@ -176,14 +175,14 @@ impl Identities {
         Err(doubt)
     }
 
-    /// Reads a token by the keys that are kept under a name, which are fetched where they have to be.
+    /// Reads a token by an issuer's keys, which are fetched where they have to be. Accounts and clusters that name the same
+    /// source share what was fetched.
     async fn read<T>(
         &self,
-        name: &str,
         identity: &ClusterIdentity,
         verify: impl Fn(&KeySet) -> Result<T, IdentityError>,
     ) -> Result<T, Unread> {
-        let had = self.of(name);
+        let had = self.of(identity.made_of.as_str());
         let mut had = had.lock().await;
         let fresh = had.set.as_ref().is_some_and(|(_, at)| at.elapsed() < BELIEVED);
         if !fresh {

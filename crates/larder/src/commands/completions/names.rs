@@ -142,7 +142,7 @@ fn all_of(names: Named, words: &[OsString]) -> Option<BTreeSet<String>> {
             all.extend(held);
             all
         }
-        Named::Key => keys(&config).unwrap_or_default(),
+        Named::Key => keys(config).unwrap_or_default(),
         Named::Help => BTreeSet::new(),
     })
 }
@@ -169,14 +169,22 @@ fn locked(config: &Config) -> (BTreeSet<String>, BTreeSet<String>) {
     (upstream.collect(), held.collect())
 }
 
-/// The keys that have been issued and can still be used.
-fn keys(config: &Config) -> Option<BTreeSet<String>> {
-    let store = store_if_any(config).ok()??;
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().ok()?;
-    let asked = async { tokio::time::timeout(PATIENCE, store.keys()).await };
-    let keys = runtime.block_on(asked).ok()?.ok()?;
-    let now = crate::context::now();
-    Some(keys.iter().filter(|key| key.is_good(now)).map(|key| key.id.to_string()).collect())
+/// The keys that have been issued and can still be used. A store that gives no answer is not waited for.
+fn keys(config: Config) -> Option<BTreeSet<String>> {
+    let (tell, told) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        let ask = || {
+            let store = store_if_any(&config).ok()??;
+            let runtime =
+                tokio::runtime::Builder::new_current_thread().enable_all().build().ok()?;
+            let keys = runtime.block_on(store.keys()).ok()?;
+            let now = crate::context::now();
+            Some(keys.iter().filter(|key| key.is_good(now)).map(|key| key.id.to_string()).collect())
+        };
+        // Whoever asked may have stopped waiting.
+        let _ = tell.send(ask());
+    });
+    told.recv_timeout(PATIENCE).ok()?
 }
 
 /// What `larder help` can be asked, after what has been typed so far.
