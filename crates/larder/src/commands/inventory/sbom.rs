@@ -113,7 +113,7 @@ pub async fn attach(
             "digest": named.read.digest,
             "size": named.read.size_bytes,
         },
-        "annotations": { "org.opencontainers.image.created": time(now()) },
+        "annotations": { "org.opencontainers.image.created": time(made_at()) },
     });
     let manifest = Bytes::from(manifest.to_string().into_bytes());
     let digest = Digest::of(&manifest);
