@@ -296,9 +296,9 @@ impl Meters {
         }
     }
 
-    /// Takes up what was worked out anew: it takes the place of all values of the same figures.
-    pub fn set_sampled(&self, values: &[SampledValue]) {
-        self.sampled.set(values);
+    /// Takes up what was worked out anew of these figures, in the place of all that was told of them.
+    pub fn set_sampled(&self, figures: &[Figure], values: &[SampledValue]) {
+        self.sampled.set(figures, values);
     }
 
     fn set_upstreams(&self, upstreams: &[Arc<CacheUpstream>]) {

@@ -40,7 +40,8 @@ impl WantedClaims {
     pub fn judge(&self, claims: &Map<String, Value>) -> Result<KnownClaims, ClaimError> {
         let mut known = Vec::with_capacity(self.0.len());
         for (claim, wanted) in &self.0 {
-            let found = claims.get(claim).and_then(text).filter(|text| text.len() <= LONGEST);
+            let can_be = |text: &String| text.len() <= LONGEST && !text.contains(char::is_control);
+            let found = claims.get(claim).and_then(text).filter(can_be);
             let found = found.ok_or_else(|| ClaimError::Missing(claim.clone()))?;
             if !wanted.matches(&found) {
                 let (claim, found) = (claim.clone(), cut(&found, TOLD));
@@ -67,7 +68,12 @@ impl std::fmt::Display for KnownClaims {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         for (place, (claim, value)) in self.0.iter().enumerate() {
             let comma = if place == 0 { "" } else { ", " };
-            write!(f, "{comma}{claim}={value}")?;
+            // A value must not look like a further claim.
+            let is_plain = |c: char| c.is_ascii_alphanumeric() || "._/:@+-".contains(c);
+            match value.chars().all(is_plain) {
+                true => write!(f, "{comma}{claim}={value}")?,
+                false => write!(f, "{comma}{claim}={value:?}")?,
+            }
         }
         Ok(())
     }
@@ -113,7 +119,7 @@ mod tests {
             (json!({"repository": "Emberfall/valves", "ref": "refs/tags/v1"}), "`repository`"),
             // `*` is one part of a name.
             (json!({"repository": "emberfall/valves", "ref": "refs/tags/a/b"}), "`ref`"),
-            (json!({"repository": "emberfall/valves", "ref": "refs/tags/v1\n"}), ""),
+            (json!({"repository": "emberfall/valves", "ref": "refs/tags/v1\n"}), "no claim `ref`"),
             (
                 json!({"repository": ["emberfall/valves"], "ref": "refs/tags/v1"}),
                 "no claim `repository`",
@@ -128,11 +134,16 @@ mod tests {
                 "no claim `ref`",
             ),
         ] {
-            match judge(&wanted, &claims) {
-                Err(said) => assert!(said.contains(why), "{said}: {why}"),
-                Ok(known) => assert!(why.is_empty(), "{known}"),
-            }
+            let said = judge(&wanted, &claims).unwrap_err();
+            assert!(said.contains(why), "{said}: {why}");
         }
+    }
+
+    #[test]
+    fn no_value_looks_like_another_claim() {
+        let wanted = wanted(&[("ref", "refs/tags/*")]);
+        let known = judge(&wanted, &json!({"ref": "refs/tags/v1, repository=other"})).unwrap();
+        assert_eq!(known, "ref=\"refs/tags/v1, repository=other\"");
     }
 
     #[test]

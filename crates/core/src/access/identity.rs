@@ -193,16 +193,14 @@ impl KeySet {
         }
         let claims: IdentityClaims =
             serde_json::from_slice(&parts.payload).map_err(|_| IdentityError::Form)?;
-        let all = serde_json::from_slice(&parts.payload).map_err(|_| IdentityError::Form)?;
-        claims.check(expected, now, all)
+        claims.check(expected, now, parts.payload)
     }
 }
 
 /// A token that was verified, and what it says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct VerifiedToken {
-    /// Everything that it says.
-    pub claims: serde_json::Map<String, serde_json::Value>,
+    payload: Vec<u8>,
     /// Until when it is good, in seconds since 1970.
     pub until: i64,
     /// When it was issued, in seconds since 1970. What does not say so counts as older than everything.
@@ -211,6 +209,11 @@ pub struct VerifiedToken {
 }
 
 impl VerifiedToken {
+    /// Everything that it says.
+    pub fn claims(&self) -> Result<serde_json::Map<String, serde_json::Value>, IdentityError> {
+        serde_json::from_slice(&self.payload).map_err(|_| IdentityError::Form)
+    }
+
     /// The service account of a cluster that it is about.
     fn service_account(self) -> Result<ServiceAccount, IdentityError> {
         let Self { until, issued, subject, .. } = self;
@@ -249,7 +252,7 @@ impl IdentityClaims {
         self,
         expected: &ExpectedToken,
         now: i64,
-        claims: serde_json::Map<String, serde_json::Value>,
+        payload: Vec<u8>,
     ) -> Result<VerifiedToken, IdentityError> {
         let found = self.iss.unwrap_or_default();
         if found != expected.issuer {
@@ -278,7 +281,7 @@ impl IdentityClaims {
         }
         let subject = self.sub.unwrap_or_default();
         let issued = self.iat.and_then(seconds).unwrap_or(i64::MIN);
-        Ok(VerifiedToken { claims, until, issued, subject })
+        Ok(VerifiedToken { payload, until, issued, subject })
     }
 }
 

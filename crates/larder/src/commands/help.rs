@@ -147,20 +147,22 @@ fn cause(name: &str, context: &Context) -> Outcome {
     Ok(Exit::Done)
 }
 
-fn command(words: &[&str], context: &Context) -> Outcome {
-    let mut all = crate::Cli::command();
-    all.build();
-    let mut found = &mut all;
+/// The command of some words, as it is when it is called.
+pub fn find(words: &[&str]) -> Result<clap::Command, Failure> {
+    let mut found = crate::Cli::command();
+    found.build();
     for word in words {
-        found = match found.find_subcommand_mut(word) {
-            Some(next) => next,
-            None => {
-                let cause = format!("there is no command `{}`", word.escape_debug());
-                return Err(Failure::usage("cannot help", cause, "`larder help` lists them all"));
-            }
+        let Some(next) = found.find_subcommand(word) else {
+            let cause = format!("there is no command `{}`", word.escape_debug());
+            return Err(Failure::usage("cannot help", cause, "`larder help` lists them all"));
         };
+        found = next.clone();
     }
-    context.output.result(found.render_long_help().to_string().trim_end());
+    Ok(found)
+}
+
+fn command(words: &[&str], context: &Context) -> Outcome {
+    context.output.result(find(words)?.render_long_help().to_string().trim_end());
     Ok(Exit::Done)
 }
 

@@ -2,13 +2,14 @@
 
 use std::path::{Path, PathBuf};
 
-use clap::{Command, CommandFactory as _};
+use clap::Command;
 use clap_mangen::Man;
 use larder_transfer::files::named;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::help::configuration::{Block, PAGE, blocks, plain};
+use super::help::find;
 use crate::context::Context;
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{Output, Report, count};
@@ -46,7 +47,7 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
     std::fs::create_dir_all(folder)
         .map_err(|error| Failure::io(format!("cannot make {}", named(folder)), &error))?;
     let mut pages = vec![(CONFIGURATION.to_owned(), configuration())];
-    for command in all(whole()) {
+    for command in all(find(&[])?) {
         pages.push((format!("{}.1", name(&command)), page(command).map_err(fault)?));
     }
     pages.sort();
@@ -82,29 +83,6 @@ impl Report for ManReport {
     fn show(&self, out: &Output) {
         out.result(format!("{} written to {}", count(self.pages.len(), "page"), self.folder));
     }
-}
-
-fn whole() -> Command {
-    let mut all = crate::Cli::command();
-    all.build();
-    all
-}
-
-/// The command of some words.
-fn find(words: &[&str]) -> Result<Command, Failure> {
-    let mut found = whole();
-    for word in words {
-        let Some(next) = found.find_subcommand(word) else {
-            let cause = format!("there is no command `{}`", word.escape_debug());
-            return Err(Failure::usage(
-                "cannot write a page",
-                cause,
-                "`larder help` lists them all",
-            ));
-        };
-        found = next.clone();
-    }
-    Ok(found)
 }
 
 /// A command and all below it.

@@ -21,7 +21,7 @@ fn every_place_has_its_steps_with_the_real_names_and_no_secret() {
                 "pull --tls-verify=false larder.emberfall.example:5080/vendor/",
                 "push --tls-verify=false larder.emberfall.example:5080/apps/NAME:TAG",
                 "plain HTTP: keys cross the network readable",
-                "carried out with podman",
+                "carried out with a container engine",
             ],
         ),
         (

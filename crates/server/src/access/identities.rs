@@ -159,7 +159,7 @@ impl Identities {
         for PlannedPipeline { name, identity, wanted } in pipelines {
             let found = self.read(identity, |set| {
                 let token = set.read_token(token, &identity.expected, now)?;
-                let claims = wanted.judge(&token.claims)?;
+                let claims = wanted.judge(&token.claims()?)?;
                 Ok((claims, token.until, token.issued))
             });
             match found.await {

@@ -133,14 +133,11 @@ impl SampledFigures {
         Self(FIGURES.iter().map(one).collect())
     }
 
-    /// Puts these in the place of all values of the figures that they are of.
-    pub(super) fn set(&self, values: &[SampledValue]) {
-        for (figure, gauge) in &self.0 {
-            let own = || values.iter().filter(|value| value.figure == *figure);
-            if own().next().is_some() {
-                gauge.reset();
-            }
-            for one in own() {
+    /// Puts these in the place of all values of these figures: what has none any more is told no more.
+    pub(super) fn set(&self, figures: &[Figure], values: &[SampledValue]) {
+        for (figure, gauge) in self.0.iter().filter(|(figure, _)| figures.contains(figure)) {
+            gauge.reset();
+            for one in values.iter().filter(|value| value.figure == *figure) {
                 let labels: Vec<&str> = one.labels.iter().map(String::as_str).collect();
                 match gauge.get_metric_with_label_values(&labels) {
                     Ok(gauge) => gauge.set(one.value),

@@ -59,7 +59,10 @@ impl Report for ConfigurationTables {
     fn show(&self, out: &Output) {
         for TableLine { written, keys, .. } in &self.tables {
             let keys = folded(&keys.join(", "), out.width(), 15);
-            out.result(format!("{written:<14} {}", paint(DIM, keys)).trim_end());
+            match keys.is_empty() {
+                true => out.result(written),
+                false => out.result(format!("{written:<14} {}", paint(DIM, keys))),
+            }
         }
         out.note("`larder help configuration TABLE` says what each key means; `larder init -` prints an example");
     }

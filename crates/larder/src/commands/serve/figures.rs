@@ -19,18 +19,34 @@ const EACH: Duration = Duration::from_secs(30);
 const INTAKE: u32 = 10;
 const ADVISORIES: u32 = 120;
 
+/// What is looked up each time.
+const CHEAP: &[Figure] = &[
+    Figure::ShelfBytes,
+    Figure::ShelfTags,
+    Figure::ShelfQuota,
+    Figure::CertificateEnd,
+    Figure::ConfigurationGood,
+    Figure::ConfigurationWaiting,
+    Figure::LastRun,
+    Figure::VerifySound,
+    Figure::Leases,
+];
+/// How the intake stands.
+const WANTED: &[Figure] =
+    &[Figure::IntakeWanted, Figure::IntakeMissing, Figure::IntakeFailed, Figure::IntakeMoved];
+
 /// Goes on for as long as the larder serves. What cannot be told now stays as it was.
 pub async fn watch(app: &App, configs: watch::Receiver<Arc<Config>>) {
     let mut turn: u32 = 0;
     loop {
         let config = Arc::clone(&configs.borrow());
         match cheap(&config, &app.store).await {
-            Ok(values) => app.meters.set_sampled(&values),
+            Ok(values) => app.meters.set_sampled(CHEAP, &values),
             Err(error) => tracing::warn!(%error, "figures could not be worked out"),
         }
         if turn.is_multiple_of(INTAKE) {
             match wanted(&config, &app.store).await {
-                Ok(values) => app.meters.set_sampled(&values),
+                Ok(values) => app.meters.set_sampled(WANTED, &values),
                 Err(failure) => {
                     tracing::warn!(
                         cause = failure.cause,
@@ -41,7 +57,7 @@ pub async fn watch(app: &App, configs: watch::Receiver<Arc<Config>>) {
         }
         if turn.is_multiple_of(ADVISORIES) {
             match advisories(&app.store).await {
-                Ok(values) => app.meters.set_sampled(&values),
+                Ok(values) => app.meters.set_sampled(&[Figure::Advisories], &values),
                 Err(error) => tracing::warn!(%error, "advisories could not be counted"),
             }
         }

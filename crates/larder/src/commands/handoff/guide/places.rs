@@ -66,12 +66,17 @@ fn authority(facts: &GuideFacts<'_>, commands: &[String]) -> Option<GuideStep> {
     facts.is_https.then(|| GuideStep::typed(text, commands))
 }
 
+/// Each container engine has a command of its own name, with the same words behind it.
+fn engine() -> GuideStep {
+    GuideStep::typed(
+        "The command of your container engine, for what follows",
+        &["ENGINE=…".to_owned()],
+    )
+}
+
 fn laptop(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
     let host = &facts.host;
-    let mut steps = vec![GuideStep::typed(
-        "The command of the container engine, for what follows",
-        &["ENGINE=podman".to_owned()],
-    )];
+    let mut steps = vec![engine()];
     steps.extend(key(facts));
     let folder = format!("/etc/containers/certs.d/{host}");
     steps.extend(authority(
@@ -135,7 +140,7 @@ fn node(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
 
 fn pipeline(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
     let host = &facts.host;
-    let mut steps = Vec::new();
+    let mut steps = vec![engine()];
     let plain = if facts.is_https { "" } else { " --tls-verify=false" };
     match (&facts.user, &facts.audience) {
         (Some(user), Some(audience)) => {
@@ -145,7 +150,7 @@ fn pipeline(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
             steps.push(GuideStep::typed(
                 "In the job: sign in with it, here in the variable JOB_TOKEN",
                 &[format!(
-                    "printf '%s' \"$JOB_TOKEN\" | podman login{plain} --username {user} --password-stdin {host}"
+                    "printf '%s' \"$JOB_TOKEN\" | $ENGINE login{plain} --username {user} --password-stdin {host}"
                 )],
             ));
         }
@@ -157,7 +162,7 @@ fn pipeline(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
             steps.push(GuideStep::typed(
                 "In the job: sign in",
                 &[format!(
-                    "printf '%s' \"$LARDER_KEY\" | podman login{plain} --username {user} --password-stdin {host}"
+                    "printf '%s' \"$LARDER_KEY\" | $ENGINE login{plain} --username {user} --password-stdin {host}"
                 )],
             ));
         }
@@ -170,11 +175,11 @@ fn pipeline(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
             format!("cp {AUTHORITY} /etc/containers/certs.d/{host}/ca.crt"),
         ],
     ));
-    steps.push(GuideStep::typed("Pull", &[format!("podman pull{plain} {host}/{}", facts.pulled)]));
+    steps.push(GuideStep::typed("Pull", &[format!("$ENGINE pull{plain} {host}/{}", facts.pulled)]));
     if let Some(pushed) = &facts.pushed {
         steps.push(GuideStep::typed(
             "Push what the job has built",
-            &[format!("podman push{plain} IMAGE {host}/{pushed}:TAG")],
+            &[format!("$ENGINE push{plain} IMAGE {host}/{pushed}:TAG")],
         ));
     }
     steps.push(GuideStep::typed(
