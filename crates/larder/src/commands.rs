@@ -13,6 +13,7 @@ mod help;
 mod init;
 mod intake;
 mod inventory;
+pub mod kept;
 mod key;
 mod log;
 mod look;
@@ -87,23 +88,6 @@ pub enum Command {
     Completions(completions::Args),
     Man(man::Args),
     Help(help::Args),
-}
-
-impl Command {
-    /// Whether the same call again goes on where an interrupted one was.
-    pub fn goes_on(&self) -> bool {
-        match self {
-            Self::Copy(_) | Self::Promote(_) | Self::Sign(_) => true,
-            Self::Inventory(args) => args.goes_on(),
-            Self::Intake(command) => matches!(command, intake::IntakeCommand::Run(_)),
-            Self::Parcel(command) => {
-                matches!(command, parcel::ParcelCommand::Pack(_) | parcel::ParcelCommand::Unpack(_))
-            }
-            Self::Shelf(command) => matches!(command, shelf::ShelfCommand::Warm(_)),
-            Self::Store(command) => matches!(command, store::StoreCommand::Backup(_)),
-            _ => false,
-        }
-    }
 }
 
 /// Runs a command.

@@ -10,6 +10,7 @@
 //! * [`handoff`], [`node_files`]: what clusters and nodes are given
 //! * [`keys`], [`record`], [`marks`]: keys, records, and what was done last, as commands use them
 //! * [`images`]: images named by patterns, and the ends of their moves
+//! * [`interruption`] - what is said when somebody ends the program
 //! * [`inventory`]: what is inside an image that the call names
 //! * [`kube`] - a cluster's API
 //! * [`output`] - everything that is written to the terminal: reports, tables, progress, JSON
@@ -30,6 +31,7 @@ mod failure;
 mod handoff;
 mod health;
 mod images;
+mod interruption;
 mod inventory;
 mod keys;
 mod kube;
@@ -150,32 +152,24 @@ fn start(cli: Cli, output: Output) -> Outcome {
     let named = || std::env::var_os("LARDER_CONFIG").filter(|path| !path.is_empty());
     let named = cli.config.or_else(|| named().map(PathBuf::from));
     let context = Context::new(named, cli.new_store, output);
-    let goes_on = cli.command.goes_on();
+    let command = record::command();
+    let kept = command.strip_prefix("larder ").and_then(commands::kept::kept);
+    let tells = !output.quiet
+        && !output.json
+        && !std::io::IsTerminal::is_terminal(&std::io::stderr())
+        && !matches!(command.as_str(), "larder serve" | "larder demo");
     runtime.block_on(async {
+        if tells {
+            tokio::spawn(interruption::keep_telling(command.clone(), output));
+        }
         let ended = Box::pin(commands::run(cli.command, &context));
-        match goes_on {
-            false => ended.await,
-            true => tokio::select! {
-                outcome = ended => outcome,
-                signal = interrupted() => {
-                    context.output.note("interrupted: run it again, and it goes on where it was");
-                    // What is being written is whole or not there, so nothing waits for it.
-                    std::process::exit(128 + signal);
-                }
-            },
+        let Some(kept) = kept else { return ended.await };
+        tokio::select! {
+            outcome = ended => outcome,
+            // What was being done has been let go of by now.
+            status = interruption::interrupted(kept, output) => std::process::exit(status),
         }
     })
-}
-
-/// Waits for somebody to end the program, and gives the number of the signal.
-async fn interrupted() -> i32 {
-    use tokio::signal::unix::{SignalKind, signal};
-    let both = (signal(SignalKind::interrupt()), signal(SignalKind::terminate()));
-    let (Ok(mut interrupt), Ok(mut terminate)) = both else { return std::future::pending().await };
-    tokio::select! {
-        _ = interrupt.recv() => SignalKind::interrupt().as_raw_value(),
-        _ = terminate.recv() => SignalKind::terminate().as_raw_value(),
-    }
 }
 
 /// Sends what the crates below tell to stderr: warnings always, a server's requests too.

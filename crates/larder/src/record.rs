@@ -20,6 +20,11 @@ pub fn set_command(words: impl IntoIterator<Item = String>) {
     let _ = COMMAND.set(words.into_iter().collect::<Vec<_>>().join(" "));
 }
 
+/// The command that is running.
+pub fn command() -> String {
+    COMMAND.get().map_or("larder", String::as_str).to_owned()
+}
+
 /// Who runs which command on which machine, as the operating system says: `mara@gate-1: larder shelf drop`.
 pub fn origin() -> String {
     let user = user_name(rustix::process::getuid().as_raw());

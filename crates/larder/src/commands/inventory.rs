@@ -54,13 +54,6 @@ pub struct Args {
     fill: bool,
 }
 
-impl Args {
-    /// Whether the same call again goes on where an interrupted one was.
-    pub fn goes_on(&self) -> bool {
-        self.fill
-    }
-}
-
 /// In which order packages are listed.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, clap::ValueEnum)]
 pub enum Order {

@@ -27,6 +27,9 @@ pub use report::ServeReport;
 
 /// How long it is waited at the end for what was just fetched to be kept.
 const SETTLE: Duration = Duration::from_secs(10);
+
+/// How long a larder that is to be gone at once takes leave.
+const LEAVE: Duration = Duration::from_secs(2);
 /// How long several larders that share a store still take requests at the end.
 const DRAIN: Duration = Duration::from_secs(3);
 /// How often it is looked whether the certificate has changed.
@@ -154,7 +157,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let drain = args
         .drain
         .map_or_else(|| if app.store.is_shared() { DRAIN } else { Duration::ZERO }, |span| span.0);
-    let stop = drained(stop, &app, drain, &manager);
+    let hurry = Arc::new(tokio::sync::Notify::new());
+    let stop = drained(stop, &app, drain, &manager, Arc::clone(&hurry));
     let registry = serve(listener, RegistryService(Arc::clone(&app)), stop, grace);
     let beside = async {
         let told = async {
@@ -185,11 +189,16 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let finished = tokio::select! {
         finished = registry => finished,
         failed = beside => failed,
+        () = hurry.notified() => {
+            leave(&app, LEAVE).await;
+            drop(crew);
+            context.output.note("stopped at the second signal; requests that ran were broken off");
+            return Ok(Exit::Done);
+        }
     };
     // What clients were given a moment ago is kept, and what was counted is written down.
     app.cache.settle(SETTLE).await;
-    app.write_tally().await;
-    app.depart().await;
+    leave(&app, Duration::MAX).await;
     // What took too long is released before it is told.
     drop(crew);
     let finished = finished.map_err(|error| Failure::io(what(), &error))?;
@@ -199,6 +208,17 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         format!("stopped; requests that took longer than {} were broken off", args.grace)
     });
     Ok(Exit::Done)
+}
+
+/// Writes down what was counted and that this larder goes, as far as that takes no longer than `within`.
+async fn leave(app: &App, within: Duration) {
+    let left = tokio::time::timeout(within, async {
+        app.write_tally().await;
+        app.depart().await;
+    });
+    if left.await.is_err() {
+        tracing::warn!("what was counted last could not be written down in time");
+    }
 }
 
 /// Makes sure that the object store is this larder's. One that has just been started may need a moment itself.
@@ -224,27 +244,27 @@ async fn own_objects(
     }
 }
 
-/// Resolves when nothing new is to be taken: a while after the first signal, or at the second.
+/// Resolves when nothing new is to be taken: a while after the first signal. From then on a second one is told to
+/// `hurry`.
 async fn drained(
     stop: impl Future<Output = ()>,
     app: &App,
     drain: Duration,
     manager: &crate::service::Manager,
+    hurry: Arc<tokio::sync::Notify>,
 ) {
     stop.await;
+    // Listened to from here on, so that it is not the first one that is heard again.
+    match stop_signal() {
+        Ok(again) => drop(tokio::spawn(async move {
+            again.await;
+            hurry.notify_one();
+        })),
+        Err(error) => tracing::warn!(%error, "a second signal will not be heard"),
+    }
     manager.stops();
     app.begin_stop();
-    let again = stop_signal().ok();
-    let again = async {
-        match again {
-            Some(again) => again.await,
-            None => std::future::pending().await,
-        }
-    };
-    tokio::select! {
-        () = tokio::time::sleep(drain) => {}
-        () = again => {}
-    }
+    tokio::time::sleep(drain).await;
 }
 
 /// Forgets what is older than the record is kept.

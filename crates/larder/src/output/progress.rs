@@ -1,6 +1,6 @@
 //! How far something that takes long has come.
 
-use std::sync::{Arc, Weak};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -10,6 +10,9 @@ use super::{Output, bytes};
 
 /// Without a terminal a line is written so often.
 const EACH: Duration = Duration::from_secs(10);
+
+/// The bars and lines that are shown now.
+static SHOWN: Mutex<Vec<(Weak<()>, ProgressBar)>> = Mutex::new(Vec::new());
 
 /// A bar of bytes on stderr, or a line now and then where there is no terminal. Clones are the same bar.
 #[derive(Debug, Clone)]
@@ -42,6 +45,11 @@ impl Progress {
             bar.enable_steady_tick(Duration::from_millis(125));
         }
         let progress = Self { bar, lives: Arc::new(()) };
+        if form != ProgressForm::Nothing {
+            let mut shown = SHOWN.lock().unwrap_or_else(PoisonError::into_inner);
+            shown.retain(|(lives, bar)| is_shown(lives, bar));
+            shown.push((Arc::downgrade(&progress.lives), progress.bar.clone()));
+        }
         if form == ProgressForm::Lines {
             progress.tell_each(EACH, |line| Output::default().note(line));
         }
@@ -54,7 +62,7 @@ impl Progress {
         let told = std::thread::Builder::new().name("progress".into()).spawn(move || {
             loop {
                 std::thread::sleep(each);
-                if lives.strong_count() == 0 || bar.is_finished() {
+                if !is_shown(&lives, &bar) {
                     return;
                 }
                 tell(line(bar.position(), bar.length().unwrap_or(0), &bar.message()));
@@ -63,6 +71,21 @@ impl Progress {
         if let Err(error) = told {
             tracing::warn!(%error, "nothing tells how far it has come");
         }
+    }
+
+    /// Whether anything shows how far it has come.
+    pub fn is_shown() -> bool {
+        let shown = SHOWN.lock().unwrap_or_else(PoisonError::into_inner);
+        shown.iter().any(|(lives, bar)| is_shown(lives, bar))
+    }
+
+    /// Takes all bars away, for what is said last.
+    pub fn clear_all() {
+        let shown = SHOWN.lock().unwrap_or_else(PoisonError::into_inner);
+        shown
+            .iter()
+            .filter(|(lives, bar)| is_shown(lives, bar))
+            .for_each(|(_, bar)| bar.finish_and_clear());
     }
 
     /// What is being done now.
@@ -74,6 +97,10 @@ impl Progress {
     pub fn done(&self) {
         self.bar.finish_and_clear();
     }
+}
+
+fn is_shown(lives: &Weak<()>, bar: &ProgressBar) -> bool {
+    lives.strong_count() > 0 && !bar.is_finished()
 }
 
 /// How far it has come, in a line.

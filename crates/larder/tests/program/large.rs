@@ -165,7 +165,7 @@ fn what_was_interrupted_within_a_layer_goes_on_there() {
             99,
             FaultKind::StallAfter(12_000_000),
         );
-        interrupted(&house, &line).ends(130).says(&["interrupted: run it again"]);
+        interrupted(&house, &line).ends(130).says(&["run it again, and it goes on where it was"]);
         house.bazaar.faults.clear();
         let _ = house.bazaar.take_ranges();
         house.larder(&line).ends(0);

@@ -30,6 +30,7 @@ mod held;
 mod house;
 mod inacluster;
 mod intake;
+mod interruption;
 mod inventory;
 mod kill;
 mod kubeconfigs;
