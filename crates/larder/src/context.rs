@@ -190,7 +190,7 @@ pub fn no_store(config: &Config) -> Failure {
 }
 
 /// Refuses to write as root into a store that another user's service reads: what root makes there is closed to it.
-fn check_owner(folder: &Path) -> Result<(), Failure> {
+pub fn check_owner(folder: &Path) -> Result<(), Failure> {
     let owner = Store::owner(folder).filter(|owner| *owner != 0);
     let is_root = rustix::process::geteuid().is_root();
     let Some(owner) = owner.filter(|_| is_root) else { return Ok(()) };

@@ -43,6 +43,7 @@ mod moving;
 mod objects;
 mod record;
 mod records;
+mod rehearsal;
 mod secret;
 mod serving;
 mod signatures;
@@ -77,6 +78,7 @@ pub use records::{
 };
 #[cfg(feature = "replicas")]
 pub use records::{MoveStage, MoveState};
+pub use rehearsal::Rehearsal;
 pub use secret::local_secret;
 pub use serving::ServingLock;
 #[cfg(feature = "replicas")]

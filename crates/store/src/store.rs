@@ -176,7 +176,7 @@ impl Store {
         apart(|| crate::records::shared_secret(server))
     }
 
-    fn of(records: Records, objects: Objects, folder: &Path) -> Self {
+    pub(crate) fn of(records: Records, objects: Objects, folder: &Path) -> Self {
         let (places, presence) = (Places::default(), SharedPresence::default());
         let (root, promised) = (folder.to_owned(), Arc::default());
         let (reserve, quotas, account) = (Arc::default(), Arc::default(), "".into());

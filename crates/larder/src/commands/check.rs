@@ -1,5 +1,6 @@
 //! `larder check`: is the configuration right, and can the upstreams be reached?
 
+mod deep;
 mod signers;
 
 use std::collections::BTreeMap;
@@ -30,6 +31,10 @@ pub struct Args {
     /// Read the configuration only; reach nobody
     #[arg(long)]
     offline: bool,
+    /// Look into the store too, before an upgrade: try on a copy of its records what this version does with them, read
+    /// every manifest, and look for every blob in its place. Nothing is changed
+    #[arg(long, conflicts_with = "nodes")]
+    deep: bool,
     /// Read a node's mirror configuration as its runtime does, and nothing else
     #[arg(long, value_name = "DIR")]
     nodes: Option<PathBuf>,
@@ -54,6 +59,8 @@ pub struct CheckReport {
     /// Whose signatures count.
     signers: Vec<CheckedSigner>,
     notes: Vec<String>,
+    /// How the store stands before an upgrade. None: that was not asked for, or there is none.
+    deep: Option<deep::DeepReport>,
     /// Why `larder serve` would not start with it. None: it would.
     refused: Option<ServeRefusal>,
     #[serde(skip)]
@@ -98,7 +105,15 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return check_nodes(folder, args.runtime, &config, context);
     }
     crate::context::read_lock(&config)?;
-    let store = store_if_any(&config)?;
+    let looked = if args.deep { deep::rehearse(&config, context).await? } else { None };
+    let store = match &looked {
+        Some(looked) => Some(looked.store.clone()),
+        None => store_if_any(&config)?,
+    };
+    let deep = match &looked {
+        Some(looked) => Some(deep::look(looked, context).await?),
+        None => None,
+    };
     let standing = match &store {
         Some(store) => store
             .standing()
@@ -113,7 +128,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         one.cached = known.cloned().map(cached::UpstreamStanding::from);
     }
     let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
-    let mut notes = [notes(&config), Named::unreadable(&config), ending(&config).await?].concat();
+    let mut notes =
+        [notes(&config), Named::unreadable(&config), ending(&config, store.as_ref()).await?]
+            .concat();
     let (signers, ends, untrusted) = signers::checked(&config, crate::context::now());
     notes.extend(ends);
     let refused = match tried_store(&config, store.as_ref()).await {
@@ -129,6 +146,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     let is_right = refused.is_none() && is_known;
     let exit = if is_right { exit } else { exit.max(Exit::Usage) };
+    let is_sound = deep.as_ref().is_none_or(deep::DeepReport::is_sound);
+    let exit = if is_sound { exit } else { Exit::Content };
     let refused = refused.map(|failure| ServeRefusal {
         cause: format!("{}: {}", failure.what, failure.cause),
         remedy: failure.remedy,
@@ -137,6 +156,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         intake_entries: config.intake.len(),
         clusters: config.clusters.len(),
         config: shown(&config.path),
+        deep,
         name: config.larder.name.clone(),
         notes,
         refused,
@@ -219,8 +239,8 @@ async fn diagnosed(config: &Config, upstream: &UpstreamConfig) -> Option<Diagnos
 }
 
 /// Keys of clusters that end soon, and whether what should renew them runs.
-async fn ending(config: &Config) -> Result<Vec<String>, Failure> {
-    let Some(store) = store_if_any(config)? else { return Ok(Vec::new()) };
+async fn ending(config: &Config, store: Option<&Store>) -> Result<Vec<String>, Failure> {
+    let Some(store) = store else { return Ok(Vec::new()) };
     let failed = |error| Failure::store("cannot read the keys", &error);
     let keys = store.keys().await.map_err(failed)?;
     let now = larder_store::now();
@@ -241,7 +261,7 @@ async fn ending(config: &Config) -> Result<Vec<String>, Failure> {
             0 => String::new(),
             more => format!(", and {more} more of {name}"),
         };
-        let ran = crate::record::last_renewal(&store, name).await.map_err(failed)?;
+        let ran = crate::record::last_renewal(store, name).await.map_err(failed)?;
         let why = match ran {
             None => format!(
                 "nothing has ever renewed them: have a timer run `larder handoff apply {name} --rotate-before 14d`"
@@ -355,6 +375,9 @@ fn show(report: &CheckReport, out: &Output) {
             let why = paint(DIM, format!("(`larder help cause {}`)", finding.cause.word()));
             out.result(format!("why, for {}: {} {why}", upstream.name, finding.told));
         }
+    }
+    if let Some(deep) = &report.deep {
+        deep::show(deep, out);
     }
     for note in &report.notes {
         out.note(format!("note: {note}"));

@@ -15,6 +15,7 @@ mod companions;
 mod configuration;
 mod copy;
 mod crossing;
+mod deep;
 mod demo;
 mod dialects;
 mod documents;
