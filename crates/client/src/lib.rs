@@ -53,4 +53,4 @@ pub use push::{CutUpload, FailedPush, Mount};
 pub use request::Registry;
 pub use transport::{Options, Proxy};
 pub use trust::database_tls;
-pub use web::{Web, WebAnswer, WebOptions};
+pub use web::{Web, WebAddress, WebAnswer, WebOptions};

@@ -28,6 +28,54 @@ pub struct WebOptions {
     pub any_certificate: bool,
 }
 
+/// An address of such a service. What stands behind its host may be a secret and is not shown.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WebAddress(Url);
+
+impl std::str::FromStr for WebAddress {
+    type Err = &'static str;
+
+    fn from_str(text: &str) -> Result<Self, &'static str> {
+        let url = Url::parse(text).map_err(|_| "it is no address of HTTPS")?;
+        match (url.scheme(), url.has_host()) {
+            ("http" | "https", true) => {}
+            _ => return Err("it is no address of HTTPS"),
+        }
+        if !url.username().is_empty() || url.password().is_some() {
+            return Err("it holds a login");
+        }
+        Ok(Self(url))
+    }
+}
+
+impl WebAddress {
+    /// Whether nobody in between can read and change what is sent: over TLS, or within this machine.
+    pub fn is_safe(&self) -> bool {
+        self.0.scheme() == "https" || is_near(&self.0)
+    }
+
+    /// Its scheme, host and port.
+    pub fn shown(&self) -> String {
+        self.0.origin().ascii_serialization()
+    }
+
+    /// All of it.
+    pub fn as_str(&self) -> &str {
+        self.0.as_str()
+    }
+}
+
+/// Whether an address is one of this machine itself.
+fn is_near(url: &Url) -> bool {
+    url.host_str().is_some_and(|host| {
+        host == "localhost"
+            || host
+                .trim_matches(['[', ']'])
+                .parse()
+                .is_ok_and(|it: std::net::IpAddr| it.is_loopback())
+    })
+}
+
 /// A service.
 pub struct Web {
     http: reqwest::Client,
@@ -41,6 +89,8 @@ pub struct Web {
 pub struct WebAnswer {
     pub status: u16,
     pub body: Vec<u8>,
+    /// After how many seconds it wants to be asked again. None: it does not say so in seconds.
+    pub retry_after: Option<u64>,
 }
 
 /// The longest answer that is read, in bytes.
@@ -63,13 +113,7 @@ impl Web {
             .connect_timeout(Duration::from_secs(10))
             .read_timeout(Duration::from_secs(30))
             .redirect(reqwest::redirect::Policy::none());
-        let near = base.host_str().is_some_and(|host| {
-            host == "localhost"
-                || host
-                    .trim_matches(['[', ']'])
-                    .parse()
-                    .is_ok_and(|it: std::net::IpAddr| it.is_loopback())
-        });
+        let near = is_near(&base);
         if near {
             builder = builder.no_proxy();
         }
@@ -113,6 +157,20 @@ impl Web {
         path: &str,
         content: Option<(&str, Vec<u8>)>,
     ) -> Result<WebAnswer, String> {
+        self.send_with(method, path, content, &[]).await
+    }
+
+    /// The same with fields of this request alone.
+    ///
+    /// # Errors
+    /// In words, as [`send`](Self::send).
+    pub async fn send_with(
+        &self,
+        method: &str,
+        path: &str,
+        content: Option<(&str, Vec<u8>)>,
+        headers: &[(&str, String)],
+    ) -> Result<WebAnswer, String> {
         use secrecy::ExposeSecret as _;
         let method = Method::from_bytes(method.as_bytes()).map_err(|error| error.to_string())?;
         let url = match path {
@@ -132,9 +190,14 @@ impl Web {
         if let Some((kind, body)) = content {
             request = request.header(reqwest::header::CONTENT_TYPE, kind).body(body);
         }
+        for (name, value) in headers {
+            request = request.header(*name, value);
+        }
         let answer = request.send().await.map_err(|error| innermost(&error))?;
         let status = answer.status().as_u16();
+        let retry_after = answer.headers().get(reqwest::header::RETRY_AFTER);
+        let retry_after = retry_after.and_then(|value| value.to_str().ok()?.trim().parse().ok());
         let body = read_bounded(answer, LIMIT).await.map_err(|cause| cause.clone())?;
-        Ok(WebAnswer { status, body: body.to_vec() })
+        Ok(WebAnswer { status, body: body.to_vec(), retry_after })
     }
 }

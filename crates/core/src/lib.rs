@@ -22,6 +22,7 @@
 //! * [`name`] - hosts, repositories and tags that cannot be wrong
 //! * [`nearest`] - the name that was meant
 //! * [`nodes`] - nodes' mirror configuration, read and written
+//! * [`notice`] - events for others: what they are about, their form and signature, pauses between attempts
 //! * [`objects`] - objects of a cluster's API as values
 //! * [`parcel`] - the layout of parcels, receipts and their contents
 //! * [`pattern`] - globs over names
@@ -65,6 +66,7 @@ pub mod lock;
 pub mod name;
 pub mod nearest;
 pub mod nodes;
+pub mod notice;
 pub mod objects;
 pub mod parcel;
 pub mod pattern;

@@ -13,6 +13,7 @@
 //! * [`interruption`] - what is said when somebody ends the program
 //! * [`inventory`]: what is inside an image that the call names
 //! * [`kube`] - a cluster's API
+//! * [`notices`] - events for others
 //! * [`output`] - everything that is written to the terminal: reports, tables, progress, JSON
 //! * [`parcel`] - the keys of parcels, as the configuration has them
 //! * [`pick`] - options that several commands share
@@ -37,6 +38,7 @@ mod keys;
 mod kube;
 mod marks;
 mod node_files;
+mod notices;
 mod output;
 mod parcel;
 mod pick;

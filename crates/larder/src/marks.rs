@@ -22,6 +22,8 @@ pub const CONFIG_WAITS: &str = "configuration/waits";
 pub const CONFIG_WRONG: &str = "configuration/wrong";
 /// What was wrong with a cluster's handoff when it was checked last, by cluster.
 pub const HANDOFF: &str = "handoff/";
+/// What a receiver of events was told, and since when it cannot be told, by its name.
+pub const NOTIFY: &str = "notify/";
 /// A line of the rounds is silenced; why, and until when.
 pub const SILENCE: &str = "silence/";
 

@@ -51,6 +51,8 @@ pub struct Meters {
     door_seconds: Histogram,
     /// How often something was looked up of an image because a rule asks for it: what was kept counts no more.
     pub(crate) facts: IntCounter,
+    /// Events for others, by receiver: `delivered`, `failed`, `given-up`.
+    events: IntCounterVec,
     key_ends: IntGaugeVec,
     renewals: IntGaugeVec,
     sent: IntCounterVec,
@@ -181,6 +183,11 @@ impl Meters {
             "larder_facts_gathered_total",
             "How often what a rule asks of an image was looked up; what was kept since is not counted",
         );
+        let events = counter(
+            "larder_events_total",
+            "Events for the receivers of [[notify]]: delivered, failed (tried again), given-up",
+            &["receiver", "outcome"],
+        );
         let facts = facts.expect("a fixed name");
         registry.register(Box::new(facts.clone())).expect("registered once");
         let key_ends = gauges(
@@ -237,6 +244,7 @@ impl Meters {
                 &["by", "rule"],
             ),
             facts,
+            events,
             key_ends,
             renewals,
             sent: counter("larder_sent_bytes_total", "Bytes of bodies sent", &["resource"]),
@@ -294,6 +302,11 @@ impl Meters {
         {
             self.registry.register(one).expect("registered once");
         }
+    }
+
+    /// Counts what came of an event for a receiver: `delivered`, `failed`, `given-up`.
+    pub fn count_event(&self, receiver: &str, outcome: &str) {
+        self.events.with_label_values(&[receiver, outcome]).inc();
     }
 
     /// Takes up what was worked out anew of these figures, in the place of all that was told of them.

@@ -10,6 +10,7 @@
 //! * [`image`](mod@image) - made-up images
 //! * [`live`] - a cluster that goes on by itself
 //! * [`pulling`] - the secrets with which a pod pulls
+//! * [`receiver`] - who is told of events
 //! * [`sample`] - Emberfall Geothermal: images and deployments
 //! * [`sign_in`] - how upstreams sign clients in
 //! * [`upstream`] - a registry
@@ -21,6 +22,7 @@ mod fault;
 mod image;
 mod live;
 mod pulling;
+mod receiver;
 mod sample;
 mod sign_in;
 mod upstream;
@@ -29,6 +31,7 @@ pub use api::Api;
 pub use cluster::{Cluster, Pod, PodEvent};
 pub use fault::{Fault, FaultKind, Faults};
 pub use image::{ImagePlan, SampleImage, SampleLayer, companion, image};
+pub use receiver::{EventReceiver, PostedEvent};
 pub use sample::{
     ADVISORY, BAZAAR, DEPLOYMENTS, VENTWORKS, VENTWORKS_LOGIN, bazaar_images, mended_steamgauge,
     moved_kettle, moved_steamgauge, ventworks_images,

@@ -12,6 +12,8 @@ use larder_client::{Endpoint, ProbePlan, probe_host};
 use larder_core::diagnosis::{
     Diagnosis, Evidence, NameEvidence, Nodes, Policy, PullVerdict, Visit, diagnose,
 };
+use larder_core::notice::About;
+use larder_core::shown::shown as shown_text;
 use larder_store::Store;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -20,9 +22,10 @@ use self::signers::CheckedSigner;
 use super::handoff::check_nodes;
 use super::shelf::cached;
 use super::shelf::tidy::surveys::Named;
-use crate::config::{ClusterConfig, Config, UpstreamConfig, warnings};
+use crate::config::{ClusterConfig, Config, NotifyConfig, UpstreamConfig, warnings};
 use crate::context::{Context, shown, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
+use crate::notices::Receiver;
 use crate::output::{BAD, DIM, GOOD, Output, Report, Table, count, paint, time};
 
 /// Read the configuration, reach every upstream, say what is wrong
@@ -35,6 +38,9 @@ pub struct Args {
     /// every manifest, and look for every blob in its place. Nothing is changed
     #[arg(long, conflicts_with = "nodes")]
     deep: bool,
+    /// Send an event to every receiver of [[notify]], to try whether it arrives
+    #[arg(long, conflicts_with_all = ["nodes", "offline"])]
+    tell: bool,
     /// Read a node's mirror configuration as its runtime does, and nothing else
     #[arg(long, value_name = "DIR")]
     nodes: Option<PathBuf>,
@@ -58,6 +64,8 @@ pub struct CheckReport {
     upstreams: Vec<CheckedUpstream>,
     /// Whose signatures count.
     signers: Vec<CheckedSigner>,
+    /// Who is told of events.
+    receivers: Vec<CheckedReceiver>,
     notes: Vec<String>,
     /// How the store stands before an upgrade. None: that was not asked for, or there is none.
     deep: Option<deep::DeepReport>,
@@ -73,6 +81,20 @@ pub struct CheckReport {
 struct ServeRefusal {
     cause: String,
     remedy: String,
+}
+
+#[derive(Serialize, JsonSchema)]
+struct CheckedReceiver {
+    name: String,
+    /// Its scheme, host and port.
+    address: String,
+    about: Vec<&'static str>,
+    /// Whether an event arrived. None: none was sent.
+    told: Option<bool>,
+    /// What is wrong. None: nothing that is known.
+    cause: Option<String>,
+    #[serde(skip)]
+    exit: Exit,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -127,7 +149,10 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         let known = standing.iter().find(|known| known.host.as_str() == one.host);
         one.cached = known.cloned().map(cached::UpstreamStanding::from);
     }
-    let exit = upstreams.iter().map(|upstream| upstream.exit).max().unwrap_or(Exit::Done);
+    let receivers =
+        join_all(config.notify.iter().map(|one| receiver(&config, one, args.tell))).await;
+    let exits = upstreams.iter().map(|one| one.exit).chain(receivers.iter().map(|one| one.exit));
+    let exit = exits.max().unwrap_or(Exit::Done);
     let mut notes =
         [notes(&config), Named::unreadable(&config), ending(&config, store.as_ref()).await?]
             .concat();
@@ -159,12 +184,38 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         deep,
         name: config.larder.name.clone(),
         notes,
+        receivers,
         refused,
         signers,
         upstreams,
     };
     context.output.tell(&report);
     Ok(exit)
+}
+
+/// Whether a receiver of events can be told; with `tell`, whether an event arrives.
+async fn receiver(config: &Config, one: &NotifyConfig, tell: bool) -> CheckedReceiver {
+    let (exit, told, cause) = match Receiver::new(one, config) {
+        Err(failure) => {
+            (failure.exit, None, Some(format!("{}; {}", failure.cause, failure.remedy)))
+        }
+        Ok(_) if !tell => (Exit::Done, None, None),
+        Ok(receiver) => {
+            let at = crate::context::now();
+            match receiver.tell(&crate::notices::trial(config, at), at).await {
+                Ok(()) => (Exit::Done, Some(true), None),
+                Err(undelivered) => (Exit::Remote, Some(false), Some(undelivered.cause)),
+            }
+        }
+    };
+    CheckedReceiver {
+        name: one.name().to_owned(),
+        address: one.address().map(|address| address.shown()).unwrap_or_default(),
+        about: one.about().into_iter().map(About::word).collect(),
+        told,
+        cause,
+        exit,
+    }
 }
 
 async fn reach(config: &Config, upstream: &UpstreamConfig) -> CheckedUpstream {
@@ -363,6 +414,18 @@ fn show(report: &CheckReport, out: &Output) {
             let mut row = vec![name, host, account, state];
             row.extend(cached.then(|| found.unwrap_or_default()));
             table.row(row);
+        }
+        out.result(format!("\n{}", table.text()));
+    }
+    if !report.receivers.is_empty() {
+        let mut table = Table::new(out.width(), &["RECEIVER", "ADDRESS", "STATE", "ABOUT"]);
+        for one in &report.receivers {
+            let state = match (&one.cause, one.told) {
+                (Some(cause), _) => paint(BAD, shown_text(cause)),
+                (None, Some(true)) => paint(GOOD, "has the event"),
+                (None, _) => paint(DIM, "not tried (`--tell`)"),
+            };
+            table.row(vec![one.name.clone(), one.address.clone(), state, one.about.join(", ")]);
         }
         out.result(format!("\n{}", table.text()));
     }

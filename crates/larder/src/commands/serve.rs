@@ -20,6 +20,7 @@ use crate::failure::{Exit, Failure, Outcome};
 use crate::output::count;
 
 mod figures;
+mod notify;
 mod reload;
 mod report;
 
@@ -181,7 +182,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             () = manager.keep_telling(|within| crew.answers(within)) => Ok(true),
             () = keep_record(&app) => Ok(true),
             () = figures::watch(&app, current.clone()) => Ok(true),
-            () = daily::watch(&app, current) => Ok(true),
+            () = daily::watch(&app, current.clone()) => Ok(true),
+            () = notify::watch(&app, current) => Ok(true),
             () = watched => Ok(true),
         }
     };

@@ -154,7 +154,11 @@ fn check_names(sources: &[ConfigSource]) -> Result<(), Failure> {
     check_twice(sources, "target of an intake entry", |file| {
         file.intake.iter().map(|i| (&i.to, i.to.get_ref().to_string())).collect()
     })?;
+    check_twice(sources, "receiver of events", |file| {
+        file.notify.iter().map(|n| (&n.name, n.name().to_owned())).collect()
+    })?;
     for source in sources {
+        source.file.notify.iter().try_for_each(|one| one.check(source))?;
         if let Some(entry) =
             source.file.intake.iter().find(|entry| entry.to.get_ref().is_on_no_shelf())
         {
@@ -250,13 +254,14 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
         only.take(number == 0, source)?;
     }
     let (mut upstreams, mut shelves, mut intake, mut clusters) = (vec![], vec![], vec![], vec![]);
-    let mut accounts = Vec::new();
+    let (mut accounts, mut notify) = (Vec::new(), Vec::new());
     for ConfigSource { file, .. } in sources {
         upstreams.extend(file.upstream);
         shelves.extend(file.shelf);
         intake.extend(file.intake);
         clusters.extend(file.cluster);
         accounts.extend(file.account);
+        notify.extend(file.notify);
     }
     let larder = only.larder.ok_or_else(|| {
         Failure::usage(
@@ -285,6 +290,7 @@ fn merge(mut sources: Vec<ConfigSource>, folders: Vec<PathBuf>) -> Result<Config
         keeps,
         signers,
         trust: believed,
+        notify,
         exceptions,
         resources,
         asks_for_signature,

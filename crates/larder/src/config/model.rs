@@ -28,6 +28,7 @@ use crate::failure::Failure;
 use super::access::{AccountConfig, ClusterConfig, RawRule};
 use super::deployments::{Resource, Route};
 use super::keep::{Keep, KeepConfig};
+use super::notify::NotifyConfig;
 use super::parcel::ParcelConfig;
 use super::shelf::{CachingConfig, ShelfConfig};
 use super::trust::{SignerConfig, TrustConfig};
@@ -74,6 +75,8 @@ pub struct Config {
     pub signers: Vec<SignerConfig>,
     /// `[trust]`.
     pub trust: TrustConfig,
+    /// `[[notify]]`.
+    pub notify: Vec<NotifyConfig>,
     /// `[[route]]`, compiled.
     pub exceptions: Vec<Exception>,
     /// `[[resource]]`.
@@ -307,6 +310,8 @@ pub(super) struct ConfigFile {
     #[serde(default)]
     pub signer: Vec<SignerConfig>,
     pub trust: Option<Spanned<TrustConfig>>,
+    #[serde(default)]
+    pub notify: Vec<NotifyConfig>,
 }
 
 /// `[larder]`: the installation.

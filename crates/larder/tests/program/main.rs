@@ -42,6 +42,7 @@ mod look;
 mod monitoring;
 mod node;
 mod nodes;
+mod notify;
 mod numbered;
 mod options;
 mod ownname;

@@ -245,6 +245,41 @@ impl Store {
             .await
     }
 
+    /// At most `limit` lines of some kinds that were written or added to after a change, each with its own change, in
+    /// that order.
+    pub async fn written_after(
+        &self,
+        change: i64,
+        kinds: &[RecordKind],
+        limit: usize,
+    ) -> Result<Vec<(i64, RecordEntry)>, StoreError> {
+        let kinds: Vec<String> = kinds.iter().map(|kind| format!("'{}'", kind.word())).collect();
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        self.records
+            .read(move |connection| {
+                connection
+                    .prepare_cached(&format!(
+                        "SELECT {COLUMNS}, change FROM record
+                         WHERE change > $1 AND kind IN ({}) ORDER BY change LIMIT $2",
+                        kinds.join(", ")
+                    ))?
+                    .query_map(params![change, limit], |row| Ok((row.get(13)?, entry(row)?)))?
+                    .collect()
+            })
+            .await
+    }
+
+    /// The last change of the record. 0: there was none.
+    pub async fn last_change(&self) -> Result<i64, StoreError> {
+        self.records
+            .read(|connection| {
+                connection
+                    .prepare_cached("SELECT COALESCE(MAX(change), 0) FROM record")?
+                    .query_row([], |row| row.get(0))
+            })
+            .await
+    }
+
     /// Keeps so many lines of clients that did not sign in, the latest: failed sign-ins, and refusals of nobody in
     /// particular.
     pub async fn shorten_strangers(&self, most: u64) -> Result<(), StoreError> {

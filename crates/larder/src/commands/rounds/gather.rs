@@ -311,6 +311,20 @@ impl Gatherer<'_> {
         let marks = self.store.marks("").await?;
         let of = |name: &str| marks.iter().find(|mark| mark.name == name);
         self.upkeep(of(marks::BACKUP), of(marks::VERIFY));
+        for one in &self.config.notify {
+            let failing = of(&format!("{}{}/failing", marks::NOTIFY, one.name()));
+            if let Some(Mark { value, at, .. }) = failing {
+                let name = one.name();
+                let text = format!("{name} cannot be told of events: {value}");
+                self.add(
+                    format!("notify/{name}"),
+                    Urgency::Soon,
+                    Some(*at),
+                    text,
+                    "larder check --tell",
+                );
+            }
+        }
         if let Some(mark) = of(marks::EXPORT)
             && let Some(urgency) = is_due(Some(mark.at), BACKUP, self.now)
         {
