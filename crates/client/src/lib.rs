@@ -7,6 +7,7 @@
 //! * [`challenge`] - `WWW-Authenticate`
 //! * [`credentials`] - a name and a secret
 //! * [`endpoint`] - addresses, and where answers may lead
+//! * [`charts`] - a plain chart repository, asked as a registry is
 //! * [`error`] - what can go wrong with a remote
 //! * [`inner`] - which addresses an answer may lead to
 //! * [`limits`] - rate limits that a registry reports
@@ -23,6 +24,7 @@
 
 mod account;
 mod challenge;
+mod charts;
 mod credentials;
 mod endpoint;
 mod error;

@@ -4,11 +4,12 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use larder_core::allowance::ReportedLimit;
-use larder_core::name::RepositoryName;
+use larder_core::name::{RepositoryName, Tag};
 use reqwest::header::{AUTHORIZATION, HeaderMap};
 use reqwest::{Method, Response, StatusCode, Url};
 use tokio::sync::Semaphore;
 
+use crate::charts::Charts;
 use crate::error::ClientError;
 use crate::sign_in::{Passes, TokenScope};
 use crate::transport::{Options, Transport};
@@ -23,6 +24,8 @@ pub(crate) struct RegistryInner {
     pub transport: Transport,
     pub passes: Passes,
     pub streams: Arc<Semaphore>,
+    /// What is known of it where it is no registry, but an index of charts.
+    pub charts: Option<Charts>,
     /// Held while a list of referrers is changed.
     pub listing: tokio::sync::Mutex<()>,
 }
@@ -51,7 +54,9 @@ impl Registry {
         let streams = Arc::new(Semaphore::new(options.parallel.max(1)));
         let transport = Transport::new(options)?;
         let (passes, listing) = (Passes::default(), tokio::sync::Mutex::default());
-        Ok(Self { inner: Arc::new(RegistryInner { transport, passes, streams, listing }) })
+        let charts = transport.options.charts.then(Charts::default);
+        let inner = RegistryInner { transport, passes, streams, charts, listing };
+        Ok(Self { inner: Arc::new(inner) })
     }
 
     /// The registry's name as in references.
@@ -104,9 +109,24 @@ impl Registry {
         url
     }
 
+    /// Says that the content of a tag will be asked for by its digest: a chart repository finds it so.
+    pub fn expect(&self, repository: &RepositoryName, tag: &Tag) {
+        if let Some(charts) = &self.inner.charts {
+            charts.expect(repository, tag);
+        }
+    }
+
+    /// Sends a call, or has a chart repository's index answer it.
+    pub(crate) async fn send(&self, call: &Call) -> Result<Response, ClientError> {
+        match &self.inner.charts {
+            Some(charts) => Box::pin(charts.answer(self, call)).await,
+            None => self.send_as_it_is(call).await,
+        }
+    }
+
     /// Sends a call: with the pass that the scope has, and once more after a sign-in when the
     /// registry asks for one; again after passing failures. Any status but 401 is given back.
-    pub(crate) async fn send(&self, call: &Call) -> Result<Response, ClientError> {
+    pub(crate) async fn send_as_it_is(&self, call: &Call) -> Result<Response, ClientError> {
         let own = self.transport().options.endpoint.is_same_host(&call.url);
         let mut pass = if own { self.inner.passes.current(&call.scope).await } else { None };
         // A kept token may have ended: renewed once. A fresh one that is refused is final.

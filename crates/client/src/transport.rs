@@ -41,6 +41,8 @@ pub struct Options {
     pub proxy: Proxy,
     /// Whether layers that it does not have are fetched where their manifests say that they lie.
     pub foreign: bool,
+    /// Whether it is no registry, but a plain chart repository: an index, and archives.
+    pub charts: bool,
     /// How many blobs are moved at once.
     pub parallel: usize,
     /// How often a passing failure is tried again.
@@ -70,6 +72,7 @@ impl Options {
             identity: None,
             proxy: Proxy::default(),
             foreign: false,
+            charts: false,
             parallel: 4,
             retries: 3,
             pause: Duration::from_millis(200),

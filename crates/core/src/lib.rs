@@ -9,6 +9,7 @@
 //! * [`allowance`] - how many more pulls an upstream allows
 //! * [`cached`] - what a cached shelf believes, keeps and evicts
 //! * [`certificate`] - what a certificate says of itself
+//! * [`chart`] - charts, from repositories of their own and as artifacts
 //! * [`companion`] - signatures, SBOMs and the like beside an image
 //! * [`diagnosis`] - why a pull fails, from evidence to remedy
 //! * [`digest`] - the names of bytes
@@ -51,6 +52,7 @@ pub mod advisory;
 pub mod allowance;
 pub mod cached;
 pub mod certificate;
+pub mod chart;
 pub mod companion;
 mod der;
 pub mod diagnosis;

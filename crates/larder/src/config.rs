@@ -31,5 +31,5 @@ pub use remote::SharedStore;
 pub use shelf::CachingConfig;
 pub use signing::read_private_key;
 pub use trust::SignerConfig;
-pub use upstream::UpstreamConfig;
+pub use upstream::{UpstreamConfig, UpstreamForm};
 pub use warnings::{served_certificate_end, strange_nodes, warnings};

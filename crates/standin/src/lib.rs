@@ -4,6 +4,7 @@
 //! over HTTP as a node does and reports in the platform's words. Everything listens on loopback.
 //!
 //! * [`api`] - the cluster's API
+//! * [`charts`] - a chart, and a plain chart repository
 //! * [`cluster`] - a cluster that runs pods
 //! * [`door`] - the cluster's admission
 //! * [`fault`] - faults in front of a working server
@@ -16,6 +17,7 @@
 //! * [`upstream`] - a registry
 
 mod api;
+mod charts;
 mod cluster;
 mod door;
 mod fault;
@@ -28,6 +30,7 @@ mod sign_in;
 mod upstream;
 
 pub use api::Api;
+pub use charts::{BOILER, ChartRepository, chart_image, packed_chart};
 pub use cluster::{Cluster, Pod, PodEvent};
 pub use fault::{Fault, FaultKind, Faults};
 pub use image::{ImagePlan, SampleImage, SampleLayer, companion, image};

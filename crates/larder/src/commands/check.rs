@@ -254,8 +254,9 @@ async fn reach(config: &Config, upstream: &UpstreamConfig) -> CheckedUpstream {
 
 /// What is wrong with an upstream, found as `larder why` finds it. None: it cannot be told.
 async fn diagnosed(config: &Config, upstream: &UpstreamConfig) -> Option<Diagnosis> {
-    // A probe goes straight there, and shows no certificate.
-    if upstream.proxy.is_some() || upstream.certificate.is_some() {
+    // A probe goes straight there, shows no certificate, and asks a registry.
+    let is_registry = upstream.form == crate::config::UpstreamForm::Registry;
+    if upstream.proxy.is_some() || upstream.certificate.is_some() || !is_registry {
         return None;
     }
     let address = match &upstream.endpoint {

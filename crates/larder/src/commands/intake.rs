@@ -2,6 +2,7 @@
 
 pub(super) mod add;
 pub(super) mod budget;
+mod charts;
 pub(super) mod diff;
 mod edit;
 mod gate;

@@ -19,7 +19,7 @@ use super::parcel::ParcelConfig;
 use super::shelf::CachingConfig;
 use super::source::ConfigSource;
 use super::trust::TrustConfig;
-use super::upstream::UpstreamConfig;
+use super::upstream::{UpstreamConfig, UpstreamForm};
 use super::values::Destination;
 use super::{keep, trust};
 use crate::failure::Failure;
@@ -310,6 +310,16 @@ fn check_caches(sources: &[ConfigSource]) -> Result<(), Failure> {
     for source in sources {
         let caching = source.file.shelf.iter().filter_map(|shelf| shelf.caching.as_ref());
         for CachingConfig { upstream, .. } in caching {
+            let is_index = |one: &UpstreamConfig| one.form == UpstreamForm::ChartIndex;
+            let named = |one: &&UpstreamConfig| one.name.get_ref() == upstream.get_ref();
+            let mut all = sources.iter().flat_map(|source| &source.file.upstream);
+            if all.find(named).is_some_and(is_index) {
+                let message =
+                    format!("`{}` is an index of charts, which is not cached", upstream.get_ref());
+                let remedy =
+                    "bring its charts in: `larder intake add HOST/CHART:VERSION --to SHELF/NAME`";
+                return Err(source.fault(upstream, &message, remedy));
+            }
             if !upstreams.contains(&upstream.get_ref().as_str()) {
                 let message = format!("no [[upstream]] has the name `{}`", upstream.get_ref());
                 let remedy = nearest(upstream.get_ref(), upstreams.iter().copied()).map_or_else(

@@ -9,7 +9,7 @@ use larder_core::name::Host;
 use larder_core::nearest::nearest;
 
 use super::model::Config;
-use super::upstream::{self, UpstreamConfig};
+use super::upstream::{self, UpstreamConfig, UpstreamForm};
 use crate::failure::Failure;
 
 impl Config {
@@ -108,6 +108,7 @@ impl Config {
             })?;
         }
         options.foreign = upstream.foreign;
+        options.charts = upstream.form == UpstreamForm::ChartIndex;
         options.identity = self.identity_of(upstream)?;
         options.proxy = match &upstream.proxy {
             None => Proxy::Environment,

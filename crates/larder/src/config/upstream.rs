@@ -45,6 +45,9 @@ pub struct UpstreamConfig {
     /// Whether layers that it does not have are fetched where their manifests say that they lie.
     #[serde(default)]
     pub foreign: bool,
+    /// What it is.
+    #[serde(default)]
+    pub form: UpstreamForm,
     /// How many blobs are moved at once.
     #[serde(default = "default_parallel", deserialize_with = "read_parallel")]
     pub parallel: usize,
@@ -54,6 +57,16 @@ pub struct UpstreamConfig {
     /// What it lets us pull. None: no limit is known.
     #[serde(default, deserialize_with = "read_allowance")]
     pub allowance: Option<Allowance>,
+}
+
+/// What an upstream is.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum UpstreamForm {
+    #[default]
+    Registry,
+    /// A plain chart repository: an index and archives.
+    ChartIndex,
 }
 
 /// Through whom an upstream is reached.

@@ -11,6 +11,7 @@ mod cachefaults;
 mod cachekeeping;
 mod causes;
 mod chain;
+mod charts;
 mod companions;
 mod configuration;
 mod copy;

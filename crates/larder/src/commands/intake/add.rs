@@ -9,19 +9,21 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
+use super::charts::{self, ChartImages};
 use super::edit::EditedFile;
 use crate::config::Config;
 use crate::context::{Context, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::images::{Ends, NamedImages};
-use crate::output::{Output, Report};
+use crate::output::{Output, Report, WARN, paint};
 
 /// Want images: write them into larder.toml
 ///
 /// Comments and order of the file stay.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Example: larder intake add bazaar.example/library/kettle:2 --platform linux/amd64"
+    after_help = "Examples:\n  larder intake add bazaar.example/library/kettle:2 --platform linux/amd64\n  \
+    larder intake add charts.ventworks.example/boiler:1.2.0 --with-images"
 )]
 pub struct Args {
     /// The images, each with its tag or digest; `-` reads them from stdin, one a line
@@ -36,6 +38,9 @@ pub struct Args {
     /// Want all tags of all repositories that match, as in HOST/PATH/**: the registry is asked which there are
     #[arg(long, conflicts_with = "to")]
     all: bool,
+    /// The references are charts: want the images too that their values and templates name. `--platform` is for these
+    #[arg(long, conflicts_with = "all")]
+    with_images: bool,
     /// Say what would be written, and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -83,7 +88,8 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         }
     }
     for text in references.iter().filter(|_| !args.all) {
-        match add(text, args, &config, &mut file.document) {
+        let platforms = if args.with_images { &[][..] } else { &args.platform };
+        match add(text, args.to.as_deref(), platforms, &config, &mut file.document) {
             Ok(wish) => added.push(wish),
             Err(failure) => failed.push((text.clone(), failure)),
         }
@@ -104,6 +110,17 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
             "add them one by one",
         ));
     }
+    let mut charts = Vec::new();
+    for text in references.iter().filter(|_| args.with_images) {
+        let named = charts::named_by(text, &config).await?;
+        for image in &named.images {
+            match add(image, None, &args.platform, &config, &mut file.document) {
+                Ok(wish) => added.push(wish),
+                Err(failure) => failed.push((image.clone(), failure)),
+            }
+        }
+        charts.push(named);
+    }
     if !args.dry_run {
         file.write(&config)?;
     }
@@ -112,7 +129,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         cause: failure.cause.clone(),
     });
     let refused = refused.collect();
-    context.output.tell(&AddReport { dry_run: args.dry_run, images: added, refused });
+    context.output.tell(&AddReport { dry_run: args.dry_run, images: added, charts, refused });
     for (_, failure) in &failed {
         context.output.failure(failure);
     }
@@ -132,6 +149,8 @@ pub struct AddReport {
     /// Whether nothing was written.
     dry_run: bool,
     images: Vec<AddedWish>,
+    /// What the charts name, with `--with-images`.
+    charts: Vec<ChartImages>,
     /// What could not be wanted; all others were written.
     refused: Vec<RefusedWish>,
 }
@@ -152,6 +171,17 @@ impl Report for AddReport {
             };
             out.result(format!("{verb}: {want}, to {to}"));
         }
+        for ChartImages { images, unsure, .. } in &self.charts {
+            if images.is_empty() {
+                out.note("the chart names no image that can be told without running it");
+            }
+            for one in unsure {
+                out.result(format!("{} {}", paint(WARN, "not told:"), one.line()));
+            }
+            if !unsure.is_empty() {
+                out.note("Run the chart with your values and give the result to `larder survey --missing -`: it finds the rest.");
+            }
+        }
         if !self.images.is_empty() {
             out.note("Next: `larder intake lock` resolves the tags to digests.");
         }
@@ -160,7 +190,8 @@ impl Report for AddReport {
 
 fn add(
     text: &str,
-    args: &Args,
+    to: Option<&str>,
+    platforms: &[Platform],
     config: &Config,
     document: &mut DocumentMut,
 ) -> Result<AddedWish, Failure> {
@@ -229,12 +260,14 @@ fn add(
             "change it there",
         ));
     }
-    let to = match &args.to {
-        Some(to) => to.clone(),
-        None => default_target(&image, config),
+    let taken = entries.iter().filter_map(|entry| entry.get("to")?.as_str().map(str::to_owned));
+    let taken: Vec<String> = taken.collect();
+    let to = match to {
+        Some(to) => to.to_owned(),
+        None => default_target(&image, config, &taken),
     };
     let tags = ("exact", Value::Array([written.as_str()].into_iter().collect()));
-    entries.push(entry(&image, tags, &args.platform, &to));
+    entries.push(entry(&image, tags, platforms, &to));
     Ok(AddedWish { image, tag: Some(tag), to, known: false })
 }
 
@@ -282,10 +315,13 @@ fn add_all(
 }
 
 /// The first shelf and the image's last part; with more of its name where that is taken.
-fn default_target(image: &Image, config: &Config) -> String {
+fn default_target(image: &Image, config: &Config, written: &[String]) -> String {
     let shelf = config.shelves.first().map_or("vendor", |shelf| shelf.name.get_ref().as_str());
     let name = image.repository.as_str();
     let short = format!("{shelf}/{}", name.rsplit('/').next().unwrap_or(name));
-    let taken = |to: &str| config.intake.iter().any(|intake| intake.to.get_ref().to_string() == to);
+    let taken = |to: &str| {
+        let read = config.intake.iter().any(|intake| intake.to.get_ref().to_string() == to);
+        read || written.iter().any(|one| one == to)
+    };
     if taken(&short) { format!("{shelf}/{name}") } else { short }
 }

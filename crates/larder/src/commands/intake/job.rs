@@ -235,7 +235,7 @@ impl IntakeJob<'_> {
         if let Some(gate) = gate {
             gate.check_elsewhere(self)?;
         }
-        let source = upstreams.source(&self.want.image)?;
+        let source = upstreams.source(self.want)?;
         let target = self.target(store, upstreams)?;
         let nothing = BTreeSet::new();
         let mut total = MoveOutcome::default();

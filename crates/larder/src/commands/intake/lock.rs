@@ -405,7 +405,7 @@ impl Resolver<'_> {
         let failed = |error: TransferError| {
             Failure::transfer(format!("cannot lock {}:{}", want.image, want.tag), &error)
         };
-        let source = self.upstreams.source(&want.image)?;
+        let source = self.upstreams.source(want)?;
         let selector = Selector::Digest(digest);
         let (digest, document) = source.manifest(&selector).await.map_err(failed)?;
         let platforms =
@@ -441,7 +441,7 @@ impl Resolver<'_> {
             let what = format!("cannot read the signatures of {}:{}", want.image, want.tag);
             Failure::transfer(what, &error)
         };
-        let source = self.upstreams.source(&want.image)?;
+        let source = self.upstreams.source(want)?;
         let found = source.manifest(&Selector::Digest(locked.digest.clone())).await;
         let found = found.map_err(failed)?;
         let gathered = gathered(&source, &found, &[]).await.map_err(failed)?;
@@ -466,7 +466,7 @@ impl Resolver<'_> {
             of.push(locked.digest.clone());
         }
         let tags = self.tags(&want.image).await?;
-        let source = self.upstreams.source(&want.image)?;
+        let source = self.upstreams.source(want)?;
         companions(&source, of, &tags).await.map_err(|error| {
             let what = format!("cannot find the companions of {}:{}", want.image, want.tag);
             Failure::transfer(what, &error)

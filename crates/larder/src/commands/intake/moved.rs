@@ -24,7 +24,7 @@ pub async fn describe(
     (before, after): (&Digest, &Digest),
 ) -> Vec<String> {
     let mut told = Vec::new();
-    let Ok(remote) = upstreams.source(&want.image) else { return told };
+    let Ok(remote) = upstreams.source(want) else { return told };
     let new = see(&remote, after).await;
     // What was locked is best seen here; an upstream may have thrown it away.
     let target = config.intake_of(&want.image).map(|intake| config.destination(intake));

@@ -118,7 +118,7 @@ async fn blobs(
     store: Option<&Store>,
     budgets: &Budgets<'_>,
 ) -> Result<Vec<(Descriptor, bool)>, Failure> {
-    let source = budgets.upstreams.source(&job.want.image)?;
+    let source = budgets.upstreams.source(job.want)?;
     let target = store.map(|store| job.target(store, budgets.upstreams)).transpose()?;
     let failed = |error: TransferError| Failure::transfer(String::new(), &error);
     let mut all = BTreeMap::new();

@@ -137,8 +137,9 @@ impl<'c> Upstreams<'c> {
     }
 
     /// An image's content, from any place that has it.
-    pub fn source(&self, image: &Image) -> Result<Several, Failure> {
-        let places = self.places(image)?.into_iter().map(|(image, registry)| {
+    pub fn source(&self, want: &Want) -> Result<Several, Failure> {
+        let places = self.places(&want.image)?.into_iter().map(|(image, registry)| {
+            registry.expect(&image.repository, &want.tag);
             let remote = Remote::new(registry.clone(), image.repository);
             Box::new(remote) as Box<dyn larder_transfer::Source>
         });

@@ -355,7 +355,7 @@ async fn look_into(
     };
     let source: Box<dyn Source> = match store {
         Some(store) => Box::new(Own::new(store.clone(), job.to.repository.clone())),
-        None => Box::new(upstreams.source(&job.want.image)?),
+        None => Box::new(upstreams.source(job.want)?),
     };
     let trimmed = job.locked.trimmed.as_ref().map(|trimmed| &trimmed.digest);
     let all = Platforms::All;
