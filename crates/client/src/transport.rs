@@ -213,7 +213,14 @@ impl Transport {
             .build();
         loop {
             let began = Instant::now();
-            let outcome = attempt().await;
+            let span = tracing::info_span!(
+                target: "larder_trace",
+                "upstream",
+                otel.kind = "client",
+                server.address = options.host,
+                larder.action = action,
+            );
+            let outcome = tracing::Instrument::instrument(attempt(), span).await;
             let fate = match &outcome {
                 Ok(answer) => answer.status().to_string(),
                 Err(error) => innermost(error),

@@ -19,6 +19,7 @@
 //! * [`pick`] - options that several commands share
 //! * [`place`] - registries, folders and archives, as the call names them
 //! * [`service`] - what a service manager is told, and what it hands over
+//! * `traces` - spans of requests for others, with the feature of that name
 //! * [`version`] - which program this is, exactly
 //! * [`plan`], [`policy`]: what follows from a configuration, for the server and for commands
 
@@ -48,6 +49,8 @@ mod policy;
 mod record;
 mod service;
 mod signatures;
+#[cfg(feature = "traces")]
+mod traces;
 mod version;
 
 use std::path::PathBuf;
@@ -146,11 +149,14 @@ fn start(cli: Cli, output: Output) -> Outcome {
         commands::Command::Serve(args) => Some(args.log),
         _ => None,
     };
-    log(cli.verbose, output.quiet, serving);
     // The one place that chooses a cryptography provider; a second call would change nothing.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
     let runtime = runtime.map_err(|error| Failure::io("cannot start", &error))?;
+    log(cli.verbose, output.quiet, serving, runtime.handle()).map_err(|cause| {
+        let remedy = "check `OTEL_EXPORTER_OTLP_ENDPOINT`, or unset it";
+        Failure::usage("cannot send traces", cause, remedy)
+    })?;
     let named = || std::env::var_os("LARDER_CONFIG").filter(|path| !path.is_empty());
     let named = cli.config.or_else(|| named().map(PathBuf::from));
     let context = Context::new(named, cli.new_store, output);
@@ -165,7 +171,12 @@ fn start(cli: Cli, output: Output) -> Outcome {
             tokio::spawn(interruption::keep_telling(command.clone(), output));
         }
         let ended = Box::pin(commands::run(cli.command, &context));
-        let Some(kept) = kept else { return ended.await };
+        let Some(kept) = kept else {
+            let outcome = ended.await;
+            #[cfg(feature = "traces")]
+            traces::finish().await;
+            return outcome;
+        };
         tokio::select! {
             outcome = ended => outcome,
             // What was being done has been let go of by now.
@@ -175,28 +186,79 @@ fn start(cli: Cli, output: Output) -> Outcome {
 }
 
 /// Sends what the crates below tell to stderr: warnings always, a server's requests too.
-fn log(verbose: u8, quiet: bool, serving: Option<LogForm>) {
+///
+/// # Errors
+/// In words, when traces are wanted and cannot be sent.
+fn log(
+    verbose: u8,
+    quiet: bool,
+    serving: Option<LogForm>,
+    runtime: &tokio::runtime::Handle,
+) -> Result<(), String> {
+    use tracing_subscriber::Layer as _;
+    use tracing_subscriber::layer::SubscriberExt as _;
+    use tracing_subscriber::util::SubscriberInitExt as _;
     let level = match (verbose, serving.is_some() && !quiet) {
         // What it cannot verify is told in our own words.
         (0, false) => "warn,rustls_platform_verifier=off",
         (0, true) => "warn,rustls_platform_verifier=off,larder_server=info",
-        (1, _) => "info,larder_client=debug,larder_server=info",
-        _ => "debug",
+        (1, _) => "info,larder_client=debug,larder_server=info,larder_trace=off",
+        _ => "debug,larder_trace=off",
     };
     let filter = tracing_subscriber::EnvFilter::try_from_env("LARDER_LOG")
         .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(level));
     let color = std::io::IsTerminal::is_terminal(&std::io::stderr());
-    let log = tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_writer(|| output::Log(std::io::stderr()));
-    match serving {
-        Some(LogForm::Json) => {
-            log.json().flatten_event(true).with_ansi(false).init();
-            // Whoever reads a log by machine reads this too.
-            std::panic::set_hook(Box::new(|panic| {
-                tracing::error!(target: "larder_server::fault", "a part of the larder failed: {panic}");
-            }));
-        }
-        _ => log.with_ansi(color).init(),
+    let lines = tracing_subscriber::fmt::layer().with_writer(|| output::Log(std::io::stderr()));
+    let is_json = serving == Some(LogForm::Json);
+    let lines = match is_json {
+        true => lines.json().flatten_event(true).with_ansi(false).boxed(),
+        false => lines.with_ansi(color).boxed(),
+    };
+    let log = tracing_subscriber::registry().with(lines.with_filter(filter));
+    match serving.is_some() {
+        true => traced(log, runtime)?,
+        false => log.init(),
     }
+    if is_json {
+        // Whoever reads a log by machine reads this too.
+        std::panic::set_hook(Box::new(|panic| {
+            tracing::error!(target: "larder_server::fault", "a part of the larder failed: {panic}");
+        }));
+    }
+    Ok(())
+}
+
+/// Begins to log, and to trace where that is wanted.
+#[cfg(feature = "traces")]
+fn traced<L>(log: L, runtime: &tokio::runtime::Handle) -> Result<(), String>
+where
+    L: tracing::Subscriber
+        + for<'s> tracing_subscriber::registry::LookupSpan<'s>
+        + Send
+        + Sync
+        + 'static,
+{
+    use tracing_subscriber::Layer as _;
+    use tracing_subscriber::filter::{LevelFilter, Targets};
+    use tracing_subscriber::layer::SubscriberExt as _;
+    use tracing_subscriber::util::SubscriberInitExt as _;
+    let spans = Targets::new().with_target(larder_server::SPANS, LevelFilter::INFO);
+    let traces = traces::layer(runtime.clone())?;
+    log.with(traces.map(|traces| traces.with_filter(spans))).init();
+    Ok(())
+}
+
+/// Begins to log, and says where traces are wanted that this program cannot make.
+#[cfg(not(feature = "traces"))]
+#[expect(clippy::unnecessary_wraps, reason = "with the feature it can fail")]
+fn traced<L>(log: L, _: &tokio::runtime::Handle) -> Result<(), String>
+where
+    L: tracing_subscriber::util::SubscriberInitExt,
+{
+    log.init();
+    let wanted = ["OTEL_EXPORTER_OTLP_TRACES_ENDPOINT", "OTEL_EXPORTER_OTLP_ENDPOINT"];
+    if let Some(name) = wanted.into_iter().find(|name| std::env::var_os(name).is_some()) {
+        tracing::warn!(target: "larder_server::traces", name, "nothing is traced: this program was built without the feature `traces`");
+    }
+    Ok(())
 }

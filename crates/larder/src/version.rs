@@ -26,7 +26,8 @@ pub fn told(words: impl Iterator<Item = OsString>) -> bool {
     if !(version && verbose) {
         return false;
     }
-    let features = [("demo", cfg!(feature = "demo"))].into_iter();
+    let features =
+        [("demo", cfg!(feature = "demo")), ("traces", cfg!(feature = "traces"))].into_iter();
     let report = VersionReport {
         version: env!("CARGO_PKG_VERSION"),
         commit: Some(COMMIT).filter(|commit| !commit.is_empty()),

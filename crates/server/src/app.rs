@@ -114,6 +114,11 @@ impl App {
         self.peers.set_own(name);
     }
 
+    /// How others that share the store call it.
+    pub fn name(&self) -> String {
+        self.peers.own()
+    }
+
     /// From now on it says that it is not ready, and ends each connection with its answer.
     pub fn begin_stop(&self) {
         self.peers.stop();

@@ -68,11 +68,13 @@ where
         open.insert(key.clone(), (outcome.clone(), Instant::now()));
         let listed = ListedFlight(Arc::clone(&self.open), Some(key));
         let work = work();
-        tokio::spawn(async move {
+        let flown = async move {
             let value = work.await;
             drop(listed);
             tell.send_replace(Some(value));
-        });
+        };
+        let span = crate::traced::apart("look up");
+        tokio::spawn(tracing::Instrument::instrument(flown, span));
         Flight { outcome, age: Duration::ZERO, is_joined: false }
     }
 }

@@ -38,6 +38,7 @@
 //! * [`tags`] - lists of tags
 //! * [`tally`] - counts of pulls
 //! * [`tls`] - certificates, read again when they change
+//! * [`traced`] - spans of requests
 //! * [`uploads`] - POST, PATCH and PUT of blobs
 //! * [`watched`] - bounds on HTTP/2 streams
 //! * [`workers`] - processor work whose length a client chooses
@@ -78,6 +79,7 @@ mod sightings;
 mod tags;
 mod tally;
 mod tls;
+mod traced;
 mod uploads;
 mod watched;
 mod workers;
@@ -90,12 +92,13 @@ pub use crew::Crew;
 pub use error::{ApiError, Code};
 pub use limits::Limits;
 pub use listen::{Listener, serve};
-pub use meters::{Figure, SampledValue};
+pub use meters::{Figure, SampledValue, ServiceTotals};
 pub use path::{EndPoint, PathError};
 pub use plan::{ClusterIdentity, KeySource, Plan, PlannedCluster, PlannedPipeline, PlannedShelf};
 pub use range::{RequestedRange, read_content_range, read_range};
 pub use router::{Figures, RegistryService, router};
 pub use tls::{Certificates, Tls, TlsError};
+pub use traced::{SPANS, SpanParents, trace_requests};
 
 /// For `fuzz/`: what reads bytes from outside and has no other door.
 #[cfg(fuzzing)]

@@ -72,6 +72,19 @@ pub struct Meters {
     sampled: SampledFigures,
 }
 
+/// What a larder has done since it was started.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct ServiceTotals {
+    pub requests: u64,
+    /// Those that it could not answer, by a fault of its own or of what it needs (status 5xx).
+    pub failed: u64,
+    /// What was not let through, by a grant, a rule or a block.
+    pub refused: u64,
+    /// Bytes of bodies.
+    pub sent_bytes: u64,
+    pub received_bytes: u64,
+}
+
 /// What the store holds, each content once.
 struct StoreGauges {
     repositories: IntGauge,
@@ -307,6 +320,30 @@ impl Meters {
     /// Counts what came of an event for a receiver: `delivered`, `failed`, `given-up`.
     pub fn count_event(&self, receiver: &str, outcome: &str) {
         self.events.with_label_values(&[receiver, outcome]).inc();
+    }
+
+    /// What this larder has done since it was started.
+    pub fn service_totals(&self) -> ServiceTotals {
+        let sum = |counters: &IntCounterVec, wanted: &dyn Fn(&str, &str) -> bool| {
+            let families = counters.collect();
+            let metrics = families.iter().flat_map(prometheus::proto::MetricFamily::get_metric);
+            let fits = |metric: &&prometheus::proto::Metric| {
+                metric.get_label().iter().all(|label| wanted(label.name(), label.value()))
+            };
+            #[expect(
+                clippy::cast_possible_truncation,
+                clippy::cast_sign_loss,
+                reason = "it counts"
+            )]
+            metrics.filter(fits).map(|metric| metric.get_counter().get_value() as u64).sum()
+        };
+        ServiceTotals {
+            requests: sum(&self.requests, &|_, _| true),
+            failed: sum(&self.requests, &|name, value| name != "status" || value.starts_with('5')),
+            refused: sum(&self.refusals, &|_, _| true),
+            sent_bytes: sum(&self.sent, &|_, _| true),
+            received_bytes: sum(&self.received, &|_, _| true),
+        }
     }
 
     /// Takes up what was worked out anew of these figures, in the place of all that was told of them.

@@ -28,6 +28,11 @@ impl Peers {
         let _ = self.own.set(name);
     }
 
+    /// This one's name. Empty: it has none yet.
+    pub fn own(&self) -> String {
+        self.own.get().cloned().unwrap_or_default()
+    }
+
     /// From now on this one is about to end.
     pub fn stop(&self) {
         self.stopping.store(true, Ordering::Release);

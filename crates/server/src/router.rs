@@ -17,6 +17,7 @@ use futures_util::future::{BoxFuture, Either};
 use hyper::body::Incoming;
 use larder_core::access::Who;
 use larder_store::RecordKind;
+use tracing::Instrument as _;
 
 use crate::access::{
     Caller, Head, RecordSubject, RecordedDeed, RuleOutcome, TOKEN_PATH, answer_token, check_grant,
@@ -31,6 +32,7 @@ use crate::operation::{Operation, Verb, about};
 use crate::path::EndPoint;
 use crate::plan::Plan;
 use crate::rest::Rest;
+use crate::traced;
 use crate::{
     base, blobs, cached, catalog, door, full, health, manifests, referrers, tags, uploads,
 };
@@ -47,7 +49,26 @@ impl hyper::service::Service<Request<Incoming>> for RegistryService {
         BoxFuture<'static, Result<Response, Infallible>>,
     >;
 
-    fn call(&self, mut request: Request<Incoming>) -> Self::Future {
+    fn call(&self, request: Request<Incoming>) -> Self::Future {
+        let Some(span) = traced::span_of(&request) else { return self.answered(request) };
+        let answer = span.in_scope(|| self.answered(request));
+        let of = span.clone();
+        let answer = async move {
+            let answer = answer.await;
+            if let Ok(response) = &answer {
+                traced::answered(&of, response.status());
+            }
+            answer
+        };
+        Either::Right(answer.instrument(span).boxed())
+    }
+}
+
+impl RegistryService {
+    fn answered(
+        &self,
+        mut request: Request<Incoming>,
+    ) -> <Self as hyper::service::Service<Request<Incoming>>>::Future {
         if is_probe(request.headers()) {
             let app = Arc::clone(&self.0);
             return Either::Right(probing(received(app, request.map(Body::new))).map(Ok).boxed());

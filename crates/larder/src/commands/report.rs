@@ -3,6 +3,7 @@
 pub mod figures;
 mod health;
 mod plots;
+pub mod service;
 
 use std::path::PathBuf;
 
@@ -58,6 +59,7 @@ struct Page<'p> {
     f: &'p Figures,
     growth: Option<Plot>,
     pulls: Option<Plot>,
+    service: Option<Plot>,
 }
 
 impl Page<'_> {
@@ -87,8 +89,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let store = store_here(&config)?;
     let what = || format!("cannot write the report to {}", named(&args.into));
     let figures = Figures::gather(&config, &store, args.days).await?;
-    let page =
-        Page { growth: plots::growth(&figures)?, pulls: plots::pulls(&figures)?, f: &figures };
+    let page = Page {
+        growth: plots::growth(&figures)?,
+        pulls: plots::pulls(&figures)?,
+        service: plots::service(&figures)?,
+        f: &figures,
+    };
     let text = page.render().map_err(|error| Failure::usage(what(), error, ""))?;
     std::fs::create_dir_all(&args.into).map_err(|error| Failure::io(what(), &error))?;
     let file = args.into.join("report.html");

@@ -78,6 +78,7 @@ mod store;
 mod stub;
 mod survey;
 mod tidy;
+mod traced;
 mod trail;
 mod trust;
 mod verdicts;

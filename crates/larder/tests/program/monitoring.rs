@@ -30,7 +30,7 @@ fn told() -> (House, Serving, String) {
     house.write(
         "larder.toml",
         format!(
-            "{text}\n[[shelf]]\nname = \"bz\"\ncaches = \"bazaar\"\n\n[[shelf]]\nname = \"vendor\"\nquota = \"1 GiB\"\n"
+            "{text}\n[[shelf]]\nname = \"bz\"\ncaches = \"bazaar\"\n\n[[shelf]]\nname = \"vendor\"\nquota = {{ shelf = \"1 GiB\", repository = \"1 GiB\", account = \"2 GiB\" }}\n"
         ),
     );
     let serving = Serving::start(&house);
@@ -77,6 +77,11 @@ fn what_is_worked_out_is_told_as_it_is() {
         "larder_store_reserve_bytes 33554432",
         "larder_shelf_tags{shelf=\"vendor\"} 5",
         "larder_shelf_quota_bytes{shelf=\"vendor\"} 1073741824",
+        "larder_account_quota_bytes{shelf=\"vendor\"} 2147483648",
+        "larder_repository_quota_bytes{shelf=\"vendor\"} 1073741824",
+        "larder_repository_bytes{repository=\"vendor/kettle\"}",
+        "larder_uploads_open 0",
+        "larder_uploads_open_bytes 0",
         "larder_intake_wanted 5",
         "larder_intake_missing 0",
         "larder_intake_failed 0",

@@ -92,3 +92,45 @@ fn growth_is_drawn_from_samples_that_stay_few() {
         "one for each hour of a week, then one for each day: {held}"
     );
 }
+
+#[test]
+fn what_the_larders_did_hour_by_hour_is_added_up_and_drawn() {
+    let house = House::new();
+    house.configure("[[shelf]]\nname = \"vendor\"\n");
+    let serving = crate::serving::Serving::start(&house);
+    let ledger = rusqlite::Connection::open(house.path("larder-data/ledger.sqlite")).unwrap();
+    let noted =
+        "SELECT COUNT(*) FROM samples WHERE kind = 'service' AND name LIKE 'requests %:' || ?1";
+    let port = serving.address.rsplit(':').next().unwrap();
+    crate::node::wait_until("this hour is noted", || {
+        ledger.query_row(noted, [port], |row| row.get::<_, i64>(0)).unwrap() == 1
+    });
+    house.larder("report --into page").ends(0);
+    assert!(house.read("page/report.html").contains("There are not two hours to compare yet"));
+    drop(serving);
+    let (hour, now) = (3_600_000, larder_store::now());
+    ledger.execute("DELETE FROM samples WHERE kind = 'service'", []).unwrap();
+    for (name, back, value) in [
+        ("requests gate-1:5080", 3, 1000),
+        ("requests gate-2:5080", 3, 500),
+        ("requests gate-1:5080", 2, 7),
+        ("refused gate-1:5080", 2, 4),
+        ("failed gate-1:5080", 2, 2),
+        ("sent gate-2:5080", 2, 4096),
+        ("received gate-2:5080", 2, 2048),
+        ("requests gate-2:5080", 24 * 8, 999_999),
+    ] {
+        let at = (now / hour - back) * hour;
+        let insert = "INSERT INTO samples VALUES ('service', ?1, ?2, ?3)";
+        ledger.execute(insert, rusqlite::params![name, at, value]).unwrap();
+    }
+    let json = house.larder("report --into page --json").ends(0).json();
+    let service = &json["figures"]["service"];
+    assert_eq!(service["hours"].as_array().unwrap().len(), 2, "{service}");
+    assert_eq!(service["hours"][0]["requests"], 1500);
+    let page = house.read("page/report.html");
+    let said = "In 2 hours: 1507 requests, 4 refused, 2 failed; 4.0 KiB sent, 2.0 KiB taken.";
+    assert!(page.contains(said), "{}", &page[page.find("Service, hour").unwrap()..]);
+    let section = page.split("id=\"service\"").nth(1).unwrap().split("</section>").next().unwrap();
+    assert!(section.contains("class=\"plot\"") && section.contains("refused"), "{section}");
+}

@@ -267,7 +267,8 @@ impl Cache {
                 digest: digest.clone(),
                 fill,
             };
-            tokio::spawn(job.run(size));
+            let span = crate::traced::apart("fetch blob");
+            tokio::spawn(tracing::Instrument::instrument(job.run(size), span));
         }
         (taking, began)
     }

@@ -9,6 +9,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::health::HealthFigures;
+use super::service::ServiceFigures;
 use crate::commands::rounds::{self, ConcernRow};
 use crate::commands::shelf::{KnownUse, Named, UseWish};
 use crate::config::Config;
@@ -52,6 +53,8 @@ pub struct Figures {
     pub intake: IntakeFigures,
     pub users: Vec<UserFigures>,
     pub removals: Vec<RemovalFigures>,
+    /// What the larders answered, hour by hour, a week at most.
+    pub service: ServiceFigures,
     /// How the images are. null: nobody has taken advisories in.
     pub health: Option<HealthFigures>,
 }
@@ -304,6 +307,7 @@ impl Figures {
             intake: intake(config, store, since).await?,
             users: users(config, store, since).await?,
             removals: removals.collect(),
+            service: ServiceFigures::gather(store, since, now).await.map_err(failed)?,
             health: HealthFigures::gather(store).await.map_err(failed)?,
         })
     }

@@ -3,6 +3,7 @@
 use plotters::prelude::*;
 
 use super::figures::{Figures, day};
+use super::service::ServiceHour;
 use crate::failure::Failure;
 
 const SIZE: (u32, u32) = (760, 260);
@@ -79,7 +80,33 @@ pub fn growth(figures: &Figures) -> Result<Option<Plot>, Failure> {
         std::cmp::Reverse(points.last().map_or(0, |(_, size)| *size))
     });
     shelves.truncate(LINES);
-    let points = || shelves.iter().flat_map(|(_, points)| points);
+    let most = shelves.iter().flat_map(|(_, points)| points).map(|(_, size)| *size).max();
+    lines(&shelves, unit(most.unwrap_or_default()))
+}
+
+/// What the larders answered, hour by hour. None: there are fewer than two hours to draw.
+pub fn service(figures: &Figures) -> Result<Option<Plot>, Failure> {
+    // The hour that runs is not over.
+    let running = crate::context::now().div_euclid(DAY / 24) * (DAY / 24);
+    let hours: Vec<&ServiceHour> =
+        figures.service.hours.iter().filter(|hour| hour.millis < running).collect();
+    let line = |name: &str, of: fn(&ServiceHour) -> u64| {
+        (name.to_owned(), hours.iter().map(|hour| (hour.millis, of(hour))).collect())
+    };
+    let all = [
+        line("requests", |hour| hour.requests),
+        line("failed", |hour| hour.failed),
+        line("refused", |hour| hour.refused),
+    ];
+    lines(&all, (1, ""))
+}
+
+/// Lines over time, each with its name. `unit`: what the axis counts in. None: there are fewer than two moments.
+fn lines(
+    all: &[(String, Vec<(i64, u64)>)],
+    (unit, name): (u64, &'static str),
+) -> Result<Option<Plot>, Failure> {
+    let points = || all.iter().flat_map(|(_, points)| points);
     let (Some(first), Some(last)) =
         (points().map(|(at, _)| *at).min(), points().map(|(at, _)| *at).max())
     else {
@@ -89,7 +116,6 @@ pub fn growth(figures: &Figures) -> Result<Option<Plot>, Failure> {
         return Ok(None);
     }
     let most = points().map(|(_, size)| *size).max().unwrap_or_default();
-    let (unit, name) = unit(most);
     #[expect(clippy::cast_precision_loss, reason = "a drawing is less precise")]
     let scaled = |size: u64| size as f64 / unit as f64;
     // Round numbers of days, or of hours.
@@ -102,6 +128,7 @@ pub fn growth(figures: &Figures) -> Result<Option<Plot>, Failure> {
         let area = SVGBackend::with_string(&mut svg, SIZE).into_drawing_area();
         let mut chart = ChartBuilder::on(&area)
             .margin(8)
+            .margin_right(44)
             .x_label_area_size(28)
             .y_label_area_size(80)
             .build_cartesian_2d(when(first)..when(last), 0.0..top)
@@ -116,13 +143,13 @@ pub fn growth(figures: &Figures) -> Result<Option<Plot>, Failure> {
             .y_labels(5)
             .label_style(("sans-serif", 13))
             .x_label_formatter(&|at| moment(at.round(), step))
-            .y_label_formatter(&|size| match top < 5.0 {
+            .y_label_formatter(&|size| match top < 5.0 && unit > 1 {
                 true => format!("{size:.1} {name}"),
                 false => format!("{size:.0} {name}"),
             })
             .draw()
             .map_err(failed)?;
-        for (at, (_, points)) in shelves.iter().enumerate() {
+        for (at, (_, points)) in all.iter().enumerate() {
             let points: Vec<(f64, f64)> =
                 points.iter().map(|(at, size)| (when(*at), scaled(*size))).collect();
             let dots = points.iter().map(|point| Circle::new(*point, 2, colour(at).filled()));
@@ -132,7 +159,7 @@ pub fn growth(figures: &Figures) -> Result<Option<Plot>, Failure> {
         }
         area.present().map_err(failed)?;
     }
-    let names: Vec<String> = shelves.into_iter().map(|(name, _)| name).collect();
+    let names: Vec<String> = all.iter().map(|(name, _)| name.clone()).collect();
     Ok(Some(Plot { svg: fitted(&svg), legend: legend(&names) }))
 }
 
