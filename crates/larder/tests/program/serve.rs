@@ -459,7 +459,6 @@ fn what_takes_longer_than_the_grace_is_broken_off_and_leaves_nothing() {
     wait_for(|| count() == 8);
     // Who is quick is answered all the while.
     assert_eq!(serving.ask("GET", "/v2/vendor/kettle/manifests/2").status, 200);
-    serving.signal("TERM");
     let log = house.path("serve.log");
     assert_eq!(serving.stop("TERM"), 0);
     assert_eq!(count(), 0, "nothing half done is left behind");

@@ -228,8 +228,10 @@ impl Teller {
             store.set_mark(&self.cursor, &last.to_string()).await?;
             return Ok(());
         };
+        let is_shared = store.is_shared();
+        let back = if is_shared { BACK } else { 0 };
         loop {
-            let page = store.written_after(change - BACK, &kinds, PAGE).await?;
+            let page = store.written_after(change - back, &kinds, PAGE).await?;
             let is_last = page.len() < PAGE || page.last().is_none_or(|(at, _)| *at <= change);
             if page.is_empty() {
                 return Ok(());
@@ -237,7 +239,9 @@ impl Teller {
             let mut stopped = None;
             for (at, entry) in page {
                 // One that was added to was told when it came.
-                let is_new = entry.first > since - SLACK && !self.known.contains(&entry.number);
+                let is_once = entry.count == 1 && !is_shared;
+                let is_new =
+                    (is_once || entry.first > since - SLACK) && !self.known.contains(&entry.number);
                 let about = About::of_record(entry.kind.word()).filter(|_| is_new);
                 if let Some(about) = about {
                     if now() - entry.first > OLD {
