@@ -2,10 +2,11 @@
 //!
 //! The first SIGINT or SIGTERM says what is kept and what to type, lets go of what was being done (files that were
 //! half written are taken away) and ends with 128 and the signal's number. A second one does not wait for that, and
-//! nothing waits longer than [`PATIENCE`]. What listens is a task of its own, so a command that computes for long is
-//! ended too.
+//! nothing waits longer than [`PATIENCE`]. What listens is a task of its own, so a command that computes for long, or
+//! waits for somebody to type, is ended too.
 
 use std::ffi::OsString;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use tokio::signal::unix::{Signal, SignalKind, signal};
@@ -16,6 +17,12 @@ use crate::output::{Output, Progress};
 
 /// How long the first signal lets the program take leave.
 const PATIENCE: Duration = Duration::from_secs(2);
+
+/// How soon a command must begin to take leave: one that does not has nothing to let go of.
+const BEGIN: Duration = Duration::from_millis(200);
+
+/// Whether the command has begun to take leave.
+static LEAVES: AtomicBool = AtomicBool::new(false);
 
 /// How often a command that shows nothing says that it is still there.
 const EACH: Duration = Duration::from_secs(10);
@@ -56,12 +63,23 @@ pub async fn interrupted(kept: Kept, output: Output) -> i32 {
         let _ = told.send(status);
         tokio::select! {
             status = signals.next() => std::process::exit(status),
-            () = tokio::time::sleep(PATIENCE) => std::process::exit(status),
+            () = leave() => std::process::exit(status),
         }
     });
     match first.await {
-        Ok(status) => status,
+        Ok(status) => {
+            LEAVES.store(true, Ordering::Release);
+            status
+        }
         Err(_) => std::future::pending().await,
+    }
+}
+
+/// Resolves when nothing is waited for any longer.
+async fn leave() {
+    tokio::time::sleep(BEGIN).await;
+    if LEAVES.load(Ordering::Acquire) {
+        tokio::time::sleep(PATIENCE).await;
     }
 }
 

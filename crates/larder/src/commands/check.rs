@@ -156,6 +156,9 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut notes =
         [notes(&config), Named::unreadable(&config), ending(&config, store.as_ref()).await?]
             .concat();
+    if args.tell && config.notify.is_empty() {
+        notes.push("there is no [[notify]], so nobody is told of anything".into());
+    }
     let (signers, ends, untrusted) = signers::checked(&config, crate::context::now());
     notes.extend(ends);
     let refused = match tried_store(&config, store.as_ref()).await {

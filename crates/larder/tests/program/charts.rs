@@ -127,6 +127,14 @@ fn a_chart_in_a_registry_is_an_image_like_any_other() {
     house.larder("intake lock").ends(0);
     house.larder("intake run").ends(0);
     house.larder("shelf show vendor/boiler:1.2.0").ends(0);
+    // A chart below it that is not in it is told.
+    let wants = format!("{}dependencies:\n- name: pump\n  version: 2.x\n", BOILER[0].1);
+    let alone = packed_chart("boiler", &[("Chart.yaml", &wants)]).unwrap();
+    house.hold(&house.bazaar, "charts/alone", "1.2.0", &chart_image(alone));
+    house
+        .larder("intake add bazaar.example/charts/alone:1.2.0 --with-images --dry-run")
+        .ends(0)
+        .says(&["not told: Chart.yaml: pump: this chart is wanted below it and is not in it"]);
     // An image names no others, and nothing is written.
     let before = house.read("larder.toml");
     let wrong = house.larder("intake add ventworks.example/gauges/steamgauge:1.9.2 --with-images");

@@ -59,6 +59,16 @@ fn whoever_interrupts_is_told_what_is_kept_and_what_to_type() {
 }
 
 #[test]
+fn whoever_is_waited_for_may_leave() {
+    let house = House::new();
+    let mut child = house.command("survey -").stdin(Stdio::piped()).spawn().unwrap();
+    let _stdin = child.stdin.take();
+    std::thread::sleep(Duration::from_millis(1500));
+    signal(&child, rustix::process::Signal::INT);
+    assert_eq!(child.wait().unwrap().code(), Some(130));
+}
+
+#[test]
 fn without_a_terminal_a_line_now_and_then_tells_that_it_is_still_at_it() {
     let house = House::new();
     stalled(&house);

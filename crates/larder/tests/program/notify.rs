@@ -211,6 +211,8 @@ fn a_receiver_can_be_tried_and_is_shown_without_secrets() {
     house.larder("check --offline").ends(2).says(&["it has 5 bytes", "/dev/urandom"]);
     std::fs::remove_file(house.path("hook.secret")).unwrap();
     house.larder("check --offline").ends(2).says(&["hook.secret"]);
+    house.configure(SHELF);
+    house.larder("check --tell").ends(0).says(&["there is no [[notify]]"]);
     house.larder("check --offline --tell").ends(2).says(&["--offline", "--tell"]);
 }
 

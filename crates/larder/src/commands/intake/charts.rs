@@ -7,7 +7,7 @@ use std::path::Path;
 
 use larder_core::chart::archive::ARCHIVE_LIMIT;
 use larder_core::chart::{ChartArchive, ChartScope, chart_layer};
-use larder_core::rewrite::Nature;
+use larder_core::rewrite::{Nature, dependencies};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -33,6 +33,7 @@ pub(super) struct ChartImages {
 pub(super) struct UnsureImage {
     /// The file, from the chart's folder on.
     file: String,
+    /// 0: all of it.
     line: usize,
     /// As it is written there.
     text: String,
@@ -42,7 +43,12 @@ pub(super) struct UnsureImage {
 impl UnsureImage {
     /// For people.
     pub fn line(&self) -> String {
-        format!("{}:{}: {}: {}", self.file, self.line, self.text, self.why)
+        let Self { file, line, text, why } = self;
+        match (line, text.is_empty()) {
+            (0, true) => format!("{file}: {why}"),
+            (0, false) => format!("{file}: {text}: {why}"),
+            _ => format!("{file}:{line}: {text}: {why}"),
+        }
     }
 }
 
@@ -114,6 +120,20 @@ pub(super) async fn named_by(text: &str, config: &Config) -> Result<ChartImages,
                 text: finding.text.clone(),
                 why,
             });
+        }
+    }
+    for (path, content) in &chart.files {
+        let Some(folder) = path.parent().filter(|_| path.ends_with("Chart.yaml")) else { continue };
+        for name in dependencies(&String::from_utf8_lossy(content)) {
+            let below = folder.join("charts").join(&name);
+            if !chart.files.iter().any(|(path, _)| path.starts_with(&below)) {
+                unsure.insert(UnsureImage {
+                    file: path.display().to_string(),
+                    line: 0,
+                    text: larder_core::shown::cut(&name, 100),
+                    why: "this chart is wanted below it and is not in it: add it too".to_owned(),
+                });
+            }
         }
     }
     for broken in &read.broken {
