@@ -177,6 +177,41 @@ async fn a_record_keeps_its_promises() {
     }
 }
 
+#[tokio::test]
+async fn what_was_written_after_a_change_is_given_in_its_order() {
+    for pair in pairs() {
+        let store = &pair.one;
+        let pushed = |number: &str, at| RecordEntry {
+            same: Some(format!("push|{}", &number[..1])),
+            ..entry(number, RecordKind::Push, "ci", "vendor/a:1", at)
+        };
+        assert_eq!(store.last_change().await.unwrap(), 0);
+        let all = vec![
+            pushed("a1", 10),
+            entry("p1", RecordKind::Pull, "ci", "vendor/a:1", 11),
+            pushed("b1", 12),
+        ];
+        store.write_down(all).await.unwrap();
+        let numbers = |after, limit| async move {
+            let kinds = [RecordKind::Push, RecordKind::Refused];
+            let found = store.written_after(after, &kinds, limit).await.unwrap();
+            let found =
+                found.into_iter().map(|(change, entry)| (change, entry.number, entry.count));
+            found.collect::<Vec<_>>()
+        };
+        let first = numbers(0, 10).await;
+        assert_eq!(first.iter().map(|(_, number, _)| &**number).collect::<Vec<_>>(), ["a1", "b1"]);
+        assert_eq!(numbers(0, 1).await, first[..1]);
+        assert_eq!(numbers(first[0].0, 10).await, first[1..]);
+        let last = store.last_change().await.unwrap();
+        assert_eq!(numbers(last, 10).await, []);
+        // What is added to comes again, with its count.
+        store.write_down(vec![pushed("a2", 20)]).await.unwrap();
+        let again = numbers(last, 10).await;
+        assert_eq!((&*again[0].1, again[0].2, again.len()), ("a1", 2, 1));
+    }
+}
+
 #[test]
 fn the_secret_is_made_once_and_nobody_else_reads_it() {
     let folder = tempfile::tempdir().unwrap();
