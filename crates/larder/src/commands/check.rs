@@ -38,7 +38,7 @@ pub struct Args {
     /// every manifest, and look for every blob in its place. Nothing is changed
     #[arg(long, conflicts_with = "nodes")]
     deep: bool,
-    /// Send an event to every receiver of [[notify]], to try whether it arrives
+    /// Send an event to every receiver of `[[notify]]`, to try whether it arrives
     #[arg(long, conflicts_with_all = ["nodes", "offline"])]
     tell: bool,
     /// Read a node's mirror configuration as its runtime does, and nothing else
