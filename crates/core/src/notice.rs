@@ -156,6 +156,11 @@ impl About {
         ALL.iter().find(|(_, _, kinds, _)| kinds.contains(&kind)).map(|(about, ..)| *about)
     }
 
+    /// Whether it is something that lasts, and is looked for among what needs a decision.
+    pub fn lasts(self) -> bool {
+        ALL.iter().any(|(about, .., names)| *about == self && !names.is_empty())
+    }
+
     /// Of what the rounds name so, such as `key/turbine-hall`. None: the record's lines tell it already.
     pub fn of_concern(name: &str) -> Option<Self> {
         let first = name.split('/').next().unwrap_or_default();
@@ -402,6 +407,7 @@ mod tests {
             assert_eq!(About::of(word), Some(*about));
             assert_eq!(about.word(), *word);
         }
+        assert!(About::Room.lasts() && !About::Refused.lasts());
         assert_eq!(About::of_record("delete"), Some(About::Dropped));
         assert_eq!(About::of_record("pull"), None);
         assert_eq!(About::of_concern("key/turbine-hall/scada"), Some(About::KeyEnds));

@@ -47,6 +47,7 @@ mod notify;
 mod numbered;
 mod options;
 mod ownname;
+mod pages;
 mod parcel;
 mod parcelfeeds;
 mod passing;

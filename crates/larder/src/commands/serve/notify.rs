@@ -13,6 +13,7 @@ use larder_core::notice::{About, Turn, changes, pause};
 use larder_core::rounds::Urgency;
 use larder_server::App;
 use larder_store::{RecordKind, Store, StoreError};
+use tokio::runtime::Handle;
 use tokio::sync::watch;
 
 use crate::commands::rounds::rounds;
@@ -190,7 +191,8 @@ impl Teller {
             None => (Receiver::new(&self.one, &self.config)?, Instant::now()),
         };
         self.tell_lines(&receiver).await?;
-        if self.looked.is_none_or(|at| at.elapsed() >= self.one.every) {
+        let wants_concerns = self.about.iter().any(|about| about.lasts());
+        if wants_concerns && self.looked.is_none_or(|at| at.elapsed() >= self.one.every) {
             self.tell_changes(&receiver).await?;
             self.looked = Some(Instant::now());
         }
@@ -279,7 +281,11 @@ impl Teller {
     async fn tell_changes(&mut self, receiver: &Receiver) -> Result<(), Stopped> {
         let store = self.app.store.clone();
         let at = now();
-        let rounds = rounds(&self.config, &store).await?;
+        // On a thread that may take its time: of a large store this is no look.
+        let (config, of, runtime) = (Arc::clone(&self.config), store.clone(), Handle::current());
+        let rounds =
+            tokio::task::spawn_blocking(move || runtime.block_on(rounds(&config, &of))).await;
+        let rounds = rounds.map_err(|error| Stopped::Here(error.to_string()))??;
         let mut told = BTreeMap::new();
         for mark in store.marks(&self.told).await? {
             let urgency = [Urgency::Urgent, Urgency::Soon, Urgency::Notice]
