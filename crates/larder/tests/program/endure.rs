@@ -205,9 +205,9 @@ fn serving_under(house: &House, shell: &str) -> Serving {
 fn records_that_cannot_be_written_are_refused_and_lose_nothing() {
     let house = shelf();
     let load = Load::new();
-    // No file may grow beyond 1 MiB: the ledger's log fails in the middle of the work, as it
+    // No file may grow beyond 2 MiB: the ledger's log fails in the middle of the work, as it
     // does on a disk that is full.
-    let serving = serving_under(&house, "trap '' XFSZ; ulimit -f 2048;");
+    let serving = serving_under(&house, "trap '' XFSZ; ulimit -f 4096;");
     let mut refused = 0;
     for number in 0..400 {
         if !load.push(serving.host(), &format!("t{number}"), 1_000) {
