@@ -48,30 +48,32 @@ impl Signals {
     }
 }
 
-/// Says at the first signal what is kept of a command, and resolves with the status to end with.
-pub async fn interrupted(kept: Kept, output: Output) -> i32 {
-    let Ok(mut signals) = Signals::listen() else {
-        tracing::warn!("nothing can be said when it is interrupted");
-        return std::future::pending().await;
-    };
+/// Listens from now on, says at the first signal what is kept of a command, and gives a future that resolves then, with
+/// the status to end with.
+pub fn listen(kept: Kept, output: Output) -> impl Future<Output = i32> {
     let (told, first) = oneshot::channel();
-    tokio::spawn(async move {
-        let status = signals.next().await;
-        Progress::clear_all();
-        output.note(said(&kept, std::env::args_os()));
-        // Without a reader the command has ended meanwhile.
-        let _ = told.send(status);
-        tokio::select! {
-            status = signals.next() => std::process::exit(status),
-            () = leave() => std::process::exit(status),
+    match Signals::listen() {
+        Err(error) => tracing::warn!(%error, "nothing can be said when it is interrupted"),
+        Ok(mut signals) => drop(tokio::spawn(async move {
+            let status = signals.next().await;
+            Progress::clear_all();
+            output.note(said(&kept, std::env::args_os()));
+            // Without a reader the command has ended meanwhile.
+            let _ = told.send(status);
+            tokio::select! {
+                status = signals.next() => std::process::exit(status),
+                () = leave() => std::process::exit(status),
+            }
+        })),
+    }
+    async {
+        match first.await {
+            Ok(status) => {
+                LEAVES.store(true, Ordering::Release);
+                status
+            }
+            Err(_) => std::future::pending().await,
         }
-    });
-    match first.await {
-        Ok(status) => {
-            LEAVES.store(true, Ordering::Release);
-            status
-        }
-        Err(_) => std::future::pending().await,
     }
 }
 

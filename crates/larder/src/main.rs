@@ -177,10 +177,12 @@ fn start(cli: Cli, output: Output) -> Outcome {
             traces::finish().await;
             return outcome;
         };
+        // Before the command begins: it may never wait.
+        let interrupted = interruption::listen(kept, output);
         tokio::select! {
             outcome = ended => outcome,
             // What was being done has been let go of by now.
-            status = interruption::interrupted(kept, output) => std::process::exit(status),
+            status = interrupted => std::process::exit(status),
         }
     })
 }

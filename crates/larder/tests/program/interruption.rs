@@ -63,7 +63,13 @@ fn whoever_is_waited_for_may_leave() {
     let house = House::new();
     let mut child = house.command("survey -").stdin(Stdio::piped()).spawn().unwrap();
     let _stdin = child.stdin.take();
-    std::thread::sleep(Duration::from_millis(1500));
+    // Once it listens for signals (proc(5), `SigCgt`), it waits for what is typed.
+    let status = format!("/proc/{}/status", child.id());
+    wait_until("it listens for signals", || {
+        let status = std::fs::read_to_string(&status).unwrap();
+        let caught = status.lines().find_map(|line| line.strip_prefix("SigCgt:")).unwrap();
+        u64::from_str_radix(caught.trim(), 16).unwrap() & 0b10 != 0
+    });
     signal(&child, rustix::process::Signal::INT);
     assert_eq!(child.wait().unwrap().code(), Some(130));
 }
