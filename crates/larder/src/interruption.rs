@@ -90,6 +90,7 @@ fn said(kept: &Kept, call: impl Iterator<Item = OsString>) -> String {
     let call = typed(call);
     match kept {
         Kept::Unchanged => "interrupted: nothing was changed".to_owned(),
+        Kept::Stays(stays) => format!("interrupted: {stays}"),
         Kept::GoesOn(stays) => {
             format!("interrupted: {stays}; `{call}`, run it again, and it goes on where it was")
         }
@@ -144,6 +145,7 @@ mod tests {
     fn what_is_kept_is_said() {
         let of = |kept| said(&kept, call(&["larder", "intake", "run"]));
         assert_eq!(of(Kept::Unchanged), "interrupted: nothing was changed");
+        assert_eq!(of(Kept::Stays("it stays")), "interrupted: it stays");
         let again = "interrupted: layers stay; `larder intake run`, run it again, and it goes on where it was";
         assert_eq!(of(Kept::GoesOn("layers stay")), again);
         assert_eq!(

@@ -5,6 +5,8 @@
 pub enum Kept {
     /// It reads, and writes at its end or not at all.
     Unchanged,
+    /// What stays, in a sentence that says all.
+    Stays(&'static str),
     /// What was done stays, and the same call goes on within what was being done.
     GoesOn(&'static str),
     /// What was done stays, and the same call does the rest.
@@ -24,9 +26,10 @@ pub fn kept(command: &str) -> Option<Kept> {
     const FILES: &str = "each file is as it was or written whole";
     Some(match command {
         "serve" => return None,
-        "demo" => Kept::Unchanged,
-        "check" | "survey" | "look" | "find" | "why" | "log" | "report" | "help"
-        | "completions" | "node-login" => Kept::Unchanged,
+        "demo" => Kept::Stays("its servers have ended, and a folder that `--into` named stays"),
+        "log" => Kept::Stays("the record is as it was, and hours that were exported stay"),
+        "check" | "survey" | "look" | "find" | "why" | "report" | "help" | "completions"
+        | "node-login" => Kept::Unchanged,
         "advisory list" | "advisory show" | "advisory check" => Kept::Unchanged,
         "intake list" | "intake diff" | "intake status" => Kept::Unchanged,
         "parcel verify" | "parcel show" => Kept::Unchanged,
@@ -72,7 +75,7 @@ pub fn kept(command: &str) -> Option<Kept> {
         "key issue" | "key rotate" | "key revoke" => {
             Kept::See("it is done or not at all", "larder key list")
         }
-        "rounds" => Kept::Again("jobs that ended are done"),
+        "rounds" => Kept::See("a line is silenced or not at all", "larder rounds --silenced"),
         other => panic!("nothing says what is kept of `{other}`"),
     })
 }

@@ -7,6 +7,8 @@ pub mod moving;
 pub(super) mod restore;
 pub(super) mod verify;
 
+pub(super) use verify::hashed;
+
 use larder_store::StoreError;
 
 use crate::context::{Context, store_here};

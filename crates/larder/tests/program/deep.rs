@@ -50,10 +50,7 @@ fn an_upgrade_is_tried_on_a_copy_and_nothing_is_changed() {
     ]);
     assert!(before == all_of(&house), "something was changed");
     let json = house.larder(&format!("{DEEP} --json")).ends(0).json();
-    assert_eq!(
-        (&json["deep"]["earlier_form"], &json["deep"]["rehearsed"]),
-        (&6.into(), &true.into())
-    );
+    assert_eq!(json["deep"]["earlier_form"], 6);
     house.larder("store convert").ends(0);
     house.larder(DEEP).ends(0).says(&["has this version's form", "4 manifests can be read"]);
     // What it copies to is gone.

@@ -4,13 +4,14 @@
 //! version, and read; the contents are looked for in their places and not read, which `larder store verify` does.
 
 use futures_util::{StreamExt as _, TryStreamExt as _};
-use larder_core::digest::{Digest, Hasher};
+use larder_core::digest::Digest;
 use larder_core::document::Document;
 use larder_store::{Conversion, Rehearsal, Store, StoreError};
 use larder_transfer::Watch as _;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use crate::commands::store::hashed;
 use crate::config::Config;
 use crate::context::{Context, has_store, now, store_if_any};
 use crate::failure::Failure;
@@ -29,10 +30,8 @@ const LONG_AGO: i64 = 7 * 24 * 3_600_000;
 /// How the store stands before an upgrade.
 #[derive(Serialize, JsonSchema, Default)]
 pub(super) struct DeepReport {
-    /// The version whose form the store has. None: this program's.
+    /// The version whose form the store has; converting it was tried on a copy, and went well. None: this program's.
     earlier_form: Option<i64>,
-    /// Whether converting it was tried on a copy, and went well. None: it is not needed.
-    rehearsed: Option<bool>,
     /// What the database says is wrong with the records.
     records_wrong: Vec<String>,
     manifests: usize,
@@ -134,7 +133,6 @@ pub(super) async fn look(looked: &Looked, context: &Context) -> Result<DeepRepor
     let store = &looked.store;
     let mut report = DeepReport {
         earlier_form: looked.conversion.map(|conversion| conversion.from),
-        rehearsed: looked.conversion.map(|_| true),
         records_wrong: looked.wrong.clone(),
         ..DeepReport::default()
     };
@@ -172,9 +170,7 @@ async fn read_manifests(store: &Store, report: &mut DeepReport) -> Result<Vec<Di
         after = Some(last.clone());
         for (digest, body) in page {
             report.manifests += 1;
-            let mut hasher = Hasher::new(digest.algorithm());
-            hasher.update(&body);
-            let actual = hasher.finish();
+            let actual = hashed(&digest, &body);
             if actual != digest {
                 bad(report, digest, format!("its content has the digest {}", short(&actual)));
             } else if let Err(error) = Document::read(body, None) {

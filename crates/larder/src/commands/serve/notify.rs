@@ -90,6 +90,7 @@ async fn tell(one: NotifyConfig, config: Arc<Config>, app: Arc<App>) {
         receiver: None,
         known: HashSet::new(),
         failures: 0,
+        is_marked: true,
     };
     loop {
         let job = format!("{}{}", marks::NOTIFY, teller.one.name());
@@ -122,6 +123,8 @@ struct Teller {
     /// Lines that were told.
     known: HashSet<String>,
     failures: u32,
+    /// Whether the store may say that it cannot be told: an earlier start may have noted it.
+    is_marked: bool,
 }
 
 /// Why a turn ended early.
@@ -175,7 +178,8 @@ impl Teller {
     }
 
     /// Notes since when and why it cannot be told.
-    async fn note_failing(&self, cause: &str) {
+    async fn note_failing(&mut self, cause: &str) {
+        self.is_marked = true;
         let store = &self.app.store;
         let known = store.mark(&self.failing).await.ok().flatten();
         let since = known.map_or_else(now, |mark| mark.at);
@@ -204,7 +208,7 @@ impl Teller {
     /// The receiver has something.
     async fn delivered(&mut self) -> Result<(), StoreError> {
         self.app.meters.count_event(self.one.name(), "delivered");
-        if self.failures >= FAILURES || self.looked.is_none() {
+        if std::mem::replace(&mut self.is_marked, false) {
             self.app.store.remove_mark(&self.failing).await?;
         }
         self.failures = 0;

@@ -123,6 +123,13 @@ pub async fn run(args: &Args, store: &Store, context: &Context) -> Outcome {
     Ok(if sound { Exit::Done } else { Exit::Content })
 }
 
+/// What a manifest's bytes have as their digest, by the algorithm of the one that they should have.
+pub fn hashed(wanted: &Digest, body: &[u8]) -> Digest {
+    let mut hasher = Hasher::new(wanted.algorithm());
+    hasher.update(body);
+    hasher.finish()
+}
+
 /// What is wrong with a manifest, with the bytes that it had.
 type BadBody = (Digest, Bytes);
 
@@ -140,9 +147,7 @@ async fn read_bodies(
         after = Some(last.clone());
         for (digest, body) in page {
             let size = body.len() as u64;
-            let mut hasher = Hasher::new(digest.algorithm());
-            hasher.update(&body);
-            let actual = hasher.finish();
+            let actual = hashed(&digest, &body);
             report.blobs += 1;
             report.size_bytes += size;
             progress.advance(size);
