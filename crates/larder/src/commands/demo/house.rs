@@ -12,7 +12,7 @@ fn hold(stage: &Stage, holds: bool, what: &str) -> Result<(), Failure> {
 
 pub async fn who_uses_this(stage: &mut Stage) -> Result<(), Failure> {
     let users = "shelf users vendor/steamgauge:1.9.2";
-    stage.wait_for(GATE, users, "admitted at its door").await?;
+    stage.wait_for(GATE, users, "Pod/steam-board").await?;
     let told = stage.larder_at(GATE, users, Exit::Done).await?;
     hold(stage, told.contains("Pod/steam-board"), "the workload is not named")?;
     stage.notice("The door saw the workload, and the record has the pull. Before anything is dropped, it is said who would be hurt:\n");
