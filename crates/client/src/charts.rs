@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use larder_core::chart::archive::ARCHIVE_LIMIT;
 use larder_core::chart::index::INDEX_LIMIT;
-use larder_core::chart::{ChartArtifact, ChartIndex, ChartVersion};
+use larder_core::chart::{ChartArtifact, ChartIndex, ChartVersion, SaidDigest};
 use larder_core::digest::Digest;
 use larder_core::document::media_type;
 use larder_core::name::{RepositoryName, Tag};
@@ -216,16 +216,30 @@ impl Charts {
             return Ok(None);
         };
         let transport = registry.transport();
-        let action = format!("the chart {name} {}", cut(&version.version, 100));
-        let archive = self.archive(registry, version, &action).await?;
-        let wrong = |cause: String| transport.protocol(format!("{action}: {cause}"));
-        let digest = Digest::of(&archive);
-        if let Some(said) = version.digest.as_ref().filter(|said| **said != digest) {
-            return Err(wrong(format!("it has the digest {digest}, and the index says {said}")));
+        let host = || transport.host().to_owned();
+        let chart = format!("{name} {}", cut(&version.version, 100));
+        let archive = self.archive(registry, version, &chart).await?;
+        let wrong =
+            |cause: String| ClientError::Chart { host: host(), chart: chart.clone(), cause };
+        let actual = Digest::of(&archive);
+        match &version.digest {
+            SaidDigest::Is(said) if *said != actual => {
+                let expected = said.clone();
+                return Err(ClientError::Mismatch { host: host(), expected, actual });
+            }
+            SaidDigest::Odd(said) => {
+                return Err(wrong(format!("its index says `{said}`, which is no digest")));
+            }
+            SaidDigest::Is(_) | SaidDigest::Nothing => {}
         }
         let artifact = tokio::task::spawn_blocking(move || ChartArtifact::of(archive)).await;
         let artifact = artifact.map_err(|error| wrong(error.to_string()))?;
-        let artifact = Arc::new(artifact.map_err(|error| wrong(error.to_string()))?);
+        let artifact = artifact.map_err(|error| wrong(error.to_string()))?;
+        if artifact.name != name.as_str() || artifact.version != version.version {
+            let own = format!("{} {}", artifact.name, artifact.version);
+            return Err(wrong(format!("by its archive it is {}", cut(&own, 200))));
+        }
+        let artifact = Arc::new(artifact);
         let mut known = self.known();
         if known.places.len() > PLACES {
             known.places.clear();
@@ -244,13 +258,17 @@ impl Charts {
         &self,
         registry: &Registry,
         version: &ChartVersion,
-        action: &str,
+        chart: &str,
     ) -> Result<Bytes, ClientError> {
         let transport = registry.transport();
         let endpoint = &transport.options.endpoint;
         let base = Url::parse(&format!("{endpoint}/"))
             .map_err(|error| transport.protocol(error.to_string()))?;
-        let mut met = transport.protocol(format!("{action} lies nowhere"));
+        let host = || transport.host().to_owned();
+        let chart = || chart.to_owned();
+        let action = format!("the chart {}", chart());
+        let cause = "its index does not say where it lies".to_owned();
+        let mut met = ClientError::Chart { host: host(), chart: chart(), cause };
         for address in &version.urls {
             let url = base.join(address).ok().filter(|url| {
                 let own = endpoint.is_same_host(url);
@@ -259,12 +277,10 @@ impl Charts {
             });
             let Some(url) = url else {
                 let at = cut(address, 200);
-                met = transport.protocol(format!(
-                    "{action} lies at {at}, which is not allowed; `foreign = true` in its [[upstream]] allows other hosts"
-                ));
+                met = ClientError::ChartElsewhere { host: host(), chart: chart(), at };
                 continue;
             };
-            match fetch(registry, url, action, ARCHIVE_LIMIT).await {
+            match fetch(registry, url, &action, ARCHIVE_LIMIT).await {
                 Ok(archive) => return Ok(archive),
                 Err(error) => met = error,
             }

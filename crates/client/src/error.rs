@@ -89,6 +89,22 @@ pub enum ClientError {
         /// What is wrong with it.
         cause: String,
     },
+    /// A chart that is not what its index says, or is none.
+    #[error("{host} has the chart {chart}, which cannot be used: {cause}")]
+    Chart {
+        host: String,
+        /// Its name and version.
+        chart: String,
+        cause: String,
+    },
+    /// A chart whose archive lies where nobody allowed to fetch it.
+    #[error("{host} has the chart {chart} at {at}, where it is not fetched")]
+    ChartElsewhere {
+        host: String,
+        /// Its name and version.
+        chart: String,
+        at: String,
+    },
     /// The manifest cannot be used.
     #[error("{host} sent a manifest for {what} that cannot be used: {source}")]
     Document {

@@ -5,18 +5,23 @@
 //! * [`index`](mod@index) - what a chart repository offers
 //! * [`archive`] - a chart's files
 //! * [`artifact`] - the same chart as a registry has it
+//! * [`description`] - what it says of itself there
+//! * `expression` - what an expression in a template says
 //! * `wire` - the media types that the form needs
 
 pub mod archive;
 pub mod artifact;
+pub mod description;
+mod expression;
 pub mod fill;
 pub mod index;
 mod wire;
 
 pub use archive::{ChartArchive, ChartError};
 pub use artifact::{ChartArtifact, chart_layer};
-pub use fill::ChartScope;
-pub use index::{ChartIndex, ChartVersion};
+pub use description::ChartDescription;
+pub use fill::{ChartHelpers, ChartScope};
+pub use index::{ChartIndex, ChartVersion, SaidDigest};
 
 use crate::name::Tag;
 

@@ -260,6 +260,7 @@ fn advice(error: &ClientError) -> (String, Exit) {
         ClientError::Setup(_) => Exit::Usage,
         ClientError::Mismatch { .. }
         | ClientError::Length { .. }
+        | ClientError::Chart { .. }
         | ClientError::Document { .. } => Exit::Content,
         _ => Exit::Remote,
     };
@@ -321,6 +322,14 @@ fn advice(error: &ClientError) -> (String, Exit) {
         }
         ClientError::Refused { status: 500.., .. } => {
             "the registry has a fault; try again later".into()
+        }
+        ClientError::Chart { .. } => {
+            "it was not kept; tell whoever keeps that chart repository".into()
+        }
+        ClientError::ChartElsewhere { host, .. } => {
+            format!(
+                "where you trust that place, `foreign = true` in the [[upstream]] of {host} has it fetched from there"
+            )
         }
         ClientError::Protocol { .. } => {
             "check that the address is a registry's and not a proxy's or portal's".into()
@@ -435,6 +444,16 @@ mod tests {
                 ClientError::Protocol { host: host(), cause: "x".into() },
                 Exit::Remote,
                 "a proxy's or portal's",
+            ),
+            (
+                ClientError::Chart { host: host(), chart: "x 1".into(), cause: "x".into() },
+                Exit::Content,
+                "tell whoever keeps",
+            ),
+            (
+                ClientError::ChartElsewhere { host: host(), chart: "x 1".into(), at: "x".into() },
+                Exit::Remote,
+                "foreign = true",
             ),
             (
                 ClientError::Login { host: host(), cause: "x".into() },

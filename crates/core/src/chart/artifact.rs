@@ -11,6 +11,9 @@ use crate::document::{Descriptor, Document, media_type};
 /// A chart as an artifact. The same archive gives the same bytes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ChartArtifact {
+    /// As its description has them.
+    pub name: String,
+    pub version: String,
     pub manifest: Bytes,
     pub digest: Digest,
     pub config: Bytes,
@@ -44,7 +47,8 @@ impl ChartArtifact {
         });
         let manifest = Bytes::from(manifest.to_string());
         let digest = Digest::of(&manifest);
-        Ok(Self { manifest, digest, config, config_digest, archive, archive_digest })
+        let (name, version) = (chart.name, chart.version);
+        Ok(Self { name, version, manifest, digest, config, config_digest, archive, archive_digest })
     }
 }
 

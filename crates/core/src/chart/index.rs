@@ -7,6 +7,7 @@ use larder_yaml::{Tree, parse};
 use super::tag_of;
 use crate::digest::Digest;
 use crate::name::{RepositoryName, Tag};
+use crate::shown::cut;
 
 /// The largest index that is read, in bytes.
 pub const INDEX_LIMIT: usize = 64 * 1024 * 1024;
@@ -24,10 +25,20 @@ pub struct ChartIndex {
 pub struct ChartVersion {
     /// As it is written.
     pub version: String,
-    /// What its archive has to be. None: the index does not say.
-    pub digest: Option<Digest>,
+    /// What its archive has to be.
+    pub digest: SaidDigest,
     /// Where the archive lies, from the index on.
     pub urls: Vec<String>,
+}
+
+/// What an index says of an archive's digest.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SaidDigest {
+    /// Nothing.
+    Nothing,
+    Is(Digest),
+    /// Something that is no digest (SHA-256, hexadecimal): nothing can be it.
+    Odd(String),
 }
 
 /// Why an index cannot be read.
@@ -86,10 +97,14 @@ fn read_version(tree: &Tree<'_>, id: larder_yaml::NodeId) -> Option<(Tag, ChartV
     /// Addresses of one archive that are kept.
     const URLS: usize = 4;
     let version = tree.text_of(id, "version")?.to_owned();
-    let digest = tree.text_of(id, "digest").and_then(|text| {
-        let hex = text.trim().trim_start_matches("sha256:").to_ascii_lowercase();
-        format!("sha256:{hex}").parse().ok()
-    });
+    let digest = match tree.text_of(id, "digest").map(str::trim).filter(|text| !text.is_empty()) {
+        None => SaidDigest::Nothing,
+        Some(text) => {
+            let hex = text.strip_prefix("sha256:").unwrap_or(text).to_ascii_lowercase();
+            let digest = format!("sha256:{hex}").parse();
+            digest.map_or_else(|_| SaidDigest::Odd(cut(text, 100)), SaidDigest::Is)
+        }
+    };
     let urls = tree.get(id, "urls").and_then(|urls| tree.items(urls)).into_iter().flatten();
     let urls = urls.map(|url| tree.nodes[tree.resolve(url)].value.to_string());
     let urls: Vec<String> = urls.filter(|url| !url.is_empty()).take(URLS).collect();
@@ -106,7 +121,7 @@ mod tests {
         let digest = "ab".repeat(32);
         let text = format!(
             "apiVersion: v1\nentries:\n  boiler:\n  - version: 1.2.0+hot\n    digest: {digest}\n    urls: [boiler-1.2.0.tgz]\n  \
-             - version: 1.1.0\n    urls:\n    - https://files.ventworks.example/boiler-1.1.0.tgz\n  \
+             - version: 1.1.0\n    digest: soon\n    urls:\n    - https://files.ventworks.example/boiler-1.1.0.tgz\n  \
              - version: 1.1.0\n    urls: [second.tgz]\n  - version: nowhere\n  - {{}}\n  \
              Not/A/Name!:\n  - version: 1.0.0\n    urls: [x]\n"
         );
@@ -117,9 +132,10 @@ mod tests {
         let tags: Vec<&str> = versions.keys().map(Tag::as_str).collect();
         assert_eq!(tags, ["1.1.0", "1.2.0_hot"]);
         let hot = &versions[&"1.2.0_hot".parse::<Tag>().unwrap()];
-        assert_eq!(hot.digest.as_ref().unwrap().to_string(), format!("sha256:{digest}"));
+        assert_eq!(hot.digest, SaidDigest::Is(format!("sha256:{digest}").parse().unwrap()));
         assert_eq!((hot.version.as_str(), hot.urls.len()), ("1.2.0+hot", 1));
         let old = &versions[&"1.1.0".parse::<Tag>().unwrap()];
+        assert_eq!(old.digest, SaidDigest::Odd("soon".into()));
         assert_eq!(old.urls, ["https://files.ventworks.example/boiler-1.1.0.tgz"]);
     }
 

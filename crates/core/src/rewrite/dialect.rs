@@ -20,7 +20,7 @@ use std::sync::atomic::AtomicBool;
 
 use memchr::memmem::Finder;
 
-use super::finding::{FindingAccess, ImageRole, Over, PassedText};
+use super::finding::{ImageRole, Over, PassedText};
 use super::place::{TreeFindings, settle, shortened};
 use super::variables::UNKNOWN;
 use super::{ParseError, Part, Position, Scan};
@@ -274,8 +274,10 @@ pub(super) fn lines<'t>(
         counted = byte;
         finding.position = position;
         if scan.template {
-            finding.role = ImageRole::Template;
-            finding.access = FindingAccess::Leave("it stands in a template");
+            if finding.role != ImageRole::Text {
+                finding.role = ImageRole::Template;
+            }
+            finding.access = chart::LEFT;
         }
         scan.findings.push(finding);
     }

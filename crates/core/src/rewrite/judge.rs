@@ -64,6 +64,8 @@ impl Finding {
             (ImageRole::Template, _) => {
                 left("it stands in a template; change what fills it", self.is_certain())
             }
+            // A text in a template.
+            (ImageRole::Text, FindingAccess::Leave(why)) => left(why, false),
             (ImageRole::Text, _) if !strings => {
                 left("it stands within a text; `--include-strings` changes it", false)
             }

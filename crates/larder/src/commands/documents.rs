@@ -39,7 +39,7 @@ documents! {
     "survey --against": survey::compare::SurveyComparison,
     "look": look::ImageReport,
     "look REF OTHER": look::compare::Comparison,
-    "look --companions": look::CompanionsReport,
+    "look --companions": look::companions::CompanionsReport,
     "look --signatures": look::signatures::SignaturesReport,
     "look --raw": look::raw::RawReport,
     "look --tags": look::tags::TagsReport,

@@ -1,29 +1,23 @@
 //! `larder look`: what a reference is, without pulling it.
 
+pub(super) mod companions;
 pub(super) mod compare;
+mod examined;
 pub(super) mod proof;
 pub(super) mod raw;
 pub(super) mod signatures;
 pub(super) mod tags;
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use std::collections::BTreeSet;
-
-use futures_util::future::try_join_all;
-use futures_util::stream::{self, StreamExt as _, TryStreamExt as _};
 use larder_core::digest::Digest;
-use larder_core::document::{
-    CONFIG_LIMIT, Descriptor, Document, HistoryStep, ImageConfig, ImageDetails, ManifestShape,
-    RunConfig, unpinned_base,
-};
+use larder_core::document::{RunConfig, unpinned_base};
 use larder_core::platform::Platform;
 use larder_core::reference::Selector;
 use larder_core::shown::cut;
 use larder_store::{Store, StoreError};
+use larder_transfer::Source;
 use larder_transfer::files::with_stdin;
-use larder_transfer::{Source, TransferError, companions};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -35,6 +29,8 @@ use crate::output::{DIM, Output, Report, STRONG, Table, bytes, count, paint, sho
 use crate::place::{OpenedSource, Place};
 
 pub(super) use compare::differences;
+use examined::OnePlatform;
+pub(super) use examined::{Look, examine};
 
 /// Say what a reference is, without pulling it; with two, whether they are the same
 #[derive(Debug, Clone, clap::Args)]
@@ -79,69 +75,6 @@ pub struct Args {
     nodes: Option<PathBuf>,
 }
 
-/// What was found under a reference.
-#[derive(Serialize, JsonSchema)]
-pub(super) struct Look {
-    reference: String,
-    #[schemars(with = "String")]
-    digest: Digest,
-    media_type: String,
-    /// Of the index or manifest itself.
-    size_bytes: u64,
-    platforms: Vec<OnePlatform>,
-    /// Manifests of the index that are no images: build records.
-    build_records: usize,
-    /// How it is, as far as this larder knows. null: nobody has taken advisories in here, or it is no image.
-    health: Option<ImageHealth>,
-}
-
-#[derive(Serialize, JsonSchema)]
-struct OnePlatform {
-    /// None: it is made for none, as artifacts are.
-    #[schemars(with = "Option<String>")]
-    platform: Option<Platform>,
-    #[schemars(with = "String")]
-    digest: Digest,
-    /// All blobs together, as they are transferred.
-    size_bytes: u64,
-    layers: Vec<Layer>,
-    created_at: Option<String>,
-    entrypoint: Vec<String>,
-    cmd: Vec<String>,
-    user: Option<String>,
-    labels: BTreeMap<String, String>,
-    /// Variables, each as NAME=VALUE.
-    env: Vec<String>,
-    /// As PORT/PROTOCOL.
-    ports: Vec<String>,
-    volumes: Vec<String>,
-    working_dir: Option<String>,
-    stop_signal: Option<String>,
-    /// The command that tells whether it is well. Empty: there is none.
-    health_check: Vec<String>,
-    /// How it was built, the first step first.
-    history: Vec<BuildStep>,
-    /// Those of the manifest.
-    annotations: BTreeMap<String, String>,
-}
-
-#[derive(Serialize, JsonSchema)]
-struct BuildStep {
-    created_at: Option<String>,
-    /// null: not said.
-    command: Option<String>,
-    /// Whether it made a layer.
-    makes_layer: bool,
-}
-
-#[derive(Serialize, JsonSchema, PartialEq)]
-struct Layer {
-    #[schemars(with = "String")]
-    digest: Digest,
-    size_bytes: u64,
-    media_type: String,
-}
-
 impl Args {
     /// With what stdin names in the place of `-`, one reference or two to compare, and with digests in full.
     async fn as_meant(&self, config: Option<&Config>) -> Result<Self, Failure> {
@@ -179,7 +112,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
         return tags::of_repository(&args.reference, args.limit, context, config.as_ref()).await;
     }
     if args.companions {
-        return companions_of(&args.reference, context, config.as_ref()).await;
+        return companions::companions_of(&args.reference, context, config.as_ref()).await;
     }
     if args.signatures {
         let named = args.named.as_deref();
@@ -297,131 +230,6 @@ async fn look(text: &str, config: Option<&Config>) -> Result<Look, Failure> {
     found.map_err(|error| Failure::transfer(format!("cannot look at {place}"), &error))
 }
 
-/// Reads the documents and configurations of everything that is named there.
-pub(super) async fn examine(
-    source: &dyn Source,
-    selector: &Selector,
-    reference: String,
-) -> Result<Look, TransferError> {
-    let (digest, document) = source.manifest(selector).await?;
-    let mut images: Vec<(Option<Platform>, Digest, Document)> = Vec::new();
-    let mut records = 0;
-    let top = (None, digest.clone(), document.clone());
-    gather(source, top, &mut images, (&mut records, &mut BTreeSet::new()), 0).await?;
-    let platforms = images
-        .into_iter()
-        .map(|(platform, digest, document)| describe(source, platform, digest, document));
-    let platforms = try_join_all(platforms).await?;
-    Ok(Look {
-        reference,
-        digest,
-        media_type: document.media_type.clone(),
-        size_bytes: document.bytes.len() as u64,
-        platforms,
-        build_records: records,
-        health: None,
-    })
-}
-
-/// Manifests of one index that are asked for at once.
-const AT_ONCE: usize = 16;
-
-async fn gather(
-    source: &dyn Source,
-    (platform, digest, document): (Option<Platform>, Digest, Document),
-    images: &mut Vec<(Option<Platform>, Digest, Document)>,
-    (records, seen): (&mut usize, &mut BTreeSet<Digest>),
-    depth: usize,
-) -> Result<(), TransferError> {
-    if let ManifestShape::Manifest { .. } = document.kind {
-        images.push((platform, digest, document));
-        return Ok(());
-    }
-    if depth > 4 {
-        return Err(TransferError::Depth);
-    }
-    let (wanted, other): (Vec<&Descriptor>, Vec<&Descriptor>) = document
-        .children()
-        .iter()
-        // Named once or ten thousand times, it is one image.
-        .filter(|child| seen.insert(child.digest.clone()))
-        .partition(|child| !child.platform().is_some_and(|p| p.is_unknown()));
-    *records += other.len();
-    if seen.len() > larder_core::document::FAMILY_LIMIT {
-        return Err(TransferError::Family);
-    }
-    let fetched = wanted.iter().map(|child| async {
-        match source.manifest(&Selector::Digest(child.digest.clone())).await {
-            Ok((digest, document)) => Ok(Some((child.platform(), digest, document))),
-            // A sparse index lists what was not brought in.
-            Err(TransferError::Layout(_) | TransferError::NotHeld(_)) => Ok(None),
-            Err(TransferError::Client(larder_client::ClientError::NotFound { .. })) => Ok(None),
-            Err(error) => Err(error),
-        }
-    });
-    let fetched = stream::iter(fetched).buffered(AT_ONCE).try_collect::<Vec<_>>();
-    for child in fetched.await?.into_iter().flatten() {
-        Box::pin(gather(source, child, images, (records, seen), depth + 1)).await?;
-    }
-    Ok(())
-}
-
-async fn describe(
-    source: &dyn Source,
-    platform: Option<Platform>,
-    digest: Digest,
-    document: Document,
-) -> Result<OnePlatform, TransferError> {
-    let ManifestShape::Manifest { config, layers } = &document.kind else {
-        return Err(TransferError::Depth);
-    };
-    // An artifact's configuration may be anything; then there is nothing to tell from it.
-    let (read, details) = match config.size <= CONFIG_LIMIT as u64 {
-        true => {
-            let bytes = source.small_blob(config, CONFIG_LIMIT).await?;
-            (ImageConfig::read(&bytes).ok(), ImageDetails::read(&bytes))
-        }
-        false => (None, ImageDetails::default()),
-    };
-    let run = read.as_ref().map(|config| config.run.clone()).unwrap_or_default();
-    Ok(OnePlatform {
-        platform: platform.or_else(|| read.as_ref().and_then(ImageConfig::platform)),
-        digest,
-        size_bytes: document.blobs().map(|blob| blob.size).sum(),
-        layers: layers
-            .iter()
-            .map(|layer| Layer {
-                digest: layer.digest.clone(),
-                size_bytes: layer.size,
-                media_type: layer.media_type.clone(),
-            })
-            .collect(),
-        history: details.history.iter().map(BuildStep::of).collect(),
-        created_at: read.and_then(|config| config.created),
-        entrypoint: run.entrypoint,
-        cmd: run.cmd,
-        user: run.user,
-        labels: run.labels,
-        env: details.run.env,
-        ports: details.run.ports,
-        volumes: details.run.volumes,
-        working_dir: details.run.working_dir.filter(|folder| !folder.is_empty()),
-        stop_signal: details.run.stop_signal.filter(|signal| !signal.is_empty()),
-        health_check: details.run.healthcheck.unwrap_or_default().test,
-        annotations: document.annotations.clone(),
-    })
-}
-
-impl BuildStep {
-    fn of(step: &HistoryStep) -> Self {
-        Self {
-            created_at: step.created.clone(),
-            command: step.created_by.clone().or_else(|| step.comment.clone()),
-            makes_layer: !step.empty_layer,
-        }
-    }
-}
-
 fn shown_platform(platform: Option<&Platform>) -> String {
     platform.map_or_else(|| "(none)".to_owned(), ToString::to_string)
 }
@@ -468,6 +276,40 @@ fn show_health(look: &Look, out: &Output) {
     out.note(paint(DIM, next));
 }
 
+/// What is known of one that is no image.
+fn show_artifact(one: &OnePlatform, kind: &str, output: &Output) {
+    let line = |name: &str, value: &str| {
+        output.result(format!("  {name:<11}{}", safe(value)));
+    };
+    let title = if one.chart.is_some() { "a chart" } else { "an artifact" };
+    output.result(format!("\n{}", paint(STRONG, title)));
+    match &one.chart {
+        Some(chart) => {
+            line("name", &chart.name);
+            line("version", &chart.version);
+            line("installs", chart.app_version.as_deref().unwrap_or("(not said)"));
+            line("about", chart.description.as_deref().unwrap_or("(not said)"));
+            for chart in &chart.wants {
+                line("wants", chart);
+            }
+        }
+        None => line("kind", kind),
+    }
+    for (name, value) in &one.annotations {
+        line("annotation", &format!("{} = {}", safe(name), safe(value)));
+    }
+    for layer in &one.layers {
+        let (digest, size) = (short(&layer.digest), bytes(layer.size_bytes));
+        line("layer", &format!("{digest}  {size}  {}", layer.media_type));
+    }
+    if one.chart.is_some() {
+        output.note(paint(
+            DIM,
+            "`larder intake add REF --with-images` wants it and the images that it names",
+        ));
+    }
+}
+
 fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
     let out = |text: String| output.result(text);
     let total: u64 = look.platforms.iter().map(|one| one.size_bytes).sum();
@@ -477,7 +319,10 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
         look.digest,
         look.media_type,
         bytes(total),
-        count(look.platforms.len(), "platform"),
+        match look.platforms.iter().any(|one| one.artifact_type.is_none()) {
+            true => count(look.platforms.len(), "platform"),
+            false => count(look.platforms.iter().map(|one| one.layers.len()).sum(), "layer"),
+        },
     ));
     if let Some(health) = &look.health {
         out(format!("  health  {}", health.line()));
@@ -486,7 +331,8 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
         out(format!("  and     {} (no images)", count(look.build_records, "build record")));
     }
     let mut table = Table::new(output.width(), &["PLATFORM", "DIGEST", "SIZE", "LAYERS"]);
-    for one in &look.platforms {
+    let artifacts = look.platforms.iter().all(|one| one.artifact_type.is_some());
+    for one in look.platforms.iter().filter(|_| !artifacts) {
         table.row([
             shown_platform(one.platform.as_ref()),
             short(&one.digest).to_owned(),
@@ -494,9 +340,14 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
             one.layers.len().to_string(),
         ]);
     }
-    out(String::new());
-    output.table(&table);
+    if !artifacts {
+        out(String::new());
+        output.table(&table);
+    }
     let Some(one) = detailed else { return };
+    if let Some(kind) = &one.artifact_type {
+        return show_artifact(one, kind, output);
+    }
     out(format!("\n{}", paint(STRONG, shown_platform(one.platform.as_ref()))));
     let line = |name: &str, value: String| out(format!("  {name:<11}{value}"));
     line("created", one.created_at.as_deref().map_or_else(|| "(not said)".into(), safe));
@@ -535,63 +386,5 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
     }
     for layer in &one.layers {
         line("layer", format!("{}  {}", short(&layer.digest), bytes(layer.size_bytes)));
-    }
-}
-
-#[derive(Serialize, JsonSchema)]
-struct OneCompanion {
-    #[schemars(with = "String")]
-    digest: Digest,
-    /// What it refers to.
-    #[schemars(with = "String")]
-    about: Digest,
-    kind: String,
-    size_bytes: u64,
-}
-
-async fn companions_of(text: &str, context: &Context, config: Option<&Config>) -> Outcome {
-    let place = Place::read(text, config)?;
-    let OpenedSource { source, selector, .. } = place.source(config)?;
-    let found = async {
-        let (digest, document) = source.manifest(&selector).await?;
-        let children = document.children().iter().map(|child| child.digest.clone());
-        let of = std::iter::once(digest).chain(children).collect();
-        companions(&*source, of, &[]).await
-    };
-    let what = || format!("cannot list what belongs to {place}");
-    let found = found.await.map_err(|error| Failure::transfer(what(), &error))?;
-    let found: Vec<OneCompanion> = found
-        .into_iter()
-        .map(|(digest, one)| OneCompanion {
-            digest,
-            about: one.about,
-            kind: one.kind,
-            size_bytes: one.size,
-        })
-        .collect();
-    context.output.tell(&CompanionsReport { image: place.to_string(), companions: found });
-    Ok(Exit::Done)
-}
-
-#[derive(Serialize, JsonSchema)]
-pub struct CompanionsReport {
-    image: String,
-    companions: Vec<OneCompanion>,
-}
-
-impl Report for CompanionsReport {
-    const KIND: &'static str = "image-companions";
-
-    fn show(&self, out: &Output) {
-        if self.companions.is_empty() {
-            return out.result(format!("nothing belongs to {}", self.image));
-        }
-        let mut table =
-            Table::new(out.width(), &["COMPANION", "ABOUT", "KIND", "SIZE"]).sparing(&["SIZE"]);
-        for one in &self.companions {
-            let (digest, about) = (short(&one.digest).to_owned(), short(&one.about).to_owned());
-            table.row([digest, about, one.kind.clone(), bytes(one.size_bytes)]);
-        }
-        out.table(&table);
     }
 }

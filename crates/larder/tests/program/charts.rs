@@ -94,7 +94,17 @@ fn an_index_is_asked_as_a_registry_is() {
         "1.9.0",
         "1.2.0_hot",
     ]);
-    house.larder("look charts.example/boiler:1.9.0").ends(0).says(&["sha256:"]);
+    let shown = house.larder("look charts.example/boiler:1.9.0").ends(0);
+    assert!(!shown.out.contains("PLATFORM") && !shown.out.contains("root"), "{}", shown.out);
+    shown.says(&["sha256:", "a chart", "version    1.9.0", "installs   2", "in 1 layer"]);
+    let json = house.larder("look charts.example/boiler:1.9.0 --json").ends(0).json();
+    let one = &json["platforms"][0];
+    assert_eq!(
+        (&one["chart"]["name"], &one["platform"]),
+        (&"boiler".into(), &Value::Null),
+        "{one}"
+    );
+    assert!(one["artifact_type"].as_str().unwrap().ends_with(".config.v1+json"), "{one}");
     house.larder("find boiler").ends(0).says(&["charts.example/boiler"]);
     house.larder("copy charts.example/boiler:1.10.0 ./layout").ends(0);
     house.larder("copy ./layout archive.tar").ends(0);
@@ -135,6 +145,27 @@ fn a_chart_in_a_registry_is_an_image_like_any_other() {
         .larder("intake add bazaar.example/charts/alone:1.2.0 --with-images --dry-run")
         .ends(0)
         .says(&["not told: Chart.yaml: pump: this chart is wanted below it and is not in it"]);
+    // What helpers say is told where nothing decides it; arguments are told apart.
+    let values = "image: {repository: bazaar.example/library/kettle, tag: \"2\"}\nextraArgs: [--pump-image=bazaar.example/library/pump:5]\n";
+    let helpers = "{{- define \"boiler.image\" -}}\n{{- $tag := .Values.image.tag | default .Chart.AppVersion -}}\n{{- printf \"%s-fine:%s\" .Values.image.repository $tag -}}\n{{- end -}}\n";
+    let room = "containers:\n- image: {{ include \"boiler.image\" . | quote }}\n  args:\n  - --helper-image={{ .Values.image.repository }}-helper:{{ .Values.image.tag }}\n  - --at=bazaar.example/library/gauge:7\n{{ if .Values.x }}\n{{ end }}\n";
+    let files = [
+        BOILER[0],
+        ("values.yaml", values),
+        ("templates/_h.tpl", helpers),
+        ("templates/x.yaml", room),
+    ];
+    let helped = packed_chart("boiler", &files).unwrap();
+    house.hold(&house.bazaar, "charts/helped", "1.2.0", &chart_image(helped));
+    let told =
+        house.larder("intake add bazaar.example/charts/helped:1.2.0 --with-images --dry-run");
+    told.ends(0).says(&[
+        "wanted already: bazaar.example/library/kettle:2,",
+        "would be wanted: bazaar.example/library/kettle-fine:2,",
+        "would be wanted: bazaar.example/library/kettle-helper:2,",
+        "not told: values.yaml:2: bazaar.example/library/pump:5: it may be an image",
+        "not told: templates/x.yaml:5: bazaar.example/library/gauge:7: it may be an image",
+    ]);
     // An image names no others, and nothing is written.
     let before = house.read("larder.toml");
     let wrong = house.larder("intake add ventworks.example/gauges/steamgauge:1.9.2 --with-images");
@@ -155,7 +186,7 @@ fn a_chart_repository_that_wants_a_login_gets_it_and_nobody_else() {
     house.larder("look charts.example/boiler:1.2.0").ends(0);
     // Archives elsewhere: not unless that is allowed.
     let other = house.runtime.block_on(ChartRepository::start(None)).unwrap();
-    other.put("boiler.tgz", boiler());
+    other.put("boiler.tgz", boiler_of("1.3.0"));
     let index = |more: &str| {
         format!(
             "entries:\n  boiler:\n  - version: 1.3.0\n    urls: [\"{}/boiler.tgz\"]\n{more}",
@@ -164,7 +195,7 @@ fn a_chart_repository_that_wants_a_login_gets_it_and_nobody_else() {
     };
     charts.put("index.yaml", index(""));
     let elsewhere = house.larder("look charts.example/boiler:1.3.0").ends(3);
-    elsewhere.says(&["which is not allowed", "`foreign = true`"]);
+    elsewhere.says(&["where it is not fetched", "`foreign = true`"]);
     let text = house
         .read("larder.toml")
         .replace("form = \"chart-index\"", "form = \"chart-index\"\nforeign = true");
@@ -175,7 +206,7 @@ fn a_chart_repository_that_wants_a_login_gets_it_and_nobody_else() {
         "index.yaml",
         "entries:\n  boiler:\n  - version: 1.3.0\n    urls: [\"file:///etc/passwd\"]\n",
     );
-    house.larder("look charts.example/boiler:1.3.0").ends(3).says(&["which is not allowed"]);
+    house.larder("look charts.example/boiler:1.3.0").ends(3).says(&["where it is not fetched"]);
 }
 
 #[test]
@@ -195,12 +226,30 @@ fn what_a_chart_repository_gets_wrong_is_told() {
     // It is not what the index says.
     charts.publish("boiler", &[("1.2.0", boiler())]);
     charts.put("boiler-1.2.0.tgz", boiler_of("1.2.0+x"));
-    house.larder("look charts.example/boiler:1.2.0").ends(3).says(&["and the index says sha256:"]);
+    house.larder("look charts.example/boiler:1.2.0").ends(4).says(&["that has the digest sha256:"]);
+    // Nor is this, by what the archive itself says, and nothing can be what is no digest.
+    charts.publish("boiler", &[("1.2.0", boiler_of("1.2.1"))]);
+    house.larder("look charts.example/boiler:1.2.0").ends(4).says(&[
+        "charts.example has the chart boiler 1.2.0",
+        "by its archive it is boiler 1.2.1",
+        "tell whoever keeps that chart repository",
+    ]);
+    charts.publish("pump", &[("1.2.0", boiler())]);
+    house.larder("copy charts.example/pump:1.2.0 ./pump").ends(4).says(&["it is boiler 1.2.0"]);
+    let odd = "entries: {boiler: [{version: 1.2.0, digest: soon, urls: [boiler-1.2.0.tgz]}]}";
+    charts.put("index.yaml", odd);
+    house.larder("look charts.example/boiler:1.2.0").ends(4).says(&["`soon`, which is no digest"]);
+    // It lies elsewhere.
+    charts.put("index.yaml", "entries: {boiler: [{version: 1.2.0, urls: ['file:///x.tgz']}]}");
+    let listed = house.larder("look --tags charts.example/boiler").ends(0);
+    listed.says(&["cannot be told", "1.2.0: charts.example has the chart boiler 1.2.0 at file:"]);
+    let elsewhere = house.larder("look charts.example/boiler:1.2.0").ends(3);
+    elsewhere.says(&["at file:///x.tgz, where it is not fetched", "`foreign = true`"]);
     // It is no chart.
     charts.publish("boiler", &[("1.2.0", Bytes::from_static(b"<html>"))]);
-    house.larder("look charts.example/boiler:1.2.0").ends(3).says(&["no packed archive"]);
+    house.larder("look charts.example/boiler:1.2.0").ends(4).says(&["no packed archive"]);
     charts.publish("boiler", &[("1.2.0", packed_chart("boiler", &BOILER[1..]).unwrap())]);
-    house.larder("look charts.example/boiler:1.2.0").ends(3).says(&["no `Chart.yaml`"]);
+    house.larder("look charts.example/boiler:1.2.0").ends(4).says(&["no `Chart.yaml`"]);
     // There is no index.
     charts.put("index.yaml", "<html>");
     house.larder("look charts.example/boiler:1.2.0").ends(3).says(&["its index of charts"]);

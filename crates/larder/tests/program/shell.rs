@@ -1,5 +1,6 @@
 //! What stands beside the commands: completions, manual pages, help on what is not a command.
 
+use std::collections::BTreeSet;
 use std::process::Command;
 
 use crate::access::granted;
@@ -140,6 +141,29 @@ fn help_says_what_stands_in_the_configuration() {
     assert_eq!(all["kind"], "configuration-tables");
     let keys = all["tables"].as_array().unwrap().iter().find(|one| one["table"] == "upstream");
     assert!(keys.unwrap()["keys"].as_array().unwrap().iter().any(|key| key == "allowance"));
+}
+
+#[test]
+fn help_knows_every_key_of_every_table() {
+    let house = House::new();
+    let all = house.larder("help configuration --json").ends(0).json();
+    let mut compared = 0;
+    for table in all["tables"].as_array().unwrap() {
+        let written = table["written"].as_str().unwrap();
+        if !written.starts_with('[') {
+            continue;
+        }
+        // What it reads says which keys it knows.
+        house.write("wrong.toml", &format!("{written}\nzzzzzzzzzzzz = 1\n"));
+        let told = house.larder("--config wrong.toml check").ends(2).err;
+        let known = told.lines().find_map(|line| line.split_once("the keys here are: "));
+        let (_, known) = known.unwrap_or_else(|| panic!("{written}: {told}"));
+        let known: BTreeSet<&str> = known.split(", ").collect();
+        let listed = table["keys"].as_array().unwrap().iter().map(|key| key.as_str().unwrap());
+        assert_eq!(listed.collect::<BTreeSet<_>>(), known, "{written}");
+        compared += 1;
+    }
+    assert!(compared > 10, "{compared}");
 }
 
 #[test]

@@ -5,9 +5,12 @@ use std::ops::Range;
 use super::super::finding::{Finding, FindingAccess, ImageRole, Over};
 use super::super::objects_of;
 use super::list::ListItems;
-use super::{Dialect, shape};
+use super::{Dialect, shape, strings};
 use crate::reference::is_open;
 use larder_yaml::parse;
+
+/// What stands in a template is never changed.
+pub(super) const LEFT: FindingAccess = FindingAccess::Leave("it stands in a template");
 
 /// The version of what a chart installs, by its `Chart.yaml`. None: it does not say, or it is none.
 pub fn app_version(chart: &str) -> Option<String> {
@@ -24,8 +27,8 @@ pub fn dependencies(chart: &str) -> Vec<String> {
     names.filter(|name| !name.contains('/')).take(MOST).map(str::to_owned).collect()
 }
 
-/// The references that stand in a template under a key `image`, with the byte of each. In the template `of_chart` a
-/// word alone is one too: it becomes a container's.
+/// The references that stand in a template under a key `image`, and those within its other lines, with the byte of
+/// each. In the template `of_chart` a word alone is one too: it becomes a container's.
 pub(super) fn find(text: &str, of_chart: bool) -> ListItems {
     let mut listed = ListItems::default();
     let comments = comments(text);
@@ -39,9 +42,16 @@ pub(super) fn find(text: &str, of_chart: bool) -> ListItems {
         }
         let body = line.trim_end_matches(['\n', '\r']);
         let bare = body.trim_start_matches([' ', '\t', '-', '"', '\'']);
-        let Some(rest) = bare.strip_prefix("image") else { continue };
-        let rest = rest.trim_start_matches(['"', '\'']);
-        let Some(value) = rest.strip_prefix(':') else { continue };
+        let key = bare.strip_prefix("image").map(|rest| rest.trim_start_matches(['"', '\'']));
+        let Some(value) = key.and_then(|rest| rest.strip_prefix(':')) else {
+            if !bare.starts_with('#') {
+                listed.found.extend(strings::of_line(body).into_iter().map(|(offset, text)| {
+                    let found = Finding::of(text.to_owned(), Dialect::Template);
+                    (at + offset, Finding { role: ImageRole::Text, access: LEFT, ..found })
+                }));
+            }
+            continue;
+        };
         let text = value_of(value);
         if text.is_empty() || text.starts_with(['#', '|', '>', '&', '*', '[', '!']) {
             continue;
@@ -56,7 +66,7 @@ pub(super) fn find(text: &str, of_chart: bool) -> ListItems {
         }
         let finding = Finding {
             role: ImageRole::Template,
-            access: FindingAccess::Leave("it stands in a template"),
+            access: LEFT,
             ..Finding::of(text.to_owned(), Dialect::Template)
         };
         listed.found.push((at + offset, finding));

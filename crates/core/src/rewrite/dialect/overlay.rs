@@ -2,7 +2,7 @@
 
 use super::super::finding::ImageRole;
 use super::super::place::{ImagePlace, ReferenceParts, TreeFindings, WrittenReference};
-use super::{Dialect, FileContext, strings};
+use super::{Dialect, FileContext, shape, strings};
 use larder_yaml::{NodeId, Tree};
 
 const KINDS: [&str; 2] = ["Kustomization", "Component"];
@@ -11,7 +11,7 @@ const KINDS: [&str; 2] = ["Kustomization", "Component"];
 pub(super) fn find(
     tree: &Tree<'_>,
     top: NodeId,
-    _file: &FileContext<'_>,
+    file: &FileContext<'_>,
     found: &mut TreeFindings,
 ) -> bool {
     let kind = tree.text_of(top, "kind");
@@ -25,7 +25,8 @@ pub(super) fn find(
     };
     match kind {
         Some(kind) if KINDS.contains(&kind) => {}
-        None if by_shape() => {}
+        // Values may have such a list too.
+        None if !shape::is_named_values(file) && by_shape() => {}
         _ => return false,
     }
     let images = tree.get(top, "images").and_then(|list| tree.items(list));

@@ -6,7 +6,7 @@ use std::rc::Rc;
 
 use super::super::finding::{ImageRole, Over, Workload};
 use super::super::place::{ImagePlace, ReferenceParts, TreeFindings, WrittenReference};
-use super::{Dialect, FileContext};
+use super::{Dialect, FileContext, strings};
 use larder_yaml::{NodeId, Tree, VisitedNodes};
 
 /// Whose the mapping is that is looked at.
@@ -44,15 +44,17 @@ fn is_of_picture(key: &str) -> bool {
     WORDS.iter().any(|word| lower.starts_with(word))
 }
 
+/// Whether a file holds values of a chart by its name.
+pub(super) fn is_named_values(file: &FileContext<'_>) -> bool {
+    !file.is_json() && file.name.to_ascii_lowercase().contains("values")
+}
+
 /// Whether a document is the values of a chart.
 pub(super) fn is_values(tree: &Tree<'_>, top: NodeId, file: &FileContext<'_>) -> bool {
-    let lower = file.name.to_ascii_lowercase();
     let split = |(key, value): (NodeId, NodeId)| {
         tree.scalar(key).is_some_and(is_image_key) && tree.get(value, "repository").is_some()
     };
-    file.app_version.is_some()
-        || (!file.is_json() && lower.contains("values"))
-        || tree.entries(top).any(split)
+    file.app_version.is_some() || is_named_values(file) || tree.entries(top).any(split)
 }
 
 /// Keys under which something is named that a build makes.
@@ -78,6 +80,8 @@ pub(super) fn find(
     let mut around = Around { dialect, owner: Rc::default(), registry, file, made: false };
     let mut stack = vec![(top, None, false)];
     let mut seen = VisitedNodes::none_of(tree);
+    // What a container's arguments and variables name, where values hand them through.
+    let with_texts = dialect == Dialect::Values && super::may_name_images(tree.text, file);
     while let Some((node, key, made)) = stack.pop() {
         let node = tree.resolve(node);
         if !seen.insert(node) {
@@ -89,10 +93,63 @@ pub(super) fn find(
         }
         around.made = made;
         of_mapping(tree, node, key, &around, found);
+        if with_texts {
+            texts(tree, node, &around, found);
+        }
         for (name, value) in tree.entries(node) {
             let name = tree.scalar(name);
             let made = made || (dialect != Dialect::Values && name.is_some_and(is_made));
             stack.push((value, name, made));
+        }
+    }
+}
+
+/// Whether what stands under a key are a container's arguments: `args`, `extraArgs`, `command`.
+fn is_of_arguments(key: &str) -> bool {
+    matches!(key, "args" | "command") || key.ends_with("Args") || key.ends_with("_args")
+}
+
+/// Whether what stands under a key are a container's variables: `env`, `extraEnv`, `envVars`.
+fn is_of_variables(key: &str) -> bool {
+    matches!(key, "env" | "environment")
+        || ["Env", "_env", "EnvVars", "envVars"].iter().any(|end| key.ends_with(end))
+}
+
+/// What the arguments and variables in a mapping name.
+fn texts(tree: &Tree<'_>, node: NodeId, around: &Around<'_>, found: &mut TreeFindings) {
+    let mut add = |node: NodeId, hint: strings::Hint| {
+        let pieces = strings::pieces(tree, node, hint);
+        if pieces.len() == strings::MOST {
+            found.pass(node, Over::Many);
+        }
+        for span in pieces {
+            let written = WrittenReference::Piece(node, span);
+            found.add(place(written, ImageRole::Text, around, None));
+        }
+    };
+    for (key, value) in tree.entries(node) {
+        let Some(key) = tree.scalar(key) else { continue };
+        if is_of_arguments(key) {
+            for word in tree.items(value).into_iter().flatten() {
+                add(word, strings::Hint::of_word(tree.scalar(word)));
+            }
+            // `{ name-of-option: value }`.
+            for (name, value) in tree.entries(value) {
+                add(value, strings::Hint::of_name(tree.scalar(name)));
+            }
+        } else if is_of_variables(key) {
+            for variable in tree.items(value).into_iter().flatten() {
+                if let Some(value) = tree.get(variable, "value") {
+                    add(value, strings::Hint::of_name(tree.text_of(variable, "name")));
+                }
+            }
+            // `{ NAME: value }`. What a key names as an image is found as one.
+            for (name, value) in tree.entries(value) {
+                let name = tree.scalar(name);
+                if !name.is_some_and(is_image_key) {
+                    add(value, strings::Hint::of_name(name));
+                }
+            }
         }
     }
 }

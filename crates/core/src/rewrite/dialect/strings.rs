@@ -98,6 +98,53 @@ pub(super) fn pieces(tree: &Tree<'_>, node: NodeId, hint: Hint) -> Vec<Range<usi
         .collect()
 }
 
+/// The references in a line of a template, and where each begins: those that stand there, and what is filled in behind
+/// an option that speaks of an image (`--sidecar-image={{ … }}:{{ … }}`).
+pub(super) fn of_line(line: &str) -> Vec<(usize, &str)> {
+    let option_before = |at: usize| {
+        let before = line[..at].strip_suffix('=')?;
+        let start = before.rfind(ENDS).map_or(0, |end| end + 1);
+        Some(&before[start..]).filter(|name| name.starts_with('-'))
+    };
+    let mut all = Vec::new();
+    let mut filled_to = 0;
+    for (at, _) in line.match_indices('=') {
+        let at = at + 1;
+        if at > filled_to && Hint::of_name(option_before(at)) == Hint::Image {
+            let value = filled_word(&line[at..]);
+            if value.contains("{{") {
+                filled_to = at + value.len();
+                all.push((at, value));
+            }
+        }
+    }
+    let open: Vec<_> =
+        all.iter().map(|(at, value): &(usize, &str)| *at..at + value.len()).collect();
+    let literal = words(line).filter(|(at, word)| {
+        shape::looks_like_one(word)
+            && is_one(word, says_image(&line[..*at], Hint::of_name(option_before(*at))))
+            && !open.iter().any(|span| span.contains(at))
+    });
+    all.extend(literal);
+    all.truncate(MOST);
+    all
+}
+
+/// A word with what stands between `{{` and `}}` in it.
+fn filled_word(text: &str) -> &str {
+    let mut end = 0;
+    while let Some(next) = text[end..].chars().next() {
+        let length = match text[end..].strip_prefix("{{").map(|inside| inside.find("}}")) {
+            Some(Some(inside)) => inside + 4,
+            Some(None) => break,
+            None if next == ']' || ENDS.contains(&next) => break,
+            None => next.len_utf8(),
+        };
+        end += length;
+    }
+    &text[..end]
+}
+
 /// The words of a text, and where each begins.
 pub(in super::super) fn words(text: &str) -> impl Iterator<Item = (usize, &str)> {
     let mut start = 0;
@@ -151,6 +198,31 @@ mod tests {
         ] {
             let found = shape::looks_like_one(word) && is_one(word, says);
             assert_eq!(found, expected, "{word}");
+        }
+    }
+
+    #[test]
+    fn lines_of_templates_are_read_by_what_stands_in_them() {
+        for (line, expected) in [
+            ("args: [\"--a=bazaar.example/x/y:1\"]", &["bazaar.example/x/y:1"][..]),
+            ("- --helper-image=kettle:2", &["kettle:2"]),
+            ("- --helper=kettle:2 http://x.example/a:1", &[]),
+            (
+                "- \"--helper-image={{ .Values.a }}:{{ .Values.b }}\", '--c-image={{ d }}'",
+                &["{{ .Values.a }}:{{ .Values.b }}", "{{ d }}"],
+            ),
+            ("- --helper-image={{ .Values.a", &[]),
+            (
+                "- --helper-image={{ default \"bazaar.example/x/y:1\" .a }}",
+                &["{{ default \"bazaar.example/x/y:1\" .a }}"],
+            ),
+            ("- --config={{ .Values.a }}", &[]),
+        ] {
+            let found: Vec<&str> = of_line(line).into_iter().map(|(_, word)| word).collect();
+            assert_eq!(found, expected, "{line}");
+        }
+        for unit in ["=", "-image=", "--image={{", "--image={{}}", "a.example/b/c:1 "] {
+            assert!(of_line(&unit.repeat(1_000_000 / unit.len())).len() <= MOST);
         }
     }
 

@@ -67,6 +67,19 @@ fn values_of_charts_keep_tags_where_they_stand() {
         ],
         "image:\n  registry: l.example\n  repository: v/k\n  tag: 1.10\nsidecar:\n  image: {repository: l.example/v/k, tag: \"\"}\njob:\n  image: l.example/v/k\n  imageTag: \"16\"\nplain:\n  image: l.example/v/k:1\n  logo: a/b.png\nvm: {image: cirros}\n",
     );
+    // Texts within them are told apart, and a list that an overlay could have makes them none.
+    check(
+        "values.yaml",
+        "image: {repository: bazaar.example/library/kettle, tag: \"2\"}\nextraArgs: [\"--pump-image=ashlog:1\", --bazaar.example/x/y]\nenv:\n- {name: RELATED_IMAGE_A, value: ashlog:2}\n- {name: OTHER, value: a/b:1}\nhelper:\n  args: {pump-image: ashlog:3}\n  extraEnv: {PUMP: \"bazaar.example/library/pump:4\"}\nimages:\n- {name: a, newTag: b}\n",
+        &[
+            ("bazaar.example/library/kettle:2", ImageRole::Likely),
+            ("ashlog:1", ImageRole::Text),
+            ("ashlog:2", ImageRole::Text),
+            ("ashlog:3", ImageRole::Text),
+            ("bazaar.example/library/pump:4", ImageRole::Text),
+        ],
+        "image: {repository: l.example/v/k, tag: \"2\"}\nextraArgs: [\"--pump-image=l.example/v/k:1\", --bazaar.example/x/y]\nenv:\n- {name: RELATED_IMAGE_A, value: l.example/v/k:1}\n- {name: OTHER, value: a/b:1}\nhelper:\n  args: {pump-image: l.example/v/k:1}\n  extraEnv: {PUMP: \"l.example/v/k:1\"}\nimages:\n- {name: a, newTag: b}\n",
+    );
     // One registry for all of them is written once.
     check(
         "values.yaml",

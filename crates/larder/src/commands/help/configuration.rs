@@ -49,7 +49,7 @@ struct TableLine {
     table: String,
     /// As the file has it.
     written: &'static str,
-    /// The keys that the page lists one by one.
+    /// Its keys.
     keys: Vec<String>,
 }
 
@@ -198,11 +198,16 @@ impl Report for ConfigurationTable {
 
 pub(super) fn all(context: &Context) -> Exit {
     let line = |part: Part| {
-        let keys = blocks(part.text).into_iter().filter_map(|block| match block {
-            Block::Key { key, .. } => Some(key),
-            _ => None,
-        });
-        TableLine { table: part.name, written: part.title, keys: keys.collect() }
+        let mut keys = Vec::new();
+        for block in blocks(part.text) {
+            // `newest = 3` is one of a key within.
+            if let Block::Key { key, .. } = block
+                && !key.contains('=')
+            {
+                keys.extend(key.split(", ").map(str::to_owned));
+            }
+        }
+        TableLine { table: part.name, written: part.title, keys }
     };
     context.output.tell(&ConfigurationTables { tables: parts().into_iter().map(line).collect() });
     Exit::Done

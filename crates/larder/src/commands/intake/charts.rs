@@ -4,9 +4,10 @@ use std::cell::OnceCell;
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
+use std::sync::Arc;
 
 use larder_core::chart::archive::ARCHIVE_LIMIT;
-use larder_core::chart::{ChartArchive, ChartScope, chart_layer};
+use larder_core::chart::{ChartArchive, ChartHelpers, ChartScope, chart_layer};
 use larder_core::rewrite::{Nature, dependencies};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -85,6 +86,7 @@ pub(super) async fn named_by(text: &str, config: &Config) -> Result<ChartImages,
         let rest = shown.split_once(&format!("{name}/chart/")).map(|(_, rest)| rest);
         rest.unwrap_or(shown).to_owned()
     };
+    let helpers = Arc::new(ChartHelpers::of(&chart));
     let (mut images, mut unsure) = (BTreeSet::new(), BTreeSet::new());
     for file in &read.done {
         let path = inside(&file.shown);
@@ -93,7 +95,8 @@ pub(super) async fn named_by(text: &str, config: &Config) -> Result<ChartImages,
             let nature = finding.nature();
             let told = match nature {
                 Nature::Open => {
-                    let scope = scope.get_or_init(|| ChartScope::of(&chart, Path::new(&path)));
+                    let at = Path::new(&path);
+                    let scope = scope.get_or_init(|| ChartScope::of(&chart, at, &helpers));
                     scope.fill(&finding.text)
                 }
                 _ => Some(finding.text.clone()),

@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{Look, OnePlatform, safe, shown_platform};
+use super::examined::{Look, OnePlatform};
+use super::{safe, shown_platform};
 use crate::context::Context;
 use crate::failure::Exit;
 use crate::output::{BAD, GOOD, Output, Report, bytes, count, paint};

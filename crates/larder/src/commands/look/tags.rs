@@ -67,9 +67,9 @@ impl Report for TagsReport {
             .sparing(&["BUILT", "PLATFORMS", "SIZE"]);
         for row in self.tags.iter().filter(looked) {
             let digest = row.digest.as_ref().and_then(|text| text.parse::<Digest>().ok());
-            let digest = match (&digest, &row.cause) {
-                (Some(digest), _) => short(digest).to_owned(),
-                (None, cause) => paint(BAD, cause.as_deref().unwrap_or_default()),
+            let digest = match &digest {
+                Some(digest) => short(digest).to_owned(),
+                None => paint(BAD, "cannot be told"),
             };
             let built = row.built.map_or_else(|| "-".to_owned(), |at| ago(at, now()));
             let size = row.size_bytes.map_or_else(String::new, bytes);
@@ -77,6 +77,11 @@ impl Report for TagsReport {
         }
         if self.tags.iter().any(|row| looked(&row)) {
             out.table(&table);
+        }
+        for row in &self.tags {
+            if let Some(cause) = &row.cause {
+                out.note(format!("{}: {cause}", row.tag));
+            }
         }
         self.tags.iter().filter(|row| !looked(row)).for_each(|row| out.result(&row.tag));
         let more = self.tags.iter().filter(|row| !looked(row)).count();
