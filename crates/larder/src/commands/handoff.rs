@@ -36,7 +36,7 @@ pub async fn run(command: &HandoffCommand, context: &Context) -> Outcome {
         HandoffCommand::Check(args) => check::run(args, context).await,
         HandoffCommand::Read(args) => read::run(args, context).await,
         HandoffCommand::Move(args) => move_to::run(args, context).await,
-        HandoffCommand::Guide(args) => guide::run(args, context),
+        HandoffCommand::Guide(args) => guide::run(args, context).await,
     }
 }
 

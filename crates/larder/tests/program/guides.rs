@@ -2,6 +2,8 @@
 
 use std::process::Command;
 
+use larder_standin::{BOILER, chart_image, packed_chart};
+
 use crate::access::granted;
 use crate::house::House;
 use crate::serving::Serving;
@@ -50,6 +52,34 @@ fn every_place_has_its_steps_with_the_real_names_and_no_secret() {
     }
     let named = house.larder("handoff guide --for http --account ada --shelf vendor").ends(0);
     assert!(named.out.contains("/v2/vendor/") && !named.out.contains("/v2/apps/"), "{}", named.out);
+}
+
+#[test]
+fn what_is_shown_is_let_through() {
+    let refused = "\n[[class]]\nname = \"all\"\nmatch = [\"**\"]\n\n[[rule]]\nname = \"none here\"\nclusters = [\"turbine-hall\"]\nclasses = [\"all\"]\nverdict = \"deny\"\nbecause = \"a test\"\n";
+    let house = granted(&format!("{ADA}{refused}"));
+    let open = house.larder("handoff guide --for http --account ada").ends(0);
+    assert!(open.out.contains("/v2/vendor/kettle/manifests/2"), "{}", open.out);
+    // Nothing that is here would be: a place below what is granted stands for it.
+    let told = house.larder("handoff guide --for http --cluster turbine-hall").ends(0);
+    told.says(&["/v2/vendor/NAME/manifests/TAG"]);
+    // A chart is shown where charts are.
+    let told = house.larder("handoff guide --for charts --account ada").ends(0);
+    told.says(&["oci://larder.emberfall.example:5080/apps/NAME --version VERSION"]);
+    house.hold(
+        &house.bazaar,
+        "charts/boiler",
+        "1.2.0_hot",
+        &chart_image(packed_chart("boiler", BOILER).unwrap()),
+    );
+    house
+        .larder("intake add bazaar.example/charts/boiler:1.2.0_hot --to vendor/charts/boiler")
+        .ends(0);
+    house.larder("intake lock").ends(0);
+    let told = house.larder("handoff guide --for charts --account ada").ends(0);
+    told.says(&["oci://larder.emberfall.example:5080/vendor/charts/boiler --version 1.2.0+hot"]);
+    let told = house.larder("handoff guide --for charts --cluster turbine-hall").ends(0);
+    assert!(!told.out.contains("boiler"), "{}", told.out);
 }
 
 #[test]

@@ -2,16 +2,19 @@
 
 mod places;
 
+use larder_core::access::Who;
 use larder_core::nearest::nearest;
 use larder_core::pattern::Pattern;
+use larder_core::policy::ImageName;
 use schemars::JsonSchema;
 use serde::Serialize;
 use toml::Spanned;
 
-use crate::config::Config;
-use crate::context::{Context, read_lock};
+use crate::config::{Config, UpstreamForm};
+use crate::context::{Context, read_lock, store_if_any};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::output::{DIM, Output, Report, STRONG, folded, paint};
+use crate::policy::Judge;
 
 /// Who stands before the larder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
@@ -142,13 +145,15 @@ struct GuideFacts<'f> {
     /// Whether that is an account that a build system's tokens are taken for; for whom they must be meant.
     audience: Option<String>,
     cluster: Option<&'f str>,
-    /// An image to pull, without the host.
+    /// An image to pull, without the host: one that is let through, where there is one.
     pulled: String,
+    /// A chart to pull, likewise. None: none is known that would be let through.
+    chart: Option<String>,
     /// A repository to push to, without host and tag. None: nothing may be pushed.
     pushed: Option<String>,
 }
 
-pub fn run(args: &Args, context: &Context) -> Outcome {
+pub async fn run(args: &Args, context: &Context) -> Outcome {
     let Some(place) = args.place else {
         let row = |place: GuidePlace| PlaceRow {
             place: place.word(),
@@ -161,13 +166,13 @@ pub fn run(args: &Args, context: &Context) -> Outcome {
         return Ok(Exit::Done);
     };
     let config = context.config()?;
-    let facts = facts(args, place, &config)?;
+    let facts = facts(args, place, &config).await?;
     let steps = places::steps(place, &facts);
     context.output.tell(&GuideReport { place: place.word(), tried_with: place.tried(), steps });
     Ok(Exit::Done)
 }
 
-fn facts<'f>(
+async fn facts<'f>(
     args: &'f Args,
     place: GuidePlace,
     config: &'f Config,
@@ -223,10 +228,18 @@ fn facts<'f>(
             return Err(Failure::usage(what(), "it is not said who signs in there", remedy));
         }
     };
-    let pushes: &[Spanned<Pattern>] = match (account, cluster) {
-        (Some(account), _) => &account.push,
-        (None, Some(cluster)) => &cluster.push,
-        (None, None) => &[],
+    let who = match (account, cluster) {
+        (Some(account), _) => Who::Account(account.name.get_ref().as_str().into()),
+        (None, Some(cluster)) => {
+            let namespace = cluster.namespaces.first().map(|one| one.name.get_ref().as_str());
+            Who::cluster(cluster.name.get_ref(), namespace)
+        }
+        (None, None) => Who::Anonymous,
+    };
+    let (pulls, pushes): (&[Spanned<Pattern>], &[Spanned<Pattern>]) = match (account, cluster) {
+        (Some(account), _) => (&account.pull, &account.push),
+        (None, Some(cluster)) => (&cluster.pull, &cluster.push),
+        (None, None) => (&[], &[]),
     };
     let shelf = args.shelf.as_deref();
     let pushed = match (config.is_open(), pushes.iter().map(|one| one.get_ref().as_str())) {
@@ -256,7 +269,23 @@ fn facts<'f>(
         user,
         audience,
         cluster: cluster.map(|one| one.name.get_ref().as_str()),
-        pulled: pulled(config, shelf),
+        pulled: match let_through(config, shelf, &who, false).await? {
+            Some(image) => image,
+            None => {
+                let granted = pulls.iter().map(|one| one.get_ref().as_str());
+                let mut fits = granted.filter(|pattern| {
+                    shelf.is_none_or(|shelf| pattern.split('/').next() == Some(shelf))
+                });
+                let storing = config.storing_shelves().into_iter().next();
+                let shelf = shelf.map(str::to_owned).or(storing);
+                let name = fits.next().map(example).or_else(|| Some(format!("{}/NAME", shelf?)));
+                format!("{}:TAG", name.unwrap_or_else(|| "SHELF/NAME".into()))
+            }
+        },
+        chart: match place {
+            GuidePlace::Charts => let_through(config, shelf, &who, true).await?,
+            _ => None,
+        },
         pushed,
     })
 }
@@ -270,20 +299,36 @@ fn example(pattern: &str) -> String {
     parts.collect::<Vec<_>>().join("/")
 }
 
-/// An image that is here, or could be: of a shelf, where one is wanted.
-fn pulled(config: &Config, shelf: Option<&str>) -> String {
+/// Images of the lock that are looked at.
+const LOOKED_AT: usize = 50;
+
+/// An image of the lock that somebody may pull, without the host: on a shelf, where one is wanted; of those that are
+/// charts by where they come from, or of the others. None: there is none.
+async fn let_through(
+    config: &Config,
+    shelf: Option<&str>,
+    who: &Who,
+    charts: bool,
+) -> Result<Option<String>, Failure> {
     let lock = read_lock(config).unwrap_or_default();
-    let here = lock.entries.keys().find_map(|want| {
+    let candidates = lock.entries.keys().filter_map(|want| {
         let to = config.destination(config.intake_of(&want.image)?);
         let own = to.host == config.larder.url.host;
         let fits = shelf.is_none_or(|shelf| to.repository.first_component() == shelf);
-        (own && fits).then(|| format!("{}:{}", to.repository, want.tag))
+        let repository = &want.image.repository;
+        let upstream = config.upstream_for(&want.image.host, Some(repository));
+        let is_chart = upstream.is_some_and(|one| one.form == UpstreamForm::ChartIndex)
+            || repository.as_str().split('/').any(|part| part == "charts");
+        (own && fits && is_chart == charts).then_some((to.repository, &want.tag))
     });
-    here.unwrap_or_else(|| {
-        let first = config.storing_shelves().into_iter().next();
-        let shelf = shelf.map(str::to_owned).or(first).unwrap_or_else(|| "SHELF".into());
-        format!("{shelf}/NAME:TAG")
-    })
+    let judge = Judge::new(config, store_if_any(config)?)?;
+    for (repository, tag) in candidates.take(LOOKED_AT) {
+        let named = ImageName { tag: Some(tag), digest: None };
+        if !judge.own(who, &repository, named).await?.ruling.is_refused() {
+            return Ok(Some(format!("{repository}:{tag}")));
+        }
+    }
+    Ok(None)
 }
 
 impl Report for GuidePlaces {

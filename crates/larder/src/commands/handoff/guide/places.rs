@@ -206,13 +206,22 @@ fn charts(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
             &[format!("$CHARTS registry login --username {user} --password-stdin {host} < key")],
         ));
     }
-    let place = facts.pushed.as_deref().unwrap_or("SHELF/charts/NAME");
-    let (folder, name) = place.rsplit_once('/').unwrap_or(("SHELF", place));
+    let (pulled, _) = facts.pulled.rsplit_once(':').unwrap_or((&facts.pulled, ""));
+    let folder = pulled.rsplit_once('/').map_or("SHELF", |(folder, _)| folder);
+    let (chart, version) = match facts.chart.as_ref().and_then(|chart| chart.rsplit_once(':')) {
+        // `+` of a version is `_` in its tag.
+        Some((chart, tag)) => (chart.to_owned(), tag.replace('_', "+")),
+        None => match &facts.pushed {
+            Some(pushed) => (pushed.clone(), "VERSION".to_owned()),
+            None => (format!("{folder}/NAME"), "VERSION".to_owned()),
+        },
+    };
     steps.push(GuideStep::typed(
         "Pull a chart",
-        &[format!("$CHARTS pull oci://{host}/{place} --version VERSION")],
+        &[format!("$CHARTS pull oci://{host}/{chart} --version {version}")],
     ));
-    if facts.pushed.is_some() {
+    if let Some(place) = &facts.pushed {
+        let (folder, name) = place.rsplit_once('/').unwrap_or(("SHELF", place));
         steps.push(GuideStep::typed(
             "Push one",
             &[format!("$CHARTS push {name}-VERSION.tgz oci://{host}/{folder}")],
@@ -224,6 +233,8 @@ fn charts(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
 fn cluster(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
     let cluster = facts.cluster.unwrap_or("CLUSTER");
     let declared = facts.config.cluster(cluster);
+    let namespace = facts.user.as_ref().and_then(|user| user.split_once('/'));
+    let namespace = namespace.map(|(_, name)| format!(" --namespace {name}")).unwrap_or_default();
     let mut steps = Vec::new();
     if facts.user.is_some() {
         steps.push(GuideStep::typed(
@@ -257,7 +268,7 @@ fn cluster(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
     ));
     steps.push(GuideStep::typed(
         "Would it be pulled? As a pod of that cluster would ask",
-        &[format!("larder why {}/{} --cluster {cluster}", facts.host, facts.pulled)],
+        &[format!("larder why {}/{} --cluster {cluster}{namespace}", facts.host, facts.pulled)],
     ));
     steps
 }
