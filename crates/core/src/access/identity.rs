@@ -69,11 +69,11 @@ pub enum IdentityError {
     /// An algorithm that is not taken, or one for another kind of key.
     #[error("it is signed with `{0}`; taken are RS256, ES256 and EdDSA")]
     Algorithm(String),
-    /// It names a key that is none of those that are known of the cluster.
-    #[error("the cluster has no key of the name that it gives")]
+    /// It names a key that is none of those that are known of its issuer.
+    #[error("its issuer has no key of the name that it gives")]
     UnknownKey,
-    /// None of the cluster's keys has signed it.
-    #[error("none of the cluster's keys has signed it")]
+    /// None of its issuer's keys has signed it.
+    #[error("none of its issuer's keys has signed it")]
     Signature,
     /// Somebody else issued it.
     #[error("it was issued by `{found}`, not by `{expected}`")]
@@ -91,6 +91,9 @@ pub enum IdentityError {
     /// Not good any more.
     #[error("it is not good any more")]
     Late,
+    /// It says no end, or one that is no moment.
+    #[error("it does not say until when it is good")]
+    Endless,
     /// It names no service account.
     #[error("it names no service account")]
     Subject,
@@ -270,7 +273,7 @@ impl IdentityClaims {
             return Err(IdentityError::Audience(expected.audience.clone()));
         }
         // A token without an end is not taken: it could never be got rid of.
-        let until = self.exp.and_then(seconds).ok_or(IdentityError::Late)?;
+        let until = self.exp.and_then(seconds).ok_or(IdentityError::Endless)?;
         if now >= until.saturating_add(LEEWAY) {
             return Err(IdentityError::Late);
         }
@@ -480,8 +483,8 @@ mod tests {
             (with("aud", json!(["other"])), |e| matches!(e, IdentityError::Audience(_))),
             (with("aud", Value::Null), |e| matches!(e, IdentityError::Audience(_))),
             (with("exp", json!(NOW - 61)), |e| *e == IdentityError::Late),
-            (with("exp", Value::Null), |e| *e == IdentityError::Late),
-            (with("exp", json!(1e300)), |e| *e == IdentityError::Late),
+            (with("exp", Value::Null), |e| *e == IdentityError::Endless),
+            (with("exp", json!(1e300)), |e| *e == IdentityError::Endless),
             (with("nbf", json!(NOW + 61)), |e| *e == IdentityError::Early),
             (with("sub", json!("system:node:one")), |e| *e == IdentityError::Subject),
             (with("sub", json!("system:serviceaccount:Scada:x")), |e| *e == IdentityError::Subject),

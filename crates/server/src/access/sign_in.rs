@@ -240,7 +240,9 @@ impl Gate {
             PresentedLogin::Nothing => Ok(unsigned(plan, head, address, node)),
             PresentedLogin::Junk => Err(refuse(
                 None,
-                "`Authorization` cannot be read; Basic and Bearer are taken".into(),
+                format!(
+                    "`Authorization` cannot be read; Basic and Bearer are taken, of {LIMIT} bytes at most"
+                ),
             )),
             PresentedLogin::Basic(user, secret) => {
                 match self.sign_in(plan, &user, &secret, address).await? {
