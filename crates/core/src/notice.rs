@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -156,6 +156,11 @@ impl About {
         ALL.iter().find(|(_, _, kinds, _)| kinds.contains(&kind)).map(|(about, ..)| *about)
     }
 
+    /// Whether strangers can make it happen as often as they like: then not each time is told apart.
+    pub fn is_of_strangers(self) -> bool {
+        matches!(self, Self::Refused | Self::Warned | Self::SignInFailed)
+    }
+
     /// Whether it is something that lasts, and is looked for among what needs a decision.
     pub fn lasts(self) -> bool {
         ALL.iter().any(|(about, .., names)| *about == self && !names.is_empty())
@@ -196,6 +201,30 @@ impl Turn {
             Self::Worse => "worse",
             Self::Ended => "ended",
         }
+    }
+}
+
+/// How often what strangers make happen is told apart, of each kind.
+#[derive(Debug, Default)]
+pub struct Pace {
+    /// The minute that runs: when it began, and what was told in it.
+    since: Option<Instant>,
+    told: BTreeMap<About, u32>,
+}
+
+impl Pace {
+    /// Events of one kind in a minute.
+    pub const MOST: u32 = 30;
+
+    /// Whether one more may be told by itself.
+    pub fn allows(&mut self, about: About, now: Instant) -> bool {
+        if self.since.is_none_or(|since| now - since >= Duration::from_secs(60)) {
+            self.since = Some(now);
+            self.told.clear();
+        }
+        let told = self.told.entry(about).or_default();
+        *told += 1;
+        !about.is_of_strangers() || *told <= Self::MOST
     }
 }
 
@@ -255,7 +284,7 @@ pub struct Event {
     /// RFC 3339.
     time: String,
     datacontenttype: &'static str,
-    data: EventData,
+    pub data: EventData,
 }
 
 /// What happened.
@@ -296,6 +325,9 @@ pub struct EventData {
     /// The line of the configuration that decided.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub line: Option<String>,
+    /// How many of these it stands for; what else is said is of the last one. None: itself.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stands_for: Option<usize>,
 }
 
 /// The media type of an event (CloudEvents 1.0, JSON Event Format, section 3).
@@ -395,6 +427,17 @@ pub fn pause(failures: u32, asked: Option<Duration>) -> Duration {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_strangers_do_is_told_so_often_and_the_rest_always() {
+        let (mut pace, now) = (Pace::default(), Instant::now());
+        let mut told = |about, at| (0..100).filter(|_| pace.allows(about, at)).count();
+        assert_eq!(told(About::Refused, now), 30);
+        assert_eq!(told(About::SignInFailed, now + Duration::from_secs(59)), 30);
+        assert_eq!(told(About::Refused, now + Duration::from_secs(59)), 0);
+        assert_eq!(told(About::Pushed, now), 100);
+        assert_eq!(told(About::Refused, now + Duration::from_secs(60)), 30);
+    }
 
     fn concern(name: &str, urgency: Urgency) -> Concern {
         let (text, remedy) = ("text".into(), String::new());

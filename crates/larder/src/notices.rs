@@ -94,6 +94,16 @@ pub fn of_entry(config: &Config, about: About, entry: &RecordEntry) -> Event {
     Event::new(source(config), id, about.word(), subject, time(entry.first), data)
 }
 
+/// The event that stands for many lines of one kind; `last` is the last of them.
+pub fn of_many(config: &Config, about: About, count: usize, last: &RecordEntry) -> Event {
+    let mut event = of_entry(config, about, last);
+    event.id = format!("{}/{count}", event.id);
+    event.data.text = format!("{count} more, the last: {}", event.data.text);
+    event.data.remedy = Some(format!("larder log --kind {} --since 1h", last.kind.word()));
+    event.data.stands_for = Some(count);
+    event
+}
+
 /// The event that a change of what needs a decision is. `at`: when it was seen.
 pub fn of_change(config: &Config, change: &ConcernChange<'_>, at: i64) -> Event {
     let concern = change.concern;

@@ -109,6 +109,31 @@ fn what_happens_is_told_at_once_and_only_once() {
 }
 
 #[test]
+fn what_strangers_do_again_and_again_is_told_together() {
+    let house = House::new();
+    let hook = receiver(&house);
+    notify(&house, &hook, "[\"refused\"]", "");
+    let serving = Serving::start(&house);
+    is_ready(&house);
+    let login = login(&house);
+    for number in 0..150 {
+        refuse(&serving, &login, &format!("else/where-{number}"));
+    }
+    let stands_for = |one: &PostedEvent| one.json()["data"]["stands_for"].as_u64();
+    let told = || hook.posted().iter().map(|one| stands_for(one).unwrap_or(1)).sum::<u64>();
+    wait_until("all are told of", || told() >= 150);
+    let posted = hook.posted();
+    assert!(told() == 150 && posted.len() < 120, "{} events for {}", posted.len(), told());
+    let many = posted.iter().find(|one| stands_for(one).is_some()).unwrap().json();
+    let data = &many["data"];
+    assert!(data["text"].as_str().unwrap().contains(" more, the last: "), "{many}");
+    assert_ne!(many["id"], data["number"]);
+    let remedy = data["remedy"].as_str().unwrap();
+    let listed = house.larder(remedy.strip_prefix("larder ").unwrap()).ends(0);
+    listed.says(&["else/where-149"]);
+}
+
+#[test]
 fn what_needs_a_decision_is_told_when_it_begins_and_when_it_ends() {
     let house = House::new();
     let hook = receiver(&house);

@@ -154,7 +154,7 @@ fn help_knows_every_key_of_every_table() {
             continue;
         }
         // What it reads says which keys it knows.
-        house.write("wrong.toml", &format!("{written}\nzzzzzzzzzzzz = 1\n"));
+        house.write("wrong.toml", format!("{written}\nzzzzzzzzzzzz = 1\n"));
         let told = house.larder("--config wrong.toml check").ends(2).err;
         let known = told.lines().find_map(|line| line.split_once("the keys here are: "));
         let (_, known) = known.unwrap_or_else(|| panic!("{written}: {told}"));

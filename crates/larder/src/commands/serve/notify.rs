@@ -9,10 +9,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures_util::future::join_all;
-use larder_core::notice::{About, Turn, changes, pause};
+use larder_core::notice::{About, Pace, Turn, changes, pause};
 use larder_core::rounds::Urgency;
 use larder_server::App;
-use larder_store::{RecordKind, Store, StoreError};
+use larder_store::{RecordEntry, RecordKind, Store, StoreError};
 use tokio::runtime::Handle;
 use tokio::sync::watch;
 
@@ -21,7 +21,7 @@ use crate::config::{Config, NotifyConfig};
 use crate::context::now;
 use crate::failure::Failure;
 use crate::marks;
-use crate::notices::{Receiver, Undelivered, of_change, of_entry};
+use crate::notices::{Receiver, Undelivered, of_change, of_entry, of_many};
 
 /// The log shows what the server says.
 const TARGET: &str = "larder_server::notify";
@@ -89,6 +89,7 @@ async fn tell(one: NotifyConfig, config: Arc<Config>, app: Arc<App>) {
         looked: None,
         receiver: None,
         known: HashSet::new(),
+        pace: Pace::default(),
         failures: 0,
         is_marked: true,
     };
@@ -122,6 +123,8 @@ struct Teller {
     receiver: Option<(Receiver, Instant)>,
     /// Lines that were told.
     known: HashSet<String>,
+    /// How many were told by themselves lately.
+    pace: Pace,
     failures: u32,
     /// Whether the store may say that it cannot be told: an earlier start may have noted it.
     is_marked: bool,
@@ -242,33 +245,7 @@ impl Teller {
             if page.is_empty() {
                 return Ok(());
             }
-            let mut stopped = None;
-            for (at, entry) in page {
-                // One that was added to was told when it came.
-                let is_once = entry.count == 1 && !is_shared;
-                let is_new =
-                    (is_once || entry.first > since - SLACK) && !self.known.contains(&entry.number);
-                let about = About::of_record(entry.kind.word()).filter(|_| is_new);
-                if let Some(about) = about {
-                    if now() - entry.first > OLD {
-                        self.app.meters.count_event(self.one.name(), "given-up");
-                        let (name, number) = (self.one.name(), &entry.number);
-                        tracing::error!(target: TARGET, name, number, "an event could not be told for a day, and is given up");
-                    } else {
-                        let event = of_entry(&self.config, about, &entry);
-                        if let Err(undelivered) = receiver.tell(&event, now()).await {
-                            stopped = Some(undelivered);
-                            break;
-                        }
-                        self.delivered().await?;
-                    }
-                    if self.known.len() >= TOLD {
-                        self.known.clear();
-                    }
-                    self.known.insert(entry.number);
-                }
-                change = change.max(at);
-            }
+            let stopped = self.tell_page(receiver, page, since, &mut change).await?;
             // What waits must still count as new.
             let reached = if stopped.is_some() { since } else { now() };
             store.set_mark_at(&self.cursor, &change.to_string(), reached).await?;
@@ -279,6 +256,72 @@ impl Teller {
                 return Ok(());
             }
         }
+    }
+
+    /// Tells lines of the record that happened after `since`; `change` comes to the last of them. Some: the receiver has
+    /// not all of them, and up to `change` it has.
+    async fn tell_page(
+        &mut self,
+        receiver: &Receiver,
+        page: Vec<(i64, RecordEntry)>,
+        since: i64,
+        change: &mut i64,
+    ) -> Result<Option<Undelivered>, Stopped> {
+        let mut stopped = None;
+        // What is not told apart, by kind: how many, and the last.
+        let mut many: BTreeMap<About, (usize, RecordEntry)> = BTreeMap::new();
+        let (begun, mut held) = (*change, Vec::new());
+        for (at, entry) in page {
+            // One that was added to was told when it came.
+            let is_once = entry.count == 1 && !self.app.store.is_shared();
+            let is_new =
+                (is_once || entry.first > since - SLACK) && !self.known.contains(&entry.number);
+            let about = About::of_record(entry.kind.word()).filter(|_| is_new);
+            if let Some(about) = about {
+                if now() - entry.first > OLD {
+                    self.app.meters.count_event(self.one.name(), "given-up");
+                    let (name, number) = (self.one.name(), &entry.number);
+                    tracing::error!(target: TARGET, name, number, "an event could not be told for a day, and is given up");
+                } else if !self.pace.allows(about, Instant::now()) {
+                    held.push(entry.number.clone());
+                    let count = many.get(&about).map_or(0, |(count, _)| *count) + 1;
+                    many.insert(about, (count, entry.clone()));
+                } else {
+                    let event = of_entry(&self.config, about, &entry);
+                    if let Err(undelivered) = receiver.tell(&event, now()).await {
+                        stopped = Some(undelivered);
+                        break;
+                    }
+                    self.delivered().await?;
+                }
+                if self.known.len() >= TOLD {
+                    self.known.clear();
+                }
+                self.known.insert(entry.number);
+            }
+            *change = (*change).max(at);
+        }
+        for (about, (count, last)) in &many {
+            if stopped.is_some() {
+                break;
+            }
+            let event = match count {
+                1 => of_entry(&self.config, *about, last),
+                count => of_many(&self.config, *about, *count, last),
+            };
+            match receiver.tell(&event, now()).await {
+                Ok(()) => self.delivered().await?,
+                Err(undelivered) => stopped = Some(undelivered),
+            }
+        }
+        if stopped.is_some() && !held.is_empty() {
+            // They are looked at again; what was told by itself is known.
+            *change = begun;
+            for number in &held {
+                self.known.remove(number);
+            }
+        }
+        Ok(stopped)
     }
 
     /// What needs a decision.
