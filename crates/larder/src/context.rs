@@ -79,7 +79,14 @@ pub fn read_reference(text: &str, config: Option<&Config>) -> Result<Reading, Ma
 /// The same for a reference that the operator typed: one that cannot be read ends the command.
 pub fn reference(text: &str, config: Option<&Config>) -> Result<Reference, Failure> {
     let reading = read_reference(text, config).map_err(|malformed| {
-        let remedy = malformed.proposal.as_ref().map(|meant| format!("write {meant}"));
+        let meant = malformed.proposal.as_ref().map(|meant| format!("write {meant}"));
+        let remedy = meant.or_else(|| {
+            let version = text.replace('+', "_");
+            let reads = version != text && read_reference(&version, config).is_ok();
+            reads.then(|| {
+                format!("write {version}: where a chart's version has `+`, its tag has `_`")
+            })
+        });
         let what = format!("cannot read the reference `{}`", text.escape_debug());
         Failure::usage(what, &malformed.reason, remedy.unwrap_or_default())
     })?;

@@ -166,6 +166,15 @@ fn a_chart_in_a_registry_is_an_image_like_any_other() {
         "not told: values.yaml:2: bazaar.example/library/pump:5: it may be an image",
         "not told: templates/x.yaml:5: bazaar.example/library/gauge:7: it may be an image",
     ]);
+    // What names this larder already needs no want.
+    let own =
+        [BOILER[0], ("values.yaml", "image: larder.emberfall.example:5080/vendor/kettle:2\n")];
+    let own = chart_image(packed_chart("boiler", &own).unwrap());
+    house.hold(&house.bazaar, "charts/own", "1.2.0", &own);
+    let told = house.larder("intake add bazaar.example/charts/own:1.2.0 --with-images --dry-run");
+    told.ends(0).says(&["from here already: larder.emberfall.example:5080/vendor/kettle:2"]);
+    let plus = house.larder("look bazaar.example/charts/own:1.2.0+hot").ends(2);
+    plus.says(&["write bazaar.example/charts/own:1.2.0_hot", "its tag has `_`"]);
     // An image names no others, and nothing is written.
     let before = house.read("larder.toml");
     let wrong = house.larder("intake add ventworks.example/gauges/steamgauge:1.9.2 --with-images");

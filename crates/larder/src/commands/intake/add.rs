@@ -171,8 +171,11 @@ impl Report for AddReport {
             };
             out.result(format!("{verb}: {want}, to {to}"));
         }
-        for ChartImages { images, unsure, .. } in &self.charts {
-            if images.is_empty() {
+        for ChartImages { images, own, unsure, .. } in &self.charts {
+            for image in own {
+                out.result(format!("from here already: {image}"));
+            }
+            if images.is_empty() && own.is_empty() {
                 out.note("the chart names no image that can be told without running it");
             }
             for one in unsure {
@@ -214,7 +217,7 @@ fn add(
         }
     };
     let image = reference.image();
-    if image.host == config.larder.url.host {
+    if config.larder.has_name(&image.host) {
         return Err(Failure::usage(
             what(),
             "it names this larder itself",
@@ -293,7 +296,7 @@ fn add_all(
     document: &mut DocumentMut,
 ) -> Result<AddedWish, Failure> {
     let what = || format!("cannot add {image}");
-    if image.host == config.larder.url.host {
+    if config.larder.has_name(&image.host) {
         let remedy = "name the upstream's images";
         return Err(Failure::usage(what(), "it names this larder itself", remedy));
     }

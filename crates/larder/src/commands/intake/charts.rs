@@ -25,6 +25,8 @@ pub(super) struct ChartImages {
     chart: String,
     /// The images that its values and templates name, with their tags or digests.
     pub images: Vec<String>,
+    /// Those that name this larder already: nothing has to be wanted for them.
+    pub own: Vec<String>,
     /// What names an image too, and cannot be told without running the chart.
     pub unsure: Vec<UnsureImage>,
 }
@@ -87,7 +89,7 @@ pub(super) async fn named_by(text: &str, config: &Config) -> Result<ChartImages,
         rest.unwrap_or(shown).to_owned()
     };
     let helpers = Arc::new(ChartHelpers::of(&chart));
-    let (mut images, mut unsure) = (BTreeSet::new(), BTreeSet::new());
+    let (mut images, mut own, mut unsure) = (BTreeSet::new(), BTreeSet::new(), BTreeSet::new());
     for file in &read.done {
         let path = inside(&file.shown);
         let scope = OnceCell::new();
@@ -108,7 +110,12 @@ pub(super) async fn named_by(text: &str, config: &Config) -> Result<ChartImages,
                     match named.tag.is_some() || named.digest.is_some() {
                         _ if nature == Nature::Perhaps => "it may be an image".to_owned(),
                         true => {
-                            images.insert(text);
+                            let is_own = config.larder.has_name(&named.host);
+                            if is_own {
+                                own.insert(text)
+                            } else {
+                                images.insert(text)
+                            };
                             continue;
                         }
                         false => "it names no tag".to_owned(),
@@ -147,6 +154,10 @@ pub(super) async fn named_by(text: &str, config: &Config) -> Result<ChartImages,
             why: format!("it cannot be read: {}", broken.cause),
         });
     }
-    let (images, unsure) = (images.into_iter().collect(), unsure.into_iter().collect());
-    Ok(ChartImages { chart: text.to_owned(), images, unsure })
+    Ok(ChartImages {
+        chart: text.to_owned(),
+        images: images.into_iter().collect(),
+        own: own.into_iter().collect(),
+        unsure: unsure.into_iter().collect(),
+    })
 }
