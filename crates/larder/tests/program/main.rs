@@ -66,6 +66,7 @@ mod report;
 mod rewrite;
 mod rewriting;
 mod rounds;
+mod saved;
 mod security;
 mod serve;
 mod service;

@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use larder_core::digest::Digest;
 
-use super::{BLOBS, CONTENT, Folder, Object, QUARANTINE, UploadHolder, age, blocking, io};
+use super::uploads::age;
+use super::{BLOBS, CONTENT, Folder, Object, QUARANTINE, UploadHolder, blocking, io};
 use crate::error::StoreError;
 
 impl Folder {

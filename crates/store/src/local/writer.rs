@@ -16,7 +16,8 @@ use super::lane::{Lane, LaneStep};
 use super::output::BlobOutput;
 use super::reader::Pieces;
 use super::stage::{ALIGN, StagingBuffer};
-use super::{BlobsInner, SealedContent, UploadState, hash, io};
+use super::uploads::hash;
+use super::{BlobsInner, SealedContent, UploadState, io};
 use crate::blobs::{BlobReader, GrowingBlob, Purpose, UploadId};
 use crate::error::StoreError;
 
