@@ -41,7 +41,7 @@ impl WantedClaims {
         let mut known = Vec::with_capacity(self.0.len());
         for (claim, wanted) in &self.0 {
             let can_be = |text: &String| text.len() <= LONGEST && !text.contains(char::is_control);
-            let found = claims.get(claim).and_then(text).filter(can_be);
+            let found = at(claims, claim).and_then(text).filter(can_be);
             let found = found.ok_or_else(|| ClaimError::Missing(claim.clone()))?;
             if !wanted.matches(&found) {
                 let (claim, found) = (claim.clone(), cut(&found, TOLD));
@@ -51,6 +51,16 @@ impl WantedClaims {
         }
         Ok(KnownClaims(known))
     }
+}
+
+/// What a name leads to: a claim, or with a `/` in front what lies within one (JSON Pointer, RFC 6901).
+fn at<'c>(claims: &'c Map<String, Value>, name: &str) -> Option<&'c Value> {
+    let Some(pointer) = name.strip_prefix('/') else { return claims.get(name) };
+    let (first, within) = match pointer.find('/') {
+        Some(end) => pointer.split_at(end),
+        None => (pointer, ""),
+    };
+    claims.get(&first.replace("~1", "/").replace("~0", "~"))?.pointer(within)
 }
 
 /// A value that can be compared: a text, a whole number, true or false. Lists and tables never match: what of them would
@@ -95,6 +105,30 @@ mod tests {
     fn judge(wanted: &WantedClaims, claims: &Value) -> Result<String, String> {
         let judged = wanted.judge(claims.as_object().unwrap());
         judged.map(|known| known.to_string()).map_err(|error| error.to_string())
+    }
+
+    #[test]
+    fn what_lies_within_a_claim_is_named_by_a_pointer() {
+        let claims = json!({
+            "kubernetes.io": {"namespace": "builds", "pod": {"name": "b-1"}, "a/b": 7}, "/odd": "x", "list": ["y"],
+        });
+        for (claim, pattern) in [
+            ("/kubernetes.io/namespace", "builds"),
+            ("/kubernetes.io/pod/name", "b-*"),
+            ("/kubernetes.io/a~1b", "7"),
+            ("/list/0", "y"),
+            ("/~1odd", "x"),
+        ] {
+            let told = judge(&wanted(&[(claim, pattern)]), &claims).unwrap();
+            assert!(told.starts_with(&format!("{claim}=")), "{told}");
+        }
+        for claim in ["/kubernetes.io", "/kubernetes.io/pod", "/", "/odd", "/list", "/none/x", "//"]
+        {
+            let said = judge(&wanted(&[(claim, "**")]), &claims).unwrap_err();
+            assert!(said.contains("no claim"), "{claim}: {said}");
+        }
+        // A name without one is that of a claim alone.
+        assert!(judge(&wanted(&[("kubernetes.io.namespace", "**")]), &claims).is_err());
     }
 
     #[test]
