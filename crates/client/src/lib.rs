@@ -44,6 +44,9 @@ mod web;
 /// How a probe names itself (`User-Agent`): a larder records it as one, whatever comes of it.
 pub const PROBE_AGENT: &str = "iron-larder-probe";
 
+/// Under which name spans are told, so that the log does not take them up.
+pub const SPANS: &str = "larder_trace";
+
 pub use account::{Account, Fresh, LoginSource};
 pub use challenge::Challenge;
 pub use credentials::Credentials;

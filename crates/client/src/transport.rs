@@ -214,7 +214,7 @@ impl Transport {
         loop {
             let began = Instant::now();
             let span = tracing::info_span!(
-                target: "larder_trace",
+                target: crate::SPANS,
                 "upstream",
                 otel.kind = "client",
                 server.address = options.host,

@@ -13,7 +13,7 @@ use bytes::Bytes;
 use larder_core::access::Who;
 
 use crate::app::App;
-use crate::meters::{From, ReceivedBytes, RefusalCode, StreamedMark};
+use crate::meters::{From, ReceivedBytes, RefusalCode, StreamedMark, ToldNumber};
 
 /// A request as it came in.
 pub(crate) struct RequestAccount {
@@ -95,6 +95,7 @@ impl RequestAccount {
             who => who.to_string(),
         };
         let received = ending.received;
+        let number = ending.number.as_ref().map_or("-", |ToldNumber(number)| number);
         let milliseconds = u64::try_from(took.as_millis()).unwrap_or(u64::MAX);
         let from = match ending.from {
             Some(From::Memory) => "memory",
@@ -105,7 +106,7 @@ impl RequestAccount {
         };
         tracing::info!(
             target: "larder_server::access",
-            client, cluster, who, %method, path, status, sent, received, milliseconds, from, whole, "request"
+            client, cluster, who, %method, path, status, sent, received, milliseconds, from, whole, number, "request"
         );
     }
 }
@@ -118,6 +119,8 @@ struct AnswerBegin {
     received: u64,
     from: Option<From>,
     refused: Option<RefusalCode>,
+    /// Under which number the record has it. None: the client was told none.
+    number: Option<ToldNumber>,
 }
 
 impl AnswerBegin {
@@ -132,6 +135,7 @@ impl AnswerBegin {
             received: extensions.get::<ReceivedBytes>().map_or(0, |received| received.0),
             from: extensions.get::<From>().copied(),
             refused: extensions.get::<RefusalCode>().copied(),
+            number: extensions.get::<ToldNumber>().cloned(),
         }
     }
 }

@@ -26,6 +26,7 @@ use crate::blocked;
 use crate::error::ApiError;
 use crate::health;
 use crate::limits::Client;
+use crate::meters::ToldNumber;
 use crate::plan::Plan;
 use crate::sightings::Sighting;
 use crate::workers::Undone;
@@ -113,6 +114,7 @@ pub(crate) async fn answer(
         }
     };
     let mut admitted = true;
+    let mut number = None;
     let (text, outcome) = match read {
         ReadReview::Answered(text, outcome) => (text, outcome),
         ReadReview::Wrong(why) => {
@@ -129,6 +131,7 @@ pub(crate) async fn answer(
                 Err(_) => (asking.unanswered("the larder did not decide in time"), UNANSWERED),
             };
             admitted = reply.refused.is_none();
+            number = reply.refused.as_deref().and_then(ToldNumber::in_sentence);
             (Review::answer_to(&review.uid, &reply), outcome)
         }
     };
@@ -137,7 +140,11 @@ pub(crate) async fn answer(
         app.sightings.note(cluster, seen);
     }
     let json = [(header::CONTENT_TYPE, "application/json")];
-    ((json, text).into_response(), told)
+    let mut response = (json, text).into_response();
+    if let Some(number) = number {
+        response.extensions_mut().insert(number);
+    }
+    (response, told)
 }
 
 /// What an answer comes to that the larder could not decide, for the figures.

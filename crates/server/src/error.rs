@@ -7,7 +7,7 @@ use larder_core::digest::Digest;
 use larder_core::shown::in_ascii;
 use larder_store::StoreError;
 
-use crate::meters::RefusalCode;
+use crate::meters::{RefusalCode, ToldNumber};
 use crate::path::PathError;
 
 /// The standard's codes.
@@ -136,7 +136,8 @@ impl ApiError {
     /// The sentence of one that is to be written down, and is not yet.
     pub(crate) fn to_keep(&self) -> Option<&str> {
         let forbidden = self.code == Code::Denied && self.status == StatusCode::FORBIDDEN;
-        ((forbidden || self.kept) && number(&self.message).is_none()).then_some(&self.message)
+        let is_told = ToldNumber::in_sentence(&self.message).is_some();
+        ((forbidden || self.kept) && !is_told).then_some(&self.message)
     }
 
     /// With the number under which it was written down.
@@ -204,6 +205,9 @@ impl IntoResponse for ApiError {
             response.extensions_mut().insert(reason);
         }
         response.extensions_mut().insert(RefusalCode(self.code.text()));
+        if let Some(number) = ToldNumber::in_sentence(&self.message) {
+            response.extensions_mut().insert(number);
+        }
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
         headers.extend(self.headers);
@@ -214,19 +218,14 @@ impl IntoResponse for ApiError {
 /// The longest reason phrase, in bytes.
 const REASON: usize = 300;
 
-/// The number at the end of a sentence, with what stands before it.
-fn number(message: &str) -> Option<&str> {
-    let at = message.rfind(" [")?;
-    (message.ends_with(']') && message.len() - at <= 12).then(|| &message[at..])
-}
-
 /// The status line's words: the standard's, and after a colon ours in plain ASCII. What is too long is cut before the
 /// number by which the refusal is found.
 fn reason(status: StatusCode, message: &str) -> Option<ReasonPhrase> {
     let words = status.canonical_reason()?;
     let mut text = format!("{words}: {}", in_ascii(message));
     if text.len() > REASON {
-        let number = number(&text).unwrap_or_default().to_owned();
+        let number = ToldNumber::in_sentence(&text).map(|ToldNumber(one)| format!(" [{one}]"));
+        let number = number.unwrap_or_default();
         text.truncate(REASON - number.len() - 3);
         text.push_str("...");
         text.push_str(&number);

@@ -37,6 +37,19 @@ pub(crate) enum From {
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct RefusalCode(pub &'static str);
 
+/// The number that an answer tells, by which the record has its line.
+#[derive(Debug, Clone)]
+pub(crate) struct ToldNumber(pub Box<str>);
+
+impl ToldNumber {
+    /// The one at the end of a sentence, ` [NUMBER]`. None: it has none.
+    pub fn in_sentence(sentence: &str) -> Option<Self> {
+        let (_, number) = sentence.strip_suffix(']')?.rsplit_once(" [")?;
+        let plain = number.bytes().all(|b| b.is_ascii_alphanumeric());
+        (plain && (1..=9).contains(&number.len())).then(|| Self(number.into()))
+    }
+}
+
 /// A registry's figures, as Prometheus reads them.
 pub struct Meters {
     registry: Registry,

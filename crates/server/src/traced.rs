@@ -5,8 +5,7 @@ use std::sync::OnceLock;
 use http::{HeaderMap, Request};
 use tracing::Span;
 
-/// Under which name spans are told, so that the log does not take them up.
-pub const SPANS: &str = "larder_trace";
+pub use larder_client::SPANS;
 
 /// How spans are put below others.
 #[derive(Clone, Copy)]

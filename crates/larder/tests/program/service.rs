@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use serde_json::Value;
 
+use crate::access::{basic, granted};
 use crate::house::House;
 use crate::node::wait_until;
 use crate::serving::{Serving, ask};
@@ -179,6 +180,37 @@ fn a_log_for_machines_is_json_to_the_last_line() {
     assert_eq!((refused.exit, refused.out.as_str()), (2, ""));
     assert_eq!(line["level"], "ERROR");
     assert!(line["cause"].as_str().is_some() && line["try"].as_str().is_some(), "{line}");
+}
+
+#[test]
+fn the_log_tells_the_number_by_which_the_record_has_a_refusal() {
+    let house = granted("");
+    let serving = Serving::logging_json(&house, "");
+    let login = basic("ci", &house.issue("--account ci"));
+    let login = [("authorization", login.as_str())];
+    let path = "/v2/else/where/manifests/1";
+    let refused = ask(serving.host(), "PUT", path, &login, b"{}").unwrap();
+    assert_eq!(refused.status, 403);
+    let wrong = [("authorization", basic("ci", "larder_wrong"))];
+    let wrong = wrong.each_ref().map(|(name, value)| (*name, value.as_str()));
+    assert_eq!(ask(serving.host(), "GET", "/v2/", &wrong, b"").unwrap().status, 401);
+    let kettle = "/v2/vendor/kettle/manifests/2";
+    assert_eq!(ask(serving.host(), "GET", kettle, &login, b"").unwrap().status, 200);
+    let line = |path: &str, status: u16| {
+        let log = serving.log();
+        let mut lines = log.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
+        lines.find(|line| line["path"] == path && line["status"] == status).unwrap()
+    };
+    assert_eq!(line(kettle, 200)["number"], "-");
+    for (path, status, words) in [(path, 403, "else/where"), ("/v2/", 401, "failed")] {
+        let number = line(path, status)["number"].as_str().unwrap().to_owned();
+        assert_eq!(number.len(), 8, "{number}");
+        wait_until("the record has it", || house.larder(&format!("log {number}")).exit == 0);
+        house.larder(&format!("log {number}")).says(&[&number, words]);
+        if status == 403 {
+            assert!(refused.text().contains(&format!("[{number}]")), "{}", refused.text());
+        }
+    }
 }
 
 /// A file that packages carry.
