@@ -6,6 +6,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use larder_core::digest::Digest;
 use larder_core::quantity::Span;
 use larder_core::shown::shown;
@@ -37,7 +38,7 @@ pub struct Args {
     #[arg(long, value_name = "SPAN")]
     since: Option<Span>,
     /// Only these kinds (again for more)
-    #[arg(long, value_name = "KIND", value_parser = read_kind)]
+    #[arg(long, value_name = "KIND", value_parser = kinds(), hide_possible_values = true)]
     kind: Vec<RecordKind>,
     /// Only this user; a cluster's name stands for its namespaces too
     #[arg(long, value_name = "USER")]
@@ -65,11 +66,10 @@ pub struct Args {
     trust: Vec<VerifyingKey>,
 }
 
-fn read_kind(text: &str) -> Result<RecordKind, String> {
-    RecordKind::of(text).ok_or_else(|| {
-        let all: Vec<&str> = RecordKind::ALL.into_iter().map(RecordKind::word).collect();
-        format!("the kinds are: {}", all.join(", "))
-    })
+/// Reads a kind, and says which there are.
+fn kinds() -> impl TypedValueParser<Value = RecordKind> {
+    let words = PossibleValuesParser::new(RecordKind::ALL.map(RecordKind::word));
+    words.try_map(|word| RecordKind::of(&word).ok_or("it is no kind of line"))
 }
 
 /// How long after it happened something may be written down, in milliseconds.

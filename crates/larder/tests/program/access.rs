@@ -163,7 +163,7 @@ fn a_key_lets_in_until_it_is_revoked_and_the_record_tells() {
     }
     assert!(lines.contains("\"pull\"") && lines.contains("vendor/steamgauge:1.9.2"), "{lines}");
     house.larder("log --who nobody").ends(1).says(&["no record matches"]);
-    house.larder("log --kind song").ends(2).says(&["the kinds are"]);
+    house.larder("log --kind song").ends(2).says(&["possible values: sign-in, failed"]);
     // Nothing that was written down holds the secret.
     for file in ["serve.log", "larder-data/ledger.sqlite", "larder-data/ledger.sqlite-wal"] {
         let bytes = fs::read(house.path(file)).unwrap_or_default();

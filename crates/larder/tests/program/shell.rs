@@ -48,6 +48,7 @@ fn names_of_the_configuration_are_completed() {
         (vec!["larder", "help", "cause", "no-sh"], "no-shelf"),
         (vec!["larder", "help", "json", "survey-m"], "survey-missing"),
         (vec!["larder", "help", "configuration", "up"], "upstream"),
+        (vec!["larder", "log", "--kind", "ref"], "refused"),
     ] {
         let all = offered(&house, "bash", &words);
         assert!(all.iter().any(|one| one == wanted), "{words:?}: {wanted} is not in {all:?}");
