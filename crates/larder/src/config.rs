@@ -32,4 +32,5 @@ pub use shelf::CachingConfig;
 pub use signing::read_private_key;
 pub use trust::SignerConfig;
 pub use upstream::{UpstreamConfig, UpstreamForm};
+pub use values::Destination;
 pub use warnings::{served_certificate_end, strange_nodes, warnings};

@@ -33,7 +33,7 @@ pub const BOILER: &[(&str, &str)] = &[
     ),
     (
         "templates/room.yaml",
-        "apiVersion: apps/v1\nkind: Deployment\nmetadata:\n  name: boiler\nspec:\n  template:\n    spec:\n      containers:\n        - name: boiler\n          image: \"{{ .Values.image.repository }}:{{ .Values.image.tag }}\"\n        - name: log\n          image: bazaar.example/library/ashlog:1.4\n        - name: probe\n          image: \"{{ .Values.probe.registry }}/gauges/{{ include \\\"probe\\\" . }}\"\n",
+        "apiVersion: apps/v1\nkind: Deployment\nmetadata:\n  name: boiler\nspec:\n  template:\n    spec:\n      containers:\n        - name: boiler\n          image: \"{{ .Values.image.repository }}:{{ .Values.image.tag }}\"\n        - name: log\n          image: bazaar.example/library/ashlog:1.4\n        - name: probe\n          image: \"{{ .Values.probe.registry }}/gauges/{{ include \"probe\" . }}\"\n",
     ),
 ];
 

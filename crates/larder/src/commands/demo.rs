@@ -7,6 +7,7 @@ mod signed;
 mod stage;
 mod story;
 mod texts;
+mod told;
 
 use std::path::PathBuf;
 use std::time::Instant;

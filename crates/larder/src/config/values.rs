@@ -38,17 +38,26 @@ impl std::fmt::Display for Destination {
     }
 }
 
-impl<'de> Deserialize<'de> for Destination {
+impl std::str::FromStr for Destination {
+    type Err = String;
+
     /// A first part with a dot or a port is a host, as in references.
-    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        let text = String::deserialize(from)?;
+    fn from_str(text: &str) -> Result<Self, String> {
         let (host, repository) = match text.split_once('/') {
             Some((first, rest)) if first.contains(['.', ':']) || first == "localhost" => {
-                (Some(first.parse().map_err(D::Error::custom)?), rest)
+                let host = first.parse().map_err(|error| format!("{error}"));
+                (Some(host?), rest)
             }
-            _ => (None, text.as_str()),
+            _ => (None, text),
         };
-        Ok(Self { host, repository: repository.parse().map_err(D::Error::custom)? })
+        let repository = repository.parse().map_err(|error| format!("{error}"))?;
+        Ok(Self { host, repository })
+    }
+}
+
+impl<'de> Deserialize<'de> for Destination {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        String::deserialize(from)?.parse().map_err(D::Error::custom)
     }
 }
 

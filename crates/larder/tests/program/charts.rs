@@ -175,6 +175,10 @@ fn a_chart_in_a_registry_is_an_image_like_any_other() {
     told.ends(0).says(&["from here already: larder.emberfall.example:5080/vendor/kettle:2"]);
     let plus = house.larder("look bazaar.example/charts/own:1.2.0+hot").ends(2);
     plus.says(&["write bazaar.example/charts/own:1.2.0_hot", "its tag has `_`"]);
+    // They come to lie on the chart's shelf.
+    let beside = "intake add bazaar.example/charts/helped:1.2.0 --with-images --to apps/charts/x";
+    house.write("larder.toml", house.read("larder.toml") + "\n[[shelf]]\nname = \"apps\"\n");
+    house.larder(beside).ends(0).says(&["library/kettle-fine:2, to apps/kettle-fine"]);
     // An image names no others, and nothing is written.
     let before = house.read("larder.toml");
     let wrong = house.larder("intake add ventworks.example/gauges/steamgauge:1.9.2 --with-images");

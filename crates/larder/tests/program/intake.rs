@@ -327,6 +327,25 @@ fn add_writes_into_the_configuration_and_leaves_the_rest_alone() {
 }
 
 #[test]
+fn images_of_one_name_lie_apart_and_on_a_shelf_that_stores() {
+    let house = House::new();
+    house
+        .configure("[[shelf]]\nname = \"hub\"\ncaches = \"bazaar\"\n\n[[shelf]]\nname = \"own\"\n");
+    let all =
+        "a.example/x/kettle:1 b.example/y/kettle:1 c.example/y/kettle:1 [::1]:5000/y/kettle:1";
+    house.larder(&format!("intake add {all}")).ends(0).says(&[
+        "a.example/x/kettle:1, to own/kettle",
+        "b.example/y/kettle:1, to own/y/kettle",
+        "c.example/y/kettle:1, to own/c.example/y/kettle",
+        "[::1]:5000/y/kettle:1, to own/1--5000/y/kettle",
+    ]);
+    house.larder("check --offline").ends(0);
+    // Where images are brought in already, others come too.
+    house.write("larder.toml", house.read("larder.toml").replace("\"own/", "\"other/"));
+    house.larder("intake add d.example/z:1").ends(0).says(&["to other/z"]);
+}
+
+#[test]
 fn locking_asks_once_for_each_image() {
     let house = House::new();
     house.larder("intake lock").ends(0);

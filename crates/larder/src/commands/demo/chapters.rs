@@ -4,7 +4,7 @@ use futures_util::FutureExt as _;
 use futures_util::future::BoxFuture;
 
 use super::stage::Stage;
-use super::{guarded, house, signed, story};
+use super::{guarded, house, signed, story, told};
 use crate::failure::Failure;
 
 /// One chapter. It rests on what those before it did.
@@ -85,6 +85,10 @@ chapters! {
     "Four pods do not start, and their events say the same. Why?" => guarded::four_that_look_alike,
     "No stored credential",
     "The cluster's own service accounts sign in. There is nothing to hand over, to rotate or to lose." => guarded::without_stored_credentials,
+    "A chart and its images",
+    "The vendor's boiler room comes as a chart. What does it run?" => told::a_chart_and_its_images,
+    "Somebody is told",
+    "Nobody looks at a list at night: the larder tells who is on call." => told::somebody_is_told,
 }
 
 /// Plays the story; the first chapter that does not hold ends it. With a number, the chapters before that one are

@@ -130,7 +130,8 @@ impl Stage {
         self.say(format!("\n{}\n{lead}\n", paint(STRONG, format!("{number}. {title}"))));
     }
 
-    fn say(&self, text: impl AsRef<str>) {
+    /// Says something as it is.
+    pub fn say(&self, text: impl AsRef<str>) {
         if self.shown {
             self.output.result(text);
         }

@@ -1,5 +1,7 @@
 //! `larder intake add`: write wanted images into `larder.toml`, and leave the rest of it alone.
 
+use std::collections::HashMap;
+
 use larder_core::lock::Want;
 use larder_core::name::Tag;
 use larder_core::platform::Platform;
@@ -11,7 +13,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
 use super::charts::{self, ChartImages};
 use super::edit::EditedFile;
-use crate::config::Config;
+use crate::config::{Config, Destination};
 use crate::context::{Context, reference, shown};
 use crate::failure::{Exit, Failure, Outcome};
 use crate::images::{Ends, NamedImages};
@@ -66,6 +68,7 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let references =
         references.map_err(|error| Failure::io("cannot read the references from stdin", &error))?;
     let (mut added, mut failed) = (Vec::new(), Vec::new());
+    let (shelf, mut places) = (usual_shelf(&config), HashMap::new());
     let ends = Ends::new(&config, None)?;
     for text in references.iter().filter(|_| args.all) {
         let named = NamedImages::read(text, &config, "cannot add")?;
@@ -89,8 +92,12 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     }
     for text in references.iter().filter(|_| !args.all) {
         let platforms = if args.with_images { &[][..] } else { &args.platform };
-        match add(text, args.to.as_deref(), platforms, &config, &mut file.document) {
-            Ok(wish) => added.push(wish),
+        let to = args.to.as_deref().map_or(WishedPlace::Shelf(&shelf), WishedPlace::Repository);
+        match add(text, to, platforms, &config, &mut file.document) {
+            Ok(wish) => {
+                places.insert(text, wish.to.clone());
+                added.push(wish);
+            }
             Err(failure) => failed.push((text.clone(), failure)),
         }
     }
@@ -113,8 +120,13 @@ pub async fn run(args: &Args, context: &Context) -> Outcome {
     let mut charts = Vec::new();
     for text in references.iter().filter(|_| args.with_images) {
         let named = charts::named_by(text, &config).await?;
+        // They lie on the chart's shelf.
+        let beside = places.get(text).and_then(|to| to.parse::<Destination>().ok());
+        let beside = beside.filter(|to| to.host.is_none());
+        let beside = beside.map(|to| to.repository.first_component().to_owned());
+        let to = WishedPlace::Shelf(beside.as_deref().unwrap_or(&shelf));
         for image in &named.images {
-            match add(image, None, &args.platform, &config, &mut file.document) {
+            match add(image, to, &args.platform, &config, &mut file.document) {
                 Ok(wish) => added.push(wish),
                 Err(failure) => failed.push((image.clone(), failure)),
             }
@@ -191,9 +203,17 @@ impl Report for AddReport {
     }
 }
 
+/// Where a new wish is to lie.
+#[derive(Clone, Copy)]
+enum WishedPlace<'p> {
+    Repository(&'p str),
+    /// Somewhere on this shelf.
+    Shelf(&'p str),
+}
+
 fn add(
     text: &str,
-    to: Option<&str>,
+    to: WishedPlace<'_>,
     platforms: &[Platform],
     config: &Config,
     document: &mut DocumentMut,
@@ -266,8 +286,8 @@ fn add(
     let taken = entries.iter().filter_map(|entry| entry.get("to")?.as_str().map(str::to_owned));
     let taken: Vec<String> = taken.collect();
     let to = match to {
-        Some(to) => to.to_owned(),
-        None => default_target(&image, config, &taken),
+        WishedPlace::Repository(to) => to.to_owned(),
+        WishedPlace::Shelf(shelf) => default_target(&image, shelf, config, &taken),
     };
     let tags = ("exact", Value::Array([written.as_str()].into_iter().collect()));
     entries.push(entry(&image, tags, platforms, &to));
@@ -311,20 +331,37 @@ fn add_all(
         return Err(Failure::usage(what(), cause, "add it by hand"));
     };
     // With its whole name: many repositories may end alike.
-    let shelf = config.shelves.first().map_or("vendor", |shelf| shelf.name.get_ref().as_str());
-    let to = format!("{shelf}/{}", image.repository);
+    let to = format!("{}/{}", usual_shelf(config), image.repository);
     entries.push(entry(&image, ("match", Value::from("*")), &args.platform, &to));
     Ok(AddedWish { image, tag: None, to, known: false })
 }
 
-/// The first shelf and the image's last part; with more of its name where that is taken.
-fn default_target(image: &Image, config: &Config, written: &[String]) -> String {
-    let shelf = config.shelves.first().map_or("vendor", |shelf| shelf.name.get_ref().as_str());
-    let name = image.repository.as_str();
-    let short = format!("{shelf}/{}", name.rsplit('/').next().unwrap_or(name));
-    let taken = |to: &str| {
-        let read = config.intake.iter().any(|intake| intake.to.get_ref().to_string() == to);
-        read || written.iter().any(|one| one == to)
+/// The shelf where images are brought in already, else the first that stores.
+fn usual_shelf(config: &Config) -> String {
+    let own = |to: &Image| to.host == config.larder.url.host;
+    let brought = config.intake.iter().map(|intake| config.destination(intake)).find(own);
+    let brought = brought.map(|to| to.repository.first_component().to_owned());
+    let storing = || config.shelves.iter().find(|shelf| shelf.caching.is_none());
+    let declared = || storing().map(|shelf| shelf.name.get_ref().to_string());
+    brought.or_else(declared).unwrap_or_else(|| "vendor".to_owned())
+}
+
+/// A shelf and the image's last part; with more of its name where that is taken. `written`: what is taken by entries
+/// that are not read yet.
+fn default_target(image: &Image, shelf: &str, config: &Config, written: &[String]) -> String {
+    let taken = |to: &String| {
+        let read = config.intake.iter().any(|intake| intake.to.get_ref().to_string() == *to);
+        read || written.contains(to)
     };
-    if taken(&short) { format!("{shelf}/{name}") } else { short }
+    let name = image.repository.as_str();
+    let last = name.rsplit('/').next().unwrap_or(name);
+    let whole = format!("{shelf}/{name}");
+    let short = Some(format!("{shelf}/{last}")).filter(|to| !taken(to));
+    let long = || Some(whole.clone()).filter(|to| !taken(to));
+    let host = || {
+        // A host is a part of a repository's name once its port's colon is none.
+        let host = image.host.to_string().to_ascii_lowercase().replace([':', '[', ']'], "-");
+        format!("{shelf}/{}/{name}", host.trim_matches('-'))
+    };
+    short.or_else(long).unwrap_or_else(host)
 }
