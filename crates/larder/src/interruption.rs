@@ -1,6 +1,6 @@
 //! When somebody ends the program: what is said, and how soon it is gone.
 //!
-//! The first SIGINT or SIGTERM says what is kept and what to type, lets go of what was being done (files that were
+//! The first SIGINT or SIGTERM, or the SIGHUP of a terminal that goes away, says what is kept and what to type, lets go of what was being done (files that were
 //! half written are taken away) and ends with 128 and the signal's number. A second one does not wait for that, and
 //! nothing waits longer than [`PATIENCE`]. What listens is a task of its own, so a command that computes for long, or
 //! waits for somebody to type, is ended too.
@@ -27,21 +27,42 @@ static LEAVES: AtomicBool = AtomicBool::new(false);
 /// How often a command that shows nothing says that it is still there.
 const EACH: Duration = Duration::from_secs(10);
 
-/// SIGINT and SIGTERM.
+/// SIGINT, SIGTERM and SIGHUP.
 struct Signals {
     interrupt: Signal,
     terminate: Signal,
+    /// None: whoever started the program has it go on when the terminal goes away.
+    hangup: Option<Signal>,
+}
+
+/// Whether SIGHUP was ignored when the program began. What cannot be told counts as ignored: then it does what it did.
+fn ignores_hangup() -> bool {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let mask = status.lines().find_map(|line| line.strip_prefix("SigIgn:"));
+    let mask = mask.and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok());
+    mask.is_none_or(|mask| mask & 1 << (SignalKind::hangup().as_raw_value() - 1) != 0)
 }
 
 impl Signals {
     fn listen() -> std::io::Result<Self> {
+        let hangup = match ignores_hangup() {
+            true => None,
+            false => Some(signal(SignalKind::hangup())?),
+        };
         let interrupt = signal(SignalKind::interrupt())?;
-        Ok(Self { interrupt, terminate: signal(SignalKind::terminate())? })
+        Ok(Self { interrupt, terminate: signal(SignalKind::terminate())?, hangup })
     }
 
     /// The status that a program ends with whom the next signal ends.
     async fn next(&mut self) -> i32 {
+        let hangup = async {
+            match &mut self.hangup {
+                Some(hangup) => hangup.recv().await,
+                None => std::future::pending().await,
+            }
+        };
         128 + tokio::select! {
+            _ = hangup => SignalKind::hangup().as_raw_value(),
             _ = self.interrupt.recv() => SignalKind::interrupt().as_raw_value(),
             _ = self.terminate.recv() => SignalKind::terminate().as_raw_value(),
         }

@@ -59,6 +59,33 @@ fn whoever_interrupts_is_told_what_is_kept_and_what_to_type() {
 }
 
 #[test]
+fn a_terminal_that_goes_away_is_an_interruption_unless_it_is_to_go_on() {
+    use rustix::process::Signal;
+    let house = House::new();
+    let reads = interrupted(&house, "look bazaar.example/library/kettle:2", Signal::HUP);
+    reads.ends(129).says(&["interrupted: nothing was changed"]);
+    // As `nohup` has it.
+    stalled(&house);
+    let command = house.command("look bazaar.example/library/kettle:2");
+    let mut shell = std::process::Command::new("sh");
+    shell.args(["-c", "trap '' HUP; exec \"$0\" \"$@\""]).arg(command.get_program());
+    shell.args(command.get_args());
+    if let Some(folder) = command.get_current_dir() {
+        shell.current_dir(folder);
+    }
+    for (name, value) in command.get_envs() {
+        shell.env(name, value.unwrap_or_default());
+    }
+    let child = spawn(&mut shell, Stdio::null());
+    is_asked(&house);
+    signal(&child, Signal::HUP);
+    std::thread::sleep(Duration::from_millis(500));
+    signal(&child, Signal::TERM);
+    ended(child).ends(143);
+    house.bazaar.faults.clear();
+}
+
+#[test]
 fn whoever_is_waited_for_may_leave() {
     let house = House::new();
     let mut child = house.command("survey -").stdin(Stdio::piped()).spawn().unwrap();

@@ -68,6 +68,8 @@ pub async fn somebody_is_told(stage: &mut Stage) -> Result<(), Failure> {
     let text = serde_json::to_string_pretty(&event).map_err(|error| stage.broken(error))?;
     stage.say(format!("{text}\n"));
     let number = event["data"]["number"].as_str().unwrap_or_default().to_owned();
-    stage.larder_at(GATE, &format!("log {number}"), Exit::Done).await?;
+    let found = stage.larder_quietly(GATE, &format!("log {number}")).await? == 0;
+    hold(stage, found, "the record does not have the line")?;
+    stage.notice(&format!("`larder log {number}` finds the line of the record. What does not arrive is told again; nothing waits for it."));
     Ok(())
 }
