@@ -317,12 +317,11 @@ mod tests {
 
     #[test]
     fn helpers_that_call_each_other_again_and_again_are_left_open() {
-        let helpers: String = (0..9)
-            .map(|n| {
-                let next = format!("{{{{ include \"{}\" . }}}}", n + 1).repeat(50);
-                format!("{{{{ define \"{n}\" }}}}{next}{{{{ end }}}}")
-            })
-            .collect();
+        let mut helpers = String::new();
+        for n in 0..9 {
+            let next = format!("{{{{ include \"{}\" . }}}}", n + 1).repeat(50);
+            helpers.push_str(&format!("{{{{ define \"{n}\" }}}}{next}{{{{ end }}}}"));
+        }
         let bytes = packed(&[
             ("b/Chart.yaml", "name: b\nversion: 1.2.0\n"),
             ("b/templates/_h.tpl", &format!("{helpers}{{{{ define \"9\" }}}}{{{{ end }}}}")),

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use larder_standin::{BOILER, ChartRepository, EventReceiver, packed_chart};
+use larder_standin::{BOILER, ChartRepository, EventReceiver, PostedEvent, packed_chart};
 
 use super::guarded::GATE;
 use super::stage::{OWN, Stage};
@@ -48,7 +48,7 @@ pub async fn somebody_is_told(stage: &mut Stage) -> Result<(), Failure> {
     hold(stage, tried.contains("has the event"), "the receiver has no event")?;
     let posted = |about: &str| {
         let all = receiver.posted();
-        all.iter().map(|one| one.json()).find(|one| one["data"]["about"] == about)
+        all.iter().map(PostedEvent::json).find(|one| one["data"]["about"] == about)
     };
     let deadline = Instant::now() + Duration::from_secs(60);
     // The running larder has taken the receiver up when it tells that no backup was made.
